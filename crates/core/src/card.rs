@@ -1,0 +1,233 @@
+//! Cards, entries and events: what a registry knows of releases.
+//!
+//! A [`Card`] is all that is known of one release. An [`Entry`] is what resolving and installing need of it,
+//! with the digest of the full card. A registry keeps a package's [`Event`]s, one JSON line each, and only
+//! ever appends to them. Unknown keys are refused, because a key that is not understood may narrow where
+//! a release can be used.
+
+use std::collections::BTreeMap;
+use std::fmt;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use crate::digest::Digest;
+use crate::license::License;
+use crate::name::{PackageName, Purpose};
+use crate::range::Range;
+use crate::version::Version;
+
+/// All that is known of one release.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Card {
+    /// The package.
+    pub name: PackageName,
+    /// The version; never published twice.
+    pub version: Version,
+    /// When it was published (RFC 3339, UTC).
+    pub published: Timestamp,
+    /// One line for lists.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub summary: Option<String>,
+    /// A longer text.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub description: Option<String>,
+    /// The licence of the contents.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub license: Option<License>,
+    /// Where the package is presented.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub homepage: Option<String>,
+    /// Where its sources are.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub repository: Option<String>,
+    /// What it needs.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub needs: Vec<CardNeed>,
+    /// Its archives; a release may have none.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub files: Vec<FileRecord>,
+    /// Paths inside the package by the role they play: `include`, `lib`, `assets`, …
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub exposes: BTreeMap<String, Vec<String>>,
+    /// What changed with this release.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub notes: Option<String>,
+}
+
+impl Card {
+    /// The compact form for the registry's list of releases; `card` is the digest of this card's file.
+    pub fn entry(&self, card: Digest) -> Entry {
+        Entry {
+            name: self.name.clone(),
+            version: self.version.clone(),
+            published: self.published,
+            license: self.license.clone(),
+            needs: self.needs.clone(),
+            files: self.files.clone(),
+            exposes: self.exposes.clone(),
+            card,
+        }
+    }
+}
+
+/// A card without its long texts.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Entry {
+    /// The package.
+    pub name: PackageName,
+    /// The version.
+    pub version: Version,
+    /// When it was published.
+    pub published: Timestamp,
+    /// The licence of the contents.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub license: Option<License>,
+    /// What the release needs.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub needs: Vec<CardNeed>,
+    /// The release's archives.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub files: Vec<FileRecord>,
+    /// Paths inside the package by role.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub exposes: BTreeMap<String, Vec<String>>,
+    /// The digest of the full card.
+    pub card: Digest,
+}
+
+impl Entry {
+    /// The needs that go wherever the release goes: those for no special purpose.
+    pub fn running_needs(&self) -> impl Iterator<Item = &CardNeed> {
+        self.needs.iter().filter(|need| need.purpose.is_none())
+    }
+}
+
+/// What a release needs of another package.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct CardNeed {
+    /// The package needed.
+    pub name: PackageName,
+    /// The versions that will do.
+    pub range: Range,
+    /// Whether pre-releases count like any other version.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub prereleases: bool,
+    /// What it is needed for, beside running.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub purpose: Option<Purpose>,
+}
+
+/// One archive of a release.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FileRecord {
+    /// Which part of the release it holds.
+    #[serde(default = "main_part")]
+    pub part: String,
+    /// The digest of the archive's bytes.
+    pub sha256: Digest,
+    /// The archive's length in bytes.
+    pub size: u64,
+    /// How it is packed.
+    pub format: ArchiveFormat,
+}
+
+/// The part that every release with files has.
+pub fn main_part() -> String {
+    "main".into()
+}
+
+/// How an archive is packed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub enum ArchiveFormat {
+    /// POSIX tar in Zstandard (RFC 8878).
+    #[serde(rename = "tar.zst")]
+    TarZst,
+    /// POSIX tar in gzip (RFC 1952).
+    #[serde(rename = "tar.gz")]
+    TarGz,
+    /// POSIX tar.
+    #[serde(rename = "tar")]
+    Tar,
+    /// ZIP, stored or deflated.
+    #[serde(rename = "zip")]
+    Zip,
+}
+
+impl ArchiveFormat {
+    /// All formats with the endings of their files' names.
+    const ENDINGS: [(&str, Self); 5] = [
+        (".tar.zst", Self::TarZst),
+        (".tar.gz", Self::TarGz),
+        (".tgz", Self::TarGz),
+        (".tar", Self::Tar),
+        (".zip", Self::Zip),
+    ];
+
+    /// The format that a file's name tells.
+    pub fn of_file_name(name: &str) -> Option<Self> {
+        Self::ENDINGS.iter().find(|(ending, _)| name.ends_with(ending)).map(|(_, format)| *format)
+    }
+}
+
+impl fmt::Display for ArchiveFormat {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let ending = Self::ENDINGS.iter().find(|(_, format)| format == self).map_or("", |(ending, _)| ending);
+        f.pad(ending.trim_start_matches('.'))
+    }
+}
+
+/// One line of a package's history in a registry.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(tag = "event", rename_all = "lowercase")]
+pub enum Event {
+    /// A release was published.
+    Release(Entry),
+    /// A release is not to be chosen any more.
+    Withdrawn(Withdrawal),
+    /// A withdrawal was taken back.
+    Restored(Restoration),
+    /// Releases still work, but something else is better.
+    Deprecated(Deprecation),
+}
+
+/// That a release was withdrawn.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Withdrawal {
+    /// The version withdrawn.
+    pub version: Version,
+    /// Why, for people.
+    pub reason: String,
+    /// When.
+    pub at: Timestamp,
+}
+
+/// That a withdrawal was taken back.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Restoration {
+    /// The version restored.
+    pub version: Version,
+    /// When.
+    pub at: Timestamp,
+}
+
+/// That releases are deprecated.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Deprecation {
+    /// The versions concerned.
+    pub range: Range,
+    /// Why, for people.
+    pub reason: String,
+    /// What to use instead.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub instead: Option<PackageName>,
+    /// When.
+    pub at: Timestamp,
+}

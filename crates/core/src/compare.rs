@@ -1,0 +1,103 @@
+//! The difference of two locks, in the terms that a reviewer uses.
+
+use std::cmp::Ordering;
+
+use serde::Serialize;
+
+use crate::lock::{Lock, LockedPackage};
+
+/// What became of one package.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Kind {
+    /// It is new.
+    Added,
+    /// It is there no more.
+    Gone,
+    /// A newer release took the old one's place.
+    Raised,
+    /// An older release took the newer one's place.
+    Lowered,
+    /// The same version, from elsewhere or with other contents.
+    Changed,
+}
+
+/// One package that differs between two locks.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Change<'a> {
+    /// What became of it.
+    pub kind: Kind,
+    /// The package before, unless it is new.
+    pub old: Option<&'a LockedPackage>,
+    /// The package after, unless it is gone.
+    pub new: Option<&'a LockedPackage>,
+}
+
+impl<'a> Change<'a> {
+    /// The package as it is now or, where it is gone, as it was.
+    pub fn package(&self) -> &'a LockedPackage {
+        // Every change has a side: `between` makes no other.
+        self.new.or(self.old).unwrap_or_else(|| unreachable!("a change has a side"))
+    }
+
+    fn between(old: Option<&'a LockedPackage>, new: Option<&'a LockedPackage>) -> Option<Self> {
+        let kind = match (old, new) {
+            (None, None) => return None,
+            (None, Some(_)) => Kind::Added,
+            (Some(_), None) => Kind::Gone,
+            (Some(a), Some(b)) => match b.version.cmp(&a.version) {
+                Ordering::Greater => Kind::Raised,
+                Ordering::Less => Kind::Lowered,
+                Ordering::Equal if a.source == b.source && a.card == b.card && a.files == b.files => {
+                    return None;
+                }
+                Ordering::Equal => Kind::Changed,
+            },
+        };
+        Some(Self { kind, old, new })
+    }
+}
+
+/// What differs from `old` to `new`, sorted by name; without an old lock everything is new.
+pub fn compare<'a>(old: Option<&'a Lock>, new: &'a Lock) -> Vec<Change<'a>> {
+    let none: &[LockedPackage] = &[];
+    let mut before = old.map_or(none, |lock| &lock.packages).iter().peekable();
+    let mut after = new.packages.iter().peekable();
+    let mut changes = Vec::new();
+    loop {
+        let order = match (before.peek(), after.peek()) {
+            (None, None) => return changes,
+            (Some(_), None) => Ordering::Less,
+            (None, Some(_)) => Ordering::Greater,
+            (Some(a), Some(b)) => a.name.cmp(&b.name),
+        };
+        let a = if order.is_le() { before.next() } else { None };
+        let b = if order.is_ge() { after.next() } else { None };
+        changes.extend(Change::between(a, b));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::lock::test_lock;
+
+    #[test]
+    fn tells_added_gone_raised_lowered_and_changed() {
+        let old = test_lock(&[("a", "1.0"), ("b", "1.0"), ("c", "2.0"), ("d", "1.0"), ("e", "1.0")]);
+        let mut new = test_lock(&[("b", "1.1"), ("c", "1.9"), ("d", "1.0"), ("e", "1.0"), ("f", "1.0")]);
+        new.packages[2].source = "elsewhere".parse().unwrap();
+        let found: Vec<(Kind, &str)> =
+            compare(Some(&old), &new).iter().map(|c| (c.kind.clone(), c.package().name.as_str())).collect();
+        let expected = [
+            (Kind::Gone, "a"),
+            (Kind::Raised, "b"),
+            (Kind::Lowered, "c"),
+            (Kind::Changed, "d"),
+            (Kind::Added, "f"),
+        ];
+        assert_eq!(found, expected);
+        assert_eq!(compare(None, &old).len(), 5);
+        assert!(compare(Some(&old), &old).is_empty());
+    }
+}

@@ -1,0 +1,62 @@
+//! What is wrong in a text that people write, and how to mend it.
+//!
+//! A [`Fault`] is data: a stable code, one sentence, the place in the text and, where there is one,
+//! the mend. It knows nothing of files or terminals; whoever read the text adds its path and shows it.
+
+use std::fmt;
+use std::ops::Range;
+
+/// One thing that is wrong in a text, with its place in bytes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Fault {
+    /// Stable dotted code, such as `range.unexpected`; `docs/errors.md` lists them all.
+    pub code: &'static str,
+    /// What is wrong, as one sentence without a full stop.
+    pub message: String,
+    /// Where in the text, in bytes; may be empty to point between two characters.
+    pub span: Range<usize>,
+    /// A few words to stand at the place itself; may be empty.
+    pub label: String,
+    /// What to write or run instead.
+    pub mend: Option<String>,
+}
+
+impl Fault {
+    /// A fault at `span`, yet without label or mend.
+    pub fn new(code: &'static str, message: impl Into<String>, span: Range<usize>) -> Self {
+        Self { code, message: message.into(), span, label: String::new(), mend: None }
+    }
+
+    /// The same fault with a few words to stand at its place.
+    #[must_use]
+    pub fn label(mut self, label: impl Into<String>) -> Self {
+        self.label = label.into();
+        self
+    }
+
+    /// The same fault with what to write or run instead.
+    #[must_use]
+    pub fn mend(mut self, mend: impl Into<String>) -> Self {
+        self.mend = Some(mend.into());
+        self
+    }
+
+    /// The same fault, its place moved by `offset` bytes: for a text that stands inside another.
+    #[must_use]
+    pub fn shifted(mut self, offset: usize) -> Self {
+        self.span = self.span.start + offset..self.span.end + offset;
+        self
+    }
+}
+
+impl fmt::Display for Fault {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.message)?;
+        match &self.mend {
+            Some(mend) => write!(f, " ({mend})"),
+            None => Ok(()),
+        }
+    }
+}
+
+impl std::error::Error for Fault {}

@@ -1,0 +1,171 @@
+//! A package's history: its events, folded into the releases there are and how each stands today.
+
+use crate::card::{Deprecation, Entry, Event, Withdrawal};
+use crate::name::PackageName;
+use crate::version::Version;
+
+/// A release as a registry has it today.
+#[derive(Debug, Clone)]
+pub struct Release {
+    /// What was published.
+    pub entry: Entry,
+    /// That it was withdrawn, if it was and has not been restored.
+    pub withdrawn: Option<Withdrawal>,
+    /// That it is deprecated, by the newest such event that concerns it.
+    pub deprecated: Option<Deprecation>,
+}
+
+/// All releases of one package, oldest version first.
+#[derive(Debug, Clone, Default)]
+pub struct History {
+    releases: Vec<Release>,
+}
+
+/// Why a line can't be part of a package's history.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("line {line}: {message}")]
+pub struct BrokenLine {
+    /// The line, counted from 1.
+    pub line: usize,
+    /// What is wrong with it.
+    pub message: String,
+}
+
+impl History {
+    /// Folds the lines of `package`, in the order in which they were appended.
+    ///
+    /// A last line without its line feed is one that is just being written, or never was to the end: it is
+    /// not there yet. Any other line that can't be read is an error, for it might be a withdrawal.
+    pub fn read(package: &PackageName, text: &str) -> Result<Self, BrokenLine> {
+        let whole = &text[..text.rfind('\n').map_or(0, |end| end + 1)];
+        let mut history = Self::default();
+        for (index, line) in whole.lines().enumerate().filter(|(_, line)| !line.is_empty()) {
+            let broken = |message: String| BrokenLine { line: index + 1, message };
+            let event = serde_json::from_str(line).map_err(|error| broken(without_place(&error)))?;
+            history.take(package, event).map_err(broken)?;
+        }
+        history.releases.sort_by(|a, b| a.entry.version.cmp(&b.entry.version));
+        Ok(history)
+    }
+
+    fn take(&mut self, package: &PackageName, event: Event) -> Result<(), String> {
+        match event {
+            Event::Release(entry) if entry.name != *package => {
+                return Err(format!("it is about `{}`, not `{package}`", entry.name));
+            }
+            Event::Release(entry) if self.position(&entry.version).is_some() => {
+                return Err(format!("{} is there twice", entry.version));
+            }
+            Event::Release(entry) => {
+                self.releases.push(Release { entry, withdrawn: None, deprecated: None });
+            }
+            Event::Withdrawn(withdrawal) => {
+                let at = self.known(&withdrawal.version)?;
+                self.releases[at].withdrawn = Some(withdrawal);
+            }
+            Event::Restored(restored) => {
+                let at = self.known(&restored.version)?;
+                self.releases[at].withdrawn = None;
+            }
+            Event::Deprecated(deprecation) => {
+                let concerned = deprecation.range.set(true).clone();
+                for release in &mut self.releases {
+                    if concerned.contains(release.entry.version.point()) {
+                        release.deprecated = Some(deprecation.clone());
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn known(&self, version: &Version) -> Result<usize, String> {
+        self.position(version).ok_or_else(|| format!("no {version} was published before it"))
+    }
+
+    fn position(&self, version: &Version) -> Option<usize> {
+        // From the end: most lines are about recent releases.
+        self.releases.iter().rposition(|release| release.entry.version == *version)
+    }
+
+    /// The releases, oldest version first.
+    pub fn releases(&self) -> &[Release] {
+        &self.releases
+    }
+
+    /// The release of this version.
+    pub fn release(&self, version: &Version) -> Option<&Release> {
+        let found = self.releases.binary_search_by(|release| release.entry.version.cmp(version));
+        found.ok().map(|at| &self.releases[at])
+    }
+}
+
+/// A JSON error's own words, without the line and column that count from the wrong place here.
+pub fn without_place(error: &serde_json::Error) -> String {
+    let text = error.to_string();
+    text.rfind(" at line ").map_or(text.as_str(), |end| &text[..end]).to_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn name() -> PackageName {
+        "dew-point".parse().unwrap()
+    }
+
+    fn release(version: &str) -> String {
+        let card = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855";
+        format!(
+            r#"{{"event":"release","name":"dew-point","version":"{version}","published":"2026-03-01T08:00:00Z","card":"{card}"}}"#
+        )
+    }
+
+    fn read(lines: &[&str]) -> Result<History, BrokenLine> {
+        History::read(&name(), &lines.iter().map(|line| format!("{line}\n")).collect::<String>())
+    }
+
+    #[test]
+    fn folds_withdrawals_restorations_and_deprecations() {
+        let at = r#""at":"2026-04-01T08:00:00Z""#;
+        let withdrawn = format!(r#"{{"event":"withdrawn","version":"1.10","reason":"wrong table",{at}}}"#);
+        let restored = format!(r#"{{"event":"restored","version":"1.10",{at}}}"#);
+        let deprecated = format!(r#"{{"event":"deprecated","range":".. 1.5","reason":"slow",{at}}}"#);
+        let history = read(&[&release("1.10"), &release("1.2"), &withdrawn, &deprecated]).unwrap();
+        let versions: Vec<_> = history.releases().iter().map(|r| r.entry.version.as_str()).collect();
+        assert_eq!(versions, ["1.2", "1.10"], "sorted by version, not by line");
+        assert!(history.releases()[0].deprecated.is_some() && history.releases()[1].deprecated.is_none());
+        assert_eq!(
+            history.release(&"1.10.0".parse().unwrap()).unwrap().withdrawn.as_ref().unwrap().reason,
+            "wrong table"
+        );
+        let again = read(&[&release("1.10"), &withdrawn, &restored]).unwrap();
+        assert_eq!(again.releases()[0].withdrawn, None);
+    }
+
+    #[test]
+    fn a_last_line_without_its_end_is_not_there_yet() {
+        let text = format!("{}\n{}", release("1.0"), &release("1.1")[..40]);
+        assert_eq!(History::read(&name(), &text).unwrap().releases().len(), 1);
+        assert_eq!(History::read(&name(), &release("1.0")).unwrap().releases().len(), 0);
+    }
+
+    #[test]
+    fn a_broken_line_is_told_with_its_number() {
+        let rows = [
+            (vec![release("1.0"), "{".into()], 2),
+            (vec![release("1.0"), release("1.0.0")], 2),
+            (vec![release("1.0").replace("dew-point", "soil-curve")], 1),
+            (vec![release("1.0").replace("\"card\"", "\"only-for\":1,\"card\"")], 1),
+            (
+                vec![r#"{"event":"withdrawn","version":"9","reason":"","at":"2026-04-01T08:00:00Z"}"#.into()],
+                1,
+            ),
+            (vec![release("1.0"), r#"{"event":"renamed"}"#.into()], 2),
+        ];
+        for (lines, line) in rows {
+            let lines: Vec<&str> = lines.iter().map(String::as_str).collect();
+            assert_eq!(read(&lines).unwrap_err().line, line, "{lines:?}");
+        }
+    }
+}

@@ -1,0 +1,25 @@
+//! The computation of bibliotax: no files, no network, no clock, no threads, no printing.
+//!
+//! | room | what lives there |
+//! |---|---|
+//! | [`name`], [`version`], [`range`] | what things are called and which versions a need accepts |
+//! | [`digest`], [`license`] | SHA-256 digests and SPDX licence expressions |
+//! | [`manifest`] | `bibliotax.toml`: its meaning, and its text edited in place |
+//! | [`card`], [`history`] | what a registry knows of releases |
+//! | [`resolve`] | from needs to one release of each package, or to the reason why not |
+//! | [`lock`], [`compare`] | `bibliotax.lock`, and the difference of two |
+//! | [`fault`], [`nearest`] | what is wrong in a text, and what was probably meant |
+
+pub mod card;
+pub mod compare;
+pub mod digest;
+pub mod fault;
+pub mod history;
+pub mod license;
+pub mod lock;
+pub mod manifest;
+pub mod name;
+pub mod nearest;
+pub mod range;
+pub mod resolve;
+pub mod version;

@@ -1,0 +1,51 @@
+//! Licence expressions of the SPDX Specification, annex "SPDX license expressions".
+
+use std::fmt;
+use std::str::FromStr;
+
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+use crate::fault::Fault;
+
+/// A licence expression such as `MIT OR Apache-2.0`, checked and kept as written.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct License(Box<str>);
+
+impl FromStr for License {
+    type Err = Fault;
+
+    fn from_str(text: &str) -> Result<Self, Fault> {
+        match spdx::Expression::parse(text) {
+            Ok(_) => Ok(Self(text.into())),
+            Err(error) => {
+                let message = format!("`{text}` is not an SPDX licence expression");
+                let fault =
+                    Fault::new("license.invalid", message, error.span).label("not a licence that SPDX lists");
+                let known = spdx::imprecise_license_id(text).map(|(id, _)| id.name);
+                Err(match known {
+                    Some(name) => fault.mend(format!("write `{name}`")),
+                    None => fault.mend("a licence of your own is `LicenseRef-…`"),
+                })
+            }
+        }
+    }
+}
+
+impl fmt::Display for License {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&self.0)
+    }
+}
+
+impl Serialize for License {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(&self.0)
+    }
+}
+
+impl<'de> Deserialize<'de> for License {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = std::borrow::Cow::<str>::deserialize(deserializer)?;
+        text.parse().map_err(serde::de::Error::custom)
+    }
+}

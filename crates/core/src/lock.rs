@@ -1,0 +1,195 @@
+//! The lock, `bibliotax.lock`: what resolving writes.
+//!
+//! One JSON document, laid out for people and for tools that work by lines: a header of a few lines, then a
+//! line for each package, sorted by name. The same inputs give the same bytes on every machine. Its `digest`
+//! covers everything else in it, so that a change by hand or by a merge is noticed instead of trusted.
+
+mod text;
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use crate::card::FileRecord;
+use crate::digest::Digest;
+use crate::license::License;
+use crate::manifest::Manifest;
+use crate::name::{PackageName, Purpose, RegistryName};
+use crate::resolve::Resolution;
+use crate::version::Version;
+
+pub use self::text::{LockFault, salvage};
+
+/// The file name of a lock.
+pub const FILE_NAME: &str = "bibliotax.lock";
+
+/// The format that this version writes, and the newest that it reads.
+pub const FORMAT: u64 = 1;
+
+/// The word for needs of no special purpose, in a lock's `purposes`.
+pub const RUN: &str = "run";
+
+/// What was resolved, and from what.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Lock {
+    /// Digest of what it was resolved from; see [`inputs`].
+    pub inputs: Digest,
+    /// Where the packages' registries are, as the manifest says; `None` where it gives an absolute path,
+    /// which has no meaning on another machine.
+    pub registries: BTreeMap<RegistryName, Option<String>>,
+    /// The packages, sorted by name.
+    pub packages: Vec<LockedPackage>,
+}
+
+/// One package of a lock.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LockedPackage {
+    /// The package.
+    pub name: PackageName,
+    /// The release chosen.
+    pub version: Version,
+    /// The registry that it comes from.
+    pub source: RegistryName,
+    /// The digest of its card.
+    pub card: Digest,
+    /// Its licence.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub license: Option<License>,
+    /// Its archives.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub files: Vec<FileRecord>,
+    /// The packages that it needs, sorted.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub needs: Vec<PackageName>,
+    /// Who reaches it, and for which purposes.
+    pub reached: Vec<Reach>,
+}
+
+impl LockedPackage {
+    /// The bytes of all its archives together.
+    pub fn size(&self) -> u64 {
+        self.files.iter().map(|file| file.size).sum()
+    }
+}
+
+/// That a project reaches a package.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Reach {
+    /// The project.
+    pub by: PackageName,
+    /// For what: `run`, and the purposes of `[needs-for]`; sorted.
+    pub purposes: Vec<String>,
+}
+
+impl Lock {
+    /// The lock of a resolution of `manifest`.
+    pub fn new(manifest: &Manifest, resolution: &Resolution) -> Self {
+        let mut packages: Vec<LockedPackage> =
+            resolution.packages.iter().map(|p| locked(manifest, p)).collect();
+        packages.sort_by(|a, b| a.name.cmp(&b.name));
+        mark_reached(manifest, &mut packages);
+        let used = |name: &RegistryName| packages.iter().any(|package| package.source == *name);
+        let declared = manifest.registries.iter().filter(|registry| used(&registry.name));
+        let registries = declared.map(|registry| (registry.name.clone(), portable(&registry.url))).collect();
+        Self { inputs: inputs(manifest), registries, packages }
+    }
+
+    /// The package of this name.
+    pub fn package(&self, name: &PackageName) -> Option<&LockedPackage> {
+        self.packages.binary_search_by(|package| package.name.cmp(name)).ok().map(|at| &self.packages[at])
+    }
+
+    /// The digest that names this lock: of everything in it.
+    pub fn digest(&self) -> Digest {
+        text::digest(self)
+    }
+}
+
+fn locked(manifest: &Manifest, package: &crate::resolve::ChosenPackage) -> LockedPackage {
+    let entry = &package.release.entry;
+    let mut needs: Vec<PackageName> = entry.running_needs().map(|need| need.name.clone()).collect();
+    needs.sort();
+    needs.dedup();
+    debug_assert!(manifest.registries.iter().any(|registry| registry.name == package.source));
+    LockedPackage {
+        name: entry.name.clone(),
+        version: entry.version.clone(),
+        source: package.source.clone(),
+        card: entry.card,
+        license: entry.license.clone(),
+        files: entry.files.clone(),
+        needs,
+        reached: Vec::new(),
+    }
+}
+
+/// Notes with each package for which purposes the project reaches it.
+fn mark_reached(manifest: &Manifest, packages: &mut [LockedPackage]) {
+    let mut purposes: Vec<Option<&Purpose>> =
+        manifest.needs.iter().map(|need| need.purpose.as_ref()).collect();
+    purposes.sort();
+    purposes.dedup();
+    for purpose in purposes {
+        let needs = manifest.needs.iter().filter(|need| need.purpose.as_ref() == purpose);
+        for at in closure(packages, needs.map(|need| need.package.clone())) {
+            let word = purpose.map_or(RUN, Purpose::as_str).to_owned();
+            match packages[at].reached.first_mut() {
+                Some(reach) => reach.purposes.push(word),
+                None => packages[at]
+                    .reached
+                    .push(Reach { by: manifest.project.name.clone(), purposes: vec![word] }),
+            }
+        }
+    }
+    packages.iter_mut().flat_map(|package| &mut package.reached).for_each(|reach| reach.purposes.sort());
+}
+
+/// Where the packages stand that can be reached from `from`; `packages` is sorted by name.
+fn closure(packages: &[LockedPackage], from: impl Iterator<Item = PackageName>) -> Vec<usize> {
+    let mut seen = vec![false; packages.len()];
+    let mut open: Vec<PackageName> = from.collect();
+    while let Some(name) = open.pop() {
+        let Ok(at) = packages.binary_search_by(|package| package.name.cmp(&name)) else { continue };
+        if !std::mem::replace(&mut seen[at], true) {
+            open.extend(packages[at].needs.iter().cloned());
+        }
+    }
+    (0..packages.len()).filter(|at| seen[*at]).collect()
+}
+
+/// A registry's place as it may stand in a lock: relative paths and URLs.
+fn portable(url: &str) -> Option<String> {
+    let absolute =
+        url.starts_with(['/', '\\', '~']) || url.starts_with("file:") || url.get(1..2) == Some(":");
+    (!absolute).then(|| url.to_owned())
+}
+
+/// The digest of all in a manifest that a resolution depends on: needs and registries, in one form whatever
+/// the layout; comments, the project's version and its card don't count.
+pub fn inputs(manifest: &Manifest) -> Digest {
+    let mut registries: Vec<_> = manifest.registries.iter().collect();
+    registries.sort_by(|a, b| a.name.cmp(&b.name));
+    let registries: Vec<_> = registries
+        .iter()
+        .map(|registry| {
+            let mut owns: Vec<&str> = registry.owns.iter().map(|pattern| pattern.as_str()).collect();
+            owns.sort_unstable();
+            (&registry.name, &registry.url, owns)
+        })
+        .collect();
+    let needs: Vec<_> = manifest
+        .needs
+        .iter()
+        .map(|need| (&need.package, &need.range, &need.registry, need.prereleases, &need.purpose))
+        .collect();
+    let text =
+        serde_json::json!({ "project": manifest.project.name, "registries": registries, "needs": needs });
+    Digest::of(text.to_string().as_bytes())
+}
+
+#[cfg(test)]
+mod tests;
+#[cfg(test)]
+pub use self::tests::test_lock;

@@ -1,0 +1,72 @@
+//! Locks: one form whatever the inputs' order, and a reason for each that can't be trusted.
+
+use super::{Lock, LockedPackage, RUN, Reach, salvage};
+use crate::digest::Digest;
+
+/// A lock with these packages and versions, for tests here and next door.
+pub fn test_lock(packages: &[(&str, &str)]) -> Lock {
+    let package = |(name, version): &(&str, &str)| LockedPackage {
+        name: name.parse().unwrap(),
+        version: version.parse().unwrap(),
+        source: "seedhouse".parse().unwrap(),
+        card: Digest::of(format!("{name} {version}").as_bytes()),
+        license: Some("MIT".parse().unwrap()),
+        files: vec![],
+        needs: vec![],
+        reached: vec![Reach { by: "gate-kiosk".parse().unwrap(), purposes: vec![RUN.into()] }],
+    };
+    let registries = [("seedhouse".parse().unwrap(), Some("../registry".into()))].into();
+    Lock { inputs: Digest::of(b"inputs"), registries, packages: packages.iter().map(package).collect() }
+}
+
+fn sample() -> Lock {
+    test_lock(&[("dew-point", "1.4"), ("rain-ledger", "2.4.1"), ("soil-curve", "1.7")])
+}
+
+#[test]
+fn reads_back_what_it_wrote() {
+    for lock in [sample(), test_lock(&[])] {
+        assert_eq!(Lock::read(&lock.to_string()).unwrap(), lock);
+    }
+    let text = sample().to_string();
+    assert_eq!(text.lines().filter(|line| line.starts_with("    {\"name\":")).count(), 3, "{text}");
+}
+
+#[test]
+fn every_damage_has_its_own_fault_and_says_whether_it_may_be_replaced() {
+    let text = sample().to_string();
+    let rows = [
+        (text[..text.len() / 2].to_owned(), "lock.cut-short", true),
+        (text.replace("\"format\": 1", "\"format\": 2"), "lock.newer", false),
+        (text.replace("    {\"name\":\"rain", "<<<<<<< HEAD\n    {\"name\":\"rain"), "lock.conflict", true),
+        (text.replace("2.4.1", "2.5.0"), "lock.edited", true),
+        (text.replace("../registry", "../other"), "lock.edited", true),
+        (text.replace("\"source\"", "\"sauce\""), "lock.broken", true),
+        ("no lock at all".to_owned(), "lock.broken", true),
+        (String::new(), "lock.cut-short", true),
+    ];
+    for (text, code, replaceable) in rows {
+        let fault = Lock::read(&text).unwrap_err();
+        assert_eq!((fault.fault.code, fault.replaceable), (code, replaceable), "{text}");
+        assert!(text.get(fault.fault.span.clone()).is_some(), "{:?} in {text}", fault.fault.span);
+    }
+}
+
+#[test]
+fn what_can_be_read_of_a_merged_lock_is_kept() {
+    let ours = sample().to_string();
+    let line = |version: &str| {
+        test_lock(&[("rain-ledger", version)])
+            .to_string()
+            .lines()
+            .find(|l| l.starts_with("    {"))
+            .unwrap()
+            .to_owned()
+    };
+    let merged = ours.replace(
+        &line("2.4.1"),
+        &format!("<<<<<<< ours\n{}\n=======\n{}\n>>>>>>> theirs", line("2.4.1"), line("2.5.0")),
+    );
+    let kept: Vec<String> = salvage(&merged).iter().map(|p| format!("{} {}", p.name, p.version)).collect();
+    assert_eq!(kept, ["dew-point 1.4", "rain-ledger 2.5.0", "soil-curve 1.7"]);
+}

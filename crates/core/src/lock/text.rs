@@ -1,0 +1,162 @@
+//! A lock as text: written in one form, read with the reason why it can't be.
+
+use std::collections::BTreeMap;
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+use super::{FORMAT, Lock, LockedPackage};
+use crate::digest::{Digest, Hasher};
+use crate::fault::Fault;
+use crate::history::without_place;
+use crate::name::RegistryName;
+
+const NOTE: &str = "Written by bibliotax from bibliotax.toml; `bibliotax resolve` makes it anew. Commit it.";
+
+#[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Document {
+    format: u64,
+    note: String,
+    inputs: Digest,
+    registries: BTreeMap<RegistryName, Option<String>>,
+    digest: Digest,
+    packages: Vec<LockedPackage>,
+}
+
+/// Why a text is no lock that can be trusted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LockFault {
+    /// What is wrong, and where.
+    pub fault: Fault,
+    /// Whether `resolve` may write the lock anew: not where a newer version wrote it.
+    pub replaceable: bool,
+}
+
+impl fmt::Display for Lock {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        writeln!(f, "{{")?;
+        writeln!(f, "  \"format\": {FORMAT},")?;
+        writeln!(f, "  \"note\": {},", line(NOTE))?;
+        writeln!(f, "  \"inputs\": \"{}\",", self.inputs)?;
+        writeln!(f, "  \"registries\": {},", line(&self.registries))?;
+        writeln!(f, "  \"digest\": \"{}\",", digest(self))?;
+        writeln!(f, "  \"packages\": [")?;
+        for (index, package) in self.packages.iter().enumerate() {
+            let comma = if index + 1 < self.packages.len() { "," } else { "" };
+            writeln!(f, "    {}{comma}", line(package))?;
+        }
+        writeln!(f, "  ]")?;
+        writeln!(f, "}}")
+    }
+}
+
+fn line<T: Serialize + ?Sized>(value: &T) -> String {
+    // Texts, lists and maps with names for keys: nothing in a lock can fail to be JSON.
+    serde_json::to_string(value).unwrap_or_default()
+}
+
+/// The digest of all in a lock but itself.
+pub fn digest(lock: &Lock) -> Digest {
+    let mut hasher = Hasher::default();
+    hasher.update(format!("{FORMAT}\n{}\n{}\n", lock.inputs, line(&lock.registries)).as_bytes());
+    for package in &lock.packages {
+        hasher.update(line(package).as_bytes());
+        hasher.update(b"\n");
+    }
+    hasher.finish()
+}
+
+impl Lock {
+    /// Reads a lock; a [`LockFault`] where it was cut short, merged, edited, or written by a newer version.
+    pub fn read(text: &str) -> Result<Self, LockFault> {
+        if let Some(fault) = conflict_marker(text) {
+            return Err(LockFault { fault, replaceable: true });
+        }
+        if let Some(fault) = newer_format(text) {
+            return Err(LockFault { fault, replaceable: false });
+        }
+        let document: Document = serde_json::from_str(text)
+            .map_err(|error| LockFault { fault: broken(text, &error), replaceable: true })?;
+        let Document { inputs, registries, packages, .. } = document;
+        let lock = Self { inputs, registries, packages };
+        if digest(&lock) != document.digest || !sorted(&lock.packages) {
+            return Err(LockFault { fault: edited(text), replaceable: true });
+        }
+        Ok(lock)
+    }
+}
+
+fn sorted(packages: &[LockedPackage]) -> bool {
+    packages.windows(2).all(|pair| pair[0].name < pair[1].name)
+}
+
+/// The packages whose lines can be read in a text that is no sound lock: what resolving should keep if it can.
+pub fn salvage(text: &str) -> Vec<LockedPackage> {
+    let read = |line: &str| serde_json::from_str::<LockedPackage>(line.trim().trim_end_matches(',')).ok();
+    let mut packages: Vec<LockedPackage> = text.lines().filter_map(read).collect();
+    // Of two sides of a merge, the newer release of a package.
+    packages.sort_by(|a, b| a.name.cmp(&b.name).then_with(|| b.version.cmp(&a.version)));
+    packages.dedup_by(|later, first| later.name == first.name);
+    packages
+}
+
+const MEND: &str = "run `bibliotax resolve`: it keeps the releases that can be read and writes the lock anew";
+
+fn conflict_marker(text: &str) -> Option<Fault> {
+    let mut start = 0;
+    for line in text.split_inclusive('\n') {
+        if ["<<<<<<<", ">>>>>>>", "=======", "|||||||"].iter().any(|marker| line.starts_with(marker)) {
+            let span = start..start + line.trim_end().len();
+            let fault = Fault::new("lock.conflict", "the lock still has both sides of a merge", span);
+            return Some(fault.label("a conflict marker").mend(MEND));
+        }
+        start += line.len();
+    }
+    None
+}
+
+/// Reads just the format, which stands near the top, so that nothing newer is misread.
+fn newer_format(text: &str) -> Option<Fault> {
+    let key = text.find("\"format\":")?;
+    let at = key + "\"format\":".len();
+    let number = text[at..].trim_start();
+    let start = text.len() - number.len();
+    let digits = number.find(|c: char| !c.is_ascii_digit()).unwrap_or(number.len());
+    let format: u64 = number[..digits].parse().ok()?;
+    (format > FORMAT).then(|| {
+        let message =
+            format!("the lock has format {format}, and this version of bibliotax reads up to {FORMAT}");
+        Fault::new("lock.newer", message, start..start + digits)
+            .label("written by a newer version")
+            .mend("use the version of bibliotax that your team uses; nothing was changed")
+    })
+}
+
+fn broken(text: &str, error: &serde_json::Error) -> Fault {
+    let at = offset(text, error.line(), error.column());
+    if error.is_eof() {
+        return Fault::new("lock.cut-short", "the lock ends too early", at..at)
+            .label("cut short here")
+            .mend(MEND);
+    }
+    Fault::new("lock.broken", "the lock can't be read", at..at).label(without_place(error)).mend(MEND)
+}
+
+/// The byte at a line and column that both count from 1; the column counts bytes.
+fn offset(text: &str, line: usize, column: usize) -> usize {
+    let before: usize = text.split_inclusive('\n').take(line.saturating_sub(1)).map(str::len).sum();
+    let mut at = (before + column.saturating_sub(1)).min(text.len());
+    while !text.is_char_boundary(at) {
+        at -= 1;
+    }
+    at
+}
+
+fn edited(text: &str) -> Fault {
+    let at = text.find("\"digest\"").unwrap_or(0);
+    let message = "the lock was changed by hand or by a merge: it isn't what its digest says";
+    Fault::new("lock.edited", message, at..at + 8.min(text.len() - at))
+        .label("the digest of the rest")
+        .mend(MEND)
+}

@@ -1,0 +1,128 @@
+//! The manifest, `bibliotax.toml`: what people write.
+//!
+//! [`Manifest`] is its meaning, read by `read` with every fault that can be found in one go; [`ManifestText`]
+//! is its text, edited in place so that comments, order and spacing survive; `template` is the text that a
+//! new project starts from. Nothing here opens a file.
+
+mod edit;
+mod read;
+mod syntax;
+mod template;
+#[cfg(test)]
+mod tests;
+
+use std::collections::BTreeMap;
+use std::ops;
+
+pub use self::edit::ManifestText;
+pub use self::template::{RegistryLine, new_manifest};
+use crate::fault::Fault;
+use crate::license::License;
+use crate::name::{PackageName, Purpose, RegistryName};
+use crate::range::Range;
+use crate::version::Version;
+
+/// The file name of a manifest.
+pub const FILE_NAME: &str = "bibliotax.toml";
+
+/// The largest manifest that is read, in bytes; far above what a person writes.
+pub const LARGEST: usize = 1 << 20;
+
+/// What a manifest says.
+#[derive(Debug, Clone)]
+pub struct Manifest {
+    /// The project itself.
+    pub project: Project,
+    /// Where packages are looked up; the order has no meaning.
+    pub registries: Vec<RegistryDeclaration>,
+    /// What the project needs, in the order of the manifest: first for running, then purpose by purpose.
+    pub needs: Vec<Need>,
+    /// What a published card says beside the needs.
+    pub card: CardPart,
+}
+
+impl Manifest {
+    /// Reads a manifest; on failure all faults that were found.
+    pub fn read(text: &str) -> Result<Self, Vec<Fault>> {
+        read::read(text)
+    }
+}
+
+/// The `[project]` part.
+#[derive(Debug, Clone)]
+pub struct Project {
+    /// The project's name, and that of the package it is published as.
+    pub name: PackageName,
+    /// The version it would be published as.
+    pub version: Option<Version>,
+    /// Its licence.
+    pub license: Option<License>,
+}
+
+/// One line of `[registries]`.
+#[derive(Debug, Clone)]
+pub struct RegistryDeclaration {
+    /// The name that lock and needs use.
+    pub name: RegistryName,
+    /// Where it is, as written: a path relative to the manifest's folder, or a URL.
+    pub url: String,
+    /// The packages that come from this registry even where others hold the name, too.
+    pub owns: Vec<NamePattern>,
+    /// Where the line stands in the manifest.
+    pub span: ops::Range<usize>,
+}
+
+/// One need of a project.
+#[derive(Debug, Clone)]
+pub struct Need {
+    /// The package.
+    pub package: PackageName,
+    /// The versions that will do.
+    pub range: Range,
+    /// The one registry to take it from.
+    pub registry: Option<RegistryName>,
+    /// Whether pre-releases count like any other version.
+    pub prereleases: bool,
+    /// What it is for, beside running.
+    pub purpose: Option<Purpose>,
+    /// Where its name stands in the manifest.
+    pub span: ops::Range<usize>,
+}
+
+/// The `[card]` part: what publishing adds to the card.
+#[derive(Debug, Clone, Default)]
+pub struct CardPart {
+    /// One line for lists.
+    pub summary: Option<String>,
+    /// A longer text.
+    pub description: Option<String>,
+    /// Where the package is presented.
+    pub homepage: Option<String>,
+    /// Where its sources are.
+    pub repository: Option<String>,
+    /// What changed with this release.
+    pub notes: Option<String>,
+    /// Paths by role.
+    pub exposes: BTreeMap<String, Vec<String>>,
+    /// Patterns of the files to publish; without them, all that is neither hidden nor ignored.
+    pub files: Option<Vec<String>>,
+}
+
+/// Names of packages: one name, or all that begin like the text before a closing `*`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NamePattern(String);
+
+impl NamePattern {
+    /// Whether the pattern means `name`.
+    pub fn matches(&self, name: &PackageName) -> bool {
+        match self.0.strip_suffix('*') {
+            Some(start) => name.as_str().starts_with(start),
+            None => name.as_str() == self.0,
+        }
+    }
+
+    /// The pattern as written.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}

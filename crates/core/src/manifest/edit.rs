@@ -1,0 +1,167 @@
+//! Editing a manifest's text in place: comments, order and spacing survive every command.
+
+use toml_edit::{DocumentMut, InlineTable, Item, RawString, Table, TableLike, Value, value};
+
+use super::syntax;
+use crate::fault::Fault;
+use crate::name::{PackageName, Purpose};
+use crate::range::Range;
+
+/// The text of a manifest, open for editing.
+#[derive(Debug, Clone)]
+pub struct ManifestText {
+    document: DocumentMut,
+}
+
+impl ManifestText {
+    /// Opens a text that reads as TOML.
+    pub fn open(text: &str) -> Result<Self, Fault> {
+        let document = text.parse().map_err(|error| syntax::fault(text, &error))?;
+        Ok(Self { document })
+    }
+
+    /// Declares that `package` is needed in `range`, or changes the range that is declared.
+    ///
+    /// A need that is a table keeps what else it says.
+    pub fn set_need(&mut self, purpose: Option<&Purpose>, package: &PackageName, range: &Range) {
+        let needs = self.needs_or_new(purpose);
+        let written = range.to_string();
+        match needs.get_mut(package.as_str()) {
+            None => {
+                needs.insert(package.as_str(), value(written));
+            }
+            Some(item) => match item.as_table_like_mut() {
+                Some(table) => replace_text(table, "range", &written),
+                None => replace_text(needs, package.as_str(), &written),
+            },
+        }
+    }
+
+    /// Says with the need of `package` that pre-releases count like any other version.
+    pub fn accept_prereleases(&mut self, purpose: Option<&Purpose>, package: &PackageName) {
+        let needs = self.needs_or_new(purpose);
+        let Some(item) = needs.get_mut(package.as_str()) else { return };
+        if let Some(table) = item.as_table_like_mut() {
+            table.insert("prereleases", value(true));
+            return;
+        }
+        let mut table = InlineTable::new();
+        if let Some(range) = item.as_str() {
+            table.insert("range", range.into());
+        }
+        table.insert("prereleases", true.into());
+        *item = value(table);
+    }
+
+    /// Takes the need of `package` out; `false` if there is none.
+    ///
+    /// Comments above it stay where they are, in front of what follows.
+    pub fn remove_need(&mut self, purpose: Option<&Purpose>, package: &PackageName) -> bool {
+        let Some(needs) = self.needs(purpose) else { return false };
+        let names: Vec<String> = needs.iter().map(|(name, _)| name.to_owned()).collect();
+        let Some(position) = names.iter().position(|name| name == package.as_str()) else { return false };
+        let above = needs.key(package.as_str()).and_then(|key| key.leaf_decor().prefix().cloned());
+        needs.remove(package.as_str());
+        let comment =
+            above.as_ref().and_then(RawString::as_str).filter(|text| text.contains('#')).map(str::to_owned);
+        if let Some(comment) = comment {
+            self.keep_comment(purpose, names.get(position + 1).map(String::as_str), &comment);
+        }
+        true
+    }
+
+    fn keep_comment(&mut self, purpose: Option<&Purpose>, follower: Option<&str>, comment: &str) {
+        let following = follower.and_then(|name| self.needs(purpose)?.key_mut(name));
+        if let Some(mut key) = following {
+            let decor = key.leaf_decor_mut();
+            let own = decor.prefix().and_then(RawString::as_str).unwrap_or_default().to_owned();
+            decor.set_prefix(format!("{comment}{own}"));
+            return;
+        }
+        let next = self.table_after(purpose);
+        if let Some(table) = next {
+            let own = table.decor().prefix().and_then(RawString::as_str).unwrap_or_default().to_owned();
+            table.decor_mut().set_prefix(format!("{comment}{own}"));
+            return;
+        }
+        let own = self.document.trailing().as_str().unwrap_or_default().to_owned();
+        self.document.set_trailing(format!("{comment}{own}"));
+    }
+
+    /// The table that is written next behind the needs of `purpose`.
+    fn table_after(&mut self, purpose: Option<&Purpose>) -> Option<&mut Table> {
+        let position = match purpose {
+            None => self.document.get("needs")?.as_table()?.position()?,
+            Some(purpose) => self.document.get("needs-for")?.get(purpose.as_str())?.as_table()?.position()?,
+        };
+        let root = self.document.as_table_mut();
+        let next = positions(root).into_iter().filter(|p| *p > position).min()?;
+        table_at(root, next)
+    }
+
+    fn needs(&mut self, purpose: Option<&Purpose>) -> Option<&mut dyn TableLike> {
+        match purpose {
+            None => self.document.get_mut("needs")?.as_table_like_mut(),
+            Some(purpose) => {
+                self.document.get_mut("needs-for")?.get_mut(purpose.as_str())?.as_table_like_mut()
+            }
+        }
+    }
+
+    fn needs_or_new(&mut self, purpose: Option<&Purpose>) -> &mut dyn TableLike {
+        let root = self.document.as_table_mut();
+        let parent: &mut Item = match purpose {
+            None => root.entry("needs").or_insert_with(|| Item::Table(Table::new())),
+            Some(purpose) => {
+                let groups = root.entry("needs-for").or_insert_with(|| Item::Table(implicit_table()));
+                &mut groups[purpose.as_str()]
+            }
+        };
+        if parent.as_table_like().is_none() {
+            // Reading refused anything else here, so this is a group that is not there yet.
+            *parent = Item::Table(Table::new());
+        }
+        // Just made one where there was none.
+        parent.as_table_like_mut().expect("needs are a table")
+    }
+}
+
+impl std::fmt::Display for ManifestText {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        self.document.fmt(f)
+    }
+}
+
+fn implicit_table() -> Table {
+    let mut table = Table::new();
+    table.set_implicit(true);
+    table
+}
+
+/// The places of all written tables in `table` and below.
+fn positions(table: &Table) -> Vec<isize> {
+    let below = table.iter().filter_map(|(_, item)| item.as_table()).flat_map(positions);
+    table.position().filter(|_| !table.is_implicit()).into_iter().chain(below).collect()
+}
+
+fn table_at(table: &mut Table, position: isize) -> Option<&mut Table> {
+    if table.position() == Some(position) && !table.is_implicit() {
+        return Some(table);
+    }
+    table.iter_mut().filter_map(|(_, item)| item.as_table_mut()).find_map(|below| table_at(below, position))
+}
+
+/// Puts a text where another value stands, with that one's blanks and trailing comment.
+fn replace_text(table: &mut dyn TableLike, key: &str, text: &str) {
+    let new = Value::from(text);
+    match table.get_mut(key).and_then(Item::as_value_mut) {
+        Some(old) => {
+            let decor = old.decor().clone();
+            *old = new;
+            *old.decor_mut() = decor;
+        }
+        None => {
+            table.insert(key, Item::Value(new));
+        }
+    }
+}

@@ -1,0 +1,98 @@
+//! Texts that are no TOML: which slip it was, where, and the mend.
+
+use std::ops::Range;
+
+use toml_edit::TomlError;
+
+use crate::fault::Fault;
+
+const CURLY: [char; 4] = ['“', '”', '‘', '’'];
+
+/// The fault behind what the TOML parser stumbled over.
+pub fn fault(text: &str, error: &TomlError) -> Fault {
+    let span = error.span().unwrap_or(0..0);
+    let line = line_around(text, span.start);
+    if let Some(at) = text[line.clone()].find(CURLY) {
+        return curly_quotes(text, line.start + at);
+    }
+    let found = error.message();
+    if found.starts_with("duplicate key") {
+        return duplicate(text, span);
+    }
+    if found.starts_with("missing comma") || stands_after_an_element(text, &line, span.start) {
+        return Fault::new("manifest.missing-comma", "a comma is missing", span).label("write a `,` here");
+    }
+    if found.starts_with("invalid unquoted key") {
+        return unquoted_name(text, line, span);
+    }
+    if found.starts_with("string values must be quoted") || found.starts_with("unexpected key or value") {
+        return unquoted_value(text, line, span);
+    }
+    let label = match found {
+        _ if found.starts_with("key with no value") => "a `=` and a value are missing",
+        _ if found.starts_with("unclosed") => "the closing bracket is missing",
+        _ if found.contains("basic string") || found.contains("literal string") => {
+            "the closing quote is missing"
+        }
+        _ if found.starts_with("unquoted keys cannot be empty") => "a key is missing",
+        _ if found.contains("escape") => "no such escape; a plain `\\` is written `\\\\`",
+        _ => "unexpected here",
+    };
+    Fault::new("manifest.syntax", "this can't be read as TOML", span).label(label)
+}
+
+fn line_around(text: &str, at: usize) -> Range<usize> {
+    let start = text[..at].rfind('\n').map_or(0, |end| end + 1);
+    let end = text[at..].find('\n').map_or(text.len(), |end| at + end);
+    start..end
+}
+
+fn curly_quotes(text: &str, at: usize) -> Fault {
+    let width = text[at..].chars().next().map_or(0, char::len_utf8);
+    Fault::new("manifest.curly-quotes", "curly quotes don't quote here", at..at + width)
+        .label("an editor may have turned it")
+        .mend("use straight quotes: `\"`")
+}
+
+fn duplicate(text: &str, span: Range<usize>) -> Fault {
+    let key = &text[span.clone()];
+    Fault::new("manifest.duplicate-key", format!("`{key}` stands here for the second time"), span)
+        .label("given before")
+        .mend("keep one of the two")
+}
+
+/// Whether the parser stumbled in an array, behind an element and in front of another.
+fn stands_after_an_element(text: &str, line: &Range<usize>, at: usize) -> bool {
+    let before = text[line.start..at].trim_end();
+    let in_array = before.matches('[').count() > before.matches(']').count() && before.contains('=');
+    in_array && before.ends_with(['"', '\''])
+}
+
+fn unquoted_name(text: &str, line: Range<usize>, span: Range<usize>) -> Fault {
+    let key = text[line.clone()].split('=').next().unwrap_or_default().trim();
+    if key.contains('/') && !key.starts_with('[') {
+        return Fault::new("manifest.unquoted-name", "a name with a `/` stands in quotes", span)
+            .label("TOML wants quotes around this key")
+            .mend(format!("write `\"{key}\"`"));
+    }
+    Fault::new("manifest.syntax", "this can't be read as TOML", span).label("no key can have this character")
+}
+
+fn unquoted_value(text: &str, line: Range<usize>, span: Range<usize>) -> Fault {
+    let value = text[line.clone()]
+        .split_once('=')
+        .map(|(_, value)| value.split('#').next().unwrap_or_default().trim());
+    let fault = |span| Fault::new("manifest.unquoted-value", "a text stands in quotes", span);
+    match value {
+        Some("") | None => {
+            Fault::new("manifest.syntax", "a value is missing", span).label("expected a value")
+        }
+        Some(value) if !value.contains(['"', '\'', '{', '[']) => {
+            let start = text[line.clone()].find(value).map_or(span.start, |at| line.start + at);
+            fault(start..start + value.len())
+                .label("no quotes around it")
+                .mend(format!("write `\"{value}\"`"))
+        }
+        Some(_) => fault(span).label("expected the end of the line, or quotes around a text"),
+    }
+}

@@ -1,0 +1,144 @@
+//! Manifests as people write them, well and badly.
+
+use super::{Manifest, ManifestText, RegistryLine, new_manifest};
+use crate::name::{PackageName, Purpose};
+
+const GATE: &str = r#"# The screen at the gate.
+[project]
+name = "fernhollow/gate-kiosk"
+version = "0.3.0"
+license = "EUPL-1.2"
+
+[registries]
+seedhouse = "../registry"
+fernhollow = { url = "../own", owns = ["fernhollow/*"] }
+
+[needs]
+# Rain comes first.
+rain-ledger = "2.4 .. 3"   # counts the drops
+"fernhollow/glass-house" = { range = "1", registry = "fernhollow" }
+
+# Colours.
+leaf-palette = "any"
+
+[needs-for.test]
+probe-sim = "0.9"
+"#;
+
+fn package(text: &str) -> PackageName {
+    text.parse().unwrap()
+}
+
+fn faults(text: &str) -> Vec<(&'static str, &str, Option<String>)> {
+    let faults = Manifest::read(text).unwrap_err();
+    faults.into_iter().map(|fault| (fault.code, &text[fault.span], fault.mend)).collect()
+}
+
+#[test]
+fn reads_what_is_written_in_its_order() {
+    let manifest = Manifest::read(GATE).unwrap();
+    assert_eq!(manifest.project.name.as_str(), "fernhollow/gate-kiosk");
+    assert_eq!(manifest.project.version.unwrap().as_str(), "0.3.0");
+    let needs: Vec<String> =
+        manifest.needs.iter().map(|need| format!("{} {}", need.package, need.range)).collect();
+    assert_eq!(
+        needs,
+        ["rain-ledger 2.4 .. 3", "fernhollow/glass-house 1", "leaf-palette any", "probe-sim 0.9"]
+    );
+    assert_eq!(manifest.needs[3].purpose.as_ref().unwrap().as_str(), "test");
+    assert!(manifest.registries[1].owns[0].matches(&package("fernhollow/valve-core")));
+    assert!(!manifest.registries[1].owns[0].matches(&package("rain-ledger")));
+}
+
+#[test]
+fn each_slip_has_its_own_fault_at_its_place() {
+    let project = "[project]\nname = \"gate\"\n";
+    let rows: [(&str, &str, &str, Option<&str>); 17] = [
+        ("[needs]\na = “1”", "manifest.curly-quotes", "“", Some("use straight quotes: `\"`")),
+        ("[needs]\na = { range = \"1\" prereleases = true }", "manifest.missing-comma", "", None),
+        ("[card]\nfiles = [\"a\" \"b\"]", "manifest.missing-comma", "", None),
+        ("[neds]\n", "manifest.unknown-key", "neds", Some("perhaps `needs` was meant")),
+        ("[needs]\na = \"1\"\na = \"2\"", "manifest.duplicate-key", "a", Some("keep one of the two")),
+        ("[needs]\na = 2.4", "manifest.unquoted-value", "2.4", Some("write `\"2.4\"`")),
+        ("[needs]\na = 2.4 .. 3 # x", "manifest.unquoted-value", "2.4 .. 3", Some("write `\"2.4 .. 3\"`")),
+        ("[needs]\na/b = \"2\"", "manifest.unquoted-name", "/", Some("write `\"a/b\"`")),
+        ("[needs]\na = \"1.x\"", "version.invalid", "x", Some("write `1`")),
+        ("[needs]\nA_b = \"1\"", "name.invalid", "A_b", Some("`a-b` would do")),
+        (
+            "[needs]\na = { rnage = \"1\" }",
+            "manifest.unknown-key",
+            "rnage",
+            Some("perhaps `range` was meant"),
+        ),
+        ("[needs]\na = { git = \"x\" }", "manifest.later", "git", Some("take it out until a version can")),
+        ("[needs]\na = [1]", "manifest.wrong-kind", "[1]", None),
+        ("[needs]\na = { range = \"1\", registry = \"x\" }", "manifest.unknown-registry", "a", None),
+        ("[needs-for.run]\n", "manifest.purpose", "run", Some("write these needs under `[needs]`")),
+        ("[registries]\nseedhouse = { owns = [] }", "manifest.no-url", "{ owns = [] }", None),
+        ("[needs]\na = ", "manifest.syntax", "", None),
+    ];
+    for (rest, code, at, mend) in rows {
+        let text = format!("{project}{rest}");
+        let faults = faults(&text);
+        let first = &faults[0];
+        assert_eq!((first.0, first.1), (code, at), "{rest}: {faults:?}");
+        assert!(mend.is_none() || first.2.as_deref() == mend, "{rest}: {faults:?}");
+    }
+}
+
+#[test]
+fn several_faults_are_told_at_once() {
+    let text = "[project]\nname = \"Gate\"\nversion = \"1.x\"\ncolour = 1\n[needs]\na = \"^1\"\n";
+    let codes: Vec<&str> = faults(text).into_iter().map(|(code, ..)| code).collect();
+    assert_eq!(codes, ["manifest.unknown-key", "version.invalid", "name.invalid", "range.unexpected"]);
+    assert_eq!(faults(" \n")[0].0, "manifest.empty");
+    assert_eq!(faults("[needs]\n")[0].0, "manifest.no-project");
+}
+
+#[test]
+fn edits_change_one_line_and_nothing_else() {
+    let mut text = ManifestText::open(GATE).unwrap();
+    text.set_need(None, &package("rain-ledger"), &"2.5 .. 3".parse().unwrap());
+    assert_eq!(text.to_string(), GATE.replace("2.4 .. 3", "2.5 .. 3"));
+    text.set_need(None, &package("fernhollow/glass-house"), &"2".parse().unwrap());
+    assert!(text.to_string().contains("{ range = \"2\", registry = \"fernhollow\" }"), "{text}");
+    text.set_need(None, &package("moss-map"), &"1".parse().unwrap());
+    assert!(text.to_string().contains("leaf-palette = \"any\"\nmoss-map = \"1\"\n"), "{text}");
+    let docs: Purpose = "docs".parse().unwrap();
+    text.set_need(Some(&docs), &package("page-press"), &"1".parse().unwrap());
+    assert!(text.to_string().ends_with("\n[needs-for.docs]\npage-press = \"1\"\n"), "{text}");
+    text.accept_prereleases(None, &package("moss-map"));
+    assert!(text.to_string().contains("moss-map = { range = \"1\", prereleases = true }"), "{text}");
+    assert!(Manifest::read(&text.to_string()).is_ok());
+}
+
+#[test]
+fn a_dropped_need_leaves_the_comments_above_it() {
+    let mut text = ManifestText::open(GATE).unwrap();
+    assert!(text.remove_need(None, &package("leaf-palette")));
+    assert!(!text.remove_need(None, &package("leaf-palette")));
+    assert!(
+        text.to_string().contains("registry = \"fernhollow\" }\n\n# Colours.\n\n[needs-for.test]"),
+        "{text}"
+    );
+    assert!(text.remove_need(None, &package("rain-ledger")));
+    assert!(text.to_string().contains("# Rain comes first.\n\"fernhollow/glass-house\""), "{text}");
+    assert!(text.remove_need(Some(&"test".parse().unwrap()), &package("probe-sim")));
+    assert!(Manifest::read(&text.to_string()).is_ok());
+}
+
+#[test]
+fn a_new_manifest_reads_and_takes_needs() {
+    let registries = [RegistryLine { name: "seedhouse".parse().unwrap(), url: "../a \"b\"\\c".into() }];
+    for registries in [&registries[..], &[]] {
+        let text = new_manifest(&package("garden"), registries);
+        let manifest = Manifest::read(&text).unwrap_or_else(|faults| panic!("{faults:?}\n{text}"));
+        assert_eq!(
+            manifest.registries.iter().map(|r| r.url.as_str()).collect::<Vec<_>>().len(),
+            registries.len()
+        );
+        let mut edited = ManifestText::open(&text).unwrap();
+        edited.set_need(None, &package("moss-map"), &"1 .. 2".parse().unwrap());
+        assert!(edited.to_string().contains("[needs]\nmoss-map = \"1 .. 2\"\n"), "{edited}");
+    }
+}

@@ -1,0 +1,230 @@
+//! Names of packages, registries and purposes.
+//!
+//! One grammar for all: a *segment* is 1–64 of `a–z 0–9 -`, starts with a letter, and has no double or
+//! trailing hyphen. A package may put a scope before its segment: `fernhollow/glass-house`. Words that
+//! ranges, folders or some file systems use for themselves are no names. Each sort of name is a type of
+//! its own, so that one can't be passed for another:
+//!
+//! ```compile_fail
+//! use bibliotax_core::name::{PackageName, Purpose};
+//! fn publish(_: &PackageName) {}
+//! publish(&"test".parse::<Purpose>().unwrap());
+//! ```
+
+use std::borrow::Borrow;
+use std::fmt;
+use std::str::FromStr;
+use std::sync::Arc;
+
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+use crate::fault::Fault;
+
+/// Longest segment, in characters.
+pub const LONGEST_SEGMENT: usize = 64;
+
+/// Device names that some file systems refuse for a folder.
+const DEVICES: [&str; 22] = [
+    "con", "prn", "aux", "nul", "com1", "com2", "com3", "com4", "com5", "com6", "com7", "com8", "com9",
+    "lpt1", "lpt2", "lpt3", "lpt4", "lpt5", "lpt6", "lpt7", "lpt8", "lpt9",
+];
+
+/// Words of the range grammar, and the shelf's own folder.
+const OWN_WORDS: [&str; 3] = ["any", "or", "links"];
+
+/// Whether some file systems refuse `stem` (a file name without its ending) as a device.
+pub fn is_device(stem: &str) -> bool {
+    DEVICES.iter().any(|device| device.eq_ignore_ascii_case(stem))
+}
+
+fn segment_problem(segment: &str) -> Option<String> {
+    if segment.is_empty() {
+        return Some("a name needs at least one letter".into());
+    }
+    if let Some(bad) = segment.chars().find(|c| !matches!(c, 'a'..='z' | '0'..='9' | '-')) {
+        return Some(format!("a name is made of a–z, 0–9 and `-`, and {bad:?} is none of them"));
+    }
+    if !segment.starts_with(|c: char| c.is_ascii_lowercase()) {
+        return Some("a name starts with a letter".into());
+    }
+    if segment.ends_with('-') || segment.contains("--") {
+        return Some("a name has no double hyphen and doesn't end in one".into());
+    }
+    if segment.len() > LONGEST_SEGMENT {
+        return Some(format!("a name has at most {LONGEST_SEGMENT} characters"));
+    }
+    if is_device(segment) {
+        return Some(format!("`{segment}` is a device on some systems, so no folder can have that name"));
+    }
+    OWN_WORDS.contains(&segment).then(|| format!("`{segment}` has a meaning of its own here"))
+}
+
+/// The valid segment that looks most like `text`, if anything of it can be kept.
+fn nearest_segment(text: &str) -> Option<String> {
+    let mut mended = String::new();
+    for c in text.chars().flat_map(char::to_lowercase) {
+        match c {
+            'a'..='z' => mended.push(c),
+            '0'..='9' if !mended.is_empty() => mended.push(c),
+            '-' | '_' | ' ' | '.' | ':' | '@' if !mended.is_empty() && !mended.ends_with('-') => {
+                mended.push('-')
+            }
+            _ => {}
+        }
+    }
+    mended.truncate(LONGEST_SEGMENT);
+    let mended = mended.trim_end_matches('-').to_owned();
+    match segment_problem(&mended) {
+        None => Some(mended),
+        Some(_) if mended.is_empty() => None,
+        Some(_) => Some(format!("{mended}-x")),
+    }
+}
+
+fn check(text: &str, what: &str, scopes: usize) -> Result<(), Fault> {
+    let parts: Vec<&str> = text.split('/').collect();
+    let problem = if parts.len() > scopes + 1 {
+        Some(if scopes == 0 {
+            "no `/` is possible here".into()
+        } else {
+            "at most one `/` is possible".into()
+        })
+    } else {
+        parts.iter().find_map(|part| segment_problem(part))
+    };
+    let Some(problem) = problem else { return Ok(()) };
+    let shown: String = text.chars().take(80).collect();
+    let fault =
+        Fault::new("name.invalid", format!("`{shown}` can't name a {what}: {problem}"), 0..text.len());
+    let kept: Option<Vec<String>> =
+        parts.iter().rev().take(scopes + 1).rev().map(|p| nearest_segment(p)).collect();
+    Err(match kept {
+        Some(kept) => fault.mend(format!("`{}` would do", kept.join("/"))),
+        None => fault,
+    })
+}
+
+macro_rules! name_type {
+    ($(#[$doc:meta])* $type:ident, $what:literal, scopes = $scopes:literal) => {
+        $(#[$doc])*
+        #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+        pub struct $type(Arc<str>);
+
+        impl $type {
+            /// The name as text.
+            pub fn as_str(&self) -> &str {
+                &self.0
+            }
+        }
+
+        impl FromStr for $type {
+            type Err = Fault;
+
+            fn from_str(text: &str) -> Result<Self, Fault> {
+                check(text, $what, $scopes)?;
+                Ok(Self(text.into()))
+            }
+        }
+
+        impl fmt::Display for $type {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.pad(&self.0)
+            }
+        }
+
+        impl fmt::Debug for $type {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                fmt::Display::fmt(self, f)
+            }
+        }
+
+        impl Borrow<str> for $type {
+            fn borrow(&self) -> &str {
+                &self.0
+            }
+        }
+
+        impl Serialize for $type {
+            fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+                serializer.serialize_str(&self.0)
+            }
+        }
+
+        impl<'de> Deserialize<'de> for $type {
+            fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+                let text = std::borrow::Cow::<str>::deserialize(deserializer)?;
+                text.parse().map_err(serde::de::Error::custom)
+            }
+        }
+    };
+}
+
+name_type!(
+    /// The name of a package, or of a project that can be published as one: `segment` or `scope/segment`.
+    PackageName, "package", scopes = 1
+);
+name_type!(
+    /// The name that a manifest gives to a registry.
+    RegistryName, "registry", scopes = 0
+);
+name_type!(
+    /// What a group of needs is for beside running: `test`, `docs`, …
+    Purpose, "purpose", scopes = 0
+);
+
+impl PackageName {
+    /// The part before the `/`, if the name has one.
+    pub fn scope(&self) -> Option<&str> {
+        self.0.split_once('/').map(|(scope, _)| scope)
+    }
+
+    /// The folder that the package has on a shelf: `fernhollow/glass-house` lies in `fernhollow.glass-house`.
+    ///
+    /// A dot can stand in no name, so two packages never share a folder and none lies inside another's.
+    pub fn folder(&self) -> String {
+        self.0.replace('/', ".")
+    }
+}
+
+/// The package name that looks most like `text`: for a project named after its folder.
+pub fn nearest_package_name(text: &str) -> Option<PackageName> {
+    nearest_segment(text).and_then(|name| name.parse().ok())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn takes_segments_and_one_scope() {
+        for good in ["a", "rain-ledger", "pergola/core", "x9", "a-1-b"] {
+            assert!(good.parse::<PackageName>().is_ok(), "{good}");
+        }
+        assert_eq!("pergola/core".parse::<PackageName>().unwrap().scope(), Some("pergola"));
+        assert_eq!("pergola/core".parse::<PackageName>().unwrap().folder(), "pergola.core");
+    }
+
+    #[test]
+    fn refuses_the_rest_and_offers_the_nearest() {
+        let rows = [
+            ("Rain_Ledger", Some("`rain-ledger` would do")),
+            ("9lives", Some("`lives` would do")),
+            ("a--b", Some("`a-b` would do")),
+            ("moss-", Some("`moss` would do")),
+            ("con", Some("`con-x` would do")),
+            ("any", Some("`any-x` would do")),
+            ("a/b/c", Some("`b/c` would do")),
+            ("größe", Some("`gre` would do")),
+            ("../etc", None),
+            ("", None),
+            ("七", None),
+        ];
+        for (bad, mend) in rows {
+            let fault = bad.parse::<PackageName>().unwrap_err();
+            assert_eq!(fault.mend.as_deref(), mend, "{bad}: {}", fault.message);
+        }
+        let long = "a".repeat(65);
+        assert_eq!(long.parse::<PackageName>().unwrap_err().code, "name.invalid");
+        assert!("fern/hollow".parse::<RegistryName>().is_err());
+    }
+}

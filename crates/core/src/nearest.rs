@@ -1,0 +1,53 @@
+//! Near misses: what a person probably meant by a word that nothing is called.
+
+/// The candidates most like `word`, best first, at most `most` of them; none when all are far off.
+///
+/// Likeness is edit distance with swaps, so that a typo, a swap or a missing letter still finds its word;
+/// a candidate that starts with the whole word counts as near, too.
+pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>, most: usize) -> Vec<&'a str> {
+    let reach = 1 + word.chars().count() / 4;
+    let mut near: Vec<(usize, &str)> = candidates
+        .into_iter()
+        .filter_map(|candidate| {
+            let mut distance = strsim::damerau_levenshtein(word, candidate);
+            if word.len() >= 3 && candidate.starts_with(word) {
+                distance = distance.min(reach);
+            }
+            (distance <= reach).then_some((distance, candidate))
+        })
+        .collect();
+    near.sort_unstable();
+    near.dedup();
+    near.truncate(most);
+    near.into_iter().map(|(_, candidate)| candidate).collect()
+}
+
+/// `a`, `a or b`, `a, b or c`: the words in backticks, as a sentence lists them.
+pub fn either<S: AsRef<str>>(words: &[S]) -> String {
+    let quoted: Vec<String> = words.iter().map(|word| format!("`{}`", word.as_ref())).collect();
+    match quoted.split_last() {
+        None => String::new(),
+        Some((only, [])) => only.clone(),
+        Some((last, rest)) => format!("{} or {last}", rest.join(", ")),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn finds_typos_swaps_and_beginnings_but_not_strangers() {
+        let names = ["rain-ledger", "soil-probe", "soil-curve", "dew-point"];
+        assert_eq!(nearest("rain-leger", names, 3), ["rain-ledger"]);
+        assert_eq!(nearest("dew-piont", names, 3), ["dew-point"]);
+        assert_eq!(nearest("soil", names, 3), ["soil-curve", "soil-probe"]);
+        assert!(nearest("moss-map", names, 3).is_empty());
+    }
+
+    #[test]
+    fn lists_words_as_a_sentence_does() {
+        assert_eq!(either(&["a"]), "`a`");
+        assert_eq!(either(&["a", "b", "c"]), "`a`, `b` or `c`");
+    }
+}

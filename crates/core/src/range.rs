@@ -1,0 +1,139 @@
+//! Ranges: the sets of versions that needs accept.
+//!
+//! A range is written as alternatives (`or`) of clauses, each a list of bounds that all hold (`,`); `syntax`
+//! reads that and `vers` the open VERS notation. What a range accepts is a [`VersionSet`]: closed under and,
+//! or and not, and the same set however it was written. A pre-release is accepted only where a bound of the
+//! same clause names a pre-release of the same numbers, or where the need asks for pre-releases.
+
+mod intervals;
+mod mend;
+mod print;
+mod set;
+mod syntax;
+mod vers;
+
+use std::fmt;
+use std::str::FromStr;
+
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+pub use self::set::VersionSet;
+use self::syntax::Clause;
+use crate::fault::Fault;
+use crate::version::Version;
+
+/// A range as a person wrote it, and the set that it stands for.
+#[derive(Clone)]
+pub struct Range {
+    clauses: Vec<Clause>,
+    set: VersionSet,
+    with_prereleases: VersionSet,
+}
+
+impl Range {
+    /// The range that accepts every version, pre-releases aside.
+    pub fn any() -> Self {
+        Self::from_clauses(vec![vec![syntax::Bound::Any]])
+    }
+
+    /// The range that accepts just `version`.
+    pub fn exactly(version: &Version) -> Self {
+        Self::from_clauses(vec![vec![syntax::Bound::Equal(version.clone())]])
+    }
+
+    /// From `version`, without trailing zeros, up to the next version that may break what works with it.
+    pub fn from_version(version: &Version) -> Self {
+        let parts = if version.is_pre() { version.parts() } else { 1 };
+        let from = if version.is_pre() {
+            version.clone()
+        } else {
+            Version::from_numeric(version.point().numeric, parts)
+        };
+        Self::from_clauses(vec![vec![syntax::Bound::Between(Some(from), version.next_breaking())]])
+    }
+
+    /// The set of versions that the range accepts.
+    ///
+    /// With `prereleases`, pre-releases count like any other version.
+    pub fn set(&self, prereleases: bool) -> &VersionSet {
+        if prereleases { &self.with_prereleases } else { &self.set }
+    }
+
+    /// Whether the range accepts `version`.
+    pub fn accepts(&self, version: &Version) -> bool {
+        self.set.contains(version.point())
+    }
+
+    /// The one version that the range names with `=`, if it is as narrow as that.
+    pub fn only(&self) -> Option<&Version> {
+        match self.clauses.as_slice() {
+            [clause] => match clause.as_slice() {
+                [syntax::Bound::Equal(version)] => Some(version),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+
+    fn from_clauses(clauses: Vec<Clause>) -> Self {
+        let union = |f: fn(&Clause) -> VersionSet| {
+            clauses.iter().map(f).fold(VersionSet::none(), |all, clause| all.or(&clause))
+        };
+        let set = union(syntax::accepted);
+        let with_prereleases = union(syntax::accepted_with_prereleases);
+        Self { clauses, set, with_prereleases }
+    }
+}
+
+impl PartialEq for Range {
+    fn eq(&self, other: &Self) -> bool {
+        self.set == other.set && self.with_prereleases == other.with_prereleases
+    }
+}
+
+impl Eq for Range {}
+
+impl FromStr for Range {
+    type Err = Fault;
+
+    fn from_str(text: &str) -> Result<Self, Fault> {
+        let clauses = match text.trim_start().strip_prefix("vers:") {
+            Some(rest) => vers::parse(rest).map_err(|fault| fault.shifted(text.len() - rest.len()))?,
+            None => syntax::parse(text).map_err(|fault| mend::offer(text, fault))?,
+        };
+        let range = Self::from_clauses(clauses);
+        if range.with_prereleases.is_none() {
+            return Err(mend::empty(text, &range.clauses));
+        }
+        Ok(range)
+    }
+}
+
+impl fmt::Display for Range {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let clauses: Vec<String> = self.clauses.iter().map(|clause| syntax::written(clause)).collect();
+        f.pad(&clauses.join(" or "))
+    }
+}
+
+impl fmt::Debug for Range {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:?}", self.to_string())
+    }
+}
+
+impl Serialize for Range {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for Range {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = std::borrow::Cow::<str>::deserialize(deserializer)?;
+        text.parse().map_err(serde::de::Error::custom)
+    }
+}
+
+#[cfg(test)]
+mod tests;

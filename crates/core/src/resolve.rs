@@ -1,0 +1,77 @@
+//! Resolving: from needs and what registries have to one release of each package.
+//!
+//! The answer is complete (a set of releases exactly when one exists), the best by a stated order, and the
+//! same whatever the order in which entries arrive:
+//!
+//! 1. What is locked stays or leaves: direct needs first, in the manifest's order, then by name.
+//! 2. Each direct need, in the manifest's order, is as new as those before it allow.
+//! 3. Nothing is taken that nobody needs.
+//! 4. The rest is as new as can be: package by package, nearest to the project first, then by name.
+//!
+//! `engine` is the machine: many-valued variables, clauses, propagation and learning from conflicts. It knows
+//! nothing of packages. `universe` states packages to it as facts, read from the [`Catalogue`] only as far
+//! as the search reaches. `search` decides in the order above, and `conflict` tells in sentences why there is
+//! no answer.
+
+mod choices;
+mod conflict;
+mod engine;
+mod problem;
+mod search;
+#[cfg(test)]
+mod tests;
+mod universe;
+
+use std::sync::Arc;
+
+pub use self::conflict::{Conflict, Sentence};
+pub use self::problem::{Problem, ProblemNeed};
+pub use self::search::resolve;
+use crate::history::{History, Release};
+use crate::name::{PackageName, RegistryName};
+
+/// Where the resolver asks what releases there are.
+pub trait Catalogue {
+    /// Why a package could not be looked up.
+    type Error;
+
+    /// All releases of a package and where they come from; `None` if no registry holds the name.
+    fn listing(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, Self::Error>;
+
+    /// Tells which packages will be asked for soon, so that they can be fetched ahead.
+    fn expect(&self, _packages: &[PackageName]) {}
+}
+
+/// A package as one registry has it.
+#[derive(Debug, Clone)]
+pub struct Listing {
+    /// The registry.
+    pub source: RegistryName,
+    /// The releases.
+    pub history: History,
+}
+
+/// The answer to a problem.
+#[derive(Debug, Clone)]
+pub struct Resolution {
+    /// One release of every package that is needed, nearest to the project first, then by name.
+    pub packages: Vec<ChosenPackage>,
+}
+
+/// A package of a resolution.
+#[derive(Debug, Clone)]
+pub struct ChosenPackage {
+    /// The registry that it comes from.
+    pub source: RegistryName,
+    /// The release.
+    pub release: Release,
+}
+
+/// Why there is no resolution.
+#[derive(Debug)]
+pub enum Unresolved<E> {
+    /// No set of releases satisfies all needs.
+    Conflict(Conflict),
+    /// The catalogue could not answer.
+    Catalogue(E),
+}

@@ -1,0 +1,333 @@
+//! The resolver against brute force on thousands of small universes, and the words of its conflicts.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::convert::Infallible;
+use std::sync::Arc;
+
+use proptest::prelude::*;
+
+use super::{Catalogue, Listing, Problem, ProblemNeed, Unresolved, resolve};
+use crate::history::History;
+use crate::name::PackageName;
+use crate::range::Range;
+use crate::version::Version;
+
+/// A registry in memory: for each package its releases, each with its needs; `w` marks a withdrawn one.
+#[derive(Debug, Clone, Default)]
+struct Registry(BTreeMap<PackageName, Vec<(Version, Vec<(PackageName, Range)>, bool)>>);
+
+impl Catalogue for Registry {
+    type Error = Infallible;
+
+    fn listing(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, Infallible> {
+        let Some(releases) = self.0.get(package) else { return Ok(None) };
+        let mut lines = String::new();
+        for (version, needs, withdrawn) in releases {
+            let needs: Vec<_> =
+                needs.iter().map(|(n, r)| serde_json::json!({ "name": n, "range": r })).collect();
+            let card = crate::digest::Digest::of(b"");
+            let at = "2026-03-01T08:00:00Z";
+            let entry = serde_json::json!({ "event": "release", "name": package, "version": version, "published": at,
+                "needs": needs, "card": card });
+            lines.push_str(&format!("{entry}\n"));
+            if *withdrawn {
+                let event = serde_json::json!({ "event": "withdrawn", "version": version, "reason": "leaks", "at": at });
+                lines.push_str(&format!("{event}\n"));
+            }
+        }
+        let history = History::read(package, &lines).unwrap();
+        Ok(Some(Arc::new(Listing { source: "seedhouse".parse().unwrap(), history })))
+    }
+}
+
+fn package(text: &str) -> PackageName {
+    text.parse().unwrap()
+}
+
+/// `"rain-ledger 2.4: dew-point 1, soil-curve any"` a line; a version that ends in `!` is withdrawn.
+fn registry(lines: &[&str]) -> Registry {
+    let mut registry = Registry::default();
+    for line in lines {
+        let (release, needs) = line.split_once(':').unwrap_or((line, ""));
+        let (name, version) = release.split_once(' ').unwrap_or((release, ""));
+        let releases = registry.0.entry(package(name)).or_default();
+        if !version.is_empty() {
+            let needs =
+                needs.split(',').filter(|need| !need.trim().is_empty()).map(|need| need_of(need.trim()));
+            let withdrawn = version.ends_with('!');
+            releases.push((version.trim_end_matches('!').parse().unwrap(), needs.collect(), withdrawn));
+        }
+    }
+    registry
+}
+
+fn need_of(text: &str) -> (PackageName, Range) {
+    let (name, range) = text.split_once(' ').unwrap();
+    (package(name), range.parse().unwrap())
+}
+
+fn problem(needs: &[&str], locked: &[&str]) -> Problem {
+    let needs = needs.iter().map(|need| need_of(need));
+    let needs = needs.map(|(package, range)| ProblemNeed { package, range, prereleases: false }).collect();
+    let locked = locked.iter().map(|text| text.split_once(' ').unwrap());
+    let locked = locked.map(|(name, version)| (package(name), version.parse().unwrap())).collect();
+    Problem { project: package("gate-kiosk"), needs, locked }
+}
+
+fn answer(registry: &Registry, problem: &Problem) -> Result<Vec<String>, Vec<String>> {
+    match resolve(problem, registry) {
+        Ok(resolution) => {
+            let text =
+                |p: &super::ChosenPackage| format!("{} {}", p.release.entry.name, p.release.entry.version);
+            Ok(resolution.packages.iter().map(text).collect())
+        }
+        Err(Unresolved::Conflict(conflict)) => {
+            Err(conflict.facts.into_iter().chain([conflict.clash]).map(|sentence| sentence.text).collect())
+        }
+        Err(Unresolved::Catalogue(never)) => match never {},
+    }
+}
+
+#[test]
+fn takes_the_newest_that_go_together_nearest_first() {
+    let seedhouse = registry(&[
+        "rain-ledger 2.4: dew-point 1",
+        "rain-ledger 2.5: dew-point 2",
+        "moss-map 1.0: dew-point 1, soil-curve any",
+        "dew-point 1.0",
+        "dew-point 1.1",
+        "dew-point 2.0",
+        "soil-curve 1.7",
+        "unneeded 1.0",
+    ]);
+    let expected = ["moss-map 1.0", "rain-ledger 2.4", "dew-point 1.1", "soil-curve 1.7"];
+    assert_eq!(answer(&seedhouse, &problem(&["rain-ledger any", "moss-map any"], &[])).unwrap(), expected);
+}
+
+#[test]
+fn what_is_locked_stays_even_where_it_was_withdrawn_and_is_never_newly_chosen() {
+    let seedhouse = registry(&["dew-point 1.0", "dew-point 1.1", "dew-point 1.2!"]);
+    assert_eq!(answer(&seedhouse, &problem(&["dew-point 1"], &[])).unwrap(), ["dew-point 1.1"]);
+    assert_eq!(
+        answer(&seedhouse, &problem(&["dew-point 1"], &["dew-point 1.0"])).unwrap(),
+        ["dew-point 1.0"]
+    );
+    assert_eq!(
+        answer(&seedhouse, &problem(&["dew-point 1"], &["dew-point 1.2"])).unwrap(),
+        ["dew-point 1.2"]
+    );
+    assert_eq!(
+        answer(&seedhouse, &problem(&["dew-point 1.1"], &["dew-point 1.0"])).unwrap(),
+        ["dew-point 1.1"]
+    );
+}
+
+#[test]
+fn a_conflict_is_told_from_the_project_to_the_clash_and_no_more() {
+    let seedhouse = registry(&[
+        "rain-ledger 2.4: dew-point 2, soil-curve any",
+        "rain-ledger 2.5: dew-point 2",
+        "moss-map 1.0: leaf-palette any",
+        "leaf-palette 1.0: dew-point .. 2",
+        "leaf-palette 1.1: dew-point .. 2",
+        "dew-point 1.0",
+        "dew-point 2.0",
+        "dew-point 3.0!",
+        "soil-curve 1.7",
+        "empty",
+    ]);
+    let rows: [(&[&str], &[&str]); 6] = [
+        (
+            &["soil-curve any", "rain-ledger 2", "moss-map 1"],
+            &[
+                "gate-kiosk needs rain-ledger 2.",
+                "All releases of rain-ledger need dew-point 2.",
+                "gate-kiosk needs moss-map 1.",
+                "moss-map 1.0 needs leaf-palette any.",
+                "All releases of leaf-palette need dew-point .. 2.",
+                "No release of dew-point is in both 2 and .. 2.",
+            ],
+        ),
+        (
+            &["soil-curve 3"],
+            &["gate-kiosk needs soil-curve 3.", "No release of soil-curve is in 3: there are 1.7."],
+        ),
+        (&["nowhere 3"], &["gate-kiosk needs nowhere 3.", "No registry has a package nowhere."]),
+        (&["empty any"], &["gate-kiosk needs empty any.", "empty has no release yet."]),
+        (
+            &["dew-point 3"],
+            &[
+                "gate-kiosk needs dew-point 3.",
+                "dew-point 3.0 was withdrawn (leaks).",
+                "No release of dew-point is in 3: there are 1.0 to 3.0.",
+            ],
+        ),
+        (
+            &["dew-point 1", "dew-point 2"],
+            &[
+                "gate-kiosk needs dew-point 1.",
+                "gate-kiosk needs dew-point 2.",
+                "No release of dew-point is in both 1 and 2.",
+            ],
+        ),
+    ];
+    for (needs, told) in rows {
+        assert_eq!(answer(&seedhouse, &problem(needs, &[])).unwrap_err(), told, "{needs:?}");
+    }
+}
+
+const NAMES: [&str; 5] = ["ash", "beech", "cedar", "dogwood", "elm"];
+const RANGES: [&str; 9] = ["any", "1", "2", "3", "2 ..", ".. 3", ".. 2", "!= 2", "1 or 3"];
+
+fn needs() -> impl Strategy<Value = Vec<(PackageName, Range)>> {
+    let need = (proptest::sample::select(&NAMES[..]), proptest::sample::select(&RANGES[..]));
+    proptest::collection::vec(need.prop_map(|(n, r)| (package(n), r.parse().unwrap())), 0..4)
+}
+
+fn registries() -> impl Strategy<Value = Registry> {
+    let release = |version: &'static str| {
+        (Just(version.parse::<Version>().unwrap()), needs(), proptest::bool::weighted(0.1))
+    };
+    let releases = (
+        proptest::option::weighted(0.8, release("1")),
+        proptest::option::weighted(0.8, release("2")),
+        proptest::option::weighted(0.8, release("3")),
+    )
+        .prop_map(|(a, b, c)| [a, b, c].into_iter().flatten().collect::<Vec<_>>());
+    proptest::collection::vec(releases, 5)
+        .prop_map(|packages| Registry(NAMES.iter().map(|name| package(name)).zip(packages).collect()))
+}
+
+fn problems() -> impl Strategy<Value = Problem> {
+    let locked = (proptest::sample::select(&NAMES[..]), proptest::sample::select(&["1", "2", "3"][..]));
+    (needs(), proptest::collection::btree_set(locked, 0..3)).prop_map(|(needs, locked)| {
+        let needs =
+            needs.into_iter().map(|(package, range)| ProblemNeed { package, range, prereleases: false });
+        let locked = locked.into_iter().map(|(name, version)| (package(name), version.parse().unwrap()));
+        Problem { project: package("gate-kiosk"), needs: needs.collect(), locked: locked.collect() }
+    })
+}
+
+type Choice = BTreeMap<PackageName, Version>;
+
+/// Every way to take at most one release of each package such that all needs hold.
+fn all_solutions(registry: &Registry, problem: &Problem) -> Vec<Choice> {
+    let mut partial: Vec<Choice> = vec![Choice::new()];
+    for (name, releases) in &registry.0 {
+        let mut wider = partial.clone();
+        for (version, _, withdrawn) in releases {
+            if !*withdrawn || problem.locked.get(name) == Some(version) {
+                wider.extend(partial.iter().cloned().map(|mut choice| {
+                    choice.insert(name.clone(), version.clone());
+                    choice
+                }));
+            }
+        }
+        partial = wider;
+    }
+    partial.retain(|choice| {
+        let direct = problem.needs.iter().map(|need| (&need.package, &need.range));
+        let holds =
+            |(name, range): (&PackageName, &Range)| choice.get(name).is_some_and(|v| range.accepts(v));
+        let of_release = choice.iter().flat_map(|(name, version)| {
+            let release = registry.0[name].iter().find(|(v, ..)| v == version).unwrap();
+            release.1.iter().map(|(name, range)| (name, range))
+        });
+        direct.chain(of_release).all(holds)
+    });
+    partial
+}
+
+/// The best of all solutions, found by doing what the order in `resolve`'s own words says, step by step.
+fn best(registry: &Registry, problem: &Problem, mut left: Vec<Choice>) -> Choice {
+    let mut narrow = |keep: &dyn Fn(&Choice) -> bool| {
+        if left.iter().any(keep) {
+            left.retain(keep);
+        }
+        left.clone()
+    };
+    let direct: Vec<PackageName> = problem.needs.iter().map(|need| need.package.clone()).collect();
+    let mut locked: Vec<(&PackageName, &Version)> = problem.locked.iter().collect();
+    locked.sort_by_key(|(name, _)| direct.iter().position(|other| other == *name).unwrap_or(usize::MAX));
+    for (name, version) in locked {
+        let exists = registry.0[name].iter().any(|(v, ..)| v == version);
+        narrow(&|choice| !exists || choice.get(name).is_none_or(|v| v == version));
+    }
+    let mut order: Vec<PackageName> = direct.clone();
+    let mut seen: BTreeSet<PackageName> = BTreeSet::new();
+    loop {
+        for name in &order {
+            let newest = narrow(&|_| true).iter().filter_map(|choice| choice.get(name).cloned()).max();
+            narrow(&|choice| choice.get(name) == newest.as_ref());
+        }
+        seen.extend(order.iter().cloned());
+        let settled = &narrow(&|_| true)[0];
+        let needed = order.iter().flat_map(|name| {
+            let release = registry.0[name].iter().find(|(v, ..)| *v == settled[name]).unwrap();
+            release.1.iter().map(|(name, _)| name.clone())
+        });
+        let next: BTreeSet<PackageName> = needed.filter(|name| !seen.contains(name)).collect();
+        if next.is_empty() {
+            return settled.clone().into_iter().filter(|(name, _)| seen.contains(name)).collect();
+        }
+        order = next.into_iter().collect();
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(2000))]
+
+    #[test]
+    fn finds_the_best_solution_exactly_when_brute_force_finds_one(registry in registries(), problem in problems()) {
+        let solutions = all_solutions(&registry, &problem);
+        match answer(&registry, &problem) {
+            Err(told) => prop_assert!(solutions.is_empty(), "{told:?} but {:?}", solutions[0]),
+            Ok(found) => {
+                prop_assert!(!solutions.is_empty(), "{found:?} satisfies not all");
+                let best = best(&registry, &problem, solutions);
+                let best: BTreeSet<String> = best.iter().map(|(name, version)| format!("{name} {version}")).collect();
+                prop_assert_eq!(found.into_iter().collect::<BTreeSet<_>>(), best);
+            }
+        }
+    }
+
+    #[test]
+    fn a_conflict_stands_when_only_its_facts_are_left(registry in registries(), problem in problems()) {
+        let mut problem = problem;
+        problem.locked.clear();
+        if let Err(told) = answer(&registry, &problem) {
+            let direct: Vec<ProblemNeed> = problem.needs.iter()
+                .filter(|need| told.contains(&format!("gate-kiosk needs {} {}.", need.package, need.range)))
+                .cloned().collect();
+            prop_assert!(!direct.is_empty());
+            let smaller = Problem { needs: direct.clone(), ..problem.clone() };
+            prop_assert!(answer(&registry, &smaller).is_err(), "{told:?}");
+            for index in 0..direct.len() {
+                let mut needs = direct.clone();
+                let gone = needs.remove(index);
+                if !needs.contains(&gone) {
+                    let facts_only = registry_of(&registry, &told);
+                    prop_assert!(answer(&facts_only, &Problem { needs, ..problem.clone() }).is_ok(), "{told:?}");
+                }
+            }
+        }
+    }
+}
+
+/// The registry with only those needs of its releases that a telling mentions.
+fn registry_of(registry: &Registry, told: &[String]) -> Registry {
+    let mentioned = |name: &PackageName, need: &(PackageName, Range)| {
+        let about = [format!("{name} "), format!("All releases of {name} ")];
+        let about = |text: &String| about.iter().any(|start| text.starts_with(start));
+        told.iter().any(|text| about(text) && text.ends_with(&format!(" {} {}.", need.0, need.1)))
+    };
+    let mut cut = registry.clone();
+    for (name, releases) in &mut cut.0 {
+        for (_, needs, withdrawn) in releases {
+            needs.retain(|need| mentioned(name, need));
+            *withdrawn &=
+                told.iter().any(|text| text.contains(&format!("{name} ")) && text.contains("withdrawn"));
+        }
+    }
+    cut
+}

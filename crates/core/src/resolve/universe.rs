@@ -1,0 +1,204 @@
+//! Packages as the engine's variables, and what cards say as its clauses.
+//!
+//! Only what the search reaches is read: a package when something chosen needs it, a release's needs when it
+//! is the one chosen. Each clause is a [`Fact`] that a person can check.
+
+use std::collections::HashMap;
+use std::ops::Range as Span;
+use std::sync::Arc;
+
+use super::choices::Choices;
+use super::engine::{Engine, Refuted, Term, Var};
+use super::{Catalogue, Listing, Problem};
+use crate::card::CardNeed;
+use crate::history::Release;
+use crate::name::PackageName;
+use crate::range::VersionSet;
+use crate::version::Version;
+
+/// Something that a manifest or a registry says.
+#[derive(Debug, Clone)]
+pub enum Fact {
+    /// The project's need of this number.
+    Direct(usize),
+    /// These releases of a package need another.
+    Needs { package: Var, releases: Choices, need: CardNeed },
+    /// These releases of a package were withdrawn.
+    Withdrawn { package: Var, releases: Choices },
+}
+
+/// Why nothing more can be stated.
+#[derive(Debug)]
+pub enum Stop<E> {
+    Refuted(Refuted),
+    Catalogue(E),
+}
+
+impl<E> From<Refuted> for Stop<E> {
+    fn from(refuted: Refuted) -> Self {
+        Self::Refuted(refuted)
+    }
+}
+
+/// A package that the search has reached.
+#[derive(Debug)]
+pub struct Package {
+    pub name: PackageName,
+    pub listing: Option<Arc<Listing>>,
+    /// The releases whose needs were stated already.
+    stated: Choices,
+}
+
+impl Package {
+    /// The releases, oldest first; empty if no registry has the package.
+    pub fn releases(&self) -> &[Release] {
+        self.listing.as_ref().map_or(&[], |listing| listing.history.releases())
+    }
+
+    /// The release behind a choice; `None` for leaving the package out.
+    pub fn release(&self, choice: usize) -> Option<&Release> {
+        self.releases().get(choice.checked_sub(1)?)
+    }
+
+    /// The choice that takes `version`.
+    pub fn choice(&self, version: &Version) -> Option<usize> {
+        let found = self.releases().binary_search_by(|release| release.entry.version.cmp(version));
+        found.ok().map(|at| at + 1)
+    }
+
+    fn width(&self) -> usize {
+        self.releases().len() + 1
+    }
+
+    /// The choices that take a release in `set`.
+    pub fn within(&self, set: &VersionSet) -> Choices {
+        let accepted =
+            self.releases().iter().enumerate().filter(|(_, r)| set.contains(r.entry.version.point()));
+        Choices::of(self.width(), accepted.map(|(at, _)| at + 1))
+    }
+}
+
+/// Everything reached so far.
+pub struct Universe<'a, C> {
+    pub problem: &'a Problem,
+    pub catalogue: &'a C,
+    pub packages: Vec<Package>,
+    pub facts: Vec<Fact>,
+    vars: HashMap<PackageName, Var>,
+}
+
+impl<'a, C: Catalogue> Universe<'a, C> {
+    /// The universe of a problem, nothing reached yet.
+    pub fn new(problem: &'a Problem, catalogue: &'a C) -> Self {
+        Self { problem, catalogue, packages: Vec::new(), facts: Vec::new(), vars: HashMap::new() }
+    }
+
+    /// The variable of a package, if it was reached.
+    pub fn known(&self, name: &PackageName) -> Option<Var> {
+        self.vars.get(name).copied()
+    }
+
+    /// The variable of a package, which is looked up when it is reached for the first time.
+    pub fn reach(&mut self, engine: &mut Engine, name: &PackageName) -> Result<Var, Stop<C::Error>> {
+        if let Some(var) = self.known(name) {
+            return Ok(var);
+        }
+        let listing = self.catalogue.listing(name).map_err(Stop::Catalogue)?;
+        let width = listing.as_ref().map_or(0, |listing| listing.history.releases().len()) + 1;
+        let var = engine.new_var(width);
+        self.packages.push(Package { name: name.clone(), listing, stated: Choices::none(width) });
+        self.vars.insert(name.clone(), var);
+        self.state_withdrawn(engine, var)?;
+        Ok(var)
+    }
+
+    /// States the project's own needs.
+    pub fn state_direct(&mut self, engine: &mut Engine) -> Result<(), Stop<C::Error>> {
+        let problem = self.problem;
+        let names: Vec<PackageName> = problem.needs.iter().map(|need| need.package.clone()).collect();
+        self.catalogue.expect(&names);
+        for (number, need) in problem.needs.iter().enumerate() {
+            let var = self.reach(engine, &need.package)?;
+            let choices = self.packages[var].within(need.range.set(need.prereleases));
+            self.state(engine, [Term { var, choices }], Fact::Direct(number))?;
+        }
+        Ok(())
+    }
+
+    /// States what the release behind `choice` needs, together with all releases that need the same.
+    pub fn state_needs(
+        &mut self,
+        engine: &mut Engine,
+        var: Var,
+        choice: usize,
+    ) -> Result<(), Stop<C::Error>> {
+        let package = &mut self.packages[var];
+        if package.stated.has(choice) {
+            return Ok(());
+        }
+        package.stated.insert(choice);
+        let needs = package.release(choice).map(|release| running_needs(release));
+        for need in needs.unwrap_or_default() {
+            self.state_need(engine, var, choice, need)?;
+        }
+        Ok(())
+    }
+
+    fn state_need(
+        &mut self,
+        engine: &mut Engine,
+        var: Var,
+        choice: usize,
+        need: CardNeed,
+    ) -> Result<(), Stop<C::Error>> {
+        let releases = self.with_same_need(var, &need);
+        if releases.iter().any(|other| other != choice && self.packages[var].stated.has(other)) {
+            return Ok(());
+        }
+        let needed = self.reach(engine, &need.name)?;
+        let accepted = self.packages[needed].within(need.range.set(need.prereleases));
+        let unless = Term { var, choices: releases.not(engine.width(var)) };
+        let fact = Fact::Needs { package: var, releases, need };
+        if needed == var {
+            // A release that needs its own package: satisfied by itself, or never.
+            return self.state(engine, [Term { var, choices: unless.choices.or(&accepted) }], fact);
+        }
+        self.state(engine, [unless, Term { var: needed, choices: accepted }], fact)
+    }
+
+    fn with_same_need(&self, var: Var, need: &CardNeed) -> Choices {
+        let package = &self.packages[var];
+        let has = |release: &Release| release.entry.running_needs().any(|other| other == need);
+        let span: Span<usize> = 0..package.releases().len();
+        Choices::of(package.width(), span.filter(|at| has(&package.releases()[*at])).map(|at| at + 1))
+    }
+
+    fn state_withdrawn(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
+        let package = &self.packages[var];
+        let kept = self.problem.locked.get(&package.name).and_then(|version| package.choice(version));
+        let withdrawn =
+            package.releases().iter().enumerate().filter(|(_, release)| release.withdrawn.is_some());
+        let withdrawn = withdrawn.map(|(at, _)| at + 1).filter(|choice| Some(*choice) != kept);
+        let releases = Choices::of(package.width(), withdrawn);
+        if releases.is_none() {
+            return Ok(());
+        }
+        let choices = releases.not(package.width());
+        self.state(engine, [Term { var, choices }], Fact::Withdrawn { package: var, releases })
+    }
+
+    fn state(
+        &mut self,
+        engine: &mut Engine,
+        terms: impl IntoIterator<Item = Term>,
+        fact: Fact,
+    ) -> Result<(), Stop<C::Error>> {
+        let number = self.facts.len();
+        self.facts.push(fact);
+        Ok(engine.state(terms, number)?)
+    }
+}
+
+fn running_needs(release: &Release) -> Vec<CardNeed> {
+    release.entry.running_needs().cloned().collect()
+}

@@ -42,23 +42,23 @@ impl History {
         for (index, line) in whole.lines().enumerate().filter(|(_, line)| !line.is_empty()) {
             let broken = |message: String| BrokenLine { line: index + 1, message };
             let event = serde_json::from_str(line).map_err(|error| broken(without_place(&error)))?;
-            history.take(package, event).map_err(broken)?;
+            history.apply(package, event).map_err(broken)?;
         }
-        history.releases.sort_by(|a, b| a.entry.version.cmp(&b.entry.version));
         Ok(history)
     }
 
-    fn take(&mut self, package: &PackageName, event: Event) -> Result<(), String> {
+    /// Adds what happened next; the reason if it can't follow on this history.
+    pub fn apply(&mut self, package: &PackageName, event: Event) -> Result<(), String> {
         match event {
             Event::Release(entry) if entry.name != *package => {
                 return Err(format!("it is about `{}`, not `{package}`", entry.name));
             }
-            Event::Release(entry) if self.position(&entry.version).is_some() => {
-                return Err(format!("{} is there twice", entry.version));
-            }
-            Event::Release(entry) => {
-                self.releases.push(Release { entry, withdrawn: None, deprecated: None });
-            }
+            Event::Release(entry) => match self.position(&entry.version) {
+                Ok(_) => return Err(format!("{} is there already", entry.version)),
+                Err(place) => {
+                    self.releases.insert(place, Release { entry, withdrawn: None, deprecated: None })
+                }
+            },
             Event::Withdrawn(withdrawal) => {
                 let at = self.known(&withdrawal.version)?;
                 self.releases[at].withdrawn = Some(withdrawal);
@@ -80,12 +80,11 @@ impl History {
     }
 
     fn known(&self, version: &Version) -> Result<usize, String> {
-        self.position(version).ok_or_else(|| format!("no {version} was published before it"))
+        self.position(version).map_err(|_| format!("there is no {version} before it"))
     }
 
-    fn position(&self, version: &Version) -> Option<usize> {
-        // From the end: most lines are about recent releases.
-        self.releases.iter().rposition(|release| release.entry.version == *version)
+    fn position(&self, version: &Version) -> Result<usize, usize> {
+        self.releases.binary_search_by(|release| release.entry.version.cmp(version))
     }
 
     /// The releases, oldest version first.
@@ -95,8 +94,7 @@ impl History {
 
     /// The release of this version.
     pub fn release(&self, version: &Version) -> Option<&Release> {
-        let found = self.releases.binary_search_by(|release| release.entry.version.cmp(version));
-        found.ok().map(|at| &self.releases[at])
+        self.position(version).ok().map(|at| &self.releases[at])
     }
 }
 

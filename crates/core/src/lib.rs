@@ -6,20 +6,24 @@
 //! | [`digest`], [`license`] | SHA-256 digests and SPDX licence expressions |
 //! | [`manifest`] | `bibliotax.toml`: its meaning, and its text edited in place |
 //! | [`card`], [`history`] | what a registry knows of releases |
+//! | [`inner_path`] | paths inside a package that every system can have |
 //! | [`resolve`] | from needs to one release of each package, or to the reason why not |
 //! | [`lock`], [`compare`] | `bibliotax.lock`, and the difference of two |
 //! | [`fault`], [`nearest`] | what is wrong in a text, and what was probably meant |
+//! | [`notice`] | what long work tells while it goes on |
 
 pub mod card;
 pub mod compare;
 pub mod digest;
 pub mod fault;
 pub mod history;
+pub mod inner_path;
 pub mod license;
 pub mod lock;
 pub mod manifest;
 pub mod name;
 pub mod nearest;
+pub mod notice;
 pub mod range;
 pub mod resolve;
 pub mod version;

@@ -1,1 +1,19 @@
-//! x
+//! Where releases come from, and how they get there.
+//!
+//! | room | what lives there |
+//! |---|---|
+//! | [`folder`] | a registry kept as plain files in a folder: reading, appending events, keeping files |
+//! | [`registries`] | all registries of a manifest as one catalogue |
+//! | [`pack`] | a package folder as a list of files and as a reproducible archive |
+//! | [`publish`] | from a project folder to a release |
+//! | [`load`] | many cards and events at once |
+//! | [`error`] | what a registry refused |
+
+pub mod error;
+pub mod folder;
+pub mod load;
+pub mod pack;
+pub mod publish;
+pub mod registries;
+
+pub use error::RegistryError;

@@ -1,1 +1,19 @@
-//! x
+//! What is kept and installed.
+//!
+//! | room | what lives there |
+//! |---|---|
+//! | [`store`] | the machine-wide keep: unpacked trees by the digest of their archive |
+//! | [`unpack`] | archives to trees, with a guard at every entry |
+//! | [`shelf`] | a project's folder of installed packages: planning, building, its state |
+//! | [`install`] | from a lock to the shelf: what is missing, fetched and put there |
+//! | [`verify`] | every file of the shelf against what was installed |
+//! | [`error`] | what went wrong |
+
+pub mod error;
+pub mod install;
+pub mod shelf;
+pub mod store;
+pub mod unpack;
+pub mod verify;
+
+pub use error::StoreError;

@@ -1,0 +1,185 @@
+//! Paths inside a package: relative, plain, and possible on every system.
+//!
+//! Publishing and unpacking hold to the same rules, so what can be published can be installed anywhere.
+
+use std::collections::HashMap;
+use std::fmt;
+
+use crate::name::is_device;
+
+/// Deepest path, in parts.
+pub const DEEPEST: usize = 64;
+
+/// Longest part, in bytes: what common file systems allow.
+const LONGEST_PART: usize = 255;
+
+/// Longest path, in bytes.
+const LONGEST_PATH: usize = 1024;
+
+/// A checked path inside a package, its parts joined by `/`.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct InnerPath(String);
+
+/// Why a path can't stand in a package.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum PathProblem {
+    /// It names nothing.
+    #[error("it is empty")]
+    Empty,
+    /// It starts at a root.
+    #[error("it is absolute")]
+    Absolute,
+    /// It has a `..`.
+    #[error("it leads out of the package")]
+    LeadsOut,
+    /// It has a character that some systems refuse or read as a separator.
+    #[error("it has a character that some systems refuse: control characters and any of \\ : * ? \" < > |")]
+    BadCharacter,
+    /// A part of it ends in a blank or dot, which some systems drop.
+    #[error("a part of it ends in a blank or a dot")]
+    BadEnd,
+    /// A part of it is a device on some systems.
+    #[error("a part of it is a device on some systems")]
+    Device,
+    /// It is longer or deeper than some systems allow.
+    #[error("it is too long or too deep")]
+    TooLong,
+}
+
+impl InnerPath {
+    /// Checks a path; `./` in front and `/` behind don't count.
+    pub fn new(text: &str) -> Result<Self, PathProblem> {
+        if text.starts_with(['/', '\\']) || text.as_bytes().get(1) == Some(&b':') {
+            return Err(PathProblem::Absolute);
+        }
+        let parts: Vec<&str> = text.split('/').filter(|part| !part.is_empty() && *part != ".").collect();
+        if parts.is_empty() {
+            return Err(PathProblem::Empty);
+        }
+        if text.len() > LONGEST_PATH || parts.len() > DEEPEST {
+            return Err(PathProblem::TooLong);
+        }
+        parts.iter().try_for_each(|part| check_part(part))?;
+        Ok(Self(parts.join("/")))
+    }
+
+    /// The path as text.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// The folders above it, outermost first.
+    pub fn folders(&self) -> impl Iterator<Item = &str> {
+        self.0.match_indices('/').map(|(at, _)| &self.0[..at])
+    }
+}
+
+impl fmt::Display for InnerPath {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&self.0)
+    }
+}
+
+fn check_part(part: &str) -> Result<(), PathProblem> {
+    if part == ".." {
+        return Err(PathProblem::LeadsOut);
+    }
+    if part.chars().any(|c| c.is_control() || matches!(c, '\\' | ':' | '*' | '?' | '"' | '<' | '>' | '|')) {
+        return Err(PathProblem::BadCharacter);
+    }
+    if part.ends_with([' ', '.']) {
+        return Err(PathProblem::BadEnd);
+    }
+    if part.len() > LONGEST_PART {
+        return Err(PathProblem::TooLong);
+    }
+    let stem = part.split('.').next().unwrap_or(part);
+    if is_device(stem.trim_end()) { Err(PathProblem::Device) } else { Ok(()) }
+}
+
+/// The paths of one package, told apart as the most forgetful file system would: without regard to case.
+#[derive(Debug, Default)]
+pub struct PathSet {
+    /// The spelling and kind of every file and folder, by its lowercase form.
+    spellings: HashMap<String, (String, Kind)>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Kind {
+    File,
+    Folder,
+}
+
+impl PathSet {
+    /// Adds a file; the path that it clashes with, if some system could not keep the two apart.
+    pub fn add_file(&mut self, path: &InnerPath) -> Result<(), String> {
+        path.folders().try_for_each(|folder| self.add(folder, Kind::Folder))?;
+        self.add(path.as_str(), Kind::File)
+    }
+
+    /// Adds a folder; the path that it clashes with, if some system could not keep the two apart.
+    pub fn add_folder(&mut self, path: &InnerPath) -> Result<(), String> {
+        path.folders().chain([path.as_str()]).try_for_each(|folder| self.add(folder, Kind::Folder))
+    }
+
+    fn add(&mut self, path: &str, kind: Kind) -> Result<(), String> {
+        match self.spellings.get(&path.to_lowercase()) {
+            Some((spelling, Kind::Folder)) if spelling == path && kind == Kind::Folder => Ok(()),
+            Some((spelling, _)) => Err(spelling.clone()),
+            None => {
+                self.spellings.insert(path.to_lowercase(), (path.to_owned(), kind));
+                Ok(())
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn takes_plain_relative_paths() {
+        for (text, kept) in
+            [("a", "a"), ("./a//b/", "a/b"), ("ünder/größe.h", "ünder/größe.h"), ("a.b/.c", "a.b/.c")]
+        {
+            assert_eq!(InnerPath::new(text).unwrap().as_str(), kept);
+        }
+        assert_eq!(InnerPath::new("a/b/c").unwrap().folders().collect::<Vec<_>>(), ["a", "a/b"]);
+    }
+
+    #[test]
+    fn refuses_what_leads_out_or_some_system_can_not_have() {
+        let deep = "a/".repeat(65);
+        let rows = [
+            ("", PathProblem::Empty),
+            ("./", PathProblem::Empty),
+            ("/etc/passwd", PathProblem::Absolute),
+            ("\\\\host\\x", PathProblem::Absolute),
+            ("C:/x", PathProblem::Absolute),
+            ("a/../../b", PathProblem::LeadsOut),
+            ("a\\..\\b", PathProblem::BadCharacter),
+            ("a\u{1b}[2J", PathProblem::BadCharacter),
+            ("a./b", PathProblem::BadEnd),
+            ("dir/NUL.txt", PathProblem::Device),
+            ("com7", PathProblem::Device),
+            (&deep, PathProblem::TooLong),
+        ];
+        for (text, problem) in rows {
+            assert_eq!(InnerPath::new(text), Err(problem), "{text:?}");
+        }
+    }
+
+    #[test]
+    fn tells_clashes_of_case_and_of_kind() {
+        let path = |text| InnerPath::new(text).unwrap();
+        let mut set = PathSet::default();
+        set.add_file(&path("src/Rain.h")).unwrap();
+        set.add_folder(&path("src")).unwrap();
+        assert_eq!(set.add_file(&path("src/rain.h")), Err("src/Rain.h".into()));
+        assert_eq!(set.add_file(&path("src/Rain.h")), Err("src/Rain.h".into()));
+        assert_eq!(set.add_file(&path("SRC/other.h")), Err("src".into()));
+        assert_eq!(set.add_file(&path("src/Rain.h/inside")), Err("src/Rain.h".into()));
+        assert_eq!(set.add_file(&path("src")), Err("src".into()));
+    }
+}

@@ -1,0 +1,37 @@
+//! What long work tells while it goes on; whoever shows it implements [`Listener`].
+
+#![allow(missing_docs, reason = "each variant says what its fields are")]
+
+use crate::name::PackageName;
+
+/// Something that is worth showing while work goes on.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Notice {
+    /// Another process holds what is needed.
+    Waiting,
+    /// So many archives of so many bytes are going to be unpacked.
+    Unpacking { archives: usize, bytes: u64 },
+    /// An archive of a package was unpacked.
+    Unpacked { package: PackageName, bytes: u64 },
+    /// So many packages are going to be put on the shelf.
+    Shelving { packages: usize },
+    /// A package was put on the shelf.
+    Shelved { package: PackageName },
+    /// So many packages are going to be read.
+    Verifying { packages: usize },
+    /// A package was read.
+    Verified { package: PackageName },
+}
+
+/// Hears notices; from several threads at once.
+pub trait Listener: Sync {
+    /// Takes a notice.
+    fn hear(&self, notice: &Notice);
+}
+
+/// Hears nothing.
+pub struct Deaf;
+
+impl Listener for Deaf {
+    fn hear(&self, _: &Notice) {}
+}

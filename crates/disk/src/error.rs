@@ -1,0 +1,64 @@
+//! What a disk refused: always with the path, and with the reason sorted by what a person can do about it.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+/// The result of something done with a disk.
+pub type Result<T> = std::result::Result<T, DiskError>;
+
+/// An operation that failed.
+#[derive(Debug, thiserror::Error)]
+#[error("can't {action} {}", path.display())]
+pub struct DiskError {
+    /// What was tried, as a verb: `read`, `write`.
+    pub action: &'static str,
+    /// On which file or folder.
+    pub path: PathBuf,
+    /// What the system said.
+    pub source: io::Error,
+}
+
+/// Why a disk refuses, by what helps.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Refusal {
+    /// No space is left, or a quota is used up.
+    Full,
+    /// The file system can't be written.
+    ReadOnly,
+    /// The person has no permission.
+    Denied,
+    /// It isn't there.
+    Missing,
+    /// Anything else.
+    Failed,
+}
+
+impl DiskError {
+    /// The error of `action` on `path`.
+    pub fn new(action: &'static str, path: impl AsRef<Path>, source: io::Error) -> Self {
+        Self { action, path: path.as_ref().to_owned(), source }
+    }
+
+    /// Why the disk refused.
+    pub fn refusal(&self) -> Refusal {
+        match self.source.kind() {
+            io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => Refusal::Full,
+            io::ErrorKind::ReadOnlyFilesystem => Refusal::ReadOnly,
+            io::ErrorKind::PermissionDenied => Refusal::Denied,
+            io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => Refusal::Missing,
+            _ => Refusal::Failed,
+        }
+    }
+}
+
+/// Puts the path to an `io::Result`.
+pub trait At<T> {
+    /// The same result, the error with what was tried and on which path.
+    fn at(self, action: &'static str, path: impl AsRef<Path>) -> Result<T>;
+}
+
+impl<T> At<T> for io::Result<T> {
+    fn at(self, action: &'static str, path: impl AsRef<Path>) -> Result<T> {
+        self.map_err(|source| DiskError::new(action, path, source))
+    }
+}

@@ -1,0 +1,17 @@
+//! Files handled with care: what registry, store and program all need of a disk.
+//!
+//! | room | what lives there |
+//! |---|---|
+//! | [`error`] | what a disk refused, with the path |
+//! | [`write`] | files that are old or new after any crash, never between |
+//! | [`lock`] | one process at a time |
+//! | [`read`] | texts, up to a size |
+//! | [`tree`] | whole folders: removing them, syncing them |
+
+pub mod error;
+pub mod lock;
+pub mod read;
+pub mod tree;
+pub mod write;
+
+pub use error::{DiskError, Refusal, Result};

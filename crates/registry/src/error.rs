@@ -1,0 +1,88 @@
+//! What a registry refused.
+
+#![allow(missing_docs, reason = "each variant's message says what its fields are")]
+
+use std::path::PathBuf;
+
+use bibliotax_core::digest::Digest;
+use bibliotax_core::fault::Fault;
+use bibliotax_core::history::BrokenLine;
+use bibliotax_core::inner_path::PathProblem;
+use bibliotax_core::name::{PackageName, RegistryName};
+use bibliotax_core::version::Version;
+use bibliotax_disk::DiskError;
+
+/// Why something with a registry, or with a package on its way there, could not be done.
+#[derive(Debug, thiserror::Error)]
+pub enum RegistryError {
+    /// The folder is not there.
+    #[error("there is no registry in {}: the folder doesn't exist", path.display())]
+    Missing { path: PathBuf },
+    /// The folder has no `registry.json`.
+    #[error("{} is no registry: it has no registry.json", path.display())]
+    NoRegistry { path: PathBuf },
+    /// `registry.json` can't be read.
+    #[error("the registry.json of {} can't be read: {message}", path.display())]
+    BadDescription { path: PathBuf, message: String },
+    /// A newer version made the registry.
+    #[error("the registry in {} has format {format}, and this version of bibliotax reads up to {known}", path.display())]
+    Newer { path: PathBuf, format: u64, known: u64 },
+    /// A folder that should become a registry is in use.
+    #[error("{} isn't empty, so no registry can be made in it", path.display())]
+    NotEmpty { path: PathBuf },
+    /// A kind of URL that this version doesn't speak.
+    #[error(
+        "the registry `{name}` is at `{url}`, and this version of bibliotax reads registries from folders only"
+    )]
+    Scheme { name: RegistryName, url: String },
+    /// A line of a package's history is broken.
+    #[error("the registry's history of {package} is broken: {}: {source}", path.display())]
+    BrokenHistory { package: PackageName, path: PathBuf, source: BrokenLine },
+    /// Two registries hold the name, and nothing says which one is meant.
+    #[error("`{package}` is in two registries: {}", list(registries))]
+    Ambiguous { package: PackageName, registries: Vec<RegistryName> },
+    /// The manifest declares no registry of this name.
+    #[error("the registry `{registry}` of {package} isn't declared in the manifest any more")]
+    Undeclared { package: PackageName, registry: RegistryName },
+    /// An archive or card that should be there is not.
+    #[error("the registry has no file {digest}")]
+    NoFile { digest: Digest, path: PathBuf },
+    /// A release of this version exists, with other contents.
+    #[error("{package} {version} is published already, with other contents")]
+    Exists { package: PackageName, version: Version },
+    /// A project without a version can't be published.
+    #[error("{project} has no version, so it can't be published")]
+    NoVersion { project: PackageName },
+    /// A file can't be part of a package.
+    #[error("`{file}` can't be part of a package: {problem}")]
+    Unpackable { file: String, problem: PathProblem },
+    /// A link can't be part of a package.
+    #[error("`{file}` is a link or a special file, and a package is made of files and folders")]
+    Link { file: String },
+    /// Two files that some systems can't keep apart.
+    #[error("`{file}` and `{other}` differ in case only, and some systems can't keep them apart")]
+    Clash { file: String, other: String },
+    /// Nothing is left to publish.
+    #[error("there are no files to publish in {}", path.display())]
+    NoFiles { path: PathBuf },
+    /// A pattern of `[card] files` can't be read.
+    #[error("`{pattern}` is no pattern of files")]
+    BadPattern { pattern: String },
+    /// A path of `[card.exposes]` is not among the files.
+    #[error("`{role}` exposes `{path}`, and nothing by that name would be published")]
+    ExposesNothing { role: String, path: String },
+    /// Lines of a file to load are wrong.
+    #[error("{} of {} can't be loaded", count(faults.len()), path.display())]
+    BadLines { path: PathBuf, text: String, faults: Vec<Fault> },
+    /// A disk refused.
+    #[error(transparent)]
+    Disk(#[from] DiskError),
+}
+
+fn list(registries: &[RegistryName]) -> String {
+    registries.iter().map(RegistryName::as_str).collect::<Vec<_>>().join(" and ")
+}
+
+fn count(lines: usize) -> String {
+    if lines == 1 { "one line".into() } else { format!("{lines} lines") }
+}

@@ -1,0 +1,149 @@
+//! A registry kept as plain files in a folder, so that any disk, share or web server can hold one.
+//!
+//! ```text
+//! registry.json               {"format": 1, "name": …}
+//! packages/<xx>/<name>.jsonl  a package's events, one JSON line each, only ever appended;
+//!                             xx is the first byte of SHA-256(name)
+//! files/<xx>/<sha256>         archives and full cards
+//! ```
+//!
+//! Appending is guarded by a lock of the operating system on the history itself, and a line counts only with
+//! its line feed: a publisher that dies in the middle leaves the history as it was for every reader, and
+//! the next publisher removes the remains.
+
+mod append;
+
+use std::fs::{self, File};
+use std::io;
+use std::path::{Path, PathBuf};
+
+use bibliotax_core::digest::Digest;
+use bibliotax_core::history::{History, without_place};
+use bibliotax_core::name::PackageName;
+use bibliotax_disk::error::At;
+use bibliotax_disk::read::read_text;
+use bibliotax_disk::write::{make_folder, write_whole};
+use serde::{Deserialize, Serialize};
+
+use crate::error::RegistryError;
+
+pub use self::append::Staged;
+
+/// The format that this version writes, and the newest that it reads.
+pub const FORMAT: u64 = 1;
+
+const DESCRIPTION: &str = "registry.json";
+
+/// Largest history of one package that is read, in bytes.
+const LARGEST_HISTORY: usize = 256 << 20;
+
+#[derive(Serialize, Deserialize)]
+struct Description {
+    format: u64,
+    name: String,
+}
+
+/// A registry in a folder.
+#[derive(Debug, Clone)]
+pub struct Folder {
+    root: PathBuf,
+    name: String,
+}
+
+impl Folder {
+    /// Makes a registry in a folder that is new or empty.
+    pub fn create(root: &Path, name: &str) -> Result<Self, RegistryError> {
+        make_folder(root)?;
+        let mut entries = fs::read_dir(root).at("read", root)?;
+        if entries.next().is_some() {
+            return Err(RegistryError::NotEmpty { path: root.to_owned() });
+        }
+        make_folder(&root.join("packages"))?;
+        make_folder(&root.join("files"))?;
+        let description = serde_json::json!({ "format": FORMAT, "name": name });
+        write_whole(&root.join(DESCRIPTION), format!("{description}\n").as_bytes())?;
+        Ok(Self { root: root.to_owned(), name: name.to_owned() })
+    }
+
+    /// Opens the registry in a folder.
+    pub fn open(root: &Path) -> Result<Self, RegistryError> {
+        if !root.is_dir() {
+            return Err(RegistryError::Missing { path: root.to_owned() });
+        }
+        let text = read_text(&root.join(DESCRIPTION), 1 << 20)?;
+        let text = text.ok_or_else(|| RegistryError::NoRegistry { path: root.to_owned() })?;
+        let bad =
+            |error| RegistryError::BadDescription { path: root.to_owned(), message: without_place(&error) };
+        let format = serde_json::from_str::<serde_json::Value>(&text).map_err(bad)?["format"].as_u64();
+        if let Some(format) = format.filter(|format| *format > FORMAT) {
+            return Err(RegistryError::Newer { path: root.to_owned(), format, known: FORMAT });
+        }
+        let description: Description = serde_json::from_str(&text).map_err(bad)?;
+        Ok(Self { root: root.to_owned(), name: description.name })
+    }
+
+    /// The folder.
+    pub fn root(&self) -> &Path {
+        &self.root
+    }
+
+    /// The name that the registry gives itself.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// The history of a package; `None` if the registry doesn't hold the name.
+    pub fn history(&self, package: &PackageName) -> Result<Option<History>, RegistryError> {
+        let path = self.history_path(package);
+        let Some(text) = read_text(&path, LARGEST_HISTORY)? else { return Ok(None) };
+        let history = History::read(package, &text);
+        let history = history.map_err(|source| RegistryError::BrokenHistory {
+            package: package.clone(),
+            path,
+            source,
+        })?;
+        Ok(Some(history))
+    }
+
+    /// Opens an archive or card.
+    pub fn open_file(&self, digest: &Digest) -> Result<File, RegistryError> {
+        let path = self.file_path(digest);
+        match File::open(&path) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                Err(RegistryError::NoFile { digest: *digest, path })
+            }
+            opened => Ok(opened.at("read", path)?),
+        }
+    }
+
+    /// The names of all packages, in no order; for suggestions, not for work.
+    pub fn names(&self) -> Vec<PackageName> {
+        let bins = fs::read_dir(self.root.join("packages")).into_iter().flatten().flatten();
+        let mut names = Vec::new();
+        for entry in bins.flat_map(|bin| fs::read_dir(bin.path()).into_iter().flatten().flatten()) {
+            let scope = entry.file_name().to_string_lossy().into_owned();
+            if let Some(name) = scope.strip_suffix(".jsonl") {
+                names.extend(name.parse());
+                continue;
+            }
+            for scoped in fs::read_dir(entry.path()).into_iter().flatten().flatten() {
+                let segment = scoped.file_name().to_string_lossy().into_owned();
+                names.extend(
+                    segment
+                        .strip_suffix(".jsonl")
+                        .and_then(|segment| format!("{scope}/{segment}").parse().ok()),
+                );
+            }
+        }
+        names
+    }
+
+    fn history_path(&self, package: &PackageName) -> PathBuf {
+        let bin = Digest::of(package.as_str().as_bytes()).folder();
+        self.root.join("packages").join(bin).join(format!("{package}.jsonl"))
+    }
+
+    fn file_path(&self, digest: &Digest) -> PathBuf {
+        self.root.join("files").join(digest.folder()).join(digest.to_string())
+    }
+}

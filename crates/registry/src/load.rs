@@ -1,0 +1,204 @@
+//! Many cards and events at once, from a file of JSON lines.
+//!
+//! A line is an event (it has the key `event`) or a card. A card's files may say `path` instead of digest,
+//! size and format: the archive at that path, seen from the file's folder, is then taken in. Either every
+//! line is good and all are loaded, or nothing is. What is there already is passed over, so a load that was
+//! cut off can be run again.
+
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::io;
+use std::ops::Range;
+use std::path::Path;
+
+use bibliotax_core::card::{ArchiveFormat, Card, Event};
+use bibliotax_core::digest::Digest;
+use bibliotax_core::fault::Fault;
+use bibliotax_core::history::{History, without_place};
+use bibliotax_core::name::PackageName;
+use bibliotax_disk::DiskError;
+use bibliotax_disk::error::At;
+use bibliotax_disk::read::read_text;
+use bibliotax_disk::write::folder_of;
+use serde_json::Value;
+
+use crate::error::RegistryError;
+use crate::folder::Folder;
+use crate::publish::card_text;
+
+/// Largest file that is loaded, in bytes.
+const LARGEST: usize = 2 << 30;
+
+/// Most faults that are told at once.
+const MOST_FAULTS: usize = 10;
+
+/// What a load did.
+#[derive(Debug, Default, Clone, Copy, PartialEq, Eq)]
+pub struct Loaded {
+    /// Events that were added.
+    pub added: usize,
+    /// Events that were there already.
+    pub already: usize,
+    /// Archives that were taken in.
+    pub archives: usize,
+}
+
+/// A line that reads well: what happened to which package, and where in the text it says so.
+struct Line {
+    package: PackageName,
+    event: Event,
+    span: Range<usize>,
+}
+
+/// Loads a file of JSON lines into a registry.
+pub fn load(registry: &Folder, path: &Path) -> Result<Loaded, RegistryError> {
+    let missing = || DiskError::new("read", path, io::ErrorKind::NotFound.into());
+    let text = read_text(path, LARGEST)?.ok_or_else(missing)?;
+    let bad = |faults| RegistryError::BadLines { path: path.to_owned(), text: text.clone(), faults };
+    let mut loading = Loading { registry, beside: folder_of(path), archives: 0 };
+    let packages = by_package(loading.lines(&text).map_err(bad)?);
+    check(registry, &packages)?.map_err(bad)?;
+    registry.sync()?;
+    let mut loaded = Loaded { archives: loading.archives, ..Loaded::default() };
+    for (package, lines) in packages {
+        let wanted = lines.len();
+        let added = registry.append(&package, |history| {
+            let mut history = history.clone();
+            let fits = lines.into_iter().filter_map(|line| missing_event(&mut history, line).transpose());
+            fits.collect::<Result<Vec<Event>, Fault>>().map_err(|fault| bad(vec![fault]))
+        })?;
+        loaded.added += added;
+        loaded.already += wanted - added;
+    }
+    Ok(loaded)
+}
+
+struct Loading<'a> {
+    registry: &'a Folder,
+    beside: &'a Path,
+    archives: usize,
+}
+
+impl Loading<'_> {
+    fn lines(&mut self, text: &str) -> Result<Vec<Line>, Vec<Fault>> {
+        let (mut lines, mut faults) = (Vec::new(), Vec::new());
+        let mut start = 0;
+        for line in text.split_inclusive('\n') {
+            let trimmed = line.trim_end();
+            let span = start..start + trimmed.len();
+            start += line.len();
+            if trimmed.is_empty() || faults.len() == MOST_FAULTS {
+                continue;
+            }
+            match self.line(trimmed) {
+                Ok((package, event)) => lines.push(Line { package, event, span }),
+                Err(message) => faults.push(Fault::new("registry.bad-line", message, span)),
+            }
+        }
+        if faults.is_empty() { Ok(lines) } else { Err(faults) }
+    }
+
+    fn line(&mut self, line: &str) -> Result<(PackageName, Event), String> {
+        let mut value: Value = serde_json::from_str(line).map_err(|error| without_place(&error))?;
+        if value.get("event").is_some() {
+            return event(value);
+        }
+        for file in value.get_mut("files").and_then(Value::as_array_mut).into_iter().flatten() {
+            self.take_in(file)?;
+        }
+        let card: Card = serde_json::from_value(value).map_err(|error| error.to_string())?;
+        for file in &card.files {
+            self.registry.open_file(&file.sha256).map_err(|error| error.to_string())?;
+        }
+        let digest =
+            self.registry.keep_bytes(card_text(&card).as_bytes()).map_err(|error| error.to_string())?;
+        Ok((card.name.clone(), Event::Release(card.entry(digest))))
+    }
+
+    /// Replaces a file's `path` by the digest, size and format of the archive there.
+    fn take_in(&mut self, file: &mut Value) -> Result<(), String> {
+        let Some(path) = file.as_object_mut().and_then(|file| file.remove("path")) else { return Ok(()) };
+        let path = path.as_str().ok_or("a file's `path` has to be a text")?.to_owned();
+        let format = ArchiveFormat::of_file_name(&path).ok_or_else(|| {
+            format!("`{path}` is no archive that can be installed (.tar.zst, .tar.gz, .tar, .zip)")
+        })?;
+        let (sha256, size) = self.keep(&path).map_err(|error| error.to_string())?;
+        self.archives += 1;
+        file["sha256"] = sha256.to_string().into();
+        file["size"] = size.into();
+        file["format"] = format.to_string().into();
+        Ok(())
+    }
+
+    fn keep(&self, path: &str) -> Result<(Digest, u64), RegistryError> {
+        let from = self.beside.join(path);
+        let mut source = File::open(&from).at("read", &from)?;
+        let mut staged = self.registry.stage()?;
+        io::copy(&mut source, &mut staged).at("copy", &from)?;
+        self.registry.keep(staged)
+    }
+}
+
+/// An event that is no release: a card says releases.
+fn event(mut value: Value) -> Result<(PackageName, Event), String> {
+    let name = value.as_object_mut().and_then(|event| event.remove("name"));
+    let name = name.ok_or("an event needs the `name` of its package")?;
+    let package: PackageName = serde_json::from_value(name).map_err(|error| error.to_string())?;
+    match serde_json::from_value(value).map_err(|error| error.to_string())? {
+        Event::Release(_) => Err("a release is loaded as a card, without `event`".into()),
+        event => Ok((package, event)),
+    }
+}
+
+fn by_package(lines: Vec<Line>) -> BTreeMap<PackageName, Vec<Line>> {
+    let mut packages = BTreeMap::<PackageName, Vec<Line>>::new();
+    for line in lines {
+        packages.entry(line.package.clone()).or_default().push(line);
+    }
+    packages
+}
+
+/// Whether every line can follow on what the registry has, before any of them is appended.
+fn check(
+    registry: &Folder,
+    packages: &BTreeMap<PackageName, Vec<Line>>,
+) -> Result<Result<(), Vec<Fault>>, RegistryError> {
+    let mut faults = Vec::new();
+    for (package, lines) in packages {
+        let mut history = registry.history(package)?.unwrap_or_default();
+        for line in lines {
+            let line = Line { package: package.clone(), event: line.event.clone(), span: line.span.clone() };
+            faults.extend(missing_event(&mut history, line).err());
+        }
+    }
+    faults.truncate(MOST_FAULTS);
+    Ok(if faults.is_empty() { Ok(()) } else { Err(faults) })
+}
+
+/// The event of a line, unless the history has it, which then knows it, too; a fault if it can't follow.
+fn missing_event(history: &mut History, line: Line) -> Result<Option<Event>, Fault> {
+    if has(history, &line.event) {
+        return Ok(None);
+    }
+    let followed = history.apply(&line.package, line.event.clone());
+    followed.map_err(|message| {
+        Fault::new("registry.bad-line", format!("{}: {message}", line.package), line.span)
+    })?;
+    Ok(Some(line.event))
+}
+
+fn has(history: &History, event: &Event) -> bool {
+    match event {
+        Event::Release(entry) => {
+            history.release(&entry.version).is_some_and(|there| there.entry.card == entry.card)
+        }
+        Event::Withdrawn(withdrawal) => {
+            let release = history.release(&withdrawal.version);
+            release.is_some_and(|release| release.withdrawn.as_ref() == Some(withdrawal))
+        }
+        Event::Deprecated(deprecation) => {
+            history.releases().iter().any(|release| release.deprecated.as_ref() == Some(deprecation))
+        }
+        Event::Restored(_) => false,
+    }
+}

@@ -1,0 +1,137 @@
+//! All registries of a manifest as one catalogue: which of them a package comes from is never a guess.
+
+use std::collections::HashMap;
+use std::fs::File;
+use std::path::Path;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use bibliotax_core::digest::Digest;
+use bibliotax_core::lock::LockedPackage;
+use bibliotax_core::manifest::{Manifest, NamePattern};
+use bibliotax_core::name::{PackageName, RegistryName};
+use bibliotax_core::resolve::{Catalogue, Listing};
+
+use crate::error::RegistryError;
+use crate::folder::Folder;
+
+/// The registries that a manifest declares.
+pub struct Registries {
+    declared: Vec<Declared>,
+    /// Where a package comes from by what its need says.
+    by_need: HashMap<PackageName, RegistryName>,
+    /// Where a package came from before.
+    by_lock: HashMap<PackageName, RegistryName>,
+    known: Mutex<HashMap<PackageName, Option<Arc<Listing>>>>,
+}
+
+struct Declared {
+    name: RegistryName,
+    folder: Folder,
+    owns: Vec<NamePattern>,
+}
+
+impl Registries {
+    /// Opens the registries of a manifest that lies in `project`; packages that are locked stay with theirs.
+    pub fn open(
+        manifest: &Manifest,
+        project: &Path,
+        locked: &[LockedPackage],
+    ) -> Result<Self, RegistryError> {
+        let open = |declaration: &bibliotax_core::manifest::RegistryDeclaration| {
+            let folder = Folder::open(&folder_of(&declaration.name, &declaration.url, project)?)?;
+            Ok(Declared { name: declaration.name.clone(), folder, owns: declaration.owns.clone() })
+        };
+        let declared = manifest.registries.iter().map(open).collect::<Result<Vec<_>, RegistryError>>()?;
+        let by_need =
+            manifest.needs.iter().filter_map(|need| Some((need.package.clone(), need.registry.clone()?)));
+        let by_lock = locked.iter().map(|package| (package.name.clone(), package.source.clone()));
+        Ok(Self { declared, by_need: by_need.collect(), by_lock: by_lock.collect(), known: Mutex::default() })
+    }
+
+    /// Opens an archive or card of a package.
+    pub fn open_file(
+        &self,
+        package: &PackageName,
+        registry: &RegistryName,
+        digest: &Digest,
+    ) -> Result<File, RegistryError> {
+        match self.named(registry) {
+            Some(declared) => declared.folder.open_file(digest),
+            None => Err(RegistryError::Undeclared { package: package.clone(), registry: registry.clone() }),
+        }
+    }
+
+    /// The names of all packages in all registries; for suggestions.
+    pub fn names(&self) -> Vec<PackageName> {
+        self.declared.iter().flat_map(|declared| declared.folder.names()).collect()
+    }
+
+    /// Whether no registry is declared at all.
+    pub fn is_empty(&self) -> bool {
+        self.declared.is_empty()
+    }
+
+    fn named(&self, name: &RegistryName) -> Option<&Declared> {
+        self.declared.iter().find(|declared| declared.name == *name)
+    }
+
+    fn look_up(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, RegistryError> {
+        let mut found = Vec::new();
+        for declared in self.candidates(package) {
+            if let Some(history) = declared.folder.history(package)? {
+                found.push(Listing { source: declared.name.clone(), history });
+            }
+        }
+        if found.len() > 1 {
+            let registries = found.into_iter().map(|listing| listing.source).collect();
+            return Err(RegistryError::Ambiguous { package: package.clone(), registries });
+        }
+        Ok(found.pop().map(Arc::new))
+    }
+
+    /// The registries that a package may come from: the one that its need names, else those that own it,
+    /// else the one that it is locked to, else all.
+    fn candidates(&self, package: &PackageName) -> Vec<&Declared> {
+        if let Some(declared) = self.by_need.get(package).and_then(|name| self.named(name)) {
+            return vec![declared];
+        }
+        let owns = |declared: &&Declared| declared.owns.iter().any(|pattern| pattern.matches(package));
+        let owners: Vec<&Declared> = self.declared.iter().filter(owns).collect();
+        if !owners.is_empty() {
+            return owners;
+        }
+        match self.by_lock.get(package).and_then(|name| self.named(name)) {
+            Some(declared) => vec![declared],
+            None => self.declared.iter().collect(),
+        }
+    }
+}
+
+impl Catalogue for Registries {
+    type Error = RegistryError;
+
+    fn listing(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, RegistryError> {
+        // A panic elsewhere can't leave the map half-changed: each listing is put in whole.
+        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(listing) = known.get(package) {
+            return Ok(listing.clone());
+        }
+        let listing = self.look_up(package)?;
+        known.insert(package.clone(), listing.clone());
+        Ok(listing)
+    }
+}
+
+/// The folder that a registry's URL means, seen from the project's folder.
+pub fn folder_of(
+    name: &RegistryName,
+    url: &str,
+    project: &Path,
+) -> Result<std::path::PathBuf, RegistryError> {
+    let path = match url.split_once("://") {
+        Some(("file", path)) => path,
+        Some(_) => return Err(RegistryError::Scheme { name: name.clone(), url: url.to_owned() }),
+        None => url,
+    };
+    Ok(project.join(path))
+}

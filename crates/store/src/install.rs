@@ -1,0 +1,148 @@
+//! From a lock to the shelf.
+//!
+//! What the store lacks is fetched and unpacked first; only when all of it is there is the shelf touched. A
+//! kill, a full disk or a power cut at any moment leaves a shelf that the next run completes.
+
+use std::collections::BTreeSet;
+use std::error::Error;
+use std::io::Read;
+
+use bibliotax_core::card::FileRecord;
+use bibliotax_core::lock::{Lock, LockedPackage};
+use bibliotax_core::name::PackageName;
+use bibliotax_core::notice::{Listener, Notice};
+use rayon::prelude::*;
+
+use crate::error::StoreError;
+use crate::shelf::{Linker, Plan, Shelf, installed_files};
+use crate::store::{Incoming, Store};
+
+/// Gives the archives that the store lacks.
+pub trait Supplier: Sync {
+    /// Why an archive could not be had.
+    type Error: Error + Send;
+
+    /// Opens an archive of a package.
+    fn open(&self, package: &LockedPackage, file: &FileRecord) -> Result<Box<dyn Read + Send>, Self::Error>;
+}
+
+/// Why a lock could not be installed.
+#[derive(Debug)]
+pub enum InstallError<E> {
+    /// Store, shelf or an archive.
+    Store(StoreError),
+    /// An archive could not be had.
+    Supply(E),
+}
+
+impl<E> From<StoreError> for InstallError<E> {
+    fn from(error: StoreError) -> Self {
+        Self::Store(error)
+    }
+}
+
+/// What an install did.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Installed {
+    /// Packages put on the shelf, anew or in another release.
+    pub built: usize,
+    /// Things taken off it.
+    pub removed: usize,
+    /// Packages that were there.
+    pub kept: usize,
+    /// Archives that were fetched.
+    pub fetched: usize,
+    /// The bytes of those archives.
+    pub fetched_bytes: u64,
+}
+
+/// Brings a shelf to exactly what a lock says; packages in `anew` are built whatever is there.
+///
+/// The caller holds the shelf.
+pub fn install<S: Supplier>(
+    lock: &Lock,
+    shelf: &Shelf,
+    store: &Store,
+    supplier: &S,
+    anew: &BTreeSet<PackageName>,
+    listener: &dyn Listener,
+) -> Result<Installed, InstallError<S::Error>> {
+    let state = shelf.state();
+    let plan = Plan::new(lock, &state, &shelf.contents()?, anew);
+    let kept = plan.kept.packages.len();
+    if plan.is_nothing(&state) {
+        return Ok(Installed { kept, ..Installed::default() });
+    }
+    let missing = missing(&plan, store)?;
+    let fetched_bytes = missing.iter().map(|(_, file)| file.size).sum();
+    fetch(&missing, store, supplier, listener)?;
+    shelf.carry_out(&plan, &Linker::new(store), listener)?;
+    let (built, removed) = (plan.build.len(), plan.remove.len());
+    Ok(Installed { built, removed, kept, fetched: missing.len(), fetched_bytes })
+}
+
+/// Fetches the archives of these packages that the store lacks, without touching any shelf.
+pub fn fetch_all<S: Supplier>(
+    packages: &[&LockedPackage],
+    store: &Store,
+    supplier: &S,
+    listener: &dyn Listener,
+) -> Result<(), InstallError<S::Error>> {
+    let wanted =
+        packages.iter().flat_map(|package| installed_files(package).map(move |file| (*package, file)));
+    let missing = only_missing(wanted.collect(), store)?;
+    fetch(&missing, store, supplier, listener)
+}
+
+type Wanted<'l> = (&'l LockedPackage, &'l FileRecord);
+
+fn missing<'l>(plan: &Plan<'l>, store: &Store) -> Result<Vec<Wanted<'l>>, StoreError> {
+    let wanted =
+        plan.build.iter().flat_map(|package| installed_files(package).map(move |file| (*package, file)));
+    only_missing(wanted.collect(), store)
+}
+
+/// Those that the store lacks, the largest first so that none is waited for alone at the end.
+fn only_missing<'l>(wanted: Vec<Wanted<'l>>, store: &Store) -> Result<Vec<Wanted<'l>>, StoreError> {
+    let mut missing = Vec::new();
+    for (package, file) in wanted {
+        if store.has(&file.sha256) && store.listing(&file.sha256)?.is_some() {
+            continue;
+        }
+        // A tree whose listing is lost or damaged is of no use.
+        store.discard(&file.sha256)?;
+        missing.push((package, file));
+    }
+    missing.sort_by_key(|(package, file)| (std::cmp::Reverse(file.size), package.name.clone()));
+    missing.dedup_by_key(|(_, file)| file.sha256);
+    Ok(missing)
+}
+
+fn fetch<S: Supplier>(
+    missing: &[Wanted<'_>],
+    store: &Store,
+    supplier: &S,
+    listener: &dyn Listener,
+) -> Result<(), InstallError<S::Error>> {
+    let bytes = missing.iter().map(|(_, file)| file.size).sum();
+    listener.hear(&Notice::Unpacking { archives: missing.len(), bytes });
+    let receive = |(package, file): &Wanted<'_>| {
+        let archive = supplier.open(package, file).map_err(InstallError::Supply)?;
+        let received = store.receive(archive, file);
+        let received =
+            received.map_err(|source| StoreError::Archive { package: package.name.clone(), source })?;
+        listener.hear(&Notice::Unpacked { package: package.name.clone(), bytes: file.size });
+        Ok::<Incoming, InstallError<S::Error>>(received)
+    };
+    let received: Vec<Result<Incoming, _>> = missing.par_iter().map(receive).collect();
+    // What did come is kept even where something else failed: the next run needs it no more.
+    let (mut incoming, mut failure) = (Vec::new(), None);
+    for result in received {
+        match result {
+            Ok(tree) => incoming.push(tree),
+            Err(error) => failure = failure.or(Some(error)),
+        }
+    }
+    store.keep(incoming)?;
+    failure.map_or(Ok(()), Err)
+}

@@ -1,0 +1,154 @@
+//! The store: the machine-wide keep of everything fetched, shared by all projects of a person.
+//!
+//! ```text
+//! format              the number of this layout
+//! trees/<xx>/<sha256>       an unpacked archive, its files read-only
+//! trees/<xx>/<sha256>.json  its listing: every file with size and digest
+//! incoming/                 what is being unpacked
+//! ```
+//!
+//! A tree appears under its digest by one rename, after its listing and after all its bytes are durable: it
+//! is there whole or not at all, whatever happens. Any number of processes may add the same tree at once.
+
+use std::fs;
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+
+use bibliotax_core::card::FileRecord;
+use bibliotax_core::digest::Digest;
+use bibliotax_disk::DiskError;
+use bibliotax_disk::error::At;
+use bibliotax_disk::read::read_text;
+use bibliotax_disk::tree::{remove, sync_all_below};
+use bibliotax_disk::write::{folder_of, make_folder, write_whole};
+use tempfile::TempDir;
+
+use crate::error::{ArchiveError, StoreError};
+use crate::unpack::{Listing, unpack};
+
+/// The layout that this version writes and reads.
+const FORMAT: &str = "1";
+
+/// Largest listing that is read, in bytes: a million files with long names.
+const LARGEST_LISTING: usize = 1 << 30;
+
+/// The store in a folder.
+#[derive(Debug, Clone)]
+pub struct Store {
+    root: PathBuf,
+}
+
+/// A tree that is unpacked and not yet in the store.
+#[derive(Debug)]
+pub struct Incoming {
+    folder: TempDir,
+    digest: Digest,
+    listing: Listing,
+}
+
+impl Store {
+    /// Opens the store in `root`, and makes it if there is none.
+    pub fn open(root: &Path) -> Result<Self, StoreError> {
+        make_folder(&root.join("trees"))?;
+        make_folder(&root.join("incoming"))?;
+        let format = root.join("format");
+        match read_text(&format, 1 << 10)? {
+            None => write_whole(&format, FORMAT.as_bytes())?,
+            Some(found) if found.trim() == FORMAT => {}
+            Some(_) => return Err(StoreError::Newer { path: root.to_owned() }),
+        }
+        Ok(Self { root: root.to_owned() })
+    }
+
+    /// The folder of the store.
+    pub fn root(&self) -> &Path {
+        &self.root
+    }
+
+    /// Whether the tree of an archive is here.
+    pub fn has(&self, archive: &Digest) -> bool {
+        self.tree(archive).is_dir() && self.listing_path(archive).is_file()
+    }
+
+    /// The folder of an archive's tree.
+    pub fn tree(&self, archive: &Digest) -> PathBuf {
+        self.root.join("trees").join(archive.folder()).join(archive.to_string())
+    }
+
+    /// What is in an archive's tree; `None` if it isn't here, or its listing is damaged.
+    pub fn listing(&self, archive: &Digest) -> Result<Option<Listing>, StoreError> {
+        let text = match read_text(&self.listing_path(archive), LARGEST_LISTING) {
+            Err(error) if error.source.kind() == io::ErrorKind::InvalidData => None,
+            read => read?,
+        };
+        Ok(text.and_then(|text| serde_json::from_str(&text).ok()))
+    }
+
+    /// Unpacks an archive, ready to be kept.
+    pub fn receive(&self, archive: impl Read, file: &FileRecord) -> Result<Incoming, ArchiveError> {
+        let incoming = self.root.join("incoming");
+        let folder =
+            tempfile::Builder::new().prefix("tree-").tempdir_in(&incoming).at("write in", &incoming)?;
+        let listing = unpack(archive, file, folder.path())?;
+        Ok(Incoming { folder, digest: file.sha256, listing })
+    }
+
+    /// Makes what was received durable and keeps it.
+    pub fn keep(&self, incoming: Vec<Incoming>) -> Result<(), StoreError> {
+        if incoming.is_empty() {
+            return Ok(());
+        }
+        for tree in &incoming {
+            let path = self.listing_path(&tree.digest);
+            make_folder(folder_of(&path))?;
+            // A listing has nothing that could fail to be JSON.
+            write_whole(&path, &serde_json::to_vec(&tree.listing).unwrap_or_default())?;
+        }
+        sync_all_below(&self.root)?;
+        incoming.into_iter().try_for_each(|tree| self.place(tree))
+    }
+
+    fn place(&self, incoming: Incoming) -> Result<(), StoreError> {
+        let place = self.tree(&incoming.digest);
+        // Only its owner can look into a temporary folder; a tree is for all who can look into the store.
+        open_to_all(incoming.folder.path())?;
+        match fs::rename(incoming.folder.path(), &place) {
+            Ok(()) => {
+                let _ = incoming.folder.keep();
+                Ok(())
+            }
+            // Another process kept the same tree in the meantime.
+            Err(_) if place.is_dir() => Ok(()),
+            Err(error) => Err(DiskError::new("move into the store", &place, error).into()),
+        }
+    }
+
+    /// Takes a tree out, because it is damaged.
+    pub fn discard(&self, archive: &Digest) -> Result<(), StoreError> {
+        remove(&self.listing_path(archive))?;
+        // Out of its place in one step, so that nobody meets half of it.
+        let place = self.tree(archive);
+        let incoming = self.root.join("incoming");
+        let aside =
+            tempfile::Builder::new().prefix("gone-").tempdir_in(&incoming).at("write in", &incoming)?;
+        match fs::rename(&place, aside.path().join("tree")) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => Err(error).at("remove", &place)?,
+            _ => Ok(remove(aside.path())?),
+        }
+    }
+
+    fn listing_path(&self, archive: &Digest) -> PathBuf {
+        self.root.join("trees").join(archive.folder()).join(format!("{archive}.json"))
+    }
+}
+
+#[cfg(unix)]
+fn open_to_all(folder: &Path) -> Result<(), DiskError> {
+    use std::os::unix::fs::PermissionsExt;
+    fs::set_permissions(folder, fs::Permissions::from_mode(0o755)).at("open up", folder)
+}
+
+#[cfg(not(unix))]
+fn open_to_all(_: &Path) -> Result<(), DiskError> {
+    Ok(())
+}

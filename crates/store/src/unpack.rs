@@ -1,0 +1,42 @@
+//! From an archive to a tree of files, with a guard at every entry.
+//!
+//! The archive's bytes are hashed as they stream by, and nothing counts before their digest is the expected
+//! one. An archive holds files, folders and links to its own files; a link becomes a copy of its file. What
+//! leads out of the tree, could not exist on some system, or is larger than a package can reasonably be, is
+//! refused by name.
+
+mod source;
+mod tar;
+mod tree;
+mod zip;
+
+use std::io::Read;
+use std::path::Path;
+
+use bibliotax_core::card::{ArchiveFormat, FileRecord};
+
+use self::source::Checked;
+use self::tree::TreeWriter;
+pub use self::tree::{Listing, TreeFile};
+use crate::error::ArchiveError;
+
+/// Unpacks an archive into `folder`, which is new and empty; what came out of it.
+///
+/// On failure the folder holds remains that are good for nothing.
+pub fn unpack(archive: impl Read, file: &FileRecord, folder: &Path) -> Result<Listing, ArchiveError> {
+    let mut source = Checked::new(archive, file);
+    let mut tree = TreeWriter::new(folder, file.size);
+    match file.format {
+        ArchiveFormat::Zip => zip::unpack(&mut source, &mut tree)?,
+        format => match tar::unpack(&mut source, format, &mut tree) {
+            // Bytes that are wrong explain why an archive can't be read better than the reader can.
+            Err(ArchiveError::Unreadable { .. }) if source.finish().is_err() => {}
+            unpacked => unpacked?,
+        },
+    }
+    source.finish()?;
+    tree.finish()
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,49 @@
+//! An archive's bytes, checked against digest and size while they are read.
+
+use std::io::{self, Read};
+
+use bibliotax_core::card::FileRecord;
+use bibliotax_core::digest::Hasher;
+use bibliotax_disk::DiskError;
+
+use crate::error::ArchiveError;
+
+/// Reads an archive and knows at the end whether its bytes were the expected ones.
+pub struct Checked<'f, R> {
+    inner: R,
+    pub file: &'f FileRecord,
+    hasher: Hasher,
+    read: u64,
+}
+
+impl<'f, R: Read> Checked<'f, R> {
+    pub fn new(inner: R, file: &'f FileRecord) -> Self {
+        Self { inner, file, hasher: Hasher::default(), read: 0 }
+    }
+
+    /// Reads what is left and tells whether all bytes were those of the file.
+    pub fn finish(&mut self) -> Result<(), ArchiveError> {
+        let drained = io::copy(self, &mut io::sink());
+        drained.map_err(|error| DiskError::new("read", "the archive", error))?;
+        if self.read != self.file.size {
+            return Err(ArchiveError::WrongSize { expected: self.file.size, found: self.read });
+        }
+        let found = self.hasher.clone().finish();
+        if found != self.file.sha256 {
+            return Err(ArchiveError::WrongDigest { expected: self.file.sha256, found });
+        }
+        Ok(())
+    }
+}
+
+impl<R: Read> Read for Checked<'_, R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        // One byte above the expected size is enough to know that it is wrong: an endless source ends here.
+        let left = (self.file.size + 1).saturating_sub(self.read);
+        let most = buffer.len().min(usize::try_from(left).unwrap_or(usize::MAX));
+        let read = self.inner.read(&mut buffer[..most])?;
+        self.hasher.update(&buffer[..read]);
+        self.read += read as u64;
+        Ok(read)
+    }
+}

@@ -1,0 +1,221 @@
+//! The tree that an archive is unpacked into: the guards, the writing, and the listing of what was written.
+
+use std::collections::BTreeMap;
+use std::fs::{self, OpenOptions};
+use std::io::{self, Read, Write};
+use std::path::{Path, PathBuf};
+
+use bibliotax_core::inner_path::{InnerPath, PathSet};
+use bibliotax_disk::DiskError;
+use bibliotax_disk::error::At;
+use serde::{Deserialize, Serialize};
+
+use crate::error::ArchiveError;
+
+/// Most files of one package.
+const MOST_FILES: usize = 1_000_000;
+
+/// Most bytes of one package after unpacking.
+const MOST_BYTES: u64 = 16 << 30;
+
+/// Up to this size nobody asks how well an archive was packed.
+const HARMLESS_BYTES: u64 = 64 << 20;
+
+/// Above it, one packed byte may hold at most so many.
+const MOST_RATIO: u64 = 200;
+
+/// Longest chain of links to links.
+const LONGEST_CHAIN: usize = 16;
+
+/// What is in an unpacked tree.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Listing {
+    /// Its files, sorted by path.
+    pub files: Vec<TreeFile>,
+}
+
+/// A file of an unpacked tree.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TreeFile {
+    /// Its path inside the package.
+    pub path: String,
+    /// Its size in bytes.
+    pub size: u64,
+    /// Whether it can be run.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub executable: bool,
+    /// BLAKE3 digest of its contents.
+    pub blake3: blake3::Hash,
+}
+
+/// Writes a tree, entry by entry.
+pub struct TreeWriter {
+    folder: PathBuf,
+    archive_size: u64,
+    paths: PathSet,
+    files: BTreeMap<String, TreeFile>,
+    links: Vec<(InnerPath, String)>,
+    bytes: u64,
+    /// One buffer for all files.
+    buffer: Box<[u8]>,
+}
+
+impl TreeWriter {
+    /// A writer into a new and empty folder, for an archive of `archive_size` bytes.
+    pub fn new(folder: &Path, archive_size: u64) -> Self {
+        let (paths, files, links) = Default::default();
+        let buffer = vec![0; 64 << 10].into_boxed_slice();
+        Self { folder: folder.to_owned(), archive_size, paths, files, links, bytes: 0, buffer }
+    }
+
+    /// Adds a folder; those above a file need not be added.
+    pub fn add_folder(&mut self, entry: &str) -> Result<(), ArchiveError> {
+        if matches!(entry, "." | "./" | "/") {
+            return Ok(());
+        }
+        let path = checked(entry)?;
+        let added = self.paths.add_folder(&path);
+        added.map_err(|other| ArchiveError::Clash { entry: entry.to_owned(), other })
+    }
+
+    /// Adds a file with the contents that `source` gives until its end.
+    ///
+    /// Errors of the source are told by `unreadable`, those of the disk as what they are.
+    pub fn add_file(
+        &mut self,
+        entry: &str,
+        executable: bool,
+        source: &mut dyn Read,
+        unreadable: impl FnOnce(&io::Error) -> ArchiveError,
+    ) -> Result<(), ArchiveError> {
+        let path = self.claim(entry)?;
+        let target = self.folder.join(path.as_str());
+        let mut file = create(&target, executable)?;
+        let mut hasher = blake3::Hasher::new();
+        let mut size = 0;
+        loop {
+            let read = match source.read(&mut self.buffer) {
+                Ok(0) => break,
+                Ok(read) => read,
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
+                Err(error) => return Err(unreadable(&error)),
+            };
+            size += read as u64;
+            self.bytes += read as u64;
+            self.check_bytes(entry)?;
+            hasher.update(&self.buffer[..read]);
+            file.write_all(&self.buffer[..read]).at("write", &target)?;
+        }
+        let path = path.to_string();
+        self.files.insert(path.clone(), TreeFile { path, size, executable, blake3: hasher.finalize() });
+        Ok(())
+    }
+
+    /// Adds a link whose target is seen from the folder that the link is in.
+    pub fn add_link(&mut self, entry: &str, target: &str) -> Result<(), ArchiveError> {
+        let path = self.claim(entry)?;
+        let folder = path.as_str().rsplit_once('/').map_or("", |(folder, _)| folder);
+        let bad = || ArchiveError::BadLink { entry: entry.to_owned(), target: target.to_owned() };
+        let resolved = lexically_inside(folder, target).ok_or_else(bad)?;
+        self.links.push((path, resolved));
+        Ok(())
+    }
+
+    /// Adds a second name of a file, seen from the tree's own folder.
+    pub fn add_second_name(&mut self, entry: &str, target: &str) -> Result<(), ArchiveError> {
+        let path = self.claim(entry)?;
+        let bad = || ArchiveError::BadLink { entry: entry.to_owned(), target: target.to_owned() };
+        let resolved = lexically_inside("", target).ok_or_else(bad)?;
+        self.links.push((path, resolved));
+        Ok(())
+    }
+
+    /// Turns links into files and ends in the listing.
+    pub fn finish(mut self) -> Result<Listing, ArchiveError> {
+        let links: BTreeMap<String, String> =
+            self.links.iter().map(|(path, target)| (path.to_string(), target.clone())).collect();
+        for (path, target) in &self.links {
+            let bad = || ArchiveError::BadLink { entry: path.to_string(), target: target.clone() };
+            let file = self.file_behind(target, &links).ok_or_else(bad)?.clone();
+            let (from, to) = (self.folder.join(&file.path), self.folder.join(path.as_str()));
+            fs::hard_link(&from, &to).or_else(|_| fs::copy(&from, &to).map(|_| ())).at("write", &to)?;
+            let path = path.to_string();
+            self.files.insert(path.clone(), TreeFile { path, ..file });
+        }
+        Ok(Listing { files: self.files.into_values().collect() })
+    }
+
+    /// The real file at the end of a chain of links.
+    fn file_behind(&self, target: &str, links: &BTreeMap<String, String>) -> Option<&TreeFile> {
+        let mut target = target;
+        for _ in 0..LONGEST_CHAIN {
+            match links.get(target) {
+                Some(further) => target = further,
+                None => return self.files.get(target),
+            }
+        }
+        None
+    }
+
+    /// Checks a file's path, claims it and makes the folders above it.
+    fn claim(&mut self, entry: &str) -> Result<InnerPath, ArchiveError> {
+        let path = checked(entry)?;
+        let added = self.paths.add_file(&path);
+        added.map_err(|other| ArchiveError::Clash { entry: entry.to_owned(), other })?;
+        if self.files.len() + self.links.len() >= MOST_FILES {
+            return Err(too_much(entry, format!("{MOST_FILES} files")));
+        }
+        if let Some(folder) = path.folders().last() {
+            let folder = self.folder.join(folder);
+            fs::create_dir_all(&folder).at("make the folder", &folder)?;
+        }
+        Ok(path)
+    }
+
+    fn check_bytes(&self, entry: &str) -> Result<(), ArchiveError> {
+        if self.bytes > MOST_BYTES {
+            return Err(too_much(entry, format!("{} GiB", MOST_BYTES >> 30)));
+        }
+        if self.bytes > HARMLESS_BYTES && self.bytes / self.archive_size.max(1) > MOST_RATIO {
+            return Err(too_much(entry, format!("{MOST_RATIO} times its own size")));
+        }
+        Ok(())
+    }
+}
+
+fn too_much(entry: &str, limit: String) -> ArchiveError {
+    ArchiveError::TooMuch { entry: entry.to_owned(), limit }
+}
+
+fn checked(entry: &str) -> Result<InnerPath, ArchiveError> {
+    InnerPath::new(entry).map_err(|problem| ArchiveError::BadPath { entry: entry.to_owned(), problem })
+}
+
+/// Where a link in `folder` leads, by its text alone; `None` if out of the tree.
+fn lexically_inside(folder: &str, target: &str) -> Option<String> {
+    if target.starts_with(['/', '\\']) || target.contains('\0') {
+        return None;
+    }
+    let mut parts: Vec<&str> = folder.split('/').filter(|part| !part.is_empty()).collect();
+    for part in target.split('/') {
+        match part {
+            "" | "." => {}
+            ".." => {
+                parts.pop()?;
+            }
+            part => parts.push(part),
+        }
+    }
+    Some(parts.join("/"))
+}
+
+/// Creates a file that is read-only once it is closed.
+fn create(path: &Path, executable: bool) -> Result<fs::File, DiskError> {
+    let mut options = OpenOptions::new();
+    options.write(true).create_new(true);
+    #[cfg(unix)]
+    std::os::unix::fs::OpenOptionsExt::mode(&mut options, if executable { 0o555 } else { 0o444 });
+    #[cfg(not(unix))]
+    let _ = executable;
+    options.open(path).at("write", path)
+}

@@ -1,0 +1,186 @@
+//! Every file of a shelf against what was installed: missing, changed, extra.
+
+use std::collections::{BTreeMap, HashSet};
+use std::fs::{self, File};
+use std::io;
+use std::path::Path;
+
+use bibliotax_core::digest::Digest;
+use bibliotax_core::lock::{Lock, LockedPackage};
+use bibliotax_core::name::PackageName;
+use bibliotax_core::notice::{Listener, Notice};
+use bibliotax_disk::error::At;
+use rayon::prelude::*;
+use serde::Serialize;
+
+use crate::error::StoreError;
+use crate::shelf::{Shelf, installed_files};
+use crate::store::Store;
+use crate::unpack::TreeFile;
+
+/// How a file differs from what was installed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Difference {
+    /// It should be there.
+    Missing,
+    /// Its contents, its kind or whether it can be run.
+    Changed,
+    /// It should not be there.
+    Extra,
+}
+
+/// A file that differs.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+pub struct Finding {
+    /// The package; `None` for something on the shelf that belongs to none.
+    pub package: Option<PackageName>,
+    /// The path inside the package, or on the shelf.
+    pub path: String,
+    /// How it differs.
+    pub difference: Difference,
+}
+
+/// What verifying found.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Verified {
+    /// How many packages were looked at.
+    pub packages: usize,
+    /// How many files were read.
+    pub files: usize,
+    /// What differs, sorted by package and path.
+    pub findings: Vec<Finding>,
+}
+
+/// Compares every file of a shelf with what the lock's archives hold; the store must have all their trees.
+pub fn verify(
+    lock: &Lock,
+    shelf: &Shelf,
+    store: &Store,
+    listener: &dyn Listener,
+) -> Result<Verified, StoreError> {
+    let shelved = |package: &&LockedPackage| installed_files(package).next().is_some();
+    let packages: Vec<&LockedPackage> = lock.packages.iter().filter(shelved).collect();
+    listener.hear(&Notice::Verifying { packages: packages.len() });
+    let verify_one = |package: &&LockedPackage| {
+        let verified = verify_package(package, shelf, store)?;
+        listener.hear(&Notice::Verified { package: package.name.clone() });
+        Ok(verified)
+    };
+    let each = packages.par_iter().map(verify_one).collect::<Result<Vec<_>, StoreError>>()?;
+    let mut all = Verified { packages: packages.len(), ..Verified::default() };
+    for (files, findings) in each {
+        all.files += files;
+        all.findings.extend(findings);
+    }
+    all.findings.extend(strays(&packages, shelf)?);
+    all.findings.sort();
+    Ok(all)
+}
+
+/// The archives whose trees in the store are not what their listings say.
+pub fn damaged_trees(packages: &[&LockedPackage], store: &Store) -> Result<Vec<Digest>, StoreError> {
+    let mut damaged = Vec::new();
+    for file in packages.iter().flat_map(|package| installed_files(package)) {
+        let Some(listing) = store.listing(&file.sha256)? else { continue };
+        let expected = by_path(&listing.files);
+        let (_, findings) = compare(&store.tree(&file.sha256), &expected, None)?;
+        if !findings.is_empty() {
+            damaged.push(file.sha256);
+        }
+    }
+    Ok(damaged)
+}
+
+fn verify_package(
+    package: &LockedPackage,
+    shelf: &Shelf,
+    store: &Store,
+) -> Result<(usize, Vec<Finding>), StoreError> {
+    let mut files = Vec::new();
+    for file in installed_files(package) {
+        files.extend(store.listing(&file.sha256)?.unwrap_or_default().files);
+    }
+    compare(&shelf.package(&package.name.folder()), &by_path(&files), Some(&package.name))
+}
+
+fn by_path(files: &[TreeFile]) -> BTreeMap<&str, &TreeFile> {
+    files.iter().map(|file| (file.path.as_str(), file)).collect()
+}
+
+fn compare(
+    folder: &Path,
+    expected: &BTreeMap<&str, &TreeFile>,
+    package: Option<&PackageName>,
+) -> Result<(usize, Vec<Finding>), StoreError> {
+    let finding =
+        |path: &str, difference| Finding { package: package.cloned(), path: path.to_owned(), difference };
+    let present = present_files(folder)?;
+    let names: HashSet<&str> = present.iter().map(|(path, _)| path.as_str()).collect();
+    let missing = expected.keys().filter(|path| !names.contains(*path));
+    let mut findings: Vec<Finding> = missing.map(|path| finding(path, Difference::Missing)).collect();
+    for (path, metadata) in &present {
+        match expected.get(path.as_str()) {
+            None => findings.push(finding(path, Difference::Extra)),
+            Some(file) if !is_same(&folder.join(path), metadata, file)? => {
+                findings.push(finding(path, Difference::Changed));
+            }
+            Some(_) => {}
+        }
+    }
+    Ok((present.len(), findings))
+}
+
+/// Everything below a folder that is no folder itself, with its path inside; nothing if there is no folder.
+fn present_files(folder: &Path) -> Result<Vec<(String, fs::Metadata)>, StoreError> {
+    let mut files = Vec::new();
+    let mut open = vec![(folder.to_owned(), String::new())];
+    while let Some((folder, inside)) = open.pop() {
+        let is_folder = fs::symlink_metadata(&folder).is_ok_and(|metadata| metadata.is_dir());
+        if !is_folder {
+            continue;
+        }
+        let entries = fs::read_dir(&folder).at("read", &folder)?;
+        for entry in entries {
+            let entry = entry.at("read", &folder)?;
+            let path = format!("{inside}{}", entry.file_name().to_string_lossy());
+            let metadata = fs::symlink_metadata(entry.path()).at("read", entry.path())?;
+            if metadata.is_dir() {
+                open.push((entry.path(), format!("{path}/")));
+            } else {
+                files.push((path, metadata));
+            }
+        }
+    }
+    Ok(files)
+}
+
+fn is_same(path: &Path, metadata: &fs::Metadata, file: &TreeFile) -> Result<bool, StoreError> {
+    if !metadata.is_file() || metadata.len() != file.size || !has_mode(metadata, file.executable) {
+        return Ok(false);
+    }
+    let mut hasher = blake3::Hasher::new();
+    io::copy(&mut File::open(path).at("read", path)?, &mut hasher).at("read", path)?;
+    Ok(hasher.finalize() == file.blake3)
+}
+
+#[cfg(unix)]
+fn has_mode(metadata: &fs::Metadata, executable: bool) -> bool {
+    let mode = std::os::unix::fs::PermissionsExt::mode(&metadata.permissions());
+    (mode & 0o100 != 0) == executable
+}
+
+#[cfg(not(unix))]
+fn has_mode(_: &fs::Metadata, _: bool) -> bool {
+    true
+}
+
+/// Things on the shelf that belong to no package.
+fn strays(packages: &[&LockedPackage], shelf: &Shelf) -> Result<Vec<Finding>, StoreError> {
+    let mut contents = shelf.contents()?;
+    for package in packages {
+        contents.remove(&package.name.folder());
+    }
+    let stray = |path| Finding { package: None, path, difference: Difference::Extra };
+    Ok(contents.into_iter().map(stray).collect())
+}

@@ -1,1 +1,43 @@
-fn main() {}
+//! The `bibliotax` program: commands, and everything that is shown.
+//!
+//! | room | what lives there |
+//! |---|---|
+//! | `args`, `help` | the command line as values; the help, grouped by stage |
+//! | `commands` | one file for each command |
+//! | `project` | the folder with its manifest, lock, shelf and registries |
+//! | `ui`, `progress`, `show` | all writing to the terminal |
+//! | `failure`, `codes` | what a failure says, and the exit status that it leads to |
+
+mod args;
+mod codes;
+mod commands;
+mod failure;
+mod help;
+mod progress;
+mod project;
+mod show;
+mod ui;
+
+use std::panic;
+use std::process::ExitCode;
+
+use crate::codes::Exit;
+use crate::ui::Ui;
+
+fn main() -> ExitCode {
+    panic::set_hook(Box::new(|_| {}));
+    let args = args::parse();
+    let ui = Ui::new(&args.global);
+    let exit = match panic::catch_unwind(|| commands::run(&args, &ui)) {
+        Ok(Ok(exit)) => exit,
+        Ok(Err(failure)) => ui.fail(&failure),
+        Err(panic) => ui.fail(&failure::defect(panic.as_ref())),
+    };
+    exit.into()
+}
+
+impl From<Exit> for ExitCode {
+    fn from(exit: Exit) -> Self {
+        Self::from(exit.status())
+    }
+}

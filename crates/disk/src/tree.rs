@@ -43,21 +43,36 @@ fn make_writable(path: &Path) -> io::Result<()> {
     Ok(())
 }
 
-/// Makes durable what was written on the file system that holds `path`, in one go instead of file by file.
+/// Up to so many files it is quicker to sync each than all that anybody wrote on the same file system.
+const FEW: usize = 256;
+
+/// Makes durable the files (so many in all) that were written below these folders of one file system.
+pub fn sync_below(folders: &[&Path], files: usize) -> Result<()> {
+    match folders.first() {
+        Some(first) if files > FEW => sync_file_system(first),
+        _ => folders.iter().try_for_each(|folder| sync_each(folder)),
+    }
+}
+
+/// Makes durable all that was written on the file system that holds `path`.
 #[cfg(target_os = "linux")]
-pub fn sync_all_below(path: &Path) -> Result<()> {
+pub fn sync_file_system(path: &Path) -> Result<()> {
     let folder = fs::File::open(path).at("sync", path)?;
     rustix::fs::syncfs(&folder).map_err(io::Error::from).at("sync", path)
 }
 
-/// Makes durable what was written below `path`.
+/// Makes durable all that was written below `path`.
 #[cfg(not(target_os = "linux"))]
-pub fn sync_all_below(path: &Path) -> Result<()> {
+pub fn sync_file_system(path: &Path) -> Result<()> {
+    sync_each(path)
+}
+
+fn sync_each(path: &Path) -> Result<()> {
     for entry in fs::read_dir(path).at("sync", path)? {
         let entry = entry.at("sync", path)?;
         let kind = entry.file_type().at("sync", entry.path())?;
         if kind.is_dir() {
-            sync_all_below(&entry.path())?;
+            sync_each(&entry.path())?;
         } else if kind.is_file() {
             fs::File::open(entry.path()).and_then(|file| file.sync_all()).at("sync", entry.path())?;
         }

@@ -53,16 +53,24 @@ pub struct Folder {
 impl Folder {
     /// Makes a registry in a folder that is new or empty.
     pub fn create(root: &Path, name: &str) -> Result<Self, RegistryError> {
-        make_folder(root)?;
-        let mut entries = fs::read_dir(root).at("read", root)?;
-        if entries.next().is_some() {
-            return Err(RegistryError::NotEmpty { path: root.to_owned() });
-        }
+        Self::can_be_created(root)?;
         make_folder(&root.join("packages"))?;
         make_folder(&root.join("files"))?;
         let description = serde_json::json!({ "format": FORMAT, "name": name });
         write_whole(&root.join(DESCRIPTION), format!("{description}\n").as_bytes())?;
         Ok(Self { root: root.to_owned(), name: name.to_owned() })
+    }
+
+    /// Whether a registry could be made in a folder: it is new or empty.
+    pub fn can_be_created(root: &Path) -> Result<(), RegistryError> {
+        let mut entries = match fs::read_dir(root) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
+            entries => entries.at("read", root)?,
+        };
+        if entries.next().is_some() {
+            return Err(RegistryError::NotEmpty { path: root.to_owned() });
+        }
+        Ok(())
     }
 
     /// Opens the registry in a folder.

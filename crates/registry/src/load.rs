@@ -108,10 +108,14 @@ impl Loading<'_> {
         }
         let card: Card = serde_json::from_value(value).map_err(|error| error.to_string())?;
         for file in &card.files {
-            self.registry.open_file(&file.sha256).map_err(|error| error.to_string())?;
+            if !self.registry.has_file(&file.sha256) {
+                return Err(format!(
+                    "the registry has no file {}, and no `path` says where to take it",
+                    file.sha256
+                ));
+            }
         }
-        let digest =
-            self.registry.keep_bytes(card_text(&card).as_bytes()).map_err(|error| error.to_string())?;
+        let digest = self.keep_card(&card).map_err(|error| error.to_string())?;
         Ok((card.name.clone(), Event::Release(card.entry(digest))))
     }
 
@@ -130,12 +134,21 @@ impl Loading<'_> {
         Ok(())
     }
 
+    fn keep_card(&self, card: &Card) -> Result<Digest, RegistryError> {
+        let text = card_text(card);
+        let digest = Digest::of(text.as_bytes());
+        if !self.registry.has_file(&digest) {
+            self.registry.keep_for_now(self.registry.stage_bytes(text.as_bytes())?)?;
+        }
+        Ok(digest)
+    }
+
     fn keep(&self, path: &str) -> Result<(Digest, u64), RegistryError> {
         let from = self.beside.join(path);
         let mut source = File::open(&from).at("read", &from)?;
         let mut staged = self.registry.stage()?;
         io::copy(&mut source, &mut staged).at("copy", &from)?;
-        self.registry.keep(staged)
+        self.registry.keep_for_now(staged)
     }
 }
 

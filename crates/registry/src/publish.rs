@@ -57,8 +57,7 @@ impl Release {
         let (sha256, size) = registry.keep(staged)?;
         let file = FileRecord { part: main_part(), sha256, size, format: ArchiveFormat::TarZst };
         self.card.files = vec![file.clone()];
-        let digest = registry.keep_bytes(card_text(&self.card).as_bytes())?;
-        registry.sync()?;
+        let (digest, _) = registry.keep(registry.stage_bytes(card_text(&self.card).as_bytes())?)?;
         let appended = registry.append(&self.card.name, |history| {
             let is_there = self.refuse_second(history, Some(&file))?;
             Ok::<_, RegistryError>(if is_there {

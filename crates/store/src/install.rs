@@ -41,6 +41,15 @@ impl<E> From<StoreError> for InstallError<E> {
     }
 }
 
+/// What was fetched.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Fetched {
+    /// How many archives.
+    pub archives: usize,
+    /// Their bytes.
+    pub bytes: u64,
+}
+
 /// What an install did.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Installed {
@@ -50,10 +59,8 @@ pub struct Installed {
     pub removed: usize,
     /// Packages that were there.
     pub kept: usize,
-    /// Archives that were fetched.
-    pub fetched: usize,
-    /// The bytes of those archives.
-    pub fetched_bytes: u64,
+    /// What the store lacked.
+    pub fetched: Fetched,
 }
 
 /// Brings a shelf to exactly what a lock says; packages in `anew` are built whatever is there.
@@ -73,12 +80,10 @@ pub fn install<S: Supplier>(
     if plan.is_nothing(&state) {
         return Ok(Installed { kept, ..Installed::default() });
     }
-    let missing = missing(&plan, store)?;
-    let fetched_bytes = missing.iter().map(|(_, file)| file.size).sum();
-    fetch(&missing, store, supplier, listener)?;
+    let fetched = fetch_all(&plan.build, store, supplier, listener)?;
     shelf.carry_out(&plan, &Linker::new(store), listener)?;
     let (built, removed) = (plan.build.len(), plan.remove.len());
-    Ok(Installed { built, removed, kept, fetched: missing.len(), fetched_bytes })
+    Ok(Installed { built, removed, kept, fetched })
 }
 
 /// Fetches the archives of these packages that the store lacks, without touching any shelf.
@@ -87,20 +92,15 @@ pub fn fetch_all<S: Supplier>(
     store: &Store,
     supplier: &S,
     listener: &dyn Listener,
-) -> Result<(), InstallError<S::Error>> {
+) -> Result<Fetched, InstallError<S::Error>> {
     let wanted =
         packages.iter().flat_map(|package| installed_files(package).map(move |file| (*package, file)));
     let missing = only_missing(wanted.collect(), store)?;
-    fetch(&missing, store, supplier, listener)
+    fetch(&missing, store, supplier, listener)?;
+    Ok(Fetched { archives: missing.len(), bytes: missing.iter().map(|(_, file)| file.size).sum() })
 }
 
 type Wanted<'l> = (&'l LockedPackage, &'l FileRecord);
-
-fn missing<'l>(plan: &Plan<'l>, store: &Store) -> Result<Vec<Wanted<'l>>, StoreError> {
-    let wanted =
-        plan.build.iter().flat_map(|package| installed_files(package).map(move |file| (*package, file)));
-    only_missing(wanted.collect(), store)
-}
 
 /// Those that the store lacks, the largest first so that none is waited for alone at the end.
 fn only_missing<'l>(wanted: Vec<Wanted<'l>>, store: &Store) -> Result<Vec<Wanted<'l>>, StoreError> {

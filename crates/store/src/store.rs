@@ -19,7 +19,7 @@ use bibliotax_core::digest::Digest;
 use bibliotax_disk::DiskError;
 use bibliotax_disk::error::At;
 use bibliotax_disk::read::read_text;
-use bibliotax_disk::tree::{remove, sync_all_below};
+use bibliotax_disk::tree::{remove, sync_below};
 use bibliotax_disk::write::{folder_of, make_folder, write_whole};
 use tempfile::TempDir;
 
@@ -104,7 +104,9 @@ impl Store {
             // A listing has nothing that could fail to be JSON.
             write_whole(&path, &serde_json::to_vec(&tree.listing).unwrap_or_default())?;
         }
-        sync_all_below(&self.root)?;
+        let files: usize = incoming.iter().map(|tree| tree.listing.files.len()).sum();
+        let folders: Vec<&Path> = incoming.iter().map(|tree| tree.folder.path()).collect();
+        sync_below(&folders, files)?;
         incoming.into_iter().try_for_each(|tree| self.place(tree))
     }
 

@@ -11,7 +11,7 @@ use bibliotax_core::name::PackageName;
 use bibliotax_disk::DiskError;
 use bibliotax_disk::error::At;
 use bibliotax_disk::lock::exclusive;
-use bibliotax_disk::tree::sync_all_below;
+use bibliotax_disk::tree::sync_file_system;
 use bibliotax_disk::write::{folder_of, make_folder, sync_folder};
 use tempfile::NamedTempFile;
 
@@ -47,10 +47,17 @@ impl Folder {
         Ok(Staged { file, hasher: Hasher::default(), size: 0 })
     }
 
-    /// Keeps a staged file; its digest and size.
-    ///
-    /// It is durable only after [`Folder::append`] or [`Folder::sync`].
+    /// Keeps a staged file, durably; its digest and size.
     pub fn keep(&self, staged: Staged) -> Result<(Digest, u64), RegistryError> {
+        let wrong = |error| DiskError::new("write in", self.root.join("files"), error);
+        staged.file.as_file().sync_all().map_err(wrong)?;
+        let kept = self.keep_for_now(staged)?;
+        sync_folder(folder_of(&self.file_path(&kept.0)))?;
+        Ok(kept)
+    }
+
+    /// Keeps a staged file; its digest and size. It is durable only after [`Folder::sync`].
+    pub fn keep_for_now(&self, staged: Staged) -> Result<(Digest, u64), RegistryError> {
         let digest = staged.hasher.finish();
         let path = self.file_path(&digest);
         make_folder(folder_of(&path))?;
@@ -67,26 +74,27 @@ impl Folder {
         Ok((digest, staged.size))
     }
 
-    /// Keeps these bytes as a file; their digest.
-    pub fn keep_bytes(&self, bytes: &[u8]) -> Result<Digest, RegistryError> {
-        let digest = Digest::of(bytes);
-        if self.file_path(&digest).exists() {
-            return Ok(digest);
-        }
+    /// A new file with these bytes.
+    pub fn stage_bytes(&self, bytes: &[u8]) -> Result<Staged, RegistryError> {
         let mut staged = self.stage()?;
-        staged.write_all(bytes).at("write", self.file_path(&digest))?;
-        self.keep(staged).map(|(digest, _)| digest)
+        staged.write_all(bytes).at("write in", self.root.join("files"))?;
+        Ok(staged)
     }
 
-    /// Makes all kept files durable.
+    /// Whether there is a file with this digest.
+    pub fn has_file(&self, digest: &Digest) -> bool {
+        self.file_path(digest).is_file()
+    }
+
+    /// Makes durable all files that were kept for now.
     pub fn sync(&self) -> Result<(), RegistryError> {
-        Ok(sync_all_below(&self.root.join("files"))?)
+        Ok(sync_file_system(&self.root.join("files"))?)
     }
 
     /// Appends the events that `decide` makes of a package's history as it stands, while no other process
     /// can change it; how many they were.
     ///
-    /// Call [`Folder::sync`] before, so that no event names a file that a crash can lose.
+    /// What the events name has to be durable before, so that no event names a file that a crash can lose.
     pub fn append<E: From<RegistryError>>(
         &self,
         package: &PackageName,

@@ -1,0 +1,149 @@
+//! Every error code, what it means, and the exit status that it leads to: the one place for all three.
+//!
+//! `docs/errors.md` lists the same codes; a test holds the two together.
+
+/// How the program ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Exit {
+    Done,
+    Differs,
+    Usage,
+    Input,
+    Unsolved,
+    Unreachable,
+    Integrity,
+    Defect,
+    Disk,
+}
+
+impl Exit {
+    pub fn status(self) -> u8 {
+        match self {
+            Self::Done => 0,
+            Self::Differs => 1,
+            Self::Usage => 2,
+            Self::Input => 3,
+            Self::Unsolved => 4,
+            Self::Unreachable => 5,
+            Self::Integrity => 6,
+            Self::Defect => 70,
+            Self::Disk => 74,
+        }
+    }
+}
+
+/// The exit status of a code; a code that is not listed is a defect.
+pub fn exit_of(code: &str) -> Exit {
+    CODES.iter().find(|(known, ..)| *known == code).map_or(Exit::Defect, |(_, exit, _)| *exit)
+}
+
+/// Code, exit status, meaning; sorted by code.
+pub const CODES: &[(&str, Exit, &str)] = &[
+    ("archive.refused", Exit::Integrity, "an archive holds something that no package may hold"),
+    ("archive.unreadable", Exit::Integrity, "an archive is not of the format that its card says"),
+    ("archive.wrong-bytes", Exit::Integrity, "an archive's bytes are not those that the lock names"),
+    ("card.exposes-nothing", Exit::Input, "a path of `[card.exposes]` is not among the published files"),
+    ("card.no-pattern", Exit::Input, "a pattern of `[card] files` can't be read"),
+    ("defect", Exit::Defect, "bibliotax itself is wrong"),
+    ("demo.not-empty", Exit::Usage, "the demo's folder is in use"),
+    ("digest.invalid", Exit::Input, "a text is no SHA-256 digest"),
+    ("disk.denied", Exit::Disk, "there is no permission for a file or folder"),
+    ("disk.failed", Exit::Disk, "a disk refused for another reason"),
+    ("disk.full", Exit::Disk, "no space is left on a disk"),
+    ("disk.missing", Exit::Disk, "a file or folder isn't there"),
+    ("disk.read-only", Exit::Disk, "a disk can't be written"),
+    ("init.exists", Exit::Input, "there is a manifest already"),
+    ("license.invalid", Exit::Input, "a text is no SPDX licence expression"),
+    ("lock.broken", Exit::Input, "the lock can't be read"),
+    ("lock.conflict", Exit::Input, "the lock has both sides of a merge"),
+    ("lock.cut-short", Exit::Input, "the lock ends too early"),
+    ("lock.edited", Exit::Input, "the lock is not what its digest says"),
+    ("lock.missing", Exit::Input, "there is no lock, and none may be written"),
+    ("lock.newer", Exit::Input, "a newer version of bibliotax wrote the lock"),
+    ("lock.stale", Exit::Differs, "the lock is not made from the manifest as it is"),
+    ("manifest.curly-quotes", Exit::Input, "curly quotes stand where straight ones belong"),
+    ("manifest.duplicate-key", Exit::Input, "a key stands twice in one table"),
+    ("manifest.empty", Exit::Input, "the manifest is empty"),
+    ("manifest.later", Exit::Input, "the manifest uses something that this version can't act on"),
+    ("manifest.missing", Exit::Input, "there is no manifest here or above"),
+    ("manifest.missing-comma", Exit::Input, "a comma is missing"),
+    ("manifest.no-project", Exit::Input, "the manifest doesn't name its project"),
+    ("manifest.no-range", Exit::Input, "a need doesn't say which versions will do"),
+    ("manifest.no-url", Exit::Input, "a registry doesn't say where it is"),
+    ("manifest.no-version", Exit::Input, "a project without a version can't be published"),
+    ("manifest.purpose", Exit::Input, "a purpose has a name that means something else"),
+    ("manifest.syntax", Exit::Input, "the manifest can't be read as TOML"),
+    ("manifest.unknown-key", Exit::Input, "a key has no meaning where it stands"),
+    ("manifest.unknown-registry", Exit::Input, "a need names a registry that isn't declared"),
+    ("manifest.unquoted-name", Exit::Input, "a name with a `/` stands without quotes"),
+    ("manifest.unquoted-value", Exit::Input, "a text stands without quotes"),
+    ("manifest.unreadable", Exit::Input, "the manifest is too large or no text"),
+    ("manifest.wrong-kind", Exit::Input, "a value is of the wrong kind"),
+    ("name.invalid", Exit::Input, "a text can't be a name"),
+    ("need.not-declared", Exit::Usage, "a package to drop isn't declared"),
+    ("need.words", Exit::Usage, "the words behind `need` are no packages and ranges"),
+    ("package.ambiguous", Exit::Input, "two registries hold a name, and nothing says which is meant"),
+    ("package.unknown", Exit::Unsolved, "no registry holds a name"),
+    ("publish.clash", Exit::Input, "two files differ in case only"),
+    ("publish.link", Exit::Input, "a link or special file can't be published"),
+    ("publish.nothing", Exit::Input, "there are no files to publish"),
+    ("publish.path", Exit::Input, "a file's path is not possible on every system"),
+    ("publish.where", Exit::Usage, "it isn't said which registry to publish to"),
+    ("range.empty", Exit::Input, "no version can be in a range"),
+    ("range.scheme", Exit::Input, "a VERS range is of a scheme that can't be compared"),
+    ("range.unexpected", Exit::Input, "a text is no range"),
+    ("registry.bad-line", Exit::Input, "a line of a file to load is wrong"),
+    ("registry.broken", Exit::Integrity, "a registry's files can't be read"),
+    ("registry.exists", Exit::Unreachable, "a release exists and is never replaced"),
+    ("registry.missing", Exit::Unreachable, "there is no registry where the manifest says"),
+    ("registry.newer", Exit::Unreachable, "a newer version of bibliotax made the registry"),
+    ("registry.no-file", Exit::Unreachable, "the registry lacks an archive"),
+    ("registry.none", Exit::Input, "the manifest declares no registry"),
+    ("registry.not-empty", Exit::Input, "the folder for a new registry is in use"),
+    ("registry.scheme", Exit::Input, "a registry is at a kind of URL that this version doesn't speak"),
+    ("registry.undeclared", Exit::Input, "the lock names a registry that the manifest doesn't declare"),
+    ("resolve.conflict", Exit::Unsolved, "no set of releases satisfies all needs"),
+    ("store.newer", Exit::Disk, "a newer version of bibliotax made the store"),
+    ("verify.differs", Exit::Differs, "the shelf is not what was installed"),
+    ("version.invalid", Exit::Input, "a text is no version"),
+];
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The sources of all crates, this file aside.
+    fn sources() -> String {
+        fn read(folder: &std::path::Path, all: &mut String) {
+            for entry in std::fs::read_dir(folder).unwrap().flatten() {
+                let path = entry.path();
+                if path.is_dir() && !path.ends_with("target") {
+                    read(&path, all);
+                } else if path.extension().is_some_and(|e| e == "rs") && !path.ends_with("codes.rs") {
+                    all.push_str(&std::fs::read_to_string(path).unwrap());
+                }
+            }
+        }
+        let mut all = String::new();
+        read(&std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join(".."), &mut all);
+        all
+    }
+
+    #[test]
+    fn codes_are_sorted_used_and_documented() {
+        let docs = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/errors.md");
+        let docs = std::fs::read_to_string(docs).unwrap();
+        let sources = sources();
+        assert!(CODES.is_sorted_by_key(|(code, ..)| *code));
+        for (code, exit, meaning) in CODES {
+            assert!(sources.contains(&format!("\"{code}\"")), "{code} is used nowhere");
+            let row = format!("| `{code}` | {} | {meaning} |", exit.status());
+            assert!(docs.contains(&row), "docs/errors.md lacks: {row}");
+        }
+        assert_eq!(
+            docs.matches("\n| `").count(),
+            CODES.len(),
+            "docs/errors.md lists codes that there are not"
+        );
+    }
+}

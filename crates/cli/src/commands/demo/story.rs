@@ -1,0 +1,208 @@
+//! The story that the demo tells: what a person does, each command shown and really run.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use bibliotax_disk::error::At;
+use bibliotax_disk::tree::remove;
+use bibliotax_disk::write::make_folder;
+
+use super::world::World;
+use crate::failure::Failure;
+use crate::ui::{Ui, style, styled};
+
+const GATE: &str = "fernhollow/gate-kiosk";
+const COLLEAGUE: &str = "colleague/gate-kiosk";
+
+/// Tells the story in a world that was just built.
+pub fn tell(ui: &Ui, world: &World) -> Result<(), Failure> {
+    let teller = Teller { ui, world };
+    teller.declare()?;
+    teller.share()?;
+    teller.change()?;
+    teller.check()?;
+    teller.supply()?;
+    teller.close();
+    Ok(())
+}
+
+struct Teller<'a> {
+    ui: &'a Ui,
+    world: &'a World,
+}
+
+impl Teller<'_> {
+    fn declare(&self) -> Result<(), Failure> {
+        self.heading("A project declares what it needs");
+        let registries = ["seedhouse", "fernhollow"].map(|name| format!("{name}=../../registries/{name}"));
+        self.run(
+            GATE,
+            &["init", "--name", GATE, "--registry", &registries[0], "--registry", &registries[1]],
+            0,
+        )?;
+        self.show(GATE, "bibliotax.toml", 13)?;
+        self.text(
+            "A version that is already in the field, exactly; then whatever is newest and goes with it.",
+        );
+        self.run(GATE, &["need", "soil-curve", "1.7.0", "--exactly"], 0)?;
+        self.run(GATE, &["need", "rain-ledger"], 0)?;
+        self.text("Something that only tests need.");
+        self.run(GATE, &["need", "probe-sim", "--for", "test"], 0)?;
+        self.text("The lock has a line for every package, to be committed beside the manifest.");
+        self.show(GATE, "bibliotax.lock", 9)
+    }
+
+    fn share(&self) -> Result<(), Failure> {
+        self.heading("The shelf can always be made again, here and elsewhere");
+        self.shell("rm -r shelf");
+        remove(&self.path(GATE).join("shelf"))?;
+        self.run(GATE, &["install"], 0)?;
+        self.run(GATE, &["install"], 0)?;
+        self.text("A colleague gets manifest and lock, nothing else.");
+        make_folder(&self.path(COLLEAGUE))?;
+        for file in ["bibliotax.toml", "bibliotax.lock"] {
+            let from = self.path(GATE).join(file);
+            fs::copy(&from, self.path(COLLEAGUE).join(file)).at("copy", &from)?;
+        }
+        self.run(COLLEAGUE, &["install", "--sealed"], 0)?;
+        self.compare_shelves()
+    }
+
+    fn change(&self) -> Result<(), Failure> {
+        self.heading("Ranges change, by hand or by command");
+        self.text("Somebody edits the manifest: rain-ledger = \"2.4 .. 2.6\". The lock follows at the next install.");
+        let path = self.path(GATE).join("bibliotax.toml");
+        let text = fs::read_to_string(&path).at("read", &path)?;
+        fs::write(&path, text.replace("\"2.6.1 .. 3\"", "\"2.4 .. 2.6\"")).at("write", &path)?;
+        self.run(GATE, &["install"], 0)?;
+        self.text("What can't be had is told in sentences, and nothing changes.");
+        self.run(GATE, &["need", "moss-map", "3"], 4)?;
+        self.text("A dry run shows what another range would bring.");
+        self.run(GATE, &["need", "moss-map", "2", "--dry-run"], 0)
+    }
+
+    fn check(&self) -> Result<(), Failure> {
+        self.heading("What is installed can be checked");
+        self.shell("rm shelf/soil-curve/src/soil_curve.c; echo extra > shelf/soil-curve/notes.txt");
+        let package = self.path(GATE).join("shelf/soil-curve");
+        remove(&package.join("src/soil_curve.c"))?;
+        fs::write(package.join("notes.txt"), "extra\n").at("write", &package)?;
+        self.run(GATE, &["verify"], 1)?;
+        self.run(GATE, &["verify", "--repair"], 0)?;
+        self.run(GATE, &["drop", "probe-sim"], 0)
+    }
+
+    fn supply(&self) -> Result<(), Failure> {
+        self.heading("An author publishes");
+        let author = "fernhollow/valve-core";
+        self.run(author, &["publish", "fernhollow", "--dry-run"], 0)?;
+        self.run(author, &["publish", "fernhollow"], 0)
+    }
+
+    fn close(&self) {
+        self.heading("Go on from here");
+        let program = std::env::current_exe()
+            .map_or_else(|_| "bibliotax".to_owned(), |path| path.display().to_string());
+        let lines = [
+            format!("export BIBLIOTAX_STORE={}", quoted(&self.world.store())),
+            format!("alias bibliotax={}", quoted(Path::new(&program))),
+            format!("cd {}", quoted(&self.path(GATE))),
+            "bibliotax --help".to_owned(),
+        ];
+        self.ui.say("The garden stays as it is now. The next lines bring you into it, without touching your own store:");
+        lines.iter().for_each(|line| self.ui.say(format!("  {line}")));
+    }
+
+    // How the parts of the story are told.
+
+    fn heading(&self, text: &str) {
+        self.ui.say(format!("\n{}", styled(style::STRONG, text)));
+    }
+
+    fn text(&self, text: &str) {
+        self.ui.say(format!("\n{text}"));
+    }
+
+    fn shell(&self, line: &str) {
+        self.ui.say(format!("\n{} {line}", styled(style::GOOD, "$")));
+    }
+
+    /// Shows a command and runs it as a process of its own; anything but the expected end is a defect.
+    fn run(&self, project: &str, args: &[&str], expected: i32) -> Result<(), Failure> {
+        let words: Vec<String> = args.iter().map(|word| shown(word)).collect();
+        self.shell(&format!("bibliotax {}", words.join(" ")));
+        let program = std::env::current_exe().at("find", "the program")?;
+        let mut command = Command::new(&program);
+        command.args(args).current_dir(self.path(project)).env("BIBLIOTAX_STORE", self.world.store());
+        if self.ui.is_json() || self.ui.is_quiet() {
+            command.stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null());
+        }
+        let status = command.status().at("run", &program)?;
+        if status.code() == Some(expected) {
+            return Ok(());
+        }
+        let message = format!("`bibliotax {}` ended with {status} instead of {expected}", words.join(" "));
+        Err(Failure::new("defect", message)
+            .mend(format!("the demo's folder is {}", self.world.root.display())))
+    }
+
+    fn show(&self, project: &str, file: &str, lines: usize) -> Result<(), Failure> {
+        self.shell(&format!("head -n {lines} {file}"));
+        let path = self.path(project).join(file);
+        let text = fs::read_to_string(&path).at("read", &path)?;
+        let width = self.ui.terminal_width().unwrap_or(usize::MAX);
+        for line in text.lines().take(lines) {
+            let short: String = line.chars().take(width).collect();
+            self.ui.say(short);
+        }
+        Ok(())
+    }
+
+    /// Compares the colleague's shelf with the first one, file by file.
+    fn compare_shelves(&self) -> Result<(), Failure> {
+        let [ours, theirs] = [GATE, COLLEAGUE].map(|project| digests(&self.path(project).join("shelf")));
+        let (ours, theirs) = (ours?, theirs?);
+        if ours != theirs {
+            return Err(Failure::new("defect", "the colleague's shelf differs from the first"));
+        }
+        self.text(&format!("Both shelves hold the same {} files, byte for byte.", ours.len()));
+        Ok(())
+    }
+
+    fn path(&self, project: &str) -> PathBuf {
+        self.world.root.join(project)
+    }
+}
+
+/// Path and digest of every file below a folder, hidden ones at its top aside.
+fn digests(folder: &Path) -> Result<Vec<(PathBuf, bibliotax_core::digest::Digest)>, Failure> {
+    let mut found = Vec::new();
+    let mut open = vec![folder.to_owned()];
+    while let Some(current) = open.pop() {
+        for entry in fs::read_dir(&current).at("read", &current)? {
+            let path = entry.at("read", &current)?.path();
+            let is_ours =
+                current == folder && path.file_name().is_some_and(|n| n.to_string_lossy().starts_with('.'));
+            if path.is_dir() && !is_ours {
+                open.push(path);
+            } else if !is_ours {
+                let bytes = fs::read(&path).at("read", &path)?;
+                let inside = path.strip_prefix(folder).unwrap_or(&path).to_owned();
+                found.push((inside, bibliotax_core::digest::Digest::of(&bytes)));
+            }
+        }
+    }
+    found.sort();
+    Ok(found)
+}
+
+/// A word as a shell wants it.
+fn shown(word: &str) -> String {
+    let plain = |c: char| c.is_ascii_alphanumeric() || "-_./=".contains(c);
+    if word.chars().all(plain) { word.to_owned() } else { format!("\"{word}\"") }
+}
+
+fn quoted(path: &Path) -> String {
+    shown(&path.display().to_string())
+}

@@ -1,0 +1,104 @@
+//! Fernhollow, built from the data in the program: projects written out, registries made with our own publishing.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use bibliotax_core::manifest::{FILE_NAME, Manifest};
+use bibliotax_disk::error::At;
+use bibliotax_disk::write::make_folder;
+use bibliotax_registry::folder::Folder;
+use bibliotax_registry::load::load;
+use bibliotax_registry::publish::prepare;
+use include_dir::{Dir, include_dir};
+use jiff::Timestamp;
+
+use crate::failure::Failure;
+use crate::show::count;
+use crate::ui::Ui;
+
+static DATA: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo");
+
+/// The folders of the demo.
+pub struct World {
+    pub root: PathBuf,
+}
+
+impl World {
+    /// Where the demo keeps its packages, apart from the person's own store.
+    pub fn store(&self) -> PathBuf {
+        self.root.join("store")
+    }
+}
+
+/// Writes the projects and builds the registries in `root`.
+pub fn build(ui: &Ui, root: &Path) -> Result<World, Failure> {
+    let sources = tempfile::tempdir().at("write in", std::env::temp_dir())?;
+    write_out(&DATA, DATA.path(), sources.path())?;
+    let projects = DATA.get_dir("fernhollow").map_or_else(|| Err(incomplete("fernhollow")), Ok)?;
+    write_out(projects, DATA.path(), root)?;
+    let [seedhouse, fernhollow] =
+        ["seedhouse", "fernhollow"].map(|name| Folder::create(&root.join("registries").join(name), name));
+    let registries = [seedhouse?, fernhollow?];
+    let releases = publish_all(&registries, sources.path())?;
+    for file in ["events.jsonl", "more-cards.jsonl"] {
+        load(&registries[0], &sources.path().join(file))?;
+    }
+    ui.say(format!("published {} into two registries", count(releases, "release")));
+    Ok(World { root: root.to_owned() })
+}
+
+/// Publishes every release in the order of `releases.txt`, whose lines hold date, registry and folder.
+fn publish_all(registries: &[Folder], sources: &Path) -> Result<usize, Failure> {
+    let list = DATA.get_file("releases.txt").and_then(include_dir::File::contents_utf8);
+    let list = list.ok_or_else(|| incomplete("releases.txt"))?;
+    let mut published = 0;
+    for line in list.lines().filter(|line| !line.starts_with('#')) {
+        let [date, registry, folder] = line.split(' ').collect::<Vec<_>>()[..] else {
+            return Err(incomplete(line));
+        };
+        let registry =
+            registries.iter().find(|known| known.name() == registry).ok_or_else(|| incomplete(line))?;
+        let at: Timestamp = format!("{date}T09:00:00Z").parse().map_err(|_| incomplete(line))?;
+        publish(registry, &sources.join(folder), at)?;
+        published += 1;
+    }
+    Ok(published)
+}
+
+fn publish(registry: &Folder, folder: &Path, at: Timestamp) -> Result<(), Failure> {
+    let path = folder.join(FILE_NAME);
+    let text = fs::read_to_string(&path).at("read", &path)?;
+    let manifest = Manifest::read(&text).map_err(|faults| Failure::in_text(&path, &text, faults))?;
+    prepare(&manifest, folder, at)?.publish(registry)?;
+    Ok(())
+}
+
+/// Writes embedded files below `target`, their paths taken from `base` on; scripts can be run.
+fn write_out(folder: &Dir<'_>, base: &Path, target: &Path) -> Result<(), Failure> {
+    for file in folder.files() {
+        let path = target.join(file.path().strip_prefix(base).unwrap_or(file.path()));
+        if let Some(above) = path.parent() {
+            make_folder(above)?;
+        }
+        fs::write(&path, file.contents()).at("write", &path)?;
+        if file.contents().starts_with(b"#!") {
+            make_runnable(&path)?;
+        }
+    }
+    folder.dirs().try_for_each(|below| write_out(below, base, target))
+}
+
+#[cfg(unix)]
+fn make_runnable(path: &Path) -> Result<(), Failure> {
+    use std::os::unix::fs::PermissionsExt;
+    Ok(fs::set_permissions(path, fs::Permissions::from_mode(0o755)).at("make runnable", path)?)
+}
+
+#[cfg(not(unix))]
+fn make_runnable(_: &Path) -> Result<(), Failure> {
+    Ok(())
+}
+
+fn incomplete(what: &str) -> Failure {
+    Failure::new("defect", format!("the demo's data is incomplete: {what}"))
+}

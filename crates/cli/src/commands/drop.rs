@@ -1,0 +1,106 @@
+//! `drop`: the reverse of `need`; says what left and what stayed.
+
+use std::path::Path;
+
+use bibliotax_core::manifest::{self, Manifest, Need};
+use bibliotax_core::name::PackageName;
+use bibliotax_core::nearest::{either, nearest};
+use serde_json::json;
+
+use super::need::open_text;
+use super::settle::{Settled, installed_json};
+use crate::codes::Exit;
+use crate::failure::Failure;
+use crate::progress::Progress;
+use crate::project::Project;
+use crate::show::changes::needed_by;
+use crate::ui::Ui;
+
+/// Take packages out of the manifest and off the shelf
+///
+/// What only they needed leaves with them; what something else needs stays, and it is said why.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Example:\n  bibliotax drop moss-map")]
+pub struct Drop {
+    /// Packages that the manifest declares
+    #[arg(required = true, value_name = "PACKAGE")]
+    packages: Vec<String>,
+    /// Take them out of the needs for this purpose only
+    #[arg(long = "for", value_name = "PURPOSE")]
+    purpose: Option<String>,
+    /// Show what would change and write nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+impl Drop {
+    pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
+        let progress = Progress::new(ui);
+        let (project, _held) = if self.dry_run {
+            (Project::find(here)?, None)
+        } else {
+            let (project, held) = Project::hold(here, &progress)?;
+            (project, Some(held))
+        };
+        project.sound_lock()?;
+        let packages =
+            self.packages.iter().map(|word| self.declared(&project, word)).collect::<Result<Vec<_>, _>>()?;
+        let mut text = open_text(&project)?;
+        for need in packages.iter().flatten() {
+            text.remove_need(need.purpose.as_ref(), &need.package);
+        }
+        let text = text.to_string();
+        let manifest =
+            Manifest::read(&text).map_err(|faults| Failure::in_text("the edited manifest", &text, faults))?;
+        let (lock, _) = project.resolve(&manifest, &project.registries(&manifest)?)?;
+        let settled = Settled::new(&project, &manifest, lock);
+        settled.show(ui);
+        let stayed: Vec<&PackageName> =
+            packages.iter().filter_map(|needs| Some(&needs.first()?.package)).collect();
+        stayed.iter().for_each(|package| say_stayed(ui, &settled, package));
+        let mut result = json!({ "changes": settled.changes(), "dry-run": self.dry_run });
+        if self.dry_run {
+            ui.say("nothing was written");
+        } else {
+            result["shelf"] = installed_json(settled.carry_out(ui, Some(&text))?);
+        }
+        ui.report("drop", result);
+        Ok(Exit::Done)
+    }
+
+    /// The needs that a word means: of this purpose if one is given, else of all.
+    fn declared<'p>(&self, project: &'p Project, word: &str) -> Result<Vec<&'p Need>, Failure> {
+        let of_purpose = |need: &&Need| {
+            self.purpose
+                .as_ref()
+                .is_none_or(|wanted| need.purpose.as_ref().is_some_and(|p| p.as_str() == wanted))
+        };
+        let needs: Vec<&Need> = project.manifest.needs.iter().filter(of_purpose).collect();
+        let found: Vec<&Need> = needs.iter().copied().filter(|need| need.package.as_str() == word).collect();
+        if !found.is_empty() {
+            return Ok(found);
+        }
+        let failure =
+            Failure::new("need.not-declared", format!("{} doesn't declare {word}", manifest::FILE_NAME));
+        let near = nearest(word, needs.iter().map(|need| need.package.as_str()), 2);
+        let locked = project.sound_lock()?.zip(word.parse::<PackageName>().ok());
+        let needed_by = locked.map(|(lock, name)| needed_by(lock, &name)).unwrap_or_default();
+        Err(match (needed_by.first(), near.as_slice()) {
+            (Some(other), _) => {
+                failure.mend(format!("it is here because {other} needs it; drop that, if you can do without"))
+            }
+            (None, []) => failure.mend("see `[needs]` in the manifest"),
+            (None, near) => failure.mend(format!("perhaps {} was meant", either(near))),
+        })
+    }
+}
+
+/// Says why a dropped package is still in the lock.
+fn say_stayed(ui: &Ui, settled: &Settled<'_>, package: &PackageName) {
+    if settled.lock.package(package).is_some() {
+        let others = needed_by(&settled.lock, package);
+        let others: Vec<&str> = others.iter().map(|name| name.as_str()).collect();
+        let why = if others.is_empty() { "another purpose".to_owned() } else { others.join(", ") };
+        ui.say(format!("  {package} stays: it is needed by {why}"));
+    }
+}

@@ -1,0 +1,121 @@
+//! `install`: the shelf, exactly as the lock says.
+
+use std::collections::BTreeSet;
+use std::path::Path;
+use std::time::Instant;
+
+use bibliotax_core::lock::{self, Lock};
+use bibliotax_store::shelf::Plan;
+use serde_json::{Value, json};
+
+use super::settle::{Settled, installed_json, say_installed};
+use crate::codes::Exit;
+use crate::failure::Failure;
+use crate::progress::Progress;
+use crate::project::{Project, warnings_about};
+use crate::ui::Ui;
+
+/// Bring the shelf to exactly what the lock says
+///
+/// Where the manifest has moved on, the lock is made first, staying with what is locked. With --sealed (for
+/// servers that build and test) the lock must be right already, and nothing is written but the shelf.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Example:\n  bibliotax install --sealed")]
+pub struct Install {
+    /// Fail unless the lock is right already; write nothing but the shelf
+    #[arg(long)]
+    sealed: bool,
+    /// Show what would change and write nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+impl Install {
+    pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
+        let progress = Progress::new(ui);
+        let (project, _held) = if self.dry_run {
+            (Project::find(here)?, None)
+        } else {
+            let (project, held) = Project::hold(here, &progress)?;
+            (project, Some(held))
+        };
+        drop(progress);
+        let lock = project.sound_lock()?;
+        match lock.filter(|_| project.is_locked()) {
+            Some(lock) if self.dry_run => plan_only(ui, &project, lock, Value::Array(Vec::new())),
+            Some(lock) => install_locked(ui, &project, lock),
+            None if self.sealed => Err(not_sealed(lock.is_some())),
+            None => self.resolve_and_install(ui, &project),
+        }
+    }
+
+    fn resolve_and_install(&self, ui: &Ui, project: &Project) -> Result<Exit, Failure> {
+        let (lock, warnings) = project.resolve(&project.manifest, &project.registries(&project.manifest)?)?;
+        warnings.iter().for_each(|warning| ui.warn(warning));
+        let settled = Settled::new(project, &project.manifest, lock);
+        settled.show(ui);
+        if self.dry_run {
+            return plan_only(ui, project, &settled.lock, settled.changes());
+        }
+        let installed = settled.carry_out(ui, None)?;
+        let result = json!({ "changes": settled.changes(), "dry-run": false, "warnings": warnings,
+            "shelf": installed_json(installed) });
+        ui.report("install", result);
+        Ok(Exit::Done)
+    }
+}
+
+fn install_locked(ui: &Ui, project: &Project, lock: &Lock) -> Result<Exit, Failure> {
+    let begun = Instant::now();
+    let progress = Progress::new(ui);
+    let installed = project.install(lock, &project.manifest, &BTreeSet::new(), &progress)?;
+    drop(progress);
+    let warnings = if installed.built > 0 { warnings(project, lock) } else { Vec::new() };
+    warnings.iter().for_each(|warning| ui.warn(warning));
+    say_installed(ui, installed, begun);
+    let result =
+        json!({ "changes": [], "dry-run": false, "warnings": warnings, "shelf": installed_json(installed) });
+    ui.report("install", result);
+    Ok(Exit::Done)
+}
+
+/// Warnings about what is locked, as far as the registries can be asked: a lock installs without them.
+fn warnings(project: &Project, lock: &Lock) -> Vec<String> {
+    let registries = project.registries(&project.manifest);
+    registries.map(|registries| warnings_about(lock, &registries)).unwrap_or_default()
+}
+
+fn plan_only(ui: &Ui, project: &Project, lock: &Lock, changes: Value) -> Result<Exit, Failure> {
+    let shelf = project.shelf();
+    let plan = Plan::new(lock, &shelf.state(), &shelf.contents()?, &BTreeSet::new());
+    for package in &plan.build {
+        ui.say(format!("  would put {} {} on the shelf", package.name, package.version));
+    }
+    for name in &plan.remove {
+        ui.say(format!("  would take {name} off the shelf"));
+    }
+    ui.say("nothing was written");
+    let build: Vec<Value> =
+        plan.build.iter().map(|p| json!({ "package": p.name, "version": p.version })).collect();
+    ui.report(
+        "install",
+        json!({ "changes": changes, "dry-run": true, "build": build, "remove": plan.remove }),
+    );
+    Ok(Exit::Done)
+}
+
+/// That there is no lock to go by.
+pub fn not_locked() -> Failure {
+    Failure::new("lock.missing", format!("there is no {} yet", lock::FILE_NAME))
+        .mend("`bibliotax install` makes it, and the shelf with it")
+}
+
+fn not_sealed(has_lock: bool) -> Failure {
+    let mend = "run `bibliotax install` where the manifest is edited, and commit the lock";
+    if has_lock {
+        let message = format!("{} is not made from the manifest as it is", lock::FILE_NAME);
+        return Failure::new("lock.stale", message).mend(mend);
+    }
+    Failure::new("lock.missing", format!("there is no {}, and --sealed writes none", lock::FILE_NAME))
+        .mend(mend)
+}

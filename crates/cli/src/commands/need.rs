@@ -1,0 +1,238 @@
+//! `need`: declares packages, resolves, installs, and says what came along.
+
+mod words;
+
+use std::path::Path;
+
+use bibliotax_core::lock::Lock;
+use bibliotax_core::manifest::{Manifest, ManifestText};
+use bibliotax_core::name::{PackageName, Purpose};
+use bibliotax_core::nearest::{either, nearest};
+use bibliotax_core::range::Range;
+use bibliotax_core::resolve::{Catalogue, Problem, Unresolved, resolve};
+use bibliotax_core::version::Version;
+use bibliotax_registry::registries::Registries;
+use serde_json::json;
+
+use self::words::Wanted;
+use super::settle::{Settled, installed_json};
+use crate::codes::Exit;
+use crate::failure::Failure;
+use crate::progress::Progress;
+use crate::project::{Project, no_registry};
+use crate::show;
+use crate::ui::{Ui, style, styled};
+
+/// Declare packages, resolve and install them
+///
+/// Each PACKAGE may be followed by a RANGE such as 2.4, "2.4 .. 3", ">= 2.4, != 2.5.0" or "any". Without one,
+/// the newest release that goes with the rest is taken and written from there up to the next major version.
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Examples:\n  bibliotax need rain-ledger\n  bibliotax need soil-curve 1.7 moss-map \"2 .. 4\"\n  bibliotax need probe-sim --for test"
+)]
+pub struct Need {
+    /// Packages, each with a range behind it if wanted
+    #[arg(required = true, value_name = "PACKAGE [RANGE]")]
+    words: Vec<String>,
+    /// Take exactly this version: write it with `=`
+    #[arg(long)]
+    exactly: bool,
+    /// What the packages are needed for beside running, such as test or docs
+    #[arg(long = "for", value_name = "PURPOSE")]
+    purpose: Option<String>,
+    /// Let pre-releases count like any other version
+    #[arg(long)]
+    prereleases: bool,
+    /// Show what would change and write nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+impl Need {
+    pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
+        let wanted = words::parse(&self.words, self.exactly)?;
+        let purpose = self.purpose()?;
+        let progress = Progress::new(ui);
+        let (project, _held) = if self.dry_run {
+            (Project::find(here)?, None)
+        } else {
+            let (project, held) = Project::hold(here, &progress)?;
+            (project, Some(held))
+        };
+        project.sound_lock()?;
+        let registries = project.registries(&project.manifest)?;
+        if registries.is_empty() {
+            return Err(no_registry());
+        }
+        wanted.iter().try_for_each(|wanted| check_known(&registries, &wanted.package))?;
+        self.declare(ui, &project, &registries, &wanted, purpose.as_ref())
+    }
+
+    fn declare(
+        &self,
+        ui: &Ui,
+        project: &Project,
+        registries: &Registries,
+        wanted: &[Wanted],
+        purpose: Option<&Purpose>,
+    ) -> Result<Exit, Failure> {
+        let mut declaring = Declaring::open(project, purpose)?;
+        for wanted in wanted {
+            declaring.declare(wanted, self.prereleases);
+        }
+        let (_, warnings) = project.resolve(&declaring.manifest()?, registries).map(|(lock, warnings)| {
+            declaring.settle_ranges(wanted, &lock, self.exactly);
+            (lock, warnings)
+        })?;
+        let manifest = declaring.manifest()?;
+        // The ranges were made around what was chosen, so this chooses the same again.
+        let (lock, _) = project.resolve(&manifest, registries)?;
+        for wanted in wanted {
+            say_declared(ui, &manifest, wanted, purpose);
+        }
+        for wanted in wanted.iter().filter(|wanted| wanted.range.is_none()) {
+            say_passed_over(ui, project, registries, &manifest, wanted, &lock);
+        }
+        warnings.iter().for_each(|warning| ui.warn(warning));
+        let settled = Settled::new(project, &manifest, lock);
+        settled.show(ui);
+        let text = declaring.text.to_string();
+        let mut result =
+            json!({ "changes": settled.changes(), "dry-run": self.dry_run, "warnings": warnings });
+        if self.dry_run {
+            ui.say("nothing was written");
+        } else {
+            result["shelf"] = installed_json(settled.carry_out(ui, Some(&text))?);
+        }
+        ui.report("need", result);
+        Ok(Exit::Done)
+    }
+
+    fn purpose(&self) -> Result<Option<Purpose>, Failure> {
+        let parse = |text: &String| text.parse().map_err(|fault| Failure::in_words("--for", text, fault));
+        self.purpose.as_ref().map(parse).transpose()
+    }
+}
+
+/// The manifest while needs are being declared in it.
+struct Declaring<'p> {
+    project: &'p Project,
+    purpose: Option<&'p Purpose>,
+    text: ManifestText,
+}
+
+impl<'p> Declaring<'p> {
+    fn open(project: &'p Project, purpose: Option<&'p Purpose>) -> Result<Self, Failure> {
+        Ok(Self { project, purpose, text: open_text(project)? })
+    }
+
+    fn manifest(&self) -> Result<Manifest, Failure> {
+        let text = self.text.to_string();
+        Manifest::read(&text).map_err(|faults| Failure::in_text("the edited manifest", &text, faults))
+    }
+
+    /// Declares what is wanted; where no range is given and none was declared, any version for now.
+    fn declare(&mut self, wanted: &Wanted, prereleases: bool) {
+        match &wanted.range {
+            Some(range) => self.text.set_need(self.purpose, &wanted.package, range),
+            None if self.declared(&wanted.package).is_none() => {
+                self.text.set_need(self.purpose, &wanted.package, &Range::any());
+            }
+            None => {}
+        }
+        if prereleases {
+            self.text.accept_prereleases(self.purpose, &wanted.package);
+        }
+    }
+
+    /// Puts the ranges in place that follow from what was chosen.
+    fn settle_ranges(&mut self, wanted: &[Wanted], lock: &Lock, exactly: bool) {
+        for wanted in wanted.iter().filter(|wanted| wanted.range.is_none()) {
+            let is_new = self.declared(&wanted.package).is_none();
+            let chosen = lock.package(&wanted.package).map(|package| &package.version);
+            if let Some(version) = chosen.filter(|_| is_new || exactly) {
+                let range = if exactly { Range::exactly(version) } else { Range::from_version(version) };
+                self.text.set_need(self.purpose, &wanted.package, &range);
+            }
+        }
+    }
+
+    /// The range that the manifest on disk has for a package and this purpose.
+    fn declared(&self, package: &PackageName) -> Option<&Range> {
+        let needs = self.project.manifest.needs.iter();
+        let mut declared =
+            needs.filter(|need| need.package == *package && need.purpose.as_ref() == self.purpose);
+        declared.next().map(|need| &need.range)
+    }
+}
+
+/// The text of a project's manifest, open for editing.
+pub fn open_text(project: &Project) -> Result<ManifestText, Failure> {
+    let opened = ManifestText::open(&project.text);
+    opened.map_err(|fault| Failure::in_text(bibliotax_core::manifest::FILE_NAME, &project.text, vec![fault]))
+}
+
+fn check_known(registries: &Registries, package: &PackageName) -> Result<(), Failure> {
+    if registries.listing(package)?.is_some() {
+        return Ok(());
+    }
+    let names = registries.names();
+    let near = nearest(package.as_str(), names.iter().map(PackageName::as_str), 3);
+    let failure = Failure::new("package.unknown", format!("no registry has a package {package}"));
+    Err(match near.as_slice() {
+        [] => failure.mend(format!("check the name; {} are known", show::count(names.len(), "package"))),
+        near => failure.mend(format!("perhaps {} was meant", either(near))),
+    })
+}
+
+fn say_declared(ui: &Ui, manifest: &Manifest, wanted: &Wanted, purpose: Option<&Purpose>) {
+    let same = |need: &&bibliotax_core::manifest::Need| {
+        need.package == wanted.package && need.purpose.as_ref() == purpose
+    };
+    if let Some(need) = manifest.needs.iter().find(same) {
+        let part = purpose.map_or("[needs]".to_owned(), |purpose| format!("[needs-for.{purpose}]"));
+        let line = format!("{} = \"{}\"", need.package, need.range);
+        ui.say(format!("{}: {part} {line}", styled(style::STRONG, "manifest")));
+    }
+}
+
+/// Says which newer release was not taken, and why.
+fn say_passed_over(
+    ui: &Ui,
+    project: &Project,
+    registries: &Registries,
+    manifest: &Manifest,
+    wanted: &Wanted,
+    lock: &Lock,
+) {
+    let Some(chosen) = lock.package(&wanted.package) else { return };
+    let Some(newest) = newest(registries, &wanted.package).filter(|newest| *newest > chosen.version) else {
+        return;
+    };
+    let mut problem = Problem::new(manifest, &[]);
+    for need in problem.needs.iter_mut().filter(|need| need.package == wanted.package) {
+        need.range = Range::exactly(&newest);
+    }
+    // What is locked is given up only on request, so here it counts like a need of the project's.
+    match resolve(&problem, registries) {
+        Err(Unresolved::Conflict(conflict)) => {
+            ui.say(format!("  passed over {newest}:"));
+            let assumed = [project.manifest.project.name.clone(), wanted.package.clone()];
+            let sentences =
+                conflict.facts.iter().filter(|fact| fact.about != assumed).chain([&conflict.clash]);
+            sentences.for_each(|sentence| ui.say(format!("    {}", sentence.text)));
+        }
+        Err(Unresolved::Catalogue(_)) => {}
+        Ok(_) if project.locked().is_empty() => {}
+        Ok(_) => ui.say(format!("  passed over {newest}: it would move packages that are locked")),
+    }
+}
+
+/// The newest release that could be chosen: final and not withdrawn.
+fn newest(registries: &Registries, package: &PackageName) -> Option<Version> {
+    let listing = registries.listing(package).ok()??;
+    let mut releases = listing.history.releases().iter().rev();
+    let newest = releases.find(|release| !release.entry.version.is_pre() && release.withdrawn.is_none())?;
+    Some(newest.entry.version.clone())
+}

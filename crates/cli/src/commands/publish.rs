@@ -1,0 +1,113 @@
+//! `publish`: from this project folder to a registry.
+
+use std::path::Path;
+
+use bibliotax_core::nearest::{either, nearest};
+use bibliotax_registry::folder::Folder;
+use bibliotax_registry::publish::{Release, prepare};
+use bibliotax_registry::registries::folder_of;
+use jiff::Timestamp;
+use serde_json::{Value, json};
+
+use crate::codes::Exit;
+use crate::failure::Failure;
+use crate::project::Project;
+use crate::show::{count, size, table};
+use crate::ui::{Ui, clean, style, styled};
+
+/// Publish this project as a release
+///
+/// The card comes from the manifest and its [card] part; the archive holds the files that are neither hidden nor
+/// ignored, or those that `files` under [card] names. A release is never replaced.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Example:\n  bibliotax publish seedhouse --dry-run")]
+pub struct Publish {
+    /// A registry that the manifest declares, or a registry's folder; not needed where one is declared
+    registry: Option<String>,
+    /// List what would go, with sizes, and publish nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+impl Publish {
+    pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
+        let project = Project::find(here)?;
+        let registry = Folder::open(&self.folder(&project, here)?)?;
+        let release = prepare(&project.manifest, &project.root, now())?;
+        let mut result = as_json(&release);
+        let title = format!("{} {}", release.card.name, release.card.version);
+        if self.dry_run {
+            list(ui, &release);
+            ui.say(format!("{title} would go to {}; nothing was published", registry.name()));
+        } else {
+            let (files, bytes) = (release.files.len(), release.size());
+            let published = release.publish(&registry)?;
+            let what = format!(
+                "{}, {} packed from {}",
+                count(files, "file"),
+                size(published.file.size),
+                size(bytes)
+            );
+            let verb = if published.already { "is there already" } else { "published" };
+            ui.say(format!("{} {title} in {} ({what})", styled(style::STRONG, verb), registry.name()));
+            result["archive"] = json!(published.file);
+            result["already"] = published.already.into();
+        }
+        ui.report("publish", result);
+        Ok(Exit::Done)
+    }
+
+    fn folder(&self, project: &Project, here: &Path) -> Result<std::path::PathBuf, Failure> {
+        let declared = &project.manifest.registries;
+        let chosen = match (&self.registry, declared.as_slice()) {
+            (Some(name), _) => declared.iter().find(|registry| registry.name.as_str() == name),
+            (None, [only]) => Some(only),
+            (None, _) => None,
+        };
+        if let Some(registry) = chosen {
+            return Ok(folder_of(&registry.name, &registry.url, &project.root)?);
+        }
+        let names: Vec<&str> = declared.iter().map(|registry| registry.name.as_str()).collect();
+        let Some(word) = &self.registry else {
+            let failure = Failure::new("publish.where", "it isn't said which registry to publish to");
+            return Err(failure.mend(if names.is_empty() {
+                "name a registry's folder: `bibliotax publish ../registry`".to_owned()
+            } else {
+                format!("name one: {}", either(&names))
+            }));
+        };
+        if here.join(word).is_dir() || word.contains(['/', '\\']) {
+            return Ok(here.join(word));
+        }
+        let near = nearest(word, names.iter().copied(), 2);
+        let failure =
+            Failure::new("publish.where", format!("`{word}` is no declared registry and no folder"));
+        Err(if near.is_empty() {
+            failure
+        } else {
+            failure.mend(format!("perhaps {} was meant", either(&near)))
+        })
+    }
+}
+
+/// The time of publishing: now, or what SOURCE_DATE_EPOCH says (Reproducible Builds specification).
+pub fn now() -> Timestamp {
+    let given = std::env::var("SOURCE_DATE_EPOCH").ok().and_then(|text| text.parse().ok());
+    let given = given.and_then(|seconds| Timestamp::from_second(seconds).ok());
+    let now = Timestamp::now();
+    given.or_else(|| Timestamp::from_second(now.as_second()).ok()).unwrap_or(now)
+}
+
+fn list(ui: &Ui, release: &Release) {
+    let row = |file: &bibliotax_registry::pack::PackFile| {
+        let runs = if file.executable { "can be run" } else { "" };
+        vec![format!(" {}", clean(file.path.as_str())), size(file.size), runs.to_owned()]
+    };
+    ui.answer(table(ui, release.files.iter().map(row)));
+    ui.say(format!("{}, {} before packing", count(release.files.len(), "file"), size(release.size())));
+}
+
+fn as_json(release: &Release) -> Value {
+    let file = |file: &bibliotax_registry::pack::PackFile| json!({ "path": file.path.as_str(), "size": file.size, "executable": file.executable });
+    json!({ "card": release.card, "contents": release.files.iter().map(file).collect::<Vec<_>>() })
+}

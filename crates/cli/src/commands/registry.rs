@@ -1,0 +1,97 @@
+//! `registry`: makes a registry in a folder, and loads it.
+
+use std::path::{Path, PathBuf};
+
+use bibliotax_core::name::{RegistryName, nearest_package_name};
+use bibliotax_registry::folder::Folder;
+use bibliotax_registry::load::load;
+use serde_json::json;
+
+use crate::codes::Exit;
+use crate::failure::Failure;
+use crate::show::count;
+use crate::ui::Ui;
+
+/// Make and load a registry in a folder
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Examples:\n  bibliotax registry create ../registry\n  bibliotax registry load ../registry cards.jsonl"
+)]
+pub struct Registry {
+    #[command(subcommand)]
+    command: RegistryCommand,
+}
+
+#[derive(Debug, clap::Subcommand)]
+enum RegistryCommand {
+    /// Make an empty registry in a folder that is new or empty
+    #[command(after_help = "Example:\n  bibliotax registry create ../registry --name seedhouse")]
+    Create {
+        /// The folder
+        folder: PathBuf,
+        /// The registry's name; without it, the folder's
+        #[arg(long)]
+        name: Option<String>,
+        /// Check whether it could be made and write nothing
+        #[arg(long)]
+        dry_run: bool,
+    },
+    /// Add many cards and events, one JSON object a line, with the archives that they name by path
+    #[command(after_help = "Example:\n  bibliotax registry load ../registry cards.jsonl")]
+    Load {
+        /// The registry's folder
+        folder: PathBuf,
+        /// The file of JSON lines
+        file: PathBuf,
+    },
+}
+
+impl Registry {
+    pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
+        match &self.command {
+            RegistryCommand::Create { folder, name, dry_run } => {
+                create(ui, &here.join(folder), name.as_deref(), *dry_run)
+            }
+            RegistryCommand::Load { folder, file } => load_file(ui, &here.join(folder), &here.join(file)),
+        }
+    }
+}
+
+fn create(ui: &Ui, folder: &Path, name: Option<&str>, dry_run: bool) -> Result<Exit, Failure> {
+    let name = match name {
+        Some(name) => name
+            .parse::<RegistryName>()
+            .map_err(|fault| Failure::in_words("--name", name, fault))?
+            .to_string(),
+        None => {
+            let folder = folder.file_name().unwrap_or_default().to_string_lossy();
+            nearest_package_name(&folder).map_or_else(|| "registry".to_owned(), |name| name.to_string())
+        }
+    };
+    if dry_run {
+        Folder::can_be_created(folder)?;
+        ui.say("nothing was written");
+    } else {
+        Folder::create(folder, &name)?;
+        ui.say(format!("made the registry {name}; a manifest names it by its folder:"));
+        ui.say(format!("  [registries]\n  {name} = \"{}\"", folder.display()));
+    }
+    ui.report("registry create", json!({ "name": name, "dry-run": dry_run }));
+    Ok(Exit::Done)
+}
+
+fn load_file(ui: &Ui, folder: &Path, file: &Path) -> Result<Exit, Failure> {
+    let registry = Folder::open(folder)?;
+    let loaded = load(&registry, file)?;
+    let already =
+        if loaded.already > 0 { format!(", {} there already", loaded.already) } else { String::new() };
+    let archives = if loaded.archives > 0 {
+        format!(", with {}", count(loaded.archives, "archive"))
+    } else {
+        String::new()
+    };
+    ui.say(format!("loaded {} into {}{archives}{already}", count(loaded.added, "line"), registry.name()));
+    let result = json!({ "added": loaded.added, "already": loaded.already, "archives": loaded.archives });
+    ui.report("registry load", result);
+    Ok(Exit::Done)
+}

@@ -1,0 +1,107 @@
+//! What `need`, `drop`, `resolve` and `install` share: from a manifest to its lock to the shelf.
+
+use std::collections::BTreeSet;
+use std::time::Instant;
+
+use bibliotax_core::compare::compare;
+use bibliotax_core::lock::Lock;
+use bibliotax_core::manifest::Manifest;
+use bibliotax_store::install::Installed;
+use serde_json::{Value, json};
+
+use crate::failure::Failure;
+use crate::progress::Progress;
+use crate::project::{LockFile, Project};
+use crate::show::{changes, count, size};
+use crate::ui::{Ui, style, styled};
+
+/// A lock that is worked out and not yet written.
+pub struct Settled<'p> {
+    project: &'p Project,
+    manifest: &'p Manifest,
+    pub lock: Lock,
+}
+
+impl<'p> Settled<'p> {
+    pub fn new(project: &'p Project, manifest: &'p Manifest, lock: Lock) -> Self {
+        Self { project, manifest, lock }
+    }
+
+    /// The lock before, if there was one to compare with.
+    fn old(&self) -> Option<&Lock> {
+        match &self.project.lock {
+            LockFile::Sound(lock) => Some(lock),
+            LockFile::None | LockFile::Faulty { .. } => None,
+        }
+    }
+
+    /// Whether the lock on disk is this one.
+    pub fn is_written(&self) -> bool {
+        self.old() == Some(&self.lock)
+    }
+
+    /// Shows how the lock changes.
+    pub fn show(&self, ui: &Ui) {
+        changes::show(ui, &compare(self.old(), &self.lock), self.manifest, &self.lock);
+    }
+
+    /// The changes as data.
+    pub fn changes(&self) -> Value {
+        changes::as_json(&compare(self.old(), &self.lock), self.manifest, &self.lock)
+    }
+
+    /// Fetches what is missing, then writes the manifest (where `text` is a new one) and the lock, then brings
+    /// the shelf to it: what can fail most comes before anything is written.
+    pub fn carry_out(&self, ui: &Ui, text: Option<&str>) -> Result<Installed, Failure> {
+        let begun = Instant::now();
+        let progress = Progress::new(ui);
+        let fetched = self.project.fetch(&self.lock, self.manifest, &progress)?;
+        if let Some(text) = text {
+            self.project.write_manifest(text)?;
+        }
+        self.write_lock()?;
+        let installed = self.project.install(&self.lock, self.manifest, &BTreeSet::new(), &progress)?;
+        drop(progress);
+        let installed = Installed { fetched, ..installed };
+        say_installed(ui, installed, begun);
+        Ok(installed)
+    }
+
+    pub fn write_lock(&self) -> Result<(), Failure> {
+        if self.is_written() { Ok(()) } else { self.project.write_lock(&self.lock) }
+    }
+}
+
+/// Says in a line what came onto the shelf.
+pub fn say_installed(ui: &Ui, installed: Installed, begun: Instant) {
+    let head = styled(style::STRONG, "shelf");
+    if installed.built == 0 && installed.removed == 0 {
+        let there = match installed.kept {
+            0 => "it is empty, as the lock says".to_owned(),
+            1 => "the one package is there".to_owned(),
+            many => format!("all {many} packages are there"),
+        };
+        ui.say(format!("{head}: nothing to do, {there}"));
+        return;
+    }
+    let mut parts = Vec::new();
+    if installed.built > 0 {
+        parts.push(format!("{} put there", count(installed.built, "package")));
+    }
+    if installed.removed > 0 {
+        parts.push(format!("{} taken off", installed.removed));
+    }
+    if installed.kept > 0 {
+        parts.push(format!("{} already there", installed.kept));
+    }
+    if installed.fetched.archives > 0 {
+        parts.push(format!("{} fetched", size(installed.fetched.bytes)));
+    }
+    ui.say(format!("{head}: {} ({:.2} s)", parts.join(", "), begun.elapsed().as_secs_f64()));
+}
+
+/// What came onto the shelf, as data.
+pub fn installed_json(installed: Installed) -> Value {
+    json!({ "built": installed.built, "removed": installed.removed, "kept": installed.kept,
+        "fetched": installed.fetched.archives, "fetched-bytes": installed.fetched.bytes })
+}

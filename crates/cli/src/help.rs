@@ -1,0 +1,45 @@
+//! The help: commands grouped by the stages of the work, in the order in which people do it.
+
+use clap::Command;
+
+const STAGES: [(&str, &[&str]); 4] = [
+    ("Declare what is needed", &["init", "need", "drop"]),
+    ("Bring it here", &["resolve", "install", "verify"]),
+    ("Supply packages", &["publish", "registry"]),
+    ("See it at work", &["demo"]),
+];
+
+/// The command with its subcommands listed by stage.
+pub fn grouped(command: Command) -> Command {
+    let mut listed = String::new();
+    for (stage, names) in STAGES {
+        listed.push_str(&format!("\n{stage}\n"));
+        for name in names {
+            let about = command.find_subcommand(name).and_then(Command::get_about);
+            let about = about.map(ToString::to_string).unwrap_or_default();
+            listed.push_str(&format!("  {name:<10}{about}\n"));
+        }
+    }
+    let template = format!(
+        "{{about}}\n\nUse: {{usage}}\n{listed}\n{{options}}\n\n`bibliotax COMMAND --help` tells more, with an example."
+    );
+    command.help_template(template)
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    use super::*;
+
+    #[test]
+    fn every_command_is_in_one_stage_and_has_an_example() {
+        let command = crate::args::Arguments::command();
+        for sub in command.get_subcommands() {
+            let stages = STAGES.iter().filter(|(_, names)| names.contains(&sub.get_name())).count();
+            assert_eq!(stages, 1, "{}", sub.get_name());
+            let after = sub.get_after_help().map(ToString::to_string).unwrap_or_default();
+            assert!(after.contains("Example"), "{} has no example", sub.get_name());
+        }
+    }
+}

@@ -1,0 +1,275 @@
+//! A project's folder: its manifest, lock, shelf and registries, found from anywhere inside it.
+
+use std::collections::BTreeSet;
+use std::io::Read;
+use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
+
+use bibliotax_core::card::FileRecord;
+use bibliotax_core::fault::Fault;
+use bibliotax_core::lock::{self, Lock, LockFault, LockedPackage};
+use bibliotax_core::manifest::{self, Manifest};
+use bibliotax_core::name::PackageName;
+use bibliotax_core::notice::Listener;
+use bibliotax_core::resolve::{Catalogue, Problem, resolve};
+use bibliotax_disk::DiskError;
+use bibliotax_disk::lock::Held;
+use bibliotax_disk::read::read_text;
+use bibliotax_disk::write::write_whole;
+use bibliotax_registry::RegistryError;
+use bibliotax_registry::registries::Registries;
+use bibliotax_store::install::{Fetched, Installed, Supplier, fetch_all, install};
+use bibliotax_store::shelf::Shelf;
+use bibliotax_store::store::Store;
+
+use crate::failure::Failure;
+
+/// Largest lock that is read, in bytes.
+const LARGEST_LOCK: usize = 512 << 20;
+
+/// A project as its files say.
+pub struct Project {
+    pub root: PathBuf,
+    pub text: String,
+    pub manifest: Manifest,
+    pub lock: LockFile,
+}
+
+/// The lock as it is on disk.
+pub enum LockFile {
+    /// There is none.
+    None,
+    /// One that can be trusted.
+    Sound(Lock),
+    /// One that can't; what can be read of it, and why it can't be trusted.
+    Faulty { text: String, fault: Fault },
+}
+
+impl Project {
+    /// The project that `from` lies in.
+    pub fn find(from: &Path) -> Result<Self, Failure> {
+        let root = from.ancestors().find(|folder| folder.join(manifest::FILE_NAME).is_file());
+        let root = root.ok_or_else(|| no_manifest(from))?.to_owned();
+        let text = read_manifest(&root.join(manifest::FILE_NAME))?;
+        let manifest = Manifest::read(&text);
+        let manifest = manifest.map_err(|faults| Failure::in_text(manifest::FILE_NAME, &text, faults))?;
+        let lock = read_lock(&root.join(lock::FILE_NAME))?;
+        Ok(Self { root, text, manifest, lock })
+    }
+
+    /// The project that `from` lies in, kept from other processes; its files are read while it is held.
+    pub fn hold(from: &Path, listener: &dyn Listener) -> Result<(Self, Held), Failure> {
+        let held = Self::find(from)?.shelf().hold(listener)?;
+        Ok((Self::find(from)?, held))
+    }
+
+    pub fn shelf(&self) -> Shelf {
+        Shelf::of(&self.root)
+    }
+
+    /// The lock, unless there is none or it is faulty, which is then a failure.
+    pub fn sound_lock(&self) -> Result<Option<&Lock>, Failure> {
+        match &self.lock {
+            LockFile::None => Ok(None),
+            LockFile::Sound(lock) => Ok(Some(lock)),
+            LockFile::Faulty { text, fault } => {
+                Err(Failure::in_text(lock::FILE_NAME, text, vec![fault.clone()]))
+            }
+        }
+    }
+
+    /// The packages that resolving should stay with, also from a lock that can't be trusted.
+    pub fn locked(&self) -> Vec<LockedPackage> {
+        match &self.lock {
+            LockFile::None => Vec::new(),
+            LockFile::Sound(lock) => lock.packages.clone(),
+            LockFile::Faulty { text, .. } => lock::salvage(text),
+        }
+    }
+
+    /// Whether the lock is made from the manifest as it is.
+    pub fn is_locked(&self) -> bool {
+        matches!(&self.lock, LockFile::Sound(sound) if sound.inputs == lock::inputs(&self.manifest))
+    }
+
+    /// The registries that `manifest` declares, seen from this project.
+    pub fn registries(&self, manifest: &Manifest) -> Result<Registries, Failure> {
+        Ok(Registries::open(manifest, &self.root, &self.locked())?)
+    }
+
+    /// The lock that `manifest` leads to, staying with what is locked, with warnings about what was chosen.
+    pub fn resolve(
+        &self,
+        manifest: &Manifest,
+        registries: &Registries,
+    ) -> Result<(Lock, Vec<String>), Failure> {
+        if registries.is_empty() && !manifest.needs.is_empty() {
+            return Err(no_registry());
+        }
+        let problem = Problem::new(manifest, &self.locked());
+        let resolution = resolve(&problem, registries)?;
+        let warnings = resolution.packages.iter().flat_map(|package| warnings(&package.release)).collect();
+        Ok((Lock::new(manifest, &resolution), warnings))
+    }
+
+    pub fn write_manifest(&self, text: &str) -> Result<(), Failure> {
+        Ok(write_whole(&self.root.join(manifest::FILE_NAME), text.as_bytes())?)
+    }
+
+    pub fn write_lock(&self, lock: &Lock) -> Result<(), Failure> {
+        Ok(write_whole(&self.root.join(lock::FILE_NAME), lock.to_string().as_bytes())?)
+    }
+
+    /// Fetches what a lock needs and the store lacks; nothing of the project is touched.
+    pub fn fetch(
+        &self,
+        lock: &Lock,
+        manifest: &Manifest,
+        listener: &dyn Listener,
+    ) -> Result<Fetched, Failure> {
+        let packages: Vec<&LockedPackage> = lock.packages.iter().collect();
+        Ok(fetch_all(&packages, &open_store()?, &Archives::new(manifest, &self.root), listener)?)
+    }
+
+    /// Brings the shelf to what a lock says.
+    pub fn install(
+        &self,
+        lock: &Lock,
+        manifest: &Manifest,
+        anew: &BTreeSet<PackageName>,
+        listener: &dyn Listener,
+    ) -> Result<Installed, Failure> {
+        let archives = Archives::new(manifest, &self.root);
+        Ok(install(lock, &self.shelf(), &open_store()?, &archives, anew, listener)?)
+    }
+}
+
+/// Archives from the registries of a manifest, which are opened only when something is fetched.
+struct Archives<'p> {
+    manifest: &'p Manifest,
+    root: &'p Path,
+    opened: OnceLock<Registries>,
+}
+
+impl<'p> Archives<'p> {
+    fn new(manifest: &'p Manifest, root: &'p Path) -> Self {
+        Self { manifest, root, opened: OnceLock::new() }
+    }
+
+    fn registries(&self) -> Result<&Registries, RegistryError> {
+        if let Some(opened) = self.opened.get() {
+            return Ok(opened);
+        }
+        let opened = Registries::open(self.manifest, self.root, &[])?;
+        Ok(self.opened.get_or_init(|| opened))
+    }
+}
+
+impl Supplier for Archives<'_> {
+    type Error = RegistryError;
+
+    fn open(
+        &self,
+        package: &LockedPackage,
+        file: &FileRecord,
+    ) -> Result<Box<dyn Read + Send>, RegistryError> {
+        let archive = self.registries()?.open_file(&package.name, &package.source, &file.sha256)?;
+        Ok(Box::new(archive))
+    }
+}
+
+/// The person's store: where BIBLIOTAX_STORE says, else in the folder that the system has for caches.
+pub fn open_store() -> Result<Store, Failure> {
+    Ok(Store::open(&store_folder()?)?)
+}
+
+fn store_folder() -> Result<PathBuf, Failure> {
+    use etcetera::base_strategy::{BaseStrategy, choose_base_strategy};
+    if let Some(folder) = std::env::var_os("BIBLIOTAX_STORE").filter(|folder| !folder.is_empty()) {
+        return Ok(folder.into());
+    }
+    match choose_base_strategy() {
+        Ok(strategy) => Ok(strategy.cache_dir().join("bibliotax")),
+        Err(_) => {
+            let failure = Failure::new("disk.missing", "there is no home folder to keep the store in");
+            Err(failure.mend("say where it should be: BIBLIOTAX_STORE=DIR"))
+        }
+    }
+}
+
+fn read_manifest(path: &Path) -> Result<String, Failure> {
+    let unreadable = |error: DiskError| match error.source.kind() {
+        std::io::ErrorKind::InvalidData => {
+            let message = format!("{} is no manifest: {}", manifest::FILE_NAME, error.source);
+            Failure::new("manifest.unreadable", message)
+                .mend("a manifest is a short text; see `bibliotax init`")
+        }
+        _ => error.into(),
+    };
+    Ok(read_text(path, manifest::LARGEST).map_err(unreadable)?.unwrap_or_default())
+}
+
+fn read_lock(path: &Path) -> Result<LockFile, Failure> {
+    let Some(text) = read_text(path, LARGEST_LOCK)? else { return Ok(LockFile::None) };
+    match Lock::read(&text) {
+        Ok(lock) => Ok(LockFile::Sound(lock)),
+        Err(LockFault { fault, replaceable: true }) => Ok(LockFile::Faulty { text, fault }),
+        Err(LockFault { fault, replaceable: false }) => {
+            Err(Failure::in_text(lock::FILE_NAME, &text, vec![fault]))
+        }
+    }
+}
+
+fn no_manifest(from: &Path) -> Failure {
+    let name = manifest::FILE_NAME;
+    let failure = Failure::new("manifest.missing", format!("there is no {name} here or in a folder above"));
+    let saved_as_text = from.ancestors().find(|folder| folder.join(format!("{name}.txt")).is_file());
+    if saved_as_text.is_some() {
+        return failure
+            .mend(format!("there is a {name}.txt: an editor added the ending; rename it to {name}"));
+    }
+    let mut below: Vec<String> = std::fs::read_dir(from)
+        .into_iter()
+        .flatten()
+        .flatten()
+        .filter(|entry| entry.path().join(name).is_file())
+        .map(|entry| entry.file_name().to_string_lossy().into_owned())
+        .collect();
+    below.sort();
+    match below.as_slice() {
+        [] => failure.mend("`bibliotax init` begins a project here"),
+        [one] => failure.mend(format!("there is one in `{one}`: go there, or say `--directory {one}`")),
+        [first, ..] => failure.mend(format!(
+            "there are some below, in {}: go there, or say `--directory {first}`",
+            below.join(", ")
+        )),
+    }
+}
+
+pub fn no_registry() -> Failure {
+    Failure::new("registry.none", "the manifest declares no registry to look packages up in")
+        .mend("write one under `[registries]`: `seedhouse = \"../registry\"`")
+}
+
+/// What people should know of a release that was chosen.
+fn warnings(release: &bibliotax_core::history::Release) -> Vec<String> {
+    let (name, version) = (&release.entry.name, &release.entry.version);
+    let withdrawn = release.withdrawn.as_ref().map(|withdrawal| {
+        format!("{name} {version} was withdrawn ({}); it stays because the lock has it", withdrawal.reason)
+    });
+    let deprecated = release.deprecated.as_ref().map(|deprecation| {
+        let instead =
+            deprecation.instead.as_ref().map(|name| format!("; use {name} instead")).unwrap_or_default();
+        format!("{name} {version} is deprecated ({}){instead}", deprecation.reason)
+    });
+    withdrawn.into_iter().chain(deprecated).collect()
+}
+
+/// Warnings about locked releases, where their registries can be asked.
+pub fn warnings_about(lock: &Lock, registries: &Registries) -> Vec<String> {
+    let release = |package: &LockedPackage| {
+        let listing = registries.listing(&package.name).ok()??;
+        listing.history.release(&package.version).cloned()
+    };
+    lock.packages.iter().filter_map(release).flat_map(|release| warnings(&release)).collect()
+}

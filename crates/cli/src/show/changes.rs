@@ -1,0 +1,109 @@
+//! The difference of two locks, as a table for people and as data.
+
+use bibliotax_core::compare::{Change, Kind};
+use bibliotax_core::lock::Lock;
+use bibliotax_core::manifest::Manifest;
+use bibliotax_core::name::PackageName;
+use serde_json::{Value, json};
+
+use super::{size, table};
+use crate::ui::{Ui, clean, style, styled};
+
+/// Shows what changes in the lock.
+pub fn show(ui: &Ui, changes: &[Change<'_>], manifest: &Manifest, lock: &Lock) {
+    if changes.is_empty() {
+        return;
+    }
+    ui.say(format!("{}: {}", styled(style::STRONG, "lock"), tally(changes)));
+    let rows = changes.iter().map(|change| row(change, manifest, lock));
+    ui.say(table(ui, rows));
+}
+
+/// The same as data.
+pub fn as_json(changes: &[Change<'_>], manifest: &Manifest, lock: &Lock) -> Value {
+    let change = |change: &Change<'_>| {
+        let package = change.package();
+        json!({
+            "change": change.kind,
+            "package": package.name,
+            "from": change.old.map(|old| &old.version),
+            "to": change.new.map(|new| &new.version),
+            "source": package.source,
+            "license": package.license,
+            "size": package.size(),
+            "direct": is_direct(manifest, &package.name),
+            "needed-by": needed_by(lock, &package.name),
+        })
+    };
+    changes.iter().map(change).collect()
+}
+
+fn word(kind: &Kind) -> &'static str {
+    match kind {
+        Kind::Added => "added",
+        Kind::Gone => "gone",
+        Kind::Raised => "raised",
+        Kind::Lowered => "lowered",
+        Kind::Changed => "changed",
+    }
+}
+
+/// `2 added, 1 raised`.
+pub fn tally(changes: &[Change<'_>]) -> String {
+    let kinds = [Kind::Added, Kind::Gone, Kind::Raised, Kind::Lowered, Kind::Changed];
+    let counted = kinds.iter().filter_map(|kind| {
+        let number = changes.iter().filter(|change| change.kind == *kind).count();
+        (number > 0).then(|| format!("{number} {}", word(kind)))
+    });
+    counted.collect::<Vec<_>>().join(", ")
+}
+
+fn row(change: &Change<'_>, manifest: &Manifest, lock: &Lock) -> Vec<String> {
+    let package = change.package();
+    let versions = match (change.old, change.new) {
+        (Some(old), Some(new)) if old.version != new.version => format!("{} -> {}", old.version, new.version),
+        _ => package.version.to_string(),
+    };
+    let style = match change.kind {
+        Kind::Added | Kind::Raised => style::GOOD,
+        Kind::Gone | Kind::Lowered => style::HEED,
+        Kind::Changed => style::BAD,
+    };
+    let license = package.license.as_ref().map_or_else(|| "licence not stated".into(), ToString::to_string);
+    vec![
+        format!(" {}", styled(style, word(&change.kind))),
+        package.name.to_string(),
+        versions,
+        if package.files.is_empty() { "no files".into() } else { size(package.size()) },
+        clean(&license),
+        reason(change, manifest, lock),
+    ]
+}
+
+fn reason(change: &Change<'_>, manifest: &Manifest, lock: &Lock) -> String {
+    let name = &change.package().name;
+    if change.kind == Kind::Gone {
+        return "nothing needs it".into();
+    }
+    let purposes = change.new.and_then(|package| package.reached.first()).map(|reach| &reach.purposes);
+    let purposes =
+        purposes.filter(|purposes| !purposes.iter().any(|purpose| purpose == bibliotax_core::lock::RUN));
+    let purposes = purposes.map(|purposes| format!(", for {}", purposes.join(" and "))).unwrap_or_default();
+    if is_direct(manifest, name) {
+        return format!("needed here{purposes}");
+    }
+    match needed_by(lock, name).as_slice() {
+        [] => purposes,
+        [one] => format!("needed by {one}{purposes}"),
+        [one, rest @ ..] => format!("needed by {one} and {} more{purposes}", rest.len()),
+    }
+}
+
+fn is_direct(manifest: &Manifest, name: &PackageName) -> bool {
+    manifest.needs.iter().any(|need| need.package == *name)
+}
+
+/// The packages of a lock that need another.
+pub fn needed_by<'l>(lock: &'l Lock, name: &PackageName) -> Vec<&'l PackageName> {
+    lock.packages.iter().filter(|package| package.needs.contains(name)).map(|package| &package.name).collect()
+}

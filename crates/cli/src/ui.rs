@@ -1,0 +1,246 @@
+//! All writing to the terminal goes through here: results to stdout, the rest to stderr.
+
+use std::io::{self, IsTerminal, Write};
+
+use anstyle::{AnsiColor, Style};
+use miette::{
+    Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, Severity, SourceCode,
+};
+use serde_json::{Value, json};
+
+use crate::args::{Format, Global};
+use crate::codes::{Exit, exit_of};
+use crate::failure::Failure;
+
+/// Version of the JSON that commands print.
+const JSON_FORMAT: u64 = 1;
+
+/// Narrowest terminal that tables and messages are laid out for.
+const NARROWEST: usize = 40;
+
+/// Width of messages where there is no terminal.
+const PIPE_WIDTH: usize = 100;
+
+/// How this run talks.
+#[derive(Debug)]
+pub struct Ui {
+    format: Format,
+    quiet: bool,
+    verbose: u8,
+}
+
+/// The few styles there are, the same everywhere; none carries a meaning alone.
+pub mod style {
+    use super::{AnsiColor, Style};
+
+    pub const STRONG: Style = Style::new().bold();
+    pub const FAINT: Style = Style::new().dimmed();
+    pub const GOOD: Style = AnsiColor::Green.on_default();
+    pub const HEED: Style = AnsiColor::Yellow.on_default();
+    pub const BAD: Style = AnsiColor::Red.on_default();
+}
+
+/// A text in a style.
+pub fn styled(style: Style, text: impl std::fmt::Display) -> String {
+    format!("{style}{text}{style:#}")
+}
+
+/// Foreign text without what a terminal would act on.
+pub fn clean(text: &str) -> String {
+    text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect()
+}
+
+impl Ui {
+    pub fn new(global: &Global) -> Self {
+        Self { format: global.format, quiet: global.quiet, verbose: global.verbose }
+    }
+
+    pub fn is_json(&self) -> bool {
+        self.format == Format::Json
+    }
+
+    pub fn is_quiet(&self) -> bool {
+        self.quiet
+    }
+
+    /// Whether progress may be drawn.
+    pub fn shows_progress(&self) -> bool {
+        !self.quiet && self.verbose == 0 && io::stderr().is_terminal()
+    }
+
+    /// A line of the result, for people; with `--quiet` or JSON not shown.
+    pub fn say(&self, line: impl AsRef<str>) {
+        if !self.quiet && !self.is_json() {
+            print_out(line.as_ref());
+        }
+    }
+
+    /// A line that was asked for: shown even with `--quiet`.
+    pub fn answer(&self, line: impl AsRef<str>) {
+        if !self.is_json() {
+            print_out(line.as_ref());
+        }
+    }
+
+    /// The result as JSON, where that was asked for; `command` says whose it is.
+    pub fn report(&self, command: &str, mut result: Value) {
+        if self.is_json() {
+            if let Some(object) = result.as_object_mut() {
+                object.shift_insert(0, "format".into(), JSON_FORMAT.into());
+                object.shift_insert(1, "command".into(), command.into());
+            }
+            print_out(&result.to_string());
+        }
+    }
+
+    /// Something to heed that is no error.
+    pub fn warn(&self, text: impl AsRef<str>) {
+        print_err(&format!("{} {}", styled(style::HEED, "heed:"), text.as_ref()));
+    }
+
+    /// What is being done, for those who asked with `-v` (1) or `-vv` (2).
+    pub fn tell(&self, level: u8, text: impl AsRef<str>) {
+        if self.verbose >= level {
+            print_err(&styled(style::FAINT, text.as_ref()));
+        }
+    }
+
+    /// Shows why a command failed; how the program ends.
+    pub fn fail(&self, failure: &Failure) -> Exit {
+        if self.is_json() {
+            print_out(&as_json(failure).to_string());
+        } else {
+            print_err(self.rendered(failure).trim_end());
+        }
+        exit_of(failure.code)
+    }
+
+    fn rendered(&self, failure: &Failure) -> String {
+        let handler = GraphicalReportHandler::new_themed(self.theme())
+            .with_width(self.terminal_width().unwrap_or(PIPE_WIDTH))
+            .without_cause_chain();
+        let mut text = String::new();
+        for shown in Shown::of(failure) {
+            // Writing into a string can't fail.
+            let _ = handler.render_report(&mut text, &shown);
+        }
+        text
+    }
+
+    fn theme(&self) -> GraphicalTheme {
+        let plain = !io::stderr().is_terminal();
+        let colours = anstream::AutoStream::choice(&io::stderr()) != anstream::ColorChoice::Never;
+        match (plain, colours) {
+            (true, _) => {
+                GraphicalTheme { characters: miette::ThemeCharacters::ascii(), ..GraphicalTheme::none() }
+            }
+            (false, false) => GraphicalTheme::unicode_nocolor(),
+            (false, true) => GraphicalTheme::unicode(),
+        }
+    }
+
+    /// The columns of the terminal that results go to; `None` where they go elsewhere.
+    pub fn terminal_width(&self) -> Option<usize> {
+        let width = terminal_size::terminal_size_of(io::stdout()).map(|(width, _)| usize::from(width.0));
+        width.map(|width| width.max(NARROWEST))
+    }
+}
+
+/// Writes a line to stdout; a reader that went away is no error of ours.
+fn print_out(line: &str) {
+    let mut out = anstream::stdout().lock();
+    if let Err(error) = writeln!(out, "{line}")
+        && error.kind() == io::ErrorKind::BrokenPipe
+    {
+        std::process::exit(0);
+    }
+}
+
+fn print_err(line: &str) {
+    let _ = writeln!(anstream::stderr().lock(), "{line}");
+}
+
+fn as_json(failure: &Failure) -> Value {
+    let faults = failure.source.as_ref().map(|source| {
+        let fault = |fault: &bibliotax_core::fault::Fault| {
+            let (line, column) = line_and_column(&source.text, fault.span.start);
+            json!({ "code": fault.code, "message": fault.message, "in": source.name, "line": line, "column": column,
+                "mend": fault.mend })
+        };
+        source.faults.iter().map(fault).collect::<Vec<_>>()
+    });
+    let error = json!({ "code": failure.code, "message": failure.message, "because": failure.because,
+        "mend": failure.mend, "faults": faults.unwrap_or_default() });
+    json!({ "format": JSON_FORMAT, "error": error })
+}
+
+/// Line and column of a byte, both from 1; the column counts characters.
+fn line_and_column(text: &str, at: usize) -> (usize, usize) {
+    let before = &text[..at.min(text.len())];
+    let start = before.rfind('\n').map_or(0, |end| end + 1);
+    (before.matches('\n').count() + 1, before[start..].chars().count() + 1)
+}
+
+/// One failure, or one fault of several, as the diagnostics library wants it.
+#[derive(Debug)]
+struct Shown<'f> {
+    code: &'static str,
+    message: String,
+    mend: Option<&'f str>,
+    source: Option<NamedSource<String>>,
+    label: Option<LabeledSpan>,
+}
+
+impl<'f> Shown<'f> {
+    fn of(failure: &'f Failure) -> Vec<Self> {
+        let Some(source) = &failure.source else {
+            let lines = failure.because.iter().map(|line| format!("\n{}", clean(line)));
+            let message = clean(&failure.message) + &lines.collect::<String>();
+            let mend = failure.mend.as_deref();
+            return vec![Self { code: failure.code, message, mend, source: None, label: None }];
+        };
+        let shown = |fault: &'f bibliotax_core::fault::Fault| Self {
+            code: fault.code,
+            message: clean(&fault.message),
+            mend: fault.mend.as_deref().or(failure.mend.as_deref()),
+            source: Some(NamedSource::new(&source.name, shortened(&source.text))),
+            label: Some(LabeledSpan::at(fault.span.clone(), clean(&fault.label))),
+        };
+        source.faults.iter().map(shown).collect()
+    }
+}
+
+/// The text with every control character that a terminal would act on made harmless, byte for byte.
+fn shortened(text: &str) -> String {
+    text.chars().map(|c| if c.is_ascii_control() && c != '\n' && c != '\t' { ' ' } else { c }).collect()
+}
+
+impl std::fmt::Display for Shown<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.message)
+    }
+}
+
+impl std::error::Error for Shown<'_> {}
+
+impl Diagnostic for Shown<'_> {
+    fn code<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
+        Some(Box::new(self.code))
+    }
+
+    fn severity(&self) -> Option<Severity> {
+        Some(Severity::Error)
+    }
+
+    fn help<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
+        self.mend.map(|mend| Box::new(mend) as Box<dyn std::fmt::Display>)
+    }
+
+    fn source_code(&self) -> Option<&dyn SourceCode> {
+        self.source.as_ref().map(|source| source as &dyn SourceCode)
+    }
+
+    fn labels(&self) -> Option<Box<dyn Iterator<Item = LabeledSpan> + '_>> {
+        Some(Box::new(self.label.clone().into_iter()))
+    }
+}

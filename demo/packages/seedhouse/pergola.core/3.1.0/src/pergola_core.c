@@ -1,0 +1,6 @@
+#include "pergola_core.h"
+
+int pergola_begin(void)
+{
+    return 0;
+}

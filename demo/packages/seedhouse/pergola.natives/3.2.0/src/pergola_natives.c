@@ -1,0 +1,6 @@
+#include "pergola_natives.h"
+
+int pergola_native(void)
+{
+    return 0;
+}

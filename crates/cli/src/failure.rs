@@ -23,7 +23,7 @@ pub struct Failure {
     /// What to do about it.
     pub mend: Option<String>,
     /// The text that people wrote, and what is wrong in it.
-    pub source: Option<Source>,
+    pub source: Option<Box<Source>>,
 }
 
 /// A text with faults.
@@ -54,7 +54,7 @@ impl Failure {
         let (code, message) =
             faults.first().map_or(("defect", String::new()), |f| (f.code, f.message.clone()));
         let source = Source { name: name.as_ref().display().to_string(), text: text.to_owned(), faults };
-        Self { code, message, source: Some(source), ..Self::default() }
+        Self { code, message, source: Some(Box::new(source)), ..Self::default() }
     }
 
     /// A fault in words of the command line.
@@ -130,7 +130,7 @@ impl From<RegistryError> for Failure {
             E::Ambiguous { ref package, ref registries } => {
                 let registry = registries.first().map_or("…", |name| name.as_str());
                 let mend = format!(
-                    "settle it: `registry = \"{registry}\"` in the need, or `owns = [\"{package}\"]` with one of the registries"
+                    "settle it: `bibliotax need {package} --registry {registry}`, or `owns = [\"{package}\"]` with one of the registries"
                 );
                 return Self::new("package.ambiguous", message).mend(mend);
             }
@@ -172,10 +172,15 @@ impl From<StoreError> for Failure {
                 let (code, mend) = match &source {
                     ArchiveError::WrongDigest { .. } | ArchiveError::WrongSize { .. } => (
                         "archive.wrong-bytes",
-                        "don't use it; tell the registry's keepers that a published file changed",
+                        "don't use it; tell the registry's keepers that a published file changed; the shelf is as it was",
                     ),
-                    ArchiveError::Unreadable { .. } => ("archive.unreadable", "tell the package's authors"),
-                    _ => ("archive.refused", "don't use it; tell the package's authors"),
+                    ArchiveError::Unreadable { .. } => {
+                        ("archive.unreadable", "tell the package's authors; the shelf is as it was")
+                    }
+                    _ => (
+                        "archive.refused",
+                        "don't use it; tell the package's authors; the shelf is as it was",
+                    ),
                 };
                 Self::new(code, message).because([format!("{}.", capital(&source.to_string()))]).mend(mend)
             }
@@ -209,9 +214,11 @@ impl From<Unresolved<RegistryError>> for Failure {
 
 impl From<Conflict> for Failure {
     fn from(conflict: Conflict) -> Self {
+        let mend = match conflict.facts.as_slice() {
+            [_] => "choose a range that has one of them; nothing was changed",
+            _ => "widen one of these ranges in the manifest, or drop one of these needs; nothing was changed",
+        };
         let sentences = conflict.facts.into_iter().chain([conflict.clash]).map(|sentence| sentence.text);
-        Self::new("resolve.conflict", "no set of releases satisfies all needs").because(sentences).mend(
-            "widen one of these ranges in the manifest, or drop one of these needs; nothing was changed",
-        )
+        Self::new("resolve.conflict", "no set of releases satisfies all needs").because(sentences).mend(mend)
     }
 }

@@ -21,7 +21,7 @@ pub fn grouped(command: Command) -> Command {
         }
     }
     let template = format!(
-        "{{about}}\n\nUse: {{usage}}\n{listed}\n{{options}}\n\n`bibliotax COMMAND --help` tells more, with an example."
+        "{{about}}\n\nUsage: {{usage}}\n{listed}\n{{options}}\n\n`bibliotax COMMAND --help` tells more, with an example."
     );
     command.help_template(template)
 }

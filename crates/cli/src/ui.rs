@@ -95,7 +95,9 @@ impl Ui {
 
     /// Something to heed that is no error.
     pub fn warn(&self, text: impl AsRef<str>) {
-        print_err(&format!("{} {}", styled(style::HEED, "heed:"), text.as_ref()));
+        if !self.quiet {
+            print_err(&format!("{} {}", styled(style::HEED, "heed:"), text.as_ref()));
+        }
     }
 
     /// What is being done, for those who asked with `-v` (1) or `-vv` (2).
@@ -120,9 +122,10 @@ impl Ui {
             .with_width(self.terminal_width().unwrap_or(PIPE_WIDTH))
             .without_cause_chain();
         let mut text = String::new();
-        for shown in Shown::of(failure) {
+        for (index, shown) in Shown::of(failure).iter().enumerate() {
+            text.push_str(if index > 0 { "\n" } else { "" });
             // Writing into a string can't fail.
-            let _ = handler.render_report(&mut text, &shown);
+            let _ = handler.render_report(&mut text, shown);
         }
         text
     }
@@ -204,7 +207,10 @@ impl<'f> Shown<'f> {
             message: clean(&fault.message),
             mend: fault.mend.as_deref().or(failure.mend.as_deref()),
             source: Some(NamedSource::new(&source.name, shortened(&source.text))),
-            label: Some(LabeledSpan::at(fault.span.clone(), clean(&fault.label))),
+            label: Some(LabeledSpan::new_with_span(
+                Some(clean(&fault.label)).filter(|label| !label.is_empty()),
+                fault.span.clone(),
+            )),
         };
         source.faults.iter().map(shown).collect()
     }

@@ -1,5 +1,7 @@
 //! A package's history: its events, folded into the releases there are and how each stands today.
 
+use serde_json::error::Category;
+
 use crate::card::{Deprecation, Entry, Event, Withdrawal};
 use crate::name::PackageName;
 use crate::version::Version;
@@ -56,7 +58,7 @@ impl History {
             Event::Release(entry) => match self.position(&entry.version) {
                 Ok(_) => return Err(format!("{} is there already", entry.version)),
                 Err(place) => {
-                    self.releases.insert(place, Release { entry, withdrawn: None, deprecated: None })
+                    self.releases.insert(place, Release { entry, withdrawn: None, deprecated: None });
                 }
             },
             Event::Withdrawn(withdrawal) => {
@@ -98,10 +100,17 @@ impl History {
     }
 }
 
-/// A JSON error's own words, without the line and column that count from the wrong place here.
+/// What is wrong with a JSON text, in our words where its syntax is; without the line and column, which count
+/// from the wrong place here.
 pub fn without_place(error: &serde_json::Error) -> String {
-    let text = error.to_string();
-    text.rfind(" at line ").map_or(text.as_str(), |end| &text[..end]).to_owned()
+    match error.classify() {
+        Category::Syntax | Category::Io => "this is not JSON".to_owned(),
+        Category::Eof => "it ends too early".to_owned(),
+        Category::Data => {
+            let text = error.to_string();
+            text.rfind(" at line ").map_or(text.as_str(), |end| &text[..end]).to_owned()
+        }
+    }
 }
 
 #[cfg(test)]

@@ -174,7 +174,8 @@ pub fn inputs(manifest: &Manifest) -> Digest {
     let registries: Vec<_> = registries
         .iter()
         .map(|registry| {
-            let mut owns: Vec<&str> = registry.owns.iter().map(|pattern| pattern.as_str()).collect();
+            let mut owns: Vec<&str> =
+                registry.owns.iter().map(super::manifest::NamePattern::as_str).collect();
             owns.sort_unstable();
             (&registry.name, &registry.url, owns)
         })

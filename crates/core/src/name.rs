@@ -67,7 +67,7 @@ fn nearest_segment(text: &str) -> Option<String> {
             'a'..='z' => mended.push(c),
             '0'..='9' if !mended.is_empty() => mended.push(c),
             '-' | '_' | ' ' | '.' | ':' | '@' if !mended.is_empty() && !mended.ends_with('-') => {
-                mended.push('-')
+                mended.push('-');
             }
             _ => {}
         }

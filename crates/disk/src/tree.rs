@@ -44,7 +44,7 @@ fn make_writable(path: &Path) -> io::Result<()> {
 }
 
 /// Up to so many files it is quicker to sync each than all that anybody wrote on the same file system.
-const FEW: usize = 256;
+const FEW: usize = 16;
 
 /// Makes durable the files (so many in all) that were written below these folders of one file system.
 pub fn sync_below(folders: &[&Path], files: usize) -> Result<()> {

@@ -2,13 +2,13 @@
 //!
 //! ```text
 //! format              the number of this layout
-//! trees/<xx>/<sha256>       an unpacked archive, its files read-only
-//! trees/<xx>/<sha256>.json  its listing: every file with size and digest
-//! incoming/                 what is being unpacked
+//! trees/<xx>/<sha256>/files/        an unpacked archive, its files read-only
+//! trees/<xx>/<sha256>/listing.json  every file of it with size and digest
+//! incoming/                         what is being unpacked
 //! ```
 //!
-//! A tree appears under its digest by one rename, after its listing and after all its bytes are durable: it
-//! is there whole or not at all, whatever happens. Any number of processes may add the same tree at once.
+//! A tree appears under its digest by one rename, when its listing and all its bytes are durable: it is there
+//! whole or not at all, whatever happens. Any number of processes may add the same tree at once.
 
 use std::fs;
 use std::io::{self, Read};
@@ -29,6 +29,10 @@ use crate::unpack::{Listing, unpack};
 /// The layout that this version writes and reads.
 const FORMAT: &str = "1";
 
+/// The names inside the place of a tree.
+const FILES: &str = "files";
+const LISTING: &str = "listing.json";
+
 /// Largest listing that is read, in bytes: a million files with long names.
 const LARGEST_LISTING: usize = 1 << 30;
 
@@ -43,7 +47,8 @@ pub struct Store {
 pub struct Incoming {
     folder: TempDir,
     digest: Digest,
-    listing: Listing,
+    /// How many files it has.
+    files: usize,
 }
 
 impl Store {
@@ -67,17 +72,17 @@ impl Store {
 
     /// Whether the tree of an archive is here.
     pub fn has(&self, archive: &Digest) -> bool {
-        self.tree(archive).is_dir() && self.listing_path(archive).is_file()
+        self.place_of(archive).is_dir()
     }
 
     /// The folder of an archive's tree.
     pub fn tree(&self, archive: &Digest) -> PathBuf {
-        self.root.join("trees").join(archive.folder()).join(archive.to_string())
+        self.place_of(archive).join(FILES)
     }
 
     /// What is in an archive's tree; `None` if it isn't here, or its listing is damaged.
     pub fn listing(&self, archive: &Digest) -> Result<Option<Listing>, StoreError> {
-        let text = match read_text(&self.listing_path(archive), LARGEST_LISTING) {
+        let text = match read_text(&self.place_of(archive).join(LISTING), LARGEST_LISTING) {
             Err(error) if error.source.kind() == io::ErrorKind::InvalidData => None,
             read => read?,
         };
@@ -89,8 +94,13 @@ impl Store {
         let incoming = self.root.join("incoming");
         let folder =
             tempfile::Builder::new().prefix("tree-").tempdir_in(&incoming).at("write in", &incoming)?;
-        let listing = unpack(archive, file, folder.path())?;
-        Ok(Incoming { folder, digest: file.sha256, listing })
+        let tree = folder.path().join(FILES);
+        make_folder(&tree)?;
+        let listing = unpack(archive, file, &tree)?;
+        // A listing has nothing that could fail to be JSON.
+        let text = serde_json::to_vec(&listing).unwrap_or_default();
+        fs::write(folder.path().join(LISTING), text).at("write in", folder.path())?;
+        Ok(Incoming { folder, digest: file.sha256, files: listing.files.len() })
     }
 
     /// Makes what was received durable and keeps it.
@@ -98,20 +108,15 @@ impl Store {
         if incoming.is_empty() {
             return Ok(());
         }
-        for tree in &incoming {
-            let path = self.listing_path(&tree.digest);
-            make_folder(folder_of(&path))?;
-            // A listing has nothing that could fail to be JSON.
-            write_whole(&path, &serde_json::to_vec(&tree.listing).unwrap_or_default())?;
-        }
-        let files: usize = incoming.iter().map(|tree| tree.listing.files.len()).sum();
+        let files = incoming.iter().map(|tree| tree.files).sum();
         let folders: Vec<&Path> = incoming.iter().map(|tree| tree.folder.path()).collect();
         sync_below(&folders, files)?;
         incoming.into_iter().try_for_each(|tree| self.place(tree))
     }
 
     fn place(&self, incoming: Incoming) -> Result<(), StoreError> {
-        let place = self.tree(&incoming.digest);
+        let place = self.place_of(&incoming.digest);
+        make_folder(folder_of(&place))?;
         // Only its owner can look into a temporary folder; a tree is for all who can look into the store.
         open_to_all(incoming.folder.path())?;
         match fs::rename(incoming.folder.path(), &place) {
@@ -127,9 +132,8 @@ impl Store {
 
     /// Takes a tree out, because it is damaged.
     pub fn discard(&self, archive: &Digest) -> Result<(), StoreError> {
-        remove(&self.listing_path(archive))?;
         // Out of its place in one step, so that nobody meets half of it.
-        let place = self.tree(archive);
+        let place = self.place_of(archive);
         let incoming = self.root.join("incoming");
         let aside =
             tempfile::Builder::new().prefix("gone-").tempdir_in(&incoming).at("write in", &incoming)?;
@@ -139,8 +143,8 @@ impl Store {
         }
     }
 
-    fn listing_path(&self, archive: &Digest) -> PathBuf {
-        self.root.join("trees").join(archive.folder()).join(format!("{archive}.json"))
+    fn place_of(&self, archive: &Digest) -> PathBuf {
+        self.root.join("trees").join(archive.folder()).join(archive.to_string())
     }
 }
 

@@ -39,6 +39,14 @@ impl Init {
         let name = self.project_name(here)?;
         let registries = self.registries()?;
         let text = new_manifest(&name, &registries);
+        if let Some(outer) =
+            here.ancestors().skip(1).find(|folder| folder.join(manifest::FILE_NAME).is_file())
+        {
+            ui.warn(format!(
+                "the project in {} is around this one; commands run here act on this one",
+                outer.display()
+            ));
+        }
         if self.dry_run {
             ui.answer(text.trim_end());
         } else {

@@ -3,10 +3,12 @@
 mod words;
 
 use std::path::Path;
+use std::str::FromStr;
 
+use bibliotax_core::fault::Fault;
 use bibliotax_core::lock::Lock;
 use bibliotax_core::manifest::{Manifest, ManifestText};
-use bibliotax_core::name::{PackageName, Purpose};
+use bibliotax_core::name::{PackageName, Purpose, RegistryName};
 use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Problem, Unresolved, resolve};
@@ -41,6 +43,9 @@ pub struct Need {
     /// What the packages are needed for beside running, such as test or docs
     #[arg(long = "for", value_name = "PURPOSE")]
     purpose: Option<String>,
+    /// Take the packages from this registry, where several hold the name
+    #[arg(long, value_name = "NAME")]
+    registry: Option<String>,
     /// Let pre-releases count like any other version
     #[arg(long)]
     prereleases: bool,
@@ -52,7 +57,6 @@ pub struct Need {
 impl Need {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let wanted = words::parse(&self.words, self.exactly)?;
-        let purpose = self.purpose()?;
         let progress = Progress::new(ui);
         let (project, _held) = if self.dry_run {
             (Project::find(here)?, None)
@@ -61,30 +65,25 @@ impl Need {
             (project, Some(held))
         };
         project.sound_lock()?;
-        let registries = project.registries(&project.manifest)?;
-        if registries.is_empty() {
+        if project.manifest.registries.is_empty() {
             return Err(no_registry());
         }
-        wanted.iter().try_for_each(|wanted| check_known(&registries, &wanted.package))?;
-        self.declare(ui, &project, &registries, &wanted, purpose.as_ref())
+        self.declare(ui, &project, &wanted)
     }
 
-    fn declare(
-        &self,
-        ui: &Ui,
-        project: &Project,
-        registries: &Registries,
-        wanted: &[Wanted],
-        purpose: Option<&Purpose>,
-    ) -> Result<Exit, Failure> {
+    fn declare(&self, ui: &Ui, project: &Project, wanted: &[Wanted]) -> Result<Exit, Failure> {
+        let purpose = parsed("--for", self.purpose.as_ref())?;
+        let registry = parsed("--registry", self.registry.as_ref())?;
+        let purpose = purpose.as_ref();
         let mut declaring = Declaring::open(project, purpose)?;
         for wanted in wanted {
-            declaring.declare(wanted, self.prereleases);
+            declaring.declare(wanted, self.prereleases, registry.as_ref());
         }
-        let (_, warnings) = project.resolve(&declaring.manifest()?, registries).map(|(lock, warnings)| {
-            declaring.settle_ranges(wanted, &lock, self.exactly);
-            (lock, warnings)
-        })?;
+        let manifest = declaring.manifest()?;
+        let registries = &project.registries(&manifest)?;
+        wanted.iter().try_for_each(|wanted| check_known(registries, &wanted.package))?;
+        let (lock, warnings) = project.resolve(&manifest, registries)?;
+        declaring.settle_ranges(wanted, &lock, self.exactly);
         let manifest = declaring.manifest()?;
         // The ranges were made around what was chosen, so this chooses the same again.
         let (lock, _) = project.resolve(&manifest, registries)?;
@@ -108,11 +107,10 @@ impl Need {
         ui.report("need", result);
         Ok(Exit::Done)
     }
+}
 
-    fn purpose(&self) -> Result<Option<Purpose>, Failure> {
-        let parse = |text: &String| text.parse().map_err(|fault| Failure::in_words("--for", text, fault));
-        self.purpose.as_ref().map(parse).transpose()
-    }
+fn parsed<T: FromStr<Err = Fault>>(option: &str, text: Option<&String>) -> Result<Option<T>, Failure> {
+    text.map(|text| text.parse().map_err(|fault| Failure::in_words(option, text, fault))).transpose()
 }
 
 /// The manifest while needs are being declared in it.
@@ -133,7 +131,7 @@ impl<'p> Declaring<'p> {
     }
 
     /// Declares what is wanted; where no range is given and none was declared, any version for now.
-    fn declare(&mut self, wanted: &Wanted, prereleases: bool) {
+    fn declare(&mut self, wanted: &Wanted, prereleases: bool, registry: Option<&RegistryName>) {
         match &wanted.range {
             Some(range) => self.text.set_need(self.purpose, &wanted.package, range),
             None if self.declared(&wanted.package).is_none() => {
@@ -143,6 +141,9 @@ impl<'p> Declaring<'p> {
         }
         if prereleases {
             self.text.accept_prereleases(self.purpose, &wanted.package);
+        }
+        if let Some(registry) = registry {
+            self.text.take_from(self.purpose, &wanted.package, registry);
         }
     }
 

@@ -4,7 +4,7 @@ use toml_edit::{DocumentMut, InlineTable, Item, RawString, Table, TableLike, Val
 
 use super::syntax;
 use crate::fault::Fault;
-use crate::name::{PackageName, Purpose};
+use crate::name::{PackageName, Purpose, RegistryName};
 use crate::range::Range;
 
 /// The text of a manifest, open for editing.
@@ -39,17 +39,27 @@ impl ManifestText {
 
     /// Says with the need of `package` that pre-releases count like any other version.
     pub fn accept_prereleases(&mut self, purpose: Option<&Purpose>, package: &PackageName) {
+        self.add_to_need(purpose, package, "prereleases", Value::from(true));
+    }
+
+    /// Says with the need of `package` which registry it comes from.
+    pub fn take_from(&mut self, purpose: Option<&Purpose>, package: &PackageName, registry: &RegistryName) {
+        self.add_to_need(purpose, package, "registry", Value::from(registry.as_str()));
+    }
+
+    /// Adds a key to a need; one that is only a range becomes a table.
+    fn add_to_need(&mut self, purpose: Option<&Purpose>, package: &PackageName, key: &str, new: Value) {
         let needs = self.needs_or_new(purpose);
         let Some(item) = needs.get_mut(package.as_str()) else { return };
         if let Some(table) = item.as_table_like_mut() {
-            table.insert("prereleases", value(true));
+            table.insert(key, value(new));
             return;
         }
         let mut table = InlineTable::new();
         if let Some(range) = item.as_str() {
             table.insert("range", range.into());
         }
-        table.insert("prereleases", true.into());
+        table.insert(key, new);
         *item = value(table);
     }
 

@@ -36,10 +36,8 @@ name = "{project}"
 [registries]
 {lines}
 # "2.4 .. 3" takes 2.4 and up, but not 3; "= 2.4.1" just that one; "any" all.
+# Needs of another purpose than running stand apart: [needs-for.test]
 [needs]
-
-# Needs of another purpose than running stand apart.
-# [needs-for.test]
 "#
     )
 }

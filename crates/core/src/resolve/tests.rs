@@ -12,9 +12,12 @@ use crate::name::PackageName;
 use crate::range::Range;
 use crate::version::Version;
 
-/// A registry in memory: for each package its releases, each with its needs; `w` marks a withdrawn one.
+/// A registry in memory.
 #[derive(Debug, Clone, Default)]
-struct Registry(BTreeMap<PackageName, Vec<(Version, Vec<(PackageName, Range)>, bool)>>);
+struct Registry(BTreeMap<PackageName, Vec<Published>>);
+
+/// Version, needs, and whether it was withdrawn.
+type Published = (Version, Vec<(PackageName, Range)>, bool);
 
 impl Catalogue for Registry {
     type Error = Infallible;

@@ -137,7 +137,7 @@ impl<'a, C: Catalogue> Universe<'a, C> {
             return Ok(());
         }
         package.stated.insert(choice);
-        let needs = package.release(choice).map(|release| running_needs(release));
+        let needs = package.release(choice).map(running_needs);
         for need in needs.unwrap_or_default() {
             self.state_need(engine, var, choice, need)?;
         }

@@ -1,0 +1,87 @@
+//! The program killed at many moments: the next run ends right.
+
+use std::time::{Duration, Instant};
+
+use crate::garden::{Garden, remains};
+
+/// How many moments are tried, spread over the time that a whole run takes.
+const MOMENTS: u32 = 24;
+
+/// Runs, kills after `moment`, and waits for the end.
+fn killed_after(garden: &Garden, folder: &str, args: &[&str], moment: Duration) {
+    let mut child = garden.start(folder, args);
+    let begun = Instant::now();
+    while begun.elapsed() < moment && child.try_wait().unwrap().is_none() {
+        std::thread::yield_now();
+    }
+    let _ = child.kill();
+    child.wait().unwrap();
+}
+
+fn time_of(run: impl FnOnce()) -> Duration {
+    let begun = Instant::now();
+    run();
+    begun.elapsed()
+}
+
+#[test]
+fn an_install_killed_at_any_moment_is_completed_by_the_next() {
+    let versions = ["1.0.0", "1.1.0"];
+    let releases: Vec<String> =
+        (0..12).flat_map(|n| versions.map(|version| format!("bed-n{n} {version}"))).collect();
+    let releases: Vec<&str> = releases.iter().map(String::as_str).collect();
+    let needs = |range: &str| (0..12).map(|n| format!("bed-n{n} = \"{range}\"\n")).collect::<String>();
+    let garden = Garden::needing(&releases, &needs("1.0"));
+    let old = garden.read("gate/bibliotax.toml");
+    let new = old.replace("\"1.0\"", "\"1.1\"");
+    let whole = time_of(|| drop(garden.run(&["install"]).expect(0)));
+    for moment in 0..MOMENTS {
+        // Back and forth, so that every kill falls into a change of all packages; the store anew each time.
+        let _ = std::fs::remove_dir_all(garden.path("store"));
+        let (text, version) = if moment % 2 == 0 { (&new, "1.1.0") } else { (&old, "1.0.0") };
+        garden.write("gate/bibliotax.toml", text);
+        killed_after(&garden, "gate", &["install"], whole * moment / MOMENTS);
+        let ended = garden.run(&["install"]).expect(0);
+        garden.run(&["verify"]).expect(0);
+        let expected: Vec<String> = garden
+            .shelf()
+            .iter()
+            .map(|line| format!("{} {version}", line.split(' ').next().unwrap()))
+            .collect();
+        assert_eq!((garden.shelf().len(), garden.shelf()), (12, expected), "killed at {moment}: {ended}");
+    }
+}
+
+#[test]
+fn a_need_killed_at_any_moment_leaves_a_project_that_installs() {
+    let garden = Garden::needing(&["moss-map 1.0.0", "dew-point 1.0.0"], "dew-point = \"1\"");
+    let before = garden.read("gate/bibliotax.toml");
+    let whole = time_of(|| drop(garden.run(&["need", "moss-map"]).expect(0)));
+    let after = garden.read("gate/bibliotax.toml");
+    for moment in 0..MOMENTS {
+        garden.write("gate/bibliotax.toml", &before);
+        killed_after(&garden, "gate", &["need", "moss-map"], whole * moment / MOMENTS);
+        let manifest = garden.read("gate/bibliotax.toml");
+        assert!(manifest == before || manifest == after, "{manifest}");
+        garden.run(&["install"]).expect(0);
+        garden.run(&["verify"]).expect(0);
+    }
+}
+
+#[test]
+fn a_publish_killed_at_any_moment_is_there_whole_or_not_at_all() {
+    let garden = Garden::with(&[]);
+    let manifest = |version: &str| format!("[project]\nname = \"valve-core\"\nversion = \"{version}\"\n");
+    garden.write("valve/contents.txt", &"watering by valve\n".repeat(2000));
+    garden.write("valve/bibliotax.toml", &manifest("0.9.0"));
+    let whole = time_of(|| drop(garden.run_in("valve", &["publish", "../seedhouse"]).expect(0)));
+    for moment in 0..MOMENTS {
+        let version = format!("1.{moment}.0");
+        garden.write("valve/bibliotax.toml", &manifest(&version));
+        killed_after(&garden, "valve", &["publish", "../seedhouse"], whole * moment / MOMENTS);
+        garden.run_in("valve", &["publish", "../seedhouse"]).expect(0);
+        garden.run(&["need", "valve-core", &format!("= {version}")]).expect(0);
+        assert_eq!(garden.shelf().len(), 2);
+    }
+    assert_eq!(remains(&garden.path("gate")), [""; 0]);
+}

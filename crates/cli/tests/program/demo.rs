@@ -1,0 +1,20 @@
+//! The demo, whole: it checks each of its own steps, so its success means that the story holds.
+
+use crate::garden::Garden;
+
+#[test]
+fn the_demo_tells_its_story_and_leaves_the_garden() {
+    let garden = Garden::bare();
+    let ran = garden.run_in(".", &["demo", "fernhollow"]).expect(0);
+    for part in [
+        "need soil-curve 1.7.0 --exactly",
+        "Both shelves hold the same",
+        "passed over 3.0.0",
+        "Go on from here",
+    ] {
+        assert!(ran.stdout.contains(part), "{part} is not in {ran}");
+    }
+    assert!(garden.path("fernhollow/fernhollow/gate-kiosk/shelf/rain-ledger").is_dir());
+    assert!(!garden.path("store").exists(), "the person's own store was not touched");
+    assert_eq!(garden.run_in(".", &["demo", "fernhollow"]).expect(2).code(), "demo.not-empty");
+}

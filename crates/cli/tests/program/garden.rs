@@ -1,0 +1,199 @@
+//! A hermetic garden for each test: own home, own store, own registry, no settings from outside.
+
+use std::fmt::Write as _;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+
+/// The moment at which everything in a test is published.
+const PUBLISHED: &str = "2026-03-01T09:00:00Z";
+
+/// A temporary folder with a registry `seedhouse` and a project `gate`.
+pub struct Garden {
+    folder: tempfile::TempDir,
+}
+
+/// What a run of the program printed and how it ended, as one text.
+pub struct Ran {
+    pub status: i32,
+    pub stdout: String,
+    pub stderr: String,
+}
+
+impl Garden {
+    /// A garden with an empty registry and no project yet.
+    pub fn bare() -> Self {
+        let garden = Self { folder: tempfile::Builder::new().prefix("garden").tempdir().unwrap() };
+        fs::create_dir_all(garden.path("gate")).unwrap();
+        garden.run_in(".", &["registry", "create", "seedhouse"]).expect(0);
+        garden
+    }
+
+    /// A garden with a project that needs nothing yet, and these releases: `rain-ledger 2.4.0: dew-point 1`.
+    pub fn with(releases: &[&str]) -> Self {
+        let garden = Self::bare();
+        garden.publish(releases);
+        garden.write("gate/bibliotax.toml", MANIFEST);
+        garden
+    }
+
+    /// A garden whose project declares these needs, one line each.
+    pub fn needing(releases: &[&str], needs: &str) -> Self {
+        let garden = Self::with(releases);
+        garden.write("gate/bibliotax.toml", &format!("{MANIFEST}{needs}\n"));
+        garden
+    }
+
+    pub fn path(&self, path: &str) -> PathBuf {
+        self.folder.path().join(path)
+    }
+
+    pub fn write(&self, path: &str, text: &str) {
+        let path = self.path(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, text).unwrap();
+    }
+
+    pub fn read(&self, path: &str) -> String {
+        fs::read_to_string(self.path(path)).unwrap()
+    }
+
+    /// Loads releases, each with one file `<name>.txt` that tells its version.
+    pub fn publish(&self, releases: &[&str]) {
+        let mut cards = String::new();
+        for release in releases {
+            let (title, needs) = release.split_once(':').unwrap_or((release, ""));
+            let (name, version) = title.split_once(' ').unwrap();
+            let needs = needs.split(',').filter_map(|need| need.trim().split_once(' '));
+            let needs: Vec<_> = needs.map(|(n, r)| serde_json::json!({ "name": n, "range": r })).collect();
+            let archive = format!("archives/{}-{version}.tar", name.replace('/', "."));
+            let contents = format!("{name} {version}\n");
+            self.write_tar(&archive, &[(&format!("{}.txt", name.replace('/', "-")), contents.as_bytes())]);
+            let card = serde_json::json!({ "name": name, "version": version, "published": PUBLISHED, "license": "MIT",
+                "needs": needs, "files": [{ "path": archive }] });
+            writeln!(cards, "{card}").unwrap();
+        }
+        self.load(&cards);
+    }
+
+    pub fn load(&self, lines: &str) {
+        self.write("cards.jsonl", lines);
+        self.run_in(".", &["registry", "load", "seedhouse", "cards.jsonl"]).expect(0);
+    }
+
+    pub fn write_tar(&self, path: &str, files: &[(&str, &[u8])]) {
+        let mut builder = tar::Builder::new(Vec::new());
+        for (name, contents) in files {
+            let mut header = tar::Header::new_gnu();
+            header.set_mode(0o644);
+            header.set_size(contents.len() as u64);
+            builder.append_data(&mut header, name, *contents).unwrap();
+        }
+        let path = self.path(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, builder.into_inner().unwrap()).unwrap();
+    }
+
+    /// The program, ready to run in a folder of the garden.
+    pub fn command(&self, folder: &str, args: &[&str]) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_bibliotax"));
+        command.args(args).current_dir(self.path(folder)).env_clear().stdin(Stdio::null());
+        command.env("HOME", self.path("home")).env("BIBLIOTAX_STORE", self.path("store"));
+        command.env("SOURCE_DATE_EPOCH", "1772355600").env("TMPDIR", self.folder.path());
+        command
+    }
+
+    #[must_use]
+    pub fn run_in(&self, folder: &str, args: &[&str]) -> Ran {
+        let output = self.command(folder, args).output().unwrap();
+        let text = |bytes: Vec<u8>| self.rewritten(&String::from_utf8(bytes).unwrap());
+        let status = output.status.code().unwrap_or(-1);
+        Ran { status, stdout: text(output.stdout), stderr: text(output.stderr) }
+    }
+
+    /// Runs the program in the project's folder.
+    #[must_use]
+    pub fn run(&self, args: &[&str]) -> Ran {
+        self.run_in("gate", args)
+    }
+
+    /// Starts the program in the project's folder and lets it go on by itself.
+    pub fn start(&self, folder: &str, args: &[&str]) -> Child {
+        self.command(folder, args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+    }
+
+    /// Every file on the project's shelf with its contents, the shelf's own ones aside.
+    pub fn shelf(&self) -> Vec<String> {
+        let mut files = Vec::new();
+        let mut open = vec![self.path("gate/shelf")];
+        while let Some(folder) = open.pop() {
+            for entry in fs::read_dir(&folder).into_iter().flatten().flatten() {
+                let path = entry.path();
+                let is_own =
+                    folder == self.path("gate/shelf") && entry.file_name().to_string_lossy().starts_with('.');
+                if is_own {
+                    continue;
+                }
+                if path.is_dir() {
+                    open.push(path);
+                } else {
+                    files.push(fs::read_to_string(&path).unwrap().trim().to_owned());
+                }
+            }
+        }
+        files.sort();
+        files
+    }
+
+    /// Text without what differs from run to run: the garden's own path, and times.
+    fn rewritten(&self, text: &str) -> String {
+        let text = text.replace(&self.folder.path().display().to_string(), "GARDEN");
+        let mut kept = String::new();
+        for line in text.split_inclusive('\n') {
+            match line.rsplit_once(" (").filter(|(_, end)| end.trim_end().ends_with(" s)")) {
+                Some((start, _)) => writeln!(kept, "{start} (TIME)").unwrap(),
+                None => kept.push_str(line),
+            }
+        }
+        kept
+    }
+}
+
+const MANIFEST: &str =
+    "[project]\nname = \"gate-kiosk\"\n\n[registries]\nseedhouse = \"../seedhouse\"\n\n[needs]\n";
+
+impl Ran {
+    /// Panics with everything that was printed unless the program ended so.
+    #[track_caller]
+    pub fn expect(self, status: i32) -> Self {
+        assert_eq!(self.status, status, "{self}");
+        self
+    }
+
+    /// The stable code of the error that was printed.
+    pub fn code(&self) -> &str {
+        self.stderr.lines().next().unwrap_or_default()
+    }
+
+    pub fn json(&self) -> serde_json::Value {
+        serde_json::from_str(&self.stdout).unwrap_or_else(|error| panic!("{error} in {self}"))
+    }
+}
+
+impl std::fmt::Display for Ran {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let Self { status, stdout, stderr } = self;
+        write!(f, "{stdout}")?;
+        if !stderr.is_empty() {
+            write!(f, "----- stderr\n{stderr}")?;
+        }
+        write!(f, "----- status {status}")
+    }
+}
+
+/// Whether anything is left of a file that was only for a moment.
+pub fn remains(folder: &Path) -> Vec<String> {
+    let entries = fs::read_dir(folder).into_iter().flatten().flatten();
+    let names = entries.map(|entry| entry.file_name().to_string_lossy().into_owned());
+    names.filter(|name| name.starts_with(".bibliotax-")).collect()
+}

@@ -1,0 +1,80 @@
+//! The help, the JSON and the manners of the command line.
+
+use insta::assert_snapshot;
+
+use crate::garden::Garden;
+
+#[test]
+fn the_help_groups_commands_by_stage() {
+    assert_snapshot!(Garden::bare().run(&["--help"]), @"
+    Declares, resolves, installs and keeps a team's third-party packages, for any language
+
+    Usage: bibliotax [OPTIONS] <COMMAND>
+
+    Declare what is needed
+      init      Write a commented manifest in this folder
+      need      Declare packages, resolve and install them
+      drop      Take packages out of the manifest and off the shelf
+
+    Bring it here
+      resolve   Write the lock that the manifest leads to
+      install   Bring the shelf to exactly what the lock says
+      verify    Compare every file of the shelf with the lock
+
+    Supply packages
+      publish   Publish this project as a release
+      registry  Make and load a registry in a folder
+
+    See it at work
+      demo      Tell the whole story on demo data, each step really run
+
+          --directory <DIR>  Run as if in this folder
+          --format <FORM>    Print results as text for people or as JSON for programs [default: text]
+                             [possible values: text, json]
+      -q, --quiet            Print nothing but errors and what was asked for
+      -v, --verbose...       Tell what is being done
+      -h, --help             Print help
+      -V, --version          Print version
+
+    `bibliotax COMMAND --help` tells more, with an example.
+    ----- status 0
+    ");
+}
+
+#[test]
+fn wrong_words_end_with_status_two_and_the_nearest_right_ones() {
+    let garden = Garden::bare();
+    let ran = garden.run(&["ned", "x"]).expect(2);
+    assert!(ran.stderr.contains("'need'"), "{ran}");
+    garden.run(&["need"]).expect(2);
+    garden.run(&["install", "--quiet", "-v"]).expect(2);
+}
+
+#[test]
+fn json_goes_to_stdout_alone_and_names_format_and_command() {
+    let garden = Garden::with(&["dew-point 1.4.0"]);
+    for args in [&["need", "dew-point"][..], &["install"], &["resolve"], &["verify"], &["drop", "dew-point"]]
+    {
+        let ran = garden.run(&[args, &["--format", "json"]].concat()).expect(0);
+        let json = ran.json();
+        assert_eq!((json["format"].as_u64(), json["command"].as_str()), (Some(1), Some(args[0])));
+        assert_eq!(ran.stderr, "");
+    }
+    let error = garden.run(&["need", "nowhere", "--format", "json"]).expect(4).json();
+    assert_eq!(error["error"]["code"], "package.unknown");
+}
+
+#[test]
+fn quiet_prints_nothing_where_nothing_was_asked() {
+    let garden = Garden::with(&["dew-point 1.4.0"]);
+    for args in [&["need", "dew-point", "-q"][..], &["install", "-q"], &["verify", "-q"]] {
+        assert_eq!(garden.run(args).expect(0).to_string(), "----- status 0");
+    }
+}
+
+#[test]
+fn no_colours_leave_the_terminal_where_there_is_none() {
+    let garden = Garden::with(&["dew-point 1.4.0"]);
+    let ran = garden.run(&["need", "dew-point"]).expect(0);
+    assert!(!ran.stdout.contains('\u{1b}') && !ran.stderr.contains('\u{1b}'), "{ran}");
+}

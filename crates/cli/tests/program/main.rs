@@ -1,0 +1,14 @@
+//! The built program, run on real files in temporary folders.
+
+#![allow(clippy::unwrap_used, reason = "a test that can't go on has failed")]
+
+mod crash;
+mod demo;
+mod disk;
+mod garden;
+mod help;
+mod locks;
+mod manifests;
+mod registries;
+mod story;
+mod together;

@@ -1,0 +1,278 @@
+//! Registries, publishing and archives: what is published arrives, and what is wrong is refused by name.
+
+use std::fs;
+use std::path::PathBuf;
+
+use insta::assert_snapshot;
+
+use crate::garden::Garden;
+
+const AUTHOR: &str = "[project]\nname = \"valve-core\"\nversion = \"0.4.0\"\nlicense = \"EUPL-1.2\"\n\n[card]\n\
+    summary = \"Watering by valve\"\nexposes = { include = \"include\" }\n\n[needs]\ndew-point = \"1\"\n";
+
+fn author() -> Garden {
+    let garden = Garden::with(&["dew-point 1.4.0"]);
+    garden.write("valve/bibliotax.toml", AUTHOR);
+    garden.write("valve/include/valve.h", "int valve(void);\n");
+    garden.write("valve/notes/todo.txt", "ask Imke\n");
+    garden.write("valve/.gitignore", "notes/\n");
+    garden
+}
+
+/// The only archive of a package in the registry.
+fn archive_of(garden: &Garden, name: &str) -> PathBuf {
+    let lines = fs::read_dir(garden.path("seedhouse/packages")).unwrap().flatten();
+    let path = lines.map(|bin| bin.path().join(format!("{name}.jsonl"))).find(|path| path.exists()).unwrap();
+    let entry: serde_json::Value =
+        serde_json::from_str(fs::read_to_string(path).unwrap().lines().next().unwrap()).unwrap();
+    let digest = entry["files"][0]["sha256"].as_str().unwrap().to_owned();
+    garden.path(&format!("seedhouse/files/{}/{digest}", &digest[..2]))
+}
+
+#[test]
+fn what_is_published_can_be_needed() {
+    let garden = author();
+    assert_snapshot!(garden.run_in("valve", &["publish", "../seedhouse", "--dry-run"]), @"
+      bibliotax.toml   166 B
+      include/valve.h  17 B
+    2 files, 183 B before packing
+    valve-core 0.4.0 would go to seedhouse; nothing was published
+    ----- status 0
+    ");
+    assert_snapshot!(garden.run_in("valve", &["publish", "../seedhouse"]), @"
+    published valve-core 0.4.0 in seedhouse (2 files, 238 B packed from 183 B)
+    ----- status 0
+    ");
+    garden.run(&["need", "valve-core"]).expect(0);
+    assert_eq!(garden.read("gate/shelf/valve-core/include/valve.h"), "int valve(void);\n");
+    assert!(!garden.path("gate/shelf/valve-core/notes").exists());
+}
+
+#[test]
+fn a_release_is_never_replaced() {
+    let garden = author();
+    garden.run_in("valve", &["publish", "../seedhouse"]).expect(0);
+    let again = garden.run_in("valve", &["publish", "../seedhouse", "--format", "json"]).expect(0);
+    assert_eq!(again.json()["already"], true);
+    garden.write("valve/include/valve.h", "int valve(int minutes);\n");
+    assert_snapshot!(garden.run_in("valve", &["publish", "../seedhouse"]), @"
+    ----- stderr
+    registry.exists
+
+      x valve-core 0.4.0 is published already, with other contents
+      help: a release never changes: raise `version` in the manifest
+    ----- status 5
+    ");
+    garden.write("valve/bibliotax.toml", &AUTHOR.replace("0.4.0", "0.4.1"));
+    garden.run_in("valve", &["publish", "../seedhouse"]).expect(0);
+}
+
+#[cfg(unix)]
+#[test]
+fn the_same_tree_gives_the_same_archive_under_any_file_mode_mask() {
+    let digest = |mask: &str| {
+        let garden = Garden::bare();
+        let program = env!("CARGO_BIN_EXE_bibliotax");
+        garden.write("valve.toml", &AUTHOR.replace("[needs]\ndew-point = \"1\"\n", ""));
+        let script = format!(
+            "umask {mask}; mkdir -p valve/include; cp valve.toml valve/bibliotax.toml; echo x > valve/include/v.h; \
+             chmod u+rw valve/include/v.h; {program} --directory valve --format json publish ../seedhouse"
+        );
+        let mut shell = std::process::Command::new("sh");
+        let output = shell.arg("-c").arg(script).current_dir(garden.path(".")).output().unwrap();
+        let text = String::from_utf8(output.stdout).unwrap();
+        let json: serde_json::Value = serde_json::from_str(&text).unwrap_or_else(|_| panic!("{text}"));
+        json["archive"]["sha256"].as_str().unwrap().to_owned()
+    };
+    assert_eq!(digest("022"), digest("077"));
+}
+
+#[test]
+fn what_can_not_be_published_is_told_by_name() {
+    let garden = author();
+    let rows = [
+        (AUTHOR.replace("version = \"0.4.0\"\n", ""), "manifest.no-version"),
+        (AUTHOR.replace("include = \"include\"", "include = \"gone\""), "card.exposes-nothing"),
+        (AUTHOR.replace("exposes =", "files = [\"[\"]\nexposes ="), "card.no-pattern"),
+    ];
+    for (text, code) in rows {
+        garden.write("valve/bibliotax.toml", &text);
+        assert_eq!(garden.run_in("valve", &["publish", "../seedhouse"]).expect(3).code(), code);
+    }
+    garden.write("valve/bibliotax.toml", AUTHOR);
+    assert_eq!(garden.run_in("valve", &["publish"]).expect(2).code(), "publish.where");
+    assert_eq!(garden.run_in("valve", &["publish", "../nowhere"]).expect(5).code(), "registry.missing");
+    garden.write("valve/src/aux.c", "");
+    assert_snapshot!(garden.run_in("valve", &["publish", "../seedhouse"]), @r#"
+    ----- stderr
+    publish.path
+
+      x `src/aux.c` can't be part of a package: a part of it is a device on some systems
+      help: rename it, or name the wanted ones with `files = ["…"]` under `[card]`
+    ----- status 3
+    "#);
+}
+
+#[test]
+fn registries_that_are_missing_newer_or_of_an_unknown_kind_are_told() {
+    let garden = Garden::needing(&["dew-point 1.4.0"], "dew-point = \"1\"");
+    let manifest = garden.read("gate/bibliotax.toml");
+    for (url, code, status) in [
+        ("../nowhere", "registry.missing", 5),
+        ("../home", "registry.missing", 5),
+        ("https://packages.example/", "registry.scheme", 3),
+    ] {
+        garden.write("gate/bibliotax.toml", &manifest.replace("../seedhouse", url));
+        assert_eq!(garden.run(&["install"]).expect(status).code(), code);
+    }
+    garden.write("gate/bibliotax.toml", &manifest);
+    garden.write("seedhouse/registry.json", "{\"format\": 2, \"name\": \"seedhouse\"}");
+    assert_eq!(garden.run(&["install"]).expect(5).code(), "registry.newer");
+    garden.write("seedhouse/registry.json", "{");
+    assert_eq!(garden.run(&["install"]).expect(6).code(), "registry.broken");
+}
+
+#[test]
+fn a_broken_history_stops_only_who_needs_that_package() {
+    let garden = Garden::needing(&["dew-point 1.4.0", "moss-map 1.0.0"], "dew-point = \"1\"");
+    let bins = fs::read_dir(garden.path("seedhouse/packages")).unwrap().flatten();
+    let moss = bins.map(|bin| bin.path().join("moss-map.jsonl")).find(|path| path.exists()).unwrap();
+    fs::write(&moss, "{\"event\":\"release\",\"name\":\n").unwrap();
+    garden.run(&["install"]).expect(0);
+    let told = garden.run(&["need", "moss-map"]).expect(6);
+    assert!(told.stderr.contains("line 1:") && told.code() == "registry.broken", "{told}");
+}
+
+#[test]
+fn an_archive_whose_bytes_differ_never_reaches_shelf_or_store() {
+    let garden =
+        Garden::needing(&["dew-point 1.4.0", "moss-map 1.0.0"], "dew-point = \"1\"\nmoss-map = \"1\"");
+    let archive = archive_of(&garden, "moss-map");
+    let good = fs::read(&archive).unwrap();
+    let mut bytes = good.clone();
+    bytes[513] ^= 1;
+    fs::write(&archive, &bytes).unwrap();
+    let told = garden.run(&["install"]).expect(6);
+    assert!(told.code() == "archive.wrong-bytes" && told.stderr.contains("moss-map"), "{told}");
+    assert!(!garden.path("gate/bibliotax.lock").exists() && garden.shelf().is_empty());
+    fs::remove_file(&archive).unwrap();
+    assert_eq!(garden.run(&["install"]).expect(5).code(), "registry.no-file");
+    fs::write(&archive, good).unwrap();
+    garden.run(&["install"]).expect(0);
+}
+
+#[test]
+fn a_hostile_archive_is_refused_by_the_name_of_its_entry() {
+    let garden = Garden::with(&[]);
+    let mut tar = Vec::new();
+    let mut header = tar::Header::new_gnu();
+    header.as_gnu_mut().unwrap().name[..10].copy_from_slice(b"../escaped");
+    header.set_size(0);
+    header.set_mode(0o644);
+    header.set_cksum();
+    tar.extend_from_slice(header.as_bytes());
+    tar.extend_from_slice(&[0; 1024]);
+    fs::write(garden.path("evil.tar"), tar).unwrap();
+    garden.load("{\"name\":\"evil\",\"version\":\"1.0\",\"published\":\"2026-03-01T09:00:00Z\",\"files\":[{\"path\":\"evil.tar\"}]}\n");
+    assert_snapshot!(garden.run(&["need", "evil"]), @r#"
+    manifest: [needs] evil = "1 .. 2"
+    lock: 1 added
+      added  evil  1.0  1.5 KiB  licence not stated  needed here
+    ----- stderr
+    archive.refused
+
+      x the archive of evil can't be used
+      | Its entry `../escaped` is refused: it leads out of the package.
+      help: don't use it; tell the package's authors
+    ----- status 6
+    "#);
+    assert!(!garden.path("gate/bibliotax.lock").exists());
+}
+
+#[test]
+fn a_name_in_two_registries_is_settled_by_a_person() {
+    let garden = Garden::with(&["night-frost 1.1.0"]);
+    garden.run_in(".", &["registry", "create", "own"]).expect(0);
+    garden.write(
+        "cards.jsonl",
+        "{\"name\":\"night-frost\",\"version\":\"0.2.0\",\"published\":\"2026-03-01T09:00:00Z\"}\n",
+    );
+    garden.run_in(".", &["registry", "load", "own", "cards.jsonl"]).expect(0);
+    let manifest = garden.read("gate/bibliotax.toml").replace("[needs]", "own = \"../own\"\n\n[needs]");
+    garden.write("gate/bibliotax.toml", &manifest);
+    assert_snapshot!(garden.run(&["need", "night-frost"]), @r#"
+    ----- stderr
+    package.ambiguous
+
+      x `night-frost` is in two registries: seedhouse and own
+      help: settle it: `bibliotax need night-frost --registry seedhouse`, or `owns = ["night-frost"]`
+            with one of the registries
+    ----- status 3
+    "#);
+    garden.run(&["need", "night-frost", "--registry", "own"]).expect(0);
+    assert!(garden.read("gate/bibliotax.lock").contains("\"version\":\"0.2.0\",\"source\":\"own\""));
+    garden.write(
+        "gate/bibliotax.toml",
+        &manifest.replace("own = \"../own\"", "own = { url = \"../own\", owns = [\"night-*\"] }"),
+    );
+    garden.run(&["need", "night-frost", "--dry-run"]).expect(0);
+}
+
+#[test]
+fn a_load_takes_all_lines_or_none_and_can_be_run_again() {
+    let garden = Garden::bare();
+    let card = |name: &str, version: &str| {
+        format!("{{\"name\":\"{name}\",\"version\":\"{version}\",\"published\":\"2026-03-01T09:00:00Z\"}}\n")
+    };
+    let withdrawn = "{\"event\":\"withdrawn\",\"name\":\"a\",\"version\":\"1.0\",\"reason\":\"x\",\"at\":\"2026-03-01T09:00:00Z\"}\n";
+    let good = [card("a", "1.0"), withdrawn.to_owned(), card("b", "1.0")].concat();
+    let bad = [
+        good.clone(),
+        card("a", "1.0").replace("}", ",\"license\":\"MIT\"}"),
+        "{\"name\":\"c\"}\n".into(),
+        "nonsense\n".into(),
+    ]
+    .concat();
+    garden.write("cards.jsonl", &bad);
+    assert_snapshot!(garden.run_in(".", &["registry", "load", "seedhouse", "cards.jsonl"]), @r#"
+    ----- stderr
+    registry.bad-line
+
+      x missing field `version`
+       ,-[GARDEN/cards.jsonl:5:1]
+     4 | {"name":"a","version":"1.0","published":"2026-03-01T09:00:00Z","license":"MIT"}
+     5 | {"name":"c"}
+       : ^^^^^^|^^^^^
+       :       `-- 
+     6 | nonsense
+       `----
+    registry.bad-line
+
+      x expected ident
+       ,-[GARDEN/cards.jsonl:6:1]
+     5 | {"name":"c"}
+     6 | nonsense
+       : ^^^^|^^^
+       :     `-- 
+       `----
+    ----- status 3
+    "#);
+    garden.write(
+        "cards.jsonl",
+        &good.replace(
+            "\"name\":\"a\",\"version\":\"1.0\",\"reason\"",
+            "\"name\":\"a\",\"version\":\"7\",\"reason\"",
+        ),
+    );
+    assert_eq!(
+        garden.run_in(".", &["registry", "load", "seedhouse", "cards.jsonl"]).expect(3).code(),
+        "registry.bad-line"
+    );
+    assert_eq!(fs::read_dir(garden.path("seedhouse/packages")).unwrap().count(), 0, "nothing was loaded");
+    garden.load(&good);
+    garden.write("cards.jsonl", &good);
+    assert_snapshot!(garden.run_in(".", &["registry", "load", "seedhouse", "cards.jsonl"]), @"
+    loaded 0 lines into seedhouse, 3 there already
+    ----- status 0
+    ");
+}

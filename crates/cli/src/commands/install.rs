@@ -42,7 +42,7 @@ impl Install {
         drop(progress);
         let lock = project.sound_lock()?;
         match lock.filter(|_| project.is_locked()) {
-            Some(lock) if self.dry_run => plan_only(ui, &project, lock, Value::Array(Vec::new())),
+            Some(lock) if self.dry_run => plan_only(ui, &project, lock, &json!([])),
             Some(lock) => install_locked(ui, &project, lock),
             None if self.sealed => Err(not_sealed(lock.is_some())),
             None => self.resolve_and_install(ui, &project),
@@ -55,7 +55,7 @@ impl Install {
         let settled = Settled::new(project, &project.manifest, lock);
         settled.show(ui);
         if self.dry_run {
-            return plan_only(ui, project, &settled.lock, settled.changes());
+            return plan_only(ui, project, &settled.lock, &settled.changes());
         }
         let installed = settled.carry_out(ui, None)?;
         let result = json!({ "changes": settled.changes(), "dry-run": false, "warnings": warnings,
@@ -85,7 +85,7 @@ fn warnings(project: &Project, lock: &Lock) -> Vec<String> {
     registries.map(|registries| warnings_about(lock, &registries)).unwrap_or_default()
 }
 
-fn plan_only(ui: &Ui, project: &Project, lock: &Lock, changes: Value) -> Result<Exit, Failure> {
+fn plan_only(ui: &Ui, project: &Project, lock: &Lock, changes: &Value) -> Result<Exit, Failure> {
     let shelf = project.shelf();
     let plan = Plan::new(lock, &shelf.state(), &shelf.contents()?, &BTreeSet::new());
     for package in &plan.build {

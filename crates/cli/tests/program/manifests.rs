@@ -45,18 +45,17 @@ fn a_slip_in_a_manifest_is_shown_at_its_place() {
        ,-[bibliotax.toml:3:2]
      2 | name = "Gate"
      3 | [neds]
-       :  ^^|^
-       :    `-- 
+       :  ^^^^
        `----
       help: perhaps `needs` was meant
+
     name.invalid
 
       x `Gate` can't name a package: a name is made of a–z, 0–9 and `-`, and 'G' is none of them
        ,-[bibliotax.toml:2:9]
      1 | [project]
      2 | name = "Gate"
-       :         ^^|^
-       :           `-- 
+       :         ^^^^
      3 | [neds]
        `----
       help: `gate` would do
@@ -132,7 +131,14 @@ fn a_manifest_that_is_elsewhere_is_pointed_to() {
       help: there is a bibliotax.toml.txt: an editor added the ending; rename it to bibliotax.toml
     ----- status 3
     ");
-    assert_snapshot!(garden.run(&["verify", "--directory", "nowhere"]), @"");
+    assert_snapshot!(garden.run(&["verify", "--directory", "nowhere"]), @"
+    ----- stderr
+    disk.missing
+
+      x there is no folder GARDEN/gate/nowhere
+      help: check the path
+    ----- status 74
+    ");
 }
 
 #[test]

@@ -183,7 +183,7 @@ fn a_hostile_archive_is_refused_by_the_name_of_its_entry() {
 
       x the archive of evil can't be used
       | Its entry `../escaped` is refused: it leads out of the package.
-      help: don't use it; tell the package's authors
+      help: don't use it; tell the package's authors; the shelf is as it was
     ----- status 6
     "#);
     assert!(!garden.path("gate/bibliotax.lock").exists());
@@ -242,18 +242,17 @@ fn a_load_takes_all_lines_or_none_and_can_be_run_again() {
        ,-[GARDEN/cards.jsonl:5:1]
      4 | {"name":"a","version":"1.0","published":"2026-03-01T09:00:00Z","license":"MIT"}
      5 | {"name":"c"}
-       : ^^^^^^|^^^^^
-       :       `-- 
+       : ^^^^^^^^^^^^
      6 | nonsense
        `----
+
     registry.bad-line
 
-      x expected ident
+      x this is not JSON
        ,-[GARDEN/cards.jsonl:6:1]
      5 | {"name":"c"}
      6 | nonsense
-       : ^^^^|^^^
-       :     `-- 
+       : ^^^^^^^^
        `----
     ----- status 3
     "#);

@@ -75,7 +75,8 @@ mod tests {
 
     #[test]
     fn tells_packages_from_ranges_quoted_or_not() {
-        let rows: [(&[&str], bool, Result<Vec<&str>, &str>); 10] = [
+        type Row = (&'static [&'static str], bool, Result<Vec<&'static str>, &'static str>);
+        let rows: [Row; 10] = [
             (&["rain-ledger"], false, Ok(vec!["rain-ledger -"])),
             (&["a", "2.4 .. 3", "b", "any", "c"], false, Ok(vec!["a 2.4 .. 3", "b any", "c -"])),
             (&["a", "2.4", "..", "3", "b/c"], false, Ok(vec!["a 2.4 .. 3", "b/c -"])),

@@ -2,6 +2,8 @@
 
 use clap::Command;
 
+use crate::ui::{style, styled};
+
 const STAGES: [(&str, &[&str]); 4] = [
     ("Declare what is needed", &["init", "need", "drop"]),
     ("Bring it here", &["resolve", "install", "verify"]),
@@ -13,7 +15,7 @@ const STAGES: [(&str, &[&str]); 4] = [
 pub fn grouped(command: Command) -> Command {
     let mut listed = String::new();
     for (stage, names) in STAGES {
-        listed.push_str(&format!("\n{stage}\n"));
+        listed.push_str(&format!("\n{}\n", styled(style::STRONG, stage)));
         for name in names {
             let about = command.find_subcommand(name).and_then(Command::get_about);
             let about = about.map(ToString::to_string).unwrap_or_default();
@@ -21,7 +23,8 @@ pub fn grouped(command: Command) -> Command {
         }
     }
     let template = format!(
-        "{{about}}\n\nUsage: {{usage}}\n{listed}\n{{options}}\n\n`bibliotax COMMAND --help` tells more, with an example."
+        "{{about}}\n\nUsage: {{usage}}\n{listed}\n{}\n{{options}}\n\n`bibliotax COMMAND --help` tells more, with an example.",
+        styled(style::STRONG, "Options of every command")
     );
     command.help_template(template)
 }

@@ -40,7 +40,7 @@ pub enum LockFile {
     /// There is none.
     None,
     /// One that can be trusted.
-    Sound(Lock),
+    Sound { lock: Lock, text: String },
     /// One that can't; what can be read of it, and why it can't be trusted.
     Faulty { text: String, fault: Fault },
 }
@@ -57,10 +57,23 @@ impl Project {
         Ok(Self { root, text, manifest, lock })
     }
 
-    /// The project that `from` lies in, kept from other processes; its files are read while it is held.
+    /// The project that `from` lies in, kept from other processes, as its files are while it is held.
     pub fn hold(from: &Path, listener: &dyn Listener) -> Result<(Self, Held), Failure> {
-        let held = Self::find(from)?.shelf().hold(listener)?;
-        Ok((Self::find(from)?, held))
+        let found = Self::find(from)?;
+        let held = found.shelf().hold(listener)?;
+        // Whoever held it before may have changed it; mostly nobody did, and reading it once is enough.
+        let project = if found.is_as_on_disk()? { found } else { Self::find(from)? };
+        Ok((project, held))
+    }
+
+    fn is_as_on_disk(&self) -> Result<bool, Failure> {
+        let lock = read_text(&self.root.join(lock::FILE_NAME), LARGEST_LOCK)?;
+        let lock_is_same = match (&self.lock, &lock) {
+            (LockFile::None, None) => true,
+            (LockFile::Sound { text, .. } | LockFile::Faulty { text, .. }, Some(now)) => text == now,
+            _ => false,
+        };
+        Ok(lock_is_same && read_manifest(&self.root.join(manifest::FILE_NAME))? == self.text)
     }
 
     pub fn shelf(&self) -> Shelf {
@@ -71,7 +84,7 @@ impl Project {
     pub fn sound_lock(&self) -> Result<Option<&Lock>, Failure> {
         match &self.lock {
             LockFile::None => Ok(None),
-            LockFile::Sound(lock) => Ok(Some(lock)),
+            LockFile::Sound { lock, .. } => Ok(Some(lock)),
             LockFile::Faulty { text, fault } => {
                 Err(Failure::in_text(lock::FILE_NAME, text, vec![fault.clone()]))
             }
@@ -82,14 +95,14 @@ impl Project {
     pub fn locked(&self) -> Vec<LockedPackage> {
         match &self.lock {
             LockFile::None => Vec::new(),
-            LockFile::Sound(lock) => lock.packages.clone(),
+            LockFile::Sound { lock, .. } => lock.packages.clone(),
             LockFile::Faulty { text, .. } => lock::salvage(text),
         }
     }
 
     /// Whether the lock is made from the manifest as it is.
     pub fn is_locked(&self) -> bool {
-        matches!(&self.lock, LockFile::Sound(sound) if sound.inputs == lock::inputs(&self.manifest))
+        matches!(&self.lock, LockFile::Sound { lock, .. } if lock.inputs == lock::inputs(&self.manifest))
     }
 
     /// The registries that `manifest` declares, seen from this project.
@@ -212,7 +225,7 @@ fn read_manifest(path: &Path) -> Result<String, Failure> {
 fn read_lock(path: &Path) -> Result<LockFile, Failure> {
     let Some(text) = read_text(path, LARGEST_LOCK)? else { return Ok(LockFile::None) };
     match Lock::read(&text) {
-        Ok(lock) => Ok(LockFile::Sound(lock)),
+        Ok(lock) => Ok(LockFile::Sound { lock, text }),
         Err(LockFault { fault, replaceable: true }) => Ok(LockFile::Faulty { text, fault }),
         Err(LockFault { fault, replaceable: false }) => {
             Err(Failure::in_text(lock::FILE_NAME, &text, vec![fault]))

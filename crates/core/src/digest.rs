@@ -32,7 +32,14 @@ impl Digest {
 
 impl fmt::Display for Digest {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.iter().try_for_each(|byte| write!(f, "{byte:02x}"))
+        const DIGITS: &[u8; 16] = b"0123456789abcdef";
+        let mut text = [0; 64];
+        for (pair, byte) in text.chunks_exact_mut(2).zip(self.0) {
+            pair[0] = DIGITS[usize::from(byte >> 4)];
+            pair[1] = DIGITS[usize::from(byte & 15)];
+        }
+        // Digits are ASCII.
+        f.write_str(std::str::from_utf8(&text).unwrap_or_default())
     }
 }
 

@@ -30,7 +30,7 @@ impl<'p> Settled<'p> {
     /// The lock before, if there was one to compare with.
     fn old(&self) -> Option<&Lock> {
         match &self.project.lock {
-            LockFile::Sound(lock) => Some(lock),
+            LockFile::Sound { lock, .. } => Some(lock),
             LockFile::None | LockFile::Faulty { .. } => None,
         }
     }

@@ -28,6 +28,7 @@ fn the_help_groups_commands_by_stage() {
     See it at work
       demo      Tell the whole story on demo data, each step really run
 
+    Options of every command
           --directory <DIR>  Run as if in this folder
           --format <FORM>    Print results as text for people or as JSON for programs [default: text]
                              [possible values: text, json]

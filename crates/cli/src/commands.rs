@@ -11,36 +11,53 @@ pub mod resolve;
 mod settle;
 pub mod verify;
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
-use crate::args::{Arguments, Command};
+use clap::Subcommand;
+
 use crate::codes::Exit;
 use crate::failure::Failure;
+use crate::global::Global;
 use crate::ui::Ui;
 
-/// Runs the command that was asked for.
-pub fn run(args: &Arguments, ui: &Ui) -> Result<Exit, Failure> {
-    let here = working_folder(args)?;
-    match &args.command {
-        Command::Init(command) => command.run(&here, ui),
-        Command::Need(command) => command.run(&here, ui),
-        Command::Drop(command) => command.run(&here, ui),
-        Command::Resolve(command) => command.run(&here, ui),
-        Command::Install(command) => command.run(&here, ui),
-        Command::Verify(command) => command.run(&here, ui),
-        Command::Publish(command) => command.run(&here, ui),
-        Command::Registry(command) => command.run(&here, ui),
-        Command::Demo(command) => command.run(&here, ui),
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    Init(init::Init),
+    Need(need::Need),
+    Drop(drop::Drop),
+    Resolve(resolve::Resolve),
+    Install(install::Install),
+    Verify(verify::Verify),
+    Publish(publish::Publish),
+    Registry(registry::Registry),
+    Demo(demo::Demo),
+}
+
+impl Command {
+    /// Runs the command in the folder that was asked for.
+    pub fn run(&self, global: &Global, ui: &Ui) -> Result<Exit, Failure> {
+        let here = &working_folder(global)?;
+        match self {
+            Self::Init(command) => command.run(here, ui),
+            Self::Need(command) => command.run(here, ui),
+            Self::Drop(command) => command.run(here, ui),
+            Self::Resolve(command) => command.run(here, ui),
+            Self::Install(command) => command.run(here, ui),
+            Self::Verify(command) => command.run(here, ui),
+            Self::Publish(command) => command.run(here, ui),
+            Self::Registry(command) => command.run(here, ui),
+            Self::Demo(command) => command.run(here, ui),
+        }
     }
 }
 
-fn working_folder(args: &Arguments) -> Result<PathBuf, Failure> {
-    let missing = |folder: &std::path::Path| {
+fn working_folder(global: &Global) -> Result<PathBuf, Failure> {
+    let missing = |folder: &Path| {
         Failure::new("disk.missing", format!("there is no folder {}", folder.display()))
             .mend("check the path")
     };
-    let current = std::env::current_dir().map_err(|_| missing(std::path::Path::new(".")))?;
-    let Some(folder) = &args.global.directory else { return Ok(current) };
+    let current = std::env::current_dir().map_err(|_| missing(Path::new(".")))?;
+    let Some(folder) = &global.directory else { return Ok(current) };
     let folder = current.join(folder);
     if folder.is_dir() { Ok(folder) } else { Err(missing(&folder)) }
 }

@@ -2,7 +2,7 @@
 //!
 //! | room | what lives there |
 //! |---|---|
-//! | `args`, `help` | the command line as values; the help, grouped by stage |
+//! | `args`, `global`, `help` | the command line as values; the help, grouped by stage |
 //! | `commands` | one file for each command |
 //! | `project` | the folder with its manifest, lock, shelf and registries |
 //! | `ui`, `progress`, `show` | all writing to the terminal |
@@ -12,6 +12,7 @@ mod args;
 mod codes;
 mod commands;
 mod failure;
+mod global;
 mod help;
 mod progress;
 mod project;
@@ -28,7 +29,7 @@ fn main() -> ExitCode {
     panic::set_hook(Box::new(|_| {}));
     let args = args::parse();
     let ui = Ui::new(&args.global);
-    let exit = match panic::catch_unwind(|| commands::run(&args, &ui)) {
+    let exit = match panic::catch_unwind(|| args.command.run(&args.global, &ui)) {
         Ok(Ok(exit)) => exit,
         Ok(Err(failure)) => ui.fail(&failure),
         Err(panic) => ui.fail(&failure::defect(panic.as_ref())),

@@ -57,6 +57,18 @@ impl Project {
         Ok(Self { root, text, manifest, lock })
     }
 
+    /// The project that `from` lies in, for a command that writes: held, unless nothing is written after all.
+    pub fn open(
+        from: &Path,
+        dry_run: bool,
+        listener: &dyn Listener,
+    ) -> Result<(Self, Option<Held>), Failure> {
+        if dry_run {
+            return Ok((Self::find(from)?, None));
+        }
+        Self::hold(from, listener).map(|(project, held)| (project, Some(held)))
+    }
+
     /// The project that `from` lies in, kept from other processes, as its files are while it is held.
     pub fn hold(from: &Path, listener: &dyn Listener) -> Result<(Self, Held), Failure> {
         let found = Self::find(from)?;

@@ -2,7 +2,7 @@
 
 pub mod changes;
 
-use comfy_table::{ContentArrangement, Table, presets};
+use comfy_table::{ColumnConstraint, ContentArrangement, Table, presets};
 
 use crate::ui::Ui;
 
@@ -36,6 +36,11 @@ pub fn table(ui: &Ui, rows: impl IntoIterator<Item = Vec<String>>) -> String {
     }
     for row in rows {
         table.add_row(row);
+    }
+    // Only the last column is words that may be broken.
+    let columns = table.column_count();
+    for column in table.column_iter_mut().take(columns.saturating_sub(1)) {
+        column.set_constraint(ColumnConstraint::ContentWidth);
     }
     let lines: Vec<String> = table.lines().map(|line| line.trim_end().to_owned()).collect();
     lines.join("\n")

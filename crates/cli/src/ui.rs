@@ -8,9 +8,9 @@ use miette::{
 };
 use serde_json::{Value, json};
 
-use crate::args::{Format, Global};
 use crate::codes::{Exit, exit_of};
 use crate::failure::Failure;
+use crate::global::{Format, Global};
 
 /// Version of the JSON that commands print.
 const JSON_FORMAT: u64 = 1;

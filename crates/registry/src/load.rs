@@ -12,7 +12,7 @@ use std::ops::Range;
 use std::path::Path;
 
 use bibliotax_core::card::{ArchiveFormat, Card, Event};
-use bibliotax_core::digest::Digest;
+use bibliotax_core::digest::{Digest, Hasher};
 use bibliotax_core::fault::Fault;
 use bibliotax_core::history::{History, without_place};
 use bibliotax_core::name::PackageName;
@@ -50,16 +50,21 @@ struct Line {
     span: Range<usize>,
 }
 
-/// Loads a file of JSON lines into a registry.
-pub fn load(registry: &Folder, path: &Path) -> Result<Loaded, RegistryError> {
+/// Loads a file of JSON lines into a registry; with `dry_run` only checks what would be done.
+pub fn load(registry: &Folder, path: &Path, dry_run: bool) -> Result<Loaded, RegistryError> {
     let missing = || DiskError::new("read", path, io::ErrorKind::NotFound.into());
     let text = read_text(path, LARGEST)?.ok_or_else(missing)?;
     let bad = |faults| RegistryError::BadLines { path: path.to_owned(), text: text.clone(), faults };
-    let mut loading = Loading { registry, beside: folder_of(path), archives: 0 };
+    let mut loading = Loading { registry, beside: folder_of(path), archives: 0, dry_run };
     let packages = by_package(loading.lines(&text).map_err(bad)?);
-    check(registry, &packages)?.map_err(bad)?;
+    let lines: usize = packages.values().map(Vec::len).sum();
+    let added = check(registry, &packages)?.map_err(bad)?;
+    let mut loaded = Loaded { added, already: lines - added, archives: loading.archives };
+    if dry_run {
+        return Ok(loaded);
+    }
     registry.sync()?;
-    let mut loaded = Loaded { archives: loading.archives, ..Loaded::default() };
+    (loaded.added, loaded.already) = (0, 0);
     for (package, lines) in packages {
         let wanted = lines.len();
         let added = registry.append(&package, |history| {
@@ -77,6 +82,7 @@ struct Loading<'a> {
     registry: &'a Folder,
     beside: &'a Path,
     archives: usize,
+    dry_run: bool,
 }
 
 impl Loading<'_> {
@@ -103,12 +109,13 @@ impl Loading<'_> {
         if value.get("event").is_some() {
             return event(value);
         }
+        let mut taken = Vec::new();
         for file in value.get_mut("files").and_then(Value::as_array_mut).into_iter().flatten() {
-            self.take_in(file)?;
+            taken.extend(self.take_in(file)?);
         }
         let card: Card = serde_json::from_value(value).map_err(|error| error.to_string())?;
         for file in &card.files {
-            if !self.registry.has_file(&file.sha256) {
+            if !taken.contains(&file.sha256) && !self.registry.has_file(&file.sha256) {
                 return Err(format!(
                     "the registry has no file {}, and no `path` says where to take it",
                     file.sha256
@@ -119,9 +126,9 @@ impl Loading<'_> {
         Ok((card.name.clone(), Event::Release(card.entry(digest))))
     }
 
-    /// Replaces a file's `path` by the digest, size and format of the archive there.
-    fn take_in(&mut self, file: &mut Value) -> Result<(), String> {
-        let Some(path) = file.as_object_mut().and_then(|file| file.remove("path")) else { return Ok(()) };
+    /// Replaces a file's `path` by the digest, size and format of the archive there, which is taken in.
+    fn take_in(&mut self, file: &mut Value) -> Result<Option<Digest>, String> {
+        let Some(path) = file.as_object_mut().and_then(|file| file.remove("path")) else { return Ok(None) };
         let path = path.as_str().ok_or("a file's `path` has to be a text")?.to_owned();
         let format = ArchiveFormat::of_file_name(&path).ok_or_else(|| {
             format!("`{path}` is no archive that can be installed (.tar.zst, .tar.gz, .tar, .zip)")
@@ -131,13 +138,13 @@ impl Loading<'_> {
         file["sha256"] = sha256.to_string().into();
         file["size"] = size.into();
         file["format"] = format.to_string().into();
-        Ok(())
+        Ok(Some(sha256))
     }
 
     fn keep_card(&self, card: &Card) -> Result<Digest, RegistryError> {
         let text = card_text(card);
         let digest = Digest::of(text.as_bytes());
-        if !self.registry.has_file(&digest) {
+        if !self.dry_run && !self.registry.has_file(&digest) {
             self.registry.keep_for_now(self.registry.stage_bytes(text.as_bytes())?)?;
         }
         Ok(digest)
@@ -146,6 +153,11 @@ impl Loading<'_> {
     fn keep(&self, path: &str) -> Result<(Digest, u64), RegistryError> {
         let from = self.beside.join(path);
         let mut source = File::open(&from).at("read", &from)?;
+        if self.dry_run {
+            let mut hasher = Hasher::default();
+            let size = io::copy(&mut source, &mut hasher).at("read", &from)?;
+            return Ok((hasher.finish(), size));
+        }
         let mut staged = self.registry.stage()?;
         io::copy(&mut source, &mut staged).at("copy", &from)?;
         self.registry.keep_for_now(staged)
@@ -171,21 +183,24 @@ fn by_package(lines: Vec<Line>) -> BTreeMap<PackageName, Vec<Line>> {
     packages
 }
 
-/// Whether every line can follow on what the registry has, before any of them is appended.
+/// How many lines the registry lacks, before any of them is appended; faults where one can't follow on it.
 fn check(
     registry: &Folder,
     packages: &BTreeMap<PackageName, Vec<Line>>,
-) -> Result<Result<(), Vec<Fault>>, RegistryError> {
-    let mut faults = Vec::new();
+) -> Result<Result<usize, Vec<Fault>>, RegistryError> {
+    let (mut lacking, mut faults) = (0, Vec::new());
     for (package, lines) in packages {
         let mut history = registry.history(package)?.unwrap_or_default();
         for line in lines {
             let line = Line { package: package.clone(), event: line.event.clone(), span: line.span.clone() };
-            faults.extend(missing_event(&mut history, line).err());
+            match missing_event(&mut history, line) {
+                Ok(missing) => lacking += usize::from(missing.is_some()),
+                Err(fault) => faults.push(fault),
+            }
         }
     }
     faults.truncate(MOST_FAULTS);
-    Ok(if faults.is_empty() { Ok(()) } else { Err(faults) })
+    Ok(if faults.is_empty() { Ok(lacking) } else { Err(faults) })
 }
 
 /// The event of a line, unless the history has it, which then knows it, too; a fault if it can't follow.

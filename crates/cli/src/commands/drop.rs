@@ -36,12 +36,7 @@ pub struct Drop {
 impl Drop {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
-        let (project, _held) = if self.dry_run {
-            (Project::find(here)?, None)
-        } else {
-            let (project, held) = Project::hold(here, &progress)?;
-            (project, Some(held))
-        };
+        let (project, _held) = Project::open(here, self.dry_run, &progress)?;
         project.sound_lock()?;
         let packages =
             self.packages.iter().map(|word| self.declared(&project, word)).collect::<Result<Vec<_>, _>>()?;

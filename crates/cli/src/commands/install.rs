@@ -33,12 +33,7 @@ pub struct Install {
 impl Install {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
-        let (project, _held) = if self.dry_run {
-            (Project::find(here)?, None)
-        } else {
-            let (project, held) = Project::hold(here, &progress)?;
-            (project, Some(held))
-        };
+        let (project, _held) = Project::open(here, self.dry_run, &progress)?;
         drop(progress);
         let lock = project.sound_lock()?;
         match lock.filter(|_| project.is_locked()) {

@@ -58,12 +58,7 @@ impl Need {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let wanted = words::parse(&self.words, self.exactly)?;
         let progress = Progress::new(ui);
-        let (project, _held) = if self.dry_run {
-            (Project::find(here)?, None)
-        } else {
-            let (project, held) = Project::hold(here, &progress)?;
-            (project, Some(held))
-        };
+        let (project, _held) = Project::open(here, self.dry_run, &progress)?;
         project.sound_lock()?;
         if project.manifest.registries.is_empty() {
             return Err(no_registry());

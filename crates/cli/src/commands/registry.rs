@@ -43,6 +43,9 @@ enum RegistryCommand {
         folder: PathBuf,
         /// The file of JSON lines
         file: PathBuf,
+        /// Check every line and load nothing
+        #[arg(long)]
+        dry_run: bool,
     },
 }
 
@@ -52,7 +55,9 @@ impl Registry {
             RegistryCommand::Create { folder, name, dry_run } => {
                 create(ui, &here.join(folder), name.as_deref(), *dry_run)
             }
-            RegistryCommand::Load { folder, file } => load_file(ui, &here.join(folder), &here.join(file)),
+            RegistryCommand::Load { folder, file, dry_run } => {
+                load_file(ui, &here.join(folder), &here.join(file), *dry_run)
+            }
         }
     }
 }
@@ -80,9 +85,9 @@ fn create(ui: &Ui, folder: &Path, name: Option<&str>, dry_run: bool) -> Result<E
     Ok(Exit::Done)
 }
 
-fn load_file(ui: &Ui, folder: &Path, file: &Path) -> Result<Exit, Failure> {
+fn load_file(ui: &Ui, folder: &Path, file: &Path, dry_run: bool) -> Result<Exit, Failure> {
     let registry = Folder::open(folder)?;
-    let loaded = load(&registry, file)?;
+    let loaded = load(&registry, file, dry_run)?;
     let already =
         if loaded.already > 0 { format!(", {} there already", loaded.already) } else { String::new() };
     let archives = if loaded.archives > 0 {
@@ -90,8 +95,10 @@ fn load_file(ui: &Ui, folder: &Path, file: &Path) -> Result<Exit, Failure> {
     } else {
         String::new()
     };
-    ui.say(format!("loaded {} into {}{archives}{already}", count(loaded.added, "line"), registry.name()));
-    let result = json!({ "added": loaded.added, "already": loaded.already, "archives": loaded.archives });
+    let verb = if dry_run { "would load" } else { "loaded" };
+    ui.say(format!("{verb} {} into {}{archives}{already}", count(loaded.added, "line"), registry.name()));
+    let result = json!({ "added": loaded.added, "already": loaded.already, "archives": loaded.archives,
+        "dry-run": dry_run });
     ui.report("registry load", result);
     Ok(Exit::Done)
 }

@@ -26,12 +26,7 @@ pub struct Resolve {
 impl Resolve {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
-        let (project, _held) = if self.dry_run {
-            (Project::find(here)?, None)
-        } else {
-            let (project, held) = Project::hold(here, &progress)?;
-            (project, Some(held))
-        };
+        let (project, _held) = Project::open(here, self.dry_run, &progress)?;
         if let LockFile::Faulty { fault, .. } = &project.lock {
             let kept = project.locked().len();
             ui.warn(format!("{}; {kept} of its packages could be read", fault.message));

@@ -268,6 +268,13 @@ fn a_load_takes_all_lines_or_none_and_can_be_run_again() {
         "registry.bad-line"
     );
     assert_eq!(fs::read_dir(garden.path("seedhouse/packages")).unwrap().count(), 0, "nothing was loaded");
+    garden.write("cards.jsonl", &good);
+    garden.run_in(".", &["registry", "load", "seedhouse", "cards.jsonl", "--dry-run"]).expect(0);
+    assert_eq!(
+        fs::read_dir(garden.path("seedhouse/packages")).unwrap().count(),
+        0,
+        "a dry run loads nothing"
+    );
     garden.load(&good);
     garden.write("cards.jsonl", &good);
     assert_snapshot!(garden.run_in(".", &["registry", "load", "seedhouse", "cards.jsonl"]), @"

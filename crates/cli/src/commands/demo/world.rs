@@ -41,7 +41,7 @@ pub fn build(ui: &Ui, root: &Path) -> Result<World, Failure> {
     let registries = [seedhouse?, fernhollow?];
     let releases = publish_all(&registries, sources.path())?;
     for file in ["events.jsonl", "more-cards.jsonl"] {
-        load(&registries[0], &sources.path().join(file))?;
+        load(&registries[0], &sources.path().join(file), false)?;
     }
     ui.say(format!("published {} into two registries", count(releases, "release")));
     Ok(World { root: root.to_owned() })

@@ -3,7 +3,7 @@
 //! | room | what lives there |
 //! |---|---|
 //! | [`error`] | what a disk refused, with the path |
-//! | [`write`] | files that are old or new after any crash, never between |
+//! | [`mod@write`] | files that are old or new after any crash, never between |
 //! | [`lock`] | one process at a time |
 //! | [`read`] | texts, up to a size |
 //! | [`tree`] | whole folders: removing them, syncing them |

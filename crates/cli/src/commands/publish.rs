@@ -17,8 +17,8 @@ use crate::ui::{Ui, clean, style, styled};
 
 /// Publish this project as a release
 ///
-/// The card comes from the manifest and its [card] part; the archive holds the files that are neither hidden nor
-/// ignored, or those that `files` under [card] names. A release is never replaced.
+/// The card comes from the manifest and its `[card]` part; the archive holds the files that are neither hidden nor
+/// ignored, or those that `files` under `[card]` names. A release is never replaced.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Example:\n  bibliotax publish seedhouse --dry-run")]
 pub struct Publish {

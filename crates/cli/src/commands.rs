@@ -2,6 +2,7 @@
 
 pub mod demo;
 pub mod drop;
+pub mod explain;
 pub mod init;
 pub mod install;
 pub mod need;
@@ -28,6 +29,7 @@ pub enum Command {
     Resolve(resolve::Resolve),
     Install(install::Install),
     Verify(verify::Verify),
+    Explain(explain::Explain),
     Publish(publish::Publish),
     Registry(registry::Registry),
     Demo(demo::Demo),
@@ -44,6 +46,7 @@ impl Command {
             Self::Resolve(command) => command.run(here, ui),
             Self::Install(command) => command.run(here, ui),
             Self::Verify(command) => command.run(here, ui),
+            Self::Explain(command) => command.run(here, ui),
             Self::Publish(command) => command.run(here, ui),
             Self::Registry(command) => command.run(here, ui),
             Self::Demo(command) => command.run(here, ui),

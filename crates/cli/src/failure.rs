@@ -4,7 +4,7 @@ use std::any::Any;
 use std::path::Path;
 
 use bibliotax_core::fault::Fault;
-use bibliotax_core::resolve::{Conflict, Unresolved};
+use bibliotax_core::resolve::Conflict;
 use bibliotax_disk::{DiskError, Refusal};
 use bibliotax_registry::RegistryError;
 use bibliotax_store::StoreError;
@@ -22,8 +22,19 @@ pub struct Failure {
     pub because: Vec<String>,
     /// What to do about it.
     pub mend: Option<String>,
+    /// Ways out, each tried.
+    pub ways: Vec<Way>,
     /// The text that people wrote, and what is wrong in it.
     pub source: Option<Box<Source>>,
+}
+
+/// A way out of a conflict.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Way {
+    /// What to run.
+    pub command: String,
+    /// What that does, in a few words.
+    pub note: String,
 }
 
 /// A text with faults.
@@ -165,6 +176,9 @@ impl From<StoreError> for Failure {
         let message = error.to_string();
         match error {
             StoreError::Disk(error) => error.into(),
+            StoreError::Lost { .. } => {
+                Self::new("store.lost", message).mend("run the command again: it fetches what is missing")
+            }
             StoreError::Newer { .. } => Self::new("store.newer", message)
                 .mend("use that version, or another folder: BIBLIOTAX_STORE=DIR"),
             StoreError::Archive { source: ArchiveError::Disk(error), .. } => error.into(),
@@ -203,22 +217,14 @@ impl From<InstallError<RegistryError>> for Failure {
     }
 }
 
-impl From<Unresolved<RegistryError>> for Failure {
-    fn from(unresolved: Unresolved<RegistryError>) -> Self {
-        match unresolved {
-            Unresolved::Catalogue(error) => error.into(),
-            Unresolved::Conflict(conflict) => conflict.into(),
-        }
-    }
-}
-
-impl From<Conflict> for Failure {
-    fn from(conflict: Conflict) -> Self {
-        let mend = match conflict.facts.as_slice() {
-            [_] => "choose a range that has one of them; nothing was changed",
-            _ => "widen one of these ranges in the manifest, or drop one of these needs; nothing was changed",
-        };
-        let sentences = conflict.facts.into_iter().chain([conflict.clash]).map(|sentence| sentence.text);
-        Self::new("resolve.conflict", "no set of releases satisfies all needs").because(sentences).mend(mend)
-    }
+/// The failure of a conflict with the ways out that were found.
+pub fn conflict(conflict: Conflict, ways: Vec<Way>) -> Failure {
+    let mend = match ways.as_slice() {
+        [] => "no change of one or two needs helps; nothing was changed",
+        _ => "take one of the ways below; nothing was changed",
+    };
+    let sentences = conflict.facts.into_iter().chain([conflict.clash]).map(|sentence| sentence.text);
+    let failure =
+        Failure::new("resolve.conflict", "no set of releases satisfies all needs").because(sentences);
+    Failure { ways, ..failure.mend(mend) }
 }

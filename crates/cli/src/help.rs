@@ -4,9 +4,10 @@ use clap::Command;
 
 use crate::ui::{style, styled};
 
-const STAGES: [(&str, &[&str]); 4] = [
+const STAGES: [(&str, &[&str]); 5] = [
     ("Declare what is needed", &["init", "need", "drop"]),
     ("Bring it here", &["resolve", "install", "verify"]),
+    ("Understand it", &["explain"]),
     ("Supply packages", &["publish", "registry"]),
     ("See it at work", &["demo"]),
 ];

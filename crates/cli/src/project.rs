@@ -11,7 +11,7 @@ use bibliotax_core::lock::{self, Lock, LockFault, LockedPackage};
 use bibliotax_core::manifest::{self, Manifest};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::Listener;
-use bibliotax_core::resolve::{Catalogue, Problem, resolve};
+use bibliotax_core::resolve::{Catalogue, Problem, Unresolved, resolve, ways_out};
 use bibliotax_disk::DiskError;
 use bibliotax_disk::lock::Held;
 use bibliotax_disk::read::read_text;
@@ -22,7 +22,8 @@ use bibliotax_store::install::{Fetched, Installed, Supplier, fetch_all, install}
 use bibliotax_store::shelf::Shelf;
 use bibliotax_store::store::Store;
 
-use crate::failure::Failure;
+use crate::failure::{self, Failure};
+use crate::show::ways;
 
 /// Largest lock that is read, in bytes.
 const LARGEST_LOCK: usize = 512 << 20;
@@ -128,11 +129,28 @@ impl Project {
         manifest: &Manifest,
         registries: &Registries,
     ) -> Result<(Lock, Vec<String>), Failure> {
+        self.resolve_problem(&Problem::new(manifest, &self.locked()), manifest, registries)
+    }
+
+    /// The lock that a problem of `manifest` leads to; where there is none, with ways out.
+    pub fn resolve_problem(
+        &self,
+        problem: &Problem,
+        manifest: &Manifest,
+        registries: &Registries,
+    ) -> Result<(Lock, Vec<String>), Failure> {
         if registries.is_empty() && !manifest.needs.is_empty() {
             return Err(no_registry());
         }
-        let problem = Problem::new(manifest, &self.locked());
-        let resolution = resolve(&problem, registries)?;
+        let resolution = match resolve(problem, registries) {
+            Ok(resolution) => resolution,
+            Err(Unresolved::Catalogue(error)) => return Err(error.into()),
+            Err(Unresolved::Conflict(conflict)) => {
+                let ways = ways_out(problem, &conflict, registries)?;
+                let ways = ways::as_commands(&ways, &self.manifest, manifest);
+                return Err(failure::conflict(conflict, ways));
+            }
+        };
         let warnings = resolution.packages.iter().flat_map(|package| warnings(&package.release)).collect();
         Ok((Lock::new(manifest, &resolution), warnings))
     }

@@ -9,7 +9,7 @@ use miette::{
 use serde_json::{Value, json};
 
 use crate::codes::{Exit, exit_of};
-use crate::failure::Failure;
+use crate::failure::{Failure, Way};
 use crate::global::{Format, Global};
 
 /// Version of the JSON that commands print.
@@ -113,8 +113,14 @@ impl Ui {
             print_out(&as_json(failure).to_string());
         } else {
             print_err(self.rendered(failure).trim_end());
+            ways(&failure.ways).iter().for_each(|line| print_err(line));
         }
         exit_of(failure.code)
+    }
+
+    /// Ways out that were asked for.
+    pub fn answer_ways(&self, found: &[Way]) {
+        ways(found).iter().for_each(|line| self.answer(line));
     }
 
     fn rendered(&self, failure: &Failure) -> String {
@@ -163,6 +169,15 @@ fn print_err(line: &str) {
     let _ = writeln!(anstream::stderr().lock(), "{line}");
 }
 
+/// Ways out, one command a line with what it does as a comment: whole lines, never broken, to be pasted.
+fn ways(found: &[Way]) -> Vec<String> {
+    let head = (!found.is_empty()).then(|| styled(style::STRONG, "ways out, each tried:"));
+    let width = found.iter().map(|way| way.command.len()).max().unwrap_or(0);
+    let line =
+        |way: &Way| format!("  {:width$}   {}", way.command, styled(style::FAINT, format!("# {}", way.note)));
+    head.into_iter().chain(found.iter().map(line)).collect()
+}
+
 fn as_json(failure: &Failure) -> Value {
     let faults = failure.source.as_ref().map(|source| {
         let fault = |fault: &bibliotax_core::fault::Fault| {
@@ -172,8 +187,10 @@ fn as_json(failure: &Failure) -> Value {
         };
         source.faults.iter().map(fault).collect::<Vec<_>>()
     });
+    let way = |way: &Way| json!({ "command": way.command, "effect": way.note });
+    let ways: Vec<Value> = failure.ways.iter().map(way).collect();
     let error = json!({ "code": failure.code, "message": failure.message, "because": failure.because,
-        "mend": failure.mend, "faults": faults.unwrap_or_default() });
+        "mend": failure.mend, "ways-out": ways, "faults": faults.unwrap_or_default() });
     json!({ "format": JSON_FORMAT, "error": error })
 }
 

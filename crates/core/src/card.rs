@@ -195,6 +195,18 @@ pub enum Event {
     Deprecated(Deprecation),
 }
 
+impl Event {
+    /// When it happened.
+    pub fn at(&self) -> Timestamp {
+        match self {
+            Self::Release(entry) => entry.published,
+            Self::Withdrawn(withdrawal) => withdrawal.at,
+            Self::Restored(restoration) => restoration.at,
+            Self::Deprecated(deprecation) => deprecation.at,
+        }
+    }
+}
+
 /// That a release was withdrawn.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

@@ -1,5 +1,6 @@
 //! A package's history: its events, folded into the releases there are and how each stands today.
 
+use jiff::Timestamp;
 use serde_json::error::Category;
 
 use crate::card::{Deprecation, Entry, Event, Withdrawal};
@@ -38,13 +39,17 @@ impl History {
     ///
     /// A last line without its line feed is one that is just being written, or never was to the end: it is
     /// not there yet. Any other line that can't be read is an error, for it might be a withdrawal.
-    pub fn read(package: &PackageName, text: &str) -> Result<Self, BrokenLine> {
+    ///
+    /// With `until`, what happened later is not seen.
+    pub fn read(package: &PackageName, text: &str, until: Option<Timestamp>) -> Result<Self, BrokenLine> {
         let whole = &text[..text.rfind('\n').map_or(0, |end| end + 1)];
         let mut history = Self::default();
         for (index, line) in whole.lines().enumerate().filter(|(_, line)| !line.is_empty()) {
             let broken = |message: String| BrokenLine { line: index + 1, message };
-            let event = serde_json::from_str(line).map_err(|error| broken(without_place(&error)))?;
-            history.apply(package, event).map_err(broken)?;
+            let event: Event = serde_json::from_str(line).map_err(|error| broken(without_place(&error)))?;
+            if until.is_none_or(|until| event.at() <= until) {
+                history.apply(package, event).map_err(broken)?;
+            }
         }
         Ok(history)
     }
@@ -129,7 +134,7 @@ mod tests {
     }
 
     fn read(lines: &[&str]) -> Result<History, BrokenLine> {
-        History::read(&name(), &lines.iter().map(|line| format!("{line}\n")).collect::<String>())
+        History::read(&name(), &lines.iter().map(|line| format!("{line}\n")).collect::<String>(), None)
     }
 
     #[test]
@@ -153,8 +158,8 @@ mod tests {
     #[test]
     fn a_last_line_without_its_end_is_not_there_yet() {
         let text = format!("{}\n{}", release("1.0"), &release("1.1")[..40]);
-        assert_eq!(History::read(&name(), &text).unwrap().releases().len(), 1);
-        assert_eq!(History::read(&name(), &release("1.0")).unwrap().releases().len(), 0);
+        assert_eq!(History::read(&name(), &text, None).unwrap().releases().len(), 1);
+        assert_eq!(History::read(&name(), &release("1.0"), None).unwrap().releases().len(), 0);
     }
 
     #[test]

@@ -8,7 +8,7 @@
 //! | [`card`], [`history`] | what a registry knows of releases |
 //! | [`inner_path`] | paths inside a package that every system can have |
 //! | [`resolve`] | from needs to one release of each package, or to the reason why not |
-//! | [`lock`], [`compare`] | `bibliotax.lock`, and the difference of two |
+//! | [`lock`], [`compare`], [`graph`] | `bibliotax.lock`, the difference of two, who needs whom |
 //! | [`fault`], [`nearest`] | what is wrong in a text, and what was probably meant |
 //! | [`notice`] | what long work tells while it goes on |
 
@@ -16,6 +16,7 @@ pub mod card;
 pub mod compare;
 pub mod digest;
 pub mod fault;
+pub mod graph;
 pub mod history;
 pub mod inner_path;
 pub mod license;

@@ -4,14 +4,14 @@
 //! same whatever the order in which entries arrive:
 //!
 //! 1. What is locked stays or leaves: direct needs first, in the manifest's order, then by name.
-//! 2. Each direct need, in the manifest's order, is as new as those before it allow.
+//! 2. Each direct need, in the manifest's order, is as new as those before it allow; deprecated releases come last.
 //! 3. Nothing is taken that nobody needs.
 //! 4. The rest is as new as can be: package by package, nearest to the project first, then by name.
 //!
 //! `engine` is the machine: many-valued variables, clauses, propagation and learning from conflicts. It knows
 //! nothing of packages. `universe` states packages to it as facts, read from the [`Catalogue`] only as far
-//! as the search reaches. `search` decides in the order above, and `conflict` tells in sentences why there is
-//! no answer.
+//! as the search reaches. `search` decides in the order above, `conflict` tells in sentences why there is no
+//! answer, and `ways_out` finds what could change so that there is one.
 
 mod choices;
 mod conflict;
@@ -21,12 +21,14 @@ mod search;
 #[cfg(test)]
 mod tests;
 mod universe;
+mod ways_out;
 
 use std::sync::Arc;
 
 pub use self::conflict::{Conflict, Sentence};
-pub use self::problem::{Problem, ProblemNeed};
+pub use self::problem::{Prefer, Problem, ProblemNeed};
 pub use self::search::resolve;
+pub use self::ways_out::{Relaxation, WayOut, ways_out};
 use crate::history::{History, Release};
 use crate::name::{PackageName, RegistryName};
 

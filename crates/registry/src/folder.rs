@@ -23,6 +23,7 @@ use bibliotax_core::name::PackageName;
 use bibliotax_disk::error::At;
 use bibliotax_disk::read::read_text;
 use bibliotax_disk::write::{make_folder, write_whole};
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::error::RegistryError;
@@ -102,9 +103,18 @@ impl Folder {
 
     /// The history of a package; `None` if the registry doesn't hold the name.
     pub fn history(&self, package: &PackageName) -> Result<Option<History>, RegistryError> {
+        self.history_until(package, None)
+    }
+
+    /// The history of a package as it was at a time.
+    pub fn history_until(
+        &self,
+        package: &PackageName,
+        until: Option<Timestamp>,
+    ) -> Result<Option<History>, RegistryError> {
         let path = self.history_path(package);
         let Some(text) = read_text(&path, LARGEST_HISTORY)? else { return Ok(None) };
-        let history = History::read(package, &text);
+        let history = History::read(package, &text, until);
         let history = history.map_err(|source| RegistryError::BrokenHistory {
             package: package.clone(),
             path,

@@ -10,6 +10,7 @@ use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::manifest::{Manifest, NamePattern};
 use bibliotax_core::name::{PackageName, RegistryName};
 use bibliotax_core::resolve::{Catalogue, Listing};
+use jiff::Timestamp;
 
 use crate::error::RegistryError;
 use crate::folder::Folder;
@@ -21,6 +22,8 @@ pub struct Registries {
     by_need: HashMap<PackageName, RegistryName>,
     /// Where a package came from before.
     by_lock: HashMap<PackageName, RegistryName>,
+    /// Nothing later is seen.
+    until: Option<Timestamp>,
     known: Mutex<HashMap<PackageName, Option<Arc<Listing>>>>,
 }
 
@@ -45,7 +48,19 @@ impl Registries {
         let by_need =
             manifest.needs.iter().filter_map(|need| Some((need.package.clone(), need.registry.clone()?)));
         let by_lock = locked.iter().map(|package| (package.name.clone(), package.source.clone()));
-        Ok(Self { declared, by_need: by_need.collect(), by_lock: by_lock.collect(), known: Mutex::default() })
+        Ok(Self {
+            declared,
+            by_need: by_need.collect(),
+            by_lock: by_lock.collect(),
+            until: None,
+            known: Mutex::default(),
+        })
+    }
+
+    /// The registries as they were at a time: the same answers years later.
+    #[must_use]
+    pub fn as_of(self, until: Option<Timestamp>) -> Self {
+        Self { until, ..self }
     }
 
     /// Opens an archive or card of a package.
@@ -78,7 +93,7 @@ impl Registries {
     fn look_up(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, RegistryError> {
         let mut found = Vec::new();
         for declared in self.candidates(package) {
-            if let Some(history) = declared.folder.history(package)? {
+            if let Some(history) = declared.folder.history_until(package, self.until)? {
                 found.push(Listing { source: declared.name.clone(), history });
             }
         }

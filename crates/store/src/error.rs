@@ -16,6 +16,9 @@ pub enum StoreError {
     /// An archive of a package can't be used.
     #[error("the archive of {package} can't be used")]
     Archive { package: PackageName, source: ArchiveError },
+    /// Another process took a tree out of the store while this one was using it.
+    #[error("the store lost {package} while it was being used")]
+    Lost { package: PackageName },
     /// The store was made by a newer version.
     #[error("the store in {} was made by a newer version of bibliotax", path.display())]
     Newer { path: PathBuf },

@@ -106,11 +106,14 @@ type Wanted<'l> = (&'l LockedPackage, &'l FileRecord);
 fn only_missing<'l>(wanted: Vec<Wanted<'l>>, store: &Store) -> Result<Vec<Wanted<'l>>, StoreError> {
     let mut missing = Vec::new();
     for (package, file) in wanted {
-        if store.has(&file.sha256) && store.listing(&file.sha256)?.is_some() {
-            continue;
+        if store.has(&file.sha256) {
+            if store.listing(&file.sha256)?.is_some() {
+                continue;
+            }
+            // It came with its listing in one step, so it is damaged. What isn't there must not be discarded:
+            // another process may be putting it there right now.
+            store.discard(&file.sha256)?;
         }
-        // A tree whose listing is lost or damaged is of no use.
-        store.discard(&file.sha256)?;
         missing.push((package, file));
     }
     missing.sort_by_key(|(package, file)| (std::cmp::Reverse(file.size), package.name.clone()));

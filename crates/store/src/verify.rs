@@ -99,7 +99,8 @@ fn verify_package(
 ) -> Result<(usize, Vec<Finding>), StoreError> {
     let mut files = Vec::new();
     for file in installed_files(package) {
-        files.extend(store.listing(&file.sha256)?.unwrap_or_default().files);
+        let lost = || StoreError::Lost { package: package.name.clone() };
+        files.extend(store.listing(&file.sha256)?.ok_or_else(lost)?.files);
     }
     compare(&shelf.package(&package.name.folder()), &by_path(&files), Some(&package.name))
 }

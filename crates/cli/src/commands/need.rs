@@ -1,6 +1,6 @@
 //! `need`: declares packages, resolves, installs, and says what came along.
 
-mod words;
+pub mod words;
 
 use std::path::Path;
 use std::str::FromStr;
@@ -169,7 +169,8 @@ pub fn open_text(project: &Project) -> Result<ManifestText, Failure> {
     opened.map_err(|fault| Failure::in_text(bibliotax_core::manifest::FILE_NAME, &project.text, vec![fault]))
 }
 
-fn check_known(registries: &Registries, package: &PackageName) -> Result<(), Failure> {
+/// Whether some registry has a package; the nearest names if none does.
+pub fn check_known(registries: &Registries, package: &PackageName) -> Result<(), Failure> {
     if registries.listing(package)?.is_some() {
         return Ok(());
     }
@@ -206,17 +207,13 @@ fn say_passed_over(
     let Some(newest) = newest(registries, &wanted.package).filter(|newest| *newest > chosen.version) else {
         return;
     };
-    let mut problem = Problem::new(manifest, &[]);
-    for need in problem.needs.iter_mut().filter(|need| need.package == wanted.package) {
-        need.range = Range::exactly(&newest);
-    }
-    // What is locked is given up only on request, so here it counts like a need of the project's.
+    let mut problem = Problem::new(manifest, &[]).asking(&wanted.package, &Range::exactly(&newest));
+    problem.needs.retain(|need| need.asked || need.package != wanted.package);
     match resolve(&problem, registries) {
         Err(Unresolved::Conflict(conflict)) => {
             ui.say(format!("  passed over {newest}:"));
-            let assumed = [project.manifest.project.name.clone(), wanted.package.clone()];
-            let sentences =
-                conflict.facts.iter().filter(|fact| fact.about != assumed).chain([&conflict.clash]);
+            let facts = conflict.facts.iter().filter(|fact| !fact.is_question);
+            let sentences = facts.chain([&conflict.clash]);
             sentences.for_each(|sentence| ui.say(format!("    {}", sentence.text)));
         }
         Err(Unresolved::Catalogue(_)) => {}

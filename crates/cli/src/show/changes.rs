@@ -15,8 +15,16 @@ pub fn show(ui: &Ui, changes: &[Change<'_>], manifest: &Manifest, lock: &Lock) {
         return;
     }
     ui.say(format!("{}: {}", styled(style::STRONG, "lock"), tally(changes)));
-    let rows = changes.iter().map(|change| row(change, manifest, lock));
-    ui.say(table(ui, rows));
+    list_with(changes, manifest, lock, ui, |text| ui.say(text));
+}
+
+/// Lists changes that were asked about.
+pub fn list(ui: &Ui, changes: &[Change<'_>], manifest: &Manifest, lock: &Lock) {
+    list_with(changes, manifest, lock, ui, |text| ui.answer(text));
+}
+
+fn list_with(changes: &[Change<'_>], manifest: &Manifest, lock: &Lock, ui: &Ui, print: impl Fn(String)) {
+    print(table(ui, changes.iter().map(|change| row(change, manifest, lock))));
 }
 
 /// The same as data.

@@ -21,6 +21,9 @@ fn the_help_groups_commands_by_stage() {
       install   Bring the shelf to exactly what the lock says
       verify    Compare every file of the shelf with the lock
 
+    Understand it
+      explain   Tell why a package is here at its version, or why it can't be another
+
     Supply packages
       publish   Publish this project as a release
       registry  Make and load a registry in a folder

@@ -152,16 +152,18 @@ fn names_and_ranges_that_lead_nowhere_offer_what_is_near() {
       help: perhaps `rain-ledger` was meant
     ----- status 4
     ");
-    assert_snapshot!(garden.run(&["need", "rain-ledger", "7"]), @"
+    assert_snapshot!(garden.run(&["need", "rain-ledger", "7"]), @r#"
     ----- stderr
     resolve.conflict
 
       x no set of releases satisfies all needs
       | gate-kiosk needs rain-ledger 7.
       | No release of rain-ledger is in 7: there are 2.4.0 and 2.5.0.
-      help: choose a range that has one of them; nothing was changed
+      help: take one of the ways below; nothing was changed
+    ways out, each tried:
+      bibliotax need rain-ledger "2.5 .. 3"   # takes rain-ledger 2.5.0
     ----- status 4
-    ");
+    "#);
     assert_snapshot!(garden.run(&["need", "rain-ledger", "3 .. 2"]), @"
     ----- stderr
     range.empty
@@ -219,7 +221,9 @@ fn a_conflict_is_told_in_sentences_and_changes_nothing() {
       | gate-kiosk needs moss-map any.
       | moss-map 3.0.0 needs dew-point 2.
       | No release of dew-point is in both 1 and 2.
-      help: widen one of these ranges in the manifest, or drop one of these needs; nothing was changed
+      help: take one of the ways below; nothing was changed
+    ways out, each tried:
+      bibliotax drop soil-curve && bibliotax need moss-map any   # does without soil-curve
     ----- status 4
     ");
     let after = (garden.read("gate/bibliotax.toml"), garden.read("gate/bibliotax.lock"), garden.shelf());

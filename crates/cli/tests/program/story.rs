@@ -36,10 +36,10 @@ fn from_an_empty_folder_to_an_installed_set() {
     assert_snapshot!(garden.run(&["need", "rain-ledger"]), @r#"
     manifest: [needs] rain-ledger = "2.6.1 .. 3"
       passed over 3.0.0:
+        rain-ledger 3.0.0 needs dew-point 2.
         gate needs soil-curve = 1.7.0.
         soil-curve 1.7.0 needs dew-point 1.
-        rain-ledger 3.0.0 needs dew-point 2.
-        No release of dew-point is in both 1 and 2.
+        No release of dew-point is in both 2 and 1.
     lock: 1 added
       added  rain-ledger  2.6.1  2.0 KiB  MIT  needed here
     shelf: 1 package put there, 2 already there, 2.0 KiB fetched (TIME)

@@ -49,15 +49,15 @@ fn installs_at_once_in_one_project_and_one_store_all_end_right() {
     let needs: Vec<String> = (0..30).map(|n| format!("bed-n{n} = \"1\"")).collect();
     let garden = Garden::needing(&releases, &needs.join("\n"));
     let manifest = garden.read("gate/bibliotax.toml");
-    for other in ["second", "third"] {
+    for other in ["second", "third", "fourth", "fifth", "sixth"] {
         garden.write(&format!("{other}/bibliotax.toml"), &manifest);
     }
-    let folders = ["gate", "gate", "second", "third", "gate"];
+    let folders = ["gate", "gate", "second", "third", "fourth", "fifth", "sixth", "gate"];
     let started: Vec<_> = folders.iter().map(|folder| garden.start(folder, &["install"])).collect();
     for mut child in started {
         assert!(child.wait().unwrap().success());
     }
-    for folder in ["gate", "second", "third"] {
+    for folder in ["gate", "second", "third", "fourth", "fifth", "sixth"] {
         garden.run_in(folder, &["verify"]).expect(0);
     }
     assert_eq!(garden.shelf().len(), 30);

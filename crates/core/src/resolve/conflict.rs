@@ -14,8 +14,8 @@ pub struct Conflict {
     pub facts: Vec<Sentence>,
     /// What follows from them.
     pub clash: Sentence,
-    /// Packages in it that no registry holds.
-    pub unknown: Vec<PackageName>,
+    /// The direct needs in it, by their numbers in the problem.
+    pub direct: Vec<usize>,
 }
 
 /// One sentence, and the packages that it is about.
@@ -25,6 +25,8 @@ pub struct Sentence {
     pub text: String,
     /// The packages named in it, the one that it speaks of first.
     pub about: Vec<PackageName>,
+    /// Whether it only repeats the question.
+    pub is_question: bool,
 }
 
 /// Tells a refutation that the search ended in.
@@ -32,14 +34,15 @@ pub fn tell<C: Catalogue>(universe: &Universe<'_, C>, refuted: &Refuted) -> Conf
     let teller = Teller { problem: universe.problem, packages: &universe.packages, universe };
     let core = teller.minimal(refuted.0.iter().map(|fact| &universe.facts[*fact]).collect());
     let told = teller.in_order(&core);
-    let unknown = core.iter().filter_map(|fact| teller.target(fact)).map(|var| &universe.packages[var]);
-    let mut unknown: Vec<PackageName> =
-        unknown.filter(|package| package.listing.is_none()).map(|package| package.name.clone()).collect();
-    unknown.dedup();
+    let direct = core.iter().filter_map(|fact| match fact {
+        Fact::Direct(number) => Some(*number),
+        Fact::Needs { .. } | Fact::Withdrawn { .. } => None,
+    });
+    let direct = direct.collect();
     Conflict {
         facts: told.iter().map(|fact| teller.sentence(fact)).collect(),
         clash: teller.clash(&core),
-        unknown,
+        direct,
     }
 }
 
@@ -146,14 +149,18 @@ impl<C: Catalogue> Teller<'_, C> {
         match fact {
             Fact::Direct(number) => {
                 let need = &self.problem.needs[*number];
-                let text = format!("{} needs {} {}.", self.problem.project, need.package, need.range);
-                Sentence { text, about: vec![self.problem.project.clone(), need.package.clone()] }
+                let Problem { project, .. } = self.problem;
+                let text = match need.asked {
+                    true => format!("Asked for is {} {}.", need.package, need.range),
+                    false => format!("{project} needs {} {}.", need.package, need.range),
+                };
+                Sentence { text, about: vec![project.clone(), need.package.clone()], is_question: need.asked }
             }
             Fact::Needs { package, releases, need } => {
                 let package = &self.packages[*package];
                 let verb = if releases.only().is_some() { "needs" } else { "need" };
                 let text = format!("{} {verb} {} {}.", spoken(package, releases), need.name, need.range);
-                Sentence { text, about: vec![package.name.clone(), need.name.clone()] }
+                Sentence { text, about: vec![package.name.clone(), need.name.clone()], is_question: false }
             }
             Fact::Withdrawn { package, releases } => {
                 let package = &self.packages[*package];
@@ -162,7 +169,7 @@ impl<C: Catalogue> Teller<'_, C> {
                     releases.highest().and_then(|choice| package.release(choice)?.withdrawn.as_ref());
                 let reason = reason.map(|withdrawal| format!(" ({})", withdrawal.reason)).unwrap_or_default();
                 let text = format!("{} {verb} withdrawn{reason}.", spoken(package, releases));
-                Sentence { text, about: vec![package.name.clone()] }
+                Sentence { text, about: vec![package.name.clone()], is_question: false }
             }
         }
     }
@@ -173,7 +180,7 @@ impl<C: Catalogue> Teller<'_, C> {
             facts.iter().filter_map(|fact| self.target(fact)).find(|var| self.is_unreachable(facts, *var));
         let Some(var) = clashing else {
             let text = "Whichever releases are taken, one of these does not hold.".to_owned();
-            return Sentence { text, about: Vec::new() };
+            return Sentence { text, about: Vec::new(), is_question: false };
         };
         let package = &self.packages[var];
         let ranges = self.ranges_asked(facts, var);
@@ -186,7 +193,7 @@ impl<C: Catalogue> Teller<'_, C> {
             (true, [one, other]) => format!("No release of {} is in both {one} and {other}.", package.name),
             (true, _) => format!("No release of {} is in all of {}.", package.name, ranges.join(" and ")),
         };
-        Sentence { text, about: vec![package.name.clone()] }
+        Sentence { text, about: vec![package.name.clone()], is_question: false }
     }
 
     /// Whether the facts that narrow a package leave none of its releases, all of them holding at once.

@@ -17,6 +17,18 @@ pub struct Problem {
     pub needs: Vec<ProblemNeed>,
     /// The releases to stay with where that is possible.
     pub locked: BTreeMap<PackageName, Version>,
+    /// Which releases are better where several will do.
+    pub prefer: Prefer,
+}
+
+/// Which releases are better where several will do; deprecated ones are worse than all others either way.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Prefer {
+    /// The newer, the better.
+    #[default]
+    Newest,
+    /// The older, the better: to see whether the lower ends of ranges hold.
+    Oldest,
 }
 
 /// A direct need.
@@ -28,6 +40,8 @@ pub struct ProblemNeed {
     pub range: Range,
     /// Whether pre-releases count like any other version.
     pub prereleases: bool,
+    /// Whether this is a question ("could it be …?") and not a need that somebody declared.
+    pub asked: bool,
 }
 
 impl Problem {
@@ -37,8 +51,20 @@ impl Problem {
             package: need.package.clone(),
             range: need.range.clone(),
             prereleases: need.prereleases,
+            asked: false,
         });
         let locked = locked.iter().map(|package| (package.name.clone(), package.version.clone()));
-        Self { project: manifest.project.name.clone(), needs: needs.collect(), locked: locked.collect() }
+        let (needs, locked) = (needs.collect(), locked.collect());
+        Self { project: manifest.project.name.clone(), needs, locked, prefer: Prefer::Newest }
+    }
+
+    /// The same problem with the question whether `package` could be in `range` put first.
+    #[must_use]
+    pub fn asking(&self, package: &PackageName, range: &Range) -> Self {
+        let mut problem = self.clone();
+        let asked =
+            ProblemNeed { package: package.clone(), range: range.clone(), prereleases: false, asked: true };
+        problem.needs.insert(0, asked);
+        problem
     }
 }

@@ -7,7 +7,7 @@ use super::choices::Choices;
 use super::conflict;
 use super::engine::{Engine, Var};
 use super::universe::{Stop, Universe};
-use super::{Catalogue, ChosenPackage, Problem, Resolution, Unresolved};
+use super::{Catalogue, ChosenPackage, Prefer, Problem, Resolution, Unresolved};
 use crate::name::PackageName;
 
 /// The best resolution of a problem, or why there is none.
@@ -39,7 +39,7 @@ impl<C: Catalogue> Search<'_, C> {
             self.draw_consequences()?;
             let kept = locked.iter().find_map(|(var, keep)| self.staying(*var, keep));
             let next = kept
-                .or_else(|| direct.iter().find_map(|var| self.newest(*var)))
+                .or_else(|| direct.iter().find_map(|var| self.best(*var)))
                 .or_else(|| self.next_of_the_rest());
             match next {
                 Some((var, choices)) => self.engine.decide(var, &choices),
@@ -110,13 +110,19 @@ impl<C: Catalogue> Search<'_, C> {
         (!domain.misses(keep) && !domain.within(keep)).then(|| (var, keep.clone()))
     }
 
-    /// The decision for the newest release still open, where there is more than one.
-    fn newest(&self, var: Var) -> Option<(Var, Choices)> {
+    /// The decision for the best release still open, where there is more than one.
+    fn best(&self, var: Var) -> Option<(Var, Choices)> {
         let domain = self.engine.domain(var);
         if domain.only().is_some() {
             return None;
         }
-        Some((var, Choices::of(self.engine.width(var), domain.highest())))
+        let sound = domain.and(&self.universe.packages[var].sound);
+        let open = if sound.is_none() { domain } else { &sound };
+        let best = match self.universe.problem.prefer {
+            Prefer::Newest => open.highest(),
+            Prefer::Oldest => open.iter().find(|choice| *choice != Choices::LEFT_OUT),
+        };
+        Some((var, Choices::of(self.engine.width(var), best)))
     }
 
     /// The next decision among the packages that those already settled need.
@@ -126,7 +132,7 @@ impl<C: Catalogue> Search<'_, C> {
         }
         loop {
             while let Some(var) = self.rest.ring.get(self.rest.next) {
-                if let Some(decision) = self.newest(*var) {
+                if let Some(decision) = self.best(*var) {
                     return Some(decision);
                 }
                 self.rest.next += 1;

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use proptest::prelude::*;
 
-use super::{Catalogue, Listing, Problem, ProblemNeed, Unresolved, resolve};
+use super::{Catalogue, Listing, Prefer, Problem, ProblemNeed, Relaxation, Unresolved, resolve, ways_out};
 use crate::history::History;
 use crate::name::PackageName;
 use crate::range::Range;
@@ -16,8 +16,15 @@ use crate::version::Version;
 #[derive(Debug, Clone, Default)]
 struct Registry(BTreeMap<PackageName, Vec<Published>>);
 
-/// Version, needs, and whether it was withdrawn.
-type Published = (Version, Vec<(PackageName, Range)>, bool);
+/// Version, needs, and how the release stands today.
+type Published = (Version, Vec<(PackageName, Range)>, Standing);
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Standing {
+    Fine,
+    Deprecated,
+    Withdrawn,
+}
 
 impl Catalogue for Registry {
     type Error = Infallible;
@@ -25,7 +32,7 @@ impl Catalogue for Registry {
     fn listing(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, Infallible> {
         let Some(releases) = self.0.get(package) else { return Ok(None) };
         let mut lines = String::new();
-        for (version, needs, withdrawn) in releases {
+        for (version, needs, standing) in releases {
             let needs: Vec<_> =
                 needs.iter().map(|(n, r)| serde_json::json!({ "name": n, "range": r })).collect();
             let card = crate::digest::Digest::of(b"");
@@ -33,12 +40,19 @@ impl Catalogue for Registry {
             let entry = serde_json::json!({ "event": "release", "name": package, "version": version, "published": at,
                 "needs": needs, "card": card });
             lines.push_str(&format!("{entry}\n"));
-            if *withdrawn {
-                let event = serde_json::json!({ "event": "withdrawn", "version": version, "reason": "leaks", "at": at });
-                lines.push_str(&format!("{event}\n"));
-            }
+            let event = match standing {
+                Standing::Fine => continue,
+                Standing::Withdrawn => {
+                    serde_json::json!({ "event": "withdrawn", "version": version, "reason": "leaks", "at": at })
+                }
+                Standing::Deprecated => {
+                    serde_json::json!({ "event": "deprecated", "range": format!("= {version}"),
+                    "reason": "slow", "at": at })
+                }
+            };
+            lines.push_str(&format!("{event}\n"));
         }
-        let history = History::read(package, &lines).unwrap();
+        let history = History::read(package, &lines, None).unwrap();
         Ok(Some(Arc::new(Listing { source: "seedhouse".parse().unwrap(), history })))
     }
 }
@@ -47,7 +61,7 @@ fn package(text: &str) -> PackageName {
     text.parse().unwrap()
 }
 
-/// `"rain-ledger 2.4: dew-point 1, soil-curve any"` a line; a version that ends in `!` is withdrawn.
+/// `"rain-ledger 2.4: dew-point 1, soil-curve any"` a line; a version that ends in `!` is withdrawn, in `~` deprecated.
 fn registry(lines: &[&str]) -> Registry {
     let mut registry = Registry::default();
     for line in lines {
@@ -57,8 +71,12 @@ fn registry(lines: &[&str]) -> Registry {
         if !version.is_empty() {
             let needs =
                 needs.split(',').filter(|need| !need.trim().is_empty()).map(|need| need_of(need.trim()));
-            let withdrawn = version.ends_with('!');
-            releases.push((version.trim_end_matches('!').parse().unwrap(), needs.collect(), withdrawn));
+            let standing = match version.chars().last() {
+                Some('!') => Standing::Withdrawn,
+                Some('~') => Standing::Deprecated,
+                _ => Standing::Fine,
+            };
+            releases.push((version.trim_end_matches(['!', '~']).parse().unwrap(), needs.collect(), standing));
         }
     }
     registry
@@ -71,10 +89,12 @@ fn need_of(text: &str) -> (PackageName, Range) {
 
 fn problem(needs: &[&str], locked: &[&str]) -> Problem {
     let needs = needs.iter().map(|need| need_of(need));
-    let needs = needs.map(|(package, range)| ProblemNeed { package, range, prereleases: false }).collect();
+    let needs = needs
+        .map(|(package, range)| ProblemNeed { package, range, prereleases: false, asked: false })
+        .collect();
     let locked = locked.iter().map(|text| text.split_once(' ').unwrap());
     let locked = locked.map(|(name, version)| (package(name), version.parse().unwrap())).collect();
-    Problem { project: package("gate-kiosk"), needs, locked }
+    Problem { project: package("gate-kiosk"), needs, locked, prefer: Prefer::Newest }
 }
 
 fn answer(registry: &Registry, problem: &Problem) -> Result<Vec<String>, Vec<String>> {
@@ -122,6 +142,42 @@ fn what_is_locked_stays_even_where_it_was_withdrawn_and_is_never_newly_chosen() 
     assert_eq!(
         answer(&seedhouse, &problem(&["dew-point 1.1"], &["dew-point 1.0"])).unwrap(),
         ["dew-point 1.1"]
+    );
+}
+
+#[test]
+fn a_deprecated_release_comes_last_and_the_oldest_first_where_that_is_asked() {
+    let seedhouse = registry(&["dew-point 1.0", "dew-point 1.1", "dew-point 1.2~"]);
+    assert_eq!(answer(&seedhouse, &problem(&["dew-point 1"], &[])).unwrap(), ["dew-point 1.1"]);
+    assert_eq!(answer(&seedhouse, &problem(&["dew-point 1.2"], &[])).unwrap(), ["dew-point 1.2"]);
+    let oldest = Problem { prefer: Prefer::Oldest, ..problem(&["dew-point 1"], &[]) };
+    assert_eq!(answer(&seedhouse, &oldest).unwrap(), ["dew-point 1.0"]);
+}
+
+#[test]
+fn ways_out_begin_with_the_smallest_change() {
+    let seedhouse = registry(&[
+        "moss-map 2.0: dew-point 1",
+        "moss-map 3.0: dew-point 2",
+        "soil-curve 1.7: dew-point 1",
+        "soil-curve 2.1: dew-point 2",
+        "dew-point 1.0",
+        "dew-point 2.0",
+    ]);
+    let problem = problem(&["soil-curve 1.7", "moss-map 3"], &[]);
+    let Err(Unresolved::Conflict(conflict)) = resolve(&problem, &seedhouse) else { panic!("it resolves") };
+    let Ok(ways) = ways_out(&problem, &conflict, &seedhouse);
+    let told: Vec<String> = ways
+        .iter()
+        .flat_map(|way| &way.changes)
+        .map(|(need, change)| match change {
+            Relaxation::Range(range, version) => format!("{} {range} for {version}", need.package),
+            other => format!("{} {other:?}", need.package),
+        })
+        .collect();
+    assert_eq!(
+        told,
+        ["soil-curve 2.1 .. 3 for 2.1", "moss-map 2 .. 3 for 2.0", "soil-curve Drop", "moss-map Drop"]
     );
 }
 
@@ -188,9 +244,7 @@ fn needs() -> impl Strategy<Value = Vec<(PackageName, Range)>> {
 }
 
 fn registries() -> impl Strategy<Value = Registry> {
-    let release = |version: &'static str| {
-        (Just(version.parse::<Version>().unwrap()), needs(), proptest::bool::weighted(0.1))
-    };
+    let release = |version: &'static str| (Just(version.parse::<Version>().unwrap()), needs(), standings());
     let releases = (
         proptest::option::weighted(0.8, release("1")),
         proptest::option::weighted(0.8, release("2")),
@@ -201,13 +255,22 @@ fn registries() -> impl Strategy<Value = Registry> {
         .prop_map(|packages| Registry(NAMES.iter().map(|name| package(name)).zip(packages).collect()))
 }
 
+fn standings() -> impl Strategy<Value = Standing> {
+    prop_oneof![8 => Just(Standing::Fine), 1 => Just(Standing::Deprecated), 1 => Just(Standing::Withdrawn)]
+}
+
 fn problems() -> impl Strategy<Value = Problem> {
     let locked = (proptest::sample::select(&NAMES[..]), proptest::sample::select(&["1", "2", "3"][..]));
-    (needs(), proptest::collection::btree_set(locked, 0..3)).prop_map(|(needs, locked)| {
-        let needs =
-            needs.into_iter().map(|(package, range)| ProblemNeed { package, range, prereleases: false });
+    let prefer = prop_oneof![3 => Just(Prefer::Newest), 1 => Just(Prefer::Oldest)];
+    (needs(), proptest::collection::btree_set(locked, 0..3), prefer).prop_map(|(needs, locked, prefer)| {
+        let needs = needs.into_iter().map(|(package, range)| ProblemNeed {
+            package,
+            range,
+            prereleases: false,
+            asked: false,
+        });
         let locked = locked.into_iter().map(|(name, version)| (package(name), version.parse().unwrap()));
-        Problem { project: package("gate-kiosk"), needs: needs.collect(), locked: locked.collect() }
+        Problem { project: package("gate-kiosk"), needs: needs.collect(), locked: locked.collect(), prefer }
     })
 }
 
@@ -218,8 +281,8 @@ fn all_solutions(registry: &Registry, problem: &Problem) -> Vec<Choice> {
     let mut partial: Vec<Choice> = vec![Choice::new()];
     for (name, releases) in &registry.0 {
         let mut wider = partial.clone();
-        for (version, _, withdrawn) in releases {
-            if !*withdrawn || problem.locked.get(name) == Some(version) {
+        for (version, _, standing) in releases {
+            if *standing != Standing::Withdrawn || problem.locked.get(name) == Some(version) {
                 wider.extend(partial.iter().cloned().map(|mut choice| {
                     choice.insert(name.clone(), version.clone());
                     choice
@@ -241,6 +304,15 @@ fn all_solutions(registry: &Registry, problem: &Problem) -> Vec<Choice> {
     partial
 }
 
+fn best_of(releases: &[Published], open: BTreeSet<Version>, prefer: Prefer) -> Option<Version> {
+    let is_deprecated = |v: &Version| {
+        releases.iter().any(|(other, _, standing)| other == v && *standing == Standing::Deprecated)
+    };
+    let (deprecated, sound): (BTreeSet<_>, BTreeSet<_>) = open.into_iter().partition(is_deprecated);
+    let left = if sound.is_empty() { deprecated } else { sound };
+    if prefer == Prefer::Newest { left.last().cloned() } else { left.first().cloned() }
+}
+
 /// The best of all solutions, found by doing what the order in `resolve`'s own words says, step by step.
 fn best(registry: &Registry, problem: &Problem, mut left: Vec<Choice>) -> Choice {
     let mut narrow = |keep: &dyn Fn(&Choice) -> bool| {
@@ -260,8 +332,10 @@ fn best(registry: &Registry, problem: &Problem, mut left: Vec<Choice>) -> Choice
     let mut seen: BTreeSet<PackageName> = BTreeSet::new();
     loop {
         for name in &order {
-            let newest = narrow(&|_| true).iter().filter_map(|choice| choice.get(name).cloned()).max();
-            narrow(&|choice| choice.get(name) == newest.as_ref());
+            let open: BTreeSet<Version> =
+                narrow(&|_| true).iter().filter_map(|choice| choice.get(name).cloned()).collect();
+            let best = best_of(&registry.0[name], open, problem.prefer);
+            narrow(&|choice| choice.get(name) == best.as_ref());
         }
         seen.extend(order.iter().cloned());
         let settled = &narrow(&|_| true)[0];
@@ -291,6 +365,24 @@ proptest! {
                 let best: BTreeSet<String> = best.iter().map(|(name, version)| format!("{name} {version}")).collect();
                 prop_assert_eq!(found.into_iter().collect::<BTreeSet<_>>(), best);
             }
+        }
+    }
+
+    #[test]
+    fn every_way_out_leads_to_a_solution(registry in registries(), problem in problems()) {
+        let Err(Unresolved::Conflict(conflict)) = resolve(&problem, &registry) else { return Ok(()) };
+        let Ok(ways) = ways_out(&problem, &conflict, &registry);
+        for way in ways {
+            let mut changed = problem.clone();
+            for (need, change) in &way.changes {
+                let at = changed.needs.iter().position(|other| other == need).unwrap();
+                match change {
+                    Relaxation::Prereleases => changed.needs[at].prereleases = true,
+                    Relaxation::Range(range, _) => changed.needs[at].range = range.clone(),
+                    Relaxation::Drop => drop(changed.needs.remove(at)),
+                }
+            }
+            prop_assert!(answer(&registry, &changed).is_ok(), "{:?}", way.changes);
         }
     }
 
@@ -326,10 +418,11 @@ fn registry_of(registry: &Registry, told: &[String]) -> Registry {
     };
     let mut cut = registry.clone();
     for (name, releases) in &mut cut.0 {
-        for (_, needs, withdrawn) in releases {
+        for (_, needs, standing) in releases {
             needs.retain(|need| mentioned(name, need));
-            *withdrawn &=
-                told.iter().any(|text| text.contains(&format!("{name} ")) && text.contains("withdrawn"));
+            if !told.iter().any(|text| text.contains(&format!("{name} ")) && text.contains("withdrawn")) {
+                *standing = Standing::Fine;
+            }
         }
     }
     cut

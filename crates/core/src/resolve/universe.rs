@@ -45,6 +45,8 @@ impl<E> From<Refuted> for Stop<E> {
 pub struct Package {
     pub name: PackageName,
     pub listing: Option<Arc<Listing>>,
+    /// The releases that are not deprecated.
+    pub sound: Choices,
     /// The releases whose needs were stated already.
     stated: Choices,
 }
@@ -106,7 +108,10 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         let listing = self.catalogue.listing(name).map_err(Stop::Catalogue)?;
         let width = listing.as_ref().map_or(0, |listing| listing.history.releases().len()) + 1;
         let var = engine.new_var(width);
-        self.packages.push(Package { name: name.clone(), listing, stated: Choices::none(width) });
+        let releases = listing.as_ref().map_or(&[][..], |listing| listing.history.releases());
+        let sound = releases.iter().enumerate().filter(|(_, release)| release.deprecated.is_none());
+        let sound = Choices::of(width, sound.map(|(at, _)| at + 1));
+        self.packages.push(Package { name: name.clone(), listing, sound, stated: Choices::none(width) });
         self.vars.insert(name.clone(), var);
         self.state_withdrawn(engine, var)?;
         Ok(var)

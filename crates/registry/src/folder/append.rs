@@ -133,7 +133,7 @@ impl Folder {
         file.seek(SeekFrom::Start(whole as u64)).map_err(wrong)?;
         let broken =
             |source| RegistryError::BrokenHistory { package: package.clone(), path: path.to_owned(), source };
-        let history = History::read(package, &text[..whole]).map_err(broken)?;
+        let history = History::read(package, &text[..whole], None).map_err(broken)?;
         Ok((file, history))
     }
 }

@@ -44,7 +44,8 @@ impl<'s> Linker<'s> {
         make_folder(folder)?;
         for file in installed_files(package) {
             let tree = self.store.tree(&file.sha256);
-            let listing = self.store.listing(&file.sha256)?.unwrap_or_default();
+            let lost = || StoreError::Lost { package: package.name.clone() };
+            let listing = self.store.listing(&file.sha256)?.ok_or_else(lost)?;
             let folders: BTreeSet<&str> =
                 listing.files.iter().filter_map(|f| Some(f.path.rsplit_once('/')?.0)).collect();
             folders.iter().try_for_each(|inner| make_folder(&folder.join(inner)))?;

@@ -1,0 +1,195 @@
+//! `explain`: why a package is here at its version, and why not at another.
+
+use std::path::Path;
+
+use bibliotax_core::compare::compare;
+use bibliotax_core::graph::paths_to;
+use bibliotax_core::lock::{Lock, LockedPackage};
+use bibliotax_core::name::PackageName;
+use bibliotax_core::nearest::{either, nearest};
+use bibliotax_core::range::Range;
+use bibliotax_core::resolve::{Catalogue, Conflict, Problem, Unresolved, resolve, ways_out};
+use bibliotax_core::version::Version;
+use bibliotax_registry::registries::Registries;
+use serde_json::{Value, json};
+
+use super::install::not_locked;
+use super::need::{check_known, words};
+use crate::codes::{Exit, exit_of};
+use crate::failure::Failure;
+use crate::project::Project;
+use crate::show::{changes, count, ways};
+use crate::ui::{Ui, style, styled};
+
+/// Most paths that are listed.
+const MOST_PATHS: usize = 12;
+
+/// Tell why a package is here at its version, or why it can't be another
+///
+/// Without a range: every way from the project to the package, shortest first, and what keeps newer releases out.
+/// With one: why the package can't be in it, with ways out; or that it could be, and what would move.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Examples:\n  bibliotax explain dew-point\n  bibliotax explain dew-point 2")]
+pub struct Explain {
+    /// The package, and the range to ask about if there is one
+    #[arg(required = true, value_name = "PACKAGE [RANGE]")]
+    words: Vec<String>,
+}
+
+impl Explain {
+    pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
+        let wanted = words::parse(&self.words, false)?;
+        let [wanted] = wanted.as_slice() else {
+            return Err(
+                Failure::new("need.words", "one package is explained at a time").mend("name just one")
+            );
+        };
+        let project = Project::find(here)?;
+        let lock = project.sound_lock()?.ok_or_else(not_locked)?;
+        let registries = project.registries(&project.manifest)?;
+        let explaining =
+            Explaining { ui, project: &project, lock, registries: &registries, package: &wanted.package };
+        match &wanted.range {
+            None => explaining.why_here(),
+            Some(range) => explaining.why_not(range),
+        }
+    }
+}
+
+struct Explaining<'a> {
+    ui: &'a Ui,
+    project: &'a Project,
+    lock: &'a Lock,
+    registries: &'a Registries,
+    package: &'a PackageName,
+}
+
+impl Explaining<'_> {
+    fn why_here(&self) -> Result<Exit, Failure> {
+        let locked = self.lock.package(self.package).ok_or_else(|| self.not_here())?;
+        let paths = paths_to(self.lock, &self.project.manifest, self.package, MOST_PATHS);
+        self.ui.answer(format!("{} {} is needed", styled(style::STRONG, &locked.name), locked.version));
+        for path in &paths {
+            let names: Vec<&str> = path.iter().map(PackageName::as_str).collect();
+            let through = match names.as_slice() {
+                [_] => "by the project itself".to_owned(),
+                [through @ .., _] => format!("through {}", through.join(", which needs ")),
+                [] => String::new(),
+            };
+            self.ui.answer(format!("  {through}"));
+        }
+        let newer = self.newer(locked);
+        let mut told = Vec::new();
+        for version in &newer {
+            told.push(self.holds_back(version)?);
+        }
+        if newer.is_empty() {
+            self.ui.answer("no newer release is there");
+        }
+        let result =
+            json!({ "package": locked.name, "version": locked.version, "paths": paths, "newer": told });
+        self.ui.report("explain", result);
+        Ok(Exit::Done)
+    }
+
+    /// The next newer release and the newest of all, as far as they could be chosen.
+    fn newer(&self, locked: &LockedPackage) -> Vec<Version> {
+        let listing = self.registries.listing(self.package).ok().flatten();
+        let releases = listing.iter().flat_map(|listing| listing.history.releases());
+        let open = releases.filter(|release| release.withdrawn.is_none() && !release.entry.version.is_pre());
+        let newer: Vec<Version> = open
+            .map(|release| release.entry.version.clone())
+            .filter(|version| *version > locked.version)
+            .collect();
+        match newer.as_slice() {
+            [] | [_] | [_, _] => newer,
+            [next, .., newest] => vec![next.clone(), newest.clone()],
+        }
+    }
+
+    /// Tells what keeps a newer release out.
+    fn holds_back(&self, version: &Version) -> Result<Value, Failure> {
+        let problem =
+            Problem::new(&self.project.manifest, &[]).asking(self.package, &Range::exactly(version));
+        match resolve(&problem, self.registries) {
+            Ok(_) => {
+                self.ui.answer(format!(
+                    "{version} is newer; only the lock, which stays with what it has, keeps it out"
+                ));
+                Ok(json!({ "version": version, "kept-out-by": "lock" }))
+            }
+            Err(Unresolved::Catalogue(error)) => Err(error.into()),
+            Err(Unresolved::Conflict(conflict)) => {
+                self.ui.answer(format!("{version} is newer and can't be taken:"));
+                self.tell(&conflict);
+                Ok(json!({ "version": version, "kept-out-by": "needs", "proof": proof(&conflict) }))
+            }
+        }
+    }
+
+    /// The sentences of a conflict without the question that led to it.
+    fn tell(&self, conflict: &Conflict) {
+        // Where the question itself clashes with a need of the same package, that need says it all.
+        let is_plain = conflict.clash.about.first() == Some(self.package);
+        let clash = Some(&conflict.clash).filter(|_| !is_plain || conflict.facts.len() < 2);
+        let sentences = conflict.facts.iter().filter(|fact| !fact.is_question).chain(clash);
+        sentences.for_each(|sentence| self.ui.answer(format!("  {}", sentence.text)));
+    }
+
+    fn why_not(&self, range: &Range) -> Result<Exit, Failure> {
+        check_known(self.registries, self.package)?;
+        let manifest = &self.project.manifest;
+        let asking = |locked: &[LockedPackage]| Problem::new(manifest, locked).asking(self.package, range);
+        let resolution = match resolve(&asking(&self.lock.packages), self.registries) {
+            Ok(resolution) => resolution,
+            Err(Unresolved::Catalogue(error)) => return Err(error.into()),
+            Err(Unresolved::Conflict(conflict)) => return self.not_possible(&asking(&[]), range, &conflict),
+        };
+        let other = Lock::new(manifest, &resolution);
+        let moves = compare(Some(self.lock), &other);
+        let version =
+            other.package(self.package).map(|package| package.version.to_string()).unwrap_or_default();
+        self.ui.answer(format!("{} could be {version}", styled(style::STRONG, self.package)));
+        if moves.is_empty() {
+            self.ui.answer("nothing would move");
+        } else {
+            self.ui.answer(format!("{} would move:", count(moves.len(), "package")));
+            changes::list(self.ui, &moves, manifest, &other);
+        }
+        let moves = changes::as_json(&moves, manifest, &other);
+        self.ui.report(
+            "explain",
+            json!({ "package": self.package, "range": range, "possible": true, "moves": moves }),
+        );
+        Ok(Exit::Done)
+    }
+
+    fn not_possible(&self, problem: &Problem, range: &Range, conflict: &Conflict) -> Result<Exit, Failure> {
+        self.ui.answer(format!("{} can't be in {range}:", styled(style::STRONG, self.package)));
+        self.tell(conflict);
+        let ways = ways_out(problem, conflict, self.registries)?;
+        let manifest = &self.project.manifest;
+        let ways = ways::as_commands(&ways, manifest, manifest);
+        self.ui.answer_ways(&ways);
+        let result = json!({ "package": self.package, "range": range, "possible": false, "proof": proof(conflict),
+            "ways-out": ways.iter().map(|way| json!({ "command": way.command, "effect": way.note })).collect::<Vec<_>>() });
+        self.ui.report("explain", result);
+        Ok(exit_of("resolve.conflict"))
+    }
+
+    fn not_here(&self) -> Failure {
+        let near =
+            nearest(self.package.as_str(), self.lock.packages.iter().map(|package| package.name.as_str()), 3);
+        let failure = Failure::new("explain.not-here", format!("{} is not in the lock", self.package));
+        match near.as_slice() {
+            [] => failure.mend(format!("`bibliotax explain {} any` tells whether it could be", self.package)),
+            near => failure.mend(format!("perhaps {} was meant", either(near))),
+        }
+    }
+}
+
+/// The facts of a conflict as data: what each says, and the packages that it leads from and to.
+pub fn proof(conflict: &Conflict) -> Value {
+    let sentences = conflict.facts.iter().chain([&conflict.clash]);
+    sentences.map(|sentence| json!({ "text": sentence.text, "about": sentence.about })).collect()
+}

@@ -1,0 +1,134 @@
+//! Ways out of a conflict, as commands to paste.
+
+use bibliotax_core::manifest::{Manifest, Need};
+use bibliotax_core::range::Range;
+use bibliotax_core::resolve::{ProblemNeed, Relaxation, WayOut};
+
+use crate::failure::Way;
+
+/// Most ways that are offered.
+const MOST_WAYS: usize = 3;
+
+/// The first three ways as commands, where `written` is the manifest on disk and `wanted` the one that was to be resolved.
+///
+/// Where commands one after the other would fail in the middle, the lines to write in the manifest instead.
+pub fn as_commands(ways: &[WayOut], written: &Manifest, wanted: &Manifest) -> Vec<Way> {
+    let possible = ways.iter().filter_map(|way| Steps::of(way, written, wanted));
+    possible.map(|steps| steps.told()).take(MOST_WAYS).collect()
+}
+
+/// What has to be done for a way, in its order.
+struct Steps<'m> {
+    drops: Vec<&'m Need>,
+    /// Needs that change, each with its new range.
+    changes: Vec<(&'m Need, Range, bool)>,
+    /// Needs that were to be declared, or declared otherwise, and stay as they were to be.
+    wanted: Vec<&'m Need>,
+    /// Whether some of those are on disk with another range.
+    rewrites: bool,
+    note: String,
+}
+
+impl<'m> Steps<'m> {
+    fn of(way: &WayOut, written: &Manifest, wanted: &'m Manifest) -> Option<Self> {
+        let on_disk =
+            |need: &Need| written.needs.iter().find(|other| is_of(other, need)).map(|other| &other.range);
+        let is_written = |need: &Need| on_disk(need) == Some(&need.range);
+        let (mut drops, mut changes) = (Vec::new(), Vec::new());
+        for (problem_need, change) in &way.changes {
+            let need = wanted.needs.iter().find(|need| is_same(need, problem_need))?;
+            match change {
+                // To do without what was just asked for is no way out.
+                Relaxation::Drop if !is_written(need) => return None,
+                Relaxation::Drop => drops.push(need),
+                Relaxation::Range(range, _) => changes.push((need, range.clone(), need.prereleases)),
+                Relaxation::Prereleases => changes.push((need, need.range.clone(), true)),
+            }
+        }
+        let is_changed =
+            |need: &Need| drops.iter().chain(changes.iter().map(|(n, ..)| n)).any(|n| is_of(n, need));
+        let wanted: Vec<&Need> =
+            wanted.needs.iter().filter(|need| !is_changed(need) && !is_written(need)).collect();
+        let rewrites = wanted.iter().any(|need| on_disk(need).is_some());
+        let note =
+            way.changes.iter().map(|(need, change)| note(need, change)).collect::<Vec<_>>().join(" and ");
+        Some(Self { drops, changes, wanted, rewrites, note })
+    }
+
+    fn told(&self) -> Way {
+        let changes = self.changes.iter().map(|(need, range, pre)| Declaration::new(need, range, *pre));
+        let wanted = self.wanted.iter().map(|need| Declaration::new(need, &need.range, need.prereleases));
+        let declared: Vec<Declaration> = changes.chain(wanted).collect();
+        let needs = in_commands(&declared);
+        // A command for part of what changes resolves only if the rest is new and can come after it.
+        if needs.len() > 1 && (self.changes.len() > 1 || self.rewrites) {
+            return self.as_lines();
+        }
+        let drops =
+            self.drops.iter().map(|need| format!("bibliotax drop {}{}", need.package, for_purpose(need)));
+        let commands: Vec<String> = drops.chain(needs).collect();
+        Way { command: commands.join(" && "), note: self.note.clone() }
+    }
+
+    /// What to write in the manifest.
+    fn as_lines(&self) -> Way {
+        let line = |need: &Need, range: &Range| {
+            let table = need
+                .purpose
+                .as_ref()
+                .map_or("[needs]".to_owned(), |purpose| format!("[needs-for.{purpose}]"));
+            format!("{table} {} = \"{range}\"", need.package)
+        };
+        let changes = self.changes.iter().map(|(need, range, _)| line(need, range));
+        let lines: Vec<String> =
+            changes.chain(self.wanted.iter().map(|need| line(need, &need.range))).collect();
+        Way { command: lines.join("; "), note: format!("in the manifest: {}", self.note) }
+    }
+}
+
+/// A package with its range, as words behind `need`, and the options that they go with.
+struct Declaration {
+    words: String,
+    options: String,
+}
+
+impl Declaration {
+    fn new(need: &Need, range: &Range, prereleases: bool) -> Self {
+        let range = range.to_string();
+        let is_plain = range.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '+'));
+        let range = if is_plain { range } else { format!("\"{range}\"") };
+        let prereleases = if prereleases { " --prereleases" } else { "" };
+        Self {
+            words: format!("{} {range}", need.package),
+            options: format!("{}{prereleases}", for_purpose(need)),
+        }
+    }
+}
+
+/// One `need` for all that go with the same options, in their order.
+fn in_commands(declared: &[Declaration]) -> Vec<String> {
+    let together = declared.chunk_by(|a, b| a.options == b.options);
+    let words = |group: &[Declaration]| group.iter().map(|d| d.words.as_str()).collect::<Vec<_>>().join(" ");
+    together.map(|group| format!("bibliotax need {}{}", words(group), group[0].options)).collect()
+}
+
+fn is_same(need: &Need, other: &ProblemNeed) -> bool {
+    need.package == other.package && need.range == other.range && need.prereleases == other.prereleases
+}
+
+/// Whether two needs are one line of a manifest, before and after.
+fn is_of(need: &Need, other: &Need) -> bool {
+    need.package == other.package && need.purpose == other.purpose
+}
+
+fn for_purpose(need: &Need) -> String {
+    need.purpose.as_ref().map(|purpose| format!(" --for {purpose}")).unwrap_or_default()
+}
+
+fn note(need: &ProblemNeed, change: &Relaxation) -> String {
+    match change {
+        Relaxation::Prereleases => format!("lets pre-releases of {} count", need.package),
+        Relaxation::Range(_, version) => format!("takes {} {version}", need.package),
+        Relaxation::Drop => format!("does without {}", need.package),
+    }
+}

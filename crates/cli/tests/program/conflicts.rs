@@ -1,0 +1,281 @@
+//! Conflicts as people read them, the ways out of them, and why packages are where they are.
+
+use insta::assert_snapshot;
+
+use crate::garden::{Garden, Ran};
+
+const RELEASES: [&str; 20] = [
+    "rain-ledger 2.4.0: dew-point 1",
+    "rain-ledger 2.6.1: dew-point 1, seed-clock 1",
+    "rain-ledger 3.0.0: dew-point 2",
+    "soil-curve 1.7.0: dew-point 1",
+    "soil-curve 2.1.0: dew-point 2",
+    "soil-probe 0.9.0: soil-curve 1",
+    "soil-probe 1.0.0: soil-curve 2",
+    "probe-sim 0.9.2: soil-probe 0.9",
+    "probe-sim 0.10.0: soil-probe 1",
+    "moss-map 2.3.0: leaf-palette 1 .. 3",
+    "moss-map 3.0.0: dew-point 2",
+    "leaf-palette 1.2.0",
+    "dew-point 1.4.0",
+    "dew-point 2.0.0",
+    "seed-clock 1.1.0",
+    "valve-proto 1.0.0",
+    "valve-proto 1.1.0-rc.1",
+    "mist-cycle 1.0.0: pond-level 1",
+    "pond-level 2.0.0",
+    "sun-arc 1.0.0: nowhere any",
+];
+
+fn garden(needs: &str) -> Garden {
+    let garden = Garden::needing(&RELEASES, needs);
+    garden.run(&["install"]).expect(0);
+    garden
+}
+
+/// Runs the first way out as a shell would and expects it to succeed.
+fn take_first_way(garden: &Garden, told: &Ran) {
+    let text = format!("{}{}", told.stdout, told.stderr);
+    let way = text
+        .lines()
+        .skip_while(|line| !line.starts_with("ways out"))
+        .nth(1)
+        .unwrap_or_else(|| panic!("{told}"));
+    for command in way.split(" #").next().unwrap().split(" && ") {
+        let words = command.replace('"', "\u{0}");
+        let mut parts = words.split('\u{0}');
+        let mut args: Vec<&str> = Vec::new();
+        while let Some(plain) = parts.next() {
+            args.extend(plain.split_whitespace());
+            args.extend(parts.next());
+        }
+        garden.run(&args[1..]).expect(0);
+    }
+}
+
+#[test]
+fn two_needs_that_exclude_each_other() {
+    let garden = garden("soil-curve = \"= 1.7.0\"");
+    let told = garden.run(&["need", "moss-map", "3"]);
+    assert_snapshot!(told, @r#"
+    ----- stderr
+    resolve.conflict
+
+      x no set of releases satisfies all needs
+      | gate-kiosk needs soil-curve = 1.7.0.
+      | soil-curve 1.7.0 needs dew-point 1.
+      | gate-kiosk needs moss-map 3.
+      | moss-map 3.0.0 needs dew-point 2.
+      | No release of dew-point is in both 1 and 2.
+      help: take one of the ways below; nothing was changed
+    ways out, each tried:
+      bibliotax need soil-curve "= 2.1.0" moss-map 3           # takes soil-curve 2.1.0
+      bibliotax need moss-map "2.3 .. 3"                       # takes moss-map 2.3.0
+      bibliotax drop soil-curve && bibliotax need moss-map 3   # does without soil-curve
+    ----- status 4
+    "#);
+    take_first_way(&garden, &told);
+    assert!(garden.shelf().contains(&"moss-map 3.0.0".to_owned()));
+}
+
+#[test]
+fn a_need_and_one_for_another_purpose() {
+    let garden = garden("soil-probe = \"0.9\"\n[needs-for.test]\nprobe-sim = \"0.9\"");
+    assert_snapshot!(garden.run(&["need", "soil-probe", "1"]), @r#"
+    ----- stderr
+    resolve.conflict
+
+      x no set of releases satisfies all needs
+      | gate-kiosk needs soil-probe 1.
+      | gate-kiosk needs probe-sim 0.9.
+      | probe-sim 0.9.2 needs soil-probe 0.9.
+      | No release of soil-probe is in both 1 and 0.9.
+      help: take one of the ways below; nothing was changed
+    ways out, each tried:
+      [needs-for.test] probe-sim = "0.10 .. 0.11"; [needs] soil-probe = "1"   # in the manifest: takes probe-sim 0.10.0
+      bibliotax need soil-probe "0.9 .. 0.10"                                 # takes soil-probe 0.9.0
+      bibliotax drop probe-sim --for test && bibliotax need soil-probe 1      # does without probe-sim
+    ----- status 4
+    "#);
+}
+
+#[test]
+fn a_chain_of_several_links() {
+    let garden = garden("rain-ledger = \"2.6\"");
+    assert_snapshot!(garden.run(&["need", "probe-sim", "0.10"]), @r#"
+    ----- stderr
+    resolve.conflict
+
+      x no set of releases satisfies all needs
+      | gate-kiosk needs rain-ledger 2.6.
+      | rain-ledger 2.4.0 and 2.6.1 need dew-point 1.
+      | gate-kiosk needs probe-sim 0.10.
+      | probe-sim 0.10.0 needs soil-probe 1.
+      | soil-probe 1.0.0 needs soil-curve 2.
+      | soil-curve 2.1.0 needs dew-point 2.
+      | No release of dew-point is in both 1 and 2.
+      help: take one of the ways below; nothing was changed
+    ways out, each tried:
+      bibliotax need probe-sim "0.9.2 .. 0.10"                      # takes probe-sim 0.9.2
+      bibliotax need rain-ledger "3 .. 4" probe-sim 0.10            # takes rain-ledger 3.0.0
+      bibliotax drop rain-ledger && bibliotax need probe-sim 0.10   # does without rain-ledger
+    ----- status 4
+    "#);
+}
+
+#[test]
+fn only_a_pre_release_is_in_the_range() {
+    let garden = garden("");
+    let told = garden.run(&["need", "valve-proto", "1.1"]);
+    assert_snapshot!(told, @r#"
+    ----- stderr
+    resolve.conflict
+
+      x no set of releases satisfies all needs
+      | gate-kiosk needs valve-proto 1.1.
+      | No release of valve-proto is in 1.1: there are 1.0.0 and 1.1.0-rc.1.
+      help: take one of the ways below; nothing was changed
+    ways out, each tried:
+      bibliotax need valve-proto 1.1 --prereleases   # lets pre-releases of valve-proto count
+      bibliotax need valve-proto "1 .. 2"            # takes valve-proto 1.0.0
+    ----- status 4
+    "#);
+    take_first_way(&garden, &told);
+    assert_eq!(garden.shelf(), ["valve-proto 1.1.0-rc.1"]);
+}
+
+#[test]
+fn a_package_that_needs_what_there_is_not() {
+    let garden = garden("");
+    assert_snapshot!(garden.run(&["need", "mist-cycle"]), @"
+    ----- stderr
+    resolve.conflict
+
+      x no set of releases satisfies all needs
+      | gate-kiosk needs mist-cycle any.
+      | mist-cycle 1.0.0 needs pond-level 1.
+      | No release of pond-level is in 1: there are 2.0.0.
+      help: no change of one or two needs helps; nothing was changed
+    ----- status 4
+    ");
+    assert_snapshot!(garden.run(&["need", "sun-arc"]), @"
+    ----- stderr
+    resolve.conflict
+
+      x no set of releases satisfies all needs
+      | gate-kiosk needs sun-arc any.
+      | sun-arc 1.0.0 needs nowhere any.
+      | No registry has a package nowhere.
+      help: no change of one or two needs helps; nothing was changed
+    ----- status 4
+    ");
+}
+
+#[test]
+fn a_need_written_by_hand() {
+    let garden = garden("rain-ledger = \"2\"");
+    let text = garden.read("gate/bibliotax.toml").replace("\"2\"", "\"2\"\nsoil-curve = \"2\"");
+    garden.write("gate/bibliotax.toml", &text);
+    let told = garden.run(&["install"]);
+    assert_snapshot!(told, @r#"
+    ----- stderr
+    resolve.conflict
+
+      x no set of releases satisfies all needs
+      | gate-kiosk needs rain-ledger 2.
+      | rain-ledger 2.4.0 and 2.6.1 need dew-point 1.
+      | gate-kiosk needs soil-curve 2.
+      | soil-curve 2.1.0 needs dew-point 2.
+      | No release of dew-point is in both 2 and 1.
+      help: take one of the ways below; nothing was changed
+    ways out, each tried:
+      bibliotax need rain-ledger "3 .. 4"    # takes rain-ledger 3.0.0
+      bibliotax need soil-curve "1.7 .. 2"   # takes soil-curve 1.7.0
+      bibliotax drop rain-ledger             # does without rain-ledger
+    ----- status 4
+    "#);
+    take_first_way(&garden, &told);
+}
+
+#[test]
+fn why_a_package_is_here_and_what_keeps_newer_ones_out() {
+    let garden = garden("rain-ledger = \"2\"\nprobe-sim = \"0.9\"");
+    assert_snapshot!(garden.run(&["explain", "dew-point"]), @"
+    dew-point 1.4.0 is needed
+      through rain-ledger
+      through probe-sim, which needs soil-probe, which needs soil-curve
+    2.0.0 is newer and can't be taken:
+      gate-kiosk needs probe-sim 0.9.
+      probe-sim 0.9.2 needs soil-probe 0.9.
+      soil-probe 0.9.0 needs soil-curve 1.
+      soil-curve 1.7.0 needs dew-point 1.
+    ----- status 0
+    ");
+    assert_snapshot!(garden.run(&["explain", "rain-ledger"]), @"
+    rain-ledger 2.6.1 is needed
+      by the project itself
+    3.0.0 is newer and can't be taken:
+      gate-kiosk needs rain-ledger 2.
+    ----- status 0
+    ");
+    assert_snapshot!(garden.run(&["explain", "seed-clock"]), @"
+    seed-clock 1.1.0 is needed
+      through rain-ledger
+    no newer release is there
+    ----- status 0
+    ");
+    let json = garden.run(&["explain", "dew-point", "--format", "json"]).expect(0).json();
+    assert_eq!(json["paths"][0], serde_json::json!(["rain-ledger", "dew-point"]));
+    assert_eq!(json["newer"][0]["proof"][0]["about"][0], "gate-kiosk");
+}
+
+#[test]
+fn why_it_can_not_be_another_version_or_what_would_move() {
+    let garden = garden("rain-ledger = \"2\"\nsoil-curve = \"1\"");
+    assert_snapshot!(garden.run(&["explain", "rain-ledger", "2.4"]), @"
+    rain-ledger could be 2.4.0
+    2 packages would move:
+      lowered  rain-ledger  2.6.1 -> 2.4.0  2.0 KiB  MIT  needed here
+      gone     seed-clock   1.1.0           2.0 KiB  MIT  nothing needs it
+    ----- status 0
+    ");
+    let told = garden.run(&["explain", "rain-ledger", "3"]);
+    assert_snapshot!(told, @r#"
+    rain-ledger can't be in 3:
+      gate-kiosk needs rain-ledger 2.
+    ways out, each tried:
+      bibliotax need rain-ledger "3 .. 4" soil-curve "2.1 .. 3"   # takes rain-ledger 3.0.0 and takes soil-curve 2.1.0
+    ----- status 4
+    "#);
+    take_first_way(&garden, &told);
+    assert!(garden.shelf().contains(&"rain-ledger 3.0.0".to_owned()));
+    assert_snapshot!(garden.run(&["explain", "rain-leger"]), @"
+    ----- stderr
+    explain.not-here
+
+      x rain-leger is not in the lock
+      help: perhaps `rain-ledger` was meant
+    ----- status 2
+    ");
+    assert_eq!(garden.run(&["explain", "a", "b"]).expect(2).code(), "need.words");
+}
+
+#[test]
+fn the_oldest_or_what_there_was_at_a_time_can_be_asked_for() {
+    let garden = Garden::needing(&["dew-point 1.0.0", "dew-point 1.4.0"], "dew-point = \"1\"");
+    garden.load("{\"name\":\"dew-point\",\"version\":\"1.5.0\",\"published\":\"2026-06-01T09:00:00Z\"}\n");
+    for (args, version) in [
+        (&["resolve"][..], "1.5.0"),
+        (&["resolve", "--prefer", "oldest"], "1.0.0"),
+        (&["resolve"], "1.0.0"),
+        (&["resolve", "--as-of", "2026-05-31"], "1.4.0"),
+        (&["resolve", "--as-of", "2026-06-01"], "1.5.0"),
+        (&["resolve", "--as-of", "2026-06-01T08:59:59Z"], "1.4.0"),
+    ] {
+        garden.run(args).expect(0);
+        let lock = garden.read("gate/bibliotax.lock");
+        assert!(lock.contains(&format!("\"version\":\"{version}\"")), "{args:?}: {lock}");
+    }
+    garden.run(&["resolve", "--as-of", "2026-02-01"]).expect(4);
+    garden.run(&["resolve", "--as-of", "yesterday"]).expect(2);
+}

@@ -6,10 +6,12 @@ pub mod explain;
 pub mod init;
 pub mod install;
 pub mod need;
+mod passed_over;
 pub mod publish;
 pub mod registry;
 pub mod resolve;
 mod settle;
+pub mod update;
 pub mod verify;
 
 use std::path::{Path, PathBuf};
@@ -28,6 +30,7 @@ pub enum Command {
     Drop(drop::Drop),
     Resolve(resolve::Resolve),
     Install(install::Install),
+    Update(update::Update),
     Verify(verify::Verify),
     Explain(explain::Explain),
     Publish(publish::Publish),
@@ -45,6 +48,7 @@ impl Command {
             Self::Drop(command) => command.run(here, ui),
             Self::Resolve(command) => command.run(here, ui),
             Self::Install(command) => command.run(here, ui),
+            Self::Update(command) => command.run(here, ui),
             Self::Verify(command) => command.run(here, ui),
             Self::Explain(command) => command.run(here, ui),
             Self::Publish(command) => command.run(here, ui),

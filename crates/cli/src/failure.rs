@@ -218,12 +218,12 @@ impl From<InstallError<RegistryError>> for Failure {
 }
 
 /// The failure of a conflict with the ways out that were found.
-pub fn conflict(conflict: Conflict, ways: Vec<Way>) -> Failure {
+pub fn conflict(conflict: &Conflict, ways: Vec<Way>) -> Failure {
     let mend = match ways.as_slice() {
         [] => "no change of one or two needs helps; nothing was changed",
         _ => "take one of the ways below; nothing was changed",
     };
-    let sentences = conflict.facts.into_iter().chain([conflict.clash]).map(|sentence| sentence.text);
+    let sentences = conflict.facts.iter().chain([&conflict.clash]).map(|sentence| sentence.text.clone());
     let failure =
         Failure::new("resolve.conflict", "no set of releases satisfies all needs").because(sentences);
     Failure { ways, ..failure.mend(mend) }

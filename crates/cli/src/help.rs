@@ -6,7 +6,7 @@ use crate::ui::{style, styled};
 
 const STAGES: [(&str, &[&str]); 5] = [
     ("Declare what is needed", &["init", "need", "drop"]),
-    ("Bring it here", &["resolve", "install", "verify"]),
+    ("Bring it here", &["resolve", "install", "update", "verify"]),
     ("Understand it", &["explain"]),
     ("Supply packages", &["publish", "registry"]),
     ("See it at work", &["demo"]),

@@ -148,7 +148,7 @@ impl Project {
             Err(Unresolved::Conflict(conflict)) => {
                 let ways = ways_out(problem, &conflict, registries)?;
                 let ways = ways::as_commands(&ways, &self.manifest, manifest);
-                return Err(failure::conflict(conflict, ways));
+                return Err(failure::conflict(&conflict, ways));
             }
         };
         let warnings = resolution.packages.iter().flat_map(|package| warnings(&package.release)).collect();

@@ -3,15 +3,16 @@
 //! The answer is complete (a set of releases exactly when one exists), the best by a stated order, and the
 //! same whatever the order in which entries arrive:
 //!
-//! 1. What is locked stays or leaves: direct needs first, in the manifest's order, then by name.
+//! 1. What is locked stays: direct needs in the manifest's order, then what staying ones need, nearest first, by name.
 //! 2. Each direct need, in the manifest's order, is as new as those before it allow; deprecated releases come last.
 //! 3. Nothing is taken that nobody needs.
-//! 4. The rest is as new as can be: package by package, nearest to the project first, then by name.
+//! 4. The rest, nearest to the project first and by name, stays if it can and otherwise is as new as can be.
 //!
 //! `engine` is the machine: many-valued variables, clauses, propagation and learning from conflicts. It knows
 //! nothing of packages. `universe` states packages to it as facts, read from the [`Catalogue`] only as far
 //! as the search reaches. `search` decides in the order above, `conflict` tells in sentences why there is no
-//! answer, and `ways_out` finds what could change so that there is one.
+//! answer, and `ways_out` finds what could change so that there is one. `update` moves what was asked and as
+//! little else as possible.
 
 mod choices;
 mod conflict;
@@ -21,6 +22,7 @@ mod search;
 #[cfg(test)]
 mod tests;
 mod universe;
+mod update;
 mod ways_out;
 
 use std::sync::Arc;
@@ -28,6 +30,7 @@ use std::sync::Arc;
 pub use self::conflict::{Conflict, Sentence};
 pub use self::problem::{Prefer, Problem, ProblemNeed};
 pub use self::search::resolve;
+pub use self::update::{Update, update};
 pub use self::ways_out::{Relaxation, WayOut, ways_out};
 use crate::history::{History, Release};
 use crate::name::{PackageName, RegistryName};
@@ -73,7 +76,7 @@ pub struct ChosenPackage {
 #[derive(Debug)]
 pub enum Unresolved<E> {
     /// No set of releases satisfies all needs.
-    Conflict(Conflict),
+    Conflict(Box<Conflict>),
     /// The catalogue could not answer.
     Catalogue(E),
 }

@@ -127,13 +127,8 @@ impl Explaining<'_> {
         }
     }
 
-    /// The sentences of a conflict without the question that led to it.
     fn tell(&self, conflict: &Conflict) {
-        // Where the question itself clashes with a need of the same package, that need says it all.
-        let is_plain = conflict.clash.about.first() == Some(self.package);
-        let clash = Some(&conflict.clash).filter(|_| !is_plain || conflict.facts.len() < 2);
-        let sentences = conflict.facts.iter().filter(|fact| !fact.is_question).chain(clash);
-        sentences.for_each(|sentence| self.ui.answer(format!("  {}", sentence.text)));
+        conflict.without_question().for_each(|sentence| self.ui.answer(format!("  {}", sentence.text)));
     }
 
     fn why_not(&self, range: &Range) -> Result<Exit, Failure> {
@@ -178,13 +173,17 @@ impl Explaining<'_> {
     }
 
     fn not_here(&self) -> Failure {
-        let near =
-            nearest(self.package.as_str(), self.lock.packages.iter().map(|package| package.name.as_str()), 3);
-        let failure = Failure::new("explain.not-here", format!("{} is not in the lock", self.package));
-        match near.as_slice() {
-            [] => failure.mend(format!("`bibliotax explain {} any` tells whether it could be", self.package)),
-            near => failure.mend(format!("perhaps {} was meant", either(near))),
-        }
+        not_locked_package(self.lock, self.package)
+    }
+}
+
+/// That a package is not in the lock, with the nearest that are.
+pub fn not_locked_package(lock: &Lock, package: &PackageName) -> Failure {
+    let near = nearest(package.as_str(), lock.packages.iter().map(|package| package.name.as_str()), 3);
+    let failure = Failure::new("explain.not-here", format!("{package} is not in the lock"));
+    match near.as_slice() {
+        [] => failure.mend(format!("`bibliotax explain {package} any` tells whether it could be")),
+        near => failure.mend(format!("perhaps {} was meant", either(near))),
     }
 }
 

@@ -11,12 +11,12 @@ use bibliotax_core::manifest::{Manifest, ManifestText};
 use bibliotax_core::name::{PackageName, Purpose, RegistryName};
 use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::range::Range;
-use bibliotax_core::resolve::{Catalogue, Problem, Unresolved, resolve};
-use bibliotax_core::version::Version;
+use bibliotax_core::resolve::{Catalogue, Problem};
 use bibliotax_registry::registries::Registries;
 use serde_json::json;
 
 use self::words::Wanted;
+use super::passed_over;
 use super::settle::{Settled, installed_json};
 use crate::codes::Exit;
 use crate::failure::Failure;
@@ -86,7 +86,11 @@ impl Need {
             say_declared(ui, &manifest, wanted, purpose);
         }
         for wanted in wanted.iter().filter(|wanted| wanted.range.is_none()) {
-            say_passed_over(ui, project, registries, &manifest, wanted, &lock);
+            // The range is made around what was chosen, so it is no reason.
+            let problem = Problem::new(&manifest, &[]).without(&wanted.package);
+            if let Some(chosen) = lock.package(&wanted.package) {
+                passed_over::say(ui, &problem, registries, chosen);
+            }
         }
         warnings.iter().for_each(|warning| ui.warn(warning));
         let settled = Settled::new(project, &manifest, lock);
@@ -192,40 +196,4 @@ fn say_declared(ui: &Ui, manifest: &Manifest, wanted: &Wanted, purpose: Option<&
         let line = format!("{} = \"{}\"", need.package, need.range);
         ui.say(format!("{}: {part} {line}", styled(style::STRONG, "manifest")));
     }
-}
-
-/// Says which newer release was not taken, and why.
-fn say_passed_over(
-    ui: &Ui,
-    project: &Project,
-    registries: &Registries,
-    manifest: &Manifest,
-    wanted: &Wanted,
-    lock: &Lock,
-) {
-    let Some(chosen) = lock.package(&wanted.package) else { return };
-    let Some(newest) = newest(registries, &wanted.package).filter(|newest| *newest > chosen.version) else {
-        return;
-    };
-    let mut problem = Problem::new(manifest, &[]).asking(&wanted.package, &Range::exactly(&newest));
-    problem.needs.retain(|need| need.asked || need.package != wanted.package);
-    match resolve(&problem, registries) {
-        Err(Unresolved::Conflict(conflict)) => {
-            ui.say(format!("  passed over {newest}:"));
-            let facts = conflict.facts.iter().filter(|fact| !fact.is_question);
-            let sentences = facts.chain([&conflict.clash]);
-            sentences.for_each(|sentence| ui.say(format!("    {}", sentence.text)));
-        }
-        Err(Unresolved::Catalogue(_)) => {}
-        Ok(_) if project.locked().is_empty() => {}
-        Ok(_) => ui.say(format!("  passed over {newest}: it would move packages that are locked")),
-    }
-}
-
-/// The newest release that could be chosen: final and not withdrawn.
-fn newest(registries: &Registries, package: &PackageName) -> Option<Version> {
-    let listing = registries.listing(package).ok()??;
-    let mut releases = listing.history.releases().iter().rev();
-    let newest = releases.find(|release| !release.entry.version.is_pre() && release.withdrawn.is_none())?;
-    Some(newest.entry.version.clone())
 }

@@ -261,6 +261,75 @@ fn why_it_can_not_be_another_version_or_what_would_move() {
 }
 
 #[test]
+fn an_update_moves_what_was_asked_and_tells_why_others_had_to() {
+    let garden = Garden::needing(&RELEASES, "rain-ledger = \"2.4\"\nsoil-curve = \"1\"");
+    garden.run(&["install"]).expect(0);
+    let loosen = |garden: &Garden, from: &str, to: &str| {
+        garden.write("gate/bibliotax.toml", &garden.read("gate/bibliotax.toml").replace(from, to));
+        garden.run(&["install"]).expect(0);
+    };
+    loosen(&garden, "\"2.4\"", "\"2 ..\"");
+    assert_snapshot!(garden.run(&["update", "rain-ledger", "--dry-run"]), @"
+    lock: 1 added, 1 raised
+      raised  rain-ledger  2.4.0 -> 2.6.1  2.0 KiB  MIT  needed here
+      added   seed-clock   1.1.0           2.0 KiB  MIT  needed by rain-ledger
+      passed over rain-ledger 3.0.0:
+        rain-ledger 3.0.0 needs dew-point 2.
+        gate-kiosk needs soil-curve 1.
+        soil-curve 1.7.0 needs dew-point 1.
+        No release of dew-point is in both 2 and 1.
+    nothing was written
+    ----- status 0
+    ");
+    loosen(&garden, "\"1\"", "\"1 ..\"");
+    assert_snapshot!(garden.run(&["update", "rain-ledger"]), @"
+    lock: 3 raised
+      raised  dew-point    1.4.0 -> 2.0.0  2.0 KiB  MIT  needed by rain-ledger and 1 more
+      raised  rain-ledger  2.4.0 -> 3.0.0  2.0 KiB  MIT  needed here
+      raised  soil-curve   1.7.0 -> 2.1.0  2.0 KiB  MIT  needed here
+      dew-point had to move:
+        rain-ledger 3.0.0 needs dew-point 2.
+        The lock has dew-point 1.4.0.
+        So dew-point can't stay as the lock has it.
+      soil-curve had to move:
+        rain-ledger 3.0.0 needs dew-point 2.
+        gate-kiosk needs soil-curve 1 or newer.
+        The lock has soil-curve 1.7.0.
+        soil-curve 1.7.0 needs dew-point 1.
+        No release of dew-point is in both 2 and 1.
+    shelf: 3 packages put there, 6.0 KiB fetched (TIME)
+    ----- status 0
+    ");
+    garden.run(&["verify"]).expect(0);
+    assert_snapshot!(garden.run(&["update"]), @"
+    shelf: nothing to do, all 3 packages are there
+    ----- status 0
+    ");
+}
+
+#[test]
+fn an_update_beyond_the_ranges_rewrites_them() {
+    let garden = garden("rain-ledger = \"2.4 .. 2.6\" # by month\nsoil-curve = \"= 1.7.0\"");
+    let before = garden.read("gate/bibliotax.toml");
+    assert_snapshot!(garden.run(&["update", "--beyond", "--dry-run"]), @r#"
+    manifest: rain-ledger = "3 .. 4" instead of "2.4 .. 2.6"
+    manifest: soil-curve = "= 2.1.0" instead of "= 1.7.0"
+    lock: 3 raised
+      raised  dew-point    1.4.0 -> 2.0.0  2.0 KiB  MIT  needed by rain-ledger and 1 more
+      raised  rain-ledger  2.4.0 -> 3.0.0  2.0 KiB  MIT  needed here
+      raised  soil-curve   1.7.0 -> 2.1.0  2.0 KiB  MIT  needed here
+    nothing was written
+    ----- status 0
+    "#);
+    assert_eq!(garden.read("gate/bibliotax.toml"), before);
+    garden.run(&["update", "--beyond"]).expect(0);
+    let after = garden.read("gate/bibliotax.toml");
+    assert!(after.contains("rain-ledger = \"3 .. 4\" # by month\nsoil-curve = \"= 2.1.0\""), "{after}");
+    garden.run(&["install", "--sealed"]).expect(0);
+    assert_eq!(garden.run(&["update", "rain-leger"]).expect(2).code(), "explain.not-here");
+}
+
+#[test]
 fn the_oldest_or_what_there_was_at_a_time_can_be_asked_for() {
     let garden = Garden::needing(&["dew-point 1.0.0", "dew-point 1.4.0"], "dew-point = \"1\"");
     garden.load("{\"name\":\"dew-point\",\"version\":\"1.5.0\",\"published\":\"2026-06-01T09:00:00Z\"}\n");

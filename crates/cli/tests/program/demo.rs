@@ -9,7 +9,7 @@ fn the_demo_tells_its_story_and_leaves_the_garden() {
     for part in [
         "need soil-curve 1.7.0 --exactly",
         "Both shelves hold the same",
-        "passed over 3.0.0",
+        "passed over rain-ledger 3.0.0",
         "Go on from here",
     ] {
         assert!(ran.stdout.contains(part), "{part} is not in {ran}");

@@ -19,6 +19,7 @@ fn the_help_groups_commands_by_stage() {
     Bring it here
       resolve   Write the lock that the manifest leads to
       install   Bring the shelf to exactly what the lock says
+      update    Move packages to newer releases, and as little else as possible
       verify    Compare every file of the shelf with the lock
 
     Understand it

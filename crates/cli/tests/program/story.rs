@@ -35,7 +35,7 @@ fn from_an_empty_folder_to_an_installed_set() {
     "#);
     assert_snapshot!(garden.run(&["need", "rain-ledger"]), @r#"
     manifest: [needs] rain-ledger = "2.6.1 .. 3"
-      passed over 3.0.0:
+      passed over rain-ledger 3.0.0:
         rain-ledger 3.0.0 needs dew-point 2.
         gate needs soil-curve = 1.7.0.
         soil-curve 1.7.0 needs dew-point 1.

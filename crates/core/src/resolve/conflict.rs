@@ -6,6 +6,7 @@ use super::engine::{Engine, Refuted, Term, Var};
 use super::universe::{Fact, Package, Universe};
 use super::{Catalogue, Problem};
 use crate::name::PackageName;
+use crate::range::Range;
 
 /// A contradiction, told from the project to the clash.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -16,6 +17,19 @@ pub struct Conflict {
     pub clash: Sentence,
     /// The direct needs in it, by their numbers in the problem.
     pub direct: Vec<usize>,
+    /// The packages in it that were held at their releases, by name.
+    pub held: Vec<PackageName>,
+}
+
+impl Conflict {
+    /// The sentences that answer a question: without the question itself and, where it clashes with what is
+    /// declared of the same package, without a clash that would only repeat both.
+    pub fn without_question(&self) -> impl Iterator<Item = &Sentence> {
+        let question = self.facts.iter().find(|fact| fact.is_question);
+        let repeats = question.is_some_and(|question| question.about.last() == self.clash.about.first());
+        let clash = Some(&self.clash).filter(|_| !repeats || self.facts.len() < 2);
+        self.facts.iter().filter(|fact| !fact.is_question).chain(clash)
+    }
 }
 
 /// One sentence, and the packages that it is about.
@@ -36,13 +50,20 @@ pub fn tell<C: Catalogue>(universe: &Universe<'_, C>, refuted: &Refuted) -> Conf
     let told = teller.in_order(&core);
     let direct = core.iter().filter_map(|fact| match fact {
         Fact::Direct(number) => Some(*number),
-        Fact::Needs { .. } | Fact::Withdrawn { .. } => None,
+        Fact::Needs { .. } | Fact::Withdrawn { .. } | Fact::Held { .. } => None,
     });
     let direct = direct.collect();
+    let held = core.iter().filter_map(|fact| match fact {
+        Fact::Held { package, .. } => Some(universe.packages[*package].name.clone()),
+        Fact::Direct(_) | Fact::Needs { .. } | Fact::Withdrawn { .. } => None,
+    });
+    let mut held: Vec<PackageName> = held.collect();
+    held.sort();
     Conflict {
         facts: told.iter().map(|fact| teller.sentence(fact)).collect(),
         clash: teller.clash(&core),
         direct,
+        held,
     }
 }
 
@@ -58,7 +79,7 @@ impl<C: Catalogue> Teller<'_, C> {
         match fact {
             Fact::Direct(number) => self.universe.known(&self.problem.needs[*number].package),
             Fact::Needs { need, .. } => self.universe.known(&need.name),
-            Fact::Withdrawn { package, .. } => Some(*package),
+            Fact::Withdrawn { package, .. } | Fact::Held { package, .. } => Some(*package),
         }
     }
 
@@ -66,7 +87,9 @@ impl<C: Catalogue> Teller<'_, C> {
     fn subject(&self, fact: &Fact) -> Option<Var> {
         match fact {
             Fact::Direct(_) => None,
-            Fact::Needs { package, .. } | Fact::Withdrawn { package, .. } => Some(*package),
+            Fact::Needs { package, .. } | Fact::Withdrawn { package, .. } | Fact::Held { package, .. } => {
+                Some(*package)
+            }
         }
     }
 
@@ -80,6 +103,9 @@ impl<C: Catalogue> Teller<'_, C> {
             }
             Fact::Needs { need, .. } => (var, package.within(need.range.set(need.prereleases))),
             Fact::Withdrawn { releases, .. } => (var, releases.not(package.releases().len() + 1)),
+            Fact::Held { choice, .. } => {
+                (var, Choices::of(package.releases().len() + 1, [Choices::LEFT_OUT, *choice]))
+            }
         })
     }
 
@@ -147,19 +173,26 @@ impl<C: Catalogue> Teller<'_, C> {
 
     fn sentence(&self, fact: &Fact) -> Sentence {
         match fact {
+            Fact::Held { package, choice } => {
+                let package = &self.packages[*package];
+                let version = package.release(*choice).map_or("", |release| release.entry.version.as_str());
+                let text = format!("The lock has {} {version}.", package.name);
+                Sentence { text, about: vec![package.name.clone()], is_question: false }
+            }
             Fact::Direct(number) => {
                 let need = &self.problem.needs[*number];
                 let Problem { project, .. } = self.problem;
                 let text = match need.asked {
-                    true => format!("Asked for is {} {}.", need.package, need.range),
-                    false => format!("{project} needs {} {}.", need.package, need.range),
+                    true => format!("Asked for is {} {}.", need.package, spoken_range(&need.range)),
+                    false => format!("{project} needs {} {}.", need.package, spoken_range(&need.range)),
                 };
                 Sentence { text, about: vec![project.clone(), need.package.clone()], is_question: need.asked }
             }
             Fact::Needs { package, releases, need } => {
                 let package = &self.packages[*package];
                 let verb = if releases.only().is_some() { "needs" } else { "need" };
-                let text = format!("{} {verb} {} {}.", spoken(package, releases), need.name, need.range);
+                let (who, range) = (spoken(package, releases), spoken_range(&need.range));
+                let text = format!("{who} {verb} {} {range}.", need.name);
                 Sentence { text, about: vec![package.name.clone(), need.name.clone()], is_question: false }
             }
             Fact::Withdrawn { package, releases } => {
@@ -183,6 +216,10 @@ impl<C: Catalogue> Teller<'_, C> {
             return Sentence { text, about: Vec::new(), is_question: false };
         };
         let package = &self.packages[var];
+        if facts.iter().any(|fact| matches!(fact, Fact::Held { package, .. } if *package == var)) {
+            let text = format!("So {} can't stay as the lock has it.", package.name);
+            return Sentence { text, about: vec![package.name.clone()], is_question: false };
+        }
         let ranges = self.ranges_asked(facts, var);
         let text = match (package.listing.is_some(), ranges.as_slice()) {
             (false, _) => format!("No registry has a package {}.", package.name),
@@ -214,9 +251,9 @@ impl<C: Catalogue> Teller<'_, C> {
     fn ranges_asked(&self, facts: &[&Fact], var: Var) -> Vec<String> {
         let asked =
             facts.iter().filter(|fact| self.target(fact) == Some(var)).filter_map(|fact| match fact {
-                Fact::Direct(number) => Some(self.problem.needs[*number].range.to_string()),
-                Fact::Needs { need, .. } => Some(need.range.to_string()),
-                Fact::Withdrawn { .. } => None,
+                Fact::Direct(number) => Some(spoken_range(&self.problem.needs[*number].range)),
+                Fact::Needs { need, .. } => Some(spoken_range(&need.range)),
+                Fact::Withdrawn { .. } | Fact::Held { .. } => None,
             });
         let mut ranges: Vec<String> = Vec::new();
         for range in asked.filter(|range| !range.is_empty()) {
@@ -226,6 +263,12 @@ impl<C: Catalogue> Teller<'_, C> {
         }
         ranges
     }
+}
+
+/// A range as a sentence names it, which ends in a full stop: not `2.4 ..` but `2.4 or newer`.
+pub fn spoken_range(range: &Range) -> String {
+    let text = range.to_string();
+    text.strip_suffix(" ..").map_or(text.clone(), |from| format!("{from} or newer"))
 }
 
 /// Releases of a package as a sentence names them: `rain-ledger 2.4.0 to 2.6.1`, `every rain-ledger`.

@@ -19,6 +19,10 @@ pub struct Problem {
     pub locked: BTreeMap<PackageName, Version>,
     /// Which releases are better where several will do.
     pub prefer: Prefer,
+    /// Releases that must stay, unless their package leaves.
+    pub held: BTreeMap<PackageName, Version>,
+    /// Whether a locked package that can't stay moves to the nearest release instead of the best.
+    pub gentle: bool,
 }
 
 /// Which releases are better where several will do; deprecated ones are worse than all others either way.
@@ -45,6 +49,12 @@ pub struct ProblemNeed {
 }
 
 impl Problem {
+    /// The problem of a project that needs nothing yet.
+    pub fn of(project: PackageName) -> Self {
+        let (needs, locked, held) = Default::default();
+        Self { project, needs, locked, prefer: Prefer::Newest, held, gentle: false }
+    }
+
     /// The problem that a manifest poses when these packages are locked.
     pub fn new(manifest: &Manifest, locked: &[LockedPackage]) -> Self {
         let needs = manifest.needs.iter().map(|need| ProblemNeed {
@@ -55,7 +65,14 @@ impl Problem {
         });
         let locked = locked.iter().map(|package| (package.name.clone(), package.version.clone()));
         let (needs, locked) = (needs.collect(), locked.collect());
-        Self { project: manifest.project.name.clone(), needs, locked, prefer: Prefer::Newest }
+        Self { needs, locked, ..Self::of(manifest.project.name.clone()) }
+    }
+
+    /// The same problem without what is declared of `package`.
+    #[must_use]
+    pub fn without(mut self, package: &PackageName) -> Self {
+        self.needs.retain(|need| need.package != *package);
+        self
     }
 
     /// The same problem with the question whether `package` could be in `range` put first.

@@ -3,6 +3,8 @@
 //! Decisions are made in one fixed order of preference, each for the best choice still open. What the engine
 //! learns only excludes what is impossible, so the first answer found is the best by that order.
 
+use std::collections::HashSet;
+
 use super::choices::Choices;
 use super::conflict;
 use super::engine::{Engine, Var};
@@ -15,32 +17,37 @@ pub fn resolve<C: Catalogue>(problem: &Problem, catalogue: &C) -> Result<Resolut
     let mut search = Search {
         universe: Universe::new(problem, catalogue),
         engine: Engine::default(),
+        staying: Nearest::default(),
         rest: Nearest::default(),
     };
     match search.run() {
         Ok(()) => Ok(search.resolution()),
         Err(Stop::Catalogue(error)) => Err(Unresolved::Catalogue(error)),
-        Err(Stop::Refuted(refuted)) => Err(Unresolved::Conflict(conflict::tell(&search.universe, &refuted))),
+        Err(Stop::Refuted(refuted)) => {
+            Err(Unresolved::Conflict(Box::new(conflict::tell(&search.universe, &refuted))))
+        }
     }
 }
 
 struct Search<'a, C> {
     universe: Universe<'a, C>,
     engine: Engine,
+    staying: Nearest,
     rest: Nearest,
 }
 
 impl<C: Catalogue> Search<'_, C> {
     fn run(&mut self) -> Result<(), Stop<C::Error>> {
+        let locked: Vec<PackageName> = self.universe.problem.locked.keys().cloned().collect();
+        self.universe.catalogue.expect(&locked);
         self.universe.state_direct(&mut self.engine)?;
         let direct = self.direct();
-        let locked = self.locked(&direct)?;
         loop {
             self.draw_consequences()?;
-            let kept = locked.iter().find_map(|(var, keep)| self.staying(*var, keep));
-            let next = kept
+            let next = self
+                .next_to_stay(&direct)
                 .or_else(|| direct.iter().find_map(|var| self.best(*var)))
-                .or_else(|| self.next_of_the_rest());
+                .or_else(|| self.next_of_the_rest(&direct));
             match next {
                 Some((var, choices)) => self.engine.decide(var, &choices),
                 None => return Ok(()),
@@ -51,22 +58,6 @@ impl<C: Catalogue> Search<'_, C> {
     /// The direct needs' packages, in order.
     fn direct(&self) -> Vec<Var> {
         self.universe.problem.needs.iter().filter_map(|need| self.universe.known(&need.package)).collect()
-    }
-
-    /// The packages that are locked and still have the release, with "that one or none".
-    fn locked(&mut self, direct: &[Var]) -> Result<Vec<(Var, Choices)>, Stop<C::Error>> {
-        let problem = self.universe.problem;
-        let names: Vec<PackageName> = problem.locked.keys().cloned().collect();
-        self.universe.catalogue.expect(&names);
-        let mut locked = Vec::new();
-        for (name, version) in &problem.locked {
-            let var = self.universe.reach(&mut self.engine, name)?;
-            if let Some(choice) = self.universe.packages[var].choice(version) {
-                locked.push((var, Choices::of(self.engine.width(var), [Choices::LEFT_OUT, choice])));
-            }
-        }
-        locked.sort_by_key(|(var, _)| direct.iter().position(|other| other == var).unwrap_or(usize::MAX));
-        Ok(locked)
     }
 
     /// Lets the engine settle and states the needs of every release that has thereby been chosen.
@@ -104,10 +95,40 @@ impl<C: Catalogue> Search<'_, C> {
         self.engine.domain(var).only().filter(|choice| *choice != Choices::LEFT_OUT)
     }
 
-    /// The decision that a locked package stays or is left out, where that is still open.
-    fn staying(&self, var: Var, keep: &Choices) -> Option<(Var, Choices)> {
+    /// The choice of a package that the lock has.
+    fn locked(&self, var: Var) -> Option<usize> {
+        let package = &self.universe.packages[var];
+        package.choice(self.universe.problem.locked.get(&package.name)?)
+    }
+
+    /// The decision that a locked package stays, where that is still open.
+    fn stay(&self, var: Var) -> Option<(Var, Choices)> {
+        let locked = self.locked(var)?;
         let domain = self.engine.domain(var);
-        (!domain.misses(keep) && !domain.within(keep)).then(|| (var, keep.clone()))
+        let is_open = domain.has(locked) && domain.only().is_none();
+        is_open.then(|| (var, Choices::of(self.engine.width(var), [locked])))
+    }
+
+    /// The next decision that a locked package stays: direct ones, then those that staying ones need.
+    ///
+    /// What only packages need that can't stay themselves has no claim to stay before newer releases are tried.
+    fn next_to_stay(&mut self, direct: &[Var]) -> Option<(Var, Choices)> {
+        self.staying.restart_if_left(&self.engine, direct);
+        while !self.staying.is_done {
+            while let Some(var) = self.staying.ring.get(self.staying.next) {
+                if let Some(decision) = self.stay(*var) {
+                    return Some(decision);
+                }
+                self.staying.next += 1;
+            }
+            let stayed = self.staying.ring.iter().copied();
+            let stayed: Vec<Var> = stayed
+                .filter(|var| self.chosen(*var).is_some_and(|c| self.locked(*var) == Some(c)))
+                .collect();
+            let ring = self.ring_behind(&stayed);
+            self.staying.advance(ring);
+        }
+        None
     }
 
     /// The decision for the best release still open, where there is more than one.
@@ -116,21 +137,35 @@ impl<C: Catalogue> Search<'_, C> {
         if domain.only().is_some() {
             return None;
         }
-        let sound = domain.and(&self.universe.packages[var].sound);
+        Some((var, Choices::of(self.engine.width(var), self.best_choice(var))))
+    }
+
+    /// The best release still open: the locked one, or the best of the rest, deprecated ones last.
+    fn best_choice(&self, var: Var) -> Option<usize> {
+        let domain = self.engine.domain(var);
+        let Universe { packages, problem, .. } = &self.universe;
+        let sound = domain.and(&packages[var].sound);
         let open = if sound.is_none() { domain } else { &sound };
-        let best = match self.universe.problem.prefer {
-            Prefer::Newest => open.highest(),
-            Prefer::Oldest => open.iter().find(|choice| *choice != Choices::LEFT_OUT),
-        };
-        Some((var, Choices::of(self.engine.width(var), best)))
+        let mut releases = open.iter().filter(|choice| *choice != Choices::LEFT_OUT);
+        if let Some(locked) = self.locked(var).filter(|locked| domain.has(*locked)) {
+            return Some(locked);
+        }
+        let locked = problem.locked.get(&packages[var].name).filter(|_| problem.gentle);
+        if let Some(version) = locked {
+            let is_newer =
+                |choice: &usize| packages[var].release(*choice).is_some_and(|r| r.entry.version >= *version);
+            return open.iter().find(is_newer).or_else(|| releases.last());
+        }
+        match problem.prefer {
+            Prefer::Newest => releases.last(),
+            Prefer::Oldest => releases.next(),
+        }
     }
 
     /// The next decision among the packages that those already settled need.
-    fn next_of_the_rest(&mut self) -> Option<(Var, Choices)> {
-        if self.rest.left_levels != self.engine.left_levels() || self.rest.ring.is_empty() {
-            self.rest = Nearest { left_levels: self.engine.left_levels(), ..Nearest::start(self.direct()) };
-        }
-        loop {
+    fn next_of_the_rest(&mut self, direct: &[Var]) -> Option<(Var, Choices)> {
+        self.rest.restart_if_left(&self.engine, direct);
+        while !self.rest.is_done {
             while let Some(var) = self.rest.ring.get(self.rest.next) {
                 if let Some(decision) = self.best(*var) {
                     return Some(decision);
@@ -138,10 +173,9 @@ impl<C: Catalogue> Search<'_, C> {
                 self.rest.next += 1;
             }
             let ring = self.ring_behind(&self.rest.ring);
-            if !self.rest.advance(ring) {
-                return None;
-            }
+            self.rest.advance(ring);
         }
+        None
     }
 
     /// The packages that a ring of settled ones needs, by name.
@@ -155,7 +189,7 @@ impl<C: Catalogue> Search<'_, C> {
     }
 
     fn resolution(&self) -> Resolution {
-        let mut walk = Nearest::start(self.direct());
+        let mut walk = Nearest::start(&self.direct());
         let mut packages = Vec::new();
         loop {
             let mut ring = walk.ring.clone();
@@ -168,7 +202,8 @@ impl<C: Catalogue> Search<'_, C> {
                 }
             }
             let ring = self.ring_behind(&walk.ring);
-            if !walk.advance(ring) {
+            walk.advance(ring);
+            if walk.is_done {
                 return Resolution { packages };
             }
         }
@@ -181,21 +216,32 @@ struct Nearest {
     ring: Vec<Var>,
     /// The place in the ring up to which all is settled.
     next: usize,
-    seen: std::collections::HashSet<Var>,
-    left_levels: usize,
+    seen: HashSet<Var>,
+    /// Whether there is no further ring.
+    is_done: bool,
+    /// How often decisions had been taken back when the walk began; `None` before it began.
+    left_levels: Option<usize>,
 }
 
 impl Nearest {
-    fn start(direct: Vec<Var>) -> Self {
+    fn start(direct: &[Var]) -> Self {
         let mut walk = Self::default();
-        walk.advance(direct);
+        walk.advance(direct.to_vec());
         walk
     }
 
-    /// Goes on to the packages of `ring` that were not seen before; `false` if there are none.
-    fn advance(&mut self, ring: Vec<Var>) -> bool {
+    /// Begins anew where decisions were taken back: what was settled may be open again.
+    fn restart_if_left(&mut self, engine: &Engine, direct: &[Var]) {
+        let left_levels = Some(engine.left_levels());
+        if self.left_levels != left_levels {
+            *self = Self { left_levels, ..Self::start(direct) };
+        }
+    }
+
+    /// Goes on to the packages of `ring` that were not seen before.
+    fn advance(&mut self, ring: Vec<Var>) {
         self.ring = ring.into_iter().filter(|var| self.seen.insert(*var)).collect();
         self.next = 0;
-        !self.ring.is_empty()
+        self.is_done = self.ring.is_empty();
     }
 }

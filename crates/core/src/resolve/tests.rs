@@ -6,7 +6,10 @@ use std::sync::Arc;
 
 use proptest::prelude::*;
 
-use super::{Catalogue, Listing, Prefer, Problem, ProblemNeed, Relaxation, Unresolved, resolve, ways_out};
+use super::conflict::spoken_range;
+use super::{
+    Catalogue, Listing, Prefer, Problem, ProblemNeed, Relaxation, Unresolved, resolve, update, ways_out,
+};
 use crate::history::History;
 use crate::name::PackageName;
 use crate::range::Range;
@@ -94,7 +97,7 @@ fn problem(needs: &[&str], locked: &[&str]) -> Problem {
         .collect();
     let locked = locked.iter().map(|text| text.split_once(' ').unwrap());
     let locked = locked.map(|(name, version)| (package(name), version.parse().unwrap())).collect();
-    Problem { project: package("gate-kiosk"), needs, locked, prefer: Prefer::Newest }
+    Problem { needs, locked, ..Problem::of(package("gate-kiosk")) }
 }
 
 fn answer(registry: &Registry, problem: &Problem) -> Result<Vec<String>, Vec<String>> {
@@ -152,6 +155,22 @@ fn a_deprecated_release_comes_last_and_the_oldest_first_where_that_is_asked() {
     assert_eq!(answer(&seedhouse, &problem(&["dew-point 1.2"], &[])).unwrap(), ["dew-point 1.2"]);
     let oldest = Problem { prefer: Prefer::Oldest, ..problem(&["dew-point 1"], &[]) };
     assert_eq!(answer(&seedhouse, &oldest).unwrap(), ["dew-point 1.0"]);
+}
+
+#[test]
+fn a_package_whose_needer_can_not_stay_makes_nothing_older() {
+    let seedhouse = registry(&[
+        "rain-ledger 2.4: dew-point 1",
+        "rain-ledger 2.6: dew-point 1, seed-clock 1",
+        "rain-ledger 3.0: dew-point 2, seed-clock 2",
+        "dew-point 1.0",
+        "dew-point 2.0",
+        "seed-clock 1.0",
+        "seed-clock 2.0",
+    ]);
+    let locked = ["rain-ledger 3.0", "dew-point 2.0", "seed-clock 2.0"];
+    let expected = ["rain-ledger 2.6", "dew-point 1.0", "seed-clock 1.0"];
+    assert_eq!(answer(&seedhouse, &problem(&["rain-ledger 2"], &locked)).unwrap(), expected);
 }
 
 #[test]
@@ -270,7 +289,12 @@ fn problems() -> impl Strategy<Value = Problem> {
             asked: false,
         });
         let locked = locked.into_iter().map(|(name, version)| (package(name), version.parse().unwrap()));
-        Problem { project: package("gate-kiosk"), needs: needs.collect(), locked: locked.collect(), prefer }
+        Problem {
+            needs: needs.collect(),
+            locked: locked.collect(),
+            prefer,
+            ..Problem::of(package("gate-kiosk"))
+        }
     })
 }
 
@@ -304,6 +328,20 @@ fn all_solutions(registry: &Registry, problem: &Problem) -> Vec<Choice> {
     partial
 }
 
+/// The part of a solution that can be reached from the direct needs.
+fn reached(registry: &Registry, problem: &Problem, choice: &Choice) -> Choice {
+    let mut open: Vec<PackageName> = problem.needs.iter().map(|need| need.package.clone()).collect();
+    let mut reached = Choice::new();
+    while let Some(name) = open.pop() {
+        let version = choice[&name].clone();
+        let release = registry.0[&name].iter().find(|(v, ..)| *v == version).unwrap();
+        if reached.insert(name, version).is_none() {
+            open.extend(release.1.iter().map(|(name, _)| name.clone()));
+        }
+    }
+    reached
+}
+
 fn best_of(releases: &[Published], open: BTreeSet<Version>, prefer: Prefer) -> Option<Version> {
     let is_deprecated = |v: &Version| {
         releases.iter().any(|(other, _, standing)| other == v && *standing == Standing::Deprecated)
@@ -322,19 +360,33 @@ fn best(registry: &Registry, problem: &Problem, mut left: Vec<Choice>) -> Choice
         left.clone()
     };
     let direct: Vec<PackageName> = problem.needs.iter().map(|need| need.package.clone()).collect();
-    let mut locked: Vec<(&PackageName, &Version)> = problem.locked.iter().collect();
-    locked.sort_by_key(|(name, _)| direct.iter().position(|other| other == *name).unwrap_or(usize::MAX));
-    for (name, version) in locked {
-        let exists = registry.0[name].iter().any(|(v, ..)| v == version);
-        narrow(&|choice| !exists || choice.get(name).is_none_or(|v| v == version));
+    let (mut ring, mut seen): (Vec<PackageName>, BTreeSet<PackageName>) = (direct.clone(), BTreeSet::new());
+    while !ring.is_empty() {
+        let mut behind: BTreeSet<PackageName> = BTreeSet::new();
+        for name in &ring {
+            let Some(version) = problem.locked.get(name).filter(|_| seen.insert(name.clone())) else {
+                continue;
+            };
+            if narrow(&|choice| choice.get(name) == Some(version))
+                .iter()
+                .all(|c| c.get(name) == Some(version))
+            {
+                let release = registry.0[name].iter().find(|(v, ..)| v == version);
+                behind.extend(
+                    release.into_iter().flat_map(|(_, needs, _)| needs.iter().map(|(n, _)| n.clone())),
+                );
+            }
+        }
+        ring = behind.into_iter().filter(|name| !seen.contains(name)).collect();
     }
     let mut order: Vec<PackageName> = direct.clone();
-    let mut seen: BTreeSet<PackageName> = BTreeSet::new();
+    seen.clear();
     loop {
         for name in &order {
             let open: BTreeSet<Version> =
                 narrow(&|_| true).iter().filter_map(|choice| choice.get(name).cloned()).collect();
-            let best = best_of(&registry.0[name], open, problem.prefer);
+            let locked = problem.locked.get(name).filter(|version| open.contains(version)).cloned();
+            let best = locked.or_else(|| best_of(&registry.0[name], open, problem.prefer));
             narrow(&|choice| choice.get(name) == best.as_ref());
         }
         seen.extend(order.iter().cloned());
@@ -387,12 +439,44 @@ proptest! {
     }
 
     #[test]
+    fn an_update_moves_what_is_asked_furthest_and_the_fewest_others(
+        registry in registries(), problem in problems(), pick in 0..64_usize
+    ) {
+        let problem = Problem { prefer: Prefer::Newest, locked: BTreeMap::new(), ..problem };
+        let solutions = all_solutions(&registry, &problem);
+        // A lock as some earlier day may have left it: any solution, what nobody reaches left out.
+        if solutions.is_empty() {
+            return Ok(());
+        }
+        let locked = reached(&registry, &problem, &solutions[pick % solutions.len()]);
+        if problem.needs.is_empty() {
+            return Ok(());
+        }
+        let asked = problem.needs[pick % problem.needs.len()].package.clone();
+        let problem = Problem { locked: locked.clone(), ..problem };
+        let solutions = all_solutions(&registry, &problem);
+        let Ok(update) = update(&problem, std::slice::from_ref(&asked), &registry) else { panic!("it had a solution") };
+        let found: Choice = update.resolution.packages.iter()
+            .map(|p| (p.release.entry.name.clone(), p.release.entry.version.clone())).collect();
+        let moved = |choice: &Choice| {
+            choice.iter().filter(|(name, v)| **name != asked && locked.get(*name).is_some_and(|l| l != *v)).count()
+        };
+        let open = solutions.iter().filter_map(|choice| choice.get(&asked).cloned()).collect();
+        let furthest = best_of(&registry.0[&asked], open, Prefer::Newest);
+        let possible: Vec<&Choice> = solutions.iter().filter(|choice| choice.get(&asked) == furthest.as_ref()).collect();
+        let fewest = possible.iter().map(|choice| moved(choice)).min().unwrap();
+        prop_assert_eq!(moved(&found), fewest, "{:?} from {:?}", found, locked);
+        prop_assert_eq!(found.get(&asked), furthest.as_ref());
+        prop_assert_eq!(update.forced.is_empty(), fewest == 0);
+    }
+
+    #[test]
     fn a_conflict_stands_when_only_its_facts_are_left(registry in registries(), problem in problems()) {
         let mut problem = problem;
         problem.locked.clear();
         if let Err(told) = answer(&registry, &problem) {
             let direct: Vec<ProblemNeed> = problem.needs.iter()
-                .filter(|need| told.contains(&format!("gate-kiosk needs {} {}.", need.package, need.range)))
+                .filter(|need| told.contains(&format!("gate-kiosk needs {} {}.", need.package, spoken_range(&need.range))))
                 .cloned().collect();
             prop_assert!(!direct.is_empty());
             let smaller = Problem { needs: direct.clone(), ..problem.clone() };
@@ -414,7 +498,8 @@ fn registry_of(registry: &Registry, told: &[String]) -> Registry {
     let mentioned = |name: &PackageName, need: &(PackageName, Range)| {
         let about = [format!("{name} "), format!("All releases of {name} ")];
         let about = |text: &String| about.iter().any(|start| text.starts_with(start));
-        told.iter().any(|text| about(text) && text.ends_with(&format!(" {} {}.", need.0, need.1)))
+        told.iter()
+            .any(|text| about(text) && text.ends_with(&format!(" {} {}.", need.0, spoken_range(&need.1))))
     };
     let mut cut = registry.clone();
     for (name, releases) in &mut cut.0 {

@@ -25,6 +25,8 @@ pub enum Fact {
     Needs { package: Var, releases: Choices, need: CardNeed },
     /// These releases of a package were withdrawn.
     Withdrawn { package: Var, releases: Choices },
+    /// A package must stay at this release, unless it leaves.
+    Held { package: Var, choice: usize },
 }
 
 /// Why nothing more can be stated.
@@ -114,6 +116,7 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         self.packages.push(Package { name: name.clone(), listing, sound, stated: Choices::none(width) });
         self.vars.insert(name.clone(), var);
         self.state_withdrawn(engine, var)?;
+        self.state_held(engine, var)?;
         Ok(var)
     }
 
@@ -190,6 +193,14 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         }
         let choices = releases.not(package.width());
         self.state(engine, [Term { var, choices }], Fact::Withdrawn { package: var, releases })
+    }
+
+    fn state_held(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
+        let package = &self.packages[var];
+        let held = self.problem.held.get(&package.name).and_then(|version| package.choice(version));
+        let Some(choice) = held else { return Ok(()) };
+        let choices = Choices::of(package.width(), [Choices::LEFT_OUT, choice]);
+        self.state(engine, [Term { var, choices }], Fact::Held { package: var, choice })
     }
 
     fn state(

@@ -91,7 +91,7 @@ impl<C: Catalogue> Finder<'_, C> {
         let resolution = match resolve(&problem, self.catalogue) {
             Ok(resolution) => resolution,
             Err(Unresolved::Catalogue(error)) => return Err(error),
-            Err(Unresolved::Conflict(conflict)) => return Ok(Err(Some(conflict))),
+            Err(Unresolved::Conflict(conflict)) => return Ok(Err(Some(*conflict))),
         };
         let needs = numbers.iter().map(|number| &self.problem.needs[*number]);
         let changes = needs.map(|need| Some((need.clone(), relaxation(need, kind, &resolution)?)));

@@ -1,0 +1,146 @@
+//! `update`: moves what was asked as far as it goes, and as little else as possible.
+
+use std::path::Path;
+
+use bibliotax_core::compare::compare;
+use bibliotax_core::lock::Lock;
+use bibliotax_core::manifest::{Manifest, ManifestText, Need};
+use bibliotax_core::name::PackageName;
+use bibliotax_core::range::Range;
+use bibliotax_core::resolve::{Conflict, Problem, Resolution, Unresolved, Update as Updated, update};
+use bibliotax_registry::registries::Registries;
+use serde_json::json;
+
+use super::explain::{not_locked_package, proof};
+use super::install::not_locked;
+use super::need::open_text;
+use super::passed_over;
+use super::settle::{Settled, installed_json};
+use crate::codes::Exit;
+use crate::failure::{self, Failure};
+use crate::progress::Progress;
+use crate::project::Project;
+use crate::ui::{Ui, style, styled};
+
+/// Move packages to newer releases, and as little else as possible
+///
+/// The packages named, or all, move as far as the ranges allow. Of the others as few as possible move, each only to
+/// the nearest release that will do, and it is said why they had to.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Examples:\n  bibliotax update rain-ledger\n  bibliotax update --beyond --dry-run")]
+pub struct Update {
+    /// Packages in the lock; without any, all of them
+    #[arg(value_name = "PACKAGE")]
+    packages: Vec<String>,
+    /// Move beyond the ranges as well, and write what that takes into the manifest
+    #[arg(long)]
+    beyond: bool,
+    /// Show what would change and write nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+impl Update {
+    pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
+        let progress = Progress::new(ui);
+        let (project, _held) = Project::open(here, self.dry_run, &progress)?;
+        let lock = project.sound_lock()?.ok_or_else(not_locked)?;
+        let asked =
+            self.packages.iter().map(|word| locked_package(lock, word)).collect::<Result<Vec<_>, _>>()?;
+        let registries = project.registries(&project.manifest)?;
+        let is_asked = |need: &Need| asked.is_empty() || asked.contains(&need.package);
+        let loosened = self.loosened(&project, is_asked)?;
+        let updated = moved(&loosened, lock, &asked, &registries)?;
+        let text = self.rewritten(&project, &updated.resolution, is_asked)?;
+        let manifest = read(&text)?;
+        say_rewritten(ui, &project.manifest, &manifest);
+        let settled = Settled::new(&project, &manifest, Lock::new(&manifest, &updated.resolution));
+        settled.show(ui);
+        say_forced(ui, lock, &settled.lock, &asked, &updated.forced);
+        for chosen in asked.iter().filter_map(|name| settled.lock.package(name)) {
+            passed_over::say(ui, &Problem::new(&manifest, &[]), &registries, chosen);
+        }
+        let mut result = json!({ "changes": settled.changes(), "dry-run": self.dry_run,
+            "forced": updated.forced.iter().map(proof).collect::<Vec<_>>() });
+        if self.dry_run {
+            ui.say("nothing was written");
+        } else {
+            result["shelf"] = installed_json(settled.carry_out(ui, Some(&text))?);
+        }
+        ui.report("update", result);
+        Ok(Exit::Done)
+    }
+
+    /// The manifest that the update is worked out with: beyond the ranges, any version will do.
+    fn loosened(&self, project: &Project, is_asked: impl Fn(&Need) -> bool) -> Result<Manifest, Failure> {
+        let mut text = open_text(project)?;
+        for need in project.manifest.needs.iter().filter(|need| self.beyond && is_asked(need)) {
+            text.set_need(need.purpose.as_ref(), &need.package, &Range::any());
+        }
+        read(&text.to_string())
+    }
+
+    /// The manifest's text with ranges that accept what was chosen; those that do are left alone.
+    fn rewritten(
+        &self,
+        project: &Project,
+        resolution: &Resolution,
+        is_asked: impl Fn(&Need) -> bool,
+    ) -> Result<String, Failure> {
+        let mut text: ManifestText = open_text(project)?;
+        for need in project.manifest.needs.iter().filter(|need| self.beyond && is_asked(need)) {
+            let entries = resolution.packages.iter().map(|package| &package.release.entry);
+            let chosen =
+                entries.into_iter().find(|entry| entry.name == need.package).map(|entry| &entry.version);
+            let set = need.range.set(need.prereleases);
+            if let Some(version) = chosen.filter(|version| !set.contains(version.point())) {
+                let exact = need.range.only().is_some();
+                let range = if exact { Range::exactly(version) } else { Range::from_version(version) };
+                text.set_need(need.purpose.as_ref(), &need.package, &range);
+            }
+        }
+        Ok(text.to_string())
+    }
+}
+
+fn read(text: &str) -> Result<Manifest, Failure> {
+    Manifest::read(text).map_err(|faults| Failure::in_text("the edited manifest", text, faults))
+}
+
+fn locked_package(lock: &Lock, word: &str) -> Result<PackageName, Failure> {
+    let name: PackageName =
+        word.parse().map_err(|fault| Failure::in_words("the command line", word, fault))?;
+    if lock.package(&name).is_some() { Ok(name) } else { Err(not_locked_package(lock, &name)) }
+}
+
+fn moved(
+    manifest: &Manifest,
+    lock: &Lock,
+    asked: &[PackageName],
+    registries: &Registries,
+) -> Result<Updated, Failure> {
+    let problem = Problem::new(manifest, &lock.packages);
+    update(&problem, asked, registries).map_err(|unresolved| match unresolved {
+        Unresolved::Catalogue(error) => error.into(),
+        Unresolved::Conflict(conflict) => failure::conflict(&conflict, Vec::new()),
+    })
+}
+
+fn say_rewritten(ui: &Ui, old: &Manifest, new: &Manifest) {
+    for (old, new) in old.needs.iter().zip(&new.needs).filter(|(old, new)| old.range != new.range) {
+        let head = styled(style::STRONG, "manifest");
+        ui.say(format!("{head}: {} = \"{}\" instead of \"{}\"", new.package, new.range, old.range));
+    }
+}
+
+/// Says of every package that moved without being asked why it could not stay.
+fn say_forced(ui: &Ui, old: &Lock, new: &Lock, asked: &[PackageName], forced: &[Conflict]) {
+    for change in compare(Some(old), new) {
+        let name = &change.package().name;
+        let why = forced.iter().find(|conflict| conflict.held.contains(name) && !asked.contains(name));
+        if let Some(why) = why.filter(|_| change.old.is_some() && change.new.is_some()) {
+            ui.say(format!("  {name} had to move:"));
+            why.without_question().for_each(|sentence| ui.say(format!("    {}", sentence.text)));
+        }
+    }
+}

@@ -1,0 +1,119 @@
+//! Moving what was asked as far as it goes, and as little else as possible.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::{Catalogue, Conflict, Problem, Resolution, Unresolved, resolve};
+use crate::name::PackageName;
+use crate::range::Range;
+use crate::version::Version;
+
+/// What an update comes to.
+#[derive(Debug, Clone)]
+pub struct Update {
+    /// The releases chosen.
+    pub resolution: Resolution,
+    /// Why locked packages beside the asked ones can't all stay: each conflict names in `held` those of which
+    /// one has to move.
+    pub forced: Vec<Conflict>,
+}
+
+/// Moves `asked` packages, in their order, as far as the needs allow; of the other locked ones as few as
+/// possible move, and those to the nearest release that will do. Without any asked, everything may move.
+pub fn update<C: Catalogue>(
+    problem: &Problem,
+    asked: &[PackageName],
+    catalogue: &C,
+) -> Result<Update, Unresolved<C::Error>> {
+    if asked.is_empty() {
+        let free = Problem { locked: BTreeMap::new(), ..problem.clone() };
+        return Ok(Update { resolution: resolve(&free, catalogue)?, forced: Vec::new() });
+    }
+    let mut pinned = problem.clone();
+    for name in asked {
+        if let Some(version) = furthest(&pinned, name, catalogue)? {
+            pinned = pinned.asking(name, &Range::exactly(&version));
+        }
+    }
+    fewest_moves(Problem { gentle: true, ..pinned }, asked, catalogue)
+}
+
+/// The best version of a package with which the problem has a solution that needs the package; deprecated ones
+/// come last.
+fn furthest<C: Catalogue>(
+    problem: &Problem,
+    name: &PackageName,
+    catalogue: &C,
+) -> Result<Option<Version>, Unresolved<C::Error>> {
+    let Some(listing) = catalogue.listing(name).map_err(Unresolved::Catalogue)? else { return Ok(None) };
+    let mut releases: Vec<_> = listing.history.releases().iter().rev().collect();
+    releases.sort_by_key(|release| release.deprecated.is_some());
+    for release in releases {
+        let version = &release.entry.version;
+        match resolve(&problem.asking(name, &Range::exactly(version)), catalogue) {
+            Ok(resolution) if is_reached(problem, &resolution, name) => return Ok(Some(version.clone())),
+            Err(Unresolved::Catalogue(error)) => return Err(Unresolved::Catalogue(error)),
+            Ok(_) | Err(Unresolved::Conflict(_)) => {}
+        }
+    }
+    Ok(None)
+}
+
+/// Whether declared needs lead to a package, and not just the question about it.
+fn is_reached(problem: &Problem, resolution: &Resolution, name: &PackageName) -> bool {
+    let declared = problem.needs.iter().filter(|need| !need.asked).map(|need| &need.package);
+    let mut open: Vec<&PackageName> = declared.collect();
+    let mut seen: BTreeSet<&PackageName> = BTreeSet::new();
+    while let Some(next) = open.pop() {
+        let package = resolution.packages.iter().find(|package| package.release.entry.name == *next);
+        if let Some(package) = package.filter(|_| seen.insert(next)) {
+            open.extend(package.release.entry.running_needs().map(|need| &need.name));
+        }
+    }
+    seen.contains(name)
+}
+
+/// Holds every locked package that was not asked to move and lets go, of each set that can't stay together, as
+/// few as possible.
+///
+/// Every set found so has to lose a member, so a smallest choice that takes a member from each (and then
+/// resolves) moves the fewest.
+fn fewest_moves<C: Catalogue>(
+    mut problem: Problem,
+    asked: &[PackageName],
+    catalogue: &C,
+) -> Result<Update, Unresolved<C::Error>> {
+    let mut forced: Vec<Conflict> = Vec::new();
+    loop {
+        let sets: Vec<&[PackageName]> = forced.iter().map(|conflict| conflict.held.as_slice()).collect();
+        let loose = smallest_hitting(&sets);
+        let held = problem.locked.iter().filter(|(name, _)| !asked.contains(name) && !loose.contains(name));
+        problem.held = held.map(|(name, version)| (name.clone(), version.clone())).collect();
+        match resolve(&problem, catalogue) {
+            Ok(resolution) => return Ok(Update { resolution, forced }),
+            Err(Unresolved::Conflict(conflict)) if !conflict.held.is_empty() => forced.push(*conflict),
+            Err(other) => return Err(other),
+        }
+    }
+}
+
+/// A smallest set that has a member of each of these; of several the first by name.
+fn smallest_hitting<'s>(sets: &[&'s [PackageName]]) -> BTreeSet<&'s PackageName> {
+    (0..=sets.len()).find_map(|most| hitting(sets, &BTreeSet::new(), most)).unwrap_or_default()
+}
+
+fn hitting<'s>(
+    sets: &[&'s [PackageName]],
+    chosen: &BTreeSet<&'s PackageName>,
+    most: usize,
+) -> Option<BTreeSet<&'s PackageName>> {
+    let missed = sets.iter().find(|set| !set.iter().any(|name| chosen.contains(name)));
+    let Some(missed) = missed else { return Some(chosen.clone()) };
+    if chosen.len() == most {
+        return None;
+    }
+    missed.iter().find_map(|name| {
+        let mut more = chosen.clone();
+        more.insert(name);
+        hitting(sets, &more, most)
+    })
+}

@@ -1,5 +1,7 @@
 //! Locks: one form whatever the inputs' order, and a reason for each that can't be trusted.
 
+use proptest::prelude::*;
+
 use super::{Lock, LockedPackage, RUN, Reach, salvage};
 use crate::digest::Digest;
 
@@ -69,4 +71,20 @@ fn what_can_be_read_of_a_merged_lock_is_kept() {
     );
     let kept: Vec<String> = salvage(&merged).iter().map(|p| format!("{} {}", p.name, p.version)).collect();
     assert_eq!(kept, ["dew-point 1.4", "rain-ledger 2.5.0", "soil-curve 1.7"]);
+}
+
+proptest! {
+    #[test]
+    fn any_change_of_a_lock_is_noticed_and_pointed_at(at in 0..700_usize, width in 0..40_usize, piece in "[ -~é\n]{0,12}") {
+        let sound = sample().to_string();
+        let (at, end) = (at.min(sound.len()), (at + width).min(sound.len()));
+        let mut changed = sound.clone();
+        changed.replace_range(at..end, &piece);
+        match Lock::read(&changed) {
+            // Blanks between the parts of a JSON text say nothing, and neither does the note for people.
+            Ok(lock) => prop_assert_eq!(lock, sample()),
+            Err(fault) => prop_assert!(changed.get(fault.fault.span.clone()).is_some(), "{:?}", fault),
+        }
+        salvage(&changed);
+    }
 }

@@ -1,5 +1,7 @@
 //! Manifests as people write them, well and badly.
 
+use proptest::prelude::*;
+
 use super::{Manifest, ManifestText, RegistryLine, new_manifest};
 use crate::name::{PackageName, Purpose};
 
@@ -140,5 +142,62 @@ fn a_new_manifest_reads_and_takes_needs() {
         let mut edited = ManifestText::open(&text).unwrap();
         edited.set_need(None, &package("moss-map"), &"1 .. 2".parse().unwrap());
         assert!(edited.to_string().contains("[needs]\nmoss-map = \"1 .. 2\"\n"), "{edited}");
+    }
+}
+
+/// A text with a piece of it replaced by another: what a slip of the keys, an editor or a merge leaves.
+fn slips(text: &'static str) -> impl Strategy<Value = String> {
+    let pieces = [
+        "",
+        "\"",
+        "“",
+        "=",
+        "[",
+        "]",
+        "{",
+        "}",
+        ",",
+        "\n",
+        "\t",
+        "\\",
+        "#",
+        "é",
+        "\u{0}",
+        "<<<<<<< a\n",
+        "needs",
+        "1.x",
+    ];
+    let pieces = proptest::sample::select(pieces.to_vec());
+    proptest::collection::vec((0..text.len(), 0..9_usize, pieces), 1..4).prop_map(move |slips| {
+        let mut slipped = text.to_owned();
+        for (at, width, piece) in slips {
+            let at = (0..=at.min(slipped.len())).rev().find(|at| slipped.is_char_boundary(*at)).unwrap();
+            let end = (at + width).min(slipped.len());
+            let end = (end..=slipped.len()).find(|end| slipped.is_char_boundary(*end)).unwrap();
+            slipped.replace_range(at..end, piece);
+        }
+        slipped
+    })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(3000))]
+
+    #[test]
+    fn any_slip_gets_an_answer_with_spans_inside_the_text(text in slips(GATE)) {
+        match Manifest::read(&text) {
+            Ok(_) => {
+                let mut edited = ManifestText::open(&text).unwrap();
+                edited.set_need(None, &package("moss-map"), &"1".parse().unwrap());
+                edited.remove_need(None, &package("rain-ledger"));
+                prop_assert!(Manifest::read(&edited.to_string()).is_ok(), "{edited}");
+            }
+            Err(faults) => {
+                prop_assert!(!faults.is_empty());
+                for fault in faults {
+                    prop_assert!(text.get(fault.span.clone()).is_some(), "{:?} of {:?}", fault, text);
+                }
+            }
+        }
     }
 }

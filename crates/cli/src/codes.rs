@@ -104,6 +104,7 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("registry.scheme", Exit::Input, "a registry is at a kind of URL that this version doesn't speak"),
     ("registry.undeclared", Exit::Input, "the lock names a registry that the manifest doesn't declare"),
     ("resolve.conflict", Exit::Unsolved, "no set of releases satisfies all needs"),
+    ("resolve.gave-up", Exit::Unsolved, "no answer was found in the time there was"),
     ("store.lost", Exit::Disk, "another process took something out of the store that was being used"),
     ("store.newer", Exit::Disk, "a newer version of bibliotax made the store"),
     ("verify.differs", Exit::Differs, "the shelf is not what was installed"),

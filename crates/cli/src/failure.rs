@@ -4,6 +4,7 @@ use std::any::Any;
 use std::path::Path;
 
 use bibliotax_core::fault::Fault;
+use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::Conflict;
 use bibliotax_disk::{DiskError, Refusal};
 use bibliotax_registry::RegistryError;
@@ -215,6 +216,19 @@ impl From<InstallError<RegistryError>> for Failure {
             InstallError::Supply(error) => error.into(),
         }
     }
+}
+
+/// The failure of a search that found no answer in the time that it had.
+pub fn gave_up(struggled: &[PackageName]) -> Failure {
+    let names: Vec<&str> = struggled.iter().map(PackageName::as_str).collect();
+    let mend = "narrow the ranges of these or of what needs them, or give it longer: `bibliotax resolve --effort 300`; \
+        nothing was changed";
+    Failure::new(
+        "resolve.gave-up",
+        "no answer was found in the time there was, neither a set nor why there is none",
+    )
+    .because([format!("Tried most often were {}.", names.join(", "))])
+    .mend(mend)
 }
 
 /// The failure of a conflict with the ways out that were found.

@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
+use std::time::Duration;
 
 use bibliotax_core::card::FileRecord;
 use bibliotax_core::fault::Fault;
@@ -24,6 +25,9 @@ use bibliotax_store::store::Store;
 
 use crate::failure::{self, Failure};
 use crate::show::ways;
+
+/// How long resolving goes on before it gives up.
+pub const EFFORT: Duration = Duration::from_secs(30);
 
 /// Largest lock that is read, in bytes.
 const LARGEST_LOCK: usize = 512 << 20;
@@ -120,7 +124,7 @@ impl Project {
 
     /// The registries that `manifest` declares, seen from this project.
     pub fn registries(&self, manifest: &Manifest) -> Result<Registries, Failure> {
-        Ok(Registries::open(manifest, &self.root, &self.locked())?)
+        Ok(Registries::open(manifest, &self.root, &self.locked())?.patient_for(EFFORT))
     }
 
     /// The lock that `manifest` leads to, staying with what is locked, with warnings about what was chosen.
@@ -145,6 +149,7 @@ impl Project {
         let resolution = match resolve(problem, registries) {
             Ok(resolution) => resolution,
             Err(Unresolved::Catalogue(error)) => return Err(error.into()),
+            Err(Unresolved::GaveUp(struggled)) => return Err(failure::gave_up(&struggled)),
             Err(Unresolved::Conflict(conflict)) => {
                 let ways = ways_out(problem, &conflict, registries)?;
                 let ways = ways::as_commands(&ways, &self.manifest, manifest);

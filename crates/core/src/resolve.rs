@@ -43,6 +43,11 @@ pub trait Catalogue {
     /// All releases of a package and where they come from; `None` if no registry holds the name.
     fn listing(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, Self::Error>;
 
+    /// Whether whoever asked has no more patience; looked at now and then during a long search.
+    fn gives_up(&self) -> bool {
+        false
+    }
+
     /// Tells which packages will be asked for soon, so that they can be fetched ahead.
     fn expect(&self, _packages: &[PackageName]) {}
 }
@@ -79,4 +84,6 @@ pub enum Unresolved<E> {
     Conflict(Box<Conflict>),
     /// The catalogue could not answer.
     Catalogue(E),
+    /// No answer was found before patience ran out; the packages that were tried most often.
+    GaveUp(Vec<PackageName>),
 }

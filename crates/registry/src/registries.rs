@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::fs::File;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
 use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::LockedPackage;
@@ -24,6 +25,8 @@ pub struct Registries {
     by_lock: HashMap<PackageName, RegistryName>,
     /// Nothing later is seen.
     until: Option<Timestamp>,
+    /// When patience with a search ends.
+    deadline: Option<Instant>,
     known: Mutex<HashMap<PackageName, Option<Arc<Listing>>>>,
 }
 
@@ -53,6 +56,7 @@ impl Registries {
             by_need: by_need.collect(),
             by_lock: by_lock.collect(),
             until: None,
+            deadline: None,
             known: Mutex::default(),
         })
     }
@@ -61,6 +65,12 @@ impl Registries {
     #[must_use]
     pub fn as_of(self, until: Option<Timestamp>) -> Self {
         Self { until, ..self }
+    }
+
+    /// The same registries for a search that gives up after this long, counted from now.
+    #[must_use]
+    pub fn patient_for(self, effort: Duration) -> Self {
+        Self { deadline: Instant::now().checked_add(effort), ..self }
     }
 
     /// Opens an archive or card of a package.
@@ -124,6 +134,10 @@ impl Registries {
 
 impl Catalogue for Registries {
     type Error = RegistryError;
+
+    fn gives_up(&self) -> bool {
+        self.deadline.is_some_and(|deadline| Instant::now() > deadline)
+    }
 
     fn listing(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, RegistryError> {
         // A panic elsewhere can't leave the map half-changed: each listing is put in whole.

@@ -16,7 +16,7 @@ use serde_json::{Value, json};
 use super::install::not_locked;
 use super::need::{check_known, words};
 use crate::codes::{Exit, exit_of};
-use crate::failure::Failure;
+use crate::failure::{self, Failure};
 use crate::project::Project;
 use crate::show::{changes, count, ways};
 use crate::ui::{Ui, style, styled};
@@ -119,6 +119,7 @@ impl Explaining<'_> {
                 Ok(json!({ "version": version, "kept-out-by": "lock" }))
             }
             Err(Unresolved::Catalogue(error)) => Err(error.into()),
+            Err(Unresolved::GaveUp(struggled)) => Err(failure::gave_up(&struggled)),
             Err(Unresolved::Conflict(conflict)) => {
                 self.ui.answer(format!("{version} is newer and can't be taken:"));
                 self.tell(&conflict);
@@ -138,6 +139,7 @@ impl Explaining<'_> {
         let resolution = match resolve(&asking(&self.lock.packages), self.registries) {
             Ok(resolution) => resolution,
             Err(Unresolved::Catalogue(error)) => return Err(error.into()),
+            Err(Unresolved::GaveUp(struggled)) => return Err(failure::gave_up(&struggled)),
             Err(Unresolved::Conflict(conflict)) => return self.not_possible(&asking(&[]), range, &conflict),
         };
         let other = Lock::new(manifest, &resolution);

@@ -1,6 +1,7 @@
 //! `resolve`: from the manifest to the lock.
 
 use std::path::Path;
+use std::time::Duration;
 
 use bibliotax_core::lock::Lock;
 use bibliotax_core::resolve::{Prefer, Problem};
@@ -12,7 +13,7 @@ use super::settle::Settled;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::{LockFile, Project};
+use crate::project::{EFFORT, LockFile, Project};
 use crate::ui::Ui;
 
 /// Write the lock that the manifest leads to
@@ -30,6 +31,9 @@ pub struct Resolve {
     /// See only what was published by then: a date (its end, in UTC) or a time (RFC 3339)
     #[arg(long, value_name = "DATE", value_parser = moment)]
     as_of: Option<Timestamp>,
+    /// Give up after so many seconds
+    #[arg(long, value_name = "SECONDS", default_value_t = EFFORT.as_secs())]
+    effort: u64,
     /// Show what would change and write nothing
     #[arg(long)]
     dry_run: bool,
@@ -57,6 +61,7 @@ impl Resolve {
             ui.warn(format!("{}; {kept} of its packages could be read", fault.message));
         }
         let registries = project.registries(&project.manifest)?.as_of(self.as_of);
+        let registries = registries.patient_for(Duration::from_secs(self.effort));
         let (lock, warnings) = self.lock(&project, &registries)?;
         warnings.iter().for_each(|warning| ui.warn(warning));
         let settled = Settled::new(&project, &project.manifest, lock);

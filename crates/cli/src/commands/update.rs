@@ -122,6 +122,7 @@ fn moved(
     let problem = Problem::new(manifest, &lock.packages);
     update(&problem, asked, registries).map_err(|unresolved| match unresolved {
         Unresolved::Catalogue(error) => error.into(),
+        Unresolved::GaveUp(struggled) => failure::gave_up(&struggled),
         Unresolved::Conflict(conflict) => failure::conflict(&conflict, Vec::new()),
     })
 }

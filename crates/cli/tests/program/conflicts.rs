@@ -330,6 +330,15 @@ fn an_update_beyond_the_ranges_rewrites_them() {
 }
 
 #[test]
+fn a_search_that_takes_too_long_gives_up_and_says_where_it_was() {
+    let garden = Garden::needing(&RELEASES, "rain-ledger = \"any\"\nprobe-sim = \"any\"");
+    let told = garden.run(&["resolve", "--effort", "0"]).expect(4);
+    assert_eq!(told.code(), "resolve.gave-up", "{told}");
+    assert!(!garden.path("gate/bibliotax.lock").exists());
+    garden.run(&["resolve", "--effort", "60"]).expect(0);
+}
+
+#[test]
 fn the_oldest_or_what_there_was_at_a_time_can_be_asked_for() {
     let garden = Garden::needing(&["dew-point 1.0.0", "dew-point 1.4.0"], "dew-point = \"1\"");
     garden.load("{\"name\":\"dew-point\",\"version\":\"1.5.0\",\"published\":\"2026-06-01T09:00:00Z\"}\n");

@@ -5,6 +5,7 @@ use super::choices::Choices;
 use super::engine::{Engine, Refuted, Term, Var};
 use super::universe::{Fact, Package, Universe};
 use super::{Catalogue, Problem};
+use crate::card::CardNeed;
 use crate::name::PackageName;
 use crate::range::Range;
 
@@ -46,7 +47,14 @@ pub struct Sentence {
 /// Tells a refutation that the search ended in.
 pub fn tell<C: Catalogue>(universe: &Universe<'_, C>, refuted: &Refuted) -> Conflict {
     let teller = Teller { problem: universe.problem, packages: &universe.packages, universe };
-    let core = teller.minimal(refuted.0.iter().map(|fact| &universe.facts[*fact]).collect());
+    let mut facts: Vec<Fact> = Vec::new();
+    for fact in refuted.0.iter().flat_map(|fact| universe.facts_of(&universe.stated[*fact])) {
+        if !facts.contains(&fact) {
+            facts.push(fact);
+        }
+    }
+    let merged = teller.merged(&teller.minimal(facts.iter().collect()));
+    let core: Vec<&Fact> = merged.iter().collect();
     let told = teller.in_order(&core);
     let direct = core.iter().filter_map(|fact| match fact {
         Fact::Direct(number) => Some(*number),
@@ -124,7 +132,8 @@ impl<C: Catalogue> Teller<'_, C> {
     /// The facts without those that are not needed for the contradiction.
     fn minimal<'f>(&self, mut facts: Vec<&'f Fact>) -> Vec<&'f Fact> {
         let mut at = facts.len();
-        while at > 0 {
+        // A telling that is longer than need be is better than none.
+        while at > 0 && !self.universe.catalogue.gives_up() {
             at -= 1;
             let without: Vec<&Fact> =
                 facts.iter().enumerate().filter(|(other, _)| *other != at).map(|(_, fact)| *fact).collect();
@@ -133,6 +142,30 @@ impl<C: Catalogue> Teller<'_, C> {
             }
         }
         facts
+    }
+
+    /// The facts with what several releases of one package need of another told in one, where that is still
+    /// enough for the contradiction.
+    fn merged(&self, facts: &[&Fact]) -> Vec<Fact> {
+        let mut merged: Vec<Fact> = facts.iter().map(|fact| (*fact).clone()).collect();
+        let mut at = 0;
+        while at < merged.len() {
+            let partner = (at + 1..merged.len())
+                .find_map(|other| Some((other, together(&merged[at], &merged[other])?)));
+            let Some((other, both)) = partner else {
+                at += 1;
+                continue;
+            };
+            let mut attempt = merged.clone();
+            attempt.remove(other);
+            attempt[at] = both;
+            if !self.contradict(&attempt.iter().collect::<Vec<_>>()) {
+                at += 1;
+                continue;
+            }
+            merged = attempt;
+        }
+        merged
     }
 
     fn contradict(&self, facts: &[&Fact]) -> bool {
@@ -263,6 +296,19 @@ impl<C: Catalogue> Teller<'_, C> {
         }
         ranges
     }
+}
+
+/// What two groups of releases of one package need of another, as one fact: the range is either's.
+fn together(one: &Fact, other: &Fact) -> Option<Fact> {
+    let Fact::Needs { package, releases, need } = one else { return None };
+    let Fact::Needs { package: same, releases: others, need: also } = other else { return None };
+    if package != same || need.name != also.name || need.prereleases != also.prereleases {
+        return None;
+    }
+    let either = need.range.set(need.prereleases).or(also.range.set(need.prereleases));
+    let range: Range = either.to_string().parse().ok()?;
+    let need = CardNeed { range, ..need.clone() };
+    Some(Fact::Needs { package: *package, releases: releases.or(others), need })
 }
 
 /// A range as a sentence names it, which ends in a full stop: not `2.4 ..` but `2.4 or newer`.

@@ -3,7 +3,7 @@
 //! Decisions are made in one fixed order of preference, each for the best choice still open. What the engine
 //! learns only excludes what is impossible, so the first answer found is the best by that order.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use super::choices::Choices;
 use super::conflict;
@@ -12,6 +12,9 @@ use super::universe::{Stop, Universe};
 use super::{Catalogue, ChosenPackage, Prefer, Problem, Resolution, Unresolved};
 use crate::name::PackageName;
 
+/// Most packages that are told where no answer was found.
+const MOST_STRUGGLED: usize = 5;
+
 /// The best resolution of a problem, or why there is none.
 pub fn resolve<C: Catalogue>(problem: &Problem, catalogue: &C) -> Result<Resolution, Unresolved<C::Error>> {
     let mut search = Search {
@@ -19,10 +22,12 @@ pub fn resolve<C: Catalogue>(problem: &Problem, catalogue: &C) -> Result<Resolut
         engine: Engine::default(),
         staying: Nearest::default(),
         rest: Nearest::default(),
+        tries: HashMap::new(),
     };
     match search.run() {
         Ok(()) => Ok(search.resolution()),
         Err(Stop::Catalogue(error)) => Err(Unresolved::Catalogue(error)),
+        Err(Stop::GaveUp) => Err(Unresolved::GaveUp(search.struggled())),
         Err(Stop::Refuted(refuted)) => {
             Err(Unresolved::Conflict(Box::new(conflict::tell(&search.universe, &refuted))))
         }
@@ -34,6 +39,8 @@ struct Search<'a, C> {
     engine: Engine,
     staying: Nearest,
     rest: Nearest,
+    /// How often each package was decided.
+    tries: HashMap<Var, usize>,
 }
 
 impl<C: Catalogue> Search<'_, C> {
@@ -49,10 +56,23 @@ impl<C: Catalogue> Search<'_, C> {
                 .or_else(|| direct.iter().find_map(|var| self.best(*var)))
                 .or_else(|| self.next_of_the_rest(&direct));
             match next {
-                Some((var, choices)) => self.engine.decide(var, &choices),
+                Some((var, _)) if self.universe.state_impossible(&mut self.engine, var)? => {}
+                Some(_) if self.universe.catalogue.gives_up() => return Err(Stop::GaveUp),
+                Some((var, choices)) => {
+                    *self.tries.entry(var).or_default() += 1;
+                    self.engine.decide(var, &choices);
+                }
                 None => return Ok(()),
             }
         }
+    }
+
+    /// The packages that were decided most often: where a long search goes back and forth.
+    fn struggled(&self) -> Vec<PackageName> {
+        let mut tries: Vec<(usize, &PackageName)> =
+            self.tries.iter().map(|(var, tries)| (*tries, &self.universe.packages[*var].name)).collect();
+        tries.sort_by(|a, b| b.0.cmp(&a.0).then_with(|| a.1.cmp(b.1)));
+        tries.into_iter().take(MOST_STRUGGLED).map(|(_, name)| name.clone()).collect()
     }
 
     /// The direct needs' packages, in order.

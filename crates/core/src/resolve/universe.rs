@@ -3,7 +3,7 @@
 //! Only what the search reaches is read: a package when something chosen needs it, a release's needs when it
 //! is the one chosen. Each clause is a [`Fact`] that a person can check.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::ops::Range as Span;
 use std::sync::Arc;
 
@@ -17,7 +17,7 @@ use crate::range::VersionSet;
 use crate::version::Version;
 
 /// Something that a manifest or a registry says.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Fact {
     /// The project's need of this number.
     Direct(usize),
@@ -29,11 +29,21 @@ pub enum Fact {
     Held { package: Var, choice: usize },
 }
 
+/// What a clause says.
+#[derive(Debug, Clone)]
+pub enum Stated {
+    /// One fact.
+    Fact(Fact),
+    /// Each of these releases of a package needs another within these choices: what several facts come to.
+    Within { package: Var, releases: Choices, needed: Var, within: Choices },
+}
+
 /// Why nothing more can be stated.
 #[derive(Debug)]
 pub enum Stop<E> {
     Refuted(Refuted),
     Catalogue(E),
+    GaveUp,
 }
 
 impl<E> From<Refuted> for Stop<E> {
@@ -87,14 +97,23 @@ pub struct Universe<'a, C> {
     pub problem: &'a Problem,
     pub catalogue: &'a C,
     pub packages: Vec<Package>,
-    pub facts: Vec<Fact>,
+    pub stated: Vec<Stated>,
     vars: HashMap<PackageName, Var>,
+    /// The choices that a need accepts, by package, choice and the need's place in the card.
+    accepted: HashMap<(Var, usize, usize), Choices>,
 }
 
 impl<'a, C: Catalogue> Universe<'a, C> {
     /// The universe of a problem, nothing reached yet.
     pub fn new(problem: &'a Problem, catalogue: &'a C) -> Self {
-        Self { problem, catalogue, packages: Vec::new(), facts: Vec::new(), vars: HashMap::new() }
+        Self {
+            problem,
+            catalogue,
+            packages: Vec::new(),
+            stated: Vec::new(),
+            vars: HashMap::new(),
+            accepted: HashMap::new(),
+        }
     }
 
     /// The variable of a package, if it was reached.
@@ -150,6 +169,83 @@ impl<'a, C: Catalogue> Universe<'a, C> {
             self.state_need(engine, var, choice, need)?;
         }
         Ok(())
+    }
+
+    /// States which releases of a package can't be chosen any more because what they need of a known package
+    /// is no longer open; whether there was anything to state.
+    ///
+    /// One clause takes out all releases that stumble over the same thing. Without it, the search would run
+    /// into each of them.
+    pub fn state_impossible(&mut self, engine: &mut Engine, var: Var) -> Result<bool, Stop<C::Error>> {
+        let mut impossible: BTreeMap<Var, Choices> = BTreeMap::new();
+        let open: Vec<usize> =
+            engine.domain(var).iter().filter(|choice| *choice != Choices::LEFT_OUT).collect();
+        if open.len() < 2 {
+            return Ok(false);
+        }
+        for choice in 1..self.packages[var].width() {
+            for (needed, accepted) in self.accepted(var, choice) {
+                if engine.domain(needed).misses(&accepted) {
+                    let none = || Choices::none(engine.width(var));
+                    impossible.entry(needed).or_insert_with(none).insert(choice);
+                }
+            }
+        }
+        impossible.retain(|_, releases| open.iter().any(|choice| releases.has(*choice)));
+        // All are worked out before any is stated: stating may take decisions back and open domains again.
+        let width = engine.width(var);
+        let stated: Vec<_> = impossible
+            .into_iter()
+            .map(|(needed, releases)| {
+                let within = engine.domain(needed).not(engine.width(needed));
+                let unless = Term { var, choices: releases.not(width) };
+                let terms = [unless, Term { var: needed, choices: within.clone() }];
+                (terms, Stated::Within { package: var, releases, needed, within })
+            })
+            .collect();
+        let any = !stated.is_empty();
+        stated.into_iter().try_for_each(|(terms, what)| self.state_as(engine, terms, what))?;
+        Ok(any)
+    }
+
+    /// What a release needs of other packages that are known, and the choices that each need accepts.
+    fn accepted(&mut self, var: Var, choice: usize) -> Vec<(Var, Choices)> {
+        let Some(listing) = self.packages[var].listing.clone() else { return Vec::new() };
+        let Some(release) = choice.checked_sub(1).and_then(|at| listing.history.releases().get(at)) else {
+            return Vec::new();
+        };
+        let mut all = Vec::new();
+        for (place, need) in release.entry.running_needs().enumerate() {
+            if let Some(needed) = self.known(&need.name).filter(|needed| *needed != var) {
+                let packages = &self.packages;
+                let accepted = self.accepted.entry((var, choice, place));
+                let accepted =
+                    accepted.or_insert_with(|| packages[needed].within(need.range.set(need.prereleases)));
+                all.push((needed, accepted.clone()));
+            }
+        }
+        all
+    }
+
+    /// The facts behind a clause.
+    pub fn facts_of(&self, stated: &Stated) -> Vec<Fact> {
+        let (package, releases, needed, within) = match stated {
+            Stated::Fact(fact) => return vec![fact.clone()],
+            Stated::Within { package, releases, needed, within } => (package, releases, needed, within),
+        };
+        let mut exact: Vec<Fact> = Vec::new();
+        let name = &self.packages[*needed].name;
+        for release in releases.iter().filter_map(|choice| self.packages[*package].release(choice)) {
+            for need in release.entry.running_needs().filter(|need| need.name == *name) {
+                let accepted = self.packages[*needed].within(need.range.set(need.prereleases));
+                let is_told = |told: &Fact| matches!(told, Fact::Needs { need: other, .. } if other == need);
+                if accepted.within(within) && !exact.iter().any(is_told) {
+                    let releases = self.with_same_need(*package, need);
+                    exact.push(Fact::Needs { package: *package, releases, need: need.clone() });
+                }
+            }
+        }
+        exact
     }
 
     fn state_need(
@@ -209,8 +305,17 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         terms: impl IntoIterator<Item = Term>,
         fact: Fact,
     ) -> Result<(), Stop<C::Error>> {
-        let number = self.facts.len();
-        self.facts.push(fact);
+        self.state_as(engine, terms, Stated::Fact(fact))
+    }
+
+    fn state_as(
+        &mut self,
+        engine: &mut Engine,
+        terms: impl IntoIterator<Item = Term>,
+        what: Stated,
+    ) -> Result<(), Stop<C::Error>> {
+        let number = self.stated.len();
+        self.stated.push(what);
         Ok(engine.state(terms, number)?)
     }
 }

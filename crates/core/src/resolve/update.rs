@@ -51,8 +51,8 @@ fn furthest<C: Catalogue>(
         let version = &release.entry.version;
         match resolve(&problem.asking(name, &Range::exactly(version)), catalogue) {
             Ok(resolution) if is_reached(problem, &resolution, name) => return Ok(Some(version.clone())),
-            Err(Unresolved::Catalogue(error)) => return Err(Unresolved::Catalogue(error)),
             Ok(_) | Err(Unresolved::Conflict(_)) => {}
+            Err(other) => return Err(other),
         }
     }
     Ok(None)

@@ -92,6 +92,7 @@ impl<C: Catalogue> Finder<'_, C> {
             Ok(resolution) => resolution,
             Err(Unresolved::Catalogue(error)) => return Err(error),
             Err(Unresolved::Conflict(conflict)) => return Ok(Err(Some(*conflict))),
+            Err(Unresolved::GaveUp(_)) => return Ok(Err(None)),
         };
         let needs = numbers.iter().map(|number| &self.problem.needs[*number]);
         let changes = needs.map(|need| Some((need.clone(), relaxation(need, kind, &resolution)?)));

@@ -17,12 +17,30 @@ const MOST_STRUGGLED: usize = 5;
 
 /// The best resolution of a problem, or why there is none.
 pub fn resolve<C: Catalogue>(problem: &Problem, catalogue: &C) -> Result<Resolution, Unresolved<C::Error>> {
+    find(problem, catalogue, true)
+}
+
+/// The same without looking ahead, which must change nothing but the time that it takes.
+#[cfg(test)]
+pub fn resolve_plainly<C: Catalogue>(
+    problem: &Problem,
+    catalogue: &C,
+) -> Result<Resolution, Unresolved<C::Error>> {
+    find(problem, catalogue, false)
+}
+
+fn find<C: Catalogue>(
+    problem: &Problem,
+    catalogue: &C,
+    looks_ahead: bool,
+) -> Result<Resolution, Unresolved<C::Error>> {
     let mut search = Search {
         universe: Universe::new(problem, catalogue),
         engine: Engine::default(),
         staying: Nearest::default(),
         rest: Nearest::default(),
         tries: HashMap::new(),
+        looks_ahead,
     };
     match search.run() {
         Ok(()) => Ok(search.resolution()),
@@ -41,6 +59,8 @@ struct Search<'a, C> {
     rest: Nearest,
     /// How often each package was decided.
     tries: HashMap<Var, usize>,
+    /// Whether releases that stumble are ruled out before a decision.
+    looks_ahead: bool,
 }
 
 impl<C: Catalogue> Search<'_, C> {
@@ -56,7 +76,8 @@ impl<C: Catalogue> Search<'_, C> {
                 .or_else(|| direct.iter().find_map(|var| self.best(*var)))
                 .or_else(|| self.next_of_the_rest(&direct));
             match next {
-                Some((var, _)) if self.universe.state_impossible(&mut self.engine, var)? => {}
+                Some((var, _))
+                    if self.looks_ahead && self.universe.state_impossible(&mut self.engine, var)? => {}
                 Some(_) if self.universe.catalogue.gives_up() => return Err(Stop::GaveUp),
                 Some((var, choices)) => {
                     *self.tries.entry(var).or_default() += 1;

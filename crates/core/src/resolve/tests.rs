@@ -7,6 +7,7 @@ use std::sync::Arc;
 use proptest::prelude::*;
 
 use super::conflict::spoken_range;
+use super::search::resolve_plainly;
 use super::{
     Catalogue, Listing, Prefer, Problem, ProblemNeed, Relaxation, Unresolved, resolve, update, ways_out,
 };
@@ -398,6 +399,52 @@ fn best(registry: &Registry, problem: &Problem, mut left: Vec<Choice>) -> Choice
             return settled.clone().into_iter().filter(|(name, _)| seen.contains(name)).collect();
         }
         order = next.into_iter().collect();
+    }
+}
+
+/// A registry that grew over time, too large for brute force: majors break, needs name the majors of their day.
+fn grown(packages: usize, releases: usize, seed: u64) -> Registry {
+    let mut state = seed;
+    let mut random = |below: usize| {
+        // A linear congruential generator (Knuth's MMIX constants): small, and the same everywhere.
+        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        usize::try_from(state >> 33).unwrap() % below
+    };
+    let mut registry = Registry::default();
+    let mut newest = vec![(1, 0); packages];
+    for _ in 0..releases {
+        for number in 0..packages {
+            let (major, minor) = newest[number];
+            newest[number] = if random(5) == 0 { (major + 1, 0) } else { (major, minor + 1) };
+            let mut needs = Vec::new();
+            for target in (0..3.min(number)).map(|_| random(number)).collect::<BTreeSet<_>>() {
+                let (major, minor) = newest[target];
+                let lags = usize::from(random(6) == 0 && major > 1);
+                let range = format!("{}.{} .. {}", major - lags, random(minor + 1), major - lags + 1);
+                needs.push((package(&format!("bed-n{target}")), range.parse().unwrap()));
+            }
+            let (major, minor) = newest[number];
+            let version = format!("{major}.{minor}").parse().unwrap();
+            let releases = registry.0.entry(package(&format!("bed-n{number}"))).or_default();
+            releases.push((version, needs, Standing::Fine));
+        }
+    }
+    registry
+}
+
+#[test]
+fn looking_ahead_changes_nothing_but_the_time_it_takes() {
+    for seed in 0..25 {
+        let registry = grown(24, 9, seed);
+        let needs = ["bed-n23 any", "bed-n22 any", "bed-n20 any", "bed-n17 any"];
+        let problem = problem(&needs[..], &[]);
+        let versions = |resolved: Result<super::Resolution, Unresolved<Infallible>>| {
+            let text =
+                |p: &super::ChosenPackage| format!("{} {}", p.release.entry.name, p.release.entry.version);
+            resolved.ok().map(|resolution| resolution.packages.iter().map(text).collect::<Vec<_>>())
+        };
+        let plainly = versions(resolve_plainly(&problem, &registry));
+        assert_eq!(versions(resolve(&problem, &registry)), plainly, "seed {seed}");
     }
 }
 

@@ -5,12 +5,13 @@ use std::path::Path;
 
 use bibliotax_core::fault::Fault;
 use bibliotax_core::name::PackageName;
-use bibliotax_core::resolve::Conflict;
+use bibliotax_core::resolve::{Conflict, Unresolved};
 use bibliotax_disk::{DiskError, Refusal};
 use bibliotax_registry::RegistryError;
 use bibliotax_store::StoreError;
 use bibliotax_store::error::ArchiveError;
 use bibliotax_store::install::InstallError;
+use serde::Serialize;
 
 /// Why a command did not do what it was asked to.
 #[derive(Debug, Default)]
@@ -30,11 +31,12 @@ pub struct Failure {
 }
 
 /// A way out of a conflict.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Way {
     /// What to run.
     pub command: String,
     /// What that does, in a few words.
+    #[serde(rename = "effect")]
     pub note: String,
 }
 
@@ -218,8 +220,17 @@ impl From<InstallError<RegistryError>> for Failure {
     }
 }
 
+/// The conflict that a problem ended in; the failure where it ended without an answer.
+pub fn conflict_of(unresolved: Unresolved<RegistryError>) -> Result<Box<Conflict>, Failure> {
+    match unresolved {
+        Unresolved::Conflict(conflict) => Ok(conflict),
+        Unresolved::Catalogue(error) => Err(error.into()),
+        Unresolved::GaveUp(struggled) => Err(gave_up(&struggled)),
+    }
+}
+
 /// The failure of a search that found no answer in the time that it had.
-pub fn gave_up(struggled: &[PackageName]) -> Failure {
+fn gave_up(struggled: &[PackageName]) -> Failure {
     let names: Vec<&str> = struggled.iter().map(PackageName::as_str).collect();
     let mend = "narrow the ranges of these or of what needs them, or give it longer: `bibliotax resolve --effort 300`; \
         nothing was changed";

@@ -9,10 +9,10 @@ use std::time::Duration;
 use bibliotax_core::card::FileRecord;
 use bibliotax_core::fault::Fault;
 use bibliotax_core::lock::{self, Lock, LockFault, LockedPackage};
-use bibliotax_core::manifest::{self, Manifest};
+use bibliotax_core::manifest::{self, Manifest, ManifestText};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::Listener;
-use bibliotax_core::resolve::{Catalogue, Problem, Unresolved, resolve, ways_out};
+use bibliotax_core::resolve::{Catalogue, Problem, resolve, ways_out};
 use bibliotax_disk::DiskError;
 use bibliotax_disk::lock::Held;
 use bibliotax_disk::read::read_text;
@@ -148,9 +148,8 @@ impl Project {
         }
         let resolution = match resolve(problem, registries) {
             Ok(resolution) => resolution,
-            Err(Unresolved::Catalogue(error)) => return Err(error.into()),
-            Err(Unresolved::GaveUp(struggled)) => return Err(failure::gave_up(&struggled)),
-            Err(Unresolved::Conflict(conflict)) => {
+            Err(unresolved) => {
+                let conflict = failure::conflict_of(unresolved)?;
                 let ways = ways_out(problem, &conflict, registries)?;
                 let ways = ways::as_commands(&ways, &self.manifest, manifest);
                 return Err(failure::conflict(&conflict, ways));
@@ -158,6 +157,12 @@ impl Project {
         };
         let warnings = resolution.packages.iter().flat_map(|package| warnings(&package.release)).collect();
         Ok((Lock::new(manifest, &resolution), warnings))
+    }
+
+    /// The manifest's text, open for editing.
+    pub fn editable(&self) -> Result<ManifestText, Failure> {
+        let opened = ManifestText::open(&self.text);
+        opened.map_err(|fault| Failure::in_text(manifest::FILE_NAME, &self.text, vec![fault]))
     }
 
     pub fn write_manifest(&self, text: &str) -> Result<(), Failure> {
@@ -243,6 +248,11 @@ fn store_folder() -> Result<PathBuf, Failure> {
             Err(failure.mend("say where it should be: BIBLIOTAX_STORE=DIR"))
         }
     }
+}
+
+/// What a manifest says that was edited and not yet written.
+pub fn read_edited(text: &str) -> Result<Manifest, Failure> {
+    Manifest::read(text).map_err(|faults| Failure::in_text("the edited manifest", text, faults))
 }
 
 fn read_manifest(path: &Path) -> Result<String, Failure> {

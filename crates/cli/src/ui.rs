@@ -187,10 +187,8 @@ fn as_json(failure: &Failure) -> Value {
         };
         source.faults.iter().map(fault).collect::<Vec<_>>()
     });
-    let way = |way: &Way| json!({ "command": way.command, "effect": way.note });
-    let ways: Vec<Value> = failure.ways.iter().map(way).collect();
     let error = json!({ "code": failure.code, "message": failure.message, "because": failure.because,
-        "mend": failure.mend, "ways-out": ways, "faults": faults.unwrap_or_default() });
+        "mend": failure.mend, "ways-out": failure.ways, "faults": faults.unwrap_or_default() });
     json!({ "format": JSON_FORMAT, "error": error })
 }
 
@@ -223,7 +221,7 @@ impl<'f> Shown<'f> {
             code: fault.code,
             message: clean(&fault.message),
             mend: fault.mend.as_deref().or(failure.mend.as_deref()),
-            source: Some(NamedSource::new(&source.name, shortened(&source.text))),
+            source: Some(NamedSource::new(&source.name, harmless(&source.text))),
             label: Some(LabeledSpan::new_with_span(
                 Some(clean(&fault.label)).filter(|label| !label.is_empty()),
                 fault.span.clone(),
@@ -234,7 +232,7 @@ impl<'f> Shown<'f> {
 }
 
 /// The text with every control character that a terminal would act on made harmless, byte for byte.
-fn shortened(text: &str) -> String {
+fn harmless(text: &str) -> String {
     text.chars().map(|c| if c.is_ascii_control() && c != '\n' && c != '\t' { ' ' } else { c }).collect()
 }
 

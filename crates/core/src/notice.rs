@@ -28,10 +28,3 @@ pub trait Listener: Sync {
     /// Takes a notice.
     fn hear(&self, notice: &Notice);
 }
-
-/// Hears nothing.
-pub struct Deaf;
-
-impl Listener for Deaf {
-    fn hear(&self, _: &Notice) {}
-}

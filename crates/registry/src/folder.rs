@@ -91,11 +91,6 @@ impl Folder {
         Ok(Self { root: root.to_owned(), name: description.name })
     }
 
-    /// The folder.
-    pub fn root(&self) -> &Path {
-        &self.root
-    }
-
     /// The name that the registry gives itself.
     pub fn name(&self) -> &str {
         &self.name

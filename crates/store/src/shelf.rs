@@ -45,11 +45,6 @@ impl Shelf {
         Self { root: project.join(NAME) }
     }
 
-    /// The folder.
-    pub fn root(&self) -> &Path {
-        &self.root
-    }
-
     /// The folder of a package.
     pub fn package(&self, folder: &str) -> PathBuf {
         self.root.join(folder)

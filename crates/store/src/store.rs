@@ -65,11 +65,6 @@ impl Store {
         Ok(Self { root: root.to_owned() })
     }
 
-    /// The folder of the store.
-    pub fn root(&self) -> &Path {
-        &self.root
-    }
-
     /// Whether the tree of an archive is here.
     pub fn has(&self, archive: &Digest) -> bool {
         self.place_of(archive).is_dir()

@@ -2,17 +2,16 @@
 
 use std::path::Path;
 
-use bibliotax_core::manifest::{self, Manifest, Need};
+use bibliotax_core::manifest::{self, Need};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::nearest::{either, nearest};
 use serde_json::json;
 
-use super::need::open_text;
 use super::settle::{Settled, installed_json};
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::Project;
+use crate::project::{Project, read_edited};
 use crate::show::changes::needed_by;
 use crate::ui::Ui;
 
@@ -40,13 +39,12 @@ impl Drop {
         project.sound_lock()?;
         let packages =
             self.packages.iter().map(|word| self.declared(&project, word)).collect::<Result<Vec<_>, _>>()?;
-        let mut text = open_text(&project)?;
+        let mut text = project.editable()?;
         for need in packages.iter().flatten() {
             text.remove_need(need.purpose.as_ref(), &need.package);
         }
         let text = text.to_string();
-        let manifest =
-            Manifest::read(&text).map_err(|faults| Failure::in_text("the edited manifest", &text, faults))?;
+        let manifest = read_edited(&text)?;
         let (lock, _) = project.resolve(&manifest, &project.registries(&manifest)?)?;
         let settled = Settled::new(&project, &manifest, lock);
         settled.show(ui);

@@ -8,7 +8,7 @@ use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::range::Range;
-use bibliotax_core::resolve::{Catalogue, Conflict, Problem, Unresolved, resolve, ways_out};
+use bibliotax_core::resolve::{Catalogue, Conflict, Problem, resolve, ways_out};
 use bibliotax_core::version::Version;
 use bibliotax_registry::registries::Registries;
 use serde_json::{Value, json};
@@ -66,7 +66,8 @@ struct Explaining<'a> {
 
 impl Explaining<'_> {
     fn why_here(&self) -> Result<Exit, Failure> {
-        let locked = self.lock.package(self.package).ok_or_else(|| self.not_here())?;
+        let locked =
+            self.lock.package(self.package).ok_or_else(|| not_locked_package(self.lock, self.package))?;
         let paths = paths_to(self.lock, &self.project.manifest, self.package, MOST_PATHS);
         self.ui.answer(format!("{} {} is needed", styled(style::STRONG, &locked.name), locked.version));
         for path in &paths {
@@ -118,9 +119,8 @@ impl Explaining<'_> {
                 ));
                 Ok(json!({ "version": version, "kept-out-by": "lock" }))
             }
-            Err(Unresolved::Catalogue(error)) => Err(error.into()),
-            Err(Unresolved::GaveUp(struggled)) => Err(failure::gave_up(&struggled)),
-            Err(Unresolved::Conflict(conflict)) => {
+            Err(unresolved) => {
+                let conflict = failure::conflict_of(unresolved)?;
                 self.ui.answer(format!("{version} is newer and can't be taken:"));
                 self.tell(&conflict);
                 Ok(json!({ "version": version, "kept-out-by": "needs", "proof": proof(&conflict) }))
@@ -138,9 +138,10 @@ impl Explaining<'_> {
         let asking = |locked: &[LockedPackage]| Problem::new(manifest, locked).asking(self.package, range);
         let resolution = match resolve(&asking(&self.lock.packages), self.registries) {
             Ok(resolution) => resolution,
-            Err(Unresolved::Catalogue(error)) => return Err(error.into()),
-            Err(Unresolved::GaveUp(struggled)) => return Err(failure::gave_up(&struggled)),
-            Err(Unresolved::Conflict(conflict)) => return self.not_possible(&asking(&[]), range, &conflict),
+            Err(unresolved) => {
+                let conflict = failure::conflict_of(unresolved)?;
+                return self.not_possible(&asking(&[]), range, &conflict);
+            }
         };
         let other = Lock::new(manifest, &resolution);
         let moves = compare(Some(self.lock), &other);
@@ -169,13 +170,9 @@ impl Explaining<'_> {
         let ways = ways::as_commands(&ways, manifest, manifest);
         self.ui.answer_ways(&ways);
         let result = json!({ "package": self.package, "range": range, "possible": false, "proof": proof(conflict),
-            "ways-out": ways.iter().map(|way| json!({ "command": way.command, "effect": way.note })).collect::<Vec<_>>() });
+            "ways-out": ways });
         self.ui.report("explain", result);
         Ok(exit_of("resolve.conflict"))
-    }
-
-    fn not_here(&self) -> Failure {
-        not_locked_package(self.lock, self.package)
     }
 }
 

@@ -21,7 +21,7 @@ use super::settle::{Settled, installed_json};
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::{Project, no_registry};
+use crate::project::{Project, no_registry, read_edited};
 use crate::show;
 use crate::ui::{Ui, style, styled};
 
@@ -121,12 +121,11 @@ struct Declaring<'p> {
 
 impl<'p> Declaring<'p> {
     fn open(project: &'p Project, purpose: Option<&'p Purpose>) -> Result<Self, Failure> {
-        Ok(Self { project, purpose, text: open_text(project)? })
+        Ok(Self { project, purpose, text: project.editable()? })
     }
 
     fn manifest(&self) -> Result<Manifest, Failure> {
-        let text = self.text.to_string();
-        Manifest::read(&text).map_err(|faults| Failure::in_text("the edited manifest", &text, faults))
+        read_edited(&self.text.to_string())
     }
 
     /// Declares what is wanted; where no range is given and none was declared, any version for now.
@@ -165,12 +164,6 @@ impl<'p> Declaring<'p> {
             needs.filter(|need| need.package == *package && need.purpose.as_ref() == self.purpose);
         declared.next().map(|need| &need.range)
     }
-}
-
-/// The text of a project's manifest, open for editing.
-pub fn open_text(project: &Project) -> Result<ManifestText, Failure> {
-    let opened = ManifestText::open(&project.text);
-    opened.map_err(|fault| Failure::in_text(bibliotax_core::manifest::FILE_NAME, &project.text, vec![fault]))
 }
 
 /// Whether some registry has a package; the nearest names if none does.

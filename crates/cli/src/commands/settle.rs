@@ -1,4 +1,4 @@
-//! What `need`, `drop`, `resolve` and `install` share: from a manifest to its lock to the shelf.
+//! What `need`, `drop`, `resolve`, `install` and `update` share: from a manifest to its lock to the shelf.
 
 use std::collections::BTreeSet;
 use std::time::Instant;

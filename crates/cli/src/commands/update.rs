@@ -7,19 +7,18 @@ use bibliotax_core::lock::Lock;
 use bibliotax_core::manifest::{Manifest, ManifestText, Need};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
-use bibliotax_core::resolve::{Conflict, Problem, Resolution, Unresolved, Update as Updated, update};
+use bibliotax_core::resolve::{Conflict, Problem, Resolution, Update as Updated, update};
 use bibliotax_registry::registries::Registries;
 use serde_json::json;
 
 use super::explain::{not_locked_package, proof};
 use super::install::not_locked;
-use super::need::open_text;
 use super::passed_over;
 use super::settle::{Settled, installed_json};
 use crate::codes::Exit;
 use crate::failure::{self, Failure};
 use crate::progress::Progress;
-use crate::project::Project;
+use crate::project::{Project, read_edited};
 use crate::ui::{Ui, style, styled};
 
 /// Move packages to newer releases, and as little else as possible
@@ -52,7 +51,7 @@ impl Update {
         let loosened = self.loosened(&project, is_asked)?;
         let updated = moved(&loosened, lock, &asked, &registries)?;
         let text = self.rewritten(&project, &updated.resolution, is_asked)?;
-        let manifest = read(&text)?;
+        let manifest = read_edited(&text)?;
         say_rewritten(ui, &project.manifest, &manifest);
         let settled = Settled::new(&project, &manifest, Lock::new(&manifest, &updated.resolution));
         settled.show(ui);
@@ -73,11 +72,11 @@ impl Update {
 
     /// The manifest that the update is worked out with: beyond the ranges, any version will do.
     fn loosened(&self, project: &Project, is_asked: impl Fn(&Need) -> bool) -> Result<Manifest, Failure> {
-        let mut text = open_text(project)?;
+        let mut text = project.editable()?;
         for need in project.manifest.needs.iter().filter(|need| self.beyond && is_asked(need)) {
             text.set_need(need.purpose.as_ref(), &need.package, &Range::any());
         }
-        read(&text.to_string())
+        read_edited(&text.to_string())
     }
 
     /// The manifest's text with ranges that accept what was chosen; those that do are left alone.
@@ -87,7 +86,7 @@ impl Update {
         resolution: &Resolution,
         is_asked: impl Fn(&Need) -> bool,
     ) -> Result<String, Failure> {
-        let mut text: ManifestText = open_text(project)?;
+        let mut text: ManifestText = project.editable()?;
         for need in project.manifest.needs.iter().filter(|need| self.beyond && is_asked(need)) {
             let entries = resolution.packages.iter().map(|package| &package.release.entry);
             let chosen =
@@ -103,10 +102,6 @@ impl Update {
     }
 }
 
-fn read(text: &str) -> Result<Manifest, Failure> {
-    Manifest::read(text).map_err(|faults| Failure::in_text("the edited manifest", text, faults))
-}
-
 fn locked_package(lock: &Lock, word: &str) -> Result<PackageName, Failure> {
     let name: PackageName =
         word.parse().map_err(|fault| Failure::in_words("the command line", word, fault))?;
@@ -120,10 +115,9 @@ fn moved(
     registries: &Registries,
 ) -> Result<Updated, Failure> {
     let problem = Problem::new(manifest, &lock.packages);
-    update(&problem, asked, registries).map_err(|unresolved| match unresolved {
-        Unresolved::Catalogue(error) => error.into(),
-        Unresolved::GaveUp(struggled) => failure::gave_up(&struggled),
-        Unresolved::Conflict(conflict) => failure::conflict(&conflict, Vec::new()),
+    update(&problem, asked, registries).or_else(|unresolved| {
+        let conflict = failure::conflict_of(unresolved)?;
+        Err(failure::conflict(&conflict, Vec::new()))
     })
 }
 

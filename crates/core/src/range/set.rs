@@ -19,11 +19,6 @@ impl VersionSet {
         Self { finals: Intervals::default(), pres: Intervals::default() }
     }
 
-    /// Every version, pre-releases included.
-    pub fn all() -> Self {
-        Self::new(&Intervals::all(), &Intervals::all())
-    }
-
     /// The final versions of one set with the pre-releases of another.
     pub(super) fn new(finals: &Intervals, pres: &Intervals) -> Self {
         Self {

@@ -110,17 +110,15 @@ impl<C: Catalogue> Teller<'_, C> {
                 (var, package.within(need.range.set(need.prereleases)))
             }
             Fact::Needs { need, .. } => (var, package.within(need.range.set(need.prereleases))),
-            Fact::Withdrawn { releases, .. } => (var, releases.not(package.releases().len() + 1)),
-            Fact::Held { choice, .. } => {
-                (var, Choices::of(package.releases().len() + 1, [Choices::LEFT_OUT, *choice]))
-            }
+            Fact::Withdrawn { releases, .. } => (var, releases.not(package.width())),
+            Fact::Held { choice, .. } => (var, Choices::of(package.width(), [Choices::LEFT_OUT, *choice])),
         })
     }
 
     fn terms(&self, fact: &Fact) -> Vec<Term> {
         let target = self.accepted(fact).map(|(var, choices)| Term { var, choices });
         let Fact::Needs { package, releases, .. } = fact else { return target.into_iter().collect() };
-        let unless = releases.not(self.packages[*package].releases().len() + 1);
+        let unless = releases.not(self.packages[*package].width());
         match target {
             Some(term) if term.var == *package => {
                 vec![Term { var: term.var, choices: term.choices.or(&unless) }]
@@ -171,7 +169,7 @@ impl<C: Catalogue> Teller<'_, C> {
     fn contradict(&self, facts: &[&Fact]) -> bool {
         let mut engine = Engine::default();
         for package in self.packages {
-            engine.new_var(package.releases().len() + 1);
+            engine.new_var(package.width());
         }
         let stated: Result<(), Refuted> =
             facts.iter().enumerate().try_for_each(|(number, fact)| engine.state(self.terms(fact), number));
@@ -269,7 +267,7 @@ impl<C: Catalogue> Teller<'_, C> {
     /// Whether the facts that narrow a package leave none of its releases, all of them holding at once.
     fn is_unreachable(&self, facts: &[&Fact], var: Var) -> bool {
         let package = &self.packages[var];
-        let width = package.releases().len() + 1;
+        let width = package.width();
         let narrowing: Vec<&&Fact> = facts.iter().filter(|fact| self.target(fact) == Some(var)).collect();
         let mut subjects: Vec<Option<Var>> = narrowing.iter().map(|fact| self.subject(fact)).collect();
         subjects.sort_unstable();
@@ -351,6 +349,6 @@ fn stretches(package: &Package, releases: &Choices) -> String {
 }
 
 fn existing(package: &Package) -> String {
-    let width = package.releases().len() + 1;
+    let width = package.width();
     stretches(package, &Choices::of(width, 1..width))
 }

@@ -154,22 +154,11 @@ impl<C: Catalogue> Search<'_, C> {
     ///
     /// What only packages need that can't stay themselves has no claim to stay before newer releases are tried.
     fn next_to_stay(&mut self, direct: &[Var]) -> Option<(Var, Choices)> {
-        self.staying.restart_if_left(&self.engine, direct);
-        while !self.staying.is_done {
-            while let Some(var) = self.staying.ring.get(self.staying.next) {
-                if let Some(decision) = self.stay(*var) {
-                    return Some(decision);
-                }
-                self.staying.next += 1;
-            }
-            let stayed = self.staying.ring.iter().copied();
-            let stayed: Vec<Var> = stayed
-                .filter(|var| self.chosen(*var).is_some_and(|c| self.locked(*var) == Some(c)))
-                .collect();
-            let ring = self.ring_behind(&stayed);
-            self.staying.advance(ring);
-        }
-        None
+        let mut walk = std::mem::take(&mut self.staying);
+        let stayed = |var: Var| self.chosen(var).is_some_and(|choice| self.locked(var) == Some(choice));
+        let next = self.next_on(&mut walk, direct, |var| self.stay(var), stayed);
+        self.staying = walk;
+        next
     }
 
     /// The decision for the best release still open, where there is more than one.
@@ -205,16 +194,30 @@ impl<C: Catalogue> Search<'_, C> {
 
     /// The next decision among the packages that those already settled need.
     fn next_of_the_rest(&mut self, direct: &[Var]) -> Option<(Var, Choices)> {
-        self.rest.restart_if_left(&self.engine, direct);
-        while !self.rest.is_done {
-            while let Some(var) = self.rest.ring.get(self.rest.next) {
-                if let Some(decision) = self.best(*var) {
+        let mut walk = std::mem::take(&mut self.rest);
+        let next = self.next_on(&mut walk, direct, |var| self.best(var), |_| true);
+        self.rest = walk;
+        next
+    }
+
+    /// The next decision on a walk that goes on behind those packages of a ring that `leads_on` says.
+    fn next_on(
+        &self,
+        walk: &mut Nearest,
+        direct: &[Var],
+        decision: impl Fn(Var) -> Option<(Var, Choices)>,
+        leads_on: impl Fn(Var) -> bool,
+    ) -> Option<(Var, Choices)> {
+        walk.restart_if_left(&self.engine, direct);
+        while !walk.is_done {
+            while let Some(var) = walk.ring.get(walk.next) {
+                if let Some(decision) = decision(*var) {
                     return Some(decision);
                 }
-                self.rest.next += 1;
+                walk.next += 1;
             }
-            let ring = self.ring_behind(&self.rest.ring);
-            self.rest.advance(ring);
+            let leading: Vec<Var> = walk.ring.iter().copied().filter(|var| leads_on(*var)).collect();
+            walk.advance(self.ring_behind(&leading));
         }
         None
     }

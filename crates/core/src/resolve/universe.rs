@@ -4,7 +4,6 @@
 //! is the one chosen. Each clause is a [`Fact`] that a person can check.
 
 use std::collections::{BTreeMap, HashMap};
-use std::ops::Range as Span;
 use std::sync::Arc;
 
 use super::choices::Choices;
@@ -80,15 +79,20 @@ impl Package {
         found.ok().map(|at| at + 1)
     }
 
-    fn width(&self) -> usize {
+    /// How many choices there are: a release, or leaving the package out.
+    pub fn width(&self) -> usize {
         self.releases().len() + 1
     }
 
     /// The choices that take a release in `set`.
     pub fn within(&self, set: &VersionSet) -> Choices {
-        let accepted =
-            self.releases().iter().enumerate().filter(|(_, r)| set.contains(r.entry.version.point()));
-        Choices::of(self.width(), accepted.map(|(at, _)| at + 1))
+        self.choices_where(|release| set.contains(release.entry.version.point()))
+    }
+
+    /// The choices that take a release of which something holds.
+    fn choices_where(&self, holds: impl Fn(&Release) -> bool) -> Choices {
+        let held = self.releases().iter().enumerate().filter(|(_, release)| holds(release));
+        Choices::of(self.width(), held.map(|(at, _)| at + 1))
     }
 }
 
@@ -127,12 +131,12 @@ impl<'a, C: Catalogue> Universe<'a, C> {
             return Ok(var);
         }
         let listing = self.catalogue.listing(name).map_err(Stop::Catalogue)?;
-        let width = listing.as_ref().map_or(0, |listing| listing.history.releases().len()) + 1;
-        let var = engine.new_var(width);
-        let releases = listing.as_ref().map_or(&[][..], |listing| listing.history.releases());
-        let sound = releases.iter().enumerate().filter(|(_, release)| release.deprecated.is_none());
-        let sound = Choices::of(width, sound.map(|(at, _)| at + 1));
-        self.packages.push(Package { name: name.clone(), listing, sound, stated: Choices::none(width) });
+        let mut package =
+            Package { name: name.clone(), listing, sound: Choices::none(0), stated: Choices::none(0) };
+        package.sound = package.choices_where(|release| release.deprecated.is_none());
+        package.stated = Choices::none(package.width());
+        let var = engine.new_var(package.width());
+        self.packages.push(package);
         self.vars.insert(name.clone(), var);
         self.state_withdrawn(engine, var)?;
         self.state_held(engine, var)?;
@@ -271,19 +275,15 @@ impl<'a, C: Catalogue> Universe<'a, C> {
     }
 
     fn with_same_need(&self, var: Var, need: &CardNeed) -> Choices {
-        let package = &self.packages[var];
         let has = |release: &Release| release.entry.running_needs().any(|other| other == need);
-        let span: Span<usize> = 0..package.releases().len();
-        Choices::of(package.width(), span.filter(|at| has(&package.releases()[*at])).map(|at| at + 1))
+        self.packages[var].choices_where(has)
     }
 
     fn state_withdrawn(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
         let package = &self.packages[var];
         let kept = self.problem.locked.get(&package.name).and_then(|version| package.choice(version));
-        let withdrawn =
-            package.releases().iter().enumerate().filter(|(_, release)| release.withdrawn.is_some());
-        let withdrawn = withdrawn.map(|(at, _)| at + 1).filter(|choice| Some(*choice) != kept);
-        let releases = Choices::of(package.width(), withdrawn);
+        let withdrawn = package.choices_where(|release| release.withdrawn.is_some());
+        let releases = Choices::of(package.width(), withdrawn.iter().filter(|choice| Some(*choice) != kept));
         if releases.is_none() {
             return Ok(());
         }

@@ -52,12 +52,13 @@ impl Shelf {
 
     /// Makes the shelf if need be and keeps other processes from changing it, or anything else of the project.
     pub fn hold(&self, listener: &dyn Listener) -> Result<Held, StoreError> {
-        make_folder(&self.root)?;
+        let held = lock(&self.root.join(".lock"), || listener.hear(&Notice::Waiting))?;
+        // Only now: whoever holds the shelf clears it of what doesn't belong there, half-written files included.
         let ignore = self.root.join(".gitignore");
         if !ignore.exists() {
             write_whole(&ignore, b"# Made by bibliotax from the lock; it can always be made again.\n*\n")?;
         }
-        Ok(lock(&self.root.join(".lock"), || listener.hear(&Notice::Waiting))?)
+        Ok(held)
     }
 
     /// What is installed; nothing where that can't be told.

@@ -10,6 +10,7 @@ mod passed_over;
 pub mod publish;
 pub mod registry;
 pub mod resolve;
+pub mod searching;
 mod settle;
 pub mod update;
 pub mod verify;

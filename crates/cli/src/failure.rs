@@ -12,6 +12,9 @@ use bibliotax_store::StoreError;
 use bibliotax_store::error::ArchiveError;
 use bibliotax_store::install::InstallError;
 use serde::Serialize;
+use serde_json::Value;
+
+use crate::show::proof;
 
 /// Why a command did not do what it was asked to.
 #[derive(Debug, Default)]
@@ -24,10 +27,19 @@ pub struct Failure {
     pub because: Vec<String>,
     /// What to do about it.
     pub mend: Option<String>,
-    /// Ways out, each tried.
-    pub ways: Vec<Way>,
+    /// What is known of a problem without a solution.
+    pub unsolved: Option<Box<Unsolved>>,
     /// The text that people wrote, and what is wrong in it.
     pub source: Option<Box<Source>>,
+}
+
+/// What is known of a problem without a solution.
+#[derive(Debug)]
+pub struct Unsolved {
+    /// Ways out, each tried.
+    pub ways: Vec<Way>,
+    /// The proof, for programs.
+    pub proof: Value,
 }
 
 /// A way out of a conflict.
@@ -51,6 +63,11 @@ pub struct Source {
 impl Failure {
     pub fn new(code: &'static str, message: impl Into<String>) -> Self {
         Self { code, message: message.into(), ..Self::default() }
+    }
+
+    /// Ways out, each tried.
+    pub fn ways(&self) -> &[Way] {
+        self.unsolved.as_ref().map_or(&[], |unsolved| &unsolved.ways)
     }
 
     pub fn mend(mut self, mend: impl Into<String>) -> Self {
@@ -157,6 +174,7 @@ impl From<RegistryError> for Failure {
             E::Exists { .. } => {
                 ("registry.exists", "a release never changes: raise `version` in the manifest")
             }
+            E::NameTaken { .. } => ("registry.name-taken", "choose another name"),
             E::NoVersion { .. } => ("manifest.no-version", "write `version = \"0.1.0\"` under `[project]`"),
             E::Unpackable { .. } => {
                 ("publish.path", "rename it, or name the wanted ones with `files = [\"…\"]` under `[card]`")
@@ -242,14 +260,15 @@ fn gave_up(struggled: &[PackageName]) -> Failure {
     .mend(mend)
 }
 
-/// The failure of a conflict with the ways out that were found.
-pub fn conflict(conflict: &Conflict, ways: Vec<Way>) -> Failure {
-    let mend = match ways.as_slice() {
-        [] => "no change of one or two needs helps; nothing was changed",
+/// The failure of a conflict with the ways out that were found; told in full, or cut to its heart where it is long.
+pub fn conflict(conflict: &Conflict, ways: Vec<Way>, full: bool) -> Failure {
+    let mend = match (ways.as_slice(), conflict.is_minimal) {
+        ([], true) => "no change of one or two needs helps; nothing was changed",
+        ([], false) => "no single change was found that helps; nothing was changed",
         _ => "take one of the ways below; nothing was changed",
     };
-    let sentences = conflict.facts.iter().chain([&conflict.clash]).map(|sentence| sentence.text.clone());
-    let failure =
-        Failure::new("resolve.conflict", "no set of releases satisfies all needs").because(sentences);
-    Failure { ways, ..failure.mend(mend) }
+    let failure = Failure::new("resolve.conflict", "no set of releases satisfies all needs");
+    let failure = failure.because(proof::as_lines(conflict, full)).mend(mend);
+    let unsolved = Unsolved { ways, proof: proof::as_json(conflict) };
+    Failure { unsolved: Some(Box::new(unsolved)), ..failure }
 }

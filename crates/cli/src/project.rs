@@ -4,7 +4,6 @@ use std::collections::BTreeSet;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
-use std::time::Duration;
 
 use bibliotax_core::card::FileRecord;
 use bibliotax_core::fault::Fault;
@@ -12,7 +11,7 @@ use bibliotax_core::lock::{self, Lock, LockFault, LockedPackage};
 use bibliotax_core::manifest::{self, Manifest, ManifestText};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::Listener;
-use bibliotax_core::resolve::{Catalogue, Problem, resolve, ways_out};
+use bibliotax_core::resolve::{Catalogue, Problem, Resolution, resolve, ways_out};
 use bibliotax_disk::DiskError;
 use bibliotax_disk::lock::Held;
 use bibliotax_disk::read::read_text;
@@ -23,11 +22,9 @@ use bibliotax_store::install::{Fetched, Installed, Supplier, fetch_all, install}
 use bibliotax_store::shelf::Shelf;
 use bibliotax_store::store::Store;
 
+use crate::commands::searching::Searching;
 use crate::failure::{self, Failure};
 use crate::show::ways;
-
-/// How long resolving goes on before it gives up.
-pub const EFFORT: Duration = Duration::from_secs(30);
 
 /// Largest lock that is read, in bytes.
 const LARGEST_LOCK: usize = 512 << 20;
@@ -38,6 +35,8 @@ pub struct Project {
     pub text: String,
     pub manifest: Manifest,
     pub lock: LockFile,
+    /// How problems of this project are searched.
+    pub searching: Searching,
 }
 
 /// The lock as it is on disk.
@@ -59,7 +58,7 @@ impl Project {
         let manifest = Manifest::read(&text);
         let manifest = manifest.map_err(|faults| Failure::in_text(manifest::FILE_NAME, &text, faults))?;
         let lock = read_lock(&root.join(lock::FILE_NAME))?;
-        Ok(Self { root, text, manifest, lock })
+        Ok(Self { root, text, manifest, lock, searching: Searching::default() })
     }
 
     /// The project that `from` lies in, for a command that writes: held, unless nothing is written after all.
@@ -81,6 +80,11 @@ impl Project {
         // Whoever held it before may have changed it; mostly nobody did, and reading it once is enough.
         let project = if found.is_as_on_disk()? { found } else { Self::find(from)? };
         Ok((project, held))
+    }
+
+    /// The same project, searched as was asked.
+    pub fn searching(self, searching: Searching) -> Self {
+        Self { searching, ..self }
     }
 
     fn is_as_on_disk(&self) -> Result<bool, Failure> {
@@ -124,7 +128,7 @@ impl Project {
 
     /// The registries that `manifest` declares, seen from this project.
     pub fn registries(&self, manifest: &Manifest) -> Result<Registries, Failure> {
-        Ok(Registries::open(manifest, &self.root, &self.locked())?.patient_for(EFFORT))
+        Ok(Registries::open(manifest, &self.root, &self.locked())?.patient_for(self.searching.effort()))
     }
 
     /// The lock that `manifest` leads to, staying with what is locked, with warnings about what was chosen.
@@ -152,10 +156,11 @@ impl Project {
                 let conflict = failure::conflict_of(unresolved)?;
                 let ways = ways_out(problem, &conflict, registries)?;
                 let ways = ways::as_commands(&ways, &self.manifest, manifest);
-                return Err(failure::conflict(&conflict, ways));
+                return Err(failure::conflict(&conflict, ways, self.searching.full));
             }
         };
-        let warnings = resolution.packages.iter().flat_map(|package| warnings(&package.release)).collect();
+        let warnings = resolution.packages.iter().flat_map(|package| warnings(&package.release));
+        let warnings = warnings.chain(warnings_about_wishes(manifest, &resolution)).collect();
         Ok((Lock::new(manifest, &resolution), warnings))
     }
 
@@ -307,6 +312,24 @@ fn no_manifest(from: &Path) -> Failure {
 pub fn no_registry() -> Failure {
     Failure::new("registry.none", "the manifest declares no registry to look packages up in")
         .mend("write one under `[registries]`: `seedhouse = \"../registry\"`")
+}
+
+/// What a manifest wishes that made no difference.
+fn warnings_about_wishes(manifest: &Manifest, resolution: &Resolution) -> Vec<String> {
+    let chosen = |name: &PackageName| resolution.packages.iter().find(|p| p.release.entry.name == *name);
+    let idle = manifest.needs.iter().flat_map(|need| {
+        let left_out = chosen(&need.package).map_or(&[][..], |package| &package.left_out);
+        let idle = need.without.iter().filter(|name| !left_out.contains(name));
+        idle.map(|name| format!("{} doesn't need {name}, so leaving that out changes nothing", need.package))
+    });
+    let passed = manifest.capabilities.iter().filter_map(|(capability, preferred)| {
+        let provider = resolution.packages.iter().find(|package| package.provides.contains(capability))?;
+        let name = &provider.release.entry.name;
+        let text =
+            format!("{capability} comes from {name}: {preferred}, which the manifest prefers, can't be had");
+        (name != preferred).then_some(text)
+    });
+    idle.chain(passed).collect()
 }
 
 /// What people should know of a release that was chosen.

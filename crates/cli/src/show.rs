@@ -1,6 +1,7 @@
 //! Data as people read it: sizes, tables, the difference of two locks.
 
 pub mod changes;
+pub mod proof;
 pub mod ways;
 
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, presets};

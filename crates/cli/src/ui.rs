@@ -113,7 +113,7 @@ impl Ui {
             print_out(&as_json(failure).to_string());
         } else {
             print_err(self.rendered(failure).trim_end());
-            ways(&failure.ways).iter().for_each(|line| print_err(line));
+            ways(failure.ways()).iter().for_each(|line| print_err(line));
         }
         exit_of(failure.code)
     }
@@ -188,7 +188,7 @@ fn as_json(failure: &Failure) -> Value {
         source.faults.iter().map(fault).collect::<Vec<_>>()
     });
     let error = json!({ "code": failure.code, "message": failure.message, "because": failure.because,
-        "mend": failure.mend, "ways-out": failure.ways, "faults": faults.unwrap_or_default() });
+        "mend": failure.mend, "proof": failure.unsolved.as_ref().map(|unsolved| &unsolved.proof), "ways-out": failure.ways(), "faults": faults.unwrap_or_default() });
     json!({ "format": JSON_FORMAT, "error": error })
 }
 

@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::digest::Digest;
 use crate::license::License;
-use crate::name::{PackageName, Purpose};
+use crate::name::{Family, PackageName, Purpose};
 use crate::range::Range;
 use crate::version::Version;
 
@@ -45,6 +45,15 @@ pub struct Card {
     /// What it needs.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub needs: Vec<CardNeed>,
+    /// The packages that it belongs with: all of a family stay at one version.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub family: Option<Family>,
+    /// The capabilities that it provides.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub provides: Vec<Provided>,
+    /// The releases that it can't be together with.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub conflicts: Vec<CardConflict>,
     /// Its archives; a release may have none.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub files: Vec<FileRecord>,
@@ -65,6 +74,9 @@ impl Card {
             published: self.published,
             license: self.license.clone(),
             needs: self.needs.clone(),
+            family: self.family.clone(),
+            provides: self.provides.clone(),
+            conflicts: self.conflicts.clone(),
             files: self.files.clone(),
             exposes: self.exposes.clone(),
             card,
@@ -88,6 +100,15 @@ pub struct Entry {
     /// What the release needs.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub needs: Vec<CardNeed>,
+    /// The packages that it belongs with: all of a family stay at one version.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub family: Option<Family>,
+    /// The capabilities that it provides.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub provides: Vec<Provided>,
+    /// The releases that it can't be together with.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub conflicts: Vec<CardConflict>,
     /// The release's archives.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub files: Vec<FileRecord>,
@@ -103,6 +124,33 @@ impl Entry {
     pub fn running_needs(&self) -> impl Iterator<Item = &CardNeed> {
         self.needs.iter().filter(|need| need.purpose.is_none())
     }
+
+    /// The version at which the release provides a capability: the one stated or else its own.
+    pub fn provided(&self, capability: &PackageName) -> Option<&Version> {
+        let provided = self.provides.iter().find(|provided| provided.name == *capability)?;
+        Some(provided.version.as_ref().unwrap_or(&self.version))
+    }
+}
+
+/// That a release provides a capability, which may be needed like a package.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Provided {
+    /// The capability; no package has this name.
+    pub name: PackageName,
+    /// The version of what it provides; its own where this says nothing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub version: Option<Version>,
+}
+
+/// That a release can't be together with some releases of another package.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct CardConflict {
+    /// The other package.
+    pub name: PackageName,
+    /// The versions of it that won't do.
+    pub range: Range,
 }
 
 /// What a release needs of another package.
@@ -193,6 +241,8 @@ pub enum Event {
     Restored(Restoration),
     /// Releases still work, but something else is better.
     Deprecated(Deprecation),
+    /// In the history of a capability: a package provides it.
+    Provided(Provider),
 }
 
 impl Event {
@@ -203,6 +253,7 @@ impl Event {
             Self::Withdrawn(withdrawal) => withdrawal.at,
             Self::Restored(restoration) => restoration.at,
             Self::Deprecated(deprecation) => deprecation.at,
+            Self::Provided(provider) => provider.at,
         }
     }
 }
@@ -241,5 +292,15 @@ pub struct Deprecation {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub instead: Option<PackageName>,
     /// When.
+    pub at: Timestamp,
+}
+
+/// That a package has releases that provide a capability.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Provider {
+    /// The package.
+    pub by: PackageName,
+    /// Since when.
     pub at: Timestamp,
 }

@@ -18,7 +18,7 @@ pub enum Kind {
     Raised,
     /// An older release took the newer one's place.
     Lowered,
-    /// The same version, from elsewhere or with other contents.
+    /// The same version: from elsewhere, with other contents, taken for or without something else.
     Changed,
 }
 
@@ -48,14 +48,17 @@ impl<'a> Change<'a> {
             (Some(a), Some(b)) => match b.version.cmp(&a.version) {
                 Ordering::Greater => Kind::Raised,
                 Ordering::Less => Kind::Lowered,
-                Ordering::Equal if a.source == b.source && a.card == b.card && a.files == b.files => {
-                    return None;
-                }
+                Ordering::Equal if is_same(a, b) => return None,
                 Ordering::Equal => Kind::Changed,
             },
         };
         Some(Self { kind, old, new })
     }
+}
+
+fn is_same(a: &LockedPackage, b: &LockedPackage) -> bool {
+    let said = |package: &LockedPackage| (package.provides.clone(), package.left_out.clone());
+    a.source == b.source && a.card == b.card && a.files == b.files && said(a) == said(b)
 }
 
 /// What differs from `old` to `new`, sorted by name; without an old lock everything is new.

@@ -13,7 +13,9 @@ pub fn paths_to(
     package: &PackageName,
     most: usize,
 ) -> Vec<Vec<PackageName>> {
-    let mut direct: Vec<&PackageName> = manifest.needs.iter().map(|need| &need.package).collect();
+    let answering = |name| lock.answering(name).map(|package| &package.name);
+    let mut direct: Vec<&PackageName> =
+        manifest.needs.iter().filter_map(|need| answering(&need.package)).collect();
     direct.sort();
     direct.dedup();
     let leads_there = reaching(lock, package);

@@ -18,10 +18,11 @@ pub struct Release {
     pub deprecated: Option<Deprecation>,
 }
 
-/// All releases of one package, oldest version first.
+/// All releases of one package, oldest version first; or, of a capability, the packages that provide it.
 #[derive(Debug, Clone, Default)]
 pub struct History {
     releases: Vec<Release>,
+    providers: Vec<PackageName>,
 }
 
 /// Why a line can't be part of a package's history.
@@ -46,7 +47,7 @@ impl History {
         let mut history = Self::default();
         for (index, line) in whole.lines().enumerate().filter(|(_, line)| !line.is_empty()) {
             let broken = |message: String| BrokenLine { line: index + 1, message };
-            let event: Event = serde_json::from_str(line).map_err(|error| broken(without_place(&error)))?;
+            let event = read_event(line).map_err(|error| broken(without_place(&error)))?;
             if until.is_none_or(|until| event.at() <= until) {
                 history.apply(package, event).map_err(broken)?;
             }
@@ -59,6 +60,9 @@ impl History {
         match event {
             Event::Release(entry) if entry.name != *package => {
                 return Err(format!("it is about `{}`, not `{package}`", entry.name));
+            }
+            Event::Release(_) if !self.providers.is_empty() => {
+                return Err(format!("{package} is a capability, so no package can have its name"));
             }
             Event::Release(entry) => match self.position(&entry.version) {
                 Ok(_) => return Err(format!("{} is there already", entry.version)),
@@ -82,6 +86,10 @@ impl History {
                     }
                 }
             }
+            Event::Provided(_) if !self.releases.is_empty() => {
+                return Err(format!("{package} is a package, so no other can provide it"));
+            }
+            Event::Provided(provider) => self.add_provider(provider.by),
         }
         Ok(())
     }
@@ -99,9 +107,33 @@ impl History {
         &self.releases
     }
 
+    /// The packages that provide this capability, by name; none where it is a package.
+    pub fn providers(&self) -> &[PackageName] {
+        &self.providers
+    }
+
+    /// Takes in that a package provides this capability.
+    pub fn add_provider(&mut self, package: PackageName) {
+        if let Err(place) = self.providers.binary_search(&package) {
+            self.providers.insert(place, package);
+        }
+    }
+
     /// The release of this version.
     pub fn release(&self, version: &Version) -> Option<&Release> {
         self.position(version).ok().map(|at| &self.releases[at])
+    }
+}
+
+/// How registries begin the line of a release.
+const RELEASE: &str = r#"{"event":"release","#;
+
+/// Reads a line. Most are releases and begin alike, and what follows is an entry: reading it as one takes half the
+/// time of finding out first what event it is.
+fn read_event(line: &str) -> serde_json::Result<Event> {
+    match line.strip_prefix(RELEASE) {
+        Some(entry) => serde_json::from_str(&format!("{{{entry}")).map(Event::Release),
+        None => serde_json::from_str(line),
     }
 }
 

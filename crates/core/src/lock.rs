@@ -59,9 +59,15 @@ pub struct LockedPackage {
     /// Its archives.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub files: Vec<FileRecord>,
-    /// The packages that it needs, sorted.
+    /// The packages that it needs here, sorted: for a capability the provider that was taken.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub needs: Vec<PackageName>,
+    /// What it needs and the project does without, sorted.
+    #[serde(rename = "left-out", default, skip_serializing_if = "Vec::is_empty")]
+    pub left_out: Vec<PackageName>,
+    /// The capabilities that it was taken for, sorted.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub provides: Vec<PackageName>,
     /// Who reaches it, and for which purposes.
     pub reached: Vec<Reach>,
 }
@@ -101,6 +107,12 @@ impl Lock {
         self.packages.binary_search_by(|package| package.name.cmp(name)).ok().map(|at| &self.packages[at])
     }
 
+    /// The package that answers a need on a name: the one of that name, or the provider taken for the capability.
+    pub fn answering(&self, name: &PackageName) -> Option<&LockedPackage> {
+        let provider = || self.packages.iter().find(|package| package.provides.contains(name));
+        self.package(name).or_else(provider)
+    }
+
     /// The digest that names this lock: of everything in it.
     pub fn digest(&self) -> Digest {
         text::digest(self)
@@ -109,9 +121,6 @@ impl Lock {
 
 fn locked(manifest: &Manifest, package: &crate::resolve::ChosenPackage) -> LockedPackage {
     let entry = &package.release.entry;
-    let mut needs: Vec<PackageName> = entry.running_needs().map(|need| need.name.clone()).collect();
-    needs.sort();
-    needs.dedup();
     debug_assert!(manifest.registries.iter().any(|registry| registry.name == package.source));
     LockedPackage {
         name: entry.name.clone(),
@@ -120,7 +129,9 @@ fn locked(manifest: &Manifest, package: &crate::resolve::ChosenPackage) -> Locke
         card: entry.card,
         license: entry.license.clone(),
         files: entry.files.clone(),
-        needs,
+        needs: package.needs.clone(),
+        left_out: package.left_out.clone(),
+        provides: package.provides.clone(),
         reached: Vec::new(),
     }
 }
@@ -133,7 +144,12 @@ fn mark_reached(manifest: &Manifest, packages: &mut [LockedPackage]) {
     purposes.dedup();
     for purpose in purposes {
         let needs = manifest.needs.iter().filter(|need| need.purpose.as_ref() == purpose);
-        for at in closure(packages, needs.map(|need| need.package.clone())) {
+        let answering = needs.map(|need| {
+            let provider = packages.iter().find(|package| package.provides.contains(&need.package));
+            provider.map_or(&need.package, |package| &package.name).clone()
+        });
+        let answering: Vec<PackageName> = answering.collect();
+        for at in closure(packages, answering) {
             let word = purpose.map_or(RUN, Purpose::as_str).to_owned();
             match packages[at].reached.first_mut() {
                 Some(reach) => reach.purposes.push(word),
@@ -147,9 +163,9 @@ fn mark_reached(manifest: &Manifest, packages: &mut [LockedPackage]) {
 }
 
 /// Where the packages stand that can be reached from `from`; `packages` is sorted by name.
-fn closure(packages: &[LockedPackage], from: impl Iterator<Item = PackageName>) -> Vec<usize> {
+fn closure(packages: &[LockedPackage], from: Vec<PackageName>) -> Vec<usize> {
     let mut seen = vec![false; packages.len()];
-    let mut open: Vec<PackageName> = from.collect();
+    let mut open = from;
     while let Some(name) = open.pop() {
         let Ok(at) = packages.binary_search_by(|package| package.name.cmp(&name)) else { continue };
         if !std::mem::replace(&mut seen[at], true) {
@@ -166,7 +182,7 @@ fn portable(url: &str) -> Option<String> {
     (!absolute).then(|| url.to_owned())
 }
 
-/// The digest of all in a manifest that a resolution depends on: needs and registries, in one form whatever
+/// The digest of all in a manifest that a resolution depends on: needs, families, capabilities and registries, in one form whatever
 /// the layout; comments, the project's version and its card don't count.
 pub fn inputs(manifest: &Manifest) -> Digest {
     let mut registries: Vec<_> = manifest.registries.iter().collect();
@@ -183,10 +199,12 @@ pub fn inputs(manifest: &Manifest) -> Digest {
     let needs: Vec<_> = manifest
         .needs
         .iter()
-        .map(|need| (&need.package, &need.range, &need.registry, need.prereleases, &need.purpose))
+        .map(|need| {
+            (&need.package, &need.range, &need.registry, need.prereleases, &need.purpose, &need.without)
+        })
         .collect();
-    let text =
-        serde_json::json!({ "project": manifest.project.name, "registries": registries, "needs": needs });
+    let text = serde_json::json!({ "project": manifest.project.name, "registries": registries, "needs": needs,
+        "families": manifest.families, "capabilities": manifest.capabilities });
     Digest::of(text.to_string().as_bytes())
 }
 

@@ -16,9 +16,10 @@ use std::ops;
 
 pub use self::edit::ManifestText;
 pub use self::template::{RegistryLine, new_manifest};
+use crate::card::{CardConflict, Provided};
 use crate::fault::Fault;
 use crate::license::License;
-use crate::name::{PackageName, Purpose, RegistryName};
+use crate::name::{Family, PackageName, Purpose, RegistryName};
 use crate::range::Range;
 use crate::version::Version;
 
@@ -27,6 +28,9 @@ pub const FILE_NAME: &str = "bibliotax.toml";
 
 /// The largest manifest that is read, in bytes; far above what a person writes.
 pub const LARGEST: usize = 1 << 20;
+
+/// What a need says instead of a range that is its family's.
+const AS_FAMILY: &str = "family";
 
 /// What a manifest says.
 #[derive(Debug, Clone)]
@@ -37,11 +41,20 @@ pub struct Manifest {
     pub registries: Vec<RegistryDeclaration>,
     /// What the project needs, in the order of the manifest: first for running, then purpose by purpose.
     pub needs: Vec<Need>,
+    /// The ranges that families are kept in.
+    pub families: BTreeMap<Family, Range>,
+    /// The providers to take for capabilities where that is possible.
+    pub capabilities: BTreeMap<PackageName, PackageName>,
     /// What a published card says beside the needs.
     pub card: CardPart,
 }
 
 impl Manifest {
+    /// The family of this manifest that a package's scope names.
+    pub fn family_of(&self, package: &PackageName) -> Option<&Family> {
+        self.families.keys().find(|family| package.scope() == Some(family.as_str()))
+    }
+
     /// Reads a manifest; on failure all faults that were found.
     pub fn read(text: &str) -> Result<Self, Vec<Fault>> {
         read::read(text)
@@ -83,6 +96,10 @@ pub struct Need {
     pub registry: Option<RegistryName>,
     /// Whether pre-releases count like any other version.
     pub prereleases: bool,
+    /// The family whose range it has.
+    pub family: Option<Family>,
+    /// What the package needs and the project does without.
+    pub without: Vec<PackageName>,
     /// What it is for, beside running.
     pub purpose: Option<Purpose>,
     /// Where its name stands in the manifest.
@@ -102,6 +119,12 @@ pub struct CardPart {
     pub repository: Option<String>,
     /// What changed with this release.
     pub notes: Option<String>,
+    /// The family that the package is of.
+    pub family: Option<Family>,
+    /// The capabilities that it provides.
+    pub provides: Vec<Provided>,
+    /// The releases that it can't be together with.
+    pub conflicts: Vec<CardConflict>,
     /// Paths by role.
     pub exposes: BTreeMap<String, Vec<String>>,
     /// Patterns of the files to publish; without them, all that is neither hidden nor ignored.

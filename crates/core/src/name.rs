@@ -172,6 +172,11 @@ name_type!(
     Purpose, "purpose", scopes = 0
 );
 
+name_type!(
+    /// The name of packages that are released in step and stay at one version.
+    Family, "family", scopes = 0
+);
+
 impl PackageName {
     /// The part before the `/`, if the name has one.
     pub fn scope(&self) -> Option<&str> {

@@ -14,6 +14,7 @@ mod vers;
 
 use std::fmt;
 use std::str::FromStr;
+use std::sync::{Arc, OnceLock};
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
@@ -23,11 +24,15 @@ use crate::fault::Fault;
 use crate::version::Version;
 
 /// A range as a person wrote it, and the set that it stands for.
+///
+/// The sets are worked out when they are asked for first: most ranges of a registry never are.
 #[derive(Clone)]
-pub struct Range {
+pub struct Range(Arc<Inner>);
+
+struct Inner {
     clauses: Vec<Clause>,
-    set: VersionSet,
-    with_prereleases: VersionSet,
+    set: OnceLock<VersionSet>,
+    with_prereleases: OnceLock<VersionSet>,
 }
 
 impl Range {
@@ -56,17 +61,25 @@ impl Range {
     ///
     /// With `prereleases`, pre-releases count like any other version.
     pub fn set(&self, prereleases: bool) -> &VersionSet {
-        if prereleases { &self.with_prereleases } else { &self.set }
+        let Inner { clauses, set, with_prereleases } = &*self.0;
+        let union = |f: fn(&Clause) -> VersionSet| {
+            clauses.iter().map(f).fold(VersionSet::none(), |all, clause| all.or(&clause))
+        };
+        if prereleases {
+            with_prereleases.get_or_init(|| union(syntax::accepted_with_prereleases))
+        } else {
+            set.get_or_init(|| union(syntax::accepted))
+        }
     }
 
     /// Whether the range accepts `version`.
     pub fn accepts(&self, version: &Version) -> bool {
-        self.set.contains(version.point())
+        self.set(false).contains(version.point())
     }
 
     /// The one version that the range names with `=`, if it is as narrow as that.
     pub fn only(&self) -> Option<&Version> {
-        match self.clauses.as_slice() {
+        match self.0.clauses.as_slice() {
             [clause] => match clause.as_slice() {
                 [syntax::Bound::Equal(version)] => Some(version),
                 _ => None,
@@ -75,19 +88,25 @@ impl Range {
         }
     }
 
+    /// Whether both are written in the same way; others may accept the same, too.
+    pub fn is_written_like(&self, other: &Self) -> bool {
+        Arc::ptr_eq(&self.0, &other.0) || self.0.clauses == other.0.clauses
+    }
+
     fn from_clauses(clauses: Vec<Clause>) -> Self {
-        let union = |f: fn(&Clause) -> VersionSet| {
-            clauses.iter().map(f).fold(VersionSet::none(), |all, clause| all.or(&clause))
-        };
-        let set = union(syntax::accepted);
-        let with_prereleases = union(syntax::accepted_with_prereleases);
-        Self { clauses, set, with_prereleases }
+        Self(Arc::new(Inner { clauses, set: OnceLock::new(), with_prereleases: OnceLock::new() }))
+    }
+
+    /// Whether no version at all is accepted.
+    fn is_none(&self) -> bool {
+        !self.0.clauses.iter().any(syntax::is_surely_some) && self.set(true).is_none()
     }
 }
 
 impl PartialEq for Range {
     fn eq(&self, other: &Self) -> bool {
-        self.set == other.set && self.with_prereleases == other.with_prereleases
+        self.is_written_like(other)
+            || (self.set(false) == other.set(false) && self.set(true) == other.set(true))
     }
 }
 
@@ -102,8 +121,8 @@ impl FromStr for Range {
             None => syntax::parse(text).map_err(|fault| mend::offer(text, fault))?,
         };
         let range = Self::from_clauses(clauses);
-        if range.with_prereleases.is_none() {
-            return Err(mend::empty(text, &range.clauses));
+        if range.is_none() {
+            return Err(mend::empty(text, &range.0.clauses));
         }
         Ok(range)
     }
@@ -111,7 +130,7 @@ impl FromStr for Range {
 
 impl fmt::Display for Range {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let clauses: Vec<String> = self.clauses.iter().map(|clause| syntax::written(clause)).collect();
+        let clauses: Vec<String> = self.0.clauses.iter().map(|clause| syntax::written(clause)).collect();
         f.pad(&clauses.join(" or "))
     }
 }

@@ -75,6 +75,12 @@ pub struct ChosenPackage {
     pub source: RegistryName,
     /// The release.
     pub release: Release,
+    /// The packages that it needs here, by name: where it needs a capability, the provider that was taken.
+    pub needs: Vec<PackageName>,
+    /// What it needs and the project does without, by name.
+    pub left_out: Vec<PackageName>,
+    /// The capabilities that it was taken for, by name.
+    pub provides: Vec<PackageName>,
 }
 
 /// Why there is no resolution.

@@ -6,6 +6,7 @@
 use std::cmp::Ordering;
 use std::fmt;
 use std::hash::{Hash, Hasher};
+use std::ops::Deref;
 use std::str::FromStr;
 use std::sync::Arc;
 
@@ -45,18 +46,37 @@ pub struct Point {
     /// The numeric parts.
     pub numeric: Numeric,
     /// The pre-release identifiers; empty for a final version.
-    pub pre: Arc<[Identifier]>,
+    pub pre: Pre,
+}
+
+/// Pre-release identifiers; none takes no memory of its own, as most versions have none.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Default)]
+pub struct Pre(Option<Arc<[Identifier]>>);
+
+impl FromIterator<Identifier> for Pre {
+    fn from_iter<I: IntoIterator<Item = Identifier>>(identifiers: I) -> Self {
+        let mut identifiers = identifiers.into_iter().peekable();
+        Self(identifiers.peek().is_some().then(|| identifiers.collect()))
+    }
+}
+
+impl Deref for Pre {
+    type Target = [Identifier];
+
+    fn deref(&self) -> &[Identifier] {
+        self.0.as_deref().unwrap_or_default()
+    }
 }
 
 impl Point {
     /// The final version of these numeric parts.
     pub fn last(numeric: Numeric) -> Self {
-        Self { numeric, pre: Arc::new([]) }
+        Self { numeric, pre: Pre::default() }
     }
 
     /// The lowest pre-release of these numeric parts: `-0`.
     pub fn lowest(numeric: Numeric) -> Self {
-        Self { numeric, pre: Arc::new([Identifier::Number(0)]) }
+        Self { numeric, pre: [Identifier::Number(0)].into_iter().collect() }
     }
 
     /// The very first place of all.
@@ -223,7 +243,7 @@ impl FromStr for Version {
         if let Some(build) = build {
             check_build(build, rest.len() + 1)?;
         }
-        Ok(Self { point: Point { numeric, pre: pre.into() }, parts, text: text.into() })
+        Ok(Self { point: Point { numeric, pre: pre.into_iter().collect() }, parts, text: text.into() })
     }
 }
 

@@ -50,6 +50,9 @@ pub enum RegistryError {
     /// A release of this version exists, with other contents.
     #[error("{package} {version} is published already, with other contents")]
     Exists { package: PackageName, version: Version },
+    /// A name can't stand for a package and for a capability.
+    #[error("{name} is a {there} in this registry, so it can't be a {wanted}")]
+    NameTaken { name: PackageName, there: &'static str, wanted: &'static str },
     /// A project without a version can't be published.
     #[error("{project} has no version, so it can't be published")]
     NoVersion { project: PackageName },

@@ -9,6 +9,7 @@
 //! | [`load`] | many cards and events at once |
 //! | [`error`] | what a registry refused |
 
+mod ahead;
 pub mod error;
 pub mod folder;
 pub mod load;

@@ -11,7 +11,7 @@ use std::io;
 use std::ops::Range;
 use std::path::Path;
 
-use bibliotax_core::card::{ArchiveFormat, Card, Event};
+use bibliotax_core::card::{ArchiveFormat, Card, Event, Provider};
 use bibliotax_core::digest::{Digest, Hasher};
 use bibliotax_core::fault::Fault;
 use bibliotax_core::history::{History, without_place};
@@ -97,7 +97,10 @@ impl Loading<'_> {
                 continue;
             }
             match self.line(trimmed) {
-                Ok((package, event)) => lines.push(Line { package, event, span }),
+                Ok((package, event)) => {
+                    lines.extend(provided(&event, &span));
+                    lines.push(Line { package, event, span });
+                }
                 Err(message) => faults.push(Fault::new("registry.bad-line", message, span)),
             }
         }
@@ -164,13 +167,26 @@ impl Loading<'_> {
     }
 }
 
+/// What a release's card adds to the histories of the capabilities that it provides.
+fn provided(event: &Event, span: &Range<usize>) -> Vec<Line> {
+    let Event::Release(entry) = event else { return Vec::new() };
+    let line = |name: &PackageName| Line {
+        package: name.clone(),
+        event: Event::Provided(Provider { by: entry.name.clone(), at: entry.published }),
+        span: span.clone(),
+    };
+    entry.provides.iter().map(|provided| line(&provided.name)).collect()
+}
+
 /// An event that is no release: a card says releases.
 fn event(mut value: Value) -> Result<(PackageName, Event), String> {
     let name = value.as_object_mut().and_then(|event| event.remove("name"));
     let name = name.ok_or("an event needs the `name` of its package")?;
     let package: PackageName = serde_json::from_value(name).map_err(|error| error.to_string())?;
     match serde_json::from_value(value).map_err(|error| error.to_string())? {
-        Event::Release(_) => Err("a release is loaded as a card, without `event`".into()),
+        Event::Release(_) | Event::Provided(_) => {
+            Err("a release and what it provides are loaded as a card, without `event`".into())
+        }
         event => Ok((package, event)),
     }
 }
@@ -227,6 +243,7 @@ fn has(history: &History, event: &Event) -> bool {
         Event::Deprecated(deprecation) => {
             history.releases().iter().any(|release| release.deprecated.as_ref() == Some(deprecation))
         }
+        Event::Provided(provider) => history.providers().contains(&provider.by),
         Event::Restored(_) => false,
     }
 }

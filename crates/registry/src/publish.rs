@@ -2,10 +2,11 @@
 
 use std::path::Path;
 
-use bibliotax_core::card::{ArchiveFormat, Card, CardNeed, Event, FileRecord, main_part};
+use bibliotax_core::card::{ArchiveFormat, Card, CardNeed, Event, FileRecord, Provided, Provider, main_part};
 use bibliotax_core::history::History;
 use bibliotax_core::inner_path::InnerPath;
 use bibliotax_core::manifest::Manifest;
+use bibliotax_core::name::PackageName;
 use jiff::Timestamp;
 
 use crate::error::RegistryError;
@@ -53,11 +54,16 @@ impl Release {
         if let Some(history) = registry.history(&self.card.name)? {
             self.refuse_second(&history, None)?;
         }
+        for Provided { name, .. } in &self.card.provides {
+            check_is_capability(name, &registry.history(name)?.unwrap_or_default())?;
+        }
         let staged = pack::write_archive(&self.files, registry.stage()?)?;
         let (sha256, size) = registry.keep(staged)?;
         let file = FileRecord { part: main_part(), sha256, size, format: ArchiveFormat::TarZst };
         self.card.files = vec![file.clone()];
         let (digest, _) = registry.keep(registry.stage_bytes(card_text(&self.card).as_bytes())?)?;
+        // A provider whose release is not there yet harms nobody; a release that its capability doesn't know would.
+        self.card.provides.iter().try_for_each(|provided| self.provide(registry, &provided.name))?;
         let appended = registry.append(&self.card.name, |history| {
             let is_there = self.refuse_second(history, Some(&file))?;
             Ok::<_, RegistryError>(if is_there {
@@ -69,13 +75,31 @@ impl Release {
         Ok(Published { file, already: appended == 0 })
     }
 
+    /// Notes with a capability that the package provides it.
+    fn provide(&self, registry: &Folder, capability: &PackageName) -> Result<(), RegistryError> {
+        let provider = Provider { by: self.card.name.clone(), at: self.card.published };
+        registry.append(capability, |history| {
+            check_is_capability(capability, history)?;
+            let is_known = history.providers().contains(&provider.by);
+            Ok::<_, RegistryError>(if is_known { vec![] } else { vec![Event::Provided(provider.clone())] })
+        })?;
+        Ok(())
+    }
+
     /// Whether the registry has this release already; an error if it has another by this version.
     ///
     /// Before the archive is made only other needs or another licence can be seen.
     fn refuse_second(&self, history: &History, file: Option<&FileRecord>) -> Result<bool, RegistryError> {
+        if !history.providers().is_empty() {
+            let name = self.card.name.clone();
+            return Err(RegistryError::NameTaken { name, there: "capability", wanted: "package" });
+        }
         let Some(there) = history.release(&self.card.version) else { return Ok(false) };
         let entry = &there.entry;
         let same = entry.needs == self.card.needs
+            && entry.family == self.card.family
+            && entry.provides == self.card.provides
+            && entry.conflicts == self.card.conflicts
             && entry.license == self.card.license
             && file.is_none_or(|file| entry.files == [file.clone()]);
         if same {
@@ -83,6 +107,13 @@ impl Release {
         }
         Err(RegistryError::Exists { package: entry.name.clone(), version: entry.version.clone() })
     }
+}
+
+fn check_is_capability(name: &PackageName, history: &History) -> Result<(), RegistryError> {
+    if history.releases().is_empty() {
+        return Ok(());
+    }
+    Err(RegistryError::NameTaken { name: name.clone(), there: "package", wanted: "capability" })
 }
 
 /// A card as its file holds it.
@@ -112,6 +143,9 @@ fn card(manifest: &Manifest, published: Timestamp) -> Result<Card, RegistryError
         homepage: part.homepage,
         repository: part.repository,
         needs: needs.collect(),
+        family: part.family,
+        provides: part.provides,
+        conflicts: part.conflicts,
         files: Vec::new(),
         exposes: part.exposes,
         notes: part.notes,

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::fs::File;
 use std::path::Path;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bibliotax_core::digest::Digest;
@@ -13,11 +13,21 @@ use bibliotax_core::name::{PackageName, RegistryName};
 use bibliotax_core::resolve::{Catalogue, Listing};
 use jiff::Timestamp;
 
+use crate::ahead::Ahead;
 use crate::error::RegistryError;
 use crate::folder::Folder;
 
 /// The registries that a manifest declares.
 pub struct Registries {
+    sources: Arc<Sources>,
+    ahead: Ahead,
+    /// When patience with a search ends.
+    deadline: Option<Instant>,
+}
+
+/// Where packages are looked up.
+#[derive(Clone)]
+struct Sources {
     declared: Vec<Declared>,
     /// Where a package comes from by what its need says.
     by_need: HashMap<PackageName, RegistryName>,
@@ -25,11 +35,9 @@ pub struct Registries {
     by_lock: HashMap<PackageName, RegistryName>,
     /// Nothing later is seen.
     until: Option<Timestamp>,
-    /// When patience with a search ends.
-    deadline: Option<Instant>,
-    known: Mutex<HashMap<PackageName, Option<Arc<Listing>>>>,
 }
 
+#[derive(Clone)]
 struct Declared {
     name: RegistryName,
     folder: Folder,
@@ -51,20 +59,22 @@ impl Registries {
         let by_need =
             manifest.needs.iter().filter_map(|need| Some((need.package.clone(), need.registry.clone()?)));
         let by_lock = locked.iter().map(|package| (package.name.clone(), package.source.clone()));
-        Ok(Self {
-            declared,
-            by_need: by_need.collect(),
-            by_lock: by_lock.collect(),
-            until: None,
-            deadline: None,
-            known: Mutex::default(),
-        })
+        let (by_need, by_lock) = (by_need.collect(), by_lock.collect());
+        let sources = Arc::new(Sources { declared, by_need, by_lock, until: None });
+        Ok(Self { sources, ahead: Ahead::default(), deadline: None })
+    }
+
+    /// The same registries, asked by so many threads beside the one that waits for the answers.
+    #[must_use]
+    pub fn with_fetchers(self, fetchers: usize) -> Self {
+        Self { ahead: Ahead::new(fetchers), ..self }
     }
 
     /// The registries as they were at a time: the same answers years later.
     #[must_use]
-    pub fn as_of(self, until: Option<Timestamp>) -> Self {
-        Self { until, ..self }
+    pub fn as_of(mut self, until: Option<Timestamp>) -> Self {
+        Arc::make_mut(&mut self.sources).until = until;
+        self
     }
 
     /// The same registries for a search that gives up after this long, counted from now.
@@ -80,7 +90,7 @@ impl Registries {
         registry: &RegistryName,
         digest: &Digest,
     ) -> Result<File, RegistryError> {
-        match self.named(registry) {
+        match self.sources.named(registry) {
             Some(declared) => declared.folder.open_file(digest),
             None => Err(RegistryError::Undeclared { package: package.clone(), registry: registry.clone() }),
         }
@@ -88,14 +98,16 @@ impl Registries {
 
     /// The names of all packages in all registries; for suggestions.
     pub fn names(&self) -> Vec<PackageName> {
-        self.declared.iter().flat_map(|declared| declared.folder.names()).collect()
+        self.sources.declared.iter().flat_map(|declared| declared.folder.names()).collect()
     }
 
     /// Whether no registry is declared at all.
     pub fn is_empty(&self) -> bool {
-        self.declared.is_empty()
+        self.sources.declared.is_empty()
     }
+}
 
+impl Sources {
     fn named(&self, name: &RegistryName) -> Option<&Declared> {
         self.declared.iter().find(|declared| declared.name == *name)
     }
@@ -106,6 +118,10 @@ impl Registries {
             if let Some(history) = declared.folder.history_until(package, self.until)? {
                 found.push(Listing { source: declared.name.clone(), history });
             }
+        }
+        if found.iter().all(|listing| !listing.history.providers().is_empty()) {
+            // A capability is whatever any registry has for it.
+            return Ok(found.into_iter().reduce(|one, other| together(one, &other)).map(Arc::new));
         }
         if found.len() > 1 {
             let registries = found.into_iter().map(|listing| listing.source).collect();
@@ -140,15 +156,19 @@ impl Catalogue for Registries {
     }
 
     fn listing(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, RegistryError> {
-        // A panic elsewhere can't leave the map half-changed: each listing is put in whole.
-        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(listing) = known.get(package) {
-            return Ok(listing.clone());
-        }
-        let listing = self.look_up(package)?;
-        known.insert(package.clone(), listing.clone());
-        Ok(listing)
+        self.ahead.get(package, |package| self.sources.look_up(package))
     }
+
+    fn expect(&self, packages: &[PackageName]) {
+        let sources = Arc::clone(&self.sources);
+        self.ahead.expect(packages, move |package| sources.look_up(package).ok());
+    }
+}
+
+/// A capability with the providers of both.
+fn together(mut one: Listing, other: &Listing) -> Listing {
+    other.history.providers().iter().for_each(|provider| one.history.add_provider(provider.clone()));
+    one
 }
 
 /// The folder that a registry's URL means, seen from the project's folder.

@@ -7,6 +7,7 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::nearest::{either, nearest};
 use serde_json::json;
 
+use super::searching::Searching;
 use super::settle::{Settled, installed_json};
 use crate::codes::Exit;
 use crate::failure::Failure;
@@ -30,12 +31,15 @@ pub struct Drop {
     /// Show what would change and write nothing
     #[arg(long)]
     dry_run: bool,
+    #[command(flatten)]
+    searching: Searching,
 }
 
 impl Drop {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
+        let project = project.searching(self.searching);
         project.sound_lock()?;
         let packages =
             self.packages.iter().map(|word| self.declared(&project, word)).collect::<Result<Vec<_>, _>>()?;

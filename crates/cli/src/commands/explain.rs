@@ -15,10 +15,11 @@ use serde_json::{Value, json};
 
 use super::install::not_locked;
 use super::need::{check_known, words};
+use super::searching::Searching;
 use crate::codes::{Exit, exit_of};
 use crate::failure::{self, Failure};
 use crate::project::Project;
-use crate::show::{changes, count, ways};
+use crate::show::{changes, count, proof, ways};
 use crate::ui::{Ui, style, styled};
 
 /// Most paths that are listed.
@@ -34,6 +35,8 @@ pub struct Explain {
     /// The package, and the range to ask about if there is one
     #[arg(required = true, value_name = "PACKAGE [RANGE]")]
     words: Vec<String>,
+    #[command(flatten)]
+    searching: Searching,
 }
 
 impl Explain {
@@ -44,7 +47,7 @@ impl Explain {
                 Failure::new("need.words", "one package is explained at a time").mend("name just one")
             );
         };
-        let project = Project::find(here)?;
+        let project = Project::find(here)?.searching(self.searching);
         let lock = project.sound_lock()?.ok_or_else(not_locked)?;
         let registries = project.registries(&project.manifest)?;
         let explaining =
@@ -66,10 +69,13 @@ struct Explaining<'a> {
 
 impl Explaining<'_> {
     fn why_here(&self) -> Result<Exit, Failure> {
-        let locked =
-            self.lock.package(self.package).ok_or_else(|| not_locked_package(self.lock, self.package))?;
-        let paths = paths_to(self.lock, &self.project.manifest, self.package, MOST_PATHS);
-        self.ui.answer(format!("{} {} is needed", styled(style::STRONG, &locked.name), locked.version));
+        let locked = self.lock.answering(self.package).ok_or_else(|| self.not_here())?;
+        let paths = paths_to(self.lock, &self.project.manifest, &locked.name, MOST_PATHS);
+        let provides: Vec<&str> = locked.provides.iter().map(PackageName::as_str).collect();
+        let provides =
+            if provides.is_empty() { String::new() } else { format!(" as {}", provides.join(" and ")) };
+        let name = styled(style::STRONG, &locked.name);
+        self.ui.answer(format!("{name} {} is needed{provides}", locked.version));
         for path in &paths {
             let names: Vec<&str> = path.iter().map(PackageName::as_str).collect();
             let through = match names.as_slice() {
@@ -82,20 +88,31 @@ impl Explaining<'_> {
         let newer = self.newer(locked);
         let mut told = Vec::new();
         for version in &newer {
-            told.push(self.holds_back(version)?);
+            told.push(self.holds_back(&locked.name, version)?);
         }
         if newer.is_empty() {
             self.ui.answer("no newer release is there");
         }
-        let result =
-            json!({ "package": locked.name, "version": locked.version, "paths": paths, "newer": told });
+        let result = json!({ "package": locked.name, "version": locked.version, "provides": locked.provides, "paths": paths,
+                "newer": told });
         self.ui.report("explain", result);
         Ok(Exit::Done)
     }
 
+    /// That the package is not in the lock: because the manifest does without it, or anyhow.
+    fn not_here(&self) -> Failure {
+        let failure = not_locked_package(self.lock, self.package);
+        let without = self.lock.packages.iter().filter(|package| package.left_out.contains(self.package));
+        let without: Vec<&str> = without.map(|package| package.name.as_str()).collect();
+        match without.as_slice() {
+            [] => failure,
+            names => failure.because([format!("The manifest needs {} without it.", names.join(" and "))]),
+        }
+    }
+
     /// The next newer release and the newest of all, as far as they could be chosen.
     fn newer(&self, locked: &LockedPackage) -> Vec<Version> {
-        let listing = self.registries.listing(self.package).ok().flatten();
+        let listing = self.registries.listing(&locked.name).ok().flatten();
         let releases = listing.iter().flat_map(|listing| listing.history.releases());
         let open = releases.filter(|release| release.withdrawn.is_none() && !release.entry.version.is_pre());
         let newer: Vec<Version> = open
@@ -109,9 +126,8 @@ impl Explaining<'_> {
     }
 
     /// Tells what keeps a newer release out.
-    fn holds_back(&self, version: &Version) -> Result<Value, Failure> {
-        let problem =
-            Problem::new(&self.project.manifest, &[]).asking(self.package, &Range::exactly(version));
+    fn holds_back(&self, name: &PackageName, version: &Version) -> Result<Value, Failure> {
+        let problem = Problem::new(&self.project.manifest, &[]).asking(name, &Range::exactly(version));
         match resolve(&problem, self.registries) {
             Ok(_) => {
                 self.ui.answer(format!(
@@ -123,13 +139,14 @@ impl Explaining<'_> {
                 let conflict = failure::conflict_of(unresolved)?;
                 self.ui.answer(format!("{version} is newer and can't be taken:"));
                 self.tell(&conflict);
-                Ok(json!({ "version": version, "kept-out-by": "needs", "proof": proof(&conflict) }))
+                Ok(json!({ "version": version, "kept-out-by": "needs", "proof": proof::as_json(&conflict) }))
             }
         }
     }
 
     fn tell(&self, conflict: &Conflict) {
-        conflict.without_question().for_each(|sentence| self.ui.answer(format!("  {}", sentence.text)));
+        let lines = proof::answer_lines(conflict, self.project.searching.full);
+        lines.iter().for_each(|line| self.ui.answer(format!("  {line}")));
     }
 
     fn why_not(&self, range: &Range) -> Result<Exit, Failure> {
@@ -169,7 +186,7 @@ impl Explaining<'_> {
         let manifest = &self.project.manifest;
         let ways = ways::as_commands(&ways, manifest, manifest);
         self.ui.answer_ways(&ways);
-        let result = json!({ "package": self.package, "range": range, "possible": false, "proof": proof(conflict),
+        let result = json!({ "package": self.package, "range": range, "possible": false, "proof": proof::as_json(conflict),
             "ways-out": ways });
         self.ui.report("explain", result);
         Ok(exit_of("resolve.conflict"))
@@ -184,10 +201,4 @@ pub fn not_locked_package(lock: &Lock, package: &PackageName) -> Failure {
         [] => failure.mend(format!("`bibliotax explain {package} any` tells whether it could be")),
         near => failure.mend(format!("perhaps {} was meant", either(near))),
     }
-}
-
-/// The facts of a conflict as data: what each says, and the packages that it leads from and to.
-pub fn proof(conflict: &Conflict) -> Value {
-    let sentences = conflict.facts.iter().chain([&conflict.clash]);
-    sentences.map(|sentence| json!({ "text": sentence.text, "about": sentence.about })).collect()
 }

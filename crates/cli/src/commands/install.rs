@@ -8,6 +8,7 @@ use bibliotax_core::lock::{self, Lock};
 use bibliotax_store::shelf::Plan;
 use serde_json::{Value, json};
 
+use super::searching::Searching;
 use super::settle::{Settled, installed_json, say_installed};
 use crate::codes::Exit;
 use crate::failure::Failure;
@@ -28,12 +29,15 @@ pub struct Install {
     /// Show what would change and write nothing
     #[arg(long)]
     dry_run: bool,
+    #[command(flatten)]
+    searching: Searching,
 }
 
 impl Install {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
+        let project = project.searching(self.searching);
         drop(progress);
         let lock = project.sound_lock()?;
         match lock.filter(|_| project.is_locked()) {

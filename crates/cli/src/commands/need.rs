@@ -17,6 +17,7 @@ use serde_json::json;
 
 use self::words::Wanted;
 use super::passed_over;
+use super::searching::Searching;
 use super::settle::{Settled, installed_json};
 use crate::codes::Exit;
 use crate::failure::Failure;
@@ -49,9 +50,14 @@ pub struct Need {
     /// Let pre-releases count like any other version
     #[arg(long)]
     prereleases: bool,
+    /// Do without this package that the packages need; may be given several times
+    #[arg(long, value_name = "NAME")]
+    without: Vec<String>,
     /// Show what would change and write nothing
     #[arg(long)]
     dry_run: bool,
+    #[command(flatten)]
+    searching: Searching,
 }
 
 impl Need {
@@ -59,6 +65,7 @@ impl Need {
         let wanted = words::parse(&self.words, self.exactly)?;
         let progress = Progress::new(ui);
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
+        let project = project.searching(self.searching);
         project.sound_lock()?;
         if project.manifest.registries.is_empty() {
             return Err(no_registry());
@@ -70,9 +77,14 @@ impl Need {
         let purpose = parsed("--for", self.purpose.as_ref())?;
         let registry = parsed("--registry", self.registry.as_ref())?;
         let purpose = purpose.as_ref();
+        let parse = |name: &String| parsed("--without", Some(name)).transpose();
+        let without = self.without.iter().filter_map(parse).collect::<Result<Vec<PackageName>, _>>()?;
         let mut declaring = Declaring::open(project, purpose)?;
         for wanted in wanted {
             declaring.declare(wanted, self.prereleases, registry.as_ref());
+            if !without.is_empty() {
+                declaring.text.do_without(purpose, &wanted.package, &without);
+            }
         }
         let manifest = declaring.manifest()?;
         let registries = &project.registries(&manifest)?;
@@ -132,10 +144,13 @@ impl<'p> Declaring<'p> {
     fn declare(&mut self, wanted: &Wanted, prereleases: bool, registry: Option<&RegistryName>) {
         match &wanted.range {
             Some(range) => self.text.set_need(self.purpose, &wanted.package, range),
-            None if self.declared(&wanted.package).is_none() => {
+            None if self.declared(&wanted.package).is_some() => {}
+            None if self.project.manifest.family_of(&wanted.package).is_some() => {
+                self.text.set_need_of_family(self.purpose, &wanted.package);
+            }
+            None => {
                 self.text.set_need(self.purpose, &wanted.package, &Range::any());
             }
-            None => {}
         }
         if prereleases {
             self.text.accept_prereleases(self.purpose, &wanted.package);
@@ -148,7 +163,8 @@ impl<'p> Declaring<'p> {
     /// Puts the ranges in place that follow from what was chosen.
     fn settle_ranges(&mut self, wanted: &[Wanted], lock: &Lock, exactly: bool) {
         for wanted in wanted.iter().filter(|wanted| wanted.range.is_none()) {
-            let is_new = self.declared(&wanted.package).is_none();
+            let is_new = self.declared(&wanted.package).is_none()
+                && self.project.manifest.family_of(&wanted.package).is_none();
             let chosen = lock.package(&wanted.package).map(|package| &package.version);
             if let Some(version) = chosen.filter(|_| is_new || exactly) {
                 let range = if exactly { Range::exactly(version) } else { Range::from_version(version) };
@@ -186,7 +202,10 @@ fn say_declared(ui: &Ui, manifest: &Manifest, wanted: &Wanted, purpose: Option<&
     };
     if let Some(need) = manifest.needs.iter().find(same) {
         let part = purpose.map_or("[needs]".to_owned(), |purpose| format!("[needs-for.{purpose}]"));
-        let line = format!("{} = \"{}\"", need.package, need.range);
+        let range = need.family.as_ref().map_or(need.range.to_string(), |family| {
+            format!("family\", {family} being kept at \"{}", need.range)
+        });
+        let line = format!("{} = \"{range}\"", need.package);
         ui.say(format!("{}: {part} {line}", styled(style::STRONG, "manifest")));
     }
 }

@@ -1,7 +1,6 @@
 //! `resolve`: from the manifest to the lock.
 
 use std::path::Path;
-use std::time::Duration;
 
 use bibliotax_core::lock::Lock;
 use bibliotax_core::resolve::{Prefer, Problem};
@@ -9,11 +8,12 @@ use bibliotax_registry::registries::Registries;
 use jiff::Timestamp;
 use serde_json::json;
 
+use super::searching::Searching;
 use super::settle::Settled;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::{EFFORT, LockFile, Project};
+use crate::project::{LockFile, Project};
 use crate::ui::Ui;
 
 /// Write the lock that the manifest leads to
@@ -31,12 +31,11 @@ pub struct Resolve {
     /// See only what was published by then: a date (its end, in UTC) or a time (RFC 3339)
     #[arg(long, value_name = "DATE", value_parser = moment)]
     as_of: Option<Timestamp>,
-    /// Give up after so many seconds
-    #[arg(long, value_name = "SECONDS", default_value_t = EFFORT.as_secs())]
-    effort: u64,
     /// Show what would change and write nothing
     #[arg(long)]
     dry_run: bool,
+    #[command(flatten)]
+    searching: Searching,
 }
 
 #[derive(Debug, Clone, Copy, clap::ValueEnum)]
@@ -56,12 +55,12 @@ impl Resolve {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
+        let project = project.searching(self.searching);
         if let LockFile::Faulty { fault, .. } = &project.lock {
             let kept = project.locked().len();
             ui.warn(format!("{}; {kept} of its packages could be read", fault.message));
         }
         let registries = project.registries(&project.manifest)?.as_of(self.as_of);
-        let registries = registries.patient_for(Duration::from_secs(self.effort));
         let (lock, warnings) = self.lock(&project, &registries)?;
         warnings.iter().for_each(|warning| ui.warn(warning));
         let settled = Settled::new(&project, &project.manifest, lock);

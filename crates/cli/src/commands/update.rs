@@ -11,14 +11,16 @@ use bibliotax_core::resolve::{Conflict, Problem, Resolution, Update as Updated, 
 use bibliotax_registry::registries::Registries;
 use serde_json::json;
 
-use super::explain::{not_locked_package, proof};
+use super::explain::not_locked_package;
 use super::install::not_locked;
 use super::passed_over;
+use super::searching::Searching;
 use super::settle::{Settled, installed_json};
 use crate::codes::Exit;
 use crate::failure::{self, Failure};
 use crate::progress::Progress;
 use crate::project::{Project, read_edited};
+use crate::show::proof;
 use crate::ui::{Ui, style, styled};
 
 /// Move packages to newer releases, and as little else as possible
@@ -37,19 +39,22 @@ pub struct Update {
     /// Show what would change and write nothing
     #[arg(long)]
     dry_run: bool,
+    #[command(flatten)]
+    searching: Searching,
 }
 
 impl Update {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
+        let project = project.searching(self.searching);
         let lock = project.sound_lock()?.ok_or_else(not_locked)?;
         let asked =
             self.packages.iter().map(|word| locked_package(lock, word)).collect::<Result<Vec<_>, _>>()?;
         let registries = project.registries(&project.manifest)?;
         let is_asked = |need: &Need| asked.is_empty() || asked.contains(&need.package);
         let loosened = self.loosened(&project, is_asked)?;
-        let updated = moved(&loosened, lock, &asked, &registries)?;
+        let updated = self.moved(&loosened, lock, &asked, &registries)?;
         let text = self.rewritten(&project, &updated.resolution, is_asked)?;
         let manifest = read_edited(&text)?;
         say_rewritten(ui, &project.manifest, &manifest);
@@ -60,7 +65,7 @@ impl Update {
             passed_over::say(ui, &Problem::new(&manifest, &[]), &registries, chosen);
         }
         let mut result = json!({ "changes": settled.changes(), "dry-run": self.dry_run,
-            "forced": updated.forced.iter().map(proof).collect::<Vec<_>>() });
+            "forced": updated.forced.iter().map(proof::as_json).collect::<Vec<_>>() });
         if self.dry_run {
             ui.say("nothing was written");
         } else {
@@ -70,11 +75,25 @@ impl Update {
         Ok(Exit::Done)
     }
 
+    fn moved(
+        &self,
+        manifest: &Manifest,
+        lock: &Lock,
+        asked: &[PackageName],
+        registries: &Registries,
+    ) -> Result<Updated, Failure> {
+        let problem = Problem::new(manifest, &lock.packages);
+        update(&problem, asked, registries).or_else(|unresolved| {
+            let conflict = failure::conflict_of(unresolved)?;
+            Err(failure::conflict(&conflict, Vec::new(), self.searching.full))
+        })
+    }
+
     /// The manifest that the update is worked out with: beyond the ranges, any version will do.
     fn loosened(&self, project: &Project, is_asked: impl Fn(&Need) -> bool) -> Result<Manifest, Failure> {
         let mut text = project.editable()?;
         for need in project.manifest.needs.iter().filter(|need| self.beyond && is_asked(need)) {
-            text.set_need(need.purpose.as_ref(), &need.package, &Range::any());
+            set_range(&mut text, need, &Range::any());
         }
         read_edited(&text.to_string())
     }
@@ -95,10 +114,18 @@ impl Update {
             if let Some(version) = chosen.filter(|version| !set.contains(version.point())) {
                 let exact = need.range.only().is_some();
                 let range = if exact { Range::exactly(version) } else { Range::from_version(version) };
-                text.set_need(need.purpose.as_ref(), &need.package, &range);
+                set_range(&mut text, need, &range);
             }
         }
         Ok(text.to_string())
+    }
+}
+
+/// Changes the range of a need: where it has its family's, that one.
+fn set_range(text: &mut ManifestText, need: &Need, range: &Range) {
+    match &need.family {
+        Some(family) => text.set_family(family, range),
+        None => text.set_need(need.purpose.as_ref(), &need.package, range),
     }
 }
 
@@ -108,23 +135,14 @@ fn locked_package(lock: &Lock, word: &str) -> Result<PackageName, Failure> {
     if lock.package(&name).is_some() { Ok(name) } else { Err(not_locked_package(lock, &name)) }
 }
 
-fn moved(
-    manifest: &Manifest,
-    lock: &Lock,
-    asked: &[PackageName],
-    registries: &Registries,
-) -> Result<Updated, Failure> {
-    let problem = Problem::new(manifest, &lock.packages);
-    update(&problem, asked, registries).or_else(|unresolved| {
-        let conflict = failure::conflict_of(unresolved)?;
-        Err(failure::conflict(&conflict, Vec::new()))
-    })
-}
-
 fn say_rewritten(ui: &Ui, old: &Manifest, new: &Manifest) {
-    for (old, new) in old.needs.iter().zip(&new.needs).filter(|(old, new)| old.range != new.range) {
-        let head = styled(style::STRONG, "manifest");
-        ui.say(format!("{head}: {} = \"{}\" instead of \"{}\"", new.package, new.range, old.range));
+    let head = styled(style::STRONG, "manifest");
+    let needs = old.needs.iter().zip(&new.needs).filter(|(_, new)| new.family.is_none());
+    let needs = needs.map(|(old, new)| (new.package.to_string(), &old.range, &new.range));
+    let families = old.families.iter().zip(&new.families);
+    let families = families.map(|((_, old), (name, new))| (format!("[families] {name}"), old, new));
+    for (name, old, new) in needs.chain(families).filter(|(_, old, new)| old != new) {
+        ui.say(format!("{head}: {name} = \"{new}\" instead of \"{old}\""));
     }
 }
 

@@ -1,7 +1,7 @@
 //! The difference of two locks, as a table for people and as data.
 
 use bibliotax_core::compare::{Change, Kind};
-use bibliotax_core::lock::Lock;
+use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::manifest::Manifest;
 use bibliotax_core::name::PackageName;
 use serde_json::{Value, json};
@@ -39,7 +39,9 @@ pub fn as_json(changes: &[Change<'_>], manifest: &Manifest, lock: &Lock) -> Valu
             "source": package.source,
             "license": package.license,
             "size": package.size(),
-            "direct": is_direct(manifest, &package.name),
+            "direct": is_direct(manifest, package),
+            "provides": package.provides,
+            "left-out": package.left_out,
             "needed-by": needed_by(lock, &package.name),
         })
     };
@@ -97,7 +99,8 @@ fn reason(change: &Change<'_>, manifest: &Manifest, lock: &Lock) -> String {
     let purposes =
         purposes.filter(|purposes| !purposes.iter().any(|purpose| purpose == bibliotax_core::lock::RUN));
     let purposes = purposes.map(|purposes| format!(", for {}", purposes.join(" and "))).unwrap_or_default();
-    if is_direct(manifest, name) {
+    let purposes = purposes + &wishes(change);
+    if is_direct(manifest, change.package()) {
         return format!("needed here{purposes}");
     }
     match needed_by(lock, name).as_slice() {
@@ -107,8 +110,19 @@ fn reason(change: &Change<'_>, manifest: &Manifest, lock: &Lock) -> String {
     }
 }
 
-fn is_direct(manifest: &Manifest, name: &PackageName) -> bool {
-    manifest.needs.iter().any(|need| need.package == *name)
+/// What a package is taken for, and what of its needs is left out.
+fn wishes(change: &Change<'_>) -> String {
+    let list = |before: &str, names: &[PackageName]| {
+        let names: Vec<&str> = names.iter().map(PackageName::as_str).collect();
+        if names.is_empty() { String::new() } else { format!(", {before} {}", names.join(" and ")) }
+    };
+    let package = change.package();
+    list("as", &package.provides) + &list("without", &package.left_out)
+}
+
+fn is_direct(manifest: &Manifest, package: &LockedPackage) -> bool {
+    let answers = |name: &PackageName| *name == package.name || package.provides.contains(name);
+    manifest.needs.iter().any(|need| answers(&need.package))
 }
 
 /// The packages of a lock that need another.

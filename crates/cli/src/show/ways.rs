@@ -60,6 +60,9 @@ impl<'m> Steps<'m> {
         let wanted = self.wanted.iter().map(|need| Declaration::new(need, &need.range, need.prereleases));
         let declared: Vec<Declaration> = changes.chain(wanted).collect();
         let needs = in_commands(&declared);
+        if self.changes.iter().any(|(need, ..)| need.family.is_some()) {
+            return self.as_lines();
+        }
         // A command for part of what changes resolves only if the rest is new and can come after it.
         if needs.len() > 1 && (self.changes.len() > 1 || self.rewrites) {
             return self.as_lines();
@@ -73,6 +76,9 @@ impl<'m> Steps<'m> {
     /// What to write in the manifest.
     fn as_lines(&self) -> Way {
         let line = |need: &Need, range: &Range| {
+            if let Some(family) = &need.family {
+                return format!("[families] {family} = \"{range}\"");
+            }
             let table = need
                 .purpose
                 .as_ref()
@@ -80,8 +86,9 @@ impl<'m> Steps<'m> {
             format!("{table} {} = \"{range}\"", need.package)
         };
         let changes = self.changes.iter().map(|(need, range, _)| line(need, range));
-        let lines: Vec<String> =
+        let mut lines: Vec<String> =
             changes.chain(self.wanted.iter().map(|need| line(need, &need.range))).collect();
+        lines.dedup();
         Way { command: lines.join("; "), note: format!("in the manifest: {}", self.note) }
     }
 }

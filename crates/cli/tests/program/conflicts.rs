@@ -226,7 +226,7 @@ fn why_a_package_is_here_and_what_keeps_newer_ones_out() {
     ");
     let json = garden.run(&["explain", "dew-point", "--format", "json"]).expect(0).json();
     assert_eq!(json["paths"][0], serde_json::json!(["rain-ledger", "dew-point"]));
-    assert_eq!(json["newer"][0]["proof"][0]["about"][0], "gate-kiosk");
+    assert_eq!(json["newer"][0]["proof"]["facts"][0]["from"], "gate-kiosk");
 }
 
 #[test]
@@ -356,4 +356,44 @@ fn the_oldest_or_what_there_was_at_a_time_can_be_asked_for() {
     }
     garden.run(&["resolve", "--as-of", "2026-02-01"]).expect(4);
     garden.run(&["resolve", "--as-of", "yesterday"]).expect(2);
+}
+
+#[test]
+fn a_long_conflict_is_cut_to_its_heart_unless_all_is_asked_for() {
+    let links: Vec<String> = (1..20).map(|n| format!("bed-n{n} 1.0: bed-n{} 1", n + 1)).collect();
+    let mut releases: Vec<&str> = links.iter().map(String::as_str).collect();
+    releases.extend(["bed-n20 1.0: dew-point 1", "dew-point 1.4.0", "dew-point 2.0.0"]);
+    let garden = Garden::needing(&releases, "bed-n1 = \"1\"");
+    garden.run(&["install"]).expect(0);
+    let told = garden.run(&["need", "dew-point", "2"]).expect(4);
+    assert_snapshot!(told, @r#"
+    ----- stderr
+    resolve.conflict
+
+      x no set of releases satisfies all needs
+      | gate-kiosk needs bed-n1 1.
+      | (11 sentences lead from there to these; --full tells them all.)
+      | bed-n12 1.0 needs bed-n13 1.
+      | bed-n13 1.0 needs bed-n14 1.
+      | bed-n14 1.0 needs bed-n15 1.
+      | bed-n15 1.0 needs bed-n16 1.
+      | bed-n16 1.0 needs bed-n17 1.
+      | bed-n17 1.0 needs bed-n18 1.
+      | bed-n18 1.0 needs bed-n19 1.
+      | bed-n19 1.0 needs bed-n20 1.
+      | bed-n20 1.0 needs dew-point 1.
+      | gate-kiosk needs dew-point 2.
+      | No release of dew-point is in both 2 and 1.
+      help: take one of the ways below; nothing was changed
+    ways out, each tried:
+      bibliotax need dew-point "1.4 .. 2"                   # takes dew-point 1.4.0
+      bibliotax drop bed-n1 && bibliotax need dew-point 2   # does without bed-n1
+    ----- status 4
+    "#);
+    let in_full = garden.run(&["need", "dew-point", "2", "--full"]).expect(4);
+    assert_eq!(in_full.stderr.lines().filter(|line| line.contains(" needs ")).count(), 22, "{in_full}");
+    let json = garden.run(&["need", "dew-point", "2", "--format", "json"]).expect(4).json();
+    assert_eq!(json["error"]["proof"]["facts"].as_array().unwrap().len(), 22);
+    assert_eq!(json["error"]["proof"]["clash"]["at"], "dew-point");
+    assert_eq!(json["error"]["proof"]["minimal"], true);
 }

@@ -58,19 +58,28 @@ impl Garden {
         fs::read_to_string(self.path(path)).unwrap()
     }
 
-    /// Loads releases, each with one file `<name>.txt` that tells its version.
+    /// Loads releases, each with one file `<name>.txt` that tells its version: `name version: needs`, where `!name range`
+    /// is a conflict, `+name` a capability and `@name` the family.
     pub fn publish(&self, releases: &[&str]) {
         let mut cards = String::new();
         for release in releases {
             let (title, needs) = release.split_once(':').unwrap_or((release, ""));
             let (name, version) = title.split_once(' ').unwrap();
-            let needs = needs.split(',').filter_map(|need| need.trim().split_once(' '));
-            let needs: Vec<_> = needs.map(|(n, r)| serde_json::json!({ "name": n, "range": r })).collect();
+            let parts: Vec<&str> = needs.split(',').map(str::trim).collect();
+            let wanted = |mark: &str| -> Vec<_> {
+                let marked = parts.iter().filter_map(|part| part.strip_prefix(mark)?.split_once(' '));
+                let marked = marked.filter(|(n, _)| n.starts_with(|c: char| c.is_alphabetic()));
+                marked.map(|(n, r)| serde_json::json!({ "name": n, "range": r })).collect()
+            };
+            let named =
+                |mark: &str| parts.iter().filter_map(|part| part.strip_prefix(mark)).collect::<Vec<_>>();
+            let provides: Vec<_> = named("+").iter().map(|n| serde_json::json!({ "name": n })).collect();
             let archive = format!("archives/{}-{version}.tar", name.replace('/', "."));
             let contents = format!("{name} {version}\n");
             self.write_tar(&archive, &[(&format!("{}.txt", name.replace('/', "-")), contents.as_bytes())]);
             let card = serde_json::json!({ "name": name, "version": version, "published": PUBLISHED, "license": "MIT",
-                "needs": needs, "files": [{ "path": archive }] });
+                "needs": wanted(""), "conflicts": wanted("!"), "provides": provides, "family": named("@").first(),
+                "files": [{ "path": archive }] });
             writeln!(cards, "{card}").unwrap();
         }
         self.load(&cards);

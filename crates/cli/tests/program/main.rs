@@ -10,6 +10,7 @@ mod garden;
 mod help;
 mod locks;
 mod manifests;
+mod needs_in_full;
 mod registries;
 mod story;
 mod together;

@@ -15,6 +15,8 @@ pub fn test_lock(packages: &[(&str, &str)]) -> Lock {
         license: Some("MIT".parse().unwrap()),
         files: vec![],
         needs: vec![],
+        left_out: Vec::new(),
+        provides: Vec::new(),
         reached: vec![Reach { by: "gate-kiosk".parse().unwrap(), purposes: vec![RUN.into()] }],
     };
     let registries = [("seedhouse".parse().unwrap(), Some("../registry".into()))].into();

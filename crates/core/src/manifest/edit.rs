@@ -1,10 +1,10 @@
 //! Editing a manifest's text in place: comments, order and spacing survive every command.
 
-use toml_edit::{DocumentMut, InlineTable, Item, RawString, Table, TableLike, Value, value};
+use toml_edit::{Array, DocumentMut, InlineTable, Item, RawString, Table, TableLike, Value, value};
 
-use super::syntax;
+use super::{AS_FAMILY, syntax};
 use crate::fault::Fault;
-use crate::name::{PackageName, Purpose, RegistryName};
+use crate::name::{Family, PackageName, Purpose, RegistryName};
 use crate::range::Range;
 
 /// The text of a manifest, open for editing.
@@ -31,10 +31,39 @@ impl ManifestText {
                 needs.insert(package.as_str(), value(written));
             }
             Some(item) => match item.as_table_like_mut() {
-                Some(table) => replace_text(table, "range", &written),
+                Some(table) => {
+                    table.remove("family");
+                    replace_text(table, "range", &written);
+                }
                 None => replace_text(needs, package.as_str(), &written),
             },
         }
+    }
+
+    /// Declares that `package` is needed in the range of the family that its scope names.
+    pub fn set_need_of_family(&mut self, purpose: Option<&Purpose>, package: &PackageName) {
+        replace_text(self.needs_or_new(purpose), package.as_str(), AS_FAMILY);
+    }
+
+    /// Keeps a family in a range.
+    pub fn set_family(&mut self, family: &Family, range: &Range) {
+        let families = self.document.entry("families").or_insert_with(|| Item::Table(Table::new()));
+        if let Some(families) = families.as_table_like_mut() {
+            replace_text(families, family.as_str(), &range.to_string());
+        }
+    }
+
+    /// Says with the need of `package` what it needs and the project does without, beside what it says already.
+    pub fn do_without(&mut self, purpose: Option<&Purpose>, package: &PackageName, left_out: &[PackageName]) {
+        let said =
+            self.needs_or_new(purpose).get(package.as_str()).and_then(|need| need.get("without")?.as_array());
+        let mut names: Array = said.cloned().unwrap_or_default();
+        for name in left_out {
+            if !names.iter().any(|said| said.as_str() == Some(name.as_str())) {
+                names.push(name.as_str());
+            }
+        }
+        self.add_to_need(purpose, package, "without", Value::Array(names));
     }
 
     /// Says with the need of `package` that pre-releases count like any other version.

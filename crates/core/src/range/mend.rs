@@ -37,7 +37,7 @@ fn meant(text: &str) -> Option<String> {
 /// The range that `text` is, without an offer for what it is not: an offer must not ask for another.
 fn read(text: &str) -> Option<Range> {
     let range = Range::from_clauses(syntax::parse(text).ok()?);
-    (!range.with_prereleases.is_none()).then_some(range)
+    (!range.is_none()).then_some(range)
 }
 
 /// `>= `, `2 ..  ..`: nothing to keep but the version, if there is one.

@@ -32,6 +32,16 @@ impl VersionSet {
         if point.is_pre() { self.pres.contains(point) } else { self.finals.contains(point) }
     }
 
+    /// The final versions in the set: from each first point (included) to the second (excluded, or without end).
+    pub fn finals(&self) -> impl Iterator<Item = (&Point, Option<&Point>)> {
+        self.finals.iter()
+    }
+
+    /// The pre-releases in the set, in the same form.
+    pub fn pres(&self) -> impl Iterator<Item = (&Point, Option<&Point>)> {
+        self.pres.iter()
+    }
+
     /// Whether no version is in the set.
     pub fn is_none(&self) -> bool {
         self.finals.is_empty() && self.pres.is_empty()

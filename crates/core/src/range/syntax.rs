@@ -33,10 +33,25 @@ pub enum Bound {
     Between(Option<Version>, Option<Version>),
 }
 
+impl PartialEq for Bound {
+    /// By the words: `1.2` and `1.2.0` are one version, but not one beginning.
+    fn eq(&self, other: &Self) -> bool {
+        std::mem::discriminant(self) == std::mem::discriminant(other) && self.words() == other.words()
+    }
+}
+
 /// Bounds that all hold.
 pub type Clause = Vec<Bound>;
 
 impl Bound {
+    /// The texts of its versions, in their places.
+    fn words(&self) -> [Option<&str>; 2] {
+        match self {
+            Self::Between(from, to) => [from.as_ref(), to.as_ref()].map(|end| end.map(Version::as_str)),
+            bound => [bound.versions().next().map(Version::as_str), None],
+        }
+    }
+
     fn versions(&self) -> impl Iterator<Item = &Version> {
         let pair = match self {
             Self::Any => [None, None],
@@ -79,6 +94,21 @@ fn up_to(version: &Version) -> Point {
 
 fn intervals(clause: &Clause) -> Intervals {
     clause.iter().fold(Intervals::all(), |all, bound| all.and(&bound.intervals()))
+}
+
+/// Whether some version is accepted for certain, as far as a glance can tell.
+pub fn is_surely_some(clause: &Clause) -> bool {
+    match clause.as_slice() {
+        [Bound::Between(Some(from), Some(to))] => *from.point() < up_to(to),
+        [
+            Bound::Any
+            | Bound::Begins(_)
+            | Bound::Equal(_)
+            | Bound::AtLeast(_)
+            | Bound::Between(Some(_), None),
+        ] => true,
+        _ => false,
+    }
 }
 
 /// What a clause accepts: its pre-releases only for the numbers whose pre-releases it names.

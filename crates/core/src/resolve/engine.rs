@@ -3,24 +3,41 @@
 //! Each variable has a domain: the choices still open. A clause is a list of terms "this variable is among
 //! these choices" of which at least one must hold. Two terms of each clause are watched: only when a
 //! watched one becomes impossible is the clause looked at. When the last open term of a clause forces a
-//! domain to shrink, that is a step with the clause as its reason. When no term is left open, the reasons are
-//! resolved backwards until one term alone decided at the current level is to blame; the clause so learned
-//! takes the search back to where it matters.
+//! domain to shrink, that is a step with the clause as its reason. When no term is left open, `analysis`
+//! resolves the reasons backwards until one term alone decided at the current level is to blame; the clause so
+//! learned takes the search back to where it matters. `proof` remembers what each learned clause follows from,
+//! `activity` which variables are to blame most, and `memory` forgets learned clauses that don't help.
 //!
 //! Clauses may be added at any time, also when they force or contradict something at once. Nothing here is
 //! random: the same calls lead to the same steps.
+//!
+//! Sets lie one after the other in long vectors of words, a variable's sets all with the same number of them:
+//! the search spends its time comparing such words.
 
+mod activity;
 mod analysis;
+mod memory;
+mod proof;
 
-use smallvec::SmallVec;
+use std::ops::Range;
 
-use super::choices::Choices;
+use self::activity::Activity;
+use self::analysis::Lesson;
+use self::memory::Pace;
+use self::proof::{ProofId, Proofs};
+use super::choices::{Choices, View, words};
 
 /// A variable.
 pub type Var = usize;
 
-/// A clause.
-pub type ClauseId = usize;
+/// A clause's place among the clauses.
+type ClauseId = u32;
+
+/// A step's place on the trail.
+type StepId = u32;
+
+/// No clause, or no step.
+const NONE: u32 = u32::MAX;
 
 /// That a variable is among these choices.
 #[derive(Debug, Clone)]
@@ -29,29 +46,46 @@ pub struct Term {
     pub choices: Choices,
 }
 
-/// Where a clause comes from.
-#[derive(Debug, Clone)]
-enum Origin {
-    /// Stated from outside, under this number.
-    Fact(usize),
-    /// Follows from these clauses.
-    Learned(Vec<ClauseId>),
+/// A term inside a clause: its set begins at this place in `sets`.
+#[derive(Debug, Clone, Copy)]
+struct Literal {
+    var: u32,
+    set: u32,
 }
 
-#[derive(Debug)]
+#[derive(Debug, Clone, Copy)]
 struct Clause {
-    /// The first two are watched; no variable occurs twice.
-    terms: SmallVec<[Term; 2]>,
-    origin: Origin,
+    /// Its literals' places; the first two are watched, and no variable occurs twice.
+    from: u32,
+    to: u32,
+    proof: ProofId,
+    /// How many levels met in it when it was learned; 0 where it was stated and is never forgotten.
+    levels: u32,
 }
 
-#[derive(Debug)]
+/// That a clause wants to be looked at when its literal with `set` has become impossible and `other` not certain.
+///
+/// It is kept with one choice of the set, and only looked at when that choice is closed: then another one that is
+/// open takes over, or the literal is impossible. The newest one is kept with, since it stays open most often.
+#[derive(Debug, Clone, Copy)]
+struct Watch {
+    clause: ClauseId,
+    set: u32,
+    other: Literal,
+}
+
+#[derive(Debug, Clone, Copy)]
 struct Step {
-    var: Var,
-    before: Choices,
-    /// `None` for a decision.
-    reason: Option<ClauseId>,
-    level: usize,
+    var: u32,
+    /// Where the domain before it begins in `saved`.
+    before: u32,
+    /// The clause that forced it; `NONE` for a decision.
+    reason: ClauseId,
+    level: u32,
+    /// The step before it on the same variable.
+    previous: StepId,
+    /// What it follows from, at level 0.
+    proof: ProofId,
 }
 
 /// That the facts numbered so contradict each other.
@@ -63,22 +97,36 @@ pub struct Refuted(pub Vec<usize>);
 #[derive(Debug)]
 struct Late {
     clause: ClauseId,
-    seen_at: usize,
+    seen_at: u32,
 }
 
 /// The solver's state.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct Engine {
     widths: Vec<usize>,
-    domains: Vec<Choices>,
-    /// The steps that shrank each variable, oldest first.
-    steps_of: Vec<Vec<usize>>,
+    /// Where each variable's words begin in `domains`; one more at the end.
+    starts: Vec<usize>,
+    domains: Vec<u64>,
     steps: Vec<Step>,
+    saved: Vec<u64>,
+    /// The last step of each variable.
+    last: Vec<StepId>,
     clauses: Vec<Clause>,
-    watchers: Vec<Vec<ClauseId>>,
+    literals: Vec<Literal>,
+    sets: Vec<u64>,
+    /// What is watched with each choice of each variable.
+    watchers: Vec<Vec<Watch>>,
+    /// Where each variable's choices begin in `watchers`.
+    choices: Vec<usize>,
+    proofs: Proofs,
+    lesson: Lesson,
+    activity: Activity,
+    pace: Pace,
+    /// The choice that each variable had when it was last settled.
+    habits: Vec<Option<u32>>,
     /// The next step whose consequences are to be drawn.
     head: usize,
-    level: usize,
+    level: u32,
     late: Vec<Late>,
     left_levels: usize,
     /// How many of the steps `take_narrowed` has told.
@@ -88,19 +136,60 @@ pub struct Engine {
 /// How a clause stands.
 enum Standing {
     Fine,
-    /// Only the term at this place is open.
-    Forces(usize),
+    /// Only this literal is open.
+    Forces(Literal),
     Violated,
+}
+
+/// What becomes of a watch that was looked at.
+enum Looked {
+    Stays(Watch),
+    Moved,
+    Violated(Watch),
+}
+
+impl Default for Engine {
+    fn default() -> Self {
+        Self {
+            widths: Vec::new(),
+            starts: vec![0],
+            domains: Vec::new(),
+            steps: Vec::new(),
+            saved: Vec::new(),
+            last: Vec::new(),
+            clauses: Vec::new(),
+            literals: Vec::new(),
+            sets: Vec::new(),
+            watchers: Vec::new(),
+            choices: Vec::new(),
+            proofs: Proofs::default(),
+            lesson: Lesson::default(),
+            activity: Activity::default(),
+            pace: Pace::default(),
+            habits: Vec::new(),
+            head: 0,
+            level: 0,
+            late: Vec::new(),
+            left_levels: 0,
+            told: 0,
+        }
+    }
 }
 
 impl Engine {
     /// A new variable with `width` choices, all open.
     pub fn new_var(&mut self, width: usize) -> Var {
+        let var = self.widths.len();
         self.widths.push(width);
-        self.domains.push(Choices::all(width));
-        self.steps_of.push(Vec::new());
-        self.watchers.push(Vec::new());
-        self.widths.len() - 1
+        self.domains.extend(Choices::all(width).view().words());
+        self.starts.push(self.domains.len());
+        self.last.push(NONE);
+        self.choices.push(self.watchers.len());
+        self.watchers.resize(self.watchers.len() + width, Vec::new());
+        self.habits.push(None);
+        self.lesson.make_room(words(width));
+        self.activity.add(var);
+        var
     }
 
     /// How many choices a variable has.
@@ -109,8 +198,13 @@ impl Engine {
     }
 
     /// The choices of a variable that are still open.
-    pub fn domain(&self, var: Var) -> &Choices {
-        &self.domains[var]
+    pub fn domain(&self, var: Var) -> View<'_> {
+        View::of(&self.domains[self.words_of(var)])
+    }
+
+    /// How many decisions stand.
+    pub fn level(&self) -> u32 {
+        self.level
     }
 
     /// How often decisions were taken back: while this stays the same, what was settled stays settled.
@@ -122,153 +216,277 @@ impl Engine {
     /// and another made.
     pub fn take_narrowed(&mut self) -> Vec<Var> {
         let told = std::mem::replace(&mut self.told, self.steps.len());
-        self.steps[told..].iter().map(|step| step.var).collect()
+        self.steps[told..].iter().map(|step| step.var as usize).collect()
     }
 
-    /// States that one of `terms` holds; `fact` names this in a refutation.
+    /// The choice that a variable had when it was last settled, if it is open.
+    pub fn habit(&self, var: Var) -> Option<usize> {
+        self.habits[var].map(|choice| choice as usize).filter(|choice| self.domain(var).has(*choice))
+    }
+
+    /// Takes the variable that contradictions were most about of those whose domains want a decision.
+    pub fn take_most_active(&mut self, wants_decision: impl Fn(View<'_>) -> bool) -> Option<Var> {
+        while let Some(var) = self.activity.take() {
+            if wants_decision(self.domain(var)) {
+                return Some(var);
+            }
+        }
+        None
+    }
+
+    /// States that one of `terms` holds; `fact` names this in a refutation, and may stand for several clauses.
     pub fn state(&mut self, terms: impl IntoIterator<Item = Term>, fact: usize) -> Result<(), Refuted> {
-        let clause = self.add_clause(terms, Origin::Fact(fact));
-        let open =
-            self.clauses[clause].terms.iter().filter(|term| self.impossible_since(term).is_none()).count();
+        let proof = self.proofs.fact(fact);
+        self.state_by(terms, proof)
+    }
+
+    /// States that one of `terms` holds, which follows from these facts.
+    pub fn state_following(
+        &mut self,
+        terms: impl IntoIterator<Item = Term>,
+        facts: &[usize],
+    ) -> Result<(), Refuted> {
+        let proofs: Vec<ProofId> = facts.iter().map(|fact| self.proofs.fact(*fact)).collect();
+        let proof = self.proofs.lesson(&proofs);
+        self.state_by(terms, proof)
+    }
+
+    fn state_by(&mut self, terms: impl IntoIterator<Item = Term>, proof: ProofId) -> Result<(), Refuted> {
+        let from = self.literals.len();
+        for Term { var, choices } in terms {
+            if !choices.is_none() {
+                let set = offset(self.sets.len());
+                self.sets.extend(choices.view().words());
+                self.literals.push(Literal { var: offset(var), set });
+            }
+        }
+        let clause = self.add_clause(from, proof, 0);
+        let literals = &self.literals[from..];
+        let open = literals.iter().filter(|literal| self.is_open(**literal)).count();
         if self.level > 0 && open <= 1 {
             self.late.push(Late { clause, seen_at: self.level });
         }
-        self.heed(clause)
-    }
-
-    /// Narrows a variable by a decision, which opens a new level.
-    pub fn decide(&mut self, var: Var, choices: &Choices) {
-        self.level += 1;
-        self.narrow(var, choices, None);
-    }
-
-    /// Draws all consequences, learning from every contradiction, until nothing more follows.
-    pub fn settle(&mut self) -> Result<(), Refuted> {
-        while let Some(violated) = self.propagate() {
-            self.learn_from(violated)?;
-        }
-        Ok(())
-    }
-
-    fn add_clause(&mut self, terms: impl IntoIterator<Item = Term>, origin: Origin) -> ClauseId {
-        let mut terms: SmallVec<[Term; 2]> =
-            terms.into_iter().filter(|term| !term.choices.is_none()).collect();
-        // Open terms first, then those that became impossible last: the right ones to watch.
-        terms.sort_by_key(|term| {
-            std::cmp::Reverse(self.impossible_since(term).map_or(usize::MAX, |step| step))
-        });
-        let id = self.clauses.len();
-        for term in terms.iter().take(2) {
-            self.watchers[term.var].push(id);
-        }
-        self.clauses.push(Clause { terms, origin });
-        id
-    }
-
-    fn standing(&self, clause: ClauseId) -> Standing {
-        let mut open = None;
-        for (place, term) in self.clauses[clause].terms.iter().enumerate() {
-            let domain = &self.domains[term.var];
-            if domain.misses(&term.choices) {
-                continue;
-            }
-            if open.is_some() || domain.within(&term.choices) {
-                return Standing::Fine;
-            }
-            open = Some(place);
-        }
-        open.map_or(Standing::Violated, Standing::Forces)
-    }
-
-    /// Draws what a single clause says.
-    fn heed(&mut self, clause: ClauseId) -> Result<(), Refuted> {
         match self.standing(clause) {
             Standing::Fine => Ok(()),
-            Standing::Forces(place) => {
-                self.force(clause, place);
+            Standing::Forces(literal) => {
+                self.force(literal, clause);
                 Ok(())
             }
             Standing::Violated => self.learn_from(clause),
         }
     }
 
-    fn force(&mut self, clause: ClauseId, place: usize) {
-        let Term { var, choices } = self.clauses[clause].terms[place].clone();
-        self.narrow(var, &choices, Some(clause));
+    /// Narrows a variable by a decision, which opens a new level.
+    pub fn decide(&mut self, var: Var, choices: &Choices) {
+        self.level += 1;
+        self.narrow(var, choices, NONE);
     }
 
-    fn narrow(&mut self, var: Var, choices: &Choices, reason: Option<ClauseId>) {
-        let narrower = self.domains[var].and(choices);
-        if narrower == self.domains[var] {
+    /// Draws all consequences, learning from every contradiction, until nothing more follows.
+    pub fn settle(&mut self) -> Result<(), Refuted> {
+        while let Some(violated) = self.propagate() {
+            self.learn_from(violated)?;
+            self.clear_up();
+        }
+        Ok(())
+    }
+
+    /// Makes a clause of the literals from this place on.
+    fn add_clause(&mut self, from: usize, proof: ProofId, levels: u32) -> ClauseId {
+        // Open literals first, then those that became impossible last: the right ones to watch.
+        let mut literals = self.literals.split_off(from);
+        literals.sort_by_key(|literal| std::cmp::Reverse(self.impossible_since(*literal).unwrap_or(NONE)));
+        self.literals.append(&mut literals);
+        let id = offset(self.clauses.len());
+        self.clauses.push(Clause { from: offset(from), to: offset(self.literals.len()), proof, levels });
+        self.watch(id);
+        id
+    }
+
+    /// Watches the first two literals of a clause. A clause of one literal holds from when it is drawn.
+    fn watch(&mut self, clause: ClauseId) {
+        if let [first, second, ..] = *self.literals_of(clause) {
+            for (mine, other) in [(first, second), (second, first)] {
+                if let Some(place) = self.support(mine) {
+                    self.watchers[place].push(Watch { clause, set: mine.set, other });
+                }
+            }
+        }
+    }
+
+    /// Where a literal is watched: with a choice that is open or, of an impossible literal, one that opens as soon as
+    /// it is possible again.
+    fn support(&self, literal: Literal) -> Option<usize> {
+        let (var, set) = (literal.var as usize, self.set(literal));
+        let open = match self.impossible_since(literal) {
+            None => self.domain(var).and(set),
+            Some(step) => self.before(&self.steps[step as usize]).and(set),
+        };
+        open.highest().map(|choice| self.choices[var] + choice)
+    }
+
+    fn literals_of(&self, clause: ClauseId) -> &[Literal] {
+        let Clause { from, to, .. } = self.clauses[clause as usize];
+        &self.literals[from as usize..to as usize]
+    }
+
+    fn words_of(&self, var: Var) -> Range<usize> {
+        self.starts[var]..self.starts[var + 1]
+    }
+
+    /// The set of a literal.
+    fn set(&self, literal: Literal) -> View<'_> {
+        let set = literal.set as usize;
+        View::of(&self.sets[set..set + self.words_of(literal.var as usize).len()])
+    }
+
+    /// The domain of a step's variable before it.
+    fn before(&self, step: &Step) -> View<'_> {
+        let before = step.before as usize;
+        View::of(&self.saved[before..before + self.words_of(step.var as usize).len()])
+    }
+
+    fn is_open(&self, literal: Literal) -> bool {
+        !self.domain(literal.var as usize).misses(self.set(literal))
+    }
+
+    fn is_certain(&self, literal: Literal) -> bool {
+        self.domain(literal.var as usize).within(self.set(literal))
+    }
+
+    fn standing(&self, clause: ClauseId) -> Standing {
+        let mut open = None;
+        for literal in self.literals_of(clause) {
+            if !self.is_open(*literal) {
+                continue;
+            }
+            if open.is_some() || self.is_certain(*literal) {
+                return Standing::Fine;
+            }
+            open = Some(*literal);
+        }
+        open.map_or(Standing::Violated, Standing::Forces)
+    }
+
+    fn force(&mut self, literal: Literal, reason: ClauseId) {
+        let choices = self.set(literal).to_owned();
+        self.narrow(literal.var as usize, &choices, reason);
+    }
+
+    /// Leaves of a variable's choices those in a set.
+    fn narrow(&mut self, var: Var, choices: &Choices, reason: ClauseId) {
+        if self.domain(var).within(choices.view()) {
             return;
         }
-        let before = std::mem::replace(&mut self.domains[var], narrower);
-        self.steps_of[var].push(self.steps.len());
-        self.steps.push(Step { var, before, reason, level: self.level });
+        let proof = if self.level == 0 { self.root_proof(var, reason) } else { NONE };
+        let before = offset(self.saved.len());
+        let words = self.words_of(var);
+        self.saved.extend_from_slice(&self.domains[words.clone()]);
+        for (word, left) in self.domains[words].iter_mut().zip(choices.view().words()) {
+            *word &= left;
+        }
+        let id = offset(self.steps.len());
+        let previous = std::mem::replace(&mut self.last[var], id);
+        self.steps.push(Step { var: offset(var), before, reason, level: self.level, previous, proof });
+        self.activity.queue(var);
     }
 
-    /// Follows the watched terms; the clause that is violated, if one is.
+    /// Follows the watched literals; the clause that is violated, if one is.
     fn propagate(&mut self) -> Option<ClauseId> {
         while self.head < self.steps.len() {
-            let var = self.steps[self.head].var;
+            let step = self.steps[self.head];
+            let var = step.var as usize;
             self.head += 1;
-            let mut place = 0;
-            while place < self.watchers[var].len() {
-                let clause = self.watchers[var][place];
-                match self.rewatch(clause, var) {
-                    Rewatch::Stays => place += 1,
-                    Rewatch::Moved => {
-                        self.watchers[var].swap_remove(place);
-                    }
-                    Rewatch::Forces(term) => {
-                        self.force(clause, term);
-                        place += 1;
-                    }
-                    Rewatch::Violated => return Some(clause),
+            let closed = self.before(&step).minus(self.domain(var));
+            for choice in closed.iter() {
+                if let Some(violated) = self.follow(var, choice) {
+                    return Some(violated);
                 }
             }
         }
         None
     }
 
-    /// Looks at a clause one of whose watched terms is about `var`, which was narrowed.
-    fn rewatch(&mut self, clause: ClauseId, var: Var) -> Rewatch {
-        let domains = &self.domains;
-        let terms = &mut self.clauses[clause].terms;
-        let watched = usize::from(terms[0].var != var);
-        if !domains[var].misses(&terms[watched].choices) {
-            return Rewatch::Stays;
+    /// Looks at all that is watched with a choice that was closed; the clause that is violated, if one is.
+    fn follow(&mut self, var: Var, choice: usize) -> Option<ClauseId> {
+        let place = self.choices[var] + choice;
+        let mut watches = std::mem::take(&mut self.watchers[place]);
+        let (mut at, mut kept, mut violated) = (0, 0, None);
+        while at < watches.len() && violated.is_none() {
+            let watch = watches[at];
+            at += 1;
+            let looked = self.look_at(watch, var);
+            if let Looked::Violated(watch) = looked {
+                violated = Some(watch.clause);
+            }
+            if let Looked::Stays(watch) | Looked::Violated(watch) = looked {
+                watches[kept] = watch;
+                kept += 1;
+            }
         }
-        let Some(other) = terms.get(1 - watched) else { return Rewatch::Violated };
-        let (other_var, other_domain) = (other.var, &domains[other.var]);
-        if other_domain.within(&other.choices) {
-            return Rewatch::Stays;
-        }
-        let open = (2..terms.len()).find(|at| !domains[terms[*at].var].misses(&terms[*at].choices));
-        if let Some(at) = open {
-            terms.swap(watched, at);
-            let now = terms[watched].var;
-            debug_assert!(now != var && now != other_var);
-            self.watchers[now].push(clause);
-            return Rewatch::Moved;
-        }
-        if other_domain.misses(&terms[1 - watched].choices) {
-            Rewatch::Violated
-        } else {
-            Rewatch::Forces(1 - watched)
-        }
+        watches.drain(kept..at);
+        self.watchers[place] = watches;
+        violated
     }
 
-    /// Takes back everything above `level` and looks again at what came late.
-    fn return_to(&mut self, level: usize) {
-        if level == self.level {
+    /// Looks at a clause one of whose watched literals is about `var`, which lost the choice it is watched with.
+    fn look_at(&mut self, watch: Watch, var: Var) -> Looked {
+        let mine = Literal { var: offset(var), set: watch.set };
+        if let Some(choice) = self.domain(var).highest_in(self.set(mine)) {
+            self.watchers[self.choices[var] + choice].push(watch);
+            return Looked::Moved;
+        }
+        if self.is_certain(watch.other) {
+            return Looked::Stays(watch);
+        }
+        let Clause { from, to, .. } = self.clauses[watch.clause as usize];
+        let (from, to) = (from as usize, to as usize);
+        if self.literals[from].var == mine.var {
+            self.literals.swap(from, from + 1);
+        }
+        let other = self.literals[from];
+        let watch = Watch { other, ..watch };
+        if self.is_certain(other) {
+            return Looked::Stays(watch);
+        }
+        for at in from + 2..to {
+            let literal = self.literals[at];
+            let now = literal.var as usize;
+            if let Some(choice) = self.domain(now).highest_in(self.set(literal)) {
+                self.literals.swap(from + 1, at);
+                self.watchers[self.choices[now] + choice].push(Watch { set: literal.set, ..watch });
+                return Looked::Moved;
+            }
+        }
+        if !self.is_open(other) {
+            return Looked::Violated(watch);
+        }
+        self.force(other, watch.clause);
+        Looked::Stays(watch)
+    }
+
+    /// Takes back all decisions above `level`, and draws there what was stated since.
+    pub fn go_back(&mut self, level: u32) -> Result<(), Refuted> {
+        self.return_to(level);
+        self.heed_late().map_or(Ok(()), |violated| self.learn_from(violated))
+    }
+
+    /// Takes back all decisions above `level`; whoever calls it heeds late clauses.
+    fn return_to(&mut self, level: u32) {
+        if level >= self.level {
             return;
         }
         self.left_levels += 1;
-        while self.steps.last().is_some_and(|step| step.level > level) {
-            let Some(step) = self.steps.pop() else { break };
-            self.domains[step.var] = step.before;
-            self.steps_of[step.var].pop();
+        while let Some(step) = self.steps.pop_if(|step| step.level > level) {
+            let var = step.var as usize;
+            if let Some(choice) = self.domain(var).only() {
+                self.habits[var] = Some(offset(choice));
+            }
+            let words = self.words_of(var);
+            self.domains[words].copy_from_slice(&self.saved[step.before as usize..]);
+            self.saved.truncate(step.before as usize);
+            self.last[var] = step.previous;
+            self.activity.queue(var);
         }
         self.head = self.head.min(self.steps.len());
         self.told = self.told.min(self.steps.len());
@@ -287,28 +505,34 @@ impl Engine {
             self.late[index].seen_at = self.level;
             match self.standing(clause) {
                 Standing::Fine => {}
-                Standing::Forces(place) => self.force(clause, place),
+                Standing::Forces(literal) => self.force(literal, clause),
                 Standing::Violated => return Some(clause),
             }
         }
         None
     }
 
-    /// The step that made a term impossible; `None` while it is open.
-    fn impossible_since(&self, term: &Term) -> Option<usize> {
-        if !self.domains[term.var].misses(&term.choices) {
-            return None;
+    /// The step that made a literal impossible; `None` while it is open.
+    fn impossible_since(&self, literal: Literal) -> Option<StepId> {
+        let set = self.set(literal);
+        let misses = self.domain(literal.var as usize).misses(set);
+        misses.then(|| self.blamed(set, self.last[literal.var as usize]))
+    }
+
+    /// The step at or before `latest`, on the same variable, that took the last choice of a set that is impossible.
+    fn blamed(&self, set: View<'_>, latest: StepId) -> StepId {
+        let mut blamed = latest;
+        loop {
+            let step = &self.steps[blamed as usize];
+            if step.previous == NONE || !self.before(step).misses(set) {
+                return blamed;
+            }
+            blamed = step.previous;
         }
-        let steps = &self.steps_of[term.var];
-        // The domain before a step is the one after the step before it.
-        let earlier = steps.iter().rposition(|step| !self.steps[*step].before.misses(&term.choices));
-        earlier.map(|at| steps[at])
     }
 }
 
-enum Rewatch {
-    Stays,
-    Moved,
-    Forces(usize),
-    Violated,
+/// A place as it is kept: what a computer's memory can hold of clauses and sets stays below it.
+fn offset(place: usize) -> u32 {
+    u32::try_from(place).expect("the engine never holds four thousand million of anything")
 }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use crate::lock::LockedPackage;
 use crate::manifest::Manifest;
-use crate::name::PackageName;
+use crate::name::{Family, PackageName};
 use crate::range::Range;
 use crate::version::Version;
 
@@ -23,6 +23,12 @@ pub struct Problem {
     pub held: BTreeMap<PackageName, Version>,
     /// Whether a locked package that can't stay moves to the nearest release instead of the best.
     pub gentle: bool,
+    /// The ranges that the project keeps families in.
+    pub families: BTreeMap<Family, Range>,
+    /// The provider of a capability to take where that is possible.
+    pub preferred: BTreeMap<PackageName, PackageName>,
+    /// The providers that were taken for capabilities before.
+    pub providers: BTreeMap<PackageName, PackageName>,
 }
 
 /// Which releases are better where several will do; deprecated ones are worse than all others either way.
@@ -46,13 +52,33 @@ pub struct ProblemNeed {
     pub prereleases: bool,
     /// Whether this is a question ("could it be …?") and not a need that somebody declared.
     pub asked: bool,
+    /// What the package needs and the project does without.
+    pub without: Vec<PackageName>,
+    /// The family whose range it has.
+    pub family: Option<Family>,
+}
+
+impl ProblemNeed {
+    /// A need that says no more than package and range.
+    pub fn new(package: PackageName, range: Range) -> Self {
+        Self { package, range, prereleases: false, asked: false, without: Vec::new(), family: None }
+    }
 }
 
 impl Problem {
     /// The problem of a project that needs nothing yet.
     pub fn of(project: PackageName) -> Self {
-        let (needs, locked, held) = Default::default();
-        Self { project, needs, locked, prefer: Prefer::Newest, held, gentle: false }
+        Self {
+            project,
+            needs: Vec::new(),
+            locked: BTreeMap::new(),
+            prefer: Prefer::Newest,
+            held: BTreeMap::new(),
+            gentle: false,
+            families: BTreeMap::new(),
+            preferred: BTreeMap::new(),
+            providers: BTreeMap::new(),
+        }
     }
 
     /// The problem that a manifest poses when these packages are locked.
@@ -62,10 +88,29 @@ impl Problem {
             range: need.range.clone(),
             prereleases: need.prereleases,
             asked: false,
+            without: need.without.clone(),
+            family: need.family.clone(),
         });
-        let locked = locked.iter().map(|package| (package.name.clone(), package.version.clone()));
-        let (needs, locked) = (needs.collect(), locked.collect());
-        Self { needs, locked, ..Self::of(manifest.project.name.clone()) }
+        let provided = locked.iter().flat_map(|package| {
+            package.provides.iter().map(|capability| (capability.clone(), package.name.clone()))
+        });
+        Self {
+            needs: needs.collect(),
+            locked: locked.iter().map(|package| (package.name.clone(), package.version.clone())).collect(),
+            families: manifest.families.clone(),
+            preferred: manifest.capabilities.clone(),
+            providers: provided.collect(),
+            ..Self::of(manifest.project.name.clone())
+        }
+    }
+
+    /// What a package needs and the project does without: what every declared need of it says so of.
+    pub fn left_out(&self, package: &PackageName) -> Vec<PackageName> {
+        let mut declared = self.needs.iter().filter(|need| need.package == *package && !need.asked);
+        let Some(first) = declared.next() else { return Vec::new() };
+        let rest: Vec<&ProblemNeed> = declared.collect();
+        let in_all = |name: &&PackageName| rest.iter().all(|need| need.without.contains(name));
+        first.without.iter().filter(in_all).cloned().collect()
     }
 
     /// The same problem without what is declared of `package`.
@@ -79,9 +124,8 @@ impl Problem {
     #[must_use]
     pub fn asking(&self, package: &PackageName, range: &Range) -> Self {
         let mut problem = self.clone();
-        let asked =
-            ProblemNeed { package: package.clone(), range: range.clone(), prereleases: false, asked: true };
-        problem.needs.insert(0, asked);
+        let asked = ProblemNeed::new(package.clone(), range.clone());
+        problem.needs.insert(0, ProblemNeed { asked: true, ..asked });
         problem
     }
 }

@@ -2,90 +2,207 @@
 //!
 //! Decisions are made in one fixed order of preference, each for the best choice still open. What the engine
 //! learns only excludes what is impossible, so the first answer found is the best by that order.
+//!
+//! Where that runs into many contradictions, the search counts as hard. Then each preferred choice is put on
+//! trial: any solution with it is looked for, deciding first what contradictions are about and beginning anew
+//! now and then. One that is found answers for all further preferences that it agrees with.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
-use super::choices::Choices;
+use super::choices::{Choices, View};
 use super::conflict;
-use super::engine::{Engine, Var};
-use super::universe::{Stop, Universe};
+use super::engine::{Engine, Refuted, Var};
+use super::universe::{Kind, Stop, Universe};
 use super::{Catalogue, ChosenPackage, Prefer, Problem, Resolution, Unresolved};
 use crate::name::PackageName;
 
 /// Most packages that are told where no answer was found.
 const MOST_STRUGGLED: usize = 5;
 
+/// Contradictions up to which a trial decides as is preferred, and from then on as it did before.
+const EAGER: u64 = 20;
+
+/// Contradictions after which a search counts as hard.
+const HARD_AFTER: u64 = 100;
+
 /// The best resolution of a problem, or why there is none.
 pub fn resolve<C: Catalogue>(problem: &Problem, catalogue: &C) -> Result<Resolution, Unresolved<C::Error>> {
-    find(problem, catalogue, true)
+    resolve_so(problem, catalogue, Manner::default())
 }
 
-/// The same without looking ahead, which must change nothing but the time that it takes.
-#[cfg(test)]
-pub fn resolve_plainly<C: Catalogue>(
+/// The best resolution of a problem, searched in a certain manner, which changes nothing but the time it takes.
+pub fn resolve_so<C: Catalogue>(
     problem: &Problem,
     catalogue: &C,
+    manner: Manner,
 ) -> Result<Resolution, Unresolved<C::Error>> {
-    find(problem, catalogue, false)
-}
-
-fn find<C: Catalogue>(
-    problem: &Problem,
-    catalogue: &C,
-    looks_ahead: bool,
-) -> Result<Resolution, Unresolved<C::Error>> {
-    let mut search = Search {
-        universe: Universe::new(problem, catalogue),
-        engine: Engine::default(),
-        staying: Nearest::default(),
-        rest: Nearest::default(),
-        tries: HashMap::new(),
-        looks_ahead,
-    };
-    match search.run() {
+    let mut search = Search::new(problem, catalogue, manner);
+    let result = search.run();
+    let lessons = search.engine.lessons();
+    match result {
         Ok(()) => Ok(search.resolution()),
         Err(Stop::Catalogue(error)) => Err(Unresolved::Catalogue(error)),
         Err(Stop::GaveUp) => Err(Unresolved::GaveUp(search.struggled())),
         Err(Stop::Refuted(refuted)) => {
-            Err(Unresolved::Conflict(Box::new(conflict::tell(&search.universe, &refuted))))
+            Err(Unresolved::Conflict(Box::new(conflict::tell(&search.universe, &refuted, lessons))))
         }
+    }
+}
+
+/// The best resolution of a problem; `None` where there is none, whatever the reason, or none was found before
+/// `patience` ran out, from which the contradictions met are taken.
+pub fn attempt<C: Catalogue>(
+    problem: &Problem,
+    catalogue: &C,
+    patience: &mut u64,
+) -> Result<Option<Resolution>, C::Error> {
+    let manner = Manner { most_lessons: *patience, ..Manner::default() };
+    let mut search = Search::new(problem, catalogue, manner);
+    let result = search.run();
+    *patience = patience.saturating_sub(search.engine.lessons());
+    match result {
+        Ok(()) => Ok(Some(search.resolution())),
+        Err(Stop::Catalogue(error)) => Err(error),
+        Err(Stop::GaveUp | Stop::Refuted(_)) => Ok(None),
+    }
+}
+
+/// How the search goes about it.
+#[derive(Debug, Clone, Copy)]
+pub struct Manner {
+    /// Whether releases that stumble are ruled out before a decision.
+    pub looks_ahead: bool,
+    /// After how many contradictions it counts as hard.
+    pub hard_after: u64,
+    /// After how many it gives up.
+    pub most_lessons: u64,
+}
+
+impl Default for Manner {
+    fn default() -> Self {
+        Self { looks_ahead: true, hard_after: HARD_AFTER, most_lessons: u64::MAX }
     }
 }
 
 struct Search<'a, C> {
     universe: Universe<'a, C>,
     engine: Engine,
+    /// The direct needs' packages, in order.
+    direct: Vec<Var>,
     staying: Nearest,
     rest: Nearest,
     /// How often each package was decided.
     tries: HashMap<Var, usize>,
-    /// Whether releases that stumble are ruled out before a decision.
-    looks_ahead: bool,
+    manner: Manner,
+    hard: Option<Hard>,
 }
 
-impl<C: Catalogue> Search<'_, C> {
+/// What a hard search knows.
+struct Hard {
+    /// The level above which any solution is looked for, to see whether what is decided up to there has one.
+    trial: Option<u32>,
+    /// How many contradictions there had been when it began.
+    begun: u64,
+    /// The last solution that was found: a choice for each variable.
+    solution: Vec<usize>,
+}
+
+impl<'a, C: Catalogue> Search<'a, C> {
+    fn new(problem: &'a Problem, catalogue: &'a C, manner: Manner) -> Self {
+        Self {
+            universe: Universe::new(problem, catalogue),
+            engine: Engine::default(),
+            direct: Vec::new(),
+            staying: Nearest::default(),
+            rest: Nearest::default(),
+            tries: HashMap::new(),
+            manner,
+            hard: None,
+        }
+    }
+
     fn run(&mut self) -> Result<(), Stop<C::Error>> {
         let locked: Vec<PackageName> = self.universe.problem.locked.keys().cloned().collect();
         self.universe.catalogue.expect(&locked);
         self.universe.state_direct(&mut self.engine)?;
-        let direct = self.direct();
+        let direct = self.universe.problem.needs.iter().map(|need| &need.package);
+        self.direct = direct.filter_map(|package| self.universe.known(package)).collect();
         loop {
             self.draw_consequences()?;
-            let next = self
-                .next_to_stay(&direct)
-                .or_else(|| direct.iter().find_map(|var| self.best(*var)))
-                .or_else(|| self.next_of_the_rest(&direct));
-            match next {
-                Some((var, _))
-                    if self.looks_ahead && self.universe.state_impossible(&mut self.engine, var)? => {}
-                Some(_) if self.universe.catalogue.gives_up() => return Err(Stop::GaveUp),
-                Some((var, choices)) => {
-                    *self.tries.entry(var).or_default() += 1;
-                    self.engine.decide(var, &choices);
-                }
-                None => return Ok(()),
+            let lessons = self.engine.lessons();
+            if lessons > self.manner.most_lessons || self.universe.catalogue.gives_up() {
+                return Err(Stop::GaveUp);
+            }
+            if self.hard.is_none() && lessons >= self.manner.hard_after {
+                self.begin_hard()?;
+            } else if let Some(level) = self.on_trial() {
+                self.try_on(level)?;
+            } else if self.prefer()? {
+                return Ok(());
             }
         }
+    }
+
+    /// Decides what comes first in the order of preference; whether there was nothing left to decide.
+    fn prefer(&mut self) -> Result<bool, Stop<C::Error>> {
+        let next = self
+            .next_to_stay()
+            .or_else(|| self.direct.iter().find_map(|var| self.best(*var, &HashSet::new())))
+            .or_else(|| self.next_of_the_rest());
+        let Some((var, choice)) = next else { return Ok(true) };
+        if self.manner.looks_ahead && self.universe.state_stumbling(&mut self.engine, var)? {
+            return Ok(false);
+        }
+        self.decide(var, choice);
+        let (level, lessons) = (self.engine.level(), self.engine.lessons());
+        if let Some(hard) = self.hard.as_mut().filter(|hard| hard.solution.get(var) != Some(&choice)) {
+            (hard.trial, hard.begun) = (Some(level), lessons);
+        }
+        Ok(false)
+    }
+
+    fn decide(&mut self, var: Var, choice: usize) {
+        *self.tries.entry(var).or_default() += 1;
+        self.engine.decide(var, &Choices::of(self.engine.width(var), [choice]));
+    }
+
+    /// From here on a solution is known before anything is preferred: first any, then, decision by decision, one
+    /// that agrees with what is preferred. Deciding in the order of preference alone would learn too late what
+    /// the first decisions make impossible.
+    fn begin_hard(&mut self) -> Result<(), Stop<C::Error>> {
+        self.engine.go_back(0)?;
+        self.hard = Some(Hard { trial: Some(0), begun: self.engine.lessons(), solution: Vec::new() });
+        self.universe.be_thorough(&mut self.engine)
+    }
+
+    /// The level up to which decisions are on trial. A trial is over when its last decision was taken back: it
+    /// turned out impossible.
+    fn on_trial(&mut self) -> Option<u32> {
+        let level = self.engine.level();
+        let hard = self.hard.as_mut()?;
+        hard.trial = hard.trial.filter(|trial| *trial <= level);
+        hard.trial
+    }
+
+    /// Goes on towards any solution with what is decided up to `level`.
+    fn try_on(&mut self, level: u32) -> Result<(), Refuted> {
+        if self.engine.is_astray() {
+            return self.engine.begin_anew(level);
+        }
+        let wants_decision = |domain: View<'_>| !domain.has(Choices::LEFT_OUT) && domain.only().is_none();
+        if let Some(var) = self.engine.take_most_active(wants_decision) {
+            // At first as preferred, so that what is found answers for further preferences, too.
+            let is_new = self.hard.as_ref().is_some_and(|hard| self.engine.lessons() < hard.begun + EAGER);
+            let habit = self.engine.habit(var).filter(|_| !is_new);
+            if let Some(choice) = habit.or_else(|| self.best_choice(var, &HashSet::new())) {
+                self.decide(var, choice);
+            }
+            return Ok(());
+        }
+        let choice = |var| self.engine.domain(var).only().unwrap_or(Choices::LEFT_OUT);
+        let solution = (0..self.universe.packages.len()).map(choice).collect();
+        self.hard = Some(Hard { trial: None, begun: 0, solution });
+        self.engine.go_back(level)
     }
 
     /// The packages that were decided most often: where a long search goes back and forth.
@@ -96,12 +213,7 @@ impl<C: Catalogue> Search<'_, C> {
         tries.into_iter().take(MOST_STRUGGLED).map(|(_, name)| name.clone()).collect()
     }
 
-    /// The direct needs' packages, in order.
-    fn direct(&self) -> Vec<Var> {
-        self.universe.problem.needs.iter().filter_map(|need| self.universe.known(&need.package)).collect()
-    }
-
-    /// Lets the engine settle and states the needs of every release that has thereby been chosen.
+    /// Lets the engine settle and states the demands of every release that has thereby been chosen.
     fn draw_consequences(&mut self) -> Result<(), Stop<C::Error>> {
         loop {
             self.engine.settle()?;
@@ -111,91 +223,115 @@ impl<C: Catalogue> Search<'_, C> {
             }
             let chosen = narrowed.into_iter().filter_map(|var| Some((var, self.chosen(var)?)));
             let chosen: Vec<(Var, usize)> = chosen.collect();
-            self.expect_needs(&chosen);
+            self.expect_brought(&chosen);
             for (var, choice) in chosen {
-                self.universe.state_needs(&mut self.engine, var, choice)?;
+                self.universe.state_demands(&mut self.engine, var, choice)?;
             }
         }
     }
 
-    fn expect_needs(&self, chosen: &[(Var, usize)]) {
-        let releases =
-            chosen.iter().filter_map(|(var, choice)| self.universe.packages[*var].release(*choice));
-        let names: Vec<PackageName> = releases
-            .flat_map(|release| release.entry.running_needs().map(|need| need.name.clone()))
-            .collect();
+    fn expect_brought(&self, chosen: &[(Var, usize)]) {
+        let brought = chosen.iter().flat_map(|(var, choice)| self.universe.brought_by(*var, *choice));
         let unknown: Vec<PackageName> =
-            names.into_iter().filter(|n| self.universe.known(n).is_none()).collect();
+            brought.filter(|name| self.universe.known(name).is_none()).cloned().collect();
         if !unknown.is_empty() {
             self.universe.catalogue.expect(&unknown);
         }
     }
 
-    /// The one release that is left for a package.
+    /// The one release or provider that is left for a package.
     fn chosen(&self, var: Var) -> Option<usize> {
         self.engine.domain(var).only().filter(|choice| *choice != Choices::LEFT_OUT)
     }
 
-    /// The choice of a package that the lock has.
+    /// The choice of a package that the lock has; of a capability first the provider that the project prefers.
     fn locked(&self, var: Var) -> Option<usize> {
         let package = &self.universe.packages[var];
-        package.choice(self.universe.problem.locked.get(&package.name)?)
+        let Problem { locked, preferred, providers, .. } = self.universe.problem;
+        match package.kind {
+            Kind::Capability(_) => {
+                let wishes = [preferred.get(&package.name), providers.get(&package.name)];
+                let choices = wishes.into_iter().flatten().filter_map(|provider| package.taking(provider));
+                choices.into_iter().find(|choice| self.engine.domain(var).has(*choice))
+            }
+            Kind::Package(_) | Kind::Nothing => package.choice(locked.get(&package.name)?),
+        }
     }
 
     /// The decision that a locked package stays, where that is still open.
-    fn stay(&self, var: Var) -> Option<(Var, Choices)> {
+    fn stay(&self, var: Var) -> Option<(Var, usize)> {
         let locked = self.locked(var)?;
         let domain = self.engine.domain(var);
-        let is_open = domain.has(locked) && domain.only().is_none();
-        is_open.then(|| (var, Choices::of(self.engine.width(var), [locked])))
+        (domain.has(locked) && domain.only().is_none()).then_some((var, locked))
     }
 
     /// The next decision that a locked package stays: direct ones, then those that staying ones need.
     ///
     /// What only packages need that can't stay themselves has no claim to stay before newer releases are tried.
-    fn next_to_stay(&mut self, direct: &[Var]) -> Option<(Var, Choices)> {
+    fn next_to_stay(&mut self) -> Option<(Var, usize)> {
+        let Problem { locked, preferred, providers, .. } = self.universe.problem;
+        if locked.is_empty() && preferred.is_empty() && providers.is_empty() {
+            return None;
+        }
         let mut walk = std::mem::take(&mut self.staying);
         let stayed = |var: Var| self.chosen(var).is_some_and(|choice| self.locked(var) == Some(choice));
-        let next = self.next_on(&mut walk, direct, |var| self.stay(var), stayed);
+        let next = self.next_on(&mut walk, |var, _| self.stay(var), stayed);
         self.staying = walk;
         next
     }
 
-    /// The decision for the best release still open, where there is more than one.
-    fn best(&self, var: Var) -> Option<(Var, Choices)> {
-        let domain = self.engine.domain(var);
-        if domain.only().is_some() {
+    /// The decision for the best choice still open, where there is more than one.
+    fn best(&self, var: Var, nearer: &HashSet<Var>) -> Option<(Var, usize)> {
+        if self.engine.domain(var).only().is_some() {
             return None;
         }
-        Some((var, Choices::of(self.engine.width(var), self.best_choice(var))))
+        Some((var, self.best_choice(var, nearer)?))
     }
 
-    /// The best release still open: the locked one, or the best of the rest, deprecated ones last.
-    fn best_choice(&self, var: Var) -> Option<usize> {
+    /// The best choice still open: the locked one, or the best of the rest.
+    fn best_choice(&self, var: Var, nearer: &HashSet<Var>) -> Option<usize> {
+        let locked = self.locked(var).filter(|locked| self.engine.domain(var).has(*locked));
+        match self.universe.packages[var].kind {
+            Kind::Capability(_) => locked.or_else(|| self.best_provider(var, nearer)),
+            Kind::Package(_) | Kind::Nothing => locked.or_else(|| self.best_release(var)),
+        }
+    }
+
+    /// The best release still open, deprecated ones last.
+    fn best_release(&self, var: Var) -> Option<usize> {
         let domain = self.engine.domain(var);
         let Universe { packages, problem, .. } = &self.universe;
-        let sound = domain.and(&packages[var].sound);
-        let open = if sound.is_none() { domain } else { &sound };
+        let sound = domain.and(packages[var].sound.view());
+        let open = if sound.is_none() { domain } else { sound.view() };
         let mut releases = open.iter().filter(|choice| *choice != Choices::LEFT_OUT);
-        if let Some(locked) = self.locked(var).filter(|locked| domain.has(*locked)) {
-            return Some(locked);
-        }
         let locked = problem.locked.get(&packages[var].name).filter(|_| problem.gentle);
         if let Some(version) = locked {
             let is_newer =
                 |choice: &usize| packages[var].release(*choice).is_some_and(|r| r.entry.version >= *version);
-            return open.iter().find(is_newer).or_else(|| releases.last());
+            return open.iter().find(is_newer).or_else(|| releases.next_back());
         }
         match problem.prefer {
-            Prefer::Newest => releases.last(),
+            Prefer::Newest => releases.next_back(),
             Prefer::Oldest => releases.next(),
         }
     }
 
+    /// The best provider still open: one that is taken anyway, or the first by name.
+    fn best_provider(&self, var: Var, nearer: &HashSet<Var>) -> Option<usize> {
+        let Universe { packages, problem, .. } = &self.universe;
+        let open = || self.engine.domain(var).iter().filter(|choice| *choice != Choices::LEFT_OUT);
+        let is_taken = |provider: &PackageName| {
+            let is_direct = problem.needs.iter().any(|need| need.package == *provider);
+            is_direct || self.universe.known(provider).is_some_and(|provider| nearer.contains(&provider))
+        };
+        let by_presence = open().find(|choice| packages[var].provider(*choice).is_some_and(is_taken));
+        by_presence.or_else(|| open().next())
+    }
+
     /// The next decision among the packages that those already settled need.
-    fn next_of_the_rest(&mut self, direct: &[Var]) -> Option<(Var, Choices)> {
+    fn next_of_the_rest(&mut self) -> Option<(Var, usize)> {
         let mut walk = std::mem::take(&mut self.rest);
-        let next = self.next_on(&mut walk, direct, |var| self.best(var), |_| true);
+        let next = self.next_on(&mut walk, |var, nearer| self.best(var, nearer), |_| true);
         self.rest = walk;
         next
     }
@@ -204,14 +340,13 @@ impl<C: Catalogue> Search<'_, C> {
     fn next_on(
         &self,
         walk: &mut Nearest,
-        direct: &[Var],
-        decision: impl Fn(Var) -> Option<(Var, Choices)>,
+        decision: impl Fn(Var, &HashSet<Var>) -> Option<(Var, usize)>,
         leads_on: impl Fn(Var) -> bool,
-    ) -> Option<(Var, Choices)> {
-        walk.restart_if_left(&self.engine, direct);
+    ) -> Option<(Var, usize)> {
+        walk.restart_if_left(&self.engine, &self.direct);
         while !walk.is_done {
             while let Some(var) = walk.ring.get(walk.next) {
-                if let Some(decision) = decision(*var) {
+                if let Some(decision) = decision(*var, &walk.nearer) {
                     return Some(decision);
                 }
                 walk.next += 1;
@@ -222,35 +357,64 @@ impl<C: Catalogue> Search<'_, C> {
         None
     }
 
-    /// The packages that a ring of settled ones needs, by name.
+    /// The packages that a ring of settled ones brings in, by name.
     fn ring_behind(&self, ring: &[Var]) -> Vec<Var> {
-        let settled = ring.iter().filter_map(|var| self.universe.packages[*var].release(self.chosen(*var)?));
-        let needed = settled.flat_map(|release| release.entry.running_needs());
-        let mut vars: Vec<Var> = needed.filter_map(|need| self.universe.known(&need.name)).collect();
+        let settled = ring.iter().filter_map(|var| Some((*var, self.chosen(*var)?)));
+        let brought = settled.flat_map(|(var, choice)| self.universe.brought_by(var, choice));
+        let mut vars: Vec<Var> = brought.filter_map(|name| self.universe.known(name)).collect();
         vars.sort_by(|a, b| self.universe.packages[*a].name.cmp(&self.universe.packages[*b].name));
         vars.dedup();
         vars
     }
 
     fn resolution(&self) -> Resolution {
-        let mut walk = Nearest::start(&self.direct());
+        let mut walk = Nearest::start(&self.direct);
         let mut packages = Vec::new();
-        loop {
+        let mut capabilities: BTreeMap<PackageName, Vec<PackageName>> = BTreeMap::new();
+        while !walk.is_done {
             let mut ring = walk.ring.clone();
             ring.sort_by(|a, b| self.universe.packages[*a].name.cmp(&self.universe.packages[*b].name));
-            for var in ring {
+            for (var, choice) in ring.iter().filter_map(|var| Some((*var, self.chosen(*var)?))) {
+                packages.extend(self.chosen_package(var, choice));
                 let package = &self.universe.packages[var];
-                let release = self.chosen(var).and_then(|choice| package.release(choice));
-                if let (Some(release), Some(listing)) = (release, &package.listing) {
-                    packages.push(ChosenPackage { source: listing.source.clone(), release: release.clone() });
+                if let Some(provider) = package.provider(choice) {
+                    capabilities.entry(provider.clone()).or_default().push(package.name.clone());
                 }
             }
             let ring = self.ring_behind(&walk.ring);
             walk.advance(ring);
-            if walk.is_done {
-                return Resolution { packages };
-            }
         }
+        for package in &mut packages {
+            package.provides = capabilities.remove(&package.release.entry.name).unwrap_or_default();
+            package.provides.sort();
+        }
+        Resolution { packages }
+    }
+
+    fn chosen_package(&self, var: Var, choice: usize) -> Option<ChosenPackage> {
+        let package = &self.universe.packages[var];
+        let Kind::Package(listing) = &package.kind else { return None };
+        let release = package.release(choice)?.clone();
+        let brought = self.universe.brought_by(var, choice);
+        let mut needs: Vec<PackageName> = brought.iter().map(|name| self.answering(name)).collect();
+        needs.sort();
+        needs.dedup();
+        let mut left_out: Vec<PackageName> =
+            release.entry.running_needs().map(|need| need.name.clone()).collect();
+        left_out.retain(|name| !brought.contains(&name));
+        left_out.sort();
+        left_out.dedup();
+        let provides = Vec::new();
+        Some(ChosenPackage { source: listing.source.clone(), release, needs, left_out, provides })
+    }
+
+    /// The package that answers a need on a name: the one of that name, or the provider that was taken.
+    fn answering(&self, name: &PackageName) -> PackageName {
+        let provider = self.universe.known(name).and_then(|var| {
+            let choice = self.chosen(var)?;
+            self.universe.packages[var].provider(choice)
+        });
+        provider.unwrap_or(name).clone()
     }
 }
 
@@ -261,6 +425,8 @@ struct Nearest {
     /// The place in the ring up to which all is settled.
     next: usize,
     seen: HashSet<Var>,
+    /// What was seen in nearer rings.
+    nearer: HashSet<Var>,
     /// Whether there is no further ring.
     is_done: bool,
     /// How often decisions had been taken back when the walk began; `None` before it began.
@@ -284,6 +450,7 @@ impl Nearest {
 
     /// Goes on to the packages of `ring` that were not seen before.
     fn advance(&mut self, ring: Vec<Var>) {
+        self.nearer.extend(self.ring.drain(..));
         self.ring = ring.into_iter().filter(|var| self.seen.insert(*var)).collect();
         self.next = 0;
         self.is_done = self.ring.is_empty();

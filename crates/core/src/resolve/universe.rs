@@ -1,40 +1,53 @@
-//! Packages as the engine's variables, and what cards say as its clauses.
+//! Packages as the engine's variables, and what manifests and cards say as its clauses.
 //!
 //! Only what the search reaches is read: a package when something chosen needs it, a release's needs when it
-//! is the one chosen. Each clause is a [`Fact`] that a person can check.
+//! is the one chosen. Where a search turns out to be hard, all that known packages demand of each other is
+//! stated at once. What is stated is a [`Fact`] that a person can check.
+
+mod package;
 
 use std::collections::{BTreeMap, HashMap};
-use std::sync::Arc;
 
+use self::package::Demanded;
+pub use self::package::{Demand, Kind, Package};
 use super::choices::Choices;
 use super::engine::{Engine, Refuted, Term, Var};
-use super::{Catalogue, Listing, Problem};
+use super::{Catalogue, Problem};
 use crate::card::CardNeed;
-use crate::history::Release;
-use crate::name::PackageName;
+use crate::name::{Family, PackageName};
 use crate::range::VersionSet;
-use crate::version::Version;
+
+/// Most packages of which one is needed whichever release is taken, where that is stated.
+const MOST_POOLED: usize = 4;
 
 /// Something that a manifest or a registry says.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Fact {
     /// The project's need of this number.
     Direct(usize),
-    /// These releases of a package need another.
-    Needs { package: Var, releases: Choices, need: CardNeed },
+    /// These releases of a package demand something of another.
+    Demands { package: Var, releases: Choices, demand: Demand },
     /// These releases of a package were withdrawn.
     Withdrawn { package: Var, releases: Choices },
     /// A package must stay at this release, unless it leaves.
     Held { package: Var, choice: usize },
+    /// The project keeps the family of a package in a range.
+    Kept { package: Var, family: Family },
+    /// Two packages of a family are at one version.
+    InStep { one: Var, other: Var, family: Family },
 }
 
-/// What a clause says.
-#[derive(Debug, Clone)]
-pub enum Stated {
-    /// One fact.
-    Fact(Fact),
-    /// Each of these releases of a package needs another within these choices: what several facts come to.
-    Within { package: Var, releases: Choices, needed: Var, within: Choices },
+impl Fact {
+    /// The package whose releases the fact is about; `None` where it is about the project.
+    pub fn subject(&self) -> Option<Var> {
+        match self {
+            Self::Direct(_) | Self::Kept { .. } => None,
+            Self::Demands { package, .. } | Self::Withdrawn { package, .. } | Self::Held { package, .. } => {
+                Some(*package)
+            }
+            Self::InStep { one, .. } => Some(*one),
+        }
+    }
 }
 
 /// Why nothing more can be stated.
@@ -51,72 +64,41 @@ impl<E> From<Refuted> for Stop<E> {
     }
 }
 
-/// A package that the search has reached.
-#[derive(Debug)]
-pub struct Package {
-    pub name: PackageName,
-    pub listing: Option<Arc<Listing>>,
-    /// The releases that are not deprecated.
-    pub sound: Choices,
-    /// The releases whose needs were stated already.
-    stated: Choices,
-}
-
-impl Package {
-    /// The releases, oldest first; empty if no registry has the package.
-    pub fn releases(&self) -> &[Release] {
-        self.listing.as_ref().map_or(&[], |listing| listing.history.releases())
-    }
-
-    /// The release behind a choice; `None` for leaving the package out.
-    pub fn release(&self, choice: usize) -> Option<&Release> {
-        self.releases().get(choice.checked_sub(1)?)
-    }
-
-    /// The choice that takes `version`.
-    pub fn choice(&self, version: &Version) -> Option<usize> {
-        let found = self.releases().binary_search_by(|release| release.entry.version.cmp(version));
-        found.ok().map(|at| at + 1)
-    }
-
-    /// How many choices there are: a release, or leaving the package out.
-    pub fn width(&self) -> usize {
-        self.releases().len() + 1
-    }
-
-    /// The choices that take a release in `set`.
-    pub fn within(&self, set: &VersionSet) -> Choices {
-        self.choices_where(|release| set.contains(release.entry.version.point()))
-    }
-
-    /// The choices that take a release of which something holds.
-    fn choices_where(&self, holds: impl Fn(&Release) -> bool) -> Choices {
-        let held = self.releases().iter().enumerate().filter(|(_, release)| holds(release));
-        Choices::of(self.width(), held.map(|(at, _)| at + 1))
-    }
-}
-
 /// Everything reached so far.
 pub struct Universe<'a, C> {
     pub problem: &'a Problem,
     pub catalogue: &'a C,
     pub packages: Vec<Package>,
-    pub stated: Vec<Stated>,
+    pub stated: Vec<Fact>,
     vars: HashMap<PackageName, Var>,
-    /// The choices that a need accepts, by package, choice and the need's place in the card.
-    accepted: HashMap<(Var, usize, usize), Choices>,
+    /// What packages need and the project does without.
+    left_out: HashMap<PackageName, Vec<PackageName>>,
+    /// The numbers of what was stated of each package's demands.
+    facts_about: HashMap<Var, Vec<usize>>,
+    /// The packages known that have releases of a family.
+    families: BTreeMap<Family, Vec<Var>>,
+    /// Demands of packages that are not reached: stated when they are.
+    waiting: HashMap<PackageName, Vec<(Var, usize)>>,
+    /// Whether all that known packages demand of each other is stated at once.
+    is_thorough: bool,
 }
 
 impl<'a, C: Catalogue> Universe<'a, C> {
     /// The universe of a problem, nothing reached yet.
     pub fn new(problem: &'a Problem, catalogue: &'a C) -> Self {
+        let left_out = problem.needs.iter().map(|need| &need.package);
+        let left_out = left_out.map(|package| (package.clone(), problem.left_out(package)));
         Self {
             problem,
             catalogue,
+            left_out: left_out.filter(|(_, names)| !names.is_empty()).collect(),
             packages: Vec::new(),
             stated: Vec::new(),
             vars: HashMap::new(),
-            accepted: HashMap::new(),
+            facts_about: HashMap::new(),
+            families: BTreeMap::new(),
+            waiting: HashMap::new(),
+            is_thorough: false,
         }
     }
 
@@ -125,22 +107,42 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         self.vars.get(name).copied()
     }
 
+    /// The names that a choice brings in: what a release needs, or the provider that was taken.
+    pub fn brought_by(&self, var: Var, choice: usize) -> Vec<&PackageName> {
+        let package = &self.packages[var];
+        let left_out = self.left_out.get(&package.name).map_or(&[][..], Vec::as_slice);
+        let needs = package.release(choice).into_iter().flat_map(|release| release.entry.running_needs());
+        let needs = needs.map(|need| &need.name).filter(|name| !left_out.contains(name));
+        needs.chain(package.provider(choice)).collect()
+    }
+
     /// The variable of a package, which is looked up when it is reached for the first time.
     pub fn reach(&mut self, engine: &mut Engine, name: &PackageName) -> Result<Var, Stop<C::Error>> {
         if let Some(var) = self.known(name) {
             return Ok(var);
         }
         let listing = self.catalogue.listing(name).map_err(Stop::Catalogue)?;
-        let mut package =
-            Package { name: name.clone(), listing, sound: Choices::none(0), stated: Choices::none(0) };
-        package.sound = package.choices_where(|release| release.deprecated.is_none());
-        package.stated = Choices::none(package.width());
+        let package = Package::new(name.clone(), listing);
         let var = engine.new_var(package.width());
         self.packages.push(package);
         self.vars.insert(name.clone(), var);
-        self.state_withdrawn(engine, var)?;
-        self.state_held(engine, var)?;
+        self.reach_providers(engine, var)?;
+        self.state_standing(engine, var)?;
+        self.state_families(engine, var)?;
+        for (demanding, number) in self.waiting.remove(name).unwrap_or_default() {
+            self.state_demand(engine, demanding, number)?;
+        }
+        if self.is_thorough {
+            self.state_known_demands(engine, var)?;
+        }
         Ok(var)
+    }
+
+    /// What is needed of a capability depends on what its providers have.
+    fn reach_providers(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
+        let providers = self.packages[var].providers().to_vec();
+        self.catalogue.expect(&providers);
+        providers.iter().try_for_each(|provider| self.reach(engine, provider).map(drop))
     }
 
     /// States the project's own needs.
@@ -149,177 +151,285 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         let names: Vec<PackageName> = problem.needs.iter().map(|need| need.package.clone()).collect();
         self.catalogue.expect(&names);
         for (number, need) in problem.needs.iter().enumerate() {
-            let var = self.reach(engine, &need.package)?;
-            let choices = self.packages[var].within(need.range.set(need.prereleases));
-            self.state(engine, [Term { var, choices }], Fact::Direct(number))?;
+            self.reach(engine, &need.package)?;
+            self.state(engine, Fact::Direct(number))?;
         }
         Ok(())
     }
 
-    /// States what the release behind `choice` needs, together with all releases that need the same.
-    pub fn state_needs(
+    /// States what the release behind `choice` demands, together with all releases that demand the same.
+    pub fn state_demands(
         &mut self,
         engine: &mut Engine,
         var: Var,
         choice: usize,
     ) -> Result<(), Stop<C::Error>> {
-        let package = &mut self.packages[var];
-        if package.stated.has(choice) {
-            return Ok(());
-        }
-        package.stated.insert(choice);
-        let needs = package.release(choice).map(running_needs);
-        for need in needs.unwrap_or_default() {
-            self.state_need(engine, var, choice, need)?;
+        for number in self.unstated(var, |releases| releases.has(choice)) {
+            self.state_demand(engine, var, number)?;
         }
         Ok(())
     }
 
-    /// States which releases of a package can't be chosen any more because what they need of a known package
-    /// is no longer open; whether there was anything to state.
+    /// States why releases of a package that are open stumble over what is closed of known packages; whether
+    /// there was anything to state.
     ///
-    /// One clause takes out all releases that stumble over the same thing. Without it, the search would run
-    /// into each of them.
-    pub fn state_impossible(&mut self, engine: &mut Engine, var: Var) -> Result<bool, Stop<C::Error>> {
-        let mut impossible: BTreeMap<Var, Choices> = BTreeMap::new();
-        let open: Vec<usize> =
-            engine.domain(var).iter().filter(|choice| *choice != Choices::LEFT_OUT).collect();
-        if open.len() < 2 {
-            return Ok(false);
-        }
-        for choice in 1..self.packages[var].width() {
-            for (needed, accepted) in self.accepted(var, choice) {
-                if engine.domain(needed).misses(&accepted) {
-                    let none = || Choices::none(engine.width(var));
-                    impossible.entry(needed).or_insert_with(none).insert(choice);
-                }
-            }
-        }
-        impossible.retain(|_, releases| open.iter().any(|choice| releases.has(*choice)));
-        // All are worked out before any is stated: stating may take decisions back and open domains again.
-        let width = engine.width(var);
-        let stated: Vec<_> = impossible
+    /// Without it, the search would decide for each of them and run into its reason.
+    pub fn state_stumbling(&mut self, engine: &mut Engine, var: Var) -> Result<bool, Stop<C::Error>> {
+        let open = engine.domain(var).to_owned();
+        let stumbling: Vec<usize> = self
+            .unstated(var, |releases| !releases.view().misses(open.view()))
             .into_iter()
-            .map(|(needed, releases)| {
-                let within = engine.domain(needed).not(engine.width(needed));
-                let unless = Term { var, choices: releases.not(width) };
-                let terms = [unless, Term { var: needed, choices: within.clone() }];
-                (terms, Stated::Within { package: var, releases, needed, within })
-            })
+            .filter(|number| self.stumbles(engine, var, *number))
             .collect();
-        let any = !stated.is_empty();
-        stated.into_iter().try_for_each(|(terms, what)| self.state_as(engine, terms, what))?;
-        Ok(any)
+        for number in &stumbling {
+            self.state_demand(engine, var, *number)?;
+        }
+        Ok(!stumbling.is_empty())
     }
 
-    /// What a release needs of other packages that are known, and the choices that each need accepts.
-    fn accepted(&mut self, var: Var, choice: usize) -> Vec<(Var, Choices)> {
-        let Some(listing) = self.packages[var].listing.clone() else { return Vec::new() };
-        let Some(release) = choice.checked_sub(1).and_then(|at| listing.history.releases().get(at)) else {
-            return Vec::new();
+    /// Whether nothing open satisfies a demand on a package that is known.
+    fn stumbles(&mut self, engine: &Engine, var: Var, number: usize) -> bool {
+        let target = self.demands(var)[number].demand.target().clone();
+        let Some(target) = self.known(&target).filter(|target| *target != var) else { return false };
+        let package = &self.packages[target];
+        let allowed = match self.packages[var].demand(number) {
+            _ if matches!(package.kind, Kind::Capability(_)) => return false,
+            Some(Demand::Needs(need)) => package.within(need.range.set(need.prereleases)),
+            Some(Demand::Conflicts(conflict)) => {
+                package.within(conflict.range.set(true)).not(package.width())
+            }
+            None => return false,
         };
-        let mut all = Vec::new();
-        for (place, need) in release.entry.running_needs().enumerate() {
-            if let Some(needed) = self.known(&need.name).filter(|needed| *needed != var) {
-                let packages = &self.packages;
-                let accepted = self.accepted.entry((var, choice, place));
-                let accepted =
-                    accepted.or_insert_with(|| packages[needed].within(need.range.set(need.prereleases)));
-                all.push((needed, accepted.clone()));
+        engine.domain(target).misses(allowed.view())
+    }
+
+    /// States all that known packages demand of each other, now and of whatever is reached later.
+    pub fn be_thorough(&mut self, engine: &mut Engine) -> Result<(), Stop<C::Error>> {
+        self.is_thorough = true;
+        (0..self.packages.len()).try_for_each(|var| self.state_known_demands(engine, var))
+    }
+
+    /// States what follows for a package whichever of its releases is taken: where one needs moss and the other fern,
+    /// moss or fern is needed. It spares the search to find that out release by release.
+    fn state_pooled(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
+        let facts = self.facts_about.get(&var).map_or(&[][..], Vec::as_slice);
+        let mut pooled: BTreeMap<Var, (Choices, Choices, Vec<usize>)> = BTreeMap::new();
+        for number in facts {
+            let Fact::Demands { releases, demand: Demand::Needs(need), .. } = &self.stated[*number] else {
+                continue;
+            };
+            let Some(target) = self.known(&need.name).filter(|target| *target != var) else { continue };
+            let package = &self.packages[target];
+            if let Kind::Capability(_) = package.kind {
+                continue;
+            }
+            let none = (Choices::none(engine.width(var)), Choices::none(package.width()), Vec::new());
+            let pool = pooled.entry(target).or_insert(none);
+            pool.0 = pool.0.or(releases);
+            pool.1 = pool.1.or(&package.within(need.range.set(need.prereleases)));
+            pool.2.push(*number);
+        }
+        let all = self.packages[var].taken();
+        let (whole, parts): (Vec<_>, Vec<_>) =
+            pooled.into_iter().partition(|(_, (by, ..))| all.view().within(by.view()));
+        for (target, (_, accepted, facts)) in &whole {
+            let left_out = Choices::of(engine.width(var), [Choices::LEFT_OUT]);
+            let terms = [Term { var, choices: left_out }, Term { var: *target, choices: accepted.clone() }];
+            engine.state_following(terms, facts)?;
+        }
+        if whole.is_empty() && !parts.is_empty() && parts.len() <= MOST_POOLED {
+            let by = parts.iter().fold(Choices::none(engine.width(var)), |by, (_, (more, ..))| by.or(more));
+            let facts: Vec<usize> = parts.iter().flat_map(|(_, (.., facts))| facts.clone()).collect();
+            let others = Term { var, choices: by.not(engine.width(var)) };
+            let terms = parts.into_iter().map(|(var, (_, choices, _))| Term { var, choices });
+            engine.state_following([others].into_iter().chain(terms), &facts)?;
+        }
+        Ok(())
+    }
+
+    fn state_known_demands(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
+        for number in self.unstated(var, |_| true) {
+            let target = self.demand(var, number).target().clone();
+            if self.known(&target).is_some() {
+                self.state_demand(engine, var, number)?;
+            } else {
+                self.wait(target, var, number);
             }
         }
-        all
+        self.state_pooled(engine, var)
     }
 
-    /// The facts behind a clause.
-    pub fn facts_of(&self, stated: &Stated) -> Vec<Fact> {
-        let (package, releases, needed, within) = match stated {
-            Stated::Fact(fact) => return vec![fact.clone()],
-            Stated::Within { package, releases, needed, within } => (package, releases, needed, within),
-        };
-        let mut exact: Vec<Fact> = Vec::new();
-        let name = &self.packages[*needed].name;
-        for release in releases.iter().filter_map(|choice| self.packages[*package].release(choice)) {
-            for need in release.entry.running_needs().filter(|need| need.name == *name) {
-                let accepted = self.packages[*needed].within(need.range.set(need.prereleases));
-                let is_told = |told: &Fact| matches!(told, Fact::Needs { need: other, .. } if other == need);
-                if accepted.within(within) && !exact.iter().any(is_told) {
-                    let releases = self.with_same_need(*package, need);
-                    exact.push(Fact::Needs { package: *package, releases, need: need.clone() });
-                }
-            }
+    fn wait(&mut self, target: PackageName, var: Var, number: usize) {
+        let waiting = self.waiting.entry(target).or_default();
+        if !waiting.contains(&(var, number)) {
+            waiting.push((var, number));
         }
-        exact
     }
 
-    fn state_need(
-        &mut self,
-        engine: &mut Engine,
-        var: Var,
-        choice: usize,
-        need: CardNeed,
-    ) -> Result<(), Stop<C::Error>> {
-        let releases = self.with_same_need(var, &need);
-        if releases.iter().any(|other| other != choice && self.packages[var].stated.has(other)) {
+    /// The numbers of a package's demands that were not stated, of releases that a test is for.
+    fn unstated(&mut self, var: Var, of: impl Fn(&Choices) -> bool) -> Vec<usize> {
+        let demands = self.demands(var).iter().enumerate();
+        demands.filter(|(_, made)| !made.stated && of(&made.releases)).map(|(number, _)| number).collect()
+    }
+
+    fn demands(&mut self, var: Var) -> &mut [Demanded] {
+        let package = &mut self.packages[var];
+        let left_out = self.left_out.get(&package.name).map_or(&[][..], Vec::as_slice);
+        package.demands(left_out)
+    }
+
+    fn demand(&mut self, var: Var, number: usize) -> Demand {
+        self.demands(var)[number].demand.clone()
+    }
+
+    fn state_demand(&mut self, engine: &mut Engine, var: Var, number: usize) -> Result<(), Stop<C::Error>> {
+        let demanded = &self.demands(var)[number];
+        if demanded.stated {
             return Ok(());
         }
-        let needed = self.reach(engine, &need.name)?;
-        let accepted = self.packages[needed].within(need.range.set(need.prereleases));
-        let unless = Term { var, choices: releases.not(engine.width(var)) };
-        let fact = Fact::Needs { package: var, releases, need };
-        if needed == var {
-            // A release that needs its own package: satisfied by itself, or never.
-            return self.state(engine, [Term { var, choices: unless.choices.or(&accepted) }], fact);
+        let (demand, releases) = (demanded.demand.clone(), demanded.releases.clone());
+        if let Demand::Conflicts(conflict) = &demand
+            && self.known(&conflict.name).is_none()
+        {
+            // What nobody needs is not read only because something can't be together with it.
+            self.wait(conflict.name.clone(), var, number);
+            return Ok(());
         }
-        self.state(engine, [unless, Term { var: needed, choices: accepted }], fact)
+        self.demands(var)[number].stated = true;
+        self.reach(engine, demand.target())?;
+        self.state(engine, Fact::Demands { package: var, releases, demand })
     }
 
-    fn with_same_need(&self, var: Var, need: &CardNeed) -> Choices {
-        let has = |release: &Release| release.entry.running_needs().any(|other| other == need);
-        self.packages[var].choices_where(has)
-    }
-
-    fn state_withdrawn(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
+    /// States what a registry and the problem say of a package's releases by themselves.
+    fn state_standing(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
         let package = &self.packages[var];
         let kept = self.problem.locked.get(&package.name).and_then(|version| package.choice(version));
         let withdrawn = package.choices_where(|release| release.withdrawn.is_some());
         let releases = Choices::of(package.width(), withdrawn.iter().filter(|choice| Some(*choice) != kept));
-        if releases.is_none() {
-            return Ok(());
-        }
-        let choices = releases.not(package.width());
-        self.state(engine, [Term { var, choices }], Fact::Withdrawn { package: var, releases })
-    }
-
-    fn state_held(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
-        let package = &self.packages[var];
         let held = self.problem.held.get(&package.name).and_then(|version| package.choice(version));
-        let Some(choice) = held else { return Ok(()) };
-        let choices = Choices::of(package.width(), [Choices::LEFT_OUT, choice]);
-        self.state(engine, [Term { var, choices }], Fact::Held { package: var, choice })
+        if !releases.is_none() {
+            self.state(engine, Fact::Withdrawn { package: var, releases })?;
+        }
+        match held {
+            Some(choice) => self.state(engine, Fact::Held { package: var, choice }),
+            None => Ok(()),
+        }
     }
 
-    fn state(
-        &mut self,
-        engine: &mut Engine,
-        terms: impl IntoIterator<Item = Term>,
-        fact: Fact,
-    ) -> Result<(), Stop<C::Error>> {
-        self.state_as(engine, terms, Stated::Fact(fact))
+    /// States what holds of a package because its releases are of families.
+    fn state_families(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
+        for family in self.packages[var].families() {
+            if self.problem.families.contains_key(&family) {
+                self.state(engine, Fact::Kept { package: var, family: family.clone() })?;
+            }
+            let known = self.families.entry(family.clone()).or_default();
+            let others = known.clone();
+            known.push(var);
+            for other in others {
+                self.state(engine, Fact::InStep { one: other, other: var, family: family.clone() })?;
+            }
+        }
+        Ok(())
     }
 
-    fn state_as(
-        &mut self,
-        engine: &mut Engine,
-        terms: impl IntoIterator<Item = Term>,
-        what: Stated,
-    ) -> Result<(), Stop<C::Error>> {
+    fn state(&mut self, engine: &mut Engine, fact: Fact) -> Result<(), Stop<C::Error>> {
+        let clauses = self.clauses_of(&fact);
         let number = self.stated.len();
-        self.stated.push(what);
-        Ok(engine.state(terms, number)?)
+        if let Fact::Demands { package, .. } = &fact {
+            self.facts_about.entry(*package).or_default().push(number);
+        }
+        self.stated.push(fact);
+        clauses.into_iter().try_for_each(|terms| Ok(engine.state(terms, number)?))
     }
 }
 
-fn running_needs(release: &Release) -> Vec<CardNeed> {
-    release.entry.running_needs().cloned().collect()
+/// What facts say, as clauses.
+impl<C: Catalogue> Universe<'_, C> {
+    /// The clauses that a fact comes to, no variable twice in any.
+    pub fn clauses_of(&self, fact: &Fact) -> Vec<Vec<Term>> {
+        match fact {
+            Fact::Direct(number) => {
+                let need = &self.problem.needs[*number];
+                self.needing(None, &need.package, need.range.set(need.prereleases))
+            }
+            Fact::Demands { package, releases, demand } => {
+                let unless = Term { var: *package, choices: releases.not(self.packages[*package].width()) };
+                match demand {
+                    Demand::Needs(CardNeed { name, range, prereleases, .. }) => {
+                        self.needing(Some(&unless), name, range.set(*prereleases))
+                    }
+                    Demand::Conflicts(conflict) => {
+                        let other = self.known(&conflict.name);
+                        let barred = other.map(|other| self.packages[other].within(conflict.range.set(true)));
+                        let barred = other.zip(barred).map(|(var, barred)| Term {
+                            var,
+                            choices: barred.not(self.packages[var].width()),
+                        });
+                        vec![[unless].into_iter().chain(barred).collect()]
+                    }
+                }
+            }
+            Fact::Withdrawn { package, releases } => {
+                let choices = releases.not(self.packages[*package].width());
+                vec![vec![Term { var: *package, choices }]]
+            }
+            Fact::Held { package, choice } => {
+                let choices = Choices::of(self.packages[*package].width(), [Choices::LEFT_OUT, *choice]);
+                vec![vec![Term { var: *package, choices }]]
+            }
+            Fact::Kept { package, family } => vec![vec![self.kept(*package, family)]],
+            Fact::InStep { one, other, family } => self.in_step(*one, *other, family),
+        }
+    }
+
+    /// That a package is taken in one of the versions or, of a capability, a provider that has one of them.
+    fn needing(&self, unless: Option<&Term>, name: &PackageName, set: &VersionSet) -> Vec<Vec<Term>> {
+        let Some(var) = self.known(name) else { return Vec::new() };
+        let package = &self.packages[var];
+        let either = |terms: Vec<Term>| merged(unless.into_iter().cloned().chain(terms));
+        if !matches!(package.kind, Kind::Capability(_)) {
+            return vec![either(vec![Term { var, choices: package.within(set) }])];
+        }
+        let by_provider = package.providers().iter().enumerate().filter_map(|(at, provider)| {
+            let another = Term { var, choices: Choices::of(package.width(), [at + 1]).not(package.width()) };
+            let provider = self.known(provider)?;
+            let choices = self.packages[provider].providing(name, set);
+            Some(either(vec![another, Term { var: provider, choices }]))
+        });
+        by_provider.chain([either(vec![Term { var, choices: package.taken() }])]).collect()
+    }
+
+    /// That releases of a family are in the range that the project keeps it in.
+    fn kept(&self, var: Var, family: &Family) -> Term {
+        let package = &self.packages[var];
+        let others = package.of_family(family).not(package.width());
+        let kept = self.problem.families.get(family).map(|range| package.within(range.set(false)));
+        Term { var, choices: kept.map_or(others.clone(), |kept| kept.or(&others)) }
+    }
+
+    /// That two packages of a family are at one version, for each version of the one.
+    fn in_step(&self, one: Var, other: Var, family: &Family) -> Vec<Vec<Term>> {
+        let (package, follower) = (&self.packages[one], &self.packages[other]);
+        let free = follower.of_family(family).not(follower.width());
+        let at_one_version = |choice: usize| {
+            let version = &package.release(choice)?.entry.version;
+            let same = follower.choice(version).into_iter();
+            let same = Choices::of(follower.width(), same).or(&free);
+            let unless = Choices::of(package.width(), [choice]).not(package.width());
+            Some(vec![Term { var: one, choices: unless }, Term { var: other, choices: same }])
+        };
+        package.of_family(family).iter().filter_map(at_one_version).collect()
+    }
+}
+
+/// Terms of which one must hold, those about one variable as one.
+fn merged(terms: impl Iterator<Item = Term>) -> Vec<Term> {
+    let mut all: Vec<Term> = Vec::new();
+    for term in terms {
+        match all.iter_mut().find(|other| other.var == term.var) {
+            Some(other) => other.choices = other.choices.or(&term.choices),
+            None => all.push(term),
+        }
+    }
+    all
 }

@@ -1,9 +1,17 @@
 //! What could change so that a conflict ends: each way is tried and resolves before it is offered.
 
+use super::search::attempt;
 use super::{Catalogue, Conflict, Problem, ProblemNeed, Resolution, Unresolved, resolve};
 use crate::name::PackageName;
 use crate::range::Range;
 use crate::version::Version;
+
+/// Contradictions that all attempts together may meet: those of a usual conflict meet a few.
+const PATIENCE: u64 = 50_000;
+
+/// The same, and most needs that are looked at, where even the conflict was too hard to tell briefly.
+const LITTLE_PATIENCE: u64 = 1_000;
+const FEW_NEEDS: usize = 3;
 
 /// Most pairs of needs that are relaxed together where no single one helps.
 const MOST_PAIRS: usize = 12;
@@ -36,14 +44,16 @@ pub fn ways_out<C: Catalogue>(
     conflict: &Conflict,
     catalogue: &C,
 ) -> Result<Vec<WayOut>, C::Error> {
-    let finder = Finder { problem, catalogue };
+    let (patience, most) =
+        if conflict.is_minimal { (PATIENCE, usize::MAX) } else { (LITTLE_PATIENCE, FEW_NEEDS) };
+    let mut finder = Finder { problem, catalogue, patience };
     let mut ways = Vec::new();
-    for number in finder.open_to_change(conflict) {
+    for number in finder.open_to_change(conflict).into_iter().take(most) {
         for kind in [Kind::Prereleases, Kind::Range, Kind::Drop] {
-            ways.extend(finder.relaxing(&[number], kind)?.ok());
+            ways.extend(finder.relaxing(&[number], kind)?);
         }
     }
-    if ways.is_empty() {
+    if ways.is_empty() && conflict.is_minimal {
         ways = finder.relaxing_two(conflict)?;
     }
     ways.sort_by_key(|way| way.changes.iter().map(|(need, change)| weight(need, change)).sum::<usize>());
@@ -60,6 +70,8 @@ enum Kind {
 struct Finder<'a, C> {
     problem: &'a Problem,
     catalogue: &'a C,
+    /// Contradictions that may yet be met.
+    patience: u64,
 }
 
 impl<C: Catalogue> Finder<'_, C> {
@@ -69,35 +81,44 @@ impl<C: Catalogue> Finder<'_, C> {
     }
 
     /// Ways that change two ranges: one of this conflict, and one of what it then comes to.
-    fn relaxing_two(&self, conflict: &Conflict) -> Result<Vec<WayOut>, C::Error> {
+    fn relaxing_two(&mut self, conflict: &Conflict) -> Result<Vec<WayOut>, C::Error> {
         let mut tried: Vec<[usize; 2]> = Vec::new();
         let mut ways = Vec::new();
         for first in self.open_to_change(conflict) {
-            let Err(next) = self.relaxing(&[first], Kind::Range)? else { continue };
-            for second in next.iter().flat_map(|next| self.open_to_change(next)) {
+            let Some(next) = self.conflict_without(first)? else { continue };
+            for second in self.open_to_change(&next) {
                 let pair = [first.min(second), first.max(second)];
                 if first != second && tried.len() < MOST_PAIRS && !tried.contains(&pair) {
                     tried.push(pair);
-                    ways.extend(self.relaxing(&pair, Kind::Range)?.ok());
+                    ways.extend(self.relaxing(&pair, Kind::Range)?);
                 }
             }
         }
         Ok(ways)
     }
 
-    /// The way of relaxing these needs so or, where it leads nowhere, the conflict that is left, if it is another.
-    fn relaxing(&self, numbers: &[usize], kind: Kind) -> Result<Result<WayOut, Option<Conflict>>, C::Error> {
-        let Some(problem) = self.relaxed(numbers, kind) else { return Ok(Err(None)) };
-        let resolution = match resolve(&problem, self.catalogue) {
-            Ok(resolution) => resolution,
-            Err(Unresolved::Catalogue(error)) => return Err(error),
-            Err(Unresolved::Conflict(conflict)) => return Ok(Err(Some(*conflict))),
-            Err(Unresolved::GaveUp(_)) => return Ok(Err(None)),
+    /// The conflict that is left when one need has any range.
+    fn conflict_without(&self, number: usize) -> Result<Option<Conflict>, C::Error> {
+        let Some(problem) = self.relaxed(&[number], Kind::Range) else { return Ok(None) };
+        match resolve(&problem, self.catalogue) {
+            Err(Unresolved::Conflict(conflict)) => Ok(Some(*conflict)),
+            Err(Unresolved::Catalogue(error)) => Err(error),
+            Ok(_) | Err(Unresolved::GaveUp(_)) => Ok(None),
+        }
+    }
+
+    /// The way of relaxing these needs so, if it leads anywhere.
+    fn relaxing(&mut self, numbers: &[usize], kind: Kind) -> Result<Option<WayOut>, C::Error> {
+        let Some(problem) = self.relaxed(numbers, kind).filter(|_| self.patience > 0) else {
+            return Ok(None);
+        };
+        let Some(resolution) = attempt(&problem, self.catalogue, &mut self.patience)? else {
+            return Ok(None);
         };
         let needs = numbers.iter().map(|number| &self.problem.needs[*number]);
         let changes = needs.map(|need| Some((need.clone(), relaxation(need, kind, &resolution)?)));
         let changes: Option<Vec<_>> = changes.collect();
-        Ok(changes.map(|changes| WayOut { changes, resolution }).ok_or(None))
+        Ok(changes.map(|changes| WayOut { changes, resolution }))
     }
 
     /// The problem with these needs relaxed; `None` if they are so already.
@@ -107,7 +128,7 @@ impl<C: Catalogue> Finder<'_, C> {
             match kind {
                 Kind::Prereleases if problem.needs[*number].prereleases => return None,
                 Kind::Prereleases => problem.needs[*number].prereleases = true,
-                Kind::Range => problem.needs[*number].range = Range::any(),
+                Kind::Range => loosen(&mut problem, *number),
                 Kind::Drop => {}
             }
         }
@@ -117,6 +138,15 @@ impl<C: Catalogue> Finder<'_, C> {
         }
         Some(problem)
     }
+}
+
+/// Lets a need have any range; where it has its family's, the family.
+fn loosen(problem: &mut Problem, number: usize) {
+    problem.needs[number].range = Range::any();
+    let Some(family) = problem.needs[number].family.clone() else { return };
+    let of_family = problem.needs.iter_mut().filter(|need| need.family.as_ref() == Some(&family));
+    of_family.for_each(|need| need.range = Range::any());
+    problem.families.insert(family, Range::any());
 }
 
 fn relaxation(need: &ProblemNeed, kind: Kind, resolution: &Resolution) -> Option<Relaxation> {

@@ -1,0 +1,27 @@
+//! The options of every command that resolves.
+
+use std::time::Duration;
+
+/// How long a search may take, and how it is told.
+#[derive(Debug, Clone, Copy, clap::Args)]
+pub struct Searching {
+    /// Give up resolving after so many seconds
+    #[arg(long, value_name = "SECONDS", default_value_t = Searching::default().effort)]
+    effort: u64,
+    /// Tell a long conflict in full
+    #[arg(long)]
+    pub full: bool,
+}
+
+impl Default for Searching {
+    fn default() -> Self {
+        Self { effort: 30, full: false }
+    }
+}
+
+impl Searching {
+    /// How long a search may take.
+    pub fn effort(self) -> Duration {
+        Duration::from_secs(self.effort)
+    }
+}

@@ -1,0 +1,275 @@
+//! Needs beyond a package and a range: capabilities, families, conflicts, and what is left out.
+
+use insta::assert_snapshot;
+
+use crate::garden::Garden;
+
+const RELEASES: [&str; 18] = [
+    "hedge-grid 1.0.0: day-clock 1",
+    "seed-clock 1.0.0: +day-clock",
+    "seed-clock 1.1.0: +day-clock",
+    "seed-clock 2.0.0: +day-clock",
+    "sun-arc 1.0.0: +day-clock, dew-point 1",
+    "dew-point 1.4.0",
+    "rain-ledger 2.6.1: dew-point 1, seed-clock 1",
+    "bark-log 1.0.1: !moss-map .. 2.1",
+    "bark-log 1.1.0",
+    "moss-map 2.0.0: leaf-palette 1",
+    "moss-map 2.3.0: leaf-palette 1",
+    "leaf-palette 1.2.0",
+    "pergola/core 3.1.0: @pergola",
+    "pergola/core 3.2.0: @pergola",
+    "pergola/core 3.3.0: @pergola",
+    "pergola/panel 3.2.0: @pergola, pergola/core any",
+    "pergola/panel 3.3.0: @pergola, pergola/core any",
+    "pergola/plots 3.2.0: @pergola, pergola/core any",
+];
+
+#[test]
+fn a_need_on_a_capability_takes_a_provider_and_the_manifest_may_prefer_one() {
+    let garden = Garden::needing(&RELEASES, "hedge-grid = \"1\"");
+    assert_snapshot!(garden.run(&["install"]), @"
+    lock: 2 added
+      added  hedge-grid  1.0.0  2.0 KiB  MIT  needed here
+      added  seed-clock  1.1.0  2.0 KiB  MIT  needed by hedge-grid, as day-clock
+    shelf: 2 packages put there, 4.0 KiB fetched (TIME)
+    ----- status 0
+    ");
+    assert_snapshot!(garden.run(&["explain", "day-clock"]), @"
+    seed-clock 1.1.0 is needed as day-clock
+      through hedge-grid
+    2.0.0 is newer; only the lock, which stays with what it has, keeps it out
+    ----- status 0
+    ");
+    garden.write(
+        "gate/bibliotax.toml",
+        &(garden.read("gate/bibliotax.toml") + "[capabilities]\nday-clock = \"sun-arc\"\n"),
+    );
+    assert_snapshot!(garden.run(&["install"]), @"
+    lock: 2 added, 1 gone
+      added  dew-point   1.4.0  2.0 KiB  MIT  needed by sun-arc
+      gone   seed-clock  1.1.0  2.0 KiB  MIT  nothing needs it
+      added  sun-arc     1.0.0  2.0 KiB  MIT  needed by hedge-grid, as day-clock
+    shelf: 2 packages put there, 1 taken off, 1 already there, 4.0 KiB fetched (TIME)
+    ----- status 0
+    ");
+    assert_snapshot!(garden.run(&["need", "dew-point", "2"]), @r#"
+    ----- stderr
+    resolve.conflict
+
+      x no set of releases satisfies all needs
+      | gate-kiosk needs dew-point 2.
+      | No release of dew-point is in 2: there are 1.4.0.
+      help: take one of the ways below; nothing was changed
+    ways out, each tried:
+      bibliotax need dew-point "1.4 .. 2"   # takes dew-point 1.4.0
+    ----- status 4
+    "#);
+    assert_snapshot!(garden.run(&["explain", "day-clock", "3"]), @"
+    day-clock can't be in 3:
+      No release provides day-clock in 3.
+    ----- status 4
+    ");
+}
+
+#[test]
+fn a_preferred_provider_that_can_not_be_had_is_told() {
+    let garden = Garden::needing(&RELEASES, "hedge-grid = \"1\"\n[capabilities]\nday-clock = \"bark-log\"");
+    assert_snapshot!(garden.run(&["install"]), @"
+    lock: 2 added
+      added  hedge-grid  1.0.0  2.0 KiB  MIT  needed here
+      added  seed-clock  1.1.0  2.0 KiB  MIT  needed by hedge-grid, as day-clock
+    shelf: 2 packages put there, 4.0 KiB fetched (TIME)
+    ----- stderr
+    heed: day-clock comes from seed-clock: bark-log, which the manifest prefers, can't be had
+    ----- status 0
+    ");
+}
+
+#[test]
+fn a_family_stays_at_one_version_in_the_range_it_is_kept_in() {
+    let garden = Garden::needing(&RELEASES, "\"pergola/panel\" = \"family\"\n[families]\npergola = \"3\"");
+    assert_snapshot!(garden.run(&["install"]), @"
+    lock: 2 added
+      added  pergola/core   3.3.0  2.0 KiB  MIT  needed by pergola/panel
+      added  pergola/panel  3.3.0  2.0 KiB  MIT  needed here
+    shelf: 2 packages put there, 4.0 KiB fetched (TIME)
+    ----- status 0
+    ");
+    assert_snapshot!(garden.run(&["need", "pergola/plots"]), @r#"
+    manifest: [needs] pergola/plots = "family", pergola being kept at "3"
+    lock: 1 added, 2 lowered
+      lowered  pergola/core   3.3.0 -> 3.2.0  2.0 KiB  MIT  needed by pergola/panel and 1 more
+      lowered  pergola/panel  3.3.0 -> 3.2.0  2.0 KiB  MIT  needed here
+      added    pergola/plots  3.2.0           2.0 KiB  MIT  needed here
+    shelf: 3 packages put there, 6.0 KiB fetched (TIME)
+    ----- status 0
+    "#);
+    assert_snapshot!(garden.run(&["explain", "pergola/core", "3.3"]), @"
+    pergola/core can't be in 3.3:
+      pergola/core and pergola/plots are of the family pergola, which stays at one version.
+      gate-kiosk needs pergola/plots 3.
+      No version of the family pergola satisfies all of this.
+    ways out, each tried:
+      bibliotax drop pergola/plots   # does without pergola/plots
+    ----- status 4
+    ");
+    assert_snapshot!(garden.run(&["update", "--beyond"]), @"
+    shelf: nothing to do, all 3 packages are there
+    ----- status 0
+    ");
+    assert_snapshot!(garden.run(&["need", "pergola/core", "3.1"]), @r#"
+    ----- stderr
+    resolve.conflict
+
+      x no set of releases satisfies all needs
+      | gate-kiosk needs pergola/plots 3.
+      | pergola/plots and pergola/core are of the family pergola, which stays at one version.
+      | gate-kiosk needs pergola/core 3.1.
+      | No version of the family pergola satisfies all of this.
+      help: take one of the ways below; nothing was changed
+    ways out, each tried:
+      bibliotax need pergola/core "3.2 .. 4"   # takes pergola/core 3.2.0
+    ----- status 4
+    "#);
+}
+
+#[test]
+fn a_range_of_a_family_is_widened_as_a_line_of_the_manifest() {
+    let garden = Garden::needing(&RELEASES, "\"pergola/panel\" = \"family\"\n[families]\npergola = \"3.2\"");
+    garden.run(&["install"]).expect(0);
+    assert_snapshot!(garden.run(&["explain", "pergola/core", "3.3"]), @r#"
+    pergola/core can't be in 3.3:
+      gate-kiosk keeps the family pergola at 3.2, and pergola/core is of it.
+    ways out, each tried:
+      [families] pergola = "3.3 .. 4"   # in the manifest: takes pergola/panel 3.3.0
+    ----- status 4
+    "#);
+    assert_snapshot!(garden.run(&["update", "--beyond", "--dry-run"]), @r#"
+    manifest: [families] pergola = "3.3 .. 4" instead of "3.2"
+    lock: 2 raised
+      raised  pergola/core   3.2.0 -> 3.3.0  2.0 KiB  MIT  needed by pergola/panel
+      raised  pergola/panel  3.2.0 -> 3.3.0  2.0 KiB  MIT  needed here
+    nothing was written
+    ----- status 0
+    "#);
+}
+
+#[test]
+fn releases_that_conflict_are_not_taken_together() {
+    let garden = Garden::needing(&RELEASES, "bark-log = \"any\"\nmoss-map = \"2.0\"");
+    assert_snapshot!(garden.run(&["install"]), @"
+    lock: 3 added
+      added  bark-log      1.1.0  2.0 KiB  MIT  needed here
+      added  leaf-palette  1.2.0  2.0 KiB  MIT  needed by moss-map
+      added  moss-map      2.0.0  2.0 KiB  MIT  needed here
+    shelf: 3 packages put there, 6.0 KiB fetched (TIME)
+    ----- status 0
+    ");
+    assert_snapshot!(garden.run(&["need", "bark-log", "1.0"]), @r#"
+    ----- stderr
+    resolve.conflict
+
+      x no set of releases satisfies all needs
+      | gate-kiosk needs bark-log 1.0.
+      | bark-log 1.0.1 can't be together with moss-map .. 2.1.
+      | gate-kiosk needs moss-map 2.0.
+      | So no release of moss-map is left.
+      help: take one of the ways below; nothing was changed
+    ways out, each tried:
+      bibliotax need bark-log "1.1 .. 2"                       # takes bark-log 1.1.0
+      bibliotax need moss-map "2.3 .. 3" bark-log 1.0          # takes moss-map 2.3.0
+      bibliotax drop moss-map && bibliotax need bark-log 1.0   # does without moss-map
+    ----- status 4
+    "#);
+}
+
+#[test]
+fn what_a_need_brings_can_be_left_out_and_that_is_recorded_and_shown() {
+    let garden = Garden::needing(&RELEASES, "");
+    assert_snapshot!(garden.run(&["need", "moss-map", "--without", "leaf-palette"]), @r#"
+    manifest: [needs] moss-map = "2.3 .. 3"
+    lock: 1 added
+      added  moss-map  2.3.0  2.0 KiB  MIT  needed here, without leaf-palette
+    shelf: 1 package put there, 2.0 KiB fetched (TIME)
+    ----- status 0
+    "#);
+    assert!(garden.read("gate/bibliotax.lock").contains(r#""left-out":["leaf-palette"]"#));
+    assert_snapshot!(garden.run(&["explain", "leaf-palette"]), @"
+    ----- stderr
+    explain.not-here
+
+      x leaf-palette is not in the lock
+      | The manifest needs moss-map without it.
+      help: `bibliotax explain leaf-palette any` tells whether it could be
+    ----- status 2
+    ");
+    assert_snapshot!(garden.run(&["need", "bark-log", "--without", "leaf-palette", "--dry-run"]), @r#"
+    manifest: [needs] bark-log = "1.1 .. 2"
+    lock: 1 added
+      added  bark-log  1.1.0  2.0 KiB  MIT  needed here
+    nothing was written
+    ----- stderr
+    heed: bark-log doesn't need leaf-palette, so leaving that out changes nothing
+    ----- status 0
+    "#);
+}
+
+#[test]
+fn families_and_capabilities_that_are_not_declared_well_are_told_at_their_place() {
+    let rows = [
+        ("\"pergola/panel\" = \"family\"", "manifest.no-family"),
+        ("bark-log = \"family\"", "manifest.no-family"),
+        (
+            "bark-log = { range = \"1\", family = \"pergola\" }\n[families]\npergola = \"3\"",
+            "manifest.two-ranges",
+        ),
+        ("bark-log = \"1\"\n[capabilities]\nday-clock = \"Sun Arc\"", "name.invalid"),
+        ("bark-log = { range = \"1\", without = \"dew-point\" }", "manifest.wrong-kind"),
+    ];
+    for (needs, code) in rows {
+        let garden = Garden::needing(&RELEASES, needs);
+        assert_eq!(garden.run(&["install"]).expect(3).code(), code, "{needs}");
+    }
+}
+
+#[test]
+fn a_capability_and_a_package_never_share_a_name() {
+    let garden = Garden::needing(&RELEASES, "");
+    garden.write("clock/bibliotax.toml", "[project]\nname = \"day-clock\"\nversion = \"1.0\"\n");
+    garden.write("clock/clock.txt", "tick\n");
+    let told = garden.run_in("clock", &["publish", "../seedhouse"]).expect(3);
+    assert_eq!(told.code(), "registry.name-taken", "{told}");
+    let card = "[project]\nname = \"petal-font\"\nversion = \"1.0\"\n[card]\nprovides = [\"dew-point\"]\n";
+    garden.write("clock/bibliotax.toml", card);
+    let told = garden.run_in("clock", &["publish", "../seedhouse"]).expect(3);
+    assert_eq!(told.code(), "registry.name-taken", "{told}");
+    assert!(!garden.run(&["need", "petal-font"]).expect(4).stdout.contains("added"));
+}
+
+#[test]
+fn what_is_published_says_family_capabilities_and_conflicts() {
+    let garden = Garden::needing(&RELEASES, "");
+    let card = "[project]\nname = \"petal-font\"\nversion = \"1.0\"\n[card]\nfamily = \"petals\"\n\
+        provides = { day-clock = \"7\" }\nconflicts = { bark-log = \"1.0\" }\n";
+    garden.write("font/bibliotax.toml", card);
+    garden.write("font/font.txt", "a b c\n");
+    garden.run_in("font", &["publish", "../seedhouse"]).expect(0);
+    garden.run(&["need", "day-clock", "7"]).expect(0);
+    let told = garden.run(&["need", "bark-log", "1.0"]);
+    assert_snapshot!(told, @r#"
+    ----- stderr
+    resolve.conflict
+
+      x no set of releases satisfies all needs
+      | gate-kiosk needs day-clock 7, provided by petal-font 1.0.
+      | gate-kiosk needs bark-log 1.0.
+      | petal-font 1.0 can't be together with bark-log 1.0.
+      | So no release of bark-log is left.
+      help: take one of the ways below; nothing was changed
+    ways out, each tried:
+      bibliotax need bark-log "1.1 .. 2"                        # takes bark-log 1.1.0
+      bibliotax drop day-clock && bibliotax need bark-log 1.0   # does without day-clock
+    ----- status 4
+    "#);
+}

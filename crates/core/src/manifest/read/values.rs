@@ -1,0 +1,159 @@
+//! Reading values of one shape each, with a fault where there is another.
+
+use std::ops::Range as Span;
+use std::str::FromStr;
+
+use toml_edit::{Item, Key, TableLike, Value};
+
+use super::Reader;
+use crate::fault::Fault;
+use crate::nearest::{either, nearest};
+
+impl Reader {
+    pub(super) fn each<T>(
+        &mut self,
+        top: &dyn TableLike,
+        key: &str,
+        read: impl FnMut(&mut Self, &Key, &Item) -> Option<T>,
+    ) -> Vec<T> {
+        let table = top.get(key).and_then(|item| self.table(item, key));
+        table.map(|table| self.entries(table, read)).unwrap_or_default()
+    }
+
+    pub(super) fn entries<T>(
+        &mut self,
+        table: &dyn TableLike,
+        mut read: impl FnMut(&mut Self, &Key, &Item) -> Option<T>,
+    ) -> Vec<T> {
+        let keys: Vec<String> = table.iter().map(|(key, _)| key.to_owned()).collect();
+        let pairs = keys.iter().filter_map(|key| table.get_key_value(key));
+        pairs.filter_map(|(key, item)| read(self, key, item)).collect()
+    }
+
+    pub(super) fn only_known(&mut self, table: &dyn TableLike, what: &str, known: &[&str], later: &[&str]) {
+        for (name, _) in table.iter().filter(|(name, _)| !known.contains(name)) {
+            let at = table.get_key_value(name).map_or(0..0, |(key, _)| key_span(key));
+            if later.contains(&name) {
+                let message = format!("this version of bibliotax can't act on `{name}` yet");
+                self.faults
+                    .push(Fault::new("manifest.later", message, at).mend("take it out until a version can"));
+                continue;
+            }
+            let fault = Fault::new("manifest.unknown-key", format!("{what} has no key `{name}`"), at);
+            self.faults.push(with_nearest(fault, name, known.iter().copied()));
+        }
+    }
+
+    pub(super) fn table<'a>(&mut self, item: &'a Item, key: &str) -> Option<&'a dyn TableLike> {
+        let table = item.as_table_like();
+        if table.is_none() {
+            self.wrong_kind(item, key, "a table");
+        }
+        table
+    }
+
+    pub(super) fn text(&mut self, item: &Item, key: &str) -> Option<String> {
+        let text = item.as_str().map(str::to_owned);
+        if text.is_none() {
+            self.wrong_kind(item, key, "a text in quotes");
+        }
+        text
+    }
+
+    pub(super) fn flag(&mut self, item: &Item, key: &str) -> bool {
+        if item.as_bool().is_none() {
+            self.wrong_kind(item, key, "`true` or `false`");
+        }
+        item.as_bool().unwrap_or_default()
+    }
+
+    pub(super) fn texts(&mut self, table: &dyn TableLike, key: &str) -> Option<Vec<String>> {
+        let item = table.get(key)?;
+        let texts = item
+            .as_array()
+            .and_then(|array| array.iter().map(|value| value.as_str().map(str::to_owned)).collect());
+        if texts.is_none() {
+            self.wrong_kind(item, key, "a list of texts, such as `[\"…\"]`");
+        }
+        texts
+    }
+
+    pub(super) fn parsed_list<T: FromStr<Err = Fault>>(
+        &mut self,
+        table: &dyn TableLike,
+        key: &str,
+    ) -> Vec<T> {
+        let Some(item) = table.get(key) else { return Vec::new() };
+        let Some(array) = item.as_array() else {
+            self.wrong_kind(item, key, "a list of names, such as `[\"…\"]`");
+            return Vec::new();
+        };
+        let items: Vec<Item> = array.iter().cloned().map(Item::Value).collect();
+        items.iter().filter_map(|item| self.parse(item, key)).collect()
+    }
+
+    fn wrong_kind(&mut self, item: &Item, key: &str, expected: &str) {
+        let message = format!("`{key}` has to be {expected}");
+        self.faults
+            .push(Fault::new("manifest.wrong-kind", message, span(item)).label(format!("is {}", kind(item))));
+    }
+
+    pub(super) fn parsed<T: FromStr<Err = Fault>>(&mut self, table: &dyn TableLike, key: &str) -> Option<T> {
+        table.get(key).and_then(|item| self.parse(item, key))
+    }
+
+    pub(super) fn parse<T: FromStr<Err = Fault>>(&mut self, item: &Item, key: &str) -> Option<T> {
+        let text = self.text(item, key)?;
+        text.parse().map_err(|fault| self.faults.push(placed(fault, &span(item), text.len()))).ok()
+    }
+
+    pub(super) fn name<T: FromStr<Err = Fault>>(&mut self, key: &Key) -> Option<T> {
+        key.get()
+            .parse()
+            .map_err(|fault| self.faults.push(placed(fault, &key_span(key), key.get().len())))
+            .ok()
+    }
+}
+
+/// A fault inside a value, at its place in the manifest.
+///
+/// A value without escapes stands in one quote on each side; of any other the whole is pointed at.
+fn placed(fault: Fault, value: &Span<usize>, width: usize) -> Fault {
+    match value.len().checked_sub(width) {
+        Some(0) => fault.shifted(value.start),
+        Some(2) => fault.shifted(value.start + 1),
+        _ => Fault { span: value.clone(), ..fault },
+    }
+}
+
+pub(super) fn with_nearest<'a>(
+    fault: Fault,
+    word: &str,
+    known: impl Iterator<Item = &'a str> + Clone,
+) -> Fault {
+    let near = nearest(word, known.clone(), 2);
+    if !near.is_empty() {
+        return fault.mend(format!("perhaps {} was meant", either(&near)));
+    }
+    let all: Vec<&str> = known.collect();
+    if all.is_empty() { fault } else { fault.mend(format!("possible here: {}", either(&all))) }
+}
+
+fn kind(item: &Item) -> &'static str {
+    match item {
+        Item::Value(Value::String(_)) => "a text",
+        Item::Value(Value::Integer(_) | Value::Float(_)) => "a number",
+        Item::Value(Value::Boolean(_)) => "`true` or `false`",
+        Item::Value(Value::Datetime(_)) => "a date",
+        Item::Value(Value::Array(_)) | Item::ArrayOfTables(_) => "a list",
+        _ => "a table",
+    }
+}
+
+pub(super) fn span(item: &Item) -> Span<usize> {
+    item.span().unwrap_or(0..0)
+}
+
+pub(super) fn key_span(key: &Key) -> Span<usize> {
+    key.span().unwrap_or(0..0)
+}

@@ -1,0 +1,239 @@
+//! The words of a conflict: each fact as a sentence, and the sentence that they end in.
+
+use super::{Sentence, Teller};
+use crate::name::PackageName;
+use crate::range::{Range, VersionSet};
+use crate::resolve::Catalogue;
+use crate::resolve::choices::Choices;
+use crate::resolve::engine::Var;
+use crate::resolve::universe::{Demand, Fact, Kind, Package};
+
+impl<C: Catalogue> Teller<'_, C> {
+    /// A fact as a sentence.
+    pub(super) fn sentence(&self, fact: &Fact) -> Sentence {
+        let project = &self.problem.project;
+        let (text, about) = match fact {
+            Fact::Direct(number) => {
+                let need = &self.problem.needs[*number];
+                let set = need.range.set(need.prereleases);
+                let what = self.needed(&need.package, &need.range, set);
+                let text = if need.asked {
+                    format!("Asked for is {what}.")
+                } else {
+                    format!("{project} needs {what}.")
+                };
+                (text, vec![project, &need.package])
+            }
+            Fact::Kept { package, family } => {
+                let range = self.problem.families.get(family).map(spoken_range).unwrap_or_default();
+                let name = &self.packages[*package].name;
+                (
+                    format!("{project} keeps the family {family} at {range}, and {name} is of it."),
+                    vec![project, name],
+                )
+            }
+            Fact::InStep { one, other, family } => {
+                let (one, other) = (&self.packages[*one].name, &self.packages[*other].name);
+                let text =
+                    format!("{one} and {other} are of the family {family}, which stays at one version.");
+                (text, vec![one, other])
+            }
+            Fact::Demands { package, releases, demand } => {
+                let package = &self.packages[*package];
+                (self.demanded(package, releases, demand), vec![&package.name, demand.target()])
+            }
+            Fact::Held { package, choice } => {
+                let package = &self.packages[*package];
+                let version = package.release(*choice).map_or("", |release| release.entry.version.as_str());
+                (format!("The lock has {} {version}.", package.name), vec![&package.name])
+            }
+            Fact::Withdrawn { package, releases } => {
+                let package = &self.packages[*package];
+                (withdrawn(package, releases), vec![&package.name])
+            }
+        };
+        let is_question = matches!(fact, Fact::Direct(number) if self.problem.needs[*number].asked);
+        Sentence { text, about: about.into_iter().cloned().collect(), is_question }
+    }
+
+    fn demanded(&self, package: &Package, releases: &Choices, demand: &Demand) -> String {
+        let (who, is_one) = (spoken(package, releases), releases.only().is_some());
+        match demand {
+            Demand::Needs(need) => {
+                let verb = if is_one { "needs" } else { "need" };
+                format!(
+                    "{who} {verb} {}.",
+                    self.needed(&need.name, &need.range, need.range.set(need.prereleases))
+                )
+            }
+            Demand::Conflicts(conflict) => {
+                format!("{who} can't be together with {} {}.", conflict.name, spoken_range(&conflict.range))
+            }
+        }
+    }
+
+    /// What is needed: of a capability with what provides it.
+    fn needed(&self, name: &PackageName, range: &Range, set: &VersionSet) -> String {
+        let what = format!("{name} {}", spoken_range(range));
+        let Some(package) = self.universe.known(name).map(|var| &self.packages[var]) else { return what };
+        if !matches!(package.kind, Kind::Capability(_)) {
+            return what;
+        }
+        let providing = package.providers().iter().filter_map(|provider| {
+            let provider = &self.packages[self.universe.known(provider)?];
+            let releases = provider.providing(name, set);
+            (!releases.is_none()).then(|| format!("{} {}", provider.name, stretches(provider, &releases)))
+        });
+        match providing.collect::<Vec<_>>().as_slice() {
+            [] => format!("{what}, which no release provides"),
+            providing => format!("{what}, provided by {}", providing.join(" or by ")),
+        }
+    }
+
+    /// The sentence that the facts end in.
+    pub(super) fn clash(&self, facts: &[&Fact]) -> Sentence {
+        let in_step = facts.iter().find(|fact| matches!(fact, Fact::InStep { .. }));
+        let clashing =
+            facts.iter().filter_map(|fact| self.target(fact)).find(|var| self.is_unreachable(facts, *var));
+        let clashing = clashing.or_else(|| self.target(in_step?));
+        let capability =
+            || facts.iter().filter_map(|fact| self.target(fact)).find(|var| self.is_capability(*var));
+        let (text, about) = match clashing.or_else(capability) {
+            Some(var) => (self.clash_of(facts, var), vec![self.packages[var].name.clone()]),
+            None => (self.clash_of_all(facts), Vec::new()),
+        };
+        Sentence { text, about, is_question: false }
+    }
+
+    fn clash_of_all(&self, facts: &[&Fact]) -> String {
+        let mut held = facts.iter().filter_map(|fact| match fact {
+            Fact::Held { package, .. } => Some(&self.packages[*package].name),
+            _ => None,
+        });
+        if let (Some(name), None) = (held.next(), held.next()) {
+            return format!("So {name} can't stay as the lock has it.");
+        }
+        "Whichever releases are taken, one of these does not hold.".to_owned()
+    }
+
+    fn is_capability(&self, var: Var) -> bool {
+        matches!(self.packages[var].kind, Kind::Capability(_))
+    }
+
+    fn clash_of(&self, facts: &[&Fact], var: Var) -> String {
+        let Package { name, kind, .. } = &self.packages[var];
+        let narrowing = || facts.iter().filter(|fact| self.target(fact) == Some(var));
+        if narrowing().any(|fact| matches!(fact, Fact::Held { .. })) {
+            return format!("So {name} can't stay as the lock has it.");
+        }
+        let family = facts.iter().find_map(|fact| match fact {
+            Fact::InStep { one, other, family } if *one == var || *other == var => Some(family),
+            _ => None,
+        });
+        if let Some(family) = family {
+            return format!("No version of the family {family} satisfies all of this.");
+        }
+        let bars = |fact: &&&Fact| {
+            matches!(fact, Fact::Kept { .. } | Fact::Demands { demand: Demand::Conflicts(_), .. })
+        };
+        if narrowing().any(|fact| bars(&fact)) {
+            return format!("So no release of {name} is left.");
+        }
+        let ranges = self.ranges_asked(facts, var);
+        if self.is_capability(var) {
+            return match ranges.as_slice() {
+                [range] if facts.len() == 1 => format!("No release provides {name} in {range}."),
+                _ => format!("So nothing is left that provides {name}."),
+            };
+        }
+        match (kind, ranges.as_slice()) {
+            (Kind::Nothing, _) => format!("No registry has a package {name}."),
+            (Kind::Package(_), _) if self.packages[var].releases().is_empty() => {
+                format!("{name} has no release yet.")
+            }
+            (_, [range]) => {
+                format!("No release of {name} is in {range}: there are {}.", existing(&self.packages[var]))
+            }
+            (_, [one, other]) => format!("No release of {name} is in both {one} and {other}."),
+            (_, ranges) => format!("No release of {name} is in all of {}.", ranges.join(" and ")),
+        }
+    }
+
+    /// Whether the facts that narrow a package leave none of its releases, all of them holding at once.
+    fn is_unreachable(&self, facts: &[&Fact], var: Var) -> bool {
+        let package = &self.packages[var];
+        let narrowing: Vec<&&Fact> = facts.iter().filter(|fact| self.target(fact) == Some(var)).collect();
+        let mut subjects: Vec<Option<Var>> = narrowing.iter().map(|fact| fact.subject()).collect();
+        subjects.sort_unstable();
+        // Two facts about one other package may be about different releases of it, of which one is taken.
+        let alternatives = subjects.windows(2).any(|pair| pair[0].is_some() && pair[0] == pair[1]);
+        let left = narrowing.iter().filter_map(|fact| self.accepted(fact));
+        left.fold(package.taken(), |all, choices| all.and(&choices)).is_none() && !alternatives
+    }
+
+    fn ranges_asked(&self, facts: &[&Fact], var: Var) -> Vec<String> {
+        let asked =
+            facts.iter().filter(|fact| self.target(fact) == Some(var)).filter_map(|fact| match fact {
+                Fact::Direct(number) => Some(spoken_range(&self.problem.needs[*number].range)),
+                Fact::Demands { demand: Demand::Needs(need), .. } => Some(spoken_range(&need.range)),
+                _ => None,
+            });
+        let mut ranges: Vec<String> = Vec::new();
+        for range in asked.filter(|range| !range.is_empty()) {
+            if !ranges.contains(&range) {
+                ranges.push(range);
+            }
+        }
+        ranges
+    }
+}
+
+fn withdrawn(package: &Package, releases: &Choices) -> String {
+    let verb = if releases.only().is_some() { "was" } else { "were" };
+    let reason = releases.highest().and_then(|choice| package.release(choice)?.withdrawn.as_ref());
+    let reason = reason.map(|withdrawal| format!(" ({})", withdrawal.reason)).unwrap_or_default();
+    format!("{} {verb} withdrawn{reason}.", spoken(package, releases))
+}
+
+/// A range as a sentence names it, which ends in a full stop: not `2.4 ..` but `2.4 or newer`.
+pub fn spoken_range(range: &Range) -> String {
+    let text = range.to_string();
+    text.strip_suffix(" ..").map_or(text.clone(), |from| format!("{from} or newer"))
+}
+
+/// Releases of a package as a sentence names them: `rain-ledger 2.4.0 to 2.6.1`, `every rain-ledger`.
+fn spoken(package: &Package, releases: &Choices) -> String {
+    if let Some(release) = releases.only().and_then(|choice| package.release(choice)) {
+        return format!("{} {}", package.name, release.entry.version);
+    }
+    if releases.iter().count() == package.releases().len() {
+        return format!("All releases of {}", package.name);
+    }
+    format!("{} {}", package.name, stretches(package, releases))
+}
+
+/// Releases as stretches of neighbours: `1.0`, `1.2 to 1.5`.
+fn stretches(package: &Package, releases: &Choices) -> String {
+    let mut stretches: Vec<(usize, usize)> = Vec::new();
+    for choice in releases.iter().filter(|choice| *choice != Choices::LEFT_OUT) {
+        match stretches.last_mut() {
+            Some((_, end)) if *end + 1 == choice => *end = choice,
+            _ => stretches.push((choice, choice)),
+        }
+    }
+    let version =
+        |choice: usize| package.release(choice).map_or("", |release| release.entry.version.as_str());
+    let words: Vec<String> = stretches
+        .into_iter()
+        .map(|(from, to)| match to - from {
+            0 => version(from).to_owned(),
+            1 => format!("{} and {}", version(from), version(to)),
+            _ => format!("{} to {}", version(from), version(to)),
+        })
+        .collect();
+    words.join(", ")
+}
+
+fn existing(package: &Package) -> String {
+    stretches(package, &package.taken())
+}

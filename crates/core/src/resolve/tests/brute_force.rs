@@ -1,0 +1,348 @@
+//! Small universes, against trying everything: existence, the order of preference, updates, ways out.
+
+use std::collections::BTreeSet;
+
+use proptest::prelude::*;
+
+use super::*;
+use crate::resolve::{Prefer, Relaxation, update, ways_out};
+
+const NAMES: [&str; 4] = ["ash", "beech", "cedar", "dogwood"];
+/// A capability where something provides it, else a name that nobody has.
+const CAPABILITY: &str = "shade";
+const FAMILY: &str = "trees";
+const RANGES: [&str; 11] = ["any", "1", "2", "3", "4", "2 ..", ".. 3", ".. 2", "!= 2", "1 or 3", "3 .."];
+
+fn ranges() -> impl Strategy<Value = Range> {
+    proptest::sample::select(&RANGES[..]).prop_map(|range| range.parse().unwrap())
+}
+
+fn names() -> impl Strategy<Value = PackageName> {
+    prop_oneof![14 => proptest::sample::select(&NAMES[..]), 1 => Just(CAPABILITY)].prop_map(package)
+}
+
+fn wanted(most: usize) -> impl Strategy<Value = Vec<Wanted>> {
+    proptest::collection::vec((names(), ranges()), 0..most)
+}
+
+fn releases(version: &'static str) -> impl Strategy<Value = Published> {
+    let standing = prop_oneof![
+        8 => Just(Standing::Fine), 1 => Just(Standing::Deprecated), 1 => Just(Standing::Withdrawn)
+    ];
+    let some = proptest::bool::weighted;
+    let conflict = (proptest::sample::select(&NAMES[..]).prop_map(package), ranges());
+    let conflict = proptest::option::weighted(0.1, conflict);
+    (wanted(4), conflict, some(0.08), some(0.15), standing).prop_map(
+        move |(needs, conflict, provides, family, standing)| Published {
+            needs,
+            conflicts: conflict.into_iter().collect(),
+            provides: if provides { vec![package(CAPABILITY)] } else { Vec::new() },
+            family: family.then(|| FAMILY.parse().unwrap()),
+            standing,
+            ..Published::new(version.parse().unwrap())
+        },
+    )
+}
+
+fn registries() -> impl Strategy<Value = Registry> {
+    let maybe = |version| proptest::option::weighted(0.8, releases(version));
+    let releases = (maybe("1"), maybe("2"), maybe("3"), maybe("4"))
+        .prop_map(|(a, b, c, d)| [a, b, c, d].into_iter().flatten().collect::<Vec<_>>());
+    proptest::collection::vec(releases, NAMES.len())
+        .prop_map(|packages| Registry(NAMES.iter().map(|name| package(name)).zip(packages).collect()))
+}
+
+fn problems() -> impl Strategy<Value = Problem> {
+    let name = || proptest::sample::select(&NAMES[..]).prop_map(package);
+    let version = proptest::sample::select(&["1", "2", "3", "4"][..]).prop_map(|text| text.parse().unwrap());
+    let prefer = prop_oneof![3 => Just(Prefer::Newest), 1 => Just(Prefer::Oldest)];
+    let maybe_name = || proptest::option::weighted(0.2, name());
+    let family = proptest::option::weighted(0.2, ranges());
+    let without = proptest::option::weighted(0.2, names());
+    let locked = proptest::collection::btree_map(name(), version, 0..3);
+    (wanted(4), locked, prefer, maybe_name(), maybe_name(), family, without).prop_map(
+        |(needs, locked, prefer, preferred, provider, family, without)| {
+            let mut needs: Vec<ProblemNeed> =
+                needs.into_iter().map(|(package, range)| ProblemNeed::new(package, range)).collect();
+            needs.iter_mut().take(1).for_each(|need| need.without.extend(without.clone()));
+            let capability = |name: Option<PackageName>| {
+                name.into_iter().map(|name| (package(CAPABILITY), name)).collect::<BTreeMap<_, _>>()
+            };
+            Problem {
+                needs,
+                locked,
+                prefer,
+                preferred: capability(preferred),
+                providers: capability(provider),
+                families: family.into_iter().map(|range| (FAMILY.parse().unwrap(), range)).collect(),
+                ..Problem::of(package("gate-kiosk"))
+            }
+        },
+    )
+}
+
+/// What is taken for a name.
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Taken {
+    Release(Version),
+    Provider(PackageName),
+}
+
+type Choice = BTreeMap<PackageName, Taken>;
+
+fn version_of<'c>(choice: &'c Choice, name: &PackageName) -> Option<&'c Version> {
+    match choice.get(name)? {
+        Taken::Release(version) => Some(version),
+        Taken::Provider(_) => None,
+    }
+}
+
+/// Every way to take at most one release of each package, and a provider of each capability, such that all holds.
+fn all_solutions(registry: &Registry, problem: &Problem) -> Vec<Choice> {
+    let mut partial: Vec<Choice> = vec![Choice::new()];
+    for (name, releases) in &registry.0 {
+        let usable = releases.iter().filter(|release| {
+            release.standing != Standing::Withdrawn || problem.locked.get(name) == Some(&release.version)
+        });
+        let options: Vec<Taken> = usable.map(|release| Taken::Release(release.version.clone())).collect();
+        partial = widened(partial, name, &options);
+    }
+    for capability in registry.capabilities() {
+        let options: Vec<Taken> = registry.providers(&capability).into_iter().map(Taken::Provider).collect();
+        partial = widened(partial, &capability, &options);
+    }
+    partial.retain(|choice| is_solution(registry, problem, choice));
+    partial
+}
+
+fn widened(partial: Vec<Choice>, name: &PackageName, options: &[Taken]) -> Vec<Choice> {
+    let with = |choice: &Choice, option: &Taken| {
+        let mut wider = choice.clone();
+        wider.insert(name.clone(), option.clone());
+        wider
+    };
+    let wider: Vec<Choice> =
+        partial.iter().flat_map(|choice| options.iter().map(move |option| with(choice, option))).collect();
+    partial.into_iter().chain(wider).collect()
+}
+
+fn is_solution(registry: &Registry, problem: &Problem, choice: &Choice) -> bool {
+    let satisfied = |(name, range): (&PackageName, &Range)| match choice.get(name) {
+        Some(Taken::Release(version)) => range.accepts(version),
+        Some(Taken::Provider(provider)) => version_of(choice, provider).is_some_and(|version| {
+            range.accepts(version) && registry.release(provider, version).provides.contains(name)
+        }),
+        None => false,
+    };
+    let mut families: BTreeMap<&Family, &Version> = BTreeMap::new();
+    let direct = problem.needs.iter().map(|need| (&need.package, &need.range));
+    direct.into_iter().all(satisfied)
+        && choice.keys().filter_map(|name| Some((name, version_of(choice, name)?))).all(|(name, version)| {
+            let release = registry.release(name, version);
+            let left_out = problem.left_out(name);
+            let needs = release.needs.iter().filter(|need| !left_out.contains(&need.0));
+            let clashes = |(other, range): &Wanted| {
+                other != name && version_of(choice, other).is_some_and(|version| range.accepts(version))
+            };
+            let in_step = release.family.as_ref().is_none_or(|family| {
+                let kept = problem.families.get(family).is_none_or(|range| range.accepts(version));
+                kept && *families.entry(family).or_insert(version) == version
+            });
+            in_step && !release.conflicts.iter().any(clashes) && needs.map(|(n, r)| (n, r)).all(satisfied)
+        })
+}
+
+/// The names that what is taken for a name brings in.
+fn brought(registry: &Registry, problem: &Problem, choice: &Choice, name: &PackageName) -> Vec<PackageName> {
+    match &choice[name] {
+        Taken::Provider(provider) => vec![provider.clone()],
+        Taken::Release(version) => {
+            let left_out = problem.left_out(name);
+            let needs = registry.release(name, version).needs.iter().map(|(name, _)| name.clone());
+            needs.filter(|name| !left_out.contains(name)).collect()
+        }
+    }
+}
+
+/// The part of a solution that can be reached from the direct needs.
+fn reached(registry: &Registry, problem: &Problem, choice: &Choice) -> Choice {
+    let mut open: Vec<PackageName> = problem.needs.iter().map(|need| need.package.clone()).collect();
+    let mut reached = Choice::new();
+    while let Some(name) = open.pop() {
+        if reached.insert(name.clone(), choice[&name].clone()).is_none() {
+            open.extend(brought(registry, problem, choice, &name));
+        }
+    }
+    reached
+}
+
+fn best_of(releases: &[Published], open: BTreeSet<Version>, prefer: Prefer) -> Option<Version> {
+    let is_deprecated =
+        |v: &Version| releases.iter().any(|r| r.version == *v && r.standing == Standing::Deprecated);
+    let (deprecated, sound): (BTreeSet<_>, BTreeSet<_>) = open.into_iter().partition(is_deprecated);
+    let left = if sound.is_empty() { deprecated } else { sound };
+    if prefer == Prefer::Newest { left.last().cloned() } else { left.first().cloned() }
+}
+
+/// What the lock has for a name; for a capability first what the project prefers.
+fn locked(registry: &Registry, problem: &Problem, name: &PackageName) -> Vec<Taken> {
+    if registry.providers(name).is_empty() {
+        return problem.locked.get(name).cloned().map(Taken::Release).into_iter().collect();
+    }
+    let providers = [problem.preferred.get(name), problem.providers.get(name)];
+    providers.into_iter().flatten().cloned().map(Taken::Provider).collect()
+}
+
+/// All solutions that are left, narrowed step by step.
+struct Narrowing<'a> {
+    registry: &'a Registry,
+    problem: &'a Problem,
+    left: Vec<Choice>,
+}
+
+impl Narrowing<'_> {
+    /// Keeps those that take this for a name, if any do; whether all that are left do.
+    fn take(&mut self, name: &PackageName, taken: &Taken) -> bool {
+        if self.left.iter().any(|choice| choice.get(name) == Some(taken)) {
+            self.left.retain(|choice| choice.get(name) == Some(taken));
+        }
+        self.left.iter().all(|choice| choice.get(name) == Some(taken))
+    }
+
+    fn brought(&self, name: &PackageName) -> Vec<PackageName> {
+        brought(self.registry, self.problem, &self.left[0], name)
+    }
+
+    /// What is best for a name of what the solutions left take for it.
+    fn best(&self, name: &PackageName, nearer: &BTreeSet<PackageName>) -> Taken {
+        let open: Vec<&Taken> = self.left.iter().filter_map(|choice| choice.get(name)).collect();
+        let locked =
+            locked(self.registry, self.problem, name).into_iter().find(|locked| open.contains(&locked));
+        let providers = self.registry.providers(name);
+        if providers.is_empty() {
+            let open = self.left.iter().filter_map(|choice| version_of(choice, name)).cloned().collect();
+            let best = || best_of(&self.registry.0[name], open, self.problem.prefer).map(Taken::Release);
+            return locked.or_else(best).unwrap();
+        }
+        let is_taken = |name: &&PackageName| {
+            nearer.contains(*name) || self.problem.needs.iter().any(|need| need.package == **name)
+        };
+        let mut open_providers =
+            providers.iter().filter(|provider| open.contains(&&Taken::Provider((*provider).clone())));
+        locked
+            .or_else(|| open_providers.clone().find(is_taken).cloned().map(Taken::Provider))
+            .or_else(|| open_providers.next().cloned().map(Taken::Provider))
+            .unwrap()
+    }
+}
+
+/// The best of all solutions, found by doing what the order in `resolve`'s own words says, step by step.
+fn best(registry: &Registry, problem: &Problem, left: Vec<Choice>) -> Choice {
+    let mut narrowing = Narrowing { registry, problem, left };
+    let direct: Vec<PackageName> = problem.needs.iter().map(|need| need.package.clone()).collect();
+    let (mut ring, mut seen): (Vec<PackageName>, BTreeSet<PackageName>) = (direct.clone(), BTreeSet::new());
+    while !ring.is_empty() {
+        let mut behind: BTreeSet<PackageName> = BTreeSet::new();
+        for name in &ring {
+            let is_new = seen.insert(name.clone());
+            let stays =
+                locked(registry, problem, name).iter().any(|locked| is_new && narrowing.take(name, locked));
+            if stays {
+                behind.extend(narrowing.brought(name));
+            }
+        }
+        ring = behind.into_iter().filter(|name| !seen.contains(name)).collect();
+    }
+    let mut ring = direct;
+    let (mut seen, mut nearer) = (BTreeSet::new(), BTreeSet::new());
+    loop {
+        for name in &ring {
+            let best = narrowing.best(name, &nearer);
+            narrowing.take(name, &best);
+        }
+        seen.extend(ring.iter().cloned());
+        nearer.extend(ring.iter().cloned());
+        let next: BTreeSet<PackageName> = ring.iter().flat_map(|name| narrowing.brought(name)).collect();
+        ring = next.into_iter().filter(|name| !seen.contains(name)).collect();
+        if ring.is_empty() {
+            return reached(registry, problem, &narrowing.left[0]);
+        }
+    }
+}
+
+fn texts(choice: &Choice) -> BTreeSet<String> {
+    choice
+        .keys()
+        .filter_map(|name| version_of(choice, name).map(|version| format!("{name} {version}")))
+        .collect()
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(1500))]
+
+    #[test]
+    fn finds_the_best_solution_exactly_when_there_is_one(registry in registries(), problem in problems()) {
+        let solutions = all_solutions(&registry, &problem);
+        match answer(&registry, &problem) {
+            Err(told) => prop_assert!(solutions.is_empty(), "{told:?} but {:?}", solutions[0]),
+            Ok(found) => {
+                prop_assert!(!solutions.is_empty(), "{found:?} satisfies not all");
+                let best = best(&registry, &problem, solutions);
+                prop_assert_eq!(found.into_iter().collect::<BTreeSet<_>>(), texts(&best));
+            }
+        }
+    }
+
+    #[test]
+    fn every_way_out_leads_to_a_solution(registry in registries(), problem in problems()) {
+        let Err(Unresolved::Conflict(conflict)) = resolve(&problem, &registry) else { return Ok(()) };
+        let Ok(ways) = ways_out(&problem, &conflict, &registry);
+        for way in ways {
+            let mut changed = problem.clone();
+            for (need, change) in &way.changes {
+                let at = changed.needs.iter().position(|other| other == need).unwrap();
+                match change {
+                    Relaxation::Prereleases => changed.needs[at].prereleases = true,
+                    Relaxation::Range(range, _) => changed.needs[at].range = range.clone(),
+                    Relaxation::Drop => drop(changed.needs.remove(at)),
+                }
+            }
+            prop_assert!(answer(&registry, &changed).is_ok(), "{:?}", way.changes);
+        }
+    }
+
+    #[test]
+    fn an_update_moves_what_is_asked_furthest_and_the_fewest_others(
+        registry in registries(), problem in problems(), pick in 0..64_usize
+    ) {
+        let problem = Problem { prefer: Prefer::Newest, locked: BTreeMap::new(), ..problem };
+        let solutions = all_solutions(&registry, &problem);
+        let Some(need) = problem.needs.get(pick % problem.needs.len().max(1)) else { return Ok(()) };
+        let asked = need.package.clone();
+        if solutions.is_empty() || !registry.providers(&asked).is_empty() {
+            return Ok(());
+        }
+        // A lock as some earlier day may have left it: any solution, what nobody reaches left out.
+        let earlier = reached(&registry, &problem, &solutions[pick % solutions.len()]);
+        let versions = |choice: &Choice| -> BTreeMap<PackageName, Version> {
+            choice.keys().filter_map(|name| Some((name.clone(), version_of(choice, name)?.clone()))).collect()
+        };
+        let locked = versions(&earlier);
+        let problem = Problem { locked: locked.clone(), ..problem };
+        let solutions: Vec<BTreeMap<PackageName, Version>> =
+            all_solutions(&registry, &problem).iter().map(versions).collect();
+        let Ok(update) = update(&problem, std::slice::from_ref(&asked), &registry) else { panic!("it had a solution") };
+        let found: BTreeMap<PackageName, Version> = update.resolution.packages.iter()
+            .map(|p| (p.release.entry.name.clone(), p.release.entry.version.clone())).collect();
+        let moved = |choice: &BTreeMap<PackageName, Version>| {
+            choice.iter().filter(|(name, v)| **name != asked && locked.get(*name).is_some_and(|l| l != *v)).count()
+        };
+        let open = solutions.iter().filter_map(|choice| choice.get(&asked).cloned()).collect();
+        let furthest = best_of(&registry.0[&asked], open, Prefer::Newest);
+        let possible = solutions.iter().filter(|choice| choice.get(&asked) == furthest.as_ref());
+        let fewest = possible.map(moved).min().unwrap();
+        prop_assert_eq!(moved(&found), fewest, "{:?} from {:?}", found, locked);
+        prop_assert_eq!(found.get(&asked), furthest.as_ref());
+        prop_assert_eq!(update.forced.is_empty(), fewest == 0);
+    }
+}

@@ -1,0 +1,217 @@
+//! Larger universes, thousands of them: what is chosen satisfies all, and what is told is a contradiction by itself.
+//!
+//! Conflicts are read back from their sentences, word by word, as a person would check them.
+
+use super::grown::grown;
+use super::sat::{Releases, Rule, is_possible, rules};
+use super::*;
+
+/// Reads a sentence of a conflict.
+fn read(registry: &Registry, problem: &Problem, sentence: &str) -> Rule {
+    let sentence = sentence.strip_suffix('.').unwrap();
+    if let Some((who, _)) = sentence.split_once(" was withdrawn").or(sentence.split_once(" were withdrawn")) {
+        return Rule::Never(releases(registry, who));
+    }
+    if let Some((one, rest)) =
+        sentence.split_once(" and ").filter(|_| sentence.contains(" are of the family "))
+    {
+        let (other, rest) = rest.split_once(" are of the family ").unwrap();
+        let (family, _) = rest.split_once(", which stays at one version").unwrap();
+        return Rule::InStep(package(one), package(other), family.parse().unwrap());
+    }
+    if let Some(rest) = sentence.strip_prefix("gate-kiosk keeps the family ") {
+        let (family, rest) = rest.split_once(" at ").unwrap();
+        let (range, name) = rest.split_once(", and ").unwrap();
+        let name = package(name.split_once(' ').unwrap().0);
+        return Rule::Kept(name, family.parse().unwrap(), spoken(range));
+    }
+    if let Some((who, what)) = sentence.split_once(" can't be together with ") {
+        let (name, range) = what.split_once(' ').unwrap();
+        return Rule::Bars(releases(registry, who), package(name), spoken(range));
+    }
+    let needs = sentence.split_once(" needs ").or_else(|| sentence.split_once(" need ")).unwrap();
+    let (who, what) = needs;
+    let (name, range) = what.split_once(' ').unwrap();
+    let range = range.split(", provided by ").next().unwrap().split(", which no").next().unwrap();
+    let who = (who != problem.project.as_str()).then(|| releases(registry, who));
+    Rule::Needs(who, package(name), spoken(range))
+}
+
+fn spoken(range: &str) -> Range {
+    let range = range.strip_suffix(" or newer").map_or(range.to_owned(), |from| format!("{from} .."));
+    range.parse().unwrap()
+}
+
+/// `All releases of rain-ledger`, `rain-ledger 2.4`, `rain-ledger 2.4 to 2.6, 2.8 and 2.9`.
+fn releases(registry: &Registry, text: &str) -> Releases {
+    if let Some(name) = text.strip_prefix("All releases of ") {
+        let name = package(name);
+        let versions = registry.0[&name].iter().map(|release| release.version.clone()).collect();
+        return (name, versions);
+    }
+    let (name, stretches) = text.split_once(' ').unwrap();
+    let name = package(name);
+    let all: Vec<Version> = registry.0[&name].iter().map(|release| release.version.clone()).collect();
+    let mut versions = Vec::new();
+    for stretch in stretches.split(", ").flat_map(|stretch| stretch.split(" and ")) {
+        let (from, to) = stretch.split_once(" to ").unwrap_or((stretch, stretch));
+        let (from, to): (Version, Version) = (from.parse().unwrap(), to.parse().unwrap());
+        versions.extend(all.iter().filter(|version| **version >= from && **version <= to).cloned());
+    }
+    (name, versions)
+}
+
+/// Whether a sentence says no more than the rules do.
+fn is_true(registry: &Registry, rules: &[Rule], sentence: &Rule) -> bool {
+    match sentence {
+        Rule::Needs(Some((name, versions)), needed, range) => versions.iter().all(|version| {
+            let who = Some((name.clone(), vec![version.clone()]));
+            rules.iter().any(|rule| match rule {
+                Rule::Needs(w, n, r) => {
+                    *w == who && n == needed && r.set(false).and(range.set(false)) == *r.set(false)
+                }
+                _ => false,
+            })
+        }),
+        Rule::Bars((name, versions), barred, range) => versions.iter().all(|version| {
+            rules.contains(&Rule::Bars((name.clone(), vec![version.clone()]), barred.clone(), range.clone()))
+        }),
+        Rule::Never((name, versions)) => {
+            versions.iter().all(|version| rules.contains(&Rule::Never((name.clone(), vec![version.clone()]))))
+        }
+        Rule::InStep(one, other, family) => {
+            let is_of =
+                |name: &PackageName| registry.0[name].iter().any(|r| r.family.as_ref() == Some(family));
+            is_of(one) && is_of(other)
+        }
+        rule => rules.contains(rule),
+    }
+}
+
+/// Checks an answer in every way; whether it was a set of releases.
+fn check(registry: &Registry, problem: &Problem) -> bool {
+    let rules = rules(registry, problem);
+    let possible = is_possible(registry, &rules);
+    match answer(registry, problem) {
+        Ok(found) => {
+            assert!(possible, "{found:?} though nothing satisfies all");
+            check_solution(registry, &rules, &found);
+            true
+        }
+        Err(told) => {
+            assert!(!possible, "there is a solution, but: {told:#?}");
+            check_telling(registry, problem, &rules, &told);
+            false
+        }
+    }
+}
+
+fn check_solution(registry: &Registry, rules: &[Rule], found: &[String]) {
+    let mut only = Registry::default();
+    for (name, releases) in &registry.0 {
+        let is_found = |release: &&Published| found.contains(&format!("{name} {}", release.version));
+        only.0.insert(name.clone(), releases.iter().filter(is_found).cloned().collect());
+    }
+    let about = |rule: &&Rule| match rule {
+        Rule::Needs(Some((name, versions)), ..)
+        | Rule::Bars((name, versions), ..)
+        | Rule::Never((name, versions)) => {
+            only.0[name].iter().any(|release| versions.contains(&release.version))
+        }
+        _ => true,
+    };
+    let rules: Vec<Rule> = rules.iter().filter(about).cloned().collect();
+    assert!(is_possible(&only, &rules), "{found:?} satisfies not all");
+}
+
+fn check_telling(registry: &Registry, problem: &Problem, rules: &[Rule], told: &[String]) {
+    let (_clash, sentences) = told.split_last().unwrap();
+    let read: Vec<Rule> = sentences.iter().map(|sentence| read(registry, problem, sentence)).collect();
+    for (rule, sentence) in read.iter().zip(sentences) {
+        assert!(is_true(registry, rules, rule), "`{sentence}` is not what was published");
+    }
+    assert!(!is_possible(registry, &read), "no contradiction: {told:#?}");
+    for (at, sentence) in sentences.iter().enumerate() {
+        let mut rest = read.clone();
+        rest.remove(at);
+        assert!(is_possible(registry, &rest), "`{sentence}` is not needed: {told:#?}");
+    }
+}
+
+/// Numbers that look random and are the same everywhere (Knuth's MMIX constants).
+struct Numbers(u64);
+
+impl Numbers {
+    fn below(&mut self, limit: usize) -> usize {
+        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        usize::try_from(self.0 >> 33).unwrap() % limit
+    }
+
+    fn one_in(&mut self, limit: usize) -> bool {
+        self.below(limit) == 0
+    }
+}
+
+/// A universe of any shape: how many packages, releases and needs, how narrow and how far.
+fn scattered(seed: u64) -> (Registry, Problem) {
+    let mut numbers = Numbers(seed);
+    let (packages, releases) = (4 + numbers.below(14), 1 + numbers.below(6));
+    let (needs, width) = (1 + numbers.below(4), 1 + numbers.below(3));
+    let with_all = numbers.one_in(2);
+    let mut registry = Registry::default();
+    let range = |numbers: &mut Numbers| -> Range {
+        let from = 1 + numbers.below(releases);
+        format!("{from} .. {}", from + 1 + numbers.below(width)).parse().unwrap()
+    };
+    for number in 0..packages {
+        for version in 1..=releases {
+            let mut release = Published::new(version.to_string().parse().unwrap());
+            for _ in 0..numbers.below(needs + 1) {
+                let target = package(&format!("bed-n{}", numbers.below(packages)));
+                release.needs.push((target, range(&mut numbers)));
+            }
+            if with_all {
+                if numbers.one_in(8) {
+                    let target = package(&format!("bed-n{}", numbers.below(packages)));
+                    release.conflicts.push((target, range(&mut numbers)));
+                }
+                if numbers.one_in(6) {
+                    release.needs.push((package("shade"), range(&mut numbers)));
+                }
+                release.provides.extend(numbers.one_in(8).then(|| package("shade")));
+                release.family = numbers.one_in(5).then(|| "trees".parse().unwrap());
+                release.standing = if numbers.one_in(12) { Standing::Withdrawn } else { Standing::Fine };
+            }
+            registry.0.entry(package(&format!("bed-n{number}"))).or_default().push(release);
+        }
+    }
+    let direct: Vec<String> = (0..1 + numbers.below(4))
+        .map(|_| format!("bed-n{} {}", numbers.below(packages), range(&mut numbers)))
+        .collect();
+    let mut problem = problem(&direct.iter().map(String::as_str).collect::<Vec<_>>(), &[]);
+    if with_all && numbers.one_in(3) {
+        problem.families.insert("trees".parse().unwrap(), range(&mut numbers));
+    }
+    (registry, problem)
+}
+
+#[test]
+fn scattered_universes_are_answered_as_a_sat_solver_answers() {
+    let solved = (0..3000).filter(|seed| {
+        let (registry, problem) = scattered(*seed);
+        check(&registry, &problem)
+    });
+    let solved = solved.count();
+    assert!((900..2100).contains(&solved), "both answers have to be common, and {solved} were solved");
+}
+
+#[test]
+fn grown_universes_are_answered_as_a_sat_solver_answers() {
+    let solved = (0..150).filter(|seed| {
+        let registry = grown(20, 8, *seed, 4);
+        let needs = ["bed-n19 any", "bed-n18 any", "bed-n16 any", "bed-n13 any", "bed-n7 1"];
+        check(&registry, &problem(&needs, &[]))
+    });
+    let solved = solved.count();
+    assert!((15..135).contains(&solved), "both answers have to be common, and {solved} were solved");
+}

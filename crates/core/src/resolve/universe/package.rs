@@ -1,0 +1,219 @@
+//! A name that the search has reached: a package with its releases, a capability with its providers, or nothing.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use crate::card::{CardConflict, CardNeed};
+use crate::history::Release;
+use crate::name::{Family, PackageName};
+use crate::range::VersionSet;
+use crate::resolve::Listing;
+use crate::resolve::choices::Choices;
+use crate::version::{Point, Version};
+
+/// A name that the search has reached, and what can be chosen for it.
+#[derive(Debug)]
+pub struct Package {
+    pub name: PackageName,
+    pub kind: Kind,
+    /// The releases that are not deprecated.
+    pub sound: Choices,
+    finals: Choices,
+    pres: Choices,
+    /// What the releases demand; worked out when it is asked for first.
+    demands: Option<Vec<Demanded>>,
+}
+
+/// What a name stands for.
+#[derive(Debug)]
+pub enum Kind {
+    /// No registry has it.
+    Nothing,
+    /// A package: its choices are releases.
+    Package(Arc<Listing>),
+    /// A capability: its choices are the packages that provide it, by name.
+    Capability(Arc<Listing>),
+}
+
+/// What a release asks of another package.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Demand {
+    /// It is needed.
+    Needs(CardNeed),
+    /// Some of its releases won't do.
+    Conflicts(CardConflict),
+}
+
+impl Demand {
+    /// The package that it is about.
+    pub fn target(&self) -> &PackageName {
+        match self {
+            Self::Needs(need) => &need.name,
+            Self::Conflicts(conflict) => &conflict.name,
+        }
+    }
+
+    /// Whether both are written alike; others may come to the same.
+    fn is_like(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Self::Needs(a), Self::Needs(b)) => {
+                a.prereleases == b.prereleases && a.range.is_written_like(&b.range)
+            }
+            (Self::Conflicts(a), Self::Conflicts(b)) => a.range.is_written_like(&b.range),
+            _ => false,
+        }
+    }
+}
+
+/// A demand, and all releases that make it.
+#[derive(Debug)]
+pub struct Demanded {
+    pub demand: Demand,
+    pub releases: Choices,
+    /// Whether it was stated, or waits for its target to be reached.
+    pub stated: bool,
+}
+
+impl Package {
+    pub fn new(name: PackageName, listing: Option<Arc<Listing>>) -> Self {
+        let kind = match listing {
+            None => Kind::Nothing,
+            Some(listing) if listing.history.providers().is_empty() => Kind::Package(listing),
+            Some(listing) => Kind::Capability(listing),
+        };
+        let none = || Choices::none(0);
+        let mut package = Self { name, kind, sound: none(), finals: none(), pres: none(), demands: None };
+        package.sound = package.choices_where(|release| release.deprecated.is_none());
+        package.finals = package.choices_where(|release| !release.entry.version.is_pre());
+        package.pres = package.choices_where(|release| release.entry.version.is_pre());
+        package
+    }
+
+    /// The releases, oldest first; none where the name stands for something else.
+    pub fn releases(&self) -> &[Release] {
+        match &self.kind {
+            Kind::Package(listing) => listing.history.releases(),
+            Kind::Capability(_) | Kind::Nothing => &[],
+        }
+    }
+
+    /// The packages that provide it, by name; none unless it is a capability.
+    pub fn providers(&self) -> &[PackageName] {
+        match &self.kind {
+            Kind::Capability(listing) => listing.history.providers(),
+            Kind::Package(_) | Kind::Nothing => &[],
+        }
+    }
+
+    /// The release behind a choice; `None` for leaving the package out.
+    pub fn release(&self, choice: usize) -> Option<&Release> {
+        self.releases().get(choice.checked_sub(1)?)
+    }
+
+    /// The provider behind a choice.
+    pub fn provider(&self, choice: usize) -> Option<&PackageName> {
+        self.providers().get(choice.checked_sub(1)?)
+    }
+
+    /// The choice that takes a provider.
+    pub fn taking(&self, provider: &PackageName) -> Option<usize> {
+        self.providers().binary_search(provider).ok().map(|at| at + 1)
+    }
+
+    /// The choice that takes `version`.
+    pub fn choice(&self, version: &Version) -> Option<usize> {
+        let found = self.releases().binary_search_by(|release| release.entry.version.cmp(version));
+        found.ok().map(|at| at + 1)
+    }
+
+    /// How many choices there are: a release or provider, or leaving it out.
+    pub fn width(&self) -> usize {
+        self.releases().len() + self.providers().len() + 1
+    }
+
+    /// Every choice but leaving it out.
+    pub fn taken(&self) -> Choices {
+        let mut taken = Choices::none(self.width());
+        taken.insert_from(1, self.width());
+        taken
+    }
+
+    /// The choices that take a release in `set`.
+    pub fn within(&self, set: &VersionSet) -> Choices {
+        let finals = self.between(set.finals()).and(&self.finals);
+        if self.pres.is_none() { finals } else { finals.or(&self.between(set.pres()).and(&self.pres)) }
+    }
+
+    /// The choices between each two points that follow each other, as an interval's ends.
+    fn between<'p>(&self, intervals: impl Iterator<Item = (&'p Point, Option<&'p Point>)>) -> Choices {
+        let releases = self.releases();
+        let before =
+            |point: &Point| releases.partition_point(|release| release.entry.version.point() < point) + 1;
+        let mut choices = Choices::none(self.width());
+        for (from, to) in intervals {
+            choices.insert_from(before(from), to.map_or(self.width(), before));
+        }
+        choices
+    }
+
+    /// The choices that take a release of which something holds.
+    pub fn choices_where(&self, holds: impl Fn(&Release) -> bool) -> Choices {
+        let held = self.releases().iter().enumerate().filter(|(_, release)| holds(release));
+        Choices::of(self.width(), held.map(|(at, _)| at + 1))
+    }
+
+    /// The choices that provide a capability at a version in `set`.
+    pub fn providing(&self, capability: &PackageName, set: &VersionSet) -> Choices {
+        let in_set = |version: &Version| set.contains(version.point());
+        self.choices_where(|release| release.entry.provided(capability).is_some_and(in_set))
+    }
+
+    /// The choices that are of a family.
+    pub fn of_family(&self, family: &Family) -> Choices {
+        self.choices_where(|release| release.entry.family.as_ref() == Some(family))
+    }
+
+    /// The families that its releases are of.
+    pub fn families(&self) -> Vec<Family> {
+        let mut families: Vec<Family> =
+            self.releases().iter().filter_map(|release| release.entry.family.clone()).collect();
+        families.sort();
+        families.dedup();
+        families
+    }
+
+    /// What the releases demand of others, but for needs of what is left out.
+    pub fn demands(&mut self, left_out: &[PackageName]) -> &mut [Demanded] {
+        if self.demands.is_none() {
+            self.demands = Some(self.gathered(left_out));
+        }
+        self.demands.as_deref_mut().unwrap_or_default()
+    }
+
+    /// The demand of this number, once they were worked out.
+    pub fn demand(&self, number: usize) -> Option<&Demand> {
+        self.demands.as_ref()?.get(number).map(|demanded| &demanded.demand)
+    }
+
+    fn gathered(&self, left_out: &[PackageName]) -> Vec<Demanded> {
+        let mut demands: Vec<Demanded> = Vec::new();
+        let mut by_target: HashMap<PackageName, Vec<usize>> = HashMap::new();
+        for (at, release) in self.releases().iter().enumerate() {
+            let needs = release.entry.running_needs().filter(|need| !left_out.contains(&need.name));
+            let conflicts = release.entry.conflicts.iter().filter(|conflict| conflict.name != self.name);
+            let conflicts = conflicts.cloned().map(Demand::Conflicts);
+            for demand in needs.cloned().map(Demand::Needs).chain(conflicts) {
+                let alike = by_target.entry(demand.target().clone()).or_default();
+                match alike.iter().find(|other| demands[**other].demand.is_like(&demand)) {
+                    Some(same) => demands[*same].releases.insert(at + 1),
+                    None => {
+                        alike.push(demands.len());
+                        let releases = Choices::of(self.width(), [at + 1]);
+                        demands.push(Demanded { demand, releases, stated: false });
+                    }
+                }
+            }
+        }
+        demands
+    }
+}

@@ -1,0 +1,19 @@
+//! Reads and parses every history of a registry in a folder, one after the other and nothing else: what `bench/`
+//! holds resolving against.
+
+use std::fs;
+use std::path::Path;
+
+fn main() -> Result<(), Box<dyn std::error::Error>> {
+    let root = std::env::args().nth(1).ok_or("which folder?")?;
+    let mut lines = 0;
+    for bin in fs::read_dir(Path::new(&root).join("packages"))? {
+        for history in fs::read_dir(bin?.path())? {
+            for line in fs::read_to_string(history?.path())?.lines() {
+                let event: serde_json::Value = serde_json::from_str(line)?;
+                lines += usize::from(event.is_object());
+            }
+        }
+    }
+    if lines == 0 { Err("there is nothing to read".into()) } else { Ok(()) }
+}

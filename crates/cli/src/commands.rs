@@ -1,8 +1,10 @@
 //! One file for each command: its arguments, and what it does with the pieces of the other crates.
 
 pub mod demo;
+pub mod describe;
 pub mod drop;
 pub mod explain;
+pub mod fit;
 pub mod init;
 pub mod install;
 pub mod need;
@@ -34,6 +36,8 @@ pub enum Command {
     Update(update::Update),
     Verify(verify::Verify),
     Explain(explain::Explain),
+    Describe(describe::Describe),
+    Fit(fit::Fit),
     Publish(publish::Publish),
     Registry(registry::Registry),
     Demo(demo::Demo),
@@ -52,6 +56,8 @@ impl Command {
             Self::Update(command) => command.run(here, ui),
             Self::Verify(command) => command.run(here, ui),
             Self::Explain(command) => command.run(here, ui),
+            Self::Describe(command) => command.run(here, ui),
+            Self::Fit(command) => command.run(here, ui),
             Self::Publish(command) => command.run(here, ui),
             Self::Registry(command) => command.run(here, ui),
             Self::Demo(command) => command.run(here, ui),

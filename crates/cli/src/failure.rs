@@ -171,8 +171,16 @@ impl From<RegistryError> for Failure {
             E::NoFile { .. } => {
                 ("registry.no-file", "tell the registry's keepers: an archive that was published is gone")
             }
+            E::WrongCard { .. } => (
+                "registry.wrong-card",
+                "don't use it; tell the registry's keepers that a published card changed",
+            ),
             E::Exists { .. } => {
                 ("registry.exists", "a release never changes: raise `version` in the manifest")
+            }
+            E::FacetClash { .. } => ("facet.clash", "let one of them define it, or give yours another name"),
+            E::Facet { .. } => {
+                ("facet.value", "check the name and the value, or define the facet under `[facets]`")
             }
             E::NameTaken { .. } => ("registry.name-taken", "choose another name"),
             E::NoVersion { .. } => ("manifest.no-version", "write `version = \"0.1.0\"` under `[project]`"),

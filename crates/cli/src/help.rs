@@ -5,7 +5,7 @@ use clap::Command;
 use crate::ui::{style, styled};
 
 const STAGES: [(&str, &[&str]); 5] = [
-    ("Declare what is needed", &["init", "need", "drop"]),
+    ("Declare what is needed", &["init", "describe", "fit", "need", "drop"]),
     ("Bring it here", &["resolve", "install", "update", "verify"]),
     ("Understand it", &["explain"]),
     ("Supply packages", &["publish", "registry"]),

@@ -1,15 +1,16 @@
 //! A project's folder: its manifest, lock, shelf and registries, found from anywhere inside it.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
 use bibliotax_core::card::FileRecord;
+use bibliotax_core::facet::{Facets, Fit, Target, Unstated};
 use bibliotax_core::fault::Fault;
 use bibliotax_core::lock::{self, Lock, LockFault, LockedPackage};
 use bibliotax_core::manifest::{self, Manifest, ManifestText};
-use bibliotax_core::name::PackageName;
+use bibliotax_core::name::{FacetName, PackageName};
 use bibliotax_core::notice::Listener;
 use bibliotax_core::resolve::{Catalogue, Problem, Resolution, resolve, ways_out};
 use bibliotax_disk::DiskError;
@@ -160,7 +161,9 @@ impl Project {
             }
         };
         let warnings = resolution.packages.iter().flat_map(|package| warnings(&package.release));
-        let warnings = warnings.chain(warnings_about_wishes(manifest, &resolution)).collect();
+        let warnings = warnings.chain(warnings_about_wishes(manifest, &resolution));
+        let warnings =
+            warnings.chain(warnings_about_fits(problem, &resolution, &registries.facets())).collect();
         Ok((Lock::new(manifest, &resolution), warnings))
     }
 
@@ -330,6 +333,32 @@ fn warnings_about_wishes(manifest: &Manifest, resolution: &Resolution) -> Vec<St
         (name != preferred).then_some(text)
     });
     idle.chain(passed).collect()
+}
+
+/// That chosen releases say nothing of facets that the project's targets have: one line for all that are silent alike.
+fn warnings_about_fits(problem: &Problem, resolution: &Resolution, facets: &Facets) -> Vec<String> {
+    let mut silent: BTreeMap<BTreeSet<FacetName>, Vec<&PackageName>> = BTreeMap::new();
+    for package in &resolution.packages {
+        let entry = &package.release.entry;
+        let is_reached = |place: &&Target| place.is_promise || package.targets.contains(&place.name);
+        let fits = problem.places.iter().filter(is_reached).map(|place| facets.fit(&entry.fits, place));
+        let unstated =
+            fits.filter_map(|fit| if let Fit::NotStated(facets) = fit { Some(facets) } else { None });
+        let told = unstated.flatten().filter(|facet| problem.unstated.of(facet) == Unstated::Warn);
+        let told: BTreeSet<FacetName> = told.collect();
+        if !told.is_empty() {
+            silent.entry(told).or_default().push(&entry.name);
+        }
+    }
+    let one = |(facets, packages): (&BTreeSet<FacetName>, &Vec<&PackageName>)| {
+        let facets: Vec<&str> = facets.iter().map(FacetName::as_str).collect();
+        let who = match packages.as_slice() {
+            [one] => format!("{one} doesn't state"),
+            many => format!("{} packages don't state", many.len()),
+        };
+        format!("{who} {}; `bibliotax fit` tells more", facets.join(", "))
+    };
+    silent.iter().map(one).collect()
 }
 
 /// What people should know of a release that was chosen.

@@ -1,6 +1,7 @@
 //! Data as people read it: sizes, tables, the difference of two locks.
 
 pub mod changes;
+pub mod fits;
 pub mod proof;
 pub mod ways;
 

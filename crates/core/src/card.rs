@@ -12,6 +12,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::digest::Digest;
+use crate::facet::Fits;
 use crate::license::License;
 use crate::name::{Family, PackageName, Purpose};
 use crate::range::Range;
@@ -54,6 +55,9 @@ pub struct Card {
     /// The releases that it can't be together with.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub conflicts: Vec<CardConflict>,
+    /// Where it can be used, facet by facet.
+    #[serde(default, skip_serializing_if = "Fits::is_empty")]
+    pub fits: Fits,
     /// Its archives; a release may have none.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub files: Vec<FileRecord>,
@@ -77,6 +81,7 @@ impl Card {
             family: self.family.clone(),
             provides: self.provides.clone(),
             conflicts: self.conflicts.clone(),
+            fits: self.fits.clone(),
             files: self.files.clone(),
             exposes: self.exposes.clone(),
             card,
@@ -109,6 +114,9 @@ pub struct Entry {
     /// The releases that it can't be together with.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub conflicts: Vec<CardConflict>,
+    /// Where it can be used, facet by facet.
+    #[serde(default, skip_serializing_if = "Fits::is_empty")]
+    pub fits: Fits,
     /// The release's archives.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub files: Vec<FileRecord>,
@@ -167,6 +175,9 @@ pub struct CardNeed {
     /// What it is needed for, beside running.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub purpose: Option<Purpose>,
+    /// The targets on which it is needed: those on which all of this holds.
+    #[serde(default, skip_serializing_if = "Fits::is_empty")]
+    pub when: Fits,
 }
 
 /// One archive of a release.

@@ -15,6 +15,7 @@
 pub mod card;
 pub mod compare;
 pub mod digest;
+pub mod facet;
 pub mod fault;
 pub mod graph;
 pub mod history;

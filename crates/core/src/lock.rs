@@ -87,6 +87,9 @@ pub struct Reach {
     pub by: PackageName,
     /// For what: `run`, and the purposes of `[needs-for]`; sorted.
     pub purposes: Vec<String>,
+    /// On which of its targets, in the manifest's order; empty where it declares none.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub targets: Vec<String>,
 }
 
 impl Lock {
@@ -96,6 +99,13 @@ impl Lock {
             resolution.packages.iter().map(|p| locked(manifest, p)).collect();
         packages.sort_by(|a, b| a.name.cmp(&b.name));
         mark_reached(manifest, &mut packages);
+        for chosen in resolution.packages.iter().filter(|chosen| !chosen.targets.is_empty()) {
+            let name = &chosen.release.entry.name;
+            let package = packages.binary_search_by(|package| package.name.cmp(name));
+            if let Ok(at) = package {
+                packages[at].reached.iter_mut().for_each(|reach| reach.targets.clone_from(&chosen.targets));
+            }
+        }
         let used = |name: &RegistryName| packages.iter().any(|package| package.source == *name);
         let declared = manifest.registries.iter().filter(|registry| used(&registry.name));
         let registries = declared.map(|registry| (registry.name.clone(), portable(&registry.url))).collect();
@@ -153,9 +163,11 @@ fn mark_reached(manifest: &Manifest, packages: &mut [LockedPackage]) {
             let word = purpose.map_or(RUN, Purpose::as_str).to_owned();
             match packages[at].reached.first_mut() {
                 Some(reach) => reach.purposes.push(word),
-                None => packages[at]
-                    .reached
-                    .push(Reach { by: manifest.project.name.clone(), purposes: vec![word] }),
+                None => packages[at].reached.push(Reach {
+                    by: manifest.project.name.clone(),
+                    purposes: vec![word],
+                    targets: Vec::new(),
+                }),
             }
         }
     }
@@ -200,11 +212,14 @@ pub fn inputs(manifest: &Manifest) -> Digest {
         .needs
         .iter()
         .map(|need| {
-            (&need.package, &need.range, &need.registry, need.prereleases, &need.purpose, &need.without)
+            let who = (&need.package, &need.range, &need.registry, need.prereleases);
+            (who, &need.purpose, &need.without, &need.targets)
         })
         .collect();
     let text = serde_json::json!({ "project": manifest.project.name, "registries": registries, "needs": needs,
-        "families": manifest.families, "capabilities": manifest.capabilities });
+        "families": manifest.families, "capabilities": manifest.capabilities, "fits": manifest.fits,
+        "facets": manifest.facets, "unstated": manifest.unstated,
+        "targets": manifest.targets.iter().map(|target| (&target.name, &target.values)).collect::<Vec<_>>() });
     Digest::of(text.to_string().as_bytes())
 }
 

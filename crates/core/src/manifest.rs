@@ -17,9 +17,10 @@ use std::ops;
 pub use self::edit::ManifestText;
 pub use self::template::{RegistryLine, new_manifest};
 use crate::card::{CardConflict, Provided};
+use crate::facet::{Facet, Fits, Target, UnstatedRules};
 use crate::fault::Fault;
 use crate::license::License;
-use crate::name::{Family, PackageName, Purpose, RegistryName};
+use crate::name::{FacetName, Family, PackageName, Purpose, RegistryName};
 use crate::range::Range;
 use crate::version::Version;
 
@@ -45,11 +46,26 @@ pub struct Manifest {
     pub families: BTreeMap<Family, Range>,
     /// The providers to take for capabilities where that is possible.
     pub capabilities: BTreeMap<PackageName, PackageName>,
+    /// The environments that the project runs in.
+    pub targets: Vec<Target>,
+    /// The facets that the manifest defines.
+    pub facets: BTreeMap<FacetName, Facet>,
+    /// What the project, as a library, promises of itself.
+    pub fits: Fits,
+    /// What becomes of releases that say nothing of a facet.
+    pub unstated: UnstatedRules,
     /// What a published card says beside the needs.
     pub card: CardPart,
 }
 
 impl Manifest {
+    /// What releases have to fit: the targets, and what the project promises of itself.
+    pub fn places(&self) -> Vec<Target> {
+        let name = self.project.name.to_string();
+        let promise = Target { name, values: self.fits.clone(), is_promise: true };
+        self.targets.iter().cloned().chain((!self.fits.is_empty()).then_some(promise)).collect()
+    }
+
     /// The family of this manifest that a package's scope names.
     pub fn family_of(&self, package: &PackageName) -> Option<&Family> {
         self.families.keys().find(|family| package.scope() == Some(family.as_str()))
@@ -100,6 +116,8 @@ pub struct Need {
     pub family: Option<Family>,
     /// What the package needs and the project does without.
     pub without: Vec<PackageName>,
+    /// The targets that it is for; `None` for all.
+    pub targets: Option<Vec<String>>,
     /// What it is for, beside running.
     pub purpose: Option<Purpose>,
     /// Where its name stands in the manifest.

@@ -177,6 +177,11 @@ name_type!(
     Family, "family", scopes = 0
 );
 
+name_type!(
+    /// The name of an axis of compatibility: `os`, `orchard-runtime`, …
+    FacetName, "facet", scopes = 0
+);
+
 impl PackageName {
     /// The part before the `/`, if the name has one.
     pub fn scope(&self) -> Option<&str> {

@@ -32,6 +32,7 @@ pub use self::problem::{Prefer, Problem, ProblemNeed};
 pub use self::search::resolve;
 pub use self::update::{Update, update};
 pub use self::ways_out::{Relaxation, WayOut, ways_out};
+use crate::facet::Facets;
 use crate::history::{History, Release};
 use crate::name::{PackageName, RegistryName};
 
@@ -46,6 +47,11 @@ pub trait Catalogue {
     /// Whether whoever asked has no more patience; looked at now and then during a long search.
     fn gives_up(&self) -> bool {
         false
+    }
+
+    /// The facets that are defined where packages come from.
+    fn facets(&self) -> Arc<Facets> {
+        Arc::default()
     }
 
     /// Tells which packages will be asked for soon, so that they can be fetched ahead.
@@ -81,6 +87,8 @@ pub struct ChosenPackage {
     pub left_out: Vec<PackageName>,
     /// The capabilities that it was taken for, by name.
     pub provides: Vec<PackageName>,
+    /// The targets on which it is needed.
+    pub targets: Vec<String>,
 }
 
 /// Why there is no resolution.

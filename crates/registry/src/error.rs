@@ -5,10 +5,11 @@
 use std::path::PathBuf;
 
 use bibliotax_core::digest::Digest;
+use bibliotax_core::facet::{Facet, FacetProblem};
 use bibliotax_core::fault::Fault;
 use bibliotax_core::history::BrokenLine;
 use bibliotax_core::inner_path::PathProblem;
-use bibliotax_core::name::{PackageName, RegistryName};
+use bibliotax_core::name::{FacetName, PackageName, RegistryName};
 use bibliotax_core::version::Version;
 use bibliotax_disk::DiskError;
 
@@ -47,9 +48,18 @@ pub enum RegistryError {
     /// An archive or card that should be there is not.
     #[error("the registry has no file {digest}")]
     NoFile { digest: Digest, path: PathBuf },
+    /// A card's bytes are not what the entry says.
+    #[error("the card of {package} is not what the registry's list names ({digest})")]
+    WrongCard { package: PackageName, digest: Digest },
     /// A release of this version exists, with other contents.
     #[error("{package} {version} is published already, with other contents")]
     Exists { package: PackageName, version: Version },
+    /// Two definitions of one facet.
+    #[error("the facet `{facet}` is defined twice: {} says {}, {} says {}", definitions[0].0, json(&definitions[0].1), definitions[1].0, json(&definitions[1].1))]
+    FacetClash { facet: FacetName, definitions: [(String, Box<Facet>); 2] },
+    /// What a manifest says of a facet makes no sense.
+    #[error("{what}: {problem}")]
+    Facet { what: String, problem: FacetProblem },
     /// A name can't stand for a package and for a capability.
     #[error("{name} is a {there} in this registry, so it can't be a {wanted}")]
     NameTaken { name: PackageName, there: &'static str, wanted: &'static str },
@@ -80,6 +90,11 @@ pub enum RegistryError {
     /// A disk refused.
     #[error(transparent)]
     Disk(#[from] DiskError),
+}
+
+fn json(facet: &Facet) -> String {
+    // Texts and lists: nothing in a facet can fail to be JSON.
+    serde_json::to_string(facet).unwrap_or_default()
 }
 
 fn list(registries: &[RegistryName]) -> String {

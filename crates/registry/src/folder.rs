@@ -1,7 +1,7 @@
 //! A registry kept as plain files in a folder, so that any disk, share or web server can hold one.
 //!
 //! ```text
-//! registry.json               {"format": 1, "name": …}
+//! registry.json               {"format": 1, "name": …, "facets": {NAME: …}}
 //! packages/<xx>/<name>.jsonl  a package's events, one JSON line each, only ever appended;
 //!                             xx is the first byte of SHA-256(name)
 //! files/<xx>/<sha256>         archives and full cards
@@ -13,13 +13,15 @@
 
 mod append;
 
+use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io;
 use std::path::{Path, PathBuf};
 
 use bibliotax_core::digest::Digest;
+use bibliotax_core::facet::{Facet, FacetProblem, Facets, Fits};
 use bibliotax_core::history::{History, without_place};
-use bibliotax_core::name::PackageName;
+use bibliotax_core::name::{FacetName, PackageName};
 use bibliotax_disk::error::At;
 use bibliotax_disk::read::read_text;
 use bibliotax_disk::write::{make_folder, write_whole};
@@ -39,9 +41,12 @@ const DESCRIPTION: &str = "registry.json";
 const LARGEST_HISTORY: usize = 256 << 20;
 
 #[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Description {
     format: u64,
     name: String,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    facets: BTreeMap<FacetName, Facet>,
 }
 
 /// A registry in a folder.
@@ -49,17 +54,30 @@ struct Description {
 pub struct Folder {
     root: PathBuf,
     name: String,
+    facets: BTreeMap<FacetName, Facet>,
 }
 
 impl Folder {
     /// Makes a registry in a folder that is new or empty.
     pub fn create(root: &Path, name: &str) -> Result<Self, RegistryError> {
+        Self::create_with(root, name, BTreeMap::new())
+    }
+
+    /// Makes a registry that defines facets in a folder that is new or empty.
+    pub fn create_with(
+        root: &Path,
+        name: &str,
+        facets: BTreeMap<FacetName, Facet>,
+    ) -> Result<Self, RegistryError> {
         Self::can_be_created(root)?;
         make_folder(&root.join("packages"))?;
         make_folder(&root.join("files"))?;
-        let description = serde_json::json!({ "format": FORMAT, "name": name });
-        write_whole(&root.join(DESCRIPTION), format!("{description}\n").as_bytes())?;
-        Ok(Self { root: root.to_owned(), name: name.to_owned() })
+        let description = Description { format: FORMAT, name: name.to_owned(), facets };
+        // Texts and lists with text keys: nothing in a description can fail to be JSON.
+        let text = serde_json::to_string(&description).unwrap_or_default();
+        write_whole(&root.join(DESCRIPTION), format!("{text}\n").as_bytes())?;
+        let Description { name, facets, .. } = description;
+        Ok(Self { root: root.to_owned(), name, facets })
     }
 
     /// Whether a registry could be made in a folder: it is new or empty.
@@ -88,12 +106,27 @@ impl Folder {
             return Err(RegistryError::Newer { path: root.to_owned(), format, known: FORMAT });
         }
         let description: Description = serde_json::from_str(&text).map_err(bad)?;
-        Ok(Self { root: root.to_owned(), name: description.name })
+        Ok(Self { root: root.to_owned(), name: description.name, facets: description.facets })
     }
 
     /// The name that the registry gives itself.
     pub fn name(&self) -> &str {
         &self.name
+    }
+
+    /// The facets that the registry defines.
+    pub fn facets(&self) -> &BTreeMap<FacetName, Facet> {
+        &self.facets
+    }
+
+    /// Whether what a card says of facets makes sense to everybody who uses this registry.
+    pub fn check_fits(&self, fits: &Fits) -> Result<(), FacetProblem> {
+        let mut facets = Facets::default();
+        for (name, facet) in &self.facets {
+            // What is built in stays as it is.
+            let _ = facets.define(name, facet);
+        }
+        facets.check(fits)
     }
 
     /// The history of a package; `None` if the registry doesn't hold the name.

@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use bibliotax_core::card::{ArchiveFormat, Card, CardNeed, Event, FileRecord, Provided, Provider, main_part};
+use bibliotax_core::facet::Fits;
 use bibliotax_core::history::History;
 use bibliotax_core::inner_path::InnerPath;
 use bibliotax_core::manifest::Manifest;
@@ -54,6 +55,10 @@ impl Release {
         if let Some(history) = registry.history(&self.card.name)? {
             self.refuse_second(&history, None)?;
         }
+        registry.check_fits(&self.card.fits).map_err(|problem| {
+            let what = format!("`[fits]`, as the registry {} knows facets", registry.name());
+            RegistryError::Facet { what, problem }
+        })?;
         for Provided { name, .. } in &self.card.provides {
             check_is_capability(name, &registry.history(name)?.unwrap_or_default())?;
         }
@@ -100,6 +105,7 @@ impl Release {
             && entry.family == self.card.family
             && entry.provides == self.card.provides
             && entry.conflicts == self.card.conflicts
+            && entry.fits == self.card.fits
             && entry.license == self.card.license
             && file.is_none_or(|file| entry.files == [file.clone()]);
         if same {
@@ -131,6 +137,7 @@ fn card(manifest: &Manifest, published: Timestamp) -> Result<Card, RegistryError
         name: need.package.clone(),
         range: need.range.clone(),
         prereleases: need.prereleases,
+        when: Fits::new(),
         purpose: need.purpose.clone(),
     });
     Ok(Card {
@@ -146,6 +153,7 @@ fn card(manifest: &Manifest, published: Timestamp) -> Result<Card, RegistryError
         family: part.family,
         provides: part.provides,
         conflicts: part.conflicts,
+        fits: manifest.fits.clone(),
         files: Vec::new(),
         exposes: part.exposes,
         notes: part.notes,

@@ -1,15 +1,18 @@
 //! All registries of a manifest as one catalogue: which of them a package comes from is never a guess.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::fs::File;
+use std::io::Read;
 use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use bibliotax_core::card::Card;
 use bibliotax_core::digest::Digest;
+use bibliotax_core::facet::Facets;
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::manifest::{Manifest, NamePattern};
-use bibliotax_core::name::{PackageName, RegistryName};
+use bibliotax_core::name::{FacetName, PackageName, RegistryName};
 use bibliotax_core::resolve::{Catalogue, Listing};
 use jiff::Timestamp;
 
@@ -17,9 +20,13 @@ use crate::ahead::Ahead;
 use crate::error::RegistryError;
 use crate::folder::Folder;
 
+/// Largest card that is read, in bytes.
+const LARGEST_CARD: u64 = 16 << 20;
+
 /// The registries that a manifest declares.
 pub struct Registries {
     sources: Arc<Sources>,
+    facets: Arc<Facets>,
     ahead: Ahead,
     /// When patience with a search ends.
     deadline: Option<Instant>,
@@ -60,8 +67,9 @@ impl Registries {
             manifest.needs.iter().filter_map(|need| Some((need.package.clone(), need.registry.clone()?)));
         let by_lock = locked.iter().map(|package| (package.name.clone(), package.source.clone()));
         let (by_need, by_lock) = (by_need.collect(), by_lock.collect());
+        let facets = Arc::new(facets(manifest, &declared)?);
         let sources = Arc::new(Sources { declared, by_need, by_lock, until: None });
-        Ok(Self { sources, ahead: Ahead::default(), deadline: None })
+        Ok(Self { sources, facets, ahead: Ahead::default(), deadline: None })
     }
 
     /// The same registries, asked by so many threads beside the one that waits for the answers.
@@ -94,6 +102,23 @@ impl Registries {
             Some(declared) => declared.folder.open_file(digest),
             None => Err(RegistryError::Undeclared { package: package.clone(), registry: registry.clone() }),
         }
+    }
+
+    /// The full card of a release, which has to be what its entry names.
+    pub fn card(
+        &self,
+        package: &PackageName,
+        registry: &RegistryName,
+        digest: &Digest,
+    ) -> Result<Card, RegistryError> {
+        let wrong = || RegistryError::WrongCard { package: package.clone(), digest: *digest };
+        let mut text = String::new();
+        let file = self.open_file(package, registry, digest)?;
+        file.take(LARGEST_CARD).read_to_string(&mut text).map_err(|_| wrong())?;
+        if Digest::of(text.as_bytes()) != *digest {
+            return Err(wrong());
+        }
+        serde_json::from_str(&text).map_err(|_| wrong())
     }
 
     /// The names of all packages in all registries; for suggestions.
@@ -159,10 +184,38 @@ impl Catalogue for Registries {
         self.ahead.get(package, |package| self.sources.look_up(package))
     }
 
+    fn facets(&self) -> Arc<Facets> {
+        Arc::clone(&self.facets)
+    }
+
     fn expect(&self, packages: &[PackageName]) {
         let sources = Arc::clone(&self.sources);
         self.ahead.expect(packages, move |package| sources.look_up(package).ok());
     }
+}
+
+/// All facets that the manifest and the registries define, after a look at what the manifest says of them.
+fn facets(manifest: &Manifest, declared: &[Declared]) -> Result<Facets, RegistryError> {
+    let mut facets = Facets::default();
+    let mut definers: BTreeMap<FacetName, String> = BTreeMap::new();
+    let of_registries = declared.iter().map(|declared| (declared.name.to_string(), declared.folder.facets()));
+    for (definer, defined) in of_registries.chain([("the manifest".to_owned(), &manifest.facets)]) {
+        for (name, facet) in defined {
+            facets.define(name, facet).map_err(|there| {
+                let first = definers.get(name).map_or("bibliotax itself", String::as_str);
+                let definitions =
+                    [(first.to_owned(), Box::new(there)), (definer.clone(), Box::new(facet.clone()))];
+                RegistryError::FacetClash { facet: name.clone(), definitions }
+            })?;
+            definers.entry(name.clone()).or_insert_with(|| definer.clone());
+        }
+    }
+    for place in manifest.places() {
+        let what =
+            if place.is_promise { "`[fits]`".to_owned() } else { format!("the target `{}`", place.name) };
+        facets.check(&place.values).map_err(|problem| RegistryError::Facet { what, problem })?;
+    }
+    Ok(facets)
 }
 
 /// A capability with the providers of both.

@@ -53,6 +53,9 @@ pub struct Need {
     /// Do without this package that the packages need; may be given several times
     #[arg(long, value_name = "NAME")]
     without: Vec<String>,
+    /// Take the packages to this target only; may be given several times
+    #[arg(long = "target", value_name = "TARGET")]
+    targets: Vec<String>,
     /// Show what would change and write nothing
     #[arg(long)]
     dry_run: bool,
@@ -82,6 +85,9 @@ impl Need {
         let mut declaring = Declaring::open(project, purpose)?;
         for wanted in wanted {
             declaring.declare(wanted, self.prereleases, registry.as_ref());
+            if !self.targets.is_empty() {
+                declaring.text.only_for(purpose, &wanted.package, &self.targets);
+            }
             if !without.is_empty() {
                 declaring.text.do_without(purpose, &wanted.package, &without);
             }

@@ -1,8 +1,12 @@
 //! `registry`: makes a registry in a folder, and loads it.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use bibliotax_core::name::{RegistryName, nearest_package_name};
+use bibliotax_core::facet::Facet;
+use bibliotax_core::history::without_place;
+use bibliotax_core::name::{FacetName, RegistryName, nearest_package_name};
+use bibliotax_disk::read::read_text;
 use bibliotax_registry::folder::Folder;
 use bibliotax_registry::load::load;
 use serde_json::json;
@@ -11,6 +15,9 @@ use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::show::count;
 use crate::ui::Ui;
+
+/// Largest file of facets that is read, in bytes.
+const LARGEST_FACETS: usize = 1 << 20;
 
 /// Make and load a registry in a folder
 #[derive(Debug, clap::Args)]
@@ -32,6 +39,9 @@ enum RegistryCommand {
         /// The registry's name; without it, the folder's
         #[arg(long)]
         name: Option<String>,
+        /// A JSON file with the facets that its cards speak of, as docs/formats.md shows
+        #[arg(long, value_name = "FILE")]
+        facets: Option<PathBuf>,
         /// Check whether it could be made and write nothing
         #[arg(long)]
         dry_run: bool,
@@ -52,8 +62,9 @@ enum RegistryCommand {
 impl Registry {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         match &self.command {
-            RegistryCommand::Create { folder, name, dry_run } => {
-                create(ui, &here.join(folder), name.as_deref(), *dry_run)
+            RegistryCommand::Create { folder, name, facets, dry_run } => {
+                let facets = facets.as_ref().map(|file| read_facets(&here.join(file))).transpose()?;
+                create(ui, &here.join(folder), name.as_deref(), facets.unwrap_or_default(), *dry_run)
             }
             RegistryCommand::Load { folder, file, dry_run } => {
                 load_file(ui, &here.join(folder), &here.join(file), *dry_run)
@@ -62,7 +73,22 @@ impl Registry {
     }
 }
 
-fn create(ui: &Ui, folder: &Path, name: Option<&str>, dry_run: bool) -> Result<Exit, Failure> {
+fn read_facets(file: &Path) -> Result<BTreeMap<FacetName, Facet>, Failure> {
+    let text = read_text(file, LARGEST_FACETS)?.unwrap_or_default();
+    serde_json::from_str(&text).map_err(|error| {
+        let message = format!("{} defines no facets: {}", file.display(), without_place(&error));
+        Failure::new("facet.file", message)
+            .mend(r#"write it like {"orchard-runtime": {"kind": "ladder", "levels": ["1", "2"]}}"#)
+    })
+}
+
+fn create(
+    ui: &Ui,
+    folder: &Path,
+    name: Option<&str>,
+    facets: BTreeMap<FacetName, Facet>,
+    dry_run: bool,
+) -> Result<Exit, Failure> {
     let name = match name {
         Some(name) => name
             .parse::<RegistryName>()
@@ -77,7 +103,7 @@ fn create(ui: &Ui, folder: &Path, name: Option<&str>, dry_run: bool) -> Result<E
         Folder::can_be_created(folder)?;
         ui.say("nothing was written");
     } else {
-        Folder::create(folder, &name)?;
+        Folder::create_with(folder, &name, facets)?;
         ui.say(format!("made the registry {name}; a manifest names it by its folder:"));
         ui.say(format!("  [registries]\n  {name} = \"{}\"", folder.display()));
     }

@@ -22,6 +22,8 @@ struct Steps<'m> {
     drops: Vec<&'m Need>,
     /// Needs that change, each with its new range.
     changes: Vec<(&'m Need, Range, bool)>,
+    /// The targets that a changed need is for from then on.
+    targets: Vec<String>,
     /// Needs that were to be declared, or declared otherwise, and stay as they were to be.
     wanted: Vec<&'m Need>,
     /// Whether some of those are on disk with another range.
@@ -34,7 +36,7 @@ impl<'m> Steps<'m> {
         let on_disk =
             |need: &Need| written.needs.iter().find(|other| is_of(other, need)).map(|other| &other.range);
         let is_written = |need: &Need| on_disk(need) == Some(&need.range);
-        let (mut drops, mut changes) = (Vec::new(), Vec::new());
+        let (mut drops, mut changes, mut targets) = (Vec::new(), Vec::new(), Vec::new());
         for (problem_need, change) in &way.changes {
             let need = wanted.needs.iter().find(|need| is_same(need, problem_need))?;
             match change {
@@ -43,6 +45,10 @@ impl<'m> Steps<'m> {
                 Relaxation::Drop => drops.push(need),
                 Relaxation::Range(range, _) => changes.push((need, range.clone(), need.prereleases)),
                 Relaxation::Prereleases => changes.push((need, need.range.clone(), true)),
+                Relaxation::Targets(others) => {
+                    targets.clone_from(others);
+                    changes.push((need, need.range.clone(), need.prereleases));
+                }
             }
         }
         let is_changed =
@@ -52,11 +58,15 @@ impl<'m> Steps<'m> {
         let rewrites = wanted.iter().any(|need| on_disk(need).is_some());
         let note =
             way.changes.iter().map(|(need, change)| note(need, change)).collect::<Vec<_>>().join(" and ");
-        Some(Self { drops, changes, wanted, rewrites, note })
+        Some(Self { drops, changes, targets, wanted, rewrites, note })
     }
 
     fn told(&self) -> Way {
-        let changes = self.changes.iter().map(|(need, range, pre)| Declaration::new(need, range, *pre));
+        let changes = self.changes.iter().map(|(need, range, pre)| {
+            let targets: String = self.targets.iter().map(|target| format!(" --target {target}")).collect();
+            let declared = Declaration::new(need, range, *pre);
+            Declaration { options: declared.options + &targets, ..declared }
+        });
         let wanted = self.wanted.iter().map(|need| Declaration::new(need, &need.range, need.prereleases));
         let declared: Vec<Declaration> = changes.chain(wanted).collect();
         let needs = in_commands(&declared);
@@ -136,6 +146,7 @@ fn note(need: &ProblemNeed, change: &Relaxation) -> String {
     match change {
         Relaxation::Prereleases => format!("lets pre-releases of {} count", need.package),
         Relaxation::Range(_, version) => format!("takes {} {version}", need.package),
+        Relaxation::Targets(targets) => format!("takes {} to {} only", need.package, targets.join(" and ")),
         Relaxation::Drop => format!("does without {}", need.package),
     }
 }

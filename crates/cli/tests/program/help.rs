@@ -13,6 +13,8 @@ fn the_help_groups_commands_by_stage() {
 
     Declare what is needed
       init      Write a commented manifest in this folder
+      describe  Tell all that is known of a package
+      fit       Tell which packages work on which targets
       need      Declare packages, resolve and install them
       drop      Take packages out of the manifest and off the shelf
 

@@ -6,6 +6,7 @@ mod conflicts;
 mod crash;
 mod demo;
 mod disk;
+mod fits;
 mod garden;
 mod help;
 mod locks;

@@ -17,7 +17,11 @@ pub fn test_lock(packages: &[(&str, &str)]) -> Lock {
         needs: vec![],
         left_out: Vec::new(),
         provides: Vec::new(),
-        reached: vec![Reach { by: "gate-kiosk".parse().unwrap(), purposes: vec![RUN.into()] }],
+        reached: vec![Reach {
+            by: "gate-kiosk".parse().unwrap(),
+            purposes: vec![RUN.into()],
+            targets: Vec::new(),
+        }],
     };
     let registries = [("seedhouse".parse().unwrap(), Some("../registry".into()))].into();
     Lock { inputs: Digest::of(b"inputs"), registries, packages: packages.iter().map(package).collect() }

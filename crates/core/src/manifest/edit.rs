@@ -76,6 +76,12 @@ impl ManifestText {
         self.add_to_need(purpose, package, "registry", Value::from(registry.as_str()));
     }
 
+    /// Says with the need of `package` which targets it is for.
+    pub fn only_for(&mut self, purpose: Option<&Purpose>, package: &PackageName, targets: &[String]) {
+        let targets: Array = targets.iter().map(String::as_str).collect();
+        self.add_to_need(purpose, package, "targets", Value::Array(targets));
+    }
+
     /// Adds a key to a need; one that is only a range becomes a table.
     fn add_to_need(&mut self, purpose: Option<&Purpose>, package: &PackageName, key: &str, new: Value) {
         let needs = self.needs_or_new(purpose);

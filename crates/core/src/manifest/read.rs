@@ -1,6 +1,7 @@
 //! Reading a manifest: from TOML to meaning, with every fault that one look can find.
 
 mod card;
+mod fits;
 mod needs;
 mod values;
 
@@ -14,14 +15,24 @@ use crate::fault::Fault;
 use crate::name::{Family, RegistryName};
 use crate::range::Range;
 
-const TOP_KEYS: [&str; 7] =
-    ["project", "registries", "needs", "needs-for", "families", "capabilities", "card"];
+const TOP_KEYS: [&str; 11] = [
+    "project",
+    "registries",
+    "targets",
+    "needs",
+    "needs-for",
+    "families",
+    "capabilities",
+    "facets",
+    "fits",
+    "rules",
+    "card",
+];
 const PROJECT_KEYS: [&str; 3] = ["name", "version", "license"];
 const REGISTRY_KEYS: [&str; 2] = ["url", "owns"];
 
 /// Keys that the format reserves and that this version does not act on: told apart from typing errors.
-const LATER_KEYS: [&str; 9] =
-    ["targets", "facets", "fits", "tasks", "tools", "workspace", "shared", "rules", "replace"];
+const LATER_KEYS: [&str; 5] = ["tasks", "tools", "workspace", "shared", "replace"];
 
 /// Reads a manifest; on failure all faults that were found.
 pub fn read(text: &str) -> Result<Manifest, Vec<Fault>> {
@@ -68,6 +79,11 @@ impl Reader {
             needs.extend(group);
         }
         self.registries_are_declared(&needs, &registries);
+        let targets = self.each(top, "targets", Self::target);
+        self.targets_are_declared(&needs, &targets);
+        let facets = self.each(top, "facets", Self::facet);
+        let fits = top.get("fits").and_then(|item| self.table(item, "fits")).map(|table| self.fits(table));
+        let rules = top.get("rules").and_then(|item| self.table(item, "rules"));
         let card = top.get("card").and_then(|item| self.table(item, "card")).map(|table| self.card(table));
         Some(Manifest {
             project: project?,
@@ -75,6 +91,10 @@ impl Reader {
             needs,
             families,
             capabilities: capabilities.into_iter().collect(),
+            targets,
+            facets: facets.into_iter().collect(),
+            fits: fits.unwrap_or_default(),
+            unstated: rules.map(|rules| self.unstated(rules)).unwrap_or_default(),
             card: card.unwrap_or_default(),
         })
     }

@@ -4,7 +4,7 @@
 pub mod words;
 
 use std::cell::Cell;
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use super::choices::{Choices, View};
 use super::engine::{Engine, Refuted, Var};
@@ -32,6 +32,8 @@ pub struct Conflict {
     pub direct: Vec<usize>,
     /// The packages in it that were held at their releases, by name.
     pub held: Vec<PackageName>,
+    /// The targets in it that releases don't fit, by name.
+    pub misfits: Vec<String>,
     /// Whether every fact was shown to be needed; not where that would take too long.
     pub is_minimal: bool,
 }
@@ -82,7 +84,14 @@ pub fn tell<C: Catalogue>(universe: &Universe<'_, C>, refuted: &Refuted, lessons
     });
     let mut held: Vec<PackageName> = held.collect();
     held.sort();
+    let misfits = core.iter().filter_map(|fact| match fact {
+        Fact::Unfit { place, .. } => Some(&universe.problem.places[*place]),
+        _ => None,
+    });
+    let misfits: BTreeSet<String> =
+        misfits.filter(|place| !place.is_promise).map(|place| place.name.clone()).collect();
     Conflict {
+        misfits: misfits.into_iter().collect(),
         facts: told.iter().map(|fact| teller.sentence(fact)).collect(),
         clash: teller.clash(&core),
         direct,
@@ -109,6 +118,7 @@ impl<C: Catalogue> Teller<'_, C> {
                 Some(*package)
             }
             Fact::InStep { other, .. } => Some(*other),
+            Fact::Unfit { package, .. } | Fact::Provided { capability: package } => Some(*package),
         }
     }
 
@@ -116,8 +126,9 @@ impl<C: Catalogue> Teller<'_, C> {
     fn accepted(&self, fact: &Fact) -> Option<Choices> {
         let target = self.target(fact)?;
         let clauses = self.universe.clauses_of(fact);
-        let [terms] = clauses.as_slice() else { return None };
-        terms.iter().find(|term| term.var == target).map(|term| term.choices.clone())
+        let mut narrowing = clauses.iter().flatten().filter(|term| term.var == target);
+        let first = narrowing.next()?;
+        narrowing.all(|term| term.choices == first.choices).then(|| first.choices.clone())
     }
 
     /// The facts without those that are not needed for the contradiction.
@@ -252,7 +263,11 @@ fn together(one: &Fact, other: &Fact) -> Option<Fact> {
         return None;
     };
     let (Demand::Needs(need), Demand::Needs(also)) = (demand, also) else { return None };
-    if package != same || need.name != also.name || need.prereleases != also.prereleases {
+    if package != same
+        || need.name != also.name
+        || need.prereleases != also.prereleases
+        || need.when != also.when
+    {
         return None;
     }
     let either = need.range.set(need.prereleases).or(also.range.set(need.prereleases));

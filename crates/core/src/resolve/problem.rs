@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use crate::facet::{Target, UnstatedRules};
 use crate::lock::LockedPackage;
 use crate::manifest::Manifest;
 use crate::name::{Family, PackageName};
@@ -27,6 +28,10 @@ pub struct Problem {
     pub families: BTreeMap<Family, Range>,
     /// The provider of a capability to take where that is possible.
     pub preferred: BTreeMap<PackageName, PackageName>,
+    /// What releases have to fit: the project's targets, and its promise.
+    pub places: Vec<Target>,
+    /// What becomes of releases that say nothing of a facet.
+    pub unstated: UnstatedRules,
     /// The providers that were taken for capabilities before.
     pub providers: BTreeMap<PackageName, PackageName>,
 }
@@ -56,12 +61,22 @@ pub struct ProblemNeed {
     pub without: Vec<PackageName>,
     /// The family whose range it has.
     pub family: Option<Family>,
+    /// The targets that it is for; `None` for all.
+    pub targets: Option<Vec<String>>,
 }
 
 impl ProblemNeed {
     /// A need that says no more than package and range.
     pub fn new(package: PackageName, range: Range) -> Self {
-        Self { package, range, prereleases: false, asked: false, without: Vec::new(), family: None }
+        Self {
+            package,
+            range,
+            prereleases: false,
+            asked: false,
+            without: Vec::new(),
+            family: None,
+            targets: None,
+        }
     }
 }
 
@@ -77,6 +92,8 @@ impl Problem {
             gentle: false,
             families: BTreeMap::new(),
             preferred: BTreeMap::new(),
+            places: Vec::new(),
+            unstated: UnstatedRules::default(),
             providers: BTreeMap::new(),
         }
     }
@@ -90,6 +107,7 @@ impl Problem {
             asked: false,
             without: need.without.clone(),
             family: need.family.clone(),
+            targets: need.targets.clone(),
         });
         let provided = locked.iter().flat_map(|package| {
             package.provides.iter().map(|capability| (capability.clone(), package.name.clone()))
@@ -99,6 +117,8 @@ impl Problem {
             locked: locked.iter().map(|package| (package.name.clone(), package.version.clone())).collect(),
             families: manifest.families.clone(),
             preferred: manifest.capabilities.clone(),
+            places: manifest.places(),
+            unstated: manifest.unstated.clone(),
             providers: provided.collect(),
             ..Self::of(manifest.project.name.clone())
         }

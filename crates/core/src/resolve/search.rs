@@ -231,7 +231,8 @@ impl<'a, C: Catalogue> Search<'a, C> {
     }
 
     fn expect_brought(&self, chosen: &[(Var, usize)]) {
-        let brought = chosen.iter().flat_map(|(var, choice)| self.universe.brought_by(*var, *choice));
+        let brought =
+            chosen.iter().flat_map(|(var, choice)| self.universe.brought_by(&self.engine, *var, *choice));
         let unknown: Vec<PackageName> =
             brought.filter(|name| self.universe.known(name).is_none()).cloned().collect();
         if !unknown.is_empty() {
@@ -254,7 +255,7 @@ impl<'a, C: Catalogue> Search<'a, C> {
                 let choices = wishes.into_iter().flatten().filter_map(|provider| package.taking(provider));
                 choices.into_iter().find(|choice| self.engine.domain(var).has(*choice))
             }
-            Kind::Package(_) | Kind::Nothing => package.choice(locked.get(&package.name)?),
+            Kind::Package(_) | Kind::Presence | Kind::Nothing => package.choice(locked.get(&package.name)?),
         }
     }
 
@@ -293,7 +294,7 @@ impl<'a, C: Catalogue> Search<'a, C> {
         let locked = self.locked(var).filter(|locked| self.engine.domain(var).has(*locked));
         match self.universe.packages[var].kind {
             Kind::Capability(_) => locked.or_else(|| self.best_provider(var, nearer)),
-            Kind::Package(_) | Kind::Nothing => locked.or_else(|| self.best_release(var)),
+            Kind::Package(_) | Kind::Presence | Kind::Nothing => locked.or_else(|| self.best_release(var)),
         }
     }
 
@@ -360,7 +361,7 @@ impl<'a, C: Catalogue> Search<'a, C> {
     /// The packages that a ring of settled ones brings in, by name.
     fn ring_behind(&self, ring: &[Var]) -> Vec<Var> {
         let settled = ring.iter().filter_map(|var| Some((*var, self.chosen(*var)?)));
-        let brought = settled.flat_map(|(var, choice)| self.universe.brought_by(var, choice));
+        let brought = settled.flat_map(|(var, choice)| self.universe.brought_by(&self.engine, var, choice));
         let mut vars: Vec<Var> = brought.filter_map(|name| self.universe.known(name)).collect();
         vars.sort_by(|a, b| self.universe.packages[*a].name.cmp(&self.universe.packages[*b].name));
         vars.dedup();
@@ -395,17 +396,19 @@ impl<'a, C: Catalogue> Search<'a, C> {
         let package = &self.universe.packages[var];
         let Kind::Package(listing) = &package.kind else { return None };
         let release = package.release(choice)?.clone();
-        let brought = self.universe.brought_by(var, choice);
+        let brought = self.universe.brought_by(&self.engine, var, choice);
         let mut needs: Vec<PackageName> = brought.iter().map(|name| self.answering(name)).collect();
         needs.sort();
         needs.dedup();
-        let mut left_out: Vec<PackageName> =
-            release.entry.running_needs().map(|need| need.name.clone()).collect();
-        left_out.retain(|name| !brought.contains(&name));
+        let mut left_out = self.universe.problem.left_out(&package.name);
+        left_out.retain(|name| release.entry.running_needs().any(|need| need.name == *name));
         left_out.sort();
         left_out.dedup();
-        let provides = Vec::new();
-        Some(ChosenPackage { source: listing.source.clone(), release, needs, left_out, provides })
+        let places = self.universe.places_of(&self.engine, var).into_iter();
+        let places = places.map(|place| &self.universe.problem.places[place]);
+        let targets = places.filter(|place| !place.is_promise).map(|place| place.name.clone()).collect();
+        let (source, provides) = (listing.source.clone(), Vec::new());
+        Some(ChosenPackage { source, release, needs, left_out, provides, targets })
     }
 
     /// The package that answers a need on a name: the one of that name, or the provider that was taken.

@@ -12,6 +12,7 @@ use std::sync::Arc;
 
 use super::search::{Manner, resolve_so};
 use super::{Catalogue, ChosenPackage, Listing, Problem, ProblemNeed, Resolution, Unresolved, resolve};
+use crate::facet::{Facet, Facets, FitValue, Target};
 use crate::history::History;
 use crate::name::{Family, PackageName};
 use crate::range::Range;
@@ -23,6 +24,9 @@ struct Registry(BTreeMap<PackageName, Vec<Published>>);
 
 type Wanted = (PackageName, Range);
 
+/// The one facet of these registries: a ladder of levels.
+const LEVEL: &str = "level";
+
 #[derive(Debug, Clone)]
 struct Published {
     version: Version,
@@ -30,6 +34,10 @@ struct Published {
     conflicts: Vec<Wanted>,
     provides: Vec<PackageName>,
     family: Option<Family>,
+    /// The level that it asks for, if it states one.
+    level: Option<usize>,
+    /// From which level on each of the needs is there, where that matters.
+    when: Vec<Option<usize>>,
     standing: Standing,
 }
 
@@ -43,8 +51,14 @@ enum Standing {
 
 impl Published {
     fn new(version: Version) -> Self {
-        let (needs, conflicts, provides) = Default::default();
-        Self { version, needs, conflicts, provides, family: None, standing: Standing::Fine }
+        let (needs, conflicts, provides, when) = Default::default();
+        let standing = Standing::Fine;
+        Self { version, needs, conflicts, provides, family: None, level: None, when, standing }
+    }
+
+    /// The level from which on a need is there.
+    fn when(&self, need: usize) -> Option<usize> {
+        self.when.get(need).copied().flatten()
     }
 
     fn event(&self, name: &PackageName) -> serde_json::Value {
@@ -52,8 +66,13 @@ impl Published {
             all.iter().map(|(n, r)| serde_json::json!({ "name": n, "range": r })).collect()
         };
         let provides: Vec<_> = self.provides.iter().map(|n| serde_json::json!({ "name": n })).collect();
+        let said = |level: Option<usize>| level.map(|level| serde_json::json!({ LEVEL: level.to_string() }));
+        let mut needs = wanted(&self.needs);
+        for (at, need) in needs.iter_mut().enumerate() {
+            need["when"] = said(self.when(at)).unwrap_or_else(|| serde_json::json!({}));
+        }
         serde_json::json!({ "event": "release", "name": name, "version": self.version,
-            "published": "2026-03-01T08:00:00Z", "needs": wanted(&self.needs), "provides": provides,
+            "published": "2026-03-01T08:00:00Z", "needs": needs, "fits": said(self.level).unwrap_or_else(|| serde_json::json!({})), "provides": provides,
             "conflicts": wanted(&self.conflicts), "family": self.family, "card": crate::digest::Digest::of(b"") })
     }
 }
@@ -103,11 +122,29 @@ impl Registry {
 impl Catalogue for Registry {
     type Error = Infallible;
 
+    fn facets(&self) -> Arc<Facets> {
+        let levels = (1..=9).map(|level: usize| level.to_string()).collect();
+        let mut facets = Facets::default();
+        facets.define(&LEVEL.parse().unwrap(), &Facet::Ladder { levels, aliases: BTreeMap::new() }).unwrap();
+        Arc::new(facets)
+    }
+
     fn listing(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, Infallible> {
         let Some(lines) = self.lines(package) else { return Ok(None) };
         let history = History::read(package, &lines, None).unwrap();
         Ok(Some(Arc::new(Listing { source: "seedhouse".parse().unwrap(), history })))
     }
+}
+
+/// A target at a level.
+fn place(name: &str, level: usize) -> Target {
+    let values = [(LEVEL.parse().unwrap(), FitValue::One(level.to_string()))].into_iter().collect();
+    Target { name: name.to_owned(), values, is_promise: false }
+}
+
+/// The level of a target.
+fn level_of(place: &Target) -> usize {
+    place.values.values().next().unwrap().to_string().parse().unwrap()
 }
 
 fn package(text: &str) -> PackageName {

@@ -7,6 +7,7 @@
 mod package;
 
 use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
 
 use self::package::Demanded;
 pub use self::package::{Demand, Kind, Package};
@@ -14,7 +15,8 @@ use super::choices::Choices;
 use super::engine::{Engine, Refuted, Term, Var};
 use super::{Catalogue, Problem};
 use crate::card::CardNeed;
-use crate::name::{Family, PackageName};
+use crate::facet::{Facets, Fit, Fits, Unstated};
+use crate::name::{FacetName, Family, PackageName};
 use crate::range::VersionSet;
 
 /// Most packages of which one is needed whichever release is taken, where that is stated.
@@ -35,6 +37,10 @@ pub enum Fact {
     Kept { package: Var, family: Family },
     /// Two packages of a family are at one version.
     InStep { one: Var, other: Var, family: Family },
+    /// These releases of a package don't suit what a place (of this number) has of a facet.
+    Unfit { package: Var, place: usize, facet: FacetName, releases: Choices },
+    /// Who provides a capability is needed wherever that is.
+    Provided { capability: Var },
 }
 
 impl Fact {
@@ -46,6 +52,7 @@ impl Fact {
                 Some(*package)
             }
             Self::InStep { one, .. } => Some(*one),
+            Self::Unfit { package, .. } | Self::Provided { capability: package } => Some(*package),
         }
     }
 }
@@ -70,7 +77,11 @@ pub struct Universe<'a, C> {
     pub catalogue: &'a C,
     pub packages: Vec<Package>,
     pub stated: Vec<Fact>,
+    /// The facets that are defined.
+    pub facets: Arc<Facets>,
     vars: HashMap<PackageName, Var>,
+    /// That a package is needed at each place, in the places' order.
+    presences: HashMap<Var, Vec<Var>>,
     /// What packages need and the project does without.
     left_out: HashMap<PackageName, Vec<PackageName>>,
     /// The numbers of what was stated of each package's demands.
@@ -94,7 +105,9 @@ impl<'a, C: Catalogue> Universe<'a, C> {
             left_out: left_out.filter(|(_, names)| !names.is_empty()).collect(),
             packages: Vec::new(),
             stated: Vec::new(),
+            facets: catalogue.facets(),
             vars: HashMap::new(),
+            presences: HashMap::new(),
             facts_about: HashMap::new(),
             families: BTreeMap::new(),
             waiting: HashMap::new(),
@@ -107,12 +120,31 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         self.vars.get(name).copied()
     }
 
+    /// The places at which a package is needed as things stand.
+    pub fn places_of(&self, engine: &Engine, var: Var) -> Vec<usize> {
+        let presences = self.presences.get(&var).into_iter().flatten().enumerate();
+        let is_present = |presence: Var| !engine.domain(presence).has(Choices::LEFT_OUT);
+        presences.filter(|(_, presence)| is_present(**presence)).map(|(place, _)| place).collect()
+    }
+
+    /// The places at which the conditions of a need hold.
+    fn places_when<'w>(&'w self, when: &'w Fits) -> impl Iterator<Item = usize> + 'w {
+        let places = self.problem.places.iter().enumerate();
+        places.filter(|(_, place)| self.facets.holds(when, place)).map(|(number, _)| number)
+    }
+
     /// The names that a choice brings in: what a release needs, or the provider that was taken.
-    pub fn brought_by(&self, var: Var, choice: usize) -> Vec<&PackageName> {
+    pub fn brought_by(&self, engine: &Engine, var: Var, choice: usize) -> Vec<&PackageName> {
         let package = &self.packages[var];
         let left_out = self.left_out.get(&package.name).map_or(&[][..], Vec::as_slice);
         let needs = package.release(choice).into_iter().flat_map(|release| release.entry.running_needs());
-        let needs = needs.map(|need| &need.name).filter(|name| !left_out.contains(name));
+        let places = self.places_of(engine, var);
+        let applies = |need: &&CardNeed| {
+            let is_unconditional = need.when.is_empty() || self.problem.places.is_empty();
+            is_unconditional || self.places_when(&need.when).any(|place| places.contains(&place))
+        };
+        let needs = needs.filter(|need| applies(need)).map(|need| &need.name);
+        let needs = needs.filter(|name| !left_out.contains(name));
         needs.chain(package.provider(choice)).collect()
     }
 
@@ -126,7 +158,9 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         let var = engine.new_var(package.width());
         self.packages.push(package);
         self.vars.insert(name.clone(), var);
+        self.reach_places(engine, var);
         self.reach_providers(engine, var)?;
+        self.state_fits(engine, var)?;
         self.state_standing(engine, var)?;
         self.state_families(engine, var)?;
         for (demanding, number) in self.waiting.remove(name).unwrap_or_default() {
@@ -136,6 +170,53 @@ impl<'a, C: Catalogue> Universe<'a, C> {
             self.state_known_demands(engine, var)?;
         }
         Ok(var)
+    }
+
+    /// A package may be needed at some places and not at others.
+    fn reach_places(&mut self, engine: &mut Engine, var: Var) {
+        if matches!(self.packages[var].kind, Kind::Nothing) {
+            return;
+        }
+        let name = self.packages[var].name.clone();
+        let presences = self.problem.places.iter().map(|_| {
+            let presence = Package::presence(name.clone());
+            let var = engine.new_var(presence.width());
+            self.packages.push(presence);
+            var
+        });
+        let presences = presences.collect();
+        self.presences.insert(var, presences);
+    }
+
+    /// States which releases don't fit which places.
+    fn state_fits(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
+        if !self.packages[var].providers().is_empty() && !self.problem.places.is_empty() {
+            return self.state(engine, Fact::Provided { capability: var });
+        }
+        for place in 0..self.problem.places.len() {
+            for (facet, releases) in self.unfit(var, place) {
+                self.state(engine, Fact::Unfit { package: var, place, facet, releases })?;
+            }
+        }
+        Ok(())
+    }
+
+    /// The releases of a package that don't fit a place, by the facet that they fail on.
+    fn unfit(&self, var: Var, place: usize) -> BTreeMap<FacetName, Choices> {
+        let package = &self.packages[var];
+        let refused = |facet: &FacetName| self.problem.unstated.of(facet) == Unstated::Refuse;
+        let mut unfit: BTreeMap<FacetName, Choices> = BTreeMap::new();
+        for (at, release) in package.releases().iter().enumerate() {
+            let fails = match self.facets.fit(&release.entry.fits, &self.problem.places[place]) {
+                Fit::Yes => None,
+                Fit::No { facet, .. } => Some(facet),
+                Fit::NotStated(facets) => facets.into_iter().find(refused),
+            };
+            if let Some(facet) = fails {
+                unfit.entry(facet).or_insert_with(|| Choices::none(package.width())).insert(at + 1);
+            }
+        }
+        unfit
     }
 
     /// What is needed of a capability depends on what its providers have.
@@ -218,6 +299,9 @@ impl<'a, C: Catalogue> Universe<'a, C> {
             let Fact::Demands { releases, demand: Demand::Needs(need), .. } = &self.stated[*number] else {
                 continue;
             };
+            if !need.when.is_empty() {
+                continue;
+            }
             let Some(target) = self.known(&need.name).filter(|target| *target != var) else { continue };
             let package = &self.packages[target];
             if let Kind::Capability(_) = package.kind {
@@ -273,9 +357,15 @@ impl<'a, C: Catalogue> Universe<'a, C> {
     }
 
     fn demands(&mut self, var: Var) -> &mut [Demanded] {
-        let package = &mut self.packages[var];
-        let left_out = self.left_out.get(&package.name).map_or(&[][..], Vec::as_slice);
-        package.demands(left_out)
+        let Self { packages, left_out, problem, facets, .. } = self;
+        let package = &mut packages[var];
+        let left_out = left_out.get(&package.name).map_or(&[][..], Vec::as_slice);
+        let holds_somewhere = |when: &Fits| {
+            when.is_empty()
+                || problem.places.is_empty()
+                || problem.places.iter().any(|place| facets.holds(when, place))
+        };
+        package.demands(|need| !left_out.contains(&need.name) && holds_somewhere(&need.when))
     }
 
     fn demand(&mut self, var: Var, number: usize) -> Demand {
@@ -350,14 +440,20 @@ impl<C: Catalogue> Universe<'_, C> {
         match fact {
             Fact::Direct(number) => {
                 let need = &self.problem.needs[*number];
-                self.needing(None, &need.package, need.range.set(need.prereleases))
+                let mut clauses = self.needing(None, &need.package, need.range.set(need.prereleases));
+                let is_for =
+                    |name: &String| need.targets.as_ref().is_none_or(|targets| targets.contains(name));
+                let places = self.problem.places.iter().enumerate();
+                let places = places.filter(|(_, place)| place.is_promise || is_for(&place.name));
+                for (place, _) in places {
+                    clauses.extend(self.present(&need.package, place).map(|term| vec![term]));
+                }
+                clauses
             }
             Fact::Demands { package, releases, demand } => {
                 let unless = Term { var: *package, choices: releases.not(self.packages[*package].width()) };
                 match demand {
-                    Demand::Needs(CardNeed { name, range, prereleases, .. }) => {
-                        self.needing(Some(&unless), name, range.set(*prereleases))
-                    }
+                    Demand::Needs(need) => self.demanding(*package, &unless, need),
                     Demand::Conflicts(conflict) => {
                         let other = self.known(&conflict.name);
                         let barred = other.map(|other| self.packages[other].within(conflict.range.set(true)));
@@ -379,7 +475,60 @@ impl<C: Catalogue> Universe<'_, C> {
             }
             Fact::Kept { package, family } => vec![vec![self.kept(*package, family)]],
             Fact::InStep { one, other, family } => self.in_step(*one, *other, family),
+            Fact::Unfit { package, place, releases, .. } => {
+                let fitting = releases.not(self.packages[*package].width());
+                let fitting = Term { var: *package, choices: fitting };
+                vec![self.absent(*package, *place).into_iter().chain([fitting]).collect()]
+            }
+            Fact::Provided { capability } => self.provided(*capability),
         }
+    }
+
+    /// That a package which some releases of another need is taken, and needed wherever those are.
+    fn demanding(&self, package: Var, unless: &Term, need: &CardNeed) -> Vec<Vec<Term>> {
+        let set = need.range.set(need.prereleases);
+        let absent = |place: usize| self.absent(package, place);
+        let is_conditional = !need.when.is_empty() && !self.problem.places.is_empty();
+        let mut clauses =
+            if is_conditional { Vec::new() } else { self.needing(Some(unless), &need.name, set) };
+        for place in self.places_when(&need.when) {
+            let Some(absent) = absent(place) else { continue };
+            let unless = [unless.clone(), absent];
+            if is_conditional {
+                let taken = self.needing(None, &need.name, set).into_iter();
+                clauses.extend(taken.map(|terms| merged(unless.iter().cloned().chain(terms))));
+            }
+            let present = self.present(&need.name, place).into_iter();
+            clauses.extend(present.map(|present| merged(unless.iter().cloned().chain([present]))));
+        }
+        clauses
+    }
+
+    /// That a package is needed at a place.
+    fn present(&self, name: &PackageName, place: usize) -> Option<Term> {
+        let var = *self.presences.get(&self.known(name)?)?.get(place)?;
+        Some(Term { var, choices: self.packages[var].taken() })
+    }
+
+    /// That a package is not needed at a place.
+    fn absent(&self, package: Var, place: usize) -> Option<Term> {
+        let var = *self.presences.get(&package)?.get(place)?;
+        Some(Term { var, choices: Choices::of(self.packages[var].width(), [Choices::LEFT_OUT]) })
+    }
+
+    /// That whoever provides a capability is needed wherever that is.
+    fn provided(&self, capability: Var) -> Vec<Vec<Term>> {
+        let package = &self.packages[capability];
+        let mut clauses = Vec::new();
+        for (at, provider) in package.providers().iter().enumerate() {
+            let another = Choices::of(package.width(), [at + 1]).not(package.width());
+            for place in 0..self.problem.places.len() {
+                let another = Term { var: capability, choices: another.clone() };
+                let terms = [Some(another), self.absent(capability, place), self.present(provider, place)];
+                clauses.push(terms.into_iter().flatten().collect());
+            }
+        }
+        clauses
     }
 
     /// That a package is taken in one of the versions or, of a capability, a provider that has one of them.

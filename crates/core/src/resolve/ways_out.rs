@@ -32,6 +32,8 @@ pub enum Relaxation {
     Prereleases,
     /// Another range, around this version.
     Range(Range, Version),
+    /// It is for these targets only.
+    Targets(Vec<String>),
     /// It is dropped.
     Drop,
 }
@@ -49,7 +51,8 @@ pub fn ways_out<C: Catalogue>(
     let mut finder = Finder { problem, catalogue, patience };
     let mut ways = Vec::new();
     for number in finder.open_to_change(conflict).into_iter().take(most) {
-        for kind in [Kind::Prereleases, Kind::Range, Kind::Drop] {
+        let targets = (!conflict.misfits.is_empty()).then_some(Kind::Targets(&conflict.misfits));
+        for kind in [Kind::Prereleases, Kind::Range, Kind::Drop].into_iter().chain(targets) {
             ways.extend(finder.relaxing(&[number], kind)?);
         }
     }
@@ -61,9 +64,11 @@ pub fn ways_out<C: Catalogue>(
 }
 
 #[derive(Clone, Copy)]
-enum Kind {
+enum Kind<'k> {
     Prereleases,
     Range,
+    /// Not for these targets.
+    Targets(&'k [String]),
     Drop,
 }
 
@@ -108,7 +113,7 @@ impl<C: Catalogue> Finder<'_, C> {
     }
 
     /// The way of relaxing these needs so, if it leads anywhere.
-    fn relaxing(&mut self, numbers: &[usize], kind: Kind) -> Result<Option<WayOut>, C::Error> {
+    fn relaxing(&mut self, numbers: &[usize], kind: Kind<'_>) -> Result<Option<WayOut>, C::Error> {
         let Some(problem) = self.relaxed(numbers, kind).filter(|_| self.patience > 0) else {
             return Ok(None);
         };
@@ -122,13 +127,17 @@ impl<C: Catalogue> Finder<'_, C> {
     }
 
     /// The problem with these needs relaxed; `None` if they are so already.
-    fn relaxed(&self, numbers: &[usize], kind: Kind) -> Option<Problem> {
+    fn relaxed(&self, numbers: &[usize], kind: Kind<'_>) -> Option<Problem> {
         let mut problem = self.problem.clone();
         for number in numbers {
             match kind {
                 Kind::Prereleases if problem.needs[*number].prereleases => return None,
                 Kind::Prereleases => problem.needs[*number].prereleases = true,
                 Kind::Range => loosen(&mut problem, *number),
+                Kind::Targets(misfits) => {
+                    let others = other_targets(&problem, *number, misfits);
+                    problem.needs[*number].targets = Some(others?);
+                }
                 Kind::Drop => {}
             }
         }
@@ -149,10 +158,26 @@ fn loosen(problem: &mut Problem, number: usize) {
     problem.families.insert(family, Range::any());
 }
 
-fn relaxation(need: &ProblemNeed, kind: Kind, resolution: &Resolution) -> Option<Relaxation> {
+/// The targets of a need without those that something doesn't fit; `None` if that leaves none, or all.
+fn other_targets(problem: &Problem, number: usize, misfits: &[String]) -> Option<Vec<String>> {
+    let is_for =
+        |name: &String| problem.needs[number].targets.as_ref().is_none_or(|targets| targets.contains(name));
+    let targets = problem.places.iter().filter(|place| !place.is_promise).map(|place| &place.name);
+    let (others, without): (Vec<&String>, Vec<&String>) =
+        targets.filter(|name| is_for(name)).partition(|name| !misfits.contains(name));
+    (!others.is_empty() && !without.is_empty()).then(|| others.into_iter().cloned().collect())
+}
+
+fn relaxation(need: &ProblemNeed, kind: Kind<'_>, resolution: &Resolution) -> Option<Relaxation> {
     match kind {
         Kind::Prereleases => Some(Relaxation::Prereleases),
         Kind::Drop => Some(Relaxation::Drop),
+        Kind::Targets(misfits) => {
+            // Those that were tried are all others of the project's.
+            let is_other = |target: &&String| !misfits.contains(target);
+            let all = resolution.packages.iter().find(|p| p.release.entry.name == need.package)?;
+            Some(Relaxation::Targets(all.targets.iter().filter(is_other).cloned().collect()))
+        }
         Kind::Range => {
             let version = chosen(resolution, &need.package)?;
             let exact = need.range.only().is_some();
@@ -173,6 +198,7 @@ fn weight(need: &ProblemNeed, change: &Relaxation) -> usize {
         Relaxation::Prereleases => 0,
         Relaxation::Range(_, version) if is_near(&need.range, version) => 1,
         Relaxation::Range(..) => 2,
+        Relaxation::Targets(_) => 3,
         Relaxation::Drop => 5,
     }
 }

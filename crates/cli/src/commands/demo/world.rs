@@ -1,9 +1,12 @@
 //! Fernhollow, built from the data in the program: projects written out, registries made with our own publishing.
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use bibliotax_core::facet::Facet;
 use bibliotax_core::manifest::{FILE_NAME, Manifest};
+use bibliotax_core::name::FacetName;
 use bibliotax_disk::error::At;
 use bibliotax_disk::write::make_folder;
 use bibliotax_registry::folder::Folder;
@@ -36,8 +39,11 @@ pub fn build(ui: &Ui, root: &Path) -> Result<World, Failure> {
     write_out(&DATA, DATA.path(), sources.path())?;
     let projects = DATA.get_dir("fernhollow").map_or_else(|| Err(incomplete("fernhollow")), Ok)?;
     write_out(projects, DATA.path(), root)?;
-    let [seedhouse, fernhollow] =
-        ["seedhouse", "fernhollow"].map(|name| Folder::create(&root.join("registries").join(name), name));
+    let facets = DATA.get_file("facets.json").and_then(include_dir::File::contents_utf8).unwrap_or_default();
+    let facets: BTreeMap<FacetName, Facet> =
+        serde_json::from_str(facets).map_err(|_| incomplete("facets.json"))?;
+    let [seedhouse, fernhollow] = ["seedhouse", "fernhollow"]
+        .map(|name| Folder::create_with(&root.join("registries").join(name), name, facets.clone()));
     let registries = [seedhouse?, fernhollow?];
     let releases = publish_all(&registries, sources.path())?;
     for file in ["events.jsonl", "more-cards.jsonl"] {

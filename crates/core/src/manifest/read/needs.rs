@@ -6,14 +6,14 @@ use toml_edit::{Item, Key, TableLike};
 
 use super::Reader;
 use super::values::{key_span, span, with_nearest};
+use crate::facet::Target;
 use crate::fault::Fault;
 use crate::manifest::{AS_FAMILY, Need, RegistryDeclaration};
 use crate::name::{Family, PackageName, Purpose};
 use crate::range::Range;
 
-const NEED_KEYS: [&str; 5] = ["range", "family", "registry", "prereleases", "without"];
-const LATER_NEED_KEYS: [&str; 8] =
-    ["components", "targets", "git", "tag", "branch", "rev", "archive", "path"];
+const NEED_KEYS: [&str; 6] = ["range", "family", "registry", "prereleases", "without", "targets"];
+const LATER_NEED_KEYS: [&str; 7] = ["components", "git", "tag", "branch", "rev", "archive", "path"];
 
 /// The ranges of families that a manifest declares.
 type Families = BTreeMap<Family, Range>;
@@ -51,6 +51,7 @@ impl Reader {
             prereleases: false,
             family,
             without: Vec::new(),
+            targets: None,
             purpose: purpose.cloned(),
             span: key_span(key),
         };
@@ -58,6 +59,7 @@ impl Reader {
             need.registry = self.parsed(table, "registry");
             need.prereleases = table.get("prereleases").is_some_and(|item| self.flag(item, "prereleases"));
             need.without = self.parsed_list(table, "without");
+            need.targets = self.texts(table, "targets");
         }
         Some(need)
     }
@@ -131,6 +133,24 @@ impl Reader {
             .mend(format!("write `{family} = \"any\"` under `[families]`, or the versions that will do"));
         self.faults.push(fault);
         None
+    }
+
+    /// Every target that a need names is declared.
+    pub(super) fn targets_are_declared(&mut self, needs: &[Need], targets: &[Target]) {
+        for need in needs {
+            for name in need.targets.iter().flatten() {
+                if !targets.iter().any(|target| target.name == *name) {
+                    let message =
+                        format!("`{}` is for the target `{name}`, and none is declared so", need.package);
+                    let fault = Fault::new("manifest.unknown-target", message, need.span.clone());
+                    self.faults.push(with_nearest(
+                        fault,
+                        name,
+                        targets.iter().map(|target| target.name.as_str()),
+                    ));
+                }
+            }
+        }
     }
 
     pub(super) fn range(&mut self, item: &Item, key: &str) -> Option<Range> {

@@ -92,7 +92,7 @@ impl Reader {
         items.iter().filter_map(|item| self.parse(item, key)).collect()
     }
 
-    fn wrong_kind(&mut self, item: &Item, key: &str, expected: &str) {
+    pub(super) fn wrong_kind(&mut self, item: &Item, key: &str, expected: &str) {
         let message = format!("`{key}` has to be {expected}");
         self.faults
             .push(Fault::new("manifest.wrong-kind", message, span(item)).label(format!("is {}", kind(item))));

@@ -1,7 +1,8 @@
 //! The words of a conflict: each fact as a sentence, and the sentence that they end in.
 
 use super::{Sentence, Teller};
-use crate::name::PackageName;
+use crate::facet::{Facet, FitValue, Fits, Target};
+use crate::name::{FacetName, PackageName};
 use crate::range::{Range, VersionSet};
 use crate::resolve::Catalogue;
 use crate::resolve::choices::Choices;
@@ -17,6 +18,9 @@ impl<C: Catalogue> Teller<'_, C> {
                 let need = &self.problem.needs[*number];
                 let set = need.range.set(need.prereleases);
                 let what = self.needed(&need.package, &need.range, set);
+                let targets =
+                    need.targets.iter().flatten().map(String::as_str).collect::<Vec<_>>().join(" and ");
+                let what = if targets.is_empty() { what } else { format!("{what}, for {targets}") };
                 let text = if need.asked {
                     format!("Asked for is {what}.")
                 } else {
@@ -37,6 +41,14 @@ impl<C: Catalogue> Teller<'_, C> {
                 let text =
                     format!("{one} and {other} are of the family {family}, which stays at one version.");
                 (text, vec![one, other])
+            }
+            Fact::Unfit { package, place, facet, releases } => {
+                let package = &self.packages[*package];
+                (self.unfit(package, &self.problem.places[*place], facet, releases), vec![&package.name])
+            }
+            Fact::Provided { capability } => {
+                let name = &self.packages[*capability].name;
+                (format!("Whoever provides {name} has to fit wherever that is needed."), vec![name])
             }
             Fact::Demands { package, releases, demand } => {
                 let package = &self.packages[*package];
@@ -61,14 +73,53 @@ impl<C: Catalogue> Teller<'_, C> {
         match demand {
             Demand::Needs(need) => {
                 let verb = if is_one { "needs" } else { "need" };
-                format!(
-                    "{who} {verb} {}.",
-                    self.needed(&need.name, &need.range, need.range.set(need.prereleases))
-                )
+                let what = self.needed(&need.name, &need.range, need.range.set(need.prereleases));
+                format!("{who} {verb} {what}{}.", spoken_when(&need.when))
             }
             Demand::Conflicts(conflict) => {
                 format!("{who} can't be together with {} {}.", conflict.name, spoken_range(&conflict.range))
             }
+        }
+    }
+
+    /// Why releases don't fit a place.
+    fn unfit(&self, package: &Package, place: &Target, facet: &FacetName, releases: &Choices) -> String {
+        let (who, is_one) = (spoken_inside(package, releases), releases.only().is_some());
+        let verb = |one: &str, many: &str| if is_one { one.to_owned() } else { many.to_owned() };
+        let wanted = place.values.get(facet);
+        let is = |word: &str| {
+            let value = wanted.map(|value| self.universe.facets.plain(facet, value).to_string());
+            let value = value.unwrap_or_default();
+            let (name, word) = (&place.name, if place.is_promise { "promises" } else { word });
+            format!("{name} {word} {facet} {value}")
+        };
+        let mut said: Vec<String> = Vec::new();
+        let fits = releases.iter().filter_map(|choice| Some(&package.release(choice)?.entry.fits));
+        let facets = &self.universe.facets;
+        for value in fits.filter_map(|fits| Some(facets.plain(facet, fits.get(facet)?).to_string())) {
+            if !said.contains(&value) {
+                said.push(value);
+            }
+        }
+        let said = said.join(" or ");
+        match (wanted, self.universe.facets.get(facet)) {
+            _ if said.is_empty() => {
+                let states = verb("doesn't", "don't");
+                let word = if let Some(Facet::Ladder { .. }) = self.universe.facets.get(facet) {
+                    "is at"
+                } else {
+                    "has"
+                };
+                format!("{}, and {who} {states} state {facet}, which the rules refuse.", is(word))
+            }
+            (_, Some(Facet::Ladder { .. })) => {
+                format!("{}, and {who} {} for {said}.", is("is at"), verb("asks", "ask"))
+            }
+            (Some(FitValue::Claim(_)), _) => {
+                let says = verb("says", "say");
+                format!("{} wants {facet}, and {who} {says} that it isn't so.", place.name)
+            }
+            _ => format!("{}, and {who} {} with {said} only.", is("has"), verb("works", "work")),
         }
     }
 
@@ -134,7 +185,10 @@ impl<C: Catalogue> Teller<'_, C> {
             return format!("No version of the family {family} satisfies all of this.");
         }
         let bars = |fact: &&&Fact| {
-            matches!(fact, Fact::Kept { .. } | Fact::Demands { demand: Demand::Conflicts(_), .. })
+            matches!(
+                fact,
+                Fact::Kept { .. } | Fact::Unfit { .. } | Fact::Demands { demand: Demand::Conflicts(_), .. }
+            )
         };
         if narrowing().any(|fact| bars(&fact)) {
             return format!("So no release of {name} is left.");
@@ -199,6 +253,19 @@ fn withdrawn(package: &Package, releases: &Choices) -> String {
 pub fn spoken_range(range: &Range) -> String {
     let text = range.to_string();
     text.strip_suffix(" ..").map_or(text.clone(), |from| format!("{from} or newer"))
+}
+
+/// The conditions of a need, as a sentence ends with them.
+fn spoken_when(when: &Fits) -> String {
+    let one = |(facet, value): (&FacetName, &FitValue)| format!("{facet} is {value}");
+    let all: Vec<String> = when.iter().map(one).collect();
+    if all.is_empty() { String::new() } else { format!(", where {}", all.join(" and ")) }
+}
+
+/// Releases as a sentence names them that doesn't begin with them.
+fn spoken_inside(package: &Package, releases: &Choices) -> String {
+    let text = spoken(package, releases);
+    text.strip_prefix("All").map_or(text.clone(), |rest| format!("all{rest}"))
 }
 
 /// Releases of a package as a sentence names them: `rain-ledger 2.4.0 to 2.6.1`, `every rain-ledger`.

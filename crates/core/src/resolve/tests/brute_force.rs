@@ -304,6 +304,7 @@ proptest! {
                 match change {
                     Relaxation::Prereleases => changed.needs[at].prereleases = true,
                     Relaxation::Range(range, _) => changed.needs[at].range = range.clone(),
+                    Relaxation::Targets(targets) => changed.needs[at].targets = Some(targets.clone()),
                     Relaxation::Drop => drop(changed.needs.remove(at)),
                 }
             }

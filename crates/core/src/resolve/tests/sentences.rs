@@ -3,12 +3,23 @@
 //! Conflicts are read back from their sentences, word by word, as a person would check them.
 
 use super::grown::grown;
-use super::sat::{Releases, Rule, is_possible, rules};
+use super::sat::{MOST_PLACES, Releases, Rule, Where, is_possible, rules};
 use super::*;
+use crate::facet::Unstated;
 
 /// Reads a sentence of a conflict.
 fn read(registry: &Registry, problem: &Problem, sentence: &str) -> Rule {
     let sentence = sentence.strip_suffix('.').unwrap();
+    if let Some((place, what)) = sentence.split_once(" is at level ") {
+        let number = problem.places.iter().position(|other| other.name == place).unwrap();
+        let (_, who) = what.split_once(", and ").unwrap();
+        let end = [" asks for ", " ask for ", " doesn't state ", " don't state "];
+        let who = end.iter().find_map(|end| who.split_once(end)).unwrap().0;
+        return Rule::Unfit(releases(registry, &who.replace("all releases of", "All releases of")), number);
+    }
+    if let Some(rest) = sentence.strip_prefix("Whoever provides ") {
+        return Rule::Provided(package(rest.split_once(' ').unwrap().0));
+    }
     if let Some((who, _)) = sentence.split_once(" was withdrawn").or(sentence.split_once(" were withdrawn")) {
         return Rule::Never(releases(registry, who));
     }
@@ -31,10 +42,19 @@ fn read(registry: &Registry, problem: &Problem, sentence: &str) -> Rule {
     }
     let needs = sentence.split_once(" needs ").or_else(|| sentence.split_once(" need ")).unwrap();
     let (who, what) = needs;
+    let (what, targets) =
+        what.split_once(", for ").map_or((what, None), |(what, targets)| (what, Some(targets)));
+    let (what, level) =
+        what.split_once(", where level is ").map_or((what, None), |(what, level)| (what, Some(level)));
+    let named: Option<Vec<String>> = targets.map(|names| names.split(" and ").map(str::to_owned).collect());
+    let place = match level {
+        Some(level) => Where::from(problem, Some(level.parse().unwrap())),
+        None => Where::named(problem, named.as_ref()),
+    };
     let (name, range) = what.split_once(' ').unwrap();
     let range = range.split(", provided by ").next().unwrap().split(", which no").next().unwrap();
     let who = (who != problem.project.as_str()).then(|| releases(registry, who));
-    Rule::Needs(who, package(name), spoken(range))
+    Rule::Needs(who, package(name), spoken(range), place)
 }
 
 fn spoken(range: &str) -> Range {
@@ -64,10 +84,10 @@ fn releases(registry: &Registry, text: &str) -> Releases {
 /// Whether a sentence says no more than the rules do.
 fn is_true(registry: &Registry, rules: &[Rule], sentence: &Rule) -> bool {
     match sentence {
-        Rule::Needs(Some((name, versions)), needed, range) => versions.iter().all(|version| {
+        Rule::Needs(Some((name, versions)), needed, range, place) => versions.iter().all(|version| {
             let who = Some((name.clone(), vec![version.clone()]));
             rules.iter().any(|rule| match rule {
-                Rule::Needs(w, n, r) => {
+                Rule::Needs(w, n, r, p) if p == place => {
                     *w == who && n == needed && r.set(false).and(range.set(false)) == *r.set(false)
                 }
                 _ => false,
@@ -76,6 +96,9 @@ fn is_true(registry: &Registry, rules: &[Rule], sentence: &Rule) -> bool {
         Rule::Bars((name, versions), barred, range) => versions.iter().all(|version| {
             rules.contains(&Rule::Bars((name.clone(), vec![version.clone()]), barred.clone(), range.clone()))
         }),
+        Rule::Unfit((name, versions), place) => versions
+            .iter()
+            .all(|version| rules.contains(&Rule::Unfit((name.clone(), vec![version.clone()]), *place))),
         Rule::Never((name, versions)) => {
             versions.iter().all(|version| rules.contains(&Rule::Never((name.clone(), vec![version.clone()]))))
         }
@@ -114,6 +137,7 @@ fn check_solution(registry: &Registry, rules: &[Rule], found: &[String]) {
     }
     let about = |rule: &&Rule| match rule {
         Rule::Needs(Some((name, versions)), ..)
+        | Rule::Unfit((name, versions), ..)
         | Rule::Bars((name, versions), ..)
         | Rule::Never((name, versions)) => {
             only.0[name].iter().any(|release| versions.contains(&release.version))
@@ -178,6 +202,12 @@ fn scattered(seed: u64) -> (Registry, Problem) {
                 if numbers.one_in(6) {
                     release.needs.push((package("shade"), range(&mut numbers)));
                 }
+                release.level = Some(1 + numbers.below(4)).filter(|_| !numbers.one_in(4));
+                release.when = release
+                    .needs
+                    .iter()
+                    .map(|_| Some(1 + numbers.below(4)).filter(|_| numbers.one_in(4)))
+                    .collect();
                 release.provides.extend(numbers.one_in(8).then(|| package("shade")));
                 release.family = numbers.one_in(5).then(|| "trees".parse().unwrap());
                 release.standing = if numbers.one_in(12) { Standing::Withdrawn } else { Standing::Fine };
@@ -189,6 +219,15 @@ fn scattered(seed: u64) -> (Registry, Problem) {
         .map(|_| format!("bed-n{} {}", numbers.below(packages), range(&mut numbers)))
         .collect();
     let mut problem = problem(&direct.iter().map(String::as_str).collect::<Vec<_>>(), &[]);
+    if with_all {
+        let places = ["gate", "hand-unit", "shed"][..numbers.below(MOST_PLACES + 1)].iter();
+        problem.places = places.map(|name| place(name, 2 + numbers.below(3))).collect();
+        for need in &mut problem.needs {
+            let some = |places: &[Target]| places.iter().take(1).map(|place| place.name.clone()).collect();
+            need.targets = (numbers.one_in(4) && !problem.places.is_empty()).then(|| some(&problem.places));
+        }
+        problem.unstated.others = if numbers.one_in(4) { Unstated::Refuse } else { Unstated::Warn };
+    }
     if with_all && numbers.one_in(3) {
         problem.families.insert("trees".parse().unwrap(), range(&mut numbers));
     }

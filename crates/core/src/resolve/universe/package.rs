@@ -33,6 +33,8 @@ pub enum Kind {
     Package(Arc<Listing>),
     /// A capability: its choices are the packages that provide it, by name.
     Capability(Arc<Listing>),
+    /// That a package is needed at a place: its one choice is that it is.
+    Presence,
 }
 
 /// What a release asks of another package.
@@ -57,7 +59,7 @@ impl Demand {
     fn is_like(&self, other: &Self) -> bool {
         match (self, other) {
             (Self::Needs(a), Self::Needs(b)) => {
-                a.prereleases == b.prereleases && a.range.is_written_like(&b.range)
+                a.prereleases == b.prereleases && a.when == b.when && a.range.is_written_like(&b.range)
             }
             (Self::Conflicts(a), Self::Conflicts(b)) => a.range.is_written_like(&b.range),
             _ => false,
@@ -89,11 +91,16 @@ impl Package {
         package
     }
 
+    /// That a package is needed at a place.
+    pub fn presence(name: PackageName) -> Self {
+        Self { kind: Kind::Presence, ..Self::new(name, None) }
+    }
+
     /// The releases, oldest first; none where the name stands for something else.
     pub fn releases(&self) -> &[Release] {
         match &self.kind {
             Kind::Package(listing) => listing.history.releases(),
-            Kind::Capability(_) | Kind::Nothing => &[],
+            Kind::Capability(_) | Kind::Presence | Kind::Nothing => &[],
         }
     }
 
@@ -101,7 +108,7 @@ impl Package {
     pub fn providers(&self) -> &[PackageName] {
         match &self.kind {
             Kind::Capability(listing) => listing.history.providers(),
-            Kind::Package(_) | Kind::Nothing => &[],
+            Kind::Package(_) | Kind::Presence | Kind::Nothing => &[],
         }
     }
 
@@ -128,7 +135,8 @@ impl Package {
 
     /// How many choices there are: a release or provider, or leaving it out.
     pub fn width(&self) -> usize {
-        self.releases().len() + self.providers().len() + 1
+        let present = usize::from(matches!(self.kind, Kind::Presence));
+        self.releases().len() + self.providers().len() + present + 1
     }
 
     /// Every choice but leaving it out.
@@ -182,10 +190,10 @@ impl Package {
         families
     }
 
-    /// What the releases demand of others, but for needs of what is left out.
-    pub fn demands(&mut self, left_out: &[PackageName]) -> &mut [Demanded] {
+    /// What the releases demand of others, but for needs that don't apply.
+    pub fn demands(&mut self, applies: impl Fn(&CardNeed) -> bool) -> &mut [Demanded] {
         if self.demands.is_none() {
-            self.demands = Some(self.gathered(left_out));
+            self.demands = Some(self.gathered(applies));
         }
         self.demands.as_deref_mut().unwrap_or_default()
     }
@@ -195,11 +203,11 @@ impl Package {
         self.demands.as_ref()?.get(number).map(|demanded| &demanded.demand)
     }
 
-    fn gathered(&self, left_out: &[PackageName]) -> Vec<Demanded> {
+    fn gathered(&self, applies: impl Fn(&CardNeed) -> bool) -> Vec<Demanded> {
         let mut demands: Vec<Demanded> = Vec::new();
         let mut by_target: HashMap<PackageName, Vec<usize>> = HashMap::new();
         for (at, release) in self.releases().iter().enumerate() {
-            let needs = release.entry.running_needs().filter(|need| !left_out.contains(&need.name));
+            let needs = release.entry.running_needs().filter(|need| applies(need));
             let conflicts = release.entry.conflicts.iter().filter(|conflict| conflict.name != self.name);
             let conflicts = conflicts.cloned().map(Demand::Conflicts);
             for demand in needs.cloned().map(Demand::Needs).chain(conflicts) {

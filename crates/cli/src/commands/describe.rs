@@ -1,0 +1,246 @@
+//! `describe`: all that is known of a package, before it is needed or after.
+
+use std::path::Path;
+
+use bibliotax_core::card::Card;
+use bibliotax_core::facet::{Facets, Target};
+use bibliotax_core::history::Release;
+use bibliotax_core::lock::Lock;
+use bibliotax_core::name::PackageName;
+use bibliotax_core::range::Range;
+use bibliotax_core::resolve::{Catalogue, Listing};
+use bibliotax_core::version::Version;
+use serde_json::json;
+
+use super::need::check_known;
+use crate::codes::Exit;
+use crate::failure::Failure;
+use crate::project::Project;
+use crate::show::{fits, size, table};
+use crate::ui::{Ui, clean, style, styled};
+
+/// Most releases that are listed unless all are asked for.
+const MOST_RELEASES: usize = 6;
+
+/// Tell all that is known of a package
+///
+/// What it is, whether it fits the project's targets, what it needs and brings, its releases, and the line to declare
+/// it with. Without a version of the newest release that fits, or the newest there is.
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Examples:\n  bibliotax describe soil-curve\n  bibliotax describe soil-curve 1.7.0\n  bibliotax describe soil-curve --releases"
+)]
+pub struct Describe {
+    /// The package
+    #[arg(value_name = "PACKAGE")]
+    package: String,
+    /// One of its versions
+    #[arg(value_name = "VERSION")]
+    version: Option<String>,
+    /// List all releases
+    #[arg(long)]
+    releases: bool,
+}
+
+impl Describe {
+    pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
+        let project = Project::find(here)?;
+        let registries = project.registries(&project.manifest)?;
+        let words = |word: &str, fault| Failure::in_words("the command line", word, fault);
+        let name: PackageName = self.package.parse().map_err(|fault| words(&self.package, fault))?;
+        check_known(&registries, &name)?;
+        let Some(listing) = registries.listing(&name)? else { return Ok(Exit::Done) };
+        if !listing.history.providers().is_empty() {
+            return Ok(describe_capability(ui, &name, &listing));
+        }
+        let (places, facets) = (project.manifest.places(), registries.facets());
+        let release = self.chosen(&name, &listing, &places, &facets)?;
+        let card = registries.card(&name, &listing.source, &release.entry.card)?;
+        let lock = project.sound_lock().ok().flatten();
+        let described =
+            Described { ui, listing: &listing, release, card: &card, places: &places, facets: &facets, lock };
+        described.show(self.releases);
+        described.report();
+        Ok(Exit::Done)
+    }
+
+    fn chosen<'l>(
+        &self,
+        name: &PackageName,
+        listing: &'l Listing,
+        places: &[Target],
+        facets: &Facets,
+    ) -> Result<&'l Release, Failure> {
+        let releases = listing.history.releases();
+        let unknown = |what: String| {
+            Failure::new("package.unknown", what)
+                .mend(format!("`bibliotax describe {name} --releases` lists all"))
+        };
+        let Some(word) = &self.version else {
+            let newest = fits::newest_fitting(releases, places, facets).or_else(|| fits::newest(releases));
+            return newest
+                .or(releases.last())
+                .ok_or_else(|| Failure::new("package.unknown", format!("{name} has no release yet")));
+        };
+        let version: Version =
+            word.parse().map_err(|fault| Failure::in_words("the command line", word, fault))?;
+        listing.history.release(&version).ok_or_else(|| unknown(format!("{name} has no release {version}")))
+    }
+}
+
+fn describe_capability(ui: &Ui, name: &PackageName, listing: &Listing) -> Exit {
+    let providers: Vec<&str> = listing.history.providers().iter().map(PackageName::as_str).collect();
+    ui.answer(format!(
+        "{} is a capability, provided by {}",
+        styled(style::STRONG, name),
+        providers.join(", ")
+    ));
+    ui.report("describe", json!({ "capability": name, "providers": providers }));
+    Exit::Done
+}
+
+struct Described<'a> {
+    ui: &'a Ui,
+    listing: &'a Listing,
+    release: &'a Release,
+    card: &'a Card,
+    places: &'a [Target],
+    facets: &'a Facets,
+    lock: Option<&'a Lock>,
+}
+
+impl Described<'_> {
+    fn show(&self, all_releases: bool) {
+        let card = self.card;
+        self.ui.answer(format!(
+            "{} {}{}",
+            styled(style::STRONG, &card.name),
+            card.version,
+            self.flags(self.release)
+        ));
+        for text in [&card.summary, &card.description].into_iter().flatten() {
+            self.ui.answer(format!("  {}", clean(text)));
+        }
+        self.ui.answer(String::new());
+        self.ui.answer(table(
+            self.ui,
+            self.facts().into_iter().map(|(head, text)| vec![format!(" {head}"), text]),
+        ));
+        self.show_releases(all_releases);
+    }
+
+    /// Heads and what stands behind them.
+    fn facts(&self) -> Vec<(&'static str, String)> {
+        let card = self.card;
+        let text = |text: &Option<String>| text.as_deref().map(clean).unwrap_or_default();
+        let list = |items: Vec<String>| items.join(", ");
+        let needs = card.needs.iter().map(|need| {
+            let purpose = need.purpose.as_ref().map(|purpose| format!(" for {purpose}")).unwrap_or_default();
+            let when: Vec<String> =
+                need.when.iter().map(|(facet, value)| format!("{facet} {value}")).collect();
+            let when = if when.is_empty() { when.join("") } else { format!(" where {}", when.join(" and ")) };
+            format!("{} {}{purpose}{when}", need.name, need.range)
+        });
+        let parts =
+            card.files.iter().map(|file| format!("{} ({}, {})", file.part, file.format, size(file.size)));
+        let exposes = card.exposes.iter().map(|(role, paths)| format!("{role} {}", paths.join(" ")));
+        let states = card.fits.iter().map(|(facet, value)| format!("{facet} {value}"));
+        let facts = [
+            (
+                "licence",
+                card.license.as_ref().map_or("not stated".into(), |license| clean(&license.to_string())),
+            ),
+            ("published", format!("{} in {}", card.published.strftime("%Y-%m-%d"), self.listing.source)),
+            ("homepage", text(&card.homepage)),
+            ("repository", text(&card.repository)),
+            ("family", card.family.as_ref().map(ToString::to_string).unwrap_or_default()),
+            ("needs", list(needs.collect())),
+            ("provides", list(card.provides.iter().map(|provided| provided.name.to_string()).collect())),
+            ("never with", list(card.conflicts.iter().map(|c| format!("{} {}", c.name, c.range)).collect())),
+            ("states", list(states.collect())),
+            ("fits", self.fits().join("; ")),
+            ("parts", list(parts.collect())),
+            ("exposes", clean(&list(exposes.collect()))),
+            ("new in it", text(&card.notes)),
+            ("locked", self.locked().unwrap_or_default()),
+            ("manifest", self.line()),
+            ("command", format!("bibliotax need {}", card.name)),
+        ];
+        facts.into_iter().filter(|(_, text)| !text.is_empty()).collect()
+    }
+
+    fn fits(&self) -> Vec<String> {
+        let one = |place: &Target| {
+            let name = if place.is_promise { "the promise" } else { &place.name };
+            format!("{name} {}", fits::words(&self.facets.fit(&self.card.fits, place), self.facets))
+        };
+        self.places.iter().map(one).collect()
+    }
+
+    fn locked(&self) -> Option<String> {
+        Some(self.lock?.package(&self.card.name)?.version.to_string())
+    }
+
+    /// The manifest's line for this release and what is compatible with it.
+    fn line(&self) -> String {
+        let name = self.card.name.as_str();
+        let name = if name.contains('/') { format!("\"{name}\"") } else { name.to_owned() };
+        format!("{name} = \"{}\"", Range::from_version(&self.card.version))
+    }
+
+    fn flags(&self, release: &Release) -> String {
+        let withdrawn = release.withdrawn.as_ref().map(|w| format!(", withdrawn ({})", w.reason));
+        let deprecated = release.deprecated.as_ref().map(|d| {
+            let instead = d.instead.as_ref().map(|name| format!("; use {name}")).unwrap_or_default();
+            format!(", deprecated ({}{instead})", d.reason)
+        });
+        clean(&withdrawn.into_iter().chain(deprecated).collect::<String>())
+    }
+
+    fn show_releases(&self, all: bool) {
+        let releases = self.listing.history.releases();
+        let most = if all { releases.len() } else { MOST_RELEASES };
+        let newest = fits::newest(releases).map(|release| &release.entry.version);
+        let fitting =
+            fits::newest_fitting(releases, self.places, self.facets).map(|release| &release.entry.version);
+        let row = |release: &Release| {
+            let version = &release.entry.version;
+            let mut marks: Vec<String> = Vec::new();
+            marks.extend((newest == Some(version)).then(|| "newest".to_owned()));
+            let fits_all = fitting == Some(version) && newest != fitting && !self.places.is_empty();
+            marks.extend(fits_all.then(|| "newest that fits".to_owned()));
+            let misfits = self
+                .places
+                .iter()
+                .filter(|place| fits::word(&self.facets.fit(&release.entry.fits, place)) == "no");
+            let misfits: Vec<&str> = misfits.map(|place| place.name.as_str()).collect();
+            marks.extend((!misfits.is_empty()).then(|| format!("doesn't fit {}", misfits.join(", "))));
+            let marks = marks.join(", ") + &self.flags(release);
+            let date = release.entry.published.strftime("%Y-%m-%d").to_string();
+            vec![format!(" {version}"), date, marks.trim_start_matches(", ").to_owned()]
+        };
+        self.ui.answer(format!("\n{}", styled(style::STRONG, "releases")));
+        self.ui.answer(table(self.ui, releases.iter().rev().take(most).map(row)));
+        if releases.len() > most {
+            self.ui.answer(format!(" and {} older: --releases lists all", releases.len() - most));
+        }
+    }
+
+    fn report(&self) {
+        let fits = self
+            .places
+            .iter()
+            .map(|place| (place.name.clone(), fits::as_json(&self.facets.fit(&self.card.fits, place))));
+        let releases = self.listing.history.releases().iter().map(|release| {
+            json!({ "version": release.entry.version, "published": release.entry.published,
+                "withdrawn": release.withdrawn, "deprecated": release.deprecated,
+                "fits": fits::fits_all(release, self.places, self.facets) })
+        });
+        self.ui.report(
+            "describe",
+            json!({ "card": self.card, "source": self.listing.source,
+            "fits": fits.collect::<serde_json::Map<_, _>>(), "releases": releases.collect::<Vec<_>>(),
+            "manifest": self.line() }),
+        );
+    }
+}

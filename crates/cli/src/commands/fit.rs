@@ -1,0 +1,250 @@
+//! `fit`: which packages work where.
+
+mod ladder;
+
+use std::path::Path;
+
+use bibliotax_core::facet::{Facet, Facets, Fit as Suits, FitValue, Target};
+use bibliotax_core::history::Release;
+use bibliotax_core::name::{FacetName, PackageName};
+use bibliotax_core::resolve::Catalogue;
+use bibliotax_registry::registries::Registries;
+use serde_json::{Value, json};
+
+use self::ladder::{Ladder, ladders};
+use super::install::not_locked;
+use super::need::check_known;
+use crate::codes::Exit;
+use crate::failure::Failure;
+use crate::project::Project;
+use crate::show::{count, fits, table};
+use crate::ui::{Ui, style, styled};
+
+/// Most targets that stand beside each other; more are listed below each package.
+const MOST_COLUMNS: usize = 4;
+
+/// Tell which packages work on which targets
+///
+/// For the locked packages or, before they are needed, for packages that are named: the newest release of each, and
+/// the newest that fits everywhere. A library without targets is held against its own promise. With --level or
+/// --target other levels are tried out; no file changes. Ends with status 1 where something doesn't fit.
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Examples:\n  bibliotax fit\n  bibliotax fit soil-curve\n  bibliotax fit --level orchard-runtime=4\n  bibliotax fit --target hand-unit:orchard-runtime=4"
+)]
+pub struct Fit {
+    /// Packages to look at instead of the locked ones
+    #[arg(value_name = "PACKAGE")]
+    packages: Vec<String>,
+    /// Try every target at this level, or with this value
+    #[arg(long = "level", value_name = "FACET=VALUE")]
+    levels: Vec<String>,
+    /// Try one target, declared or not, at this level, or with this value
+    #[arg(long = "target", value_name = "TARGET:FACET=VALUE")]
+    targets: Vec<String>,
+}
+
+/// A release to look at.
+struct Row {
+    name: PackageName,
+    release: Release,
+    /// Of a locked package: the targets that it is needed on.
+    needed_on: Option<Vec<String>>,
+    /// Of a package that was named: the newest release that fits everywhere.
+    fitting: Option<Option<Release>>,
+}
+
+impl Fit {
+    pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
+        let project = Project::find(here)?;
+        let registries = project.registries(&project.manifest)?;
+        let facets = registries.facets();
+        let mut places = project.manifest.places();
+        for word in &self.levels {
+            let (facet, value) = self.pair(word, "orchard-runtime=4")?;
+            for place in &mut places {
+                place.values.insert(facet.clone(), self.value(&facets, &facet, &value)?);
+            }
+        }
+        for word in &self.targets {
+            self.try_target(word, &mut places, &facets)?;
+        }
+        if places.is_empty() {
+            return Err(no_places());
+        }
+        let rows = match self.packages.as_slice() {
+            [] => locked(&project, &registries)?,
+            names => {
+                let row = |word: &String| named(word, &registries, &places, &facets);
+                names.iter().map(row).collect::<Result<Vec<_>, _>>()?
+            }
+        };
+        let ladders = ladders(&rows, &places, &facets);
+        let exit = show(ui, &rows, &places, &facets, &ladders);
+        Ok(exit)
+    }
+
+    fn try_target(&self, word: &str, places: &mut Vec<Target>, facets: &Facets) -> Result<(), Failure> {
+        let example = "hand-unit:orchard-runtime=4";
+        let (target, rest) = word.split_once(':').ok_or_else(|| wrong_words(word, example))?;
+        let (facet, value) = self.pair(rest, example)?;
+        let value = self.value(facets, &facet, &value)?;
+        match places.iter_mut().find(|place| place.name == target) {
+            Some(place) => {
+                place.values.insert(facet, value);
+            }
+            None => {
+                let values = [(facet, value)].into_iter().collect();
+                places.push(Target { name: target.to_owned(), values, is_promise: false });
+            }
+        }
+        Ok(())
+    }
+
+    fn pair(&self, word: &str, example: &str) -> Result<(FacetName, String), Failure> {
+        let (facet, value) = word.split_once('=').ok_or_else(|| wrong_words(word, example))?;
+        let facet = facet.parse().map_err(|fault| Failure::in_words("the command line", facet, fault))?;
+        Ok((facet, value.to_owned()))
+    }
+
+    fn value(&self, facets: &Facets, facet: &FacetName, text: &str) -> Result<FitValue, Failure> {
+        let value = match (facets.get(facet), text) {
+            (Some(Facet::Claim), "true" | "yes") => FitValue::Claim(true),
+            (Some(Facet::Claim), "false" | "no") => FitValue::Claim(false),
+            _ => FitValue::One(text.to_owned()),
+        };
+        let checked = facets.check(&[(facet.clone(), value.clone())].into_iter().collect());
+        let known: Vec<&str> = facets.names().map(FacetName::as_str).collect();
+        let mend = format!("facets are {}", known.join(", "));
+        checked.map(|()| value).map_err(|problem| Failure::new("facet.value", problem.to_string()).mend(mend))
+    }
+}
+
+fn wrong_words(word: &str, example: &str) -> Failure {
+    Failure::new("fit.words", format!("`{word}` is no value to try out"))
+        .mend(format!("write it like `{example}`"))
+}
+
+fn no_places() -> Failure {
+    Failure::new("fit.words", "the manifest declares no target and promises nothing")
+        .mend("declare one (`[targets.NAME]`), promise something (`[fits]`), or try one out: `--target NAME:FACET=VALUE`")
+}
+
+fn locked(project: &Project, registries: &Registries) -> Result<Vec<Row>, Failure> {
+    let lock = project.sound_lock()?.ok_or_else(not_locked)?;
+    let mut rows = Vec::new();
+    for package in &lock.packages {
+        let listing = registries.listing(&package.name)?;
+        let release = listing.and_then(|listing| listing.history.release(&package.version).cloned());
+        let needed_on = package.reached.iter().flat_map(|reach| reach.targets.clone()).collect();
+        let needed_on = Some(needed_on);
+        let name = package.name.clone();
+        rows.extend(release.map(|release| Row { name, release, needed_on, fitting: None }));
+    }
+    Ok(rows)
+}
+
+fn named(word: &str, registries: &Registries, places: &[Target], facets: &Facets) -> Result<Row, Failure> {
+    let name: PackageName =
+        word.parse().map_err(|fault| Failure::in_words("the command line", word, fault))?;
+    check_known(registries, &name)?;
+    let listing = registries.listing(&name)?;
+    let releases = listing.as_ref().map_or(&[][..], |listing| listing.history.releases());
+    let release = fits::newest(releases).cloned().ok_or_else(|| {
+        Failure::new("package.unknown", format!("{name} has no release that could be chosen"))
+    })?;
+    let fitting = fits::newest_fitting(releases, places, facets).cloned();
+    Ok(Row { name, release, needed_on: None, fitting: Some(fitting) })
+}
+
+/// How a release stands with each place; `None` where it isn't needed.
+type Found<'r> = (&'r Row, Vec<Option<Suits>>);
+
+fn show(ui: &Ui, rows: &[Row], places: &[Target], facets: &Facets, ladders: &[Ladder]) -> Exit {
+    let is_needed = |row: &Row, place: &Target| {
+        place.is_promise || row.needed_on.as_ref().is_none_or(|targets| targets.contains(&place.name))
+    };
+    let fit =
+        |row: &Row, place: &Target| is_needed(row, place).then(|| facets.fit(&row.release.entry.fits, place));
+    let found: Vec<Found> =
+        rows.iter().map(|row| (row, places.iter().map(|place| fit(row, place)).collect())).collect();
+    let fails = |fits: &[Option<Suits>]| fits.iter().flatten().any(|fit| matches!(fit, Suits::No { .. }));
+    let misfits = found.iter().filter(|(_, fits)| fails(fits)).count();
+    let is_wide = places.len() > MOST_COLUMNS;
+    if !is_wide {
+        show_columns(ui, &found, places);
+    }
+    let has_reasons = |fits: &[Option<Suits>]| fits.iter().flatten().any(|fit| !matches!(fit, Suits::Yes));
+    for (row, fits) in found.iter().filter(|(_, fits)| is_wide || has_reasons(fits)) {
+        show_reasons(ui, row, fits, places, facets);
+    }
+    ui.answer(match misfits {
+        0 => "nothing that is said speaks against any of it".to_owned(),
+        1 => format!("1 of {} doesn't fit everywhere", count(rows.len(), "package")),
+        some => format!("{some} of {} don't fit everywhere", count(rows.len(), "package")),
+    });
+    ladders.iter().for_each(|ladder| ladder.show(ui));
+    report(ui, &found, places, ladders);
+    if misfits == 0 { Exit::Done } else { Exit::Differs }
+}
+
+fn show_columns(ui: &Ui, found: &[Found<'_>], places: &[Target]) {
+    let head = [String::new(), String::new()].into_iter().chain(places.iter().map(place_name));
+    let line = |(row, fits): &Found<'_>| -> Vec<String> {
+        let cells = fits.iter().map(|fit| match fit {
+            None => "not needed".to_owned(),
+            Some(fit @ Suits::Yes) => styled(style::GOOD, fits::word(fit)),
+            Some(fit @ Suits::NotStated(_)) => styled(style::HEED, fits::word(fit)),
+            Some(fit @ Suits::No { .. }) => styled(style::BAD, fits::word(fit)),
+        });
+        [format!(" {}", row.name), row.release.entry.version.to_string()].into_iter().chain(cells).collect()
+    };
+    ui.answer(table(ui, [head.collect()].into_iter().chain(found.iter().map(line))));
+}
+
+/// Below a package, what it says of the places that it does not simply fit; alike for several places in one line.
+fn show_reasons(ui: &Ui, row: &Row, found: &[Option<Suits>], places: &[Target], facets: &Facets) {
+    ui.answer(format!("{} {}", styled(style::STRONG, &row.name), row.release.entry.version));
+    let mut lines: Vec<(String, Vec<String>)> = Vec::new();
+    for (place, fit) in places.iter().zip(found) {
+        let Some(fit) = fit.as_ref().filter(|fit| places.len() > MOST_COLUMNS || !matches!(fit, Suits::Yes))
+        else {
+            continue;
+        };
+        let words = fits::words(fit, facets);
+        let words = words.strip_prefix("no: ").unwrap_or(&words).to_owned();
+        match lines.iter_mut().find(|(other, _)| *other == words) {
+            Some((_, names)) => names.push(place_name(place)),
+            None => lines.push((words, vec![place_name(place)])),
+        }
+    }
+    for (words, names) in lines {
+        ui.answer(format!("  {}: {words}", names.join(", ")));
+    }
+    match &row.fitting {
+        Some(Some(release)) if release.entry.version != row.release.entry.version => {
+            ui.answer(format!("  {} is the newest that fits everywhere", release.entry.version));
+        }
+        Some(None) => ui.answer("  no release fits everywhere"),
+        _ => {}
+    }
+}
+
+fn place_name(place: &Target) -> String {
+    if place.is_promise { "the promise".to_owned() } else { place.name.clone() }
+}
+
+fn report(ui: &Ui, found: &[Found<'_>], places: &[Target], ladders: &[Ladder]) {
+    let packages = found.iter().map(|(row, found)| {
+        let by_place = places.iter().zip(found);
+        let by_place =
+            by_place.map(|(place, fit)| (place_name(place), fit.as_ref().map_or(Value::Null, fits::as_json)));
+        let fitting =
+            row.fitting.as_ref().map(|release| release.as_ref().map(|r| r.entry.version.to_string()));
+        json!({ "package": row.name, "version": row.release.entry.version,
+            "fits": by_place.collect::<serde_json::Map<_, _>>(), "newest-that-fits": fitting })
+    });
+    let packages: Vec<Value> = packages.collect();
+    let ladders: Vec<Value> = ladders.iter().map(Ladder::as_json).collect();
+    ui.report("fit", json!({ "packages": packages, "ladders": ladders }));
+}

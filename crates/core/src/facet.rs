@@ -1,0 +1,395 @@
+//! Facets, the axes of compatibility; targets, where a project has to run; and whether a release fits.
+//!
+//! A *ladder* has ordered levels: a target at a level can use whatever asks for that level or a lower one. Of a
+//! *choice* a target has one value, and a release lists those that it works with. A *claim* is something that a
+//! release says is so, or isn't, or says nothing about. `os` and `arch` are choices that are always defined; all
+//! others are defined by a registry or a manifest.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use crate::name::FacetName;
+
+/// Stands for every value of a choice in what a release works with.
+const ANY: &str = "any";
+
+/// One axis of compatibility.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "kind", rename_all = "lowercase", deny_unknown_fields)]
+pub enum Facet {
+    /// Levels, the lowest first, and older names of some of them.
+    Ladder {
+        /// The levels, rising.
+        levels: Vec<String>,
+        /// Other names for levels.
+        #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+        aliases: BTreeMap<String, String>,
+    },
+    /// Values of which a target has one; any, where none are listed.
+    Choice {
+        /// The possible values.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        values: Vec<String>,
+    },
+    /// Something that is so or isn't.
+    Claim,
+}
+
+/// What a release, a promise or a target says of one facet.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum FitValue {
+    /// Whether a claim holds.
+    Claim(bool),
+    /// A level, or the one value of a choice.
+    One(String),
+    /// The values of a choice.
+    Many(Vec<String>),
+}
+
+impl FitValue {
+    /// The values, as texts; none of a claim.
+    pub fn values(&self) -> &[String] {
+        match self {
+            Self::Claim(_) => &[],
+            Self::One(value) => std::slice::from_ref(value),
+            Self::Many(values) => values,
+        }
+    }
+}
+
+impl std::fmt::Display for FitValue {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Claim(holds) => f.write_str(if *holds { "yes" } else { "no" }),
+            other => f.write_str(&other.values().join(" or ")),
+        }
+    }
+}
+
+/// What is said of facets.
+pub type Fits = BTreeMap<FacetName, FitValue>;
+
+/// An environment that a project has to run in.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Target {
+    /// Its name in the manifest.
+    pub name: String,
+    /// Its values; of a library's promise, all values of a choice that it promises.
+    pub values: Fits,
+    /// Whether it stands for what the project promises of itself.
+    pub is_promise: bool,
+}
+
+/// The facets that are defined.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Facets(BTreeMap<FacetName, Facet>);
+
+/// Why what is said of a facet makes no sense.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum FacetProblem {
+    /// Nobody defines it.
+    #[error("nobody defines the facet `{0}`")]
+    Unknown(FacetName),
+    /// A value of another kind.
+    #[error("`{facet}` is a {kind}, and `{value}` is none of what that can be")]
+    WrongKind {
+        /** The facet. */
+        facet: FacetName,
+        /** What it is. */
+        kind: &'static str,
+        /** What was said. */
+        value: String,
+    },
+    /// A value that the definition doesn't list.
+    #[error("`{facet}` has no `{value}`: there are {known}")]
+    NoValue {
+        /** The facet. */
+        facet: FacetName,
+        /** What was said. */
+        value: String,
+        /** What there is. */
+        known: String,
+    },
+}
+
+impl Default for Facets {
+    fn default() -> Self {
+        let built_in = |name: &str, values: &[&str]| {
+            let values = values.iter().map(|value| (*value).to_owned()).collect();
+            // These two are names.
+            name.parse().ok().map(|name: FacetName| (name, Facet::Choice { values }))
+        };
+        Self(built_in("os", &[]).into_iter().chain(built_in("arch", &[])).collect())
+    }
+}
+
+impl Facets {
+    /// Adds a definition; the one that was there where it is another.
+    pub fn define(&mut self, name: &FacetName, facet: &Facet) -> Result<(), Facet> {
+        match self.0.get(name) {
+            Some(there) if there != facet => Err(there.clone()),
+            _ => {
+                self.0.insert(name.clone(), facet.clone());
+                Ok(())
+            }
+        }
+    }
+
+    /// The definition of a facet.
+    pub fn get(&self, name: &FacetName) -> Option<&Facet> {
+        self.0.get(name)
+    }
+
+    /// The names of all facets.
+    pub fn names(&self) -> impl Iterator<Item = &FacetName> {
+        self.0.keys()
+    }
+
+    /// What is said of a facet, a level by its own name instead of an older one.
+    pub fn plain(&self, name: &FacetName, value: &FitValue) -> FitValue {
+        match (self.0.get(name), value) {
+            (Some(Facet::Ladder { aliases, .. }), FitValue::One(level)) => {
+                FitValue::One(aliases.get(level).unwrap_or(level).clone())
+            }
+            _ => value.clone(),
+        }
+    }
+
+    /// The levels of a ladder, the lowest first; none of anything else.
+    pub fn levels(&self, name: &FacetName) -> &[String] {
+        match self.0.get(name) {
+            Some(Facet::Ladder { levels, .. }) => levels,
+            _ => &[],
+        }
+    }
+
+    /// Whether what is said of facets makes sense.
+    pub fn check(&self, fits: &Fits) -> Result<(), FacetProblem> {
+        fits.iter().try_for_each(|(name, value)| self.check_one(name, value))
+    }
+
+    fn check_one(&self, name: &FacetName, value: &FitValue) -> Result<(), FacetProblem> {
+        let facet = self.0.get(name).ok_or_else(|| FacetProblem::Unknown(name.clone()))?;
+        let wrong = |kind| FacetProblem::WrongKind { facet: name.clone(), kind, value: value.to_string() };
+        match (facet, value) {
+            (Facet::Claim, FitValue::Claim(_)) => Ok(()),
+            (Facet::Claim, _) => Err(wrong("claim")),
+            (Facet::Ladder { levels, aliases }, FitValue::One(level)) => {
+                match level_of(levels, aliases, level) {
+                    Some(_) => Ok(()),
+                    None => Err(no_value(name, level, levels.iter().chain(aliases.keys()))),
+                }
+            }
+            (Facet::Ladder { .. }, _) => Err(wrong("ladder")),
+            (Facet::Choice { .. }, FitValue::Claim(_)) => Err(wrong("choice")),
+            (Facet::Choice { values }, said) => {
+                let is_known = |one: &&String| values.is_empty() || values.contains(one) || *one == ANY;
+                let unknown = said.values().iter().find(|one| !is_known(one));
+                unknown.map_or(Ok(()), |unknown| Err(no_value(name, unknown, values.iter())))
+            }
+        }
+    }
+
+    /// Whether what a release says suits a target, facet by facet of those that the target has.
+    pub fn fit(&self, release: &Fits, target: &Target) -> Fit {
+        let mut unstated = Vec::new();
+        for (name, wanted) in &target.values {
+            match release.get(name) {
+                None => unstated.push(name.clone()),
+                Some(said) if self.suits(name, said, wanted) => {}
+                Some(said) => {
+                    let (wanted, said) = (self.plain(name, wanted), self.plain(name, said));
+                    return Fit::No { facet: name.clone(), wanted, said };
+                }
+            }
+        }
+        if unstated.is_empty() { Fit::Yes } else { Fit::NotStated(unstated) }
+    }
+
+    fn suits(&self, name: &FacetName, said: &FitValue, wanted: &FitValue) -> bool {
+        match (self.0.get(name), said, wanted) {
+            (Some(Facet::Ladder { levels, aliases }), FitValue::One(asks), FitValue::One(has)) => {
+                let place = |level| level_of(levels, aliases, level);
+                place(asks).zip(place(has)).is_some_and(|(asks, has)| asks <= has)
+            }
+            // Who doesn't want the claim can use what keeps it as well as what doesn't.
+            (_, FitValue::Claim(said), FitValue::Claim(wanted)) => *said || !*wanted,
+            (_, said, wanted) => {
+                let works_with = |value| said.values().iter().any(|said| said == value || said == ANY);
+                wanted.values().iter().all(works_with)
+            }
+        }
+    }
+
+    /// Whether conditions hold on a target; a facet that the target doesn't have fails.
+    pub fn holds(&self, when: &Fits, target: &Target) -> bool {
+        when.iter().all(|(name, value)| match (self.0.get(name), target.values.get(name)) {
+            (_, None) => false,
+            (Some(Facet::Ladder { .. }), Some(has)) => self.suits(name, value, has),
+            (_, Some(FitValue::Claim(has))) => *value == FitValue::Claim(*has),
+            (_, Some(has)) => has.values().iter().any(|has| value.values().contains(has)),
+        })
+    }
+}
+
+fn no_value<'v>(facet: &FacetName, value: &str, known: impl Iterator<Item = &'v String>) -> FacetProblem {
+    let known: Vec<&str> = known.map(String::as_str).collect();
+    FacetProblem::NoValue { facet: facet.clone(), value: value.to_owned(), known: known.join(", ") }
+}
+
+/// The place of a level on its ladder.
+fn level_of(levels: &[String], aliases: &BTreeMap<String, String>, level: &String) -> Option<usize> {
+    let level = aliases.get(level).unwrap_or(level);
+    levels.iter().position(|other| other == level)
+}
+
+/// Whether a release works on a target.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Fit {
+    /// It does, as far as the target's facets go.
+    Yes,
+    /// It says nothing of these facets, and nothing against the others.
+    NotStated(Vec<FacetName>),
+    /// It doesn't.
+    No {
+        /// The facet that it fails on.
+        facet: FacetName,
+        /// What the target has.
+        wanted: FitValue,
+        /// What the release asks for, or works with.
+        said: FitValue,
+    },
+}
+
+/// What becomes of releases that say nothing of a facet.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Unstated {
+    /// They pass.
+    Allow,
+    /// They pass, and it is told.
+    #[default]
+    Warn,
+    /// They count as not fitting.
+    Refuse,
+}
+
+/// What becomes of releases that say nothing, facet by facet.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize)]
+pub struct UnstatedRules {
+    /// Of facets that have no rule of their own.
+    pub others: Unstated,
+    /// Of single facets.
+    pub facets: BTreeMap<FacetName, Unstated>,
+}
+
+impl UnstatedRules {
+    /// The rule for a facet.
+    pub fn of(&self, facet: &FacetName) -> Unstated {
+        self.facets.get(facet).copied().unwrap_or(self.others)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn facets() -> Facets {
+        let mut facets = Facets::default();
+        let levels = (1..=6).map(|level| level.to_string()).collect();
+        let aliases = [("thicket".to_owned(), "2".to_owned())].into_iter().collect();
+        facets.define(&name("orchard-runtime"), &Facet::Ladder { levels, aliases }).unwrap();
+        facets.define(&name("ahead-of-time"), &Facet::Claim).unwrap();
+        facets
+    }
+
+    fn name(text: &str) -> FacetName {
+        text.parse().unwrap()
+    }
+
+    fn fits(text: &str) -> Fits {
+        serde_json::from_str(text).unwrap()
+    }
+
+    fn target(text: &str) -> Target {
+        Target { name: "hand-unit".into(), values: fits(text), is_promise: false }
+    }
+
+    #[test]
+    fn a_release_fits_where_every_facet_of_the_target_suits() {
+        let hand_unit =
+            target(r#"{"os":"linux","arch":"aarch64","orchard-runtime":"3","ahead-of-time":true}"#);
+        let rows = [
+            (
+                r#"{"os":["linux","macos"],"arch":["aarch64"],"orchard-runtime":"3","ahead-of-time":true}"#,
+                "yes",
+            ),
+            (r#"{"os":"linux","arch":["aarch64"],"orchard-runtime":"thicket","ahead-of-time":true}"#, "yes"),
+            (
+                r#"{"os":"linux","arch":"aarch64","orchard-runtime":"4","ahead-of-time":true}"#,
+                "orchard-runtime",
+            ),
+            (r#"{"os":"linux","arch":"x86_64","orchard-runtime":"1","ahead-of-time":true}"#, "arch"),
+            (
+                r#"{"os":"linux","arch":"aarch64","orchard-runtime":"1","ahead-of-time":false}"#,
+                "ahead-of-time",
+            ),
+            (r#"{"os":"linux","arch":"aarch64"}"#, "not stated: ahead-of-time orchard-runtime"),
+            (r#"{"orchard-runtime":"5"}"#, "orchard-runtime"),
+            (r#"{"os":"any","arch":["any"],"orchard-runtime":"1","ahead-of-time":true}"#, "yes"),
+        ];
+        for (release, expected) in rows {
+            let told = match facets().fit(&fits(release), &hand_unit) {
+                Fit::Yes => "yes".to_owned(),
+                Fit::NotStated(facets) => {
+                    let names: Vec<&str> = facets.iter().map(FacetName::as_str).collect();
+                    format!("not stated: {}", names.join(" "))
+                }
+                Fit::No { facet, .. } => facet.to_string(),
+            };
+            assert_eq!(told, expected, "{release}");
+        }
+    }
+
+    #[test]
+    fn conditions_hold_by_level_value_and_claim() {
+        let hand_unit = target(r#"{"os":"linux","orchard-runtime":"3","ahead-of-time":true}"#);
+        let rows = [
+            (r#"{"os":"linux"}"#, true),
+            (r#"{"os":["windows","macos"]}"#, false),
+            (r#"{"orchard-runtime":"2"}"#, true),
+            (r#"{"orchard-runtime":"4"}"#, false),
+            (r#"{"ahead-of-time":true,"os":["linux","macos"]}"#, true),
+            (r#"{"arch":"aarch64"}"#, false),
+        ];
+        for (when, holds) in rows {
+            assert_eq!(facets().holds(&fits(when), &hand_unit), holds, "{when}");
+        }
+    }
+
+    #[test]
+    fn what_makes_no_sense_is_told() {
+        let rows = [
+            (
+                r#"{"os":"linux","orchard-runtime":"sapling"}"#,
+                "`orchard-runtime` has no `sapling`: there are 1, 2, 3, 4, 5, 6, thicket",
+            ),
+            (
+                r#"{"orchard-runtime":true}"#,
+                "`orchard-runtime` is a ladder, and `yes` is none of what that can be",
+            ),
+            (
+                r#"{"ahead-of-time":"yes"}"#,
+                "`ahead-of-time` is a claim, and `yes` is none of what that can be",
+            ),
+            (r#"{"orchid":"1"}"#, "nobody defines the facet `orchid`"),
+        ];
+        for (said, told) in rows {
+            assert_eq!(facets().check(&fits(said)).unwrap_err().to_string(), told);
+        }
+        assert_eq!(facets().check(&fits(r#"{"os":"linux","orchard-runtime":"thicket"}"#)), Ok(()));
+        assert!(facets().define(&name("ahead-of-time"), &Facet::Choice { values: vec![] }).is_err());
+    }
+}

@@ -1,0 +1,120 @@
+//! Reading targets, facets, promises and the rules about what is not stated.
+
+use toml_edit::{Item, Key, TableLike, Value};
+
+use super::Reader;
+use super::values::{key_span, span, with_nearest};
+use crate::facet::{Facet, FitValue, Fits, Target, Unstated, UnstatedRules};
+use crate::fault::Fault;
+use crate::name::{FacetName, RegistryName};
+
+const FACET_KEYS: [&str; 4] = ["kind", "levels", "aliases", "values"];
+const KINDS: [&str; 3] = ["ladder", "choice", "claim"];
+const RULE_KEYS: [&str; 1] = ["unstated"];
+const RULES: [(&str, Unstated); 3] =
+    [("allow", Unstated::Allow), ("warn", Unstated::Warn), ("refuse", Unstated::Refuse)];
+
+impl Reader {
+    pub(super) fn target(&mut self, key: &Key, item: &Item) -> Option<Target> {
+        // A target names a folder of the shelf, so it has the form of other names.
+        let name: RegistryName = self.name(key)?;
+        let values = self.table(item, key.get()).map(|table| self.fits(table))?;
+        if let Some((facet, _)) = values.iter().find(|(_, value)| matches!(value, FitValue::Many(_))) {
+            let message = format!("a target has one `{facet}`, and this is a list");
+            let fault = Fault::new("manifest.wrong-kind", message, span(item));
+            self.faults.push(fault.mend("declare a target for each of them"));
+        }
+        Some(Target { name: name.to_string(), values, is_promise: false })
+    }
+
+    pub(super) fn facet(&mut self, key: &Key, item: &Item) -> Option<(FacetName, Facet)> {
+        let name: FacetName = self.name(key)?;
+        let table = self.table(item, key.get())?;
+        self.only_known(table, "a facet", &FACET_KEYS, &[]);
+        let kind = match table.get("kind") {
+            Some(kind) => self.text(kind, "kind")?,
+            None => String::new(),
+        };
+        let facet = match kind.as_str() {
+            "ladder" => Facet::Ladder {
+                levels: self.texts(table, "levels").unwrap_or_default(),
+                aliases: self
+                    .each(table, "aliases", |reader, key, item| {
+                        Some((key.get().to_owned(), reader.text(item, key.get())?))
+                    })
+                    .into_iter()
+                    .collect(),
+            },
+            "choice" => Facet::Choice { values: self.texts(table, "values").unwrap_or_default() },
+            "claim" => Facet::Claim,
+            other => {
+                let message = format!("`{name}` says no kind of facet that there is");
+                let fault =
+                    Fault::new("manifest.facet", message, table.get("kind").map_or(key_span(key), span));
+                self.faults.push(with_nearest(fault, other, KINDS.into_iter()));
+                return None;
+            }
+        };
+        Some((name, facet))
+    }
+
+    /// What a table says of facets.
+    pub(super) fn fits(&mut self, table: &dyn TableLike) -> Fits {
+        self.entries(table, |reader, key, item| Some((reader.name(key)?, reader.fit_value(key, item)?)))
+            .into_iter()
+            .collect()
+    }
+
+    fn fit_value(&mut self, key: &Key, item: &Item) -> Option<FitValue> {
+        match item {
+            Item::Value(Value::Boolean(holds)) => Some(FitValue::Claim(*holds.value())),
+            Item::Value(Value::String(text)) => Some(FitValue::One(text.value().clone())),
+            Item::Value(Value::Array(array)) => {
+                let values: Option<Vec<String>> =
+                    array.iter().map(|value| value.as_str().map(str::to_owned)).collect();
+                if values.is_none() {
+                    self.wrong_kind(item, key.get(), "a list of texts");
+                }
+                values.map(FitValue::Many)
+            }
+            Item::Value(Value::Integer(number)) => {
+                let message = format!("what `{}` is stands in quotes", key.get());
+                let fault =
+                    Fault::new("manifest.unquoted-value", message, span(item)).label("a number, not a text");
+                self.faults.push(fault.mend(format!("write `\"{}\"`", number.value())));
+                None
+            }
+            _ => {
+                self.wrong_kind(item, key.get(), "a text, a list of texts, `true` or `false`");
+                None
+            }
+        }
+    }
+
+    pub(super) fn unstated(&mut self, table: &dyn TableLike) -> UnstatedRules {
+        self.only_known(table, "`[rules]`", &RULE_KEYS, &[]);
+        let Some(item) = table.get("unstated") else { return UnstatedRules::default() };
+        match item.as_table_like() {
+            None => UnstatedRules { others: self.rule(item).unwrap_or_default(), ..UnstatedRules::default() },
+            Some(table) => {
+                let facets =
+                    self.entries(table, |reader, key, item| Some((reader.name(key)?, reader.rule(item)?)));
+                UnstatedRules { facets: facets.into_iter().collect(), ..UnstatedRules::default() }
+            }
+        }
+    }
+
+    fn rule(&mut self, item: &Item) -> Option<Unstated> {
+        let word = self.text(item, "unstated")?;
+        let rule = RULES.iter().find(|(name, _)| *name == word).map(|(_, rule)| *rule);
+        if rule.is_none() {
+            let fault = Fault::new(
+                "manifest.rule",
+                format!("`{word}` is no rule about what is not stated"),
+                span(item),
+            );
+            self.faults.push(with_nearest(fault, &word, RULES.iter().map(|(name, _)| *name)));
+        }
+        rule
+    }
+}

@@ -10,6 +10,7 @@ pub mod install;
 pub mod need;
 mod passed_over;
 pub mod publish;
+pub mod ready;
 pub mod registry;
 pub mod resolve;
 pub mod searching;
@@ -38,6 +39,7 @@ pub enum Command {
     Explain(explain::Explain),
     Describe(describe::Describe),
     Fit(fit::Fit),
+    Ready(ready::Ready),
     Publish(publish::Publish),
     Registry(registry::Registry),
     Demo(demo::Demo),
@@ -58,6 +60,7 @@ impl Command {
             Self::Explain(command) => command.run(here, ui),
             Self::Describe(command) => command.run(here, ui),
             Self::Fit(command) => command.run(here, ui),
+            Self::Ready(command) => command.run(here, ui),
             Self::Publish(command) => command.run(here, ui),
             Self::Registry(command) => command.run(here, ui),
             Self::Demo(command) => command.run(here, ui),

@@ -7,7 +7,7 @@ use crate::ui::{style, styled};
 const STAGES: [(&str, &[&str]); 5] = [
     ("Declare what is needed", &["init", "describe", "fit", "need", "drop"]),
     ("Bring it here", &["resolve", "install", "update", "verify"]),
-    ("Understand it", &["explain"]),
+    ("Understand it", &["explain", "ready"]),
     ("Supply packages", &["publish", "registry"]),
     ("See it at work", &["demo"]),
 ];

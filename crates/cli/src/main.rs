@@ -5,6 +5,7 @@
 //! | `args`, `global`, `help` | the command line as values; the help, grouped by stage |
 //! | `commands` | one file for each command |
 //! | `project` | the folder with its manifest, lock, shelf and registries |
+//! | `tools` | programs on this machine and their versions |
 //! | `ui`, `progress`, `show` | all writing to the terminal |
 //! | `failure`, `codes` | what a failure says, and the exit status that it leads to |
 
@@ -17,6 +18,7 @@ mod help;
 mod progress;
 mod project;
 mod show;
+mod tools;
 mod ui;
 
 use std::panic;

@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 use crate::digest::Digest;
 use crate::facet::Fits;
 use crate::license::License;
-use crate::name::{Family, PackageName, Purpose};
+use crate::name::{Family, PackageName, Purpose, ToolName};
 use crate::range::Range;
 use crate::version::Version;
 
@@ -58,6 +58,9 @@ pub struct Card {
     /// Where it can be used, facet by facet.
     #[serde(default, skip_serializing_if = "Fits::is_empty")]
     pub fits: Fits,
+    /// Programs that have to be on the machine to use it, and in which versions.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub tools: BTreeMap<ToolName, Range>,
     /// Its archives; a release may have none.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub files: Vec<FileRecord>,
@@ -82,6 +85,7 @@ impl Card {
             provides: self.provides.clone(),
             conflicts: self.conflicts.clone(),
             fits: self.fits.clone(),
+            tools: self.tools.clone(),
             files: self.files.clone(),
             exposes: self.exposes.clone(),
             card,
@@ -117,6 +121,9 @@ pub struct Entry {
     /// Where it can be used, facet by facet.
     #[serde(default, skip_serializing_if = "Fits::is_empty")]
     pub fits: Fits,
+    /// Programs that have to be on the machine to use it, and in which versions.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub tools: BTreeMap<ToolName, Range>,
     /// The release's archives.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub files: Vec<FileRecord>,
@@ -245,7 +252,7 @@ impl fmt::Display for ArchiveFormat {
 #[serde(tag = "event", rename_all = "lowercase")]
 pub enum Event {
     /// A release was published.
-    Release(Entry),
+    Release(Box<Entry>),
     /// A release is not to be chosen any more.
     Withdrawn(Withdrawal),
     /// A withdrawal was taken back.

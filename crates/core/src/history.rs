@@ -67,7 +67,7 @@ impl History {
             Event::Release(entry) => match self.position(&entry.version) {
                 Ok(_) => return Err(format!("{} is there already", entry.version)),
                 Err(place) => {
-                    self.releases.insert(place, Release { entry, withdrawn: None, deprecated: None });
+                    self.releases.insert(place, Release { entry: *entry, withdrawn: None, deprecated: None });
                 }
             },
             Event::Withdrawn(withdrawal) => {

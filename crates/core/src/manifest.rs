@@ -20,7 +20,7 @@ use crate::card::{CardConflict, Provided};
 use crate::facet::{Facet, Fits, Target, UnstatedRules};
 use crate::fault::Fault;
 use crate::license::License;
-use crate::name::{FacetName, Family, PackageName, Purpose, RegistryName};
+use crate::name::{FacetName, Family, PackageName, Purpose, RegistryName, ToolName};
 use crate::range::Range;
 use crate::version::Version;
 
@@ -52,6 +52,8 @@ pub struct Manifest {
     pub facets: BTreeMap<FacetName, Facet>,
     /// What the project, as a library, promises of itself.
     pub fits: Fits,
+    /// Programs that have to be on the machine, and in which versions.
+    pub tools: BTreeMap<ToolName, Range>,
     /// What becomes of releases that say nothing of a facet.
     pub unstated: UnstatedRules,
     /// What a published card says beside the needs.

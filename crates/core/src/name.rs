@@ -182,6 +182,41 @@ name_type!(
     FacetName, "facet", scopes = 0
 );
 
+/// The name of a program that a project needs on the machine: what its file is called, without an ending.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(transparent)]
+pub struct ToolName(String);
+
+impl ToolName {
+    /// The name as text.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl FromStr for ToolName {
+    type Err = Fault;
+
+    fn from_str(text: &str) -> Result<Self, Fault> {
+        let is_fine = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '_' | '+');
+        let starts_well = text.starts_with(|c: char| c.is_ascii_alphanumeric());
+        if starts_well && text.len() <= LONGEST_SEGMENT && text.chars().all(is_fine) {
+            return Ok(Self(text.to_owned()));
+        }
+        let shown: String = text.chars().take(80).collect();
+        let message =
+            format!("`{shown}` can't name a tool: that is a file's name, of letters, digits and `.-_+`");
+        Err(Fault::new("name.invalid", message, 0..text.len()))
+    }
+}
+
+impl<'de> Deserialize<'de> for ToolName {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = std::borrow::Cow::<str>::deserialize(deserializer)?;
+        text.parse().map_err(serde::de::Error::custom)
+    }
+}
+
 impl PackageName {
     /// The part before the `/`, if the name has one.
     pub fn scope(&self) -> Option<&str> {

@@ -130,7 +130,7 @@ impl Loading<'_> {
             }
         }
         let digest = self.keep_card(&card).map_err(|error| error.to_string())?;
-        Ok((card.name.clone(), Event::Release(card.entry(digest))))
+        Ok((card.name.clone(), Event::Release(Box::new(card.entry(digest)))))
     }
 
     /// Replaces a file's `path` by the digest, size and format of the archive there, which is taken in.

@@ -74,7 +74,7 @@ impl Release {
             Ok::<_, RegistryError>(if is_there {
                 vec![]
             } else {
-                vec![Event::Release(self.card.entry(digest))]
+                vec![Event::Release(Box::new(self.card.entry(digest)))]
             })
         })?;
         Ok(Published { file, already: appended == 0 })
@@ -154,6 +154,7 @@ fn card(manifest: &Manifest, published: Timestamp) -> Result<Card, RegistryError
         provides: part.provides,
         conflicts: part.conflicts,
         fits: manifest.fits.clone(),
+        tools: manifest.tools.clone(),
         files: Vec::new(),
         exposes: part.exposes,
         notes: part.notes,

@@ -157,6 +157,10 @@ impl Described<'_> {
             ("needs", list(needs.collect())),
             ("provides", list(card.provides.iter().map(|provided| provided.name.to_string()).collect())),
             ("never with", list(card.conflicts.iter().map(|c| format!("{} {}", c.name, c.range)).collect())),
+            (
+                "tools",
+                list(card.tools.iter().map(|(tool, range)| format!("{} {range}", tool.as_str())).collect()),
+            ),
             ("states", list(states.collect())),
             ("fits", self.fits().join("; ")),
             ("parts", list(parts.collect())),

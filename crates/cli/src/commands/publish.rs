@@ -34,6 +34,7 @@ impl Publish {
         let project = Project::find(here)?;
         let registry = Folder::open(&self.folder(&project, here)?)?;
         let release = prepare(&project.manifest, &project.root, now())?;
+        check_promise(&project)?;
         let mut result = as_json(&release);
         let title = format!("{} {}", release.card.name, release.card.version);
         if self.dry_run {
@@ -88,6 +89,15 @@ impl Publish {
             failure.mend(format!("perhaps {} was meant", either(&near)))
         })
     }
+}
+
+/// A promise is kept only if some set of releases that the needs allow keeps it, too.
+fn check_promise(project: &Project) -> Result<(), Failure> {
+    let registries = project.registries(&project.manifest)?;
+    if project.manifest.fits.is_empty() || registries.is_empty() {
+        return Ok(());
+    }
+    project.resolve(&project.manifest, &registries).map(drop)
 }
 
 /// The time of publishing: now, or what SOURCE_DATE_EPOCH says (Reproducible Builds specification).

@@ -316,3 +316,11 @@ fn what_makes_no_sense_of_facets_ends_with_its_code() {
     garden.write("cards.jsonl", &(card("root-depth 1.0", "9", "") + "\n"));
     garden.run_in(".", &["registry", "load", "levelled", "cards.jsonl"]).expect(3);
 }
+
+#[test]
+fn publishing_is_refused_where_the_needs_break_the_promise() {
+    let garden = garden("[fits]\norchard-runtime = \"2\"\n[needs]\nsoil-curve = \"2\"");
+    garden.write("gate/moss.txt", "moss\n");
+    let told = garden.run(&["publish", "levelled", "--dry-run"]).expect(4);
+    assert!(told.stderr.contains("gate-kiosk promises orchard-runtime 2"), "{told}");
+}

@@ -26,6 +26,7 @@ fn the_help_groups_commands_by_stage() {
 
     Understand it
       explain   Tell why a package is here at its version, or why it can't be another
+      ready     Tell whether this machine is ready for the project
 
     Supply packages
       publish   Publish this project as a release

@@ -15,7 +15,7 @@ use crate::fault::Fault;
 use crate::name::{Family, RegistryName};
 use crate::range::Range;
 
-const TOP_KEYS: [&str; 11] = [
+const TOP_KEYS: [&str; 12] = [
     "project",
     "registries",
     "targets",
@@ -26,13 +26,14 @@ const TOP_KEYS: [&str; 11] = [
     "facets",
     "fits",
     "rules",
+    "tools",
     "card",
 ];
 const PROJECT_KEYS: [&str; 3] = ["name", "version", "license"];
 const REGISTRY_KEYS: [&str; 2] = ["url", "owns"];
 
 /// Keys that the format reserves and that this version does not act on: told apart from typing errors.
-const LATER_KEYS: [&str; 5] = ["tasks", "tools", "workspace", "shared", "replace"];
+const LATER_KEYS: [&str; 4] = ["tasks", "workspace", "shared", "replace"];
 
 /// Reads a manifest; on failure all faults that were found.
 pub fn read(text: &str) -> Result<Manifest, Vec<Fault>> {
@@ -83,6 +84,9 @@ impl Reader {
         self.targets_are_declared(&needs, &targets);
         let facets = self.each(top, "facets", Self::facet);
         let fits = top.get("fits").and_then(|item| self.table(item, "fits")).map(|table| self.fits(table));
+        let tools = self.each(top, "tools", |reader, key, item| {
+            Some((reader.name(key)?, reader.range(item, key.get())?))
+        });
         let rules = top.get("rules").and_then(|item| self.table(item, "rules"));
         let card = top.get("card").and_then(|item| self.table(item, "card")).map(|table| self.card(table));
         Some(Manifest {
@@ -94,6 +98,7 @@ impl Reader {
             targets,
             facets: facets.into_iter().collect(),
             fits: fits.unwrap_or_default(),
+            tools: tools.into_iter().collect(),
             unstated: rules.map(|rules| self.unstated(rules)).unwrap_or_default(),
             card: card.unwrap_or_default(),
         })

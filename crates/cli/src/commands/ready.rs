@@ -1,0 +1,156 @@
+//! `ready`: whether this machine has what the project asks for.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use bibliotax_core::facet::{FitValue, Target};
+use bibliotax_core::name::ToolName;
+use bibliotax_core::range::Range;
+use bibliotax_core::resolve::Catalogue;
+use bibliotax_core::version::Version;
+use serde_json::{Value, json};
+
+use crate::codes::Exit;
+use crate::failure::Failure;
+use crate::project::{Project, open_store};
+use crate::show::table;
+use crate::tools;
+use crate::ui::{Ui, style, styled};
+
+/// Tell whether this machine is ready for the project
+///
+/// Each program that the manifest or a locked package asks for is looked for and asked for its version; the
+/// machine is held against the targets; registries and store are opened. Ends with status 1 if something is amiss.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Example:\n  bibliotax ready")]
+pub struct Ready {}
+
+/// One thing that was looked at.
+struct Finding {
+    what: String,
+    fine: bool,
+    /// What was found, or what to do.
+    told: String,
+    data: Value,
+}
+
+/// A program, with who wants it and in which versions.
+type Wishes = BTreeMap<ToolName, Vec<(String, Range)>>;
+
+impl Ready {
+    #[allow(clippy::unused_self, reason = "every command is run the same way")]
+    pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
+        let project = Project::find(here)?;
+        let mut findings = Vec::new();
+        findings.extend(registries(&project));
+        findings.push(store());
+        findings.extend(project.manifest.targets.iter().map(machine));
+        findings.extend(wishes(&project)?.iter().map(|(tool, wishes)| look_for(tool, wishes)));
+        let row = |finding: &Finding| {
+            let word = if finding.fine { styled(style::GOOD, "fine") } else { styled(style::BAD, "amiss") };
+            vec![format!(" {word}"), finding.what.clone(), finding.told.clone()]
+        };
+        ui.answer(table(ui, findings.iter().map(row)));
+        let amiss = findings.iter().filter(|finding| !finding.fine).count();
+        ui.answer(match amiss {
+            0 => "this machine is ready".to_owned(),
+            1 => "one thing is amiss".to_owned(),
+            many => format!("{many} things are amiss"),
+        });
+        let data = |finding: &Finding| json!({ "what": finding.what, "fine": finding.fine, "told": finding.told, "data": finding.data });
+        ui.report("ready", json!({ "findings": findings.iter().map(data).collect::<Vec<_>>() }));
+        Ok(if amiss == 0 { Exit::Done } else { Exit::Differs })
+    }
+}
+
+/// What the manifest and the locked packages ask for, as far as the registries can be asked.
+fn wishes(project: &Project) -> Result<Wishes, Failure> {
+    let mut wishes = Wishes::new();
+    for (tool, range) in &project.manifest.tools {
+        wishes.entry(tool.clone()).or_default().push(("the manifest".to_owned(), range.clone()));
+    }
+    let Some(lock) = project.sound_lock()? else { return Ok(wishes) };
+    let Ok(registries) = project.registries(&project.manifest) else { return Ok(wishes) };
+    for package in &lock.packages {
+        let listing = registries.listing(&package.name).ok().flatten();
+        let release = listing.as_ref().and_then(|listing| listing.history.release(&package.version));
+        for (tool, range) in release.iter().flat_map(|release| &release.entry.tools) {
+            wishes.entry(tool.clone()).or_default().push((package.name.to_string(), range.clone()));
+        }
+    }
+    Ok(wishes)
+}
+
+fn look_for(tool: &ToolName, wishes: &[(String, Range)]) -> Finding {
+    let path = tools::find(tool);
+    let version = path.as_deref().and_then(tools::version);
+    let wanted =
+        wishes.iter().map(|(who, range)| format!("{range} for {who}")).collect::<Vec<_>>().join(", ");
+    let (fine, told) = verdict(path.as_ref(), version.as_ref(), wishes, &wanted);
+    let wishes: Vec<Value> = wishes.iter().map(|(who, range)| json!({ "by": who, "range": range })).collect();
+    let data = json!({ "tool": tool, "path": path, "version": version, "wanted": wishes });
+    Finding { what: tool.as_str().to_owned(), fine, told, data }
+}
+
+fn verdict(
+    path: Option<&PathBuf>,
+    version: Option<&Version>,
+    wishes: &[(String, Range)],
+    wanted: &str,
+) -> (bool, String) {
+    let Some(path) = path else {
+        return (false, format!("not found in PATH; install it: {wanted}"));
+    };
+    let any = wishes.iter().all(|(_, range)| *range == Range::any());
+    match version {
+        None if any => (true, path.display().to_string()),
+        None => (false, format!("{} doesn't tell its version; wanted: {wanted}", path.display())),
+        Some(version) if wishes.iter().all(|(_, range)| range.accepts(version)) => {
+            (true, format!("{version} ({})", path.display()))
+        }
+        Some(version) => (false, format!("{version} ({}); wanted: {wanted}", path.display())),
+    }
+}
+
+/// Whether this machine is what a target says, as far as system and processor go.
+fn machine(target: &Target) -> Finding {
+    let here = [("os", std::env::consts::OS), ("arch", std::env::consts::ARCH)];
+    let said =
+        |facet: &str| target.values.iter().find(|(name, _)| name.as_str() == facet).map(|(_, value)| value);
+    let other = here.iter().filter_map(|(facet, value)| match said(facet)? {
+        FitValue::One(wanted) if wanted != value => Some(format!("{facet} {wanted}")),
+        _ => None,
+    });
+    let other: Vec<String> = other.collect();
+    // Another machine may well be meant: nothing is amiss.
+    let told = if other.is_empty() {
+        format!("this machine could be it ({} {})", here[0].1, here[1].1)
+    } else {
+        format!("another machine: it has {}", other.join(" and "))
+    };
+    let data = json!({ "target": target.name, "matches": other.is_empty() });
+    Finding { what: format!("target {}", target.name), fine: true, told, data }
+}
+
+fn registries(project: &Project) -> Vec<Finding> {
+    let finding = |opened: Result<(), Failure>, what: String, told: String| {
+        let (fine, told) = match opened {
+            Ok(()) => (true, told),
+            Err(failure) => (false, failure.message),
+        };
+        Finding { what, fine, told, data: Value::Null }
+    };
+    let opened = project.registries(&project.manifest).map(drop);
+    let names: Vec<String> = project.manifest.registries.iter().map(|r| r.name.to_string()).collect();
+    let what = if names.len() == 1 { "registry" } else { "registries" };
+    let told = if names.is_empty() { "none declared".to_owned() } else { names.join(", ") };
+    vec![finding(opened, what.to_owned(), told)]
+}
+
+fn store() -> Finding {
+    let (fine, told) = match open_store() {
+        Ok(_) => (true, "can be used".to_owned()),
+        Err(failure) => (false, failure.message),
+    };
+    Finding { what: "store".to_owned(), fine, told, data: Value::Null }
+}

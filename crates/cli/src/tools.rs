@@ -1,0 +1,125 @@
+//! Programs on this machine: where they are, and which version they say they are.
+//!
+//! A program is asked by its own version option, directly and never through a shell, and only for so long.
+
+use std::io::Read;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use bibliotax_core::name::ToolName;
+use bibliotax_core::version::Version;
+
+/// How programs are asked for their version, most usual first.
+const QUESTIONS: [&str; 3] = ["--version", "-version", "-V"];
+
+/// How long a program may take to answer.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+/// How often it is looked whether it has.
+const PAUSE: Duration = Duration::from_millis(5);
+
+/// Most of an answer that is read, in bytes.
+const LONGEST_ANSWER: u64 = 64 << 10;
+
+/// Where a program is: the first of its name in the folders of `PATH`.
+pub fn find(tool: &ToolName) -> Option<PathBuf> {
+    let folders = std::env::var_os("PATH")?;
+    let endings = std::env::var("PATHEXT").unwrap_or_default();
+    let endings = || [""].into_iter().chain(endings.split(';').filter(|_| cfg!(windows)));
+    std::env::split_paths(&folders)
+        .filter(|folder| folder.is_absolute())
+        .flat_map(|folder| endings().map(move |ending| folder.join(format!("{}{ending}", tool.as_str()))))
+        .find(|path| can_run(path))
+}
+
+#[cfg(unix)]
+fn can_run(path: &Path) -> bool {
+    use std::os::unix::fs::PermissionsExt;
+    path.metadata().is_ok_and(|metadata| metadata.is_file() && metadata.permissions().mode() & 0o111 != 0)
+}
+
+#[cfg(not(unix))]
+fn can_run(path: &Path) -> bool {
+    path.is_file()
+}
+
+/// The version that a program says it is; `None` if it says none in time.
+pub fn version(program: &Path) -> Option<Version> {
+    let deadline = Instant::now() + PATIENCE;
+    QUESTIONS.iter().find_map(|question| first_version(&answer(program, question, deadline)?))
+}
+
+/// What a program prints when it is asked so, on either output.
+fn answer(program: &Path, question: &str, deadline: Instant) -> Option<String> {
+    let mut command = Command::new(program);
+    command.arg(question).stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped());
+    let mut child = command.spawn().ok()?;
+    let outputs = [read_aside(child.stdout.take()), read_aside(child.stderr.take())];
+    wait(&mut child, deadline)?;
+    let texts = outputs.into_iter().flatten().filter_map(|reader| reader.join().ok());
+    Some(texts.collect::<Vec<String>>().join("\n"))
+}
+
+/// Reads an output in a thread of its own, so that a program that prints much is not held up.
+fn read_aside(output: Option<impl Read + Send + 'static>) -> Option<thread::JoinHandle<String>> {
+    let output = output?;
+    Some(thread::spawn(move || {
+        let mut bytes = Vec::new();
+        // What could be read before an error is what there is.
+        let _ = output.take(LONGEST_ANSWER).read_to_end(&mut bytes);
+        String::from_utf8_lossy(&bytes).into_owned()
+    }))
+}
+
+/// Waits for a program to end; one that takes too long is ended.
+fn wait(child: &mut Child, deadline: Instant) -> Option<()> {
+    loop {
+        match child.try_wait() {
+            Ok(Some(_)) => return Some(()),
+            Ok(None) if Instant::now() < deadline => thread::sleep(PAUSE),
+            _ => {
+                let _ = child.kill();
+                let _ = child.wait();
+                return None;
+            }
+        }
+    }
+}
+
+/// The first thing in a text that looks like a version: numbers with dots between them or, where there are none, a
+/// number.
+fn first_version(text: &str) -> Option<Version> {
+    let words: Vec<&str> = text.split(|c: char| !c.is_ascii_digit() && c != '.').collect();
+    let numbers = words.iter().map(|word| word.trim_matches('.')).filter(|word| !word.is_empty());
+    let with_dots = numbers.clone().find(|word| word.contains('.'));
+    let word = with_dots.or_else(|| numbers.clone().next())?;
+    let parts: Vec<u64> = word.split('.').take(4).map_while(|part| part.parse().ok()).collect();
+    let mut numeric = [0; 4];
+    numeric[..parts.len()].copy_from_slice(&parts);
+    (!parts.is_empty()).then(|| Version::from_numeric(numeric, parts.len()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_version_is_found_in_what_programs_usually_print() {
+        let rows = [
+            ("GNU Make 4.3\nBuilt for x86_64-pc-linux-gnu\n", Some("4.3")),
+            ("gcc (Debian 12.2.0-14+deb12u1) 12.2.0\n", Some("12.2.0")),
+            ("openjdk version \"17.0.15\" 2025-04-15\n", Some("17.0.15")),
+            ("This is perl 5, version 36, subversion 0 (v5.36.0)", Some("5.36.0")),
+            ("valve tool, release 7", Some("7")),
+            ("1.2.3.4.5", Some("1.2.3.4")),
+            ("007.1", Some("7.1")),
+            ("no version at all", None),
+            ("", None),
+        ];
+        for (text, version) in rows {
+            assert_eq!(first_version(text).map(|version| version.to_string()).as_deref(), version, "{text}");
+        }
+    }
+}

@@ -1,0 +1,74 @@
+//! What a machine has, held against what a project asks for.
+#![cfg(unix)]
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::time::{Duration, Instant};
+
+use crate::garden::{Garden, Ran};
+
+/// Runs `ready` with nothing but the garden's own programs in `PATH`.
+fn ready(garden: &Garden, args: &[&str]) -> Ran {
+    let mut command = garden.command("gate", &[&["ready"], args].concat());
+    let output = command.env("PATH", garden.path("bin")).output().unwrap();
+    let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
+    let status = output.status.code().unwrap_or(-1);
+    Ran { status, stdout: text(output.stdout), stderr: text(output.stderr) }
+}
+
+fn program(garden: &Garden, name: &str, script: &str) {
+    garden.write(&format!("bin/{name}"), &format!("#!/bin/sh\n{script}\n"));
+    fs::set_permissions(garden.path(&format!("bin/{name}")), fs::Permissions::from_mode(0o755)).unwrap();
+}
+
+fn garden(tools: &str) -> Garden {
+    let garden = Garden::needing(&[], "");
+    let manifest = garden.read("gate/bibliotax.toml");
+    garden.write("gate/bibliotax.toml", &format!("{manifest}[tools]\n{tools}\n"));
+    garden
+}
+
+#[test]
+fn tools_are_found_asked_and_judged() {
+    let garden = garden("trowel = \"4 ..\"\nrake = \"2\"\nsieve = \"any\"\nhoe = \"1\"\nspade = \"1\"");
+    program(&garden, "trowel", "echo 'Garden Trowel 4.3 (built for beds)'");
+    program(&garden, "rake", "echo 'rake 1.9.0' >&2");
+    program(&garden, "sieve", "echo fine");
+    program(&garden, "hoe", "[ \"$1\" = -V ] && echo 1.0 || exit 2");
+    let told = ready(&garden, &[]).expect(1);
+    let line = |tool: &str| {
+        told.stdout.lines().find(|line| line.contains(&format!(" {tool} "))).unwrap_or_default().to_owned()
+    };
+    assert!(line("trowel").contains("fine") && line("trowel").contains("4.3"), "{told}");
+    assert!(line("rake").contains("amiss") && line("rake").contains("1.9.0"), "{told}");
+    assert!(line("sieve").contains("fine"), "{told}");
+    assert!(line("hoe").contains("fine"), "{told}");
+    assert!(line("spade").contains("amiss") && line("spade").contains("not found"), "{told}");
+    assert!(told.stdout.contains("2 things are amiss"), "{told}");
+    let json = ready(&garden, &["--format", "json"]).expect(1).json();
+    let found = json["findings"].as_array().unwrap();
+    assert!(found.iter().any(|finding| finding["data"]["version"] == "4.3"), "{json}");
+}
+
+#[test]
+fn a_tool_that_never_answers_holds_nobody_up() {
+    let garden = garden("trowel = \"4\"");
+    program(&garden, "trowel", "while :; do :; done");
+    let begun = Instant::now();
+    let told = ready(&garden, &[]).expect(1);
+    assert!(told.stdout.contains("doesn't tell its version"), "{told}");
+    assert!(begun.elapsed() < Duration::from_secs(20));
+}
+
+#[test]
+fn what_locked_packages_ask_for_counts_and_a_missing_registry_is_told() {
+    let garden = garden("");
+    let card = r#"{"name":"valve-proto","version":"1.0.0","published":"2026-03-01T08:00:00Z","tools":{"trowel":"5"}}"#;
+    garden.load(&format!("{card}\n"));
+    garden.run(&["need", "valve-proto"]).expect(0);
+    program(&garden, "trowel", "echo 4.3");
+    let told = ready(&garden, &[]).expect(1);
+    assert!(told.stdout.contains("wanted: 5 for valve-proto"), "{told}");
+    fs::remove_dir_all(garden.path("seedhouse")).unwrap();
+    assert!(ready(&garden, &[]).expect(1).stdout.contains("there is no registry"));
+}

@@ -132,6 +132,8 @@ fn no_places() -> Failure {
 
 fn locked(project: &Project, registries: &Registries) -> Result<Vec<Row>, Failure> {
     let lock = project.sound_lock()?.ok_or_else(not_locked)?;
+    let names: Vec<PackageName> = lock.packages.iter().map(|package| package.name.clone()).collect();
+    registries.expect(&names);
     let mut rows = Vec::new();
     for package in &lock.packages {
         let listing = registries.listing(&package.name)?;

@@ -48,8 +48,8 @@ pub struct Fit {
 struct Row {
     name: PackageName,
     release: Release,
-    /// Of a locked package: the targets that it is needed on.
-    needed_on: Option<Vec<String>>,
+    /// Of a locked package: the declared targets that it is not needed on.
+    not_needed_on: Vec<String>,
     /// Of a package that was named: the newest release that fits everywhere.
     fitting: Option<Option<Release>>,
 }
@@ -138,10 +138,12 @@ fn locked(project: &Project, registries: &Registries) -> Result<Vec<Row>, Failur
     for package in &lock.packages {
         let listing = registries.listing(&package.name)?;
         let release = listing.and_then(|listing| listing.history.release(&package.version).cloned());
-        let needed_on = package.reached.iter().flat_map(|reach| reach.targets.clone()).collect();
-        let needed_on = Some(needed_on);
+        let is_reached =
+            |target: &Target| package.reached.iter().any(|reach| reach.targets.contains(&target.name));
+        let others = project.manifest.targets.iter().filter(|target| !is_reached(target));
+        let not_needed_on = others.map(|target| target.name.clone()).collect();
         let name = package.name.clone();
-        rows.extend(release.map(|release| Row { name, release, needed_on, fitting: None }));
+        rows.extend(release.map(|release| Row { name, release, not_needed_on, fitting: None }));
     }
     Ok(rows)
 }
@@ -156,18 +158,17 @@ fn named(word: &str, registries: &Registries, places: &[Target], facets: &Facets
         Failure::new("package.unknown", format!("{name} has no release that could be chosen"))
     })?;
     let fitting = fits::newest_fitting(releases, places, facets).cloned();
-    Ok(Row { name, release, needed_on: None, fitting: Some(fitting) })
+    Ok(Row { name, release, not_needed_on: Vec::new(), fitting: Some(fitting) })
 }
 
 /// How a release stands with each place; `None` where it isn't needed.
 type Found<'r> = (&'r Row, Vec<Option<Suits>>);
 
 fn show(ui: &Ui, rows: &[Row], places: &[Target], facets: &Facets, ladders: &[Ladder]) -> Exit {
-    let is_needed = |row: &Row, place: &Target| {
-        place.is_promise || row.needed_on.as_ref().is_none_or(|targets| targets.contains(&place.name))
+    let fit = |row: &Row, place: &Target| {
+        let is_needed = place.is_promise || !row.not_needed_on.contains(&place.name);
+        is_needed.then(|| facets.fit(&row.release.entry.fits, place))
     };
-    let fit =
-        |row: &Row, place: &Target| is_needed(row, place).then(|| facets.fit(&row.release.entry.fits, place));
     let found: Vec<Found> =
         rows.iter().map(|row| (row, places.iter().map(|place| fit(row, place)).collect())).collect();
     let fails = |fits: &[Option<Suits>]| fits.iter().flatten().any(|fit| matches!(fit, Suits::No { .. }));

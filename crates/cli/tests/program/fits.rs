@@ -115,6 +115,14 @@ fn a_conflict_speaks_of_targets_and_levels_and_a_need_can_be_limited_to_a_target
 }
 
 #[test]
+fn a_target_that_is_only_tried_out_counts_for_all_locked_packages() {
+    let garden = garden(TARGETS);
+    garden.run(&["need", "soil-curve"]).expect(0);
+    let told = garden.run(&["fit", "--target", "shed:orchard-runtime=1"]).expect(1);
+    assert!(told.stdout.contains("shed: asks for orchard-runtime 2, not 1"), "{told}");
+}
+
+#[test]
 fn a_conditional_need_is_there_only_where_its_condition_holds() {
     let garden = garden(TARGETS);
     garden.run(&["need", "sun-arc"]).expect(0);

@@ -48,7 +48,11 @@ fn can_run(path: &Path) -> bool {
 /// The version that a program says it is; `None` if it says none in time.
 pub fn version(program: &Path) -> Option<Version> {
     let deadline = Instant::now() + PATIENCE;
-    QUESTIONS.iter().find_map(|question| first_version(&answer(program, question, deadline)?))
+    let in_time = |_: &&&str| Instant::now() < deadline;
+    QUESTIONS
+        .iter()
+        .take_while(in_time)
+        .find_map(|question| first_version(&answer(program, question, deadline)?))
 }
 
 /// What a program prints when it is asked so, on either output.
@@ -58,8 +62,13 @@ fn answer(program: &Path, question: &str, deadline: Instant) -> Option<String> {
     let mut child = command.spawn().ok()?;
     let outputs = [read_aside(child.stdout.take()), read_aside(child.stderr.take())];
     wait(&mut child, deadline)?;
-    let texts = outputs.into_iter().flatten().filter_map(|reader| reader.join().ok());
-    Some(texts.collect::<Vec<String>>().join("\n"))
+    // Something that it started may keep its outputs open, so they are waited for no longer than it is.
+    let readers: Vec<_> = outputs.into_iter().flatten().collect();
+    while readers.iter().any(|reader| !reader.is_finished()) && Instant::now() < deadline {
+        thread::sleep(PAUSE);
+    }
+    let texts = readers.into_iter().filter(thread::JoinHandle::is_finished);
+    Some(texts.filter_map(|reader| reader.join().ok()).collect::<Vec<String>>().join("\n"))
 }
 
 /// Reads an output in a thread of its own, so that a program that prints much is not held up.

@@ -1,5 +1,7 @@
 //! The difference of two locks, as a table for people and as data.
 
+use std::collections::HashMap;
+
 use bibliotax_core::compare::{Change, Kind};
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::manifest::Manifest;
@@ -24,11 +26,13 @@ pub fn list(ui: &Ui, changes: &[Change<'_>], manifest: &Manifest, lock: &Lock) {
 }
 
 fn list_with(changes: &[Change<'_>], manifest: &Manifest, lock: &Lock, ui: &Ui, print: impl Fn(String)) {
-    print(table(ui, changes.iter().map(|change| row(change, manifest, lock))));
+    let needers = Needers::of(lock);
+    print(table(ui, changes.iter().map(|change| row(change, manifest, &needers))));
 }
 
 /// The same as data.
 pub fn as_json(changes: &[Change<'_>], manifest: &Manifest, lock: &Lock) -> Value {
+    let needers = Needers::of(lock);
     let change = |change: &Change<'_>| {
         let package = change.package();
         json!({
@@ -42,7 +46,7 @@ pub fn as_json(changes: &[Change<'_>], manifest: &Manifest, lock: &Lock) -> Valu
             "direct": is_direct(manifest, package),
             "provides": package.provides,
             "left-out": package.left_out,
-            "needed-by": needed_by(lock, &package.name),
+            "needed-by": needers.needing(&package.name),
         })
     };
     changes.iter().map(change).collect()
@@ -68,7 +72,7 @@ pub fn tally(changes: &[Change<'_>]) -> String {
     counted.collect::<Vec<_>>().join(", ")
 }
 
-fn row(change: &Change<'_>, manifest: &Manifest, lock: &Lock) -> Vec<String> {
+fn row(change: &Change<'_>, manifest: &Manifest, needers: &Needers<'_>) -> Vec<String> {
     let package = change.package();
     let versions = match (change.old, change.new) {
         (Some(old), Some(new)) if old.version != new.version => format!("{} -> {}", old.version, new.version),
@@ -86,11 +90,11 @@ fn row(change: &Change<'_>, manifest: &Manifest, lock: &Lock) -> Vec<String> {
         versions,
         if package.files.is_empty() { "no files".into() } else { size(package.size()) },
         clean(&license),
-        reason(change, manifest, lock),
+        reason(change, manifest, needers),
     ]
 }
 
-fn reason(change: &Change<'_>, manifest: &Manifest, lock: &Lock) -> String {
+fn reason(change: &Change<'_>, manifest: &Manifest, needers: &Needers<'_>) -> String {
     let name = &change.package().name;
     if change.kind == Kind::Gone {
         return "nothing needs it".into();
@@ -103,7 +107,7 @@ fn reason(change: &Change<'_>, manifest: &Manifest, lock: &Lock) -> String {
     if is_direct(manifest, change.package()) {
         return format!("needed here{purposes}");
     }
-    match needed_by(lock, name).as_slice() {
+    match needers.needing(name) {
         [] => purposes,
         [one] => format!("needed by {one}{purposes}"),
         [one, rest @ ..] => format!("needed by {one} and {} more{purposes}", rest.len()),
@@ -123,6 +127,24 @@ fn wishes(change: &Change<'_>) -> String {
 fn is_direct(manifest: &Manifest, package: &LockedPackage) -> bool {
     let answers = |name: &PackageName| *name == package.name || package.provides.contains(name);
     manifest.needs.iter().any(|need| answers(&need.package))
+}
+
+/// Which packages of a lock need which, worked out once for many questions.
+struct Needers<'l>(HashMap<&'l PackageName, Vec<&'l PackageName>>);
+
+impl<'l> Needers<'l> {
+    fn of(lock: &'l Lock) -> Self {
+        let mut needers: HashMap<&PackageName, Vec<&PackageName>> = HashMap::new();
+        for package in &lock.packages {
+            package.needs.iter().for_each(|need| needers.entry(need).or_default().push(&package.name));
+        }
+        Self(needers)
+    }
+
+    /// The packages that need this one, by name.
+    fn needing(&self, name: &PackageName) -> &[&'l PackageName] {
+        self.0.get(name).map_or(&[], Vec::as_slice)
+    }
 }
 
 /// The packages of a lock that need another.

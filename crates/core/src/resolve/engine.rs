@@ -129,8 +129,19 @@ pub struct Engine {
     level: u32,
     late: Vec<Late>,
     left_levels: usize,
+    /// How many decisions were made in all, and which number each has that stands.
+    decisions: u64,
+    opened: Vec<u64>,
     /// How many of the steps `take_narrowed` has told.
     told: usize,
+}
+
+/// That certain decisions stood.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Mark {
+    level: u32,
+    /// The number of the last of them.
+    opened: u64,
 }
 
 /// How a clause stands.
@@ -171,6 +182,8 @@ impl Default for Engine {
             level: 0,
             late: Vec::new(),
             left_levels: 0,
+            decisions: 0,
+            opened: Vec::new(),
             told: 0,
         }
     }
@@ -276,9 +289,22 @@ impl Engine {
         }
     }
 
+    /// A mark that tells later whether the decisions made so far still stand.
+    pub fn mark(&self) -> Mark {
+        Mark { level: self.level, opened: self.opened.last().copied().unwrap_or_default() }
+    }
+
+    /// Whether all decisions that had been made when a mark was set stand.
+    pub fn stands(&self, mark: Mark) -> bool {
+        let opened = (mark.level as usize).checked_sub(1).map(|at| self.opened.get(at));
+        mark.level <= self.level && opened.is_none_or(|opened| opened == Some(&mark.opened))
+    }
+
     /// Narrows a variable by a decision, which opens a new level.
     pub fn decide(&mut self, var: Var, choices: &Choices) {
         self.level += 1;
+        self.decisions += 1;
+        self.opened.push(self.decisions);
         self.narrow(var, choices, NONE);
     }
 
@@ -490,6 +516,7 @@ impl Engine {
         }
         self.head = self.head.min(self.steps.len());
         self.told = self.told.min(self.steps.len());
+        self.opened.truncate(level as usize);
         self.level = level;
     }
 

@@ -11,7 +11,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::choices::{Choices, View};
 use super::conflict;
-use super::engine::{Engine, Refuted, Var};
+use super::engine::{Engine, Mark, Refuted, Var};
 use super::universe::{Kind, Stop, Universe};
 use super::{Catalogue, ChosenPackage, Prefer, Problem, Resolution, Unresolved};
 use crate::name::PackageName;
@@ -148,7 +148,12 @@ impl<'a, C: Catalogue> Search<'a, C> {
         let next = self
             .next_to_stay()
             .or_else(|| self.direct.iter().find_map(|var| self.best(*var, &HashSet::new())))
-            .or_else(|| self.next_of_the_rest());
+            .or_else(|| self.next_of_the_rest())
+            .or_else(|| {
+                // What was settled late may have made a nearer package need more.
+                self.rest = Nearest::default();
+                self.next_of_the_rest()
+            });
         let Some((var, choice)) = next else { return Ok(true) };
         if self.manner.looks_ahead && self.universe.state_stumbling(&mut self.engine, var)? {
             return Ok(false);
@@ -344,16 +349,16 @@ impl<'a, C: Catalogue> Search<'a, C> {
         decision: impl Fn(Var, &HashSet<Var>) -> Option<(Var, usize)>,
         leads_on: impl Fn(Var) -> bool,
     ) -> Option<(Var, usize)> {
-        walk.restart_if_left(&self.engine, &self.direct);
+        walk.resume(&self.engine, &self.direct);
         while !walk.is_done {
-            while let Some(var) = walk.ring.get(walk.next) {
+            while let Some(var) = walk.ring().get(walk.next) {
                 if let Some(decision) = decision(*var, &walk.nearer) {
                     return Some(decision);
                 }
                 walk.next += 1;
             }
-            let leading: Vec<Var> = walk.ring.iter().copied().filter(|var| leads_on(*var)).collect();
-            walk.advance(self.ring_behind(&leading));
+            let leading: Vec<Var> = walk.ring().iter().copied().filter(|var| leads_on(*var)).collect();
+            walk.advance(&self.engine, self.ring_behind(&leading));
         }
         None
     }
@@ -369,11 +374,11 @@ impl<'a, C: Catalogue> Search<'a, C> {
     }
 
     fn resolution(&self) -> Resolution {
-        let mut walk = Nearest::start(&self.direct);
+        let mut walk = Nearest::start(&self.engine, &self.direct);
         let mut packages = Vec::new();
         let mut capabilities: BTreeMap<PackageName, Vec<PackageName>> = BTreeMap::new();
         while !walk.is_done {
-            let mut ring = walk.ring.clone();
+            let mut ring = walk.ring().to_vec();
             ring.sort_by(|a, b| self.universe.packages[*a].name.cmp(&self.universe.packages[*b].name));
             for (var, choice) in ring.iter().filter_map(|var| Some((*var, self.chosen(*var)?))) {
                 packages.extend(self.chosen_package(var, choice));
@@ -382,8 +387,8 @@ impl<'a, C: Catalogue> Search<'a, C> {
                     capabilities.entry(provider.clone()).or_default().push(package.name.clone());
                 }
             }
-            let ring = self.ring_behind(&walk.ring);
-            walk.advance(ring);
+            let ring = self.ring_behind(walk.ring());
+            walk.advance(&self.engine, ring);
         }
         for package in &mut packages {
             package.provides = capabilities.remove(&package.release.entry.name).unwrap_or_default();
@@ -424,38 +429,63 @@ impl<'a, C: Catalogue> Search<'a, C> {
 /// A walk over the packages in rings of equal distance from the project.
 #[derive(Default)]
 struct Nearest {
-    ring: Vec<Var>,
-    /// The place in the ring up to which all is settled.
+    /// The rings so far, and the decisions that each rests on.
+    rings: Vec<(Vec<Var>, Mark)>,
+    /// The place in the last ring up to which all is settled.
     next: usize,
     seen: HashSet<Var>,
-    /// What was seen in nearer rings.
+    /// What was seen in nearer rings than the last.
     nearer: HashSet<Var>,
     /// Whether there is no further ring.
     is_done: bool,
-    /// How often decisions had been taken back when the walk began; `None` before it began.
-    left_levels: Option<usize>,
+    /// How often decisions had been taken back when the walk was last gone on with.
+    left_levels: usize,
 }
 
 impl Nearest {
-    fn start(direct: &[Var]) -> Self {
-        let mut walk = Self::default();
-        walk.advance(direct.to_vec());
+    fn start(engine: &Engine, direct: &[Var]) -> Self {
+        let mut walk = Self { left_levels: engine.left_levels(), ..Self::default() };
+        walk.advance(engine, direct.to_vec());
         walk
     }
 
-    /// Begins anew where decisions were taken back: what was settled may be open again.
-    fn restart_if_left(&mut self, engine: &Engine, direct: &[Var]) {
-        let left_levels = Some(engine.left_levels());
-        if self.left_levels != left_levels {
-            *self = Self { left_levels, ..Self::start(direct) };
+    /// Goes back to the last ring whose decisions stand, where some were taken back: what was settled since may be
+    /// open again.
+    fn resume(&mut self, engine: &Engine, direct: &[Var]) {
+        if self.rings.is_empty() {
+            *self = Self::start(engine, direct);
         }
+        if std::mem::replace(&mut self.left_levels, engine.left_levels()) == engine.left_levels() {
+            return;
+        }
+        while let Some((ring, _)) = self.rings.pop_if(|(_, mark)| !engine.stands(*mark)) {
+            for var in &ring {
+                self.seen.remove(var);
+            }
+        }
+        let last = self.rings.last().map_or(&[][..], |(ring, _)| ring);
+        for var in last {
+            self.nearer.remove(var);
+        }
+        self.next = 0;
+        self.is_done = self.rings.is_empty();
+    }
+
+    /// The ring that is looked at.
+    fn ring(&self) -> &[Var] {
+        self.rings.last().map_or(&[], |(ring, _)| ring)
     }
 
     /// Goes on to the packages of `ring` that were not seen before.
-    fn advance(&mut self, ring: Vec<Var>) {
-        self.nearer.extend(self.ring.drain(..));
-        self.ring = ring.into_iter().filter(|var| self.seen.insert(*var)).collect();
+    fn advance(&mut self, engine: &Engine, ring: Vec<Var>) {
+        let ring: Vec<Var> = ring.into_iter().filter(|var| self.seen.insert(*var)).collect();
+        if ring.is_empty() {
+            self.is_done = true;
+            return;
+        }
+        let last = self.rings.last().map_or(&[][..], |(ring, _)| ring);
+        self.nearer.extend(last);
+        self.rings.push((ring, engine.mark()));
         self.next = 0;
-        self.is_done = self.ring.is_empty();
     }
 }

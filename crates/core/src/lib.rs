@@ -6,6 +6,7 @@
 //! | [`digest`], [`license`] | SHA-256 digests and SPDX licence expressions |
 //! | [`manifest`] | `bibliotax.toml`: its meaning, and its text edited in place |
 //! | [`card`], [`history`] | what a registry knows of releases |
+//! | [`facet`] | targets, and whether a release works on them |
 //! | [`inner_path`] | paths inside a package that every system can have |
 //! | [`resolve`] | from needs to one release of each package, or to the reason why not |
 //! | [`lock`], [`compare`], [`graph`] | `bibliotax.lock`, the difference of two, who needs whom |

@@ -3,7 +3,7 @@
 //! | room | what lives there |
 //! |---|---|
 //! | [`folder`] | a registry kept as plain files in a folder: reading, appending events, keeping files |
-//! | [`registries`] | all registries of a manifest as one catalogue |
+//! | [`registries`] | all registries of a manifest as one catalogue; `ahead` looks packages up before they are asked for |
 //! | [`pack`] | a package folder as a list of files and as a reproducible archive |
 //! | [`publish`] | from a project folder to a release |
 //! | [`load`] | many cards and events at once |

@@ -2,6 +2,7 @@
 
 use std::any::Any;
 use std::path::Path;
+use std::str::FromStr;
 
 use bibliotax_core::fault::Fault;
 use bibliotax_core::name::PackageName;
@@ -86,6 +87,11 @@ impl Failure {
             faults.first().map_or(("defect", String::new()), |f| (f.code, f.message.clone()));
         let source = Source { name: name.as_ref().display().to_string(), text: text.to_owned(), faults };
         Self { code, message, source: Some(Box::new(source)), ..Self::default() }
+    }
+
+    /// What a word of the command line means.
+    pub fn read_word<T: FromStr<Err = Fault>>(word: &str) -> Result<T, Self> {
+        word.parse().map_err(|fault| Self::in_words("the command line", word, fault))
     }
 
     /// A fault in words of the command line.

@@ -114,13 +114,12 @@ impl Lock {
 
     /// The package of this name.
     pub fn package(&self, name: &PackageName) -> Option<&LockedPackage> {
-        self.packages.binary_search_by(|package| package.name.cmp(name)).ok().map(|at| &self.packages[at])
+        named(&self.packages, name)
     }
 
     /// The package that answers a need on a name: the one of that name, or the provider taken for the capability.
     pub fn answering(&self, name: &PackageName) -> Option<&LockedPackage> {
-        let provider = || self.packages.iter().find(|package| package.provides.contains(name));
-        self.package(name).or_else(provider)
+        answering(&self.packages, name)
     }
 
     /// The digest that names this lock: of everything in it.
@@ -146,6 +145,17 @@ fn locked(manifest: &Manifest, package: &crate::resolve::ChosenPackage) -> Locke
     }
 }
 
+/// The package of this name among packages sorted by name.
+fn named<'l>(packages: &'l [LockedPackage], name: &PackageName) -> Option<&'l LockedPackage> {
+    packages.binary_search_by(|package| package.name.cmp(name)).ok().map(|at| &packages[at])
+}
+
+/// The package of this name or, of a capability, the provider that was taken.
+fn answering<'l>(packages: &'l [LockedPackage], name: &PackageName) -> Option<&'l LockedPackage> {
+    let provider = || packages.iter().find(|package| package.provides.contains(name));
+    named(packages, name).or_else(provider)
+}
+
 /// Notes with each package for which purposes the project reaches it.
 fn mark_reached(manifest: &Manifest, packages: &mut [LockedPackage]) {
     let mut purposes: Vec<Option<&Purpose>> =
@@ -154,12 +164,9 @@ fn mark_reached(manifest: &Manifest, packages: &mut [LockedPackage]) {
     purposes.dedup();
     for purpose in purposes {
         let needs = manifest.needs.iter().filter(|need| need.purpose.as_ref() == purpose);
-        let answering = needs.map(|need| {
-            let provider = packages.iter().find(|package| package.provides.contains(&need.package));
-            provider.map_or(&need.package, |package| &package.name).clone()
-        });
-        let answering: Vec<PackageName> = answering.collect();
-        for at in closure(packages, answering) {
+        let from = needs.filter_map(|need| Some(answering(packages, &need.package)?.name.clone()));
+        let from: Vec<PackageName> = from.collect();
+        for at in closure(packages, from) {
             let word = purpose.map_or(RUN, Purpose::as_str).to_owned();
             match packages[at].reached.first_mut() {
                 Some(reach) => reach.purposes.push(word),

@@ -9,7 +9,7 @@
 //! 4. The rest, nearest to the project first and by name, stays if it can and otherwise is as new as can be.
 //!
 //! `engine` is the machine: many-valued variables, clauses, propagation and learning from conflicts. It knows
-//! nothing of packages. `universe` states packages to it as facts, read from the [`Catalogue`] only as far
+//! nothing of packages, but that the first choice of a variable leaves it out. `universe` states packages to it as facts, read from the [`Catalogue`] only as far
 //! as the search reaches. `search` decides in the order above, `conflict` tells in sentences why there is no
 //! answer, and `ways_out` finds what could change so that there is one. `update` moves what was asked and as
 //! little else as possible.

@@ -58,13 +58,8 @@ pub struct Folder {
 }
 
 impl Folder {
-    /// Makes a registry in a folder that is new or empty.
-    pub fn create(root: &Path, name: &str) -> Result<Self, RegistryError> {
-        Self::create_with(root, name, BTreeMap::new())
-    }
-
-    /// Makes a registry that defines facets in a folder that is new or empty.
-    pub fn create_with(
+    /// Makes a registry that defines these facets in a folder that is new or empty.
+    pub fn create(
         root: &Path,
         name: &str,
         facets: BTreeMap<FacetName, Facet>,

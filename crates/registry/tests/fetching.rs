@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that panics has failed")]
 
+use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::fs;
 
@@ -36,7 +37,7 @@ fn cards() -> String {
 #[test]
 fn any_number_of_fetchers_leads_to_the_same_bytes() {
     let folder = tempfile::tempdir().unwrap();
-    let registry = Folder::create(&folder.path().join("seedhouse"), "seedhouse").unwrap();
+    let registry = Folder::create(&folder.path().join("seedhouse"), "seedhouse", BTreeMap::new()).unwrap();
     fs::write(folder.path().join("cards.jsonl"), cards()).unwrap();
     load(&registry, &folder.path().join("cards.jsonl"), false).unwrap();
     let needs: String = (PACKAGES - 6..PACKAGES).map(|number| format!("bed-n{number} = \"any\"\n")).collect();

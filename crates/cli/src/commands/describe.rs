@@ -46,8 +46,7 @@ impl Describe {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let project = Project::find(here)?;
         let registries = project.registries(&project.manifest)?;
-        let words = |word: &str, fault| Failure::in_words("the command line", word, fault);
-        let name: PackageName = self.package.parse().map_err(|fault| words(&self.package, fault))?;
+        let name: PackageName = Failure::read_word(&self.package)?;
         check_known(&registries, &name)?;
         let Some(listing) = registries.listing(&name)? else { return Ok(Exit::Done) };
         if !listing.history.providers().is_empty() {
@@ -82,8 +81,7 @@ impl Describe {
                 .or(releases.last())
                 .ok_or_else(|| Failure::new("package.unknown", format!("{name} has no release yet")));
         };
-        let version: Version =
-            word.parse().map_err(|fault| Failure::in_words("the command line", word, fault))?;
+        let version: Version = Failure::read_word(word)?;
         listing.history.release(&version).ok_or_else(|| unknown(format!("{name} has no release {version}")))
     }
 }
@@ -175,8 +173,11 @@ impl Described<'_> {
 
     fn fits(&self) -> Vec<String> {
         let one = |place: &Target| {
-            let name = if place.is_promise { "the promise" } else { &place.name };
-            format!("{name} {}", fits::words(&self.facets.fit(&self.card.fits, place), self.facets))
+            format!(
+                "{} {}",
+                fits::place_name(place),
+                fits::words(&self.facets.fit(&self.card.fits, place), self.facets)
+            )
         };
         self.places.iter().map(one).collect()
     }

@@ -103,8 +103,7 @@ impl Fit {
 
     fn pair(&self, word: &str, example: &str) -> Result<(FacetName, String), Failure> {
         let (facet, value) = word.split_once('=').ok_or_else(|| wrong_words(word, example))?;
-        let facet = facet.parse().map_err(|fault| Failure::in_words("the command line", facet, fault))?;
-        Ok((facet, value.to_owned()))
+        Ok((Failure::read_word(facet)?, value.to_owned()))
     }
 
     fn value(&self, facets: &Facets, facet: &FacetName, text: &str) -> Result<FitValue, Failure> {
@@ -149,8 +148,7 @@ fn locked(project: &Project, registries: &Registries) -> Result<Vec<Row>, Failur
 }
 
 fn named(word: &str, registries: &Registries, places: &[Target], facets: &Facets) -> Result<Row, Failure> {
-    let name: PackageName =
-        word.parse().map_err(|fault| Failure::in_words("the command line", word, fault))?;
+    let name: PackageName = Failure::read_word(word)?;
     check_known(registries, &name)?;
     let listing = registries.listing(&name)?;
     let releases = listing.as_ref().map_or(&[][..], |listing| listing.history.releases());
@@ -192,7 +190,7 @@ fn show(ui: &Ui, rows: &[Row], places: &[Target], facets: &Facets, ladders: &[La
 }
 
 fn show_columns(ui: &Ui, found: &[Found<'_>], places: &[Target]) {
-    let head = [String::new(), String::new()].into_iter().chain(places.iter().map(place_name));
+    let head = [String::new(), String::new()].into_iter().chain(places.iter().map(fits::place_name));
     let line = |(row, fits): &Found<'_>| -> Vec<String> {
         let cells = fits.iter().map(|fit| match fit {
             None => "not needed".to_owned(),
@@ -217,8 +215,8 @@ fn show_reasons(ui: &Ui, row: &Row, found: &[Option<Suits>], places: &[Target], 
         let words = fits::words(fit, facets);
         let words = words.strip_prefix("no: ").unwrap_or(&words).to_owned();
         match lines.iter_mut().find(|(other, _)| *other == words) {
-            Some((_, names)) => names.push(place_name(place)),
-            None => lines.push((words, vec![place_name(place)])),
+            Some((_, names)) => names.push(fits::place_name(place)),
+            None => lines.push((words, vec![fits::place_name(place)])),
         }
     }
     for (words, names) in lines {
@@ -233,15 +231,11 @@ fn show_reasons(ui: &Ui, row: &Row, found: &[Option<Suits>], places: &[Target], 
     }
 }
 
-fn place_name(place: &Target) -> String {
-    if place.is_promise { "the promise".to_owned() } else { place.name.clone() }
-}
-
 fn report(ui: &Ui, found: &[Found<'_>], places: &[Target], ladders: &[Ladder]) {
     let packages = found.iter().map(|(row, found)| {
         let by_place = places.iter().zip(found);
-        let by_place =
-            by_place.map(|(place, fit)| (place_name(place), fit.as_ref().map_or(Value::Null, fits::as_json)));
+        let by_place = by_place
+            .map(|(place, fit)| (fits::place_name(place), fit.as_ref().map_or(Value::Null, fits::as_json)));
         let fitting =
             row.fitting.as_ref().map(|release| release.as_ref().map(|r| r.entry.version.to_string()));
         json!({ "package": row.name, "version": row.release.entry.version,

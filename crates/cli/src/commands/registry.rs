@@ -103,7 +103,7 @@ fn create(
         Folder::can_be_created(folder)?;
         ui.say("nothing was written");
     } else {
-        Folder::create_with(folder, &name, facets)?;
+        Folder::create(folder, &name, facets)?;
         ui.say(format!("made the registry {name}; a manifest names it by its folder:"));
         ui.say(format!("  [registries]\n  {name} = \"{}\"", folder.display()));
     }

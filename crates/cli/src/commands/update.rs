@@ -130,8 +130,7 @@ fn set_range(text: &mut ManifestText, need: &Need, range: &Range) {
 }
 
 fn locked_package(lock: &Lock, word: &str) -> Result<PackageName, Failure> {
-    let name: PackageName =
-        word.parse().map_err(|fault| Failure::in_words("the command line", word, fault))?;
+    let name: PackageName = Failure::read_word(word)?;
     if lock.package(&name).is_some() { Ok(name) } else { Err(not_locked_package(lock, &name)) }
 }
 

@@ -5,6 +5,11 @@ use bibliotax_core::history::Release;
 use bibliotax_core::name::FacetName;
 use serde_json::{Value, json};
 
+/// What a place is called beside others.
+pub fn place_name(place: &Target) -> String {
+    if place.is_promise { "the promise".to_owned() } else { place.name.clone() }
+}
+
 /// One word: `yes`, `no`, `not stated`.
 pub fn word(fit: &Fit) -> &'static str {
     match fit {

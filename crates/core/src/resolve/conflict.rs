@@ -6,7 +6,7 @@ pub mod words;
 use std::cell::Cell;
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
-use super::choices::{Choices, View};
+use super::choices::Choices;
 use super::engine::{Engine, Refuted, Var};
 use super::universe::{Demand, Fact, Package, Universe};
 use super::{Catalogue, Problem};
@@ -218,8 +218,7 @@ impl<C: Catalogue> Teller<'_, C> {
                 engine.begin_anew(0)?;
                 continue;
             }
-            let wants_decision = |domain: View<'_>| !domain.has(Choices::LEFT_OUT) && domain.only().is_none();
-            let Some(var) = engine.take_most_active(wants_decision) else { return Ok(()) };
+            let Some(var) = engine.take_most_active() else { return Ok(()) };
             let choice = engine.habit(var).or_else(|| engine.domain(var).highest());
             if engine.lessons() > self.left.get() || self.universe.catalogue.gives_up() {
                 return Ok(());

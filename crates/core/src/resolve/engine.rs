@@ -231,10 +231,12 @@ impl Engine {
         self.habits[var].map(|choice| choice as usize).filter(|choice| self.domain(var).has(*choice))
     }
 
-    /// Takes the variable that contradictions were most about of those whose domains want a decision.
-    pub fn take_most_active(&mut self, wants_decision: impl Fn(View<'_>) -> bool) -> Option<Var> {
+    /// Takes the variable that contradictions were most about of those that want a decision: those of which
+    /// something has to be taken, and that is not settled.
+    pub fn take_most_active(&mut self) -> Option<Var> {
         while let Some(var) = self.activity.take() {
-            if wants_decision(self.domain(var)) {
+            let domain = self.domain(var);
+            if !domain.has(Choices::LEFT_OUT) && domain.only().is_none() {
                 return Some(var);
             }
         }

@@ -9,7 +9,7 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
-use super::choices::{Choices, View};
+use super::choices::Choices;
 use super::conflict;
 use super::engine::{Engine, Mark, Refuted, Var};
 use super::universe::{Kind, Stop, Universe};
@@ -194,8 +194,7 @@ impl<'a, C: Catalogue> Search<'a, C> {
         if self.engine.is_astray() {
             return self.engine.begin_anew(level);
         }
-        let wants_decision = |domain: View<'_>| !domain.has(Choices::LEFT_OUT) && domain.only().is_none();
-        if let Some(var) = self.engine.take_most_active(wants_decision) {
+        if let Some(var) = self.engine.take_most_active() {
             // At first as preferred, so that what is found answers for further preferences, too.
             let is_new = self.hard.as_ref().is_some_and(|hard| self.engine.lessons() < hard.begun + EAGER);
             let habit = self.engine.habit(var).filter(|_| !is_new);
@@ -405,7 +404,7 @@ impl<'a, C: Catalogue> Search<'a, C> {
         let mut needs: Vec<PackageName> = brought.iter().map(|name| self.answering(name)).collect();
         needs.sort();
         needs.dedup();
-        let mut left_out = self.universe.problem.left_out(&package.name);
+        let mut left_out = self.universe.left_out(&package.name).to_vec();
         left_out.retain(|name| release.entry.running_needs().any(|need| need.name == *name));
         left_out.sort();
         left_out.dedup();

@@ -97,7 +97,7 @@ pub struct Universe<'a, C> {
 impl<'a, C: Catalogue> Universe<'a, C> {
     /// The universe of a problem, nothing reached yet.
     pub fn new(problem: &'a Problem, catalogue: &'a C) -> Self {
-        let left_out = problem.needs.iter().map(|need| &need.package);
+        let left_out = problem.needs.iter().filter(|need| !need.without.is_empty()).map(|need| &need.package);
         let left_out = left_out.map(|package| (package.clone(), problem.left_out(package)));
         Self {
             problem,
@@ -133,10 +133,15 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         places.filter(|(_, place)| self.facets.holds(when, place)).map(|(number, _)| number)
     }
 
+    /// What a package needs and the project does without.
+    pub fn left_out(&self, package: &PackageName) -> &[PackageName] {
+        self.left_out.get(package).map_or(&[], Vec::as_slice)
+    }
+
     /// The names that a choice brings in: what a release needs, or the provider that was taken.
     pub fn brought_by(&self, engine: &Engine, var: Var, choice: usize) -> Vec<&PackageName> {
         let package = &self.packages[var];
-        let left_out = self.left_out.get(&package.name).map_or(&[][..], Vec::as_slice);
+        let left_out = self.left_out(&package.name);
         let needs = package.release(choice).into_iter().flat_map(|release| release.entry.running_needs());
         let places = self.places_of(engine, var);
         let applies = |need: &&CardNeed| {

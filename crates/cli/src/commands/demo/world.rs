@@ -43,7 +43,7 @@ pub fn build(ui: &Ui, root: &Path) -> Result<World, Failure> {
     let facets: BTreeMap<FacetName, Facet> =
         serde_json::from_str(facets).map_err(|_| incomplete("facets.json"))?;
     let [seedhouse, fernhollow] = ["seedhouse", "fernhollow"]
-        .map(|name| Folder::create_with(&root.join("registries").join(name), name, facets.clone()));
+        .map(|name| Folder::create(&root.join("registries").join(name), name, facets.clone()));
     let registries = [seedhouse?, fernhollow?];
     let releases = publish_all(&registries, sources.path())?;
     for file in ["events.jsonl", "more-cards.jsonl"] {

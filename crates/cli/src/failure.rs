@@ -1,4 +1,6 @@
-//! What a failure says: one shape for all, made from the errors of the libraries in one place.
+//! What a failure says: one shape for all; `causes` makes it from the errors of the libraries.
+
+mod causes;
 
 use std::any::Any;
 use std::path::Path;
@@ -9,9 +11,6 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::{Conflict, Unresolved};
 use bibliotax_disk::{DiskError, Refusal};
 use bibliotax_registry::RegistryError;
-use bibliotax_store::StoreError;
-use bibliotax_store::error::ArchiveError;
-use bibliotax_store::install::InstallError;
 use serde::Serialize;
 use serde_json::Value;
 
@@ -136,120 +135,6 @@ impl From<DiskError> for Failure {
 fn plain(error: &std::io::Error) -> String {
     let text = error.to_string();
     text.split(" (os error").next().unwrap_or(&text).to_lowercase()
-}
-
-impl From<RegistryError> for Failure {
-    fn from(error: RegistryError) -> Self {
-        use RegistryError as E;
-        let message = error.to_string();
-        let (code, mend) = match error {
-            E::Disk(error) => return error.into(),
-            E::BadLines { path, text, faults } => return Self::in_text(path, &text, faults),
-            E::Missing { .. } => (
-                "registry.missing",
-                "check the path under `[registries]`; `bibliotax registry create DIR` makes a new one",
-            ),
-            E::NoRegistry { .. } => {
-                ("registry.missing", "`bibliotax registry create DIR` makes one in a new folder")
-            }
-            E::BadDescription { .. } => {
-                ("registry.broken", "restore the file; it is one line of JSON with `format` and `name`")
-            }
-            E::Newer { .. } => {
-                ("registry.newer", "use the version of bibliotax that the registry's keepers use")
-            }
-            E::NotEmpty { .. } => ("registry.not-empty", "name a folder that is new or empty"),
-            E::Scheme { .. } => ("registry.scheme", "name a folder, relative to the manifest"),
-            E::BrokenHistory { .. } => (
-                "registry.broken",
-                "tell the registry's keepers; packages whose history is whole can still be had",
-            ),
-            E::Ambiguous { ref package, ref registries } => {
-                let registry = registries.first().map_or("…", |name| name.as_str());
-                let mend = format!(
-                    "settle it: `bibliotax need {package} --registry {registry}`, or `owns = [\"{package}\"]` with one of the registries"
-                );
-                return Self::new("package.ambiguous", message).mend(mend);
-            }
-            E::Undeclared { .. } => {
-                ("registry.undeclared", "declare it again under `[registries]`, or run `bibliotax resolve`")
-            }
-            E::NoFile { .. } => {
-                ("registry.no-file", "tell the registry's keepers: an archive that was published is gone")
-            }
-            E::WrongCard { .. } => (
-                "registry.wrong-card",
-                "don't use it; tell the registry's keepers that a published card changed",
-            ),
-            E::Exists { .. } => {
-                ("registry.exists", "a release never changes: raise `version` in the manifest")
-            }
-            E::FacetClash { .. } => ("facet.clash", "let one of them define it, or give yours another name"),
-            E::Facet { .. } => {
-                ("facet.value", "check the name and the value, or define the facet under `[facets]`")
-            }
-            E::NameTaken { .. } => ("registry.name-taken", "choose another name"),
-            E::NoVersion { .. } => ("manifest.no-version", "write `version = \"0.1.0\"` under `[project]`"),
-            E::Unpackable { .. } => {
-                ("publish.path", "rename it, or name the wanted ones with `files = [\"…\"]` under `[card]`")
-            }
-            E::Link { .. } => (
-                "publish.link",
-                "put the file itself there, or leave it out with `files = [\"…\"]` under `[card]`",
-            ),
-            E::Clash { .. } => ("publish.clash", "rename one of them"),
-            E::NoFiles { .. } => ("publish.nothing", "check `files` under `[card]`"),
-            E::BadPattern { .. } => ("card.no-pattern", "a pattern is like `include/**` or `src/*.c`"),
-            E::ExposesNothing { .. } => ("card.exposes-nothing", "check the path and `files` under `[card]`"),
-        };
-        Self::new(code, message).mend(mend)
-    }
-}
-
-impl From<StoreError> for Failure {
-    fn from(error: StoreError) -> Self {
-        let message = error.to_string();
-        match error {
-            StoreError::Disk(error) => error.into(),
-            StoreError::Lost { .. } => {
-                Self::new("store.lost", message).mend("run the command again: it fetches what is missing")
-            }
-            StoreError::Newer { .. } => Self::new("store.newer", message)
-                .mend("use that version, or another folder: BIBLIOTAX_STORE=DIR"),
-            StoreError::Archive { source: ArchiveError::Disk(error), .. } => error.into(),
-            StoreError::Archive { source, .. } => {
-                let (code, mend) = match &source {
-                    ArchiveError::WrongDigest { .. } | ArchiveError::WrongSize { .. } => (
-                        "archive.wrong-bytes",
-                        "don't use it; tell the registry's keepers that a published file changed; the shelf is as it was",
-                    ),
-                    ArchiveError::Unreadable { .. } => {
-                        ("archive.unreadable", "tell the package's authors; the shelf is as it was")
-                    }
-                    _ => (
-                        "archive.refused",
-                        "don't use it; tell the package's authors; the shelf is as it was",
-                    ),
-                };
-                Self::new(code, message).because([format!("{}.", capital(&source.to_string()))]).mend(mend)
-            }
-        }
-    }
-}
-
-/// A sentence begins with a capital letter.
-fn capital(text: &str) -> String {
-    let mut chars = text.chars();
-    chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
-}
-
-impl From<InstallError<RegistryError>> for Failure {
-    fn from(error: InstallError<RegistryError>) -> Self {
-        match error {
-            InstallError::Store(error) => error.into(),
-            InstallError::Supply(error) => error.into(),
-        }
-    }
 }
 
 /// The conflict that a problem ended in; the failure where it ended without an answer.

@@ -5,7 +5,7 @@
 //! | `args`, `global`, `help` | the command line as values; the help, grouped by stage |
 //! | `commands` | one file for each command |
 //! | `project` | the folder with its manifest, lock, shelf and registries |
-//! | `tools` | programs on this machine and their versions |
+//! | `machine`, `tools` | this machine, the programs on it and their versions |
 //! | `ui`, `progress`, `show` | all writing to the terminal |
 //! | `failure`, `codes` | what a failure says, and the exit status that it leads to |
 
@@ -15,6 +15,7 @@ mod commands;
 mod failure;
 mod global;
 mod help;
+mod machine;
 mod progress;
 mod project;
 mod show;

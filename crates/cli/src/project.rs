@@ -1,31 +1,38 @@
 //! A project's folder: its manifest, lock, shelf and registries, found from anywhere inside it.
 
-use std::collections::{BTreeMap, BTreeSet};
+mod warnings;
+
+use std::collections::BTreeSet;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
-use bibliotax_core::card::FileRecord;
-use bibliotax_core::facet::{Facets, Fit, Target, Unstated};
+use bibliotax_core::card::Archive;
 use bibliotax_core::fault::Fault;
 use bibliotax_core::lock::{self, Lock, LockFault, LockedPackage};
 use bibliotax_core::manifest::{self, Manifest, ManifestText};
-use bibliotax_core::name::{FacetName, PackageName};
+use bibliotax_core::name::PackageName;
+use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::notice::Listener;
-use bibliotax_core::resolve::{Catalogue, Problem, Resolution, resolve, ways_out};
+use bibliotax_core::resolve::{Catalogue, Problem, resolve, ways_out};
 use bibliotax_disk::DiskError;
 use bibliotax_disk::lock::Held;
 use bibliotax_disk::read::read_text;
 use bibliotax_disk::write::write_whole;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::registries::Registries;
+use bibliotax_store::StoreError;
 use bibliotax_store::install::{Fetched, Installed, Supplier, fetch_all, install};
-use bibliotax_store::shelf::Shelf;
+use bibliotax_store::shelf::{Plan, Scope, Shelf};
 use bibliotax_store::store::Store;
+use bibliotax_store::verify::{Verified, verify};
 
 use crate::commands::searching::Searching;
 use crate::failure::{self, Failure};
+use crate::machine::this_machine;
 use crate::show::ways;
+
+pub use self::warnings::warnings_about;
 
 /// Largest lock that is read, in bytes.
 const LARGEST_LOCK: usize = 512 << 20;
@@ -38,6 +45,8 @@ pub struct Project {
     pub lock: LockFile,
     /// How problems of this project are searched.
     pub searching: Searching,
+    /// The targets whose part of the shelf is worked on; empty for all.
+    targets: Vec<String>,
 }
 
 /// The lock as it is on disk.
@@ -59,7 +68,7 @@ impl Project {
         let manifest = Manifest::read(&text);
         let manifest = manifest.map_err(|faults| Failure::in_text(manifest::FILE_NAME, &text, faults))?;
         let lock = read_lock(&root.join(lock::FILE_NAME))?;
-        Ok(Self { root, text, manifest, lock, searching: Searching::default() })
+        Ok(Self { root, text, manifest, lock, searching: Searching::default(), targets: Vec::new() })
     }
 
     /// The project that `from` lies in, for a command that writes: held, unless nothing is written after all.
@@ -86,6 +95,12 @@ impl Project {
     /// The same project, searched as was asked.
     pub fn searching(self, searching: Searching) -> Self {
         Self { searching, ..self }
+    }
+
+    /// The same project, whose shelf is worked on for these targets only; for all where none are named.
+    pub fn only_for(self, targets: &[String]) -> Result<Self, Failure> {
+        targets.iter().try_for_each(|target| check_target(&self.manifest, target))?;
+        Ok(Self { targets: targets.to_vec(), ..self })
     }
 
     fn is_as_on_disk(&self) -> Result<bool, Failure> {
@@ -160,10 +175,7 @@ impl Project {
                 return Err(failure::conflict(&conflict, ways, self.searching.full));
             }
         };
-        let warnings = resolution.packages.iter().flat_map(|package| warnings(&package.release));
-        let warnings = warnings.chain(warnings_about_wishes(manifest, &resolution));
-        let warnings =
-            warnings.chain(warnings_about_fits(problem, &resolution, &registries.facets())).collect();
+        let warnings = warnings::about(problem, manifest, &resolution, &registries.facets());
         Ok((Lock::new(manifest, &resolution), warnings))
     }
 
@@ -188,8 +200,22 @@ impl Project {
         manifest: &Manifest,
         listener: &dyn Listener,
     ) -> Result<Fetched, Failure> {
-        let packages: Vec<&LockedPackage> = lock.packages.iter().collect();
-        Ok(fetch_all(&packages, &open_store()?, &Archives::new(manifest, &self.root), listener)?)
+        let slots = lock.slots(&self.targets, &this_machine()).map_err(StoreError::NotForMachine)?;
+        Ok(fetch_all(&slots, &open_store()?, &Archives::new(manifest, &self.root), listener)?)
+    }
+
+    /// What has to be done to bring the shelf to what a lock says.
+    pub fn plan<'l>(&self, lock: &'l Lock) -> Result<Plan<'l>, Failure> {
+        let (shelf, machine) = (self.shelf(), this_machine());
+        let scope = Scope { targets: &self.targets, machine: &machine };
+        let plan = Plan::new(lock, &scope, &shelf.state(), &shelf.contents(lock)?, &BTreeSet::new());
+        Ok(plan.map_err(StoreError::NotForMachine)?)
+    }
+
+    /// Compares every file of the shelf with what the lock's archives hold.
+    pub fn verify(&self, lock: &Lock, listener: &dyn Listener) -> Result<Verified, Failure> {
+        let scope = Scope { targets: &self.targets, machine: &this_machine() };
+        Ok(verify(lock, &scope, &self.shelf(), &open_store()?, listener)?)
     }
 
     /// Brings the shelf to what a lock says.
@@ -201,7 +227,8 @@ impl Project {
         listener: &dyn Listener,
     ) -> Result<Installed, Failure> {
         let archives = Archives::new(manifest, &self.root);
-        Ok(install(lock, &self.shelf(), &open_store()?, &archives, anew, listener)?)
+        let scope = Scope { targets: &self.targets, machine: &this_machine() };
+        Ok(install(lock, &scope, &self.shelf(), &open_store()?, &archives, anew, listener)?)
     }
 }
 
@@ -232,10 +259,10 @@ impl Supplier for Archives<'_> {
     fn open(
         &self,
         package: &LockedPackage,
-        file: &FileRecord,
+        archive: &Archive,
     ) -> Result<Box<dyn Read + Send>, RegistryError> {
-        let archive = self.registries()?.open_file(&package.name, &package.source, &file.sha256)?;
-        Ok(Box::new(archive))
+        let file = self.registries()?.open_file(&package.name, &package.source, &archive.sha256)?;
+        Ok(Box::new(file))
     }
 }
 
@@ -317,69 +344,16 @@ pub fn no_registry() -> Failure {
         .mend("write one under `[registries]`: `seedhouse = \"../registry\"`")
 }
 
-/// What a manifest wishes that made no difference.
-fn warnings_about_wishes(manifest: &Manifest, resolution: &Resolution) -> Vec<String> {
-    let chosen = |name: &PackageName| resolution.packages.iter().find(|p| p.release.entry.name == *name);
-    let idle = manifest.needs.iter().flat_map(|need| {
-        let left_out = chosen(&need.package).map_or(&[][..], |package| &package.left_out);
-        let idle = need.without.iter().filter(|name| !left_out.contains(name));
-        idle.map(|name| format!("{} doesn't need {name}, so leaving that out changes nothing", need.package))
-    });
-    let passed = manifest.capabilities.iter().filter_map(|(capability, preferred)| {
-        let provider = resolution.packages.iter().find(|package| package.provides.contains(capability))?;
-        let name = &provider.release.entry.name;
-        let text =
-            format!("{capability} comes from {name}: {preferred}, which the manifest prefers, can't be had");
-        (name != preferred).then_some(text)
-    });
-    idle.chain(passed).collect()
-}
-
-/// That chosen releases say nothing of facets that the project's targets have: one line for all that are silent alike.
-fn warnings_about_fits(problem: &Problem, resolution: &Resolution, facets: &Facets) -> Vec<String> {
-    let mut silent: BTreeMap<BTreeSet<FacetName>, Vec<&PackageName>> = BTreeMap::new();
-    for package in &resolution.packages {
-        let entry = &package.release.entry;
-        let is_reached = |place: &&Target| place.is_promise || package.targets.contains(&place.name);
-        let fits = problem.places.iter().filter(is_reached).map(|place| facets.fit(&entry.fits, place));
-        let unstated =
-            fits.filter_map(|fit| if let Fit::NotStated(facets) = fit { Some(facets) } else { None });
-        let told = unstated.flatten().filter(|facet| problem.unstated.of(facet) == Unstated::Warn);
-        let told: BTreeSet<FacetName> = told.collect();
-        if !told.is_empty() {
-            silent.entry(told).or_default().push(&entry.name);
-        }
+/// Whether a manifest declares a target.
+pub fn check_target(manifest: &Manifest, target: &str) -> Result<(), Failure> {
+    let declared: Vec<&str> = manifest.targets.iter().map(|target| target.name.as_str()).collect();
+    if declared.contains(&target) {
+        return Ok(());
     }
-    let one = |(facets, packages): (&BTreeSet<FacetName>, &Vec<&PackageName>)| {
-        let facets: Vec<&str> = facets.iter().map(FacetName::as_str).collect();
-        let who = match packages.as_slice() {
-            [one] => format!("{one} doesn't state"),
-            many => format!("{} packages don't state", many.len()),
-        };
-        format!("{who} {}; `bibliotax fit` tells more", facets.join(", "))
-    };
-    silent.iter().map(one).collect()
-}
-
-/// What people should know of a release that was chosen.
-fn warnings(release: &bibliotax_core::history::Release) -> Vec<String> {
-    let (name, version) = (&release.entry.name, &release.entry.version);
-    let withdrawn = release.withdrawn.as_ref().map(|withdrawal| {
-        format!("{name} {version} was withdrawn ({}); it stays because the lock has it", withdrawal.reason)
-    });
-    let deprecated = release.deprecated.as_ref().map(|deprecation| {
-        let instead =
-            deprecation.instead.as_ref().map(|name| format!("; use {name} instead")).unwrap_or_default();
-        format!("{name} {version} is deprecated ({}){instead}", deprecation.reason)
-    });
-    withdrawn.into_iter().chain(deprecated).collect()
-}
-
-/// Warnings about locked releases, where their registries can be asked.
-pub fn warnings_about(lock: &Lock, registries: &Registries) -> Vec<String> {
-    let release = |package: &LockedPackage| {
-        let listing = registries.listing(&package.name).ok()??;
-        listing.history.release(&package.version).cloned()
-    };
-    lock.packages.iter().filter_map(release).flat_map(|release| warnings(&release)).collect()
+    let failure = Failure::new("install.target", format!("the manifest declares no target `{target}`"));
+    Err(match (declared.as_slice(), nearest(target, declared.iter().copied(), 2).as_slice()) {
+        ([], _) => failure.mend("it declares none at all; leave out `--target`"),
+        (declared, []) => failure.mend(format!("there are {}", declared.join(", "))),
+        (_, near) => failure.mend(format!("perhaps {} was meant", either(near))),
+    })
 }

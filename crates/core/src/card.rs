@@ -5,8 +5,10 @@
 //! ever appends to them. Unknown keys are refused, because a key that is not understood may narrow where
 //! a release can be used.
 
+mod component;
+mod file;
+
 use std::collections::BTreeMap;
-use std::fmt;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -14,9 +16,12 @@ use serde::{Deserialize, Serialize};
 use crate::digest::Digest;
 use crate::facet::Fits;
 use crate::license::License;
-use crate::name::{Family, PackageName, Purpose, ToolName};
+use crate::name::{ComponentName, Family, PackageName, Purpose, ToolName};
 use crate::range::Range;
 use crate::version::Version;
+
+pub use self::component::Component;
+pub use self::file::{Archive, ArchiveFormat, FileRecord, MAIN, ON_REQUEST, main_part};
 
 /// All that is known of one release.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -46,6 +51,9 @@ pub struct Card {
     /// What it needs.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub needs: Vec<CardNeed>,
+    /// Its optional parts that have a name.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub components: BTreeMap<ComponentName, Component>,
     /// The packages that it belongs with: all of a family stay at one version.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub family: Option<Family>,
@@ -81,6 +89,7 @@ impl Card {
             published: self.published,
             license: self.license.clone(),
             needs: self.needs.clone(),
+            components: self.components.clone(),
             family: self.family.clone(),
             provides: self.provides.clone(),
             conflicts: self.conflicts.clone(),
@@ -109,6 +118,9 @@ pub struct Entry {
     /// What the release needs.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub needs: Vec<CardNeed>,
+    /// Its optional parts that have a name.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub components: BTreeMap<ComponentName, Component>,
     /// The packages that it belongs with: all of a family stay at one version.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub family: Option<Family>,
@@ -138,6 +150,12 @@ impl Entry {
     /// The needs that go wherever the release goes: those for no special purpose.
     pub fn running_needs(&self) -> impl Iterator<Item = &CardNeed> {
         self.needs.iter().filter(|need| need.purpose.is_none())
+    }
+
+    /// The same, and those of all components.
+    pub fn all_running_needs(&self) -> impl Iterator<Item = &CardNeed> {
+        let of_components = self.components.values().flat_map(|component| &component.needs);
+        self.running_needs().chain(of_components.filter(|need| need.purpose.is_none()))
     }
 
     /// The version at which the release provides a capability: the one stated or else its own.
@@ -179,72 +197,18 @@ pub struct CardNeed {
     /// Whether pre-releases count like any other version.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub prereleases: bool,
+    /// The components of it that are needed.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub components: Vec<ComponentName>,
+    /// Whether it is needed without the components that come along by default.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub bare: bool,
     /// What it is needed for, beside running.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub purpose: Option<Purpose>,
     /// The targets on which it is needed: those on which all of this holds.
     #[serde(default, skip_serializing_if = "Fits::is_empty")]
     pub when: Fits,
-}
-
-/// One archive of a release.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct FileRecord {
-    /// Which part of the release it holds.
-    #[serde(default = "main_part")]
-    pub part: String,
-    /// The digest of the archive's bytes.
-    pub sha256: Digest,
-    /// The archive's length in bytes.
-    pub size: u64,
-    /// How it is packed.
-    pub format: ArchiveFormat,
-}
-
-/// The part that every release with files has.
-pub fn main_part() -> String {
-    "main".into()
-}
-
-/// How an archive is packed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub enum ArchiveFormat {
-    /// POSIX tar in Zstandard (RFC 8878).
-    #[serde(rename = "tar.zst")]
-    TarZst,
-    /// POSIX tar in gzip (RFC 1952).
-    #[serde(rename = "tar.gz")]
-    TarGz,
-    /// POSIX tar.
-    #[serde(rename = "tar")]
-    Tar,
-    /// ZIP, stored or deflated.
-    #[serde(rename = "zip")]
-    Zip,
-}
-
-impl ArchiveFormat {
-    /// All formats with the endings of their files' names.
-    const ENDINGS: [(&str, Self); 5] = [
-        (".tar.zst", Self::TarZst),
-        (".tar.gz", Self::TarGz),
-        (".tgz", Self::TarGz),
-        (".tar", Self::Tar),
-        (".zip", Self::Zip),
-    ];
-
-    /// The format that a file's name tells.
-    pub fn of_file_name(name: &str) -> Option<Self> {
-        Self::ENDINGS.iter().find(|(ending, _)| name.ends_with(ending)).map(|(_, format)| *format)
-    }
-}
-
-impl fmt::Display for ArchiveFormat {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let ending = Self::ENDINGS.iter().find(|(_, format)| format == self).map_or("", |(ending, _)| ending);
-        f.pad(ending.trim_start_matches('.'))
-    }
 }
 
 /// One line of a package's history in a registry.

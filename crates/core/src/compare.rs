@@ -57,7 +57,9 @@ impl<'a> Change<'a> {
 }
 
 fn is_same(a: &LockedPackage, b: &LockedPackage) -> bool {
-    let said = |package: &LockedPackage| (package.provides.clone(), package.left_out.clone());
+    let said = |package: &LockedPackage| {
+        (package.provides.clone(), package.left_out.clone(), package.components.clone())
+    };
     a.source == b.source && a.card == b.card && a.files == b.files && said(a) == said(b)
 }
 

@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use crate::name::FacetName;
+use crate::name::{FacetName, PartName};
 
 /// Stands for every value of a choice in what a release works with.
 const ANY: &str = "any";
@@ -201,7 +201,7 @@ impl Facets {
                 Some(said) if self.suits(name, said, wanted) => {}
                 Some(said) => {
                     let (wanted, said) = (self.plain(name, wanted), self.plain(name, said));
-                    return Fit::No { facet: name.clone(), wanted, said };
+                    return Fit::No(Misfit::Facet { facet: name.clone(), wanted, said });
                 }
             }
         }
@@ -225,12 +225,32 @@ impl Facets {
 
     /// Whether conditions hold on a target; a facet that the target doesn't have fails.
     pub fn holds(&self, when: &Fits, target: &Target) -> bool {
-        when.iter().all(|(name, value)| match (self.0.get(name), target.values.get(name)) {
-            (_, None) => false,
-            (Some(Facet::Ladder { .. }), Some(has)) => self.suits(name, value, has),
-            (_, Some(FitValue::Claim(has))) => *value == FitValue::Claim(*has),
-            (_, Some(has)) => has.values().iter().any(|has| value.values().contains(has)),
-        })
+        when.iter()
+            .all(|(name, value)| target.values.get(name).is_some_and(|has| self.holds_of(name, value, has)))
+    }
+
+    /// Whether a condition on a facet holds for what a target has of it.
+    pub fn holds_of(&self, name: &FacetName, value: &FitValue, has: &FitValue) -> bool {
+        match (self.0.get(name), has) {
+            (Some(Facet::Ladder { .. }), has) => self.suits(name, value, has),
+            (_, FitValue::Claim(has)) => *value == FitValue::Claim(*has),
+            (_, has) => {
+                let includes = |has: &String| value.values().iter().any(|one| one == has || one == ANY);
+                has.values().iter().any(includes)
+            }
+        }
+    }
+
+    /// Whether wherever the one condition on a facet holds, the other holds, too.
+    pub fn implies(&self, name: &FacetName, one: &FitValue, other: &FitValue) -> bool {
+        match (self.0.get(name), one, other) {
+            (Some(Facet::Ladder { .. }), one, other) => self.suits(name, other, one),
+            (_, FitValue::Claim(one), FitValue::Claim(other)) => one == other,
+            (_, one, other) => {
+                let includes = |one: &String| other.values().iter().any(|value| value == one || value == ANY);
+                one.values().iter().all(includes)
+            }
+        }
     }
 }
 
@@ -253,13 +273,27 @@ pub enum Fit {
     /// It says nothing of these facets, and nothing against the others.
     NotStated(Vec<FacetName>),
     /// It doesn't.
-    No {
+    No(Misfit),
+}
+
+/// Why a release doesn't work on a target.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Misfit {
+    /// What it says of a facet doesn't suit.
+    Facet {
         /// The facet that it fails on.
         facet: FacetName,
         /// What the target has.
         wanted: FitValue,
         /// What the release asks for, or works with.
         said: FitValue,
+    },
+    /// None of the files of a part is for the target.
+    Part {
+        /// The part.
+        part: PartName,
+        /// What its files are for.
+        there_are: Vec<Fits>,
     },
 }
 
@@ -347,7 +381,8 @@ mod tests {
                     let names: Vec<&str> = facets.iter().map(FacetName::as_str).collect();
                     format!("not stated: {}", names.join(" "))
                 }
-                Fit::No { facet, .. } => facet.to_string(),
+                Fit::No(Misfit::Facet { facet, .. }) => facet.to_string(),
+                Fit::No(Misfit::Part { part, .. }) => part.to_string(),
             };
             assert_eq!(told, expected, "{release}");
         }

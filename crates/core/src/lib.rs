@@ -6,7 +6,7 @@
 //! | [`digest`], [`license`] | SHA-256 digests and SPDX licence expressions |
 //! | [`manifest`] | `bibliotax.toml`: its meaning, and its text edited in place |
 //! | [`card`], [`history`] | what a registry knows of releases |
-//! | [`facet`] | targets, and whether a release works on them |
+//! | [`facet`], [`variant`] | targets, whether a release works on them, and which of its files they take |
 //! | [`inner_path`] | paths inside a package that every system can have |
 //! | [`resolve`] | from needs to one release of each package, or to the reason why not |
 //! | [`lock`], [`compare`], [`graph`] | `bibliotax.lock`, the difference of two, who needs whom |
@@ -29,4 +29,5 @@ pub mod nearest;
 pub mod notice;
 pub mod range;
 pub mod resolve;
+pub mod variant;
 pub mod version;

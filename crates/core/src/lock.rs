@@ -4,20 +4,23 @@
 //! line for each package, sorted by name. The same inputs give the same bytes on every machine. Its `digest`
 //! covers everything else in it, so that a change by hand or by a merge is noticed instead of trusted.
 
+mod slots;
 mod text;
 
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use crate::card::FileRecord;
+use crate::card::{Archive, ArchiveFormat, main_part};
 use crate::digest::Digest;
+use crate::facet::Fits;
 use crate::license::License;
 use crate::manifest::Manifest;
-use crate::name::{PackageName, Purpose, RegistryName};
-use crate::resolve::Resolution;
+use crate::name::{ComponentName, PackageName, PartName, Purpose, RegistryName};
+use crate::resolve::{ChosenFile, ChosenPackage, Resolution};
 use crate::version::Version;
 
+pub use self::slots::{NotForMachine, Slot};
 pub use self::text::{LockFault, salvage};
 
 /// The file name of a lock.
@@ -56,9 +59,12 @@ pub struct LockedPackage {
     /// Its licence.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub license: Option<License>,
-    /// Its archives.
+    /// Its components that are wanted, by name.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub files: Vec<FileRecord>,
+    pub components: Vec<ComponentName>,
+    /// Its archives that are taken, on any machine.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub files: Vec<LockedFile>,
     /// The packages that it needs here, sorted: for a capability the provider that was taken.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub needs: Vec<PackageName>,
@@ -76,6 +82,46 @@ impl LockedPackage {
     /// The bytes of all its archives together.
     pub fn size(&self) -> u64 {
         self.files.iter().map(|file| file.size).sum()
+    }
+}
+
+/// An archive of a lock.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LockedFile {
+    /// Which part of the release it holds.
+    #[serde(default = "main_part")]
+    pub part: PartName,
+    /// The targets that take it; empty where all do that reach the package.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub targets: Vec<String>,
+    /// What it is for, as its card says.
+    #[serde(rename = "for", default, skip_serializing_if = "Fits::is_empty")]
+    pub only_for: Fits,
+    /// The digest of the archive's bytes.
+    pub sha256: Digest,
+    /// The archive's length in bytes.
+    pub size: u64,
+    /// How it is packed.
+    pub format: ArchiveFormat,
+}
+
+impl LockedFile {
+    /// The archive, whatever it holds.
+    pub fn archive(&self) -> Archive {
+        Archive { sha256: self.sha256, size: self.size, format: self.format }
+    }
+
+    fn new(chosen: &ChosenFile, reaching: &[String]) -> Self {
+        let ChosenFile { file, targets } = chosen;
+        Self {
+            part: file.part.clone(),
+            targets: if targets == reaching { Vec::new() } else { targets.clone() },
+            only_for: file.only_for.clone(),
+            sha256: file.sha256,
+            size: file.size,
+            format: file.format,
+        }
     }
 }
 
@@ -128,7 +174,7 @@ impl Lock {
     }
 }
 
-fn locked(manifest: &Manifest, package: &crate::resolve::ChosenPackage) -> LockedPackage {
+fn locked(manifest: &Manifest, package: &ChosenPackage) -> LockedPackage {
     let entry = &package.release.entry;
     debug_assert!(manifest.registries.iter().any(|registry| registry.name == package.source));
     LockedPackage {
@@ -137,7 +183,8 @@ fn locked(manifest: &Manifest, package: &crate::resolve::ChosenPackage) -> Locke
         source: package.source.clone(),
         card: entry.card,
         license: entry.license.clone(),
-        files: entry.files.clone(),
+        components: package.components.clone(),
+        files: package.files.iter().map(|file| LockedFile::new(file, &package.targets)).collect(),
         needs: package.needs.clone(),
         left_out: package.left_out.clone(),
         provides: package.provides.clone(),
@@ -220,7 +267,8 @@ pub fn inputs(manifest: &Manifest) -> Digest {
         .iter()
         .map(|need| {
             let who = (&need.package, &need.range, &need.registry, need.prereleases);
-            (who, &need.purpose, &need.without, &need.targets)
+            let what = (&need.without, &need.targets, &need.components, need.bare, &need.parts);
+            (who, &need.purpose, what)
         })
         .collect();
     let text = serde_json::json!({ "project": manifest.project.name, "registries": registries, "needs": needs,

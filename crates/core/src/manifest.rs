@@ -16,11 +16,12 @@ use std::ops;
 
 pub use self::edit::ManifestText;
 pub use self::template::{RegistryLine, new_manifest};
-use crate::card::{CardConflict, Provided};
+use crate::card::{CardConflict, CardNeed, Component, Provided};
 use crate::facet::{Facet, Fits, Target, UnstatedRules};
 use crate::fault::Fault;
+use crate::inner_path::InnerPath;
 use crate::license::License;
-use crate::name::{FacetName, Family, PackageName, Purpose, RegistryName, ToolName};
+use crate::name::{ComponentName, FacetName, Family, PackageName, PartName, Purpose, RegistryName, ToolName};
 use crate::range::Range;
 use crate::version::Version;
 
@@ -120,6 +121,12 @@ pub struct Need {
     pub without: Vec<PackageName>,
     /// The targets that it is for; `None` for all.
     pub targets: Option<Vec<String>>,
+    /// Its components that are wanted.
+    pub components: Vec<ComponentName>,
+    /// Whether the components that come by default are not wanted.
+    pub bare: bool,
+    /// The parts that are asked for beside those that come along.
+    pub parts: Vec<PartName>,
     /// What it is for, beside running.
     pub purpose: Option<Purpose>,
     /// Where its name stands in the manifest.
@@ -147,7 +154,24 @@ pub struct CardPart {
     pub conflicts: Vec<CardConflict>,
     /// Paths by role.
     pub exposes: BTreeMap<String, Vec<String>>,
-    /// Patterns of the files to publish; without them, all that is neither hidden nor ignored.
+    /// The optional parts that have a name.
+    pub components: BTreeMap<ComponentName, Component>,
+    /// Patterns of the files of the main part; without them, all that is neither hidden nor ignored.
+    pub files: Option<Vec<String>>,
+    /// The archives beside it.
+    pub parts: Vec<PartDeclaration>,
+}
+
+/// One `[[card.parts]]`: an archive that is published beside, or instead of, the main one.
+#[derive(Debug, Clone)]
+pub struct PartDeclaration {
+    /// Which part it holds.
+    pub part: PartName,
+    /// The targets that it is for; empty for all.
+    pub only_for: Fits,
+    /// The folder, inside the project, that it is made from.
+    pub from: InnerPath,
+    /// Patterns of the files to take, inside that folder; without them, all that is there.
     pub files: Option<Vec<String>>,
 }
 
@@ -167,5 +191,20 @@ impl NamePattern {
     /// The pattern as written.
     pub fn as_str(&self) -> &str {
         &self.0
+    }
+}
+
+impl From<&Need> for CardNeed {
+    /// What a project's need is in the card that it is published with.
+    fn from(need: &Need) -> Self {
+        Self {
+            name: need.package.clone(),
+            range: need.range.clone(),
+            prereleases: need.prereleases,
+            components: need.components.clone(),
+            bare: need.bare,
+            when: Fits::new(),
+            purpose: need.purpose.clone(),
+        }
     }
 }

@@ -182,6 +182,16 @@ name_type!(
     FacetName, "facet", scopes = 0
 );
 
+name_type!(
+    /// The name of an optional part of a package that adds needs or files.
+    ComponentName, "component", scopes = 0
+);
+
+name_type!(
+    /// The name of a part of a release's files: `main`, `natives`, `docs`, …
+    PartName, "part", scopes = 0
+);
+
 /// The name of a program that a project needs on the machine: what its file is called, without an ending.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[serde(transparent)]

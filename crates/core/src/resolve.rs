@@ -31,10 +31,11 @@ pub use self::conflict::{Conflict, Sentence};
 pub use self::problem::{Prefer, Problem, ProblemNeed};
 pub use self::search::resolve;
 pub use self::update::{Update, update};
-pub use self::ways_out::{Relaxation, WayOut, ways_out};
+pub use self::ways_out::{Raised, Relaxation, WayOut, ways_out};
+use crate::card::FileRecord;
 use crate::facet::Facets;
 use crate::history::{History, Release};
-use crate::name::{PackageName, RegistryName};
+use crate::name::{ComponentName, PackageName, RegistryName};
 
 /// Where the resolver asks what releases there are.
 pub trait Catalogue {
@@ -88,6 +89,19 @@ pub struct ChosenPackage {
     /// The capabilities that it was taken for, by name.
     pub provides: Vec<PackageName>,
     /// The targets on which it is needed.
+    pub targets: Vec<String>,
+    /// The components of it that are wanted on any of them, by name.
+    pub components: Vec<ComponentName>,
+    /// Its files that are taken.
+    pub files: Vec<ChosenFile>,
+}
+
+/// A file of a resolution.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ChosenFile {
+    /// The file.
+    pub file: FileRecord,
+    /// The targets that take it; none where the project declares none, and each machine takes its own.
     pub targets: Vec<String>,
 }
 

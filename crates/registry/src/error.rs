@@ -9,9 +9,11 @@ use bibliotax_core::facet::{Facet, FacetProblem};
 use bibliotax_core::fault::Fault;
 use bibliotax_core::history::BrokenLine;
 use bibliotax_core::inner_path::PathProblem;
-use bibliotax_core::name::{FacetName, PackageName, RegistryName};
+use bibliotax_core::name::{FacetName, PackageName, PartName, RegistryName};
 use bibliotax_core::version::Version;
 use bibliotax_disk::DiskError;
+
+use crate::check::CardProblem;
 
 /// Why something with a registry, or with a package on its way there, could not be done.
 #[derive(Debug, thiserror::Error)]
@@ -84,6 +86,12 @@ pub enum RegistryError {
     /// A path of `[card.exposes]` is not among the files.
     #[error("`{role}` exposes `{path}`, and nothing by that name would be published")]
     ExposesNothing { role: String, path: String },
+    /// Two parts of a release hold the same path.
+    #[error("`{file}` is in the part `{one}` and in the part `{other}`, which lie in one folder")]
+    PartsClash { file: String, one: PartName, other: PartName },
+    /// A registry can't take a card.
+    #[error(transparent)]
+    Card(#[from] CardProblem),
     /// Lines of a file to load are wrong.
     #[error("{} of {} can't be loaded", count(faults.len()), path.display())]
     BadLines { path: PathBuf, text: String, faults: Vec<Fault> },

@@ -19,7 +19,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use bibliotax_core::digest::Digest;
-use bibliotax_core::facet::{Facet, FacetProblem, Facets, Fits};
+use bibliotax_core::facet::{Facet, Facets};
 use bibliotax_core::history::{History, without_place};
 use bibliotax_core::name::{FacetName, PackageName};
 use bibliotax_disk::error::At;
@@ -114,14 +114,14 @@ impl Folder {
         &self.facets
     }
 
-    /// Whether what a card says of facets makes sense to everybody who uses this registry.
-    pub fn check_fits(&self, fits: &Fits) -> Result<(), FacetProblem> {
+    /// The facets that everybody knows who uses this registry: those that it defines and those that are built in.
+    pub fn all_facets(&self) -> Facets {
         let mut facets = Facets::default();
         for (name, facet) in &self.facets {
             // What is built in stays as it is.
             let _ = facets.define(name, facet);
         }
-        facets.check(fits)
+        facets
     }
 
     /// The history of a package; `None` if the registry doesn't hold the name.

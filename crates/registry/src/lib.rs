@@ -5,11 +5,12 @@
 //! | [`folder`] | a registry kept as plain files in a folder: reading, appending events, keeping files |
 //! | [`registries`] | all registries of a manifest as one catalogue; `ahead` looks packages up before they are asked for |
 //! | [`pack`] | a package folder as a list of files and as a reproducible archive |
-//! | [`publish`] | from a project folder to a release |
+//! | [`publish`], [`check`] | from a project folder to a release; what a card has to be |
 //! | [`load`] | many cards and events at once |
 //! | [`error`] | what a registry refused |
 
 mod ahead;
+pub mod check;
 pub mod error;
 pub mod folder;
 pub mod load;

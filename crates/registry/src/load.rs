@@ -22,6 +22,7 @@ use bibliotax_disk::read::read_text;
 use bibliotax_disk::write::folder_of;
 use serde_json::Value;
 
+use crate::check::check_card;
 use crate::error::RegistryError;
 use crate::folder::Folder;
 use crate::publish::card_text;
@@ -117,10 +118,7 @@ impl Loading<'_> {
             taken.extend(self.take_in(file)?);
         }
         let card: Card = serde_json::from_value(value).map_err(|error| error.to_string())?;
-        let conditions = card.needs.iter().map(|need| &need.when);
-        for fits in conditions.chain([&card.fits]) {
-            self.registry.check_fits(fits).map_err(|problem| problem.to_string())?;
-        }
+        check_card(self.registry, &card).map_err(|problem| problem.to_string())?;
         for file in &card.files {
             if !taken.contains(&file.sha256) && !self.registry.has_file(&file.sha256) {
                 return Err(format!(

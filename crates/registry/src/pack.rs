@@ -32,20 +32,49 @@ pub struct PackFile {
 /// The files of a package folder, sorted by path.
 ///
 /// Without `patterns` these are all that are neither hidden nor named in a `.gitignore` inside the folder;
-/// with them, just what they match. The shelf and the lock never go along.
-pub fn list(folder: &Path, patterns: Option<&[String]>) -> Result<Vec<PackFile>, RegistryError> {
-    let wanted = patterns.map(glob_set).transpose()?;
+/// with them, just what they match and the manifest. The shelf, the lock and the folders in `apart` never go along.
+pub fn list(
+    folder: &Path,
+    patterns: Option<&[String]>,
+    apart: &[&InnerPath],
+) -> Result<Vec<PackFile>, RegistryError> {
+    let wanted = patterns.map(|patterns| glob_set(patterns, Some(manifest::FILE_NAME))).transpose()?;
+    let is_apart = |path: &Path| apart.iter().any(|apart| path.starts_with(apart.as_str()));
+    let is_wanted =
+        |path: &Path| wanted.as_ref().is_none_or(|wanted| wanted.is_match(path)) && !is_apart(path);
+    sorted(walked(walk(folder, wanted.is_some()), folder, is_wanted)?)
+}
+
+/// The files of a folder that is published as a part, sorted by path inside it: all there are, or what the patterns
+/// match.
+pub fn list_part(folder: &Path, patterns: Option<&[String]>) -> Result<Vec<PackFile>, RegistryError> {
+    let wanted = patterns.map(|patterns| glob_set(patterns, None)).transpose()?;
+    let all = WalkBuilder::new(folder).standard_filters(false).build();
+    let is_wanted = |path: &Path| wanted.as_ref().is_none_or(|wanted| wanted.is_match(path));
+    sorted(walked(all, folder, is_wanted)?)
+}
+
+fn walked(
+    walk: ignore::Walk,
+    folder: &Path,
+    is_wanted: impl Fn(&Path) -> bool,
+) -> Result<Vec<PackFile>, RegistryError> {
     let mut files = Vec::new();
-    for entry in walk(folder, wanted.is_some()) {
+    for entry in walk {
         let entry = entry.map_err(|error| disk_error(folder, error))?;
         if entry.file_type().is_none_or(|kind| kind.is_dir()) {
             continue;
         }
         let relative = entry.path().strip_prefix(folder).unwrap_or(entry.path());
-        if wanted.as_ref().is_none_or(|wanted| wanted.is_match(relative)) {
+        if is_wanted(relative) {
             files.push(pack_file(&entry, relative)?);
         }
     }
+    Ok(files)
+}
+
+/// The files sorted by path, none of which clash on any system.
+fn sorted(mut files: Vec<PackFile>) -> Result<Vec<PackFile>, RegistryError> {
     files.sort_by(|a, b| a.path.cmp(&b.path));
     let mut paths = PathSet::default();
     for file in &files {
@@ -87,12 +116,11 @@ fn is_executable(_: &fs::Metadata) -> bool {
     false
 }
 
-fn glob_set(patterns: &[String]) -> Result<GlobSet, RegistryError> {
+fn glob_set(patterns: &[String], also: Option<&str>) -> Result<GlobSet, RegistryError> {
     let bad = |pattern: &String| RegistryError::BadPattern { pattern: pattern.clone() };
     let mut set = GlobSetBuilder::new();
-    for pattern in
-        patterns.iter().map(|p| p.trim_start_matches("./").to_owned()).chain([manifest::FILE_NAME.into()])
-    {
+    let patterns_inside = patterns.iter().map(|pattern| pattern.trim_start_matches("./").to_owned());
+    for pattern in patterns_inside.chain(also.map(str::to_owned)) {
         let glob = GlobBuilder::new(&pattern).literal_separator(true).build().map_err(|_| bad(&pattern))?;
         set.add(glob);
     }
@@ -162,7 +190,7 @@ mod tests {
     }
 
     fn names(folder: &tempfile::TempDir, patterns: Option<&[String]>) -> Vec<String> {
-        list(folder.path(), patterns).unwrap().iter().map(|file| file.path.to_string()).collect()
+        list(folder.path(), patterns, &[]).unwrap().iter().map(|file| file.path.to_string()).collect()
     }
 
     #[test]
@@ -174,7 +202,10 @@ mod tests {
         assert_eq!(names(&folder, None), ["a.c", "bibliotax.toml", "src/shelf/y"]);
         let patterns = ["out/*.o".to_owned()];
         assert_eq!(names(&folder, Some(&patterns)), ["bibliotax.toml", "out/z.o"]);
-        assert!(matches!(list(folder.path(), Some(&["[".into()])), Err(RegistryError::BadPattern { .. })));
+        assert!(matches!(
+            list(folder.path(), Some(&["[".into()]), &[]),
+            Err(RegistryError::BadPattern { .. })
+        ));
     }
 
     #[cfg(unix)]
@@ -182,9 +213,15 @@ mod tests {
     fn refuses_links_and_names_that_some_system_can_not_have() {
         let folder = tree(&[("a", "")]);
         std::os::unix::fs::symlink("a", folder.path().join("b")).unwrap();
-        assert!(matches!(list(folder.path(), None), Err(RegistryError::Link { .. })));
-        assert!(matches!(list(tree(&[("nul.h", "")]).path(), None), Err(RegistryError::Unpackable { .. })));
-        assert!(matches!(list(tree(&[("A", ""), ("a", "")]).path(), None), Err(RegistryError::Clash { .. })));
+        assert!(matches!(list(folder.path(), None, &[]), Err(RegistryError::Link { .. })));
+        assert!(matches!(
+            list(tree(&[("nul.h", "")]).path(), None, &[]),
+            Err(RegistryError::Unpackable { .. })
+        ));
+        assert!(matches!(
+            list(tree(&[("A", ""), ("a", "")]).path(), None, &[]),
+            Err(RegistryError::Clash { .. })
+        ));
     }
 
     #[cfg(unix)]
@@ -200,7 +237,7 @@ mod tests {
                 let time = std::time::UNIX_EPOCH + std::time::Duration::from_secs(at);
                 File::options().append(true).open(&path).unwrap().set_modified(time).unwrap();
             }
-            write_archive(&list(folder.path(), None).unwrap(), Vec::new()).unwrap()
+            write_archive(&list(folder.path(), None, &[]).unwrap(), Vec::new()).unwrap()
         };
         assert_eq!(archive(0o600, 5), archive(0o666, 1_700_000_000));
     }

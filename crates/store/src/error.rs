@@ -7,6 +7,7 @@ use std::path::PathBuf;
 use bibliotax_core::card::ArchiveFormat;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::inner_path::PathProblem;
+use bibliotax_core::lock::NotForMachine;
 use bibliotax_core::name::PackageName;
 use bibliotax_disk::DiskError;
 
@@ -19,6 +20,12 @@ pub enum StoreError {
     /// Another process took a tree out of the store while this one was using it.
     #[error("the store lost {package} while it was being used")]
     Lost { package: PackageName },
+    /// A package has nothing for this machine, and the project declares no targets that it could be for.
+    #[error("{} has no `{}` for this machine", .0.package, .0.part)]
+    NotForMachine(NotForMachine),
+    /// Two archives of a package hold the same path.
+    #[error("two parts of {package} both have a file {path}")]
+    TwoParts { package: PackageName, path: String },
     /// The store was made by a newer version.
     #[error("the store in {} was made by a newer version of bibliotax", path.display())]
     Newer { path: PathBuf },

@@ -7,14 +7,14 @@ use std::collections::BTreeSet;
 use std::error::Error;
 use std::io::Read;
 
-use bibliotax_core::card::FileRecord;
-use bibliotax_core::lock::{Lock, LockedPackage};
+use bibliotax_core::card::Archive;
+use bibliotax_core::lock::{Lock, LockedPackage, Slot};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
 use rayon::prelude::*;
 
 use crate::error::StoreError;
-use crate::shelf::{Linker, Plan, Shelf, installed_files};
+use crate::shelf::{Linker, Plan, Scope, Shelf};
 use crate::store::{Incoming, Store};
 
 /// Gives the archives that the store lacks.
@@ -23,7 +23,7 @@ pub trait Supplier: Sync {
     type Error: Error + Send;
 
     /// Opens an archive of a package.
-    fn open(&self, package: &LockedPackage, file: &FileRecord) -> Result<Box<dyn Read + Send>, Self::Error>;
+    fn open(&self, package: &LockedPackage, archive: &Archive) -> Result<Box<dyn Read + Send>, Self::Error>;
 }
 
 /// Why a lock could not be installed.
@@ -63,11 +63,12 @@ pub struct Installed {
     pub fetched: Fetched,
 }
 
-/// Brings a shelf to exactly what a lock says; packages in `anew` are built whatever is there.
+/// Brings what is in scope of a shelf to exactly what a lock says; packages in `anew` are built whatever is there.
 ///
 /// The caller holds the shelf.
 pub fn install<S: Supplier>(
     lock: &Lock,
+    scope: &Scope<'_>,
     shelf: &Shelf,
     store: &Store,
     supplier: &S,
@@ -75,8 +76,9 @@ pub fn install<S: Supplier>(
     listener: &dyn Listener,
 ) -> Result<Installed, InstallError<S::Error>> {
     let state = shelf.state();
-    let plan = Plan::new(lock, &state, &shelf.contents()?, anew);
-    let kept = plan.kept.packages.len();
+    let plan =
+        Plan::new(lock, scope, &state, &shelf.contents(lock)?, anew).map_err(StoreError::NotForMachine)?;
+    let kept = plan.staying;
     if plan.is_nothing(&state) {
         return Ok(Installed { kept, ..Installed::default() });
     }
@@ -86,21 +88,20 @@ pub fn install<S: Supplier>(
     Ok(Installed { built, removed, kept, fetched })
 }
 
-/// Fetches the archives of these packages that the store lacks, without touching any shelf.
+/// Fetches the archives of these places that the store lacks, without touching any shelf.
 pub fn fetch_all<S: Supplier>(
-    packages: &[&LockedPackage],
+    slots: &[Slot<'_>],
     store: &Store,
     supplier: &S,
     listener: &dyn Listener,
 ) -> Result<Fetched, InstallError<S::Error>> {
-    let wanted =
-        packages.iter().flat_map(|package| installed_files(package).map(move |file| (*package, file)));
+    let wanted = slots.iter().flat_map(|slot| slot.files.iter().map(|file| (slot.package, file.archive())));
     let missing = only_missing(wanted.collect(), store)?;
     fetch(&missing, store, supplier, listener)?;
     Ok(Fetched { archives: missing.len(), bytes: missing.iter().map(|(_, file)| file.size).sum() })
 }
 
-type Wanted<'l> = (&'l LockedPackage, &'l FileRecord);
+type Wanted<'l> = (&'l LockedPackage, Archive);
 
 /// Those that the store lacks, the largest first so that none is waited for alone at the end.
 fn only_missing<'l>(wanted: Vec<Wanted<'l>>, store: &Store) -> Result<Vec<Wanted<'l>>, StoreError> {

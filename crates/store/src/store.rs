@@ -14,7 +14,7 @@ use std::fs;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
-use bibliotax_core::card::FileRecord;
+use bibliotax_core::card::Archive;
 use bibliotax_core::digest::Digest;
 use bibliotax_disk::DiskError;
 use bibliotax_disk::error::At;
@@ -85,7 +85,7 @@ impl Store {
     }
 
     /// Unpacks an archive, ready to be kept.
-    pub fn receive(&self, archive: impl Read, file: &FileRecord) -> Result<Incoming, ArchiveError> {
+    pub fn receive(&self, archive: impl Read, file: &Archive) -> Result<Incoming, ArchiveError> {
         let incoming = self.root.join("incoming");
         let folder =
             tempfile::Builder::new().prefix("tree-").tempdir_in(&incoming).at("write in", &incoming)?;

@@ -13,7 +13,7 @@ mod zip;
 use std::io::Read;
 use std::path::Path;
 
-use bibliotax_core::card::{ArchiveFormat, FileRecord};
+use bibliotax_core::card::{Archive, ArchiveFormat};
 
 use self::source::Checked;
 use self::tree::TreeWriter;
@@ -23,7 +23,7 @@ use crate::error::ArchiveError;
 /// Unpacks an archive into `folder`, which is new and empty; what came out of it.
 ///
 /// On failure the folder holds remains that are good for nothing.
-pub fn unpack(archive: impl Read, file: &FileRecord, folder: &Path) -> Result<Listing, ArchiveError> {
+pub fn unpack(archive: impl Read, file: &Archive, folder: &Path) -> Result<Listing, ArchiveError> {
     let mut source = Checked::new(archive, file);
     let mut tree = TreeWriter::new(folder, file.size);
     match file.format {

@@ -6,7 +6,7 @@ use std::io;
 use std::path::Path;
 
 use bibliotax_core::digest::Digest;
-use bibliotax_core::lock::{Lock, LockedPackage};
+use bibliotax_core::lock::{Lock, LockedPackage, Slot};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
 use bibliotax_disk::error::At;
@@ -14,7 +14,7 @@ use rayon::prelude::*;
 use serde::Serialize;
 
 use crate::error::StoreError;
-use crate::shelf::{Shelf, installed_files};
+use crate::shelf::{Scope, Shelf};
 use crate::store::Store;
 use crate::unpack::TreeFile;
 
@@ -35,6 +35,9 @@ pub enum Difference {
 pub struct Finding {
     /// The package; `None` for something on the shelf that belongs to none.
     pub package: Option<PackageName>,
+    /// The target in whose folder it is, where there are targets.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub target: Option<String>,
     /// The path inside the package, or on the shelf.
     pub path: String,
     /// How it differs.
@@ -55,25 +58,25 @@ pub struct Verified {
 /// Compares every file of a shelf with what the lock's archives hold; the store must have all their trees.
 pub fn verify(
     lock: &Lock,
+    scope: &Scope<'_>,
     shelf: &Shelf,
     store: &Store,
     listener: &dyn Listener,
 ) -> Result<Verified, StoreError> {
-    let shelved = |package: &&LockedPackage| installed_files(package).next().is_some();
-    let packages: Vec<&LockedPackage> = lock.packages.iter().filter(shelved).collect();
-    listener.hear(&Notice::Verifying { packages: packages.len() });
-    let verify_one = |package: &&LockedPackage| {
-        let verified = verify_package(package, shelf, store)?;
-        listener.hear(&Notice::Verified { package: package.name.clone() });
+    let slots = lock.slots(scope.targets, scope.machine).map_err(StoreError::NotForMachine)?;
+    listener.hear(&Notice::Verifying { packages: slots.len() });
+    let verify_one = |slot: &Slot<'_>| {
+        let verified = verify_slot(slot, shelf, store)?;
+        listener.hear(&Notice::Verified { package: slot.package.name.clone() });
         Ok(verified)
     };
-    let each = packages.par_iter().map(verify_one).collect::<Result<Vec<_>, StoreError>>()?;
-    let mut all = Verified { packages: packages.len(), ..Verified::default() };
+    let each = slots.par_iter().map(verify_one).collect::<Result<Vec<_>, StoreError>>()?;
+    let mut all = Verified { packages: slots.len(), ..Verified::default() };
     for (files, findings) in each {
         all.files += files;
         all.findings.extend(findings);
     }
-    all.findings.extend(strays(&packages, shelf)?);
+    all.findings.extend(strays(lock, &slots, shelf)?);
     all.findings.sort();
     Ok(all)
 }
@@ -81,7 +84,7 @@ pub fn verify(
 /// The archives whose trees in the store are not what their listings say.
 pub fn damaged_trees(packages: &[&LockedPackage], store: &Store) -> Result<Vec<Digest>, StoreError> {
     let mut damaged = Vec::new();
-    for file in packages.iter().flat_map(|package| installed_files(package)) {
+    for file in packages.iter().flat_map(|package| &package.files) {
         let Some(listing) = store.listing(&file.sha256)? else { continue };
         let expected = by_path(&listing.files);
         let (_, findings) = compare(&store.tree(&file.sha256), &expected, None)?;
@@ -92,17 +95,13 @@ pub fn damaged_trees(packages: &[&LockedPackage], store: &Store) -> Result<Vec<D
     Ok(damaged)
 }
 
-fn verify_package(
-    package: &LockedPackage,
-    shelf: &Shelf,
-    store: &Store,
-) -> Result<(usize, Vec<Finding>), StoreError> {
+fn verify_slot(slot: &Slot<'_>, shelf: &Shelf, store: &Store) -> Result<(usize, Vec<Finding>), StoreError> {
     let mut files = Vec::new();
-    for file in installed_files(package) {
-        let lost = || StoreError::Lost { package: package.name.clone() };
+    for file in &slot.files {
+        let lost = || StoreError::Lost { package: slot.package.name.clone() };
         files.extend(store.listing(&file.sha256)?.ok_or_else(lost)?.files);
     }
-    compare(&shelf.package(&package.name.folder()), &by_path(&files), Some(&package.name))
+    compare(&shelf.package(&slot.path()), &by_path(&files), Some(slot))
 }
 
 fn by_path(files: &[TreeFile]) -> BTreeMap<&str, &TreeFile> {
@@ -112,10 +111,14 @@ fn by_path(files: &[TreeFile]) -> BTreeMap<&str, &TreeFile> {
 fn compare(
     folder: &Path,
     expected: &BTreeMap<&str, &TreeFile>,
-    package: Option<&PackageName>,
+    slot: Option<&Slot<'_>>,
 ) -> Result<(usize, Vec<Finding>), StoreError> {
-    let finding =
-        |path: &str, difference| Finding { package: package.cloned(), path: path.to_owned(), difference };
+    let finding = |path: &str, difference| Finding {
+        package: slot.map(|slot| slot.package.name.clone()),
+        target: slot.and_then(|slot| slot.target.map(str::to_owned)),
+        path: path.to_owned(),
+        difference,
+    };
     let present = present_files(folder)?;
     let names: HashSet<&str> = present.iter().map(|(path, _)| path.as_str()).collect();
     let missing = expected.keys().filter(|path| !names.contains(*path));
@@ -177,11 +180,11 @@ fn has_mode(_: &fs::Metadata, _: bool) -> bool {
 }
 
 /// Things on the shelf that belong to no package.
-fn strays(packages: &[&LockedPackage], shelf: &Shelf) -> Result<Vec<Finding>, StoreError> {
-    let mut contents = shelf.contents()?;
-    for package in packages {
-        contents.remove(&package.name.folder());
+fn strays(lock: &Lock, slots: &[Slot<'_>], shelf: &Shelf) -> Result<Vec<Finding>, StoreError> {
+    let mut contents = shelf.contents(lock)?;
+    for slot in slots {
+        contents.remove(&slot.path());
     }
-    let stray = |path| Finding { package: None, path, difference: Difference::Extra };
+    let stray = |path| Finding { package: None, target: None, path, difference: Difference::Extra };
     Ok(contents.into_iter().map(stray).collect())
 }

@@ -176,7 +176,7 @@ impl Described<'_> {
             format!(
                 "{} {}",
                 fits::place_name(place),
-                fits::words(&self.facets.fit(&self.card.fits, place), self.facets)
+                fits::words(&fits::fit(self.release, place, self.facets), self.facets)
             )
         };
         self.places.iter().map(one).collect()
@@ -217,7 +217,7 @@ impl Described<'_> {
             let misfits = self
                 .places
                 .iter()
-                .filter(|place| fits::word(&self.facets.fit(&release.entry.fits, place)) == "no");
+                .filter(|place| fits::word(&fits::fit(release, place, self.facets)) == "no");
             let misfits: Vec<&str> = misfits.map(|place| place.name.as_str()).collect();
             marks.extend((!misfits.is_empty()).then(|| format!("doesn't fit {}", misfits.join(", "))));
             let marks = marks.join(", ") + &self.flags(release);
@@ -235,7 +235,7 @@ impl Described<'_> {
         let fits = self
             .places
             .iter()
-            .map(|place| (place.name.clone(), fits::as_json(&self.facets.fit(&self.card.fits, place))));
+            .map(|place| (place.name.clone(), fits::as_json(&fits::fit(self.release, place, self.facets))));
         let releases = self.listing.history.releases().iter().map(|release| {
             json!({ "version": release.entry.version, "published": release.entry.published,
                 "withdrawn": release.withdrawn, "deprecated": release.deprecated,

@@ -2,11 +2,12 @@
 
 mod ladder;
 
+use std::collections::BTreeSet;
 use std::path::Path;
 
 use bibliotax_core::facet::{Facet, Facets, Fit as Suits, FitValue, Target};
 use bibliotax_core::history::Release;
-use bibliotax_core::name::{FacetName, PackageName};
+use bibliotax_core::name::{ComponentName, FacetName, PackageName};
 use bibliotax_core::resolve::Catalogue;
 use bibliotax_registry::registries::Registries;
 use serde_json::{Value, json};
@@ -48,6 +49,8 @@ pub struct Fit {
 struct Row {
     name: PackageName,
     release: Release,
+    /// The components that are taken of it.
+    components: BTreeSet<ComponentName>,
     /// Of a locked package: the declared targets that it is not needed on.
     not_needed_on: Vec<String>,
     /// Of a package that was named: the newest release that fits everywhere.
@@ -142,7 +145,8 @@ fn locked(project: &Project, registries: &Registries) -> Result<Vec<Row>, Failur
         let others = project.manifest.targets.iter().filter(|target| !is_reached(target));
         let not_needed_on = others.map(|target| target.name.clone()).collect();
         let name = package.name.clone();
-        rows.extend(release.map(|release| Row { name, release, not_needed_on, fitting: None }));
+        let components = package.components.iter().cloned().collect();
+        rows.extend(release.map(|release| Row { name, release, components, not_needed_on, fitting: None }));
     }
     Ok(rows)
 }
@@ -156,7 +160,8 @@ fn named(word: &str, registries: &Registries, places: &[Target], facets: &Facets
         Failure::new("package.unknown", format!("{name} has no release that could be chosen"))
     })?;
     let fitting = fits::newest_fitting(releases, places, facets).cloned();
-    Ok(Row { name, release, not_needed_on: Vec::new(), fitting: Some(fitting) })
+    let components = release.entry.default_components();
+    Ok(Row { name, release, components, not_needed_on: Vec::new(), fitting: Some(fitting) })
 }
 
 /// How a release stands with each place; `None` where it isn't needed.
@@ -165,11 +170,11 @@ type Found<'r> = (&'r Row, Vec<Option<Suits>>);
 fn show(ui: &Ui, rows: &[Row], places: &[Target], facets: &Facets, ladders: &[Ladder]) -> Exit {
     let fit = |row: &Row, place: &Target| {
         let is_needed = place.is_promise || !row.not_needed_on.contains(&place.name);
-        is_needed.then(|| facets.fit(&row.release.entry.fits, place))
+        is_needed.then(|| facets.fit_release(&row.release.entry, &row.components, place))
     };
     let found: Vec<Found> =
         rows.iter().map(|row| (row, places.iter().map(|place| fit(row, place)).collect())).collect();
-    let fails = |fits: &[Option<Suits>]| fits.iter().flatten().any(|fit| matches!(fit, Suits::No { .. }));
+    let fails = |fits: &[Option<Suits>]| fits.iter().flatten().any(|fit| matches!(fit, Suits::No(_)));
     let misfits = found.iter().filter(|(_, fits)| fails(fits)).count();
     let is_wide = places.len() > MOST_COLUMNS;
     if !is_wide {
@@ -196,7 +201,7 @@ fn show_columns(ui: &Ui, found: &[Found<'_>], places: &[Target]) {
             None => "not needed".to_owned(),
             Some(fit @ Suits::Yes) => styled(style::GOOD, fits::word(fit)),
             Some(fit @ Suits::NotStated(_)) => styled(style::HEED, fits::word(fit)),
-            Some(fit @ Suits::No { .. }) => styled(style::BAD, fits::word(fit)),
+            Some(fit @ Suits::No(_)) => styled(style::BAD, fits::word(fit)),
         });
         [format!(" {}", row.name), row.release.entry.version.to_string()].into_iter().chain(cells).collect()
     };

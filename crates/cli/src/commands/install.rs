@@ -4,8 +4,7 @@ use std::collections::BTreeSet;
 use std::path::Path;
 use std::time::Instant;
 
-use bibliotax_core::lock::{self, Lock};
-use bibliotax_store::shelf::Plan;
+use bibliotax_core::lock::{self, Lock, Slot};
 use serde_json::{Value, json};
 
 use super::searching::Searching;
@@ -26,6 +25,9 @@ pub struct Install {
     /// Fail unless the lock is right already; write nothing but the shelf
     #[arg(long)]
     sealed: bool,
+    /// Work on the shelf of this target only; may be given several times
+    #[arg(long = "target", value_name = "TARGET")]
+    targets: Vec<String>,
     /// Show what would change and write nothing
     #[arg(long)]
     dry_run: bool,
@@ -37,7 +39,7 @@ impl Install {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
-        let project = project.searching(self.searching);
+        let project = project.searching(self.searching).only_for(&self.targets)?;
         drop(progress);
         let lock = project.sound_lock()?;
         match lock.filter(|_| project.is_locked()) {
@@ -85,17 +87,17 @@ fn warnings(project: &Project, lock: &Lock) -> Vec<String> {
 }
 
 fn plan_only(ui: &Ui, project: &Project, lock: &Lock, changes: &Value) -> Result<Exit, Failure> {
-    let shelf = project.shelf();
-    let plan = Plan::new(lock, &shelf.state(), &shelf.contents()?, &BTreeSet::new());
-    for package in &plan.build {
-        ui.say(format!("  would put {} {} on the shelf", package.name, package.version));
+    let plan = project.plan(lock)?;
+    for slot in &plan.build {
+        let target = slot.target.map(|target| format!(" for {target}")).unwrap_or_default();
+        ui.say(format!("  would put {} {} on the shelf{target}", slot.package.name, slot.package.version));
     }
     for name in &plan.remove {
         ui.say(format!("  would take {name} off the shelf"));
     }
     ui.say("nothing was written");
-    let build: Vec<Value> =
-        plan.build.iter().map(|p| json!({ "package": p.name, "version": p.version })).collect();
+    let one = |slot: &Slot<'_>| json!({ "package": slot.package.name, "version": slot.package.version, "target": slot.target });
+    let build: Vec<Value> = plan.build.iter().map(one).collect();
     ui.report(
         "install",
         json!({ "changes": changes, "dry-run": true, "build": build, "remove": plan.remove }),

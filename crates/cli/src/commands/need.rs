@@ -2,13 +2,14 @@
 
 pub mod words;
 
+use std::collections::BTreeSet;
 use std::path::Path;
 use std::str::FromStr;
 
 use bibliotax_core::fault::Fault;
 use bibliotax_core::lock::Lock;
 use bibliotax_core::manifest::{Manifest, ManifestText};
-use bibliotax_core::name::{PackageName, Purpose, RegistryName};
+use bibliotax_core::name::{ComponentName, PackageName, PartName, Purpose, RegistryName};
 use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Problem};
@@ -22,7 +23,7 @@ use super::settle::{Settled, installed_json};
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::{Project, no_registry, read_edited};
+use crate::project::{Project, check_target, no_registry, read_edited};
 use crate::show;
 use crate::ui::{Ui, style, styled};
 
@@ -56,6 +57,15 @@ pub struct Need {
     /// Take the packages to this target only; may be given several times
     #[arg(long = "target", value_name = "TARGET")]
     targets: Vec<String>,
+    /// Take these components of the packages, beside those that come by default
+    #[arg(long, value_name = "NAME,…", value_delimiter = ',')]
+    components: Vec<String>,
+    /// Take the packages without the components that come by default
+    #[arg(long)]
+    bare: bool,
+    /// Take this part of the packages as well, such as docs or sources; may be given several times
+    #[arg(long = "part", value_name = "PART")]
+    parts: Vec<String>,
     /// Show what would change and write nothing
     #[arg(long)]
     dry_run: bool,
@@ -80,21 +90,29 @@ impl Need {
         let purpose = parsed("--for", self.purpose.as_ref())?;
         let registry = parsed("--registry", self.registry.as_ref())?;
         let purpose = purpose.as_ref();
-        let parse = |name: &String| parsed("--without", Some(name)).transpose();
-        let without = self.without.iter().filter_map(parse).collect::<Result<Vec<PackageName>, _>>()?;
+        let without: Vec<PackageName> = all_parsed("--without", &self.without)?;
+        let components: Vec<ComponentName> = all_parsed("--components", &self.components)?;
+        let parts: Vec<PartName> = all_parsed("--part", &self.parts)?;
+        self.targets.iter().try_for_each(|target| check_target(&project.manifest, target))?;
         let mut declaring = Declaring::open(project, purpose)?;
         for wanted in wanted {
             declaring.declare(wanted, self.prereleases, registry.as_ref());
             if !self.targets.is_empty() {
                 declaring.text.only_for(purpose, &wanted.package, &self.targets);
             }
-            if !without.is_empty() {
-                declaring.text.do_without(purpose, &wanted.package, &without);
+            declaring.text.do_without(purpose, &wanted.package, &without);
+            declaring.text.want_components(purpose, &wanted.package, &components);
+            declaring.text.ask_for_parts(purpose, &wanted.package, &parts);
+            if self.bare {
+                declaring.text.take_bare(purpose, &wanted.package);
             }
         }
         let manifest = declaring.manifest()?;
         let registries = &project.registries(&manifest)?;
-        wanted.iter().try_for_each(|wanted| check_known(registries, &wanted.package))?;
+        for wanted in wanted {
+            check_known(registries, &wanted.package)?;
+            check_components(registries, &wanted.package, &components)?;
+        }
         let (lock, warnings) = project.resolve(&manifest, registries)?;
         declaring.settle_ranges(wanted, &lock, self.exactly);
         let manifest = declaring.manifest()?;
@@ -128,6 +146,10 @@ impl Need {
 
 fn parsed<T: FromStr<Err = Fault>>(option: &str, text: Option<&String>) -> Result<Option<T>, Failure> {
     text.map(|text| text.parse().map_err(|fault| Failure::in_words(option, text, fault))).transpose()
+}
+
+fn all_parsed<T: FromStr<Err = Fault>>(option: &str, texts: &[String]) -> Result<Vec<T>, Failure> {
+    texts.iter().filter_map(|text| parsed(option, Some(text)).transpose()).collect()
 }
 
 /// The manifest while needs are being declared in it.
@@ -199,6 +221,29 @@ pub fn check_known(registries: &Registries, package: &PackageName) -> Result<(),
     Err(match near.as_slice() {
         [] => failure.mend(format!("check the name; {} are known", show::count(names.len(), "package"))),
         near => failure.mend(format!("perhaps {} was meant", either(near))),
+    })
+}
+
+/// Whether some release of a package has each of these components; those that there are if none does.
+fn check_components(
+    registries: &Registries,
+    package: &PackageName,
+    components: &[ComponentName],
+) -> Result<(), Failure> {
+    let Some(listing) = registries.listing(package)? else { return Ok(()) };
+    let is_package = listing.history.providers().is_empty();
+    let known: BTreeSet<&ComponentName> =
+        listing.history.releases().iter().flat_map(|release| release.entry.components.keys()).collect();
+    let Some(unknown) = components.iter().find(|name| is_package && !known.contains(name)) else {
+        return Ok(());
+    };
+    let failure =
+        Failure::new("need.no-component", format!("no release of {package} has a component `{unknown}`"));
+    let names: Vec<&str> = known.iter().map(|name| name.as_str()).collect();
+    Err(match (names.as_slice(), nearest(unknown.as_str(), names.iter().copied(), 2).as_slice()) {
+        ([], _) => failure.mend("it has none at all; leave out `--components`"),
+        (_, []) => failure.mend(format!("there are {}", names.join(", "))),
+        (_, near) => failure.mend(format!("perhaps {} was meant", either(near))),
     })
 }
 

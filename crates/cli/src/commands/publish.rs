@@ -3,7 +3,9 @@
 use std::path::Path;
 
 use bibliotax_core::nearest::{either, nearest};
+use bibliotax_core::variant::spoken;
 use bibliotax_registry::folder::Folder;
+use bibliotax_registry::pack::PackFile;
 use bibliotax_registry::publish::{Release, prepare};
 use bibliotax_registry::registries::folder_of;
 use jiff::Timestamp;
@@ -34,6 +36,7 @@ impl Publish {
         let project = Project::find(here)?;
         let registry = Folder::open(&self.folder(&project, here)?)?;
         let release = prepare(&project.manifest, &project.root, now())?;
+        release.check(&registry)?;
         check_promise(&project)?;
         let mut result = as_json(&release);
         let title = format!("{} {}", release.card.name, release.card.version);
@@ -41,17 +44,19 @@ impl Publish {
             list(ui, &release);
             ui.say(format!("{title} would go to {}; nothing was published", registry.name()));
         } else {
-            let (files, bytes) = (release.files.len(), release.size());
+            let (files, bytes) = (release.parts.iter().flatten().count(), release.size());
             let published = release.publish(&registry)?;
-            let what = format!(
-                "{}, {} packed from {}",
-                count(files, "file"),
-                size(published.file.size),
-                size(bytes)
-            );
+            let packed = published.files.iter().map(|file| file.size).sum();
+            let archives = if published.files.len() == 1 {
+                String::new()
+            } else {
+                format!(" in {}", count(published.files.len(), "archive"))
+            };
+            let what =
+                format!("{}{archives}, {} packed from {}", count(files, "file"), size(packed), size(bytes));
             let verb = if published.already { "is there already" } else { "published" };
             ui.say(format!("{} {title} in {} ({what})", styled(style::STRONG, verb), registry.name()));
-            result["archive"] = json!(published.file);
+            result["archives"] = json!(published.files);
             result["already"] = published.already.into();
         }
         ui.report("publish", result);
@@ -109,15 +114,30 @@ pub fn now() -> Timestamp {
 }
 
 fn list(ui: &Ui, release: &Release) {
-    let row = |file: &bibliotax_registry::pack::PackFile| {
+    let row = |file: &PackFile| {
         let runs = if file.executable { "can be run" } else { "" };
         vec![format!(" {}", clean(file.path.as_str())), size(file.size), runs.to_owned()]
     };
-    ui.answer(table(ui, release.files.iter().map(row)));
-    ui.say(format!("{}, {} before packing", count(release.files.len(), "file"), size(release.size())));
+    for (file, contents) in release.card.files.iter().zip(&release.parts) {
+        if release.parts.len() > 1 {
+            let only_for = if file.only_for.is_empty() {
+                String::new()
+            } else {
+                format!(", for {}", spoken(&file.only_for))
+            };
+            ui.answer(format!("{}{only_for}", styled(style::STRONG, &file.part)));
+        }
+        ui.answer(table(ui, contents.iter().map(row)));
+    }
+    let files = release.parts.iter().flatten().count();
+    ui.say(format!("{}, {} before packing", count(files, "file"), size(release.size())));
 }
 
 fn as_json(release: &Release) -> Value {
-    let file = |file: &bibliotax_registry::pack::PackFile| json!({ "path": file.path.as_str(), "size": file.size, "executable": file.executable });
-    json!({ "card": release.card, "contents": release.files.iter().map(file).collect::<Vec<_>>() })
+    let file = |file: &PackFile| json!({ "path": file.path.as_str(), "size": file.size, "executable": file.executable });
+    let parts = release.card.files.iter().zip(&release.parts).map(|(record, contents)| {
+        json!({ "part": record.part, "for": record.only_for,
+            "files": contents.iter().map(file).collect::<Vec<_>>() })
+    });
+    json!({ "card": release.card, "contents": parts.collect::<Vec<_>>() })
 }

@@ -4,15 +4,17 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use bibliotax_core::facet::{FitValue, Target};
-use bibliotax_core::name::ToolName;
+use bibliotax_core::name::{FacetName, ToolName};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::Catalogue;
+use bibliotax_core::variant::spoken;
 use bibliotax_core::version::Version;
 use serde_json::{Value, json};
 
 use crate::codes::Exit;
 use crate::failure::Failure;
-use crate::project::{Project, open_store};
+use crate::machine::this_machine;
+use crate::project::{Project, check_target, open_store};
 use crate::show::table;
 use crate::tools;
 use crate::ui::{Ui, style, styled};
@@ -22,8 +24,12 @@ use crate::ui::{Ui, style, styled};
 /// Each program that the manifest or a locked package asks for is looked for and asked for its version; the
 /// machine is held against the targets; registries and store are opened. Ends with status 1 if something is amiss.
 #[derive(Debug, clap::Args)]
-#[command(after_help = "Example:\n  bibliotax ready")]
-pub struct Ready {}
+#[command(after_help = "Examples:\n  bibliotax ready\n  bibliotax ready --target hand-unit")]
+pub struct Ready {
+    /// This machine is meant to be this target: something is amiss if it can't be
+    #[arg(long, value_name = "TARGET")]
+    target: Option<String>,
+}
 
 /// One thing that was looked at.
 struct Finding {
@@ -38,13 +44,16 @@ struct Finding {
 type Wishes = BTreeMap<ToolName, Vec<(String, Range)>>;
 
 impl Ready {
-    #[allow(clippy::unused_self, reason = "every command is run the same way")]
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let project = Project::find(here)?;
         let mut findings = Vec::new();
         findings.extend(registries(&project));
         findings.push(store());
-        findings.extend(project.manifest.targets.iter().map(machine));
+        if let Some(target) = &self.target {
+            check_target(&project.manifest, target)?;
+        }
+        let is_meant = |target: &Target| self.target.as_ref() == Some(&target.name);
+        findings.extend(project.manifest.targets.iter().map(|target| machine(target, is_meant(target))));
         findings.extend(wishes(&project)?.iter().map(|(tool, wishes)| look_for(tool, wishes)));
         let row = |finding: &Finding| {
             let word = if finding.fine { styled(style::GOOD, "fine") } else { styled(style::BAD, "amiss") };
@@ -112,24 +121,21 @@ fn verdict(
     }
 }
 
-/// Whether this machine is what a target says, as far as system and processor go.
-fn machine(target: &Target) -> Finding {
-    let here = [("os", std::env::consts::OS), ("arch", std::env::consts::ARCH)];
-    let said =
-        |facet: &str| target.values.iter().find(|(name, _)| name.as_str() == facet).map(|(_, value)| value);
-    let other = here.iter().filter_map(|(facet, value)| match said(facet)? {
-        FitValue::One(wanted) if wanted != value => Some(format!("{facet} {wanted}")),
-        _ => None,
-    });
-    let other: Vec<String> = other.collect();
-    // Another machine may well be meant: nothing is amiss.
+/// Whether this machine is what a target says, as far as system and processor go; it has to be where it is said to be.
+fn machine(target: &Target, is_meant: bool) -> Finding {
+    let here = this_machine();
+    let differs = |(facet, value): &(&FacetName, &FitValue)| {
+        target.values.get(*facet).is_some_and(|wanted| wanted != *value)
+    };
+    let other = here.values.iter().filter(differs);
+    let other: Vec<String> = other.map(|(facet, _)| format!("{facet} {}", target.values[facet])).collect();
     let told = if other.is_empty() {
-        format!("this machine could be it ({} {})", here[0].1, here[1].1)
+        format!("this machine could be it ({})", spoken(&here.values))
     } else {
-        format!("another machine: it has {}", other.join(" and "))
+        format!("another machine: it has {}, and this one {}", other.join(" and "), spoken(&here.values))
     };
     let data = json!({ "target": target.name, "matches": other.is_empty() });
-    Finding { what: format!("target {}", target.name), fine: true, told, data }
+    Finding { what: format!("target {}", target.name), fine: other.is_empty() || !is_meant, told, data }
 }
 
 fn registries(project: &Project) -> Vec<Finding> {

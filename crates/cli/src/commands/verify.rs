@@ -6,7 +6,7 @@ use std::time::Instant;
 
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
-use bibliotax_store::verify::{Difference, Finding, Verified, damaged_trees, verify};
+use bibliotax_store::verify::{Difference, Finding, Verified, damaged_trees};
 use serde_json::json;
 
 use super::install::not_locked;
@@ -42,7 +42,7 @@ impl Verify {
         let (project, _held) = Project::hold(here, &progress)?;
         let lock = project.sound_lock()?.ok_or_else(not_locked)?;
         project.fetch(lock, &project.manifest, &progress)?;
-        let verified = verify(lock, &project.shelf(), &open_store()?, &progress)?;
+        let verified = project.verify(lock, &progress)?;
         drop(progress);
         show(ui, &verified);
         let repairs = self.repair && !self.dry_run && !verified.findings.is_empty();
@@ -83,7 +83,8 @@ fn row(finding: &Finding) -> Vec<String> {
         Difference::Extra => (style::HEED, "extra"),
     };
     let package = finding.package.as_ref().map_or("of no package", PackageName::as_str);
-    vec![format!(" {}", styled(style, word)), package.to_owned(), clean(&finding.path)]
+    let target = finding.target.as_ref().map(|target| format!(" ({target})")).unwrap_or_default();
+    vec![format!(" {}", styled(style, word)), format!("{package}{target}"), clean(&finding.path)]
 }
 
 /// Builds the packages that differ anew; where the store's own tree is damaged, from its archive.

@@ -1,8 +1,9 @@
 //! Whether releases fit, in words and as data.
 
-use bibliotax_core::facet::{Facet, Facets, Fit, FitValue, Target};
+use bibliotax_core::facet::{Facet, Facets, Fit, FitValue, Misfit, Target};
 use bibliotax_core::history::Release;
 use bibliotax_core::name::FacetName;
+use bibliotax_core::variant::spoken;
 use serde_json::{Value, json};
 
 /// What a place is called beside others.
@@ -15,7 +16,7 @@ pub fn word(fit: &Fit) -> &'static str {
     match fit {
         Fit::Yes => "yes",
         Fit::NotStated(_) => "not stated",
-        Fit::No { .. } => "no",
+        Fit::No(_) => "no",
     }
 }
 
@@ -24,7 +25,11 @@ pub fn words(fit: &Fit, facets: &Facets) -> String {
     match fit {
         Fit::Yes => "yes".to_owned(),
         Fit::NotStated(unstated) => format!("not stated: {}", names(unstated)),
-        Fit::No { facet, wanted, said } => match (facets.get(facet), said) {
+        Fit::No(Misfit::Part { part, there_are }) => {
+            let there_are: Vec<String> = there_are.iter().map(spoken).collect();
+            format!("no: has {part} for {} only", there_are.join(" or "))
+        }
+        Fit::No(Misfit::Facet { facet, wanted, said }) => match (facets.get(facet), said) {
             (Some(Facet::Ladder { .. }), _) => format!("no: asks for {facet} {said}, not {wanted}"),
             (_, FitValue::Claim(_)) => format!("no: says that {facet} isn't so"),
             _ => format!("no: works with {facet} {said} only"),
@@ -41,15 +46,23 @@ pub fn as_json(fit: &Fit) -> Value {
     match fit {
         Fit::Yes => json!({ "fit": "yes" }),
         Fit::NotStated(unstated) => json!({ "fit": "not-stated", "facets": unstated }),
-        Fit::No { facet, wanted, said } => {
+        Fit::No(Misfit::Facet { facet, wanted, said }) => {
             json!({ "fit": "no", "facets": [facet], "wanted": wanted, "said": said })
+        }
+        Fit::No(Misfit::Part { part, there_are }) => {
+            json!({ "fit": "no", "facets": [], "part": part, "there-are": there_are })
         }
     }
 }
 
+/// How a release stands with a place, taken with what comes along by default.
+pub fn fit(release: &Release, place: &Target, facets: &Facets) -> Fit {
+    facets.fit_release(&release.entry, &release.entry.default_components(), place)
+}
+
 /// Whether a release fits all places, as far as it says.
 pub fn fits_all(release: &Release, places: &[Target], facets: &Facets) -> bool {
-    places.iter().all(|place| !matches!(facets.fit(&release.entry.fits, place), Fit::No { .. }))
+    places.iter().all(|place| !matches!(fit(release, place, facets), Fit::No(_)))
 }
 
 /// The newest release that could be chosen: final and not withdrawn.

@@ -2,7 +2,7 @@
 
 use bibliotax_core::manifest::{Manifest, Need};
 use bibliotax_core::range::Range;
-use bibliotax_core::resolve::{ProblemNeed, Relaxation, WayOut};
+use bibliotax_core::resolve::{ProblemNeed, Raised, Relaxation, WayOut};
 
 use crate::failure::Way;
 
@@ -13,8 +13,27 @@ const MOST_WAYS: usize = 3;
 ///
 /// Where commands one after the other would fail in the middle, the lines to write in the manifest instead.
 pub fn as_commands(ways: &[WayOut], written: &Manifest, wanted: &Manifest) -> Vec<Way> {
-    let possible = ways.iter().filter_map(|way| Steps::of(way, written, wanted));
-    possible.map(|steps| steps.told()).take(MOST_WAYS).collect()
+    let told = |way: &WayOut| match &way.raised {
+        Some(raised) => Some(Way { command: raised_line(raised), note: raised_note(raised) }),
+        None => Some(Steps::of(way, written, wanted)?.told()),
+    };
+    ways.iter().filter_map(told).take(MOST_WAYS).collect()
+}
+
+/// The line of the manifest that puts a place at another level.
+fn raised_line(raised: &Raised) -> String {
+    let Raised { place, facet, level } = raised;
+    let table = if place.is_promise { "[fits]".to_owned() } else { format!("[targets.{}]", place.name) };
+    format!("{table} {facet} = \"{level}\"")
+}
+
+fn raised_note(raised: &Raised) -> String {
+    let Raised { place, facet, level } = raised;
+    if place.is_promise {
+        format!("in the manifest: promises less, {facet} {level} and above")
+    } else {
+        format!("in the manifest: where {} can be raised to {facet} {level}", place.name)
+    }
 }
 
 /// What has to be done for a way, in its order.
@@ -24,6 +43,8 @@ struct Steps<'m> {
     changes: Vec<(&'m Need, Range, bool)>,
     /// The targets that a changed need is for from then on.
     targets: Vec<String>,
+    /// Whether the changed needs are without components from then on.
+    are_bare: bool,
     /// Needs that were to be declared, or declared otherwise, and stay as they were to be.
     wanted: Vec<&'m Need>,
     /// Whether some of those are on disk with another range.
@@ -37,6 +58,7 @@ impl<'m> Steps<'m> {
             |need: &Need| written.needs.iter().find(|other| is_of(other, need)).map(|other| &other.range);
         let is_written = |need: &Need| on_disk(need) == Some(&need.range);
         let (mut drops, mut changes, mut targets) = (Vec::new(), Vec::new(), Vec::new());
+        let mut are_bare = false;
         for (problem_need, change) in &way.changes {
             let need = wanted.needs.iter().find(|need| is_same(need, problem_need))?;
             match change {
@@ -45,6 +67,10 @@ impl<'m> Steps<'m> {
                 Relaxation::Drop => drops.push(need),
                 Relaxation::Range(range, _) => changes.push((need, range.clone(), need.prereleases)),
                 Relaxation::Prereleases => changes.push((need, need.range.clone(), true)),
+                Relaxation::WithoutComponents => {
+                    changes.push((need, need.range.clone(), need.prereleases));
+                    are_bare = true;
+                }
                 Relaxation::Targets(others) => {
                     targets.clone_from(others);
                     changes.push((need, need.range.clone(), need.prereleases));
@@ -58,7 +84,7 @@ impl<'m> Steps<'m> {
         let rewrites = wanted.iter().any(|need| on_disk(need).is_some());
         let note =
             way.changes.iter().map(|(need, change)| note(need, change)).collect::<Vec<_>>().join(" and ");
-        Some(Self { drops, changes, targets, wanted, rewrites, note })
+        Some(Self { drops, changes, targets, are_bare, wanted, rewrites, note })
     }
 
     fn told(&self) -> Way {
@@ -70,7 +96,7 @@ impl<'m> Steps<'m> {
         let wanted = self.wanted.iter().map(|need| Declaration::new(need, &need.range, need.prereleases));
         let declared: Vec<Declaration> = changes.chain(wanted).collect();
         let needs = in_commands(&declared);
-        if self.changes.iter().any(|(need, ..)| need.family.is_some()) {
+        if self.are_bare || self.changes.iter().any(|(need, ..)| need.family.is_some()) {
             return self.as_lines();
         }
         // A command for part of what changes resolves only if the rest is new and can come after it.
@@ -130,7 +156,8 @@ fn in_commands(declared: &[Declaration]) -> Vec<String> {
 }
 
 fn is_same(need: &Need, other: &ProblemNeed) -> bool {
-    need.package == other.package && need.range == other.range && need.prereleases == other.prereleases
+    let same = need.package == other.package && need.range == other.range;
+    same && need.prereleases == other.prereleases && need.components == other.components
 }
 
 /// Whether two needs are one line of a manifest, before and after.
@@ -146,6 +173,7 @@ fn note(need: &ProblemNeed, change: &Relaxation) -> String {
     match change {
         Relaxation::Prereleases => format!("lets pre-releases of {} count", need.package),
         Relaxation::Range(_, version) => format!("takes {} {version}", need.package),
+        Relaxation::WithoutComponents => format!("takes {} without components", need.package),
         Relaxation::Targets(targets) => format!("takes {} to {} only", need.package, targets.join(" and ")),
         Relaxation::Drop => format!("does without {}", need.package),
     }

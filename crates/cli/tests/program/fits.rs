@@ -82,6 +82,7 @@ fn a_conflict_speaks_of_targets_and_levels_and_a_need_can_be_limited_to_a_target
     ways out, each tried:
       bibliotax need moss-map "2.3 .. 3"              # takes moss-map 2.3.0
       bibliotax need moss-map 3 --target gate-kiosk   # takes moss-map to gate-kiosk only
+      [targets.hand-unit] orchard-runtime = "4"       # in the manifest: where hand-unit can be raised to orchard-runtime 4
     ----- status 4
     "#);
     assert_snapshot!(garden.run(&["need", "moss-map", "3", "--target", "gate-kiosk"]), @r#"
@@ -181,6 +182,7 @@ fn a_library_keeps_its_promise() {
       help: take one of the ways below; nothing was changed
     ways out, each tried:
       bibliotax need soil-curve "1.7 .. 2"   # takes soil-curve 1.7.0
+      [fits] orchard-runtime = "4"           # in the manifest: promises less, orchard-runtime 4 and above
     ----- status 4
     "#);
     assert_snapshot!(garden.run(&["fit"]), @"
@@ -319,7 +321,7 @@ fn what_makes_no_sense_of_facets_ends_with_its_code() {
     }
     let garden = garden("[fits]\norchard-runtime = \"2\"");
     garden.write("gate/moss.txt", "moss\n");
-    assert_eq!(garden.run(&["publish", "../seedhouse"]).expect(3).code(), "facet.value");
+    assert_eq!(garden.run(&["publish", "../seedhouse"]).expect(3).code(), "card.facet");
     garden.run(&["publish", "levelled"]).expect(0);
     garden.write("cards.jsonl", &(card("root-depth 1.0", "9", "") + "\n"));
     garden.run_in(".", &["registry", "load", "levelled", "cards.jsonl"]).expect(3);

@@ -82,7 +82,7 @@ fn the_same_tree_gives_the_same_archive_under_any_file_mode_mask() {
         let output = shell.arg("-c").arg(script).current_dir(garden.path(".")).output().unwrap();
         let text = String::from_utf8(output.stdout).unwrap();
         let json: serde_json::Value = serde_json::from_str(&text).unwrap_or_else(|_| panic!("{text}"));
-        json["archive"]["sha256"].as_str().unwrap().to_owned()
+        json["archives"][0]["sha256"].as_str().unwrap().to_owned()
     };
     assert_eq!(digest("022"), digest("077"));
 }

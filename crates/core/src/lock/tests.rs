@@ -13,6 +13,7 @@ pub fn test_lock(packages: &[(&str, &str)]) -> Lock {
         source: "seedhouse".parse().unwrap(),
         card: Digest::of(format!("{name} {version}").as_bytes()),
         license: Some("MIT".parse().unwrap()),
+        components: Vec::new(),
         files: vec![],
         needs: vec![],
         left_out: Vec::new(),

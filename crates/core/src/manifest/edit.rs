@@ -4,7 +4,7 @@ use toml_edit::{Array, DocumentMut, InlineTable, Item, RawString, Table, TableLi
 
 use super::{AS_FAMILY, syntax};
 use crate::fault::Fault;
-use crate::name::{Family, PackageName, Purpose, RegistryName};
+use crate::name::{ComponentName, Family, PackageName, PartName, Purpose, RegistryName};
 use crate::range::Range;
 
 /// The text of a manifest, open for editing.
@@ -55,15 +55,48 @@ impl ManifestText {
 
     /// Says with the need of `package` what it needs and the project does without, beside what it says already.
     pub fn do_without(&mut self, purpose: Option<&Purpose>, package: &PackageName, left_out: &[PackageName]) {
+        self.add_names(purpose, package, "without", left_out.iter().map(PackageName::as_str));
+    }
+
+    /// Says with the need of `package` which of its components are wanted, beside those that it says already.
+    pub fn want_components(
+        &mut self,
+        purpose: Option<&Purpose>,
+        package: &PackageName,
+        components: &[ComponentName],
+    ) {
+        self.add_names(purpose, package, "components", components.iter().map(ComponentName::as_str));
+    }
+
+    /// Says with the need of `package` that the components which come by default are not wanted.
+    pub fn take_bare(&mut self, purpose: Option<&Purpose>, package: &PackageName) {
+        self.add_to_need(purpose, package, "bare", Value::from(true));
+    }
+
+    /// Says with the need of `package` which parts are asked for, beside those that it says already.
+    pub fn ask_for_parts(&mut self, purpose: Option<&Purpose>, package: &PackageName, parts: &[PartName]) {
+        self.add_names(purpose, package, "parts", parts.iter().map(PartName::as_str));
+    }
+
+    /// Adds names to a list that a need has, or gets.
+    fn add_names<'n>(
+        &mut self,
+        purpose: Option<&Purpose>,
+        package: &PackageName,
+        key: &str,
+        new: impl Iterator<Item = &'n str>,
+    ) {
         let said =
-            self.needs_or_new(purpose).get(package.as_str()).and_then(|need| need.get("without")?.as_array());
+            self.needs_or_new(purpose).get(package.as_str()).and_then(|need| need.get(key)?.as_array());
         let mut names: Array = said.cloned().unwrap_or_default();
-        for name in left_out {
-            if !names.iter().any(|said| said.as_str() == Some(name.as_str())) {
-                names.push(name.as_str());
+        for name in new {
+            if !names.iter().any(|said| said.as_str() == Some(name)) {
+                names.push(name);
             }
         }
-        self.add_to_need(purpose, package, "without", Value::Array(names));
+        if !names.is_empty() {
+            self.add_to_need(purpose, package, key, Value::Array(names));
+        }
     }
 
     /// Says with the need of `package` that pre-releases count like any other version.

@@ -1,6 +1,7 @@
 //! Why there is no resolution: the facts that contradict each other, cut down to those that matter, and told
 //! in sentences that a person can check against a manifest or a card.
 
+mod fits;
 pub mod words;
 
 use std::cell::Cell;
@@ -8,10 +9,10 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use super::choices::Choices;
 use super::engine::{Engine, Refuted, Var};
-use super::universe::{Demand, Fact, Package, Universe};
+use super::universe::{Demand, Fact, Lack, Package, Universe};
 use super::{Catalogue, Problem};
 use crate::card::CardNeed;
-use crate::name::PackageName;
+use crate::name::{FacetName, PackageName};
 use crate::range::Range;
 
 /// Contradictions that are gone through at most to tell a conflict with as few facts as possible: usual ones take
@@ -32,8 +33,8 @@ pub struct Conflict {
     pub direct: Vec<usize>,
     /// The packages in it that were held at their releases, by name.
     pub held: Vec<PackageName>,
-    /// The targets in it that releases don't fit, by name.
-    pub misfits: Vec<String>,
+    /// The places in it that releases don't fit, by number, with the facet that speaks against them.
+    pub misfits: Vec<(usize, Option<FacetName>)>,
     /// Whether every fact was shown to be needed; not where that would take too long.
     pub is_minimal: bool,
 }
@@ -85,11 +86,11 @@ pub fn tell<C: Catalogue>(universe: &Universe<'_, C>, refuted: &Refuted, lessons
     let mut held: Vec<PackageName> = held.collect();
     held.sort();
     let misfits = core.iter().filter_map(|fact| match fact {
-        Fact::Unfit { place, .. } => Some(&universe.problem.places[*place]),
+        Fact::Unfit { place, lack: Lack::Facet(facet), .. } => Some((*place, Some(facet.clone()))),
+        Fact::Unfit { place, lack: Lack::Part(_), .. } => Some((*place, None)),
         _ => None,
     });
-    let misfits: BTreeSet<String> =
-        misfits.filter(|place| !place.is_promise).map(|place| place.name.clone()).collect();
+    let misfits: BTreeSet<(usize, Option<FacetName>)> = misfits.collect();
     Conflict {
         misfits: misfits.into_iter().collect(),
         facts: told.iter().map(|fact| teller.sentence(fact)).collect(),
@@ -255,24 +256,21 @@ impl<C: Catalogue> Teller<'_, C> {
 /// What two groups of releases of one package need of another, as one fact: the range is either's.
 fn together(one: &Fact, other: &Fact) -> Option<Fact> {
     let (
-        Fact::Demands { package, releases, demand },
-        Fact::Demands { package: same, releases: others, demand: also },
+        Fact::Demands { package, releases, demand, extra },
+        Fact::Demands { package: same, releases: others, demand: also, extra: same_extra },
     ) = (one, other)
     else {
         return None;
     };
     let (Demand::Needs(need), Demand::Needs(also)) = (demand, also) else { return None };
-    if package != same
-        || need.name != also.name
-        || need.prereleases != also.prereleases
-        || need.when != also.when
-    {
+    let beside_range = |need: &CardNeed| CardNeed { range: Range::any(), ..need.clone() };
+    if (package, extra) != (same, same_extra) || beside_range(need) != beside_range(also) {
         return None;
     }
     let either = need.range.set(need.prereleases).or(also.range.set(need.prereleases));
     let range: Range = either.to_string().parse().ok()?;
     let demand = Demand::Needs(CardNeed { range, ..need.clone() });
-    Some(Fact::Demands { package: *package, releases: releases.or(others), demand })
+    Some(Fact::Demands { package: *package, releases: releases.or(others), demand, extra: extra.clone() })
 }
 
 fn is_among(facts: &[&Fact], fact: &Fact) -> bool {

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use crate::facet::{Target, UnstatedRules};
 use crate::lock::LockedPackage;
 use crate::manifest::Manifest;
-use crate::name::{Family, PackageName};
+use crate::name::{ComponentName, Family, PackageName, PartName};
 use crate::range::Range;
 use crate::version::Version;
 
@@ -63,6 +63,12 @@ pub struct ProblemNeed {
     pub family: Option<Family>,
     /// The targets that it is for; `None` for all.
     pub targets: Option<Vec<String>>,
+    /// The components that are wanted.
+    pub components: Vec<ComponentName>,
+    /// Whether the components that come by default are not wanted.
+    pub bare: bool,
+    /// The parts that are asked for beside those that come along.
+    pub parts: Vec<PartName>,
 }
 
 impl ProblemNeed {
@@ -76,6 +82,9 @@ impl ProblemNeed {
             without: Vec::new(),
             family: None,
             targets: None,
+            components: Vec::new(),
+            bare: false,
+            parts: Vec::new(),
         }
     }
 }
@@ -108,6 +117,9 @@ impl Problem {
             without: need.without.clone(),
             family: need.family.clone(),
             targets: need.targets.clone(),
+            components: need.components.clone(),
+            bare: need.bare,
+            parts: need.parts.clone(),
         });
         let provided = locked.iter().flat_map(|package| {
             package.provides.iter().map(|capability| (capability.clone(), package.name.clone()))
@@ -133,6 +145,12 @@ impl Problem {
         first.without.iter().filter(in_all).cloned().collect()
     }
 
+    /// The parts of a package that are asked for beside those that come along.
+    pub fn asked_parts(&self, package: &PackageName) -> Vec<PartName> {
+        let needs = self.needs.iter().filter(|need| need.package == *package);
+        needs.flat_map(|need| need.parts.iter().cloned()).collect()
+    }
+
     /// The same problem without what is declared of `package`.
     #[must_use]
     pub fn without(mut self, package: &PackageName) -> Self {
@@ -144,8 +162,9 @@ impl Problem {
     #[must_use]
     pub fn asking(&self, package: &PackageName, range: &Range) -> Self {
         let mut problem = self.clone();
+        // Bare: a question is about a release, not about what else might be wanted of it.
         let asked = ProblemNeed::new(package.clone(), range.clone());
-        problem.needs.insert(0, ProblemNeed { asked: true, ..asked });
+        problem.needs.insert(0, ProblemNeed { asked: true, bare: true, ..asked });
         problem
     }
 }

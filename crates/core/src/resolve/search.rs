@@ -7,13 +7,17 @@
 //! trial: any solution with it is looked for, deciding first what contradictions are about and beginning anew
 //! now and then. One that is found answers for all further preferences that it agrees with.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+mod answer;
+mod nearest;
 
+use std::collections::{HashMap, HashSet};
+
+use self::nearest::Nearest;
 use super::choices::Choices;
 use super::conflict;
-use super::engine::{Engine, Mark, Refuted, Var};
+use super::engine::{Engine, Refuted, Var};
 use super::universe::{Kind, Stop, Universe};
-use super::{Catalogue, ChosenPackage, Prefer, Problem, Resolution, Unresolved};
+use super::{Catalogue, Prefer, Problem, Resolution, Unresolved};
 use crate::name::PackageName;
 
 /// Most packages that are told where no answer was found.
@@ -225,12 +229,21 @@ impl<'a, C: Catalogue> Search<'a, C> {
             if narrowed.is_empty() {
                 return Ok(());
             }
-            let chosen = narrowed.into_iter().filter_map(|var| Some((var, self.chosen(var)?)));
+            let chosen = narrowed.into_iter().filter_map(|var| self.chosen_behind(var));
             let chosen: Vec<(Var, usize)> = chosen.collect();
             self.expect_brought(&chosen);
             for (var, choice) in chosen {
                 self.universe.state_demands(&mut self.engine, var, choice)?;
             }
+        }
+    }
+
+    /// A package and its one release or provider that is left, where something about it has become certain.
+    fn chosen_behind(&self, var: Var) -> Option<(Var, usize)> {
+        let choice = self.chosen(var)?;
+        match self.universe.packages[var].kind {
+            Kind::Extra(of) => Some((of, self.chosen(of)?)),
+            _ => Some((var, choice)),
         }
     }
 
@@ -259,7 +272,7 @@ impl<'a, C: Catalogue> Search<'a, C> {
                 let choices = wishes.into_iter().flatten().filter_map(|provider| package.taking(provider));
                 choices.into_iter().find(|choice| self.engine.domain(var).has(*choice))
             }
-            Kind::Package(_) | Kind::Presence | Kind::Nothing => package.choice(locked.get(&package.name)?),
+            _ => package.choice(locked.get(&package.name)?),
         }
     }
 
@@ -298,7 +311,7 @@ impl<'a, C: Catalogue> Search<'a, C> {
         let locked = self.locked(var).filter(|locked| self.engine.domain(var).has(*locked));
         match self.universe.packages[var].kind {
             Kind::Capability(_) => locked.or_else(|| self.best_provider(var, nearer)),
-            Kind::Package(_) | Kind::Presence | Kind::Nothing => locked.or_else(|| self.best_release(var)),
+            _ => locked.or_else(|| self.best_release(var)),
         }
     }
 
@@ -370,121 +383,5 @@ impl<'a, C: Catalogue> Search<'a, C> {
         vars.sort_by(|a, b| self.universe.packages[*a].name.cmp(&self.universe.packages[*b].name));
         vars.dedup();
         vars
-    }
-
-    fn resolution(&self) -> Resolution {
-        let mut walk = Nearest::start(&self.engine, &self.direct);
-        let mut packages = Vec::new();
-        let mut capabilities: BTreeMap<PackageName, Vec<PackageName>> = BTreeMap::new();
-        while !walk.is_done {
-            let mut ring = walk.ring().to_vec();
-            ring.sort_by(|a, b| self.universe.packages[*a].name.cmp(&self.universe.packages[*b].name));
-            for (var, choice) in ring.iter().filter_map(|var| Some((*var, self.chosen(*var)?))) {
-                packages.extend(self.chosen_package(var, choice));
-                let package = &self.universe.packages[var];
-                if let Some(provider) = package.provider(choice) {
-                    capabilities.entry(provider.clone()).or_default().push(package.name.clone());
-                }
-            }
-            let ring = self.ring_behind(walk.ring());
-            walk.advance(&self.engine, ring);
-        }
-        for package in &mut packages {
-            package.provides = capabilities.remove(&package.release.entry.name).unwrap_or_default();
-            package.provides.sort();
-        }
-        Resolution { packages }
-    }
-
-    fn chosen_package(&self, var: Var, choice: usize) -> Option<ChosenPackage> {
-        let package = &self.universe.packages[var];
-        let Kind::Package(listing) = &package.kind else { return None };
-        let release = package.release(choice)?.clone();
-        let brought = self.universe.brought_by(&self.engine, var, choice);
-        let mut needs: Vec<PackageName> = brought.iter().map(|name| self.answering(name)).collect();
-        needs.sort();
-        needs.dedup();
-        let mut left_out = self.universe.left_out(&package.name).to_vec();
-        left_out.retain(|name| release.entry.running_needs().any(|need| need.name == *name));
-        left_out.sort();
-        left_out.dedup();
-        let places = self.universe.places_of(&self.engine, var).into_iter();
-        let places = places.map(|place| &self.universe.problem.places[place]);
-        let targets = places.filter(|place| !place.is_promise).map(|place| place.name.clone()).collect();
-        let (source, provides) = (listing.source.clone(), Vec::new());
-        Some(ChosenPackage { source, release, needs, left_out, provides, targets })
-    }
-
-    /// The package that answers a need on a name: the one of that name, or the provider that was taken.
-    fn answering(&self, name: &PackageName) -> PackageName {
-        let provider = self.universe.known(name).and_then(|var| {
-            let choice = self.chosen(var)?;
-            self.universe.packages[var].provider(choice)
-        });
-        provider.unwrap_or(name).clone()
-    }
-}
-
-/// A walk over the packages in rings of equal distance from the project.
-#[derive(Default)]
-struct Nearest {
-    /// The rings so far, and the decisions that each rests on.
-    rings: Vec<(Vec<Var>, Mark)>,
-    /// The place in the last ring up to which all is settled.
-    next: usize,
-    seen: HashSet<Var>,
-    /// What was seen in nearer rings than the last.
-    nearer: HashSet<Var>,
-    /// Whether there is no further ring.
-    is_done: bool,
-    /// How often decisions had been taken back when the walk was last gone on with.
-    left_levels: usize,
-}
-
-impl Nearest {
-    fn start(engine: &Engine, direct: &[Var]) -> Self {
-        let mut walk = Self { left_levels: engine.left_levels(), ..Self::default() };
-        walk.advance(engine, direct.to_vec());
-        walk
-    }
-
-    /// Goes back to the last ring whose decisions stand, where some were taken back: what was settled since may be
-    /// open again.
-    fn resume(&mut self, engine: &Engine, direct: &[Var]) {
-        if self.rings.is_empty() {
-            *self = Self::start(engine, direct);
-        }
-        if std::mem::replace(&mut self.left_levels, engine.left_levels()) == engine.left_levels() {
-            return;
-        }
-        while let Some((ring, _)) = self.rings.pop_if(|(_, mark)| !engine.stands(*mark)) {
-            for var in &ring {
-                self.seen.remove(var);
-            }
-        }
-        let last = self.rings.last().map_or(&[][..], |(ring, _)| ring);
-        for var in last {
-            self.nearer.remove(var);
-        }
-        self.next = 0;
-        self.is_done = self.rings.is_empty();
-    }
-
-    /// The ring that is looked at.
-    fn ring(&self) -> &[Var] {
-        self.rings.last().map_or(&[], |(ring, _)| ring)
-    }
-
-    /// Goes on to the packages of `ring` that were not seen before.
-    fn advance(&mut self, engine: &Engine, ring: Vec<Var>) {
-        let ring: Vec<Var> = ring.into_iter().filter(|var| self.seen.insert(*var)).collect();
-        if ring.is_empty() {
-            self.is_done = true;
-            return;
-        }
-        let last = self.rings.last().map_or(&[][..], |(ring, _)| ring);
-        self.nearer.extend(last);
-        self.rings.push((ring, engine.mark()));
-        self.next = 0;
     }
 }

@@ -5,6 +5,7 @@ mod examples;
 mod grown;
 mod sat;
 mod sentences;
+mod taken;
 
 use std::collections::BTreeMap;
 use std::convert::Infallible;
@@ -14,7 +15,7 @@ use super::search::{Manner, resolve_so};
 use super::{Catalogue, ChosenPackage, Listing, Problem, ProblemNeed, Resolution, Unresolved, resolve};
 use crate::facet::{Facet, Facets, FitValue, Target};
 use crate::history::History;
-use crate::name::{Family, PackageName};
+use crate::name::{ComponentName, Family, PackageName};
 use crate::range::Range;
 use crate::version::Version;
 
@@ -38,7 +39,28 @@ struct Published {
     level: Option<usize>,
     /// From which level on each of the needs is there, where that matters.
     when: Vec<Option<usize>>,
+    /// What each of the needs wants beside the bare package.
+    wants: Vec<Wants>,
+    components: Vec<TestComponent>,
+    /// The levels that it has native files for; none where it has no such files.
+    natives: Vec<usize>,
     standing: Standing,
+}
+
+/// What a need wants of a package.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+struct Wants {
+    components: Vec<ComponentName>,
+    bare: bool,
+}
+
+/// A component of a release; its files are those of the part that is called like it.
+#[derive(Debug, Clone)]
+struct TestComponent {
+    name: ComponentName,
+    default: bool,
+    needs: Vec<Wanted>,
+    natives: Vec<usize>,
 }
 
 /// How a release stands today.
@@ -52,8 +74,39 @@ enum Standing {
 impl Published {
     fn new(version: Version) -> Self {
         let (needs, conflicts, provides, when) = Default::default();
-        let standing = Standing::Fine;
-        Self { version, needs, conflicts, provides, family: None, level: None, when, standing }
+        let (wants, components, natives) = Default::default();
+        let (standing, family, level) = (Standing::Fine, None, None);
+        Self {
+            version,
+            needs,
+            conflicts,
+            provides,
+            family,
+            level,
+            when,
+            wants,
+            components,
+            natives,
+            standing,
+        }
+    }
+
+    /// What a need wants beside the bare package.
+    fn wants(&self, need: usize) -> Wants {
+        self.wants.get(need).cloned().unwrap_or_default()
+    }
+
+    /// The files of a release, the part `natives` and one for each component.
+    fn files(&self) -> Vec<serde_json::Value> {
+        let components =
+            self.components.iter().map(|component| (component.name.as_str(), &component.natives));
+        let file = |part: &str, level: &usize| {
+            let digest = crate::digest::Digest::of(format!("{part} {level}").as_bytes());
+            serde_json::json!({ "part": part, "for": { LEVEL: level.to_string() }, "sha256": digest,
+                "size": level, "format": "tar" })
+        };
+        let parts = [("natives", &self.natives)].into_iter().chain(components);
+        parts.flat_map(|(part, levels)| levels.iter().map(move |level| file(part, level))).collect()
     }
 
     /// The level from which on a need is there.
@@ -70,9 +123,18 @@ impl Published {
         let mut needs = wanted(&self.needs);
         for (at, need) in needs.iter_mut().enumerate() {
             need["when"] = said(self.when(at)).unwrap_or_else(|| serde_json::json!({}));
+            let Wants { components, bare } = self.wants(at);
+            (need["components"], need["bare"]) = (serde_json::json!(components), bare.into());
         }
+        let component = |component: &TestComponent| {
+            let parts = if component.natives.is_empty() { vec![] } else { vec![component.name.clone()] };
+            let said = serde_json::json!({ "default": component.default, "needs": wanted(&component.needs),
+                "parts": parts });
+            (component.name.to_string(), said)
+        };
+        let components: serde_json::Map<_, _> = self.components.iter().map(component).collect();
         serde_json::json!({ "event": "release", "name": name, "version": self.version,
-            "published": "2026-03-01T08:00:00Z", "needs": needs, "fits": said(self.level).unwrap_or_else(|| serde_json::json!({})), "provides": provides,
+            "published": "2026-03-01T08:00:00Z", "needs": needs, "components": components, "files": self.files(), "fits": said(self.level).unwrap_or_else(|| serde_json::json!({})), "provides": provides,
             "conflicts": wanted(&self.conflicts), "family": self.family, "card": crate::digest::Digest::of(b"") })
     }
 }

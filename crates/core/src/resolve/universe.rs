@@ -5,30 +5,30 @@
 //! stated at once. What is stated is a [`Fact`] that a person can check.
 
 mod clauses;
+mod demands;
+mod extras;
+mod fits;
 mod package;
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
-use self::package::Demanded;
-pub use self::package::{Demand, Kind, Package};
+use self::package::extra_needs;
+pub use self::package::{Demand, Extra, Kind, Package};
 use super::choices::Choices;
-use super::engine::{Engine, Refuted, Term, Var};
+use super::engine::{Engine, Refuted, Var};
 use super::{Catalogue, Problem};
 use crate::card::CardNeed;
-use crate::facet::{Facets, Fit, Fits, Unstated};
-use crate::name::{FacetName, Family, PackageName};
-
-/// Most packages of which one is needed whichever release is taken, where that is stated.
-const MOST_POOLED: usize = 4;
+use crate::facet::Facets;
+use crate::name::{FacetName, Family, PackageName, PartName};
 
 /// Something that a manifest or a registry says.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Fact {
     /// The project's need of this number.
     Direct(usize),
-    /// These releases of a package demand something of another.
-    Demands { package: Var, releases: Choices, demand: Demand },
+    /// These releases of a package demand something of another, where this is wanted of them.
+    Demands { package: Var, releases: Choices, demand: Demand, extra: Option<Extra> },
     /// These releases of a package were withdrawn.
     Withdrawn { package: Var, releases: Choices },
     /// A package must stay at this release, unless it leaves.
@@ -37,10 +37,19 @@ pub enum Fact {
     Kept { package: Var, family: Family },
     /// Two packages of a family are at one version.
     InStep { one: Var, other: Var, family: Family },
-    /// These releases of a package don't suit what a place (of this number) has of a facet.
-    Unfit { package: Var, place: usize, facet: FacetName, releases: Choices },
+    /// These releases of a package don't suit a place (of this number), where this is wanted of them.
+    Unfit { package: Var, place: usize, lack: Lack, releases: Choices, extra: Option<Extra> },
     /// Who provides a capability is needed wherever that is.
     Provided { capability: Var },
+}
+
+/// What releases lack to suit a place.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Lack {
+    /// What they say of a facet, or don't say, doesn't suit.
+    Facet(FacetName),
+    /// They have no file of a part for it.
+    Part(PartName),
 }
 
 impl Fact {
@@ -82,6 +91,8 @@ pub struct Universe<'a, C> {
     vars: HashMap<PackageName, Var>,
     /// That a package is needed at each place, in the places' order.
     presences: HashMap<Var, Vec<Var>>,
+    /// That something of a package is wanted at each place, or anywhere where there are none.
+    extras: HashMap<(Var, Extra), Vec<Var>>,
     /// What packages need and the project does without.
     left_out: HashMap<PackageName, Vec<PackageName>>,
     /// The numbers of what was stated of each package's demands.
@@ -108,6 +119,7 @@ impl<'a, C: Catalogue> Universe<'a, C> {
             facets: catalogue.facets(),
             vars: HashMap::new(),
             presences: HashMap::new(),
+            extras: HashMap::new(),
             facts_about: HashMap::new(),
             families: BTreeMap::new(),
             waiting: HashMap::new(),
@@ -127,12 +139,6 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         presences.filter(|(_, presence)| is_present(**presence)).map(|(place, _)| place).collect()
     }
 
-    /// The places at which the conditions of a need hold.
-    fn places_when<'w>(&'w self, when: &'w Fits) -> impl Iterator<Item = usize> + 'w {
-        let places = self.problem.places.iter().enumerate();
-        places.filter(|(_, place)| self.facets.holds(when, place)).map(|(number, _)| number)
-    }
-
     /// What a package needs and the project does without.
     pub fn left_out(&self, package: &PackageName) -> &[PackageName] {
         self.left_out.get(package).map_or(&[], Vec::as_slice)
@@ -142,13 +148,15 @@ impl<'a, C: Catalogue> Universe<'a, C> {
     pub fn brought_by(&self, engine: &Engine, var: Var, choice: usize) -> Vec<&PackageName> {
         let package = &self.packages[var];
         let left_out = self.left_out(&package.name);
-        let needs = package.release(choice).into_iter().flat_map(|release| release.entry.running_needs());
-        let places = self.places_of(engine, var);
-        let applies = |need: &&CardNeed| {
-            let is_unconditional = need.when.is_empty() || self.problem.places.is_empty();
-            is_unconditional || self.places_when(&need.when).any(|place| places.contains(&place))
+        let entry = package.release(choice).map(|release| &release.entry);
+        let bare = entry.into_iter().flat_map(|entry| entry.running_needs().map(|need| (None, need)));
+        let needs = bare.chain(entry.into_iter().flat_map(extra_needs));
+        let applies = |(extra, need): &(Option<Extra>, &CardNeed)| {
+            let is_unconditional = extra.is_none() && need.when.is_empty();
+            is_unconditional
+                || self.spots_when(&need.when).any(|spot| self.is_wanted(engine, var, extra.as_ref(), spot))
         };
-        let needs = needs.filter(|need| applies(need)).map(|need| &need.name);
+        let needs = needs.filter(|need| applies(need)).map(|(_, need)| &need.name);
         let needs = needs.filter(|name| !left_out.contains(name));
         needs.chain(package.provider(choice)).collect()
     }
@@ -193,37 +201,6 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         self.presences.insert(var, presences);
     }
 
-    /// States which releases don't fit which places.
-    fn state_fits(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
-        if !self.packages[var].providers().is_empty() && !self.problem.places.is_empty() {
-            return self.state(engine, Fact::Provided { capability: var });
-        }
-        for place in 0..self.problem.places.len() {
-            for (facet, releases) in self.unfit(var, place) {
-                self.state(engine, Fact::Unfit { package: var, place, facet, releases })?;
-            }
-        }
-        Ok(())
-    }
-
-    /// The releases of a package that don't fit a place, by the facet that they fail on.
-    fn unfit(&self, var: Var, place: usize) -> BTreeMap<FacetName, Choices> {
-        let package = &self.packages[var];
-        let refused = |facet: &FacetName| self.problem.unstated.of(facet) == Unstated::Refuse;
-        let mut unfit: BTreeMap<FacetName, Choices> = BTreeMap::new();
-        for (at, release) in package.releases().iter().enumerate() {
-            let fails = match self.facets.fit(&release.entry.fits, &self.problem.places[place]) {
-                Fit::Yes => None,
-                Fit::No { facet, .. } => Some(facet),
-                Fit::NotStated(facets) => facets.into_iter().find(refused),
-            };
-            if let Some(facet) = fails {
-                unfit.entry(facet).or_insert_with(|| Choices::none(package.width())).insert(at + 1);
-            }
-        }
-        unfit
-    }
-
     /// What is needed of a capability depends on what its providers have.
     fn reach_providers(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
         let providers = self.packages[var].providers().to_vec();
@@ -238,6 +215,7 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         self.catalogue.expect(&names);
         for (number, need) in problem.needs.iter().enumerate() {
             self.reach(engine, &need.package)?;
+            self.reach_extras(engine, &need.package, &need.components, need.bare)?;
             self.state(engine, Fact::Direct(number))?;
         }
         Ok(())
@@ -251,7 +229,11 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         choice: usize,
     ) -> Result<(), Stop<C::Error>> {
         for number in self.unstated(var, |releases| releases.has(choice)) {
-            self.state_demand(engine, var, number)?;
+            let extra = self.demands(var)[number].extra.clone();
+            let is_wanted = |spot| self.is_wanted(engine, var, extra.as_ref(), spot);
+            if extra.is_none() || self.spots().any(is_wanted) {
+                self.state_demand(engine, var, number)?;
+            }
         }
         Ok(())
     }
@@ -271,128 +253,6 @@ impl<'a, C: Catalogue> Universe<'a, C> {
             self.state_demand(engine, var, *number)?;
         }
         Ok(!stumbling.is_empty())
-    }
-
-    /// Whether nothing open satisfies a demand on a package that is known.
-    fn stumbles(&mut self, engine: &Engine, var: Var, number: usize) -> bool {
-        let target = self.demands(var)[number].demand.target().clone();
-        let Some(target) = self.known(&target).filter(|target| *target != var) else { return false };
-        let package = &self.packages[target];
-        let allowed = match self.packages[var].demand(number) {
-            _ if matches!(package.kind, Kind::Capability(_)) => return false,
-            Some(Demand::Needs(need)) => package.within(need.range.set(need.prereleases)),
-            Some(Demand::Conflicts(conflict)) => {
-                package.within(conflict.range.set(true)).not(package.width())
-            }
-            None => return false,
-        };
-        engine.domain(target).misses(allowed.view())
-    }
-
-    /// States all that known packages demand of each other, now and of whatever is reached later.
-    pub fn be_thorough(&mut self, engine: &mut Engine) -> Result<(), Stop<C::Error>> {
-        self.is_thorough = true;
-        (0..self.packages.len()).try_for_each(|var| self.state_known_demands(engine, var))
-    }
-
-    /// States what follows for a package whichever of its releases is taken: where one needs moss and the other fern,
-    /// moss or fern is needed. It spares the search to find that out release by release.
-    fn state_pooled(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
-        let facts = self.facts_about.get(&var).map_or(&[][..], Vec::as_slice);
-        let mut pooled: BTreeMap<Var, (Choices, Choices, Vec<usize>)> = BTreeMap::new();
-        for number in facts {
-            let Fact::Demands { releases, demand: Demand::Needs(need), .. } = &self.stated[*number] else {
-                continue;
-            };
-            if !need.when.is_empty() {
-                continue;
-            }
-            let Some(target) = self.known(&need.name).filter(|target| *target != var) else { continue };
-            let package = &self.packages[target];
-            if let Kind::Capability(_) = package.kind {
-                continue;
-            }
-            let none = (Choices::none(engine.width(var)), Choices::none(package.width()), Vec::new());
-            let pool = pooled.entry(target).or_insert(none);
-            pool.0 = pool.0.or(releases);
-            pool.1 = pool.1.or(&package.within(need.range.set(need.prereleases)));
-            pool.2.push(*number);
-        }
-        let all = self.packages[var].taken();
-        let (whole, parts): (Vec<_>, Vec<_>) =
-            pooled.into_iter().partition(|(_, (by, ..))| all.view().within(by.view()));
-        for (target, (_, accepted, facts)) in &whole {
-            let left_out = Choices::of(engine.width(var), [Choices::LEFT_OUT]);
-            let terms = [Term { var, choices: left_out }, Term { var: *target, choices: accepted.clone() }];
-            engine.state_following(terms, facts)?;
-        }
-        if whole.is_empty() && !parts.is_empty() && parts.len() <= MOST_POOLED {
-            let by = parts.iter().fold(Choices::none(engine.width(var)), |by, (_, (more, ..))| by.or(more));
-            let facts: Vec<usize> = parts.iter().flat_map(|(_, (.., facts))| facts.clone()).collect();
-            let others = Term { var, choices: by.not(engine.width(var)) };
-            let terms = parts.into_iter().map(|(var, (_, choices, _))| Term { var, choices });
-            engine.state_following([others].into_iter().chain(terms), &facts)?;
-        }
-        Ok(())
-    }
-
-    fn state_known_demands(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
-        for number in self.unstated(var, |_| true) {
-            let target = self.demand(var, number).target().clone();
-            if self.known(&target).is_some() {
-                self.state_demand(engine, var, number)?;
-            } else {
-                self.wait(target, var, number);
-            }
-        }
-        self.state_pooled(engine, var)
-    }
-
-    fn wait(&mut self, target: PackageName, var: Var, number: usize) {
-        let waiting = self.waiting.entry(target).or_default();
-        if !waiting.contains(&(var, number)) {
-            waiting.push((var, number));
-        }
-    }
-
-    /// The numbers of a package's demands that were not stated, of releases that a test is for.
-    fn unstated(&mut self, var: Var, of: impl Fn(&Choices) -> bool) -> Vec<usize> {
-        let demands = self.demands(var).iter().enumerate();
-        demands.filter(|(_, made)| !made.stated && of(&made.releases)).map(|(number, _)| number).collect()
-    }
-
-    fn demands(&mut self, var: Var) -> &mut [Demanded] {
-        let Self { packages, left_out, problem, facets, .. } = self;
-        let package = &mut packages[var];
-        let left_out = left_out.get(&package.name).map_or(&[][..], Vec::as_slice);
-        let holds_somewhere = |when: &Fits| {
-            when.is_empty()
-                || problem.places.is_empty()
-                || problem.places.iter().any(|place| facets.holds(when, place))
-        };
-        package.demands(|need| !left_out.contains(&need.name) && holds_somewhere(&need.when))
-    }
-
-    fn demand(&mut self, var: Var, number: usize) -> Demand {
-        self.demands(var)[number].demand.clone()
-    }
-
-    fn state_demand(&mut self, engine: &mut Engine, var: Var, number: usize) -> Result<(), Stop<C::Error>> {
-        let demanded = &self.demands(var)[number];
-        if demanded.stated {
-            return Ok(());
-        }
-        let (demand, releases) = (demanded.demand.clone(), demanded.releases.clone());
-        if let Demand::Conflicts(conflict) = &demand
-            && self.known(&conflict.name).is_none()
-        {
-            // What nobody needs is not read only because something can't be together with it.
-            self.wait(conflict.name.clone(), var, number);
-            return Ok(());
-        }
-        self.demands(var)[number].stated = true;
-        self.reach(engine, demand.target())?;
-        self.state(engine, Fact::Demands { package: var, releases, demand })
     }
 
     /// States what a registry and the problem say of a package's releases by themselves.

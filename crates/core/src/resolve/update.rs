@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::{Catalogue, Conflict, Problem, Resolution, Unresolved, resolve};
+use super::{Catalogue, ChosenPackage, Conflict, Problem, Resolution, Unresolved, resolve};
 use crate::name::PackageName;
 use crate::range::Range;
 use crate::version::Version;
@@ -64,9 +64,11 @@ fn is_reached(problem: &Problem, resolution: &Resolution, name: &PackageName) ->
     let mut open: Vec<&PackageName> = declared.collect();
     let mut seen: BTreeSet<&PackageName> = BTreeSet::new();
     while let Some(next) = open.pop() {
-        let package = resolution.packages.iter().find(|package| package.release.entry.name == *next);
+        let answers =
+            |package: &&ChosenPackage| package.release.entry.name == *next || package.provides.contains(next);
+        let package = resolution.packages.iter().find(answers);
         if let Some(package) = package.filter(|_| seen.insert(next)) {
-            open.extend(package.release.entry.running_needs().map(|need| &need.name));
+            open.extend(&package.needs);
         }
     }
     seen.contains(name)

@@ -2,7 +2,8 @@
 
 use super::search::attempt;
 use super::{Catalogue, Conflict, Problem, ProblemNeed, Resolution, Unresolved, resolve};
-use crate::name::PackageName;
+use crate::facet::{FitValue, Target};
+use crate::name::{FacetName, PackageName};
 use crate::range::Range;
 use crate::version::Version;
 
@@ -16,11 +17,13 @@ const FEW_NEEDS: usize = 3;
 /// Most pairs of needs that are relaxed together where no single one helps.
 const MOST_PAIRS: usize = 12;
 
-/// Changes of direct needs after which there is a resolution.
+/// Changes after which there is a resolution.
 #[derive(Debug, Clone)]
 pub struct WayOut {
-    /// What changes, at most two things.
+    /// What changes of direct needs, at most two things.
     pub changes: Vec<(ProblemNeed, Relaxation)>,
+    /// What changes instead of a target, or of the promise.
+    pub raised: Option<Raised>,
     /// What would then be chosen.
     pub resolution: Resolution,
 }
@@ -34,8 +37,21 @@ pub enum Relaxation {
     Range(Range, Version),
     /// It is for these targets only.
     Targets(Vec<String>),
+    /// None of its components is wanted.
+    WithoutComponents,
     /// It is dropped.
     Drop,
+}
+
+/// A place at another level.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Raised {
+    /// The target, or the promise.
+    pub place: Target,
+    /// The ladder.
+    pub facet: FacetName,
+    /// The level.
+    pub level: String,
 }
 
 /// The ways out of a conflict of `problem`, those that change least first: letting pre-releases
@@ -49,17 +65,32 @@ pub fn ways_out<C: Catalogue>(
     let (patience, most) =
         if conflict.is_minimal { (PATIENCE, usize::MAX) } else { (LITTLE_PATIENCE, FEW_NEEDS) };
     let mut finder = Finder { problem, catalogue, patience };
+    let places = conflict.misfits.iter().map(|(place, _)| &problem.places[*place]);
+    let mut misfits: Vec<String> =
+        places.filter(|place| !place.is_promise).map(|place| place.name.clone()).collect();
+    misfits.dedup();
     let mut ways = Vec::new();
     for number in finder.open_to_change(conflict).into_iter().take(most) {
-        let targets = (!conflict.misfits.is_empty()).then_some(Kind::Targets(&conflict.misfits));
-        for kind in [Kind::Prereleases, Kind::Range, Kind::Drop].into_iter().chain(targets) {
+        let targets = (!misfits.is_empty()).then_some(Kind::Targets(&misfits));
+        for kind in
+            [Kind::Prereleases, Kind::Range, Kind::WithoutComponents, Kind::Drop].into_iter().chain(targets)
+        {
             ways.extend(finder.relaxing(&[number], kind)?);
         }
+    }
+    for (place, facet) in conflict.misfits.iter().filter_map(|(place, facet)| Some((*place, facet.as_ref()?)))
+    {
+        ways.extend(finder.raising(place, facet)?);
     }
     if ways.is_empty() && conflict.is_minimal {
         ways = finder.relaxing_two(conflict)?;
     }
-    ways.sort_by_key(|way| way.changes.iter().map(|(need, change)| weight(need, change)).sum::<usize>());
+    ways.sort_by_key(|way| {
+        let changes = way.changes.iter().map(|(need, change)| weight(need, change));
+        changes
+            .chain(way.raised.as_ref().map(|raised| 4 + usize::from(raised.place.is_promise)))
+            .sum::<usize>()
+    });
     Ok(ways)
 }
 
@@ -69,6 +100,7 @@ enum Kind<'k> {
     Range,
     /// Not for these targets.
     Targets(&'k [String]),
+    WithoutComponents,
     Drop,
 }
 
@@ -123,7 +155,29 @@ impl<C: Catalogue> Finder<'_, C> {
         let needs = numbers.iter().map(|number| &self.problem.needs[*number]);
         let changes = needs.map(|need| Some((need.clone(), relaxation(need, kind, &resolution)?)));
         let changes: Option<Vec<_>> = changes.collect();
-        Ok(changes.map(|changes| WayOut { changes, resolution }))
+        Ok(changes.map(|changes| WayOut { changes, raised: None, resolution }))
+    }
+
+    /// The way of raising a place, if it leads anywhere: to the lowest level that does.
+    fn raising(&mut self, number: usize, facet: &FacetName) -> Result<Option<WayOut>, C::Error> {
+        let facets = self.catalogue.facets();
+        let place = &self.problem.places[number];
+        let Some(FitValue::One(now)) = place.values.get(facet).map(|now| facets.plain(facet, now)) else {
+            return Ok(None);
+        };
+        let higher = facets.levels(facet).iter().skip_while(|level| **level != now).skip(1);
+        for level in higher {
+            let mut problem = self.problem.clone();
+            problem.places[number].values.insert(facet.clone(), FitValue::One(level.clone()));
+            if self.patience == 0 {
+                return Ok(None);
+            }
+            if let Some(resolution) = attempt(&problem, self.catalogue, &mut self.patience)? {
+                let raised = Raised { place: place.clone(), facet: facet.clone(), level: level.clone() };
+                return Ok(Some(WayOut { changes: Vec::new(), raised: Some(raised), resolution }));
+            }
+        }
+        Ok(None)
     }
 
     /// The problem with these needs relaxed; `None` if they are so already.
@@ -134,6 +188,8 @@ impl<C: Catalogue> Finder<'_, C> {
                 Kind::Prereleases if problem.needs[*number].prereleases => return None,
                 Kind::Prereleases => problem.needs[*number].prereleases = true,
                 Kind::Range => loosen(&mut problem, *number),
+                Kind::WithoutComponents if problem.needs[*number].components.is_empty() => return None,
+                Kind::WithoutComponents => problem.needs[*number].components.clear(),
                 Kind::Targets(misfits) => {
                     let others = other_targets(&problem, *number, misfits);
                     problem.needs[*number].targets = Some(others?);
@@ -171,6 +227,7 @@ fn other_targets(problem: &Problem, number: usize, misfits: &[String]) -> Option
 fn relaxation(need: &ProblemNeed, kind: Kind<'_>, resolution: &Resolution) -> Option<Relaxation> {
     match kind {
         Kind::Prereleases => Some(Relaxation::Prereleases),
+        Kind::WithoutComponents => Some(Relaxation::WithoutComponents),
         Kind::Drop => Some(Relaxation::Drop),
         Kind::Targets(misfits) => {
             // Those that were tried are all others of the project's.
@@ -198,7 +255,7 @@ fn weight(need: &ProblemNeed, change: &Relaxation) -> usize {
         Relaxation::Prereleases => 0,
         Relaxation::Range(_, version) if is_near(&need.range, version) => 1,
         Relaxation::Range(..) => 2,
-        Relaxation::Targets(_) => 3,
+        Relaxation::Targets(_) | Relaxation::WithoutComponents => 3,
         Relaxation::Drop => 5,
     }
 }

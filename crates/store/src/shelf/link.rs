@@ -1,16 +1,15 @@
 //! Putting a package's files on a shelf: by copy-on-write or hard link where the disk can, else by copying.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 use std::fs;
 use std::io;
 use std::path::Path;
 use std::sync::atomic::{AtomicU8, Ordering};
 
-use bibliotax_core::lock::LockedPackage;
+use bibliotax_core::lock::Slot;
 use bibliotax_disk::error::At;
 use bibliotax_disk::write::make_folder;
 
-use super::plan::installed_files;
 use crate::error::StoreError;
 use crate::store::Store;
 use crate::unpack::TreeFile;
@@ -39,16 +38,24 @@ impl<'s> Linker<'s> {
         Self { store, way: AtomicU8::new(Way::CopyOnWrite as u8) }
     }
 
-    /// Builds a package in `folder`, which must not exist.
-    pub fn build(&self, package: &LockedPackage, folder: &Path) -> Result<(), StoreError> {
+    /// Builds a package in `folder`, which must not exist: all its parts in one tree.
+    pub fn build(&self, slot: &Slot<'_>, folder: &Path) -> Result<(), StoreError> {
         make_folder(folder)?;
-        for file in installed_files(package) {
+        let mut paths: HashSet<String> = HashSet::new();
+        for file in &slot.files {
             let tree = self.store.tree(&file.sha256);
-            let lost = || StoreError::Lost { package: package.name.clone() };
+            let lost = || StoreError::Lost { package: slot.package.name.clone() };
             let listing = self.store.listing(&file.sha256)?.ok_or_else(lost)?;
             let folders: BTreeSet<&str> =
                 listing.files.iter().filter_map(|f| Some(f.path.rsplit_once('/')?.0)).collect();
             folders.iter().try_for_each(|inner| make_folder(&folder.join(inner)))?;
+            if slot.files.len() > 1 {
+                let twice = listing.files.iter().find(|file| !paths.insert(file.path.to_lowercase()));
+                if let Some(file) = twice {
+                    let (package, path) = (slot.package.name.clone(), file.path.clone());
+                    return Err(StoreError::TwoParts { package, path });
+                }
+            }
             for file in &listing.files {
                 self.put(&tree.join(&file.path), &folder.join(&file.path), file)?;
             }

@@ -5,13 +5,12 @@ use std::fmt;
 use std::path::Path;
 
 use bibliotax_core::digest::Digest;
-use bibliotax_core::name::PackageName;
 use bibliotax_core::version::Version;
 use bibliotax_disk::read::read_text;
 use serde::{Deserialize, Serialize};
 
 /// The layout that this version writes and reads.
-const FORMAT: u64 = 1;
+const FORMAT: u64 = 2;
 
 /// Largest state that is read, in bytes.
 const LARGEST: usize = 256 << 20;
@@ -22,8 +21,8 @@ pub struct State {
     format: u64,
     /// The digest of the lock that the shelf was brought to; `None` while it is being changed.
     pub lock: Option<Digest>,
-    /// The packages that are there, whole and as they should be.
-    pub packages: BTreeMap<PackageName, ShelvedPackage>,
+    /// The packages that are there, whole and as they should be, by their place on the shelf.
+    pub packages: BTreeMap<String, ShelvedPackage>,
 }
 
 /// A package on the shelf.
@@ -37,7 +36,7 @@ pub struct ShelvedPackage {
 
 impl State {
     /// That these packages are there, for this lock.
-    pub fn new(lock: Option<Digest>, packages: BTreeMap<PackageName, ShelvedPackage>) -> Self {
+    pub fn new(lock: Option<Digest>, packages: BTreeMap<String, ShelvedPackage>) -> Self {
         Self { format: FORMAT, lock, packages }
     }
 

@@ -2,7 +2,7 @@
 
 use std::io::{self, Read};
 
-use bibliotax_core::card::FileRecord;
+use bibliotax_core::card::Archive;
 use bibliotax_core::digest::Hasher;
 use bibliotax_disk::DiskError;
 
@@ -11,13 +11,13 @@ use crate::error::ArchiveError;
 /// Reads an archive and knows at the end whether its bytes were the expected ones.
 pub struct Checked<'f, R> {
     inner: R,
-    pub file: &'f FileRecord,
+    pub file: &'f Archive,
     hasher: Hasher,
     read: u64,
 }
 
 impl<'f, R: Read> Checked<'f, R> {
-    pub fn new(inner: R, file: &'f FileRecord) -> Self {
+    pub fn new(inner: R, file: &'f Archive) -> Self {
         Self { inner, file, hasher: Hasher::default(), read: 0 }
     }
 

@@ -2,7 +2,7 @@
 
 use std::io::{Cursor, Write};
 
-use bibliotax_core::card::{ArchiveFormat, FileRecord};
+use bibliotax_core::card::{Archive, ArchiveFormat};
 use bibliotax_core::digest::Digest;
 use tar::{EntryType, Header};
 use zip::write::SimpleFileOptions;
@@ -74,8 +74,8 @@ fn archives(entries: &[Entry<'_>]) -> Vec<(ArchiveFormat, Vec<u8>)> {
     tars.into_iter().chain(zip).collect()
 }
 
-fn record(format: ArchiveFormat, bytes: &[u8]) -> FileRecord {
-    FileRecord { part: "main".into(), sha256: Digest::of(bytes), size: bytes.len() as u64, format }
+fn record(format: ArchiveFormat, bytes: &[u8]) -> Archive {
+    Archive { sha256: Digest::of(bytes), size: bytes.len() as u64, format }
 }
 
 fn unpacked(format: ArchiveFormat, bytes: &[u8]) -> (tempfile::TempDir, Result<Listing, ArchiveError>) {

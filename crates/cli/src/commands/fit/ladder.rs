@@ -61,7 +61,9 @@ pub fn ladders(rows: &[Row], places: &[Target], facets: &Facets) -> Vec<Ladder> 
         let asking = |level: &String| {
             let values = [(facet.clone(), FitValue::One(level.clone()))].into_iter().collect();
             let place = Target { name: String::new(), values, is_promise: true };
-            let fails = |row: &&Row| matches!(facets.fit(&row.release.entry.fits, &place), Suits::No { .. });
+            let fails = |row: &&Row| {
+                matches!(facets.fit_release(&row.release.entry, &row.components, &place), Suits::No(_))
+            };
             let title = |row: &Row| format!("{} {}", row.name, row.release.entry.version);
             (level.clone(), rows.iter().filter(fails).map(title).collect())
         };

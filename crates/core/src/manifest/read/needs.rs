@@ -12,8 +12,9 @@ use crate::manifest::{AS_FAMILY, Need, RegistryDeclaration};
 use crate::name::{Family, PackageName, Purpose};
 use crate::range::Range;
 
-const NEED_KEYS: [&str; 6] = ["range", "family", "registry", "prereleases", "without", "targets"];
-const LATER_NEED_KEYS: [&str; 7] = ["components", "git", "tag", "branch", "rev", "archive", "path"];
+const NEED_KEYS: [&str; 9] =
+    ["range", "family", "registry", "prereleases", "without", "targets", "components", "bare", "parts"];
+const LATER_NEED_KEYS: [&str; 6] = ["git", "tag", "branch", "rev", "archive", "path"];
 
 /// The ranges of families that a manifest declares.
 type Families = BTreeMap<Family, Range>;
@@ -52,6 +53,9 @@ impl Reader {
             family,
             without: Vec::new(),
             targets: None,
+            components: Vec::new(),
+            bare: false,
+            parts: Vec::new(),
             purpose: purpose.cloned(),
             span: key_span(key),
         };
@@ -60,6 +64,9 @@ impl Reader {
             need.prereleases = table.get("prereleases").is_some_and(|item| self.flag(item, "prereleases"));
             need.without = self.parsed_list(table, "without");
             need.targets = self.texts(table, "targets");
+            need.components = self.parsed_list(table, "components");
+            need.bare = table.get("bare").is_some_and(|item| self.flag(item, "bare"));
+            need.parts = self.parsed_list(table, "parts");
         }
         Some(need)
     }

@@ -1,13 +1,13 @@
 //! The words of a conflict: each fact as a sentence, and the sentence that they end in.
 
 use super::{Sentence, Teller};
-use crate::facet::{Facet, FitValue, Fits, Target};
-use crate::name::{FacetName, PackageName};
+use crate::facet::{FitValue, Fits};
+use crate::name::{ComponentName, FacetName, PackageName};
 use crate::range::{Range, VersionSet};
 use crate::resolve::Catalogue;
 use crate::resolve::choices::Choices;
 use crate::resolve::engine::Var;
-use crate::resolve::universe::{Demand, Fact, Kind, Package};
+use crate::resolve::universe::{Demand, Extra, Fact, Kind, Package};
 
 impl<C: Catalogue> Teller<'_, C> {
     /// A fact as a sentence.
@@ -17,7 +17,8 @@ impl<C: Catalogue> Teller<'_, C> {
             Fact::Direct(number) => {
                 let need = &self.problem.needs[*number];
                 let set = need.range.set(need.prereleases);
-                let what = self.needed(&need.package, &need.range, set);
+                let what = self.needed(&need.package, &need.range, set, &need.components);
+                let what = if need.bare && !need.asked { format!("bare {what}") } else { what };
                 let targets =
                     need.targets.iter().flatten().map(String::as_str).collect::<Vec<_>>().join(" and ");
                 let what = if targets.is_empty() { what } else { format!("{what}, for {targets}") };
@@ -42,17 +43,16 @@ impl<C: Catalogue> Teller<'_, C> {
                     format!("{one} and {other} are of the family {family}, which stays at one version.");
                 (text, vec![one, other])
             }
-            Fact::Unfit { package, place, facet, releases } => {
-                let package = &self.packages[*package];
-                (self.unfit(package, &self.problem.places[*place], facet, releases), vec![&package.name])
-            }
+            Fact::Unfit { package, .. } => (self.unfit(fact), vec![&self.packages[*package].name]),
             Fact::Provided { capability } => {
                 let name = &self.packages[*capability].name;
                 (format!("Whoever provides {name} has to fit wherever that is needed."), vec![name])
             }
-            Fact::Demands { package, releases, demand } => {
+            Fact::Demands { package, releases, demand, extra } => {
                 let package = &self.packages[*package];
-                (self.demanded(package, releases, demand), vec![&package.name, demand.target()])
+                let who = spoken(package, releases) + &spoken_extra(extra.as_ref());
+                let text = self.demanded(&who, releases.only().is_some(), demand);
+                (text, vec![&package.name, demand.target()])
             }
             Fact::Held { package, choice } => {
                 let package = &self.packages[*package];
@@ -68,13 +68,14 @@ impl<C: Catalogue> Teller<'_, C> {
         Sentence { text, about: about.into_iter().cloned().collect(), is_question }
     }
 
-    fn demanded(&self, package: &Package, releases: &Choices, demand: &Demand) -> String {
-        let (who, is_one) = (spoken(package, releases), releases.only().is_some());
+    fn demanded(&self, who: &str, is_one: bool, demand: &Demand) -> String {
         match demand {
             Demand::Needs(need) => {
                 let verb = if is_one { "needs" } else { "need" };
-                let what = self.needed(&need.name, &need.range, need.range.set(need.prereleases));
-                format!("{who} {verb} {what}{}.", spoken_when(&need.when))
+                let set = need.range.set(need.prereleases);
+                let what = self.needed(&need.name, &need.range, set, &need.components);
+                let bare = if need.bare { "bare " } else { "" };
+                format!("{who} {verb} {bare}{what}{}.", spoken_when(&need.when))
             }
             Demand::Conflicts(conflict) => {
                 format!("{who} can't be together with {} {}.", conflict.name, spoken_range(&conflict.range))
@@ -82,57 +83,22 @@ impl<C: Catalogue> Teller<'_, C> {
         }
     }
 
-    /// Why releases don't fit a place.
-    fn unfit(&self, package: &Package, place: &Target, facet: &FacetName, releases: &Choices) -> String {
-        let (who, is_one) = (spoken_inside(package, releases), releases.only().is_some());
-        let verb = |one: &str, many: &str| if is_one { one.to_owned() } else { many.to_owned() };
-        let wanted = place.values.get(facet);
-        let is = |word: &str| {
-            let value = wanted.map(|value| self.universe.facets.plain(facet, value).to_string());
-            let value = value.unwrap_or_default();
-            let (name, word) = (&place.name, if place.is_promise { "promises" } else { word });
-            format!("{name} {word} {facet} {value}")
-        };
-        let mut said: Vec<String> = Vec::new();
-        let fits = releases.iter().filter_map(|choice| Some(&package.release(choice)?.entry.fits));
-        let facets = &self.universe.facets;
-        for value in fits.filter_map(|fits| Some(facets.plain(facet, fits.get(facet)?).to_string())) {
-            if !said.contains(&value) {
-                said.push(value);
-            }
-        }
-        let said = said.join(" or ");
-        match (wanted, self.universe.facets.get(facet)) {
-            _ if said.is_empty() => {
-                let states = verb("doesn't", "don't");
-                let word = if let Some(Facet::Ladder { .. }) = self.universe.facets.get(facet) {
-                    "is at"
-                } else {
-                    "has"
-                };
-                format!("{}, and {who} {states} state {facet}, which the rules refuse.", is(word))
-            }
-            (_, Some(Facet::Ladder { .. })) => {
-                format!("{}, and {who} {} for {said}.", is("is at"), verb("asks", "ask"))
-            }
-            (Some(FitValue::Claim(_)), _) => {
-                let says = verb("says", "say");
-                format!("{} wants {facet}, and {who} {says} that it isn't so.", place.name)
-            }
-            _ => format!("{}, and {who} {} with {said} only.", is("has"), verb("works", "work")),
-        }
-    }
-
     /// What is needed: of a capability with what provides it.
-    fn needed(&self, name: &PackageName, range: &Range, set: &VersionSet) -> String {
-        let what = format!("{name} {}", spoken_range(range));
+    fn needed(
+        &self,
+        name: &PackageName,
+        range: &Range,
+        set: &VersionSet,
+        components: &[ComponentName],
+    ) -> String {
+        let what = format!("{name} {}{}", spoken_range(range), spoken_components(components));
         let Some(package) = self.universe.known(name).map(|var| &self.packages[var]) else { return what };
         if !matches!(package.kind, Kind::Capability(_)) {
             return what;
         }
         let providing = package.providers().iter().filter_map(|provider| {
             let provider = &self.packages[self.universe.known(provider)?];
-            let releases = provider.providing(name, set);
+            let releases = provider.providing(name, set).and(&provider.having(components));
             (!releases.is_none()).then(|| format!("{} {}", provider.name, stretches(provider, &releases)))
         });
         match providing.collect::<Vec<_>>().as_slice() {
@@ -190,7 +156,12 @@ impl<C: Catalogue> Teller<'_, C> {
                 Fact::Kept { .. } | Fact::Unfit { .. } | Fact::Demands { demand: Demand::Conflicts(_), .. }
             )
         };
-        if narrowing().any(|fact| bars(&fact)) {
+        let wants_components = |fact: &&&Fact| match fact {
+            Fact::Direct(number) => !self.problem.needs[*number].components.is_empty(),
+            Fact::Demands { demand: Demand::Needs(need), .. } => !need.components.is_empty(),
+            _ => false,
+        };
+        if narrowing().any(|fact| bars(&fact) || wants_components(&fact)) {
             return format!("So no release of {name} is left.");
         }
         let ranges = self.ranges_asked(facts, var);
@@ -262,8 +233,23 @@ fn spoken_when(when: &Fits) -> String {
     if all.is_empty() { String::new() } else { format!(", where {}", all.join(" and ")) }
 }
 
+/// The components that a need wants, as its sentence ends with them.
+fn spoken_components(components: &[ComponentName]) -> String {
+    let names: Vec<&str> = components.iter().map(ComponentName::as_str).collect();
+    if names.is_empty() { String::new() } else { format!(" with {}", names.join(" and ")) }
+}
+
+/// What has to be wanted of releases, behind their name.
+pub(super) fn spoken_extra(extra: Option<&Extra>) -> String {
+    match extra {
+        None => String::new(),
+        Some(Extra::Component(name)) => format!(" with {name}"),
+        Some(Extra::Defaults) => " with the default components".to_owned(),
+    }
+}
+
 /// Releases as a sentence names them that doesn't begin with them.
-fn spoken_inside(package: &Package, releases: &Choices) -> String {
+pub(super) fn spoken_inside(package: &Package, releases: &Choices) -> String {
     let text = spoken(package, releases);
     text.strip_prefix("All").map_or(text.clone(), |rest| format!("all{rest}"))
 }

@@ -305,6 +305,7 @@ proptest! {
                     Relaxation::Prereleases => changed.needs[at].prereleases = true,
                     Relaxation::Range(range, _) => changed.needs[at].range = range.clone(),
                     Relaxation::Targets(targets) => changed.needs[at].targets = Some(targets.clone()),
+                    Relaxation::WithoutComponents => changed.needs[at].components.clear(),
                     Relaxation::Drop => drop(changed.needs.remove(at)),
                 }
             }

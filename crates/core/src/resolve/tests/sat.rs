@@ -6,6 +6,7 @@ use varisat::{ExtendFormula, Lit, Solver};
 
 use super::*;
 use crate::facet::Unstated;
+use crate::resolve::universe::Extra;
 
 /// Most places that a problem of these tests has.
 pub const MOST_PLACES: usize = 3;
@@ -16,11 +17,11 @@ pub type Releases = (PackageName, Vec<Version>);
 /// Something that has to hold.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Rule {
-    /// Whoever takes one of these (the project, if none are named) takes a release in the range, which is needed then
-    /// wherever the taker is.
-    Needs(Option<Releases>, PackageName, Range, Where),
-    /// None of these is taken for a package that is needed at this place.
-    Unfit(Releases, usize),
+    /// Whoever takes one of these (the project, if none are named), with something wanted of them, takes a release in
+    /// the range that has these components, which is needed then wherever the taker is.
+    Needs(Option<Releases>, Option<Extra>, PackageName, Range, Where, Wants),
+    /// None of these is taken for a package that is needed at this place, or of which something is wanted there.
+    Unfit(Releases, usize, Option<Extra>),
     /// A provider is needed wherever the capability is.
     Provided(PackageName),
     /// Whoever takes one of these takes none in the range.
@@ -32,6 +33,9 @@ pub enum Rule {
     /// Two packages are at one version, where their releases are of the family.
     InStep(PackageName, PackageName, Family),
 }
+
+/// The spot of a problem without places.
+const ANYWHERE: usize = usize::MAX;
 
 /// At which places something is needed.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -47,7 +51,8 @@ impl Where {
     pub fn from(problem: &Problem, level: Option<usize>) -> Self {
         let reaches = |place: &Target| level.is_none_or(|level| level_of(place) >= level);
         let places = problem.places.iter().enumerate().filter(|(_, place)| reaches(place));
-        let places = places.map(|(number, _)| number).collect();
+        let places: Vec<usize> = places.map(|(number, _)| number).collect();
+        let places = if problem.places.is_empty() { vec![ANYWHERE] } else { places };
         Self { places, only_there: level.is_some() && !problem.places.is_empty() }
     }
 
@@ -55,7 +60,8 @@ impl Where {
     pub fn named(problem: &Problem, names: Option<&Vec<String>>) -> Self {
         let is_named = |place: &Target| names.is_none_or(|names| names.contains(&place.name));
         let places = problem.places.iter().enumerate().filter(|(_, place)| is_named(place));
-        Self { places: places.map(|(number, _)| number).collect(), only_there: false }
+        let places: Vec<usize> = places.map(|(number, _)| number).collect();
+        Self { places: if problem.places.is_empty() { vec![ANYWHERE] } else { places }, only_there: false }
     }
 }
 
@@ -66,7 +72,8 @@ pub fn rules(registry: &Registry, problem: &Problem) -> Vec<Rule> {
         .iter()
         .map(|need| {
             let place = Where::named(problem, need.targets.as_ref());
-            Rule::Needs(None, need.package.clone(), need.range.clone(), place)
+            let wants = Wants { components: need.components.clone(), bare: need.bare };
+            Rule::Needs(None, None, need.package.clone(), need.range.clone(), place, wants)
         })
         .collect();
     for (name, releases) in &registry.0 {
@@ -76,15 +83,31 @@ pub fn rules(registry: &Registry, problem: &Problem) -> Vec<Rule> {
             for (at, (needed, range)) in release.needs.iter().enumerate() {
                 if !left_out.contains(needed) {
                     let place = Where::from(problem, release.when(at));
-                    rules.push(Rule::Needs(Some(who.clone()), needed.clone(), range.clone(), place));
+                    let wants = release.wants(at);
+                    rules.push(Rule::Needs(
+                        Some(who.clone()),
+                        None,
+                        needed.clone(),
+                        range.clone(),
+                        place,
+                        wants,
+                    ));
+                }
+            }
+            for component in &release.components {
+                for extra in extras(component) {
+                    rules.extend(of_component(problem, &who, component, &extra, &left_out));
                 }
             }
             for (number, place) in problem.places.iter().enumerate() {
+                if lacks_file(&release.natives, place) {
+                    rules.push(Rule::Unfit(who.clone(), number, None));
+                }
                 let fails = match release.level {
                     Some(level) => level > level_of(place),
                     None => problem.unstated.others == Unstated::Refuse,
                 };
-                rules.extend(fails.then(|| Rule::Unfit(who.clone(), number)));
+                rules.extend(fails.then(|| Rule::Unfit(who.clone(), number, None)));
             }
             for (barred, range) in release.conflicts.iter().filter(|conflict| conflict.0 != *name) {
                 rules.push(Rule::Bars(who.clone(), barred.clone(), range.clone()));
@@ -102,6 +125,37 @@ pub fn rules(registry: &Registry, problem: &Problem) -> Vec<Rule> {
     }
     rules.extend(registry.capabilities().into_iter().map(Rule::Provided));
     rules
+}
+
+/// What has to be wanted of a package for a component of it.
+fn extras(component: &TestComponent) -> Vec<Extra> {
+    let by_default = component.default.then_some(Extra::Defaults);
+    [Extra::Component(component.name.clone())].into_iter().chain(by_default).collect()
+}
+
+/// What follows where a component of a release is wanted.
+fn of_component(
+    problem: &Problem,
+    who: &Releases,
+    component: &TestComponent,
+    extra: &Extra,
+    left_out: &[PackageName],
+) -> Vec<Rule> {
+    let needs = component.needs.iter().filter(|(needed, _)| !left_out.contains(needed));
+    let needs = needs.map(|(needed, range)| {
+        let place = Where::from(problem, None);
+        let (name, range, wants) = (needed.clone(), range.clone(), Wants::default());
+        Rule::Needs(Some(who.clone()), Some(extra.clone()), name, range, place, wants)
+    });
+    let places = problem.places.iter().enumerate();
+    let places = places.filter(|(_, place)| lacks_file(&component.natives, place));
+    let unfit = places.map(|(number, _)| Rule::Unfit(who.clone(), number, Some(extra.clone())));
+    needs.chain(unfit).collect()
+}
+
+/// Whether files for these levels are all for higher ones than a place has.
+fn lacks_file(levels: &[usize], place: &Target) -> bool {
+    levels.iter().min().is_some_and(|lowest| *lowest > level_of(place))
 }
 
 /// Whether releases of a registry can be chosen so that all these rules hold.
@@ -146,7 +200,7 @@ impl Asking<'_> {
 
     fn state(&mut self, rule: &Rule) {
         match rule {
-            Rule::Needs(who, name, range, place) => {
+            Rule::Needs(who, extra, name, range, place, wants) => {
                 let whos: Vec<Option<Lit>> = match who {
                     None => vec![None],
                     Some(who) => self.each(who).into_iter().map(Some).collect(),
@@ -154,31 +208,37 @@ impl Asking<'_> {
                 let taker = who.as_ref().map(|who| &who.0);
                 for who in whos {
                     let unless: Vec<Lit> = who.map(|who| !who).into_iter().collect();
-                    if !place.only_there {
-                        self.need(&unless, name, range);
+                    let only_there = place.only_there || extra.is_some();
+                    if !only_there {
+                        self.need(&unless, name, range, &wants.components);
                     }
                     for number in &place.places {
-                        let absent = taker.map(|taker| !self.presence(taker, *number));
+                        let absent = taker.map(|taker| !self.wanted(taker, extra.as_ref(), *number));
+                        let absent = absent.filter(|_| extra.is_some() || *number != ANYWHERE);
                         let unless: Vec<Lit> = unless.iter().copied().chain(absent).collect();
-                        if place.only_there {
-                            self.need(&unless, name, range);
+                        if only_there {
+                            self.need(&unless, name, range, &wants.components);
                         }
-                        let present = self.presence(name, *number);
-                        let clause: Vec<Lit> = unless.into_iter().chain([present]).collect();
+                        let present = self.wanted(name, None, *number);
+                        let clause: Vec<Lit> = unless.iter().copied().chain([present]).collect();
                         self.solver.add_clause(&clause);
+                        self.want(&unless, name, wants, *number);
                     }
                 }
             }
-            Rule::Unfit(who, number) => {
-                let absent = !self.presence(&who.0, *number);
+            Rule::Unfit(who, number, extra) => {
+                let absent = !self.wanted(&who.0, extra.as_ref(), *number);
                 self.each(who).into_iter().for_each(|one| self.solver.add_clause(&[absent, !one]));
             }
             Rule::Provided(capability) => {
                 for provider in self.registry.providers(capability) {
                     let another = !self.lit(capability, provider.as_str());
                     for number in 0..MOST_PLACES {
-                        let clause =
-                            [another, !self.presence(capability, number), self.presence(&provider, number)];
+                        let clause = [
+                            another,
+                            !self.wanted(capability, None, number),
+                            self.wanted(&provider, None, number),
+                        ];
                         self.solver.add_clause(&clause);
                     }
                 }
@@ -198,16 +258,40 @@ impl Asking<'_> {
         }
     }
 
-    /// That a package is needed at a place.
-    fn presence(&mut self, name: &PackageName, place: usize) -> Lit {
-        self.lit(name, &format!("at place {place}"))
+    /// That a package is needed at a place, or something of it is wanted there.
+    fn wanted(&mut self, name: &PackageName, extra: Option<&Extra>, place: usize) -> Lit {
+        self.lit(name, &format!("{extra:?} at place {place}"))
     }
 
-    fn need(&mut self, unless: &[Lit], name: &PackageName, range: &Range) {
+    /// That what a need wants of a package is wanted, of a capability from its provider.
+    fn want(&mut self, unless: &[Lit], name: &PackageName, wants: &Wants, place: usize) {
+        let defaults = (!wants.bare).then_some(Extra::Defaults);
+        let extras = wants.components.iter().cloned().map(Extra::Component).chain(defaults);
+        let providers = self.registry.providers(name);
+        for extra in extras {
+            let mut clauses: Vec<(Option<Lit>, PackageName)> = Vec::new();
+            for provider in &providers {
+                clauses.push((Some(!self.lit(name, provider.as_str())), provider.clone()));
+            }
+            if providers.is_empty() {
+                clauses.push((None, name.clone()));
+            }
+            for (another, of) in clauses {
+                let wanted = self.wanted(&of, Some(&extra), place);
+                let clause: Vec<Lit> = unless.iter().copied().chain(another).chain([wanted]).collect();
+                self.solver.add_clause(&clause);
+            }
+        }
+    }
+
+    fn need(&mut self, unless: &[Lit], name: &PackageName, range: &Range, components: &[ComponentName]) {
+        let has =
+            |release: &Published, name: &ComponentName| release.components.iter().any(|c| c.name == *name);
+        let has_all = |release: &Published| components.iter().all(|name| has(release, name));
         let unless = unless.iter().copied();
         let providers = self.registry.providers(name);
         if providers.is_empty() {
-            let releases = self.within(name, |release| range.accepts(&release.version));
+            let releases = self.within(name, |release| range.accepts(&release.version) && has_all(release));
             let clause: Vec<Lit> = unless.chain(releases).collect();
             self.solver.add_clause(&clause);
             return;
@@ -216,7 +300,8 @@ impl Asking<'_> {
         let taken: Vec<Lit> = providers.iter().map(|provider| self.lit(name, provider.as_str())).collect();
         for (at, one) in taken.iter().enumerate() {
             taken[..at].iter().for_each(|other| self.solver.add_clause(&[!*one, !*other]));
-            let provides = |r: &Published| range.accepts(&r.version) && r.provides.contains(name);
+            let provides =
+                |r: &Published| range.accepts(&r.version) && r.provides.contains(name) && has_all(r);
             let releases = self.within(&providers[at], provides);
             let clause: Vec<Lit> = unless.clone().chain([!*one]).chain(releases).collect();
             self.solver.add_clause(&clause);

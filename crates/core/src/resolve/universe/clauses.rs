@@ -1,8 +1,8 @@
 //! What facts say, as clauses: the one place for both the search and the telling of conflicts.
 
-use super::{Demand, Fact, Kind, Universe};
+use super::{Demand, Extra, Fact, Kind, Package, Universe};
 use crate::card::CardNeed;
-use crate::name::{Family, PackageName};
+use crate::name::{ComponentName, Family, PackageName};
 use crate::range::VersionSet;
 use crate::resolve::Catalogue;
 use crate::resolve::choices::Choices;
@@ -14,20 +14,24 @@ impl<C: Catalogue> Universe<'_, C> {
         match fact {
             Fact::Direct(number) => {
                 let need = &self.problem.needs[*number];
-                let mut clauses = self.needing(None, &need.package, need.range.set(need.prereleases));
+                let set = need.range.set(need.prereleases);
+                let mut clauses = self.needing(&[], &need.package, set, &need.components);
                 let is_for =
                     |name: &String| need.targets.as_ref().is_none_or(|targets| targets.contains(name));
-                let places = self.problem.places.iter().enumerate();
-                let places = places.filter(|(_, place)| place.is_promise || is_for(&place.name));
-                for (place, _) in places {
-                    clauses.extend(self.present(&need.package, place).map(|term| vec![term]));
+                let is_at = |place: usize| {
+                    let place = &self.problem.places[place];
+                    place.is_promise || is_for(&place.name)
+                };
+                for spot in self.spots().filter(|spot| spot.is_none_or(is_at)) {
+                    clauses.extend(self.present(&need.package, spot).map(|term| vec![term]));
+                    clauses.extend(self.wanting(&[], &need.package, &need.components, need.bare, spot));
                 }
                 clauses
             }
-            Fact::Demands { package, releases, demand } => {
+            Fact::Demands { package, releases, demand, extra } => {
                 let unless = Term { var: *package, choices: releases.not(self.packages[*package].width()) };
                 match demand {
-                    Demand::Needs(need) => self.demanding(*package, &unless, need),
+                    Demand::Needs(need) => self.demanding(*package, &unless, extra.as_ref(), need),
                     Demand::Conflicts(conflict) => {
                         let other = self.known(&conflict.name);
                         let barred = other.map(|other| self.packages[other].within(conflict.range.set(true)));
@@ -49,75 +53,133 @@ impl<C: Catalogue> Universe<'_, C> {
             }
             Fact::Kept { package, family } => vec![vec![self.kept(*package, family)]],
             Fact::InStep { one, other, family } => self.in_step(*one, *other, family),
-            Fact::Unfit { package, place, releases, .. } => {
+            Fact::Unfit { package, place, releases, extra, .. } => {
                 let fitting = releases.not(self.packages[*package].width());
                 let fitting = Term { var: *package, choices: fitting };
-                vec![self.absent(*package, *place).into_iter().chain([fitting]).collect()]
+                let unless = self.unless_wanted(*package, extra.as_ref(), Some(*place));
+                unless.map(|unless| unless.into_iter().chain([fitting]).collect()).into_iter().collect()
             }
             Fact::Provided { capability } => self.provided(*capability),
         }
     }
 
     /// That a package which some releases of another need is taken, and needed wherever those are.
-    fn demanding(&self, package: Var, unless: &Term, need: &CardNeed) -> Vec<Vec<Term>> {
+    fn demanding(
+        &self,
+        package: Var,
+        unless: &Term,
+        extra: Option<&Extra>,
+        need: &CardNeed,
+    ) -> Vec<Vec<Term>> {
         let set = need.range.set(need.prereleases);
-        let absent = |place: usize| self.absent(package, place);
-        let is_conditional = !need.when.is_empty() && !self.problem.places.is_empty();
-        let mut clauses =
-            if is_conditional { Vec::new() } else { self.needing(Some(unless), &need.name, set) };
-        for place in self.places_when(&need.when) {
-            let Some(absent) = absent(place) else { continue };
-            let unless = [unless.clone(), absent];
+        let is_conditional = extra.is_some() || !need.when.is_empty() && !self.problem.places.is_empty();
+        let taken = |unless: &[Term]| self.needing(unless, &need.name, set, &need.components);
+        let mut clauses = if is_conditional { Vec::new() } else { taken(std::slice::from_ref(unless)) };
+        for spot in self.spots_when(&need.when) {
+            let Some(conditions) = self.unless_wanted(package, extra, spot) else { continue };
+            let unless: Vec<Term> = [unless.clone()].into_iter().chain(conditions).collect();
             if is_conditional {
-                let taken = self.needing(None, &need.name, set).into_iter();
-                clauses.extend(taken.map(|terms| merged(unless.iter().cloned().chain(terms))));
+                clauses.extend(taken(&unless));
             }
-            let present = self.present(&need.name, place).into_iter();
+            let present = self.present(&need.name, spot).into_iter();
             clauses.extend(present.map(|present| merged(unless.iter().cloned().chain([present]))));
+            clauses.extend(self.wanting(&unless, &need.name, &need.components, need.bare, spot));
         }
         clauses
     }
 
-    /// That a package is needed at a place.
-    fn present(&self, name: &PackageName, place: usize) -> Option<Term> {
-        let var = *self.presences.get(&self.known(name)?)?.get(place)?;
+    /// That something of a package is not wanted at a spot, or not even its bare self; no term where it is always
+    /// wanted, and `None` where it never can be.
+    fn unless_wanted(
+        &self,
+        package: Var,
+        extra: Option<&Extra>,
+        spot: Option<usize>,
+    ) -> Option<Option<Term>> {
+        let var = match (extra, spot) {
+            (Some(extra), spot) => self.extra(package, extra, spot)?,
+            (None, Some(place)) => *self.presences.get(&package)?.get(place)?,
+            (None, None) => return Some(None),
+        };
+        Some(Some(Term { var, choices: Choices::of(self.packages[var].width(), [Choices::LEFT_OUT]) }))
+    }
+
+    /// That a package is needed at a spot.
+    fn present(&self, name: &PackageName, spot: Option<usize>) -> Option<Term> {
+        let var = *self.presences.get(&self.known(name)?)?.get(spot?)?;
         Some(Term { var, choices: self.packages[var].taken() })
     }
 
-    /// That a package is not needed at a place.
-    fn absent(&self, package: Var, place: usize) -> Option<Term> {
-        let var = *self.presences.get(&package)?.get(place)?;
-        Some(Term { var, choices: Choices::of(self.packages[var].width(), [Choices::LEFT_OUT]) })
+    /// That what a need wants of a package is wanted at a spot: of a capability from whoever provides it.
+    fn wanting(
+        &self,
+        unless: &[Term],
+        name: &PackageName,
+        components: &[ComponentName],
+        bare: bool,
+        spot: Option<usize>,
+    ) -> Vec<Vec<Term>> {
+        let Some(var) = self.known(name) else { return Vec::new() };
+        let package = &self.packages[var];
+        let wanted = |of: Var, another: Option<Term>| {
+            let extras =
+                Extra::wanted(components, bare).filter_map(move |extra| self.extra(of, &extra, spot));
+            let terms = extras.map(|var| Term { var, choices: self.packages[var].taken() });
+            let all: Vec<Vec<Term>> = terms
+                .map(|term| merged(unless.iter().cloned().chain(another.clone()).chain([term])))
+                .collect();
+            all
+        };
+        if !matches!(package.kind, Kind::Capability(_)) {
+            return wanted(var, None);
+        }
+        let providers = package.providers().iter().enumerate();
+        let providers = providers.filter_map(|(at, provider)| Some((at, self.known(provider)?)));
+        providers.flat_map(|(at, provider)| wanted(provider, Some(self.another(var, at)))).collect()
     }
 
     /// That whoever provides a capability is needed wherever that is.
     fn provided(&self, capability: Var) -> Vec<Vec<Term>> {
-        let package = &self.packages[capability];
         let mut clauses = Vec::new();
-        for (at, provider) in package.providers().iter().enumerate() {
-            let another = Choices::of(package.width(), [at + 1]).not(package.width());
+        for (at, provider) in self.packages[capability].providers().iter().enumerate() {
             for place in 0..self.problem.places.len() {
-                let another = Term { var: capability, choices: another.clone() };
-                let terms = [Some(another), self.absent(capability, place), self.present(provider, place)];
+                let absent = self.unless_wanted(capability, None, Some(place)).flatten();
+                let terms = [Some(self.another(capability, at)), absent, self.present(provider, Some(place))];
                 clauses.push(terms.into_iter().flatten().collect());
             }
         }
         clauses
     }
 
-    /// That a package is taken in one of the versions or, of a capability, a provider that has one of them.
-    fn needing(&self, unless: Option<&Term>, name: &PackageName, set: &VersionSet) -> Vec<Vec<Term>> {
+    /// That a capability is left to any other than this provider of it.
+    fn another(&self, capability: Var, provider: usize) -> Term {
+        let width = self.packages[capability].width();
+        Term { var: capability, choices: Choices::of(width, [provider + 1]).not(width) }
+    }
+
+    /// That a package is taken in one of the versions, with these components, or, of a capability, a provider that
+    /// has one of them.
+    fn needing(
+        &self,
+        unless: &[Term],
+        name: &PackageName,
+        set: &VersionSet,
+        components: &[ComponentName],
+    ) -> Vec<Vec<Term>> {
         let Some(var) = self.known(name) else { return Vec::new() };
         let package = &self.packages[var];
-        let either = |terms: Vec<Term>| merged(unless.into_iter().cloned().chain(terms));
+        let either = |terms: Vec<Term>| merged(unless.iter().cloned().chain(terms));
+        let having = |package: &Package, choices: Choices| {
+            if components.is_empty() { choices } else { choices.and(&package.having(components)) }
+        };
         if !matches!(package.kind, Kind::Capability(_)) {
-            return vec![either(vec![Term { var, choices: package.within(set) }])];
+            return vec![either(vec![Term { var, choices: having(package, package.within(set)) }])];
         }
         let by_provider = package.providers().iter().enumerate().filter_map(|(at, provider)| {
-            let another = Term { var, choices: Choices::of(package.width(), [at + 1]).not(package.width()) };
             let provider = self.known(provider)?;
-            let choices = self.packages[provider].providing(name, set);
-            Some(either(vec![another, Term { var: provider, choices }]))
+            let package = &self.packages[provider];
+            let choices = having(package, package.providing(name, set));
+            Some(either(vec![self.another(var, at), Term { var: provider, choices }]))
         });
         by_provider.chain([either(vec![Term { var, choices: package.taken() }])]).collect()
     }

@@ -3,12 +3,13 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use crate::card::{CardConflict, CardNeed};
+use crate::card::{CardConflict, CardNeed, Entry};
 use crate::history::Release;
-use crate::name::{Family, PackageName};
+use crate::name::{ComponentName, Family, PackageName};
 use crate::range::VersionSet;
 use crate::resolve::Listing;
 use crate::resolve::choices::Choices;
+use crate::resolve::engine::Var;
 use crate::version::{Point, Version};
 
 /// A name that the search has reached, and what can be chosen for it.
@@ -35,6 +36,25 @@ pub enum Kind {
     Capability(Arc<Listing>),
     /// That a package is needed at a place: its one choice is that it is.
     Presence,
+    /// That something of a package is wanted at a place beside its bare self: its one choice is that it is.
+    Extra(Var),
+}
+
+/// What can be wanted of a package beside its bare self.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Extra {
+    /// The components that come along by default, whichever those are of the release that is taken.
+    Defaults,
+    /// A component.
+    Component(ComponentName),
+}
+
+impl Extra {
+    /// What a need wants of a package.
+    pub fn wanted(components: &[ComponentName], bare: bool) -> impl Iterator<Item = Self> {
+        let defaults = (!bare).then_some(Self::Defaults);
+        components.iter().cloned().map(Self::Component).chain(defaults)
+    }
 }
 
 /// What a release asks of another package.
@@ -59,7 +79,9 @@ impl Demand {
     fn is_like(&self, other: &Self) -> bool {
         match (self, other) {
             (Self::Needs(a), Self::Needs(b)) => {
-                a.prereleases == b.prereleases && a.when == b.when && a.range.is_written_like(&b.range)
+                let (also, other) = ((&a.components, a.bare), (&b.components, b.bare));
+                let alike = a.prereleases == b.prereleases && a.when == b.when && also == other;
+                alike && a.range.is_written_like(&b.range)
             }
             (Self::Conflicts(a), Self::Conflicts(b)) => a.range.is_written_like(&b.range),
             _ => false,
@@ -71,6 +93,8 @@ impl Demand {
 #[derive(Debug)]
 pub struct Demanded {
     pub demand: Demand,
+    /// What has to be wanted of the package, that it makes the demand.
+    pub extra: Option<Extra>,
     pub releases: Choices,
     /// Whether it was stated, or waits for its target to be reached.
     pub stated: bool,
@@ -96,11 +120,16 @@ impl Package {
         Self { kind: Kind::Presence, ..Self::new(name, None) }
     }
 
+    /// That something of a package is wanted at a place.
+    pub fn extra(name: PackageName, of: Var) -> Self {
+        Self { kind: Kind::Extra(of), ..Self::new(name, None) }
+    }
+
     /// The releases, oldest first; none where the name stands for something else.
     pub fn releases(&self) -> &[Release] {
         match &self.kind {
             Kind::Package(listing) => listing.history.releases(),
-            Kind::Capability(_) | Kind::Presence | Kind::Nothing => &[],
+            Kind::Capability(_) | Kind::Presence | Kind::Extra(_) | Kind::Nothing => &[],
         }
     }
 
@@ -108,7 +137,7 @@ impl Package {
     pub fn providers(&self) -> &[PackageName] {
         match &self.kind {
             Kind::Capability(listing) => listing.history.providers(),
-            Kind::Package(_) | Kind::Presence | Kind::Nothing => &[],
+            Kind::Package(_) | Kind::Presence | Kind::Extra(_) | Kind::Nothing => &[],
         }
     }
 
@@ -135,7 +164,7 @@ impl Package {
 
     /// How many choices there are: a release or provider, or leaving it out.
     pub fn width(&self) -> usize {
-        let present = usize::from(matches!(self.kind, Kind::Presence));
+        let present = usize::from(matches!(self.kind, Kind::Presence | Kind::Extra(_)));
         self.releases().len() + self.providers().len() + present + 1
     }
 
@@ -176,6 +205,22 @@ impl Package {
         self.choices_where(|release| release.entry.provided(capability).is_some_and(in_set))
     }
 
+    /// The choices that have all these components.
+    pub fn having(&self, components: &[ComponentName]) -> Choices {
+        let has_all = |release: &Release| {
+            components.iter().all(|component| release.entry.components.contains_key(component))
+        };
+        self.choices_where(has_all)
+    }
+
+    /// Whether some release has something of this sort.
+    pub fn knows(&self, extra: &Extra) -> bool {
+        self.releases().iter().any(|release| match extra {
+            Extra::Defaults => release.entry.components.values().any(|component| component.default),
+            Extra::Component(name) => release.entry.components.contains_key(name),
+        })
+    }
+
     /// The choices that are of a family.
     pub fn of_family(&self, family: &Family) -> Choices {
         self.choices_where(|release| release.entry.family.as_ref() == Some(family))
@@ -207,21 +252,35 @@ impl Package {
         let mut demands: Vec<Demanded> = Vec::new();
         let mut by_target: HashMap<PackageName, Vec<usize>> = HashMap::new();
         for (at, release) in self.releases().iter().enumerate() {
-            let needs = release.entry.running_needs().filter(|need| applies(need));
+            let needs = release.entry.running_needs().map(|need| (None, need));
+            let needs = needs.chain(extra_needs(&release.entry)).filter(|(_, need)| applies(need));
+            let needs = needs.map(|(extra, need)| (extra, Demand::Needs(need.clone())));
             let conflicts = release.entry.conflicts.iter().filter(|conflict| conflict.name != self.name);
-            let conflicts = conflicts.cloned().map(Demand::Conflicts);
-            for demand in needs.cloned().map(Demand::Needs).chain(conflicts) {
+            let conflicts = conflicts.map(|conflict| (None, Demand::Conflicts(conflict.clone())));
+            for (extra, demand) in needs.chain(conflicts) {
                 let alike = by_target.entry(demand.target().clone()).or_default();
-                match alike.iter().find(|other| demands[**other].demand.is_like(&demand)) {
+                let is_like = |made: &Demanded| made.extra == extra && made.demand.is_like(&demand);
+                match alike.iter().find(|other| is_like(&demands[**other])) {
                     Some(same) => demands[*same].releases.insert(at + 1),
                     None => {
                         alike.push(demands.len());
                         let releases = Choices::of(self.width(), [at + 1]);
-                        demands.push(Demanded { demand, releases, stated: false });
+                        demands.push(Demanded { demand, extra, releases, stated: false });
                     }
                 }
             }
         }
         demands
     }
+}
+
+/// What a release needs beside its bare self, with what has to be wanted of it: of a default component either that
+/// or whatever comes by default.
+pub fn extra_needs(entry: &Entry) -> impl Iterator<Item = (Option<Extra>, &CardNeed)> {
+    entry.components.iter().flat_map(|(name, component)| {
+        let needs = component.needs.iter().filter(|need| need.purpose.is_none());
+        let by_default = component.needs.iter().filter(|need| component.default && need.purpose.is_none());
+        let by_default = by_default.map(|need| (Some(Extra::Defaults), need));
+        needs.map(|need| (Some(Extra::Component(name.clone())), need)).chain(by_default)
+    })
 }

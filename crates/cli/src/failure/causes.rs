@@ -1,0 +1,146 @@
+//! Errors of the libraries as failures: a code for each, and what to do about it.
+
+use bibliotax_core::variant::spoken;
+use bibliotax_registry::RegistryError;
+use bibliotax_registry::check::CardProblem;
+use bibliotax_store::StoreError;
+use bibliotax_store::error::ArchiveError;
+use bibliotax_store::install::InstallError;
+
+use super::Failure;
+
+impl From<RegistryError> for Failure {
+    fn from(error: RegistryError) -> Self {
+        use RegistryError as E;
+        let message = error.to_string();
+        let (code, mend) = match error {
+            E::Disk(error) => return error.into(),
+            E::BadLines { path, text, faults } => return Self::in_text(path, &text, faults),
+            E::Missing { .. } => (
+                "registry.missing",
+                "check the path under `[registries]`; `bibliotax registry create DIR` makes a new one",
+            ),
+            E::NoRegistry { .. } => {
+                ("registry.missing", "`bibliotax registry create DIR` makes one in a new folder")
+            }
+            E::BadDescription { .. } => {
+                ("registry.broken", "restore the file; it is one line of JSON with `format` and `name`")
+            }
+            E::Newer { .. } => {
+                ("registry.newer", "use the version of bibliotax that the registry's keepers use")
+            }
+            E::NotEmpty { .. } => ("registry.not-empty", "name a folder that is new or empty"),
+            E::Scheme { .. } => ("registry.scheme", "name a folder, relative to the manifest"),
+            E::BrokenHistory { .. } => (
+                "registry.broken",
+                "tell the registry's keepers; packages whose history is whole can still be had",
+            ),
+            E::Ambiguous { ref package, ref registries } => {
+                let registry = registries.first().map_or("…", |name| name.as_str());
+                let mend = format!(
+                    "settle it: `bibliotax need {package} --registry {registry}`, or `owns = [\"{package}\"]` with one of the registries"
+                );
+                return Self::new("package.ambiguous", message).mend(mend);
+            }
+            E::Undeclared { .. } => {
+                ("registry.undeclared", "declare it again under `[registries]`, or run `bibliotax resolve`")
+            }
+            E::NoFile { .. } => {
+                ("registry.no-file", "tell the registry's keepers: an archive that was published is gone")
+            }
+            E::WrongCard { .. } => (
+                "registry.wrong-card",
+                "don't use it; tell the registry's keepers that a published card changed",
+            ),
+            E::Exists { .. } => {
+                ("registry.exists", "a release never changes: raise `version` in the manifest")
+            }
+            E::FacetClash { .. } => ("facet.clash", "let one of them define it, or give yours another name"),
+            E::Facet { .. } => {
+                ("facet.value", "check the name and the value, or define the facet under `[facets]`")
+            }
+            E::NameTaken { .. } => ("registry.name-taken", "choose another name"),
+            E::NoVersion { .. } => ("manifest.no-version", "write `version = \"0.1.0\"` under `[project]`"),
+            E::Unpackable { .. } => {
+                ("publish.path", "rename it, or name the wanted ones with `files = [\"…\"]` under `[card]`")
+            }
+            E::Link { .. } => (
+                "publish.link",
+                "put the file itself there, or leave it out with `files = [\"…\"]` under `[card]`",
+            ),
+            E::Clash { .. } => ("publish.clash", "rename one of them"),
+            E::NoFiles { .. } => ("publish.nothing", "check `files` under `[card]`"),
+            E::BadPattern { .. } => ("card.no-pattern", "a pattern is like `include/**` or `src/*.c`"),
+            E::PartsClash { .. } => {
+                ("publish.clash", "leave it out of one of them: `files` under `[[card.parts]]`")
+            }
+            E::Card(CardProblem::Facet { .. }) => (
+                "card.facet",
+                "check the name and the value; the registry's registry.json defines its facets",
+            ),
+            E::Card(CardProblem::Variant(_)) => (
+                "card.tie",
+                "say more in `for` of one of them, or add a file for just the targets that both are for",
+            ),
+            E::Card(CardProblem::NoPart { .. }) => {
+                ("card.no-part", "declare it under `[[card.parts]]`, or leave it out of the component")
+            }
+            E::ExposesNothing { .. } => ("card.exposes-nothing", "check the path and `files` under `[card]`"),
+        };
+        Self::new(code, message).mend(mend)
+    }
+}
+
+impl From<StoreError> for Failure {
+    fn from(error: StoreError) -> Self {
+        let message = error.to_string();
+        match error {
+            StoreError::Disk(error) => error.into(),
+            StoreError::Lost { .. } => {
+                Self::new("store.lost", message).mend("run the command again: it fetches what is missing")
+            }
+            StoreError::NotForMachine(missing) => {
+                let there_are: Vec<String> = missing.there_are.iter().map(spoken).collect();
+                Self::new("install.not-for-machine", message)
+                    .because([format!("Its files are for {}.", there_are.join(", or for "))])
+                    .mend("declare the targets that the project runs on (`[targets.NAME]`), or do without the package")
+            }
+            StoreError::TwoParts { .. } => Self::new("archive.two-parts", message)
+                .mend("tell the package's authors; the shelf is as it was"),
+            StoreError::Newer { .. } => Self::new("store.newer", message)
+                .mend("use that version, or another folder: BIBLIOTAX_STORE=DIR"),
+            StoreError::Archive { source: ArchiveError::Disk(error), .. } => error.into(),
+            StoreError::Archive { source, .. } => {
+                let (code, mend) = match &source {
+                    ArchiveError::WrongDigest { .. } | ArchiveError::WrongSize { .. } => (
+                        "archive.wrong-bytes",
+                        "don't use it; tell the registry's keepers that a published file changed; the shelf is as it was",
+                    ),
+                    ArchiveError::Unreadable { .. } => {
+                        ("archive.unreadable", "tell the package's authors; the shelf is as it was")
+                    }
+                    _ => (
+                        "archive.refused",
+                        "don't use it; tell the package's authors; the shelf is as it was",
+                    ),
+                };
+                Self::new(code, message).because([format!("{}.", capital(&source.to_string()))]).mend(mend)
+            }
+        }
+    }
+}
+
+/// A sentence begins with a capital letter.
+fn capital(text: &str) -> String {
+    let mut chars = text.chars();
+    chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
+}
+
+impl From<InstallError<RegistryError>> for Failure {
+    fn from(error: InstallError<RegistryError>) -> Self {
+        match error {
+            InstallError::Store(error) => error.into(),
+            InstallError::Supply(error) => error.into(),
+        }
+    }
+}

@@ -1,0 +1,114 @@
+//! What people should know of a resolution, though it is one.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use bibliotax_core::facet::{Facets, Fit, Target, Unstated};
+use bibliotax_core::history::Release;
+use bibliotax_core::lock::{Lock, LockedPackage};
+use bibliotax_core::manifest::Manifest;
+use bibliotax_core::name::{FacetName, PackageName, PartName};
+use bibliotax_core::resolve::{Catalogue, ChosenPackage, Problem, Resolution};
+use bibliotax_registry::registries::Registries;
+
+/// All that people should know of the answer to a problem.
+pub fn about(
+    problem: &Problem,
+    manifest: &Manifest,
+    resolution: &Resolution,
+    facets: &Facets,
+) -> Vec<String> {
+    let releases = resolution.packages.iter().flat_map(|package| about_release(&package.release));
+    let wishes = about_wishes(manifest, resolution);
+    releases.chain(wishes).chain(about_fits(problem, resolution, facets)).collect()
+}
+
+/// What a manifest wishes that made no difference.
+fn about_wishes(manifest: &Manifest, resolution: &Resolution) -> Vec<String> {
+    let chosen = |name: &PackageName| resolution.packages.iter().find(|p| p.release.entry.name == *name);
+    let idle = manifest.needs.iter().flat_map(|need| {
+        let left_out = chosen(&need.package).map_or(&[][..], |package| &package.left_out);
+        let idle = need.without.iter().filter(|name| !left_out.contains(name));
+        idle.map(|name| format!("{} doesn't need {name}, so leaving that out changes nothing", need.package))
+    });
+    let passed = manifest.capabilities.iter().filter_map(|(capability, preferred)| {
+        let provider = resolution.packages.iter().find(|package| package.provides.contains(capability))?;
+        let name = &provider.release.entry.name;
+        let text =
+            format!("{capability} comes from {name}: {preferred}, which the manifest prefers, can't be had");
+        (name != preferred).then_some(text)
+    });
+    let lacking = manifest.needs.iter().filter_map(|need| Some((need, chosen(&need.package)?)));
+    let lacking =
+        lacking.flat_map(|(need, package)| need.parts.iter().filter_map(|part| lacks(package, part)));
+    idle.chain(passed).chain(lacking).collect()
+}
+
+/// That a part which was asked for is not there, or not for every target.
+fn lacks(package: &ChosenPackage, part: &PartName) -> Option<String> {
+    let entry = &package.release.entry;
+    let files = || package.files.iter().filter(|file| file.file.part == *part);
+    let without: Vec<&str> = package
+        .targets
+        .iter()
+        .filter(|target| !files().any(|file| file.targets.contains(target)))
+        .map(String::as_str)
+        .collect();
+    match (files().next(), without.as_slice()) {
+        (Some(_), []) => None,
+        (None, _) => Some(format!("{} {} has no part {part}", entry.name, entry.version)),
+        (_, without) => {
+            Some(format!("{} {} has no part {part} for {}", entry.name, entry.version, without.join(", ")))
+        }
+    }
+}
+
+/// That chosen releases say nothing of facets that the project's targets have: one line for all that are silent alike.
+fn about_fits(problem: &Problem, resolution: &Resolution, facets: &Facets) -> Vec<String> {
+    let mut silent: BTreeMap<BTreeSet<FacetName>, Vec<&PackageName>> = BTreeMap::new();
+    for package in &resolution.packages {
+        let entry = &package.release.entry;
+        let is_reached = |place: &&Target| place.is_promise || package.targets.contains(&place.name);
+        let components = package.components.iter().cloned().collect();
+        let places = problem.places.iter().filter(is_reached);
+        let fits = places.map(|place| facets.fit_release(entry, &components, place));
+        let unstated =
+            fits.filter_map(|fit| if let Fit::NotStated(facets) = fit { Some(facets) } else { None });
+        let told = unstated.flatten().filter(|facet| problem.unstated.of(facet) == Unstated::Warn);
+        let told: BTreeSet<FacetName> = told.collect();
+        if !told.is_empty() {
+            silent.entry(told).or_default().push(&entry.name);
+        }
+    }
+    let one = |(facets, packages): (&BTreeSet<FacetName>, &Vec<&PackageName>)| {
+        let facets: Vec<&str> = facets.iter().map(FacetName::as_str).collect();
+        let who = match packages.as_slice() {
+            [one] => format!("{one} doesn't state"),
+            many => format!("{} packages don't state", many.len()),
+        };
+        format!("{who} {}; `bibliotax fit` tells more", facets.join(", "))
+    };
+    silent.iter().map(one).collect()
+}
+
+/// What people should know of a release that was chosen.
+fn about_release(release: &Release) -> Vec<String> {
+    let (name, version) = (&release.entry.name, &release.entry.version);
+    let withdrawn = release.withdrawn.as_ref().map(|withdrawal| {
+        format!("{name} {version} was withdrawn ({}); it stays because the lock has it", withdrawal.reason)
+    });
+    let deprecated = release.deprecated.as_ref().map(|deprecation| {
+        let instead =
+            deprecation.instead.as_ref().map(|name| format!("; use {name} instead")).unwrap_or_default();
+        format!("{name} {version} is deprecated ({}){instead}", deprecation.reason)
+    });
+    withdrawn.into_iter().chain(deprecated).collect()
+}
+
+/// Warnings about locked releases, where their registries can be asked.
+pub fn warnings_about(lock: &Lock, registries: &Registries) -> Vec<String> {
+    let release = |package: &LockedPackage| {
+        let listing = registries.listing(&package.name).ok()??;
+        listing.history.release(&package.version).cloned()
+    };
+    lock.packages.iter().filter_map(release).flat_map(|release| about_release(&release)).collect()
+}

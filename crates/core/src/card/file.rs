@@ -1,0 +1,99 @@
+//! The archives of a release: which part each holds, for which targets, and how it is packed.
+
+use std::fmt;
+use std::sync::LazyLock;
+
+use serde::{Deserialize, Serialize};
+
+use crate::digest::Digest;
+use crate::facet::Fits;
+use crate::name::PartName;
+
+/// The part that every release with files has.
+pub const MAIN: &str = "main";
+
+/// Parts that nothing is built or run with: they come along only where somebody asks for them.
+pub const ON_REQUEST: [&str; 2] = ["docs", "sources"];
+
+/// One archive of a release.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FileRecord {
+    /// Which part of the release it holds.
+    #[serde(default = "main_part")]
+    pub part: PartName,
+    /// The targets that it is for: those on which all of this holds.
+    #[serde(rename = "for", default, skip_serializing_if = "Fits::is_empty")]
+    pub only_for: Fits,
+    /// The digest of the archive's bytes.
+    pub sha256: Digest,
+    /// The archive's length in bytes.
+    pub size: u64,
+    /// How it is packed.
+    pub format: ArchiveFormat,
+}
+
+impl FileRecord {
+    /// The archive, whatever it holds.
+    pub fn archive(&self) -> Archive {
+        Archive { sha256: self.sha256, size: self.size, format: self.format }
+    }
+}
+
+/// The part that every release with files has.
+pub fn main_part() -> PartName {
+    // The word has the form of every name.
+    static PART: LazyLock<PartName> = LazyLock::new(|| MAIN.parse().expect("a name"));
+    PART.clone()
+}
+
+/// Bytes that can be fetched, checked and unpacked.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Archive {
+    /// The digest of the bytes.
+    pub sha256: Digest,
+    /// How many there are.
+    pub size: u64,
+    /// How it is packed.
+    pub format: ArchiveFormat,
+}
+
+/// How an archive is packed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub enum ArchiveFormat {
+    /// POSIX tar in Zstandard (RFC 8878).
+    #[serde(rename = "tar.zst")]
+    TarZst,
+    /// POSIX tar in gzip (RFC 1952).
+    #[serde(rename = "tar.gz")]
+    TarGz,
+    /// POSIX tar.
+    #[serde(rename = "tar")]
+    Tar,
+    /// ZIP, stored or deflated.
+    #[serde(rename = "zip")]
+    Zip,
+}
+
+impl ArchiveFormat {
+    /// All formats with the endings of their files' names.
+    const ENDINGS: [(&str, Self); 5] = [
+        (".tar.zst", Self::TarZst),
+        (".tar.gz", Self::TarGz),
+        (".tgz", Self::TarGz),
+        (".tar", Self::Tar),
+        (".zip", Self::Zip),
+    ];
+
+    /// The format that a file's name tells.
+    pub fn of_file_name(name: &str) -> Option<Self> {
+        Self::ENDINGS.iter().find(|(ending, _)| name.ends_with(ending)).map(|(_, format)| *format)
+    }
+}
+
+impl fmt::Display for ArchiveFormat {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let ending = Self::ENDINGS.iter().find(|(_, format)| format == self).map_or("", |(ending, _)| ending);
+        f.pad(ending.trim_start_matches('.'))
+    }
+}

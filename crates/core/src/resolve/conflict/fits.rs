@@ -1,0 +1,95 @@
+//! The words for releases that don't fit a place: what it has, and what they say or lack.
+
+use super::Teller;
+use super::words::{spoken_extra, spoken_inside};
+use crate::facet::{Facet, FitValue, Fits, Target};
+use crate::name::{FacetName, PartName};
+use crate::resolve::Catalogue;
+use crate::resolve::choices::Choices;
+use crate::resolve::universe::{Extra, Fact, Lack, Package};
+use crate::variant::{made_for, spoken};
+
+impl<C: Catalogue> Teller<'_, C> {
+    /// Why releases don't fit a place; nothing for any other fact.
+    pub(super) fn unfit(&self, fact: &Fact) -> String {
+        let Fact::Unfit { package, place, lack, releases, extra } = fact else { return String::new() };
+        let (package, place) = (&self.packages[*package], &self.problem.places[*place]);
+        match lack {
+            Lack::Facet(facet) => self.unsuited(package, place, facet, releases),
+            Lack::Part(part) => self.without_file(package, place, part, releases, extra.as_ref()),
+        }
+    }
+
+    /// That releases have no file of a part for a place.
+    fn without_file(
+        &self,
+        package: &Package,
+        place: &Target,
+        part: &PartName,
+        releases: &Choices,
+        extra: Option<&Extra>,
+    ) -> String {
+        let entries = releases.iter().filter_map(|choice| Some(&package.release(choice)?.entry));
+        let mut there_are: Vec<Fits> = entries.flat_map(|entry| made_for(entry, part)).collect();
+        there_are.sort_by_key(spoken);
+        there_are.dedup();
+        let facets = there_are.iter().flat_map(Fits::keys);
+        let mut facets: Vec<&FacetName> = facets.collect();
+        facets.sort();
+        facets.dedup();
+        let has: Vec<String> = facets
+            .iter()
+            .map(|facet| match place.values.get(*facet) {
+                Some(value) => format!("{facet} {}", self.universe.facets.plain(facet, value)),
+                None => format!("no {facet}"),
+            })
+            .collect();
+        let states = if place.is_promise { "promises" } else { "has" };
+        let who = spoken_inside(package, releases) + &spoken_extra(extra);
+        let have = if releases.only().is_some() { "has" } else { "have" };
+        let there_are: Vec<String> = there_are.iter().map(spoken).collect();
+        let (has, there_are) = (has.join(" and "), there_are.join(" or "));
+        format!("{} {states} {has}, and {who} {have} {part} for {there_are} only.", place.name)
+    }
+
+    /// Why releases don't fit a place for what they say of a facet.
+    fn unsuited(&self, package: &Package, place: &Target, facet: &FacetName, releases: &Choices) -> String {
+        let (who, is_one) = (spoken_inside(package, releases), releases.only().is_some());
+        let verb = |one: &str, many: &str| if is_one { one.to_owned() } else { many.to_owned() };
+        let wanted = place.values.get(facet);
+        let is = |word: &str| {
+            let value = wanted.map(|value| self.universe.facets.plain(facet, value).to_string());
+            let value = value.unwrap_or_default();
+            let (name, word) = (&place.name, if place.is_promise { "promises" } else { word });
+            format!("{name} {word} {facet} {value}")
+        };
+        let mut said: Vec<String> = Vec::new();
+        let fits = releases.iter().filter_map(|choice| Some(&package.release(choice)?.entry.fits));
+        let facets = &self.universe.facets;
+        for value in fits.filter_map(|fits| Some(facets.plain(facet, fits.get(facet)?).to_string())) {
+            if !said.contains(&value) {
+                said.push(value);
+            }
+        }
+        let said = said.join(" or ");
+        match (wanted, self.universe.facets.get(facet)) {
+            _ if said.is_empty() => {
+                let states = verb("doesn't", "don't");
+                let word = if let Some(Facet::Ladder { .. }) = self.universe.facets.get(facet) {
+                    "is at"
+                } else {
+                    "has"
+                };
+                format!("{}, and {who} {states} state {facet}, which the rules refuse.", is(word))
+            }
+            (_, Some(Facet::Ladder { .. })) => {
+                format!("{}, and {who} {} for {said}.", is("is at"), verb("asks", "ask"))
+            }
+            (Some(FitValue::Claim(_)), _) => {
+                let says = verb("says", "say");
+                format!("{} wants {facet}, and {who} {says} that it isn't so.", place.name)
+            }
+            _ => format!("{}, and {who} {} with {said} only.", is("has"), verb("works", "work")),
+        }
+    }
+}

@@ -1,0 +1,115 @@
+//! What can be wanted of a package beside its bare self, at each place: components, and whatever comes by default.
+//!
+//! A problem without places has one spot, `None`; else each place is one.
+
+use std::collections::BTreeSet;
+
+use super::{Extra, Fact, Package, Stop, Universe};
+use crate::facet::Fits;
+use crate::name::{ComponentName, PackageName};
+use crate::resolve::Catalogue;
+use crate::resolve::choices::Choices;
+use crate::resolve::engine::{Engine, Var};
+
+impl<C: Catalogue> Universe<'_, C> {
+    /// The places, or the one spot of a problem that has none.
+    pub(super) fn spots(&self) -> impl Iterator<Item = Option<usize>> + use<C> {
+        let places = self.problem.places.len();
+        (places == 0).then_some(None).into_iter().chain((0..places).map(Some))
+    }
+
+    /// The places at which the conditions of a need hold; the one spot of a problem that has none.
+    pub(super) fn spots_when<'w>(&'w self, when: &'w Fits) -> impl Iterator<Item = Option<usize>> + 'w {
+        let holds = |place: usize| self.facets.holds(when, &self.problem.places[place]);
+        self.spots().filter(move |spot| spot.is_none_or(holds))
+    }
+
+    /// The variable of something that was wanted of a package.
+    pub(super) fn extra(&self, package: Var, extra: &Extra, spot: Option<usize>) -> Option<Var> {
+        self.extras.get(&(package, extra.clone()))?.get(spot.unwrap_or(0)).copied()
+    }
+
+    /// Whether a package is needed at a spot as things stand and, if it is given, this is wanted of it there.
+    pub(super) fn is_wanted(
+        &self,
+        engine: &Engine,
+        package: Var,
+        extra: Option<&Extra>,
+        spot: Option<usize>,
+    ) -> bool {
+        let is_on = |var: Var| !engine.domain(var).has(Choices::LEFT_OUT);
+        match (extra, spot) {
+            (Some(extra), spot) => self.extra(package, extra, spot).is_some_and(is_on),
+            (None, Some(place)) => {
+                self.presences.get(&package).and_then(|all| all.get(place)).copied().is_some_and(is_on)
+            }
+            (None, None) => true,
+        }
+    }
+
+    /// The components of a release that are wanted at a spot as things stand.
+    pub fn components_at(
+        &self,
+        engine: &Engine,
+        var: Var,
+        choice: usize,
+        spot: Option<usize>,
+    ) -> BTreeSet<ComponentName> {
+        let components = self.packages[var].release(choice).map(|release| &release.entry.components);
+        let by_default = self.is_wanted(engine, var, Some(&Extra::Defaults), spot);
+        let is_wanted =
+            |name: &ComponentName| self.is_wanted(engine, var, Some(&Extra::Component(name.clone())), spot);
+        let wanted = components.into_iter().flatten();
+        let wanted = wanted.filter(|(name, component)| component.default && by_default || is_wanted(name));
+        wanted.map(|(name, _)| name.clone()).collect()
+    }
+
+    /// Makes what a need wants of a package something that can be wanted.
+    pub(super) fn reach_extras(
+        &mut self,
+        engine: &mut Engine,
+        name: &PackageName,
+        components: &[ComponentName],
+        bare: bool,
+    ) -> Result<(), Stop<C::Error>> {
+        let Some(var) = self.known(name) else { return Ok(()) };
+        let providers = self.packages[var].providers().iter().filter_map(|provider| self.known(provider));
+        let packages: Vec<Var> = providers.chain([var]).collect();
+        for extra in Extra::wanted(components, bare) {
+            for package in &packages {
+                self.reach_extra(engine, *package, &extra)?;
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn reach_extra(
+        &mut self,
+        engine: &mut Engine,
+        var: Var,
+        extra: &Extra,
+    ) -> Result<(), Stop<C::Error>> {
+        let key = (var, extra.clone());
+        if self.extras.contains_key(&key) || !self.packages[var].knows(extra) {
+            return Ok(());
+        }
+        let name = self.packages[var].name.clone();
+        let wanted: Vec<Var> = self
+            .spots()
+            .map(|_| {
+                let package = Package::extra(name.clone(), var);
+                let wanted = engine.new_var(package.width());
+                self.packages.push(package);
+                wanted
+            })
+            .collect();
+        self.extras.insert(key, wanted);
+        for place in 0..self.problem.places.len() {
+            for (lack, releases) in self.unfit_with(var, extra, place) {
+                let extra = Some(extra.clone());
+                self.state(engine, Fact::Unfit { package: var, place, lack, releases, extra })?;
+            }
+        }
+        if self.is_thorough { self.state_known_demands(engine, var) } else { Ok(()) }
+    }
+}

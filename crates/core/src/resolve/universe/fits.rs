@@ -1,0 +1,68 @@
+//! Which releases don't fit which places, and why.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::{Extra, Fact, Lack, Stop, Universe};
+use crate::card::Entry;
+use crate::facet::{Fit, Misfit, Unstated};
+use crate::name::FacetName;
+use crate::resolve::Catalogue;
+use crate::resolve::choices::Choices;
+use crate::resolve::engine::{Engine, Var};
+use crate::variant::parts_along;
+
+impl<C: Catalogue> Universe<'_, C> {
+    /// States which releases don't fit which places.
+    pub(super) fn state_fits(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
+        if !self.packages[var].providers().is_empty() && !self.problem.places.is_empty() {
+            return self.state(engine, Fact::Provided { capability: var });
+        }
+        for place in 0..self.problem.places.len() {
+            for (lack, releases) in self.unfit(var, place) {
+                self.state(engine, Fact::Unfit { package: var, place, lack, releases, extra: None })?;
+            }
+        }
+        Ok(())
+    }
+
+    /// The releases of a package that don't fit a place even bare, by what they lack.
+    pub(super) fn unfit(&self, var: Var, place: usize) -> BTreeMap<Lack, Choices> {
+        let refused = |facet: &FacetName| self.problem.unstated.of(facet) == Unstated::Refuse;
+        let bare = BTreeSet::new();
+        self.lacking(var, |entry| match self.facets.fit_release(entry, &bare, &self.problem.places[place]) {
+            Fit::Yes => None,
+            Fit::No(Misfit::Facet { facet, .. }) => Some(Lack::Facet(facet)),
+            Fit::No(Misfit::Part { part, .. }) => Some(Lack::Part(part)),
+            Fit::NotStated(facets) => facets.into_iter().find(refused).map(Lack::Facet),
+        })
+    }
+
+    /// The releases that lack something, by what that is.
+    pub(super) fn lacking(&self, var: Var, lack: impl Fn(&Entry) -> Option<Lack>) -> BTreeMap<Lack, Choices> {
+        let package = &self.packages[var];
+        let mut lacking: BTreeMap<Lack, Choices> = BTreeMap::new();
+        for (at, release) in package.releases().iter().enumerate() {
+            if let Some(lack) = lack(&release.entry) {
+                lacking.entry(lack).or_insert_with(|| Choices::none(package.width())).insert(at + 1);
+            }
+        }
+        lacking
+    }
+
+    /// The releases of a package that have no file for a place of a part that comes only with something wanted.
+    pub(super) fn unfit_with(&self, var: Var, extra: &Extra, place: usize) -> BTreeMap<Lack, Choices> {
+        let place = &self.problem.places[place];
+        self.lacking(var, |entry| {
+            let components = match extra {
+                Extra::Defaults => entry.default_components(),
+                Extra::Component(name) => [name.clone()].into(),
+            };
+            let bare = BTreeSet::new();
+            let mut parts = parts_along(entry, &components, &[]).into_iter();
+            let part = parts.find(|part| {
+                !entry.goes_along(part, &bare) && !self.facets.has_file(&entry.files, part, place)
+            });
+            part.map(|part| Lack::Part(part.clone()))
+        })
+    }
+}

@@ -1,0 +1,55 @@
+//! What a card has to be for a registry, whoever brings it: checked when a release is published and when one is
+//! loaded.
+
+#![allow(missing_docs, reason = "each variant's message says what its fields are")]
+
+use bibliotax_core::card::{Card, CardNeed};
+use bibliotax_core::facet::{FacetProblem, Facets};
+use bibliotax_core::name::{ComponentName, PartName};
+use bibliotax_core::variant::VariantProblem;
+
+use crate::folder::Folder;
+
+/// Why a registry can't take a card.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum CardProblem {
+    /// What it says of facets makes no sense to everybody who uses the registry.
+    #[error("{what}, as the registry {registry} knows facets: {problem}")]
+    Facet { what: String, registry: String, problem: FacetProblem },
+    /// It can't be told which file a target takes.
+    #[error(transparent)]
+    Variant(#[from] VariantProblem),
+    /// A component brings a part that the release hasn't.
+    #[error("the component `{component}` brings the part `{part}`, and the release has no such files")]
+    NoPart { component: ComponentName, part: PartName },
+}
+
+/// Checks a card against a registry's definitions, and its files against each other.
+pub fn check_card(registry: &Folder, card: &Card) -> Result<(), CardProblem> {
+    let facets = registry.all_facets();
+    check_facets(registry, &facets, card)?;
+    facets.check_variants(&card.files)?;
+    for (name, component) in &card.components {
+        let has = |part: &PartName| card.files.iter().any(|file| file.part == *part);
+        if let Some(part) = component.parts.iter().find(|part| !has(part)) {
+            return Err(CardProblem::NoPart { component: name.clone(), part: part.clone() });
+        }
+    }
+    Ok(())
+}
+
+fn check_facets(registry: &Folder, facets: &Facets, card: &Card) -> Result<(), CardProblem> {
+    let of_components = card.components.values().flat_map(|component| &component.needs);
+    let condition = |need: &CardNeed| (format!("the condition on {}", need.name), need.when.clone());
+    let conditions = card.needs.iter().chain(of_components).map(condition);
+    let files =
+        card.files.iter().map(|file| (format!("`for` of the part `{}`", file.part), file.only_for.clone()));
+    let all = [("`fits`".to_owned(), card.fits.clone())].into_iter().chain(conditions).chain(files);
+    for (what, said) in all {
+        facets.check(&said).map_err(|problem| {
+            let registry = registry.name().to_owned();
+            CardProblem::Facet { what, registry, problem }
+        })?;
+    }
+    Ok(())
+}

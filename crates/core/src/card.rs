@@ -7,6 +7,7 @@
 
 mod component;
 mod file;
+mod step;
 
 use std::collections::BTreeMap;
 
@@ -22,6 +23,7 @@ use crate::version::Version;
 
 pub use self::component::Component;
 pub use self::file::{Archive, ArchiveFormat, FileRecord, MAIN, ON_REQUEST, main_part};
+pub use self::step::{Step, StepCheck, StepPer, StepWhen};
 
 /// All that is known of one release.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -75,6 +77,9 @@ pub struct Card {
     /// Paths inside the package by the role they play: `include`, `lib`, `assets`, …
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub exposes: BTreeMap<String, Vec<String>>,
+    /// What a person must still do after an install or an update.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub steps: Vec<Step>,
     /// What changed with this release.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub notes: Option<String>,

@@ -5,6 +5,8 @@
 use std::collections::HashMap;
 use std::fmt;
 
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
 use crate::name::is_device;
 
 /// Deepest path, in parts.
@@ -71,6 +73,19 @@ impl InnerPath {
     /// The folders above it, outermost first.
     pub fn folders(&self) -> impl Iterator<Item = &str> {
         self.0.match_indices('/').map(|(at, _)| &self.0[..at])
+    }
+}
+
+impl Serialize for InnerPath {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(self.as_str())
+    }
+}
+
+impl<'de> Deserialize<'de> for InnerPath {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = std::borrow::Cow::<str>::deserialize(deserializer)?;
+        Self::new(&text).map_err(serde::de::Error::custom)
     }
 }
 

@@ -16,7 +16,7 @@ use std::ops;
 
 pub use self::edit::ManifestText;
 pub use self::template::{RegistryLine, new_manifest};
-use crate::card::{CardConflict, CardNeed, Component, Provided};
+use crate::card::{CardConflict, CardNeed, Component, Provided, Step};
 use crate::facet::{Facet, Fits, Target, UnstatedRules};
 use crate::fault::Fault;
 use crate::inner_path::InnerPath;
@@ -160,6 +160,8 @@ pub struct CardPart {
     pub files: Option<Vec<String>>,
     /// The archives beside it.
     pub parts: Vec<PartDeclaration>,
+    /// What a person must still do after an install or an update.
+    pub steps: Vec<Step>,
 }
 
 /// One `[[card.parts]]`: an archive that is published beside, or instead of, the main one.

@@ -188,6 +188,11 @@ name_type!(
 );
 
 name_type!(
+    /// The name of a step that a person must still do.
+    StepName, "step", scopes = 0
+);
+
+name_type!(
     /// The name of a part of a release's files: `main`, `natives`, `docs`, …
     PartName, "part", scopes = 0
 );

@@ -52,16 +52,21 @@ impl Variant for FileRecord {
 
 impl Facets {
     /// Whether a release works on a target with these components: what it says of facets suits, and each part that
-    /// goes along has a file for it.
+    /// goes along has a file for it. What such a file is made for need not be said again.
     pub fn fit_release(&self, entry: &Entry, components: &BTreeSet<ComponentName>, target: &Target) -> Fit {
-        let lacks = |part: &&PartName| !self.has_file(&entry.files, part, target);
-        match self.fit(&entry.fits, target) {
-            no @ Fit::No(_) => no,
-            other => match parts_along(entry, components, &[]).into_iter().find(lacks) {
-                Some(part) => Fit::No(Misfit::Part { part: part.clone(), there_are: made_for(entry, part) }),
-                None => other,
-            },
+        let fit = self.fit(&entry.fits, target);
+        if let Fit::No(_) = fit {
+            return fit;
         }
+        let lacks = |part: &&PartName| !self.has_file(&entry.files, part, target);
+        if let Some(part) = parts_along(entry, components, &[]).into_iter().find(lacks) {
+            return Fit::No(Misfit::Part { part: part.clone(), there_are: made_for(entry, part) });
+        }
+        let Fit::NotStated(mut unstated) = fit else { return fit };
+        // A file that is made for the target says as much as a release can.
+        let files = self.files_for(entry, components, &[], target);
+        unstated.retain(|facet| !files.iter().any(|file| file.only_for.contains_key(facet)));
+        if unstated.is_empty() { Fit::Yes } else { Fit::NotStated(unstated) }
     }
 
     /// The files that a target takes of a release with these components, and those parts that are asked for.
@@ -221,13 +226,30 @@ fn settings(said: &Fits) -> Vec<Fits> {
     settings
 }
 
-/// What is said of facets, in words: `os linux, arch x86_64`.
+/// What is said of facets, in words: `linux/x86_64`, `linux with orchard-runtime 4`.
 pub fn spoken(said: &Fits) -> String {
-    if said.is_empty() {
-        return "every target".to_owned();
+    let machine = spoken_machine(said);
+    let rest = said.iter().filter(|(facet, _)| !SPEAKING.contains(&facet.as_str()));
+    let rest: Vec<String> = rest.map(|(facet, value)| format!("{facet} {value}")).collect();
+    match (machine.is_empty(), rest.is_empty()) {
+        (true, true) => "every target".to_owned(),
+        (true, false) => rest.join(" and "),
+        (false, true) => machine,
+        (false, false) => format!("{machine} with {}", rest.join(" and ")),
     }
-    let one = |(facet, value): (&FacetName, &FitValue)| format!("{facet} {value}");
-    said.iter().map(one).collect::<Vec<_>>().join(", ")
+}
+
+/// The facets whose values speak for themselves, in the order in which people name them.
+const SPEAKING: [&str; 2] = ["os", "arch"];
+
+/// What is said of system and processor: `linux/x86_64`; nothing where that is nothing.
+pub fn spoken_machine(said: &Fits) -> String {
+    let value = |facet: &str| said.iter().find(|(name, _)| name.as_str() == facet).map(|(_, value)| value);
+    let shown = |facet: &&str| {
+        let value = value(facet)?;
+        Some(if value.values().len() > 1 { format!("({value})") } else { value.to_string() })
+    };
+    SPEAKING.iter().filter_map(shown).collect::<Vec<_>>().join("/")
 }
 
 #[cfg(test)]
@@ -315,13 +337,13 @@ mod tests {
     fn a_tie_is_told_with_a_target_that_shows_it() {
         let rows: [(&[&str], &str); 6] = [
             (&["{}", "{}"], "every target"),
-            (&[r#"{"os":"linux"}"#, r#"{"arch":"aarch64"}"#], "arch aarch64, os linux"),
+            (&[r#"{"os":"linux"}"#, r#"{"arch":"aarch64"}"#], "linux/aarch64"),
             (&[r#"{"os":"linux"}"#, r#"{"arch":"aarch64"}"#, r#"{"os":"linux","arch":"aarch64"}"#], ""),
-            (&[r#"{"os":["linux","macos"]}"#, r#"{"os":["macos","windows"]}"#], "os macos"),
+            (&[r#"{"os":["linux","macos"]}"#, r#"{"os":["macos","windows"]}"#], "macos"),
             (&[r#"{"orchard-runtime":"2"}"#, r#"{"orchard-runtime":"thicket"}"#], "orchard-runtime 2"),
             (
                 &[r#"{"orchard-runtime":"2"}"#, r#"{"orchard-runtime":"3"}"#, r#"{"os":"any"}"#],
-                "orchard-runtime 2, os any",
+                "any with orchard-runtime 2",
             ),
         ];
         for (all, expected) in rows {

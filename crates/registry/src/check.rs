@@ -5,7 +5,7 @@
 
 use bibliotax_core::card::{Card, CardNeed};
 use bibliotax_core::facet::{FacetProblem, Facets};
-use bibliotax_core::name::{ComponentName, PartName};
+use bibliotax_core::name::{ComponentName, PartName, StepName};
 use bibliotax_core::variant::VariantProblem;
 
 use crate::folder::Folder;
@@ -19,6 +19,9 @@ pub enum CardProblem {
     /// It can't be told which file a target takes.
     #[error(transparent)]
     Variant(#[from] VariantProblem),
+    /// Two steps have one name.
+    #[error("two steps are called `{id}`")]
+    TwoSteps { id: StepName },
     /// A component brings a part that the release hasn't.
     #[error("the component `{component}` brings the part `{part}`, and the release has no such files")]
     NoPart { component: ComponentName, part: PartName },
@@ -29,6 +32,11 @@ pub fn check_card(registry: &Folder, card: &Card) -> Result<(), CardProblem> {
     let facets = registry.all_facets();
     check_facets(registry, &facets, card)?;
     facets.check_variants(&card.files)?;
+    for (at, step) in card.steps.iter().enumerate() {
+        if card.steps[..at].iter().any(|other| other.id == step.id) {
+            return Err(CardProblem::TwoSteps { id: step.id.clone() });
+        }
+    }
     for (name, component) in &card.components {
         let has = |part: &PartName| card.files.iter().any(|file| file.part == *part);
         if let Some(part) = component.parts.iter().find(|part| !has(part)) {
@@ -44,7 +52,10 @@ fn check_facets(registry: &Folder, facets: &Facets, card: &Card) -> Result<(), C
     let conditions = card.needs.iter().chain(of_components).map(condition);
     let files =
         card.files.iter().map(|file| (format!("`for` of the part `{}`", file.part), file.only_for.clone()));
-    let all = [("`fits`".to_owned(), card.fits.clone())].into_iter().chain(conditions).chain(files);
+    let steps =
+        card.steps.iter().map(|step| (format!("`for` of the step `{}`", step.id), step.only_for.clone()));
+    let all = [("`fits`".to_owned(), card.fits.clone())].into_iter();
+    let all = all.chain(conditions).chain(files).chain(steps);
     for (what, said) in all {
         facets.check(&said).map_err(|problem| {
             let registry = registry.name().to_owned();

@@ -179,6 +179,7 @@ fn card(manifest: &Manifest, published: Timestamp) -> Result<Card, RegistryError
         tools: manifest.tools.clone(),
         files: Vec::new(),
         exposes: part.exposes,
+        steps: part.steps,
         notes: part.notes,
     })
 }

@@ -1,5 +1,7 @@
 //! `describe`: all that is known of a package, before it is needed or after.
 
+mod parts;
+
 use std::path::Path;
 
 use bibliotax_core::card::Card;
@@ -124,6 +126,9 @@ impl Described<'_> {
             self.ui,
             self.facts().into_iter().map(|(head, text)| vec![format!(" {head}"), text]),
         ));
+        parts::show_components(self.ui, card);
+        parts::show_files(self.ui, card, &self.release.entry, self.places, self.facets);
+        parts::show_steps(self.ui, card);
         self.show_releases(all_releases);
     }
 
@@ -132,15 +137,9 @@ impl Described<'_> {
         let card = self.card;
         let text = |text: &Option<String>| text.as_deref().map(clean).unwrap_or_default();
         let list = |items: Vec<String>| items.join(", ");
-        let needs = card.needs.iter().map(|need| {
-            let purpose = need.purpose.as_ref().map(|purpose| format!(" for {purpose}")).unwrap_or_default();
-            let when: Vec<String> =
-                need.when.iter().map(|(facet, value)| format!("{facet} {value}")).collect();
-            let when = if when.is_empty() { when.join("") } else { format!(" where {}", when.join(" and ")) };
-            format!("{} {}{purpose}{when}", need.name, need.range)
-        });
-        let parts =
-            card.files.iter().map(|file| format!("{} ({}, {})", file.part, file.format, size(file.size)));
+        let needs = card.needs.iter().map(parts::need_words);
+        let archive = card.files.iter().filter(|_| parts::is_plain(card));
+        let archive = archive.map(|file| format!("{} ({})", size(file.size), file.format));
         let exposes = card.exposes.iter().map(|(role, paths)| format!("{role} {}", paths.join(" ")));
         let states = card.fits.iter().map(|(facet, value)| format!("{facet} {value}"));
         let facts = [
@@ -161,7 +160,7 @@ impl Described<'_> {
             ),
             ("states", list(states.collect())),
             ("fits", self.fits().join("; ")),
-            ("parts", list(parts.collect())),
+            ("archive", list(archive.collect())),
             ("exposes", clean(&list(exposes.collect()))),
             ("new in it", text(&card.notes)),
             ("locked", self.locked().unwrap_or_default()),

@@ -8,7 +8,7 @@ use std::str::FromStr;
 
 use bibliotax_core::fault::Fault;
 use bibliotax_core::lock::Lock;
-use bibliotax_core::manifest::{Manifest, ManifestText};
+use bibliotax_core::manifest::{self, Manifest, ManifestText};
 use bibliotax_core::name::{ComponentName, PackageName, PartName, Purpose, RegistryName};
 use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::range::Range;
@@ -119,7 +119,7 @@ impl Need {
         // The ranges were made around what was chosen, so this chooses the same again.
         let (lock, _) = project.resolve(&manifest, registries)?;
         for wanted in wanted {
-            say_declared(ui, &manifest, wanted, purpose);
+            say_declared(ui, &manifest, &declaring.text, wanted, purpose);
         }
         for wanted in wanted.iter().filter(|wanted| wanted.range.is_none()) {
             // The range is made around what was chosen, so it is no reason.
@@ -247,16 +247,20 @@ fn check_components(
     })
 }
 
-fn say_declared(ui: &Ui, manifest: &Manifest, wanted: &Wanted, purpose: Option<&Purpose>) {
-    let same = |need: &&bibliotax_core::manifest::Need| {
-        need.package == wanted.package && need.purpose.as_ref() == purpose
-    };
-    if let Some(need) = manifest.needs.iter().find(same) {
-        let part = purpose.map_or("[needs]".to_owned(), |purpose| format!("[needs-for.{purpose}]"));
-        let range = need.family.as_ref().map_or(need.range.to_string(), |family| {
-            format!("family\", {family} being kept at \"{}", need.range)
-        });
-        let line = format!("{} = \"{range}\"", need.package);
-        ui.say(format!("{}: {part} {line}", styled(style::STRONG, "manifest")));
+fn say_declared(
+    ui: &Ui,
+    manifest: &Manifest,
+    text: &ManifestText,
+    wanted: &Wanted,
+    purpose: Option<&Purpose>,
+) {
+    let same = |need: &&manifest::Need| need.package == wanted.package && need.purpose.as_ref() == purpose;
+    let Some(need) = manifest.needs.iter().find(same) else { return };
+    let part = purpose.map_or("[needs]".to_owned(), |purpose| format!("[needs-for.{purpose}]"));
+    let family = need.family.as_ref();
+    let kept =
+        family.map(|family| format!(", {family} being kept at \"{}\"", need.range)).unwrap_or_default();
+    if let Some(line) = text.need_line(purpose, &wanted.package) {
+        ui.say(format!("{}: {part} {line}{kept}", styled(style::STRONG, "manifest")));
     }
 }

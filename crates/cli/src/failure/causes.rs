@@ -82,6 +82,7 @@ impl From<RegistryError> for Failure {
                 "card.tie",
                 "say more in `for` of one of them, or add a file for just the targets that both are for",
             ),
+            E::Card(CardProblem::TwoSteps { .. }) => ("card.two-steps", "give one of them another `id`"),
             E::Card(CardProblem::NoPart { .. }) => {
                 ("card.no-part", "declare it under `[[card.parts]]`, or leave it out of the component")
             }

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use bibliotax_core::compare::{Change, Kind};
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::manifest::Manifest;
-use bibliotax_core::name::PackageName;
+use bibliotax_core::name::{ComponentName, PackageName};
 use serde_json::{Value, json};
 
 use super::{size, table};
@@ -114,14 +114,16 @@ fn reason(change: &Change<'_>, manifest: &Manifest, needers: &Needers<'_>) -> St
     }
 }
 
-/// What a package is taken for, and what of its needs is left out.
-fn wishes(change: &Change<'_>) -> String {
-    let list = |before: &str, names: &[PackageName]| {
-        let names: Vec<&str> = names.iter().map(PackageName::as_str).collect();
+/// What a package is taken for, with which of its components, and what of its needs is left out.
+fn wishes<'l>(change: &Change<'l>) -> String {
+    let list = |before: &str, names: Vec<&str>| {
         if names.is_empty() { String::new() } else { format!(", {before} {}", names.join(" and ")) }
     };
     let package = change.package();
-    list("as", &package.provides) + &list("without", &package.left_out)
+    let packages = |names: &'l [PackageName]| names.iter().map(PackageName::as_str).collect();
+    list("as", packages(&package.provides))
+        + &list("with", package.components.iter().map(ComponentName::as_str).collect())
+        + &list("without", packages(&package.left_out))
 }
 
 fn is_direct(manifest: &Manifest, package: &LockedPackage) -> bool {

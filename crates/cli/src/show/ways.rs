@@ -38,6 +38,8 @@ fn raised_note(raised: &Raised) -> String {
 
 /// What has to be done for a way, in its order.
 struct Steps<'m> {
+    /// The manifest on disk.
+    written: &'m Manifest,
     drops: Vec<&'m Need>,
     /// Needs that change, each with its new range.
     changes: Vec<(&'m Need, Range, bool)>,
@@ -53,7 +55,7 @@ struct Steps<'m> {
 }
 
 impl<'m> Steps<'m> {
-    fn of(way: &WayOut, written: &Manifest, wanted: &'m Manifest) -> Option<Self> {
+    fn of(way: &WayOut, written: &'m Manifest, wanted: &'m Manifest) -> Option<Self> {
         let on_disk =
             |need: &Need| written.needs.iter().find(|other| is_of(other, need)).map(|other| &other.range);
         let is_written = |need: &Need| on_disk(need) == Some(&need.range);
@@ -84,16 +86,16 @@ impl<'m> Steps<'m> {
         let rewrites = wanted.iter().any(|need| on_disk(need).is_some());
         let note =
             way.changes.iter().map(|(need, change)| note(need, change)).collect::<Vec<_>>().join(" and ");
-        Some(Self { drops, changes, targets, are_bare, wanted, rewrites, note })
+        Some(Self { written, drops, changes, targets, are_bare, wanted, rewrites, note })
     }
 
     fn told(&self) -> Way {
         let changes = self.changes.iter().map(|(need, range, pre)| {
-            let targets: String = self.targets.iter().map(|target| format!(" --target {target}")).collect();
-            let declared = Declaration::new(need, range, *pre);
-            Declaration { options: declared.options + &targets, ..declared }
+            let need = Need { range: range.clone(), prereleases: *pre, ..(*need).clone() };
+            let targets = if self.targets.is_empty() { need.targets } else { Some(self.targets.clone()) };
+            Declaration::new(&Need { targets, ..need }, self.written)
         });
-        let wanted = self.wanted.iter().map(|need| Declaration::new(need, &need.range, need.prereleases));
+        let wanted = self.wanted.iter().map(|need| Declaration::new(need, self.written));
         let declared: Vec<Declaration> = changes.chain(wanted).collect();
         let needs = in_commands(&declared);
         if self.are_bare || self.changes.iter().any(|(need, ..)| need.family.is_some()) {
@@ -136,14 +138,39 @@ struct Declaration {
 }
 
 impl Declaration {
-    fn new(need: &Need, range: &Range, prereleases: bool) -> Self {
-        let range = range.to_string();
+    /// What `need` is told, so that it declares this; what the manifest on disk says already need not be said again.
+    fn new(need: &Need, written: &Manifest) -> Self {
+        let range = need.range.to_string();
         let is_plain = range.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '+'));
         let range = if is_plain { range } else { format!("\"{range}\"") };
-        let prereleases = if prereleases { " --prereleases" } else { "" };
+        let there = written.needs.iter().find(|other| is_of(other, need));
+        let flags = [
+            (" --prereleases", need.prereleases),
+            (" --bare", need.bare && !there.is_some_and(|there| there.bare)),
+        ];
+        let flags: String = flags.iter().filter(|(_, is_on)| *is_on).map(|(flag, _)| *flag).collect();
+        let targets = need
+            .targets
+            .iter()
+            .filter(|targets| there.and_then(|there| there.targets.as_ref()) != Some(targets));
+        let targets: String = targets.flatten().map(|target| format!(" --target {target}")).collect();
+        let new = |said: fn(&Need) -> Vec<String>| -> Vec<String> {
+            let there = there.map(said).unwrap_or_default();
+            said(need).into_iter().filter(|name| !there.contains(name)).collect()
+        };
+        let components = new(|need| need.components.iter().map(ToString::to_string).collect());
+        let components = if components.is_empty() {
+            String::new()
+        } else {
+            format!(" --components {}", components.join(","))
+        };
+        let parts = new(|need| need.parts.iter().map(ToString::to_string).collect());
+        let parts: String = parts.iter().map(|part| format!(" --part {part}")).collect();
+        let without = new(|need| need.without.iter().map(ToString::to_string).collect());
+        let without: String = without.iter().map(|name| format!(" --without {name}")).collect();
         Self {
             words: format!("{} {range}", need.package),
-            options: format!("{}{prereleases}", for_purpose(need)),
+            options: format!("{}{flags}{components}{parts}{without}{targets}", for_purpose(need)),
         }
     }
 }

@@ -14,7 +14,7 @@ fn the_demo_tells_its_story_and_leaves_the_garden() {
     ] {
         assert!(ran.stdout.contains(part), "{part} is not in {ran}");
     }
-    assert!(garden.path("fernhollow/fernhollow/gate-kiosk/shelf/rain-ledger").is_dir());
+    assert!(garden.path("fernhollow/fernhollow/gate-kiosk/shelf/gate-kiosk/rain-ledger").is_dir());
     assert!(!garden.path("store").exists(), "the person's own store was not touched");
     assert_eq!(garden.run_in(".", &["demo", "fernhollow"]).expect(2).code(), "demo.not-empty");
 }

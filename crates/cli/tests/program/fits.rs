@@ -86,7 +86,7 @@ fn a_conflict_speaks_of_targets_and_levels_and_a_need_can_be_limited_to_a_target
     ----- status 4
     "#);
     assert_snapshot!(garden.run(&["need", "moss-map", "3", "--target", "gate-kiosk"]), @r#"
-    manifest: [needs] moss-map = "3"
+    manifest: [needs] moss-map = { range = "3", targets = ["gate-kiosk"] }
     lock: 2 added
       added  moss-map    3.0.0  no files  MIT  needed here
       added  soil-curve  2.1.0  no files  MIT  needed by moss-map
@@ -288,7 +288,7 @@ fn describe_tells_what_is_known_of_a_package() {
 
       licence    MIT
       published  2026-03-01 in levelled
-      needs      leaf-palette 1 where arch x86_64
+      needs      leaf-palette 1 where x86_64
       states     arch any, orchard-runtime 1, os any
       fits       gate-kiosk yes; hand-unit yes
       manifest   sun-arc = "1 .. 2"

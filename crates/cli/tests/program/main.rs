@@ -12,6 +12,7 @@ mod help;
 mod locks;
 mod manifests;
 mod needs_in_full;
+mod parts;
 mod ready;
 mod registries;
 mod story;

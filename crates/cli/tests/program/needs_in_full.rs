@@ -97,7 +97,7 @@ fn a_family_stays_at_one_version_in_the_range_it_is_kept_in() {
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["need", "pergola/plots"]), @r#"
-    manifest: [needs] pergola/plots = "family", pergola being kept at "3"
+    manifest: [needs] "pergola/plots" = "family", pergola being kept at "3"
     lock: 1 added, 2 lowered
       lowered  pergola/core   3.3.0 -> 3.2.0  2.0 KiB  MIT  needed by pergola/panel and 1 more
       lowered  pergola/panel  3.3.0 -> 3.2.0  2.0 KiB  MIT  needed here
@@ -188,7 +188,7 @@ fn releases_that_conflict_are_not_taken_together() {
 fn what_a_need_brings_can_be_left_out_and_that_is_recorded_and_shown() {
     let garden = Garden::needing(&RELEASES, "");
     assert_snapshot!(garden.run(&["need", "moss-map", "--without", "leaf-palette"]), @r#"
-    manifest: [needs] moss-map = "2.3 .. 3"
+    manifest: [needs] moss-map = { range = "2.3 .. 3", without = ["leaf-palette"] }
     lock: 1 added
       added  moss-map  2.3.0  2.0 KiB  MIT  needed here, without leaf-palette
     shelf: 1 package put there, 2.0 KiB fetched (TIME)
@@ -205,7 +205,7 @@ fn what_a_need_brings_can_be_left_out_and_that_is_recorded_and_shown() {
     ----- status 2
     ");
     assert_snapshot!(garden.run(&["need", "bark-log", "--without", "leaf-palette", "--dry-run"]), @r#"
-    manifest: [needs] bark-log = "1.1 .. 2"
+    manifest: [needs] bark-log = { range = "1.1 .. 2", without = ["leaf-palette"] }
     lock: 1 added
       added  bark-log  1.1.0  2.0 KiB  MIT  needed here
     nothing was written

@@ -1,6 +1,6 @@
 //! Editing a manifest's text in place: comments, order and spacing survive every command.
 
-use toml_edit::{Array, DocumentMut, InlineTable, Item, RawString, Table, TableLike, Value, value};
+use toml_edit::{Array, Decor, DocumentMut, InlineTable, Item, RawString, Table, TableLike, Value, value};
 
 use super::{AS_FAMILY, syntax};
 use crate::fault::Fault;
@@ -78,6 +78,20 @@ impl ManifestText {
         self.add_names(purpose, package, "parts", parts.iter().map(PartName::as_str));
     }
 
+    /// The line that declares a need, as it is written but for blanks and comments.
+    pub fn need_line(&self, purpose: Option<&Purpose>, package: &PackageName) -> Option<String> {
+        let needs = match purpose {
+            None => self.document.get("needs")?,
+            Some(purpose) => self.document.get("needs-for")?.get(purpose.as_str())?,
+        };
+        let (key, item) = needs.as_table_like()?.get_key_value(package.as_str())?;
+        let key = toml_edit::Key::new(key.get()).display_repr().into_owned();
+        Some(match item {
+            Item::Value(value) => format!("{key} = {}", value.to_string().trim()),
+            item => format!("{key} = {}", item.clone().into_value().ok()?.to_string().trim()),
+        })
+    }
+
     /// Adds names to a list that a need has, or gets.
     fn add_names<'n>(
         &mut self,
@@ -119,6 +133,10 @@ impl ManifestText {
     fn add_to_need(&mut self, purpose: Option<&Purpose>, package: &PackageName, key: &str, new: Value) {
         let needs = self.needs_or_new(purpose);
         let Some(item) = needs.get_mut(package.as_str()) else { return };
+        if let Some(table) = item.as_inline_table_mut() {
+            add_to_inline(table, key, new);
+            return;
+        }
         if let Some(table) = item.as_table_like_mut() {
             table.insert(key, value(new));
             return;
@@ -227,6 +245,21 @@ fn table_at(table: &mut Table, position: isize) -> Option<&mut Table> {
         return Some(table);
     }
     table.iter_mut().filter_map(|(_, item)| item.as_table_mut()).find_map(|below| table_at(below, position))
+}
+
+/// Adds a key to a table in braces: the blank before the closing one stays there.
+fn add_to_inline(table: &mut InlineTable, key: &str, mut new: Value) {
+    let last = table.iter().last().map(|(last, _)| last.to_owned());
+    let last = last.filter(|_| !table.contains_key(key)).and_then(|last| table.get_mut(&last));
+    let blank = last.and_then(|last| {
+        let blank = last.decor().suffix()?.as_str()?.to_owned();
+        last.decor_mut().set_suffix("");
+        Some(blank)
+    });
+    if let Some(blank) = blank {
+        *new.decor_mut() = Decor::new(" ", blank);
+    }
+    table.insert(key, new);
 }
 
 /// Puts a text where another value stands, with that one's blanks and trailing comment.

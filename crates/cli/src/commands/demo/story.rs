@@ -13,6 +13,7 @@ use crate::failure::Failure;
 use crate::ui::{Ui, style, styled};
 
 const GATE: &str = "fernhollow/gate-kiosk";
+const HAND: &str = "fernhollow/hand-unit";
 const COLLEAGUE: &str = "colleague/gate-kiosk";
 
 /// Tells the story in a world that was just built.
@@ -21,6 +22,7 @@ pub fn tell(ui: &Ui, world: &World) -> Result<(), Failure> {
     teller.declare()?;
     teller.share()?;
     teller.change()?;
+    teller.fit()?;
     teller.check()?;
     teller.supply()?;
     teller.close();
@@ -82,10 +84,28 @@ impl Teller<'_> {
         self.run(GATE, &["need", "moss-map", "2", "--dry-run"], 0)
     }
 
+    fn fit(&self) -> Result<(), Failure> {
+        self.heading("Every target gets what works there");
+        self.text("The kiosk says where it runs. From here on its shelf is that target's.");
+        let path = self.path(GATE).join("bibliotax.toml");
+        let text = fs::read_to_string(&path).at("read", &path)?;
+        let target = "\n[targets.gate-kiosk]\nos = \"linux\"\narch = \"x86_64\"\norchard-runtime = \"5\"\n";
+        fs::write(&path, text + target).at("write", &path)?;
+        self.run(GATE, &["install"], 0)?;
+        self.text("The gardeners' handheld has another chip and a lower level. What suits it is known before it is needed.");
+        self.run(HAND, &["fit", "moss-map", "pergola/natives", "soil-curve"], 1)?;
+        self.text("So it gets the release that has files for its chip, and all of that family with it.");
+        self.run(HAND, &["need", "pergola/natives"], 0)?;
+        self.text("A component brings what it needs and files of its own.");
+        self.run(HAND, &["need", "valve-proto", "--components", "trace"], 0)?;
+        self.text("A level that it can't reach is told with what would help.");
+        self.run(HAND, &["need", "moss-map", "3"], 4)
+    }
+
     fn check(&self) -> Result<(), Failure> {
         self.heading("What is installed can be checked");
-        self.shell("rm shelf/soil-curve/src/soil_curve.c; echo extra > shelf/soil-curve/notes.txt");
-        let package = self.path(GATE).join("shelf/soil-curve");
+        self.shell("cd shelf/gate-kiosk; rm soil-curve/src/soil_curve.c; echo extra > soil-curve/notes.txt");
+        let package = self.path(GATE).join("shelf/gate-kiosk/soil-curve");
         remove(&package.join("src/soil_curve.c"))?;
         fs::write(package.join("notes.txt"), "extra\n").at("write", &package)?;
         self.run(GATE, &["verify"], 1)?;

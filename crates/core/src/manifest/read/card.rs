@@ -6,14 +6,14 @@ use toml_edit::{Item, Key, TableLike};
 
 use super::Reader;
 use super::values::span;
-use crate::card::{CardConflict, CardNeed, Component, MAIN, Provided};
+use crate::card::{CardConflict, CardNeed, Component, MAIN, Provided, Step, StepCheck, StepPer, StepWhen};
 use crate::facet::Fits;
 use crate::fault::Fault;
 use crate::inner_path::InnerPath;
 use crate::manifest::{CardPart, PartDeclaration};
 use crate::name::ComponentName;
 
-const CARD_KEYS: [&str; 12] = [
+const CARD_KEYS: [&str; 13] = [
     "summary",
     "description",
     "homepage",
@@ -26,14 +26,19 @@ const CARD_KEYS: [&str; 12] = [
     "components",
     "files",
     "parts",
+    "steps",
 ];
-const LATER_CARD_KEYS: [&str; 1] = ["steps"];
 const COMPONENT_KEYS: [&str; 4] = ["summary", "default", "needs", "parts"];
 const PART_KEYS: [&str; 4] = ["part", "for", "from", "files"];
+const STEP_KEYS: [&str; 6] = ["id", "when", "per", "for", "text", "check"];
+const CHECK_KEYS: [&str; 2] = ["file", "contains"];
+const STEP_TIMES: [(&str, StepWhen); 2] = [("install", StepWhen::Install), ("update", StepWhen::Update)];
+const STEP_THINGS: [(&str, StepPer); 3] =
+    [("project", StepPer::Project), ("target", StepPer::Target), ("device", StepPer::Device)];
 
 impl Reader {
     pub(super) fn card(&mut self, table: &dyn TableLike) -> CardPart {
-        self.only_known(table, "`[card]`", &CARD_KEYS, &LATER_CARD_KEYS);
+        self.only_known(table, "`[card]`", &CARD_KEYS, &[]);
         let mut text = |key| table.get(key).and_then(|item| self.text(item, key));
         let [summary, description, homepage, repository, notes] =
             ["summary", "description", "homepage", "repository", "notes"].map(&mut text);
@@ -53,7 +58,8 @@ impl Reader {
             exposes,
             components: self.each(table, "components", Self::component).into_iter().collect(),
             files: self.texts(table, "files"),
-            parts: self.parts(table),
+            parts: self.tables(table, "parts", Self::part),
+            steps: self.tables(table, "steps", Self::step),
         }
     }
 
@@ -81,18 +87,51 @@ impl Reader {
         Some((self.name(key)?, component))
     }
 
-    fn parts(&mut self, table: &dyn TableLike) -> Vec<PartDeclaration> {
-        let Some(item) = table.get("parts") else { return Vec::new() };
-        let mut parts = Vec::new();
-        match (item.as_array_of_tables(), item.as_array()) {
-            (Some(tables), _) => parts.extend(tables.iter().filter_map(|table| self.part(item, table))),
-            (None, Some(array)) if array.iter().all(|value| value.as_inline_table().is_some()) => {
-                let tables = array.iter().filter_map(|value| value.as_inline_table());
-                parts.extend(tables.filter_map(|table| self.part(item, table)));
-            }
-            _ => self.wrong_kind(item, "parts", "a list of tables: `[[card.parts]]`"),
+    fn step(&mut self, item: &Item, table: &dyn TableLike) -> Option<Step> {
+        self.only_known(table, "a step", &STEP_KEYS, &[]);
+        for key in ["id", "text"].into_iter().filter(|key| table.get(key).is_none()) {
+            let fault = Fault::new("manifest.step", format!("a step has no `{key}`"), span(item));
+            self.faults.push(fault.mend(format!("write `{key} = \"…\"`")));
         }
-        parts
+        let only_for = table.get("for").and_then(|item| self.table(item, "for"));
+        let when = table.get("when");
+        let when =
+            when.and_then(|item| self.one_of(item, "when", "manifest.step", "time of a step", &STEP_TIMES));
+        let per = table.get("per");
+        let per = per.and_then(|item| {
+            self.one_of(item, "per", "manifest.step", "thing to do a step for", &STEP_THINGS)
+        });
+        Some(Step {
+            id: self.parsed(table, "id")?,
+            when: when.unwrap_or_default(),
+            per: per.unwrap_or_default(),
+            only_for: only_for.map_or_else(Fits::new, |table| self.fits(table)),
+            text: table.get("text").and_then(|item| self.text(item, "text"))?,
+            check: table.get("check").and_then(|item| self.check(item)),
+        })
+    }
+
+    fn check(&mut self, item: &Item) -> Option<StepCheck> {
+        let table = self.table(item, "check")?;
+        self.only_known(table, "a check", &CHECK_KEYS, &[]);
+        let Some(file) = table.get("file") else {
+            let fault = Fault::new("manifest.step", "a check has no `file`", span(item));
+            self.faults.push(fault.mend("say which file of the project shows that the step was done"));
+            return None;
+        };
+        let contains = table.get("contains").and_then(|item| self.text(item, "contains"));
+        Some(StepCheck { file: self.inner_path(file, "file", "manifest.step")?, contains })
+    }
+
+    /// A path inside the project.
+    fn inner_path(&mut self, item: &Item, key: &str, code: &'static str) -> Option<InnerPath> {
+        let written = self.text(item, key)?;
+        let path = InnerPath::new(&written);
+        if path.is_err() {
+            let message = format!("`{written}` is no path inside the project");
+            self.faults.push(Fault::new(code, message, span(item)));
+        }
+        path.ok()
     }
 
     fn part(&mut self, item: &Item, table: &dyn TableLike) -> Option<PartDeclaration> {
@@ -108,12 +147,7 @@ impl Reader {
             self.faults.push(fault.mend("say which folder of the project it is made from"));
             return None;
         };
-        let written = self.text(from, "from")?;
-        let Ok(from) = InnerPath::new(written.trim_start_matches("./").trim_end_matches('/')) else {
-            let message = format!("`{written}` is no folder inside the project");
-            self.faults.push(Fault::new("manifest.part", message, span(from)));
-            return None;
-        };
+        let from = self.inner_path(from, "from", "manifest.part")?;
         Some(PartDeclaration { part, only_for, from, files: self.texts(table, "files") })
     }
 

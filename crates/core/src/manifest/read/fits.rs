@@ -105,16 +105,6 @@ impl Reader {
     }
 
     fn rule(&mut self, item: &Item) -> Option<Unstated> {
-        let word = self.text(item, "unstated")?;
-        let rule = RULES.iter().find(|(name, _)| *name == word).map(|(_, rule)| *rule);
-        if rule.is_none() {
-            let fault = Fault::new(
-                "manifest.rule",
-                format!("`{word}` is no rule about what is not stated"),
-                span(item),
-            );
-            self.faults.push(with_nearest(fault, &word, RULES.iter().map(|(name, _)| *name)));
-        }
-        rule
+        self.one_of(item, "unstated", "manifest.rule", "rule about what is not stated", &RULES)
     }
 }

@@ -92,6 +92,45 @@ impl Reader {
         items.iter().filter_map(|item| self.parse(item, key)).collect()
     }
 
+    /// Tables in a list, each read on its own.
+    pub(super) fn tables<T>(
+        &mut self,
+        top: &dyn TableLike,
+        key: &str,
+        mut read: impl FnMut(&mut Self, &Item, &dyn TableLike) -> Option<T>,
+    ) -> Vec<T> {
+        let Some(item) = top.get(key) else { return Vec::new() };
+        match (item.as_array_of_tables(), item.as_array()) {
+            (Some(tables), _) => tables.iter().filter_map(|table| read(self, item, table)).collect(),
+            (None, Some(array)) if array.iter().all(Value::is_inline_table) => {
+                let tables = array.iter().filter_map(Value::as_inline_table);
+                tables.filter_map(|table| read(self, item, table)).collect()
+            }
+            _ => {
+                self.wrong_kind(item, key, &format!("a list of tables: `[[card.{key}]]`"));
+                Vec::new()
+            }
+        }
+    }
+
+    /// One of the words that are possible at a place.
+    pub(super) fn one_of<T: Copy>(
+        &mut self,
+        item: &Item,
+        key: &str,
+        code: &'static str,
+        what: &str,
+        known: &[(&str, T)],
+    ) -> Option<T> {
+        let word = self.text(item, key)?;
+        let found = known.iter().find(|(name, _)| *name == word).map(|(_, value)| *value);
+        if found.is_none() {
+            let fault = Fault::new(code, format!("`{word}` is no {what}"), span(item));
+            self.faults.push(with_nearest(fault, &word, known.iter().map(|(name, _)| *name)));
+        }
+        found
+    }
+
     pub(super) fn wrong_kind(&mut self, item: &Item, key: &str, expected: &str) {
         let message = format!("`{key}` has to be {expected}");
         self.faults

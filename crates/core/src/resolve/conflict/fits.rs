@@ -7,7 +7,7 @@ use crate::name::{FacetName, PartName};
 use crate::resolve::Catalogue;
 use crate::resolve::choices::Choices;
 use crate::resolve::universe::{Extra, Fact, Lack, Package};
-use crate::variant::{made_for, spoken};
+use crate::variant::{made_for, spoken, spoken_machine};
 
 impl<C: Catalogue> Teller<'_, C> {
     /// Why releases don't fit a place; nothing for any other fact.
@@ -37,19 +37,24 @@ impl<C: Catalogue> Teller<'_, C> {
         let mut facets: Vec<&FacetName> = facets.collect();
         facets.sort();
         facets.dedup();
-        let has: Vec<String> = facets
-            .iter()
-            .map(|facet| match place.values.get(*facet) {
-                Some(value) => format!("{facet} {}", self.universe.facets.plain(facet, value)),
-                None => format!("no {facet}"),
-            })
-            .collect();
-        let states = if place.is_promise { "promises" } else { "has" };
+        let plain = |facet: &FacetName| {
+            Some((facet.clone(), self.universe.facets.plain(facet, place.values.get(facet)?)))
+        };
+        let said: Fits = facets.iter().filter_map(|facet| plain(facet)).collect();
+        let unsaid = facets.iter().filter(|facet| !said.contains_key(**facet));
+        let unsaid = unsaid.map(|facet| format!("states no {facet}"));
+        let verb = match (place.is_promise, spoken_machine(&said).is_empty()) {
+            (true, _) => "promises",
+            (false, true) => "has",
+            (false, false) => "is",
+        };
+        let said = (!said.is_empty()).then(|| format!("{verb} {}", spoken(&said)));
+        let has: Vec<String> = said.into_iter().chain(unsaid).collect();
         let who = spoken_inside(package, releases) + &spoken_extra(extra);
         let have = if releases.only().is_some() { "has" } else { "have" };
         let there_are: Vec<String> = there_are.iter().map(spoken).collect();
         let (has, there_are) = (has.join(" and "), there_are.join(" or "));
-        format!("{} {states} {has}, and {who} {have} {part} for {there_are} only.", place.name)
+        format!("{} {has}, and {who} {have} {part} for {there_are} only.", place.name)
     }
 
     /// Why releases don't fit a place for what they say of a facet.

@@ -105,7 +105,7 @@ pub fn rules(registry: &Registry, problem: &Problem) -> Vec<Rule> {
                 }
                 let fails = match release.level {
                     Some(level) => level > level_of(place),
-                    None => problem.unstated.others == Unstated::Refuse,
+                    None => problem.unstated.others == Unstated::Refuse && release.natives.is_empty(),
                 };
                 rules.extend(fails.then(|| Rule::Unfit(who.clone(), number, None)));
             }

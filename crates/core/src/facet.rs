@@ -36,6 +36,47 @@ pub enum Facet {
     Claim,
 }
 
+/// Why a definition makes no sense.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum DefinitionProblem {
+    /// A ladder without levels.
+    #[error("a ladder has at least one level")]
+    NoLevels,
+    /// A word that stands for two levels, or for a level twice.
+    #[error("`{0}` is there twice")]
+    Twice(String),
+    /// An alias of no level.
+    #[error("`{alias}` stands for `{level}`, which is no level")]
+    NoLevel {
+        /** The alias. */
+        alias: String,
+        /** What it is said to stand for. */
+        level: String,
+    },
+}
+
+impl Facet {
+    /// Whether the definition makes sense.
+    pub fn check(&self) -> Result<(), DefinitionProblem> {
+        let twice = |words: &[String]| {
+            let again = words.iter().enumerate().find(|(at, word)| words[..*at].contains(word));
+            again.map_or(Ok(()), |(_, word)| Err(DefinitionProblem::Twice(word.clone())))
+        };
+        match self {
+            Self::Claim => Ok(()),
+            Self::Choice { values } => twice(values),
+            Self::Ladder { levels, .. } if levels.is_empty() => Err(DefinitionProblem::NoLevels),
+            Self::Ladder { levels, aliases } => {
+                twice(&levels.iter().chain(aliases.keys()).cloned().collect::<Vec<_>>())?;
+                let lost = aliases.iter().find(|(_, level)| !levels.contains(level));
+                lost.map_or(Ok(()), |(alias, level)| {
+                    Err(DefinitionProblem::NoLevel { alias: alias.clone(), level: level.clone() })
+                })
+            }
+        }
+    }
+}
+
 /// What a release, a promise or a target says of one facet.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(untagged)]

@@ -1,5 +1,5 @@
-//! Reads and parses every history of a registry in a folder, one after the other and nothing else: what `bench/`
-//! holds resolving against.
+//! Reads and parses every history of a registry in a folder, and a lock if one is named, one after the other and
+//! nothing else: what `bench/` holds resolving and fitting against.
 
 use std::fs;
 use std::path::Path;
@@ -7,6 +7,10 @@ use std::path::Path;
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let root = std::env::args().nth(1).ok_or("which folder?")?;
     let mut lines = 0;
+    if let Some(lock) = std::env::args().nth(2) {
+        let lock: serde_json::Value = serde_json::from_str(&fs::read_to_string(lock)?)?;
+        lines += usize::from(lock.is_object());
+    }
     for bin in fs::read_dir(Path::new(&root).join("packages"))? {
         for history in fs::read_dir(bin?.path())? {
             for line in fs::read_to_string(history?.path())?.lines() {

@@ -12,7 +12,7 @@ use bibliotax_core::resolve::Catalogue;
 use bibliotax_registry::registries::Registries;
 use serde_json::{Value, json};
 
-use self::ladder::{Ladder, ladders};
+use self::ladder::{Ladder, Ladders};
 use super::install::not_locked;
 use super::need::check_known;
 use crate::codes::Exit;
@@ -31,7 +31,7 @@ const MOST_COLUMNS: usize = 4;
 /// --target other levels are tried out; no file changes. Ends with status 1 where something doesn't fit.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  bibliotax fit\n  bibliotax fit soil-curve\n  bibliotax fit --level orchard-runtime=4\n  bibliotax fit --target hand-unit:orchard-runtime=4"
+    after_help = "Examples:\n  bibliotax fit\n  bibliotax fit soil-curve\n  bibliotax fit --level orchard-runtime=4\n  bibliotax fit --target hand-unit:orchard-runtime=4\n  bibliotax fit --used-by ../hand-unit --used-by ../gate-kiosk"
 )]
 pub struct Fit {
     /// Packages to look at instead of the locked ones
@@ -43,6 +43,9 @@ pub struct Fit {
     /// Try one target, declared or not, at this level, or with this value
     #[arg(long = "target", value_name = "TARGET:FACET=VALUE")]
     targets: Vec<String>,
+    /// Of a library: hold its levels against the targets of this project, which uses it; may be given several times
+    #[arg(long = "used-by", value_name = "FOLDER")]
+    used_by: Vec<String>,
 }
 
 /// A release to look at.
@@ -82,9 +85,26 @@ impl Fit {
                 names.iter().map(row).collect::<Result<Vec<_>, _>>()?
             }
         };
-        let ladders = ladders(&rows, &places, &facets);
+        let users = self.users(&project, here, ui)?;
+        let ladders =
+            Ladders { rows: &rows, places: &places, users: &users, facets: &facets, registries: &registries };
+        let ladders = ladders.all();
         let exit = show(ui, &rows, &places, &facets, &ladders);
         Ok(exit)
+    }
+
+    /// The targets of the projects that use this one.
+    fn users(&self, project: &Project, here: &Path, ui: &Ui) -> Result<Vec<Target>, Failure> {
+        let mut targets = Vec::new();
+        for folder in &self.used_by {
+            let user = Project::find(&here.join(folder))?;
+            let library = &project.manifest.project.name;
+            if !user.manifest.needs.iter().any(|need| need.package == *library) {
+                ui.warn(format!("{} doesn't need {library}", user.manifest.project.name));
+            }
+            targets.extend(user.manifest.targets);
+        }
+        Ok(targets)
     }
 
     fn try_target(&self, word: &str, places: &mut Vec<Target>, facets: &Facets) -> Result<(), Failure> {
@@ -190,7 +210,9 @@ fn show(ui: &Ui, rows: &[Row], places: &[Target], facets: &Facets, ladders: &[La
         some => format!("{some} of {} don't fit everywhere", count(rows.len(), "package")),
     });
     ladders.iter().for_each(|ladder| ladder.show(ui));
-    report(ui, &found, places, ladders);
+    if ui.is_json() {
+        report(ui, &found, places, ladders);
+    }
     if misfits == 0 { Exit::Done } else { Exit::Differs }
 }
 
@@ -210,7 +232,12 @@ fn show_columns(ui: &Ui, found: &[Found<'_>], places: &[Target]) {
 
 /// Below a package, what it says of the places that it does not simply fit; alike for several places in one line.
 fn show_reasons(ui: &Ui, row: &Row, found: &[Option<Suits>], places: &[Target], facets: &Facets) {
-    ui.answer(format!("{} {}", styled(style::STRONG, &row.name), row.release.entry.version));
+    let title = format!("{} {}", styled(style::STRONG, &row.name), row.release.entry.version);
+    if found.iter().all(|fit| *fit == Some(Suits::Yes)) {
+        ui.answer(format!("{title}: yes, on all {}", count(places.len(), "target")));
+        return;
+    }
+    ui.answer(title);
     let mut lines: Vec<(String, Vec<String>)> = Vec::new();
     for (place, fit) in places.iter().zip(found) {
         let Some(fit) = fit.as_ref().filter(|fit| places.len() > MOST_COLUMNS || !matches!(fit, Suits::Yes))

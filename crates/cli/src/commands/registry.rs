@@ -75,11 +75,18 @@ impl Registry {
 
 fn read_facets(file: &Path) -> Result<BTreeMap<FacetName, Facet>, Failure> {
     let text = read_text(file, LARGEST_FACETS)?.unwrap_or_default();
-    serde_json::from_str(&text).map_err(|error| {
-        let message = format!("{} defines no facets: {}", file.display(), without_place(&error));
-        Failure::new("facet.file", message)
+    let wrong = |what: String| {
+        Failure::new("facet.file", format!("{} {what}", file.display()))
             .mend(r#"write it like {"orchard-runtime": {"kind": "ladder", "levels": ["1", "2"]}}"#)
-    })
+    };
+    let facets: BTreeMap<FacetName, Facet> = serde_json::from_str(&text)
+        .map_err(|error| wrong(format!("defines no facets: {}", without_place(&error))))?;
+    for (name, facet) in &facets {
+        facet
+            .check()
+            .map_err(|problem| wrong(format!("defines `{name}` so that it makes no sense: {problem}")))?;
+    }
+    Ok(facets)
 }
 
 fn create(

@@ -28,11 +28,10 @@ fn raised_line(raised: &Raised) -> String {
 }
 
 fn raised_note(raised: &Raised) -> String {
-    let Raised { place, facet, level } = raised;
-    if place.is_promise {
-        format!("in the manifest: promises less, {facet} {level} and above")
+    if raised.place.is_promise {
+        "in the manifest; it promises less".to_owned()
     } else {
-        format!("in the manifest: where {} can be raised to {facet} {level}", place.name)
+        format!("in the manifest, if {} can be raised", raised.place.name)
     }
 }
 

@@ -82,7 +82,7 @@ fn a_conflict_speaks_of_targets_and_levels_and_a_need_can_be_limited_to_a_target
     ways out, each tried:
       bibliotax need moss-map "2.3 .. 3"              # takes moss-map 2.3.0
       bibliotax need moss-map 3 --target gate-kiosk   # takes moss-map to gate-kiosk only
-      [targets.hand-unit] orchard-runtime = "4"       # in the manifest: where hand-unit can be raised to orchard-runtime 4
+      [targets.hand-unit] orchard-runtime = "4"       # in the manifest, if hand-unit can be raised
     ----- status 4
     "#);
     assert_snapshot!(garden.run(&["need", "moss-map", "3", "--target", "gate-kiosk"]), @r#"
@@ -182,7 +182,7 @@ fn a_library_keeps_its_promise() {
       help: take one of the ways below; nothing was changed
     ways out, each tried:
       bibliotax need soil-curve "1.7 .. 2"   # takes soil-curve 1.7.0
-      [fits] orchard-runtime = "4"           # in the manifest: promises less, orchard-runtime 4 and above
+      [fits] orchard-runtime = "4"           # in the manifest; it promises less
     ----- status 4
     "#);
     assert_snapshot!(garden.run(&["fit"]), @"
@@ -191,13 +191,39 @@ fn a_library_keeps_its_promise() {
     nothing that is said speaks against any of it
 
     orchard-runtime, level by level
-      1            soil-curve 1.7.0 asks for more
-      2  promised  all works
-      3            all works
-      4            all works
-      5            all works
-      6            all works
+      1            not: soil-curve 1.7.0
+      2  promised  all needs work
+      3            all needs work
+      4            all needs work
+      5            all needs work
+      6            all needs work
+    newest that works, level by level
+                  1     2      3      4      5      6
+      soil-curve  none  1.7.0  1.7.0  2.0.0  2.1.0  2.1.0
     the promise is the lowest level that works
+    ----- status 0
+    ");
+    let user = "[project]\nname = \"shed\"\n[needs]\ngate-kiosk = \"1\"\n[targets.shed]\norchard-runtime = \"3\"\n\
+        [targets.barn]\norchard-runtime = \"canopy\"\n";
+    garden.write("shed/bibliotax.toml", user);
+    assert_snapshot!(garden.run(&["fit", "--used-by", "../shed"]), @"
+                         the promise
+      soil-curve  1.7.0  yes
+    nothing that is said speaks against any of it
+
+    orchard-runtime, level by level
+      1            not: soil-curve 1.7.0  all targets can use it
+      2  promised  all needs work         all targets can use it
+      3            all needs work         all targets can use it
+      4            all needs work         only barn can use it
+      5            all needs work         no target can use it
+      6            all needs work         no target can use it
+    newest that works, level by level
+                  1     2      3      4      5      6
+      soil-curve  none  1.7.0  1.7.0  2.0.0  2.1.0  2.1.0
+    the promise is the lowest level that works
+    3 is the highest level that all targets have
+    raised to 4, it breaks shed
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["fit", "--level", "orchard-runtime=sapling"]), @"
@@ -208,12 +234,15 @@ fn a_library_keeps_its_promise() {
     1 of 1 package doesn't fit everywhere
 
     orchard-runtime, level by level
-      1  promised  soil-curve 1.7.0 asks for more
-      2            all works
-      3            all works
-      4            all works
-      5            all works
-      6            all works
+      1  promised  not: soil-curve 1.7.0
+      2            all needs work
+      3            all needs work
+      4            all needs work
+      5            all needs work
+      6            all needs work
+    newest that works, level by level
+                  1     2      3      4      5      6
+      soil-curve  none  1.7.0  1.7.0  2.0.0  2.1.0  2.1.0
     2 is the lowest level that works
     ----- status 1
     ");
@@ -313,6 +342,9 @@ fn what_makes_no_sense_of_facets_ends_with_its_code() {
         ("[targets.shed]\nos = [\"linux\", \"macos\"]", "manifest.wrong-kind"),
         ("[facets.ahead-of-time]\nkind = \"choice\"", "facet.clash"),
         ("[facets.shade]\nkind = \"lader\"", "manifest.facet"),
+        ("[facets.shade]\nkind = \"ladder\"", "manifest.facet"),
+        ("[facets.shade]\nkind = \"ladder\"\nlevels = [\"1\"]\naliases = { deep = \"2\" }", "manifest.facet"),
+        ("[facets.shade]\nkind = \"choice\"\nvalues = [\"deep\", \"deep\"]", "manifest.facet"),
         ("[rules]\nunstated = \"warm\"", "manifest.rule"),
         ("[needs]\nbark-log = { range = \"1\", targets = [\"shed\"] }", "manifest.unknown-target"),
     ];

@@ -55,6 +55,10 @@ impl Reader {
                 return None;
             }
         };
+        if let Err(problem) = facet.check() {
+            let message = format!("the definition of `{name}` makes no sense: {problem}");
+            self.faults.push(Fault::new("manifest.facet", message, key_span(key)));
+        }
         Some((name, facet))
     }
 

@@ -12,6 +12,7 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Listing};
 use bibliotax_core::version::Version;
+use bibliotax_registry::registries::Registries;
 use serde_json::json;
 
 use super::need::check_known;
@@ -23,6 +24,9 @@ use crate::ui::{Ui, clean, style, styled};
 
 /// Most releases that are listed unless all are asked for.
 const MOST_RELEASES: usize = 6;
+
+/// Most of the last releases whose notes are told.
+const MOST_NOTES: usize = 3;
 
 /// Tell all that is known of a package
 ///
@@ -58,8 +62,10 @@ impl Describe {
         let release = self.chosen(&name, &listing, &places, &facets)?;
         let card = registries.card(&name, &listing.source, &release.entry.card)?;
         let lock = project.sound_lock().ok().flatten();
+        let notes = notes(&registries, &listing, release);
+        let (places, facets) = (places.as_slice(), facets.as_ref());
         let described =
-            Described { ui, listing: &listing, release, card: &card, places: &places, facets: &facets, lock };
+            Described { ui, listing: &listing, release, card: &card, places, facets, lock, notes: &notes };
         described.show(self.releases);
         described.report();
         Ok(Exit::Done)
@@ -99,6 +105,17 @@ fn describe_capability(ui: &Ui, name: &PackageName, listing: &Listing) -> Exit {
     Exit::Done
 }
 
+/// What the last releases beside this one say of what changed; nothing where their cards can't be had.
+fn notes(registries: &Registries, listing: &Listing, shown: &Release) -> Vec<(Version, String)> {
+    let releases = listing.history.releases().iter().rev().take(MOST_NOTES);
+    let others = releases.filter(|release| release.entry.version != shown.entry.version);
+    let notes = others.filter_map(|release| {
+        let card = registries.card(&release.entry.name, &listing.source, &release.entry.card).ok()?;
+        Some((release.entry.version.clone(), card.notes?))
+    });
+    notes.collect()
+}
+
 struct Described<'a> {
     ui: &'a Ui,
     listing: &'a Listing,
@@ -107,6 +124,8 @@ struct Described<'a> {
     places: &'a [Target],
     facets: &'a Facets,
     lock: Option<&'a Lock>,
+    /// What the last other releases say of what changed, the newest first.
+    notes: &'a [(Version, String)],
 }
 
 impl Described<'_> {
@@ -130,6 +149,11 @@ impl Described<'_> {
         parts::show_files(self.ui, card, &self.release.entry, self.places, self.facets);
         parts::show_steps(self.ui, card);
         self.show_releases(all_releases);
+        if !self.notes.is_empty() {
+            self.ui.answer(format!("\n{}", styled(style::STRONG, "what changed")));
+            let row = |(version, text): &(Version, String)| vec![format!(" {version}"), clean(text)];
+            self.ui.answer(table(self.ui, self.notes.iter().map(row)));
+        }
     }
 
     /// Heads and what stands behind them.
@@ -244,6 +268,7 @@ impl Described<'_> {
             "describe",
             json!({ "card": self.card, "source": self.listing.source,
             "fits": fits.collect::<serde_json::Map<_, _>>(), "releases": releases.collect::<Vec<_>>(),
+            "notes": self.notes.iter().map(|(version, text)| json!({ "version": version, "text": text })).collect::<Vec<_>>(),
             "manifest": self.line() }),
         );
     }

@@ -93,6 +93,11 @@ impl Ui {
         }
     }
 
+    /// A line of a log, which goes beside the results; from several threads at once.
+    pub fn log(line: &str) {
+        print_err(line);
+    }
+
     /// Something to heed that is no error.
     pub fn warn(&self, text: impl AsRef<str>) {
         if !self.quiet {

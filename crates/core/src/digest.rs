@@ -19,6 +19,11 @@ impl Digest {
         hasher.finish()
     }
 
+    /// Its 32 bytes.
+    pub fn as_bytes(&self) -> &[u8] {
+        &self.0
+    }
+
     /// The first byte as two hexadecimal digits: the folder that holds what has this digest.
     pub fn folder(&self) -> String {
         format!("{:02x}", self.0[0])

@@ -182,6 +182,11 @@ pub struct PartDeclaration {
 pub struct NamePattern(String);
 
 impl NamePattern {
+    /// The pattern that is written so.
+    pub fn new(text: impl Into<String>) -> Self {
+        Self(text.into())
+    }
+
     /// Whether the pattern means `name`.
     pub fn matches(&self, name: &PackageName) -> bool {
         match self.0.strip_suffix('*') {

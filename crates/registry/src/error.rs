@@ -100,6 +100,40 @@ pub enum RegistryError {
     Disk(#[from] DiskError),
 }
 
+impl RegistryError {
+    /// The stable code of the error, for programs; docs/errors.md lists all.
+    pub fn code(&self) -> &'static str {
+        match self {
+            Self::ExposesNothing { .. } => "card.exposes-nothing",
+            Self::Card(CardProblem::Facet { .. }) => "card.facet",
+            Self::Card(CardProblem::NoPart { .. }) => "card.no-part",
+            Self::BadPattern { .. } => "card.no-pattern",
+            Self::Card(CardProblem::Variant(_)) => "card.tie",
+            Self::Card(CardProblem::TwoSteps { .. }) => "card.two-steps",
+            Self::FacetClash { .. } => "facet.clash",
+            Self::Facet { .. } => "facet.value",
+            Self::NoVersion { .. } => "manifest.no-version",
+            Self::Ambiguous { .. } => "package.ambiguous",
+            Self::Clash { .. } | Self::PartsClash { .. } => "publish.clash",
+            Self::Link { .. } => "publish.link",
+            Self::NoFiles { .. } => "publish.nothing",
+            Self::Unpackable { .. } => "publish.path",
+            Self::BadDescription { .. } | Self::BrokenHistory { .. } => "registry.broken",
+            Self::Exists { .. } => "registry.exists",
+            Self::Missing { .. } | Self::NoRegistry { .. } => "registry.missing",
+            Self::NameTaken { .. } => "registry.name-taken",
+            Self::Newer { .. } => "registry.newer",
+            Self::NoFile { .. } => "registry.no-file",
+            Self::NotEmpty { .. } => "registry.not-empty",
+            Self::Scheme { .. } => "registry.scheme",
+            Self::Undeclared { .. } => "registry.undeclared",
+            Self::WrongCard { .. } => "registry.wrong-card",
+            Self::BadLines { .. } => "registry.bad-line",
+            Self::Disk(_) => "disk.failed",
+        }
+    }
+}
+
 fn json(facet: &Facet) -> String {
     // Texts and lists: nothing in a facet can fail to be JSON.
     serde_json::to_string(facet).unwrap_or_default()

@@ -5,6 +5,7 @@
 //! packages/<xx>/<name>.jsonl  a package's events, one JSON line each, only ever appended;
 //!                             xx is the first byte of SHA-256(name)
 //! files/<xx>/<sha256>         archives and full cards
+//! private/                    what a server keeps for itself: tokens, its log, half uploads
 //! ```
 //!
 //! Appending is guarded by a lock of the operating system on the history itself, and a line counts only with
@@ -12,6 +13,7 @@
 //! the next publisher removes the remains.
 
 mod append;
+mod upload;
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};
@@ -31,6 +33,7 @@ use serde::{Deserialize, Serialize};
 use crate::error::RegistryError;
 
 pub use self::append::Staged;
+pub use self::upload::{Upload, UploadProblem};
 
 /// The format that this version writes, and the newest that it reads.
 pub const FORMAT: u64 = 1;
@@ -42,11 +45,27 @@ const LARGEST_HISTORY: usize = 256 << 20;
 
 #[derive(Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Description {
-    format: u64,
-    name: String,
+pub(crate) struct Description {
+    pub(crate) format: u64,
+    pub(crate) name: String,
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    facets: BTreeMap<FacetName, Facet>,
+    pub(crate) facets: BTreeMap<FacetName, Facet>,
+    /// Where the interface for programs is, seen from the registry; none where there are only files.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) api: Option<String>,
+}
+
+impl Description {
+    /// Reads the description of a registry; `whose` names it.
+    pub(crate) fn read(text: &str, whose: &Path) -> Result<Self, RegistryError> {
+        let bad =
+            |error| RegistryError::BadDescription { path: whose.to_owned(), message: without_place(&error) };
+        let format = serde_json::from_str::<serde_json::Value>(text).map_err(bad)?["format"].as_u64();
+        if let Some(format) = format.filter(|format| *format > FORMAT) {
+            return Err(RegistryError::Newer { path: whose.to_owned(), format, known: FORMAT });
+        }
+        serde_json::from_str(text).map_err(bad)
+    }
 }
 
 /// A registry in a folder.
@@ -67,7 +86,7 @@ impl Folder {
         Self::can_be_created(root)?;
         make_folder(&root.join("packages"))?;
         make_folder(&root.join("files"))?;
-        let description = Description { format: FORMAT, name: name.to_owned(), facets };
+        let description = Description { format: FORMAT, name: name.to_owned(), facets, api: None };
         // Texts and lists with text keys: nothing in a description can fail to be JSON.
         let text = serde_json::to_string(&description).unwrap_or_default();
         write_whole(&root.join(DESCRIPTION), format!("{text}\n").as_bytes())?;
@@ -94,14 +113,30 @@ impl Folder {
         }
         let text = read_text(&root.join(DESCRIPTION), 1 << 20)?;
         let text = text.ok_or_else(|| RegistryError::NoRegistry { path: root.to_owned() })?;
-        let bad =
-            |error| RegistryError::BadDescription { path: root.to_owned(), message: without_place(&error) };
-        let format = serde_json::from_str::<serde_json::Value>(&text).map_err(bad)?["format"].as_u64();
-        if let Some(format) = format.filter(|format| *format > FORMAT) {
-            return Err(RegistryError::Newer { path: root.to_owned(), format, known: FORMAT });
-        }
-        let description: Description = serde_json::from_str(&text).map_err(bad)?;
+        let description = Description::read(&text, root)?;
         Ok(Self { root: root.to_owned(), name: description.name, facets: description.facets })
+    }
+
+    /// The description, as a server gives it that has an interface for programs at `api`.
+    pub fn served_description(&self, api: &str) -> String {
+        let (name, facets) = (self.name.clone(), self.facets.clone());
+        let description = Description { format: FORMAT, name, facets, api: Some(api.to_owned()) };
+        // As when it was written.
+        serde_json::to_string(&description).unwrap_or_default() + "\n"
+    }
+
+    /// The folder that holds it.
+    pub fn root(&self) -> &Path {
+        &self.root
+    }
+
+    /// The whole lines of a package's history; `None` if the registry doesn't hold the name.
+    pub fn history_text(&self, package: &PackageName) -> Result<Option<String>, RegistryError> {
+        let text = read_text(&self.history_path(package), LARGEST_HISTORY)?;
+        Ok(text.map(|mut text| {
+            text.truncate(text.rfind('\n').map_or(0, |end| end + 1));
+            text
+        }))
     }
 
     /// The name that the registry gives itself.
@@ -184,7 +219,7 @@ impl Folder {
         self.root.join("packages").join(bin).join(format!("{package}.jsonl"))
     }
 
-    fn file_path(&self, digest: &Digest) -> PathBuf {
+    pub(crate) fn file_path(&self, digest: &Digest) -> PathBuf {
         self.root.join("files").join(digest.folder()).join(digest.to_string())
     }
 }

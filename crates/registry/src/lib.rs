@@ -5,10 +5,12 @@
 //! | [`folder`] | a registry kept as plain files in a folder: reading, appending events, keeping files |
 //! | [`registries`] | all registries of a manifest as one catalogue; `ahead` looks packages up before they are asked for |
 //! | [`pack`] | a package folder as a list of files and as a reproducible archive |
-//! | [`publish`], [`check`] | from a project folder to a release; what a card has to be |
+//! | [`publish`], [`check`], [`accept`] | from a project folder to a release; what a card has to be; taking it in |
 //! | [`load`] | many cards and events at once |
+//! | [`tokens`] | who may publish what to a registry that is served |
 //! | [`error`] | what a registry refused |
 
+pub mod accept;
 mod ahead;
 pub mod check;
 pub mod error;
@@ -17,5 +19,6 @@ pub mod load;
 pub mod pack;
 pub mod publish;
 pub mod registries;
+pub mod tokens;
 
 pub use error::RegistryError;

@@ -22,10 +22,10 @@ use bibliotax_disk::read::read_text;
 use bibliotax_disk::write::folder_of;
 use serde_json::Value;
 
+use crate::accept::card_text;
 use crate::check::check_card;
 use crate::error::RegistryError;
 use crate::folder::Folder;
-use crate::publish::card_text;
 
 /// Largest file that is loaded, in bytes.
 const LARGEST: usize = 2 << 30;

@@ -3,18 +3,15 @@
 use std::collections::HashMap;
 use std::path::Path;
 
-use bibliotax_core::card::{
-    ArchiveFormat, Card, CardNeed, Event, FileRecord, MAIN, Provided, Provider, main_part,
-};
+use bibliotax_core::card::{ArchiveFormat, Card, CardNeed, FileRecord, MAIN, main_part};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Fits;
-use bibliotax_core::history::History;
 use bibliotax_core::inner_path::InnerPath;
 use bibliotax_core::manifest::Manifest;
-use bibliotax_core::name::{PackageName, PartName};
+use bibliotax_core::name::PartName;
 use jiff::Timestamp;
 
-use crate::check::check_card;
+use crate::accept::{accept, check_acceptable};
 use crate::error::RegistryError;
 use crate::folder::Folder;
 use crate::pack::{self, PackFile};
@@ -73,87 +70,16 @@ impl Release {
         self.parts.iter().flatten().map(|file| file.size).sum()
     }
 
-    /// Whether a registry could take the release, as far as can be told before it is packed.
-    pub fn check(&self, registry: &Folder) -> Result<(), RegistryError> {
-        if let Some(history) = registry.history(&self.card.name)? {
-            self.refuse_second(&history, None)?;
-        }
-        check_card(registry, &self.card)?;
-        for Provided { name, .. } in &self.card.provides {
-            check_is_capability(name, &registry.history(name)?.unwrap_or_default())?;
-        }
-        Ok(())
-    }
-
-    /// Packs the files and puts the release into a registry: archive and card first, and the event that makes
-    /// it a release last. A release that exists is never replaced.
+    /// Packs the files and puts the release into a registry: archives first, then what makes it a release.
     pub fn publish(mut self, registry: &Folder) -> Result<Published, RegistryError> {
-        self.check(registry)?;
+        check_acceptable(registry, &self.card)?;
         for (file, contents) in self.card.files.iter_mut().zip(&self.parts) {
             let staged = pack::write_archive(contents, registry.stage()?)?;
             (file.sha256, file.size) = registry.keep(staged)?;
         }
-        let (digest, _) = registry.keep(registry.stage_bytes(card_text(&self.card).as_bytes())?)?;
-        // A provider whose release is not there yet harms nobody; a release that its capability doesn't know would.
-        self.card.provides.iter().try_for_each(|provided| self.provide(registry, &provided.name))?;
-        let appended = registry.append(&self.card.name, |history| {
-            let is_there = self.refuse_second(history, Some(&self.card.files))?;
-            Ok::<_, RegistryError>(if is_there {
-                vec![]
-            } else {
-                vec![Event::Release(Box::new(self.card.entry(digest)))]
-            })
-        })?;
-        Ok(Published { files: self.card.files, already: appended == 0 })
+        let already = accept(registry, &self.card)?;
+        Ok(Published { files: self.card.files, already })
     }
-
-    /// Notes with a capability that the package provides it.
-    fn provide(&self, registry: &Folder, capability: &PackageName) -> Result<(), RegistryError> {
-        let provider = Provider { by: self.card.name.clone(), at: self.card.published };
-        registry.append(capability, |history| {
-            check_is_capability(capability, history)?;
-            let is_known = history.providers().contains(&provider.by);
-            Ok::<_, RegistryError>(if is_known { vec![] } else { vec![Event::Provided(provider.clone())] })
-        })?;
-        Ok(())
-    }
-
-    /// Whether the registry has this release already; an error if it has another by this version.
-    ///
-    /// Before the archive is made only other needs or another licence can be seen.
-    fn refuse_second(&self, history: &History, files: Option<&[FileRecord]>) -> Result<bool, RegistryError> {
-        if !history.providers().is_empty() {
-            let name = self.card.name.clone();
-            return Err(RegistryError::NameTaken { name, there: "capability", wanted: "package" });
-        }
-        let Some(there) = history.release(&self.card.version) else { return Ok(false) };
-        let entry = &there.entry;
-        let same = entry.needs == self.card.needs
-            && entry.components == self.card.components
-            && entry.family == self.card.family
-            && entry.provides == self.card.provides
-            && entry.conflicts == self.card.conflicts
-            && entry.fits == self.card.fits
-            && entry.license == self.card.license
-            && files.is_none_or(|files| entry.files == files);
-        if same {
-            return Ok(true);
-        }
-        Err(RegistryError::Exists { package: entry.name.clone(), version: entry.version.clone() })
-    }
-}
-
-fn check_is_capability(name: &PackageName, history: &History) -> Result<(), RegistryError> {
-    if history.releases().is_empty() {
-        return Ok(());
-    }
-    Err(RegistryError::NameTaken { name: name.clone(), there: "package", wanted: "capability" })
-}
-
-/// A card as its file holds it.
-pub fn card_text(card: &Card) -> String {
-    // Texts, lists and maps with text keys: nothing in a card can fail to be JSON.
-    serde_json::to_string(card).unwrap_or_default() + "\n"
 }
 
 fn card(manifest: &Manifest, published: Timestamp) -> Result<Card, RegistryError> {

@@ -4,6 +4,7 @@ use std::path::Path;
 
 use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::variant::spoken;
+use bibliotax_registry::accept::check_acceptable;
 use bibliotax_registry::folder::Folder;
 use bibliotax_registry::pack::PackFile;
 use bibliotax_registry::publish::{Release, prepare};
@@ -36,7 +37,7 @@ impl Publish {
         let project = Project::find(here)?;
         let registry = Folder::open(&self.folder(&project, here)?)?;
         let release = prepare(&project.manifest, &project.root, now())?;
-        release.check(&registry)?;
+        check_acceptable(&registry, &release.card)?;
         check_promise(&project)?;
         let mut result = as_json(&release);
         let title = format!("{} {}", release.card.name, release.card.version);

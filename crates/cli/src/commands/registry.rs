@@ -1,4 +1,7 @@
-//! `registry`: makes a registry in a folder, and loads it.
+//! `registry`: makes a registry in a folder, loads it, serves it and says who may publish to it.
+
+mod serve;
+mod token;
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -19,10 +22,10 @@ use crate::ui::Ui;
 /// Largest file of facets that is read, in bytes.
 const LARGEST_FACETS: usize = 1 << 20;
 
-/// Make and load a registry in a folder
+/// Make, load and serve a registry
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  bibliotax registry create ../registry\n  bibliotax registry load ../registry cards.jsonl"
+    after_help = "Examples:\n  bibliotax registry create ../registry\n  bibliotax registry load ../registry cards.jsonl\n  bibliotax registry serve --dir ../registry"
 )]
 pub struct Registry {
     #[command(subcommand)]
@@ -57,6 +60,8 @@ enum RegistryCommand {
         #[arg(long)]
         dry_run: bool,
     },
+    Serve(serve::Serve),
+    Token(token::Tokens),
 }
 
 impl Registry {
@@ -69,6 +74,8 @@ impl Registry {
             RegistryCommand::Load { folder, file, dry_run } => {
                 load_file(ui, &here.join(folder), &here.join(file), *dry_run)
             }
+            RegistryCommand::Serve(serve) => serve.run(here, ui),
+            RegistryCommand::Token(tokens) => tokens.run(here, ui),
         }
     }
 }

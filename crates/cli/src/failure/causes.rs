@@ -13,80 +13,57 @@ impl From<RegistryError> for Failure {
     fn from(error: RegistryError) -> Self {
         use RegistryError as E;
         let message = error.to_string();
-        let (code, mend) = match error {
+        let code = error.code();
+        let mend = match error {
             E::Disk(error) => return error.into(),
             E::BadLines { path, text, faults } => return Self::in_text(path, &text, faults),
-            E::Missing { .. } => (
-                "registry.missing",
-                "check the path under `[registries]`; `bibliotax registry create DIR` makes a new one",
-            ),
-            E::NoRegistry { .. } => {
-                ("registry.missing", "`bibliotax registry create DIR` makes one in a new folder")
+            E::Missing { .. } => {
+                "check the path under `[registries]`; `bibliotax registry create DIR` makes a new one"
             }
-            E::BadDescription { .. } => {
-                ("registry.broken", "restore the file; it is one line of JSON with `format` and `name`")
+            E::NoRegistry { .. } => "`bibliotax registry create DIR` makes one in a new folder",
+            E::BadDescription { .. } => "restore the file; it is one line of JSON with `format` and `name`",
+            E::Newer { .. } => "use the version of bibliotax that the registry's keepers use",
+            E::NotEmpty { .. } => "name a folder that is new or empty",
+            E::Scheme { .. } => "name a folder, relative to the manifest",
+            E::BrokenHistory { .. } => {
+                "tell the registry's keepers; packages whose history is whole can still be had"
             }
-            E::Newer { .. } => {
-                ("registry.newer", "use the version of bibliotax that the registry's keepers use")
-            }
-            E::NotEmpty { .. } => ("registry.not-empty", "name a folder that is new or empty"),
-            E::Scheme { .. } => ("registry.scheme", "name a folder, relative to the manifest"),
-            E::BrokenHistory { .. } => (
-                "registry.broken",
-                "tell the registry's keepers; packages whose history is whole can still be had",
-            ),
             E::Ambiguous { ref package, ref registries } => {
                 let registry = registries.first().map_or("…", |name| name.as_str());
                 let mend = format!(
                     "settle it: `bibliotax need {package} --registry {registry}`, or `owns = [\"{package}\"]` with one of the registries"
                 );
-                return Self::new("package.ambiguous", message).mend(mend);
+                return Self::new(code, message).mend(mend);
             }
-            E::Undeclared { .. } => {
-                ("registry.undeclared", "declare it again under `[registries]`, or run `bibliotax resolve`")
-            }
-            E::NoFile { .. } => {
-                ("registry.no-file", "tell the registry's keepers: an archive that was published is gone")
-            }
-            E::WrongCard { .. } => (
-                "registry.wrong-card",
-                "don't use it; tell the registry's keepers that a published card changed",
-            ),
-            E::Exists { .. } => {
-                ("registry.exists", "a release never changes: raise `version` in the manifest")
-            }
-            E::FacetClash { .. } => ("facet.clash", "let one of them define it, or give yours another name"),
-            E::Facet { .. } => {
-                ("facet.value", "check the name and the value, or define the facet under `[facets]`")
-            }
-            E::NameTaken { .. } => ("registry.name-taken", "choose another name"),
-            E::NoVersion { .. } => ("manifest.no-version", "write `version = \"0.1.0\"` under `[project]`"),
+            E::Undeclared { .. } => "declare it again under `[registries]`, or run `bibliotax resolve`",
+            E::NoFile { .. } => "tell the registry's keepers: an archive that was published is gone",
+            E::WrongCard { .. } => "don't use it; tell the registry's keepers that a published card changed",
+            E::Exists { .. } => "a release never changes: raise `version` in the manifest",
+            E::FacetClash { .. } => "let one of them define it, or give yours another name",
+            E::Facet { .. } => "check the name and the value, or define the facet under `[facets]`",
+            E::NameTaken { .. } => "choose another name",
+            E::NoVersion { .. } => "write `version = \"0.1.0\"` under `[project]`",
             E::Unpackable { .. } => {
-                ("publish.path", "rename it, or name the wanted ones with `files = [\"…\"]` under `[card]`")
+                "rename it, or name the wanted ones with `files = [\"…\"]` under `[card]`"
             }
-            E::Link { .. } => (
-                "publish.link",
-                "put the file itself there, or leave it out with `files = [\"…\"]` under `[card]`",
-            ),
-            E::Clash { .. } => ("publish.clash", "rename one of them"),
-            E::NoFiles { .. } => ("publish.nothing", "check `files` under `[card]`"),
-            E::BadPattern { .. } => ("card.no-pattern", "a pattern is like `include/**` or `src/*.c`"),
-            E::PartsClash { .. } => {
-                ("publish.clash", "leave it out of one of them: `files` under `[[card.parts]]`")
+            E::Link { .. } => {
+                "put the file itself there, or leave it out with `files = [\"…\"]` under `[card]`"
             }
-            E::Card(CardProblem::Facet { .. }) => (
-                "card.facet",
-                "check the name and the value; the registry's registry.json defines its facets",
-            ),
-            E::Card(CardProblem::Variant(_)) => (
-                "card.tie",
-                "say more in `for` of one of them, or add a file for just the targets that both are for",
-            ),
-            E::Card(CardProblem::TwoSteps { .. }) => ("card.two-steps", "give one of them another `id`"),
+            E::Clash { .. } => "rename one of them",
+            E::NoFiles { .. } => "check `files` under `[card]`",
+            E::BadPattern { .. } => "a pattern is like `include/**` or `src/*.c`",
+            E::PartsClash { .. } => "leave it out of one of them: `files` under `[[card.parts]]`",
+            E::Card(CardProblem::Facet { .. }) => {
+                "check the name and the value; the registry's registry.json defines its facets"
+            }
+            E::Card(CardProblem::Variant(_)) => {
+                "say more in `for` of one of them, or add a file for just the targets that both are for"
+            }
+            E::Card(CardProblem::TwoSteps { .. }) => "give one of them another `id`",
             E::Card(CardProblem::NoPart { .. }) => {
-                ("card.no-part", "declare it under `[[card.parts]]`, or leave it out of the component")
+                "declare it under `[[card.parts]]`, or leave it out of the component"
             }
-            E::ExposesNothing { .. } => ("card.exposes-nothing", "check the path and `files` under `[card]`"),
+            E::ExposesNothing { .. } => "check the path and `files` under `[card]`",
         };
         Self::new(code, message).mend(mend)
     }

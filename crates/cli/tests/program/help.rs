@@ -30,7 +30,7 @@ fn the_help_groups_commands_by_stage() {
 
     Supply packages
       publish   Publish this project as a release
-      registry  Make and load a registry in a folder
+      registry  Make, load and serve a registry
 
     See it at work
       demo      Tell the whole story on demo data, each step really run

@@ -1,0 +1,104 @@
+//! `registry serve`: a registry over HTTP.
+
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+
+use bibliotax_disk::error::At;
+use bibliotax_registry::folder::Folder;
+use bibliotax_server::serve::{Listening, tls};
+use bibliotax_server::{Access, App, Limits};
+use serde_json::json;
+
+use crate::codes::Exit;
+use crate::failure::Failure;
+use crate::ui::Ui;
+
+/// Serve a registry over HTTP
+///
+/// Reading is open to everybody who reaches the server; publishing wants a token (`bibliotax registry token create`). Each
+/// request is noted as a line of JSON on the standard error. Ctrl-C lets what is under way end.
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Examples:\n  bibliotax registry serve --dir ../registry\n  bibliotax registry serve --dir ../registry --listen 0.0.0.0:443 --cert chain.pem --key key.pem"
+)]
+pub struct Serve {
+    /// The registry's folder
+    #[arg(long, value_name = "DIR")]
+    dir: PathBuf,
+    /// The address and port to listen on; port 0 takes any that is free
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:8630")]
+    listen: SocketAddr,
+    /// The certificate chain for TLS, as PEM
+    #[arg(long, value_name = "FILE", requires = "key")]
+    cert: Option<PathBuf>,
+    /// The certificate's key, as PEM
+    #[arg(long, value_name = "FILE", requires = "cert")]
+    key: Option<PathBuf>,
+    /// Serve without TLS to other machines as well: for a network behind a proxy that has it
+    #[arg(long, conflicts_with = "cert")]
+    plain: bool,
+}
+
+impl Serve {
+    pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
+        let registry = Folder::open(&here.join(&self.dir))?;
+        if self.cert.is_none() && !self.plain && !self.listen.ip().is_loopback() {
+            let failure = Failure::new(
+                "serve.plain",
+                format!("{} is not this machine, and nothing is encrypted", self.listen),
+            );
+            return Err(failure
+                .mend("give a certificate (`--cert`, `--key`), or say that a proxy has one: `--plain`"));
+        }
+        let tls = match (&self.cert, &self.key) {
+            (Some(cert), Some(key)) => Some(tls(&here.join(cert), &here.join(key)).map_err(|error| {
+                Failure::new("serve.certificate", error.to_string())
+                    .mend("both files are PEM: the chain, and its private key")
+            })?),
+            _ => None,
+        };
+        let scheme = if tls.is_some() { "https" } else { "http" };
+        let title = registry.name().to_owned();
+        let quiet = ui.is_quiet();
+        let access = move |access: &Access| {
+            if !quiet {
+                Ui::log(&serde_json::to_string(access).unwrap_or_default());
+            }
+        };
+        let app = App::new(registry, Limits::default(), Box::new(access));
+        let runtime = tokio::runtime::Runtime::new().at("start", "the server")?;
+        runtime.block_on(async {
+            let listening = Listening::on(self.listen, tls, app).await;
+            let listening = listening.map_err(|error| cannot_listen(self.listen, &error))?;
+            let address = listening.address().at("listen on", self.listen.to_string())?;
+            ui.say(format!("serving {title} at {scheme}://{address}/"));
+            ui.report("registry serve", json!({ "url": format!("{scheme}://{address}/") }));
+            listening.run(stop()).await;
+            Ok(Exit::Done)
+        })
+    }
+}
+
+fn cannot_listen(address: SocketAddr, error: &std::io::Error) -> Failure {
+    let what = match error.kind() {
+        std::io::ErrorKind::AddrInUse => "another program listens there",
+        std::io::ErrorKind::PermissionDenied => "this needs more rights than you have",
+        _ => "the system refuses",
+    };
+    Failure::new("serve.address", format!("can't listen on {address}: {what}"))
+        .mend("choose another with `--listen`; port 0 takes any that is free")
+}
+
+/// Over when somebody asks the program to end.
+async fn stop() {
+    let interrupted = tokio::signal::ctrl_c();
+    #[cfg(unix)]
+    {
+        use tokio::signal::unix::{SignalKind, signal};
+        if let Ok(mut terminated) = signal(SignalKind::terminate()) {
+            tokio::select! { _ = interrupted => (), _ = terminated.recv() => () }
+            return;
+        }
+    }
+    let _ = interrupted.await;
+}

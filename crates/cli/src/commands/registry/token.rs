@@ -1,0 +1,132 @@
+//! `registry token`: who may publish to a registry that is served.
+
+use std::path::{Path, PathBuf};
+
+use bibliotax_registry::folder::Folder;
+use bibliotax_registry::tokens::{self, Action, Token, Wish};
+use jiff::Timestamp;
+use serde_json::json;
+
+use crate::codes::Exit;
+use crate::failure::Failure;
+use crate::show::table;
+use crate::ui::{Ui, clean};
+
+/// Say who may publish to a registry that is served
+#[derive(Debug, clap::Args)]
+pub struct Tokens {
+    #[command(subcommand)]
+    command: TokenCommand,
+}
+
+#[derive(Debug, clap::Subcommand)]
+enum TokenCommand {
+    /// Make a token; it is shown once and nothing keeps it
+    #[command(
+        after_help = "Example:\n  bibliotax registry token create ../registry \"the build server\" --package \"fernhollow/*\" --days 90"
+    )]
+    Create {
+        /// The registry's folder
+        folder: PathBuf,
+        /// Whom or what it is for
+        name: String,
+        /// A package that it is for, or the beginning of names before a `*`; may be given several times
+        #[arg(long = "package", value_name = "PATTERN", required = true)]
+        packages: Vec<String>,
+        /// What it allows; may be given several times
+        #[arg(long = "allow", value_name = "ACTION", value_parser = ["publish", "withdraw", "deprecate"], default_value = "publish")]
+        actions: Vec<String>,
+        /// Let it end after so many days
+        #[arg(long)]
+        days: Option<u32>,
+    },
+    /// List the tokens
+    #[command(after_help = "Example:\n  bibliotax registry token list ../registry")]
+    List {
+        /// The registry's folder
+        folder: PathBuf,
+    },
+    /// End a token
+    #[command(after_help = "Example:\n  bibliotax registry token revoke ../registry 4f1c09aa")]
+    Revoke {
+        /// The registry's folder
+        folder: PathBuf,
+        /// The token's id, as the list shows it
+        id: String,
+    },
+}
+
+impl Tokens {
+    pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
+        match &self.command {
+            TokenCommand::Create { folder, name, packages, actions, days } => {
+                let known = |word: &String| Action::ALL.iter().find(|(known, _)| known == word);
+                let actions = actions.iter().filter_map(known).map(|(_, action)| *action).collect();
+                let expires = days.map(|days| now() + jiff::SignedDuration::from_hours(24 * i64::from(days)));
+                let wish = Wish { name: name.clone(), packages: packages.clone(), actions, expires };
+                create(ui, &Folder::open(&here.join(folder))?, wish)
+            }
+            TokenCommand::List { folder } => list(ui, &Folder::open(&here.join(folder))?),
+            TokenCommand::Revoke { folder, id } => revoke(ui, &Folder::open(&here.join(folder))?, id),
+        }
+    }
+}
+
+fn create(ui: &Ui, registry: &Folder, wish: Wish) -> Result<Exit, Failure> {
+    let (token, text) = tokens::create(registry, wish, now())?;
+    ui.answer(&text);
+    ui.say(format!("this is token {}; it is shown only now", token.id));
+    ui.say(format!(
+        "who publishes sets BIBLIOTAX_TOKEN_NAME to it, NAME being the registry's in the manifest: BIBLIOTAX_TOKEN_{}",
+        registry.name().to_uppercase().replace(['-', '/'], "_")
+    ));
+    ui.report("registry token create", json!({ "id": token.id, "token": text, "expires": token.expires }));
+    Ok(Exit::Done)
+}
+
+fn list(ui: &Ui, registry: &Folder) -> Result<Exit, Failure> {
+    let tokens = tokens::list(registry)?;
+    let actions = |token: &Token| {
+        let words = Action::ALL.iter().filter(|(_, action)| token.actions.contains(action));
+        words.map(|(word, _)| *word).collect::<Vec<_>>().join(", ")
+    };
+    let ends = |token: &Token| match token.expires {
+        None => "never ends".to_owned(),
+        Some(at) if token.is_valid(now()) => format!("ends {}", at.strftime("%Y-%m-%d")),
+        Some(at) => format!("ended {}", at.strftime("%Y-%m-%d")),
+    };
+    let row = |token: &Token| {
+        vec![
+            format!(" {}", token.id),
+            clean(&token.name),
+            actions(token),
+            clean(&token.packages.join(", ")),
+            ends(token),
+        ]
+    };
+    if tokens.is_empty() {
+        ui.answer("there are no tokens: nobody can publish over the network");
+    } else {
+        ui.answer(table(ui, tokens.iter().map(row)));
+    }
+    let data = |token: &Token| {
+        json!({ "id": token.id, "name": token.name, "actions": token.actions, "packages": token.packages,
+            "expires": token.expires, "at": token.at })
+    };
+    ui.report("registry token list", json!({ "tokens": tokens.iter().map(data).collect::<Vec<_>>() }));
+    Ok(Exit::Done)
+}
+
+fn revoke(ui: &Ui, registry: &Folder, id: &str) -> Result<Exit, Failure> {
+    if !tokens::revoke(registry, id, now())? {
+        let failure = Failure::new("token.none", format!("there is no token `{id}`"));
+        return Err(failure.mend("`bibliotax registry token list` shows their ids"));
+    }
+    ui.say(format!("token {id} is of no use any more"));
+    ui.report("registry token revoke", json!({ "id": id }));
+    Ok(Exit::Done)
+}
+
+fn now() -> Timestamp {
+    crate::commands::publish::now()
+}

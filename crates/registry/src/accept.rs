@@ -1,0 +1,93 @@
+//! Taking a release into a registry whose files are there: the last step of publishing, wherever it happens.
+
+use bibliotax_core::card::{Card, Event, Provided, Provider};
+use bibliotax_core::history::History;
+use bibliotax_core::name::PackageName;
+
+use crate::check::check_card;
+use crate::error::RegistryError;
+use crate::folder::Folder;
+
+/// Whether a registry could take a card, before its files are there.
+pub fn check_acceptable(registry: &Folder, card: &Card) -> Result<(), RegistryError> {
+    if let Some(history) = registry.history(&card.name)? {
+        refuse_second(card, &history, false)?;
+    }
+    check_card(registry, card)?;
+    for Provided { name, .. } in &card.provides {
+        check_is_capability(name, &registry.history(name)?.unwrap_or_default())?;
+    }
+    Ok(())
+}
+
+/// Makes a card a release, the event that does so last; whether this very release was there already. A release that
+/// exists is never replaced.
+pub fn accept(registry: &Folder, card: &Card) -> Result<bool, RegistryError> {
+    check_acceptable(registry, card)?;
+    if let Some(file) = card.files.iter().find(|file| !registry.has_file(&file.sha256)) {
+        let path = registry.file_path(&file.sha256);
+        return Err(RegistryError::NoFile { digest: file.sha256, path });
+    }
+    if let Some(history) = registry.history(&card.name)?
+        && refuse_second(card, &history, true)?
+    {
+        return Ok(true);
+    }
+    let (digest, _) = registry.keep(registry.stage_bytes(card_text(card).as_bytes())?)?;
+    // A provider whose release is not there yet harms nobody; a release that its capability doesn't know would.
+    card.provides.iter().try_for_each(|provided| provide(registry, card, &provided.name))?;
+    let appended = registry.append(&card.name, |history| {
+        let is_there = refuse_second(card, history, true)?;
+        let release = (!is_there).then(|| Event::Release(Box::new(card.entry(digest))));
+        Ok::<_, RegistryError>(release.into_iter().collect())
+    })?;
+    Ok(appended == 0)
+}
+
+/// Notes with a capability that a package provides it.
+fn provide(registry: &Folder, card: &Card, capability: &PackageName) -> Result<(), RegistryError> {
+    let provider = Provider { by: card.name.clone(), at: card.published };
+    registry.append(capability, |history| {
+        check_is_capability(capability, history)?;
+        let is_known = history.providers().contains(&provider.by);
+        Ok::<_, RegistryError>(if is_known { vec![] } else { vec![Event::Provided(provider.clone())] })
+    })?;
+    Ok(())
+}
+
+/// Whether the registry has this release already; an error if it has another by this version.
+///
+/// Before the archives are made only other needs or another licence can be seen.
+fn refuse_second(card: &Card, history: &History, with_files: bool) -> Result<bool, RegistryError> {
+    if !history.providers().is_empty() {
+        let name = card.name.clone();
+        return Err(RegistryError::NameTaken { name, there: "capability", wanted: "package" });
+    }
+    let Some(there) = history.release(&card.version) else { return Ok(false) };
+    let entry = &there.entry;
+    let same = entry.needs == card.needs
+        && entry.components == card.components
+        && entry.family == card.family
+        && entry.provides == card.provides
+        && entry.conflicts == card.conflicts
+        && entry.fits == card.fits
+        && entry.license == card.license
+        && (!with_files || entry.files == card.files);
+    if same {
+        return Ok(true);
+    }
+    Err(RegistryError::Exists { package: entry.name.clone(), version: entry.version.clone() })
+}
+
+fn check_is_capability(name: &PackageName, history: &History) -> Result<(), RegistryError> {
+    if history.releases().is_empty() {
+        return Ok(());
+    }
+    Err(RegistryError::NameTaken { name: name.clone(), there: "package", wanted: "capability" })
+}
+
+/// A card as its file holds it.
+pub fn card_text(card: &Card) -> String {
+    // Texts, lists and maps with text keys: nothing in a card can fail to be JSON.
+    serde_json::to_string(card).unwrap_or_default() + "\n"
+}

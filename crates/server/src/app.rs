@@ -1,0 +1,289 @@
+//! One request: who asks, how much, which route, and what is noted of it.
+
+use std::net::IpAddr;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use axum::body::{Body, to_bytes};
+use axum::http::{HeaderMap, HeaderValue, Method, Request, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use bibliotax_core::digest::Digest;
+use bibliotax_registry::folder::Folder;
+use bibliotax_registry::tokens::{self, Token};
+use headers::authorization::Bearer;
+use headers::{Authorization, HeaderMapExt};
+use jiff::Timestamp;
+use serde::Serialize;
+
+use crate::closure::closure;
+use crate::events::{Asking, read};
+use crate::metrics::Metrics;
+use crate::problem::Problem;
+use crate::rate::{Buckets, Rate};
+use crate::reads::{self, API};
+use crate::uploads;
+
+/// How much is taken and waited for.
+#[derive(Debug, Clone)]
+pub struct Limits {
+    /// Bytes of an uploaded file.
+    pub largest_file: u64,
+    /// Bytes of a card or another small thing.
+    pub largest_text: usize,
+    /// Until a request's head has to be there.
+    pub head: Duration,
+    /// Between two pieces of an upload.
+    pub silence: Duration,
+    /// Until an answer has to begin.
+    pub answer: Duration,
+    /// For requests that are under way when the server stops.
+    pub stopping: Duration,
+    /// Requests of one token, or of one address without a token.
+    pub rate: Rate,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Self {
+            largest_file: 4 << 30,
+            largest_text: 4 << 20,
+            head: Duration::from_secs(10),
+            silence: Duration::from_secs(30),
+            answer: Duration::from_secs(60),
+            stopping: Duration::from_secs(30),
+            rate: Rate { steady: 50.0, burst: 500.0 },
+        }
+    }
+}
+
+/// What is noted of a request.
+#[derive(Debug, Serialize)]
+pub struct Access {
+    /// When it came.
+    pub at: Timestamp,
+    /// From where.
+    pub peer: IpAddr,
+    /// Its method.
+    pub method: String,
+    /// Its path.
+    pub path: String,
+    /// How it was answered.
+    pub status: u16,
+    /// Milliseconds until the answer began.
+    pub ms: f64,
+    /// The id of its token.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub token: Option<String>,
+}
+
+/// A registry that is served.
+pub struct App {
+    registry: Folder,
+    pub(crate) limits: Limits,
+    buckets: Buckets,
+    metrics: Metrics,
+    /// Hears of every request.
+    access: Box<dyn Fn(&Access) + Send + Sync>,
+}
+
+/// Something to do that came with a request.
+struct Asked {
+    peer: IpAddr,
+    method: Method,
+    path: String,
+    headers: HeaderMap,
+    body: Body,
+}
+
+impl App {
+    /// Serves a registry within these limits.
+    pub fn new(registry: Folder, limits: Limits, access: Box<dyn Fn(&Access) + Send + Sync>) -> Arc<Self> {
+        registry.forget_uploads();
+        let buckets = Buckets::new(limits.rate);
+        Arc::new(Self { registry, limits, buckets, metrics: Metrics::default(), access })
+    }
+
+    /// Answers a request.
+    pub async fn answer(self: Arc<Self>, peer: IpAddr, request: Request<Body>) -> Response {
+        let (begun, at) = (Instant::now(), Timestamp::now());
+        let (head, body) = request.into_parts();
+        let path = head.uri.path().to_owned();
+        let (method, route) = (head.method.clone(), route_of(&path));
+        let mut token = None;
+        let asked = Asked { peer, method: head.method, path: path.clone(), headers: head.headers, body };
+        let is_upload = asked.method == Method::PUT;
+        let answering = self.route(asked, &mut token);
+        // An upload takes as long as it takes; it is watched for silence instead.
+        let answered = if is_upload {
+            answering.await
+        } else {
+            let too_long = |_| {
+                Err(Problem::new(StatusCode::SERVICE_UNAVAILABLE, "server.too-long", "this took too long"))
+            };
+            tokio::time::timeout(self.limits.answer, answering).await.unwrap_or_else(too_long)
+        };
+        let mut response = answered.unwrap_or_else(IntoResponse::into_response);
+        response.headers_mut().insert(header::X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
+        let (status, took) = (response.status().as_u16(), begun.elapsed());
+        self.metrics.count(route, status, took);
+        let ms = took.as_secs_f64() * 1000.0;
+        (self.access)(&Access { at, peer, method: method.to_string(), path, status, ms, token });
+        response
+    }
+
+    async fn route(&self, asked: Asked, token: &mut Option<String>) -> Result<Response, Problem> {
+        let path = asked.path.trim_start_matches('/').to_owned();
+        if let Some(rest) = path.strip_prefix(API).and_then(|rest| rest.strip_prefix('/')) {
+            return self.api(rest, asked, token).await;
+        }
+        if !matches!(asked.method, Method::GET | Method::HEAD) {
+            let problem =
+                Problem::new(StatusCode::METHOD_NOT_ALLOWED, "server.method", "this can only be read");
+            return Err(problem.header(header::ALLOW, HeaderValue::from_static("GET, HEAD")));
+        }
+        let mut response = match path.as_str() {
+            "registry.json" => reads::description(&self.registry, &asked.headers),
+            "healthz" => self.health().await?,
+            "metrics" => {
+                let kind =
+                    HeaderValue::from_static("application/openmetrics-text; version=1.0.0; charset=utf-8");
+                ([(header::CONTENT_TYPE, kind)], self.metrics.text()).into_response()
+            }
+            _ => match path.split_once('/') {
+                Some(("packages", rest)) => reads::history(&self.registry, rest, &asked.headers).await?,
+                Some(("files", rest)) => reads::file(&self.registry, rest, &asked.headers).await?,
+                _ => return Err(Problem::not_found()),
+            },
+        };
+        if asked.method == Method::HEAD {
+            *response.body_mut() = Body::empty();
+        }
+        Ok(response)
+    }
+
+    async fn health(&self) -> Result<Response, Problem> {
+        let root = self.registry.root().to_owned();
+        let opened = blocking(move || Folder::open(&root)).await?;
+        opened.map_err(|_| {
+            let detail = "the registry's folder can't be read";
+            Problem::new(StatusCode::SERVICE_UNAVAILABLE, "server.not-ready", detail)
+        })?;
+        Ok("ready\n".into_response())
+    }
+
+    async fn api(
+        &self,
+        path: &str,
+        asked: Asked,
+        token_id: &mut Option<String>,
+    ) -> Result<Response, Problem> {
+        if path == "closure" && asked.method == Method::POST {
+            self.take_from_bucket(&asked.peer.to_string())?;
+            let needs = read(&self.small(asked.body).await?)?;
+            let registry = self.registry.clone();
+            let answer = blocking(move || closure(&registry, needs)).await??;
+            return Ok(reads::text(answer, "application/jsonl", &asked.headers));
+        }
+        let token = self.token(asked.peer, &asked.headers).await?;
+        *token_id = Some(token.id.clone());
+        self.take_from_bucket(&token.id)?;
+        let registry = self.registry.clone();
+        if let Some(digest) = path.strip_prefix("files/") {
+            let digest: Digest = digest.parse().map_err(|_| Problem::not_found())?;
+            return match asked.method {
+                Method::HEAD => uploads::look(&registry, digest).await,
+                Method::PUT => {
+                    uploads::take(&registry, digest, &asked.headers, asked.body, &self.limits).await
+                }
+                _ => Err(method_not_allowed("HEAD, PUT")),
+            };
+        }
+        let known = ["releases", "withdrawals", "restorations", "deprecations"];
+        if !known.contains(&path) {
+            return Err(Problem::not_found());
+        }
+        if asked.method != Method::POST {
+            return Err(method_not_allowed("POST"));
+        }
+        let body = self.small(asked.body).await?;
+        let path = path.to_owned();
+        blocking(move || {
+            let asking = Asking { registry: &registry, token: &token, now: now() };
+            match path.as_str() {
+                "releases" => asking.publish(read(&body)?),
+                "withdrawals" => asking.withdraw(read(&body)?),
+                "restorations" => asking.restore(read(&body)?),
+                _ => asking.deprecate(read(&body)?),
+            }
+        })
+        .await?
+    }
+
+    /// A body that is read whole.
+    async fn small(&self, body: Body) -> Result<bytes::Bytes, Problem> {
+        to_bytes(body, self.limits.largest_text).await.map_err(|_| {
+            let detail = format!("at most {} bytes are taken here", self.limits.largest_text);
+            Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "server.too-large", detail)
+        })
+    }
+
+    /// The token that a request came with. Guessing has the limit of an address.
+    async fn token(&self, peer: IpAddr, headers: &HeaderMap) -> Result<Token, Problem> {
+        let refused = |detail: &str| {
+            Problem::new(StatusCode::UNAUTHORIZED, "token.unknown", detail)
+                .header(header::WWW_AUTHENTICATE, HeaderValue::from_static("Bearer"))
+        };
+        let Some(Authorization(bearer)) = headers.typed_get::<Authorization<Bearer>>() else {
+            return Err(refused("a token is wanted"));
+        };
+        let registry = self.registry.clone();
+        let known = blocking(move || tokens::list(&registry)).await??;
+        match tokens::find(&known, bearer.token(), Timestamp::now()) {
+            Some(token) => Ok(token.clone()),
+            None => {
+                self.take_from_bucket(&peer.to_string())?;
+                Err(refused("this token is not known here, has ended or was revoked"))
+            }
+        }
+    }
+
+    fn take_from_bucket(&self, client: &str) -> Result<(), Problem> {
+        self.buckets.take(client, Instant::now()).map_err(|wait| {
+            let seconds = wait.as_secs() + 1;
+            Problem::new(StatusCode::TOO_MANY_REQUESTS, "server.too-many", "this is too much at once")
+                .header(header::RETRY_AFTER, HeaderValue::from(seconds))
+        })
+    }
+}
+
+/// Now, in whole seconds.
+fn now() -> Timestamp {
+    let now = Timestamp::now();
+    Timestamp::from_second(now.as_second()).unwrap_or(now)
+}
+
+fn method_not_allowed(allowed: &'static str) -> Problem {
+    Problem::new(StatusCode::METHOD_NOT_ALLOWED, "server.method", "this can't be done here")
+        .header(header::ALLOW, HeaderValue::from_static(allowed))
+}
+
+/// What requests are counted under.
+fn route_of(path: &str) -> &'static str {
+    let path = path.trim_start_matches('/');
+    let first = path.split('/').next().unwrap_or_default();
+    match first {
+        "registry.json" => "description",
+        "packages" => "packages",
+        "files" => "files",
+        "healthz" => "healthz",
+        "metrics" => "metrics",
+        "api" => "api",
+        _ => "other",
+    }
+}
+
+/// Work that waits for the disk, off the threads that wait for the network.
+pub async fn blocking<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, Problem> {
+    let done = tokio::task::spawn_blocking(work).await;
+    done.map_err(|_| Problem::broken("something went wrong; it is a defect of the server"))
+}

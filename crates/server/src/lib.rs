@@ -1,0 +1,28 @@
+//! A registry in a folder, served over HTTP to people who find and publish packages.
+//!
+//! | room | what lives there |
+//! |---|---|
+//! | [`serve`] | listening, TLS, time limits, stopping gracefully |
+//! | [`app`] | one request: who asks, how much, which route, what is noted of it |
+//! | `reads` | the registry's files, with validators, ranges and compression |
+//! | `uploads`, `events` | the interface for publishing: files first, then what makes them a release |
+//! | `inspect` | what an archive that was uploaded holds, looked at before it becomes part of a release |
+//! | `closure` | everything that some needs can reach, in one answer |
+//! | `problem` | refusals as problem details (RFC 9457) |
+//! | `rate`, `metrics` | how much one client may ask, and what was asked (OpenMetrics) |
+//!
+//! The server keeps nothing in memory that matters: it can be killed at any moment, and any number of them may serve one
+//! folder.
+
+pub mod app;
+mod closure;
+mod events;
+mod inspect;
+mod metrics;
+mod problem;
+mod rate;
+mod reads;
+pub mod serve;
+mod uploads;
+
+pub use app::{Access, App, Limits};

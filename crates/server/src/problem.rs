@@ -1,0 +1,107 @@
+//! Refusals, as problem details (RFC 9457).
+
+use axum::body::Body;
+use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use bibliotax_registry::RegistryError;
+use bibliotax_registry::folder::UploadProblem;
+use serde_json::{Map, Value, json};
+
+/// Why a request was refused.
+#[derive(Debug)]
+pub struct Problem {
+    status: StatusCode,
+    code: &'static str,
+    detail: String,
+    more: Box<More>,
+}
+
+/// What a refusal says beside its code and sentence.
+#[derive(Debug, Default)]
+struct More {
+    fields: Map<String, Value>,
+    headers: HeaderMap,
+}
+
+impl Problem {
+    /// A refusal with a stable code and a sentence for people.
+    pub fn new(status: StatusCode, code: &'static str, detail: impl Into<String>) -> Self {
+        Self { status, code, detail: detail.into(), more: Box::default() }
+    }
+
+    /// The same with more for programs.
+    pub fn with(mut self, key: &str, value: Value) -> Self {
+        self.more.fields.insert(key.to_owned(), value);
+        self
+    }
+
+    /// The same with a header.
+    pub fn header(mut self, name: header::HeaderName, value: impl Into<HeaderValue>) -> Self {
+        self.more.headers.insert(name, value.into());
+        self
+    }
+
+    /// That there is nothing of this name.
+    pub fn not_found() -> Self {
+        Self::new(StatusCode::NOT_FOUND, "server.not-found", "there is nothing here")
+    }
+
+    /// That a request makes no sense.
+    pub fn bad(detail: impl Into<String>) -> Self {
+        Self::new(StatusCode::BAD_REQUEST, "server.bad-request", detail)
+    }
+
+    /// That something went wrong here that the client can't help.
+    pub fn broken(detail: impl Into<String>) -> Self {
+        Self::new(StatusCode::INTERNAL_SERVER_ERROR, "server.broken", detail)
+    }
+}
+
+impl IntoResponse for Problem {
+    fn into_response(self) -> Response {
+        let title = self.status.canonical_reason().unwrap_or("refused");
+        let mut body = json!({ "title": title, "status": self.status.as_u16(), "detail": self.detail, "code": self.code });
+        if let Some(body) = body.as_object_mut() {
+            body.extend(self.more.fields);
+        }
+        let mut response = Response::new(Body::from(body.to_string()));
+        *response.status_mut() = self.status;
+        let json = HeaderValue::from_static("application/problem+json");
+        response.headers_mut().insert(header::CONTENT_TYPE, json);
+        response.headers_mut().extend(self.more.headers);
+        response
+    }
+}
+
+impl From<RegistryError> for Problem {
+    fn from(error: RegistryError) -> Self {
+        let (code, detail) = (error.code(), error.to_string());
+        let status = match &error {
+            RegistryError::Exists { .. } | RegistryError::NameTaken { .. } => StatusCode::CONFLICT,
+            // What the disk says names paths of this machine.
+            RegistryError::Disk(_) | RegistryError::BrokenHistory { .. } => {
+                return Self::broken("the registry can't read or write its files; its keepers find out why");
+            }
+            RegistryError::NoFile { .. } => StatusCode::CONFLICT,
+            _ => StatusCode::UNPROCESSABLE_ENTITY,
+        };
+        Self::new(status, code, detail)
+    }
+}
+
+impl From<UploadProblem> for Problem {
+    fn from(problem: UploadProblem) -> Self {
+        let detail = problem.to_string();
+        match problem {
+            UploadProblem::Busy => Self::new(StatusCode::CONFLICT, "upload.busy", detail)
+                .header(header::RETRY_AFTER, HeaderValue::from_static("2")),
+            UploadProblem::Gap { there } => {
+                Self::new(StatusCode::CONFLICT, "upload.gap", detail).with("there", there.into())
+            }
+            UploadProblem::WrongDigest { .. } => {
+                Self::new(StatusCode::UNPROCESSABLE_ENTITY, "upload.wrong-bytes", detail)
+            }
+            UploadProblem::Registry(error) => error.into(),
+        }
+    }
+}

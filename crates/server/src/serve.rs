@@ -1,0 +1,133 @@
+//! Listening: connections over TLS or plainly, heads that have to come in time, stopping gracefully.
+
+use std::io;
+use std::net::SocketAddr;
+use std::path::Path;
+use std::sync::Arc;
+
+use axum::body::Body;
+use hyper::body::Incoming;
+use hyper::service::service_fn;
+use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
+use hyper_util::server::conn::auto::Builder;
+use hyper_util::server::graceful::{GracefulShutdown, Watcher};
+use rustls::ServerConfig;
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use tokio::io::{AsyncRead, AsyncWrite};
+use tokio::net::{TcpListener, TcpStream};
+use tokio_rustls::TlsAcceptor;
+
+use crate::app::App;
+
+/// Most connections at once; more wait to be taken.
+const MOST_CONNECTIONS: usize = 4096;
+
+/// Most bytes of a request's head.
+const LARGEST_HEAD: usize = 32 << 10;
+
+/// A server that listens and was not yet asked anything.
+pub struct Listening {
+    listener: TcpListener,
+    tls: Option<TlsAcceptor>,
+    app: Arc<App>,
+}
+
+/// The certificate chain and the key in these PEM files, for TLS.
+pub fn tls(certificates: &Path, key: &Path) -> io::Result<Arc<ServerConfig>> {
+    let wrong = |path: &Path, error: &dyn std::fmt::Display| {
+        io::Error::other(format!("{} can't be used for TLS: {error}", path.display()))
+    };
+    let chain = CertificateDer::pem_file_iter(certificates).map_err(|error| wrong(certificates, &error))?;
+    let chain = chain.collect::<Result<Vec<_>, _>>().map_err(|error| wrong(certificates, &error))?;
+    let private = PrivateKeyDer::from_pem_file(key).map_err(|error| wrong(key, &error))?;
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let builder = ServerConfig::builder_with_provider(provider).with_safe_default_protocol_versions();
+    let builder = builder.map_err(|error| wrong(certificates, &error))?.with_no_client_auth();
+    let mut config = builder.with_single_cert(chain, private).map_err(|error| wrong(key, &error))?;
+    config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+    Ok(Arc::new(config))
+}
+
+impl Listening {
+    /// Listens on an address; port 0 takes any that is free.
+    pub async fn on(address: SocketAddr, tls: Option<Arc<ServerConfig>>, app: Arc<App>) -> io::Result<Self> {
+        let listener = TcpListener::bind(address).await?;
+        Ok(Self { listener, tls: tls.map(TlsAcceptor::from), app })
+    }
+
+    /// The address that it listens on.
+    pub fn address(&self) -> io::Result<SocketAddr> {
+        self.listener.local_addr()
+    }
+
+    /// Answers until `stop` is over, then lets what is under way end, for as long as the limits say.
+    pub async fn run(self, stop: impl Future<Output = ()>) {
+        let graceful = GracefulShutdown::new();
+        let permits = Arc::new(tokio::sync::Semaphore::new(MOST_CONNECTIONS));
+        let mut stop = std::pin::pin!(stop);
+        loop {
+            let Ok(permit) = Arc::clone(&permits).acquire_owned().await else { break };
+            let accepted = tokio::select! {
+                accepted = self.listener.accept() => accepted,
+                () = &mut stop => break,
+            };
+            // A connection that is gone before it was taken is nobody's fault; too many open files pass.
+            let Ok((stream, peer)) = accepted else {
+                tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+                continue;
+            };
+            let (app, tls, watcher) = (Arc::clone(&self.app), self.tls.clone(), graceful.watcher());
+            tokio::spawn(async move {
+                connection(stream, peer, tls, app, watcher).await;
+                drop(permit);
+            });
+        }
+        drop(self.listener);
+        let patience = self.app.limits.stopping;
+        // What is not done by then is cut off: its clients try again.
+        let _ = tokio::time::timeout(patience, graceful.shutdown()).await;
+    }
+}
+
+async fn connection(
+    stream: TcpStream,
+    peer: SocketAddr,
+    tls: Option<TlsAcceptor>,
+    app: Arc<App>,
+    watcher: Watcher,
+) {
+    // Small answers wait for nothing.
+    let _ = stream.set_nodelay(true);
+    match tls {
+        None => talk(stream, peer, app, watcher).await,
+        Some(tls) => {
+            let shaken = tokio::time::timeout(app.limits.head, tls.accept(stream)).await;
+            if let Ok(Ok(stream)) = shaken {
+                talk(stream, peer, app, watcher).await;
+            }
+        }
+    }
+}
+
+async fn talk<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
+    stream: S,
+    peer: SocketAddr,
+    app: Arc<App>,
+    watcher: Watcher,
+) {
+    let mut builder = Builder::new(TokioExecutor::new());
+    builder.http1().timer(TokioTimer::new()).header_read_timeout(app.limits.head).max_buf_size(LARGEST_HEAD);
+    builder
+        .http2()
+        .timer(TokioTimer::new())
+        .max_header_list_size(LARGEST_HEAD as u32)
+        .keep_alive_interval(Some(app.limits.silence));
+    let service = service_fn(move |request: hyper::Request<Incoming>| {
+        let app = Arc::clone(&app);
+        async move { Ok::<_, std::convert::Infallible>(app.answer(peer.ip(), request.map(Body::new)).await) }
+    });
+    let connection = builder.serve_connection(TokioIo::new(stream), service);
+    // A client that breaks off has what it wanted.
+    let _ = watcher.watch(connection.into_owned()).await;
+}

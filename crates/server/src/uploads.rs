@@ -1,0 +1,114 @@
+//! Files on their way in: streamed to the disk, resumed where they broke off, kept only with the right digest.
+//!
+//! `HEAD api/v1/files/<sha256>` tells whether the file is here (200) or how much of it (404 with `upload-offset`).
+//! `PUT` sends it whole, or with `content-range: bytes FROM-TO/LENGTH` from there on.
+
+use std::io;
+use std::time::Duration;
+
+use axum::body::Body;
+use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode};
+use axum::response::{IntoResponse, Response};
+use bibliotax_core::digest::Digest;
+use bibliotax_registry::folder::Folder;
+use futures_util::StreamExt;
+use headers::{ContentLength, ContentRange, HeaderMapExt};
+use serde_json::json;
+use tokio_util::io::{StreamReader, SyncIoBridge};
+
+use crate::app::{Limits, blocking};
+use crate::problem::Problem;
+
+/// How much of a file has come.
+const OFFSET: HeaderName = HeaderName::from_static("upload-offset");
+
+/// Tells whether a file is here, or how much of it.
+pub async fn look(registry: &Folder, digest: Digest) -> Result<Response, Problem> {
+    let registry = registry.clone();
+    let (is_here, uploaded) =
+        blocking(move || (registry.has_file(&digest), registry.uploaded(&digest))).await?;
+    if is_here {
+        return Ok(StatusCode::OK.into_response());
+    }
+    Err(Problem::not_found().header(OFFSET, HeaderValue::from(uploaded)))
+}
+
+/// Takes a file in, or the rest of one.
+pub async fn take(
+    registry: &Folder,
+    digest: Digest,
+    headers: &HeaderMap,
+    body: Body,
+    limits: &Limits,
+) -> Result<Response, Problem> {
+    let piece = Piece::of(headers)?;
+    if piece.whole > limits.largest_file {
+        let detail = format!("a file has at most {} bytes here", limits.largest_file);
+        return Err(Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "upload.too-large", detail));
+    }
+    let patience = limits.silence;
+    let bytes = body.into_data_stream().map(|piece| piece.map_err(io::Error::other));
+    let bytes = StreamReader::new(Box::pin(patient(bytes, patience)));
+    let mut source = SyncIoBridge::new(bytes);
+    let registry = registry.clone();
+    let is_new = blocking(move || {
+        if registry.has_file(&digest) {
+            return Ok::<bool, Problem>(false);
+        }
+        let mut upload = registry.upload(digest, piece.from)?;
+        let expected = piece.to - piece.from;
+        let copied = io::copy(&mut io::Read::take(&mut source, expected + 1), &mut upload);
+        let copied = copied.map_err(|_| Problem::bad("the file broke off; go on from `upload-offset`"))?;
+        if copied != expected {
+            return Err(Problem::bad(format!("{copied} bytes came, and {expected} were announced")));
+        }
+        if piece.to == piece.whole {
+            registry.finish_upload(upload)?;
+        }
+        Ok(true)
+    })
+    .await??;
+    let status = if is_new { StatusCode::CREATED } else { StatusCode::OK };
+    Ok((status, axum::Json(json!({ "sha256": digest, "already": !is_new }))).into_response())
+}
+
+/// The same pieces, with an error where one lets wait too long.
+fn patient<S: futures_util::Stream<Item = io::Result<bytes::Bytes>> + Unpin>(
+    pieces: S,
+    patience: Duration,
+) -> impl futures_util::Stream<Item = io::Result<bytes::Bytes>> {
+    futures_util::stream::unfold(pieces, move |mut pieces| async move {
+        match tokio::time::timeout(patience, pieces.next()).await {
+            Ok(next) => next.map(|piece| (piece, pieces)),
+            Err(_) => Some((Err(io::ErrorKind::TimedOut.into()), pieces)),
+        }
+    })
+}
+
+/// Which bytes of a file a request brings.
+#[derive(Debug, Clone, Copy)]
+struct Piece {
+    from: u64,
+    to: u64,
+    whole: u64,
+}
+
+impl Piece {
+    fn of(headers: &HeaderMap) -> Result<Self, Problem> {
+        if let Some(range) = headers.typed_get::<ContentRange>() {
+            let bytes = range.bytes_range().zip(range.bytes_len());
+            let piece = bytes.map(|((from, last), whole)| Self { from, to: last.saturating_add(1), whole });
+            let piece = piece.filter(|piece| piece.from < piece.to && piece.to <= piece.whole);
+            return piece.ok_or_else(|| Problem::bad("`content-range` has to be `bytes FROM-TO/LENGTH`"));
+        }
+        let length: Option<ContentLength> = headers.typed_get();
+        let length = length.ok_or_else(|| {
+            Problem::new(
+                StatusCode::LENGTH_REQUIRED,
+                "upload.no-length",
+                "an upload says its `content-length`",
+            )
+        })?;
+        Ok(Self { from: 0, to: length.0, whole: length.0 })
+    }
+}

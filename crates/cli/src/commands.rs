@@ -1,6 +1,7 @@
 //! One file for each command: its arguments, and what it does with the pieces of the other crates.
 
 pub mod demo;
+pub mod deprecate;
 pub mod describe;
 pub mod drop;
 pub mod explain;
@@ -15,8 +16,10 @@ pub mod registry;
 pub mod resolve;
 pub mod searching;
 mod settle;
+mod supply;
 pub mod update;
 pub mod verify;
+pub mod withdraw;
 
 use std::path::{Path, PathBuf};
 
@@ -41,6 +44,8 @@ pub enum Command {
     Fit(fit::Fit),
     Ready(ready::Ready),
     Publish(publish::Publish),
+    Withdraw(withdraw::Withdraw),
+    Deprecate(deprecate::Deprecate),
     Registry(registry::Registry),
     Demo(demo::Demo),
 }
@@ -62,6 +67,8 @@ impl Command {
             Self::Fit(command) => command.run(here, ui),
             Self::Ready(command) => command.run(here, ui),
             Self::Publish(command) => command.run(here, ui),
+            Self::Withdraw(command) => command.run(here, ui),
+            Self::Deprecate(command) => command.run(here, ui),
             Self::Registry(command) => command.run(here, ui),
             Self::Demo(command) => command.run(here, ui),
         }

@@ -8,7 +8,7 @@ const STAGES: [(&str, &[&str]); 5] = [
     ("Declare what is needed", &["init", "describe", "fit", "need", "drop"]),
     ("Bring it here", &["resolve", "install", "update", "verify"]),
     ("Understand it", &["explain", "ready"]),
-    ("Supply packages", &["publish", "registry"]),
+    ("Supply packages", &["publish", "withdraw", "deprecate", "registry"]),
     ("See it at work", &["demo"]),
 ];
 

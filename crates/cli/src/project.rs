@@ -5,13 +5,13 @@ mod warnings;
 use std::collections::BTreeSet;
 use std::io::Read;
 use std::path::{Path, PathBuf};
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 
 use bibliotax_core::card::Archive;
 use bibliotax_core::fault::Fault;
 use bibliotax_core::lock::{self, Lock, LockFault, LockedPackage};
 use bibliotax_core::manifest::{self, Manifest, ManifestText};
-use bibliotax_core::name::PackageName;
+use bibliotax_core::name::{PackageName, RegistryName};
 use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::notice::Listener;
 use bibliotax_core::resolve::{Catalogue, Problem, resolve, ways_out};
@@ -21,6 +21,7 @@ use bibliotax_disk::read::read_text;
 use bibliotax_disk::write::write_whole;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::registries::Registries;
+use bibliotax_registry::remote::Network;
 use bibliotax_store::StoreError;
 use bibliotax_store::install::{Fetched, Installed, Supplier, fetch_all, install};
 use bibliotax_store::shelf::{Plan, Scope, Shelf};
@@ -144,7 +145,8 @@ impl Project {
 
     /// The registries that `manifest` declares, seen from this project.
     pub fn registries(&self, manifest: &Manifest) -> Result<Registries, Failure> {
-        Ok(Registries::open(manifest, &self.root, &self.locked())?.patient_for(self.searching.effort()))
+        Ok(Registries::open(manifest, &self.root, &self.locked(), &network())?
+            .patient_for(self.searching.effort()))
     }
 
     /// The lock that `manifest` leads to, staying with what is locked, with warnings about what was chosen.
@@ -248,7 +250,7 @@ impl<'p> Archives<'p> {
         if let Some(opened) = self.opened.get() {
             return Ok(opened);
         }
-        let opened = Registries::open(self.manifest, self.root, &[])?;
+        let opened = Registries::open(self.manifest, self.root, &[], &network())?;
         Ok(self.opened.get_or_init(|| opened))
     }
 }
@@ -261,8 +263,22 @@ impl Supplier for Archives<'_> {
         package: &LockedPackage,
         archive: &Archive,
     ) -> Result<Box<dyn Read + Send>, RegistryError> {
-        let file = self.registries()?.open_file(&package.name, &package.source, &archive.sha256)?;
-        Ok(Box::new(file))
+        self.registries()?.open_archive(&package.name, &package.source, archive)
+    }
+}
+
+/// How registries behind a network are asked: what they answered is kept in the store, and tokens come from the
+/// environment.
+pub fn network() -> Network {
+    let token = |name: &RegistryName| {
+        let name = name.as_str().to_uppercase().replace('-', "_");
+        std::env::var(format!("BIBLIOTAX_TOKEN_{name}")).ok().filter(|token| !token.is_empty())
+    };
+    Network {
+        // Without a place for it nothing is kept, and all is asked for anew.
+        cache: store_folder().ok().map(|folder| folder.join("registries")),
+        offline: std::env::var_os("BIBLIOTAX_OFFLINE").is_some_and(|said| said == "1"),
+        token: Some(Arc::new(token)),
     }
 }
 

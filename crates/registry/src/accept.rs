@@ -7,15 +7,16 @@ use bibliotax_core::name::PackageName;
 use crate::check::check_card;
 use crate::error::RegistryError;
 use crate::folder::Folder;
+use crate::source::Source;
 
 /// Whether a registry could take a card, before its files are there.
-pub fn check_acceptable(registry: &Folder, card: &Card) -> Result<(), RegistryError> {
-    if let Some(history) = registry.history(&card.name)? {
+pub fn check_acceptable(registry: &Source, card: &Card) -> Result<(), RegistryError> {
+    if let Some(history) = registry.history_until(&card.name, None)? {
         refuse_second(card, &history, false)?;
     }
-    check_card(registry, card)?;
+    check_card(registry.name(), &registry.all_facets(), card)?;
     for Provided { name, .. } in &card.provides {
-        check_is_capability(name, &registry.history(name)?.unwrap_or_default())?;
+        check_is_capability(name, &registry.history_until(name, None)?.unwrap_or_default())?;
     }
     Ok(())
 }
@@ -23,7 +24,7 @@ pub fn check_acceptable(registry: &Folder, card: &Card) -> Result<(), RegistryEr
 /// Makes a card a release, the event that does so last; whether this very release was there already. A release that
 /// exists is never replaced.
 pub fn accept(registry: &Folder, card: &Card) -> Result<bool, RegistryError> {
-    check_acceptable(registry, card)?;
+    check_acceptable(&Source::Folder(registry.clone()), card)?;
     if let Some(file) = card.files.iter().find(|file| !registry.has_file(&file.sha256)) {
         let path = registry.file_path(&file.sha256);
         return Err(RegistryError::NoFile { digest: file.sha256, path });

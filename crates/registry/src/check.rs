@@ -8,8 +8,6 @@ use bibliotax_core::facet::{FacetProblem, Facets};
 use bibliotax_core::name::{ComponentName, PartName, StepName};
 use bibliotax_core::variant::VariantProblem;
 
-use crate::folder::Folder;
-
 /// Why a registry can't take a card.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum CardProblem {
@@ -27,10 +25,9 @@ pub enum CardProblem {
     NoPart { component: ComponentName, part: PartName },
 }
 
-/// Checks a card against a registry's definitions, and its files against each other.
-pub fn check_card(registry: &Folder, card: &Card) -> Result<(), CardProblem> {
-    let facets = registry.all_facets();
-    check_facets(registry, &facets, card)?;
+/// Checks a card against what a registry defines, and its files against each other.
+pub fn check_card(registry: &str, facets: &Facets, card: &Card) -> Result<(), CardProblem> {
+    check_facets(registry, facets, card)?;
     facets.check_variants(&card.files)?;
     for (at, step) in card.steps.iter().enumerate() {
         if card.steps[..at].iter().any(|other| other.id == step.id) {
@@ -46,7 +43,7 @@ pub fn check_card(registry: &Folder, card: &Card) -> Result<(), CardProblem> {
     Ok(())
 }
 
-fn check_facets(registry: &Folder, facets: &Facets, card: &Card) -> Result<(), CardProblem> {
+fn check_facets(registry: &str, facets: &Facets, card: &Card) -> Result<(), CardProblem> {
     let of_components = card.components.values().flat_map(|component| &component.needs);
     let condition = |need: &CardNeed| (format!("the condition on {}", need.name), need.when.clone());
     let conditions = card.needs.iter().chain(of_components).map(condition);
@@ -58,7 +55,7 @@ fn check_facets(registry: &Folder, facets: &Facets, card: &Card) -> Result<(), C
     let all = all.chain(conditions).chain(files).chain(steps);
     for (what, said) in all {
         facets.check(&said).map_err(|problem| {
-            let registry = registry.name().to_owned();
+            let registry = registry.to_owned();
             CardProblem::Facet { what, registry, problem }
         })?;
     }

@@ -34,10 +34,29 @@ pub enum RegistryError {
     #[error("{} isn't empty, so no registry can be made in it", path.display())]
     NotEmpty { path: PathBuf },
     /// A kind of URL that this version doesn't speak.
-    #[error(
-        "the registry `{name}` is at `{url}`, and this version of bibliotax reads registries from folders only"
-    )]
+    #[error("the registry `{name}` is at `{url}`, and that is no place where a registry can be")]
     Scheme { name: RegistryName, url: String },
+    /// A registry that would be asked without encryption.
+    #[error("the registry `{name}` is at `{url}`, and nothing on the way there is encrypted")]
+    PlainHttp { name: RegistryName, url: String },
+    /// Nobody may be asked, and what is wanted is not kept.
+    #[error("the registry `{registry}` was never asked for {what}, and now nobody is to be asked")]
+    Offline { registry: RegistryName, what: String },
+    /// There is no answer.
+    #[error("the registry `{registry}` at {url} can't be reached: {what}")]
+    Unreachable { registry: RegistryName, url: String, what: String },
+    /// The answer is a refusal.
+    #[error("the registry `{registry}` refuses ({status}): {detail}")]
+    Refused { registry: RegistryName, status: u16, code: Option<String>, detail: String },
+    /// The answer makes no sense.
+    #[error("what the registry `{registry}` answers can't be used: {what}")]
+    WrongAnswer { registry: RegistryName, what: String },
+    /// There is no token to publish with.
+    #[error("there is no token for the registry `{registry}`")]
+    NoToken { registry: RegistryName },
+    /// A registry that nothing can be sent to.
+    #[error("the registry `{registry}` has only files to read; it can't be published to over the network")]
+    OnlyFiles { registry: RegistryName },
     /// A line of a package's history is broken.
     #[error("the registry's history of {package} is broken: {}: {source}", path.display())]
     BrokenHistory { package: PackageName, path: PathBuf, source: BrokenLine },
@@ -92,6 +111,12 @@ pub enum RegistryError {
     /// A registry can't take a card.
     #[error(transparent)]
     Card(#[from] CardProblem),
+    /// What is to be changed is not there.
+    #[error("{package}: {what}")]
+    NothingThere { package: PackageName, what: String },
+    /// A withdrawal or deprecation without a reason.
+    #[error("a reason is wanted: the people who use the release will read it")]
+    NoReason,
     /// Lines of a file to load are wrong.
     #[error("{} of {} can't be loaded", count(faults.len()), path.display())]
     BadLines { path: PathBuf, text: String, faults: Vec<Fault> },
@@ -128,6 +153,15 @@ impl RegistryError {
             Self::Scheme { .. } => "registry.scheme",
             Self::Undeclared { .. } => "registry.undeclared",
             Self::WrongCard { .. } => "registry.wrong-card",
+            Self::NothingThere { .. } => "package.unknown",
+            Self::NoReason => "event.no-reason",
+            Self::PlainHttp { .. } => "registry.plain",
+            Self::Offline { .. } => "registry.offline",
+            Self::Unreachable { .. } => "registry.unreachable",
+            Self::Refused { .. } => "registry.refused",
+            Self::WrongAnswer { .. } => "registry.wrong-answer",
+            Self::NoToken { .. } => "token.missing",
+            Self::OnlyFiles { .. } => "registry.only-files",
             Self::BadLines { .. } => "registry.bad-line",
             Self::Disk(_) => "disk.failed",
         }

@@ -21,7 +21,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use bibliotax_core::digest::Digest;
-use bibliotax_core::facet::{Facet, Facets};
+use bibliotax_core::facet::Facet;
 use bibliotax_core::history::{History, without_place};
 use bibliotax_core::name::{FacetName, PackageName};
 use bibliotax_disk::error::At;
@@ -147,16 +147,6 @@ impl Folder {
     /// The facets that the registry defines.
     pub fn facets(&self) -> &BTreeMap<FacetName, Facet> {
         &self.facets
-    }
-
-    /// The facets that everybody knows who uses this registry: those that it defines and those that are built in.
-    pub fn all_facets(&self) -> Facets {
-        let mut facets = Facets::default();
-        for (name, facet) in &self.facets {
-            // What is built in stays as it is.
-            let _ = facets.define(name, facet);
-        }
-        facets
     }
 
     /// The history of a package; `None` if the registry doesn't hold the name.

@@ -3,9 +3,12 @@
 //! | room | what lives there |
 //! |---|---|
 //! | [`folder`] | a registry kept as plain files in a folder: reading, appending events, keeping files |
+//! | [`remote`] | a registry behind HTTP: asked, cached, published to |
+//! | [`source`] | a registry, in a folder or behind HTTP |
 //! | [`registries`] | all registries of a manifest as one catalogue; `ahead` looks packages up before they are asked for |
 //! | [`pack`] | a package folder as a list of files and as a reproducible archive |
 //! | [`publish`], [`check`], [`accept`] | from a project folder to a release; what a card has to be; taking it in |
+//! | [`standing`] | withdrawing, restoring, deprecating |
 //! | [`load`] | many cards and events at once |
 //! | [`tokens`] | who may publish what to a registry that is served |
 //! | [`error`] | what a registry refused |
@@ -19,6 +22,9 @@ pub mod load;
 pub mod pack;
 pub mod publish;
 pub mod registries;
+pub mod remote;
+pub mod source;
+pub mod standing;
 pub mod tokens;
 
 pub use error::RegistryError;

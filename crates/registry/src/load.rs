@@ -13,6 +13,7 @@ use std::path::Path;
 
 use bibliotax_core::card::{ArchiveFormat, Card, Event, Provider};
 use bibliotax_core::digest::{Digest, Hasher};
+use bibliotax_core::facet::Facets;
 use bibliotax_core::fault::Fault;
 use bibliotax_core::history::{History, without_place};
 use bibliotax_core::name::PackageName;
@@ -26,6 +27,7 @@ use crate::accept::card_text;
 use crate::check::check_card;
 use crate::error::RegistryError;
 use crate::folder::Folder;
+use crate::source::Source;
 
 /// Largest file that is loaded, in bytes.
 const LARGEST: usize = 2 << 30;
@@ -56,7 +58,13 @@ pub fn load(registry: &Folder, path: &Path, dry_run: bool) -> Result<Loaded, Reg
     let missing = || DiskError::new("read", path, io::ErrorKind::NotFound.into());
     let text = read_text(path, LARGEST)?.ok_or_else(missing)?;
     let bad = |faults| RegistryError::BadLines { path: path.to_owned(), text: text.clone(), faults };
-    let mut loading = Loading { registry, beside: folder_of(path), archives: 0, dry_run };
+    let mut loading = Loading {
+        registry,
+        facets: Source::Folder(registry.clone()).all_facets(),
+        beside: folder_of(path),
+        archives: 0,
+        dry_run,
+    };
     let packages = by_package(loading.lines(&text).map_err(bad)?);
     let lines: usize = packages.values().map(Vec::len).sum();
     let added = check(registry, &packages)?.map_err(bad)?;
@@ -81,6 +89,7 @@ pub fn load(registry: &Folder, path: &Path, dry_run: bool) -> Result<Loaded, Reg
 
 struct Loading<'a> {
     registry: &'a Folder,
+    facets: Facets,
     beside: &'a Path,
     archives: usize,
     dry_run: bool,
@@ -118,7 +127,7 @@ impl Loading<'_> {
             taken.extend(self.take_in(file)?);
         }
         let card: Card = serde_json::from_value(value).map_err(|error| error.to_string())?;
-        check_card(self.registry, &card).map_err(|problem| problem.to_string())?;
+        check_card(self.registry.name(), &self.facets, &card).map_err(|problem| problem.to_string())?;
         for file in &card.files {
             if !taken.contains(&file.sha256) && !self.registry.has_file(&file.sha256) {
                 return Err(format!(

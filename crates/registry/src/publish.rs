@@ -15,6 +15,7 @@ use crate::accept::{accept, check_acceptable};
 use crate::error::RegistryError;
 use crate::folder::Folder;
 use crate::pack::{self, PackFile};
+use crate::source::Source;
 
 /// A release that is ready to go.
 #[derive(Debug)]
@@ -70,9 +71,17 @@ impl Release {
         self.parts.iter().flatten().map(|file| file.size).sum()
     }
 
-    /// Packs the files and puts the release into a registry: archives first, then what makes it a release.
-    pub fn publish(mut self, registry: &Folder) -> Result<Published, RegistryError> {
+    /// Publishes the release to a registry, after a look whether it can be taken.
+    pub fn publish_to(self, registry: &Source) -> Result<Published, RegistryError> {
         check_acceptable(registry, &self.card)?;
+        match registry {
+            Source::Folder(folder) => self.publish(folder),
+            Source::Remote(remote) => remote.publish(self),
+        }
+    }
+
+    /// Packs the files and puts the release into a folder: archives first, then what makes it a release.
+    pub fn publish(mut self, registry: &Folder) -> Result<Published, RegistryError> {
         for (file, contents) in self.card.files.iter_mut().zip(&self.parts) {
             let staged = pack::write_archive(contents, registry.stage()?)?;
             (file.sha256, file.size) = registry.keep(staged)?;

@@ -1,27 +1,27 @@
 //! All registries of a manifest as one catalogue: which of them a package comes from is never a guess.
 
 use std::collections::{BTreeMap, HashMap};
-use std::fs::File;
 use std::io::Read;
 use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use bibliotax_core::card::Card;
+use bibliotax_core::card::{Archive, Card};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Facets;
 use bibliotax_core::lock::LockedPackage;
-use bibliotax_core::manifest::{Manifest, NamePattern};
+use bibliotax_core::manifest::{Manifest, NamePattern, RegistryDeclaration};
 use bibliotax_core::name::{FacetName, PackageName, RegistryName};
 use bibliotax_core::resolve::{Catalogue, Listing};
 use jiff::Timestamp;
 
 use crate::ahead::Ahead;
 use crate::error::RegistryError;
-use crate::folder::Folder;
+use crate::remote::Network;
+use crate::source::Source;
 
-/// Largest card that is read, in bytes.
-const LARGEST_CARD: u64 = 16 << 20;
+/// How many questions are under way at once where registries are behind a network.
+const AT_ONCE: usize = 16;
 
 /// The registries that a manifest declares.
 pub struct Registries {
@@ -47,7 +47,7 @@ struct Sources {
 #[derive(Clone)]
 struct Declared {
     name: RegistryName,
-    folder: Folder,
+    source: Source,
     owns: Vec<NamePattern>,
 }
 
@@ -57,10 +57,11 @@ impl Registries {
         manifest: &Manifest,
         project: &Path,
         locked: &[LockedPackage],
+        network: &Network,
     ) -> Result<Self, RegistryError> {
-        let open = |declaration: &bibliotax_core::manifest::RegistryDeclaration| {
-            let folder = Folder::open(&folder_of(&declaration.name, &declaration.url, project)?)?;
-            Ok(Declared { name: declaration.name.clone(), folder, owns: declaration.owns.clone() })
+        let open = |declaration: &RegistryDeclaration| {
+            let source = Source::open(declaration, project, network)?;
+            Ok(Declared { name: declaration.name.clone(), source, owns: declaration.owns.clone() })
         };
         let declared = manifest.registries.iter().map(open).collect::<Result<Vec<_>, RegistryError>>()?;
         let by_need =
@@ -69,7 +70,9 @@ impl Registries {
         let (by_need, by_lock) = (by_need.collect(), by_lock.collect());
         let facets = Arc::new(facets(manifest, &declared)?);
         let sources = Arc::new(Sources { declared, by_need, by_lock, until: None });
-        Ok(Self { sources, facets, ahead: Ahead::default(), deadline: None })
+        let is_remote = sources.declared.iter().any(|declared| declared.source.is_remote());
+        let ahead = if is_remote { Ahead::new(AT_ONCE) } else { Ahead::default() };
+        Ok(Self { sources, facets, ahead, deadline: None })
     }
 
     /// The same registries, asked by so many threads beside the one that waits for the answers.
@@ -91,15 +94,19 @@ impl Registries {
         Self { deadline: Instant::now().checked_add(effort), ..self }
     }
 
-    /// Opens an archive or card of a package.
-    pub fn open_file(
+    /// Opens an archive of a package, whose bytes are yet to be checked.
+    pub fn open_archive(
         &self,
         package: &PackageName,
         registry: &RegistryName,
-        digest: &Digest,
-    ) -> Result<File, RegistryError> {
+        archive: &Archive,
+    ) -> Result<Box<dyn Read + Send>, RegistryError> {
+        self.source(package, registry)?.open_archive(archive)
+    }
+
+    fn source(&self, package: &PackageName, registry: &RegistryName) -> Result<&Source, RegistryError> {
         match self.sources.named(registry) {
-            Some(declared) => declared.folder.open_file(digest),
+            Some(declared) => Ok(&declared.source),
             None => Err(RegistryError::Undeclared { package: package.clone(), registry: registry.clone() }),
         }
     }
@@ -112,9 +119,7 @@ impl Registries {
         digest: &Digest,
     ) -> Result<Card, RegistryError> {
         let wrong = || RegistryError::WrongCard { package: package.clone(), digest: *digest };
-        let mut text = String::new();
-        let file = self.open_file(package, registry, digest)?;
-        file.take(LARGEST_CARD).read_to_string(&mut text).map_err(|_| wrong())?;
+        let text = self.source(package, registry)?.card_text(digest)?.ok_or_else(wrong)?;
         if Digest::of(text.as_bytes()) != *digest {
             return Err(wrong());
         }
@@ -123,7 +128,7 @@ impl Registries {
 
     /// The names of all packages in all registries; for suggestions.
     pub fn names(&self) -> Vec<PackageName> {
-        self.sources.declared.iter().flat_map(|declared| declared.folder.names()).collect()
+        self.sources.declared.iter().flat_map(|declared| declared.source.names()).collect()
     }
 
     /// Whether no registry is declared at all.
@@ -140,7 +145,7 @@ impl Sources {
     fn look_up(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, RegistryError> {
         let mut found = Vec::new();
         for declared in self.candidates(package) {
-            if let Some(history) = declared.folder.history_until(package, self.until)? {
+            if let Some(history) = declared.source.history_until(package, self.until)? {
                 found.push(Listing { source: declared.name.clone(), history });
             }
         }
@@ -198,7 +203,7 @@ impl Catalogue for Registries {
 fn facets(manifest: &Manifest, declared: &[Declared]) -> Result<Facets, RegistryError> {
     let mut facets = Facets::default();
     let mut definers: BTreeMap<FacetName, String> = BTreeMap::new();
-    let of_registries = declared.iter().map(|declared| (declared.name.to_string(), declared.folder.facets()));
+    let of_registries = declared.iter().map(|declared| (declared.name.to_string(), declared.source.facets()));
     for (definer, defined) in of_registries.chain([("the manifest".to_owned(), &manifest.facets)]) {
         for (name, facet) in defined {
             facets.define(name, facet).map_err(|there| {
@@ -222,18 +227,4 @@ fn facets(manifest: &Manifest, declared: &[Declared]) -> Result<Facets, Registry
 fn together(mut one: Listing, other: &Listing) -> Listing {
     other.history.providers().iter().for_each(|provider| one.history.add_provider(provider.clone()));
     one
-}
-
-/// The folder that a registry's URL means, seen from the project's folder.
-pub fn folder_of(
-    name: &RegistryName,
-    url: &str,
-    project: &Path,
-) -> Result<std::path::PathBuf, RegistryError> {
-    let path = match url.split_once("://") {
-        Some(("file", path)) => path,
-        Some(_) => return Err(RegistryError::Scheme { name: name.clone(), url: url.to_owned() }),
-        None => url,
-    };
-    Ok(project.join(path))
 }

@@ -12,6 +12,7 @@ use bibliotax_core::resolve::{Problem, resolve};
 use bibliotax_registry::folder::Folder;
 use bibliotax_registry::load::load;
 use bibliotax_registry::registries::Registries;
+use bibliotax_registry::remote::Network;
 
 const PACKAGES: usize = 60;
 const RELEASES: usize = 12;
@@ -45,7 +46,9 @@ fn any_number_of_fetchers_leads_to_the_same_bytes() {
         format!("[project]\nname = \"gate\"\n[registries]\nseedhouse = \"seedhouse\"\n[needs]\n{needs}");
     let manifest = Manifest::read(&manifest).unwrap();
     let lock = |fetchers: usize| {
-        let registries = Registries::open(&manifest, folder.path(), &[]).unwrap().with_fetchers(fetchers);
+        let registries = Registries::open(&manifest, folder.path(), &[], &Network::default())
+            .unwrap()
+            .with_fetchers(fetchers);
         let resolution = resolve(&Problem::new(&manifest, &[]), &registries);
         Lock::new(&manifest, &resolution.unwrap_or_else(|error| panic!("{error:?}"))).to_string()
     };

@@ -9,14 +9,14 @@ use axum::http::{HeaderMap, HeaderValue, Method, Request, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bibliotax_core::digest::Digest;
 use bibliotax_registry::folder::Folder;
-use bibliotax_registry::tokens::{self, Token};
+use bibliotax_registry::tokens::{self, Action, Token};
 use headers::authorization::Bearer;
 use headers::{Authorization, HeaderMapExt};
 use jiff::Timestamp;
 use serde::Serialize;
 
 use crate::closure::closure;
-use crate::events::{Asking, read};
+use crate::events::{AskedDeprecation, AskedRestoration, AskedWithdrawal, Asking, read};
 use crate::metrics::Metrics;
 use crate::problem::Problem;
 use crate::rate::{Buckets, Rate};
@@ -211,9 +211,9 @@ impl App {
             let asking = Asking { registry: &registry, token: &token, now: now() };
             match path.as_str() {
                 "releases" => asking.publish(read(&body)?),
-                "withdrawals" => asking.withdraw(read(&body)?),
-                "restorations" => asking.restore(read(&body)?),
-                _ => asking.deprecate(read(&body)?),
+                "withdrawals" => asking.asked::<AskedWithdrawal>(Action::Withdraw, &body),
+                "restorations" => asking.asked::<AskedRestoration>(Action::Withdraw, &body),
+                _ => asking.asked::<AskedDeprecation>(Action::Deprecate, &body),
             }
         })
         .await?

@@ -2,14 +2,15 @@
 
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
-use bibliotax_core::card::{Card, Deprecation, Event, Restoration, Withdrawal};
-use bibliotax_core::history::History;
+use bibliotax_core::card::Card;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::version::Version;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::accept::{accept, check_acceptable};
 use bibliotax_registry::folder::Folder;
+use bibliotax_registry::source::Source;
+use bibliotax_registry::standing::Change;
 use bibliotax_registry::tokens::{Action, Done, Token};
 use jiff::Timestamp;
 use serde::Deserialize;
@@ -63,12 +64,32 @@ pub struct AskedDeprecation {
     instead: Option<PackageName>,
 }
 
+impl From<AskedWithdrawal> for (PackageName, Change) {
+    fn from(asked: AskedWithdrawal) -> Self {
+        (asked.name, Change::Withdraw { version: asked.version, reason: asked.reason })
+    }
+}
+
+impl From<AskedRestoration> for (PackageName, Change) {
+    fn from(asked: AskedRestoration) -> Self {
+        (asked.name, Change::Restore { version: asked.version })
+    }
+}
+
+impl From<AskedDeprecation> for (PackageName, Change) {
+    fn from(asked: AskedDeprecation) -> Self {
+        let AskedDeprecation { name, range, reason, instead } = asked;
+        (name, Change::Deprecate { range, reason, instead })
+    }
+}
+
 impl Asking<'_> {
     /// Makes a release of a card whose files are here. The time of publishing is now, whatever the card says.
     pub fn publish(&self, card: Card) -> Result<Response, Problem> {
         self.may(Action::Publish, &card.name)?;
         let card = Card { published: self.now, ..card };
-        check_acceptable(self.registry, &card).map_err(|error| self.refused(&card, error))?;
+        check_acceptable(&Source::Folder(self.registry.clone()), &card)
+            .map_err(|error| self.refused(&card, error))?;
         let missing: Vec<_> = card
             .files
             .iter()
@@ -101,75 +122,24 @@ impl Asking<'_> {
         }
     }
 
-    /// Withdraws a release.
-    pub fn withdraw(&self, asked: AskedWithdrawal) -> Result<Response, Problem> {
-        let AskedWithdrawal { name, version, reason } = asked;
-        self.may(Action::Withdraw, &name)?;
-        has_reason(&reason)?;
-        let event = Event::Withdrawn(Withdrawal { version: version.clone(), reason, at: self.now });
-        let is_so =
-            |history: &History| history.release(&version).is_some_and(|release| release.withdrawn.is_some());
-        self.append("withdraw", &name, version.as_str(), event, is_so)
-    }
-
-    /// Takes a withdrawal back.
-    pub fn restore(&self, asked: AskedRestoration) -> Result<Response, Problem> {
-        let AskedRestoration { name, version } = asked;
-        self.may(Action::Withdraw, &name)?;
-        let event = Event::Restored(Restoration { version: version.clone(), at: self.now });
-        let is_so =
-            |history: &History| history.release(&version).is_some_and(|release| release.withdrawn.is_none());
-        self.append("restore", &name, version.as_str(), event, is_so)
-    }
-
-    /// Deprecates releases.
-    pub fn deprecate(&self, asked: AskedDeprecation) -> Result<Response, Problem> {
-        let AskedDeprecation { name, range, reason, instead } = asked;
-        self.may(Action::Deprecate, &name)?;
-        has_reason(&reason)?;
-        let said = (reason.clone(), instead.clone());
-        let event = Event::Deprecated(Deprecation { range: range.clone(), reason, instead, at: self.now });
-        let set = range.set(true).clone();
-        let is_so = |history: &History| {
-            let mut concerned =
-                history.releases().iter().filter(|release| set.contains(release.entry.version.point()));
-            concerned.all(|release| {
-                release
-                    .deprecated
-                    .as_ref()
-                    .is_some_and(|there| (there.reason.clone(), there.instead.clone()) == said)
-            })
-        };
-        self.append("deprecate", &name, &range.to_string(), event, is_so)
-    }
-
-    /// Adds an event to the history of a package, unless that is so already.
-    fn append(
+    /// Reads which change is asked for, and makes it.
+    pub fn asked<T: DeserializeOwned + Into<(PackageName, Change)>>(
         &self,
-        action: &str,
-        name: &PackageName,
-        version: &str,
-        event: Event,
-        is_so: impl Fn(&History) -> bool,
+        action: Action,
+        body: &[u8],
     ) -> Result<Response, Problem> {
-        if self.registry.history(name)?.is_none_or(|history| history.releases().is_empty()) {
-            let detail = format!("there is no package {name}");
-            return Err(Problem::new(StatusCode::NOT_FOUND, "package.unknown", detail));
+        let (name, change) = read::<T>(body)?.into();
+        self.change(action, &name, &change)
+    }
+
+    fn change(&self, action: Action, name: &PackageName, change: &Change) -> Result<Response, Problem> {
+        self.may(action, name)?;
+        let already = change.make(self.registry, name, self.now)?;
+        let what = change.what();
+        if !already {
+            self.note(word_of(change), name, &what)?;
         }
-        let appended = self.registry.append(name, |history| {
-            if is_so(history) {
-                return Ok::<_, Problem>(Vec::new());
-            }
-            let mut followed = history.clone();
-            followed.apply(name, event.clone()).map_err(|message| {
-                Problem::new(StatusCode::NOT_FOUND, "package.unknown", format!("{name}: {message}"))
-            })?;
-            Ok(vec![event])
-        })?;
-        if appended > 0 {
-            self.note(action, name, version)?;
-        }
-        Ok(axum::Json(json!({ "name": name, "version": version, "already": appended == 0 })).into_response())
+        Ok(axum::Json(json!({ "name": name, "what": what, "already": already })).into_response())
     }
 
     fn may(&self, action: Action, package: &PackageName) -> Result<(), Problem> {
@@ -189,10 +159,11 @@ impl Asking<'_> {
     }
 }
 
-fn has_reason(reason: &str) -> Result<(), Problem> {
-    if reason.trim().is_empty() {
-        let detail = "a reason is wanted: people who use the release will read it";
-        return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "event.no-reason", detail));
+/// What the log calls a change.
+fn word_of(change: &Change) -> &'static str {
+    match change {
+        Change::Withdraw { .. } => "withdraw",
+        Change::Restore { .. } => "restore",
+        Change::Deprecate { .. } => "deprecate",
     }
-    Ok(())
 }

@@ -82,6 +82,7 @@ impl From<RegistryError> for Problem {
             RegistryError::Disk(_) | RegistryError::BrokenHistory { .. } => {
                 return Self::broken("the registry can't read or write its files; its keepers find out why");
             }
+            RegistryError::NothingThere { .. } => StatusCode::NOT_FOUND,
             RegistryError::NoFile { .. } => StatusCode::CONFLICT,
             _ => StatusCode::UNPROCESSABLE_ENTITY,
         };

@@ -2,16 +2,14 @@
 
 use std::path::Path;
 
-use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::variant::spoken;
 use bibliotax_registry::accept::check_acceptable;
-use bibliotax_registry::folder::Folder;
 use bibliotax_registry::pack::PackFile;
 use bibliotax_registry::publish::{Release, prepare};
-use bibliotax_registry::registries::folder_of;
 use jiff::Timestamp;
 use serde_json::{Value, json};
 
+use super::supply;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::project::Project;
@@ -35,7 +33,7 @@ pub struct Publish {
 impl Publish {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let project = Project::find(here)?;
-        let registry = Folder::open(&self.folder(&project, here)?)?;
+        let registry = supply::registry(self.registry.as_deref(), &project, here)?;
         let release = prepare(&project.manifest, &project.root, now())?;
         check_acceptable(&registry, &release.card)?;
         check_promise(&project)?;
@@ -46,7 +44,7 @@ impl Publish {
             ui.say(format!("{title} would go to {}; nothing was published", registry.name()));
         } else {
             let (files, bytes) = (release.parts.iter().flatten().count(), release.size());
-            let published = release.publish(&registry)?;
+            let published = release.publish_to(&registry)?;
             let packed = published.files.iter().map(|file| file.size).sum();
             let archives = if published.files.len() == 1 {
                 String::new()
@@ -62,38 +60,6 @@ impl Publish {
         }
         ui.report("publish", result);
         Ok(Exit::Done)
-    }
-
-    fn folder(&self, project: &Project, here: &Path) -> Result<std::path::PathBuf, Failure> {
-        let declared = &project.manifest.registries;
-        let chosen = match (&self.registry, declared.as_slice()) {
-            (Some(name), _) => declared.iter().find(|registry| registry.name.as_str() == name),
-            (None, [only]) => Some(only),
-            (None, _) => None,
-        };
-        if let Some(registry) = chosen {
-            return Ok(folder_of(&registry.name, &registry.url, &project.root)?);
-        }
-        let names: Vec<&str> = declared.iter().map(|registry| registry.name.as_str()).collect();
-        let Some(word) = &self.registry else {
-            let failure = Failure::new("publish.where", "it isn't said which registry to publish to");
-            return Err(failure.mend(if names.is_empty() {
-                "name a registry's folder: `bibliotax publish ../registry`".to_owned()
-            } else {
-                format!("name one: {}", either(&names))
-            }));
-        };
-        if here.join(word).is_dir() || word.contains(['/', '\\']) {
-            return Ok(here.join(word));
-        }
-        let near = nearest(word, names.iter().copied(), 2);
-        let failure =
-            Failure::new("publish.where", format!("`{word}` is no declared registry and no folder"));
-        Err(if near.is_empty() {
-            failure
-        } else {
-            failure.mend(format!("perhaps {} was meant", either(&near)))
-        })
     }
 }
 

@@ -8,6 +8,7 @@ use bibliotax_store::error::ArchiveError;
 use bibliotax_store::install::InstallError;
 
 use super::Failure;
+use crate::codes::CODES;
 
 impl From<RegistryError> for Failure {
     fn from(error: RegistryError) -> Self {
@@ -24,7 +25,28 @@ impl From<RegistryError> for Failure {
             E::BadDescription { .. } => "restore the file; it is one line of JSON with `format` and `name`",
             E::Newer { .. } => "use the version of bibliotax that the registry's keepers use",
             E::NotEmpty { .. } => "name a folder that is new or empty",
-            E::Scheme { .. } => "name a folder, relative to the manifest",
+            E::Scheme { .. } => {
+                "write `https://…` without user or password, or a folder seen from the manifest"
+            }
+            E::NothingThere { .. } => {
+                "check name and version: `bibliotax describe` lists the releases of a package"
+            }
+            E::NoReason => "write it with `--reason`",
+            E::PlainHttp { .. } => {
+                "write `https://`, or `plain = true` with the registry if the way there is your own"
+            }
+            E::Offline { .. } => "ask for it once with a network: it is kept from then on",
+            E::Unreachable { .. } => {
+                "check the network and the URL; nothing was changed, and with BIBLIOTAX_OFFLINE=1 what was asked for before is enough"
+            }
+            E::WrongAnswer { .. } => "check the URL; if it is right, tell the registry's keepers",
+            E::NoToken { ref registry } => {
+                let variable = registry.as_str().to_uppercase().replace('-', "_");
+                let mend = format!("ask its keepers for one and set BIBLIOTAX_TOKEN_{variable} to it");
+                return Self::new(code, message).mend(mend);
+            }
+            E::OnlyFiles { .. } => "publish where its files are, or to a registry that is served",
+            E::Refused { status, code: said, .. } => return refused(message, status, said.as_deref()),
             E::BrokenHistory { .. } => {
                 "tell the registry's keepers; packages whose history is whole can still be had"
             }
@@ -66,6 +88,27 @@ impl From<RegistryError> for Failure {
             E::ExposesNothing { .. } => "check the path and `files` under `[card]`",
         };
         Self::new(code, message).mend(mend)
+    }
+}
+
+/// What a registry refused, under the code that it gave where that is one of ours.
+fn refused(message: String, status: u16, said: Option<&str>) -> Failure {
+    let said = said.or(match status {
+        401 => Some("token.unknown"),
+        403 => Some("token.not-for-that"),
+        _ => None,
+    });
+    let known = said.and_then(|said| CODES.iter().find(|(code, ..)| *code == said));
+    let failure = Failure::new(known.map_or("registry.refused", |(code, ..)| code), message);
+    match status {
+        401 => failure.mend("ask the registry's keepers for a token, or for a new one"),
+        403 => failure.mend("ask the registry's keepers for a token that is for this"),
+        429 => failure.mend("wait a little and try again"),
+        409 => failure.mend("a release never changes: raise `version` in the manifest"),
+        500.. => {
+            failure.mend("nothing was changed; try again, and tell the registry's keepers if it stays so")
+        }
+        _ => failure,
     }
 }
 

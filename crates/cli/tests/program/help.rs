@@ -30,6 +30,8 @@ fn the_help_groups_commands_by_stage() {
 
     Supply packages
       publish   Publish this project as a release
+      withdraw  Say that a release is not to be chosen any more
+      deprecate Say that releases still work, but something else is better
       registry  Make, load and serve a registry
 
     See it at work

@@ -15,5 +15,6 @@ mod needs_in_full;
 mod parts;
 mod ready;
 mod registries;
+mod served;
 mod story;
 mod together;

@@ -120,7 +120,7 @@ fn registries_that_are_missing_newer_or_of_an_unknown_kind_are_told() {
     for (url, code, status) in [
         ("../nowhere", "registry.missing", 5),
         ("../home", "registry.missing", 5),
-        ("https://packages.example/", "registry.scheme", 3),
+        ("ftp://packages.example/", "registry.scheme", 3),
     ] {
         garden.write("gate/bibliotax.toml", &manifest.replace("../seedhouse", url));
         assert_eq!(garden.run(&["install"]).expect(status).code(), code);

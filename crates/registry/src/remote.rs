@@ -1,0 +1,184 @@
+//! A registry behind HTTP: its histories through a cache with validators, its files as they arrive.
+//!
+//! Nothing that comes is believed for its own sake: answers are bounded in size and time, files are checked by whoever
+//! unpacks them against the digest of the lock or entry, redirects lead to no other scheme, and the token goes to the
+//! registry's own host alone.
+
+mod cache;
+mod client;
+mod download;
+mod publishing;
+
+use std::collections::BTreeMap;
+use std::io::Read;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use bibliotax_core::card::Archive;
+use bibliotax_core::digest::Digest;
+use bibliotax_core::facet::Facet;
+use bibliotax_core::history::History;
+use bibliotax_core::name::{FacetName, PackageName, RegistryName};
+use jiff::Timestamp;
+use reqwest::Url;
+
+use self::cache::Cache;
+use self::client::{Answer, Client};
+use self::download::Download;
+use crate::error::RegistryError;
+use crate::folder::Description;
+
+/// Largest description that is read, in bytes.
+const LARGEST_DESCRIPTION: u64 = 4 << 20;
+
+/// Largest history of one package that is read, in bytes.
+const LARGEST_HISTORY: u64 = 256 << 20;
+
+/// Largest card that is read, in bytes.
+const LARGEST_CARD: u64 = 16 << 20;
+
+/// How registries behind a network are asked.
+#[derive(Clone, Default)]
+pub struct Network {
+    /// Where what they answered is kept; `None` to keep nothing.
+    pub cache: Option<PathBuf>,
+    /// Whether to do with what is kept, however old, and ask nobody.
+    pub offline: bool,
+    /// Gives the token for a registry, if there is one.
+    pub token: Option<Arc<GivesToken>>,
+}
+
+/// Gives the token for a registry, if there is one.
+pub type GivesToken = dyn Fn(&RegistryName) -> Option<String> + Send + Sync;
+
+/// A registry behind HTTP.
+#[derive(Clone)]
+pub struct Remote {
+    name: RegistryName,
+    base: Url,
+    client: Client,
+    cache: Option<Cache>,
+    description: Arc<Description>,
+}
+
+/// Where a registry is, checked for what may not be.
+pub fn checked_url(name: &RegistryName, url: &str, allow_plain: bool) -> Result<Url, RegistryError> {
+    let wrong = || RegistryError::Scheme { name: name.clone(), url: url.to_owned() };
+    let slashed = if url.ends_with('/') { url.to_owned() } else { format!("{url}/") };
+    let base = Url::parse(&slashed).map_err(|_| wrong())?;
+    let is_clean = base.username().is_empty() && base.password().is_none() && base.query().is_none();
+    match base.scheme() {
+        _ if !is_clean || base.host().is_none() => Err(wrong()),
+        "https" => Ok(base),
+        "http" if allow_plain || is_loopback(&base) => Ok(base),
+        "http" => Err(RegistryError::PlainHttp { name: name.clone(), url: url.to_owned() }),
+        _ => Err(wrong()),
+    }
+}
+
+/// Whether a URL leads to this machine itself.
+fn is_loopback(url: &Url) -> bool {
+    match url.host() {
+        Some(url::Host::Ipv4(address)) => address.is_loopback(),
+        Some(url::Host::Ipv6(address)) => address.is_loopback(),
+        Some(url::Host::Domain(name)) => name == "localhost",
+        None => false,
+    }
+}
+
+impl Remote {
+    /// Opens the registry at a URL, which is asked for its description.
+    pub fn open(
+        name: &RegistryName,
+        url: &str,
+        allow_plain: bool,
+        network: &Network,
+    ) -> Result<Self, RegistryError> {
+        let base = checked_url(name, url, allow_plain)?;
+        let token = network.token.as_ref().and_then(|token| token(name));
+        let client = Client::new(name.clone(), base.clone(), token, network.offline);
+        let cache = network.cache.as_ref().map(|folder| Cache::of(folder, &base));
+        let whose = PathBuf::from(url);
+        let text = read_through(&client, cache.as_ref(), "registry.json", LARGEST_DESCRIPTION)?;
+        let text = text.ok_or_else(|| RegistryError::NoRegistry { path: whose.clone() })?;
+        let description = Arc::new(Description::read(&text, &whose)?);
+        Ok(Self { name: name.clone(), base, client, cache, description })
+    }
+
+    /// The name that the registry gives itself.
+    pub fn name(&self) -> &str {
+        &self.description.name
+    }
+
+    /// The facets that the registry defines.
+    pub fn facets(&self) -> &BTreeMap<FacetName, Facet> {
+        &self.description.facets
+    }
+
+    /// The history of a package as it was at a time; `None` if the registry doesn't hold the name.
+    pub fn history_until(
+        &self,
+        package: &PackageName,
+        until: Option<Timestamp>,
+    ) -> Result<Option<History>, RegistryError> {
+        let bin = Digest::of(package.as_str().as_bytes()).folder();
+        let path = format!("packages/{bin}/{package}.jsonl");
+        let Some(text) = read_through(&self.client, self.cache.as_ref(), &path, LARGEST_HISTORY)? else {
+            return Ok(None);
+        };
+        let history =
+            History::read(package, &text, until).map_err(|source| RegistryError::BrokenHistory {
+                package: package.clone(),
+                path: PathBuf::from(self.base.as_str()).join(path),
+                source,
+            })?;
+        Ok(Some(history))
+    }
+
+    /// Opens an archive. What is read of it is not checked here, but for its length; a connection that breaks is taken up
+    /// again where it broke.
+    pub fn open_archive(&self, archive: &Archive) -> Result<Box<dyn Read + Send>, RegistryError> {
+        let path = file_path(&archive.sha256);
+        Ok(Box::new(Download::open(self.client.clone(), path, archive.size)?))
+    }
+
+    /// The text of a card.
+    pub fn card_text(&self, digest: &Digest) -> Result<String, RegistryError> {
+        match self.client.get(&file_path(digest), None, LARGEST_CARD)? {
+            Answer::Found { text, .. } => Ok(text),
+            Answer::Missing | Answer::Same => {
+                Err(RegistryError::NoFile { digest: *digest, path: PathBuf::from(self.base.as_str()) })
+            }
+        }
+    }
+}
+
+fn file_path(digest: &Digest) -> String {
+    format!("files/{}/{digest}", digest.folder())
+}
+
+/// A text of the registry: from the cache if the registry says that it is as it was.
+fn read_through(
+    client: &Client,
+    cache: Option<&Cache>,
+    path: &str,
+    limit: u64,
+) -> Result<Option<String>, RegistryError> {
+    let kept = cache.and_then(|cache| cache.read(path));
+    if client.is_offline() {
+        return match kept {
+            Some(kept) => Ok(Some(kept.text)),
+            None => Err(client.offline(path)),
+        };
+    }
+    match client.get(path, kept.as_ref().map(|kept| kept.tag.as_str()), limit)? {
+        Answer::Same => Ok(kept.map(|kept| kept.text)),
+        Answer::Missing => Ok(None),
+        Answer::Found { text, tag } => {
+            if let (Some(cache), Some(tag)) = (cache, tag) {
+                cache.keep(path, &tag, &text);
+            }
+            Ok(Some(text))
+        }
+    }
+}

@@ -1,0 +1,354 @@
+//! Requests to one registry: bounded, timed, tried again where that may help.
+
+use std::io::Read;
+use std::sync::{Arc, OnceLock};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use bibliotax_core::name::RegistryName;
+use reqwest::blocking::{self, RequestBuilder, Response};
+use reqwest::header::{AUTHORIZATION, ETAG, HeaderValue, IF_NONE_MATCH, RETRY_AFTER};
+use reqwest::redirect::{Attempt, Policy};
+use reqwest::{Method, StatusCode, Url};
+use ring::rand::{SecureRandom, SystemRandom};
+use serde_json::Value;
+
+use super::is_loopback;
+use crate::error::RegistryError;
+
+/// How often a request is tried that may be tried again.
+const MOST_TRIES: u32 = 5;
+
+/// What is waited before the second try; doubled for each further one.
+const FIRST_WAIT: Duration = Duration::from_millis(150);
+
+/// Most that is waited because a server says so; one that wants more is told of instead.
+const LONGEST_WAIT: Duration = Duration::from_secs(20);
+
+/// Until a connection has to be there.
+const TO_CONNECT: Duration = Duration::from_secs(10);
+
+/// Until the next bytes have to come.
+const SILENCE: Duration = Duration::from_secs(20);
+
+/// Until a text has to be there whole.
+const TO_READ: Duration = Duration::from_secs(120);
+
+/// Most redirects that are followed.
+const MOST_REDIRECTS: usize = 4;
+
+/// Most bytes of a refusal that are read.
+const LARGEST_REFUSAL: u64 = 64 << 10;
+
+/// What a registry answers to a question for a text.
+pub enum Answer {
+    /// The text, with its validator.
+    Found { text: String, tag: Option<String> },
+    /// It is as it was.
+    Same,
+    /// There is none.
+    Missing,
+}
+
+/// Asks one registry.
+#[derive(Clone)]
+pub struct Client {
+    shared: Arc<Shared>,
+}
+
+struct Shared {
+    registry: RegistryName,
+    base: Url,
+    token: Option<HeaderValue>,
+    is_offline: bool,
+    /// Made when something is asked for first: it reads the system's certificates.
+    reading: OnceLock<blocking::Client>,
+    writing: OnceLock<blocking::Client>,
+}
+
+impl Client {
+    /// A client for a registry; the token goes to no other host.
+    pub fn new(registry: RegistryName, base: Url, token: Option<String>, is_offline: bool) -> Self {
+        let token = token.and_then(|token| HeaderValue::from_str(&format!("Bearer {}", token.trim())).ok());
+        let token = token.map(|mut token| {
+            token.set_sensitive(true);
+            token
+        });
+        let (reading, writing) = (OnceLock::new(), OnceLock::new());
+        Self { shared: Arc::new(Shared { registry, base, token, is_offline, reading, writing }) }
+    }
+
+    /// Whether nobody is to be asked.
+    pub fn is_offline(&self) -> bool {
+        self.shared.is_offline
+    }
+
+    /// Whether there is a token to publish with.
+    pub fn has_token(&self) -> bool {
+        self.shared.token.is_some()
+    }
+
+    /// That something would have to be asked for, and nobody may be.
+    pub fn offline(&self, path: &str) -> RegistryError {
+        let name = path.split_once('/').and_then(|(_, path)| path.split_once('/')?.1.strip_suffix(".jsonl"));
+        let what = name.map_or("what it is".to_owned(), |name| format!("{name} in it"));
+        RegistryError::Offline { registry: self.shared.registry.clone(), what }
+    }
+
+    /// A text of the registry, if it is not the one with this validator; at most `limit` bytes.
+    pub fn get(&self, path: &str, tag: Option<&str>, limit: u64) -> Result<Answer, RegistryError> {
+        self.trying(|| {
+            let mut request = self.reading()?.get(self.url(path)?);
+            if let Some(tag) = tag {
+                request = request.header(IF_NONE_MATCH, tag);
+            }
+            let response = self.sent(request)?;
+            match response.status() {
+                StatusCode::NOT_MODIFIED if tag.is_some() => Ok(Answer::Same),
+                StatusCode::NOT_FOUND | StatusCode::GONE => Ok(Answer::Missing),
+                StatusCode::OK => {
+                    let tag =
+                        response.headers().get(ETAG).and_then(|tag| tag.to_str().ok()).map(str::to_owned);
+                    Ok(Answer::Found { text: self.read(response, limit)?, tag })
+                }
+                _ => Err(self.refusal(response)),
+            }
+        })
+    }
+
+    /// Begins to read a file at a place in it.
+    pub fn open(&self, path: &str, from: u64) -> Result<Response, RegistryError> {
+        if self.is_offline() {
+            return Err(self.offline(path));
+        }
+        self.trying(|| {
+            // A file is compressed already, and a place in it means its own bytes.
+            let request = self.reading()?.get(self.url(path)?).header("accept-encoding", "identity");
+            let request = if from == 0 { request } else { request.header("range", format!("bytes={from}-")) };
+            let response = self.sent(request)?;
+            match (response.status(), from) {
+                (StatusCode::OK, 0) => Ok(response),
+                (StatusCode::PARTIAL_CONTENT, _) if begins_at(&response, from) => Ok(response),
+                (StatusCode::OK | StatusCode::PARTIAL_CONTENT, _) => Err(Trouble::for_good(
+                    self.wrong("it answers with another part of a file than was asked for"),
+                )),
+                _ => Err(self.refusal(response)),
+            }
+        })
+    }
+
+    /// Sends something with the token. Tried again only where that changes nothing: everything sent is named by its
+    /// digest or may be there already.
+    pub fn send(
+        &self,
+        method: &Method,
+        path: &str,
+        prepare: impl Fn(RequestBuilder) -> Result<RequestBuilder, RegistryError>,
+    ) -> Result<Response, RegistryError> {
+        if self.is_offline() {
+            return Err(self.offline(path));
+        }
+        self.trying(|| {
+            let request = self.writing()?.request(method.clone(), self.url(path)?);
+            let request = match &self.shared.token {
+                Some(token) => request.header(AUTHORIZATION, token.clone()),
+                None => request,
+            };
+            let response = self.sent(prepare(request).map_err(Trouble::for_good)?)?;
+            let is_answer = response.status().is_success()
+                || *method == Method::HEAD && response.status() == StatusCode::NOT_FOUND;
+            if is_answer { Ok(response) } else { Err(self.refusal(response)) }
+        })
+    }
+
+    /// Reads an answer as JSON.
+    pub fn json(&self, response: Response) -> Result<Value, RegistryError> {
+        let text = self.read(response, LARGEST_REFUSAL).map_err(|trouble| *trouble.error)?;
+        serde_json::from_str(&text).map_err(|_| self.wrong("its answer is not JSON"))
+    }
+
+    fn url(&self, path: &str) -> Result<Url, Trouble> {
+        self.shared.base.join(path).map_err(|_| Trouble::for_good(self.wrong("its URL can't be followed")))
+    }
+
+    fn reading(&self) -> Result<&blocking::Client, Trouble> {
+        self.made(&self.shared.reading, Policy::custom(follow))
+    }
+
+    fn writing(&self) -> Result<&blocking::Client, Trouble> {
+        self.made(&self.shared.writing, Policy::none())
+    }
+
+    fn made<'c>(
+        &self,
+        slot: &'c OnceLock<blocking::Client>,
+        policy: Policy,
+    ) -> Result<&'c blocking::Client, Trouble> {
+        if let Some(client) = slot.get() {
+            return Ok(client);
+        }
+        // Whoever comes first installs it; it is the same for all.
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let builder =
+            blocking::Client::builder().redirect(policy).connect_timeout(TO_CONNECT).timeout(SILENCE);
+        let builder = builder.user_agent(concat!("bibliotax/", env!("CARGO_PKG_VERSION"))).tcp_nodelay(true);
+        let client = builder.build().map_err(|error| Trouble::for_good(self.unreachable(&error)))?;
+        Ok(slot.get_or_init(|| client))
+    }
+
+    fn sent(&self, request: RequestBuilder) -> Result<Response, Trouble> {
+        request.send().map_err(|error| {
+            let again = !error.is_redirect() && !error.is_builder();
+            let error = self.unreachable(&error);
+            if again { Trouble::passing(error, None) } else { Trouble::for_good(error) }
+        })
+    }
+
+    /// The whole text of an answer.
+    fn read(&self, response: Response, limit: u64) -> Result<String, Trouble> {
+        let (begun, mut bytes) = (Instant::now(), Vec::new());
+        let mut body = response.take(limit + 1);
+        let mut piece = [0; 64 << 10];
+        loop {
+            let broke = |what: &str| Trouble::passing(self.broke_off(what), None);
+            match body.read(&mut piece) {
+                Ok(0) => break,
+                Ok(read) => bytes.extend_from_slice(&piece[..read]),
+                Err(_) => return Err(broke("its answer broke off")),
+            }
+            if bytes.len() as u64 > limit {
+                return Err(Trouble::for_good(self.wrong("its answer is larger than any should be")));
+            }
+            if begun.elapsed() > TO_READ {
+                return Err(broke("its answer takes too long"));
+            }
+        }
+        String::from_utf8(bytes).map_err(|_| Trouble::for_good(self.wrong("its answer is no text")))
+    }
+
+    /// Tries until it works, is refused for good, or was tried often enough.
+    fn trying<T>(&self, attempt: impl Fn() -> Result<T, Trouble>) -> Result<T, RegistryError> {
+        for tried in 1.. {
+            let Trouble { error, is_passing, wait } = match attempt() {
+                Ok(done) => return Ok(done),
+                Err(trouble) => trouble,
+            };
+            let wait = wait.unwrap_or_else(|| with_jitter(FIRST_WAIT * 2_u32.pow(tried - 1)));
+            if !is_passing || tried == MOST_TRIES || wait > LONGEST_WAIT {
+                return Err(*error);
+            }
+            thread::sleep(wait);
+        }
+        unreachable!("the last try ends the loop")
+    }
+
+    fn unreachable(&self, error: &reqwest::Error) -> RegistryError {
+        let what = match error {
+            error if error.is_timeout() => "it doesn't answer in time",
+            error if error.is_connect() => "there is no connection",
+            error if error.is_redirect() => "it sends us to a place that isn't safe, or round in circles",
+            _ => "the connection broke off",
+        };
+        self.broke_off(what)
+    }
+
+    fn broke_off(&self, what: &str) -> RegistryError {
+        let Shared { registry, base, .. } = &*self.shared;
+        RegistryError::Unreachable {
+            registry: registry.clone(),
+            url: base.to_string(),
+            what: what.to_owned(),
+        }
+    }
+
+    /// That an answer is not what such an answer is.
+    pub fn wrong(&self, what: &str) -> RegistryError {
+        RegistryError::WrongAnswer { registry: self.shared.registry.clone(), what: what.to_owned() }
+    }
+
+    /// Why a request was refused, in the registry's own words where it has some.
+    fn refusal(&self, response: Response) -> Trouble {
+        let status = response.status();
+        let wait = response.headers().get(RETRY_AFTER).and_then(|wait| wait.to_str().ok()?.parse().ok());
+        let wait = wait.map(Duration::from_secs);
+        let mut text = String::new();
+        // Whatever can be read of it is better than nothing.
+        let _ = response.take(LARGEST_REFUSAL).read_to_string(&mut text);
+        let problem: Value = serde_json::from_str(&text).unwrap_or_default();
+        let said = |key: &str| problem[key].as_str().map(str::to_owned);
+        let error = RegistryError::Refused {
+            registry: self.shared.registry.clone(),
+            status: status.as_u16(),
+            code: said("code"),
+            detail: said("detail").unwrap_or_else(|| in_words(status).to_owned()),
+        };
+        let is_busy = status == StatusCode::CONFLICT && wait.is_some();
+        let is_passing = is_busy
+            || matches!(
+                status,
+                StatusCode::TOO_MANY_REQUESTS
+                    | StatusCode::REQUEST_TIMEOUT
+                    | StatusCode::INTERNAL_SERVER_ERROR
+                    | StatusCode::BAD_GATEWAY
+                    | StatusCode::SERVICE_UNAVAILABLE
+                    | StatusCode::GATEWAY_TIMEOUT
+            );
+        if is_passing { Trouble::passing(error, wait) } else { Trouble::for_good(error) }
+    }
+}
+
+/// What a status says where the registry says nothing.
+fn in_words(status: StatusCode) -> &'static str {
+    match status {
+        StatusCode::UNAUTHORIZED => "the token is not known there, has ended or was revoked",
+        StatusCode::FORBIDDEN => "this token is not for that",
+        status => status.canonical_reason().unwrap_or("it gives no reason"),
+    }
+}
+
+/// Why a try failed.
+struct Trouble {
+    error: Box<RegistryError>,
+    /// Whether another one may work.
+    is_passing: bool,
+    /// After which time, if the server said one.
+    wait: Option<Duration>,
+}
+
+impl Trouble {
+    /// That another try would fail alike.
+    fn for_good(error: RegistryError) -> Self {
+        Self { error: Box::new(error), is_passing: false, wait: None }
+    }
+
+    /// That another try may work.
+    fn passing(error: RegistryError, wait: Option<Duration>) -> Self {
+        Self { error: Box::new(error), is_passing: true, wait }
+    }
+}
+
+/// Follows redirects that are few and lead to no less safe a place. Headers that are for one host alone don't go along.
+fn follow(attempt: Attempt<'_>) -> reqwest::redirect::Action {
+    let was_safe = attempt.previous().last().is_some_and(|url| url.scheme() == "https");
+    let is_safe = attempt.url().scheme() == "https" || !was_safe && is_loopback(attempt.url());
+    if attempt.previous().len() > MOST_REDIRECTS || !is_safe {
+        return attempt.error("this redirect isn't followed");
+    }
+    attempt.follow()
+}
+
+/// Whether an answer is the part of a file that begins there.
+fn begins_at(response: &Response, from: u64) -> bool {
+    let range = response.headers().get("content-range").and_then(|range| range.to_str().ok());
+    range.is_some_and(|range| {
+        range.strip_prefix("bytes ").is_some_and(|range| range.starts_with(&format!("{from}-")))
+    })
+}
+
+/// A time between half and all of this one, so that many who failed together don't come back together.
+fn with_jitter(wait: Duration) -> Duration {
+    let mut random = [0; 1];
+    // Without random numbers it is the whole time.
+    let share = SystemRandom::new().fill(&mut random).map_or(255, |()| random[0]);
+    wait / 2 + (wait / 2) * u32::from(share) / 255
+}

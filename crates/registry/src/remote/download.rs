@@ -1,0 +1,53 @@
+//! A file as it arrives; where the connection breaks, it goes on from there.
+
+use std::io::{self, Read};
+
+use reqwest::blocking::Response;
+
+use super::client::Client;
+use crate::error::RegistryError;
+
+/// How often in a row a connection may break without having brought anything.
+const MOST_BREAKS: u32 = 4;
+
+/// Reads a file of a registry.
+pub struct Download {
+    client: Client,
+    path: String,
+    /// The file's length, as the entry says.
+    length: u64,
+    read: u64,
+    response: Response,
+    breaks: u32,
+}
+
+impl Download {
+    /// Begins to read a file of this length.
+    pub fn open(client: Client, path: String, length: u64) -> Result<Self, RegistryError> {
+        let response = client.open(&path, 0)?;
+        Ok(Self { client, path, length, read: 0, response, breaks: 0 })
+    }
+}
+
+impl Read for Download {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        loop {
+            let read = self.response.read(buffer);
+            match read {
+                Ok(read) if read > 0 => {
+                    self.read += read as u64;
+                    self.breaks = 0;
+                    return Ok(read);
+                }
+                // Whoever checks the bytes wants to see one too many, and the end where it is.
+                Ok(_) if self.read >= self.length || buffer.is_empty() => return Ok(0),
+                Ok(_) | Err(_) if self.breaks < MOST_BREAKS => {
+                    self.breaks += 1;
+                    self.response = self.client.open(&self.path, self.read).map_err(io::Error::other)?;
+                }
+                Ok(_) => return Err(io::ErrorKind::UnexpectedEof.into()),
+                Err(error) => return Err(error),
+            }
+        }
+    }
+}

@@ -1,0 +1,125 @@
+//! Publishing to a registry behind HTTP: files first, then what makes them a release.
+
+use std::fs::File;
+use std::io::{Read, Seek, SeekFrom};
+
+use bibliotax_core::card::FileRecord;
+use bibliotax_core::digest::{Digest, Hasher};
+use bibliotax_core::name::PackageName;
+use bibliotax_disk::error::At;
+use reqwest::blocking::Body;
+use reqwest::header::{CONTENT_LENGTH, CONTENT_RANGE};
+use reqwest::{Method, StatusCode};
+use serde_json::{Value, json};
+
+use super::Remote;
+use crate::error::RegistryError;
+use crate::pack;
+use crate::publish::{Published, Release};
+use crate::standing::Change;
+
+impl Remote {
+    /// Packs a release, uploads what the registry lacks of it, and asks to make it a release.
+    pub fn publish(&self, release: Release) -> Result<Published, RegistryError> {
+        if !self.client.has_token() {
+            return Err(RegistryError::NoToken { registry: self.name.clone() });
+        }
+        let Release { mut card, parts } = release;
+        for (record, contents) in card.files.iter_mut().zip(&parts) {
+            let staged = tempfile::tempfile().at("write in", std::env::temp_dir())?;
+            let mut packed = pack::write_archive(contents, staged)?;
+            (record.sha256, record.size) = measured(&mut packed)?;
+            self.upload(record, &packed)?;
+        }
+        let files = card.files.clone();
+        let already = self.post("releases", &json!(card))?;
+        Ok(Published { files, already })
+    }
+
+    /// Changes how releases of a package stand; whether it was so already.
+    pub fn change(&self, name: &PackageName, change: &Change) -> Result<bool, RegistryError> {
+        if !self.client.has_token() {
+            return Err(RegistryError::NoToken { registry: self.name.clone() });
+        }
+        match change {
+            Change::Withdraw { version, reason } => {
+                self.post("withdrawals", &json!({ "name": name, "version": version, "reason": reason }))
+            }
+            Change::Restore { version } => {
+                self.post("restorations", &json!({ "name": name, "version": version }))
+            }
+            Change::Deprecate { range, reason, instead } => self.post(
+                "deprecations",
+                &json!({ "name": name, "range": range, "reason": reason, "instead": instead }),
+            ),
+        }
+    }
+
+    /// Asks for something to be done; whether it was so already.
+    fn post(&self, what: &str, body: &Value) -> Result<bool, RegistryError> {
+        let path = self.api(what)?;
+        let response = self.client.send(&Method::POST, &path, |request| {
+            Ok(request.header("content-type", "application/json").body(body.to_string()))
+        })?;
+        let answer = self.client.json(response)?;
+        Ok(answer["already"].as_bool().unwrap_or(false))
+    }
+
+    /// Uploads a file unless it is there, going on where an earlier upload ended.
+    fn upload(&self, record: &FileRecord, packed: &File) -> Result<(), RegistryError> {
+        let path = self.api(&format!("files/{}", record.sha256))?;
+        let whole = record.size;
+        if self.missing_from(&path)?.is_none() {
+            return Ok(());
+        }
+        self.client.send(&Method::PUT, &path, |request| {
+            // Asked before each try: the last one may have brought part of it.
+            let Some(from) = self.missing_from(&path)?.map(|from| if from < whole { from } else { 0 }) else {
+                return Ok(request.header(CONTENT_LENGTH, whole).body(self.bytes(packed, 0, whole)?));
+            };
+            let request = match from {
+                0 => request,
+                from => request.header(CONTENT_RANGE, format!("bytes {from}-{}/{whole}", whole - 1)),
+            };
+            Ok(request.body(self.bytes(packed, from, whole)?))
+        })?;
+        Ok(())
+    }
+
+    fn bytes(&self, packed: &File, from: u64, whole: u64) -> Result<Body, RegistryError> {
+        let mut packed = packed.try_clone().at("read", "the packed archive")?;
+        packed.seek(SeekFrom::Start(from)).at("read", "the packed archive")?;
+        Ok(Body::sized(packed, whole - from))
+    }
+
+    /// From where on a file is missing; `None` if it is there.
+    fn missing_from(&self, path: &str) -> Result<Option<u64>, RegistryError> {
+        let response = self.client.send(&Method::HEAD, path, Ok)?;
+        if response.status() != StatusCode::NOT_FOUND {
+            return Ok(None);
+        }
+        let offset =
+            response.headers().get("upload-offset").and_then(|offset| offset.to_str().ok()?.parse().ok());
+        Ok(Some(offset.unwrap_or(0)))
+    }
+
+    fn api(&self, what: &str) -> Result<String, RegistryError> {
+        let api = self.description.api.as_ref();
+        let api = api.ok_or_else(|| RegistryError::OnlyFiles { registry: self.name.clone() })?;
+        Ok(format!("{}/{what}", api.trim_matches('/')))
+    }
+}
+
+/// The digest and the size of a packed archive.
+fn measured(packed: &mut File) -> Result<(Digest, u64), RegistryError> {
+    packed.seek(SeekFrom::Start(0)).at("read", "the packed archive")?;
+    let (mut hasher, mut size, mut buffer) = (Hasher::default(), 0, vec![0; 64 << 10]);
+    loop {
+        let read = packed.read(&mut buffer).at("read", "the packed archive")?;
+        if read == 0 {
+            return Ok((hasher.finish(), size));
+        }
+        hasher.update(&buffer[..read]);
+        size += read as u64;
+    }
+}

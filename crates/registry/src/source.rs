@@ -1,0 +1,129 @@
+//! Where a registry is: in a folder, or behind HTTP.
+
+use std::collections::BTreeMap;
+use std::io::Read;
+use std::path::Path;
+
+use bibliotax_core::card::Archive;
+use bibliotax_core::digest::Digest;
+use bibliotax_core::facet::{Facet, Facets};
+use bibliotax_core::history::History;
+use bibliotax_core::manifest::RegistryDeclaration;
+use bibliotax_core::name::{FacetName, PackageName};
+use jiff::Timestamp;
+
+use crate::error::RegistryError;
+use crate::folder::Folder;
+use crate::remote::{Network, Remote};
+use crate::standing::Change;
+
+/// Largest card that is read, in bytes.
+const LARGEST_CARD: u64 = 16 << 20;
+
+/// A registry, wherever it is.
+#[derive(Clone)]
+pub enum Source {
+    /// In a folder.
+    Folder(Folder),
+    /// Behind HTTP.
+    Remote(Box<Remote>),
+}
+
+impl Source {
+    /// Opens the registry that a manifest in `project` declares.
+    pub fn open(
+        declaration: &RegistryDeclaration,
+        project: &Path,
+        network: &Network,
+    ) -> Result<Self, RegistryError> {
+        let RegistryDeclaration { name, url, .. } = declaration;
+        let path = match url.split_once("://") {
+            Some(("file", path)) => path,
+            Some(_) => {
+                let remote = Remote::open(name, url, declaration.allows_plain, network)?;
+                return Ok(Self::Remote(Box::new(remote)));
+            }
+            None => url,
+        };
+        Ok(Self::Folder(Folder::open(&project.join(path))?))
+    }
+
+    /// The name that the registry gives itself.
+    pub fn name(&self) -> &str {
+        match self {
+            Self::Folder(folder) => folder.name(),
+            Self::Remote(remote) => remote.name(),
+        }
+    }
+
+    /// The facets that the registry defines.
+    pub fn facets(&self) -> &BTreeMap<FacetName, Facet> {
+        match self {
+            Self::Folder(folder) => folder.facets(),
+            Self::Remote(remote) => remote.facets(),
+        }
+    }
+
+    /// The facets that everybody knows who uses this registry: those that it defines and those that are built in.
+    pub fn all_facets(&self) -> Facets {
+        let mut facets = Facets::default();
+        for (name, facet) in self.facets() {
+            // What is built in stays as it is.
+            let _ = facets.define(name, facet);
+        }
+        facets
+    }
+
+    /// The history of a package as it was at a time; `None` if the registry doesn't hold the name.
+    pub fn history_until(
+        &self,
+        package: &PackageName,
+        until: Option<Timestamp>,
+    ) -> Result<Option<History>, RegistryError> {
+        match self {
+            Self::Folder(folder) => folder.history_until(package, until),
+            Self::Remote(remote) => remote.history_until(package, until),
+        }
+    }
+
+    /// Opens an archive, whose bytes are yet to be checked.
+    pub fn open_archive(&self, archive: &Archive) -> Result<Box<dyn Read + Send>, RegistryError> {
+        match self {
+            Self::Folder(folder) => Ok(Box::new(folder.open_file(&archive.sha256)?)),
+            Self::Remote(remote) => remote.open_archive(archive),
+        }
+    }
+
+    /// The text of a card, whose digest is yet to be checked; `None` if it is no text.
+    pub fn card_text(&self, digest: &Digest) -> Result<Option<String>, RegistryError> {
+        match self {
+            Self::Remote(remote) => remote.card_text(digest).map(Some),
+            Self::Folder(folder) => {
+                let mut text = String::new();
+                let read = folder.open_file(digest)?.take(LARGEST_CARD).read_to_string(&mut text);
+                Ok(read.is_ok().then_some(text))
+            }
+        }
+    }
+
+    /// Changes how releases of a package stand; whether it was so already. A server has a clock of its own.
+    pub fn change(&self, name: &PackageName, change: &Change, now: Timestamp) -> Result<bool, RegistryError> {
+        match self {
+            Self::Folder(folder) => change.make(folder, name, now),
+            Self::Remote(remote) => remote.change(name, change),
+        }
+    }
+
+    /// The names of all packages, as far as they can be had at once; for suggestions, not for work.
+    pub fn names(&self) -> Vec<PackageName> {
+        match self {
+            Self::Folder(folder) => folder.names(),
+            Self::Remote(_) => Vec::new(),
+        }
+    }
+
+    /// Whether it is asked over a network, where many questions at once are better than one after the other.
+    pub fn is_remote(&self) -> bool {
+        matches!(self, Self::Remote(_))
+    }
+}

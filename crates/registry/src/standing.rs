@@ -1,0 +1,104 @@
+//! How releases stand after they were published: withdrawn, restored, deprecated.
+
+use bibliotax_core::card::{Deprecation, Event, Restoration, Withdrawal};
+use bibliotax_core::history::History;
+use bibliotax_core::name::PackageName;
+use bibliotax_core::range::Range;
+use bibliotax_core::version::Version;
+use jiff::Timestamp;
+
+use crate::error::RegistryError;
+use crate::folder::Folder;
+
+/// A change of how releases stand.
+#[derive(Debug, Clone)]
+pub enum Change {
+    /// A release is not to be chosen any more.
+    Withdraw {
+        /** Which. */
+        version: Version,
+        /** Why, for people. */
+        reason: String,
+    },
+    /// A withdrawal is taken back.
+    Restore {
+        /** Of which. */
+        version: Version,
+    },
+    /// Releases still work, but something else is better.
+    Deprecate {
+        /** Which. */
+        range: Range,
+        /** Why, for people. */
+        reason: String,
+        /** What to use. */
+        instead: Option<PackageName>,
+    },
+}
+
+impl Change {
+    /// Makes the change in a registry; whether it was so already.
+    pub fn make(&self, registry: &Folder, name: &PackageName, at: Timestamp) -> Result<bool, RegistryError> {
+        if let Self::Withdraw { reason, .. } | Self::Deprecate { reason, .. } = self
+            && reason.trim().is_empty()
+        {
+            return Err(RegistryError::NoReason);
+        }
+        let nothing = |what: String| RegistryError::NothingThere { package: name.clone(), what };
+        if registry.history(name)?.is_none_or(|history| history.releases().is_empty()) {
+            return Err(nothing("the registry has no such package".to_owned()));
+        }
+        let appended = registry.append(name, |history| {
+            if self.is_so(history) {
+                return Ok(Vec::new());
+            }
+            if let Self::Withdraw { version, .. } | Self::Restore { version } = self
+                && history.release(version).is_none()
+            {
+                return Err(nothing(format!("there is no release {version}")));
+            }
+            let event = self.event(at);
+            history.clone().apply(name, event.clone()).map_err(nothing)?;
+            Ok::<_, RegistryError>(vec![event])
+        })?;
+        Ok(appended == 0)
+    }
+
+    /// The version or range that it is about.
+    pub fn what(&self) -> String {
+        match self {
+            Self::Withdraw { version, .. } | Self::Restore { version } => version.to_string(),
+            Self::Deprecate { range, .. } => range.to_string(),
+        }
+    }
+
+    fn event(&self, at: Timestamp) -> Event {
+        match self.clone() {
+            Self::Withdraw { version, reason } => Event::Withdrawn(Withdrawal { version, reason, at }),
+            Self::Restore { version } => Event::Restored(Restoration { version, at }),
+            Self::Deprecate { range, reason, instead } => {
+                Event::Deprecated(Deprecation { range, reason, instead, at })
+            }
+        }
+    }
+
+    fn is_so(&self, history: &History) -> bool {
+        match self {
+            Self::Withdraw { version, .. } => {
+                history.release(version).is_some_and(|release| release.withdrawn.is_some())
+            }
+            Self::Restore { version } => {
+                history.release(version).is_some_and(|release| release.withdrawn.is_none())
+            }
+            Self::Deprecate { range, reason, instead } => {
+                let concerned = range.set(true);
+                let mut releases = history.releases().iter();
+                releases.all(|release| {
+                    let said = release.deprecated.as_ref();
+                    !concerned.contains(release.entry.version.point())
+                        || said.is_some_and(|said| said.reason == *reason && said.instead == *instead)
+                })
+            }
+        }
+    }
+}

@@ -14,6 +14,7 @@ use bibliotax_core::manifest::{self, Manifest, ManifestText};
 use bibliotax_core::name::{PackageName, RegistryName};
 use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::notice::Listener;
+use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Problem, resolve, ways_out};
 use bibliotax_disk::DiskError;
 use bibliotax_disk::lock::Held;
@@ -168,6 +169,7 @@ impl Project {
         if registries.is_empty() && !manifest.needs.is_empty() {
             return Err(no_registry());
         }
+        registries.foresee(&needs_of(problem));
         let resolution = match resolve(problem, registries) {
             Ok(resolution) => resolution,
             Err(unresolved) => {
@@ -267,6 +269,13 @@ impl Supplier for Archives<'_> {
     }
 }
 
+/// What a problem asks for, and what was chosen for it before.
+fn needs_of(problem: &Problem) -> Vec<(PackageName, Range)> {
+    let direct = problem.needs.iter().map(|need| (need.package.clone(), need.range.clone()));
+    let locked = problem.locked.iter().map(|(name, version)| (name.clone(), Range::exactly(version)));
+    direct.chain(locked).collect()
+}
+
 /// How registries behind a network are asked: what they answered is kept in the store, and tokens come from the
 /// environment.
 pub fn network() -> Network {
@@ -279,6 +288,7 @@ pub fn network() -> Network {
         cache: store_folder().ok().map(|folder| folder.join("registries")),
         offline: std::env::var_os("BIBLIOTAX_OFFLINE").is_some_and(|said| said == "1"),
         token: Some(Arc::new(token)),
+        silence: None,
     }
 }
 

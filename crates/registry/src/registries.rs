@@ -12,6 +12,7 @@ use bibliotax_core::facet::Facets;
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::manifest::{Manifest, NamePattern, RegistryDeclaration};
 use bibliotax_core::name::{FacetName, PackageName, RegistryName};
+use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Listing};
 use jiff::Timestamp;
 
@@ -92,6 +93,15 @@ impl Registries {
     #[must_use]
     pub fn patient_for(self, effort: Duration) -> Self {
         Self { deadline: Instant::now().checked_add(effort), ..self }
+    }
+
+    /// Asks at once for all that these needs can reach, where that is one question instead of many.
+    pub fn foresee(&self, needs: &[(PackageName, Range)]) {
+        for declared in &self.sources.declared {
+            if let Source::Remote(remote) = &declared.source {
+                remote.foresee(needs);
+            }
+        }
     }
 
     /// Opens an archive of a package, whose bytes are yet to be checked.

@@ -6,6 +6,7 @@
 
 mod cache;
 mod client;
+mod closure;
 mod download;
 mod publishing;
 
@@ -13,6 +14,7 @@ use std::collections::BTreeMap;
 use std::io::Read;
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::Duration;
 
 use bibliotax_core::card::Archive;
 use bibliotax_core::digest::Digest;
@@ -24,9 +26,13 @@ use reqwest::Url;
 
 use self::cache::Cache;
 use self::client::{Answer, Client};
+use self::closure::Foreseen;
 use self::download::Download;
 use crate::error::RegistryError;
 use crate::folder::Description;
+
+/// What the cache has for the validator of something that is not there; no validator is without quotes.
+const MISSING: &str = "missing";
 
 /// Largest description that is read, in bytes.
 const LARGEST_DESCRIPTION: u64 = 4 << 20;
@@ -46,6 +52,8 @@ pub struct Network {
     pub offline: bool,
     /// Gives the token for a registry, if there is one.
     pub token: Option<Arc<GivesToken>>,
+    /// How long to wait for the next bytes; as long as is usual without it.
+    pub silence: Option<Duration>,
 }
 
 /// Gives the token for a registry, if there is one.
@@ -59,6 +67,8 @@ pub struct Remote {
     client: Client,
     cache: Option<Cache>,
     description: Arc<Description>,
+    /// What was foreseen, and needs no question any more.
+    foreseen: Foreseen,
 }
 
 /// Where a registry is, checked for what may not be.
@@ -96,13 +106,14 @@ impl Remote {
     ) -> Result<Self, RegistryError> {
         let base = checked_url(name, url, allow_plain)?;
         let token = network.token.as_ref().and_then(|token| token(name));
-        let client = Client::new(name.clone(), base.clone(), token, network.offline);
+        let client = Client::new(name.clone(), base.clone(), token, network);
         let cache = network.cache.as_ref().map(|folder| Cache::of(folder, &base));
         let whose = PathBuf::from(url);
         let text = read_through(&client, cache.as_ref(), "registry.json", LARGEST_DESCRIPTION)?;
         let text = text.ok_or_else(|| RegistryError::NoRegistry { path: whose.clone() })?;
         let description = Arc::new(Description::read(&text, &whose)?);
-        Ok(Self { name: name.clone(), base, client, cache, description })
+        let (name, foreseen) = (name.clone(), Foreseen::default());
+        Ok(Self { name, base, client, cache, description, foreseen })
     }
 
     /// The name that the registry gives itself.
@@ -121,11 +132,12 @@ impl Remote {
         package: &PackageName,
         until: Option<Timestamp>,
     ) -> Result<Option<History>, RegistryError> {
-        let bin = Digest::of(package.as_str().as_bytes()).folder();
-        let path = format!("packages/{bin}/{package}.jsonl");
-        let Some(text) = read_through(&self.client, self.cache.as_ref(), &path, LARGEST_HISTORY)? else {
-            return Ok(None);
+        let path = history_path(package);
+        let text = match self.foreseen.get(package) {
+            Some(text) => Some(text),
+            None => read_through(&self.client, self.cache.as_ref(), &path, LARGEST_HISTORY)?,
         };
+        let Some(text) = text else { return Ok(None) };
         let history =
             History::read(package, &text, until).map_err(|source| RegistryError::BrokenHistory {
                 package: package.clone(),
@@ -153,6 +165,11 @@ impl Remote {
     }
 }
 
+fn history_path(package: &PackageName) -> String {
+    let bin = Digest::of(package.as_str().as_bytes()).folder();
+    format!("packages/{bin}/{package}.jsonl")
+}
+
 fn file_path(digest: &Digest) -> String {
     format!("files/{}/{digest}", digest.folder())
 }
@@ -165,15 +182,22 @@ fn read_through(
     limit: u64,
 ) -> Result<Option<String>, RegistryError> {
     let kept = cache.and_then(|cache| cache.read(path));
+    let is_missing = kept.as_ref().is_some_and(|kept| kept.tag == MISSING);
     if client.is_offline() {
         return match kept {
-            Some(kept) => Ok(Some(kept.text)),
+            Some(kept) => Ok((!is_missing).then_some(kept.text)),
             None => Err(client.offline(path)),
         };
     }
-    match client.get(path, kept.as_ref().map(|kept| kept.tag.as_str()), limit)? {
+    let tag = kept.as_ref().map(|kept| kept.tag.as_str()).filter(|_| !is_missing);
+    match client.get(path, tag, limit)? {
         Answer::Same => Ok(kept.map(|kept| kept.text)),
-        Answer::Missing => Ok(None),
+        Answer::Missing => {
+            if let Some(cache) = cache.filter(|_| !is_missing) {
+                cache.keep(path, MISSING, "");
+            }
+            Ok(None)
+        }
         Answer::Found { text, tag } => {
             if let (Some(cache), Some(tag)) = (cache, tag) {
                 cache.keep(path, &tag, &text);

@@ -10,8 +10,10 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_registry::folder::Folder;
 use serde::Deserialize;
+use serde_json::json;
 
 use crate::problem::Problem;
+use crate::reads::tag_of;
 
 /// Most packages in one answer.
 const MOST_PACKAGES: usize = 20_000;
@@ -37,7 +39,8 @@ pub struct AskedNeed {
     pub range: Range,
 }
 
-/// The histories of all that the needs reach: for each package a line `{"package": …, "bytes": …}`, then its lines.
+/// The histories of all that the needs reach: for each package a line `{"package": …, "bytes": …, "tag": …}` with the
+/// validator of its history, then its lines.
 pub fn closure(registry: &Folder, asked: Asked) -> Result<String, Problem> {
     let mut answer = String::new();
     let mut histories: HashMap<PackageName, Option<History>> = HashMap::new();
@@ -54,7 +57,8 @@ pub fn closure(registry: &Folder, asked: Asked) -> Result<String, Problem> {
             }
             let text = registry.history_text(&name)?;
             if let Some(text) = &text {
-                answer += &format!("{{\"package\":\"{name}\",\"bytes\":{}}}\n{text}", text.len());
+                let head = json!({ "package": name, "bytes": text.len(), "tag": tag_of(text) });
+                answer += &format!("{head}\n{text}");
             }
             let history = text.and_then(|text| History::read(&name, &text, None).ok());
             histories.insert(name.clone(), history);

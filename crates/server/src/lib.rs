@@ -26,3 +26,4 @@ pub mod serve;
 mod uploads;
 
 pub use app::{Access, App, Limits};
+pub use rate::Rate;

@@ -46,16 +46,18 @@ pub async fn history(registry: &Folder, path: &str, asked: &HeaderMap) -> Result
 
 /// A text that may change, encoded as the client likes it.
 pub fn text(text: String, kind: &'static str, asked: &HeaderMap) -> Response {
-    let digest = blake3::hash(text.as_bytes()).to_hex();
+    let plain = tag_of(&text);
     let encoded =
         (text.len() >= SHORT && accepts_zstd(asked)).then(|| zstd::encode_all(text.as_bytes(), LEVEL).ok());
     let encoded = encoded.flatten();
-    let tag = format!("\"{}{}\"", &digest[..32], if encoded.is_some() { "-zstd" } else { "" });
+    let tag =
+        if encoded.is_some() { format!("{}-zstd\"", plain.trim_end_matches('"')) } else { plain.clone() };
     let mut headers = HeaderMap::new();
     headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(kind));
     headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-cache"));
     headers.insert(header::VARY, HeaderValue::from_static("accept-encoding"));
-    if is_known(asked, &tag) {
+    // Whoever has it in the other encoding has it as well.
+    if is_known(asked, &tag) || is_known(asked, &plain) {
         return (StatusCode::NOT_MODIFIED, tagged(headers, &tag)).into_response();
     }
     match encoded {
@@ -65,6 +67,11 @@ pub fn text(text: String, kind: &'static str, asked: &HeaderMap) -> Response {
         }
         None => (tagged(headers, &tag), text).into_response(),
     }
+}
+
+/// The validator of a text that is not encoded.
+pub fn tag_of(text: &str) -> String {
+    format!("\"{}\"", &blake3::hash(text.as_bytes()).to_hex()[..32])
 }
 
 /// An archive or card, or the part of it that is asked for.

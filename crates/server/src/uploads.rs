@@ -95,11 +95,12 @@ struct Piece {
 
 impl Piece {
     fn of(headers: &HeaderMap) -> Result<Self, Problem> {
-        if let Some(range) = headers.typed_get::<ContentRange>() {
+        let wrong = || Problem::bad("`content-range` has to be `bytes FROM-TO/LENGTH`");
+        if let Some(range) = headers.typed_try_get::<ContentRange>().map_err(|_| wrong())? {
             let bytes = range.bytes_range().zip(range.bytes_len());
             let piece = bytes.map(|((from, last), whole)| Self { from, to: last.saturating_add(1), whole });
             let piece = piece.filter(|piece| piece.from < piece.to && piece.to <= piece.whole);
-            return piece.ok_or_else(|| Problem::bad("`content-range` has to be `bytes FROM-TO/LENGTH`"));
+            return piece.ok_or_else(wrong);
         }
         let length: Option<ContentLength> = headers.typed_get();
         let length = length.ok_or_else(|| {

@@ -7,13 +7,13 @@ use std::time::{Duration, Instant};
 
 use bibliotax_core::name::RegistryName;
 use reqwest::blocking::{self, RequestBuilder, Response};
-use reqwest::header::{AUTHORIZATION, ETAG, HeaderValue, IF_NONE_MATCH, RETRY_AFTER};
+use reqwest::header::{AUTHORIZATION, CONTENT_TYPE, ETAG, HeaderValue, IF_NONE_MATCH, RETRY_AFTER};
 use reqwest::redirect::{Attempt, Policy};
 use reqwest::{Method, StatusCode, Url};
 use ring::rand::{SecureRandom, SystemRandom};
 use serde_json::Value;
 
-use super::is_loopback;
+use super::{Network, is_loopback};
 use crate::error::RegistryError;
 
 /// How often a request is tried that may be tried again.
@@ -61,6 +61,7 @@ struct Shared {
     base: Url,
     token: Option<HeaderValue>,
     is_offline: bool,
+    silence: Duration,
     /// Made when something is asked for first: it reads the system's certificates.
     reading: OnceLock<blocking::Client>,
     writing: OnceLock<blocking::Client>,
@@ -68,14 +69,15 @@ struct Shared {
 
 impl Client {
     /// A client for a registry; the token goes to no other host.
-    pub fn new(registry: RegistryName, base: Url, token: Option<String>, is_offline: bool) -> Self {
+    pub fn new(registry: RegistryName, base: Url, token: Option<String>, network: &Network) -> Self {
         let token = token.and_then(|token| HeaderValue::from_str(&format!("Bearer {}", token.trim())).ok());
         let token = token.map(|mut token| {
             token.set_sensitive(true);
             token
         });
         let (reading, writing) = (OnceLock::new(), OnceLock::new());
-        Self { shared: Arc::new(Shared { registry, base, token, is_offline, reading, writing }) }
+        let (is_offline, silence) = (network.offline, network.silence.unwrap_or(SILENCE));
+        Self { shared: Arc::new(Shared { registry, base, token, is_offline, silence, reading, writing }) }
     }
 
     /// Whether nobody is to be asked.
@@ -97,8 +99,32 @@ impl Client {
 
     /// A text of the registry, if it is not the one with this validator; at most `limit` bytes.
     pub fn get(&self, path: &str, tag: Option<&str>, limit: u64) -> Result<Answer, RegistryError> {
+        self.text(tag, limit, blocking::Client::get, path)
+    }
+
+    /// The answer to a question, if it is not the one with this validator; at most `limit` bytes.
+    pub fn ask(
+        &self,
+        path: &str,
+        question: &str,
+        tag: Option<&str>,
+        limit: u64,
+    ) -> Result<Answer, RegistryError> {
+        let ask = |client: &blocking::Client, url| {
+            client.post(url).header(CONTENT_TYPE, "application/json").body(question.to_owned())
+        };
+        self.text(tag, limit, ask, path)
+    }
+
+    fn text(
+        &self,
+        tag: Option<&str>,
+        limit: u64,
+        request: impl Fn(&blocking::Client, Url) -> RequestBuilder,
+        path: &str,
+    ) -> Result<Answer, RegistryError> {
         self.trying(|| {
-            let mut request = self.reading()?.get(self.url(path)?);
+            let mut request = request(self.reading()?, self.url(path)?);
             if let Some(tag) = tag {
                 request = request.header(IF_NONE_MATCH, tag);
             }
@@ -189,8 +215,10 @@ impl Client {
         }
         // Whoever comes first installs it; it is the same for all.
         let _ = rustls::crypto::ring::default_provider().install_default();
-        let builder =
-            blocking::Client::builder().redirect(policy).connect_timeout(TO_CONNECT).timeout(SILENCE);
+        let builder = blocking::Client::builder()
+            .redirect(policy)
+            .connect_timeout(TO_CONNECT)
+            .timeout(self.shared.silence);
         let builder = builder.user_agent(concat!("bibliotax/", env!("CARGO_PKG_VERSION"))).tcp_nodelay(true);
         let client = builder.build().map_err(|error| Trouble::for_good(self.unreachable(&error)))?;
         Ok(slot.get_or_init(|| client))

@@ -1,8 +1,9 @@
 //! The story that the demo tells: what a person does, each command shown and really run.
 
 use std::fs;
+use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Child, Command, Stdio};
 
 use bibliotax_disk::error::At;
 use bibliotax_disk::tree::remove;
@@ -14,6 +15,7 @@ use crate::ui::{Ui, style, styled};
 
 const GATE: &str = "fernhollow/gate-kiosk";
 const HAND: &str = "fernhollow/hand-unit";
+const VISITOR: &str = "visitor";
 const COLLEAGUE: &str = "colleague/gate-kiosk";
 
 /// Tells the story in a world that was just built.
@@ -25,6 +27,7 @@ pub fn tell(ui: &Ui, world: &World) -> Result<(), Failure> {
     teller.fit()?;
     teller.check()?;
     teller.supply()?;
+    teller.serve()?;
     teller.close();
     Ok(())
 }
@@ -120,6 +123,21 @@ impl Teller<'_> {
         self.run(author, &["publish", "fernhollow"], 0)
     }
 
+    fn serve(&self) -> Result<(), Failure> {
+        self.heading("A registry is served to others");
+        let folder = self.world.root.join("registries/seedhouse");
+        self.shell("bibliotax registry serve --dir registries/seedhouse");
+        let server = Server::start(&folder)?;
+        self.ui.say(format!("serving seedhouse at {}", server.url));
+        self.text("A visitor has nothing but the address.");
+        make_folder(&self.path(VISITOR))?;
+        let registry = format!("seedhouse={}", server.url);
+        self.run(VISITOR, &["init", "--name", "visitor", "--registry", &registry], 0)?;
+        self.run(VISITOR, &["need", "rain-ledger", "2"], 0)?;
+        self.text("Whoever publishes needs a token; nobody else can.");
+        self.run(VISITOR, &["withdraw", "rain-ledger", "2.6.1", "--reason", "for fun"], 2)
+    }
+
     fn close(&self) {
         self.heading("Go on from here");
         let program = std::env::current_exe()
@@ -156,7 +174,7 @@ impl Teller<'_> {
         let mut command = Command::new(&program);
         command.args(args).current_dir(self.path(project)).env("BIBLIOTAX_STORE", self.world.store());
         if self.ui.is_json() || self.ui.is_quiet() {
-            command.stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null());
+            command.stdout(Stdio::null()).stderr(Stdio::null());
         }
         let status = command.status().at("run", &program)?;
         if status.code() == Some(expected) {
@@ -192,6 +210,46 @@ impl Teller<'_> {
 
     fn path(&self, project: &str) -> PathBuf {
         self.world.root.join(project)
+    }
+}
+
+/// A server of the demo's own, which ends with the story.
+struct Server {
+    child: Child,
+    url: String,
+}
+
+impl Server {
+    fn start(registry: &Path) -> Result<Self, Failure> {
+        let program = std::env::current_exe().at("find", "the program")?;
+        let mut command = Command::new(&program);
+        command.args([
+            "registry",
+            "serve",
+            "--quiet",
+            "--format",
+            "json",
+            "--listen",
+            "127.0.0.1:0",
+            "--dir",
+        ]);
+        let mut child =
+            command.arg(registry).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().at("run", &program)?;
+        let mut line = String::new();
+        if let Some(said) = child.stdout.take() {
+            BufReader::new(said).read_line(&mut line).at("hear", &program)?;
+        }
+        let said: serde_json::Value = serde_json::from_str(&line).unwrap_or_default();
+        let url = said["url"].as_str().unwrap_or_default().to_owned();
+        Ok(Self { child, url })
+    }
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        // It may have ended by itself; then there is nothing to end.
+        let _ = self.child.kill();
+        let _ = self.child.wait();
     }
 }
 

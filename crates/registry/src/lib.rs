@@ -11,10 +11,12 @@
 //! | [`standing`] | withdrawing, restoring, deprecating |
 //! | [`load`] | many cards and events at once |
 //! | [`tokens`] | who may publish what to a registry that is served |
+//! | [`audit`] | all that a registry holds, read and compared |
 //! | [`error`] | what a registry refused |
 
 pub mod accept;
 mod ahead;
+pub mod audit;
 pub mod check;
 pub mod error;
 pub mod folder;

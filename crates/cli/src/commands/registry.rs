@@ -10,14 +10,15 @@ use bibliotax_core::facet::Facet;
 use bibliotax_core::history::without_place;
 use bibliotax_core::name::{FacetName, RegistryName, nearest_package_name};
 use bibliotax_disk::read::read_text;
+use bibliotax_registry::audit::{Flaw, audit};
 use bibliotax_registry::folder::Folder;
 use bibliotax_registry::load::load;
 use serde_json::json;
 
 use crate::codes::Exit;
 use crate::failure::Failure;
-use crate::show::count;
-use crate::ui::Ui;
+use crate::show::{count, size, table};
+use crate::ui::{Ui, clean, style, styled};
 
 /// Largest file of facets that is read, in bytes.
 const LARGEST_FACETS: usize = 1 << 20;
@@ -60,6 +61,12 @@ enum RegistryCommand {
         #[arg(long)]
         dry_run: bool,
     },
+    /// Read all that a registry holds and tell what is wrong; ends with status 1 if something is
+    #[command(after_help = "Example:\n  bibliotax registry check ../registry")]
+    Check {
+        /// The registry's folder
+        folder: PathBuf,
+    },
     Serve(serve::Serve),
     Token(token::Tokens),
 }
@@ -74,6 +81,7 @@ impl Registry {
             RegistryCommand::Load { folder, file, dry_run } => {
                 load_file(ui, &here.join(folder), &here.join(file), *dry_run)
             }
+            RegistryCommand::Check { folder } => check(ui, &Folder::open(&here.join(folder))?),
             RegistryCommand::Serve(serve) => serve.run(here, ui),
             RegistryCommand::Token(tokens) => tokens.run(here, ui),
         }
@@ -123,6 +131,41 @@ fn create(
     }
     ui.report("registry create", json!({ "name": name, "dry-run": dry_run }));
     Ok(Exit::Done)
+}
+
+fn check(ui: &Ui, registry: &Folder) -> Result<Exit, Failure> {
+    let audit = audit(registry, &|name| ui.tell(1, format!("read {name}")))?;
+    let row = |flaw: &Flaw| {
+        let package = flaw.package.as_ref().map_or("of no package".to_owned(), ToString::to_string);
+        let version = flaw.version.clone().unwrap_or_default();
+        vec![format!(" {}", styled(style::BAD, &package)), version, clean(&flaw.what)]
+    };
+    if !audit.flaws.is_empty() {
+        ui.answer(table(ui, audit.flaws.iter().map(row)));
+    }
+    let read = format!(
+        "{}, {}, {} ({})",
+        count(audit.packages, "package"),
+        count(audit.releases, "release"),
+        count(audit.files, "file"),
+        size(audit.bytes)
+    );
+    ui.answer(match audit.flaws.len() {
+        0 => format!("all is as it should be: {read}"),
+        some => format!("{} in {read}", count(some, "flaw")),
+    });
+    if audit.unnamed > 0 {
+        ui.answer(format!(
+            "{} of no release, left by uploads that were given up",
+            count(audit.unnamed, "file")
+        ));
+    }
+    ui.report(
+        "registry check",
+        json!({ "packages": audit.packages, "releases": audit.releases, "files": audit.files, "bytes": audit.bytes,
+            "unnamed": audit.unnamed, "flaws": audit.flaws }),
+    );
+    Ok(if audit.flaws.is_empty() { Exit::Done } else { Exit::Differs })
 }
 
 fn load_file(ui: &Ui, folder: &Path, file: &Path, dry_run: bool) -> Result<Exit, Failure> {

@@ -282,3 +282,37 @@ fn a_load_takes_all_lines_or_none_and_can_be_run_again() {
     ----- status 0
     ");
 }
+
+#[test]
+fn a_check_reads_everything_and_tells_what_is_wrong() {
+    let garden = Garden::with(&[
+        "dew-point 1.4.0",
+        "rain-ledger 2.4.0: dew-point 1",
+        "moss-map 1.0.0",
+        "bark-log 1.0.0",
+    ]);
+    assert_snapshot!(garden.run_in(".", &["registry", "check", "seedhouse"]), @"
+    all is as it should be: 4 packages, 4 releases, 8 files (8.9 KiB)
+    ----- status 0
+    ");
+    fs::write(archive_of(&garden, "dew-point"), "other").unwrap();
+    fs::remove_file(archive_of(&garden, "moss-map")).unwrap();
+    let history = archive_of(&garden, "bark-log");
+    let bin = fs::read_dir(garden.path("seedhouse/packages")).unwrap().flatten();
+    let path = bin.map(|bin| bin.path().join("rain-ledger.jsonl")).find(|path| path.exists()).unwrap();
+    let text = fs::read_to_string(&path).unwrap();
+    fs::write(&path, text.replace("\"license\":\"MIT\"", "\"license\":\"0BSD\"")).unwrap();
+    fs::copy(&history, history.with_file_name("e".repeat(64))).unwrap();
+    let told = garden.run_in(".", &["registry", "check", "seedhouse"]).expect(1);
+    for part in [
+        "has other bytes than its name says",
+        "its main archive",
+        "is not there",
+        "something else than its card",
+        "1 file of no release",
+    ] {
+        assert!(told.stdout.contains(part), "{part} is not in {told}");
+    }
+    let json = garden.run_in(".", &["registry", "check", "seedhouse", "--format", "json"]).expect(1).json();
+    assert_eq!(json["flaws"].as_array().unwrap().len(), 5, "{json}");
+}

@@ -19,6 +19,7 @@ use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io;
 use std::path::{Path, PathBuf};
+use std::time::SystemTime;
 
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Facet;
@@ -66,6 +67,13 @@ impl Description {
         }
         serde_json::from_str(text).map_err(bad)
     }
+}
+
+/// What tells whether a history changed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Stamp {
+    length: u64,
+    modified: Option<SystemTime>,
 }
 
 /// A registry in a folder.
@@ -128,6 +136,12 @@ impl Folder {
     /// The folder that holds it.
     pub fn root(&self) -> &Path {
         &self.root
+    }
+
+    /// What tells whether a package's history changed; `None` if the registry doesn't hold the name.
+    pub fn history_stamp(&self, package: &PackageName) -> Option<Stamp> {
+        let metadata = fs::metadata(self.history_path(package)).ok()?;
+        Some(Stamp { length: metadata.len(), modified: metadata.modified().ok() })
     }
 
     /// The whole lines of a package's history; `None` if the registry doesn't hold the name.

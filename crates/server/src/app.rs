@@ -17,6 +17,7 @@ use serde::Serialize;
 
 use crate::closure::closure;
 use crate::events::{AskedDeprecation, AskedRestoration, AskedWithdrawal, Asking, read};
+use crate::hot::{Hot, Prepared};
 use crate::metrics::Metrics;
 use crate::problem::Problem;
 use crate::rate::{Buckets, Rate};
@@ -82,6 +83,7 @@ pub struct App {
     pub(crate) limits: Limits,
     buckets: Buckets,
     metrics: Metrics,
+    hot: Hot,
     /// Hears of every request.
     access: Box<dyn Fn(&Access) + Send + Sync>,
 }
@@ -100,7 +102,7 @@ impl App {
     pub fn new(registry: Folder, limits: Limits, access: Box<dyn Fn(&Access) + Send + Sync>) -> Arc<Self> {
         registry.forget_uploads();
         let buckets = Buckets::new(limits.rate);
-        Arc::new(Self { registry, limits, buckets, metrics: Metrics::default(), access })
+        Arc::new(Self { registry, limits, buckets, metrics: Metrics::default(), hot: Hot::default(), access })
     }
 
     /// Answers a request.
@@ -150,7 +152,9 @@ impl App {
                 ([(header::CONTENT_TYPE, kind)], self.metrics.text()).into_response()
             }
             _ => match path.split_once('/') {
-                Some(("packages", rest)) => reads::history(&self.registry, rest, &asked.headers).await?,
+                Some(("packages", rest)) => {
+                    reads::history(&self.registry, &self.hot, rest, &asked.headers).await?
+                }
                 Some(("files", rest)) => reads::file(&self.registry, rest, &asked.headers).await?,
                 _ => return Err(Problem::not_found()),
             },
@@ -182,7 +186,7 @@ impl App {
             let needs = read(&self.small(asked.body).await?)?;
             let registry = self.registry.clone();
             let answer = blocking(move || closure(&registry, needs)).await??;
-            return Ok(reads::text(answer, "application/jsonl", &asked.headers));
+            return Ok(reads::text(&Prepared::new(answer), "application/jsonl", &asked.headers));
         }
         let token = self.token(asked.peer, &asked.headers).await?;
         *token_id = Some(token.id.clone());

@@ -12,8 +12,8 @@ use bibliotax_registry::folder::Folder;
 use serde::Deserialize;
 use serde_json::json;
 
+use crate::hot::tag_of;
 use crate::problem::Problem;
-use crate::reads::tag_of;
 
 /// Most packages in one answer.
 const MOST_PACKAGES: usize = 20_000;

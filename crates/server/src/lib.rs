@@ -4,7 +4,7 @@
 //! |---|---|
 //! | [`serve`] | listening, TLS, time limits, stopping gracefully |
 //! | [`app`] | one request: who asks, how much, which route, what is noted of it |
-//! | `reads` | the registry's files, with validators, ranges and compression |
+//! | `reads`, `hot` | the registry's files, with validators, ranges and compression; what was asked for lately |
 //! | `uploads`, `events` | the interface for publishing: files first, then what makes them a release |
 //! | `inspect` | what an archive that was uploaded holds, looked at before it becomes part of a release |
 //! | `closure` | everything that some needs can reach, in one answer |
@@ -17,6 +17,7 @@
 pub mod app;
 mod closure;
 mod events;
+mod hot;
 mod inspect;
 mod metrics;
 mod problem;

@@ -17,61 +17,53 @@ use tokio::io::{AsyncReadExt, AsyncSeekExt};
 use tokio_util::io::ReaderStream;
 
 use crate::app::blocking;
+use crate::hot::{Hot, Prepared};
 use crate::problem::Problem;
 
 /// Where the interface for programs is, seen from the registry.
 pub const API: &str = "api/v1";
 
-/// How hard texts are compressed, for each answer anew.
-const LEVEL: i32 = 3;
-
-/// Texts below this length aren't worth compressing, in bytes.
-const SHORT: usize = 300;
-
 /// The description of the registry.
 pub fn description(registry: &Folder, asked: &HeaderMap) -> Response {
-    text(registry.served_description(API), "application/json", asked)
+    text(&Prepared::new(registry.served_description(API)), "application/json", asked)
 }
 
 /// A package's history.
-pub async fn history(registry: &Folder, path: &str, asked: &HeaderMap) -> Result<Response, Problem> {
+pub async fn history(
+    registry: &Folder,
+    hot: &Hot,
+    path: &str,
+    asked: &HeaderMap,
+) -> Result<Response, Problem> {
     let (bin, file) = path.split_once('/').ok_or_else(Problem::not_found)?;
     let name = file.strip_suffix(".jsonl").and_then(|name| name.parse::<PackageName>().ok());
     let name = name.filter(|name| Digest::of(name.as_str().as_bytes()).folder() == bin);
     let name = name.ok_or_else(Problem::not_found)?;
-    let registry = registry.clone();
-    let history = blocking(move || registry.history_text(&name)).await??;
-    Ok(text(history.ok_or_else(Problem::not_found)?, "application/jsonl", asked))
+    let history = hot.history(registry, name).await?.ok_or_else(Problem::not_found)?;
+    Ok(text(&history, "application/jsonl", asked))
 }
 
 /// A text that may change, encoded as the client likes it.
-pub fn text(text: String, kind: &'static str, asked: &HeaderMap) -> Response {
-    let plain = tag_of(&text);
-    let encoded =
-        (text.len() >= SHORT && accepts_zstd(asked)).then(|| zstd::encode_all(text.as_bytes(), LEVEL).ok());
-    let encoded = encoded.flatten();
-    let tag =
-        if encoded.is_some() { format!("{}-zstd\"", plain.trim_end_matches('"')) } else { plain.clone() };
+pub fn text(text: &Prepared, kind: &'static str, asked: &HeaderMap) -> Response {
+    let compressed = if accepts_zstd(asked) { text.compressed() } else { None };
+    let plain = text.tag();
+    let tag = match compressed {
+        Some(_) => format!("{}-zstd\"", plain.trim_end_matches('"')),
+        None => plain.to_owned(),
+    };
     let mut headers = HeaderMap::new();
     headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(kind));
     headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-cache"));
     headers.insert(header::VARY, HeaderValue::from_static("accept-encoding"));
+    let mut headers = tagged(headers, &tag);
     // Whoever has it in the other encoding has it as well.
-    if is_known(asked, &tag) || is_known(asked, &plain) {
-        return (StatusCode::NOT_MODIFIED, tagged(headers, &tag)).into_response();
+    if is_known(asked, &tag) || is_known(asked, plain) {
+        return (StatusCode::NOT_MODIFIED, headers).into_response();
     }
-    match encoded {
-        Some(bytes) => {
-            headers.insert(header::CONTENT_ENCODING, HeaderValue::from_static("zstd"));
-            (tagged(headers, &tag), bytes).into_response()
-        }
-        None => (tagged(headers, &tag), text).into_response(),
+    if compressed.is_some() {
+        headers.insert(header::CONTENT_ENCODING, HeaderValue::from_static("zstd"));
     }
-}
-
-/// The validator of a text that is not encoded.
-pub fn tag_of(text: &str) -> String {
-    format!("\"{}\"", &blake3::hash(text.as_bytes()).to_hex()[..32])
+    (headers, compressed.unwrap_or(text.plain()).clone()).into_response()
 }
 
 /// An archive or card, or the part of it that is asked for.

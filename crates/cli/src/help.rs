@@ -20,7 +20,7 @@ pub fn grouped(command: Command) -> Command {
         for name in names {
             let about = command.find_subcommand(name).and_then(Command::get_about);
             let about = about.map(ToString::to_string).unwrap_or_default();
-            listed.push_str(&format!("  {name:<10}{about}\n"));
+            listed.push_str(&format!("  {name:<11}{about}\n"));
         }
     }
     let template = format!(

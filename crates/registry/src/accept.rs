@@ -42,6 +42,9 @@ pub fn accept(registry: &Folder, card: &Card) -> Result<bool, RegistryError> {
         let release = (!is_there).then(|| Event::Release(Box::new(card.entry(digest))));
         Ok::<_, RegistryError>(release.into_iter().collect())
     })?;
+    let capabilities = card.provides.iter().map(|provided| provided.name.clone());
+    let names: Vec<PackageName> = [card.name.clone()].into_iter().chain(capabilities).collect();
+    registry.note_names(&names)?;
     Ok(appended == 0)
 }
 

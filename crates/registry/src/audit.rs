@@ -75,8 +75,22 @@ pub fn audit(registry: &Folder, heard: &(dyn Fn(&PackageName) + Sync)) -> Result
         audit.releases += found.releases;
         audit.flaws.extend(found.flaws.iter().cloned());
     }
+    audit.flaws.extend(of_list(registry, &names)?);
     audit.flaws.sort();
     Ok(audit)
+}
+
+/// The packages that the list of names has not as they are.
+fn of_list(registry: &Folder, names: &[PackageName]) -> Result<Vec<Flaw>, RegistryError> {
+    let listed = registry.listed_names()?;
+    let is_wrong = |name: &&PackageName| {
+        let history = registry.history(name).ok().flatten().unwrap_or_default();
+        listed.get(*name) != Some(&registry.named(name, &history))
+    };
+    let what = "the list of names has it otherwise; `--mend` makes the list anew";
+    let flaw =
+        |name: &PackageName| Flaw { package: Some(name.clone()), version: None, what: what.to_owned() };
+    Ok(names.iter().filter(is_wrong).map(flaw).collect())
 }
 
 /// What one package's history names, and what is wrong with it.

@@ -111,6 +111,15 @@ pub enum RegistryError {
     /// A registry can't take a card.
     #[error(transparent)]
     Card(#[from] CardProblem),
+    /// A mirror has events that the registry hasn't.
+    #[error("the mirror's history of {package} is not the beginning of the registry's")]
+    NoMirror { package: PackageName },
+    /// Bytes are not those of their digest.
+    #[error("what was sent as {digest} of {package} is something else")]
+    WrongBytes { package: PackageName, digest: Digest },
+    /// A registry has no list of its packages.
+    #[error("the registry `{registry}` has no list of its packages")]
+    NoList { registry: String },
     /// What is to be changed is not there.
     #[error("{package}: {what}")]
     NothingThere { package: PackageName, what: String },
@@ -153,6 +162,9 @@ impl RegistryError {
             Self::Scheme { .. } => "registry.scheme",
             Self::Undeclared { .. } => "registry.undeclared",
             Self::WrongCard { .. } => "registry.wrong-card",
+            Self::NoMirror { .. } => "mirror.other-history",
+            Self::WrongBytes { .. } => "mirror.wrong-bytes",
+            Self::NoList { .. } => "registry.no-list",
             Self::NothingThere { .. } => "package.unknown",
             Self::NoReason => "event.no-reason",
             Self::PlainHttp { .. } => "registry.plain",

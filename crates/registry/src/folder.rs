@@ -5,6 +5,7 @@
 //! packages/<xx>/<name>.jsonl  a package's events, one JSON line each, only ever appended;
 //!                             xx is the first byte of SHA-256(name)
 //! files/<xx>/<sha256>         archives and full cards
+//! names.jsonl.zst             how each package stands, for search and mirrors
 //! private/                    what a server keeps for itself: tokens, its log, half uploads
 //! ```
 //!
@@ -13,6 +14,7 @@
 //! the next publisher removes the remains.
 
 mod append;
+mod names;
 mod upload;
 
 use std::collections::BTreeMap;
@@ -34,6 +36,7 @@ use serde::{Deserialize, Serialize};
 use crate::error::RegistryError;
 
 pub use self::append::Staged;
+pub use self::names::{NAMES, Named, read_names};
 pub use self::upload::{Upload, UploadProblem};
 
 /// The format that this version writes, and the newest that it reads.

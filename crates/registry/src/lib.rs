@@ -12,6 +12,7 @@
 //! | [`load`] | many cards and events at once |
 //! | [`tokens`] | who may publish what to a registry that is served |
 //! | [`audit`] | all that a registry holds, read and compared |
+//! | [`mirror`] | a copy of a registry, brought up to date by what changed |
 //! | [`error`] | what a registry refused |
 
 pub mod accept;
@@ -21,6 +22,7 @@ pub mod check;
 pub mod error;
 pub mod folder;
 pub mod load;
+pub mod mirror;
 pub mod pack;
 pub mod publish;
 pub mod registries;

@@ -74,6 +74,7 @@ pub fn load(registry: &Folder, path: &Path, dry_run: bool) -> Result<Loaded, Reg
     }
     registry.sync()?;
     (loaded.added, loaded.already) = (0, 0);
+    let mut changed = Vec::new();
     for (package, lines) in packages {
         let wanted = lines.len();
         let added = registry.append(&package, |history| {
@@ -83,6 +84,10 @@ pub fn load(registry: &Folder, path: &Path, dry_run: bool) -> Result<Loaded, Reg
         })?;
         loaded.added += added;
         loaded.already += wanted - added;
+        changed.extend((added > 0).then_some(package));
+    }
+    if !changed.is_empty() {
+        registry.note_names(&changed)?;
     }
     Ok(loaded)
 }

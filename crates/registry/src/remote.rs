@@ -29,7 +29,7 @@ use self::client::{Answer, Client};
 use self::closure::Foreseen;
 use self::download::Download;
 use crate::error::RegistryError;
-use crate::folder::Description;
+use crate::folder::{Description, NAMES, Named, read_names};
 
 /// What the cache has for the validator of something that is not there; no validator is without quotes.
 const MISSING: &str = "missing";
@@ -39,6 +39,9 @@ const LARGEST_DESCRIPTION: u64 = 4 << 20;
 
 /// Largest history of one package that is read, in bytes.
 const LARGEST_HISTORY: u64 = 256 << 20;
+
+/// Largest list of names that is read, in bytes.
+const LARGEST_LIST: u64 = 1 << 30;
 
 /// Largest card that is read, in bytes.
 const LARGEST_CARD: u64 = 16 << 20;
@@ -145,6 +148,18 @@ impl Remote {
                 source,
             })?;
         Ok(Some(history))
+    }
+
+    /// The whole lines of a package's history, asked for now; `None` if the registry doesn't hold the name.
+    pub fn history_text(&self, package: &PackageName) -> Result<Option<String>, RegistryError> {
+        read_through(&self.client, self.cache.as_ref(), &history_path(package), LARGEST_HISTORY)
+    }
+
+    /// What the registry's list says of each package.
+    pub fn listed_names(&self) -> Result<BTreeMap<PackageName, Named>, RegistryError> {
+        let packed = self.client.bytes(NAMES, LARGEST_LIST)?;
+        let packed = packed.ok_or_else(|| RegistryError::NoList { registry: self.name.to_string() })?;
+        Ok(read_names(&packed))
     }
 
     /// Opens an archive. What is read of it is not checked here, but for its length; a connection that breaks is taken up

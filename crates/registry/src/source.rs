@@ -106,6 +106,22 @@ impl Source {
         }
     }
 
+    /// The whole lines of a package's history; `None` if the registry doesn't hold the name.
+    pub fn history_text(&self, package: &PackageName) -> Result<Option<String>, RegistryError> {
+        match self {
+            Self::Folder(folder) => folder.history_text(package),
+            Self::Remote(remote) => remote.history_text(package),
+        }
+    }
+
+    /// The names of all packages and capabilities.
+    pub fn listed(&self) -> Result<Vec<PackageName>, RegistryError> {
+        match self {
+            Self::Folder(folder) => Ok(folder.names()),
+            Self::Remote(remote) => Ok(remote.listed_names()?.into_keys().collect()),
+        }
+    }
+
     /// Changes how releases of a package stand; whether it was so already. A server has a clock of its own.
     pub fn change(&self, name: &PackageName, change: &Change, now: Timestamp) -> Result<bool, RegistryError> {
         match self {

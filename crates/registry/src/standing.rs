@@ -61,6 +61,9 @@ impl Change {
             history.clone().apply(name, event.clone()).map_err(nothing)?;
             Ok::<_, RegistryError>(vec![event])
         })?;
+        if appended > 0 {
+            registry.note_names(std::slice::from_ref(name))?;
+        }
         Ok(appended == 0)
     }
 

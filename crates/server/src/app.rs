@@ -8,7 +8,7 @@ use axum::body::{Body, to_bytes};
 use axum::http::{HeaderMap, HeaderValue, Method, Request, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bibliotax_core::digest::Digest;
-use bibliotax_registry::folder::Folder;
+use bibliotax_registry::folder::{Folder, NAMES};
 use bibliotax_registry::tokens::{self, Action, Token};
 use headers::authorization::Bearer;
 use headers::{Authorization, HeaderMapExt};
@@ -145,6 +145,7 @@ impl App {
         }
         let mut response = match path.as_str() {
             "registry.json" => reads::description(&self.registry, &asked.headers),
+            NAMES => reads::names(&self.registry, &asked.headers).await?,
             "healthz" => self.health().await?,
             "metrics" => {
                 let kind =
@@ -278,6 +279,7 @@ fn route_of(path: &str) -> &'static str {
     match first {
         "registry.json" => "description",
         "packages" => "packages",
+        NAMES => "names",
         "files" => "files",
         "healthz" => "healthz",
         "metrics" => "metrics",

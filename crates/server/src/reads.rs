@@ -73,22 +73,43 @@ pub async fn file(registry: &Folder, path: &str, asked: &HeaderMap) -> Result<Re
     if digest.folder() != bin || !registry.has_file(&digest) {
         return Err(Problem::not_found());
     }
-    let tag = format!("\"{digest}\"");
-    let mut headers = HeaderMap::new();
-    headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/octet-stream"));
-    headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("public, max-age=31536000, immutable"));
-    headers.insert(header::ACCEPT_RANGES, HeaderValue::from_static("bytes"));
-    let mut headers = tagged(headers, &tag);
-    if is_known(asked, &tag) {
-        return Ok((StatusCode::NOT_MODIFIED, headers).into_response());
-    }
     let registry = registry.clone();
     let opened = blocking(move || registry.open_file(&digest)).await??;
+    let forever = HeaderValue::from_static("public, max-age=31536000, immutable");
+    stream(opened, &format!("\"{digest}\""), forever, asked).await
+}
+
+/// The list of names, or the part of it that is asked for: who has its beginning fetches only the rest.
+pub async fn names(registry: &Folder, asked: &HeaderMap) -> Result<Response, Problem> {
+    let path = registry.names_path();
+    let opened = blocking(move || std::fs::File::open(path)).await?.map_err(|_| Problem::not_found())?;
+    let metadata = opened.metadata().map_err(|_| Problem::not_found())?;
+    let since = |time: std::time::SystemTime| time.duration_since(std::time::UNIX_EPOCH).ok();
+    let modified = metadata.modified().ok().and_then(since).map_or(0, |time| time.as_nanos());
+    let tag = format!("\"{:x}-{modified:x}\"", metadata.len());
+    stream(opened, &tag, HeaderValue::from_static("no-cache"), asked).await
+}
+
+/// A file, or the part of it that is asked for.
+async fn stream(
+    opened: std::fs::File,
+    tag: &str,
+    caching: HeaderValue,
+    asked: &HeaderMap,
+) -> Result<Response, Problem> {
+    let mut headers = HeaderMap::new();
+    headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/octet-stream"));
+    headers.insert(header::CACHE_CONTROL, caching);
+    headers.insert(header::ACCEPT_RANGES, HeaderValue::from_static("bytes"));
+    let mut headers = tagged(headers, tag);
+    if is_known(asked, tag) {
+        return Ok((StatusCode::NOT_MODIFIED, headers).into_response());
+    }
     let mut opened = tokio::fs::File::from_std(opened);
     let length = opened.metadata().await.map_err(|_| Problem::not_found())?.len();
-    let Some(range) = range(asked, &tag, length) else {
+    let Some(range) = range(asked, tag, length) else {
         headers.insert(header::CONTENT_LENGTH, length.into());
-        return Ok((headers, Body::from_stream(ReaderStream::new(opened))).into_response());
+        return Ok((headers, Body::from_stream(ReaderStream::new(opened.take(length)))).into_response());
     };
     let Some((from, to)) = range else {
         headers.insert(header::CONTENT_RANGE, content_range(&format!("bytes */{length}")));

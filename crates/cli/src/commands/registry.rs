@@ -1,5 +1,6 @@
 //! `registry`: makes a registry in a folder, loads it, serves it and says who may publish to it.
 
+mod mirror;
 mod serve;
 mod token;
 
@@ -66,7 +67,11 @@ enum RegistryCommand {
     Check {
         /// The registry's folder
         folder: PathBuf,
+        /// Make the list of names anew from the histories first
+        #[arg(long)]
+        mend: bool,
     },
+    Mirror(mirror::Mirror),
     Serve(serve::Serve),
     Token(token::Tokens),
 }
@@ -81,7 +86,8 @@ impl Registry {
             RegistryCommand::Load { folder, file, dry_run } => {
                 load_file(ui, &here.join(folder), &here.join(file), *dry_run)
             }
-            RegistryCommand::Check { folder } => check(ui, &Folder::open(&here.join(folder))?),
+            RegistryCommand::Check { folder, mend } => check(ui, &Folder::open(&here.join(folder))?, *mend),
+            RegistryCommand::Mirror(mirror) => mirror.run(here, ui),
             RegistryCommand::Serve(serve) => serve.run(here, ui),
             RegistryCommand::Token(tokens) => tokens.run(here, ui),
         }
@@ -133,7 +139,11 @@ fn create(
     Ok(Exit::Done)
 }
 
-fn check(ui: &Ui, registry: &Folder) -> Result<Exit, Failure> {
+fn check(ui: &Ui, registry: &Folder, mend: bool) -> Result<Exit, Failure> {
+    if mend {
+        let names = registry.rebuild_names()?;
+        ui.say(format!("made the list of {} anew", count(names, "name")));
+    }
     let audit = audit(registry, &|name| ui.tell(1, format!("read {name}")))?;
     let row = |flaw: &Flaw| {
         let package = flaw.package.as_ref().map_or("of no package".to_owned(), ToString::to_string);

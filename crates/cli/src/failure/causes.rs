@@ -28,6 +28,13 @@ impl From<RegistryError> for Failure {
             E::Scheme { .. } => {
                 "write `https://…` without user or password, or a folder seen from the manifest"
             }
+            E::NoMirror { .. } => {
+                "publish to the registry itself, never to a mirror; make the mirror anew in another folder"
+            }
+            E::WrongBytes { .. } => {
+                "nothing of it was kept; try again, and tell the registry's keepers if it stays so"
+            }
+            E::NoList { .. } => "its keepers make one with `bibliotax registry check DIR --mend`",
             E::NothingThere { .. } => {
                 "check name and version: `bibliotax describe` lists the releases of a package"
             }

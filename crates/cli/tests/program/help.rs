@@ -12,30 +12,30 @@ fn the_help_groups_commands_by_stage() {
     Usage: bibliotax [OPTIONS] <COMMAND>
 
     Declare what is needed
-      init      Write a commented manifest in this folder
-      describe  Tell all that is known of a package
-      fit       Tell which packages work on which targets
-      need      Declare packages, resolve and install them
-      drop      Take packages out of the manifest and off the shelf
+      init       Write a commented manifest in this folder
+      describe   Tell all that is known of a package
+      fit        Tell which packages work on which targets
+      need       Declare packages, resolve and install them
+      drop       Take packages out of the manifest and off the shelf
 
     Bring it here
-      resolve   Write the lock that the manifest leads to
-      install   Bring the shelf to exactly what the lock says
-      update    Move packages to newer releases, and as little else as possible
-      verify    Compare every file of the shelf with the lock
+      resolve    Write the lock that the manifest leads to
+      install    Bring the shelf to exactly what the lock says
+      update     Move packages to newer releases, and as little else as possible
+      verify     Compare every file of the shelf with the lock
 
     Understand it
-      explain   Tell why a package is here at its version, or why it can't be another
-      ready     Tell whether this machine is ready for the project
+      explain    Tell why a package is here at its version, or why it can't be another
+      ready      Tell whether this machine is ready for the project
 
     Supply packages
-      publish   Publish this project as a release
-      withdraw  Say that a release is not to be chosen any more
-      deprecate Say that releases still work, but something else is better
-      registry  Make, load and serve a registry
+      publish    Publish this project as a release
+      withdraw   Say that a release is not to be chosen any more
+      deprecate  Say that releases still work, but something else is better
+      registry   Make, load and serve a registry
 
     See it at work
-      demo      Tell the whole story on demo data, each step really run
+      demo       Tell the whole story on demo data, each step really run
 
     Options of every command
           --directory <DIR>  Run as if in this folder

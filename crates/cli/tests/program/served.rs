@@ -273,3 +273,31 @@ fn a_place_that_is_no_registry_or_not_safe_is_told_by_its_own_code() {
     let told = garden.run_in(".", &["registry", "serve", "--dir", "seedhouse", "--listen", taken]).expect(2);
     assert_eq!(told.code(), "serve.address");
 }
+
+#[test]
+fn a_mirror_is_brought_up_to_date_and_installs_what_was_locked_elsewhere() {
+    let garden = Garden::with(&RELEASES);
+    let served = serve(&garden);
+    let mirror = |more: &[&str]| {
+        garden
+            .run_in(".", &[&["registry", "mirror", &served.url, "mirror", "--format", "json"], more].concat())
+    };
+    assert_eq!(mirror(&["--package", "dew-*"]).expect(0).json()["events"], 2);
+    assert_eq!(mirror(&[]).expect(0).json()["events"], 4);
+    assert_eq!(mirror(&[]).expect(0).json()["events"], 0);
+    garden.publish(&["moss-map 1.1.0: dew-point 1"]);
+    assert_eq!(mirror(&[]).expect(0).json()["files"], 2, "an archive and a card");
+    garden.run_in(".", &["registry", "check", "mirror"]).expect(0);
+    garden.run(&["need", "moss-map", "rain-ledger"]).expect(0);
+    let text = garden.read("gate/bibliotax.toml").replace("../seedhouse", "../mirror");
+    std::fs::remove_dir_all(garden.path("store")).unwrap();
+    std::fs::remove_dir_all(garden.path("gate/shelf")).unwrap();
+    garden.write("gate/bibliotax.toml", &text);
+    garden.run(&["install"]).expect(0);
+    assert_eq!(garden.run_in("gate", &["verify"]).expect(0).status, 0);
+    project(&garden, "author", "../mirror", "moss-map", "7.0.0");
+    garden.write("author/moss.c", "int moss;\n");
+    garden.run_in("author", &["publish"]).expect(0);
+    garden.publish(&["moss-map 1.2.0"]);
+    assert_eq!(mirror(&[]).expect(6).json()["error"]["code"], "mirror.other-history");
+}

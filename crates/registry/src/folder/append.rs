@@ -38,6 +38,13 @@ impl Write for Staged {
     }
 }
 
+impl Staged {
+    /// The digest of what was written so far.
+    pub fn digest(&self) -> Digest {
+        self.hasher.clone().finish()
+    }
+}
+
 impl Folder {
     /// Begins a new file.
     pub fn stage(&self) -> Result<Staged, RegistryError> {
@@ -106,6 +113,22 @@ impl Folder {
         write_events(&mut file, &events).at("write", &path).map_err(RegistryError::from)?;
         sync_folder(folder_of(&path)).map_err(RegistryError::from)?;
         Ok(events.len())
+    }
+
+    /// Appends lines to a package's history that is `before` and nothing else.
+    ///
+    /// What they name has to be durable before.
+    pub fn append_text(&self, package: &PackageName, before: &str, lines: &str) -> Result<(), RegistryError> {
+        let path = self.history_path(package);
+        let (mut file, _) = self.open_for_appending(package, &path)?;
+        if self.history_text(package)?.unwrap_or_default() != before {
+            return Err(RegistryError::NoMirror { package: package.clone() });
+        }
+        History::read(package, &format!("{before}{lines}"), None).map_err(|source| {
+            RegistryError::BrokenHistory { package: package.clone(), path: path.clone(), source }
+        })?;
+        file.write_all(lines.as_bytes()).and_then(|()| file.sync_all()).at("write", &path)?;
+        Ok(sync_folder(folder_of(&path))?)
     }
 
     /// The history of a package, locked, without the remains of a publisher that died, at its end.

@@ -7,7 +7,9 @@ use std::time::{Duration, Instant};
 
 use bibliotax_core::name::RegistryName;
 use reqwest::blocking::{self, RequestBuilder, Response};
-use reqwest::header::{AUTHORIZATION, CONTENT_TYPE, ETAG, HeaderValue, IF_NONE_MATCH, RETRY_AFTER};
+use reqwest::header::{
+    ACCEPT_ENCODING, AUTHORIZATION, CONTENT_TYPE, ETAG, HeaderValue, IF_NONE_MATCH, RETRY_AFTER,
+};
 use reqwest::redirect::{Attempt, Policy};
 use reqwest::{Method, StatusCode, Url};
 use ring::rand::{SecureRandom, SystemRandom};
@@ -102,6 +104,22 @@ impl Client {
         self.text(tag, limit, blocking::Client::get, path)
     }
 
+    /// A file of the registry whose length nobody said; at most `limit` bytes, `None` if it is not there.
+    pub fn bytes(&self, path: &str, limit: u64) -> Result<Option<Vec<u8>>, RegistryError> {
+        if self.is_offline() {
+            return Err(self.offline(path));
+        }
+        self.trying(|| {
+            let request = self.reading()?.get(self.url(path)?).header(ACCEPT_ENCODING, "identity");
+            let response = self.sent(request)?;
+            match response.status() {
+                StatusCode::NOT_FOUND | StatusCode::GONE => Ok(None),
+                StatusCode::OK => self.read_bytes(response, limit).map(Some),
+                _ => Err(self.refusal(response)),
+            }
+        })
+    }
+
     /// The answer to a question, if it is not the one with this validator; at most `limit` bytes.
     pub fn ask(
         &self,
@@ -149,7 +167,7 @@ impl Client {
         }
         self.trying(|| {
             // A file is compressed already, and a place in it means its own bytes.
-            let request = self.reading()?.get(self.url(path)?).header("accept-encoding", "identity");
+            let request = self.reading()?.get(self.url(path)?).header(ACCEPT_ENCODING, "identity");
             let request = if from == 0 { request } else { request.header("range", format!("bytes={from}-")) };
             let response = self.sent(request)?;
             match (response.status(), from) {
@@ -234,6 +252,11 @@ impl Client {
 
     /// The whole text of an answer.
     fn read(&self, response: Response, limit: u64) -> Result<String, Trouble> {
+        let bytes = self.read_bytes(response, limit)?;
+        String::from_utf8(bytes).map_err(|_| Trouble::for_good(self.wrong("its answer is no text")))
+    }
+
+    fn read_bytes(&self, response: Response, limit: u64) -> Result<Vec<u8>, Trouble> {
         let (begun, mut bytes) = (Instant::now(), Vec::new());
         let mut body = response.take(limit + 1);
         let mut piece = [0; 64 << 10];
@@ -251,7 +274,7 @@ impl Client {
                 return Err(broke("its answer takes too long"));
             }
         }
-        String::from_utf8(bytes).map_err(|_| Trouble::for_good(self.wrong("its answer is no text")))
+        Ok(bytes)
     }
 
     /// Tries until it works, is refused for good, or was tried often enough.

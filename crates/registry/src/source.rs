@@ -134,7 +134,8 @@ impl Source {
     pub fn names(&self) -> Vec<PackageName> {
         match self {
             Self::Folder(folder) => folder.names(),
-            Self::Remote(_) => Vec::new(),
+            // Where the list can't be had, there is nothing to suggest.
+            Self::Remote(remote) => remote.listed_names().unwrap_or_default().into_keys().collect(),
         }
     }
 

@@ -86,6 +86,9 @@ fn a_served_registry_leads_to_the_same_lock_and_shelf_as_its_folder() {
     assert_eq!(packages(&garden.read("gate/bibliotax.lock")), packages(&lock));
     assert_eq!(garden.shelf(), shelf);
     assert!(garden.run(&["describe", "rain-ledger"]).expect(0).stdout.contains("2.4.0"));
+    assert!(
+        garden.run(&["describe", "rain-legder"]).expect(4).stderr.contains("perhaps `rain-ledger` was meant")
+    );
 }
 
 #[test]

@@ -30,9 +30,12 @@ fn serve_at(garden: &Garden, address: &str) -> Served {
 }
 
 fn try_to_serve(garden: &Garden, address: &str) -> Option<Served> {
-    let args =
-        ["registry", "serve", "--quiet", "--format", "json", "--dir", "seedhouse", "--listen", address];
-    let mut command = garden.command(".", &args);
+    serve_with(garden, &["--listen", address])
+}
+
+fn serve_with(garden: &Garden, more: &[&str]) -> Option<Served> {
+    let args = ["registry", "serve", "--quiet", "--format", "json", "--dir", "seedhouse"];
+    let mut command = garden.command(".", &[&args, more].concat());
     let mut child = command.stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
     let mut line = String::new();
     BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
@@ -314,4 +317,41 @@ fn a_mirror_is_brought_up_to_date_and_installs_what_was_locked_elsewhere() {
     garden.run_in("author", &["publish"]).expect(0);
     garden.publish(&["moss-map 1.2.0"]);
     assert_eq!(mirror(&[]).expect(6).json()["error"]["code"], "mirror.other-history");
+}
+
+/// Writes a certificate for this machine, its key, and the certificate of the authority that signed it.
+fn write_certificates(garden: &Garden) {
+    let authority_key = rcgen::KeyPair::generate().unwrap();
+    let mut authority = rcgen::CertificateParams::new(Vec::new()).unwrap();
+    authority.is_ca = rcgen::IsCa::Ca(rcgen::BasicConstraints::Unconstrained);
+    let authority_certificate = authority.self_signed(&authority_key).unwrap();
+    let issuer = rcgen::Issuer::new(authority, authority_key);
+    let key = rcgen::KeyPair::generate().unwrap();
+    let own = rcgen::CertificateParams::new(vec!["localhost".to_owned()])
+        .unwrap()
+        .signed_by(&key, &issuer)
+        .unwrap();
+    garden.write("authority.pem", &authority_certificate.pem());
+    garden.write("own.pem", &own.pem());
+    garden.write("key.pem", &key.serialize_pem());
+}
+
+#[test]
+fn a_server_with_a_certificate_is_asked_only_where_that_is_trusted() {
+    let garden = Garden::with(&RELEASES);
+    write_certificates(&garden);
+    let served =
+        serve_with(&garden, &["--listen", "127.0.0.1:0", "--cert", "own.pem", "--key", "key.pem"]).unwrap();
+    let url = served.url.replace("127.0.0.1", "localhost");
+    assert!(url.starts_with("https://"), "{url}");
+    project(&garden, "gate", &url, "gate-kiosk", "1.0.0");
+    let told = garden.run(&["need", "moss-map"]).expect(5);
+    assert!(told.code() == "registry.unreachable" && told.stderr.contains("certificate"), "{told}");
+    let mut trusting = garden.command("gate", &["need", "moss-map"]);
+    let output = trusting.env("SSL_CERT_FILE", garden.path("authority.pem")).output().unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    let wrong = ["--listen", "127.0.0.1:0", "--cert", "key.pem", "--key", "own.pem"];
+    let told =
+        garden.run_in(".", &[&["registry", "serve", "--dir", "seedhouse"], &wrong[..]].concat()).expect(3);
+    assert_eq!(told.code(), "serve.certificate");
 }

@@ -1,5 +1,6 @@
 //! Requests to one registry: bounded, timed, tried again where that may help.
 
+use std::error::Error;
 use std::io::Read;
 use std::sync::{Arc, OnceLock};
 use std::thread;
@@ -244,7 +245,7 @@ impl Client {
 
     fn sent(&self, request: RequestBuilder) -> Result<Response, Trouble> {
         request.send().map_err(|error| {
-            let again = !error.is_redirect() && !error.is_builder();
+            let again = !error.is_redirect() && !error.is_builder() && !is_untrusted(&error);
             let error = self.unreachable(&error);
             if again { Trouble::passing(error, None) } else { Trouble::for_good(error) }
         })
@@ -295,6 +296,7 @@ impl Client {
 
     fn unreachable(&self, error: &reqwest::Error) -> RegistryError {
         let what = match error {
+            error if is_untrusted(error) => "its certificate is not one that this machine trusts",
             error if error.is_timeout() => "it doesn't answer in time",
             error if error.is_connect() => "there is no connection",
             error if error.is_redirect() => "it sends us to a place that isn't safe, or round in circles",
@@ -346,6 +348,22 @@ impl Client {
             );
         if is_passing { Trouble::passing(error, wait) } else { Trouble::for_good(error) }
     }
+}
+
+/// Whether a connection failed because of the server's certificate.
+fn is_untrusted(error: &reqwest::Error) -> bool {
+    let mut cause: Option<&(dyn Error + 'static)> = error.source();
+    while let Some(error) = cause {
+        if let Some(rustls::Error::InvalidCertificate(_)) = error.downcast_ref() {
+            return true;
+        }
+        // An error of the system's kind passes over what it holds when it is asked for its source.
+        cause = match error.downcast_ref::<std::io::Error>() {
+            Some(error) => error.get_ref().map(|inner| inner as &(dyn Error + 'static)),
+            None => error.source(),
+        };
+    }
+    false
 }
 
 /// What a status says where the registry says nothing.

@@ -229,8 +229,8 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         choice: usize,
     ) -> Result<(), Stop<C::Error>> {
         for number in self.unstated(var, |releases| releases.has(choice)) {
-            let extra = self.demands(var)[number].extra.clone();
-            let is_wanted = |spot| self.is_wanted(engine, var, extra.as_ref(), spot);
+            let extra = self.packages[var].known_demands().get(number).and_then(|made| made.extra.as_ref());
+            let is_wanted = |spot| self.is_wanted(engine, var, extra, spot);
             if extra.is_none() || self.spots().any(is_wanted) {
                 self.state_demand(engine, var, number)?;
             }

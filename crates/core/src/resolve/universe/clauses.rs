@@ -75,6 +75,9 @@ impl<C: Catalogue> Universe<'_, C> {
         let is_conditional = extra.is_some() || !need.when.is_empty() && !self.problem.places.is_empty();
         let taken = |unless: &[Term]| self.needing(unless, &need.name, set, &need.components);
         let mut clauses = if is_conditional { Vec::new() } else { taken(std::slice::from_ref(unless)) };
+        if !is_conditional && self.problem.places.is_empty() && self.extras.is_empty() {
+            return clauses;
+        }
         for spot in self.spots_when(&need.when) {
             let Some(conditions) = self.unless_wanted(package, extra, spot) else { continue };
             let unless: Vec<Term> = [unless.clone()].into_iter().chain(conditions).collect();

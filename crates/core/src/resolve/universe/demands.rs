@@ -105,16 +105,20 @@ impl<C: Catalogue> Universe<'_, C> {
     /// The numbers of a package's demands that were not stated, of releases that a test is for; without those that
     /// come with something that nobody ever wanted of it.
     pub(super) fn unstated(&mut self, var: Var, of: impl Fn(&Choices) -> bool) -> Vec<usize> {
-        let demands = self.demands(var).iter().enumerate();
-        let open = demands.filter(|(_, made)| !made.stated && of(&made.releases));
-        let open: Vec<(usize, Option<Extra>)> =
-            open.map(|(number, made)| (number, made.extra.clone())).collect();
-        let can_be_wanted =
-            |extra: &Option<Extra>| extra.clone().is_none_or(|extra| self.extras.contains_key(&(var, extra)));
-        open.into_iter().filter(|(_, extra)| can_be_wanted(extra)).map(|(number, _)| number).collect()
+        self.demands(var);
+        let can_be_wanted = |extra: &Option<Extra>| {
+            extra.as_ref().is_none_or(|extra| self.extras.contains_key(&(var, extra.clone())))
+        };
+        let demands = self.packages[var].known_demands().iter().enumerate();
+        let open =
+            demands.filter(|(_, made)| !made.stated && of(&made.releases) && can_be_wanted(&made.extra));
+        open.map(|(number, _)| number).collect()
     }
 
     pub(super) fn demands(&mut self, var: Var) -> &mut [Demanded] {
+        if self.packages[var].has_demands() {
+            return self.packages[var].demands(|_| true);
+        }
         let Self { packages, left_out, problem, facets, .. } = self;
         let package = &mut packages[var];
         let left_out = left_out.get(&package.name).map_or(&[][..], Vec::as_slice);

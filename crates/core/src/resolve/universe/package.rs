@@ -21,6 +21,8 @@ pub struct Package {
     pub sound: Choices,
     finals: Choices,
     pres: Choices,
+    /// Whether any release has components.
+    has_components: bool,
     /// What the releases demand; worked out when it is asked for first.
     demands: Option<Vec<Demanded>>,
 }
@@ -108,7 +110,11 @@ impl Package {
             Some(listing) => Kind::Capability(listing),
         };
         let none = || Choices::none(0);
-        let mut package = Self { name, kind, sound: none(), finals: none(), pres: none(), demands: None };
+        let (has_components, demands) = (false, None);
+        let mut package =
+            Self { name, kind, sound: none(), finals: none(), pres: none(), has_components, demands };
+        package.has_components =
+            package.releases().iter().any(|release| !release.entry.components.is_empty());
         package.sound = package.choices_where(|release| release.deprecated.is_none());
         package.finals = package.choices_where(|release| !release.entry.version.is_pre());
         package.pres = package.choices_where(|release| release.entry.version.is_pre());
@@ -215,10 +221,11 @@ impl Package {
 
     /// Whether some release has something of this sort.
     pub fn knows(&self, extra: &Extra) -> bool {
-        self.releases().iter().any(|release| match extra {
-            Extra::Defaults => release.entry.components.values().any(|component| component.default),
-            Extra::Component(name) => release.entry.components.contains_key(name),
-        })
+        self.has_components
+            && self.releases().iter().any(|release| match extra {
+                Extra::Defaults => release.entry.components.values().any(|component| component.default),
+                Extra::Component(name) => release.entry.components.contains_key(name),
+            })
     }
 
     /// The choices that are of a family.
@@ -241,6 +248,16 @@ impl Package {
             self.demands = Some(self.gathered(applies));
         }
         self.demands.as_deref_mut().unwrap_or_default()
+    }
+
+    /// Whether its demands were worked out.
+    pub fn has_demands(&self) -> bool {
+        self.demands.is_some()
+    }
+
+    /// The demands that were worked out.
+    pub fn known_demands(&self) -> &[Demanded] {
+        self.demands.as_deref().unwrap_or_default()
     }
 
     /// The demand of this number, once they were worked out.

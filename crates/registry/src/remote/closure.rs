@@ -27,6 +27,12 @@ impl Foreseen {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).get(package).cloned()
     }
 
+    /// Whether all these packages were brought already, and so what they reach.
+    fn has_all(&self, needs: &[(PackageName, Range)]) -> bool {
+        let known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        needs.iter().all(|(name, _)| known.contains_key(name))
+    }
+
     fn add(&self, histories: Vec<Brought>) {
         let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         known.extend(histories.into_iter().map(|(package, _, text)| (package, text)));
@@ -49,6 +55,10 @@ impl Remote {
     /// Asks for all that these needs can reach. What goes wrong is met again when it matters.
     pub fn foresee(&self, needs: &[(PackageName, Range)]) {
         let Some(api) = self.description.api.as_ref().filter(|_| !self.client.is_offline()) else { return };
+        // The same needs in narrower ranges reach nothing that they didn't reach before.
+        if self.foreseen.has_all(needs) {
+            return;
+        }
         let needs: Vec<_> =
             needs.iter().map(|(name, range)| json!({ "name": name, "range": range })).collect();
         let asked = json!({ "needs": needs }).to_string();

@@ -280,8 +280,7 @@ fn needs_of(problem: &Problem) -> Vec<(PackageName, Range)> {
 /// environment.
 pub fn network() -> Network {
     let token = |name: &RegistryName| {
-        let name = name.as_str().to_uppercase().replace('-', "_");
-        std::env::var(format!("BIBLIOTAX_TOKEN_{name}")).ok().filter(|token| !token.is_empty())
+        std::env::var(token_variable(name.as_str())).ok().filter(|token| !token.is_empty())
     };
     Network {
         // Without a place for it nothing is kept, and all is asked for anew.
@@ -290,6 +289,11 @@ pub fn network() -> Network {
         token: Some(Arc::new(token)),
         silence: None,
     }
+}
+
+/// The variable that holds the token for a registry of this name.
+pub fn token_variable(registry: &str) -> String {
+    format!("BIBLIOTAX_TOKEN_{}", registry.to_uppercase().replace('-', "_"))
 }
 
 /// The person's store: where BIBLIOTAX_STORE says, else in the folder that the system has for caches.

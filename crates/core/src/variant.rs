@@ -60,7 +60,7 @@ impl Facets {
         }
         let lacks = |part: &&PartName| !self.has_file(&entry.files, part, target);
         if let Some(part) = parts_along(entry, components, &[]).into_iter().find(lacks) {
-            return Fit::No(Misfit::Part { part: part.clone(), there_are: made_for(entry, part) });
+            return Fit::No(Misfit::Part { part: part.clone(), there_are: made_for(&entry.files, part) });
         }
         let Fit::NotStated(mut unstated) = fit else { return fit };
         // A file that is made for the target says as much as a release can.
@@ -159,15 +159,7 @@ impl Facets {
         let values = values.map(|(facet, values)| (facet, values.into_iter().map(FitValue::One).collect()));
         let mut settings = vec![Fits::new()];
         for (facet, values) in claims.chain(values) {
-            let wider = settings.iter().flat_map(|setting: &Fits| {
-                values.iter().map(|value: &FitValue| {
-                    let mut setting = setting.clone();
-                    setting.insert(facet.clone(), value.clone());
-                    setting
-                })
-            });
-            let wider: Vec<Fits> = wider.collect();
-            settings.extend(wider);
+            settings.extend(with_each(&settings, facet, &values));
             if settings.len() > MOST_TARGETS {
                 return None;
             }
@@ -200,8 +192,8 @@ pub fn parts_along<'e>(
 }
 
 /// What the files of a part are for.
-pub fn made_for(entry: &Entry, part: &PartName) -> Vec<Fits> {
-    entry.files.iter().filter(|file| file.part == *part).map(|file| file.only_for.clone()).collect()
+pub fn made_for<F: Variant>(files: &[F], part: &PartName) -> Vec<Fits> {
+    files.iter().filter(|file| file.part() == part).map(|file| file.only_for().clone()).collect()
 }
 
 /// The environments that what is said of facets comes to: each value of each choice with each of the others.
@@ -212,18 +204,19 @@ fn settings(said: &Fits) -> Vec<Fits> {
             FitValue::Many(values) => values.iter().cloned().map(FitValue::One).collect(),
             one => vec![one.clone()],
         };
-        settings = settings
-            .iter()
-            .flat_map(|setting| {
-                each.iter().map(|value| {
-                    let mut setting = setting.clone();
-                    setting.insert(facet.clone(), value.clone());
-                    setting
-                })
-            })
-            .collect();
+        settings = with_each(&settings, facet, &each);
     }
     settings
+}
+
+/// Each of the settings with each of the values of one facet more.
+fn with_each(settings: &[Fits], facet: &FacetName, values: &[FitValue]) -> Vec<Fits> {
+    let with = |setting: &Fits, value: &FitValue| {
+        let mut setting = setting.clone();
+        setting.insert(facet.clone(), value.clone());
+        setting
+    };
+    settings.iter().flat_map(|setting| values.iter().map(move |value| with(setting, value))).collect()
 }
 
 /// What is said of facets, in words: `linux/x86_64`, `linux with orchard-runtime 4`.

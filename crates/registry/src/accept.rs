@@ -14,6 +14,11 @@ pub fn check_acceptable(registry: &Source, card: &Card) -> Result<(), RegistryEr
     if let Some(history) = registry.history_until(&card.name, None)? {
         refuse_second(card, &history, false)?;
     }
+    check_claims(registry, card)
+}
+
+/// Whether what a card says goes with what the registry defines and holds.
+fn check_claims(registry: &Source, card: &Card) -> Result<(), RegistryError> {
     check_card(registry.name(), &registry.all_facets(), card)?;
     for Provided { name, .. } in &card.provides {
         check_is_capability(name, &registry.history_until(name, None)?.unwrap_or_default())?;
@@ -24,15 +29,13 @@ pub fn check_acceptable(registry: &Source, card: &Card) -> Result<(), RegistryEr
 /// Makes a card a release, the event that does so last; whether this very release was there already. A release that
 /// exists is never replaced.
 pub fn accept(registry: &Folder, card: &Card) -> Result<bool, RegistryError> {
-    check_acceptable(&Source::Folder(registry.clone()), card)?;
+    if refuse_second(card, &registry.history(&card.name)?.unwrap_or_default(), true)? {
+        return Ok(true);
+    }
+    check_claims(&Source::Folder(registry.clone()), card)?;
     if let Some(file) = card.files.iter().find(|file| !registry.has_file(&file.sha256)) {
         let path = registry.file_path(&file.sha256);
         return Err(RegistryError::NoFile { digest: file.sha256, path });
-    }
-    if let Some(history) = registry.history(&card.name)?
-        && refuse_second(card, &history, true)?
-    {
-        return Ok(true);
     }
     let (digest, _) = registry.keep(registry.stage_bytes(card_text(card).as_bytes())?)?;
     // A provider whose release is not there yet harms nobody; a release that its capability doesn't know would.

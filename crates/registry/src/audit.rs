@@ -1,6 +1,6 @@
 //! Everything that a registry holds, read and compared: each event, card and file.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};
 use std::io;
 use std::path::{Path, PathBuf};
@@ -14,7 +14,7 @@ use serde::Serialize;
 
 use crate::check::check_card;
 use crate::error::RegistryError;
-use crate::folder::Folder;
+use crate::folder::{Folder, Named};
 use crate::source::Source;
 
 /// Something that is not as it should be.
@@ -50,12 +50,13 @@ pub struct Audit {
 /// Reads all that a registry holds; `heard` is told of each package that is done.
 pub fn audit(registry: &Folder, heard: &(dyn Fn(&PackageName) + Sync)) -> Result<Audit, RegistryError> {
     let source = Source::Folder(registry.clone());
+    let listed = registry.listed_names()?;
     let mut names = registry.names();
     names.sort();
     let each: Vec<Found> = names
         .par_iter()
         .map(|name| {
-            let found = of_package(registry, &source, name);
+            let found = of_package(registry, &source, &listed, name);
             heard(name);
             found
         })
@@ -75,22 +76,8 @@ pub fn audit(registry: &Folder, heard: &(dyn Fn(&PackageName) + Sync)) -> Result
         audit.releases += found.releases;
         audit.flaws.extend(found.flaws.iter().cloned());
     }
-    audit.flaws.extend(of_list(registry, &names)?);
     audit.flaws.sort();
     Ok(audit)
-}
-
-/// The packages that the list of names has not as they are.
-fn of_list(registry: &Folder, names: &[PackageName]) -> Result<Vec<Flaw>, RegistryError> {
-    let listed = registry.listed_names()?;
-    let is_wrong = |name: &&PackageName| {
-        let history = registry.history(name).ok().flatten().unwrap_or_default();
-        listed.get(*name) != Some(&registry.named(name, &history))
-    };
-    let what = "the list of names has it otherwise; `--mend` makes the list anew";
-    let flaw =
-        |name: &PackageName| Flaw { package: Some(name.clone()), version: None, what: what.to_owned() };
-    Ok(names.iter().filter(is_wrong).map(flaw).collect())
 }
 
 /// What one package's history names, and what is wrong with it.
@@ -101,7 +88,12 @@ struct Found {
     flaws: Vec<Flaw>,
 }
 
-fn of_package(registry: &Folder, source: &Source, name: &PackageName) -> Found {
+fn of_package(
+    registry: &Folder,
+    source: &Source,
+    listed: &BTreeMap<PackageName, Named>,
+    name: &PackageName,
+) -> Found {
     let mut found = Found::default();
     let history = match registry.history(name) {
         Ok(history) => history.unwrap_or_default(),
@@ -110,6 +102,10 @@ fn of_package(registry: &Folder, source: &Source, name: &PackageName) -> Found {
             return found;
         }
     };
+    if listed.get(name) != Some(&registry.named(name, &history)) {
+        let what = "the list of names has it otherwise; `--mend` makes the list anew".to_owned();
+        found.flaws.push(Flaw { package: Some(name.clone()), version: None, what });
+    }
     for release in history.releases() {
         found.releases += 1;
         let entry = &release.entry;

@@ -3,10 +3,15 @@
 
 #![allow(missing_docs, reason = "each variant's message says what its fields are")]
 
+use std::collections::{BTreeSet, HashMap};
+
 use bibliotax_core::card::{Card, CardNeed};
 use bibliotax_core::facet::{FacetProblem, Facets};
+use bibliotax_core::inner_path::InnerPath;
 use bibliotax_core::name::{ComponentName, PartName, StepName};
 use bibliotax_core::variant::VariantProblem;
+
+use crate::error::RegistryError;
 
 /// Why a registry can't take a card.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -58,6 +63,38 @@ fn check_facets(registry: &str, facets: &Facets, card: &Card) -> Result<(), Card
             let registry = registry.to_owned();
             CardProblem::Facet { what, registry, problem }
         })?;
+    }
+    Ok(())
+}
+
+/// Checks the paths in a card's archives, each with its part: what the card exposes is a file that goes along or a folder
+/// above one, and no two parts hold the same path, for they lie in one folder on a shelf. Archives of one part are for
+/// different targets.
+pub fn check_contents<'c>(
+    card: &Card,
+    contents: impl Iterator<Item = (&'c PartName, &'c str)>,
+) -> Result<(), RegistryError> {
+    let mut paths: BTreeSet<&str> = BTreeSet::new();
+    let mut holders: HashMap<String, &PartName> = HashMap::new();
+    for (part, path) in contents {
+        let holder = holders.entry(path.to_lowercase()).or_insert(part);
+        if *holder != part {
+            let (one, other) = ((*holder).clone(), part.clone());
+            return Err(RegistryError::PartsClash { file: path.to_owned(), one, other });
+        }
+        paths.insert(path);
+    }
+    let is_there = |exposed: &InnerPath| {
+        let below = format!("{exposed}/");
+        let next = paths.range(below.as_str()..).next();
+        paths.contains(exposed.as_str()) || next.is_some_and(|path| path.starts_with(&below))
+    };
+    for (role, exposed) in &card.exposes {
+        if let Some(path) =
+            exposed.iter().find(|path| !InnerPath::new(path).is_ok_and(|path| is_there(&path)))
+        {
+            return Err(RegistryError::ExposesNothing { role: role.clone(), path: path.clone() });
+        }
     }
     Ok(())
 }

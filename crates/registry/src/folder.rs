@@ -19,7 +19,7 @@ mod upload;
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};
-use std::io;
+use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
@@ -43,6 +43,9 @@ pub use self::upload::{Upload, UploadProblem};
 pub const FORMAT: u64 = 1;
 
 const DESCRIPTION: &str = "registry.json";
+
+/// Largest card that is read, in bytes.
+pub(crate) const LARGEST_CARD: u64 = 16 << 20;
 
 /// Largest history of one package that is read, in bytes.
 const LARGEST_HISTORY: usize = 256 << 20;
@@ -197,6 +200,13 @@ impl Folder {
             }
             opened => Ok(opened.at("read", path)?),
         }
+    }
+
+    /// The text of a card; `None` if it is no text.
+    pub fn card_text(&self, digest: &Digest) -> Result<Option<String>, RegistryError> {
+        let mut text = String::new();
+        let read = self.open_file(digest)?.take(LARGEST_CARD).read_to_string(&mut text);
+        Ok(read.is_ok().then_some(text))
     }
 
     /// The names of all packages, in no order; for suggestions, not for work.

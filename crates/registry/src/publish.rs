@@ -1,6 +1,5 @@
 //! From a project folder to a release: what would go, and its going.
 
-use std::collections::HashMap;
 use std::path::Path;
 
 use bibliotax_core::card::{ArchiveFormat, Card, CardNeed, FileRecord, MAIN, main_part};
@@ -12,6 +11,7 @@ use bibliotax_core::name::PartName;
 use jiff::Timestamp;
 
 use crate::accept::{accept, check_acceptable};
+use crate::check::check_contents;
 use crate::error::RegistryError;
 use crate::folder::Folder;
 use crate::pack::{self, PackFile};
@@ -55,8 +55,10 @@ pub fn prepare(manifest: &Manifest, project: &Path, published: Timestamp) -> Res
         return Err(RegistryError::NoFiles { path: path.clone() });
     }
     let parts: Vec<Vec<PackFile>> = parts.into_iter().map(|(_, files)| files).collect();
-    check_exposed(&card, &parts)?;
-    check_apart(&card, &parts)?;
+    let contents = card.files.iter().zip(&parts);
+    let paths =
+        contents.flat_map(|(file, files)| files.iter().map(|packed| (&file.part, packed.path.as_str())));
+    check_contents(&card, paths)?;
     Ok(Release { card, parts })
 }
 
@@ -117,38 +119,4 @@ fn card(manifest: &Manifest, published: Timestamp) -> Result<Card, RegistryError
         steps: part.steps,
         notes: part.notes,
     })
-}
-
-/// Every exposed path is a file that goes along, or a folder above one.
-fn check_exposed(card: &Card, parts: &[Vec<PackFile>]) -> Result<(), RegistryError> {
-    for (role, paths) in &card.exposes {
-        for path in paths {
-            let is_there = InnerPath::new(path).is_ok_and(|exposed| {
-                let below = format!("{exposed}/");
-                parts
-                    .iter()
-                    .flatten()
-                    .any(|file| file.path == exposed || file.path.as_str().starts_with(&below))
-            });
-            if !is_there {
-                return Err(RegistryError::ExposesNothing { role: role.clone(), path: path.clone() });
-            }
-        }
-    }
-    Ok(())
-}
-
-/// No two parts hold the same path, for they lie in one folder on a shelf; files of one part are for different targets.
-fn check_apart(card: &Card, parts: &[Vec<PackFile>]) -> Result<(), RegistryError> {
-    let mut holders: HashMap<String, &PartName> = HashMap::new();
-    for (file, contents) in card.files.iter().zip(parts) {
-        for packed in contents {
-            let holder = holders.entry(packed.path.as_str().to_lowercase()).or_insert(&file.part);
-            if **holder != file.part {
-                let (one, other) = ((*holder).clone(), file.part.clone());
-                return Err(RegistryError::PartsClash { file: packed.path.to_string(), one, other });
-            }
-        }
-    }
-    Ok(())
 }

@@ -29,7 +29,7 @@ use self::client::{Answer, Client};
 use self::closure::Foreseen;
 use self::download::Download;
 use crate::error::RegistryError;
-use crate::folder::{Description, NAMES, Named, read_names};
+use crate::folder::{Description, LARGEST_CARD, NAMES, Named, read_names};
 
 /// What the cache has for the validator of something that is not there; no validator is without quotes.
 const MISSING: &str = "missing";
@@ -42,9 +42,6 @@ const LARGEST_HISTORY: u64 = 256 << 20;
 
 /// Largest list of names that is read, in bytes.
 const LARGEST_LIST: u64 = 1 << 30;
-
-/// Largest card that is read, in bytes.
-const LARGEST_CARD: u64 = 16 << 20;
 
 /// How registries behind a network are asked.
 #[derive(Clone, Default)]

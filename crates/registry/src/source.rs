@@ -17,9 +17,6 @@ use crate::folder::Folder;
 use crate::remote::{Network, Remote};
 use crate::standing::Change;
 
-/// Largest card that is read, in bytes.
-const LARGEST_CARD: u64 = 16 << 20;
-
 /// A registry, wherever it is.
 #[derive(Clone)]
 pub enum Source {
@@ -98,11 +95,7 @@ impl Source {
     pub fn card_text(&self, digest: &Digest) -> Result<Option<String>, RegistryError> {
         match self {
             Self::Remote(remote) => remote.card_text(digest).map(Some),
-            Self::Folder(folder) => {
-                let mut text = String::new();
-                let read = folder.open_file(digest)?.take(LARGEST_CARD).read_to_string(&mut text);
-                Ok(read.is_ok().then_some(text))
-            }
+            Self::Folder(folder) => folder.card_text(digest),
         }
     }
 

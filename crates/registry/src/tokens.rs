@@ -12,7 +12,6 @@ use std::path::Path;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::manifest::NamePattern;
 use bibliotax_core::name::PackageName;
-use bibliotax_core::version::Version;
 use bibliotax_disk::DiskError;
 use bibliotax_disk::error::At;
 use bibliotax_disk::lock::exclusive;
@@ -183,11 +182,6 @@ impl Done<'_> {
     pub fn note(&self, registry: &Folder) -> Result<(), RegistryError> {
         append(&registry.root().join("private/log.jsonl"), self)
     }
-}
-
-/// A version as the log has it.
-pub fn logged(version: &Version) -> &str {
-    version.as_str()
 }
 
 fn append<T: Serialize>(path: &Path, line: &T) -> Result<(), RegistryError> {

@@ -9,6 +9,7 @@ use bibliotax_store::install::InstallError;
 
 use super::Failure;
 use crate::codes::CODES;
+use crate::project::token_variable;
 
 impl From<RegistryError> for Failure {
     fn from(error: RegistryError) -> Self {
@@ -48,8 +49,8 @@ impl From<RegistryError> for Failure {
             }
             E::WrongAnswer { .. } => "check the URL; if it is right, tell the registry's keepers",
             E::NoToken { ref registry } => {
-                let variable = registry.as_str().to_uppercase().replace('-', "_");
-                let mend = format!("ask its keepers for one and set BIBLIOTAX_TOKEN_{variable} to it");
+                let variable = token_variable(registry.as_str());
+                let mend = format!("ask its keepers for one and set {variable} to it");
                 return Self::new(code, message).mend(mend);
             }
             E::OnlyFiles { .. } => "publish where its files are, or to a registry that is served",

@@ -3,7 +3,7 @@
 use super::{Lock, LockedFile, LockedPackage};
 use crate::facet::{Facets, Fits, Target};
 use crate::name::{PackageName, PartName};
-use crate::variant::Variant;
+use crate::variant::{Variant, made_for};
 
 /// A place on a shelf: a package as one target has it.
 #[derive(Debug, Clone)]
@@ -36,14 +36,9 @@ pub struct NotForMachine {
 }
 
 impl Lock {
-    /// The targets that anything is for, in no special order; none where the project declares none.
+    /// The targets that anything is for, by name; none where the project declares none.
     pub fn targets(&self) -> Vec<&str> {
-        let reached = self.packages.iter().flat_map(|package| &package.reached);
-        let mut targets: Vec<&str> =
-            reached.flat_map(|reach| reach.targets.iter().map(String::as_str)).collect();
-        targets.sort_unstable();
-        targets.dedup();
-        targets
+        targets_of(&self.packages)
     }
 
     /// The places on a shelf, of these targets if some are named; a package without files has none. Where the project
@@ -61,11 +56,17 @@ impl Lock {
     }
 }
 
-fn for_targets<'l>(package: &'l LockedPackage, only: &[String]) -> Vec<Slot<'l>> {
-    let mut targets: Vec<&str> =
-        package.reached.iter().flat_map(|reach| reach.targets.iter().map(String::as_str)).collect();
+/// The targets that reach any of these packages, by name.
+fn targets_of(packages: &[LockedPackage]) -> Vec<&str> {
+    let reached = packages.iter().flat_map(|package| &package.reached);
+    let mut targets: Vec<&str> = reached.flat_map(|reach| reach.targets.iter().map(String::as_str)).collect();
     targets.sort_unstable();
     targets.dedup();
+    targets
+}
+
+fn for_targets<'l>(package: &'l LockedPackage, only: &[String]) -> Vec<Slot<'l>> {
+    let mut targets = targets_of(std::slice::from_ref(package));
     targets.retain(|target| only.is_empty() || only.iter().any(|wanted| wanted == target));
     let slot = |target: &'l str| {
         let takes = |file: &&LockedFile| file.targets.is_empty() || file.targets.iter().any(|t| t == target);
@@ -86,8 +87,7 @@ fn for_machine<'l>(package: &'l LockedPackage, machine: &Target) -> Result<Slot<
         files.push(taken.ok_or_else(|| NotForMachine {
             package: package.name.clone(),
             part: file.part.clone(),
-            there_are:
-                package.files.iter().filter(|f| f.part == file.part).map(|f| f.only_for.clone()).collect(),
+            there_are: made_for(&package.files, &file.part),
         })?);
     }
     Ok(Slot { target: None, package, files })

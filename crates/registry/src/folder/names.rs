@@ -123,9 +123,7 @@ impl Folder {
         let finals = history.releases().iter().rev().filter(open);
         let newest = finals.clone().find(|release| !release.entry.version.is_pre()).or(finals.clone().next());
         let card = newest.and_then(|release| {
-            let mut text = String::new();
-            self.open_file(&release.entry.card).ok()?.read_to_string(&mut text).ok()?;
-            serde_json::from_str::<Card>(&text).ok()
+            serde_json::from_str::<Card>(&self.card_text(&release.entry.card).ok()??).ok()
         });
         Named {
             name: package.clone(),

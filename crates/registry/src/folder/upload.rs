@@ -1,7 +1,7 @@
 //! Files that come in pieces: what is there already is kept, so an upload that broke off goes on where it ended.
 
 use std::fs::{self, File, OpenOptions};
-use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::io::{self, Seek, SeekFrom, Write};
 use std::path::PathBuf;
 use std::time::{Duration, SystemTime};
 
@@ -121,11 +121,5 @@ impl Write for Upload {
 
     fn flush(&mut self) -> io::Result<()> {
         self.file.flush()
-    }
-}
-
-impl Read for Upload {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        self.file.read(buffer)
     }
 }

@@ -1,7 +1,7 @@
 //! Publishing to a registry behind HTTP: files first, then what makes them a release.
 
 use std::fs::File;
-use std::io::{Read, Seek, SeekFrom};
+use std::io::{self, Seek, SeekFrom};
 
 use bibliotax_core::card::FileRecord;
 use bibliotax_core::digest::{Digest, Hasher};
@@ -113,13 +113,7 @@ impl Remote {
 /// The digest and the size of a packed archive.
 fn measured(packed: &mut File) -> Result<(Digest, u64), RegistryError> {
     packed.seek(SeekFrom::Start(0)).at("read", "the packed archive")?;
-    let (mut hasher, mut size, mut buffer) = (Hasher::default(), 0, vec![0; 64 << 10]);
-    loop {
-        let read = packed.read(&mut buffer).at("read", "the packed archive")?;
-        if read == 0 {
-            return Ok((hasher.finish(), size));
-        }
-        hasher.update(&buffer[..read]);
-        size += read as u64;
-    }
+    let mut hasher = Hasher::default();
+    let size = io::copy(packed, &mut hasher).at("read", "the packed archive")?;
+    Ok((hasher.finish(), size))
 }

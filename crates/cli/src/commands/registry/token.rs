@@ -9,6 +9,7 @@ use serde_json::json;
 
 use crate::codes::Exit;
 use crate::failure::Failure;
+use crate::project::token_variable;
 use crate::show::table;
 use crate::ui::{Ui, clean};
 
@@ -77,8 +78,8 @@ fn create(ui: &Ui, registry: &Folder, wish: Wish) -> Result<Exit, Failure> {
     ui.answer(&text);
     ui.say(format!("this is token {}; it is shown only now", token.id));
     ui.say(format!(
-        "who publishes sets BIBLIOTAX_TOKEN_NAME to it, NAME being the registry's in the manifest: BIBLIOTAX_TOKEN_{}",
-        registry.name().to_uppercase().replace(['-', '/'], "_")
+        "who publishes sets BIBLIOTAX_TOKEN_NAME to it, NAME being the registry's in the manifest: {}",
+        token_variable(&registry.name().replace('/', "-"))
     ));
     ui.report("registry token create", json!({ "id": token.id, "token": text, "expires": token.expires }));
     Ok(Exit::Done)

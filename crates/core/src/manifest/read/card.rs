@@ -6,7 +6,9 @@ use toml_edit::{Item, Key, TableLike};
 
 use super::Reader;
 use super::values::span;
-use crate::card::{CardConflict, CardNeed, Component, MAIN, Provided, Step, StepCheck, StepPer, StepWhen};
+use crate::card::{
+    CardConflict, CardNeed, Component, Provided, Step, StepCheck, StepPer, StepWhen, main_part,
+};
 use crate::facet::Fits;
 use crate::fault::Fault;
 use crate::inner_path::InnerPath;
@@ -93,7 +95,6 @@ impl Reader {
             let fault = Fault::new("manifest.step", format!("a step has no `{key}`"), span(item));
             self.faults.push(fault.mend(format!("write `{key} = \"…\"`")));
         }
-        let only_for = table.get("for").and_then(|item| self.table(item, "for"));
         let when = table.get("when");
         let when =
             when.and_then(|item| self.one_of(item, "when", "manifest.step", "time of a step", &STEP_TIMES));
@@ -105,10 +106,16 @@ impl Reader {
             id: self.parsed(table, "id")?,
             when: when.unwrap_or_default(),
             per: per.unwrap_or_default(),
-            only_for: only_for.map_or_else(Fits::new, |table| self.fits(table)),
+            only_for: self.only_for(table),
             text: table.get("text").and_then(|item| self.text(item, "text"))?,
             check: table.get("check").and_then(|item| self.check(item)),
         })
+    }
+
+    /// The targets that something is for.
+    fn only_for(&mut self, table: &dyn TableLike) -> Fits {
+        let said = table.get("for").and_then(|item| self.table(item, "for"));
+        said.map(|said| self.fits(said)).unwrap_or_default()
     }
 
     fn check(&mut self, item: &Item) -> Option<StepCheck> {
@@ -138,10 +145,9 @@ impl Reader {
         self.only_known(table, "a part", &PART_KEYS, &[]);
         let part = match table.get("part") {
             Some(_) => self.parsed(table, "part")?,
-            None => MAIN.parse().ok()?,
+            None => main_part(),
         };
-        let only_for = table.get("for").and_then(|item| self.table(item, "for"));
-        let only_for = only_for.map_or_else(Fits::new, |table| self.fits(table));
+        let only_for = self.only_for(table);
         let Some(from) = table.get("from") else {
             let fault = Fault::new("manifest.part", format!("the part `{part}` has no `from`"), span(item));
             self.faults.push(fault.mend("say which folder of the project it is made from"));

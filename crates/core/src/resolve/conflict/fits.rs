@@ -30,7 +30,7 @@ impl<C: Catalogue> Teller<'_, C> {
         extra: Option<&Extra>,
     ) -> String {
         let entries = releases.iter().filter_map(|choice| Some(&package.release(choice)?.entry));
-        let mut there_are: Vec<Fits> = entries.flat_map(|entry| made_for(entry, part)).collect();
+        let mut there_are: Vec<Fits> = entries.flat_map(|entry| made_for(&entry.files, part)).collect();
         there_are.sort_by_key(spoken);
         there_are.dedup();
         let facets = there_are.iter().flat_map(Fits::keys);

@@ -8,6 +8,7 @@ use std::str::FromStr;
 
 use bibliotax_core::fault::Fault;
 use bibliotax_core::name::PackageName;
+use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::resolve::{Conflict, Unresolved};
 use bibliotax_disk::{DiskError, Refusal};
 use bibliotax_registry::RegistryError;
@@ -63,6 +64,15 @@ pub struct Source {
 impl Failure {
     pub fn new(code: &'static str, message: impl Into<String>) -> Self {
         Self { code, message: message.into(), ..Self::default() }
+    }
+
+    /// With what was probably meant by a word, or with all that there is; with `none` where there is nothing.
+    pub fn suggest(self, word: &str, known: &[&str], none: &str) -> Self {
+        match (known, nearest(word, known.iter().copied(), 2).as_slice()) {
+            ([], _) => self.mend(none),
+            (known, []) => self.mend(format!("there are {}", known.join(", "))),
+            (_, near) => self.mend(format!("perhaps {} was meant", either(near))),
+        }
     }
 
     /// Ways out, each tried.

@@ -12,7 +12,6 @@ use bibliotax_core::fault::Fault;
 use bibliotax_core::lock::{self, Lock, LockFault, LockedPackage};
 use bibliotax_core::manifest::{self, Manifest, ManifestText};
 use bibliotax_core::name::{PackageName, RegistryName};
-use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::notice::Listener;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Problem, resolve, ways_out};
@@ -381,9 +380,5 @@ pub fn check_target(manifest: &Manifest, target: &str) -> Result<(), Failure> {
         return Ok(());
     }
     let failure = Failure::new("install.target", format!("the manifest declares no target `{target}`"));
-    Err(match (declared.as_slice(), nearest(target, declared.iter().copied(), 2).as_slice()) {
-        ([], _) => failure.mend("it declares none at all; leave out `--target`"),
-        (declared, []) => failure.mend(format!("there are {}", declared.join(", "))),
-        (_, near) => failure.mend(format!("perhaps {} was meant", either(near))),
-    })
+    Err(failure.suggest(target, &declared, "it declares none at all; leave out `--target`"))
 }

@@ -240,11 +240,7 @@ fn check_components(
     let failure =
         Failure::new("need.no-component", format!("no release of {package} has a component `{unknown}`"));
     let names: Vec<&str> = known.iter().map(|name| name.as_str()).collect();
-    Err(match (names.as_slice(), nearest(unknown.as_str(), names.iter().copied(), 2).as_slice()) {
-        ([], _) => failure.mend("it has none at all; leave out `--components`"),
-        (_, []) => failure.mend(format!("there are {}", names.join(", "))),
-        (_, near) => failure.mend(format!("perhaps {} was meant", either(near))),
-    })
+    Err(failure.suggest(unknown.as_str(), &names, "it has none at all; leave out `--components`"))
 }
 
 fn say_declared(

@@ -83,19 +83,24 @@ impl From<RegistryError> for Failure {
             E::NoFiles { .. } => "check `files` under `[card]`",
             E::BadPattern { .. } => "a pattern is like `include/**` or `src/*.c`",
             E::PartsClash { .. } => "leave it out of one of them: `files` under `[[card.parts]]`",
-            E::Card(CardProblem::Facet { .. }) => {
-                "check the name and the value; the registry's registry.json defines its facets"
-            }
-            E::Card(CardProblem::Variant(_)) => {
-                "say more in `for` of one of them, or add a file for just the targets that both are for"
-            }
-            E::Card(CardProblem::TwoSteps { .. }) => "give one of them another `id`",
-            E::Card(CardProblem::NoPart { .. }) => {
-                "declare it under `[[card.parts]]`, or leave it out of the component"
-            }
+            E::Card(problem) => mend_of_card(&problem),
             E::ExposesNothing { .. } => "check the path and `files` under `[card]`",
         };
         Self::new(code, message).mend(mend)
+    }
+}
+
+/// What to do about a card that a registry can't take.
+fn mend_of_card(problem: &CardProblem) -> &'static str {
+    match problem {
+        CardProblem::Facet { .. } => {
+            "check the name and the value; the registry's registry.json defines its facets"
+        }
+        CardProblem::Variant(_) => {
+            "say more in `for` of one of them, or add a file for just the targets that both are for"
+        }
+        CardProblem::TwoSteps { .. } => "give one of them another `id`",
+        CardProblem::NoPart { .. } => "declare it under `[[card.parts]]`, or leave it out of the component",
     }
 }
 

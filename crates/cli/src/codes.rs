@@ -47,6 +47,7 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("card.facet", Exit::Input, "a card says of a facet what the registry doesn't know"),
     ("card.no-part", Exit::Input, "a component brings a part that the release hasn't"),
     ("card.no-pattern", Exit::Input, "a pattern of `[card] files` can't be read"),
+    ("card.tags", Exit::Input, "a package wants to be found by too many words"),
     ("card.tie", Exit::Input, "it can't be told which of a part's files a target takes"),
     ("card.two-steps", Exit::Input, "two steps of a card have one name"),
     ("defect", Exit::Defect, "bibliotax itself is wrong"),

@@ -17,7 +17,7 @@ use serde::{Deserialize, Serialize};
 use crate::digest::Digest;
 use crate::facet::Fits;
 use crate::license::License;
-use crate::name::{ComponentName, Family, PackageName, Purpose, ToolName};
+use crate::name::{ComponentName, Family, PackageName, Purpose, Tag, ToolName};
 use crate::range::Range;
 use crate::version::Version;
 
@@ -41,6 +41,9 @@ pub struct Card {
     /// A longer text.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub description: Option<String>,
+    /// Words to be found by, beside those of the name and the summary.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub tags: Vec<Tag>,
     /// The licence of the contents.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub license: Option<License>,

@@ -21,7 +21,9 @@ use crate::facet::{Facet, Fits, Target, UnstatedRules};
 use crate::fault::Fault;
 use crate::inner_path::InnerPath;
 use crate::license::License;
-use crate::name::{ComponentName, FacetName, Family, PackageName, PartName, Purpose, RegistryName, ToolName};
+use crate::name::{
+    ComponentName, FacetName, Family, PackageName, PartName, Purpose, RegistryName, Tag, ToolName,
+};
 use crate::range::Range;
 use crate::version::Version;
 
@@ -142,6 +144,8 @@ pub struct CardPart {
     pub summary: Option<String>,
     /// A longer text.
     pub description: Option<String>,
+    /// Words to be found by.
+    pub tags: Vec<Tag>,
     /// Where the package is presented.
     pub homepage: Option<String>,
     /// Where its sources are.

@@ -197,6 +197,11 @@ name_type!(
     PartName, "part", scopes = 0
 );
 
+name_type!(
+    /// A word that a package wants to be found by.
+    Tag, "tag", scopes = 0
+);
+
 /// The name of a program that a project needs on the machine: what its file is called, without an ending.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[serde(transparent)]

@@ -1,12 +1,14 @@
 //! Taking a release into a registry whose files are there: the last step of publishing, wherever it happens.
 
+use std::sync::Arc;
+
 use bibliotax_core::card::{Card, Event, Provided, Provider};
 use bibliotax_core::history::History;
 use bibliotax_core::name::PackageName;
 
 use crate::check::check_card;
 use crate::error::RegistryError;
-use crate::folder::Folder;
+use crate::keep::Keep;
 use crate::source::Source;
 
 /// Whether a registry could take a card, before its files are there.
@@ -28,22 +30,23 @@ fn check_claims(registry: &Source, card: &Card) -> Result<(), RegistryError> {
 
 /// Makes a card a release, the event that does so last; whether this very release was there already. A release that
 /// exists is never replaced.
-pub fn accept(registry: &Folder, card: &Card) -> Result<bool, RegistryError> {
+pub fn accept(registry: &Arc<dyn Keep>, card: &Card) -> Result<bool, RegistryError> {
     if refuse_second(card, &registry.history(&card.name)?.unwrap_or_default(), true)? {
         return Ok(true);
     }
-    check_claims(&Source::Folder(registry.clone()), card)?;
-    if let Some(file) = card.files.iter().find(|file| !registry.has_file(&file.sha256)) {
-        let path = registry.file_path(&file.sha256);
-        return Err(RegistryError::NoFile { digest: file.sha256, path });
+    check_claims(&Source::Kept(Arc::clone(registry)), card)?;
+    for file in &card.files {
+        if !registry.has_file(&file.sha256)? {
+            return Err(RegistryError::NoFile { digest: file.sha256, path: registry.place() });
+        }
     }
     let (digest, _) = registry.keep(registry.stage_bytes(card_text(card).as_bytes())?)?;
     // A provider whose release is not there yet harms nobody; a release that its capability doesn't know would.
-    card.provides.iter().try_for_each(|provided| provide(registry, card, &provided.name))?;
-    let appended = registry.append(&card.name, |history| {
+    card.provides.iter().try_for_each(|provided| provide(&**registry, card, &provided.name))?;
+    let appended = registry.append(&card.name, &mut |history| {
         let is_there = refuse_second(card, history, true)?;
         let release = (!is_there).then(|| Event::Release(Box::new(card.entry(digest))));
-        Ok::<_, RegistryError>(release.into_iter().collect())
+        Ok(release.into_iter().collect())
     })?;
     let capabilities = card.provides.iter().map(|provided| provided.name.clone());
     let names: Vec<PackageName> = [card.name.clone()].into_iter().chain(capabilities).collect();
@@ -52,12 +55,12 @@ pub fn accept(registry: &Folder, card: &Card) -> Result<bool, RegistryError> {
 }
 
 /// Notes with a capability that a package provides it.
-fn provide(registry: &Folder, card: &Card, capability: &PackageName) -> Result<(), RegistryError> {
+fn provide(registry: &dyn Keep, card: &Card, capability: &PackageName) -> Result<(), RegistryError> {
     let provider = Provider { by: card.name.clone(), at: card.published };
-    registry.append(capability, |history| {
+    registry.append(capability, &mut |history| {
         check_is_capability(capability, history)?;
         let is_known = history.providers().contains(&provider.by);
-        Ok::<_, RegistryError>(if is_known { vec![] } else { vec![Event::Provided(provider.clone())] })
+        Ok(if is_known { vec![] } else { vec![Event::Provided(provider.clone())] })
     })?;
     Ok(())
 }

@@ -1,9 +1,8 @@
 //! Everything that a registry holds, read and compared: each event, card and file.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs::{self, File};
 use std::io;
-use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use bibliotax_core::card::{Card, Entry};
 use bibliotax_core::digest::{Digest, Hasher};
@@ -14,7 +13,8 @@ use serde::Serialize;
 
 use crate::check::check_card;
 use crate::error::RegistryError;
-use crate::folder::{Folder, Named};
+use crate::keep::Keep;
+use crate::names::Named;
 use crate::source::Source;
 
 /// Something that is not as it should be.
@@ -48,24 +48,29 @@ pub struct Audit {
 }
 
 /// Reads all that a registry holds; `heard` is told of each package that is done.
-pub fn audit(registry: &Folder, heard: &(dyn Fn(&PackageName) + Sync)) -> Result<Audit, RegistryError> {
-    let source = Source::Folder(registry.clone());
+pub fn audit(
+    registry: &Arc<dyn Keep>,
+    heard: &(dyn Fn(&PackageName) + Sync),
+) -> Result<Audit, RegistryError> {
+    let source = Source::Kept(Arc::clone(registry));
     let listed = registry.listed_names()?;
-    let mut names = registry.names();
+    let mut names = registry.names()?;
     names.sort();
+    let there: BTreeMap<Digest, u64> = registry.files()?.into_iter().collect();
     let each: Vec<Found> = names
         .par_iter()
         .map(|name| {
-            let found = of_package(registry, &source, &listed, name);
+            let found = of_package(&**registry, &source, &there, &listed, name);
             heard(name);
             found
         })
         .collect();
     let named: BTreeSet<&Digest> = each.iter().flat_map(|found| &found.named).collect();
-    let there = files(registry)?;
     let mut audit = Audit { packages: names.len(), ..Audit::default() };
-    let read: Vec<(u64, Option<Flaw>)> =
-        there.par_iter().map(|(digest, path)| of_file(digest, path)).collect::<Result<_, _>>()?;
+    let read: Vec<(u64, Option<Flaw>)> = there
+        .par_iter()
+        .map(|(digest, size)| of_file(&**registry, digest, *size))
+        .collect::<Result<_, _>>()?;
     for ((digest, _), (bytes, flaw)) in there.iter().zip(read) {
         audit.bytes += bytes;
         audit.unnamed += usize::from(!named.contains(digest));
@@ -89,8 +94,9 @@ struct Found {
 }
 
 fn of_package(
-    registry: &Folder,
+    registry: &dyn Keep,
     source: &Source,
+    files: &BTreeMap<Digest, u64>,
     listed: &BTreeMap<PackageName, Named>,
     name: &PackageName,
 ) -> Found {
@@ -115,20 +121,20 @@ fn of_package(
             version: Some(entry.version.to_string()),
             what,
         };
-        found.flaws.extend(of_release(registry, source, entry).into_iter().map(flaw));
+        found.flaws.extend(of_release(files, source, entry).into_iter().map(flaw));
     }
     found
 }
 
-fn of_release(registry: &Folder, source: &Source, entry: &Entry) -> Vec<String> {
+fn of_release(files: &BTreeMap<Digest, u64>, source: &Source, entry: &Entry) -> Vec<String> {
     let mut wrong = Vec::new();
     for file in &entry.files {
-        match fs::metadata(registry.file_path(&file.sha256)) {
-            Err(_) => wrong.push(format!("its {} archive {} is not there", file.part, file.sha256)),
-            Ok(found) if found.len() != file.size => {
-                wrong.push(format!("its {} archive has {} bytes, not {}", file.part, found.len(), file.size));
+        match files.get(&file.sha256) {
+            None => wrong.push(format!("its {} archive {} is not there", file.part, file.sha256)),
+            Some(found) if *found != file.size => {
+                wrong.push(format!("its {} archive has {found} bytes, not {}", file.part, file.size));
             }
-            Ok(_) => {}
+            Some(_) => {}
         }
     }
     let text = source.card_text(&entry.card).ok().flatten();
@@ -151,33 +157,11 @@ fn is_of(card: &Card, entry: &Entry) -> bool {
     as_text(&card.entry(entry.card)) == as_text(entry)
 }
 
-/// All files of a registry that are called by a digest.
-fn files(registry: &Folder) -> Result<Vec<(Digest, PathBuf)>, RegistryError> {
-    let mut found = Vec::new();
-    let root = registry.root().join("files");
-    for bin in read(&root)? {
-        if bin.len() == 2 {
-            let folder = root.join(&bin);
-            let names = read(&folder)?.into_iter();
-            found.extend(names.filter_map(|name| Some((name.parse().ok()?, folder.join(name)))));
-        }
-    }
-    Ok(found)
-}
-
-fn read(folder: &Path) -> Result<Vec<String>, RegistryError> {
-    let mut names = Vec::new();
-    for entry in fs::read_dir(folder).at("read", folder)? {
-        names.push(entry.at("read", folder)?.file_name().to_string_lossy().into_owned());
-    }
-    names.sort();
-    Ok(names)
-}
-
 /// The length of a file, and whether its bytes are those of its name.
-fn of_file(digest: &Digest, path: &Path) -> Result<(u64, Option<Flaw>), RegistryError> {
+fn of_file(registry: &dyn Keep, digest: &Digest, size: u64) -> Result<(u64, Option<Flaw>), RegistryError> {
     let mut hasher = Hasher::default();
-    let bytes = io::copy(&mut File::open(path).at("read", path)?, &mut hasher).at("read", path)?;
+    let mut file = registry.read_file(digest, 0..size)?;
+    let bytes = io::copy(&mut file, &mut hasher).at("read", registry.place())?;
     let found = hasher.finish();
     let what = || format!("the file {digest} has other bytes than its name says: those of {found}");
     Ok((bytes, (found != *digest).then(|| Flaw { package: None, version: None, what: what() })))

@@ -13,6 +13,9 @@ use bibliotax_core::variant::VariantProblem;
 
 use crate::error::RegistryError;
 
+/// Most tags of a package.
+const MOST_TAGS: usize = 8;
+
 /// Why a registry can't take a card.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum CardProblem {
@@ -22,6 +25,9 @@ pub enum CardProblem {
     /// It can't be told which file a target takes.
     #[error(transparent)]
     Variant(#[from] VariantProblem),
+    /// It wants to be found by everything.
+    #[error("it has {count} tags, and {MOST_TAGS} are the most")]
+    ManyTags { count: usize },
     /// Two steps have one name.
     #[error("two steps are called `{id}`")]
     TwoSteps { id: StepName },
@@ -34,6 +40,9 @@ pub enum CardProblem {
 pub fn check_card(registry: &str, facets: &Facets, card: &Card) -> Result<(), CardProblem> {
     check_facets(registry, facets, card)?;
     facets.check_variants(&card.files)?;
+    if card.tags.len() > MOST_TAGS {
+        return Err(CardProblem::ManyTags { count: card.tags.len() });
+    }
     for (at, step) in card.steps.iter().enumerate() {
         if card.steps[..at].iter().any(|other| other.id == step.id) {
             return Err(CardProblem::TwoSteps { id: step.id.clone() });

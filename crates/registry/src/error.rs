@@ -142,6 +142,7 @@ impl RegistryError {
             Self::Card(CardProblem::Facet { .. }) => "card.facet",
             Self::Card(CardProblem::NoPart { .. }) => "card.no-part",
             Self::BadPattern { .. } => "card.no-pattern",
+            Self::Card(CardProblem::ManyTags { .. }) => "card.tags",
             Self::Card(CardProblem::Variant(_)) => "card.tie",
             Self::Card(CardProblem::TwoSteps { .. }) => "card.two-steps",
             Self::FacetClash { .. } => "facet.clash",

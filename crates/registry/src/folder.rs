@@ -14,80 +14,39 @@
 //! the next publisher removes the remains.
 
 mod append;
-mod names;
+mod listing;
+mod private;
 mod upload;
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};
-use std::io::{self, Read};
+use std::io::{self, Read, Seek, SeekFrom};
+use std::ops::Range;
 use std::path::{Path, PathBuf};
-use std::time::SystemTime;
 
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Facet;
-use bibliotax_core::history::{History, without_place};
 use bibliotax_core::name::{FacetName, PackageName};
 use bibliotax_disk::error::At;
 use bibliotax_disk::read::read_text;
+use bibliotax_disk::tree::sync_file_system;
 use bibliotax_disk::write::{make_folder, write_whole};
-use jiff::Timestamp;
-use serde::{Deserialize, Serialize};
 
+use crate::description::{DESCRIPTION, Description};
 use crate::error::RegistryError;
-
-pub use self::append::Staged;
-pub use self::names::{NAMES, Named, read_names};
-pub use self::upload::{Upload, UploadProblem};
-
-/// The format that this version writes, and the newest that it reads.
-pub const FORMAT: u64 = 1;
-
-const DESCRIPTION: &str = "registry.json";
-
-/// Largest card that is read, in bytes.
-pub(crate) const LARGEST_CARD: u64 = 16 << 20;
+use crate::keep::{Decide, Keep, Private, Stamp};
+use crate::names::NAMES;
+use crate::piece::{Piece, UploadProblem};
+use crate::staged::Staged;
 
 /// Largest history of one package that is read, in bytes.
-const LARGEST_HISTORY: usize = 256 << 20;
-
-#[derive(Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub(crate) struct Description {
-    pub(crate) format: u64,
-    pub(crate) name: String,
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub(crate) facets: BTreeMap<FacetName, Facet>,
-    /// Where the interface for programs is, seen from the registry; none where there are only files.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub(crate) api: Option<String>,
-}
-
-impl Description {
-    /// Reads the description of a registry; `whose` names it.
-    pub(crate) fn read(text: &str, whose: &Path) -> Result<Self, RegistryError> {
-        let bad =
-            |error| RegistryError::BadDescription { path: whose.to_owned(), message: without_place(&error) };
-        let format = serde_json::from_str::<serde_json::Value>(text).map_err(bad)?["format"].as_u64();
-        if let Some(format) = format.filter(|format| *format > FORMAT) {
-            return Err(RegistryError::Newer { path: whose.to_owned(), format, known: FORMAT });
-        }
-        serde_json::from_str(text).map_err(bad)
-    }
-}
-
-/// What tells whether a history changed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Stamp {
-    length: u64,
-    modified: Option<SystemTime>,
-}
+pub(crate) const LARGEST_HISTORY: usize = 256 << 20;
 
 /// A registry in a folder.
 #[derive(Debug, Clone)]
 pub struct Folder {
     root: PathBuf,
-    name: String,
-    facets: BTreeMap<FacetName, Facet>,
+    description: Description,
 }
 
 impl Folder {
@@ -100,12 +59,9 @@ impl Folder {
         Self::can_be_created(root)?;
         make_folder(&root.join("packages"))?;
         make_folder(&root.join("files"))?;
-        let description = Description { format: FORMAT, name: name.to_owned(), facets, api: None };
-        // Texts and lists with text keys: nothing in a description can fail to be JSON.
-        let text = serde_json::to_string(&description).unwrap_or_default();
-        write_whole(&root.join(DESCRIPTION), format!("{text}\n").as_bytes())?;
-        let Description { name, facets, .. } = description;
-        Ok(Self { root: root.to_owned(), name, facets })
+        let description = Description::of_files(name, facets);
+        write_whole(&root.join(DESCRIPTION), description.to_string().as_bytes())?;
+        Ok(Self { root: root.to_owned(), description })
     }
 
     /// Whether a registry could be made in a folder: it is new or empty.
@@ -127,31 +83,52 @@ impl Folder {
         }
         let text = read_text(&root.join(DESCRIPTION), 1 << 20)?;
         let text = text.ok_or_else(|| RegistryError::NoRegistry { path: root.to_owned() })?;
-        let description = Description::read(&text, root)?;
-        Ok(Self { root: root.to_owned(), name: description.name, facets: description.facets })
+        Ok(Self { root: root.to_owned(), description: Description::read(&text, root)? })
     }
 
-    /// The description, as a server gives it that has an interface for programs at `api`.
-    pub fn served_description(&self, api: &str) -> String {
-        let (name, facets) = (self.name.clone(), self.facets.clone());
-        let description = Description { format: FORMAT, name, facets, api: Some(api.to_owned()) };
-        // As when it was written.
-        serde_json::to_string(&description).unwrap_or_default() + "\n"
+    fn history_path(&self, package: &PackageName) -> PathBuf {
+        let bin = Digest::of(package.as_str().as_bytes()).folder();
+        self.root.join("packages").join(bin).join(format!("{package}.jsonl"))
     }
 
-    /// The folder that holds it.
-    pub fn root(&self) -> &Path {
-        &self.root
+    fn file_path(&self, digest: &Digest) -> PathBuf {
+        self.root.join("files").join(digest.folder()).join(digest.to_string())
+    }
+}
+
+impl Keep for Folder {
+    fn name(&self) -> &str {
+        &self.description.name
     }
 
-    /// What tells whether a package's history changed; `None` if the registry doesn't hold the name.
-    pub fn history_stamp(&self, package: &PackageName) -> Option<Stamp> {
-        let metadata = fs::metadata(self.history_path(package)).ok()?;
-        Some(Stamp { length: metadata.len(), modified: metadata.modified().ok() })
+    fn facets(&self) -> &BTreeMap<FacetName, Facet> {
+        &self.description.facets
     }
 
-    /// The whole lines of a package's history; `None` if the registry doesn't hold the name.
-    pub fn history_text(&self, package: &PackageName) -> Result<Option<String>, RegistryError> {
+    fn place(&self) -> PathBuf {
+        self.root.clone()
+    }
+
+    fn check(&self) -> Result<(), RegistryError> {
+        Self::open(&self.root).map(drop)
+    }
+
+    fn is_near(&self) -> bool {
+        true
+    }
+
+    fn scratch(&self) -> Result<PathBuf, RegistryError> {
+        let folder = self.root.join("private");
+        make_folder(&folder)?;
+        Ok(folder)
+    }
+
+    fn history_stamp(&self, package: &PackageName) -> Result<Option<Stamp>, RegistryError> {
+        let metadata = fs::metadata(self.history_path(package)).ok();
+        Ok(metadata.map(|metadata| Stamp::File(metadata.len(), metadata.modified().ok())))
+    }
+
+    fn history_text(&self, package: &PackageName) -> Result<Option<String>, RegistryError> {
         let text = read_text(&self.history_path(package), LARGEST_HISTORY)?;
         Ok(text.map(|mut text| {
             text.truncate(text.rfind('\n').map_or(0, |end| end + 1));
@@ -159,58 +136,41 @@ impl Folder {
         }))
     }
 
-    /// The name that the registry gives itself.
-    pub fn name(&self) -> &str {
-        &self.name
+    fn file_size(&self, digest: &Digest) -> Result<Option<u64>, RegistryError> {
+        let metadata = fs::metadata(self.file_path(digest)).ok().filter(fs::Metadata::is_file);
+        Ok(metadata.map(|metadata| metadata.len()))
     }
 
-    /// The facets that the registry defines.
-    pub fn facets(&self) -> &BTreeMap<FacetName, Facet> {
-        &self.facets
-    }
-
-    /// The history of a package; `None` if the registry doesn't hold the name.
-    pub fn history(&self, package: &PackageName) -> Result<Option<History>, RegistryError> {
-        self.history_until(package, None)
-    }
-
-    /// The history of a package as it was at a time.
-    pub fn history_until(
-        &self,
-        package: &PackageName,
-        until: Option<Timestamp>,
-    ) -> Result<Option<History>, RegistryError> {
-        let path = self.history_path(package);
-        let Some(text) = read_text(&path, LARGEST_HISTORY)? else { return Ok(None) };
-        let history = History::read(package, &text, until);
-        let history = history.map_err(|source| RegistryError::BrokenHistory {
-            package: package.clone(),
-            path,
-            source,
-        })?;
-        Ok(Some(history))
-    }
-
-    /// Opens an archive or card.
-    pub fn open_file(&self, digest: &Digest) -> Result<File, RegistryError> {
+    fn read_file(&self, digest: &Digest, bytes: Range<u64>) -> Result<Box<dyn Read + Send>, RegistryError> {
         let path = self.file_path(digest);
-        match File::open(&path) {
+        let mut file = match File::open(&path) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => {
-                Err(RegistryError::NoFile { digest: *digest, path })
+                return Err(RegistryError::NoFile { digest: *digest, path });
             }
-            opened => Ok(opened.at("read", path)?),
+            opened => opened.at("read", &path)?,
+        };
+        if bytes.start > 0 {
+            file.seek(SeekFrom::Start(bytes.start)).at("read", &path)?;
         }
+        Ok(Box::new(file.take(bytes.end.saturating_sub(bytes.start))))
     }
 
-    /// The text of a card; `None` if it is no text.
-    pub fn card_text(&self, digest: &Digest) -> Result<Option<String>, RegistryError> {
-        let mut text = String::new();
-        let read = self.open_file(digest)?.take(LARGEST_CARD).read_to_string(&mut text);
-        Ok(read.is_ok().then_some(text))
+    fn files(&self) -> Result<Vec<(Digest, u64)>, RegistryError> {
+        let mut found = Vec::new();
+        let root = self.root.join("files");
+        for bin in fs::read_dir(&root).at("read", &root)?.flatten() {
+            for file in fs::read_dir(bin.path()).into_iter().flatten().flatten() {
+                let digest = file.file_name().to_str().and_then(|name| name.parse::<Digest>().ok());
+                // Where it doesn't belong nobody finds it.
+                let digest = digest.filter(|digest| bin.file_name() == *digest.folder());
+                found.extend(digest.zip(file.metadata().ok().map(|metadata| metadata.len())));
+            }
+        }
+        found.sort();
+        Ok(found)
     }
 
-    /// The names of all packages, in no order; for suggestions, not for work.
-    pub fn names(&self) -> Vec<PackageName> {
+    fn names(&self) -> Result<Vec<PackageName>, RegistryError> {
         let bins = fs::read_dir(self.root.join("packages")).into_iter().flatten().flatten();
         let mut names = Vec::new();
         for entry in bins.flat_map(|bin| fs::read_dir(bin.path()).into_iter().flatten().flatten()) {
@@ -221,22 +181,62 @@ impl Folder {
             }
             for scoped in fs::read_dir(entry.path()).into_iter().flatten().flatten() {
                 let segment = scoped.file_name().to_string_lossy().into_owned();
-                names.extend(
-                    segment
-                        .strip_suffix(".jsonl")
-                        .and_then(|segment| format!("{scope}/{segment}").parse().ok()),
-                );
+                let segment = segment.strip_suffix(".jsonl");
+                names.extend(segment.and_then(|segment| format!("{scope}/{segment}").parse().ok()));
             }
         }
-        names
+        Ok(names)
     }
 
-    fn history_path(&self, package: &PackageName) -> PathBuf {
-        let bin = Digest::of(package.as_str().as_bytes()).folder();
-        self.root.join("packages").join(bin).join(format!("{package}.jsonl"))
+    fn names_list(&self) -> Result<PathBuf, RegistryError> {
+        Ok(self.root.join(NAMES))
     }
 
-    pub(crate) fn file_path(&self, digest: &Digest) -> PathBuf {
-        self.root.join("files").join(digest.folder()).join(digest.to_string())
+    fn append(&self, package: &PackageName, decide: &mut Decide<'_>) -> Result<usize, RegistryError> {
+        self.append_events(package, decide)
+    }
+
+    fn append_text(&self, package: &PackageName, before: &str, lines: &str) -> Result<(), RegistryError> {
+        self.append_lines(package, before, lines)
+    }
+
+    fn note_names(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
+        self.append_names(packages)
+    }
+
+    fn mend_names(&self) -> Result<usize, RegistryError> {
+        self.rebuild_names()
+    }
+
+    fn keep(&self, staged: Staged) -> Result<(Digest, u64), RegistryError> {
+        self.keep_staged(staged, true)
+    }
+
+    fn keep_for_now(&self, staged: Staged) -> Result<(Digest, u64), RegistryError> {
+        self.keep_staged(staged, false)
+    }
+
+    fn sync(&self) -> Result<(), RegistryError> {
+        Ok(sync_file_system(&self.root.join("files"))?)
+    }
+
+    fn uploaded(&self, digest: &Digest) -> Result<u64, RegistryError> {
+        Ok(self.half_size(digest))
+    }
+
+    fn receive(&self, digest: &Digest, piece: Piece, source: &mut dyn Read) -> Result<(), UploadProblem> {
+        self.add_piece(digest, piece, source)
+    }
+
+    fn forget_uploads(&self) {
+        self.clear_halves();
+    }
+
+    fn private_lines(&self, what: Private) -> Result<String, RegistryError> {
+        self.read_private(what)
+    }
+
+    fn append_private(&self, what: Private, line: &str) -> Result<(), RegistryError> {
+        self.add_private(what, line)
     }
 }

@@ -2,6 +2,7 @@
 //!
 //! | room | what lives there |
 //! |---|---|
+//! | [`keep`] | where a registry's files are kept, for whoever may write to them; `description`, `names`, `staged`, `piece`: what they are |
 //! | [`folder`] | a registry kept as plain files in a folder: reading, appending events, keeping files |
 //! | [`remote`] | a registry behind HTTP: asked, cached, published to |
 //! | [`source`] | a registry, in a folder or behind HTTP |
@@ -19,15 +20,20 @@ pub mod accept;
 mod ahead;
 pub mod audit;
 pub mod check;
+pub mod description;
 pub mod error;
 pub mod folder;
+pub mod keep;
 pub mod load;
 pub mod mirror;
+pub mod names;
 pub mod pack;
+pub mod piece;
 pub mod publish;
 pub mod registries;
 pub mod remote;
 pub mod source;
+pub mod staged;
 pub mod standing;
 pub mod tokens;
 

@@ -26,8 +26,7 @@ use serde_json::Value;
 use crate::accept::card_text;
 use crate::check::check_card;
 use crate::error::RegistryError;
-use crate::folder::Folder;
-use crate::source::Source;
+use crate::keep::Keep;
 
 /// Largest file that is loaded, in bytes.
 const LARGEST: usize = 2 << 30;
@@ -54,17 +53,12 @@ struct Line {
 }
 
 /// Loads a file of JSON lines into a registry; with `dry_run` only checks what would be done.
-pub fn load(registry: &Folder, path: &Path, dry_run: bool) -> Result<Loaded, RegistryError> {
+pub fn load(registry: &dyn Keep, path: &Path, dry_run: bool) -> Result<Loaded, RegistryError> {
     let missing = || DiskError::new("read", path, io::ErrorKind::NotFound.into());
     let text = read_text(path, LARGEST)?.ok_or_else(missing)?;
     let bad = |faults| RegistryError::BadLines { path: path.to_owned(), text: text.clone(), faults };
-    let mut loading = Loading {
-        registry,
-        facets: Source::Folder(registry.clone()).all_facets(),
-        beside: folder_of(path),
-        archives: 0,
-        dry_run,
-    };
+    let mut loading =
+        Loading { registry, facets: registry.all_facets(), beside: folder_of(path), archives: 0, dry_run };
     let packages = by_package(loading.lines(&text).map_err(bad)?);
     let lines: usize = packages.values().map(Vec::len).sum();
     let added = check(registry, &packages)?.map_err(bad)?;
@@ -77,9 +71,9 @@ pub fn load(registry: &Folder, path: &Path, dry_run: bool) -> Result<Loaded, Reg
     let mut changed = Vec::new();
     for (package, lines) in packages {
         let wanted = lines.len();
-        let added = registry.append(&package, |history| {
+        let added = registry.append(&package, &mut |history| {
             let mut history = history.clone();
-            let fits = lines.into_iter().filter_map(|line| missing_event(&mut history, line).transpose());
+            let fits = lines.iter().filter_map(|line| missing_event(&mut history, line).transpose());
             fits.collect::<Result<Vec<Event>, Fault>>().map_err(|fault| bad(vec![fault]))
         })?;
         loaded.added += added;
@@ -93,7 +87,7 @@ pub fn load(registry: &Folder, path: &Path, dry_run: bool) -> Result<Loaded, Reg
 }
 
 struct Loading<'a> {
-    registry: &'a Folder,
+    registry: &'a dyn Keep,
     facets: Facets,
     beside: &'a Path,
     archives: usize,
@@ -134,7 +128,8 @@ impl Loading<'_> {
         let card: Card = serde_json::from_value(value).map_err(|error| error.to_string())?;
         check_card(self.registry.name(), &self.facets, &card).map_err(|problem| problem.to_string())?;
         for file in &card.files {
-            if !taken.contains(&file.sha256) && !self.registry.has_file(&file.sha256) {
+            let is_there = || self.registry.has_file(&file.sha256).map_err(|error| error.to_string());
+            if !taken.contains(&file.sha256) && !is_there()? {
                 return Err(format!(
                     "the registry has no file {}, and no `path` says where to take it",
                     file.sha256
@@ -163,7 +158,7 @@ impl Loading<'_> {
     fn keep_card(&self, card: &Card) -> Result<Digest, RegistryError> {
         let text = card_text(card);
         let digest = Digest::of(text.as_bytes());
-        if !self.dry_run && !self.registry.has_file(&digest) {
+        if !self.dry_run && !self.registry.has_file(&digest)? {
             self.registry.keep_for_now(self.registry.stage_bytes(text.as_bytes())?)?;
         }
         Ok(digest)
@@ -217,14 +212,13 @@ fn by_package(lines: Vec<Line>) -> BTreeMap<PackageName, Vec<Line>> {
 
 /// How many lines the registry lacks, before any of them is appended; faults where one can't follow on it.
 fn check(
-    registry: &Folder,
+    registry: &dyn Keep,
     packages: &BTreeMap<PackageName, Vec<Line>>,
 ) -> Result<Result<usize, Vec<Fault>>, RegistryError> {
     let (mut lacking, mut faults) = (0, Vec::new());
     for (package, lines) in packages {
         let mut history = registry.history(package)?.unwrap_or_default();
         for line in lines {
-            let line = Line { package: package.clone(), event: line.event.clone(), span: line.span.clone() };
             match missing_event(&mut history, line) {
                 Ok(missing) => lacking += usize::from(missing.is_some()),
                 Err(fault) => faults.push(fault),
@@ -236,15 +230,15 @@ fn check(
 }
 
 /// The event of a line, unless the history has it, which then knows it, too; a fault if it can't follow.
-fn missing_event(history: &mut History, line: Line) -> Result<Option<Event>, Fault> {
+fn missing_event(history: &mut History, line: &Line) -> Result<Option<Event>, Fault> {
     if has(history, &line.event) {
         return Ok(None);
     }
     let followed = history.apply(&line.package, line.event.clone());
     followed.map_err(|message| {
-        Fault::new("registry.bad-line", format!("{}: {message}", line.package), line.span)
+        Fault::new("registry.bad-line", format!("{}: {message}", line.package), line.span.clone())
     })?;
-    Ok(Some(line.event))
+    Ok(Some(line.event.clone()))
 }
 
 fn has(history: &History, event: &Event) -> bool {

@@ -14,7 +14,7 @@ use bibliotax_disk::error::At;
 use rayon::prelude::*;
 
 use crate::error::RegistryError;
-use crate::folder::Folder;
+use crate::keep::Keep;
 use crate::source::Source;
 
 /// What mirroring did.
@@ -34,7 +34,7 @@ pub struct Mirrored {
 /// each package that is done.
 pub fn mirror(
     from: &Source,
-    to: &Folder,
+    to: &dyn Keep,
     patterns: &[NamePattern],
     heard: &(dyn Fn(&PackageName) + Sync),
 ) -> Result<Mirrored, RegistryError> {
@@ -65,7 +65,7 @@ pub fn mirror(
     Ok(all)
 }
 
-fn of_package(from: &Source, to: &Folder, name: &PackageName) -> Result<Mirrored, RegistryError> {
+fn of_package(from: &Source, to: &dyn Keep, name: &PackageName) -> Result<Mirrored, RegistryError> {
     let mut mirrored = Mirrored { packages: 1, ..Mirrored::default() };
     let theirs = from.history_text(name)?.unwrap_or_default();
     let ours = to.history_text(name)?.unwrap_or_default();
@@ -95,12 +95,12 @@ fn of_package(from: &Source, to: &Folder, name: &PackageName) -> Result<Mirrored
 
 fn take(
     from: &Source,
-    to: &Folder,
+    to: &dyn Keep,
     name: &PackageName,
     archive: &Archive,
     mirrored: &mut Mirrored,
 ) -> Result<(), RegistryError> {
-    if to.has_file(&archive.sha256) {
+    if to.has_file(&archive.sha256)? {
         return Ok(());
     }
     let mut bytes = from.open_archive(archive)?.take(archive.size + 1);
@@ -108,18 +108,18 @@ fn take(
 }
 
 fn take_bytes(
-    to: &Folder,
+    to: &dyn Keep,
     name: &PackageName,
     digest: &Digest,
     bytes: &mut dyn Read,
     size: u64,
     mirrored: &mut Mirrored,
 ) -> Result<(), RegistryError> {
-    if to.has_file(digest) {
+    if to.has_file(digest)? {
         return Ok(());
     }
     let mut staged = to.stage()?;
-    let copied = io::copy(bytes, &mut staged).at("copy", to.file_path(digest))?;
+    let copied = io::copy(bytes, &mut staged).at("copy", to.place())?;
     if copied != size || staged.digest() != *digest {
         return Err(RegistryError::WrongBytes { package: name.clone(), digest: *digest });
     }

@@ -1,6 +1,7 @@
 //! From a project folder to a release: what would go, and its going.
 
 use std::path::Path;
+use std::sync::Arc;
 
 use bibliotax_core::card::{ArchiveFormat, Card, CardNeed, FileRecord, MAIN, main_part};
 use bibliotax_core::digest::Digest;
@@ -13,7 +14,7 @@ use jiff::Timestamp;
 use crate::accept::{accept, check_acceptable};
 use crate::check::check_contents;
 use crate::error::RegistryError;
-use crate::folder::Folder;
+use crate::keep::Keep;
 use crate::pack::{self, PackFile};
 use crate::source::Source;
 
@@ -77,13 +78,13 @@ impl Release {
     pub fn publish_to(self, registry: &Source) -> Result<Published, RegistryError> {
         check_acceptable(registry, &self.card)?;
         match registry {
-            Source::Folder(folder) => self.publish(folder),
+            Source::Kept(kept) => self.publish(kept),
             Source::Remote(remote) => remote.publish(self),
         }
     }
 
-    /// Packs the files and puts the release into a folder: archives first, then what makes it a release.
-    pub fn publish(mut self, registry: &Folder) -> Result<Published, RegistryError> {
+    /// Packs the files and puts the release where the registry is kept: archives first, then what makes it a release.
+    pub fn publish(mut self, registry: &Arc<dyn Keep>) -> Result<Published, RegistryError> {
         for (file, contents) in self.card.files.iter_mut().zip(&self.parts) {
             let staged = pack::write_archive(contents, registry.stage()?)?;
             (file.sha256, file.size) = registry.keep(staged)?;
@@ -104,6 +105,7 @@ fn card(manifest: &Manifest, published: Timestamp) -> Result<Card, RegistryError
         published,
         summary: part.summary,
         description: part.description,
+        tags: part.tags,
         license: project.license.clone(),
         homepage: part.homepage,
         repository: part.repository,

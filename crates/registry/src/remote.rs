@@ -28,8 +28,10 @@ use self::cache::Cache;
 use self::client::{Answer, Client};
 use self::closure::Foreseen;
 use self::download::Download;
+use crate::description::{DESCRIPTION, Description};
 use crate::error::RegistryError;
-use crate::folder::{Description, LARGEST_CARD, NAMES, Named, read_names};
+use crate::keep::{LARGEST_CARD, read_history};
+use crate::names::{NAMES, Named, read_lines};
 
 /// What the cache has for the validator of something that is not there; no validator is without quotes.
 const MISSING: &str = "missing";
@@ -109,7 +111,7 @@ impl Remote {
         let client = Client::new(name.clone(), base.clone(), token, network);
         let cache = network.cache.as_ref().map(|folder| Cache::of(folder, &base));
         let whose = PathBuf::from(url);
-        let text = read_through(&client, cache.as_ref(), "registry.json", LARGEST_DESCRIPTION)?;
+        let text = read_through(&client, cache.as_ref(), DESCRIPTION, LARGEST_DESCRIPTION)?;
         let text = text.ok_or_else(|| RegistryError::NoRegistry { path: whose.clone() })?;
         let description = Arc::new(Description::read(&text, &whose)?);
         let (name, foreseen) = (name.clone(), Foreseen::default());
@@ -138,13 +140,7 @@ impl Remote {
             None => read_through(&self.client, self.cache.as_ref(), &path, LARGEST_HISTORY)?,
         };
         let Some(text) = text else { return Ok(None) };
-        let history =
-            History::read(package, &text, until).map_err(|source| RegistryError::BrokenHistory {
-                package: package.clone(),
-                path: PathBuf::from(self.base.as_str()).join(path),
-                source,
-            })?;
-        Ok(Some(history))
+        read_history(package, &text, until, || PathBuf::from(self.base.as_str()).join(path)).map(Some)
     }
 
     /// The whole lines of a package's history, asked for now; `None` if the registry doesn't hold the name.
@@ -156,7 +152,11 @@ impl Remote {
     pub fn listed_names(&self) -> Result<BTreeMap<PackageName, Named>, RegistryError> {
         let packed = self.client.bytes(NAMES, LARGEST_LIST)?;
         let packed = packed.ok_or_else(|| RegistryError::NoList { registry: self.name.to_string() })?;
-        Ok(read_names(&packed))
+        let mut names = BTreeMap::new();
+        read_lines(&packed, |named| {
+            names.insert(named.name.clone(), named);
+        });
+        Ok(names)
     }
 
     /// Opens an archive. What is read of it is not checked here, but for its length; a connection that breaks is taken up

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::io::Read;
 use std::path::Path;
+use std::sync::Arc;
 
 use bibliotax_core::card::Archive;
 use bibliotax_core::digest::Digest;
@@ -14,14 +15,15 @@ use jiff::Timestamp;
 
 use crate::error::RegistryError;
 use crate::folder::Folder;
+use crate::keep::{Keep, with_built_in};
 use crate::remote::{Network, Remote};
 use crate::standing::Change;
 
 /// A registry, wherever it is.
 #[derive(Clone)]
 pub enum Source {
-    /// In a folder.
-    Folder(Folder),
+    /// Kept as files that can be reached.
+    Kept(Arc<dyn Keep>),
     /// Behind HTTP.
     Remote(Box<Remote>),
 }
@@ -42,13 +44,13 @@ impl Source {
             }
             None => url,
         };
-        Ok(Self::Folder(Folder::open(&project.join(path))?))
+        Ok(Self::Kept(Arc::new(Folder::open(&project.join(path))?)))
     }
 
     /// The name that the registry gives itself.
     pub fn name(&self) -> &str {
         match self {
-            Self::Folder(folder) => folder.name(),
+            Self::Kept(kept) => kept.name(),
             Self::Remote(remote) => remote.name(),
         }
     }
@@ -56,19 +58,14 @@ impl Source {
     /// The facets that the registry defines.
     pub fn facets(&self) -> &BTreeMap<FacetName, Facet> {
         match self {
-            Self::Folder(folder) => folder.facets(),
+            Self::Kept(kept) => kept.facets(),
             Self::Remote(remote) => remote.facets(),
         }
     }
 
     /// The facets that everybody knows who uses this registry: those that it defines and those that are built in.
     pub fn all_facets(&self) -> Facets {
-        let mut facets = Facets::default();
-        for (name, facet) in self.facets() {
-            // What is built in stays as it is.
-            let _ = facets.define(name, facet);
-        }
-        facets
+        with_built_in(self.facets())
     }
 
     /// The history of a package as it was at a time; `None` if the registry doesn't hold the name.
@@ -78,7 +75,7 @@ impl Source {
         until: Option<Timestamp>,
     ) -> Result<Option<History>, RegistryError> {
         match self {
-            Self::Folder(folder) => folder.history_until(package, until),
+            Self::Kept(kept) => kept.history_until(package, until),
             Self::Remote(remote) => remote.history_until(package, until),
         }
     }
@@ -86,7 +83,7 @@ impl Source {
     /// Opens an archive, whose bytes are yet to be checked.
     pub fn open_archive(&self, archive: &Archive) -> Result<Box<dyn Read + Send>, RegistryError> {
         match self {
-            Self::Folder(folder) => Ok(Box::new(folder.open_file(&archive.sha256)?)),
+            Self::Kept(kept) => kept.open_file(&archive.sha256),
             Self::Remote(remote) => remote.open_archive(archive),
         }
     }
@@ -95,14 +92,14 @@ impl Source {
     pub fn card_text(&self, digest: &Digest) -> Result<Option<String>, RegistryError> {
         match self {
             Self::Remote(remote) => remote.card_text(digest).map(Some),
-            Self::Folder(folder) => folder.card_text(digest),
+            Self::Kept(kept) => kept.card_text(digest),
         }
     }
 
     /// The whole lines of a package's history; `None` if the registry doesn't hold the name.
     pub fn history_text(&self, package: &PackageName) -> Result<Option<String>, RegistryError> {
         match self {
-            Self::Folder(folder) => folder.history_text(package),
+            Self::Kept(kept) => kept.history_text(package),
             Self::Remote(remote) => remote.history_text(package),
         }
     }
@@ -110,7 +107,7 @@ impl Source {
     /// The names of all packages and capabilities.
     pub fn listed(&self) -> Result<Vec<PackageName>, RegistryError> {
         match self {
-            Self::Folder(folder) => Ok(folder.names()),
+            Self::Kept(kept) => kept.names(),
             Self::Remote(remote) => Ok(remote.listed_names()?.into_keys().collect()),
         }
     }
@@ -118,7 +115,7 @@ impl Source {
     /// Changes how releases of a package stand; whether it was so already. A server has a clock of its own.
     pub fn change(&self, name: &PackageName, change: &Change, now: Timestamp) -> Result<bool, RegistryError> {
         match self {
-            Self::Folder(folder) => change.make(folder, name, now),
+            Self::Kept(kept) => change.make(&**kept, name, now),
             Self::Remote(remote) => remote.change(name, change),
         }
     }
@@ -126,7 +123,7 @@ impl Source {
     /// The names of all packages, as far as they can be had at once; for suggestions, not for work.
     pub fn names(&self) -> Vec<PackageName> {
         match self {
-            Self::Folder(folder) => folder.names(),
+            Self::Kept(kept) => kept.names().unwrap_or_default(),
             // Where the list can't be had, there is nothing to suggest.
             Self::Remote(remote) => remote.listed_names().unwrap_or_default().into_keys().collect(),
         }

@@ -8,7 +8,7 @@ use bibliotax_core::version::Version;
 use jiff::Timestamp;
 
 use crate::error::RegistryError;
-use crate::folder::Folder;
+use crate::keep::Keep;
 
 /// A change of how releases stand.
 #[derive(Debug, Clone)]
@@ -38,7 +38,12 @@ pub enum Change {
 
 impl Change {
     /// Makes the change in a registry; whether it was so already.
-    pub fn make(&self, registry: &Folder, name: &PackageName, at: Timestamp) -> Result<bool, RegistryError> {
+    pub fn make(
+        &self,
+        registry: &dyn Keep,
+        name: &PackageName,
+        at: Timestamp,
+    ) -> Result<bool, RegistryError> {
         if let Self::Withdraw { reason, .. } | Self::Deprecate { reason, .. } = self
             && reason.trim().is_empty()
         {
@@ -48,7 +53,7 @@ impl Change {
         if registry.history(name)?.is_none_or(|history| history.releases().is_empty()) {
             return Err(nothing("the registry has no such package".to_owned()));
         }
-        let appended = registry.append(name, |history| {
+        let appended = registry.append(name, &mut |history| {
             if self.is_so(history) {
                 return Ok(Vec::new());
             }
@@ -59,7 +64,7 @@ impl Change {
             }
             let event = self.event(at);
             history.clone().apply(name, event.clone()).map_err(nothing)?;
-            Ok::<_, RegistryError>(vec![event])
+            Ok(vec![event])
         })?;
         if appended > 0 {
             registry.note_names(std::slice::from_ref(name))?;

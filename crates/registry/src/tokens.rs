@@ -5,34 +5,21 @@
 //! stands in `private/log.jsonl`.
 
 use std::fmt::Write as _;
-use std::fs::{File, OpenOptions};
-use std::io::{Read, Seek, SeekFrom, Write};
-use std::path::Path;
 
 use bibliotax_core::digest::Digest;
 use bibliotax_core::manifest::NamePattern;
 use bibliotax_core::name::PackageName;
 use bibliotax_disk::DiskError;
-use bibliotax_disk::error::At;
-use bibliotax_disk::lock::exclusive;
-use bibliotax_disk::read::read_text;
-use bibliotax_disk::write::{folder_of, make_folder};
 use jiff::Timestamp;
 use ring::rand::{SecureRandom, SystemRandom};
 use serde::{Deserialize, Serialize};
 use subtle::ConstantTimeEq;
 
 use crate::error::RegistryError;
-use crate::folder::Folder;
+use crate::keep::{Keep, Private};
 
 /// What every token begins with, so that one that leaked is known for what it is.
 const PREFIX: &str = "bibliotax-";
-
-/// Longest line that is written, in bytes.
-const LONGEST_LINE: u64 = 64 << 10;
-
-/// Largest list of tokens that is read, in bytes.
-const LARGEST: usize = 64 << 20;
 
 /// Something that a token may allow.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -108,7 +95,7 @@ pub struct Wish {
 }
 
 /// Makes a token; its text, which nothing keeps.
-pub fn create(registry: &Folder, wish: Wish, now: Timestamp) -> Result<(Token, String), RegistryError> {
+pub fn create(registry: &dyn Keep, wish: Wish, now: Timestamp) -> Result<(Token, String), RegistryError> {
     let mut random = [0; 36];
     let no_random =
         |_| DiskError::new("read", "the system's random numbers", std::io::Error::other("it has none"));
@@ -118,19 +105,17 @@ pub fn create(registry: &Folder, wish: Wish, now: Timestamp) -> Result<(Token, S
     let Wish { name, packages, actions, expires } = wish;
     let hash = Digest::of(secret.as_bytes());
     let token = Token { id: id.clone(), name, hash, packages, actions, expires, at: now };
-    append(&registry.root().join("private/tokens.jsonl"), &Line::Created(token.clone()))?;
+    registry.append_private(Private::Tokens, &line(&Line::Created(token.clone())))?;
     Ok((token, format!("{PREFIX}{id}-{secret}")))
 }
 
 /// The tokens that were not revoked, oldest first.
-pub fn list(registry: &Folder) -> Result<Vec<Token>, RegistryError> {
-    let path = registry.root().join("private/tokens.jsonl");
-    let text = read_text(&path, LARGEST)?.unwrap_or_default();
-    let whole = &text[..text.rfind('\n').map_or(0, |end| end + 1)];
+pub fn list(registry: &dyn Keep) -> Result<Vec<Token>, RegistryError> {
     let mut tokens: Vec<Token> = Vec::new();
-    for line in whole.lines() {
+    for line in registry.private_lines(Private::Tokens)?.lines() {
         let broken = |error: serde_json::Error| {
-            DiskError::new("read", &path, std::io::Error::other(format!("a line is broken: {error}")))
+            let what = std::io::Error::other(format!("a line is broken: {error}"));
+            DiskError::new("read", "the list of tokens", what)
         };
         match serde_json::from_str(line).map_err(broken)? {
             Line::Created(token) => tokens.push(token),
@@ -141,11 +126,11 @@ pub fn list(registry: &Folder) -> Result<Vec<Token>, RegistryError> {
 }
 
 /// Ends a token; whether there was one.
-pub fn revoke(registry: &Folder, id: &str, now: Timestamp) -> Result<bool, RegistryError> {
+pub fn revoke(registry: &dyn Keep, id: &str, now: Timestamp) -> Result<bool, RegistryError> {
     if !list(registry)?.iter().any(|token| token.id == id) {
         return Ok(false);
     }
-    append(&registry.root().join("private/tokens.jsonl"), &Line::Revoked { id: id.to_owned(), at: now })?;
+    registry.append_private(Private::Tokens, &line(&Line::Revoked { id: id.to_owned(), at: now }))?;
     Ok(true)
 }
 
@@ -179,36 +164,15 @@ pub struct Done<'d> {
 
 impl Done<'_> {
     /// Notes it in the registry's log.
-    pub fn note(&self, registry: &Folder) -> Result<(), RegistryError> {
-        append(&registry.root().join("private/log.jsonl"), self)
+    pub fn note(&self, registry: &dyn Keep) -> Result<(), RegistryError> {
+        registry.append_private(Private::Log, &line(self))
     }
 }
 
-fn append<T: Serialize>(path: &Path, line: &T) -> Result<(), RegistryError> {
-    make_folder(folder_of(path))?;
-    let mut options = OpenOptions::new();
-    options.create(true).truncate(false).read(true).write(true);
-    #[cfg(unix)]
-    std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
-    let mut file = options.open(path).at("write", path)?;
-    exclusive(&file, || ()).at("lock", path)?;
-    let whole = whole_lines(&mut file).at("read", path)?;
-    file.set_len(whole).at("write", path)?;
-    file.seek(SeekFrom::Start(whole)).at("write", path)?;
+/// A line as JSON.
+fn line<T: Serialize>(what: &T) -> String {
     // Texts, lists and times: nothing that could fail to be JSON.
-    let line = serde_json::to_string(line).unwrap_or_default() + "\n";
-    file.write_all(line.as_bytes()).and_then(|()| file.sync_all()).at("write", path)?;
-    Ok(())
-}
-
-/// The length of a file up to the end of its last whole line; what follows is of a process that died.
-fn whole_lines(file: &mut File) -> std::io::Result<u64> {
-    let length = file.metadata()?.len();
-    let from = length.saturating_sub(LONGEST_LINE);
-    file.seek(SeekFrom::Start(from))?;
-    let mut end = Vec::new();
-    file.read_to_end(&mut end)?;
-    Ok(end.iter().rposition(|byte| *byte == b'\n').map_or(from, |at| from + at as u64 + 1))
+    serde_json::to_string(what).unwrap_or_default() + "\n"
 }
 
 fn hex(bytes: &[u8]) -> String {
@@ -223,6 +187,7 @@ fn hex(bytes: &[u8]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::folder::Folder;
 
     fn at(text: &str) -> Timestamp {
         text.parse().unwrap()
@@ -244,7 +209,7 @@ mod tests {
         let tokens = list(&registry).unwrap();
         let found = find(&tokens, &text, now).unwrap();
         assert_eq!((found.id.as_str(), found.name.as_str()), (token.id.as_str(), "the build server"));
-        let kept = std::fs::read_to_string(registry.root().join("private/tokens.jsonl")).unwrap();
+        let kept = std::fs::read_to_string(folder.path().join("r/private/tokens.jsonl")).unwrap();
         assert!(!kept.contains(text.rsplit('-').next().unwrap()), "the secret itself is not kept");
         let name = |text: &str| text.parse::<PackageName>().unwrap();
         for (action, package, allowed) in [

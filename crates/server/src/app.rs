@@ -8,7 +8,8 @@ use axum::body::{Body, to_bytes};
 use axum::http::{HeaderMap, HeaderValue, Method, Request, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bibliotax_core::digest::Digest;
-use bibliotax_registry::folder::{Folder, NAMES};
+use bibliotax_registry::keep::Keep;
+use bibliotax_registry::names::NAMES;
 use bibliotax_registry::tokens::{self, Action, Token};
 use headers::authorization::Bearer;
 use headers::{Authorization, HeaderMapExt};
@@ -79,7 +80,7 @@ pub struct Access {
 
 /// A registry that is served.
 pub struct App {
-    registry: Folder,
+    registry: Arc<dyn Keep>,
     pub(crate) limits: Limits,
     buckets: Buckets,
     metrics: Metrics,
@@ -99,7 +100,11 @@ struct Asked {
 
 impl App {
     /// Serves a registry within these limits.
-    pub fn new(registry: Folder, limits: Limits, access: Box<dyn Fn(&Access) + Send + Sync>) -> Arc<Self> {
+    pub fn new(
+        registry: Arc<dyn Keep>,
+        limits: Limits,
+        access: Box<dyn Fn(&Access) + Send + Sync>,
+    ) -> Arc<Self> {
         registry.forget_uploads();
         let buckets = Buckets::new(limits.rate);
         Arc::new(Self { registry, limits, buckets, metrics: Metrics::default(), hot: Hot::default(), access })
@@ -144,7 +149,7 @@ impl App {
             return Err(problem.header(header::ALLOW, HeaderValue::from_static("GET, HEAD")));
         }
         let mut response = match path.as_str() {
-            "registry.json" => reads::description(&self.registry, &asked.headers),
+            "registry.json" => reads::description(&*self.registry, &asked.headers),
             NAMES => reads::names(&self.registry, &asked.headers).await?,
             "healthz" => self.health().await?,
             "metrics" => {
@@ -167,10 +172,9 @@ impl App {
     }
 
     async fn health(&self) -> Result<Response, Problem> {
-        let root = self.registry.root().to_owned();
-        let opened = blocking(move || Folder::open(&root)).await?;
-        opened.map_err(|_| {
-            let detail = "the registry's folder can't be read";
+        let registry = Arc::clone(&self.registry);
+        blocking(move || registry.check()).await?.map_err(|_| {
+            let detail = "the registry's files can't be read";
             Problem::new(StatusCode::SERVICE_UNAVAILABLE, "server.not-ready", detail)
         })?;
         Ok("ready\n".into_response())
@@ -185,14 +189,14 @@ impl App {
         if path == "closure" && asked.method == Method::POST {
             self.take_from_bucket(&asked.peer.to_string())?;
             let needs = read(&self.small(asked.body).await?)?;
-            let registry = self.registry.clone();
-            let answer = blocking(move || closure(&registry, needs)).await??;
+            let registry = Arc::clone(&self.registry);
+            let answer = blocking(move || closure(&*registry, needs)).await??;
             return Ok(reads::text(&Prepared::new(answer), "application/jsonl", &asked.headers));
         }
         let token = self.token(asked.peer, &asked.headers).await?;
         *token_id = Some(token.id.clone());
         self.take_from_bucket(&token.id)?;
-        let registry = self.registry.clone();
+        let registry = Arc::clone(&self.registry);
         if let Some(digest) = path.strip_prefix("files/") {
             let digest: Digest = digest.parse().map_err(|_| Problem::not_found())?;
             return match asked.method {
@@ -241,8 +245,8 @@ impl App {
         let Some(Authorization(bearer)) = headers.typed_get::<Authorization<Bearer>>() else {
             return Err(refused("a token is wanted"));
         };
-        let registry = self.registry.clone();
-        let known = blocking(move || tokens::list(&registry)).await??;
+        let registry = Arc::clone(&self.registry);
+        let known = blocking(move || tokens::list(&*registry)).await??;
         match tokens::find(&known, bearer.token(), Timestamp::now()) {
             Some(token) => Ok(token.clone()),
             None => {

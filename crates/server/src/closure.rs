@@ -8,7 +8,7 @@ use std::collections::{HashMap, HashSet, VecDeque};
 use bibliotax_core::history::History;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
-use bibliotax_registry::folder::Folder;
+use bibliotax_registry::keep::Keep;
 use serde::Deserialize;
 use serde_json::json;
 
@@ -41,12 +41,14 @@ pub struct AskedNeed {
 
 /// The histories of all that the needs reach: for each package a line `{"package": …, "bytes": …, "tag": …}` with the
 /// validator of its history, then its lines.
-pub fn closure(registry: &Folder, asked: Asked) -> Result<String, Problem> {
+pub fn closure(registry: &dyn Keep, asked: Asked) -> Result<String, Problem> {
     let mut answer = String::new();
     let mut histories: HashMap<PackageName, Option<History>> = HashMap::new();
     let mut reached: HashSet<(PackageName, String)> = HashSet::new();
-    let mut open: VecDeque<(PackageName, Range)> =
+    let needs: Vec<(PackageName, Range)> =
         asked.needs.into_iter().map(|need| (need.name, need.range)).collect();
+    registry.foresee(&needs);
+    let mut open = VecDeque::from(needs);
     while let Some((name, range)) = open.pop_front() {
         if !reached.insert((name.clone(), range.to_string())) {
             continue;

@@ -1,5 +1,7 @@
 //! What publishing ends in: releases, withdrawals, restorations, deprecations.
 
+use std::sync::Arc;
+
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 use bibliotax_core::card::Card;
@@ -8,7 +10,7 @@ use bibliotax_core::range::Range;
 use bibliotax_core::version::Version;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::accept::{accept, check_acceptable};
-use bibliotax_registry::folder::Folder;
+use bibliotax_registry::keep::Keep;
 use bibliotax_registry::source::Source;
 use bibliotax_registry::standing::Change;
 use bibliotax_registry::tokens::{Action, Done, Token};
@@ -29,7 +31,7 @@ pub fn read<T: DeserializeOwned>(body: &[u8]) -> Result<T, Problem> {
 /// Whoever asks, and what for.
 pub struct Asking<'a> {
     /// The registry.
-    pub registry: &'a Folder,
+    pub registry: &'a Arc<dyn Keep>,
     /// The token that the request came with.
     pub token: &'a Token,
     /// Now.
@@ -88,20 +90,20 @@ impl Asking<'_> {
     pub fn publish(&self, card: Card) -> Result<Response, Problem> {
         self.may(Action::Publish, &card.name)?;
         let card = Card { published: self.now, ..card };
-        check_acceptable(&Source::Folder(self.registry.clone()), &card)
+        check_acceptable(&Source::Kept(Arc::clone(self.registry)), &card)
             .map_err(|error| self.refused(&card, error))?;
-        let missing: Vec<_> = card
-            .files
-            .iter()
-            .map(|file| &file.sha256)
-            .filter(|digest| !self.registry.has_file(digest))
-            .collect();
+        let mut missing = Vec::new();
+        for file in &card.files {
+            if !self.registry.has_file(&file.sha256)? {
+                missing.push(file.sha256);
+            }
+        }
         if !missing.is_empty() {
             let detail = "some files of the card were not uploaded";
             let problem = Problem::new(StatusCode::CONFLICT, "upload.missing", detail);
             return Err(problem.with("missing", json!(missing)));
         }
-        check_archives(self.registry, &card)?;
+        check_archives(&**self.registry, &card)?;
         let already = accept(self.registry, &card).map_err(|error| self.refused(&card, error))?;
         if !already {
             self.note("publish", &card.name, card.version.as_str())?;
@@ -134,7 +136,7 @@ impl Asking<'_> {
 
     fn change(&self, action: Action, name: &PackageName, change: &Change) -> Result<Response, Problem> {
         self.may(action, name)?;
-        let already = change.make(self.registry, name, self.now)?;
+        let already = change.make(&**self.registry, name, self.now)?;
         let what = change.what();
         if !already {
             self.note(word_of(change), name, &what)?;
@@ -155,7 +157,7 @@ impl Asking<'_> {
     fn note(&self, action: &str, package: &PackageName, version: &str) -> Result<(), Problem> {
         let done =
             Done { at: self.now, token: &self.token.id, name: &self.token.name, action, package, version };
-        Ok(done.note(self.registry)?)
+        Ok(done.note(&**self.registry)?)
     }
 }
 

@@ -1,11 +1,11 @@
 //! Histories that were asked for lately, ready to be sent: read, given their validator and compressed once, not for each
-//! request. Whether a history is still the same is seen by its file's length and time, for a history only ever grows.
+//! request. Whether a history is still the same is seen by its stamp.
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use bibliotax_core::name::PackageName;
-use bibliotax_registry::folder::{Folder, Stamp};
+use bibliotax_registry::keep::{Keep, Stamp};
 use bytes::Bytes;
 
 use crate::app::blocking;
@@ -59,6 +59,15 @@ pub fn tag_of(text: &str) -> String {
     format!("\"{}\"", &blake3::hash(text.as_bytes()).to_hex()[..32])
 }
 
+/// What tells whether a history changed. One look at a near file that is asked for again and again waits for no disk.
+async fn stamp_of(registry: &Arc<dyn Keep>, name: &PackageName) -> Result<Option<Stamp>, Problem> {
+    if registry.is_near() {
+        return Ok(registry.history_stamp(name)?);
+    }
+    let (registry, name) = (Arc::clone(registry), name.clone());
+    Ok(blocking(move || registry.history_stamp(&name)).await??)
+}
+
 /// Histories that were asked for lately.
 #[derive(Default)]
 pub struct Hot {
@@ -75,18 +84,17 @@ impl Hot {
     /// The history of a package, ready to be sent; `None` if the registry doesn't hold the name.
     pub async fn history(
         &self,
-        registry: &Folder,
+        registry: &Arc<dyn Keep>,
         name: PackageName,
     ) -> Result<Option<Arc<Prepared>>, Problem> {
-        // One look at a file that is asked for again and again waits for no disk.
-        let Some(stamp) = registry.history_stamp(&name) else { return Ok(None) };
+        let Some(stamp) = stamp_of(registry, &name).await? else { return Ok(None) };
         if let Some((known, prepared)) = self.lock().histories.get(&name)
             && *known == stamp
         {
             return Ok(Some(Arc::clone(prepared)));
         }
-        let (folder, wanted) = (registry.clone(), name.clone());
-        let Some(text) = blocking(move || folder.history_text(&wanted)).await?? else { return Ok(None) };
+        let (kept, wanted) = (Arc::clone(registry), name.clone());
+        let Some(text) = blocking(move || kept.history_text(&wanted)).await?? else { return Ok(None) };
         let prepared = Arc::new(Prepared::new(text));
         self.keep(name, stamp, &prepared);
         Ok(Some(prepared))

@@ -4,16 +4,14 @@ use axum::http::StatusCode;
 use bibliotax_core::card::{Card, FileRecord};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::name::PartName;
-use bibliotax_disk::write::make_folder;
-use bibliotax_registry::RegistryError;
 use bibliotax_registry::check::check_contents;
-use bibliotax_registry::folder::Folder;
+use bibliotax_registry::keep::Keep;
 use bibliotax_store::unpack::unpack;
 
 use crate::problem::Problem;
 
 /// Looks into all archives of a card: whether they can be installed, hold what the card exposes, and lie well together.
-pub fn check_archives(registry: &Folder, card: &Card) -> Result<(), Problem> {
+pub fn check_archives(registry: &dyn Keep, card: &Card) -> Result<(), Problem> {
     let held = card.files.iter().map(|file| Ok((&file.part, contents(registry, file)?)));
     let held: Vec<(&PartName, Vec<String>)> = held.collect::<Result<_, Problem>>()?;
     let paths = held.iter().flat_map(|(part, paths)| paths.iter().map(|path| (*part, path.as_str())));
@@ -21,11 +19,9 @@ pub fn check_archives(registry: &Folder, card: &Card) -> Result<(), Problem> {
 }
 
 /// The paths in an archive.
-fn contents(registry: &Folder, file: &FileRecord) -> Result<Vec<String>, Problem> {
+fn contents(registry: &dyn Keep, file: &FileRecord) -> Result<Vec<String>, Problem> {
     let archive = registry.open_file(&file.sha256)?;
-    let private = registry.root().join("private");
-    make_folder(&private).map_err(RegistryError::from)?;
-    let folder = tempfile::tempdir_in(&private)
+    let folder = tempfile::tempdir_in(registry.scratch()?)
         .map_err(|_| Problem::broken("there is no room to look into archives"))?;
     let listing =
         unpack(archive, &file.archive(), folder.path()).map_err(|error| refused(&file.sha256, &error))?;

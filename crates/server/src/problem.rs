@@ -4,7 +4,7 @@ use axum::body::Body;
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::folder::UploadProblem;
+use bibliotax_registry::piece::UploadProblem;
 use serde_json::{Map, Value, json};
 
 /// Why a request was refused.
@@ -99,6 +99,7 @@ impl From<UploadProblem> for Problem {
             UploadProblem::Gap { there } => {
                 Self::new(StatusCode::CONFLICT, "upload.gap", detail).with("there", there.into())
             }
+            UploadProblem::Broke | UploadProblem::Length { .. } => Self::bad(detail),
             UploadProblem::WrongDigest { .. } => {
                 Self::new(StatusCode::UNPROCESSABLE_ENTITY, "upload.wrong-bytes", detail)
             }

@@ -3,18 +3,20 @@
 //! Every validator is strong (RFC 9110, section 8.8.1): of a file that is named by its digest that digest, of other texts a
 //! digest of what is sent, encoded or not.
 
-use std::io::SeekFrom;
-use std::ops::Bound;
+use std::fs::File;
+use std::io::{self, Read, Seek, SeekFrom};
+use std::ops::{Bound, Range};
+use std::sync::Arc;
 
 use axum::body::Body;
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::name::PackageName;
-use bibliotax_registry::folder::Folder;
-use headers::{ETag, HeaderMapExt, IfNoneMatch, IfRange, Range};
-use tokio::io::{AsyncReadExt, AsyncSeekExt};
-use tokio_util::io::ReaderStream;
+use bibliotax_registry::keep::Keep;
+use bytes::Bytes;
+use futures_util::Stream;
+use headers::{ETag, HeaderMapExt, IfNoneMatch, IfRange};
 
 use crate::app::blocking;
 use crate::hot::{Hot, Prepared};
@@ -23,14 +25,17 @@ use crate::problem::Problem;
 /// Where the interface for programs is, seen from the registry.
 pub const API: &str = "api/v1";
 
+/// How much of a file is read at once, in bytes.
+const PIECE: usize = 128 << 10;
+
 /// The description of the registry.
-pub fn description(registry: &Folder, asked: &HeaderMap) -> Response {
+pub fn description(registry: &dyn Keep, asked: &HeaderMap) -> Response {
     text(&Prepared::new(registry.served_description(API)), "application/json", asked)
 }
 
 /// A package's history.
 pub async fn history(
-    registry: &Folder,
+    registry: &Arc<dyn Keep>,
     hot: &Hot,
     path: &str,
     asked: &HeaderMap,
@@ -67,32 +72,40 @@ pub fn text(text: &Prepared, kind: &'static str, asked: &HeaderMap) -> Response 
 }
 
 /// An archive or card, or the part of it that is asked for.
-pub async fn file(registry: &Folder, path: &str, asked: &HeaderMap) -> Result<Response, Problem> {
+pub async fn file(registry: &Arc<dyn Keep>, path: &str, asked: &HeaderMap) -> Result<Response, Problem> {
     let (bin, name) = path.split_once('/').ok_or_else(Problem::not_found)?;
     let digest: Digest = name.parse().map_err(|_| Problem::not_found())?;
-    if digest.folder() != bin || !registry.has_file(&digest) {
+    if digest.folder() != bin {
         return Err(Problem::not_found());
     }
-    let registry = registry.clone();
-    let opened = blocking(move || registry.open_file(&digest)).await??;
+    let kept = Arc::clone(registry);
+    let length = blocking(move || kept.file_size(&digest)).await??.ok_or_else(Problem::not_found)?;
     let forever = HeaderValue::from_static("public, max-age=31536000, immutable");
-    stream(opened, &format!("\"{digest}\""), forever, asked).await
+    let kept = Arc::clone(registry);
+    let open = move |bytes| Ok(kept.read_file(&digest, bytes)?);
+    stream(open, length, &format!("\"{digest}\""), forever, asked).await
 }
 
 /// The list of names, or the part of it that is asked for: who has its beginning fetches only the rest.
-pub async fn names(registry: &Folder, asked: &HeaderMap) -> Result<Response, Problem> {
-    let path = registry.names_path();
-    let opened = blocking(move || std::fs::File::open(path)).await?.map_err(|_| Problem::not_found())?;
+pub async fn names(registry: &Arc<dyn Keep>, asked: &HeaderMap) -> Result<Response, Problem> {
+    let kept = Arc::clone(registry);
+    let opened = blocking(move || Ok::<_, Problem>(File::open(kept.names_list()?).ok())).await??;
+    let mut opened = opened.ok_or_else(Problem::not_found)?;
     let metadata = opened.metadata().map_err(|_| Problem::not_found())?;
     let since = |time: std::time::SystemTime| time.duration_since(std::time::UNIX_EPOCH).ok();
     let modified = metadata.modified().ok().and_then(since).map_or(0, |time| time.as_nanos());
     let tag = format!("\"{:x}-{modified:x}\"", metadata.len());
-    stream(opened, &tag, HeaderValue::from_static("no-cache"), asked).await
+    let open = move |bytes: Range<u64>| {
+        opened.seek(SeekFrom::Start(bytes.start)).map_err(|_| Problem::not_found())?;
+        Ok(Box::new(opened.take(bytes.end - bytes.start)) as Box<dyn Read + Send>)
+    };
+    stream(open, metadata.len(), &tag, HeaderValue::from_static("no-cache"), asked).await
 }
 
-/// A file, or the part of it that is asked for.
+/// A file of this length, or the part of it that is asked for.
 async fn stream(
-    opened: std::fs::File,
+    open: impl FnOnce(Range<u64>) -> Result<Box<dyn Read + Send>, Problem> + Send + 'static,
+    length: u64,
     tag: &str,
     caching: HeaderValue,
     asked: &HeaderMap,
@@ -105,21 +118,38 @@ async fn stream(
     if is_known(asked, tag) {
         return Ok((StatusCode::NOT_MODIFIED, headers).into_response());
     }
-    let mut opened = tokio::fs::File::from_std(opened);
-    let length = opened.metadata().await.map_err(|_| Problem::not_found())?.len();
-    let Some(range) = range(asked, tag, length) else {
-        headers.insert(header::CONTENT_LENGTH, length.into());
-        return Ok((headers, Body::from_stream(ReaderStream::new(opened.take(length)))).into_response());
+    let (status, (from, to)) = match range(asked, tag, length) {
+        None => (StatusCode::OK, (0, length)),
+        Some(Some(range)) => (StatusCode::PARTIAL_CONTENT, range),
+        Some(None) => {
+            headers.insert(header::CONTENT_RANGE, content_range(&format!("bytes */{length}")));
+            return Ok((StatusCode::RANGE_NOT_SATISFIABLE, headers).into_response());
+        }
     };
-    let Some((from, to)) = range else {
-        headers.insert(header::CONTENT_RANGE, content_range(&format!("bytes */{length}")));
-        return Ok((StatusCode::RANGE_NOT_SATISFIABLE, headers).into_response());
-    };
-    opened.seek(SeekFrom::Start(from)).await.map_err(|_| Problem::not_found())?;
+    if status == StatusCode::PARTIAL_CONTENT {
+        headers.insert(header::CONTENT_RANGE, content_range(&format!("bytes {from}-{}/{length}", to - 1)));
+    }
     headers.insert(header::CONTENT_LENGTH, (to - from).into());
-    headers.insert(header::CONTENT_RANGE, content_range(&format!("bytes {from}-{}/{length}", to - 1)));
-    let body = Body::from_stream(ReaderStream::new(opened.take(to - from)));
-    Ok((StatusCode::PARTIAL_CONTENT, headers, body).into_response())
+    let reader = blocking(move || open(from..to)).await??;
+    Ok((status, headers, Body::from_stream(pieces(reader))).into_response())
+}
+
+/// What a reader gives, piece by piece, read off the threads that wait for the network.
+fn pieces(reader: Box<dyn Read + Send>) -> impl Stream<Item = io::Result<Bytes>> {
+    futures_util::stream::unfold(Some(reader), |reader| async move {
+        let mut reader = reader?;
+        let read = blocking(move || {
+            let mut piece = Vec::with_capacity(PIECE);
+            let read = (&mut reader).take(PIECE as u64).read_to_end(&mut piece);
+            (read.map(|_| Bytes::from(piece)), reader)
+        });
+        match read.await {
+            Ok((Ok(piece), _)) if piece.is_empty() => None,
+            Ok((Ok(piece), reader)) => Some((Ok(piece), Some(reader))),
+            Ok((Err(error), _)) => Some((Err(error), None)),
+            Err(_) => Some((Err(io::ErrorKind::Other.into()), None)),
+        }
+    })
 }
 
 fn content_range(text: &str) -> HeaderValue {
@@ -130,7 +160,7 @@ fn content_range(text: &str) -> HeaderValue {
 /// The one range that is asked for, as first byte and the one behind the last: nothing where the whole file is to be
 /// sent (none asked, several, or another state of the file meant), and inside `None` where it lies beyond the end.
 fn range(asked: &HeaderMap, tag: &str, length: u64) -> Option<Option<(u64, u64)>> {
-    let range: Range = asked.typed_get()?;
+    let range: headers::Range = asked.typed_get()?;
     let etag: Option<ETag> = tag.parse().ok();
     if let Some(condition) = asked.typed_get::<IfRange>()
         && condition.is_modified(etag.as_ref(), None)

@@ -4,13 +4,15 @@
 //! `PUT` sends it whole, or with `content-range: bytes FROM-TO/LENGTH` from there on.
 
 use std::io;
+use std::sync::Arc;
 use std::time::Duration;
 
 use axum::body::Body;
 use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
 use bibliotax_core::digest::Digest;
-use bibliotax_registry::folder::Folder;
+use bibliotax_registry::keep::Keep;
+use bibliotax_registry::piece::Piece;
 use futures_util::StreamExt;
 use headers::{ContentLength, ContentRange, HeaderMapExt};
 use serde_json::json;
@@ -23,25 +25,25 @@ use crate::problem::Problem;
 const OFFSET: HeaderName = HeaderName::from_static("upload-offset");
 
 /// Tells whether a file is here, or how much of it.
-pub async fn look(registry: &Folder, digest: Digest) -> Result<Response, Problem> {
-    let registry = registry.clone();
-    let (is_here, uploaded) =
-        blocking(move || (registry.has_file(&digest), registry.uploaded(&digest))).await?;
-    if is_here {
-        return Ok(StatusCode::OK.into_response());
+pub async fn look(registry: &Arc<dyn Keep>, digest: Digest) -> Result<Response, Problem> {
+    let registry = Arc::clone(registry);
+    let uploaded =
+        move || if registry.has_file(&digest)? { Ok(None) } else { registry.uploaded(&digest).map(Some) };
+    match blocking(uploaded).await?? {
+        None => Ok(StatusCode::OK.into_response()),
+        Some(uploaded) => Err(Problem::not_found().header(OFFSET, HeaderValue::from(uploaded))),
     }
-    Err(Problem::not_found().header(OFFSET, HeaderValue::from(uploaded)))
 }
 
 /// Takes a file in, or the rest of one.
 pub async fn take(
-    registry: &Folder,
+    registry: &Arc<dyn Keep>,
     digest: Digest,
     headers: &HeaderMap,
     body: Body,
     limits: &Limits,
 ) -> Result<Response, Problem> {
-    let piece = Piece::of(headers)?;
+    let piece = announced(headers)?;
     if piece.whole > limits.largest_file {
         let detail = format!("a file has at most {} bytes here", limits.largest_file);
         return Err(Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "upload.too-large", detail));
@@ -50,21 +52,12 @@ pub async fn take(
     let bytes = body.into_data_stream().map(|piece| piece.map_err(io::Error::other));
     let bytes = StreamReader::new(Box::pin(patient(bytes, patience)));
     let mut source = SyncIoBridge::new(bytes);
-    let registry = registry.clone();
+    let registry = Arc::clone(registry);
     let is_new = blocking(move || {
-        if registry.has_file(&digest) {
+        if registry.has_file(&digest)? {
             return Ok::<bool, Problem>(false);
         }
-        let mut upload = registry.upload(digest, piece.from)?;
-        let expected = piece.to - piece.from;
-        let copied = io::copy(&mut io::Read::take(&mut source, expected + 1), &mut upload);
-        let copied = copied.map_err(|_| Problem::bad("the file broke off; go on from `upload-offset`"))?;
-        if copied != expected {
-            return Err(Problem::bad(format!("{copied} bytes came, and {expected} were announced")));
-        }
-        if piece.to == piece.whole {
-            registry.finish_upload(upload)?;
-        }
+        registry.receive(&digest, piece, &mut source)?;
         Ok(true)
     })
     .await??;
@@ -86,30 +79,18 @@ fn patient<S: futures_util::Stream<Item = io::Result<bytes::Bytes>> + Unpin>(
 }
 
 /// Which bytes of a file a request brings.
-#[derive(Debug, Clone, Copy)]
-struct Piece {
-    from: u64,
-    to: u64,
-    whole: u64,
-}
-
-impl Piece {
-    fn of(headers: &HeaderMap) -> Result<Self, Problem> {
-        let wrong = || Problem::bad("`content-range` has to be `bytes FROM-TO/LENGTH`");
-        if let Some(range) = headers.typed_try_get::<ContentRange>().map_err(|_| wrong())? {
-            let bytes = range.bytes_range().zip(range.bytes_len());
-            let piece = bytes.map(|((from, last), whole)| Self { from, to: last.saturating_add(1), whole });
-            let piece = piece.filter(|piece| piece.from < piece.to && piece.to <= piece.whole);
-            return piece.ok_or_else(wrong);
-        }
-        let length: Option<ContentLength> = headers.typed_get();
-        let length = length.ok_or_else(|| {
-            Problem::new(
-                StatusCode::LENGTH_REQUIRED,
-                "upload.no-length",
-                "an upload says its `content-length`",
-            )
-        })?;
-        Ok(Self { from: 0, to: length.0, whole: length.0 })
+fn announced(headers: &HeaderMap) -> Result<Piece, Problem> {
+    let wrong = || Problem::bad("`content-range` has to be `bytes FROM-TO/LENGTH`");
+    if let Some(range) = headers.typed_try_get::<ContentRange>().map_err(|_| wrong())? {
+        let bytes = range.bytes_range().zip(range.bytes_len());
+        let piece = bytes.map(|((from, last), whole)| Piece { from, to: last.saturating_add(1), whole });
+        let piece = piece.filter(|piece| piece.from < piece.to && piece.to <= piece.whole);
+        return piece.ok_or_else(wrong);
     }
+    let length: Option<ContentLength> = headers.typed_get();
+    let length = length.ok_or_else(|| {
+        let detail = "an upload says its `content-length`";
+        Problem::new(StatusCode::LENGTH_REQUIRED, "upload.no-length", detail)
+    })?;
+    Ok(Piece { from: 0, to: length.0, whole: length.0 })
 }

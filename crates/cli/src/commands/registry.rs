@@ -6,6 +6,7 @@ mod token;
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use bibliotax_core::facet::Facet;
 use bibliotax_core::history::without_place;
@@ -13,6 +14,7 @@ use bibliotax_core::name::{FacetName, RegistryName, nearest_package_name};
 use bibliotax_disk::read::read_text;
 use bibliotax_registry::audit::{Flaw, audit};
 use bibliotax_registry::folder::Folder;
+use bibliotax_registry::keep::{self, Keep};
 use bibliotax_registry::load::load;
 use serde_json::json;
 
@@ -55,7 +57,7 @@ enum RegistryCommand {
     #[command(after_help = "Example:\n  bibliotax registry load ../registry cards.jsonl")]
     Load {
         /// The registry's folder
-        folder: PathBuf,
+        folder: String,
         /// The file of JSON lines
         file: PathBuf,
         /// Check every line and load nothing
@@ -66,7 +68,7 @@ enum RegistryCommand {
     #[command(after_help = "Example:\n  bibliotax registry check ../registry")]
     Check {
         /// The registry's folder
-        folder: PathBuf,
+        folder: String,
         /// Make the list of names anew from the histories first
         #[arg(long)]
         mend: bool,
@@ -84,9 +86,9 @@ impl Registry {
                 create(ui, &here.join(folder), name.as_deref(), facets.unwrap_or_default(), *dry_run)
             }
             RegistryCommand::Load { folder, file, dry_run } => {
-                load_file(ui, &here.join(folder), &here.join(file), *dry_run)
+                load_file(ui, &*keep::open(folder, here)?, &here.join(file), *dry_run)
             }
-            RegistryCommand::Check { folder, mend } => check(ui, &Folder::open(&here.join(folder))?, *mend),
+            RegistryCommand::Check { folder, mend } => check(ui, &keep::open(folder, here)?, *mend),
             RegistryCommand::Mirror(mirror) => mirror.run(here, ui),
             RegistryCommand::Serve(serve) => serve.run(here, ui),
             RegistryCommand::Token(tokens) => tokens.run(here, ui),
@@ -139,9 +141,9 @@ fn create(
     Ok(Exit::Done)
 }
 
-fn check(ui: &Ui, registry: &Folder, mend: bool) -> Result<Exit, Failure> {
+fn check(ui: &Ui, registry: &Arc<dyn Keep>, mend: bool) -> Result<Exit, Failure> {
     if mend {
-        let names = registry.rebuild_names()?;
+        let names = registry.mend_names()?;
         ui.say(format!("made the list of {} anew", count(names, "name")));
     }
     let audit = audit(registry, &|name| ui.tell(1, format!("read {name}")))?;
@@ -178,9 +180,8 @@ fn check(ui: &Ui, registry: &Folder, mend: bool) -> Result<Exit, Failure> {
     Ok(if audit.flaws.is_empty() { Exit::Done } else { Exit::Differs })
 }
 
-fn load_file(ui: &Ui, folder: &Path, file: &Path, dry_run: bool) -> Result<Exit, Failure> {
-    let registry = Folder::open(folder)?;
-    let loaded = load(&registry, file, dry_run)?;
+fn load_file(ui: &Ui, registry: &dyn Keep, file: &Path, dry_run: bool) -> Result<Exit, Failure> {
+    let loaded = load(registry, file, dry_run)?;
     let already =
         if loaded.already > 0 { format!(", {} there already", loaded.already) } else { String::new() };
     let archives = if loaded.archives > 0 {

@@ -99,6 +99,7 @@ fn mend_of_card(problem: &CardProblem) -> &'static str {
         CardProblem::Variant(_) => {
             "say more in `for` of one of them, or add a file for just the targets that both are for"
         }
+        CardProblem::ManyTags { .. } => "keep those that people would look for",
         CardProblem::TwoSteps { .. } => "give one of them another `id`",
         CardProblem::NoPart { .. } => "declare it under `[[card.parts]]`, or leave it out of the component",
     }

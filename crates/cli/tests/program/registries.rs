@@ -302,7 +302,8 @@ fn a_check_reads_everything_and_tells_what_is_wrong() {
     let path = bin.map(|bin| bin.path().join("rain-ledger.jsonl")).find(|path| path.exists()).unwrap();
     let text = fs::read_to_string(&path).unwrap();
     fs::write(&path, text.replace("\"license\":\"MIT\"", "\"license\":\"0BSD\"")).unwrap();
-    fs::copy(&history, history.with_file_name("e".repeat(64))).unwrap();
+    fs::create_dir_all(garden.path("seedhouse/files/ee")).unwrap();
+    fs::copy(&history, garden.path("seedhouse/files/ee").join("e".repeat(64))).unwrap();
     let told = garden.run_in(".", &["registry", "check", "seedhouse"]).expect(1);
     for part in [
         "has other bytes than its name says",

@@ -3,13 +3,14 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use bibliotax_core::facet::Facet;
 use bibliotax_core::manifest::{FILE_NAME, Manifest};
 use bibliotax_core::name::FacetName;
 use bibliotax_disk::error::At;
 use bibliotax_disk::write::make_folder;
-use bibliotax_registry::folder::Folder;
+use bibliotax_registry::keep::{self, Keep};
 use bibliotax_registry::load::load;
 use bibliotax_registry::publish::prepare;
 use include_dir::{Dir, include_dir};
@@ -43,18 +44,18 @@ pub fn build(ui: &Ui, root: &Path) -> Result<World, Failure> {
     let facets: BTreeMap<FacetName, Facet> =
         serde_json::from_str(facets).map_err(|_| incomplete("facets.json"))?;
     let [seedhouse, fernhollow] = ["seedhouse", "fernhollow"]
-        .map(|name| Folder::create(&root.join("registries").join(name), name, facets.clone()));
+        .map(|name| keep::create(name, &root.join("registries"), name, facets.clone()));
     let registries = [seedhouse?, fernhollow?];
     let releases = publish_all(&registries, sources.path())?;
     for file in ["events.jsonl", "more-cards.jsonl"] {
-        load(&registries[0], &sources.path().join(file), false)?;
+        load(&*registries[0], &sources.path().join(file), false)?;
     }
     ui.say(format!("published {} into two registries", count(releases, "release")));
     Ok(World { root: root.to_owned() })
 }
 
 /// Publishes every release in the order of `releases.txt`, whose lines hold date, registry and folder.
-fn publish_all(registries: &[Folder], sources: &Path) -> Result<usize, Failure> {
+fn publish_all(registries: &[Arc<dyn Keep>], sources: &Path) -> Result<usize, Failure> {
     let list = DATA.get_file("releases.txt").and_then(include_dir::File::contents_utf8);
     let list = list.ok_or_else(|| incomplete("releases.txt"))?;
     let mut published = 0;
@@ -71,7 +72,7 @@ fn publish_all(registries: &[Folder], sources: &Path) -> Result<usize, Failure> 
     Ok(published)
 }
 
-fn publish(registry: &Folder, folder: &Path, at: Timestamp) -> Result<(), Failure> {
+fn publish(registry: &Arc<dyn Keep>, folder: &Path, at: Timestamp) -> Result<(), Failure> {
     let path = folder.join(FILE_NAME);
     let text = fs::read_to_string(&path).at("read", &path)?;
     let manifest = Manifest::read(&text).map_err(|faults| Failure::in_text(&path, &text, faults))?;

@@ -1,11 +1,11 @@
 //! `registry mirror`: a copy of a registry, brought up to date by what changed.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::time::Instant;
 
 use bibliotax_core::manifest::{NamePattern, RegistryDeclaration};
 use bibliotax_core::name::{RegistryName, nearest_package_name};
-use bibliotax_registry::folder::Folder;
+use bibliotax_registry::keep;
 use bibliotax_registry::mirror::mirror;
 use bibliotax_registry::source::Source;
 use serde_json::json;
@@ -28,7 +28,7 @@ pub struct Mirror {
     /// The registry: its URL or its folder
     from: String,
     /// The folder of the copy; new, or one that was made so before
-    to: PathBuf,
+    to: String,
     /// Copy only this package, or those whose names begin so before a `*`; may be given several times
     #[arg(long = "package", value_name = "PATTERN")]
     packages: Vec<String>,
@@ -41,13 +41,12 @@ impl Mirror {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let begun = Instant::now();
         let from = self.source(here)?;
-        let to = here.join(&self.to);
-        let to = match Folder::open(&to) {
-            Ok(folder) => folder,
-            Err(_) => Folder::create(&to, from.name(), from.facets().clone())?,
+        let to = match keep::open(&self.to, here) {
+            Ok(kept) => kept,
+            Err(_) => keep::create(&self.to, here, from.name(), from.facets().clone())?,
         };
         let patterns: Vec<NamePattern> = self.packages.iter().map(NamePattern::new).collect();
-        let mirrored = mirror(&from, &to, &patterns, &|name| ui.tell(1, format!("looked at {name}")))?;
+        let mirrored = mirror(&from, &*to, &patterns, &|name| ui.tell(1, format!("looked at {name}")))?;
         ui.say(match mirrored.events {
             0 => format!("nothing is new in {} ({})", from.name(), count(mirrored.packages, "package")),
             some => format!(

@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 
 use bibliotax_disk::error::At;
-use bibliotax_registry::folder::Folder;
+use bibliotax_registry::keep;
 use bibliotax_server::serve::{Listening, tls};
 use bibliotax_server::{Access, App, Limits};
 use serde_json::json;
@@ -24,7 +24,7 @@ use crate::ui::Ui;
 pub struct Serve {
     /// The registry's folder
     #[arg(long, value_name = "DIR")]
-    dir: PathBuf,
+    dir: String,
     /// The address and port to listen on; port 0 takes any that is free
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:8630")]
     listen: SocketAddr,
@@ -41,7 +41,7 @@ pub struct Serve {
 
 impl Serve {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
-        let registry = Folder::open(&here.join(&self.dir))?;
+        let registry = keep::open(&self.dir, here)?;
         if self.cert.is_none() && !self.plain && !self.listen.ip().is_loopback() {
             let failure = Failure::new(
                 "serve.plain",

@@ -1,8 +1,8 @@
 //! `registry token`: who may publish to a registry that is served.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
-use bibliotax_registry::folder::Folder;
+use bibliotax_registry::keep::{self, Keep};
 use bibliotax_registry::tokens::{self, Action, Token, Wish};
 use jiff::Timestamp;
 use serde_json::json;
@@ -28,7 +28,7 @@ enum TokenCommand {
     )]
     Create {
         /// The registry's folder
-        folder: PathBuf,
+        folder: String,
         /// Whom or what it is for
         name: String,
         /// A package that it is for, or the beginning of names before a `*`; may be given several times
@@ -45,13 +45,13 @@ enum TokenCommand {
     #[command(after_help = "Example:\n  bibliotax registry token list ../registry")]
     List {
         /// The registry's folder
-        folder: PathBuf,
+        folder: String,
     },
     /// End a token
     #[command(after_help = "Example:\n  bibliotax registry token revoke ../registry 4f1c09aa")]
     Revoke {
         /// The registry's folder
-        folder: PathBuf,
+        folder: String,
         /// The token's id, as the list shows it
         id: String,
     },
@@ -65,15 +65,15 @@ impl Tokens {
                 let actions = actions.iter().filter_map(known).map(|(_, action)| *action).collect();
                 let expires = days.map(|days| now() + jiff::SignedDuration::from_hours(24 * i64::from(days)));
                 let wish = Wish { name: name.clone(), packages: packages.clone(), actions, expires };
-                create(ui, &Folder::open(&here.join(folder))?, wish)
+                create(ui, &*keep::open(folder, here)?, wish)
             }
-            TokenCommand::List { folder } => list(ui, &Folder::open(&here.join(folder))?),
-            TokenCommand::Revoke { folder, id } => revoke(ui, &Folder::open(&here.join(folder))?, id),
+            TokenCommand::List { folder } => list(ui, &*keep::open(folder, here)?),
+            TokenCommand::Revoke { folder, id } => revoke(ui, &*keep::open(folder, here)?, id),
         }
     }
 }
 
-fn create(ui: &Ui, registry: &Folder, wish: Wish) -> Result<Exit, Failure> {
+fn create(ui: &Ui, registry: &dyn Keep, wish: Wish) -> Result<Exit, Failure> {
     let (token, text) = tokens::create(registry, wish, now())?;
     ui.answer(&text);
     ui.say(format!("this is token {}; it is shown only now", token.id));
@@ -85,7 +85,7 @@ fn create(ui: &Ui, registry: &Folder, wish: Wish) -> Result<Exit, Failure> {
     Ok(Exit::Done)
 }
 
-fn list(ui: &Ui, registry: &Folder) -> Result<Exit, Failure> {
+fn list(ui: &Ui, registry: &dyn Keep) -> Result<Exit, Failure> {
     let tokens = tokens::list(registry)?;
     let actions = |token: &Token| {
         let words = Action::ALL.iter().filter(|(_, action)| token.actions.contains(action));
@@ -118,7 +118,7 @@ fn list(ui: &Ui, registry: &Folder) -> Result<Exit, Failure> {
     Ok(Exit::Done)
 }
 
-fn revoke(ui: &Ui, registry: &Folder, id: &str) -> Result<Exit, Failure> {
+fn revoke(ui: &Ui, registry: &dyn Keep, id: &str) -> Result<Exit, Failure> {
     if !tokens::revoke(registry, id, now())? {
         let failure = Failure::new("token.none", format!("there is no token `{id}`"));
         return Err(failure.mend("`bibliotax registry token list` shows their ids"));

@@ -15,9 +15,10 @@ use crate::inner_path::InnerPath;
 use crate::manifest::{CardPart, PartDeclaration};
 use crate::name::ComponentName;
 
-const CARD_KEYS: [&str; 13] = [
+const CARD_KEYS: [&str; 14] = [
     "summary",
     "description",
+    "tags",
     "homepage",
     "repository",
     "notes",
@@ -49,6 +50,7 @@ impl Reader {
         CardPart {
             summary,
             description,
+            tags: self.parsed_list(table, "tags"),
             homepage,
             repository,
             notes,

@@ -1,0 +1,260 @@
+//! Where the files of a registry are kept, for whoever may write to them: a folder, a bucket, or a copy in front of another
+//! registry that can only be read.
+//!
+//! Above this trait nobody knows which of them it is. What it promises holds whatever else goes on, in other threads,
+//! processes and machines: a history only grows, no event is lost, and a file is there whole or not at all.
+
+use std::collections::BTreeMap;
+use std::io::Read;
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::SystemTime;
+
+use bibliotax_core::card::Event;
+use bibliotax_core::digest::Digest;
+use bibliotax_core::facet::{Facet, Facets};
+use bibliotax_core::history::History;
+use bibliotax_core::name::{FacetName, PackageName};
+use bibliotax_core::range::Range as Versions;
+use jiff::Timestamp;
+
+use crate::description::{Description, FORMAT};
+use crate::error::RegistryError;
+use crate::folder::Folder;
+use crate::names::{Named, named, read_names};
+use crate::piece::{Piece, UploadProblem};
+use crate::staged::Staged;
+
+/// Largest card that is read, in bytes.
+pub(crate) const LARGEST_CARD: u64 = 16 << 20;
+
+/// What events a history gets, decided by what it holds.
+pub type Decide<'d> = dyn FnMut(&History) -> Result<Vec<Event>, RegistryError> + 'd;
+
+/// What tells whether a history changed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Stamp {
+    /// A file's length and time.
+    File(u64, Option<SystemTime>),
+    /// A validator.
+    Tag(String),
+}
+
+/// What a server keeps for itself, line by line.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Private {
+    /// Who may publish.
+    Tokens,
+    /// What was done.
+    Log,
+}
+
+/// Where the files of a registry are kept.
+pub trait Keep: Send + Sync {
+    /// The name that the registry gives itself.
+    fn name(&self) -> &str;
+
+    /// The facets that the registry defines.
+    fn facets(&self) -> &BTreeMap<FacetName, Facet>;
+
+    /// Where it is, for messages.
+    fn place(&self) -> PathBuf;
+
+    /// Whether it can be read now.
+    fn check(&self) -> Result<(), RegistryError>;
+
+    /// Whether looking at a stamp waits for nothing but this machine's own memory or disk.
+    fn is_near(&self) -> bool;
+
+    /// A folder of this machine for files on their way, and for what can be made again.
+    fn scratch(&self) -> Result<PathBuf, RegistryError>;
+
+    /// What tells whether a package's history changed; `None` if the registry doesn't hold the name.
+    fn history_stamp(&self, package: &PackageName) -> Result<Option<Stamp>, RegistryError>;
+
+    /// The whole lines of a package's history; `None` if the registry doesn't hold the name.
+    fn history_text(&self, package: &PackageName) -> Result<Option<String>, RegistryError>;
+
+    /// Is told that the histories of all that these needs reach will be asked for.
+    fn foresee(&self, _: &[(PackageName, Versions)]) {}
+
+    /// The length of an archive or card in bytes; `None` if it is not there.
+    fn file_size(&self, digest: &Digest) -> Result<Option<u64>, RegistryError>;
+
+    /// Reads these bytes of an archive or card.
+    fn read_file(&self, digest: &Digest, bytes: Range<u64>) -> Result<Box<dyn Read + Send>, RegistryError>;
+
+    /// All archives and cards with their sizes, by digest.
+    fn files(&self) -> Result<Vec<(Digest, u64)>, RegistryError>;
+
+    /// The names of all packages, in no order; for suggestions and audits.
+    fn names(&self) -> Result<Vec<PackageName>, RegistryError>;
+
+    /// A file of this machine with the list of names as it is now; it only ever grows, or begins anew.
+    fn names_list(&self) -> Result<PathBuf, RegistryError>;
+
+    /// Appends the events that `decide` makes of a package's history as it stands; how many they were. Where others change it
+    /// meanwhile, it is decided anew.
+    ///
+    /// What the events name has to be durable before, so that no event names a file that a crash can lose.
+    fn append(&self, package: &PackageName, decide: &mut Decide<'_>) -> Result<usize, RegistryError>;
+
+    /// Appends lines to a package's history that is `before` and nothing else.
+    ///
+    /// What they name has to be durable before.
+    fn append_text(&self, package: &PackageName, before: &str, lines: &str) -> Result<(), RegistryError>;
+
+    /// Notes in the list of names how these packages stand now.
+    fn note_names(&self, packages: &[PackageName]) -> Result<(), RegistryError>;
+
+    /// Makes the list of names say how all packages stand; how many there are.
+    fn mend_names(&self) -> Result<usize, RegistryError>;
+
+    /// Keeps a staged file, durably; its digest and size.
+    fn keep(&self, staged: Staged) -> Result<(Digest, u64), RegistryError>;
+
+    /// Keeps a staged file; its digest and size. It is durable only after [`Keep::sync`].
+    fn keep_for_now(&self, staged: Staged) -> Result<(Digest, u64), RegistryError> {
+        self.keep(staged)
+    }
+
+    /// Makes durable all files that were kept for now.
+    fn sync(&self) -> Result<(), RegistryError> {
+        Ok(())
+    }
+
+    /// How many bytes of a file have come in pieces; none where no upload was begun.
+    fn uploaded(&self, digest: &Digest) -> Result<u64, RegistryError>;
+
+    /// Takes a piece of a file in; after the last one the file is kept. What comes before the source breaks off is kept, too.
+    fn receive(&self, digest: &Digest, piece: Piece, source: &mut dyn Read) -> Result<(), UploadProblem>;
+
+    /// Throws uploads away that nobody went on with for a day.
+    fn forget_uploads(&self) {}
+
+    /// The whole lines of what a server keeps for itself.
+    fn private_lines(&self, what: Private) -> Result<String, RegistryError>;
+
+    /// Appends a line to what a server keeps for itself.
+    fn append_private(&self, what: Private, line: &str) -> Result<(), RegistryError>;
+}
+
+/// What every keep can do with what it promises.
+impl dyn Keep + '_ {
+    /// The facets that everybody knows who uses this registry: those that it defines and those that are built in.
+    pub fn all_facets(&self) -> Facets {
+        with_built_in(self.facets())
+    }
+
+    /// The description, as a server gives it that has an interface for programs at `api`.
+    pub fn served_description(&self, api: &str) -> String {
+        let (name, facets) = (self.name().to_owned(), self.facets().clone());
+        Description { format: FORMAT, name, facets, api: Some(api.to_owned()) }.to_string()
+    }
+
+    /// The history of a package; `None` if the registry doesn't hold the name.
+    pub fn history(&self, package: &PackageName) -> Result<Option<History>, RegistryError> {
+        self.history_until(package, None)
+    }
+
+    /// The history of a package as it was at a time.
+    pub fn history_until(
+        &self,
+        package: &PackageName,
+        until: Option<Timestamp>,
+    ) -> Result<Option<History>, RegistryError> {
+        let Some(text) = self.history_text(package)? else { return Ok(None) };
+        read_history(package, &text, until, || self.place()).map(Some)
+    }
+
+    /// Whether there is a file with this digest.
+    pub fn has_file(&self, digest: &Digest) -> Result<bool, RegistryError> {
+        Ok(self.file_size(digest)?.is_some())
+    }
+
+    /// Opens an archive or card.
+    pub fn open_file(&self, digest: &Digest) -> Result<Box<dyn Read + Send>, RegistryError> {
+        let missing = || RegistryError::NoFile { digest: *digest, path: self.place() };
+        let size = self.file_size(digest)?.ok_or_else(missing)?;
+        self.read_file(digest, 0..size)
+    }
+
+    /// The text of a card; `None` if it is no text.
+    pub fn card_text(&self, digest: &Digest) -> Result<Option<String>, RegistryError> {
+        let mut text = String::new();
+        let read = self.open_file(digest)?.take(LARGEST_CARD).read_to_string(&mut text);
+        Ok(read.is_ok().then_some(text))
+    }
+
+    /// Begins a new file.
+    pub fn stage(&self) -> Result<Staged, RegistryError> {
+        Staged::in_folder(&self.scratch()?)
+    }
+
+    /// A new file with these bytes.
+    pub fn stage_bytes(&self, bytes: &[u8]) -> Result<Staged, RegistryError> {
+        Staged::of_bytes(&self.scratch()?, bytes)
+    }
+
+    /// What the list has to say of a package.
+    pub(crate) fn named(&self, package: &PackageName, history: &History) -> Named {
+        named(package, history, |digest| self.card_text(digest).ok().flatten())
+    }
+
+    /// The lines of the list of names about these packages.
+    pub(crate) fn name_lines(&self, packages: &[PackageName]) -> Result<Vec<u8>, RegistryError> {
+        let mut lines = Vec::new();
+        for package in packages {
+            let named = self.named(package, &self.history(package)?.unwrap_or_default());
+            // Texts: nothing that could fail to be JSON.
+            lines.extend(serde_json::to_vec(&named).unwrap_or_default());
+            lines.push(b'\n');
+        }
+        Ok(lines)
+    }
+
+    /// What the list of names says.
+    pub fn listed_names(&self) -> Result<BTreeMap<PackageName, Named>, RegistryError> {
+        read_names(&self.names_list()?)
+    }
+}
+
+/// These facets beside those that are built in.
+pub(crate) fn with_built_in(defined: &BTreeMap<FacetName, Facet>) -> Facets {
+    let mut facets = Facets::default();
+    for (name, facet) in defined {
+        // What is built in stays as it is.
+        let _ = facets.define(name, facet);
+    }
+    facets
+}
+
+/// The history of a package as it was at a time; `place` names where its text is from.
+pub(crate) fn read_history(
+    package: &PackageName,
+    text: &str,
+    until: Option<Timestamp>,
+    place: impl FnOnce() -> PathBuf,
+) -> Result<History, RegistryError> {
+    History::read(package, text, until).map_err(|source| RegistryError::BrokenHistory {
+        package: package.clone(),
+        path: place(),
+        source,
+    })
+}
+
+/// Makes an empty registry, and opens what keeps it.
+pub fn create(
+    place: &str,
+    here: &Path,
+    name: &str,
+    facets: BTreeMap<FacetName, Facet>,
+) -> Result<Arc<dyn Keep>, RegistryError> {
+    Ok(Arc::new(Folder::create(&here.join(place), name, facets)?))
+}
+
+/// Opens what keeps a registry: in a folder seen from `here`.
+pub fn open(place: &str, here: &Path) -> Result<Arc<dyn Keep>, RegistryError> {
+    Ok(Arc::new(Folder::open(&here.join(place))?))
+}

@@ -5,6 +5,7 @@ pub mod deprecate;
 pub mod describe;
 pub mod drop;
 pub mod explain;
+pub mod find;
 pub mod fit;
 pub mod init;
 pub mod install;
@@ -33,6 +34,7 @@ use crate::ui::Ui;
 #[derive(Debug, Subcommand)]
 pub enum Command {
     Init(init::Init),
+    Find(find::Find),
     Need(need::Need),
     Drop(drop::Drop),
     Resolve(resolve::Resolve),
@@ -56,6 +58,7 @@ impl Command {
         let here = &working_folder(global)?;
         match self {
             Self::Init(command) => command.run(here, ui),
+            Self::Find(command) => command.run(here, ui),
             Self::Need(command) => command.run(here, ui),
             Self::Drop(command) => command.run(here, ui),
             Self::Resolve(command) => command.run(here, ui),

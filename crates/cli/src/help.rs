@@ -5,7 +5,7 @@ use clap::Command;
 use crate::ui::{style, styled};
 
 const STAGES: [(&str, &[&str]); 5] = [
-    ("Declare what is needed", &["init", "describe", "fit", "need", "drop"]),
+    ("Declare what is needed", &["init", "find", "describe", "fit", "need", "drop"]),
     ("Bring it here", &["resolve", "install", "update", "verify"]),
     ("Understand it", &["explain", "ready"]),
     ("Supply packages", &["publish", "withdraw", "deprecate", "registry"]),

@@ -283,7 +283,7 @@ pub fn network() -> Network {
     };
     Network {
         // Without a place for it nothing is kept, and all is asked for anew.
-        cache: store_folder().ok().map(|folder| folder.join("registries")),
+        cache: registries_folder().ok(),
         offline: std::env::var_os("BIBLIOTAX_OFFLINE").is_some_and(|said| said == "1"),
         token: Some(Arc::new(token)),
         silence: None,
@@ -298,6 +298,11 @@ pub fn token_variable(registry: &str) -> String {
 /// The person's store: where BIBLIOTAX_STORE says, else in the folder that the system has for caches.
 pub fn open_store() -> Result<Store, Failure> {
     Ok(Store::open(&store_folder()?)?)
+}
+
+/// Where what registries answered is kept.
+pub fn registries_folder() -> Result<PathBuf, Failure> {
+    Ok(store_folder()?.join("registries"))
 }
 
 fn store_folder() -> Result<PathBuf, Failure> {

@@ -233,6 +233,16 @@ impl Facets {
         }
     }
 
+    /// What a text says of a facet: `yes` or `no` of a claim, else a value, or several with `|` between.
+    pub fn read_value(&self, name: &FacetName, text: &str) -> FitValue {
+        let values: Vec<String> = text.split('|').map(str::to_owned).collect();
+        match (self.0.get(name), text) {
+            (Some(Facet::Claim), "yes" | "no") => FitValue::Claim(text == "yes"),
+            _ if values.len() > 1 => FitValue::Many(values),
+            _ => FitValue::One(text.to_owned()),
+        }
+    }
+
     /// Whether what a release says suits a target, facet by facet of those that the target has.
     pub fn fit(&self, release: &Fits, target: &Target) -> Fit {
         let mut unstated = Vec::new();

@@ -10,6 +10,7 @@
 //! | [`inner_path`] | paths inside a package that every system can have |
 //! | [`resolve`] | from needs to one release of each package, or to the reason why not |
 //! | [`lock`], [`compare`], [`graph`] | `bibliotax.lock`, the difference of two, who needs whom |
+//! | [`spoken`] | data in words, for whoever shows it |
 //! | [`fault`], [`nearest`] | what is wrong in a text, and what was probably meant |
 //! | [`notice`] | what long work tells while it goes on |
 
@@ -29,5 +30,6 @@ pub mod nearest;
 pub mod notice;
 pub mod range;
 pub mod resolve;
+pub mod spoken;
 pub mod variant;
 pub mod version;

@@ -13,6 +13,7 @@
 //! | [`load`] | many cards and events at once |
 //! | [`tokens`] | who may publish what to a registry that is served |
 //! | [`audit`] | all that a registry holds, read and compared |
+//! | [`find`] | searching by words, in a local database that follows the list of names |
 //! | [`mirror`] | a copy of a registry, brought up to date by what changed |
 //! | [`error`] | what a registry refused |
 
@@ -22,6 +23,7 @@ pub mod audit;
 pub mod check;
 pub mod description;
 pub mod error;
+pub mod find;
 pub mod folder;
 pub mod keep;
 pub mod load;

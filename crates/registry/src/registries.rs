@@ -15,9 +15,11 @@ use bibliotax_core::name::{FacetName, PackageName, RegistryName};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Listing};
 use jiff::Timestamp;
+use rayon::prelude::*;
 
 use crate::ahead::Ahead;
 use crate::error::RegistryError;
+use crate::find::{Found, Query};
 use crate::remote::Network;
 use crate::source::Source;
 
@@ -119,6 +121,18 @@ impl Registries {
             Some(declared) => Ok(&declared.source),
             None => Err(RegistryError::Undeclared { package: package.clone(), registry: registry.clone() }),
         }
+    }
+
+    /// Finds packages by words in each registry; what makes searching fast is kept below `cache`.
+    pub fn find(
+        &self,
+        query: &Query,
+        cache: &Path,
+        now: Timestamp,
+    ) -> Vec<(RegistryName, Result<Found, RegistryError>)> {
+        let find = |declared: &Declared| declared.source.find(query, &self.facets, cache, now);
+        let declared = self.sources.declared.par_iter();
+        declared.map(|declared| (declared.name.clone(), find(declared))).collect()
     }
 
     /// The full card of a release, which has to be what its entry names.

@@ -8,6 +8,7 @@ mod cache;
 mod client;
 mod closure;
 mod download;
+mod finding;
 mod publishing;
 
 use std::collections::BTreeMap;

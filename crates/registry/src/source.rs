@@ -14,6 +14,7 @@ use bibliotax_core::name::{FacetName, PackageName};
 use jiff::Timestamp;
 
 use crate::error::RegistryError;
+use crate::find::{Found, Query, Searcher};
 use crate::folder::Folder;
 use crate::keep::{Keep, with_built_in};
 use crate::remote::{Network, Remote};
@@ -126,6 +127,25 @@ impl Source {
             Self::Kept(kept) => kept.names().unwrap_or_default(),
             // Where the list can't be had, there is nothing to suggest.
             Self::Remote(remote) => remote.listed_names().unwrap_or_default().into_keys().collect(),
+        }
+    }
+
+    /// Finds packages by words, and says which of their releases fit; what makes searching fast is kept below `cache`.
+    pub fn find(
+        &self,
+        query: &Query,
+        facets: &Facets,
+        cache: &Path,
+        now: Timestamp,
+    ) -> Result<Found, RegistryError> {
+        match self {
+            Self::Kept(kept) => {
+                let place = std::path::absolute(kept.place()).unwrap_or_else(|_| kept.place());
+                let place = Digest::of(place.as_os_str().as_encoded_bytes());
+                Searcher::new(Arc::clone(kept), cache.join(place.to_string()).join("names.sqlite"))
+                    .find(query, facets, now)
+            }
+            Self::Remote(remote) => remote.find(query, facets, now),
         }
     }
 

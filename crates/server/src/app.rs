@@ -8,6 +8,8 @@ use axum::body::{Body, to_bytes};
 use axum::http::{HeaderMap, HeaderValue, Method, Request, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bibliotax_core::digest::Digest;
+use bibliotax_registry::RegistryError;
+use bibliotax_registry::find::Searcher;
 use bibliotax_registry::keep::Keep;
 use bibliotax_registry::names::NAMES;
 use bibliotax_registry::tokens::{self, Action, Token};
@@ -18,8 +20,10 @@ use serde::Serialize;
 
 use crate::closure::closure;
 use crate::events::{AskedDeprecation, AskedRestoration, AskedWithdrawal, Asking, read};
+use crate::find;
 use crate::hot::{Hot, Prepared};
 use crate::metrics::Metrics;
+use crate::pages::Pages;
 use crate::problem::Problem;
 use crate::rate::{Buckets, Rate};
 use crate::reads::{self, API};
@@ -81,6 +85,7 @@ pub struct Access {
 /// A registry that is served.
 pub struct App {
     registry: Arc<dyn Keep>,
+    searcher: Arc<Searcher>,
     pub(crate) limits: Limits,
     buckets: Buckets,
     metrics: Metrics,
@@ -94,6 +99,7 @@ struct Asked {
     peer: IpAddr,
     method: Method,
     path: String,
+    query: String,
     headers: HeaderMap,
     body: Body,
 }
@@ -104,10 +110,12 @@ impl App {
         registry: Arc<dyn Keep>,
         limits: Limits,
         access: Box<dyn Fn(&Access) + Send + Sync>,
-    ) -> Arc<Self> {
+    ) -> Result<Arc<Self>, RegistryError> {
         registry.forget_uploads();
-        let buckets = Buckets::new(limits.rate);
-        Arc::new(Self { registry, limits, buckets, metrics: Metrics::default(), hot: Hot::default(), access })
+        let searcher = Searcher::new(Arc::clone(&registry), registry.scratch()?.join("names.sqlite"));
+        let (searcher, buckets) = (Arc::new(searcher), Buckets::new(limits.rate));
+        let (metrics, hot) = (Metrics::default(), Hot::default());
+        Ok(Arc::new(Self { registry, searcher, limits, buckets, metrics, hot, access }))
     }
 
     /// Answers a request.
@@ -115,9 +123,11 @@ impl App {
         let (begun, at) = (Instant::now(), Timestamp::now());
         let (head, body) = request.into_parts();
         let path = head.uri.path().to_owned();
+        let query = head.uri.query().unwrap_or_default().to_owned();
         let (method, route) = (head.method.clone(), route_of(&path));
         let mut token = None;
-        let asked = Asked { peer, method: head.method, path: path.clone(), headers: head.headers, body };
+        let asked =
+            Asked { peer, method: head.method, path: path.clone(), query, headers: head.headers, body };
         let is_upload = asked.method == Method::PUT;
         let answering = self.route(asked, &mut token);
         // An upload takes as long as it takes; it is watched for silence instead.
@@ -162,13 +172,28 @@ impl App {
                     reads::history(&self.registry, &self.hot, rest, &asked.headers).await?
                 }
                 Some(("files", rest)) => reads::file(&self.registry, rest, &asked.headers).await?,
-                _ => return Err(Problem::not_found()),
+                _ => self.page(&path, asked.peer, &asked.query, &asked.headers).await?,
             },
         };
         if asked.method == Method::HEAD {
             *response.body_mut() = Body::empty();
         }
         Ok(response)
+    }
+
+    /// A page for people; looking for one is work, so that there may be too much of it.
+    async fn page(
+        &self,
+        path: &str,
+        peer: IpAddr,
+        query: &str,
+        headers: &HeaderMap,
+    ) -> Result<Response, Problem> {
+        if !path.starts_with("page/") {
+            self.take_from_bucket(&peer.to_string())?;
+        }
+        let pages = Pages { registry: &self.registry, searcher: &self.searcher, headers };
+        pages.page(path, query).await.unwrap_or_else(|| Err(Problem::not_found()))
     }
 
     async fn health(&self) -> Result<Response, Problem> {
@@ -192,6 +217,10 @@ impl App {
             let registry = Arc::clone(&self.registry);
             let answer = blocking(move || closure(&*registry, needs)).await??;
             return Ok(reads::text(&Prepared::new(answer), "application/jsonl", &asked.headers));
+        }
+        if path == "find" && matches!(asked.method, Method::GET | Method::HEAD) {
+            self.take_from_bucket(&asked.peer.to_string())?;
+            return find::answer(&self.registry, &self.searcher, &asked.query, &asked.headers).await;
         }
         let token = self.token(asked.peer, &asked.headers).await?;
         *token_id = Some(token.id.clone());
@@ -288,6 +317,7 @@ fn route_of(path: &str) -> &'static str {
         "healthz" => "healthz",
         "metrics" => "metrics",
         "api" => "api",
+        "" | "browse" | "page" => "pages",
         _ => "other",
     }
 }

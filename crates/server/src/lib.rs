@@ -1,4 +1,4 @@
-//! A registry in a folder, served over HTTP to people who find and publish packages.
+//! A registry, served over HTTP to people who find and publish packages.
 //!
 //! | room | what lives there |
 //! |---|---|
@@ -8,6 +8,7 @@
 //! | `uploads`, `events` | the interface for publishing: files first, then what makes them a release |
 //! | `inspect` | what an archive that was uploaded holds, looked at before it becomes part of a release |
 //! | `closure` | everything that some needs can reach, in one answer |
+//! | `find`, `pages` | packages by words as data; pages for people who browse |
 //! | `problem` | refusals as problem details (RFC 9457) |
 //! | `rate`, `metrics` | how much one client may ask, and what was asked (OpenMetrics) |
 //!
@@ -17,9 +18,11 @@
 pub mod app;
 mod closure;
 mod events;
+mod find;
 mod hot;
 mod inspect;
 mod metrics;
+mod pages;
 mod problem;
 mod rate;
 mod reads;

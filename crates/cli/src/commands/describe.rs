@@ -9,8 +9,8 @@ use bibliotax_core::facet::{Facets, Target};
 use bibliotax_core::history::Release;
 use bibliotax_core::lock::Lock;
 use bibliotax_core::name::PackageName;
-use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Listing};
+use bibliotax_core::spoken;
 use bibliotax_core::version::Version;
 use bibliotax_registry::registries::Registries;
 use serde_json::json;
@@ -161,7 +161,7 @@ impl Described<'_> {
         let card = self.card;
         let text = |text: &Option<String>| text.as_deref().map(clean).unwrap_or_default();
         let list = |items: Vec<String>| items.join(", ");
-        let needs = card.needs.iter().map(parts::need_words);
+        let needs = card.needs.iter().map(spoken::need);
         let archive = card.files.iter().filter(|_| parts::is_plain(card));
         let archive = archive.map(|file| format!("{} ({})", size(file.size), file.format));
         let exposes = card.exposes.iter().map(|(role, paths)| format!("{role} {}", paths.join(" ")));
@@ -199,7 +199,7 @@ impl Described<'_> {
             format!(
                 "{} {}",
                 fits::place_name(place),
-                fits::words(&fits::fit(self.release, place, self.facets), self.facets)
+                spoken::fit(&fits::fit(self.release, place, self.facets), self.facets)
             )
         };
         self.places.iter().map(one).collect()
@@ -211,9 +211,7 @@ impl Described<'_> {
 
     /// The manifest's line for this release and what is compatible with it.
     fn line(&self) -> String {
-        let name = self.card.name.as_str();
-        let name = if name.contains('/') { format!("\"{name}\"") } else { name.to_owned() };
-        format!("{name} = \"{}\"", Range::from_version(&self.card.version))
+        spoken::manifest_line(&self.card.name, &self.card.version)
     }
 
     fn flags(&self, release: &Release) -> String {

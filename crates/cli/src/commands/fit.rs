@@ -9,6 +9,7 @@ use bibliotax_core::facet::{Facet, Facets, Fit as Suits, FitValue, Target};
 use bibliotax_core::history::Release;
 use bibliotax_core::name::{ComponentName, FacetName, PackageName};
 use bibliotax_core::resolve::Catalogue;
+use bibliotax_core::spoken;
 use bibliotax_registry::registries::Registries;
 use serde_json::{Value, json};
 
@@ -244,7 +245,7 @@ fn show_reasons(ui: &Ui, row: &Row, found: &[Option<Suits>], places: &[Target], 
         else {
             continue;
         };
-        let words = fits::words(fit, facets);
+        let words = spoken::fit(fit, facets);
         let words = words.strip_prefix("no: ").unwrap_or(&words).to_owned();
         match lines.iter_mut().find(|(other, _)| *other == words) {
             Some((_, names)) => names.push(fits::place_name(place)),

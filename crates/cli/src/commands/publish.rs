@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use bibliotax_core::variant::spoken;
+use bibliotax_core::spoken;
 use bibliotax_registry::accept::check_acceptable;
 use bibliotax_registry::pack::PackFile;
 use bibliotax_registry::publish::{Release, prepare};
@@ -90,7 +90,7 @@ fn list(ui: &Ui, release: &Release) {
             let only_for = if file.only_for.is_empty() {
                 String::new()
             } else {
-                format!(", for {}", spoken(&file.only_for))
+                format!(", for {}", spoken::fits(&file.only_for))
             };
             ui.answer(format!("{}{only_for}", styled(style::STRONG, &file.part)));
         }

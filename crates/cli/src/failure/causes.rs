@@ -1,6 +1,6 @@
 //! Errors of the libraries as failures: a code for each, and what to do about it.
 
-use bibliotax_core::variant::spoken;
+use bibliotax_core::spoken;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::check::CardProblem;
 use bibliotax_store::StoreError;
@@ -135,7 +135,7 @@ impl From<StoreError> for Failure {
                 Self::new("store.lost", message).mend("run the command again: it fetches what is missing")
             }
             StoreError::NotForMachine(missing) => {
-                let there_are: Vec<String> = missing.there_are.iter().map(spoken).collect();
+                let there_are: Vec<String> = missing.there_are.iter().map(spoken::fits).collect();
                 Self::new("install.not-for-machine", message)
                     .because([format!("Its files are for {}.", there_are.join(", or for "))])
                     .mend("declare the targets that the project runs on (`[targets.NAME]`), or do without the package")

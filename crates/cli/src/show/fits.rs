@@ -1,9 +1,7 @@
 //! Whether releases fit, in words and as data.
 
-use bibliotax_core::facet::{Facet, Facets, Fit, FitValue, Misfit, Target};
+use bibliotax_core::facet::{Facets, Fit, Misfit, Target};
 use bibliotax_core::history::Release;
-use bibliotax_core::name::FacetName;
-use bibliotax_core::variant::spoken;
 use serde_json::{Value, json};
 
 /// What a place is called beside others.
@@ -18,27 +16,6 @@ pub fn word(fit: &Fit) -> &'static str {
         Fit::NotStated(_) => "not stated",
         Fit::No(_) => "no",
     }
-}
-
-/// The word, and why.
-pub fn words(fit: &Fit, facets: &Facets) -> String {
-    match fit {
-        Fit::Yes => "yes".to_owned(),
-        Fit::NotStated(unstated) => format!("not stated: {}", names(unstated)),
-        Fit::No(Misfit::Part { part, there_are }) => {
-            let there_are: Vec<String> = there_are.iter().map(spoken).collect();
-            format!("no: has {part} for {} only", there_are.join(" or "))
-        }
-        Fit::No(Misfit::Facet { facet, wanted, said }) => match (facets.get(facet), said) {
-            (Some(Facet::Ladder { .. }), _) => format!("no: asks for {facet} {said}, not {wanted}"),
-            (_, FitValue::Claim(_)) => format!("no: says that {facet} isn't so"),
-            _ => format!("no: works with {facet} {said} only"),
-        },
-    }
-}
-
-pub fn names(facets: &[FacetName]) -> String {
-    facets.iter().map(FacetName::as_str).collect::<Vec<_>>().join(", ")
 }
 
 /// A fit as data.

@@ -13,6 +13,7 @@ fn the_help_groups_commands_by_stage() {
 
     Declare what is needed
       init       Write a commented manifest in this folder
+      find       Find packages by words
       describe   Tell all that is known of a package
       fit        Tell which packages work on which targets
       need       Declare packages, resolve and install them

@@ -30,6 +30,11 @@ impl Cache {
         Self { folder: folder.join(Digest::of(registry.as_str().as_bytes()).to_string()) }
     }
 
+    /// The folder of what is kept.
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
     /// What is kept of a path, whole.
     pub fn read(&self, path: &str) -> Option<Kept> {
         let mut text = fs::read_to_string(self.folder.join(path)).ok()?;

@@ -53,6 +53,16 @@ pub enum Answer {
     Missing,
 }
 
+/// A file of a registry from some place in it on.
+pub struct Part {
+    /// The place where it begins.
+    pub from: u64,
+    /// How many bytes come, if the registry says.
+    pub length: Option<u64>,
+    /// The bytes.
+    pub body: Response,
+}
+
 /// Asks one registry.
 #[derive(Clone)]
 pub struct Client {
@@ -178,6 +188,30 @@ impl Client {
                     self.wrong("it answers with another part of a file than was asked for"),
                 )),
                 _ => Err(self.refusal(response)),
+            }
+        })
+    }
+
+    /// A file that may have grown, from a place in it on, or from its beginning where it is not that long or is only given
+    /// whole; `None` if it is not there.
+    pub fn part(&self, path: &str, from: u64) -> Result<Option<Part>, RegistryError> {
+        self.trying(|| {
+            let asked = |range: Option<String>| {
+                let request = self.reading()?.get(self.url(path)?).header(ACCEPT_ENCODING, "identity");
+                self.sent(range.into_iter().fold(request, |request, range| request.header("range", range)))
+            };
+            let mut body = asked((from > 0).then(|| format!("bytes={from}-")))?;
+            if body.status() == StatusCode::RANGE_NOT_SATISFIABLE {
+                body = asked(None)?;
+            }
+            let length = body.content_length();
+            match body.status() {
+                StatusCode::NOT_FOUND | StatusCode::GONE => Ok(None),
+                StatusCode::PARTIAL_CONTENT if begins_at(&body, from) => {
+                    Ok(Some(Part { from, length, body }))
+                }
+                StatusCode::OK => Ok(Some(Part { from: 0, length, body })),
+                _ => Err(self.refusal(body)),
             }
         })
     }

@@ -103,7 +103,7 @@ impl Remote {
         Ok(Some(offset.unwrap_or(0)))
     }
 
-    fn api(&self, what: &str) -> Result<String, RegistryError> {
+    pub(super) fn api(&self, what: &str) -> Result<String, RegistryError> {
         let api = self.description.api.as_ref();
         let api = api.ok_or_else(|| RegistryError::OnlyFiles { registry: self.name.clone() })?;
         Ok(format!("{}/{what}", api.trim_matches('/')))

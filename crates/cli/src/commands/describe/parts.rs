@@ -1,22 +1,12 @@
 //! What a release is made of: its components with what each adds, and its files.
 
-use bibliotax_core::card::{Card, CardNeed, Component, Entry, FileRecord, Step, StepPer, StepWhen};
+use bibliotax_core::card::{Card, Component, Entry, FileRecord, Step, StepPer, StepWhen};
 use bibliotax_core::facet::{Facets, Target};
 use bibliotax_core::name::{ComponentName, PartName};
-use bibliotax_core::variant::spoken;
+use bibliotax_core::spoken;
 
 use crate::show::{size, table};
 use crate::ui::{Ui, clean, style, styled};
-
-/// A need of a card in words.
-pub fn need_words(need: &CardNeed) -> String {
-    let names: Vec<&str> = need.components.iter().map(ComponentName::as_str).collect();
-    let with = if names.is_empty() { String::new() } else { format!(" with {}", names.join(" and ")) };
-    let bare = if need.bare { ", bare" } else { "" };
-    let purpose = need.purpose.as_ref().map(|purpose| format!(" for {purpose}")).unwrap_or_default();
-    let when = if need.when.is_empty() { String::new() } else { format!(" where {}", spoken(&need.when)) };
-    format!("{} {}{with}{bare}{purpose}{when}", need.name, need.range)
-}
 
 /// Lists the components, each with what it adds; nothing where there are none.
 pub fn show_components(ui: &Ui, card: &Card) {
@@ -33,7 +23,7 @@ pub fn show_components(ui: &Ui, card: &Card) {
 }
 
 fn adds(card: &Card, component: &Component) -> String {
-    let needs = component.needs.iter().map(|need| format!("needs {}", need_words(need)));
+    let needs = component.needs.iter().map(|need| format!("needs {}", spoken::need(need)));
     let part = |part: &PartName| {
         let of_part = card.files.iter().filter(|file| file.part == *part);
         let largest = of_part.map(|file| file.size).max().unwrap_or_default();
@@ -54,8 +44,11 @@ pub fn show_steps(ui: &Ui, card: &Card) {
             StepPer::Target => "for each target",
             StepPer::Device => "for each device",
         };
-        let only_for =
-            if step.only_for.is_empty() { String::new() } else { format!(" on {}", spoken(&step.only_for)) };
+        let only_for = if step.only_for.is_empty() {
+            String::new()
+        } else {
+            format!(" on {}", spoken::fits(&step.only_for))
+        };
         let again = if step.when == StepWhen::Update { ", after each update" } else { "" };
         vec![format!(" {}", step.id), format!("{per}{only_for}{again}"), clean(&step.text)]
     };
@@ -69,8 +62,11 @@ pub fn show_files(ui: &Ui, card: &Card, entry: &Entry, places: &[Target], facets
     }
     ui.answer(format!("\n{}", styled(style::STRONG, "files")));
     let row = |file: &FileRecord| {
-        let only_for =
-            if file.only_for.is_empty() { String::new() } else { format!("for {}", spoken(&file.only_for)) };
+        let only_for = if file.only_for.is_empty() {
+            String::new()
+        } else {
+            format!("for {}", spoken::fits(&file.only_for))
+        };
         let takers = takers(file, entry, places, facets);
         let comes = [comes(file, entry), takers].into_iter().filter(|text| !text.is_empty());
         let comes = comes.collect::<Vec<_>>().join(", ");

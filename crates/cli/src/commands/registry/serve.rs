@@ -65,7 +65,7 @@ impl Serve {
                 Ui::log(&serde_json::to_string(access).unwrap_or_default());
             }
         };
-        let app = App::new(registry, Limits::default(), Box::new(access));
+        let app = App::new(registry, Limits::default(), Box::new(access))?;
         let runtime = tokio::runtime::Runtime::new().at("start", "the server")?;
         runtime.block_on(async {
             let listening = Listening::on(self.listen, tls, app).await;

@@ -1,124 +1,15 @@
 //! The server against clients that send half, too much, too slowly, the wrong bytes, or what is not theirs to send.
 
-#![allow(clippy::unwrap_used, reason = "a test that can't go on has failed")]
-
-use std::collections::BTreeMap;
 use std::io::{Read, Write};
-use std::net::{SocketAddr, TcpStream};
-use std::sync::{Arc, Mutex};
 use std::thread;
 use std::time::{Duration, Instant};
 
 use bibliotax_core::digest::Digest;
-use bibliotax_registry::keep::{self, Keep};
-use bibliotax_registry::tokens::{self, Action, Wish};
-use bibliotax_server::serve::Listening;
-use bibliotax_server::{App, Limits};
+use bibliotax_server::Limits;
 use jiff::Timestamp;
 use serde_json::{Value, json};
 
-/// A server in this process, on a registry in a temporary folder.
-struct Server {
-    address: SocketAddr,
-    registry: Arc<dyn Keep>,
-    token: String,
-    stop: Option<tokio::sync::oneshot::Sender<()>>,
-    thread: Option<thread::JoinHandle<()>>,
-    /// The statuses that were noted.
-    noted: Arc<Mutex<Vec<u16>>>,
-    _folder: tempfile::TempDir,
-}
-
-impl Server {
-    fn new() -> Self {
-        let limits = Limits {
-            largest_file: 1 << 20,
-            largest_text: 16 << 10,
-            head: Duration::from_millis(300),
-            silence: Duration::from_millis(300),
-            ..Limits::default()
-        };
-        Self::within(limits)
-    }
-
-    fn within(limits: Limits) -> Self {
-        let folder = tempfile::tempdir().unwrap();
-        let registry = keep::create("seedhouse", folder.path(), "seedhouse", BTreeMap::new()).unwrap();
-        let wish = Wish {
-            name: "a test".into(),
-            packages: vec!["moss-*".into()],
-            actions: vec![Action::Publish],
-            expires: None,
-        };
-        let (_, token) = tokens::create(&*registry, wish, Timestamp::now()).unwrap();
-        let noted = Arc::<Mutex<Vec<u16>>>::default();
-        let notes = noted.clone();
-        let app = App::new(
-            registry.clone(),
-            limits,
-            Box::new(move |access| notes.lock().unwrap().push(access.status)),
-        );
-        let (stop, stopped) = tokio::sync::oneshot::channel();
-        let (tell, told) = std::sync::mpsc::channel();
-        let thread = thread::spawn(move || {
-            tokio::runtime::Runtime::new().unwrap().block_on(async {
-                let listening = Listening::on("127.0.0.1:0".parse().unwrap(), None, app).await.unwrap();
-                tell.send(listening.address().unwrap()).unwrap();
-                listening.run(async { stopped.await.unwrap_or(()) }).await;
-            });
-        });
-        let (address, stop, thread) = (told.recv().unwrap(), Some(stop), Some(thread));
-        Self { address, registry, token, stop, thread, noted, _folder: folder }
-    }
-
-    fn connect(&self) -> TcpStream {
-        let stream = TcpStream::connect(self.address).unwrap();
-        stream.set_read_timeout(Some(Duration::from_secs(10))).unwrap();
-        stream
-    }
-
-    /// Sends these bytes and reads until the server closes; everything that it said.
-    fn say(&self, bytes: &[u8]) -> String {
-        let mut stream = self.connect();
-        // A server that has heard enough closes before all is said.
-        let _ = stream.write_all(bytes);
-        let mut answer = Vec::new();
-        let _ = stream.read_to_end(&mut answer);
-        String::from_utf8_lossy(&answer).into_owned()
-    }
-
-    /// Sends a request with the token; status and body.
-    fn ask(&self, method: &str, path: &str, headers: &str, body: &[u8]) -> (u16, Value) {
-        let head = format!(
-            "{method} {path} HTTP/1.1\r\nhost: x\r\nconnection: close\r\nauthorization: Bearer {}\r\ncontent-length: {}\r\n{headers}\r\n",
-            self.token,
-            body.len()
-        );
-        let answer = self.say(&[head.as_bytes(), body].concat());
-        (
-            status(&answer),
-            serde_json::from_str(answer.split("\r\n\r\n").nth(1).unwrap_or_default()).unwrap_or_default(),
-        )
-    }
-
-    fn put(&self, bytes: &[u8]) -> Digest {
-        let digest = Digest::of(bytes);
-        let (status, said) = self.ask("PUT", &format!("/api/v1/files/{digest}"), "", bytes);
-        assert!(status == 201 || status == 200, "{status} {said}");
-        digest
-    }
-}
-
-impl Drop for Server {
-    fn drop(&mut self) {
-        let _ = self.stop.take().map(|stop| stop.send(()));
-        self.thread.take().unwrap().join().unwrap();
-    }
-}
-
-fn status(answer: &str) -> u16 {
-    answer.get(9..12).and_then(|status| status.parse().ok()).unwrap_or(0)
-}
+use crate::server::{Server, status};
 
 fn tar(path: &str, contents: &[u8]) -> Vec<u8> {
     let mut builder = tar::Builder::new(Vec::new());

@@ -1,0 +1,109 @@
+//! Data in words, for whoever shows it: a terminal or a page.
+
+use crate::card::CardNeed;
+use crate::facet::{Facet, Facets, Fit, FitValue, Fits, Misfit};
+use crate::name::{ComponentName, FacetName, PackageName};
+use crate::range::Range;
+use crate::version::Version;
+
+/// A size in bytes with three digits or so: `812 B`, `18.2 KiB`.
+pub fn size(bytes: u64) -> String {
+    const UNITS: [&str; 4] = ["KiB", "MiB", "GiB", "TiB"];
+    if bytes < 1024 {
+        return format!("{bytes} B");
+    }
+    let mut amount = bytes as f64 / 1024.0;
+    let mut unit = 0;
+    while amount >= 1024.0 && unit + 1 < UNITS.len() {
+        amount /= 1024.0;
+        unit += 1;
+    }
+    format!("{amount:.1} {}", UNITS[unit])
+}
+
+/// `1 package`, `2 packages`.
+pub fn count(number: usize, what: &str) -> String {
+    if number == 1 { format!("1 {what}") } else { format!("{number} {what}s") }
+}
+
+/// A need of a card: `valve-proto 1 with trace where linux`.
+pub fn need(need: &CardNeed) -> String {
+    format!("{} {}", need.name, need_beside_name(need))
+}
+
+/// What a need of a card says beside the name.
+pub fn need_beside_name(need: &CardNeed) -> String {
+    let names: Vec<&str> = need.components.iter().map(ComponentName::as_str).collect();
+    let with = if names.is_empty() { String::new() } else { format!(" with {}", names.join(" and ")) };
+    let bare = if need.bare { ", bare" } else { "" };
+    let purpose = need.purpose.as_ref().map(|purpose| format!(" for {purpose}")).unwrap_or_default();
+    let when = if need.when.is_empty() { String::new() } else { format!(" where {}", fits(&need.when)) };
+    format!("{}{with}{bare}{purpose}{when}", need.range)
+}
+
+/// The line of a manifest that declares a package from a version on.
+pub fn manifest_line(name: &PackageName, version: &Version) -> String {
+    let key = if name.as_str().contains('/') { format!("\"{name}\"") } else { name.to_string() };
+    format!("{key} = \"{}\"", Range::from_version(version))
+}
+
+/// Whether a release fits, and why not.
+pub fn fit(fit: &Fit, facets: &Facets) -> String {
+    match fit {
+        Fit::Yes => "yes".to_owned(),
+        Fit::NotStated(unstated) => {
+            let names: Vec<&str> = unstated.iter().map(FacetName::as_str).collect();
+            format!("not stated: {}", names.join(", "))
+        }
+        Fit::No(Misfit::Part { part, there_are }) => {
+            let there_are: Vec<String> = there_are.iter().map(fits).collect();
+            format!("no: has {part} for {} only", there_are.join(" or "))
+        }
+        Fit::No(Misfit::Facet { facet, wanted, said }) => match (facets.get(facet), said) {
+            (Some(Facet::Ladder { .. }), _) => format!("no: asks for {facet} {said}, not {wanted}"),
+            (_, FitValue::Claim(_)) => format!("no: says that {facet} isn't so"),
+            _ => format!("no: works with {facet} {said} only"),
+        },
+    }
+}
+
+/// What is said of facets, in words: `linux/x86_64`, `linux with orchard-runtime 4`.
+pub fn fits(said: &Fits) -> String {
+    let machine = machine(said);
+    let rest = said.iter().filter(|(facet, _)| !SPEAKING.contains(&facet.as_str()));
+    let rest: Vec<String> = rest.map(|(facet, value)| format!("{facet} {value}")).collect();
+    match (machine.is_empty(), rest.is_empty()) {
+        (true, true) => "every target".to_owned(),
+        (true, false) => rest.join(" and "),
+        (false, true) => machine,
+        (false, false) => format!("{machine} with {}", rest.join(" and ")),
+    }
+}
+
+/// The facets whose values speak for themselves, in the order in which people name them.
+const SPEAKING: [&str; 2] = ["os", "arch"];
+
+/// What is said of system and processor: `linux/x86_64`; nothing where that is nothing.
+pub fn machine(said: &Fits) -> String {
+    let value = |facet: &str| said.iter().find(|(name, _)| name.as_str() == facet).map(|(_, value)| value);
+    let shown = |facet: &&str| {
+        let value = value(facet)?;
+        Some(if value.values().len() > 1 { format!("({value})") } else { value.to_string() })
+    };
+    SPEAKING.iter().filter_map(shown).collect::<Vec<_>>().join("/")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sizes_are_short_and_counts_agree() {
+        let rows =
+            [(0, "0 B"), (1023, "1023 B"), (1024, "1.0 KiB"), (18_637, "18.2 KiB"), (5 << 30, "5.0 GiB")];
+        for (bytes, text) in rows {
+            assert_eq!(size(bytes), text);
+        }
+        assert_eq!((count(1, "file"), count(0, "file")), ("1 file".into(), "0 files".into()));
+    }
+}

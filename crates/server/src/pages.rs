@@ -1,0 +1,125 @@
+//! Pages for people who browse: search, and a page for each release. They work without scripts, load nothing from elsewhere,
+//! and everything that a card says is escaped.
+
+mod package;
+mod search;
+
+use std::sync::{Arc, LazyLock};
+
+use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
+use axum::response::Response;
+use bibliotax_core::name::PackageName;
+use bibliotax_core::version::Version;
+use bibliotax_registry::find::Searcher;
+use bibliotax_registry::keep::Keep;
+use minijinja::Environment;
+use serde::Serialize;
+
+use crate::app::blocking;
+use crate::hot::Prepared;
+use crate::problem::Problem;
+use crate::reads;
+
+/// Nothing is loaded, run or framed that is not this server's own.
+const POLICY: &str = "default-src 'none'; style-src 'self'; script-src 'self'; connect-src 'self'; img-src 'self'; \
+     form-action 'self'; base-uri 'none'; frame-ancestors 'none'";
+
+const STYLE: &str = include_str!("pages/style.css");
+const SCRIPT: &str = include_str!("pages/search.js");
+
+static TEMPLATES: LazyLock<Environment<'static>> = LazyLock::new(|| {
+    let mut templates = Environment::new();
+    templates.set_trim_blocks(true);
+    templates.set_lstrip_blocks(true);
+    for (name, text) in [
+        ("base.html", include_str!("pages/base.html")),
+        ("search.html", include_str!("pages/search.html")),
+        ("results.html", include_str!("pages/results.html")),
+        ("package.html", include_str!("pages/package.html")),
+        ("missing.html", include_str!("pages/missing.html")),
+    ] {
+        // A template of ours that can't be read is met by every test of it.
+        let _ = templates.add_template(name, text);
+    }
+    templates
+});
+
+/// What all pages are made of.
+pub struct Pages<'a> {
+    /// The registry.
+    pub registry: &'a Arc<dyn Keep>,
+    /// What finds things in it.
+    pub searcher: &'a Arc<Searcher>,
+    /// What the request says.
+    pub headers: &'a HeaderMap,
+}
+
+impl Pages<'_> {
+    /// The page at a path; `None` where no page is meant.
+    pub async fn page(&self, path: &str, query: &str) -> Option<Result<Response, Problem>> {
+        Some(match path {
+            "" => self.search(query).await,
+            "page/style.css" => Ok(self.text(STYLE.to_owned(), "text/css; charset=utf-8")),
+            "page/search.js" => Ok(self.text(SCRIPT.to_owned(), "text/javascript; charset=utf-8")),
+            _ => self.package(path.strip_prefix("browse/")?, query).await,
+        })
+    }
+
+    async fn search(&self, query: &str) -> Result<Response, Problem> {
+        let (registry, searcher) = (Arc::clone(self.registry), Arc::clone(self.searcher));
+        let query = query.to_owned();
+        let (page, is_part) = blocking(move || search::page(&*registry, &searcher, &query)).await??;
+        Ok(self.shown(if is_part { "results.html" } else { "search.html" }, &page, StatusCode::OK))
+    }
+
+    async fn package(&self, path: &str, query: &str) -> Result<Response, Problem> {
+        let Some((name, version)) = read_path(path) else { return Ok(self.missing(path)) };
+        let (registry, searcher) = (Arc::clone(self.registry), Arc::clone(self.searcher));
+        let query = query.to_owned();
+        let page = move || package::page(&registry, &searcher, &name, version.as_ref(), &query);
+        Ok(match blocking(page).await?? {
+            Some(page) => self.shown("package.html", &page, StatusCode::OK),
+            None => self.missing(path),
+        })
+    }
+
+    fn missing(&self, path: &str) -> Response {
+        let said = minijinja::context! { registry => self.registry.name(), path };
+        self.shown("missing.html", &said, StatusCode::NOT_FOUND)
+    }
+
+    fn shown(&self, template: &str, said: &impl Serialize, status: StatusCode) -> Response {
+        let shown = TEMPLATES.get_template(template).and_then(|template| template.render(said));
+        let mut response = match shown {
+            Ok(text) => self.text(text, "text/html; charset=utf-8"),
+            Err(_) => {
+                self.text("This page can't be shown; it is a defect of the server.\n".into(), "text/plain")
+            }
+        };
+        if response.status() == StatusCode::OK {
+            *response.status_mut() = status;
+        }
+        response
+    }
+
+    fn text(&self, text: String, kind: &'static str) -> Response {
+        let mut response = reads::text(&Prepared::new(text), kind, self.headers);
+        let headers: [(HeaderName, &'static str); 2] =
+            [(header::CONTENT_SECURITY_POLICY, POLICY), (header::REFERRER_POLICY, "no-referrer")];
+        for (name, value) in headers {
+            response.headers_mut().insert(name, HeaderValue::from_static(value));
+        }
+        response
+    }
+}
+
+/// The package of a path, and its version where the path goes on with one: names begin with letters, versions with digits.
+fn read_path(path: &str) -> Option<(PackageName, Option<Version>)> {
+    let path = path.trim_end_matches('/');
+    match path.rsplit_once('/') {
+        Some((name, version)) if version.starts_with(|c: char| c.is_ascii_digit()) => {
+            Some((name.parse().ok()?, Some(version.parse().ok()?)))
+        }
+        _ => Some((path.parse().ok()?, None)),
+    }
+}

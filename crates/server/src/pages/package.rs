@@ -1,0 +1,328 @@
+//! The page of a release: what it is, whether it fits, what it needs and who needs it, its files, and how to declare it.
+
+mod fit;
+
+use std::sync::Arc;
+
+use bibliotax_core::card::{Card, CardNeed, Component, FileRecord, MAIN, Step, StepPer, StepWhen};
+use bibliotax_core::facet::Facets;
+use bibliotax_core::history::{History, Release};
+use bibliotax_core::name::{ComponentName, PackageName};
+use bibliotax_core::range::Range;
+use bibliotax_core::spoken;
+use bibliotax_core::version::Version;
+use bibliotax_registry::RegistryError;
+use bibliotax_registry::find::Searcher;
+use bibliotax_registry::keep::Keep;
+use bibliotax_registry::names::newest;
+use serde::Serialize;
+
+use self::fit::FitTable;
+use crate::problem::Problem;
+
+/// Most releases whose notes are shown.
+const MOST_NOTES: usize = 5;
+
+/// Most packages that are named of those that need one.
+const MOST_NEEDING: usize = 40;
+
+/// What the page shows.
+#[derive(Serialize)]
+pub struct PackagePage {
+    registry: String,
+    name: String,
+    version: String,
+    summary: String,
+    description: String,
+    tags: Vec<String>,
+    heeds: Vec<Heed>,
+    facts: Vec<Fact>,
+    line: String,
+    command: String,
+    needs: Vec<Need>,
+    needed_by: Vec<String>,
+    needed_by_more: u64,
+    components: Vec<ShownComponent>,
+    files: Vec<ShownFile>,
+    steps: Vec<ShownStep>,
+    fit: FitTable,
+    notes: Vec<Note>,
+    /// Of a capability the packages that provide it; then there is nothing else.
+    providers: Vec<String>,
+}
+
+/// Something to heed before it is used.
+#[derive(Serialize)]
+struct Heed {
+    what: String,
+    why: String,
+    /// A package to use instead.
+    instead: Option<String>,
+}
+
+#[derive(Serialize)]
+struct Fact {
+    head: &'static str,
+    text: String,
+    /// Where it leads, if it is a link to the web.
+    link: Option<String>,
+}
+
+#[derive(Serialize)]
+struct Need {
+    name: String,
+    rest: String,
+    /// Whether this registry has it.
+    is_here: bool,
+}
+
+#[derive(Serialize)]
+struct ShownComponent {
+    name: String,
+    summary: String,
+    by_default: bool,
+    adds: String,
+}
+
+#[derive(Serialize)]
+struct ShownFile {
+    part: String,
+    only_for: String,
+    size: String,
+    format: String,
+    digest: String,
+    href: String,
+}
+
+#[derive(Serialize)]
+struct ShownStep {
+    id: String,
+    text: String,
+    when: String,
+}
+
+#[derive(Serialize)]
+struct Note {
+    version: String,
+    published: String,
+    text: String,
+}
+
+/// The page of a package's release, of the newest without a version; `None` if there is none.
+pub fn page(
+    registry: &Arc<dyn Keep>,
+    searcher: &Searcher,
+    name: &PackageName,
+    version: Option<&Version>,
+    query: &str,
+) -> Result<Option<PackagePage>, Problem> {
+    let Some(history) = registry.history(name)? else { return Ok(None) };
+    let uses =
+        searcher.with(|index| Ok((index.uses(name.as_str())?, index.needed_by(name, MOST_NEEDING)?)))?;
+    if !history.providers().is_empty() {
+        return Ok(Some(of_capability(&**registry, name, &history, uses)));
+    }
+    let chosen = match version {
+        Some(version) => history.release(version),
+        None => newest(&history).or(history.releases().last()),
+    };
+    let Some(release) = chosen else { return Ok(None) };
+    let Some(card) = card(&**registry, release)? else {
+        return Err(Problem::broken("the card of this release can't be read"));
+    };
+    let facets = registry.all_facets();
+    Ok(Some(
+        Told { registry: &**registry, history: &history, release, card: &card, facets: &facets }
+            .page(uses, query)?,
+    ))
+}
+
+fn card(registry: &dyn Keep, release: &Release) -> Result<Option<Card>, RegistryError> {
+    Ok(registry.card_text(&release.entry.card)?.and_then(|text| serde_json::from_str(&text).ok()))
+}
+
+fn of_capability(
+    registry: &dyn Keep,
+    name: &PackageName,
+    history: &History,
+    (uses, needed_by): (u64, Vec<PackageName>),
+) -> PackagePage {
+    PackagePage {
+        registry: registry.name().to_owned(),
+        name: name.to_string(),
+        version: String::new(),
+        summary: "A capability: a need of it is met by any of these packages.".to_owned(),
+        description: String::new(),
+        tags: Vec::new(),
+        heeds: Vec::new(),
+        facts: Vec::new(),
+        line: String::new(),
+        command: String::new(),
+        needs: Vec::new(),
+        needed_by_more: uses.saturating_sub(needed_by.len() as u64),
+        needed_by: needed_by.iter().map(ToString::to_string).collect(),
+        components: Vec::new(),
+        files: Vec::new(),
+        steps: Vec::new(),
+        fit: FitTable::default(),
+        notes: Vec::new(),
+        providers: history.providers().iter().map(ToString::to_string).collect(),
+    }
+}
+
+/// What the page tells of.
+struct Told<'a> {
+    registry: &'a dyn Keep,
+    history: &'a History,
+    release: &'a Release,
+    card: &'a Card,
+    facets: &'a Facets,
+}
+
+impl Told<'_> {
+    fn page(&self, (uses, needed_by): (u64, Vec<PackageName>), query: &str) -> Result<PackagePage, Problem> {
+        let card = self.card;
+        let text = |text: &Option<String>| text.clone().unwrap_or_default();
+        Ok(PackagePage {
+            registry: self.registry.name().to_owned(),
+            name: card.name.to_string(),
+            version: card.version.to_string(),
+            summary: text(&card.summary),
+            description: text(&card.description),
+            tags: card.tags.iter().map(ToString::to_string).collect(),
+            heeds: self.heeds(),
+            facts: self.facts(),
+            line: spoken::manifest_line(&card.name, &card.version),
+            command: self.command(),
+            needs: card.needs.iter().map(|need| self.need(need)).collect::<Result<_, _>>()?,
+            needed_by_more: uses.saturating_sub(needed_by.len() as u64),
+            needed_by: needed_by.iter().map(ToString::to_string).collect(),
+            components: card
+                .components
+                .iter()
+                .map(|(name, component)| self.component(name, component))
+                .collect(),
+            files: card.files.iter().map(file).collect(),
+            steps: card.steps.iter().map(step).collect(),
+            fit: fit::table(self.history, &card.version, self.facets, query),
+            notes: self.notes()?,
+            providers: Vec::new(),
+        })
+    }
+
+    /// How to need the package: as it is newest, or from the release on that is shown.
+    fn command(&self) -> String {
+        let card = self.card;
+        if newest(self.history).is_some_and(|release| release.entry.version == card.version) {
+            return format!("bibliotax need {}", card.name);
+        }
+        format!("bibliotax need {} \"{}\"", card.name, Range::from_version(&card.version))
+    }
+
+    fn heeds(&self) -> Vec<Heed> {
+        let mut heeds = Vec::new();
+        if let Some(withdrawn) = &self.release.withdrawn {
+            let what = "This release was withdrawn".to_owned();
+            heeds.push(Heed { what, why: withdrawn.reason.clone(), instead: None });
+        }
+        if let Some(deprecated) = &self.release.deprecated {
+            let instead = deprecated.instead.as_ref().map(ToString::to_string);
+            heeds.push(Heed { what: "Deprecated".to_owned(), why: deprecated.reason.clone(), instead });
+        }
+        let newest = newest(self.history).map(|release| &release.entry.version);
+        if let Some(newest) = newest.filter(|newest| **newest != self.card.version) {
+            let (what, why) = ("There is another release".to_owned(), format!("the newest is {newest}"));
+            heeds.push(Heed { what, why, instead: Some(format!("{}/{newest}", self.card.name)) });
+        }
+        heeds
+    }
+
+    fn facts(&self) -> Vec<Fact> {
+        let card = self.card;
+        let list = |items: Vec<String>| items.join(", ");
+        let license = card.license.as_ref().map_or("not stated".to_owned(), ToString::to_string);
+        let provides = card.provides.iter().map(|provided| provided.name.to_string()).collect();
+        let conflicts =
+            card.conflicts.iter().map(|other| format!("{} {}", other.name, other.range)).collect();
+        let tools = card.tools.iter().map(|(tool, range)| format!("{} {range}", tool.as_str())).collect();
+        let exposes =
+            card.exposes.iter().map(|(role, paths)| format!("{role}: {}", paths.join(" "))).collect();
+        let facts = [
+            ("Licence", license),
+            ("Published", card.published.strftime("%Y-%m-%d").to_string()),
+            ("Homepage", card.homepage.clone().unwrap_or_default()),
+            ("Repository", card.repository.clone().unwrap_or_default()),
+            ("Family", card.family.as_ref().map(ToString::to_string).unwrap_or_default()),
+            ("Provides", list(provides)),
+            ("Never with", list(conflicts)),
+            ("Tools", list(tools)),
+            ("Exposes", list(exposes)),
+        ];
+        let fact = |(head, text): (&'static str, String)| {
+            // Nothing but the web is worth a link: no scripts, no files.
+            let is_web = text.starts_with("https://") || text.starts_with("http://");
+            Fact { head, link: is_web.then(|| text.clone()), text }
+        };
+        facts.into_iter().filter(|(_, text)| !text.is_empty()).map(fact).collect()
+    }
+
+    fn need(&self, need: &CardNeed) -> Result<Need, RegistryError> {
+        let is_here = self.registry.history_stamp(&need.name)?.is_some();
+        Ok(Need { name: need.name.to_string(), rest: spoken::need_beside_name(need), is_here })
+    }
+
+    fn component(&self, name: &ComponentName, component: &Component) -> ShownComponent {
+        let needs = component.needs.iter().map(|need| format!("needs {}", spoken::need(need)));
+        let parts = component.parts.iter().map(|part| format!("brings {part}"));
+        ShownComponent {
+            name: name.to_string(),
+            summary: component.summary.clone().unwrap_or_default(),
+            by_default: component.default,
+            adds: needs.chain(parts).collect::<Vec<_>>().join("; "),
+        }
+    }
+
+    /// What the last releases say of what changed.
+    fn notes(&self) -> Result<Vec<Note>, Problem> {
+        let mut notes = Vec::new();
+        for release in self.history.releases().iter().rev().take(MOST_NOTES) {
+            let card = card(self.registry, release)?;
+            notes.extend(card.and_then(|card| card.notes).map(|text| Note {
+                version: release.entry.version.to_string(),
+                published: release.entry.published.strftime("%Y-%m-%d").to_string(),
+                text,
+            }));
+        }
+        Ok(notes)
+    }
+}
+
+fn file(file: &FileRecord) -> ShownFile {
+    let digest = file.sha256.to_string();
+    ShownFile {
+        part: if file.part.as_str() == MAIN { "main".to_owned() } else { file.part.to_string() },
+        only_for: spoken::fits(&file.only_for),
+        size: spoken::size(file.size),
+        format: file.format.to_string(),
+        href: format!("/files/{}/{digest}", file.sha256.folder()),
+        digest,
+    }
+}
+
+fn step(step: &Step) -> ShownStep {
+    let when = match step.when {
+        StepWhen::Install => "after an install",
+        StepWhen::Update => "after an update",
+    };
+    let per = match step.per {
+        StepPer::Project => "once a project",
+        StepPer::Target => "for each target",
+        StepPer::Device => "for each device",
+    };
+    let only_for = if step.only_for.is_empty() {
+        String::new()
+    } else {
+        format!(", on {}", spoken::fits(&step.only_for))
+    };
+    ShownStep { id: step.id.to_string(), text: step.text.clone(), when: format!("{when}, {per}{only_for}") }
+}

@@ -1,0 +1,135 @@
+//! A real browser, steered through its own remote interface.
+
+use std::io::{BufRead, BufReader, Read, Write};
+use std::net::TcpStream;
+use std::process::{Child, Command, Stdio};
+
+use serde_json::{Value, json};
+use tungstenite::{Message, WebSocket};
+
+/// A browser with one page open.
+pub struct Browser {
+    child: Child,
+    page: WebSocket<TcpStream>,
+    said: u64,
+    _profile: tempfile::TempDir,
+}
+
+impl Browser {
+    /// Opens a page in the browser that `BIBLIOTAX_TEST_BROWSER` names; `None` where it names none.
+    pub fn open(url: &str) -> Option<Self> {
+        let Some(program) = std::env::var_os("BIBLIOTAX_TEST_BROWSER") else {
+            assert!(
+                std::env::var_os("BIBLIOTAX_TEST_ALL").is_none(),
+                "BIBLIOTAX_TEST_BROWSER names no browser"
+            );
+            return None;
+        };
+        let profile = tempfile::tempdir().unwrap();
+        let mut child = Command::new(program)
+            .args(["--headless", "--no-sandbox", "--disable-gpu", "--remote-debugging-port=0"])
+            .arg(format!("--user-data-dir={}", profile.path().display()))
+            .arg("about:blank")
+            .stdout(Stdio::null())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut lines = BufReader::new(child.stderr.take().unwrap()).lines();
+        let address = lines.find_map(|line| {
+            let line = line.unwrap();
+            Some(line.strip_prefix("DevTools listening on ws://")?.split('/').next()?.to_owned())
+        });
+        // What else it says goes nowhere, or it would wait for a reader.
+        std::thread::spawn(move || lines.for_each(drop));
+        let page = new_page(&address.unwrap());
+        let mut browser = Self { child, page, said: 0, _profile: profile };
+        browser.ask("Page.enable", &json!({}));
+        browser.ask("Page.navigate", &json!({ "url": url }));
+        browser.until("document.readyState == 'complete' && location.protocol == 'http:'");
+        Some(browser)
+    }
+
+    /// What an expression of the page's own language gives.
+    pub fn value(&mut self, expression: &str) -> Value {
+        let asked = json!({ "expression": expression, "awaitPromise": true, "returnByValue": true });
+        self.ask("Runtime.evaluate", &asked)["result"]["value"].clone()
+    }
+
+    /// Waits until an expression holds.
+    pub fn until(&mut self, expression: &str) {
+        let frame = "new Promise(done => setTimeout(done, 20))";
+        for _ in 0..500 {
+            if self.value(expression) == true {
+                return;
+            }
+            self.value(frame);
+        }
+        panic!("{expression} never held on\n{}", self.value("document.body.outerHTML"));
+    }
+
+    /// Types a text where the cursor is.
+    pub fn write(&mut self, text: &str) {
+        for letter in text.chars() {
+            self.ask("Input.dispatchKeyEvent", &json!({ "type": "char", "text": letter.to_string() }));
+        }
+    }
+
+    /// Presses a key.
+    pub fn press(&mut self, key: &str, code: u32) {
+        for kind in ["rawKeyDown", "char", "keyUp"] {
+            let text = if key == "Enter" && kind == "char" { "\r" } else { "" };
+            if kind == "char" && text.is_empty() {
+                continue;
+            }
+            let said =
+                json!({ "type": kind, "key": key, "code": key, "windowsVirtualKeyCode": code, "text": text });
+            self.ask("Input.dispatchKeyEvent", &said);
+        }
+    }
+
+    fn ask(&mut self, method: &str, params: &Value) -> Value {
+        self.said += 1;
+        let asked = json!({ "id": self.said, "method": method, "params": params });
+        self.page.send(Message::text(asked.to_string())).unwrap();
+        loop {
+            let answer = self.page.read().unwrap();
+            let answer: Value =
+                serde_json::from_str(answer.to_text().unwrap_or_default()).unwrap_or_default();
+            if answer["id"] == self.said {
+                assert!(answer["error"].is_null(), "{method}: {answer}");
+                return answer["result"].clone();
+            }
+        }
+    }
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        // One that ended already is gone.
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+fn new_page(address: &str) -> WebSocket<TcpStream> {
+    let mut stream = TcpStream::connect(address).unwrap();
+    write!(stream, "PUT /json/new HTTP/1.1\r\nhost: {address}\r\nconnection: close\r\n\r\n").unwrap();
+    let mut answer = String::new();
+    let mut reader = BufReader::new(stream);
+    let mut length = 0;
+    loop {
+        let mut line = String::new();
+        reader.read_line(&mut line).unwrap();
+        if let Some(value) = line.to_ascii_lowercase().strip_prefix("content-length:") {
+            length = value.trim().parse().unwrap();
+        }
+        if line.trim().is_empty() {
+            break;
+        }
+    }
+    reader.take(length).read_to_string(&mut answer).unwrap();
+    let answer: Value = serde_json::from_str(&answer).unwrap();
+    let url = answer["webSocketDebuggerUrl"].as_str().unwrap();
+    let stream = TcpStream::connect(address).unwrap();
+    tungstenite::client(url, stream).unwrap().0
+}

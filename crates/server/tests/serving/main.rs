@@ -1,0 +1,8 @@
+//! The server as its clients meet it, in this process and over loopback.
+
+#![allow(clippy::unwrap_used, reason = "a test that can't go on has failed")]
+
+mod browser;
+mod faulty_client;
+mod pages;
+mod server;

@@ -43,6 +43,7 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("archive.two-parts", Exit::Integrity, "two parts of a package hold the same file"),
     ("archive.unreadable", Exit::Integrity, "an archive is not of the format that its card says"),
     ("archive.wrong-bytes", Exit::Integrity, "an archive's bytes are not those that the lock names"),
+    ("bucket.failed", Exit::Unreachable, "a bucket refuses, or can't be reached"),
     ("card.exposes-nothing", Exit::Input, "a path of `[card.exposes]` is not among the published files"),
     ("card.facet", Exit::Input, "a card says of a facet what the registry doesn't know"),
     ("card.no-part", Exit::Input, "a component brings a part that the release hasn't"),

@@ -15,6 +15,7 @@ mod commands;
 mod failure;
 mod global;
 mod help;
+mod kept;
 mod machine;
 mod progress;
 mod project;

@@ -129,6 +129,9 @@ pub enum RegistryError {
     /// Lines of a file to load are wrong.
     #[error("{} of {} can't be loaded", count(faults.len()), path.display())]
     BadLines { path: PathBuf, text: String, faults: Vec<Fault> },
+    /// A bucket refuses, or can't be reached.
+    #[error("the bucket {place}: {what}")]
+    Bucket { place: String, what: String },
     /// A disk refused.
     #[error(transparent)]
     Disk(#[from] DiskError),
@@ -176,6 +179,7 @@ impl RegistryError {
             Self::NoToken { .. } => "token.missing",
             Self::OnlyFiles { .. } => "registry.only-files",
             Self::BadLines { .. } => "registry.bad-line",
+            Self::Bucket { .. } => "bucket.failed",
             Self::Disk(_) => "disk.failed",
         }
     }

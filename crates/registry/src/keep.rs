@@ -7,8 +7,7 @@
 use std::collections::BTreeMap;
 use std::io::Read;
 use std::ops::Range;
-use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::path::PathBuf;
 use std::time::SystemTime;
 
 use bibliotax_core::card::Event;
@@ -21,7 +20,6 @@ use jiff::Timestamp;
 
 use crate::description::{Description, FORMAT};
 use crate::error::RegistryError;
-use crate::folder::Folder;
 use crate::names::{Named, named, read_names};
 use crate::piece::{Piece, UploadProblem};
 use crate::staged::Staged;
@@ -242,19 +240,4 @@ pub(crate) fn read_history(
         path: place(),
         source,
     })
-}
-
-/// Makes an empty registry, and opens what keeps it.
-pub fn create(
-    place: &str,
-    here: &Path,
-    name: &str,
-    facets: BTreeMap<FacetName, Facet>,
-) -> Result<Arc<dyn Keep>, RegistryError> {
-    Ok(Arc::new(Folder::create(&here.join(place), name, facets)?))
-}
-
-/// Opens what keeps a registry: in a folder seen from `here`.
-pub fn open(place: &str, here: &Path) -> Result<Arc<dyn Keep>, RegistryError> {
-    Ok(Arc::new(Folder::open(&here.join(place))?))
 }

@@ -4,6 +4,7 @@
 //! |---|---|
 //! | [`keep`] | where a registry's files are kept, for whoever may write to them; `description`, `names`, `staged`, `piece`: what they are |
 //! | [`folder`] | a registry kept as plain files in a folder: reading, appending events, keeping files |
+//! | [`bucket`] | the same as objects of an S3-compatible store |
 //! | [`remote`] | a registry behind HTTP: asked, cached, published to |
 //! | [`source`] | a registry, in a folder or behind HTTP |
 //! | [`registries`] | all registries of a manifest as one catalogue; `ahead` looks packages up before they are asked for |
@@ -20,6 +21,7 @@
 pub mod accept;
 mod ahead;
 pub mod audit;
+pub mod bucket;
 pub mod check;
 pub mod description;
 pub mod error;

@@ -26,6 +26,9 @@ pub const NAMES: &str = "names.jsonl.zst";
 /// How hard the list is compressed.
 const LEVEL: i32 = 3;
 
+/// Bytes of lines after which a new frame begins.
+const FRAME: usize = 1 << 20;
+
 /// Largest list that is read, in bytes once unpacked.
 const LARGEST: u64 = 16 << 30;
 
@@ -96,9 +99,16 @@ pub fn newest(history: &History) -> Option<&Release> {
     open.clone().find(|release| !release.entry.version.is_pre()).or_else(|| open.next())
 }
 
-/// Lines as one frame of the list.
-pub fn frame(lines: &[u8]) -> std::io::Result<Vec<u8>> {
-    zstd::encode_all(lines, LEVEL)
+/// Lines as frames of the list, none of them large, so that they can be read without much memory.
+pub fn frames(mut lines: &[u8]) -> std::io::Result<Vec<u8>> {
+    let mut frames = Vec::new();
+    while !lines.is_empty() {
+        let end = lines.iter().skip(FRAME).position(|byte| *byte == b'\n');
+        let (frame, rest) = lines.split_at(end.map_or(lines.len(), |end| FRAME + end + 1));
+        frames.extend(zstd::encode_all(frame, LEVEL)?);
+        lines = rest;
+    }
+    Ok(frames)
 }
 
 /// How many of these bytes are whole frames, from the first on.

@@ -79,7 +79,7 @@ impl From<RegistryError> for Problem {
         let status = match &error {
             RegistryError::Exists { .. } | RegistryError::NameTaken { .. } => StatusCode::CONFLICT,
             // What the disk says names paths of this machine.
-            RegistryError::Disk(_) | RegistryError::BrokenHistory { .. } => {
+            RegistryError::Disk(_) | RegistryError::Bucket { .. } | RegistryError::BrokenHistory { .. } => {
                 return Self::broken("the registry can't read or write its files; its keepers find out why");
             }
             RegistryError::NothingThere { .. } => StatusCode::NOT_FOUND,

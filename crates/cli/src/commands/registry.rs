@@ -13,13 +13,15 @@ use bibliotax_core::history::without_place;
 use bibliotax_core::name::{FacetName, RegistryName, nearest_package_name};
 use bibliotax_disk::read::read_text;
 use bibliotax_registry::audit::{Flaw, audit};
+use bibliotax_registry::bucket::SCHEME;
 use bibliotax_registry::folder::Folder;
-use bibliotax_registry::keep::{self, Keep};
+use bibliotax_registry::keep::Keep;
 use bibliotax_registry::load::load;
 use serde_json::json;
 
 use crate::codes::Exit;
 use crate::failure::Failure;
+use crate::kept;
 use crate::show::{count, size, table};
 use crate::ui::{Ui, clean, style, styled};
 
@@ -38,11 +40,11 @@ pub struct Registry {
 
 #[derive(Debug, clap::Subcommand)]
 enum RegistryCommand {
-    /// Make an empty registry in a folder that is new or empty
+    /// Make an empty registry in a folder that is new or empty, or in a bucket
     #[command(after_help = "Example:\n  bibliotax registry create ../registry --name seedhouse")]
     Create {
-        /// The folder
-        folder: PathBuf,
+        /// The folder, or `s3://BUCKET/PREFIX`
+        folder: String,
         /// The registry's name; without it, the folder's
         #[arg(long)]
         name: Option<String>,
@@ -56,7 +58,7 @@ enum RegistryCommand {
     /// Add many cards and events, one JSON object a line, with the archives that they name by path
     #[command(after_help = "Example:\n  bibliotax registry load ../registry cards.jsonl")]
     Load {
-        /// The registry's folder
+        /// The registry's folder, or `s3://BUCKET/PREFIX`
         folder: String,
         /// The file of JSON lines
         file: PathBuf,
@@ -83,12 +85,12 @@ impl Registry {
         match &self.command {
             RegistryCommand::Create { folder, name, facets, dry_run } => {
                 let facets = facets.as_ref().map(|file| read_facets(&here.join(file))).transpose()?;
-                create(ui, &here.join(folder), name.as_deref(), facets.unwrap_or_default(), *dry_run)
+                create(ui, here, folder, name.as_deref(), facets.unwrap_or_default(), *dry_run)
             }
             RegistryCommand::Load { folder, file, dry_run } => {
-                load_file(ui, &*keep::open(folder, here)?, &here.join(file), *dry_run)
+                load_file(ui, &*kept::open(folder, here)?, &here.join(file), *dry_run)
             }
-            RegistryCommand::Check { folder, mend } => check(ui, &keep::open(folder, here)?, *mend),
+            RegistryCommand::Check { folder, mend } => check(ui, &kept::open(folder, here)?, *mend),
             RegistryCommand::Mirror(mirror) => mirror.run(here, ui),
             RegistryCommand::Serve(serve) => serve.run(here, ui),
             RegistryCommand::Token(tokens) => tokens.run(here, ui),
@@ -114,7 +116,8 @@ fn read_facets(file: &Path) -> Result<BTreeMap<FacetName, Facet>, Failure> {
 
 fn create(
     ui: &Ui,
-    folder: &Path,
+    here: &Path,
+    place: &str,
     name: Option<&str>,
     facets: BTreeMap<FacetName, Facet>,
     dry_run: bool,
@@ -125,17 +128,27 @@ fn create(
             .map_err(|fault| Failure::in_words("--name", name, fault))?
             .to_string(),
         None => {
-            let folder = folder.file_name().unwrap_or_default().to_string_lossy();
-            nearest_package_name(&folder).map_or_else(|| "registry".to_owned(), |name| name.to_string())
+            let place = here.join(place);
+            nearest_package_name(&place.file_name().unwrap_or_default().to_string_lossy())
+                .map_or_else(|| "registry".to_owned(), |name| name.to_string())
         }
     };
+    let is_bucket = place.starts_with(SCHEME);
     if dry_run {
-        Folder::can_be_created(folder)?;
+        if !is_bucket {
+            Folder::can_be_created(&here.join(place))?;
+        }
         ui.say("nothing was written");
     } else {
-        Folder::create(folder, &name, facets)?;
-        ui.say(format!("made the registry {name}; a manifest names it by its folder:"));
-        ui.say(format!("  [registries]\n  {name} = \"{}\"", folder.display()));
+        kept::create(place, here, &name, facets)?;
+        if is_bucket {
+            ui.say(format!(
+                "made the registry {name}; `bibliotax registry serve --bucket {place}` serves it"
+            ));
+        } else {
+            ui.say(format!("made the registry {name}; a manifest names it by its folder:"));
+            ui.say(format!("  [registries]\n  {name} = \"{}\"", here.join(place).display()));
+        }
     }
     ui.report("registry create", json!({ "name": name, "dry-run": dry_run }));
     Ok(Exit::Done)

@@ -4,7 +4,6 @@ use std::path::Path;
 
 use bibliotax_core::name::PackageName;
 use bibliotax_core::nearest::{either, nearest};
-use bibliotax_registry::keep;
 use bibliotax_registry::source::Source;
 use bibliotax_registry::standing::Change;
 use serde_json::json;
@@ -12,6 +11,7 @@ use serde_json::json;
 use super::publish::now;
 use crate::codes::Exit;
 use crate::failure::Failure;
+use crate::kept;
 use crate::project::{Project, network};
 use crate::ui::{Ui, style, styled};
 
@@ -36,7 +36,7 @@ pub fn registry(word: Option<&str>, project: &Project, here: &Path) -> Result<So
         }));
     };
     if here.join(word).is_dir() || word.contains(['/', '\\']) {
-        return Ok(Source::Kept(keep::open(word, here)?));
+        return Ok(Source::Kept(kept::open(word, here)?));
     }
     let near = nearest(word, names.iter().copied(), 2);
     let failure = Failure::new("publish.where", format!("`{word}` is no declared registry and no folder"));

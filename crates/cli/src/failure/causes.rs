@@ -29,6 +29,9 @@ impl From<RegistryError> for Failure {
             E::Scheme { .. } => {
                 "write `https://…` without user or password, or a folder seen from the manifest"
             }
+            E::Bucket { .. } => {
+                "check the place and the variables that say how it is reached (AWS_ENDPOINT, AWS_REGION, …); nothing was lost"
+            }
             E::NoMirror { .. } => {
                 "publish to the registry itself, never to a mirror; make the mirror anew in another folder"
             }

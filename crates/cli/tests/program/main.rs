@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that can't go on has failed")]
 
+mod buckets;
 mod conflicts;
 mod crash;
 mod demo;
@@ -12,6 +13,7 @@ mod garden;
 mod help;
 mod locks;
 mod manifests;
+mod many_at_once;
 mod needs_in_full;
 mod parts;
 mod ready;

@@ -1,20 +1,19 @@
 //! Registries behind HTTP: a real server on loopback, asked and published to by the program.
 
 use std::process::Command;
-use std::sync::mpsc;
 use std::thread;
 
 use insta::assert_snapshot;
 
 use crate::garden::Garden;
-use crate::server::{serve, serve_at, serve_with};
+use crate::server::{serve, serve_with};
 
 fn token(garden: &Garden, more: &[&str]) -> String {
     let args = [&["registry", "token", "create", "seedhouse", "a test", "--format", "json"], more].concat();
     garden.run_in(".", &args).expect(0).json()["token"].as_str().unwrap().to_owned()
 }
 
-fn project(garden: &Garden, folder: &str, url: &str, name: &str, version: &str) {
+pub fn project(garden: &Garden, folder: &str, url: &str, name: &str, version: &str) {
     let text = format!(
         "[project]\nname = \"{name}\"\nversion = \"{version}\"\nlicense = \"MIT\"\n[registries]\nseedhouse = \"{url}\"\n"
     );
@@ -22,7 +21,7 @@ fn project(garden: &Garden, folder: &str, url: &str, name: &str, version: &str) 
 }
 
 /// Runs a command with the token; its status and what it said.
-fn with_token(garden: &Garden, folder: &str, args: &[&str], token: &str) -> (i32, String) {
+pub fn with_token(garden: &Garden, folder: &str, args: &[&str], token: &str) -> (i32, String) {
     let mut command: Command = garden.command(folder, args);
     let output = command.env("BIBLIOTAX_TOKEN_SEEDHOUSE", token).output().unwrap();
     let text =
@@ -178,51 +177,6 @@ fn of_many_publishers_of_one_version_one_wins_and_none_loses_an_event_of_its_own
     assert_eq!(described["releases"].as_array().unwrap().len(), 9);
     garden.run(&["need", "moss-map", "1"]).expect(0);
     garden.run(&["verify"]).expect(0);
-}
-
-#[test]
-fn a_server_that_is_killed_again_and_again_has_every_release_that_it_accepted_whole() {
-    let garden = Garden::bare();
-    let mut served = serve(&garden);
-    let address = served.url.trim_start_matches("http://").trim_end_matches('/').to_owned();
-    let token = token(&garden, &["--package", "*"]);
-    let publish = |number: usize| {
-        let folder = format!("author-{number}");
-        project(&garden, &folder, &format!("http://{address}/"), "moss-map", &format!("1.{number}.0"));
-        garden.write(&format!("{folder}/moss.c"), &"int moss;\n".repeat(2000 + number));
-        let accepted = with_token(&garden, &folder, &["publish"], &token).0 == 0;
-        accepted.then_some(number)
-    };
-    let (done, each_done) = mpsc::channel();
-    let accepted: Vec<usize> = thread::scope(|scope| {
-        let publish = &publish;
-        let lane = |lane: usize| {
-            let done = done.clone();
-            scope.spawn(move || {
-                let turns = (0..3).filter_map(|turn| {
-                    let accepted = publish(lane * 3 + turn);
-                    done.send(()).unwrap();
-                    accepted
-                });
-                turns.collect::<Vec<_>>()
-            })
-        };
-        let started: Vec<_> = (0..6).map(lane).collect();
-        drop(done);
-        // With each publisher that is done, the others are in the middle of it.
-        while each_done.recv().is_ok() {
-            served.child.kill().unwrap();
-            served.child.wait().unwrap();
-            served = serve_at(&garden, &address);
-        }
-        started.into_iter().flat_map(|thread| thread.join().unwrap()).collect()
-    });
-    assert!(accepted.len() >= 6, "many get through with their own tries: {accepted:?}");
-    project(&garden, "gate", &served.url, "gate-kiosk", "1.0.0");
-    for number in &accepted {
-        garden.run(&["need", "moss-map", &format!("1.{number}.0"), "--exactly"]).expect(0);
-        garden.run(&["verify"]).expect(0);
-    }
 }
 
 #[test]

@@ -1,7 +1,7 @@
-//! A real server on loopback for tests, over a garden's registry.
+//! Real servers on loopback for tests: of a garden's registry, and of buckets.
 
 use std::io::{BufRead, BufReader};
-use std::process::{Child, Stdio};
+use std::process::{Child, Command, Stdio};
 
 use serde_json::Value;
 
@@ -21,31 +21,116 @@ impl Drop for Served {
     }
 }
 
-/// Serves at an address, which somebody else may have for a moment while it was free.
-pub fn serve_at(garden: &Garden, address: &str) -> Served {
-    (0..100).find_map(|_| try_to_serve(garden, address)).unwrap()
+/// Where a registry is kept, and what a program has to know to reach it.
+pub struct Place {
+    /// The folder, or the place of the bucket.
+    pub path: String,
+    option: &'static str,
+    env: Vec<(&'static str, String)>,
 }
 
-pub fn try_to_serve(garden: &Garden, address: &str) -> Option<Served> {
-    serve_with(garden, &["--listen", address])
-}
+impl Place {
+    /// The garden's own folder.
+    pub fn folder() -> Self {
+        Self { path: "seedhouse".to_owned(), option: "--dir", env: Vec::new() }
+    }
 
-pub fn serve_with(garden: &Garden, more: &[&str]) -> Option<Served> {
-    let args = ["registry", "serve", "--quiet", "--format", "json", "--dir", "seedhouse"];
-    let mut command = garden.command(".", &[&args, more].concat());
-    let mut child = command.stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
-    let mut line = String::new();
-    BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
-    let said: Value = serde_json::from_str(&line).unwrap_or_default();
-    match said["url"].as_str() {
-        Some(url) => Some(Served { child, url: url.to_owned() }),
-        None => {
-            child.wait().unwrap();
-            None
+    /// A command that can reach it.
+    pub fn command(&self, garden: &Garden, folder: &str, args: &[&str]) -> Command {
+        let mut command = garden.command(folder, args);
+        command.envs(self.env.iter().cloned());
+        command
+    }
+
+    /// Runs a command to its end, which has to be a good one; its result as JSON.
+    pub fn run(&self, garden: &Garden, args: &[&str]) -> Value {
+        let output = self.command(garden, ".", &[args, &["--format", "json"]].concat()).output().unwrap();
+        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+        assert!(output.status.success(), "{args:?}: {}{}", text(&output.stdout), text(&output.stderr));
+        serde_json::from_slice(&output.stdout).unwrap()
+    }
+
+    /// A token that is for everything.
+    pub fn token(&self, garden: &Garden) -> String {
+        let args =
+            ["registry", "token", "create", &self.path, "a test", "--package", "*", "--allow", "publish"];
+        let made = self.run(garden, &[&args[..], &["--allow", "withdraw", "--allow", "deprecate"]].concat());
+        made["token"].as_str().unwrap().to_owned()
+    }
+
+    /// Serves it, with more options; nothing where the server can't begin.
+    pub fn try_to_serve(&self, garden: &Garden, more: &[&str]) -> Option<Served> {
+        let args = ["registry", "serve", "--quiet", "--format", "json", self.option, &self.path];
+        let mut command = self.command(garden, ".", &[&args, more].concat());
+        let mut child = command.stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+        let mut line = String::new();
+        BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+        let said: Value = serde_json::from_str(&line).unwrap_or_default();
+        match said["url"].as_str() {
+            Some(url) => Some(Served { child, url: url.to_owned() }),
+            None => {
+                child.wait().unwrap();
+                None
+            }
         }
+    }
+
+    /// Serves it at an address, which somebody else may have for a moment while it was free.
+    pub fn serve_at(&self, garden: &Garden, address: &str) -> Served {
+        (0..100).find_map(|_| self.try_to_serve(garden, &["--listen", address])).unwrap()
     }
 }
 
+pub fn serve_with(garden: &Garden, more: &[&str]) -> Option<Served> {
+    Place::folder().try_to_serve(garden, more)
+}
+
 pub fn serve(garden: &Garden) -> Served {
-    try_to_serve(garden, "127.0.0.1:0").unwrap()
+    serve_with(garden, &["--listen", "127.0.0.1:0"]).unwrap()
+}
+
+/// A server of buckets, with an empty one in it.
+pub struct Buckets {
+    child: Child,
+    port: u16,
+}
+
+impl Buckets {
+    /// Starts the program that `BIBLIOTAX_TEST_BUCKET_SERVER` names; `None` where it names none.
+    pub fn start(garden: &Garden) -> Option<Self> {
+        let Some(program) = std::env::var_os("BIBLIOTAX_TEST_BUCKET_SERVER") else {
+            let all = std::env::var_os("BIBLIOTAX_TEST_ALL");
+            assert!(all.is_none(), "BIBLIOTAX_TEST_BUCKET_SERVER names no server");
+            return None;
+        };
+        std::fs::create_dir_all(garden.path("buckets/garden")).unwrap();
+        let mut command = Command::new(program);
+        command
+            .arg(garden.path("buckets"))
+            .args(["key", "secret"])
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null());
+        let mut child = command.spawn().unwrap();
+        let mut line = String::new();
+        BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+        Some(Self { child, port: line.trim().parse().unwrap() })
+    }
+
+    /// A place in the bucket.
+    pub fn place(&self, prefix: &str) -> Place {
+        let env = vec![
+            ("AWS_ENDPOINT", format!("http://127.0.0.1:{}", self.port)),
+            ("AWS_ACCESS_KEY_ID", "key".to_owned()),
+            ("AWS_SECRET_ACCESS_KEY", "secret".to_owned()),
+            ("AWS_REGION", "garden".to_owned()),
+        ];
+        Place { path: format!("s3://garden/{prefix}"), option: "--bucket", env }
+    }
+}
+
+impl Drop for Buckets {
+    fn drop(&mut self) {
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
+    }
 }

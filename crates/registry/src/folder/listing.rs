@@ -12,14 +12,14 @@ use bibliotax_disk::write::{folder_of, make_folder};
 use super::Folder;
 use crate::error::RegistryError;
 use crate::keep::Keep;
-use crate::names::{NAMES, frame, whole_frames};
+use crate::names::{NAMES, frames, whole_frames};
 
 impl Folder {
     pub(super) fn append_names(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
         let lines = (self as &dyn Keep).name_lines(packages)?;
         let path = self.root.join(NAMES);
         let wrong = |error| DiskError::new("write", &path, error);
-        let frame = frame(&lines).map_err(wrong)?;
+        let frames = frames(&lines).map_err(wrong)?;
         let opened = OpenOptions::new().create(true).truncate(false).read(true).write(true).open(&path);
         let mut file = opened.map_err(wrong)?;
         exclusive(&file, || ()).map_err(wrong)?;
@@ -31,7 +31,7 @@ impl Folder {
         } else {
             cut_torn_end(&mut file).map_err(wrong)?;
         }
-        file.write_all(&frame).and_then(|()| file.sync_all()).map_err(wrong)?;
+        file.write_all(&frames).and_then(|()| file.sync_all()).map_err(wrong)?;
         let length = file.metadata().map_err(wrong)?.len();
         make_folder(folder_of(&noted))?;
         Ok(fs::write(&noted, length.to_string()).at("write", &noted)?)
@@ -80,7 +80,7 @@ mod tests {
         let list = registry.root.join(NAMES);
         registry.note_names(&[name("moss-map"), name("dew-point")]).unwrap();
         let whole = fs::read(&list).unwrap();
-        let more = frame(b"{\"name\":\"moss-map\",\"newest\":\"1.0\"}\n").unwrap();
+        let more = frames(b"{\"name\":\"moss-map\",\"newest\":\"1.0\"}\n").unwrap();
         let after: Vec<u8> = [&whole[..], &more].concat();
         fs::write(&list, &after).unwrap();
         assert_eq!(read_names(&list).unwrap()[&name("moss-map")].newest, Some("1.0".parse().unwrap()));

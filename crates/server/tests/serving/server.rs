@@ -8,7 +8,8 @@ use std::thread;
 use std::time::Duration;
 
 use bibliotax_core::digest::Digest;
-use bibliotax_registry::keep::{self, Keep};
+use bibliotax_registry::folder::Folder;
+use bibliotax_registry::keep::Keep;
 use bibliotax_registry::tokens::{self, Action, Wish};
 use bibliotax_server::serve::Listening;
 use bibliotax_server::{App, Limits};
@@ -41,7 +42,9 @@ impl Server {
 
     pub fn within(limits: Limits) -> Self {
         let folder = tempfile::tempdir().unwrap();
-        let registry = keep::create("seedhouse", folder.path(), "seedhouse", BTreeMap::new()).unwrap();
+        let registry =
+            Folder::create(&folder.path().join("seedhouse"), "seedhouse", BTreeMap::new()).unwrap();
+        let registry: Arc<dyn Keep> = Arc::new(registry);
         let wish = Wish {
             name: "a test".into(),
             packages: vec!["moss-*".into()],

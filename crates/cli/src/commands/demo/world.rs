@@ -10,13 +10,14 @@ use bibliotax_core::manifest::{FILE_NAME, Manifest};
 use bibliotax_core::name::FacetName;
 use bibliotax_disk::error::At;
 use bibliotax_disk::write::make_folder;
-use bibliotax_registry::keep::{self, Keep};
+use bibliotax_registry::keep::Keep;
 use bibliotax_registry::load::load;
 use bibliotax_registry::publish::prepare;
 use include_dir::{Dir, include_dir};
 use jiff::Timestamp;
 
 use crate::failure::Failure;
+use crate::kept;
 use crate::show::count;
 use crate::ui::Ui;
 
@@ -44,7 +45,7 @@ pub fn build(ui: &Ui, root: &Path) -> Result<World, Failure> {
     let facets: BTreeMap<FacetName, Facet> =
         serde_json::from_str(facets).map_err(|_| incomplete("facets.json"))?;
     let [seedhouse, fernhollow] = ["seedhouse", "fernhollow"]
-        .map(|name| keep::create(name, &root.join("registries"), name, facets.clone()));
+        .map(|name| kept::create(name, &root.join("registries"), name, facets.clone()));
     let registries = [seedhouse?, fernhollow?];
     let releases = publish_all(&registries, sources.path())?;
     for file in ["events.jsonl", "more-cards.jsonl"] {

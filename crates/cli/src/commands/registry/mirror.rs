@@ -5,13 +5,13 @@ use std::time::Instant;
 
 use bibliotax_core::manifest::{NamePattern, RegistryDeclaration};
 use bibliotax_core::name::{RegistryName, nearest_package_name};
-use bibliotax_registry::keep;
 use bibliotax_registry::mirror::mirror;
 use bibliotax_registry::source::Source;
 use serde_json::json;
 
 use crate::codes::Exit;
 use crate::failure::Failure;
+use crate::kept;
 use crate::project::network;
 use crate::show::{count, size};
 use crate::ui::Ui;
@@ -27,7 +27,7 @@ use crate::ui::Ui;
 pub struct Mirror {
     /// The registry: its URL or its folder
     from: String,
-    /// The folder of the copy; new, or one that was made so before
+    /// The folder of the copy, or `s3://BUCKET/PREFIX`; new, or one that was made so before
     to: String,
     /// Copy only this package, or those whose names begin so before a `*`; may be given several times
     #[arg(long = "package", value_name = "PATTERN")]
@@ -41,10 +41,7 @@ impl Mirror {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let begun = Instant::now();
         let from = self.source(here)?;
-        let to = match keep::open(&self.to, here) {
-            Ok(kept) => kept,
-            Err(_) => keep::create(&self.to, here, from.name(), from.facets().clone())?,
-        };
+        let to = kept::open_or_create(&self.to, here, from.name(), from.facets())?;
         let patterns: Vec<NamePattern> = self.packages.iter().map(NamePattern::new).collect();
         let mirrored = mirror(&from, &*to, &patterns, &|name| ui.tell(1, format!("looked at {name}")))?;
         ui.say(match mirrored.events {

@@ -4,13 +4,13 @@ use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 
 use bibliotax_disk::error::At;
-use bibliotax_registry::keep;
 use bibliotax_server::serve::{Listening, tls};
 use bibliotax_server::{Access, App, Limits};
 use serde_json::json;
 
 use crate::codes::Exit;
 use crate::failure::Failure;
+use crate::kept;
 use crate::ui::Ui;
 
 /// Serve a registry over HTTP
@@ -23,8 +23,12 @@ use crate::ui::Ui;
 )]
 pub struct Serve {
     /// The registry's folder
-    #[arg(long, value_name = "DIR")]
-    dir: String,
+    #[arg(long, value_name = "DIR", required_unless_present = "bucket")]
+    dir: Option<String>,
+    /// The registry's bucket in an S3-compatible store, which any number of servers may serve; AWS_ACCESS_KEY_ID,
+    /// AWS_SECRET_ACCESS_KEY, AWS_REGION and AWS_ENDPOINT say how it is reached
+    #[arg(long, value_name = "s3://BUCKET/PREFIX", conflicts_with = "dir")]
+    bucket: Option<String>,
     /// The address and port to listen on; port 0 takes any that is free
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:8630")]
     listen: SocketAddr,
@@ -41,7 +45,7 @@ pub struct Serve {
 
 impl Serve {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
-        let registry = keep::open(&self.dir, here)?;
+        let registry = kept::open(self.dir.as_deref().or(self.bucket.as_deref()).unwrap_or_default(), here)?;
         if self.cert.is_none() && !self.plain && !self.listen.ip().is_loopback() {
             let failure = Failure::new(
                 "serve.plain",

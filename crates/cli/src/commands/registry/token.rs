@@ -2,13 +2,14 @@
 
 use std::path::Path;
 
-use bibliotax_registry::keep::{self, Keep};
+use bibliotax_registry::keep::Keep;
 use bibliotax_registry::tokens::{self, Action, Token, Wish};
 use jiff::Timestamp;
 use serde_json::json;
 
 use crate::codes::Exit;
 use crate::failure::Failure;
+use crate::kept;
 use crate::project::token_variable;
 use crate::show::table;
 use crate::ui::{Ui, clean};
@@ -27,7 +28,7 @@ enum TokenCommand {
         after_help = "Example:\n  bibliotax registry token create ../registry \"the build server\" --package \"fernhollow/*\" --days 90"
     )]
     Create {
-        /// The registry's folder
+        /// The registry's folder, or `s3://BUCKET/PREFIX`
         folder: String,
         /// Whom or what it is for
         name: String,
@@ -44,13 +45,13 @@ enum TokenCommand {
     /// List the tokens
     #[command(after_help = "Example:\n  bibliotax registry token list ../registry")]
     List {
-        /// The registry's folder
+        /// The registry's folder, or `s3://BUCKET/PREFIX`
         folder: String,
     },
     /// End a token
     #[command(after_help = "Example:\n  bibliotax registry token revoke ../registry 4f1c09aa")]
     Revoke {
-        /// The registry's folder
+        /// The registry's folder, or `s3://BUCKET/PREFIX`
         folder: String,
         /// The token's id, as the list shows it
         id: String,
@@ -65,10 +66,10 @@ impl Tokens {
                 let actions = actions.iter().filter_map(known).map(|(_, action)| *action).collect();
                 let expires = days.map(|days| now() + jiff::SignedDuration::from_hours(24 * i64::from(days)));
                 let wish = Wish { name: name.clone(), packages: packages.clone(), actions, expires };
-                create(ui, &*keep::open(folder, here)?, wish)
+                create(ui, &*kept::open(folder, here)?, wish)
             }
-            TokenCommand::List { folder } => list(ui, &*keep::open(folder, here)?),
-            TokenCommand::Revoke { folder, id } => revoke(ui, &*keep::open(folder, here)?, id),
+            TokenCommand::List { folder } => list(ui, &*kept::open(folder, here)?),
+            TokenCommand::Revoke { folder, id } => revoke(ui, &*kept::open(folder, here)?, id),
         }
     }
 }

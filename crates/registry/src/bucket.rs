@@ -1,0 +1,269 @@
+//! A registry kept as objects in an S3-compatible store, written by any number of servers at once.
+//!
+//! The objects are called as the files of a folder are (see [`crate::folder`]), but for what many append to: the list of names
+//! is `names/LEVEL/NUMBER`, the log `private/log/TIME-NUMBER.json`, and half uploads are objects, too. What two change at once
+//! is changed under a condition (`If-Match`, `If-None-Match`; RFC 9110, section 13): the slower one looks again and decides anew.
+
+mod listing;
+mod objects;
+mod upload;
+
+use std::collections::BTreeMap;
+use std::io::Read;
+use std::ops::Range;
+use std::path::PathBuf;
+use std::sync::{Mutex, PoisonError};
+
+use bibliotax_core::digest::Digest;
+use bibliotax_core::facet::Facet;
+use bibliotax_core::name::{FacetName, PackageName};
+use bibliotax_disk::DiskError;
+use bibliotax_disk::error::At;
+use jiff::Timestamp;
+use ring::rand::{SecureRandom, SystemRandom};
+
+use self::listing::Copy;
+use self::objects::Objects;
+use crate::description::{DESCRIPTION, Description};
+use crate::error::RegistryError;
+use crate::keep::{Decide, Keep, Private, Stamp, read_history};
+use crate::names::frames;
+use crate::piece::{Piece, UploadProblem};
+use crate::staged::Staged;
+
+/// What the places of buckets begin with.
+pub const SCHEME: &str = "s3://";
+
+/// How many names are noted at once when the list is mended.
+const NOTED_AT_ONCE: usize = 2000;
+
+/// A registry in a bucket.
+pub struct Bucket {
+    objects: Objects,
+    description: Description,
+    /// What this machine needs for a while; gone with the process.
+    scratch: tempfile::TempDir,
+    names: Mutex<Copy>,
+}
+
+impl Bucket {
+    /// Makes a registry at a place where there is none.
+    pub fn create(
+        place: &str,
+        settings: impl IntoIterator<Item = (String, String)>,
+        name: &str,
+        facets: BTreeMap<FacetName, Facet>,
+    ) -> Result<Self, RegistryError> {
+        let objects = Objects::open(place, settings)?;
+        let description = Description::of_files(name, facets);
+        if !objects.create(DESCRIPTION, description.to_string().into())? {
+            return Err(RegistryError::NotEmpty { path: objects.place() });
+        }
+        Self::with(objects, description)
+    }
+
+    /// Opens the registry at a place.
+    pub fn open(
+        place: &str,
+        settings: impl IntoIterator<Item = (String, String)>,
+    ) -> Result<Self, RegistryError> {
+        let objects = Objects::open(place, settings)?;
+        let text = objects.read_text(DESCRIPTION)?;
+        let (text, _) = text.ok_or_else(|| RegistryError::NoRegistry { path: objects.place() })?;
+        let description = Description::read(&text, &objects.place())?;
+        Self::with(objects, description)
+    }
+
+    fn with(objects: Objects, description: Description) -> Result<Self, RegistryError> {
+        let scratch =
+            tempfile::Builder::new().prefix("bibliotax-").tempdir().at("write in", std::env::temp_dir())?;
+        let names = Mutex::new(Copy::new(scratch.path().join("names.jsonl.zst")));
+        Ok(Self { objects, description, scratch, names })
+    }
+
+    fn note(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
+        let lines = (self as &dyn Keep).name_lines(packages)?;
+        let frames = frames(&lines).map_err(|error| DiskError::new("pack", "the list of names", error))?;
+        self.names.lock().unwrap_or_else(PoisonError::into_inner).note(&self.objects, &frames)
+    }
+}
+
+fn history_path(package: &PackageName) -> String {
+    format!("packages/{}/{package}.jsonl", Digest::of(package.as_str().as_bytes()).folder())
+}
+
+fn file_path(digest: &Digest) -> String {
+    format!("files/{}/{digest}", digest.folder())
+}
+
+impl Keep for Bucket {
+    fn name(&self) -> &str {
+        &self.description.name
+    }
+
+    fn facets(&self) -> &BTreeMap<FacetName, Facet> {
+        &self.description.facets
+    }
+
+    fn place(&self) -> PathBuf {
+        self.objects.place()
+    }
+
+    fn check(&self) -> Result<(), RegistryError> {
+        let found = self.objects.look(DESCRIPTION)?;
+        found.map(drop).ok_or_else(|| RegistryError::NoRegistry { path: self.place() })
+    }
+
+    fn is_near(&self) -> bool {
+        false
+    }
+
+    fn scratch(&self) -> Result<PathBuf, RegistryError> {
+        Ok(self.scratch.path().to_owned())
+    }
+
+    fn history_stamp(&self, package: &PackageName) -> Result<Option<Stamp>, RegistryError> {
+        let found = self.objects.look(&history_path(package))?;
+        Ok(found.map(|found| Stamp::Tag(found.e_tag.unwrap_or_else(|| found.last_modified.to_string()))))
+    }
+
+    fn history_text(&self, package: &PackageName) -> Result<Option<String>, RegistryError> {
+        Ok(self.objects.read_text(&history_path(package))?.map(|(text, _)| text))
+    }
+
+    fn file_size(&self, digest: &Digest) -> Result<Option<u64>, RegistryError> {
+        Ok(self.objects.look(&file_path(digest))?.map(|found| found.size))
+    }
+
+    fn read_file(&self, digest: &Digest, bytes: Range<u64>) -> Result<Box<dyn Read + Send>, RegistryError> {
+        match self.objects.open_range(&file_path(digest), bytes)? {
+            Some(opened) => Ok(Box::new(opened)),
+            None => Err(RegistryError::NoFile { digest: *digest, path: self.place() }),
+        }
+    }
+
+    fn files(&self) -> Result<Vec<(Digest, u64)>, RegistryError> {
+        let listed = self.objects.below("files")?;
+        let file = |object: &object_store::ObjectMeta| {
+            let digest: Digest = object.location.filename()?.parse().ok()?;
+            // Where it doesn't belong nobody finds it.
+            (self.objects.inside(object) == file_path(&digest)).then_some((digest, object.size))
+        };
+        let mut files: Vec<(Digest, u64)> = listed.iter().filter_map(file).collect();
+        files.sort();
+        Ok(files)
+    }
+
+    fn names(&self) -> Result<Vec<PackageName>, RegistryError> {
+        let name = |path: &str| path.splitn(3, '/').nth(2)?.strip_suffix(".jsonl")?.parse().ok();
+        let listed = self.objects.below("packages")?;
+        Ok(listed.iter().filter_map(|object| name(self.objects.inside(object))).collect())
+    }
+
+    fn names_list(&self) -> Result<PathBuf, RegistryError> {
+        let mut copy = self.names.lock().unwrap_or_else(PoisonError::into_inner);
+        copy.read_on(&self.objects)?;
+        Ok(copy.path().to_owned())
+    }
+
+    fn append(&self, package: &PackageName, decide: &mut Decide<'_>) -> Result<usize, RegistryError> {
+        let mut appended = 0;
+        self.objects.change(&history_path(package), &mut |before| {
+            let before = before.unwrap_or_default();
+            let history = read_history(package, before, None, || self.place())?;
+            let events = decide(&history)?;
+            appended = events.len();
+            // Texts, lists and maps with text keys: nothing in an event can fail to be JSON.
+            let lines = events.iter().map(|event| serde_json::to_string(event).unwrap_or_default() + "\n");
+            Ok((appended > 0).then(|| before.to_owned() + &lines.collect::<String>()))
+        })?;
+        Ok(appended)
+    }
+
+    fn append_text(&self, package: &PackageName, before: &str, lines: &str) -> Result<(), RegistryError> {
+        let after = format!("{before}{lines}");
+        read_history(package, &after, None, || self.place())?;
+        self.objects.change(&history_path(package), &mut |there| {
+            if there.unwrap_or_default() != before {
+                return Err(RegistryError::NoMirror { package: package.clone() });
+            }
+            Ok((!lines.is_empty()).then(|| after.clone()))
+        })?;
+        Ok(())
+    }
+
+    fn note_names(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
+        packages.chunks(NOTED_AT_ONCE).try_for_each(|some| self.note(some))
+    }
+
+    fn mend_names(&self) -> Result<usize, RegistryError> {
+        let kept: &dyn Keep = self;
+        let (listed, names) = (kept.listed_names()?, self.names()?);
+        let mut wrong = Vec::new();
+        for name in &names {
+            if listed.get(name) != Some(&kept.named(name, &kept.history(name)?.unwrap_or_default())) {
+                wrong.push(name.clone());
+            }
+        }
+        self.note_names(&wrong)?;
+        Ok(names.len())
+    }
+
+    fn keep(&self, mut staged: Staged) -> Result<(Digest, u64), RegistryError> {
+        let (digest, size) = (staged.digest(), staged.size());
+        if self.file_size(&digest)? != Some(size) {
+            let mut reader = staged.reader().at("read", self.scratch.path())?;
+            self.objects.write(&file_path(&digest), size, &mut reader)?;
+        }
+        Ok((digest, size))
+    }
+
+    fn uploaded(&self, digest: &Digest) -> Result<u64, RegistryError> {
+        Ok(self.pieces(digest)?.last().map_or(0, |(_, to)| *to))
+    }
+
+    fn receive(&self, digest: &Digest, piece: Piece, source: &mut dyn Read) -> Result<(), UploadProblem> {
+        self.add_piece(digest, piece, source)
+    }
+
+    fn forget_uploads(&self) {
+        // What can't be removed now is tried again when the next server starts.
+        let _ = self.clear_pieces();
+    }
+
+    fn private_lines(&self, what: Private) -> Result<String, RegistryError> {
+        match what {
+            Private::Tokens => Ok(self.objects.read_text(TOKENS)?.map(|(text, _)| text).unwrap_or_default()),
+            Private::Log => {
+                let mut noted = self.objects.below(LOG)?;
+                noted.sort_by(|one, other| one.location.cmp(&other.location));
+                let line =
+                    |object: &object_store::ObjectMeta| self.objects.read_text(self.objects.inside(object));
+                noted
+                    .iter()
+                    .map(|object| Ok(line(object)?.map(|(text, _)| text).unwrap_or_default()))
+                    .collect()
+            }
+        }
+    }
+
+    fn append_private(&self, what: Private, line: &str) -> Result<(), RegistryError> {
+        match what {
+            Private::Tokens => {
+                self.objects
+                    .change(TOKENS, &mut |before| Ok(Some(before.unwrap_or_default().to_owned() + line)))?;
+            }
+            Private::Log => {
+                let mut random = [0; 8];
+                // Without random numbers the time alone tells two apart.
+                let _ = SystemRandom::new().fill(&mut random);
+                let path = format!("{LOG}/{}-{:016x}.json", Timestamp::now(), u64::from_le_bytes(random));
+                self.objects.create(&path, line.to_owned().into())?;
+            }
+        }
+        Ok(())
+    }
+}
+
+const TOKENS: &str = "private/tokens.jsonl";
+const LOG: &str = "private/log";

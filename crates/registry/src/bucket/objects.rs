@@ -1,0 +1,293 @@
+//! The objects of a bucket below one prefix: read, listed, and written so that nobody's change is lost.
+//!
+//! Everything above waits for its answers; what waits here is a runtime of its own, one for all buckets of the process.
+
+use std::io::{self, Read};
+use std::ops::Range;
+use std::path::PathBuf;
+use std::sync::{Arc, OnceLock};
+use std::thread;
+use std::time::Duration;
+
+use bytes::Bytes;
+use futures_util::{StreamExt, TryStreamExt};
+use object_store::aws::{AmazonS3Builder, AmazonS3ConfigKey};
+use object_store::path::Path;
+use object_store::{
+    Attributes, Error, GetOptions, GetRange, GetResult, ObjectMeta, ObjectStore, ObjectStoreExt, PutMode,
+    PutOptions, RetryConfig, UpdateVersion, WriteMultipart,
+};
+use ring::rand::{SecureRandom, SystemRandom};
+use tokio::runtime::{Builder, Runtime};
+use url::Url;
+
+use crate::error::RegistryError;
+
+/// Objects up to this size are written in one request, in bytes.
+const AT_ONCE: u64 = 8 << 20;
+
+/// Most tries to change an object that others change, too.
+const MOST_TRIES: u32 = 100;
+
+/// How often a request is tried that may be tried again.
+const MOST_REQUESTS: usize = 4;
+
+/// Until a request is given up.
+const PATIENCE: Duration = Duration::from_secs(30);
+
+/// Longest wait before another try.
+const LONGEST_WAIT: Duration = Duration::from_millis(800);
+
+/// What is made of an object's text, or of there being none; nothing where it is to stay as it is.
+pub type Change<'c> = dyn FnMut(Option<&str>) -> Result<Option<String>, RegistryError> + 'c;
+
+/// The objects of a bucket below a prefix.
+#[derive(Clone)]
+pub struct Objects {
+    store: Arc<dyn ObjectStore>,
+    prefix: Path,
+    place: String,
+}
+
+/// An object with what tells its state.
+pub struct Object {
+    /// Its bytes.
+    pub bytes: Bytes,
+    /// What tells whether it changed.
+    pub version: UpdateVersion,
+}
+
+impl Objects {
+    /// Opens a place such as `s3://bucket/prefix`; `settings` are those of the usual variables (`AWS_ACCESS_KEY_ID`, …).
+    pub fn open(
+        place: &str,
+        settings: impl IntoIterator<Item = (String, String)>,
+    ) -> Result<Self, RegistryError> {
+        let wrong = |what: &str| RegistryError::Bucket { place: place.to_owned(), what: what.to_owned() };
+        let url = Url::parse(place).map_err(|_| wrong("this is no place of a bucket"))?;
+        let bucket = url.host_str().ok_or_else(|| wrong("it names no bucket"))?;
+        let prefix =
+            Path::parse(url.path().trim_matches('/')).map_err(|_| wrong("its prefix can't be one"))?;
+        // Whoever comes first installs it; it is the same for all.
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let patience =
+            RetryConfig { max_retries: MOST_REQUESTS, retry_timeout: PATIENCE, ..RetryConfig::default() };
+        let mut builder = AmazonS3Builder::new().with_bucket_name(bucket).with_retry(patience);
+        for (key, value) in settings {
+            if let Ok(key) = key.to_ascii_lowercase().parse::<AmazonS3ConfigKey>() {
+                let is_plain = key == AmazonS3ConfigKey::Endpoint && is_loopback(&value);
+                builder = builder.with_config(key, value);
+                builder = if is_plain { builder.with_allow_http(true) } else { builder };
+            }
+        }
+        let store = builder.build().map_err(|_| wrong("its settings (AWS_…) can't be used"))?;
+        Ok(Self { store: Arc::new(store), prefix, place: place.to_owned() })
+    }
+
+    /// Objects in memory.
+    #[cfg(test)]
+    pub fn in_memory() -> Self {
+        let store = Arc::new(object_store::memory::InMemory::new());
+        Self { store, prefix: Path::from("seedhouse"), place: "s3://garden/seedhouse".to_owned() }
+    }
+
+    /// Where it is, for messages.
+    pub fn place(&self) -> PathBuf {
+        self.place.clone().into()
+    }
+
+    /// An object; `None` if it is not there.
+    pub fn read(&self, path: &str) -> Result<Option<Object>, RegistryError> {
+        let read = wait(async {
+            let found = self.store.get(&self.at(path)).await?;
+            let version =
+                UpdateVersion { e_tag: found.meta.e_tag.clone(), version: found.meta.version.clone() };
+            Ok(Object { bytes: found.bytes().await?, version })
+        });
+        self.unless_missing(read)
+    }
+
+    /// The text of an object; `None` if it is not there.
+    pub fn read_text(&self, path: &str) -> Result<Option<(String, UpdateVersion)>, RegistryError> {
+        let Some(Object { bytes, version }) = self.read(path)? else { return Ok(None) };
+        let text = String::from_utf8(bytes.into()).map_err(|_| self.wrong("what it holds is no text"))?;
+        Ok(Some((text, version)))
+    }
+
+    /// What is known of an object; `None` if it is not there.
+    pub fn look(&self, path: &str) -> Result<Option<ObjectMeta>, RegistryError> {
+        self.unless_missing(wait(async { self.store.head(&self.at(path)).await }))
+    }
+
+    /// Reads these bytes of an object as they arrive.
+    pub fn open_range(
+        &self,
+        path: &str,
+        bytes: Range<u64>,
+    ) -> Result<Option<impl Read + use<>>, RegistryError> {
+        let options = GetOptions { range: Some(GetRange::Bounded(bytes.clone())), ..GetOptions::default() };
+        let options = if bytes.is_empty() { GetOptions::default() } else { options };
+        let opened = wait(async { self.store.get_opts(&self.at(path), options).await });
+        let stream = self.unless_missing(opened)?.map(GetResult::into_stream);
+        Ok(stream.map(|stream| Arriving { stream, piece: Bytes::new(), left: bytes.end - bytes.start }))
+    }
+
+    /// What is known of all objects below a path.
+    pub fn below(&self, path: &str) -> Result<Vec<ObjectMeta>, RegistryError> {
+        let listed = wait(async { self.store.list(Some(&self.at(path))).try_collect().await });
+        listed.map_err(|error| self.told(&error))
+    }
+
+    /// The path of an object as seen from the prefix.
+    pub fn inside<'m>(&self, object: &'m ObjectMeta) -> &'m str {
+        object.location.as_ref().trim_start_matches(self.prefix.as_ref()).trim_start_matches('/')
+    }
+
+    /// Makes an object, unless there is one.
+    pub fn create(&self, path: &str, bytes: Bytes) -> Result<bool, RegistryError> {
+        self.put(path, bytes, PutMode::Create)
+    }
+
+    /// Changes an object to what `change` makes of it, again where somebody else changed it meanwhile; not at all where that
+    /// is nothing. Whether it was changed.
+    pub fn change(&self, path: &str, change: &mut Change<'_>) -> Result<bool, RegistryError> {
+        for tried in 0..MOST_TRIES {
+            let there = self.read_text(path)?;
+            let Some(text) = change(there.as_ref().map(|(text, _)| text.as_str()))? else { return Ok(false) };
+            let mode = there.map_or(PutMode::Create, |(_, version)| PutMode::Update(version));
+            if self.put(path, text.into(), mode)? {
+                return Ok(true);
+            }
+            thread::sleep(pause(tried));
+        }
+        Err(self.wrong("too many others change the same at once"))
+    }
+
+    /// Writes an object that is named by what it holds: whoever writes it as well writes the same.
+    pub fn write(&self, path: &str, size: u64, source: &mut dyn Read) -> Result<(), RegistryError> {
+        if size <= AT_ONCE {
+            let mut bytes = Vec::new();
+            source
+                .read_to_end(&mut bytes)
+                .map_err(|_| self.wrong("a file on its way there can't be read"))?;
+            return self.put(path, bytes.into(), PutMode::Overwrite).map(drop);
+        }
+        let begun = wait(async { self.store.put_multipart(&self.at(path)).await });
+        let mut writing = WriteMultipart::new(begun.map_err(|error| self.told(&error))?);
+        let mut piece = vec![0; AT_ONCE as usize / 4];
+        loop {
+            match source.read(&mut piece) {
+                Ok(0) => break,
+                Ok(read) => {
+                    let waited = wait(async {
+                        writing.wait_for_capacity(4).await?;
+                        writing.write(&piece[..read]);
+                        Ok(())
+                    });
+                    waited.map_err(|error| self.told(&error))?;
+                }
+                Err(_) => {
+                    // What was sent goes when the bucket tidies up, if not now.
+                    let _ = wait(writing.abort());
+                    return Err(self.wrong("a file on its way there can't be read"));
+                }
+            }
+        }
+        wait(writing.finish()).map(drop).map_err(|error| self.told(&error))
+    }
+
+    /// Removes an object, if it is there.
+    pub fn remove(&self, path: &str) -> Result<(), RegistryError> {
+        self.unless_missing(wait(async { self.store.delete(&self.at(path)).await })).map(drop)
+    }
+
+    /// Whether it was written; it wasn't where somebody else was quicker.
+    fn put(&self, path: &str, bytes: Bytes, mode: PutMode) -> Result<bool, RegistryError> {
+        let options = PutOptions { mode, attributes: Attributes::new(), ..PutOptions::default() };
+        match wait(async { self.store.put_opts(&self.at(path), bytes.into(), options).await }) {
+            Ok(_) => Ok(true),
+            Err(Error::AlreadyExists { .. } | Error::Precondition { .. }) => Ok(false),
+            Err(error) => Err(self.told(&error)),
+        }
+    }
+
+    fn at(&self, path: &str) -> Path {
+        let parts = path.split('/').filter(|part| !part.is_empty());
+        parts.fold(self.prefix.clone(), Path::join)
+    }
+
+    fn unless_missing<T>(&self, result: Result<T, Error>) -> Result<Option<T>, RegistryError> {
+        match result {
+            Ok(found) => Ok(Some(found)),
+            Err(Error::NotFound { .. }) => Ok(None),
+            Err(error) => Err(self.told(&error)),
+        }
+    }
+
+    fn told(&self, error: &Error) -> RegistryError {
+        self.wrong(match error {
+            Error::PermissionDenied { .. } | Error::Unauthenticated { .. } => {
+                "it refuses; AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY have to be those of somebody who may"
+            }
+            Error::NotFound { .. } => "there is no such bucket",
+            _ => "it can't be reached, or breaks off",
+        })
+    }
+
+    fn wrong(&self, what: &str) -> RegistryError {
+        RegistryError::Bucket { place: self.place.clone(), what: what.to_owned() }
+    }
+}
+
+/// Bytes of an object as they arrive.
+struct Arriving<S> {
+    stream: S,
+    piece: Bytes,
+    left: u64,
+}
+
+impl<S: futures_util::Stream<Item = object_store::Result<Bytes>> + Unpin> Read for Arriving<S> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        while self.piece.is_empty() && self.left > 0 {
+            match wait(self.stream.next()) {
+                Some(piece) => self.piece = piece.map_err(io::Error::other)?,
+                None => return Err(io::ErrorKind::UnexpectedEof.into()),
+            }
+        }
+        let most = usize::try_from(self.left).unwrap_or(usize::MAX);
+        let read = self.piece.len().min(buffer.len()).min(most);
+        buffer[..read].copy_from_slice(&self.piece.split_to(read));
+        self.left -= read as u64;
+        Ok(read)
+    }
+}
+
+/// A time before another try, longer with each and never the same for two who failed together.
+fn pause(tried: u32) -> Duration {
+    let mut random = [0; 1];
+    // Without random numbers it is the whole time.
+    let share = SystemRandom::new().fill(&mut random).map_or(255, |()| u32::from(random[0]));
+    let whole = LONGEST_WAIT.min(Duration::from_millis(10) * 2_u32.pow(tried.min(10)));
+    whole * share / 255
+}
+
+fn is_loopback(url: &str) -> bool {
+    Url::parse(url).is_ok_and(|url| match url.host() {
+        Some(url::Host::Ipv4(address)) => address.is_loopback(),
+        Some(url::Host::Ipv6(address)) => address.is_loopback(),
+        Some(url::Host::Domain(name)) => name == "localhost",
+        None => false,
+    })
+}
+
+/// Waits for an answer, on a thread that may wait.
+fn wait<T>(answer: impl Future<Output = T>) -> T {
+    static RUNTIME: OnceLock<Option<Runtime>> = OnceLock::new();
+    let runtime =
+        RUNTIME.get_or_init(|| Builder::new_multi_thread().worker_threads(2).enable_all().build().ok());
+    match runtime {
+        Some(runtime) => runtime.block_on(answer),
+        // A system that gives no threads can't do anything of what follows either.
+        None => panic!("this system gives no threads to ask a bucket with"),
+    }
+}

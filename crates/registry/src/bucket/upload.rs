@@ -1,0 +1,108 @@
+//! Files that come in pieces into a bucket: each piece an object, so that another server can take the next one.
+
+use std::io::{self, Read, Seek, SeekFrom};
+use std::time::{Duration, SystemTime};
+
+use bibliotax_core::digest::Digest;
+use bibliotax_disk::error::At;
+
+use super::Bucket;
+use crate::error::RegistryError;
+use crate::keep::Keep;
+use crate::piece::{Piece, UploadProblem};
+
+/// After this time without a new piece an upload is given up.
+const GIVEN_UP_AFTER: Duration = Duration::from_secs(24 * 60 * 60);
+
+impl Bucket {
+    /// The pieces of a file that follow each other from its beginning: first byte and the one behind the last.
+    pub(super) fn pieces(&self, digest: &Digest) -> Result<Vec<(u64, u64)>, RegistryError> {
+        let mut pieces: Vec<(u64, u64)> = Vec::new();
+        for object in self.objects.below(&incoming(digest))? {
+            let name = object.location.filename().unwrap_or_default();
+            let piece =
+                name.split_once('-').and_then(|(from, to)| Some((from.parse().ok()?, to.parse().ok()?)));
+            pieces.extend(piece);
+        }
+        pieces.sort_unstable();
+        let mut end = 0;
+        pieces.retain(|(from, to)| {
+            let follows = *from == end;
+            end = if follows { *to } else { end };
+            follows
+        });
+        Ok(pieces)
+    }
+
+    /// Takes a piece in; what came of one that broke off is kept, too.
+    pub(super) fn add_piece(
+        &self,
+        digest: &Digest,
+        piece: Piece,
+        source: &mut dyn Read,
+    ) -> Result<(), UploadProblem> {
+        let before = if piece.from == 0 { Vec::new() } else { self.pieces(digest)? };
+        let there = before.last().map_or(0, |(_, to)| *to);
+        if piece.from != there {
+            return Err(UploadProblem::Gap { there });
+        }
+        let mut came = tempfile::tempfile_in(self.scratch()?).at("write in", self.scratch()?)?;
+        let copied = piece.copy(source, &mut came);
+        let length = came.metadata().at("read", self.scratch()?)?.len().min(piece.to - piece.from);
+        came.seek(SeekFrom::Start(0)).at("read", self.scratch()?)?;
+        if copied.is_ok() && piece.is_last() {
+            return self.keep_whole(digest, &before, &mut came);
+        }
+        if length > 0 && !matches!(copied, Err(UploadProblem::Length { came, announced }) if came > announced)
+        {
+            if piece.from == 0 {
+                self.forget_pieces(digest)?;
+            }
+            let name = format!("{}/{}-{}", incoming(digest), piece.from, piece.from + length);
+            self.objects.write(&name, length, &mut came)?;
+        }
+        copied
+    }
+
+    /// Keeps a file whose last piece has come. One whose bytes are wrong is thrown away.
+    fn keep_whole(
+        &self,
+        digest: &Digest,
+        before: &[(u64, u64)],
+        last: &mut dyn Read,
+    ) -> Result<(), UploadProblem> {
+        let mut staged = (self as &dyn Keep).stage()?;
+        for (from, to) in before {
+            let name = format!("{}/{from}-{to}", incoming(digest));
+            let mut piece =
+                self.objects.open_range(&name, 0..to - from)?.ok_or(UploadProblem::Gap { there: *from })?;
+            io::copy(&mut piece, &mut staged).at("copy", self.place())?;
+        }
+        io::copy(last, &mut staged).at("copy", self.place())?;
+        let found = staged.digest();
+        if found == *digest {
+            self.keep(staged)?;
+        }
+        self.forget_pieces(digest)?;
+        if found == *digest { Ok(()) } else { Err(UploadProblem::WrongDigest { found }) }
+    }
+
+    fn forget_pieces(&self, digest: &Digest) -> Result<(), RegistryError> {
+        let pieces = self.objects.below(&incoming(digest))?;
+        pieces.iter().try_for_each(|object| self.objects.remove(self.objects.inside(object)))
+    }
+
+    pub(super) fn clear_pieces(&self) -> Result<(), RegistryError> {
+        for object in self.objects.below("private/incoming")? {
+            let age = SystemTime::now().duration_since(object.last_modified.into());
+            if age.is_ok_and(|age| age > GIVEN_UP_AFTER) {
+                self.objects.remove(self.objects.inside(&object))?;
+            }
+        }
+        Ok(())
+    }
+}
+
+fn incoming(digest: &Digest) -> String {
+    format!("private/incoming/{digest}")
+}

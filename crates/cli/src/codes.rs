@@ -135,6 +135,7 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("registry.offline", Exit::Unreachable, "something was never asked for, and nobody may be asked now"),
     ("registry.only-files", Exit::Unreachable, "a registry can't be published to over the network"),
     ("registry.plain", Exit::Input, "a registry would be asked without encryption"),
+    ("registry.read-only", Exit::Unreachable, "a copy in front of another registry can only be read"),
     ("registry.refused", Exit::Unreachable, "a registry refuses"),
     ("registry.scheme", Exit::Input, "a registry is at a kind of URL that this version doesn't speak"),
     ("registry.undeclared", Exit::Input, "the lock names a registry that the manifest doesn't declare"),

@@ -286,6 +286,7 @@ pub fn network() -> Network {
         cache: registries_folder().ok(),
         offline: std::env::var_os("BIBLIOTAX_OFFLINE").is_some_and(|said| said == "1"),
         token: Some(Arc::new(token)),
+        stale: false,
         silence: None,
     }
 }

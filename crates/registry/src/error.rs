@@ -129,6 +129,9 @@ pub enum RegistryError {
     /// Lines of a file to load are wrong.
     #[error("{} of {} can't be loaded", count(faults.len()), path.display())]
     BadLines { path: PathBuf, text: String, faults: Vec<Fault> },
+    /// Something can only be read.
+    #[error("this is a copy in front of {place}, and can only be read")]
+    ReadOnly { place: String },
     /// A bucket refuses, or can't be reached.
     #[error("the bucket {place}: {what}")]
     Bucket { place: String, what: String },
@@ -179,6 +182,7 @@ impl RegistryError {
             Self::NoToken { .. } => "token.missing",
             Self::OnlyFiles { .. } => "registry.only-files",
             Self::BadLines { .. } => "registry.bad-line",
+            Self::ReadOnly { .. } => "registry.read-only",
             Self::Bucket { .. } => "bucket.failed",
             Self::Disk(_) => "disk.failed",
         }

@@ -5,6 +5,7 @@
 //! | [`keep`] | where a registry's files are kept, for whoever may write to them; `description`, `names`, `staged`, `piece`: what they are |
 //! | [`folder`] | a registry kept as plain files in a folder: reading, appending events, keeping files |
 //! | [`bucket`] | the same as objects of an S3-compatible store |
+//! | [`front`] | a copy in front of another registry that keeps what was asked for |
 //! | [`remote`] | a registry behind HTTP: asked, cached, published to |
 //! | [`source`] | a registry, in a folder or behind HTTP |
 //! | [`registries`] | all registries of a manifest as one catalogue; `ahead` looks packages up before they are asked for |
@@ -27,6 +28,7 @@ pub mod description;
 pub mod error;
 pub mod find;
 pub mod folder;
+pub mod front;
 pub mod keep;
 pub mod load;
 pub mod mirror;

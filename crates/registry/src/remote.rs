@@ -26,7 +26,7 @@ use jiff::Timestamp;
 use reqwest::Url;
 
 use self::cache::Cache;
-use self::client::{Answer, Client};
+use self::client::{Answer, Client, Part};
 use self::closure::Foreseen;
 use self::download::Download;
 use crate::description::{DESCRIPTION, Description};
@@ -53,6 +53,8 @@ pub struct Network {
     pub cache: Option<PathBuf>,
     /// Whether to do with what is kept, however old, and ask nobody.
     pub offline: bool,
+    /// Whether an old description will do where the registry can't be reached.
+    pub stale: bool,
     /// Gives the token for a registry, if there is one.
     pub token: Option<Arc<GivesToken>>,
     /// How long to wait for the next bytes; as long as is usual without it.
@@ -112,7 +114,13 @@ impl Remote {
         let client = Client::new(name.clone(), base.clone(), token, network);
         let cache = network.cache.as_ref().map(|folder| Cache::of(folder, &base));
         let whose = PathBuf::from(url);
-        let text = read_through(&client, cache.as_ref(), DESCRIPTION, LARGEST_DESCRIPTION)?;
+        let text = match read_through(&client, cache.as_ref(), DESCRIPTION, LARGEST_DESCRIPTION) {
+            Err(error @ RegistryError::Unreachable { .. }) if network.stale => {
+                let kept = cache.as_ref().and_then(|cache| cache.read(DESCRIPTION));
+                Some(kept.ok_or(error)?.text)
+            }
+            answer => answer?,
+        };
         let text = text.ok_or_else(|| RegistryError::NoRegistry { path: whose.clone() })?;
         let description = Arc::new(Description::read(&text, &whose)?);
         let (name, foreseen) = (name.clone(), Foreseen::default());
@@ -165,6 +173,39 @@ impl Remote {
     pub fn open_archive(&self, archive: &Archive) -> Result<Box<dyn Read + Send>, RegistryError> {
         let path = file_path(&archive.sha256);
         Ok(Box::new(Download::open(self.client.clone(), path, archive.size)?))
+    }
+
+    /// Opens an archive or card, whatever its length; `None` if it is not there.
+    pub fn open_file(&self, digest: &Digest) -> Result<Option<impl Read + Send + use<>>, RegistryError> {
+        Download::open_any(self.client.clone(), file_path(digest))
+    }
+
+    /// The list of names from a byte on, or from its beginning where it is not that long, with where it begins; `None` if
+    /// there is none.
+    pub fn names_from(&self, from: u64) -> Result<Option<(u64, impl Read + Send + use<>)>, RegistryError> {
+        let part = self.client.part(NAMES, from)?;
+        Ok(part.map(|Part { from, body, .. }| (from, body.take(LARGEST_LIST))))
+    }
+
+    /// A package's history as it was when it was asked for last, however long ago; `None` if it never was.
+    pub fn kept_history(&self, package: &PackageName) -> Option<Option<String>> {
+        let kept = self.cache.as_ref()?.read(&history_path(package))?;
+        Some((kept.tag != MISSING).then_some(kept.text))
+    }
+
+    /// Where it is.
+    pub fn url(&self) -> String {
+        self.base.to_string()
+    }
+
+    /// That an answer of it broke off.
+    pub fn broke_off(&self) -> RegistryError {
+        self.client.broke_off("its answer broke off")
+    }
+
+    /// That a file of it is not what its name says.
+    pub fn wrong_file(&self, digest: &Digest) -> RegistryError {
+        self.client.wrong(&format!("the file {digest} has other bytes than its name says"))
     }
 
     /// The text of a card.

@@ -82,6 +82,10 @@ impl From<RegistryError> for Problem {
             RegistryError::Disk(_) | RegistryError::Bucket { .. } | RegistryError::BrokenHistory { .. } => {
                 return Self::broken("the registry can't read or write its files; its keepers find out why");
             }
+            RegistryError::ReadOnly { .. } => StatusCode::METHOD_NOT_ALLOWED,
+            RegistryError::Unreachable { .. }
+            | RegistryError::Refused { .. }
+            | RegistryError::WrongAnswer { .. } => StatusCode::BAD_GATEWAY,
             RegistryError::NothingThere { .. } => StatusCode::NOT_FOUND,
             RegistryError::NoFile { .. } => StatusCode::CONFLICT,
             _ => StatusCode::UNPROCESSABLE_ENTITY,

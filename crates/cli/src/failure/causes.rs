@@ -29,6 +29,7 @@ impl From<RegistryError> for Failure {
             E::Scheme { .. } => {
                 "write `https://…` without user or password, or a folder seen from the manifest"
             }
+            E::ReadOnly { .. } => "publish to the registry itself",
             E::Bucket { .. } => {
                 "check the place and the variables that say how it is reached (AWS_ENDPOINT, AWS_REGION, …); nothing was lost"
             }
@@ -113,6 +114,7 @@ fn refused(message: String, status: u16, said: Option<&str>) -> Failure {
     let said = said.or(match status {
         401 => Some("token.unknown"),
         403 => Some("token.not-for-that"),
+        405 => Some("registry.read-only"),
         _ => None,
     });
     let known = said.and_then(|said| CODES.iter().find(|(code, ..)| *code == said));
@@ -120,6 +122,7 @@ fn refused(message: String, status: u16, said: Option<&str>) -> Failure {
     match status {
         401 => failure.mend("ask the registry's keepers for a token, or for a new one"),
         403 => failure.mend("ask the registry's keepers for a token that is for this"),
+        405 => failure.mend("publish to the registry itself, not to a copy of it"),
         429 => failure.mend("wait a little and try again"),
         409 => failure.mend("a release never changes: raise `version` in the manifest"),
         500.. => {

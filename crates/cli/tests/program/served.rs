@@ -1,12 +1,13 @@
 //! Registries behind HTTP: a real server on loopback, asked and published to by the program.
 
+use std::fs;
 use std::process::Command;
 use std::thread;
 
 use insta::assert_snapshot;
 
 use crate::garden::Garden;
-use crate::server::{serve, serve_with};
+use crate::server::{Place, Served, serve, serve_with};
 
 fn token(garden: &Garden, more: &[&str]) -> String {
     let args = [&["registry", "token", "create", "seedhouse", "a test", "--format", "json"], more].concat();
@@ -45,8 +46,8 @@ fn a_served_registry_leads_to_the_same_lock_and_shelf_as_its_folder() {
     garden.run(&["need", "rain-ledger", "moss-map"]).expect(0);
     let (lock, shelf) = (garden.read("gate/bibliotax.lock"), garden.shelf());
     let text = garden.read("gate/bibliotax.toml");
-    std::fs::remove_dir_all(garden.path("gate")).unwrap();
-    std::fs::remove_dir_all(garden.path("store")).unwrap();
+    fs::remove_dir_all(garden.path("gate")).unwrap();
+    fs::remove_dir_all(garden.path("store")).unwrap();
     garden.write("gate/bibliotax.toml", &text.replace("\"../seedhouse\"", &format!("\"{}\"", served.url)));
     garden.run(&["install"]).expect(0);
     let packages = |lock: &str| {
@@ -67,7 +68,7 @@ fn what_was_asked_for_once_is_enough_when_nobody_is_to_be_asked() {
     project(&garden, "gate", &served.url, "gate-kiosk", "1.0.0");
     garden.run(&["need", "rain-ledger", "2"]).expect(0);
     drop(served);
-    std::fs::remove_dir_all(garden.path("gate/shelf")).unwrap();
+    fs::remove_dir_all(garden.path("gate/shelf")).unwrap();
     garden.run(&["install", "--sealed"]).expect(0);
     let offline = |args: &[&str]| {
         let output = garden.command("gate", args).env("BIBLIOTAX_OFFLINE", "1").output().unwrap();
@@ -217,8 +218,8 @@ fn a_mirror_is_brought_up_to_date_and_installs_what_was_locked_elsewhere() {
     garden.run_in(".", &["registry", "check", "mirror"]).expect(0);
     garden.run(&["need", "moss-map", "rain-ledger"]).expect(0);
     let text = garden.read("gate/bibliotax.toml").replace("../seedhouse", "../mirror");
-    std::fs::remove_dir_all(garden.path("store")).unwrap();
-    std::fs::remove_dir_all(garden.path("gate/shelf")).unwrap();
+    fs::remove_dir_all(garden.path("store")).unwrap();
+    fs::remove_dir_all(garden.path("gate/shelf")).unwrap();
     garden.write("gate/bibliotax.toml", &text);
     garden.run(&["install"]).expect(0);
     assert_eq!(garden.run_in("gate", &["verify"]).expect(0).status, 0);
@@ -264,4 +265,51 @@ fn a_server_with_a_certificate_is_asked_only_where_that_is_trusted() {
     let told =
         garden.run_in(".", &[&["registry", "serve", "--dir", "seedhouse"], &wrong[..]].concat()).expect(3);
     assert_eq!(told.code(), "serve.certificate");
+}
+
+#[test]
+fn a_copy_in_front_keeps_what_was_asked_for_and_takes_nothing_in() {
+    let garden = Garden::with(&RELEASES);
+    garden.run(&["need", "rain-ledger", "moss-map"]).expect(0);
+    let packages = || garden.read("gate/bibliotax.lock").split_once("\"packages\"").unwrap().1.to_owned();
+    let locked = packages();
+    let behind = serve(&garden);
+    let begin = |more: &[&str]| {
+        let options = ["--read-through", &behind.url, "--listen", "127.0.0.1:0"];
+        Place::copy("copy").try_to_serve(&garden, &[&options, more].concat())
+    };
+    let front = begin(&["--fresh", "0"]).unwrap();
+    let forget = || {
+        for folder in ["store", "gate/shelf"] {
+            let _ = fs::remove_dir_all(garden.path(folder));
+        }
+    };
+    let need = |front: &Served| {
+        forget();
+        let _ = fs::remove_file(garden.path("gate/bibliotax.lock"));
+        project(&garden, "gate", &front.url, "gate-kiosk", "1.0.0");
+        garden.run(&["need", "rain-ledger", "moss-map"])
+    };
+    need(&front).expect(0);
+    assert_eq!(packages(), locked, "the same as from the registry itself");
+    garden.publish(&["moss-map 1.1.0"]);
+    need(&front).expect(0);
+    assert!(packages().contains("1.1.0"), "what is new behind it is new here");
+    assert!(garden.run(&["find", "moss"]).expect(0).stdout.contains("1.1.0"));
+    project(&garden, "author", &front.url, "bark-beetle", "1.0.0");
+    garden.write("author/bark.c", "int bark;\n");
+    let (status, told) = with_token(&garden, "author", &["publish"], "bibliotax-aaaa-bbbb");
+    assert!(status == 5 && told.contains("registry.read-only"), "{told}");
+
+    // Without the registry behind it: only what is allowed to be old.
+    let url = behind.url.clone();
+    drop(behind);
+    assert_eq!(garden.run(&["need", "bark-log"]).expect(5).code(), "registry.unreachable");
+    drop(front);
+    let options = ["--read-through", &url, "--listen", "127.0.0.1:0", "--stale"];
+    let front = Place::copy("copy").try_to_serve(&garden, &options).unwrap();
+    need(&front).expect(0);
+    garden.run(&["verify"]).expect(0);
+    assert!(packages().contains("1.1.0"));
+    assert!(garden.run(&["find", "moss"]).expect(0).stdout.contains("1.1.0"));
 }

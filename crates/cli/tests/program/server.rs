@@ -35,6 +35,11 @@ impl Place {
         Self { path: "seedhouse".to_owned(), option: "--dir", env: Vec::new() }
     }
 
+    /// A folder for a copy in front of a registry.
+    pub fn copy(folder: &str) -> Self {
+        Self { path: folder.to_owned(), ..Self::folder() }
+    }
+
     /// A command that can reach it.
     pub fn command(&self, garden: &Garden, folder: &str, args: &[&str]) -> Command {
         let mut command = garden.command(folder, args);

@@ -339,7 +339,8 @@ impl Client {
         self.broke_off(what)
     }
 
-    fn broke_off(&self, what: &str) -> RegistryError {
+    /// That there is no answer, or not all of one.
+    pub fn broke_off(&self, what: &str) -> RegistryError {
         let Shared { registry, base, .. } = &*self.shared;
         RegistryError::Unreachable {
             registry: registry.clone(),
@@ -370,16 +371,19 @@ impl Client {
             detail: said("detail").unwrap_or_else(|| in_words(status).to_owned()),
         };
         let is_busy = status == StatusCode::CONFLICT && wait.is_some();
+        // A copy in front of another registry has tried that one often enough.
+        let has_tried = said("code").as_deref() == Some("registry.unreachable");
         let is_passing = is_busy
-            || matches!(
-                status,
-                StatusCode::TOO_MANY_REQUESTS
-                    | StatusCode::REQUEST_TIMEOUT
-                    | StatusCode::INTERNAL_SERVER_ERROR
-                    | StatusCode::BAD_GATEWAY
-                    | StatusCode::SERVICE_UNAVAILABLE
-                    | StatusCode::GATEWAY_TIMEOUT
-            );
+            || !has_tried
+                && matches!(
+                    status,
+                    StatusCode::TOO_MANY_REQUESTS
+                        | StatusCode::REQUEST_TIMEOUT
+                        | StatusCode::INTERNAL_SERVER_ERROR
+                        | StatusCode::BAD_GATEWAY
+                        | StatusCode::SERVICE_UNAVAILABLE
+                        | StatusCode::GATEWAY_TIMEOUT
+                );
         if is_passing { Trouble::passing(error, wait) } else { Trouble::for_good(error) }
     }
 }
@@ -405,6 +409,7 @@ fn in_words(status: StatusCode) -> &'static str {
     match status {
         StatusCode::UNAUTHORIZED => "the token is not known there, has ended or was revoked",
         StatusCode::FORBIDDEN => "this token is not for that",
+        StatusCode::METHOD_NOT_ALLOWED => "it can only be read",
         status => status.canonical_reason().unwrap_or("it gives no reason"),
     }
 }

@@ -33,9 +33,9 @@ impl Foreseen {
         needs.iter().all(|(name, _)| known.contains_key(name))
     }
 
-    fn add(&self, histories: Vec<Brought>) {
+    fn add(&self, histories: Vec<(PackageName, String)>) {
         let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        known.extend(histories.into_iter().map(|(package, _, text)| (package, text)));
+        known.extend(histories);
     }
 }
 
@@ -54,11 +54,16 @@ type Brought = (PackageName, String, String);
 impl Remote {
     /// Asks for all that these needs can reach. What goes wrong is met again when it matters.
     pub fn foresee(&self, needs: &[(PackageName, Range)]) {
-        let Some(api) = self.description.api.as_ref().filter(|_| !self.client.is_offline()) else { return };
         // The same needs in narrower ranges reach nothing that they didn't reach before.
-        if self.foreseen.has_all(needs) {
-            return;
+        if !self.foreseen.has_all(needs) {
+            self.foreseen.add(self.reached_from(needs));
         }
+    }
+
+    /// The histories of all that these needs can reach, if the registry tells them at once.
+    pub fn reached_from(&self, needs: &[(PackageName, Range)]) -> Vec<(PackageName, String)> {
+        let api = self.description.api.as_ref().filter(|_| !self.client.is_offline());
+        let Some(api) = api else { return Vec::new() };
         let needs: Vec<_> =
             needs.iter().map(|(name, range)| json!({ "name": name, "range": range })).collect();
         let asked = json!({ "needs": needs }).to_string();
@@ -79,7 +84,8 @@ impl Remote {
             Ok(Answer::Same) => kept.map(|kept| kept.text),
             Ok(Answer::Missing) | Err(_) => None,
         };
-        self.foreseen.add(text.as_deref().and_then(histories).unwrap_or_default());
+        let brought = text.as_deref().and_then(histories).unwrap_or_default();
+        brought.into_iter().map(|(package, _, text)| (package, text)).collect()
     }
 }
 

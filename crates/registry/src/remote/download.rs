@@ -4,7 +4,7 @@ use std::io::{self, Read};
 
 use reqwest::blocking::Response;
 
-use super::client::Client;
+use super::client::{Client, Part};
 use crate::error::RegistryError;
 
 /// How often in a row a connection may break without having brought anything.
@@ -22,6 +22,13 @@ pub struct Download {
 }
 
 impl Download {
+    /// Begins to read a file of whatever length it says to have; `None` if it is not there.
+    pub fn open_any(client: Client, path: String) -> Result<Option<Self>, RegistryError> {
+        let Some(Part { length, body, .. }) = client.part(&path, 0)? else { return Ok(None) };
+        let length = length.ok_or_else(|| client.wrong("a file has no length"))?;
+        Ok(Some(Self { client, path, length, read: 0, response: body, breaks: 0 }))
+    }
+
     /// Begins to read a file of this length.
     pub fn open(client: Client, path: String, length: u64) -> Result<Self, RegistryError> {
         let response = client.open(&path, 0)?;

@@ -37,6 +37,13 @@ pub struct Mirror {
     plain: bool,
 }
 
+/// What a registry is called that no manifest names: as its host is.
+pub fn name_of(url: &str) -> Result<RegistryName, Failure> {
+    let host = url.split("://").nth(1).unwrap_or("registry").split(['/', ':']).next().unwrap_or_default();
+    let name = nearest_package_name(host).map(|name| name.to_string().replace('/', "-"));
+    Failure::read_word(name.as_deref().unwrap_or("registry"))
+}
+
 impl Mirror {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let begun = Instant::now();
@@ -64,13 +71,8 @@ impl Mirror {
     }
 
     fn source(&self, here: &Path) -> Result<Source, Failure> {
-        // It has no manifest to name it, so it is called as its host is.
-        let host =
-            self.from.split("://").nth(1).unwrap_or("registry").split(['/', ':']).next().unwrap_or_default();
-        let name = nearest_package_name(host).map(|name| name.to_string().replace('/', "-"));
-        let name: RegistryName = Failure::read_word(name.as_deref().unwrap_or("registry"))?;
         let declaration = RegistryDeclaration {
-            name,
+            name: name_of(&self.from)?,
             url: self.from.clone(),
             allows_plain: self.plain,
             owns: Vec::new(),

@@ -2,15 +2,23 @@
 
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
 
 use bibliotax_disk::error::At;
+use bibliotax_registry::description::DESCRIPTION;
+use bibliotax_registry::front::{Freshness, Front};
+use bibliotax_registry::keep::Keep;
+use bibliotax_registry::remote::{Network, Remote};
 use bibliotax_server::serve::{Listening, tls};
 use bibliotax_server::{Access, App, Limits};
 use serde_json::json;
 
+use super::mirror::name_of;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::kept;
+use crate::project::network;
 use crate::ui::Ui;
 
 /// Serve a registry over HTTP
@@ -19,7 +27,7 @@ use crate::ui::Ui;
 /// request is noted as a line of JSON on the standard error. Ctrl-C lets what is under way end.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  bibliotax registry serve --dir ../registry\n  bibliotax registry serve --dir ../registry --listen 0.0.0.0:443 --cert chain.pem --key key.pem"
+    after_help = "Examples:\n  bibliotax registry serve --dir ../registry\n  bibliotax registry serve --dir ../registry --listen 0.0.0.0:443 --cert chain.pem --key key.pem\n  bibliotax registry serve --read-through https://packages.seedhouse.example --dir ../copy"
 )]
 pub struct Serve {
     /// The registry's folder
@@ -29,6 +37,15 @@ pub struct Serve {
     /// AWS_SECRET_ACCESS_KEY, AWS_REGION and AWS_ENDPOINT say how it is reached
     #[arg(long, value_name = "s3://BUCKET/PREFIX", conflicts_with = "dir")]
     bucket: Option<String>,
+    /// Serve a copy in front of the registry at this URL, which keeps in DIR what was asked for once
+    #[arg(long, value_name = "URL", requires = "dir")]
+    read_through: Option<String>,
+    /// Ask the registry behind a copy again after so many seconds
+    #[arg(long, value_name = "SECONDS", default_value_t = 30, requires = "read_through")]
+    fresh: u64,
+    /// Give older answers of a copy where the registry behind it can't be reached
+    #[arg(long, requires = "read_through")]
+    stale: bool,
     /// The address and port to listen on; port 0 takes any that is free
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:8630")]
     listen: SocketAddr,
@@ -45,7 +62,7 @@ pub struct Serve {
 
 impl Serve {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
-        let registry = kept::open(self.dir.as_deref().or(self.bucket.as_deref()).unwrap_or_default(), here)?;
+        let registry = self.registry(here)?;
         if self.cert.is_none() && !self.plain && !self.listen.ip().is_loopback() {
             let failure = Failure::new(
                 "serve.plain",
@@ -80,6 +97,22 @@ impl Serve {
             listening.run(stop()).await;
             Ok(Exit::Done)
         })
+    }
+}
+
+impl Serve {
+    fn registry(&self, here: &Path) -> Result<Arc<dyn Keep>, Failure> {
+        let place = self.dir.as_deref().or(self.bucket.as_deref()).unwrap_or_default();
+        let Some(url) = &self.read_through else { return Ok(kept::open(place, here)?) };
+        let folder = here.join(place);
+        if folder.join(DESCRIPTION).exists() {
+            let what = format!("{} is a registry itself, not a copy in front of one", folder.display());
+            return Err(Failure::new("registry.not-empty", what).mend("name a folder that is new or empty"));
+        }
+        let behind = Network { cache: Some(folder.join("answers")), stale: self.stale, ..network() };
+        let remote = Remote::open(&name_of(url)?, url, false, &behind)?;
+        let freshness = Freshness { fresh: Duration::from_secs(self.fresh), stale: self.stale };
+        Ok(Arc::new(Front::new(remote, folder, freshness)?))
     }
 }
 

@@ -178,7 +178,8 @@ impl Project {
                 return Err(failure::conflict(&conflict, ways, self.searching.full));
             }
         };
-        let warnings = warnings::about(problem, manifest, &resolution, &registries.facets());
+        let mut warnings = registries.heeds();
+        warnings.extend(warnings::about(problem, manifest, &resolution, &registries.facets()));
         Ok((Lock::new(manifest, &resolution), warnings))
     }
 

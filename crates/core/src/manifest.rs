@@ -100,6 +100,8 @@ pub struct RegistryDeclaration {
     pub name: RegistryName,
     /// Where it is, as written: a path relative to the manifest's folder, or a URL.
     pub url: String,
+    /// Where copies of it are, written alike.
+    pub mirrors: Vec<String>,
     /// Whether it may be asked over a network without encryption.
     pub allows_plain: bool,
     /// The packages that come from this registry even where others hold the name, too.

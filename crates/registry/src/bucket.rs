@@ -105,6 +105,11 @@ impl Keep for Bucket {
         &self.description.facets
     }
 
+    fn redefine(&self, facets: &BTreeMap<FacetName, Facet>) -> Result<(), RegistryError> {
+        let text = Description::of_files(self.name(), facets.clone()).to_string();
+        self.objects.write(DESCRIPTION, text.len() as u64, &mut text.as_bytes())
+    }
+
     fn place(&self) -> PathBuf {
         self.objects.place()
     }

@@ -129,6 +129,9 @@ pub enum RegistryError {
     /// Lines of a file to load are wrong.
     #[error("{} of {} can't be loaded", count(faults.len()), path.display())]
     BadLines { path: PathBuf, text: String, faults: Vec<Fault> },
+    /// Neither a registry nor its mirrors answer.
+    #[error("neither the registry nor a mirror of it answers")]
+    NoMirrorAnswers,
     /// Something can only be read.
     #[error("this is a copy in front of {place}, and can only be read")]
     ReadOnly { place: String },
@@ -176,7 +179,7 @@ impl RegistryError {
             Self::NoReason => "event.no-reason",
             Self::PlainHttp { .. } => "registry.plain",
             Self::Offline { .. } => "registry.offline",
-            Self::Unreachable { .. } => "registry.unreachable",
+            Self::Unreachable { .. } | Self::NoMirrorAnswers => "registry.unreachable",
             Self::Refused { .. } => "registry.refused",
             Self::WrongAnswer { .. } => "registry.wrong-answer",
             Self::NoToken { .. } => "token.missing",

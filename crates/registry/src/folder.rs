@@ -105,6 +105,11 @@ impl Keep for Folder {
         &self.description.facets
     }
 
+    fn redefine(&self, facets: &BTreeMap<FacetName, Facet>) -> Result<(), RegistryError> {
+        let description = Description::of_files(self.name(), facets.clone());
+        Ok(write_whole(&self.root.join(DESCRIPTION), description.to_string().as_bytes())?)
+    }
+
     fn place(&self) -> PathBuf {
         self.root.clone()
     }

@@ -212,6 +212,10 @@ impl Keep for Front {
         self.remote.facets()
     }
 
+    fn redefine(&self, _: &BTreeMap<FacetName, Facet>) -> Result<(), RegistryError> {
+        Err(self.read_only())
+    }
+
     fn place(&self) -> PathBuf {
         self.remote.url().into()
     }

@@ -56,6 +56,9 @@ pub trait Keep: Send + Sync {
     /// The facets that the registry defines.
     fn facets(&self) -> &BTreeMap<FacetName, Facet>;
 
+    /// Defines these facets from the next opening on, in place of those before.
+    fn redefine(&self, facets: &BTreeMap<FacetName, Facet>) -> Result<(), RegistryError>;
+
     /// Where it is, for messages.
     fn place(&self) -> PathBuf;
 

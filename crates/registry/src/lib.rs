@@ -16,7 +16,7 @@
 //! | [`tokens`] | who may publish what to a registry that is served |
 //! | [`audit`] | all that a registry holds, read and compared |
 //! | [`find`] | searching by words, in a local database that follows the list of names |
-//! | [`mirror`] | a copy of a registry, brought up to date by what changed |
+//! | [`mirror`], [`mirrored`] | a copy of a registry, brought up to date by what changed; a registry with such copies |
 //! | [`error`] | what a registry refused |
 
 pub mod accept;
@@ -32,6 +32,7 @@ pub mod front;
 pub mod keep;
 pub mod load;
 pub mod mirror;
+pub mod mirrored;
 pub mod names;
 pub mod pack;
 pub mod piece;

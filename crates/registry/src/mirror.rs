@@ -38,6 +38,9 @@ pub fn mirror(
     patterns: &[NamePattern],
     heard: &(dyn Fn(&PackageName) + Sync),
 ) -> Result<Mirrored, RegistryError> {
+    if from.facets() != to.facets() {
+        to.redefine(from.facets())?;
+    }
     let mut names: Vec<PackageName> = from.listed()?;
     names.retain(|name| patterns.is_empty() || patterns.iter().any(|pattern| pattern.matches(name)));
     let each: Vec<(PackageName, Mirrored)> = names

@@ -80,6 +80,7 @@ impl Release {
         match registry {
             Source::Kept(kept) => self.publish(kept),
             Source::Remote(remote) => remote.publish(self),
+            Source::Mirrored(mirrored) => self.publish_to(&mirrored.itself()?),
         }
     }
 

@@ -20,6 +20,7 @@ use rayon::prelude::*;
 use crate::ahead::Ahead;
 use crate::error::RegistryError;
 use crate::find::{Found, Query};
+use crate::mirrored::Standing;
 use crate::remote::Network;
 use crate::source::Source;
 
@@ -100,9 +101,7 @@ impl Registries {
     /// Asks at once for all that these needs can reach, where that is one question instead of many.
     pub fn foresee(&self, needs: &[(PackageName, Range)]) {
         for declared in &self.sources.declared {
-            if let Source::Remote(remote) = &declared.source {
-                remote.foresee(needs);
-            }
+            declared.source.foresee(needs);
         }
     }
 
@@ -148,6 +147,16 @@ impl Registries {
             return Err(wrong());
         }
         serde_json::from_str(&text).map_err(|_| wrong())
+    }
+
+    /// Where each mirror of a registry stands with a package.
+    pub fn standings(&self, package: &PackageName, registry: &RegistryName) -> Vec<Standing> {
+        self.source(package, registry).map(|source| source.standings(package)).unwrap_or_default()
+    }
+
+    /// What people should know of who answers.
+    pub fn heeds(&self) -> Vec<String> {
+        self.sources.declared.iter().filter_map(|declared| declared.source.heed(&declared.name)).collect()
     }
 
     /// The names of all packages in all registries; for suggestions.

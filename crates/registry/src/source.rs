@@ -10,13 +10,15 @@ use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::{Facet, Facets};
 use bibliotax_core::history::History;
 use bibliotax_core::manifest::RegistryDeclaration;
-use bibliotax_core::name::{FacetName, PackageName};
+use bibliotax_core::name::{FacetName, PackageName, RegistryName};
+use bibliotax_core::range::Range;
 use jiff::Timestamp;
 
 use crate::error::RegistryError;
 use crate::find::{Found, Query, Searcher};
 use crate::folder::Folder;
 use crate::keep::{Keep, with_built_in};
+use crate::mirrored::{Mirrored, Standing};
 use crate::remote::{Network, Remote};
 use crate::standing::Change;
 
@@ -27,6 +29,8 @@ pub enum Source {
     Kept(Arc<dyn Keep>),
     /// Behind HTTP.
     Remote(Box<Remote>),
+    /// With mirrors.
+    Mirrored(Arc<Mirrored>),
 }
 
 impl Source {
@@ -37,6 +41,9 @@ impl Source {
         network: &Network,
     ) -> Result<Self, RegistryError> {
         let RegistryDeclaration { name, url, .. } = declaration;
+        if !declaration.mirrors.is_empty() {
+            return Ok(Self::Mirrored(Arc::new(Mirrored::open(declaration, project, network)?)));
+        }
         let path = match url.split_once("://") {
             Some(("file", path)) => path,
             Some(_) => {
@@ -53,6 +60,7 @@ impl Source {
         match self {
             Self::Kept(kept) => kept.name(),
             Self::Remote(remote) => remote.name(),
+            Self::Mirrored(mirrored) => mirrored.name(),
         }
     }
 
@@ -61,6 +69,7 @@ impl Source {
         match self {
             Self::Kept(kept) => kept.facets(),
             Self::Remote(remote) => remote.facets(),
+            Self::Mirrored(mirrored) => mirrored.facets(),
         }
     }
 
@@ -78,6 +87,7 @@ impl Source {
         match self {
             Self::Kept(kept) => kept.history_until(package, until),
             Self::Remote(remote) => remote.history_until(package, until),
+            Self::Mirrored(mirrored) => mirrored.ask(|source| source.history_until(package, until)),
         }
     }
 
@@ -86,6 +96,7 @@ impl Source {
         match self {
             Self::Kept(kept) => kept.open_file(&archive.sha256),
             Self::Remote(remote) => remote.open_archive(archive),
+            Self::Mirrored(mirrored) => mirrored.ask_quickest(|source| source.open_archive(archive)),
         }
     }
 
@@ -94,6 +105,7 @@ impl Source {
         match self {
             Self::Remote(remote) => remote.card_text(digest).map(Some),
             Self::Kept(kept) => kept.card_text(digest),
+            Self::Mirrored(mirrored) => mirrored.ask_quickest(|source| source.card_text(digest)),
         }
     }
 
@@ -102,6 +114,7 @@ impl Source {
         match self {
             Self::Kept(kept) => kept.history_text(package),
             Self::Remote(remote) => remote.history_text(package),
+            Self::Mirrored(mirrored) => mirrored.ask(|source| source.history_text(package)),
         }
     }
 
@@ -110,6 +123,7 @@ impl Source {
         match self {
             Self::Kept(kept) => kept.names(),
             Self::Remote(remote) => Ok(remote.listed_names()?.into_keys().collect()),
+            Self::Mirrored(mirrored) => mirrored.ask(Self::listed),
         }
     }
 
@@ -118,16 +132,14 @@ impl Source {
         match self {
             Self::Kept(kept) => change.make(&**kept, name, now),
             Self::Remote(remote) => remote.change(name, change),
+            Self::Mirrored(mirrored) => mirrored.itself()?.change(name, change, now),
         }
     }
 
     /// The names of all packages, as far as they can be had at once; for suggestions, not for work.
     pub fn names(&self) -> Vec<PackageName> {
-        match self {
-            Self::Kept(kept) => kept.names().unwrap_or_default(),
-            // Where the list can't be had, there is nothing to suggest.
-            Self::Remote(remote) => remote.listed_names().unwrap_or_default().into_keys().collect(),
-        }
+        // Where the list can't be had, there is nothing to suggest.
+        self.listed().unwrap_or_default()
     }
 
     /// Finds packages by words, and says which of their releases fit; what makes searching fast is kept below `cache`.
@@ -146,11 +158,37 @@ impl Source {
                     .find(query, facets, now)
             }
             Self::Remote(remote) => remote.find(query, facets, now),
+            Self::Mirrored(mirrored) => mirrored.ask(|source| source.find(query, facets, cache, now)),
         }
     }
 
     /// Whether it is asked over a network, where many questions at once are better than one after the other.
     pub fn is_remote(&self) -> bool {
-        matches!(self, Self::Remote(_))
+        !matches!(self, Self::Kept(_))
+    }
+
+    /// Asks at once for all that these needs can reach, where that is one question instead of many.
+    pub fn foresee(&self, needs: &[(PackageName, Range)]) {
+        match self {
+            Self::Kept(_) => {}
+            Self::Remote(remote) => remote.foresee(needs),
+            Self::Mirrored(mirrored) => mirrored.foresee(needs),
+        }
+    }
+
+    /// Where each mirror stands with a package.
+    pub fn standings(&self, package: &PackageName) -> Vec<Standing> {
+        match self {
+            Self::Mirrored(mirrored) => mirrored.standings(package),
+            Self::Kept(_) | Self::Remote(_) => Vec::new(),
+        }
+    }
+
+    /// What people should know of who answers for the registry of this name.
+    pub fn heed(&self, registry: &RegistryName) -> Option<String> {
+        match self {
+            Self::Mirrored(mirrored) => mirrored.heed(registry.as_str()),
+            Self::Kept(_) | Self::Remote(_) => None,
+        }
     }
 }

@@ -1,5 +1,6 @@
 //! `demo`: the whole story on the data of a made-up garden.
 
+mod served;
 mod story;
 mod world;
 

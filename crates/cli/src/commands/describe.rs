@@ -1,5 +1,6 @@
 //! `describe`: all that is known of a package, before it is needed or after.
 
+mod mirrors;
 mod parts;
 
 use std::path::Path;
@@ -12,6 +13,7 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::{Catalogue, Listing};
 use bibliotax_core::spoken;
 use bibliotax_core::version::Version;
+use bibliotax_registry::mirrored::Standing;
 use bibliotax_registry::registries::Registries;
 use serde_json::json;
 
@@ -63,9 +65,20 @@ impl Describe {
         let card = registries.card(&name, &listing.source, &release.entry.card)?;
         let lock = project.sound_lock().ok().flatten();
         let notes = notes(&registries, &listing, release);
+        let mirrors = registries.standings(&name, &listing.source);
+        registries.heeds().iter().for_each(|heed| ui.warn(heed));
         let (places, facets) = (places.as_slice(), facets.as_ref());
-        let described =
-            Described { ui, listing: &listing, release, card: &card, places, facets, lock, notes: &notes };
+        let described = Described {
+            ui,
+            listing: &listing,
+            release,
+            card: &card,
+            places,
+            facets,
+            lock,
+            notes: &notes,
+            mirrors: &mirrors,
+        };
         described.show(self.releases);
         described.report();
         Ok(Exit::Done)
@@ -126,6 +139,8 @@ struct Described<'a> {
     lock: Option<&'a Lock>,
     /// What the last other releases say of what changed, the newest first.
     notes: &'a [(Version, String)],
+    /// Where the registry's mirrors stand with it.
+    mirrors: &'a [Standing],
 }
 
 impl Described<'_> {
@@ -149,6 +164,7 @@ impl Described<'_> {
         parts::show_files(self.ui, card, &self.release.entry, self.places, self.facets);
         parts::show_steps(self.ui, card);
         self.show_releases(all_releases);
+        mirrors::show(self.ui, self.mirrors);
         if !self.notes.is_empty() {
             self.ui.answer(format!("\n{}", styled(style::STRONG, "what changed")));
             let row = |(version, text): &(Version, String)| vec![format!(" {version}"), clean(text)];
@@ -172,6 +188,7 @@ impl Described<'_> {
                 card.license.as_ref().map_or("not stated".into(), |license| clean(&license.to_string())),
             ),
             ("published", format!("{} in {}", card.published.strftime("%Y-%m-%d"), self.listing.source)),
+            ("tags", list(card.tags.iter().map(ToString::to_string).collect())),
             ("homepage", text(&card.homepage)),
             ("repository", text(&card.repository)),
             ("family", card.family.as_ref().map(ToString::to_string).unwrap_or_default()),
@@ -267,7 +284,7 @@ impl Described<'_> {
             json!({ "card": self.card, "source": self.listing.source,
             "fits": fits.collect::<serde_json::Map<_, _>>(), "releases": releases.collect::<Vec<_>>(),
             "notes": self.notes.iter().map(|(version, text)| json!({ "version": version, "text": text })).collect::<Vec<_>>(),
-            "manifest": self.line() }),
+            "mirrors": mirrors::as_json(self.mirrors), "manifest": self.line() }),
         );
     }
 }

@@ -54,6 +54,7 @@ impl Find {
             Some(error) => ui.warn(error.to_string()),
             None => {}
         }
+        registries.heeds().iter().for_each(|heed| ui.warn(heed));
         all.sort();
         self.show(ui, &all, &query);
         ui.report("find", all.as_json(&query));

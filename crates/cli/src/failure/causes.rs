@@ -48,7 +48,7 @@ impl From<RegistryError> for Failure {
                 "write `https://`, or `plain = true` with the registry if the way there is your own"
             }
             E::Offline { .. } => "ask for it once with a network: it is kept from then on",
-            E::Unreachable { .. } => {
+            E::Unreachable { .. } | E::NoMirrorAnswers => {
                 "check the network and the URL; nothing was changed, and with BIBLIOTAX_OFFLINE=1 what was asked for before is enough"
             }
             E::WrongAnswer { .. } => "check the URL; if it is right, tell the registry's keepers",

@@ -14,6 +14,7 @@ mod help;
 mod locks;
 mod manifests;
 mod many_at_once;
+mod mirrors;
 mod needs_in_full;
 mod parts;
 mod ready;

@@ -30,7 +30,7 @@ const TOP_KEYS: [&str; 12] = [
     "card",
 ];
 const PROJECT_KEYS: [&str; 3] = ["name", "version", "license"];
-const REGISTRY_KEYS: [&str; 3] = ["url", "owns", "plain"];
+const REGISTRY_KEYS: [&str; 4] = ["url", "mirrors", "owns", "plain"];
 
 /// Keys that the format reserves and that this version does not act on: told apart from typing errors.
 const LATER_KEYS: [&str; 4] = ["tasks", "workspace", "shared", "replace"];
@@ -117,8 +117,8 @@ impl Reader {
 
     fn registry(&mut self, key: &Key, item: &Item) -> Option<RegistryDeclaration> {
         let name: Option<RegistryName> = self.name(key);
-        let (url, owns, allows_plain) = match item.as_table_like() {
-            None => (self.text(item, key.get())?, Vec::new(), false),
+        let (url, mirrors, owns, allows_plain) = match item.as_table_like() {
+            None => (self.text(item, key.get())?, Vec::new(), Vec::new(), false),
             Some(table) => {
                 self.only_known(table, "a registry", &REGISTRY_KEYS, &[]);
                 let Some(url) = table.get("url") else {
@@ -131,10 +131,12 @@ impl Reader {
                     return None;
                 };
                 let plain = table.get("plain").is_some_and(|item| self.flag(item, "plain"));
-                (self.text(url, "url")?, self.texts(table, "owns").unwrap_or_default(), plain)
+                let [mirrors, owns] =
+                    ["mirrors", "owns"].map(|key| self.texts(table, key).unwrap_or_default());
+                (self.text(url, "url")?, mirrors, owns, plain)
             }
         };
         let owns = owns.into_iter().map(NamePattern).collect();
-        Some(RegistryDeclaration { name: name?, url, owns, allows_plain, span: key_span(key) })
+        Some(RegistryDeclaration { name: name?, url, mirrors, owns, allows_plain, span: key_span(key) })
     }
 }

@@ -1,33 +1,36 @@
 //! The story that the demo tells: what a person does, each command shown and really run.
 
 use std::fs;
-use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
+use std::process::{Command, Stdio};
 
 use bibliotax_disk::error::At;
 use bibliotax_disk::tree::remove;
 use bibliotax_disk::write::make_folder;
 
+use super::served::Served;
 use super::world::World;
 use crate::failure::Failure;
 use crate::ui::{Ui, style, styled};
 
 const GATE: &str = "fernhollow/gate-kiosk";
 const HAND: &str = "fernhollow/hand-unit";
+const CORE: &str = "fernhollow/valve-core";
 const VISITOR: &str = "visitor";
 const COLLEAGUE: &str = "colleague/gate-kiosk";
 
 /// Tells the story in a world that was just built.
 pub fn tell(ui: &Ui, world: &World) -> Result<(), Failure> {
-    let teller = Teller { ui, world };
+    let served = Served::start(ui, world)?;
+    let teller = Teller { ui, world, served };
     teller.declare()?;
     teller.share()?;
     teller.change()?;
     teller.fit()?;
     teller.check()?;
     teller.supply()?;
-    teller.serve()?;
+    teller.browse()?;
+    teller.settle()?;
     teller.close();
     Ok(())
 }
@@ -35,18 +38,21 @@ pub fn tell(ui: &Ui, world: &World) -> Result<(), Failure> {
 struct Teller<'a> {
     ui: &'a Ui,
     world: &'a World,
+    served: Served,
 }
 
 impl Teller<'_> {
     fn declare(&self) -> Result<(), Failure> {
         self.heading("A project declares what it needs");
-        let registries = ["seedhouse", "fernhollow"].map(|name| format!("{name}=../../registries/{name}"));
+        let registries = self.served.each().map(|(name, url)| format!("{name}={url}"));
         self.run(
             GATE,
             &["init", "--name", GATE, "--registry", &registries[0], "--registry", &registries[1]],
             0,
         )?;
         self.show(GATE, "bibliotax.toml", 13)?;
+        self.text("What is there? A slip of the finger does no harm.");
+        self.run(GATE, &["find", "soil", "sensr"], 0)?;
         self.text(
             "A version that is already in the field, exactly; then whatever is newest and goes with it.",
         );
@@ -118,24 +124,43 @@ impl Teller<'_> {
 
     fn supply(&self) -> Result<(), Failure> {
         self.heading("An author publishes");
-        let author = "fernhollow/valve-core";
+        let (author, registry) = (CORE, "../../registries/fernhollow");
         self.run(author, &["publish", "fernhollow", "--dry-run"], 0)?;
-        self.run(author, &["publish", "fernhollow"], 0)
+        self.text("Whoever publishes needs a token; nobody else can.");
+        self.run(author, &["publish", "fernhollow"], 2)?;
+        self.text("The registry's keepers make one, and the author keeps it in a variable.");
+        let wish = ["registry", "token", "create", registry, "the author", "--package", "fernhollow/*"];
+        self.shell(&format!("export BIBLIOTAX_TOKEN_FERNHOLLOW=$(bibliotax {} --quiet)", words(&wish)));
+        let token = self.said(author, &[&wish[..], &["--quiet"]].concat())?;
+        self.run_with(author, &["publish", "fernhollow"], &[("BIBLIOTAX_TOKEN_FERNHOLLOW", &token)], 0)
     }
 
-    fn serve(&self) -> Result<(), Failure> {
-        self.heading("A registry is served to others");
-        let folder = self.world.root.join("registries/seedhouse");
-        self.shell("bibliotax registry serve --dir registries/seedhouse");
-        let server = Server::start(&folder)?;
-        self.ui.say(format!("serving seedhouse at {}", server.url));
-        self.text("A visitor has nothing but the address.");
+    fn browse(&self) -> Result<(), Failure> {
+        self.heading("Others come with nothing but the address");
+        let [(_, seedhouse), _] = self.served.each();
+        self.text(&format!("In a browser it is {seedhouse}. In a new project:"));
         make_folder(&self.path(VISITOR))?;
-        let registry = format!("seedhouse={}", server.url);
-        self.run(VISITOR, &["init", "--name", "visitor", "--registry", &registry], 0)?;
-        self.run(VISITOR, &["need", "rain-ledger", "2"], 0)?;
-        self.text("Whoever publishes needs a token; nobody else can.");
-        self.run(VISITOR, &["withdraw", "rain-ledger", "2.6.1", "--reason", "for fun"], 2)
+        let registry = format!("seedhouse={seedhouse}");
+        self.run(VISITOR, &["init", "--name", VISITOR, "--registry", &registry], 0)?;
+        self.run(VISITOR, &["describe", "rain-ledger"], 0)?;
+        self.run(VISITOR, &["need", "rain-ledger", "2"], 0)
+    }
+
+    /// Lets the projects name the registries' folders, for the servers end with the story.
+    fn settle(&self) -> Result<(), Failure> {
+        for project in [GATE, HAND, CORE, COLLEAGUE, VISITOR] {
+            let path = self.path(project).join("bibliotax.toml");
+            let mut text = fs::read_to_string(&path).at("read", &path)?;
+            for (name, url) in self.served.each() {
+                let folder = if project == VISITOR { "../registries" } else { "../../registries" };
+                text = text.replace(url, &format!("{folder}/{name}"));
+            }
+            fs::write(&path, text).at("write", &path)?;
+            if path.with_file_name("bibliotax.lock").exists() {
+                self.said(project, &["resolve", "--quiet"])?;
+            }
+        }
+        Ok(())
     }
 
     fn close(&self) {
@@ -148,7 +173,10 @@ impl Teller<'_> {
             format!("cd {}", quoted(&self.path(GATE))),
             "bibliotax --help".to_owned(),
         ];
-        self.ui.say("The garden stays as it is now. The next lines bring you into it, without touching your own store:");
+        self.ui.say(
+            "The garden stays, and its projects name the registries' folders from now on: the servers end with the story. \
+             The next lines bring you into it, without touching your own store:",
+        );
         lines.iter().for_each(|line| self.ui.say(format!("  {line}")));
     }
 
@@ -168,11 +196,19 @@ impl Teller<'_> {
 
     /// Shows a command and runs it as a process of its own; anything but the expected end is a defect.
     fn run(&self, project: &str, args: &[&str], expected: i32) -> Result<(), Failure> {
-        let words: Vec<String> = args.iter().map(|word| shown(word)).collect();
-        self.shell(&format!("bibliotax {}", words.join(" ")));
-        let program = std::env::current_exe().at("find", "the program")?;
-        let mut command = Command::new(&program);
-        command.args(args).current_dir(self.path(project)).env("BIBLIOTAX_STORE", self.world.store());
+        self.run_with(project, args, &[], expected)
+    }
+
+    fn run_with(
+        &self,
+        project: &str,
+        args: &[&str],
+        variables: &[(&str, &str)],
+        expected: i32,
+    ) -> Result<(), Failure> {
+        self.shell(&format!("bibliotax {}", words(args)));
+        let (program, mut command) = self.command(project, args)?;
+        command.envs(variables.iter().copied());
         if self.ui.is_json() || self.ui.is_quiet() {
             command.stdout(Stdio::null()).stderr(Stdio::null());
         }
@@ -180,9 +216,28 @@ impl Teller<'_> {
         if status.code() == Some(expected) {
             return Ok(());
         }
-        let message = format!("`bibliotax {}` ended with {status} instead of {expected}", words.join(" "));
-        Err(Failure::new("defect", message)
-            .mend(format!("the demo's folder is {}", self.world.root.display())))
+        Err(self.defect(&format!("`bibliotax {}` ended with {status} instead of {expected}", words(args))))
+    }
+
+    /// Runs a command without showing it; what it said.
+    fn said(&self, project: &str, args: &[&str]) -> Result<String, Failure> {
+        let (program, mut command) = self.command(project, args)?;
+        let output = command.output().at("run", &program)?;
+        if !output.status.success() {
+            return Err(self.defect(&format!("`bibliotax {}` ended with {}", words(args), output.status)));
+        }
+        Ok(String::from_utf8_lossy(&output.stdout).trim().to_owned())
+    }
+
+    fn command(&self, project: &str, args: &[&str]) -> Result<(PathBuf, Command), Failure> {
+        let program = std::env::current_exe().at("find", "the program")?;
+        let mut command = Command::new(&program);
+        command.args(args).current_dir(self.path(project)).env("BIBLIOTAX_STORE", self.world.store());
+        Ok((program, command))
+    }
+
+    fn defect(&self, what: &str) -> Failure {
+        Failure::new("defect", what).mend(format!("the demo's folder is {}", self.world.root.display()))
     }
 
     fn show(&self, project: &str, file: &str, lines: usize) -> Result<(), Failure> {
@@ -213,46 +268,6 @@ impl Teller<'_> {
     }
 }
 
-/// A server of the demo's own, which ends with the story.
-struct Server {
-    child: Child,
-    url: String,
-}
-
-impl Server {
-    fn start(registry: &Path) -> Result<Self, Failure> {
-        let program = std::env::current_exe().at("find", "the program")?;
-        let mut command = Command::new(&program);
-        command.args([
-            "registry",
-            "serve",
-            "--quiet",
-            "--format",
-            "json",
-            "--listen",
-            "127.0.0.1:0",
-            "--dir",
-        ]);
-        let mut child =
-            command.arg(registry).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().at("run", &program)?;
-        let mut line = String::new();
-        if let Some(said) = child.stdout.take() {
-            BufReader::new(said).read_line(&mut line).at("hear", &program)?;
-        }
-        let said: serde_json::Value = serde_json::from_str(&line).unwrap_or_default();
-        let url = said["url"].as_str().unwrap_or_default().to_owned();
-        Ok(Self { child, url })
-    }
-}
-
-impl Drop for Server {
-    fn drop(&mut self) {
-        // It may have ended by itself; then there is nothing to end.
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-    }
-}
-
 /// Path and digest of every file below a folder, hidden ones at its top aside.
 fn digests(folder: &Path) -> Result<Vec<(PathBuf, bibliotax_core::digest::Digest)>, Failure> {
     let mut found = Vec::new();
@@ -273,6 +288,11 @@ fn digests(folder: &Path) -> Result<Vec<(PathBuf, bibliotax_core::digest::Digest
     }
     found.sort();
     Ok(found)
+}
+
+/// Words as a shell wants them.
+fn words(words: &[&str]) -> String {
+    words.iter().map(|word| shown(word)).collect::<Vec<_>>().join(" ")
 }
 
 /// A word as a shell wants it.

@@ -74,6 +74,7 @@ impl Mirror {
         let declaration = RegistryDeclaration {
             name: name_of(&self.from)?,
             url: self.from.clone(),
+            mirrors: Vec::new(),
             allows_plain: self.plain,
             owns: Vec::new(),
             span: 0..0,

@@ -1,0 +1,271 @@
+//! A registry with mirrors: asked itself as long as it can be reached, its files taken from whoever is quickest.
+//!
+//! All are opened at once. What is newest is known to the registry alone, so histories come from a mirror only where the
+//! registry doesn't answer; files have digests that everybody checks, so they may come from anywhere.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use bibliotax_core::facet::Facet;
+use bibliotax_core::manifest::RegistryDeclaration;
+use bibliotax_core::name::{FacetName, PackageName};
+use bibliotax_core::range::Range;
+use jiff::Timestamp;
+
+use crate::error::RegistryError;
+use crate::remote::Network;
+use crate::source::Source;
+
+/// How much longer than its quickest mirror the registry may take.
+const GRACE: Duration = Duration::from_secs(3);
+
+/// A registry with its mirrors.
+pub struct Mirrored {
+    urls: Vec<String>,
+    name: String,
+    facets: BTreeMap<FacetName, Facet>,
+    places: Arc<Places>,
+    /// The place that is asked; the registry itself is the first.
+    leading: AtomicUsize,
+    /// The place that answered first.
+    quickest: usize,
+}
+
+/// The places as far as they are opened.
+struct Places {
+    opened: Mutex<Vec<Opening>>,
+    changed: Condvar,
+}
+
+enum Opening {
+    UnderWay,
+    Open(Source),
+    /// Why it couldn't be opened; nothing once that was told.
+    Failed(Option<RegistryError>),
+}
+
+/// Where a mirror stands with a package.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Standing {
+    /// The mirror.
+    pub url: String,
+    /// How it stands.
+    pub lag: Lag,
+}
+
+/// How a mirror stands with a package.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Lag {
+    /// It has all that the registry has.
+    None,
+    /// It lacks so many events, the first of which happened then.
+    Behind(usize, Option<Timestamp>),
+    /// It doesn't have the package at all.
+    Missing,
+    /// It has something else than the registry.
+    Other,
+    /// It can't be asked.
+    Away,
+}
+
+impl Mirrored {
+    /// Opens a registry and its mirrors, all at once.
+    pub fn open(
+        declaration: &RegistryDeclaration,
+        project: &Path,
+        network: &Network,
+    ) -> Result<Self, RegistryError> {
+        let urls: Vec<String> = [&declaration.url].into_iter().chain(&declaration.mirrors).cloned().collect();
+        let opened = Mutex::new(urls.iter().map(|_| Opening::UnderWay).collect());
+        let places = Arc::new(Places { opened, changed: Condvar::new() });
+        for (number, url) in urls.iter().enumerate() {
+            let declaration =
+                RegistryDeclaration { url: url.clone(), mirrors: Vec::new(), ..declaration.clone() };
+            let (places, project, network) = (Arc::clone(&places), project.to_owned(), network.clone());
+            thread::spawn(move || {
+                let opening = match Source::open(&declaration, &project, &network) {
+                    Ok(source) => Opening::Open(source),
+                    Err(error) => Opening::Failed(Some(error)),
+                };
+                places.lock()[number] = opening;
+                places.changed.notify_all();
+            });
+        }
+        let (leading, quickest) = places.first_that_answers()?;
+        let source = places.wait_for(leading)?;
+        let (name, facets) = (source.name().to_owned(), source.facets().clone());
+        Ok(Self { urls, name, facets, places, leading: AtomicUsize::new(leading), quickest })
+    }
+
+    /// Asks the registry, or a mirror where it can't be reached.
+    pub fn ask<T>(&self, ask: impl Fn(&Source) -> Result<T, RegistryError>) -> Result<T, RegistryError> {
+        let leading = self.leading.load(Ordering::Relaxed);
+        let error = match ask(&self.places.wait_for(leading)?) {
+            Err(error @ RegistryError::Unreachable { .. }) => error,
+            answer => return answer,
+        };
+        for other in (0..self.urls.len()).filter(|other| *other != leading) {
+            if let Ok(answer) = self.places.wait_for(other).and_then(|source| ask(&source)) {
+                self.leading.store(other, Ordering::Relaxed);
+                return Ok(answer);
+            }
+        }
+        Err(error)
+    }
+
+    /// The name that the registry gives itself.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// The facets that the registry defines.
+    pub fn facets(&self) -> &BTreeMap<FacetName, Facet> {
+        &self.facets
+    }
+
+    /// The registry itself, for what no mirror can do.
+    pub fn itself(&self) -> Result<Source, RegistryError> {
+        self.places.wait_for(0)
+    }
+
+    /// Asks at once for all that these needs can reach.
+    pub fn foresee(&self, needs: &[(PackageName, Range)]) {
+        if let Ok(source) = self.places.wait_for(self.leading.load(Ordering::Relaxed)) {
+            source.foresee(needs);
+        }
+    }
+
+    /// Asks whoever is quickest for something that everybody checks, or whoever has it.
+    pub fn ask_quickest<T>(
+        &self,
+        ask: impl Fn(&Source) -> Result<T, RegistryError>,
+    ) -> Result<T, RegistryError> {
+        let mut failed = None;
+        let rest = (0..self.urls.len()).filter(|place| *place != self.quickest);
+        for place in [self.quickest].into_iter().chain(rest) {
+            match self.places.wait_for(place).and_then(|source| ask(&source)) {
+                Ok(answer) => return Ok(answer),
+                Err(error) => failed = failed.or(Some(error)),
+            }
+        }
+        Err(failed.unwrap_or_else(|| self.places.failure(0)))
+    }
+
+    /// What people should know of who answers.
+    pub fn heed(&self, registry: &str) -> Option<String> {
+        let leading = self.leading.load(Ordering::Relaxed);
+        (leading > 0).then(|| {
+            format!("{registry} doesn't answer; its mirror {} does, and may lag behind", self.urls[leading])
+        })
+    }
+
+    /// Where each mirror stands with a package; nothing where the registry itself doesn't answer.
+    pub fn standings(&self, package: &PackageName) -> Vec<Standing> {
+        let Ok(theirs) = self.itself().and_then(|source| source.history_text(package)) else {
+            return Vec::new();
+        };
+        let theirs = theirs.unwrap_or_default();
+        let standing = |place: usize| {
+            let ours = self.places.wait_for(place).and_then(|source| source.history_text(package));
+            let lag = ours.map_or(Lag::Away, |ours| lag(&theirs, ours.as_deref()));
+            Standing { url: self.urls[place].clone(), lag }
+        };
+        (1..self.urls.len()).map(standing).collect()
+    }
+}
+
+impl Places {
+    fn lock(&self) -> MutexGuard<'_, Vec<Opening>> {
+        self.opened.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Who is to be asked, and who was quickest: the registry itself, unless it fails or lets wait where a mirror doesn't.
+    fn first_that_answers(&self) -> Result<(usize, usize), RegistryError> {
+        let mut opened = self.lock();
+        let mut mirror: Option<(usize, Instant)> = None;
+        loop {
+            if mirror.is_none() {
+                let first = opened.iter().position(|opening| matches!(opening, Opening::Open(_)));
+                mirror = first.map(|place| (place, Instant::now()));
+            }
+            let waits = mirror.map(|(_, since)| GRACE.saturating_sub(since.elapsed()));
+            match (&opened[0], mirror) {
+                (Opening::Open(_), quickest) => return Ok((0, quickest.map_or(0, |(place, _)| place))),
+                (Opening::Failed(_), Some((place, _))) => return Ok((place, place)),
+                (Opening::UnderWay, Some((place, _))) if waits == Some(Duration::ZERO) => {
+                    return Ok((place, place));
+                }
+                _ => {}
+            }
+            if opened.iter().all(|opening| matches!(opening, Opening::Failed(_))) {
+                drop(opened);
+                return Err(self.failure(0));
+            }
+            let waited = self.changed.wait_timeout(opened, waits.unwrap_or(GRACE));
+            opened = waited.unwrap_or_else(PoisonError::into_inner).0;
+        }
+    }
+
+    /// A place once it is opened.
+    fn wait_for(&self, place: usize) -> Result<Source, RegistryError> {
+        let mut opened = self.lock();
+        loop {
+            match &opened[place] {
+                Opening::Open(source) => return Ok(source.clone()),
+                Opening::Failed(_) => break,
+                Opening::UnderWay => {
+                    opened = self.changed.wait(opened).unwrap_or_else(PoisonError::into_inner);
+                }
+            }
+        }
+        drop(opened);
+        Err(self.failure(place))
+    }
+
+    /// Why a place couldn't be opened.
+    fn failure(&self, place: usize) -> RegistryError {
+        match &mut self.lock()[place] {
+            Opening::Failed(error) => error.take().unwrap_or(RegistryError::NoMirrorAnswers),
+            Opening::Open(_) | Opening::UnderWay => RegistryError::NoMirrorAnswers,
+        }
+    }
+}
+
+/// How a history lags behind another one.
+fn lag(theirs: &str, ours: Option<&str>) -> Lag {
+    let Some(ours) = ours else { return if theirs.is_empty() { Lag::None } else { Lag::Missing } };
+    let Some(missing) = theirs.strip_prefix(ours) else { return Lag::Other };
+    let mut lines = missing.lines().filter(|line| !line.is_empty());
+    let Some(first) = lines.next() else { return Lag::None };
+    let first: serde_json::Value = serde_json::from_str(first).unwrap_or_default();
+    let at = first["published"].as_str().or(first["at"].as_str()).and_then(|at| at.parse().ok());
+    Lag::Behind(1 + lines.count(), at)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_history_lags_by_the_events_that_it_lacks() {
+        let one = "{\"event\":\"release\",\"published\":\"2026-01-01T00:00:00Z\"}\n";
+        let two = "{\"event\":\"withdrawn\",\"at\":\"2026-02-01T00:00:00Z\"}\n";
+        let both = format!("{one}{two}");
+        let at = |text: &str| Some(text.parse().unwrap());
+        for (theirs, ours, wanted) in [
+            (both.as_str(), Some(both.as_str()), Lag::None),
+            (&both, Some(one), Lag::Behind(1, at("2026-02-01T00:00:00Z"))),
+            (&both, Some(""), Lag::Behind(2, at("2026-01-01T00:00:00Z"))),
+            (&both, None, Lag::Missing),
+            ("", None, Lag::None),
+            (one, Some(&both), Lag::Other),
+            (&both, Some(two), Lag::Other),
+        ] {
+            assert_eq!(lag(theirs, ours), wanted, "{ours:?}");
+        }
+    }
+}

@@ -3,6 +3,7 @@
 //! The database follows the list: it knows how far it has read, and what stood just before, so that it reads on where the
 //! list only grew and begins anew where it didn't. It can be thrown away at any time.
 
+use std::collections::{HashMap, HashSet};
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -25,6 +26,12 @@ const PIECE: usize = 4 << 20;
 /// How many bytes before the place up to which it was read tell a list that grew from another one.
 const TAIL: u64 = 64;
 
+/// How much of the database is kept in memory, in KiB.
+const CACHE: i64 = 64 << 10;
+
+/// Most packages whose uses are counted before they are written.
+const COUNTED: usize = 200_000;
+
 /// How long to wait for another process that brings the database up to date.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -36,7 +43,8 @@ const TABLES: &str = "
     CREATE TABLE uses (name TEXT PRIMARY KEY, count INTEGER NOT NULL) WITHOUT ROWID;
     CREATE INDEX uses_by_count ON uses (count);
     CREATE VIRTUAL TABLE words USING fts5 (name, tags, summary, content='', contentless_delete=1,
-        tokenize='unicode61', prefix='2 3');
+        tokenize='unicode61');
+    INSERT INTO words (words, rank) VALUES ('hashsize', 16777216);
     CREATE TABLE terms (id INTEGER PRIMARY KEY, term TEXT NOT NULL UNIQUE);
     CREATE TABLE grams (gram TEXT NOT NULL, term_id INTEGER NOT NULL, PRIMARY KEY (gram, term_id)) WITHOUT ROWID;
 ";
@@ -82,6 +90,7 @@ impl Index {
         database.busy_timeout(PATIENCE)?;
         database.pragma_update(None, "journal_mode", "wal")?;
         database.pragma_update(None, "synchronous", "normal")?;
+        database.pragma_update(None, "cache_size", -CACHE)?;
         let making = database.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
         match making.pragma_query_value(None, "user_version", |row| row.get::<_, i64>(0))? {
             FORM => {}
@@ -127,12 +136,13 @@ impl Index {
             return Ok(true);
         }
         let mut read = since.clone();
+        let mut noting = Noting { adding: &adding, seen: HashSet::new(), uses: HashMap::new() };
         loop {
             let whole = whole_frames(&open);
             let mut failed = Ok(());
             read_lines(&open[..whole], |named| {
                 if failed.is_ok() {
-                    failed = note(&adding, &named);
+                    failed = noting.note(&named);
                 }
             });
             failed.map_err(|error| broken(&path, &error))?;
@@ -145,6 +155,7 @@ impl Index {
             }
             more = fill(&mut open, &mut list).map_err(|error| wrong(&path, error))?;
         }
+        noting.flush_uses().map_err(|error| broken(&path, &error))?;
         let set = adding.execute("UPDATE state SET read_up_to = ?, tail = ?", params![read.bytes, read.tail]);
         set.and_then(|_| adding.commit()).map_err(|error| broken(&path, &error))?;
         Ok(true)
@@ -203,35 +214,72 @@ impl Index {
     }
 }
 
-/// Takes in what a line says, in place of what an earlier one said.
-fn note(adding: &Transaction<'_>, named: &Named) -> rusqlite::Result<()> {
-    let name = named.name.as_str();
-    let known = "SELECT id, line FROM packages WHERE name = ?";
-    let known = adding
-        .prepare_cached(known)?
-        .query_row([name], |row| Ok((row.get::<_, i64>(0)?, row.get::<_, String>(1)?)));
-    // Texts: nothing that could fail to be JSON.
-    let line = serde_json::to_string(named).unwrap_or_default();
-    let id = match known.optional()? {
-        Some((id, before)) => {
-            adding.prepare_cached("UPDATE packages SET line = ? WHERE id = ?")?.execute(params![line, id])?;
-            adding.prepare_cached("DELETE FROM words WHERE rowid = ?")?.execute([id])?;
-            let before = serde_json::from_str::<Named>(&before).map(|named| named.needs).unwrap_or_default();
-            count_uses(adding, id, &before, -1)?;
-            id
+/// Takes lines in.
+struct Noting<'t> {
+    adding: &'t Transaction<'t>,
+    /// Words whose spelling is known.
+    seen: HashSet<String>,
+    /// By how much more or fewer packages need each.
+    uses: HashMap<PackageName, i64>,
+}
+
+impl Noting<'_> {
+    /// Takes in what a line says, in place of what an earlier one said.
+    fn note(&mut self, named: &Named) -> rusqlite::Result<()> {
+        let (adding, name) = (self.adding, named.name.as_str());
+        let known = "SELECT id, line FROM packages WHERE name = ?";
+        let read = |row: &rusqlite::Row<'_>| Ok((row.get::<_, i64>(0)?, row.get::<_, String>(1)?));
+        let known = adding.prepare_cached(known)?.query_row([name], read).optional()?;
+        // Texts: nothing that could fail to be JSON.
+        let line = serde_json::to_string(named).unwrap_or_default();
+        let id = match known {
+            Some((id, before)) => {
+                adding
+                    .prepare_cached("UPDATE packages SET line = ? WHERE id = ?")?
+                    .execute(params![line, id])?;
+                adding.prepare_cached("DELETE FROM words WHERE rowid = ?")?.execute([id])?;
+                let before = serde_json::from_str::<Named>(&before).map(|named| named.needs);
+                self.count_uses(id, &before.unwrap_or_default(), -1)?;
+                id
+            }
+            None => {
+                let insert = "INSERT INTO packages (name, line) VALUES (?, ?)";
+                adding.prepare_cached(insert)?.insert(params![name, line])?
+            }
+        };
+        self.count_uses(id, &named.needs, 1)?;
+        let words = words_of_name(name);
+        let tags: Vec<&str> = named.tags.iter().map(Tag::as_str).collect();
+        let (tags, summary) = (tags.join(" "), named.summary.as_deref().unwrap_or_default());
+        let insert = "INSERT INTO words (rowid, name, tags, summary) VALUES (?, ?, ?, ?)";
+        adding.prepare_cached(insert)?.execute(params![id, words, tags, summary])?;
+        spelling::learn(adding, &[&words, &tags, summary], &mut self.seen)
+    }
+
+    fn count_uses(&mut self, id: i64, needs: &[PackageName], by: i64) -> rusqlite::Result<()> {
+        let link = if by > 0 {
+            "INSERT OR IGNORE INTO needs VALUES (?, ?)"
+        } else {
+            "DELETE FROM needs WHERE needed = ? AND by_id = ?"
+        };
+        for need in needs {
+            self.adding.prepare_cached(link)?.execute(params![need.as_str(), id])?;
+            *self.uses.entry(need.clone()).or_default() += by;
         }
-        None => {
-            let insert = "INSERT INTO packages (name, line) VALUES (?, ?)";
-            adding.prepare_cached(insert)?.insert(params![name, line])?
+        if self.uses.len() > COUNTED { self.flush_uses() } else { Ok(()) }
+    }
+
+    fn flush_uses(&mut self) -> rusqlite::Result<()> {
+        let count = "INSERT INTO uses VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET count = count + ?2";
+        let mut count = self.adding.prepare_cached(count)?;
+        // In the order in which they are kept, so that neighbours are written together.
+        let mut uses: Vec<(PackageName, i64)> = self.uses.drain().collect();
+        uses.sort_unstable();
+        for (name, by) in uses.into_iter().filter(|(_, by)| *by != 0) {
+            count.execute(params![name.as_str(), by])?;
         }
-    };
-    count_uses(adding, id, &named.needs, 1)?;
-    let words = words_of_name(name);
-    let tags: Vec<&str> = named.tags.iter().map(Tag::as_str).collect();
-    let (tags, summary) = (tags.join(" "), named.summary.as_deref().unwrap_or_default());
-    let insert = "INSERT INTO words (rowid, name, tags, summary) VALUES (?, ?, ?, ?)";
-    adding.prepare_cached(insert)?.execute(params![id, words, tags, summary])?;
-    spelling::learn(adding, &[&words, &tags, summary])
+        Ok(())
+    }
 }
 
 /// A name's words, and those of its segments written as one.
@@ -240,20 +288,6 @@ fn words_of_name(name: &str) -> String {
     let joined =
         name.split('/').filter(|segment| segment.contains('-')).map(|segment| segment.replace('-', ""));
     joined.fold(words, |words, joined| words + " " + &joined)
-}
-
-fn count_uses(adding: &Transaction<'_>, id: i64, needs: &[PackageName], by: i64) -> rusqlite::Result<()> {
-    let link = if by > 0 {
-        "INSERT OR IGNORE INTO needs VALUES (?, ?)"
-    } else {
-        "DELETE FROM needs WHERE needed = ? AND by_id = ?"
-    };
-    for need in needs {
-        adding.prepare_cached(link)?.execute(params![need.as_str(), id])?;
-        let count = "INSERT INTO uses VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET count = count + ?2";
-        adding.prepare_cached(count)?.execute(params![need.as_str(), by])?;
-    }
-    Ok(())
 }
 
 /// Reads on until there is enough for at least one frame; whether there may be more.

@@ -1,6 +1,6 @@
 //! Which packages words find, and in which order.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use bibliotax_core::facet::Facets;
 use jiff::Timestamp;
@@ -79,19 +79,30 @@ impl Index {
 
     fn matching(&self, clause: &str) -> rusqlite::Result<Matches> {
         let best = format!(
-            "SELECT rowid, -bm25(words, {WEIGHTS}) FROM words WHERE words MATCH ?
-                ORDER BY bm25(words, {WEIGHTS}) LIMIT {RANKED}"
+            "SELECT rowid, -rank FROM words WHERE words MATCH ? AND rank MATCH 'bm25({WEIGHTS})'
+                ORDER BY rank LIMIT {RANKED}"
         );
         let mut matches = self.pairs(&best, &[&clause])?;
         if matches.len() == RANKED {
-            let used = format!(
-                "SELECT rowid, -bm25(words, {WEIGHTS}) FROM words WHERE words MATCH ?
-                    AND rowid IN (SELECT packages.id FROM (SELECT name FROM uses ORDER BY count DESC LIMIT {MOST_USED})
-                        JOIN packages USING (name))"
-            );
-            matches.extend(self.pairs(&used, &[&clause])?);
+            let least = matches.values().copied().fold(f64::INFINITY, f64::min);
+            for id in self.used_among(clause)? {
+                matches.entry(id).or_insert(least);
+            }
         }
         Ok(matches)
+    }
+
+    /// Those of the packages that are used most that words match, however well.
+    fn used_among(&self, clause: &str) -> rusqlite::Result<Vec<i64>> {
+        let most = format!(
+            "SELECT packages.id FROM (SELECT name FROM uses ORDER BY count DESC LIMIT {MOST_USED})
+                JOIN packages USING (name)"
+        );
+        let mut select = self.database.prepare_cached(&most)?;
+        let used = select.query_map([], |row| row.get(0))?.collect::<rusqlite::Result<HashSet<i64>>>()?;
+        let mut select = self.database.prepare_cached("SELECT rowid FROM words WHERE words MATCH ?")?;
+        let matching = select.query_map([clause], |row| row.get(0))?;
+        matching.filter(|id| id.as_ref().map_or(true, |id| used.contains(id))).collect()
     }
 
     fn most_used(&self) -> rusqlite::Result<Matches> {

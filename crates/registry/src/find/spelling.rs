@@ -2,7 +2,7 @@
 //!
 //! A word is known by its runs of three letters, with its ends; what shares most of them is compared letter by letter.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 
 use rusqlite::{Connection, OptionalExtension, Transaction, params, params_from_iter};
 
@@ -11,6 +11,9 @@ const SHORTEST: usize = 4;
 
 /// Longest word that is kept, in characters.
 const LONGEST: usize = 40;
+
+/// Most words that are kept in mind while words are taken in.
+const MOST_SEEN: usize = 50_000;
 
 /// How many words that share most are compared.
 const COMPARED: usize = 200;
@@ -23,13 +26,17 @@ pub fn words(text: &str) -> impl Iterator<Item = String> {
     text.split(|c: char| !c.is_alphanumeric()).filter(|word| !word.is_empty()).map(str::to_lowercase)
 }
 
-/// Takes in the words of texts.
-pub fn learn(adding: &Transaction<'_>, texts: &[&str]) -> rusqlite::Result<()> {
+/// Takes in the words of texts; those of `seen` are known already.
+pub fn learn(adding: &Transaction<'_>, texts: &[&str], seen: &mut HashSet<String>) -> rusqlite::Result<()> {
     for word in texts.iter().flat_map(|text| words(text)) {
         let length = word.chars().count();
-        if !(SHORTEST - 1..=LONGEST).contains(&length) {
+        if !(SHORTEST - 1..=LONGEST).contains(&length) || seen.contains(&word) {
             continue;
         }
+        if seen.len() == MOST_SEEN {
+            seen.clear();
+        }
+        seen.insert(word.clone());
         let known = "SELECT 1 FROM terms WHERE term = ?";
         if adding.prepare_cached(known)?.exists([&word])? {
             continue;
@@ -106,8 +113,12 @@ mod tests {
             )
             .unwrap();
         let adding = database.transaction().unwrap();
-        learn(&adding, &["rain-ledger rainledger moss map", "Thermometer for compost heaps", "moss"])
-            .unwrap();
+        learn(
+            &adding,
+            &["rain-ledger rainledger moss map", "Thermometer for compost heaps", "moss"],
+            &mut HashSet::new(),
+        )
+        .unwrap();
         adding.commit().unwrap();
         for (word, wanted) in [
             ("rian", "rain"),

@@ -10,7 +10,7 @@ examples=$root/target/release/examples
 took() { env time --format '%e s, %M KB at most' "$@" 2>&1 >/dev/null | tail -1; }
 # median COMMAND: of several runs, in ms.
 median() {
-    hyperfine --runs "${BENCH_RUNS:-9}" --style none --export-json "$work/one.json" "$@" >/dev/null
+    hyperfine --runs "${BENCH_RUNS:-9}" --style none --export-json "$work/one.json" "$@" >/dev/null 2>&1
     python3 -c 'import json,sys; print(round(json.load(open(sys.argv[1]))["results"][0]["median"]*1000, 1), "ms")' "$work/one.json"
 }
 
@@ -27,7 +27,7 @@ for size in ${BENCH_SIZES:-10000 100000 1000000}; do
     database=$(echo "$here"/store/registries/*/names.sqlite)
     for words in moss "moss rain" orchard; do
         hyperfine --warmup 2 --runs "$runs" --style none --export-json "$work/find.json" \
-            "$program find $words" "$examples/bare-query $database '$words'" >/dev/null
+            "$program find $words" "$examples/bare-query $database '$words'" >/dev/null 2>&1
         echo "find $words: $(ratio "$work/find.json")"
     done
     echo "find with a slip:     $(median "$program find orchrd")"
@@ -45,7 +45,7 @@ for size in ${BENCH_SIZES:-10000 100000 1000000}; do
     ask() { echo "curl --silent --fail --output /dev/null http://127.0.0.1:8651/$1"; }
     echo "served, first find:   $(took curl --silent --max-time 900 "http://127.0.0.1:8651/api/v1/find?q=moss")"
     echo "served, find:         $(median "$(ask 'api/v1/find?q=moss')")"
-    echo "served, page:         $(median "$(ask "browse/$package")")"
+    echo "served, page:         $(median "$(ask browse/bench-press)")"
     echo "served, closure:      $(median "$(ask api/v1/closure) --json '{\"needs\":[{\"name\":\"$package\",\"range\":\"any\"}]}'")"
     echo "served, memory:       $(grep VmHWM "/proc/$served/status")"
     kill $served

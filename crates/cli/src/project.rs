@@ -288,6 +288,7 @@ pub fn network() -> Network {
         offline: std::env::var_os("BIBLIOTAX_OFFLINE").is_some_and(|said| said == "1"),
         token: Some(Arc::new(token)),
         stale: false,
+        longest_list: None,
         silence: None,
     }
 }

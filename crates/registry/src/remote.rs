@@ -57,6 +57,8 @@ pub struct Network {
     pub stale: bool,
     /// Gives the token for a registry, if there is one.
     pub token: Option<Arc<GivesToken>>,
+    /// How much of a list of names is fetched at most where the server can search it, in bytes; what is usual without it.
+    pub longest_list: Option<u64>,
     /// How long to wait for the next bytes; as long as is usual without it.
     pub silence: Option<Duration>,
 }
@@ -72,6 +74,7 @@ pub struct Remote {
     client: Client,
     cache: Option<Cache>,
     description: Arc<Description>,
+    longest_list: u64,
     /// What was foreseen, and needs no question any more.
     foreseen: Foreseen,
 }
@@ -124,7 +127,8 @@ impl Remote {
         let text = text.ok_or_else(|| RegistryError::NoRegistry { path: whose.clone() })?;
         let description = Arc::new(Description::read(&text, &whose)?);
         let (name, foreseen) = (name.clone(), Foreseen::default());
-        Ok(Self { name, base, client, cache, description, foreseen })
+        let longest_list = network.longest_list.unwrap_or(finding::LONGEST_LIST);
+        Ok(Self { name, base, client, cache, description, longest_list, foreseen })
     }
 
     /// The name that the registry gives itself.

@@ -9,7 +9,7 @@ use axum::http::{HeaderMap, HeaderValue, Method, Request, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bibliotax_core::digest::Digest;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::find::Searcher;
+use bibliotax_registry::find::{Index, Searcher};
 use bibliotax_registry::keep::Keep;
 use bibliotax_registry::names::NAMES;
 use bibliotax_registry::tokens::{self, Action, Token};
@@ -114,6 +114,9 @@ impl App {
         registry.forget_uploads();
         let searcher = Searcher::new(Arc::clone(&registry), registry.scratch()?.join("names.sqlite"));
         let (searcher, buckets) = (Arc::new(searcher), Buckets::new(limits.rate));
+        // Reading a long list for the first time takes longer than anybody wants to wait; what goes wrong is met again.
+        let begun = Arc::clone(&searcher);
+        std::thread::spawn(move || drop(begun.with(Index::is_empty)));
         let (metrics, hot) = (Metrics::default(), Hot::default());
         Ok(Arc::new(Self { registry, searcher, limits, buckets, metrics, hot, access }))
     }

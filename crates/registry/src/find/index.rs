@@ -33,7 +33,7 @@ const CACHE: i64 = 64 << 10;
 const COUNTED: usize = 200_000;
 
 /// How long to wait for another process that brings the database up to date.
-const PATIENCE: Duration = Duration::from_secs(10);
+const PATIENCE: Duration = Duration::from_secs(300);
 
 const TABLES: &str = "
     CREATE TABLE state (read_up_to INTEGER NOT NULL, tail BLOB NOT NULL);

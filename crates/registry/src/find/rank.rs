@@ -78,31 +78,27 @@ impl Index {
     }
 
     fn matching(&self, clause: &str) -> rusqlite::Result<Matches> {
-        let best = format!(
-            "SELECT rowid, -rank FROM words WHERE words MATCH ? AND rank MATCH 'bm25({WEIGHTS})'
-                ORDER BY rank LIMIT {RANKED}"
-        );
-        let mut matches = self.pairs(&best, &[&clause])?;
-        if matches.len() == RANKED {
-            let least = matches.values().copied().fold(f64::INFINITY, f64::min);
-            for id in self.used_among(clause)? {
-                matches.entry(id).or_insert(least);
-            }
+        let all =
+            format!("SELECT rowid, -rank FROM words WHERE words MATCH ? AND rank MATCH 'bm25({WEIGHTS})'");
+        let mut matches: Vec<(i64, f64)> = self.pairs(&all, &[&clause])?;
+        if matches.len() <= RANKED {
+            return Ok(matches.into_iter().collect());
         }
-        Ok(matches)
+        matches.select_nth_unstable_by(RANKED, |(_, one), (_, other)| other.total_cmp(one));
+        let (best, rest) = matches.split_at(RANKED);
+        let used = self.used_most()?;
+        let rest = rest.iter().filter(|(id, _)| used.contains(id));
+        Ok(best.iter().chain(rest).copied().collect())
     }
 
-    /// Those of the packages that are used most that words match, however well.
-    fn used_among(&self, clause: &str) -> rusqlite::Result<Vec<i64>> {
+    /// The packages that are used most.
+    fn used_most(&self) -> rusqlite::Result<HashSet<i64>> {
         let most = format!(
             "SELECT packages.id FROM (SELECT name FROM uses ORDER BY count DESC LIMIT {MOST_USED})
                 JOIN packages USING (name)"
         );
         let mut select = self.database.prepare_cached(&most)?;
-        let used = select.query_map([], |row| row.get(0))?.collect::<rusqlite::Result<HashSet<i64>>>()?;
-        let mut select = self.database.prepare_cached("SELECT rowid FROM words WHERE words MATCH ?")?;
-        let matching = select.query_map([clause], |row| row.get(0))?;
-        matching.filter(|id| id.as_ref().map_or(true, |id| used.contains(id))).collect()
+        select.query_map([], |row| row.get(0))?.collect()
     }
 
     fn most_used(&self) -> rusqlite::Result<Matches> {
@@ -110,14 +106,19 @@ impl Index {
             "SELECT packages.id, 0.0 FROM (SELECT name FROM uses ORDER BY count DESC LIMIT {RANKED})
                 JOIN packages USING (name)"
         );
-        let mut matches = self.pairs(&used, &[])?;
+        let mut matches: Matches = self.pairs(&used, &[])?;
         if matches.len() < RANKED {
-            matches.extend(self.pairs(&format!("SELECT id, 0.0 FROM packages LIMIT {RANKED}"), &[])?);
+            let any = format!("SELECT id, 0.0 FROM packages LIMIT {RANKED}");
+            matches.extend(self.pairs::<Matches>(&any, &[])?);
         }
         Ok(matches)
     }
 
-    fn pairs(&self, select: &str, values: &[&dyn rusqlite::ToSql]) -> rusqlite::Result<Matches> {
+    fn pairs<C: FromIterator<(i64, f64)>>(
+        &self,
+        select: &str,
+        values: &[&dyn rusqlite::ToSql],
+    ) -> rusqlite::Result<C> {
         let mut select = self.database.prepare_cached(select)?;
         let rows = select.query_map(values, |row| Ok((row.get(0)?, row.get(1)?)))?;
         rows.collect()
@@ -178,7 +179,8 @@ fn standing(named: &Named, uses: u64, fits: &[FitWord], now: Timestamp) -> f64 {
             FitWord::No => -12.0,
         })
         .fold(0.0, f64::min);
-    let years = named.published.map_or(0.0, |at| now.duration_since(at).as_secs_f64() / (365.25 * 86_400.0));
+    // What has no release is neither fresh nor old.
+    let years = named.published.map_or(2.5, |at| now.duration_since(at).as_secs_f64() / (365.25 * 86_400.0));
     let gone = if named.newest.is_none() && named.providers == 0 { -25.0 } else { 0.0 };
     let deprecated = if named.deprecated { -15.0 } else { 0.0 };
     fit + 3.0 * (1.0 + uses as f64).ln() - 0.8 * years.clamp(0.0, 5.0) + gone + deprecated

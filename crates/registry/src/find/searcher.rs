@@ -21,12 +21,14 @@ pub struct Searcher {
     kept: Arc<dyn Keep>,
     path: PathBuf,
     idle: Mutex<Vec<Index>>,
+    /// Held by whoever brings a database up to date.
+    following: Mutex<()>,
 }
 
 impl Searcher {
     /// Searches a registry by the database at a path, which is made where it isn't there.
     pub fn new(kept: Arc<dyn Keep>, path: PathBuf) -> Self {
-        Self { kept, path, idle: Mutex::default() }
+        Self { kept, path, idle: Mutex::default(), following: Mutex::default() }
     }
 
     /// Finds packages by words, and says which of their releases fit.
@@ -40,13 +42,25 @@ impl Searcher {
     pub fn with<T>(&self, ask: impl FnOnce(&Index) -> Result<T, RegistryError>) -> Result<T, RegistryError> {
         let idle = self.idle.lock().unwrap_or_else(PoisonError::into_inner).pop();
         let mut index = idle.map_or_else(|| Index::open(&self.path), Ok)?;
-        follow(&mut index, &self.kept.names_list()?)?;
+        self.bring_up_to_date(&mut index)?;
         let answer = ask(&index);
         let mut idle = self.idle.lock().unwrap_or_else(PoisonError::into_inner);
         if idle.len() < MOST_OPEN {
             idle.push(index);
         }
         answer
+    }
+}
+
+impl Searcher {
+    /// Reads on in the list, unless somebody is at it whose last state will do.
+    fn bring_up_to_date(&self, index: &mut Index) -> Result<(), RegistryError> {
+        let _held = match self.following.try_lock() {
+            Ok(held) => held,
+            Err(_) if !index.is_empty()? => return Ok(()),
+            Err(_) => self.following.lock().unwrap_or_else(PoisonError::into_inner),
+        };
+        follow(index, &self.kept.names_list()?)
     }
 }
 

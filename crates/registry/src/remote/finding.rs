@@ -14,8 +14,8 @@ use crate::find::{Found, Index, Query, place_text};
 use crate::keep::with_built_in;
 use crate::names::NAMES;
 
-/// Longest part of a list that is fetched where the server can be asked instead, in bytes.
-const LONGEST_PART: u64 = 8 << 20;
+/// How much of a list is fetched at most where the server can be asked instead, in bytes.
+pub const LONGEST_LIST: u64 = 8 << 20;
 
 /// Largest answer that is read, in bytes.
 const LARGEST_ANSWER: u64 = 4 << 20;
@@ -49,7 +49,7 @@ impl Remote {
             let Some(Part { from, length, body }) = self.client.part(NAMES, since.from())? else {
                 return Err(RegistryError::NoList { registry: self.name.to_string() });
             };
-            if self.description.api.is_some() && length.is_none_or(|length| length > LONGEST_PART) {
+            if self.description.api.is_some() && length.is_none_or(|length| length > self.longest_list) {
                 return Ok(false);
             }
             if from != since.from() {

@@ -4,5 +4,6 @@
 
 mod browser;
 mod faulty_client;
+mod finding;
 mod pages;
 mod server;

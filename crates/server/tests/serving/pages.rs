@@ -8,7 +8,7 @@ use crate::browser::Browser;
 use crate::server::{Server, status};
 
 /// A server whose cards say what they can.
-fn server() -> Server {
+pub fn server() -> Server {
     let server = Server::within(Limits::default());
     let evil = "<script>document.title='evil'</script><img src=x onerror=\"document.title='evil'\">";
     for card in [

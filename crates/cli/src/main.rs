@@ -10,6 +10,7 @@
 //! | `failure`, `codes` | what a failure says, and the exit status that it leads to |
 
 mod args;
+mod clock;
 mod codes;
 mod commands;
 mod failure;

@@ -2,7 +2,7 @@
 
 use std::net::IpAddr;
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use axum::body::{Body, to_bytes};
 use axum::http::{HeaderMap, HeaderValue, Method, Request, StatusCode, header};
@@ -22,45 +22,14 @@ use crate::closure::closure;
 use crate::events::{AskedDeprecation, AskedRestoration, AskedWithdrawal, Asking, read};
 use crate::find;
 use crate::hot::{Hot, Prepared};
+use crate::limits::Limits;
 use crate::metrics::Metrics;
 use crate::pages::Pages;
 use crate::problem::Problem;
-use crate::rate::{Buckets, Rate};
+use crate::rate::Buckets;
 use crate::reads::{self, API};
 use crate::uploads;
-
-/// How much is taken and waited for.
-#[derive(Debug, Clone)]
-pub struct Limits {
-    /// Bytes of an uploaded file.
-    pub largest_file: u64,
-    /// Bytes of a card or another small thing.
-    pub largest_text: usize,
-    /// Until a request's head has to be there.
-    pub head: Duration,
-    /// Between two pieces of an upload.
-    pub silence: Duration,
-    /// Until an answer has to begin.
-    pub answer: Duration,
-    /// For requests that are under way when the server stops.
-    pub stopping: Duration,
-    /// Requests of one token, or of one address without a token.
-    pub rate: Rate,
-}
-
-impl Default for Limits {
-    fn default() -> Self {
-        Self {
-            largest_file: 4 << 30,
-            largest_text: 4 << 20,
-            head: Duration::from_secs(10),
-            silence: Duration::from_secs(30),
-            answer: Duration::from_secs(60),
-            stopping: Duration::from_secs(30),
-            rate: Rate { steady: 50.0, burst: 500.0 },
-        }
-    }
-}
+use crate::work::blocking;
 
 /// What is noted of a request.
 #[derive(Debug, Serialize)]
@@ -125,6 +94,7 @@ impl App {
     pub async fn answer(self: Arc<Self>, peer: IpAddr, request: Request<Body>) -> Response {
         let (begun, at) = (Instant::now(), Timestamp::now());
         let (head, body) = request.into_parts();
+        let peer = self.client(peer, &head.headers);
         let path = head.uri.path().to_owned();
         let query = head.uri.query().unwrap_or_default().to_owned();
         let (method, route) = (head.method.clone(), route_of(&path));
@@ -149,6 +119,13 @@ impl App {
         let ms = took.as_secs_f64() * 1000.0;
         (self.access)(&Access { at, peer, method: method.to_string(), path, status, ms, token });
         response
+    }
+
+    /// Who asks: behind a proxy whom that names, which is the last one, for what stands before is hearsay.
+    fn client(&self, peer: IpAddr, headers: &HeaderMap) -> IpAddr {
+        let named = headers.get_all("x-forwarded-for").iter().next_back();
+        let named = named.and_then(|named| named.to_str().ok()?.rsplit(',').next()?.trim().parse().ok());
+        named.filter(|_| self.limits.is_behind_proxy).unwrap_or(peer)
     }
 
     async fn route(&self, asked: Asked, token: &mut Option<String>) -> Result<Response, Problem> {
@@ -323,10 +300,4 @@ fn route_of(path: &str) -> &'static str {
         "" | "browse" | "page" => "pages",
         _ => "other",
     }
-}
-
-/// Work that waits for the disk, off the threads that wait for the network.
-pub async fn blocking<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, Problem> {
-    let done = tokio::task::spawn_blocking(work).await;
-    done.map_err(|_| Problem::broken("something went wrong; it is a defect of the server"))
 }

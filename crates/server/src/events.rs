@@ -89,6 +89,9 @@ impl Asking<'_> {
     /// Makes a release of a card whose files are here. The time of publishing is now, whatever the card says.
     pub fn publish(&self, card: Card) -> Result<Response, Problem> {
         self.may(Action::Publish, &card.name)?;
+        for provided in &card.provides {
+            self.may(Action::Publish, &provided.name)?;
+        }
         let card = Card { published: self.now, ..card };
         check_acceptable(&Source::Kept(Arc::clone(self.registry)), &card)
             .map_err(|error| self.refused(&card, error))?;

@@ -9,10 +9,10 @@ use bibliotax_registry::find::{Query, Searcher, read_place};
 use bibliotax_registry::keep::Keep;
 use jiff::Timestamp;
 
-use crate::app::blocking;
 use crate::hot::Prepared;
 use crate::problem::Problem;
 use crate::reads;
+use crate::work::blocking;
 
 /// Longest question that is taken, in bytes.
 const LONGEST: usize = 500;

@@ -8,8 +8,8 @@ use bibliotax_core::name::PackageName;
 use bibliotax_registry::keep::{Keep, Stamp};
 use bytes::Bytes;
 
-use crate::app::blocking;
 use crate::problem::Problem;
+use crate::work::blocking;
 
 /// Most bytes of histories that are kept; with more, all are forgotten and those that are asked for come back.
 const MOST_BYTES: usize = 128 << 20;

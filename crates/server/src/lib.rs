@@ -10,7 +10,8 @@
 //! | `closure` | everything that some needs can reach, in one answer |
 //! | `find`, `pages` | packages by words as data; pages for people who browse |
 //! | `problem` | refusals as problem details (RFC 9457) |
-//! | `rate`, `metrics` | how much one client may ask, and what was asked (OpenMetrics) |
+//! | `limits`, `rate`, `metrics` | how much one client may ask and send, and what was asked (OpenMetrics) |
+//! | `work` | waiting for disks, off the threads that wait for the network |
 //!
 //! The server keeps nothing in memory that matters: it can be killed at any moment, and any number of them may serve one
 //! folder.
@@ -21,6 +22,7 @@ mod events;
 mod find;
 mod hot;
 mod inspect;
+mod limits;
 mod metrics;
 mod pages;
 mod problem;
@@ -28,6 +30,8 @@ mod rate;
 mod reads;
 pub mod serve;
 mod uploads;
+mod work;
 
-pub use app::{Access, App, Limits};
+pub use app::{Access, App};
+pub use limits::Limits;
 pub use rate::Rate;

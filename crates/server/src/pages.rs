@@ -15,10 +15,10 @@ use bibliotax_registry::keep::Keep;
 use minijinja::Environment;
 use serde::Serialize;
 
-use crate::app::blocking;
 use crate::hot::Prepared;
 use crate::problem::Problem;
 use crate::reads;
+use crate::work::blocking;
 
 /// Nothing is loaded, run or framed that is not this server's own.
 const POLICY: &str = "default-src 'none'; style-src 'self'; script-src 'self'; connect-src 'self'; img-src 'self'; \

@@ -18,9 +18,9 @@ use bytes::Bytes;
 use futures_util::Stream;
 use headers::{ETag, HeaderMapExt, IfNoneMatch, IfRange};
 
-use crate::app::blocking;
 use crate::hot::{Hot, Prepared};
 use crate::problem::Problem;
+use crate::work::blocking;
 
 /// Where the interface for programs is, seen from the registry.
 pub const API: &str = "api/v1";

@@ -18,8 +18,9 @@ use headers::{ContentLength, ContentRange, HeaderMapExt};
 use serde_json::json;
 use tokio_util::io::{StreamReader, SyncIoBridge};
 
-use crate::app::{Limits, blocking};
+use crate::limits::Limits;
 use crate::problem::Problem;
+use crate::work::blocking;
 
 /// How much of a file has come.
 const OFFSET: HeaderName = HeaderName::from_static("upload-offset");

@@ -6,7 +6,7 @@ use bibliotax_core::name::RegistryName;
 use bibliotax_registry::find::{FitWord, Found, Hit, Query, ReadAs};
 use serde_json::{Value, json};
 
-use super::publish::now;
+use crate::clock::now;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::project::{Project, no_registry, registries_folder};

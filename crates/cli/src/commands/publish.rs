@@ -6,10 +6,10 @@ use bibliotax_core::spoken;
 use bibliotax_registry::accept::check_acceptable;
 use bibliotax_registry::pack::PackFile;
 use bibliotax_registry::publish::{Release, prepare};
-use jiff::Timestamp;
 use serde_json::{Value, json};
 
 use super::supply;
+use crate::clock::now;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::project::Project;
@@ -70,14 +70,6 @@ fn check_promise(project: &Project) -> Result<(), Failure> {
         return Ok(());
     }
     project.resolve(&project.manifest, &registries).map(drop)
-}
-
-/// The time of publishing: now, or what SOURCE_DATE_EPOCH says (Reproducible Builds specification).
-pub fn now() -> Timestamp {
-    let given = std::env::var("SOURCE_DATE_EPOCH").ok().and_then(|text| text.parse().ok());
-    let given = given.and_then(|seconds| Timestamp::from_second(seconds).ok());
-    let now = Timestamp::now();
-    given.or_else(|| Timestamp::from_second(now.as_second()).ok()).unwrap_or(now)
 }
 
 fn list(ui: &Ui, release: &Release) {

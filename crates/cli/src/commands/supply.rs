@@ -8,7 +8,7 @@ use bibliotax_registry::source::Source;
 use bibliotax_registry::standing::Change;
 use serde_json::json;
 
-use super::publish::now;
+use crate::clock::now;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::kept;

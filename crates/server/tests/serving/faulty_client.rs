@@ -5,7 +5,7 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use bibliotax_core::digest::Digest;
-use bibliotax_server::Limits;
+use bibliotax_server::{Limits, Rate};
 use jiff::Timestamp;
 use serde_json::{Value, json};
 
@@ -173,7 +173,7 @@ fn whoever_is_slow_loud_or_does_not_speak_http_is_let_go() {
 
 #[test]
 fn tokens_are_wanted_and_guessing_them_has_a_limit() {
-    let limits = Limits { rate: bibliotax_server::Rate { steady: 0.5, burst: 5.0 }, ..Limits::default() };
+    let limits = Limits { rate: Rate { steady: 0.5, burst: 5.0 }, ..Limits::default() };
     let server = Server::within(limits);
     let guess = |text: &str| {
         let head = format!(
@@ -215,4 +215,39 @@ fn a_request_under_way_is_answered_when_the_server_stops() {
     let mut answer = String::new();
     stream.read_to_string(&mut answer).unwrap();
     assert_eq!(status(&answer), 201, "{answer}");
+}
+
+#[test]
+fn behind_a_proxy_each_client_has_a_limit_of_its_own() {
+    let rate = Rate { steady: 0.01, burst: 2.0 };
+    for (is_behind_proxy, wanted) in [(true, [200, 200, 429, 200]), (false, [200, 200, 429, 429])] {
+        let server = Server::within(Limits { rate, is_behind_proxy, ..Limits::default() });
+        let ask = |client: &str| {
+            let head =
+                format!("GET /api/v1/find?q=moss HTTP/1.1\r\nhost: x\r\nconnection: close\r\n{client}\r\n");
+            status(&server.say(head.as_bytes()))
+        };
+        let one = "x-forwarded-for: 192.0.2.1, 198.51.100.7\r\n";
+        let other = "x-forwarded-for: 198.51.100.7, 192.0.2.1\r\n";
+        assert_eq!([ask(one), ask(one), ask(one), ask(other)], wanted);
+    }
+}
+
+#[test]
+fn a_token_claims_no_capability_that_it_is_not_for() {
+    let server = Server::new();
+    let archive = tar("moss.c", b"int moss;");
+    let file = server.put(&archive);
+    let card = |capability: &str| {
+        json!({ "name": "moss-map", "version": "1.0.0", "published": "2026-01-01T00:00:00Z",
+            "provides": [{ "name": capability }],
+            "files": [{ "part": "main", "sha256": file, "size": archive.len(), "format": "tar" }] })
+    };
+    let ask = |capability: &str| {
+        server.ask("POST", "/api/v1/releases", "", card(capability).to_string().as_bytes())
+    };
+    let (status, told) = ask("day-clock");
+    assert_eq!((status, &told["code"]), (403, &json!("token.not-for-that")), "{told}");
+    let (status, told) = ask("moss-maps");
+    assert_eq!(status, 201, "{told}");
 }

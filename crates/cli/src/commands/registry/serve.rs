@@ -55,7 +55,7 @@ pub struct Serve {
     /// The certificate's key, as PEM
     #[arg(long, value_name = "FILE", requires = "cert")]
     key: Option<PathBuf>,
-    /// Serve without TLS to other machines as well: for a network behind a proxy that has it
+    /// Serve without TLS to other machines as well: behind a proxy that has it and says who asks (`x-forwarded-for`)
     #[arg(long, conflicts_with = "cert")]
     plain: bool,
 }
@@ -86,7 +86,8 @@ impl Serve {
                 Ui::log(&serde_json::to_string(access).unwrap_or_default());
             }
         };
-        let app = App::new(registry, Limits::default(), Box::new(access))?;
+        let limits = Limits { is_behind_proxy: self.plain, ..Limits::default() };
+        let app = App::new(registry, limits, Box::new(access))?;
         let runtime = tokio::runtime::Runtime::new().at("start", "the server")?;
         runtime.block_on(async {
             let listening = Listening::on(self.listen, tls, app).await;

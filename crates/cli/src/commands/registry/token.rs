@@ -4,9 +4,9 @@ use std::path::Path;
 
 use bibliotax_registry::keep::Keep;
 use bibliotax_registry::tokens::{self, Action, Token, Wish};
-use jiff::Timestamp;
 use serde_json::json;
 
+use crate::clock::now;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::kept;
@@ -127,8 +127,4 @@ fn revoke(ui: &Ui, registry: &dyn Keep, id: &str) -> Result<Exit, Failure> {
     ui.say(format!("token {id} is of no use any more"));
     ui.report("registry token revoke", json!({ "id": id }));
     Ok(Exit::Done)
-}
-
-fn now() -> Timestamp {
-    crate::commands::publish::now()
 }

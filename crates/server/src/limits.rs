@@ -1,0 +1,41 @@
+//! How much a server takes from one client, and how long it waits.
+
+use std::time::Duration;
+
+use crate::rate::Rate;
+
+/// How much is taken and waited for.
+#[derive(Debug, Clone)]
+pub struct Limits {
+    /// Bytes of an uploaded file.
+    pub largest_file: u64,
+    /// Bytes of a card or another small thing.
+    pub largest_text: usize,
+    /// Until a request's head has to be there.
+    pub head: Duration,
+    /// Between two pieces of an upload.
+    pub silence: Duration,
+    /// Until an answer has to begin.
+    pub answer: Duration,
+    /// For requests that are under way when the server stops.
+    pub stopping: Duration,
+    /// Requests of one token, or of one address without a token.
+    pub rate: Rate,
+    /// Whether all requests come through a proxy that says for whom (`x-forwarded-for`).
+    pub is_behind_proxy: bool,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Self {
+            largest_file: 4 << 30,
+            largest_text: 4 << 20,
+            head: Duration::from_secs(10),
+            silence: Duration::from_secs(30),
+            answer: Duration::from_secs(60),
+            stopping: Duration::from_secs(30),
+            rate: Rate { steady: 50.0, burst: 500.0 },
+            is_behind_proxy: false,
+        }
+    }
+}

@@ -5,7 +5,7 @@ mod warnings;
 use std::collections::BTreeSet;
 use std::io::Read;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use bibliotax_core::card::Archive;
 use bibliotax_core::fault::Fault;
@@ -48,6 +48,10 @@ pub struct Project {
     pub searching: Searching,
     /// The targets whose part of the shelf is worked on; empty for all.
     targets: Vec<String>,
+    /// The registries that were opened last, for who fetches from them after they were asked.
+    opened: Mutex<Option<Registries>>,
+    /// Whether nobody is to be asked over a network.
+    is_offline: bool,
 }
 
 /// The lock as it is on disk.
@@ -69,7 +73,8 @@ impl Project {
         let manifest = Manifest::read(&text);
         let manifest = manifest.map_err(|faults| Failure::in_text(manifest::FILE_NAME, &text, faults))?;
         let lock = read_lock(&root.join(lock::FILE_NAME))?;
-        Ok(Self { root, text, manifest, lock, searching: Searching::default(), targets: Vec::new() })
+        let (searching, targets, opened) = (Searching::default(), Vec::new(), Mutex::default());
+        Ok(Self { root, text, manifest, lock, searching, targets, opened, is_offline: false })
     }
 
     /// The project that `from` lies in, for a command that writes: held, unless nothing is written after all.
@@ -102,6 +107,16 @@ impl Project {
     pub fn only_for(self, targets: &[String]) -> Result<Self, Failure> {
         targets.iter().try_for_each(|target| check_target(&self.manifest, target))?;
         Ok(Self { targets: targets.to_vec(), ..self })
+    }
+
+    /// The same project; where `is_offline`, what the store has is to be enough.
+    pub fn offline(self, is_offline: bool) -> Self {
+        Self { is_offline, ..self }
+    }
+
+    fn network(&self) -> Network {
+        let network = network();
+        Network { offline: network.offline || self.is_offline, ..network }
     }
 
     fn is_as_on_disk(&self) -> Result<bool, Failure> {
@@ -145,8 +160,9 @@ impl Project {
 
     /// The registries that `manifest` declares, seen from this project.
     pub fn registries(&self, manifest: &Manifest) -> Result<Registries, Failure> {
-        Ok(Registries::open(manifest, &self.root, &self.locked(), &network())?
-            .patient_for(self.searching.effort()))
+        let registries = Registries::open(manifest, &self.root, &self.locked(), &self.network())?;
+        *self.opened.lock().unwrap_or_else(PoisonError::into_inner) = Some(registries.again());
+        Ok(registries.patient_for(self.searching.effort()))
     }
 
     /// The lock that `manifest` leads to, staying with what is locked, with warnings about what was chosen.
@@ -205,7 +221,13 @@ impl Project {
         listener: &dyn Listener,
     ) -> Result<Fetched, Failure> {
         let slots = lock.slots(&self.targets, &this_machine()).map_err(StoreError::NotForMachine)?;
-        Ok(fetch_all(&slots, &open_store()?, &Archives::new(manifest, &self.root), listener)?)
+        Ok(fetch_all(&slots, &open_store()?, &self.archives(manifest), listener)?)
+    }
+
+    fn archives<'p>(&'p self, manifest: &'p Manifest) -> Archives<'p> {
+        let opened = self.opened.lock().unwrap_or_else(PoisonError::into_inner);
+        let opened = opened.as_ref().map(|opened| OnceLock::from(opened.again()));
+        Archives { project: self, manifest, opened: opened.unwrap_or_default() }
     }
 
     /// What has to be done to bring the shelf to what a lock says.
@@ -230,29 +252,25 @@ impl Project {
         anew: &BTreeSet<PackageName>,
         listener: &dyn Listener,
     ) -> Result<Installed, Failure> {
-        let archives = Archives::new(manifest, &self.root);
+        let archives = self.archives(manifest);
         let scope = Scope { targets: &self.targets, machine: &this_machine() };
         Ok(install(lock, &scope, &self.shelf(), &open_store()?, &archives, anew, listener)?)
     }
 }
 
-/// Archives from the registries of a manifest, which are opened only when something is fetched.
+/// Archives from the registries of a manifest, which are opened, if they aren't yet, only when something is fetched.
 struct Archives<'p> {
+    project: &'p Project,
     manifest: &'p Manifest,
-    root: &'p Path,
     opened: OnceLock<Registries>,
 }
 
-impl<'p> Archives<'p> {
-    fn new(manifest: &'p Manifest, root: &'p Path) -> Self {
-        Self { manifest, root, opened: OnceLock::new() }
-    }
-
+impl Archives<'_> {
     fn registries(&self) -> Result<&Registries, RegistryError> {
         if let Some(opened) = self.opened.get() {
             return Ok(opened);
         }
-        let opened = Registries::open(self.manifest, self.root, &[], &network())?;
+        let opened = Registries::open(self.manifest, &self.project.root, &[], &self.project.network())?;
         Ok(self.opened.get_or_init(|| opened))
     }
 }
@@ -266,6 +284,10 @@ impl Supplier for Archives<'_> {
         archive: &Archive,
     ) -> Result<Box<dyn Read + Send>, RegistryError> {
         self.registries()?.open_archive(&package.name, &package.source, archive)
+    }
+
+    fn is_in_vain_after(&self, error: &RegistryError) -> bool {
+        matches!(error, RegistryError::Unreachable { .. } | RegistryError::Offline { .. })
     }
 }
 

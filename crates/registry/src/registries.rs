@@ -79,6 +79,13 @@ impl Registries {
         Ok(Self { sources, facets, ahead, deadline: None })
     }
 
+    /// The same registries as they are opened, for whoever asks them for something else.
+    #[must_use]
+    pub fn again(&self) -> Self {
+        let (sources, facets) = (Arc::clone(&self.sources), Arc::clone(&self.facets));
+        Self { sources, facets, ahead: Ahead::default(), deadline: None }
+    }
+
     /// The same registries, asked by so many threads beside the one that waits for the answers.
     #[must_use]
     pub fn with_fetchers(self, fetchers: usize) -> Self {

@@ -6,11 +6,13 @@
 use std::collections::BTreeSet;
 use std::error::Error;
 use std::io::Read;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use bibliotax_core::card::Archive;
 use bibliotax_core::lock::{Lock, LockedPackage, Slot};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
+use bibliotax_core::version::Version;
 use rayon::prelude::*;
 
 use crate::error::StoreError;
@@ -24,6 +26,20 @@ pub trait Supplier: Sync {
 
     /// Opens an archive of a package.
     fn open(&self, package: &LockedPackage, archive: &Archive) -> Result<Box<dyn Read + Send>, Self::Error>;
+
+    /// Whether asking for others is in vain once this went wrong.
+    fn is_in_vain_after(&self, error: &Self::Error) -> bool;
+}
+
+/// An archive that the store lacks and that could not be had.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Lacking {
+    /// Its package.
+    pub package: PackageName,
+    /// The version.
+    pub version: Version,
+    /// Its length in bytes.
+    pub size: u64,
 }
 
 /// Why a lock could not be installed.
@@ -31,8 +47,8 @@ pub trait Supplier: Sync {
 pub enum InstallError<E> {
     /// Store, shelf or an archive.
     Store(StoreError),
-    /// An archive could not be had.
-    Supply(E),
+    /// Archives could not be had: why, and which.
+    Supply(E, Vec<Lacking>),
 }
 
 impl<E> From<StoreError> for InstallError<E> {
@@ -130,23 +146,63 @@ fn fetch<S: Supplier>(
 ) -> Result<(), InstallError<S::Error>> {
     let bytes = missing.iter().map(|(_, file)| file.size).sum();
     listener.hear(&Notice::Unpacking { archives: missing.len(), bytes });
+    let in_vain = AtomicBool::new(false);
     let receive = |(package, file): &Wanted<'_>| {
-        let archive = supplier.open(package, file).map_err(InstallError::Supply)?;
+        if in_vain.load(Ordering::Relaxed) {
+            return Err(Missed::NotAsked);
+        }
+        let archive = supplier.open(package, file).map_err(|error| {
+            in_vain.fetch_or(supplier.is_in_vain_after(&error), Ordering::Relaxed);
+            Missed::Supply(error)
+        })?;
         let received = store.receive(archive, file);
-        let received =
-            received.map_err(|source| StoreError::Archive { package: package.name.clone(), source })?;
+        let received = received
+            .map_err(|source| Missed::Store(StoreError::Archive { package: package.name.clone(), source }))?;
         listener.hear(&Notice::Unpacked { package: package.name.clone(), bytes: file.size });
-        Ok::<Incoming, InstallError<S::Error>>(received)
+        Ok::<Incoming, Missed<S::Error>>(received)
     };
     let received: Vec<Result<Incoming, _>> = missing.par_iter().map(receive).collect();
-    // What did come is kept even where something else failed: the next run needs it no more.
-    let (mut incoming, mut failure) = (Vec::new(), None);
-    for result in received {
-        match result {
-            Ok(tree) => incoming.push(tree),
-            Err(error) => failure = failure.or(Some(error)),
+    keep_received(missing, received, store)
+}
+
+/// Why an archive is not here.
+enum Missed<E> {
+    /// It could not be had.
+    Supply(E),
+    /// Another one could not be had, so this one was not asked for.
+    NotAsked,
+    /// It came, and can't be used.
+    Store(StoreError),
+}
+
+/// Keeps what did come, even where something else failed: the next run needs it no more.
+fn keep_received<E>(
+    missing: &[Wanted<'_>],
+    received: Vec<Result<Incoming, Missed<E>>>,
+    store: &Store,
+) -> Result<(), InstallError<E>> {
+    let (mut incoming, mut lacking) = (Vec::new(), Vec::new());
+    let (mut unusable, mut not_had) = (None, None);
+    for ((package, file), result) in missing.iter().zip(received) {
+        let missed = match result {
+            Ok(tree) => {
+                incoming.push(tree);
+                continue;
+            }
+            Err(missed) => missed,
+        };
+        let (package, version) = (package.name.clone(), package.version.clone());
+        lacking.push(Lacking { package, version, size: file.size });
+        match missed {
+            Missed::Supply(error) => not_had = not_had.or(Some(error)),
+            Missed::Store(error) => unusable = unusable.or(Some(error)),
+            Missed::NotAsked => {}
         }
     }
     store.keep(incoming)?;
-    failure.map_or(Ok(()), Err)
+    match (unusable, not_had) {
+        (Some(error), _) => Err(error.into()),
+        (None, Some(error)) => Err(InstallError::Supply(error, lacking)),
+        (None, None) => Ok(()),
+    }
 }

@@ -28,6 +28,9 @@ pub struct Install {
     /// Work on the shelf of this target only; may be given several times
     #[arg(long = "target", value_name = "TARGET")]
     targets: Vec<String>,
+    /// Ask nobody over a network: what the store has is to be enough, and what it lacks is listed
+    #[arg(long)]
+    offline: bool,
     /// Show what would change and write nothing
     #[arg(long)]
     dry_run: bool,
@@ -39,7 +42,7 @@ impl Install {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
-        let project = project.searching(self.searching).only_for(&self.targets)?;
+        let project = project.searching(self.searching).only_for(&self.targets)?.offline(self.offline);
         drop(progress);
         let lock = project.sound_lock()?;
         match lock.filter(|_| project.is_locked()) {

@@ -1,11 +1,11 @@
 //! Errors of the libraries as failures: a code for each, and what to do about it.
 
-use bibliotax_core::spoken;
+use bibliotax_core::spoken::{self, count, size};
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::check::CardProblem;
 use bibliotax_store::StoreError;
 use bibliotax_store::error::ArchiveError;
-use bibliotax_store::install::InstallError;
+use bibliotax_store::install::{InstallError, Lacking};
 
 use super::Failure;
 use crate::codes::CODES;
@@ -177,11 +177,21 @@ fn capital(text: &str) -> String {
     chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
 }
 
+/// A failure with all that is not here because of it.
+fn lacks(failure: Failure, lacking: &[Lacking]) -> Failure {
+    let bytes = lacking.iter().map(|archive| archive.size).sum();
+    let head = format!("Not in the store yet: {} ({}).", count(lacking.len(), "archive"), size(bytes));
+    let line =
+        |archive: &Lacking| format!("  {} {} ({})", archive.package, archive.version, size(archive.size));
+    let lines = [head].into_iter().chain(lacking.iter().map(line));
+    Failure { because: failure.because.iter().cloned().chain(lines).collect(), ..failure }
+}
+
 impl From<InstallError<RegistryError>> for Failure {
     fn from(error: InstallError<RegistryError>) -> Self {
         match error {
             InstallError::Store(error) => error.into(),
-            InstallError::Supply(error) => error.into(),
+            InstallError::Supply(error, lacking) => lacks(error.into(), &lacking),
         }
     }
 }

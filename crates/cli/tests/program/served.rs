@@ -313,3 +313,36 @@ fn a_copy_in_front_keeps_what_was_asked_for_and_takes_nothing_in() {
     assert!(packages().contains("1.1.0"));
     assert!(garden.run(&["find", "moss"]).expect(0).stdout.contains("1.1.0"));
 }
+
+#[test]
+fn without_a_network_the_store_is_enough_or_all_that_it_lacks_is_listed_at_once() {
+    let garden = Garden::with(&RELEASES);
+    let served = serve(&garden);
+    project(&garden, "gate", &served.url, "gate-kiosk", "1.0.0");
+    garden.run(&["need", "rain-ledger", "moss-map"]).expect(0);
+    let forget = |folder: &str| fs::remove_dir_all(garden.path(folder)).unwrap();
+    forget("gate/shelf");
+    garden.run(&["install", "--offline"]).expect(0);
+    forget("gate/shelf");
+    forget("store/trees");
+    assert_snapshot!(garden.run(&["install", "--offline"]), @"
+    ----- stderr
+    registry.offline
+
+      x the registry `seedhouse` was never asked for a file that is wanted, and now nobody is to be
+      | asked
+      | Not in the store yet: 4 archives (8.0 KiB).
+      |   bark-log 1.0.0 (2.0 KiB)
+      |   dew-point 1.4.0 (2.0 KiB)
+      |   moss-map 1.0.0 (2.0 KiB)
+      |   rain-ledger 2.4.0 (2.0 KiB)
+      help: ask for it once with a network: it is kept from then on
+    ----- status 5
+    ");
+    drop(served);
+    let told = garden.run(&["install"]).expect(5);
+    assert_eq!(told.code(), "registry.unreachable");
+    for part in ["4 archives", "rain-ledger 2.4.0", "dew-point 1.4.0", "moss-map 1.0.0"] {
+        assert!(told.stderr.contains(part), "{part} is not in {told}");
+    }
+}

@@ -106,7 +106,11 @@ impl Client {
     /// That something would have to be asked for, and nobody may be.
     pub fn offline(&self, path: &str) -> RegistryError {
         let name = path.split_once('/').and_then(|(_, path)| path.split_once('/')?.1.strip_suffix(".jsonl"));
-        let what = name.map_or("what it is".to_owned(), |name| format!("{name} in it"));
+        let what = match name {
+            Some(name) => format!("{name} in it"),
+            None if path.starts_with("files/") => "a file that is wanted".to_owned(),
+            None => "what it is".to_owned(),
+        };
         RegistryError::Offline { registry: self.shared.registry.clone(), what }
     }
 

@@ -17,6 +17,7 @@ pub mod registry;
 pub mod resolve;
 pub mod searching;
 mod settle;
+pub mod store;
 mod supply;
 pub mod update;
 pub mod verify;
@@ -49,6 +50,7 @@ pub enum Command {
     Withdraw(withdraw::Withdraw),
     Deprecate(deprecate::Deprecate),
     Registry(registry::Registry),
+    Store(store::Store),
     Demo(demo::Demo),
 }
 
@@ -73,6 +75,7 @@ impl Command {
             Self::Withdraw(command) => command.run(here, ui),
             Self::Deprecate(command) => command.run(here, ui),
             Self::Registry(command) => command.run(here, ui),
+            Self::Store(command) => command.run(here, ui),
             Self::Demo(command) => command.run(here, ui),
         }
     }

@@ -4,11 +4,12 @@ use clap::Command;
 
 use crate::ui::{style, styled};
 
-const STAGES: [(&str, &[&str]); 5] = [
+const STAGES: [(&str, &[&str]); 6] = [
     ("Declare what is needed", &["init", "find", "describe", "fit", "need", "drop"]),
     ("Bring it here", &["resolve", "install", "update", "verify"]),
     ("Understand it", &["explain", "ready"]),
     ("Supply packages", &["publish", "withdraw", "deprecate", "registry"]),
+    ("Look after this machine", &["store"]),
     ("See it at work", &["demo"]),
 ];
 

@@ -98,14 +98,26 @@ pub fn install<S: Supplier>(
     if plan.is_nothing(&state) {
         return Ok(Installed { kept, ..Installed::default() });
     }
-    let fetched = fetch_all(&plan.build, store, supplier, listener)?;
+    let _held = store.in_use(|| listener.hear(&Notice::Waiting))?;
+    let fetched = fetch_missing(&plan.build, store, supplier, listener)?;
     shelf.carry_out(&plan, &Linker::new(store), listener)?;
+    shelf.project().map_or(Ok(()), |project| store.note_project(project))?;
     let (built, removed) = (plan.build.len(), plan.remove.len());
     Ok(Installed { built, removed, kept, fetched })
 }
 
 /// Fetches the archives of these places that the store lacks, without touching any shelf.
 pub fn fetch_all<S: Supplier>(
+    slots: &[Slot<'_>],
+    store: &Store,
+    supplier: &S,
+    listener: &dyn Listener,
+) -> Result<Fetched, InstallError<S::Error>> {
+    let _held = store.in_use(|| listener.hear(&Notice::Waiting))?;
+    fetch_missing(slots, store, supplier, listener)
+}
+
+fn fetch_missing<S: Supplier>(
     slots: &[Slot<'_>],
     store: &Store,
     supplier: &S,

@@ -6,11 +6,13 @@
 //! | [`unpack`] | archives to trees, with a guard at every entry |
 //! | [`shelf`] | a project's folder of installed packages: planning, building, its state |
 //! | [`install`] | from a lock to the shelf: what is missing, fetched and put there |
+//! | [`inventory`] | what is kept, who uses it, and what can go |
 //! | [`verify`] | every file of the shelf against what was installed |
 //! | [`error`] | what went wrong |
 
 pub mod error;
 pub mod install;
+pub mod inventory;
 pub mod shelf;
 pub mod store;
 pub mod unpack;

@@ -57,6 +57,11 @@ impl Shelf {
         Self { root: project.join(NAME) }
     }
 
+    /// The folder of the project.
+    pub fn project(&self) -> Option<&Path> {
+        self.root.parent()
+    }
+
     /// The folder of a package, by its place.
     pub fn package(&self, path: &str) -> PathBuf {
         self.root.join(path)

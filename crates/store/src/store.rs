@@ -5,12 +5,15 @@
 //! trees/<xx>/<sha256>/files/        an unpacked archive, its files read-only
 //! trees/<xx>/<sha256>/listing.json  every file of it with size and digest
 //! incoming/                         what is being unpacked
+//! projects/<sha256 of path>         the folder of a project whose shelf was made from here
+//! registries/                       what registries answered
+//! .lock                             held by whoever uses trees, together, or takes some out, alone
 //! ```
 //!
 //! A tree appears under its digest by one rename, when its listing and all its bytes are durable: it is there
 //! whole or not at all, whatever happens. Any number of processes may add the same tree at once.
 
-use std::fs;
+use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
@@ -63,6 +66,60 @@ impl Store {
             Some(_) => return Err(StoreError::Newer { path: root.to_owned() }),
         }
         Ok(Self { root: root.to_owned() })
+    }
+
+    /// Keeps the store from being pruned for as long as this is held, beside any number of others; nothing where this user
+    /// may only read it, and so who may write has to know.
+    pub fn in_use(&self, waiting: impl FnOnce()) -> Result<Option<File>, StoreError> {
+        match self.held(waiting, File::try_lock_shared, File::lock_shared) {
+            Err(StoreError::Disk(error)) if is_read_only(&error) => Ok(None),
+            held => held.map(Some),
+        }
+    }
+
+    /// Keeps everybody from using the store for as long as this is held.
+    pub fn alone(&self, waiting: impl FnOnce()) -> Result<File, StoreError> {
+        self.held(waiting, File::try_lock, File::lock)
+    }
+
+    fn held(
+        &self,
+        waiting: impl FnOnce(),
+        try_lock: impl FnOnce(&File) -> Result<(), TryLockError>,
+        lock: impl FnOnce(&File) -> io::Result<()>,
+    ) -> Result<File, StoreError> {
+        let path = self.root.join(".lock");
+        let opened = OpenOptions::new().create(true).truncate(false).read(true).write(true).open(&path);
+        let file = opened.at("write", &path)?;
+        match try_lock(&file) {
+            Ok(()) => {}
+            Err(TryLockError::WouldBlock) => {
+                waiting();
+                lock(&file).at("lock", &path)?;
+            }
+            Err(TryLockError::Error(error)) => Err(error).at("lock", &path)?,
+        }
+        Ok(file)
+    }
+
+    /// Where the trees are.
+    pub(crate) fn trees_folder(&self) -> PathBuf {
+        self.root.join("trees")
+    }
+
+    /// Where projects are noted.
+    pub(crate) fn notes(&self) -> PathBuf {
+        self.root.join("projects")
+    }
+
+    /// Where what registries answered is kept.
+    pub fn answers(&self) -> PathBuf {
+        self.root.join("registries")
+    }
+
+    /// Where the store is.
+    pub fn root(&self) -> &Path {
+        &self.root
     }
 
     /// Whether the tree of an archive is here.
@@ -141,6 +198,11 @@ impl Store {
     fn place_of(&self, archive: &Digest) -> PathBuf {
         self.root.join("trees").join(archive.folder()).join(archive.to_string())
     }
+}
+
+/// Whether a disk refused because this user may only read.
+pub(crate) fn is_read_only(error: &DiskError) -> bool {
+    matches!(error.source.kind(), io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem)
 }
 
 #[cfg(unix)]

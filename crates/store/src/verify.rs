@@ -85,14 +85,18 @@ pub fn verify(
 pub fn damaged_trees(packages: &[&LockedPackage], store: &Store) -> Result<Vec<Digest>, StoreError> {
     let mut damaged = Vec::new();
     for file in packages.iter().flat_map(|package| &package.files) {
-        let Some(listing) = store.listing(&file.sha256)? else { continue };
-        let expected = by_path(&listing.files);
-        let (_, findings) = compare(&store.tree(&file.sha256), &expected, None)?;
-        if !findings.is_empty() {
+        if store.has(&file.sha256) && is_damaged(&file.sha256, store)? {
             damaged.push(file.sha256);
         }
     }
     Ok(damaged)
+}
+
+/// Whether the tree of an archive is not what its listing says, or has none that can be read.
+pub(crate) fn is_damaged(archive: &Digest, store: &Store) -> Result<bool, StoreError> {
+    let Some(listing) = store.listing(archive)? else { return Ok(true) };
+    let (_, findings) = compare(&store.tree(archive), &by_path(&listing.files), None)?;
+    Ok(!findings.is_empty())
 }
 
 fn verify_slot(slot: &Slot<'_>, shelf: &Shelf, store: &Store) -> Result<(usize, Vec<Finding>), StoreError> {

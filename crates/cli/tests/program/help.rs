@@ -35,6 +35,9 @@ fn the_help_groups_commands_by_stage() {
       deprecate  Say that releases still work, but something else is better
       registry   Make, load and serve a registry
 
+    Look after this machine
+      store      Look after what is kept on this machine
+
     See it at work
       demo       Tell the whole story on demo data, each step really run
 

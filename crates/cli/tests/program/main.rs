@@ -21,5 +21,6 @@ mod ready;
 mod registries;
 mod served;
 mod server;
+mod stores;
 mod story;
 mod together;

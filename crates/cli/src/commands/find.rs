@@ -13,6 +13,9 @@ use crate::project::{Project, no_registry, registries_folder};
 use crate::show::{count, fits, table};
 use crate::ui::{Ui, clean, style, styled};
 
+/// Narrowest terminal that has room for columns.
+const NARROW: usize = 76;
+
 /// Find packages by words
 ///
 /// Looks in names, tags and summaries of every registry that the manifest declares, and forgives slips. What fits the project's
@@ -76,7 +79,12 @@ impl Find {
         if all.is_loose {
             ui.say("no package has all of these words; these have some of them");
         }
-        ui.answer(table(ui, all.hits.iter().map(|(registry, hit)| all.row(registry, hit))));
+        let rows = all.hits.iter().map(|(registry, hit)| all.row(registry, hit));
+        if ui.terminal_width().is_some_and(|width| width < NARROW) {
+            rows.for_each(|row| ui.answer(in_lines(&row)));
+        } else {
+            ui.answer(table(ui, rows));
+        }
         let next = (all.more && self.page < 10).then(|| format!("`--page {}` shows more; ", self.page + 1));
         ui.say(format!(
             "{}`bibliotax describe {}` tells all of one",
@@ -84,6 +92,13 @@ impl Find {
             all.hits[0].1.name
         ));
     }
+}
+
+/// A row for a terminal that has no room for columns: the summary below the rest.
+fn in_lines(row: &[String]) -> String {
+    let (summary, rest) = row.split_last().map_or(("", row), |(summary, rest)| (summary.as_str(), rest));
+    let rest: Vec<&str> = rest.iter().map(String::as_str).filter(|cell| !cell.is_empty()).collect();
+    format!(" {}\n    {summary}", rest.join("  "))
 }
 
 /// What all registries found.

@@ -11,6 +11,7 @@
 //! | [`resolve`] | from needs to one release of each package, or to the reason why not |
 //! | [`lock`], [`compare`], [`graph`] | `bibliotax.lock`, the difference of two, who needs whom |
 //! | [`spoken`] | data in words, for whoever shows it |
+//! | [`links`] | where the parts of a shelf are, for whoever builds with them |
 //! | [`fault`], [`nearest`] | what is wrong in a text, and what was probably meant |
 //! | [`notice`] | what long work tells while it goes on |
 
@@ -23,6 +24,7 @@ pub mod graph;
 pub mod history;
 pub mod inner_path;
 pub mod license;
+pub mod links;
 pub mod lock;
 pub mod manifest;
 pub mod name;

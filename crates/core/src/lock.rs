@@ -74,6 +74,9 @@ pub struct LockedPackage {
     /// The capabilities that it was taken for, sorted.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub provides: Vec<PackageName>,
+    /// Paths inside it by the role that they play, as its card says.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub exposes: BTreeMap<String, Vec<String>>,
     /// Who reaches it, and for which purposes.
     pub reached: Vec<Reach>,
 }
@@ -188,6 +191,7 @@ fn locked(manifest: &Manifest, package: &ChosenPackage) -> LockedPackage {
         needs: package.needs.clone(),
         left_out: package.left_out.clone(),
         provides: package.provides.clone(),
+        exposes: entry.exposes.clone(),
         reached: Vec::new(),
     }
 }

@@ -9,6 +9,7 @@ use std::io::Read;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use bibliotax_core::card::Archive;
+use bibliotax_core::links::Links;
 use bibliotax_core::lock::{Lock, LockedPackage, Slot};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
@@ -16,7 +17,7 @@ use bibliotax_core::version::Version;
 use rayon::prelude::*;
 
 use crate::error::StoreError;
-use crate::shelf::{Linker, Plan, Scope, Shelf};
+use crate::shelf::{Linker, NAME, Plan, Scope, Shelf};
 use crate::store::{Incoming, Store};
 
 /// Gives the archives that the store lacks.
@@ -100,10 +101,17 @@ pub fn install<S: Supplier>(
     }
     let _held = store.in_use(|| listener.hear(&Notice::Waiting))?;
     let fetched = fetch_missing(&plan.build, store, supplier, listener)?;
-    shelf.carry_out(&plan, &Linker::new(store), listener)?;
+    shelf.carry_out(&plan, &Linker::new(store), &links(lock, scope, &plan)?, listener)?;
     shelf.project().map_or(Ok(()), |project| store.note_project(project))?;
     let (built, removed) = (plan.build.len(), plan.remove.len());
     Ok(Installed { built, removed, kept, fetched })
+}
+
+/// The links of all that will be on the shelf, in scope or not.
+fn links(lock: &Lock, scope: &Scope<'_>, plan: &Plan<'_>) -> Result<Vec<Links>, StoreError> {
+    let mut slots = lock.slots(&[], scope.machine).map_err(StoreError::NotForMachine)?;
+    slots.retain(|slot| plan.reached.packages.contains_key(&slot.path()));
+    Ok(Links::of(lock, &slots, NAME))
 }
 
 /// Fetches the archives of these places that the store lacks, without touching any shelf.

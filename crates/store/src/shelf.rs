@@ -3,6 +3,7 @@
 //! ```text
 //! shelf/<target>/<package>/  a package's files, as the target takes them; `fernhollow/glass-house` lies in
 //!                      `fernhollow.glass-house`; directly in `shelf/` where the project declares no targets
+//! shelf/links/         where everything is, for whoever builds with it
 //! shelf/.state.json    what was installed, written last
 //! shelf/.lock          held by the one process that changes the shelf
 //! shelf/.work/         packages being built or taken away
@@ -12,6 +13,7 @@
 //! The shelf can always be made again from the lock and the store, so nothing in it is anybody's work.
 
 mod link;
+mod links;
 mod plan;
 mod state;
 
@@ -20,6 +22,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use bibliotax_core::facet::Target;
+use bibliotax_core::links::Links;
 use bibliotax_core::lock::Lock;
 use bibliotax_core::notice::{Listener, Notice};
 use bibliotax_disk::DiskError;
@@ -98,7 +101,10 @@ impl Shelf {
                 places.extend(
                     names_in(&self.root.join(&name))?.into_iter().map(|inner| format!("{name}/{inner}")),
                 );
-            } else if !matches!(name.as_str(), ".gitignore" | ".lock" | ".state.json" | ".work") {
+            } else if !matches!(
+                name.as_str(),
+                ".gitignore" | ".lock" | ".state.json" | ".work" | links::LINKS
+            ) {
                 places.insert(name);
             }
         }
@@ -128,13 +134,14 @@ impl Shelf {
         }
     }
 
-    /// Carries out the part of a plan that changes the shelf: builds, replaces, takes away.
+    /// Carries out the part of a plan that changes the shelf: builds, replaces, takes away, says where everything is.
     ///
     /// The state says first that nothing is known of what is going to change, and last what is there now.
     pub fn carry_out(
         &self,
         plan: &Plan<'_>,
         linker: &Linker<'_>,
+        links: &[Links],
         listener: &dyn Listener,
     ) -> Result<(), StoreError> {
         use rayon::prelude::*;
@@ -153,6 +160,7 @@ impl Shelf {
             Ok::<(), StoreError>(())
         })?;
         plan.remove.iter().try_for_each(|path| self.take_away(&work, path))?;
+        self.write_links(links)?;
         self.write_state(&plan.reached)?;
         Ok(remove(&work)?)
     }

@@ -138,8 +138,8 @@ impl Garden {
         while let Some(folder) = open.pop() {
             for entry in fs::read_dir(&folder).into_iter().flatten().flatten() {
                 let path = entry.path();
-                let is_own =
-                    folder == self.path("gate/shelf") && entry.file_name().to_string_lossy().starts_with('.');
+                let name = entry.file_name().to_string_lossy().into_owned();
+                let is_own = folder == self.path("gate/shelf") && (name.starts_with('.') || name == "links");
                 if is_own {
                     continue;
                 }

@@ -10,7 +10,7 @@ use bibliotax_disk::read::read_text;
 use serde::{Deserialize, Serialize};
 
 /// The layout that this version writes and reads.
-const FORMAT: u64 = 2;
+const FORMAT: u64 = 3;
 
 /// Largest state that is read, in bytes.
 const LARGEST: usize = 256 << 20;

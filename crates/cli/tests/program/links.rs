@@ -1,0 +1,156 @@
+//! The links: where everything is, for a build to find, written only where they say something new.
+
+use std::fs;
+use std::path::Path;
+use std::process::Command;
+
+use insta::assert_snapshot;
+use serde_json::json;
+
+use crate::garden::Garden;
+
+/// Loads a release with a header and a source, which it exposes.
+fn publish(garden: &Garden, name: &str, version: &str, header: &str, source: &str, needs: &[&str]) {
+    let stem = name.replace(['/', '-'], "_");
+    let archive = format!("archives/{stem}-{version}.tar");
+    let (header_path, source_path) = (format!("include/{stem}.h"), format!("src/{stem}.c"));
+    garden.write_tar(&archive, &[(&header_path, header.as_bytes()), (&source_path, source.as_bytes())]);
+    let needs: Vec<_> = needs.iter().map(|need| json!({ "name": need, "range": "any" })).collect();
+    let card = json!({ "name": name, "version": version, "published": "2026-03-01T09:00:00Z", "needs": needs,
+        "exposes": { "include": ["include"], "source": [source_path], "bad": ["../../outside"] },
+        "files": [{ "path": archive }] });
+    garden.load(&format!("{card}\n"));
+}
+
+fn garden() -> Garden {
+    let garden = Garden::with(&[]);
+    publish(
+        &garden,
+        "pergola/core",
+        "1.0.0",
+        "int beams(void);\n",
+        "#include \"pergola_core.h\"\nint beams(void) { return 7; }\n",
+        &[],
+    );
+    publish(
+        &garden,
+        "leaf-count",
+        "1.0.0",
+        "int leaves(void);\n",
+        "#include \"leaf_count.h\"\n#include \"pergola_core.h\"\nint leaves(void) { return 6 * beams(); }\n",
+        &["pergola/core"],
+    );
+    garden
+}
+
+#[test]
+fn links_say_where_everything_is_with_needers_first() {
+    let garden = garden();
+    garden.run(&["need", "leaf-count"]).expect(0);
+    assert_snapshot!(garden.read("gate/shelf/links/gate-kiosk.env"), @"
+    BIBLIOTAX_ROLE_INCLUDE=shelf/leaf-count/include:shelf/pergola.core/include
+    BIBLIOTAX_ROLE_SOURCE=shelf/leaf-count/src/leaf_count.c:shelf/pergola.core/src/pergola_core.c
+    BIBLIOTAX_PACKAGE_LEAF_COUNT=shelf/leaf-count
+    BIBLIOTAX_PACKAGE_PERGOLA_CORE=shelf/pergola.core
+    ");
+    assert_snapshot!(garden.read("gate/shelf/links/gate-kiosk.json"), @r#"
+    {
+      "format": 1,
+      "project": "gate-kiosk",
+      "roles": {
+        "include": [
+          "shelf/leaf-count/include",
+          "shelf/pergola.core/include"
+        ],
+        "source": [
+          "shelf/leaf-count/src/leaf_count.c",
+          "shelf/pergola.core/src/pergola_core.c"
+        ]
+      },
+      "packages": [
+        {
+          "name": "leaf-count",
+          "version": "1.0.0",
+          "purposes": [
+            "run"
+          ],
+          "path": "shelf/leaf-count",
+          "exposes": {
+            "include": [
+              "shelf/leaf-count/include"
+            ],
+            "source": [
+              "shelf/leaf-count/src/leaf_count.c"
+            ]
+          }
+        },
+        {
+          "name": "pergola/core",
+          "version": "1.0.0",
+          "purposes": [
+            "run"
+          ],
+          "path": "shelf/pergola.core",
+          "exposes": {
+            "include": [
+              "shelf/pergola.core/include"
+            ],
+            "source": [
+              "shelf/pergola.core/src/pergola_core.c"
+            ]
+          }
+        }
+      ]
+    }
+    "#);
+    let before = fs::metadata(garden.path("gate/shelf/links/gate-kiosk.json")).unwrap().modified().unwrap();
+    garden.run(&["verify"]).expect(0);
+    fs::remove_dir_all(garden.path("gate/shelf/leaf-count")).unwrap();
+    garden.run(&["install"]).expect(0);
+    let after = fs::metadata(garden.path("gate/shelf/links/gate-kiosk.json")).unwrap().modified().unwrap();
+    assert_eq!(before, after, "what says nothing new isn't written");
+    let manifest = garden.read("gate/bibliotax.toml");
+    garden.write(
+        "gate/bibliotax.toml",
+        &format!("{manifest}\n[targets.hand]\nos = \"linux\"\n[targets.kiosk]\nos = \"linux\"\n"),
+    );
+    garden.run(&["install"]).expect(0);
+    let files = || {
+        let mut names: Vec<_> = fs::read_dir(garden.path("gate/shelf/links"))
+            .unwrap()
+            .flatten()
+            .map(|file| file.file_name())
+            .collect();
+        names.sort();
+        names
+    };
+    assert_eq!(
+        files(),
+        ["gate-kiosk.hand.env", "gate-kiosk.hand.json", "gate-kiosk.kiosk.env", "gate-kiosk.kiosk.json"]
+    );
+    assert!(
+        garden
+            .read("gate/shelf/links/gate-kiosk.hand.env")
+            .contains("shelf/hand/leaf-count/include:shelf/hand/pergola.core/include")
+    );
+    garden.run(&["drop", "leaf-count"]).expect(0);
+    assert!(files().is_empty(), "nothing is left to say");
+}
+
+#[test]
+fn a_compiler_builds_with_the_links_and_nothing_else() {
+    let garden = garden();
+    garden.run(&["need", "leaf-count"]).expect(0);
+    garden.write("gate/main.c", "#include \"leaf_count.h\"\nint main(void) { return leaves(); }\n");
+    garden.write(
+        "gate/build.sh",
+        "set -e\n. shelf/links/gate-kiosk.env\nIFS=:\nset -- $BIBLIOTAX_ROLE_SOURCE\nfor path in $BIBLIOTAX_ROLE_INCLUDE; do set -- \"$@\" -I \"$path\"; done\nunset IFS\ncc -o main main.c \"$@\"\n",
+    );
+    let run = |program: &str, args: &[&str]| {
+        let status = Command::new(program).args(args).current_dir(garden.path("gate")).status().unwrap();
+        status.code()
+    };
+    assert_eq!(run("sh", &["build.sh"]), Some(0));
+    assert!(Path::new(&garden.path("gate/main")).exists());
+    assert_eq!(run("./main", &[]), Some(42));
+}

@@ -1,0 +1,187 @@
+//! Links: where the parts of a shelf are, by the role that they play, for whoever builds with them.
+//!
+//! A package stands before those that it needs, so that search paths and linkers that read from left to right find what they
+//! look for.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde::Serialize;
+
+use crate::inner_path::InnerPath;
+use crate::lock::{Lock, LockedPackage, Slot};
+use crate::name::PackageName;
+use crate::version::Version;
+
+/// The format of the files.
+const FORMAT: u64 = 1;
+
+/// Where everything is that one target of a project has.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Links {
+    format: u64,
+    /// The project.
+    pub project: PackageName,
+    /// The target; none where the project declares none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub target: Option<String>,
+    /// The paths by role, of all packages.
+    pub roles: BTreeMap<String, Vec<String>>,
+    /// The packages, each before those that it needs.
+    pub packages: Vec<LinkedPackage>,
+}
+
+/// Where a package is.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct LinkedPackage {
+    /// Its name.
+    pub name: PackageName,
+    /// Its version.
+    pub version: Version,
+    /// What it is needed for: `run`, and purposes.
+    pub purposes: Vec<String>,
+    /// Its folder.
+    pub path: String,
+    /// Its paths by role.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub exposes: BTreeMap<String, Vec<String>>,
+}
+
+impl Links {
+    /// The links of these places of a shelf, one for each target; `shelf` is the folder that paths begin with.
+    pub fn of(lock: &Lock, slots: &[Slot<'_>], shelf: &str) -> Vec<Self> {
+        let Some(project) = lock.packages.iter().flat_map(|package| &package.reached).next() else {
+            return Vec::new();
+        };
+        let targets: BTreeSet<Option<&str>> = slots.iter().map(|slot| slot.target).collect();
+        let of_target = |target: Option<&str>| {
+            let slots: BTreeMap<&PackageName, &Slot<'_>> = slots
+                .iter()
+                .filter(|slot| slot.target == target)
+                .map(|slot| (&slot.package.name, slot))
+                .collect();
+            let order = needers_first(lock).into_iter();
+            let packages: Vec<LinkedPackage> =
+                order.filter_map(|package| Some(linked(slots.get(&package.name)?, shelf))).collect();
+            let mut roles: BTreeMap<String, Vec<String>> = BTreeMap::new();
+            for (role, paths) in packages.iter().flat_map(|package| &package.exposes) {
+                roles.entry(role.clone()).or_default().extend(paths.iter().cloned());
+            }
+            let (project, target) = (project.by.clone(), target.map(str::to_owned));
+            Self { format: FORMAT, project, target, roles, packages }
+        };
+        targets.into_iter().map(of_target).collect()
+    }
+
+    /// What their files are called, but for the ending: `gate-kiosk`, or `fernhollow.gate-kiosk.hand-unit` for a target.
+    pub fn file_stem(&self) -> String {
+        let target = self.target.iter().map(|target| format!(".{target}"));
+        target.fold(self.project.folder(), |stem, target| stem + &target)
+    }
+
+    /// The links as variables, one a line, as a shell reads them: `BIBLIOTAX_ROLE_INCLUDE` holds all paths of the role `include`,
+    /// with `separator` between, and `BIBLIOTAX_PACKAGE_DEW_POINT` the folder of a package.
+    pub fn as_variables(&self, separator: char) -> String {
+        let of_role = |(role, paths): (&String, &Vec<String>)| {
+            (variable(&format!("role-{role}")), paths.join(separator.encode_utf8(&mut [0; 4])))
+        };
+        let of_package =
+            |package: &LinkedPackage| (variable(&format!("package-{}", package.name)), package.path.clone());
+        let all = self.roles.iter().map(of_role).chain(self.packages.iter().map(of_package));
+        all.map(|(name, value)| format!("{name}={}\n", quoted(&value))).collect()
+    }
+}
+
+/// The packages of a lock, each before those that it needs; who could stand side by side, by name.
+fn needers_first(lock: &Lock) -> Vec<&LockedPackage> {
+    let mut done = BTreeSet::new();
+    let mut order = Vec::new();
+    for package in lock.packages.iter().rev() {
+        // Depth first without recursion, for chains may be long: a package is noted once all that it needs are.
+        let mut open = vec![(package, false)];
+        while let Some((package, is_after)) = open.pop() {
+            if is_after {
+                order.push(package);
+            } else if done.insert(&package.name) {
+                open.push((package, true));
+                open.extend(package.needs.iter().filter_map(|need| Some((lock.package(need)?, false))));
+            }
+        }
+    }
+    order.reverse();
+    order
+}
+
+fn linked(slot: &Slot<'_>, shelf: &str) -> LinkedPackage {
+    let package = slot.package;
+    let path = format!("{shelf}/{}", slot.path());
+    // A card that exposes what lies outside of the package exposes nothing.
+    let inside = |inside: &String| match inside.trim_end_matches('/') {
+        "." | "" => Some(path.clone()),
+        inside => Some(format!("{path}/{}", InnerPath::new(inside).ok()?.as_str())),
+    };
+    let role = |(role, paths): (&String, &Vec<String>)| {
+        let paths: Vec<String> = paths.iter().filter_map(inside).collect();
+        (!paths.is_empty()).then(|| (role.clone(), paths))
+    };
+    let mut purposes: Vec<String> =
+        package.reached.iter().flat_map(|reach| reach.purposes.iter().cloned()).collect();
+    purposes.sort();
+    purposes.dedup();
+    LinkedPackage {
+        name: package.name.clone(),
+        version: package.version.clone(),
+        purposes,
+        exposes: package.exposes.iter().filter_map(role).collect(),
+        path,
+    }
+}
+
+/// A name as one of a variable.
+fn variable(name: &str) -> String {
+    let letter = |c: char| if c.is_ascii_alphanumeric() { c.to_ascii_uppercase() } else { '_' };
+    format!("BIBLIOTAX_{}", name.chars().map(letter).collect::<String>())
+}
+
+/// A value as a shell takes it for what it is (POSIX.1-2017, Shell Command Language, section 2.2.2).
+fn quoted(value: &str) -> String {
+    let is_plain = |c: char| c.is_ascii_alphanumeric() || "-_./:@%+,".contains(c);
+    if value.chars().all(is_plain) { value.to_owned() } else { format!("'{}'", value.replace('\'', r"'\''")) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::lock::test_lock;
+
+    #[test]
+    fn a_package_stands_before_what_it_needs_even_in_a_circle() {
+        let mut lock = test_lock(&[("a-leaf", "1"), ("b-stem", "1"), ("c-root", "1"), ("d-soil", "1")]);
+        let needs = |lock: &mut Lock, at: usize, names: &[&str]| {
+            lock.packages[at].needs = names.iter().map(|name| name.parse().unwrap()).collect();
+        };
+        let order = |lock: &Lock| {
+            needers_first(lock).iter().map(|package| package.name.to_string()).collect::<Vec<_>>().join(" ")
+        };
+        assert_eq!(order(&lock), "a-leaf b-stem c-root d-soil");
+        needs(&mut lock, 3, &["a-leaf"]);
+        needs(&mut lock, 2, &["b-stem", "d-soil"]);
+        let found = order(&lock);
+        let at = |name: &str| found.find(name).unwrap();
+        assert!(
+            at("d-soil") < at("a-leaf") && at("c-root") < at("b-stem") && at("c-root") < at("d-soil"),
+            "{found}"
+        );
+        needs(&mut lock, 0, &["d-soil"]);
+        assert_eq!(order(&lock).split(' ').count(), 4, "each once, whatever the circle");
+    }
+
+    #[test]
+    fn values_stay_what_they_are_in_a_shell() {
+        for (value, wanted) in
+            [("a/b:c", "a/b:c"), ("a b", "'a b'"), ("it's", r"'it'\''s'"), ("$HOME", "'$HOME'")]
+        {
+            assert_eq!(quoted(value), wanted);
+        }
+        assert_eq!(variable("package-pergola/core"), "BIBLIOTAX_PACKAGE_PERGOLA_CORE");
+    }
+}

@@ -39,7 +39,8 @@ async fn main() -> Result<(), Box<dyn Error>> {
     }
 }
 
-/// Answers a request, which is read whole first so that nobody waits for a slow client.
+/// Answers a request, which is read whole first so that nobody waits for a slow client, and carried out to its end even
+/// where the client goes away: a write that is given up in the middle would leave new bytes under the old validator.
 async fn answer(
     service: S3Service,
     lock: Arc<RwLock<()>>,
@@ -48,12 +49,15 @@ async fn answer(
     let (head, body) = request.into_parts();
     let body = body.collect().await?.to_bytes();
     let request = Request::from_parts(head, s3s::Body::from(body));
-    let answer = if matches!(*request.method(), Method::GET | Method::HEAD) {
-        let _held = lock.read().await;
-        service.call(request).await
-    } else {
-        let _held = lock.write().await;
-        service.call(request).await
-    };
+    let carried_out = tokio::spawn(async move {
+        if matches!(*request.method(), Method::GET | Method::HEAD) {
+            let _held = lock.read().await;
+            service.call(request).await
+        } else {
+            let _held = lock.write().await;
+            service.call(request).await
+        }
+    });
+    let answer = carried_out.await?;
     answer.map_err(|error| format!("{error:?}").into())
 }

@@ -29,6 +29,9 @@ const LEVEL: i32 = 3;
 /// Bytes of lines after which a new frame begins.
 const FRAME: usize = 1 << 20;
 
+/// How many bytes before the place up to which a list was read tell one that grew from another one.
+pub const TAIL: u64 = 64;
+
 /// Largest list that is read, in bytes once unpacked.
 const LARGEST: u64 = 16 << 30;
 

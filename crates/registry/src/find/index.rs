@@ -11,20 +11,17 @@ use std::time::Duration;
 use bibliotax_core::name::{PackageName, Tag};
 use bibliotax_disk::DiskError;
 use bibliotax_disk::write::{folder_of, make_folder};
-use rusqlite::{Connection, OptionalExtension, Transaction, params};
+use rusqlite::{Connection, ErrorCode, OptionalExtension, Transaction, params};
 
 use super::spelling;
 use crate::error::RegistryError;
-use crate::names::{Named, read_lines, whole_frames};
+use crate::names::{Named, TAIL, read_lines, whole_frames};
 
 /// What the tables look like; a database of another form is made anew.
 const FORM: i64 = 1;
 
 /// How much of the list is read at once, in bytes.
 const PIECE: usize = 4 << 20;
-
-/// How many bytes before the place up to which it was read tell a list that grew from another one.
-const TAIL: u64 = 64;
 
 /// How much of the database is kept in memory, in KiB.
 const CACHE: i64 = 64 << 10;
@@ -77,6 +74,10 @@ impl Index {
         make_folder(folder_of(path))?;
         match Self::prepared(path) {
             Ok(index) => Ok(index),
+            // Somebody else is making it, for longer than anybody waits.
+            Err(error) if error.sqlite_error_code() == Some(ErrorCode::DatabaseBusy) => {
+                Err(broken(path, &error))
+            }
             // Torn by a power cut, or of another form: all that is in it can be read again.
             Err(_) => {
                 remove(path);
@@ -91,8 +92,12 @@ impl Index {
         database.pragma_update(None, "journal_mode", "wal")?;
         database.pragma_update(None, "synchronous", "normal")?;
         database.pragma_update(None, "cache_size", -CACHE)?;
+        // Who only reads waits for nobody who writes.
+        if form_of(&database)? == FORM {
+            return Ok(Self { database, path: path.to_owned() });
+        }
         let making = database.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
-        match making.pragma_query_value(None, "user_version", |row| row.get::<_, i64>(0))? {
+        match form_of(&making)? {
             FORM => {}
             0 => {
                 making.execute_batch(TABLES)?;
@@ -171,13 +176,6 @@ impl Index {
         Ok(())
     }
 
-    /// What the list says of a package.
-    pub fn named(&self, name: &PackageName) -> Result<Option<Named>, RegistryError> {
-        let line = "SELECT line FROM packages WHERE name = ?";
-        let line = self.database.query_row(line, [name.as_str()], |row| row.get::<_, String>(0)).optional();
-        Ok(self.tried(line)?.and_then(|line| serde_json::from_str(&line).ok()))
-    }
-
     /// How many packages need one, in their newest releases.
     pub fn uses(&self, name: &str) -> Result<u64, RegistryError> {
         let count = "SELECT count FROM uses WHERE name = ?";
@@ -212,6 +210,11 @@ impl Index {
     pub(super) fn tried<T>(&self, result: rusqlite::Result<T>) -> Result<T, RegistryError> {
         result.map_err(|error| broken(&self.path, &error))
     }
+}
+
+/// The form of a database; 0 of one that is empty.
+fn form_of(database: &Connection) -> rusqlite::Result<i64> {
+    database.pragma_query_value(None, "user_version", |row| row.get(0))
 }
 
 /// Takes lines in.
@@ -310,4 +313,25 @@ fn remove(path: &Path) {
 
 fn broken(path: &Path, error: &rusqlite::Error) -> RegistryError {
     DiskError::new("use the index", path, io::Error::other(error.to_string())).into()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn who_searches_waits_for_nobody_who_reads_the_list_on() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("names.sqlite");
+        let mut writer = Index::open(&path).unwrap();
+        let list = crate::names::frames(b"{\"name\":\"moss-map\",\"newest\":\"1.0\"}\n").unwrap();
+        assert!(writer.read_on(&ReadUpTo::default(), &list[..]).unwrap());
+        let writing = writer.database.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate);
+        let writing = writing.unwrap();
+        writing.execute("DELETE FROM packages", []).unwrap();
+        // It would wait for minutes, and then begin anew, if it wanted to write.
+        assert_eq!(Index::open(&path).unwrap().len().unwrap(), 1);
+        drop(writing);
+        assert_eq!(writer.len().unwrap(), 1);
+    }
 }

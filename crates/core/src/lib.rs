@@ -6,7 +6,7 @@
 //! | [`digest`], [`license`] | SHA-256 digests and SPDX licence expressions |
 //! | [`manifest`] | `bibliotax.toml`: its meaning, and its text edited in place |
 //! | [`card`], [`history`] | what a registry knows of releases |
-//! | [`facet`], [`variant`] | targets, whether a release works on them, and which of its files they take |
+//! | [`facet`], [`variant`], [`fitting`] | targets, whether a release works on them, which of its files they take, and which release to take |
 //! | [`inner_path`] | paths inside a package that every system can have |
 //! | [`resolve`] | from needs to one release of each package, or to the reason why not |
 //! | [`lock`], [`compare`], [`graph`] | `bibliotax.lock`, the difference of two, who needs whom |
@@ -20,6 +20,7 @@ pub mod compare;
 pub mod digest;
 pub mod facet;
 pub mod fault;
+pub mod fitting;
 pub mod graph;
 pub mod history;
 pub mod inner_path;

@@ -53,15 +53,15 @@ impl Links {
             return Vec::new();
         };
         let targets: BTreeSet<Option<&str>> = slots.iter().map(|slot| slot.target).collect();
+        let order = needers_first(lock);
         let of_target = |target: Option<&str>| {
             let slots: BTreeMap<&PackageName, &Slot<'_>> = slots
                 .iter()
                 .filter(|slot| slot.target == target)
                 .map(|slot| (&slot.package.name, slot))
                 .collect();
-            let order = needers_first(lock).into_iter();
             let packages: Vec<LinkedPackage> =
-                order.filter_map(|package| Some(linked(slots.get(&package.name)?, shelf))).collect();
+                order.iter().filter_map(|package| Some(linked(slots.get(&package.name)?, shelf))).collect();
             let mut roles: BTreeMap<String, Vec<String>> = BTreeMap::new();
             for (role, paths) in packages.iter().flat_map(|package| &package.exposes) {
                 roles.entry(role.clone()).or_default().extend(paths.iter().cloned());

@@ -27,6 +27,7 @@ use self::objects::Objects;
 use crate::description::{DESCRIPTION, Description};
 use crate::error::RegistryError;
 use crate::keep::{Decide, Keep, Private, Stamp, read_history};
+use crate::layout::{file_path, history_path};
 use crate::names::frames;
 use crate::piece::{Piece, UploadProblem};
 use crate::staged::Staged;
@@ -86,14 +87,6 @@ impl Bucket {
         let frames = frames(&lines).map_err(|error| DiskError::new("pack", "the list of names", error))?;
         self.names.lock().unwrap_or_else(PoisonError::into_inner).note(&self.objects, &frames)
     }
-}
-
-fn history_path(package: &PackageName) -> String {
-    format!("packages/{}/{package}.jsonl", Digest::of(package.as_str().as_bytes()).folder())
-}
-
-fn file_path(digest: &Digest) -> String {
-    format!("files/{}/{digest}", digest.folder())
 }
 
 impl Keep for Bucket {

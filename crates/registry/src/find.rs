@@ -11,7 +11,8 @@ mod spelling;
 use std::thread;
 
 use bibliotax_core::facet::{Facets, Fit, FitValue, Target};
-use bibliotax_core::history::{History, Release};
+use bibliotax_core::fitting::{fit, newest_fitting};
+use bibliotax_core::history::History;
 use bibliotax_core::name::{PackageName, Tag};
 use bibliotax_core::version::Version;
 use jiff::Timestamp;
@@ -147,15 +148,10 @@ impl Hit {
 
     /// Says exactly which release fits, for its history is known.
     fn look_into(&mut self, history: &History, places: &[Target], facets: &Facets) {
-        let fit = |release: &Release, place: &Target| {
-            FitWord::from(&facets.fit_release(&release.entry, &release.entry.default_components(), place))
-        };
-        let fits_all = |release: &Release| places.iter().all(|place| fit(release, place) != FitWord::No);
-        let is_open = |release: &&Release| !release.entry.version.is_pre() && release.withdrawn.is_none();
-        let fitting = history.releases().iter().rev().filter(is_open).find(|release| fits_all(release));
+        let fitting = newest_fitting(history.releases(), places, facets);
         let newest = self.newest.as_ref().and_then(|newest| history.release(newest));
         if let Some(release) = fitting.or(newest) {
-            self.fits = places.iter().map(|place| fit(release, place)).collect();
+            self.fits = places.iter().map(|place| FitWord::from(&fit(release, place, facets))).collect();
         }
         self.newest_fitting = fitting.map(|release| release.entry.version.clone());
     }

@@ -35,6 +35,7 @@ use bibliotax_disk::write::{make_folder, write_whole};
 use crate::description::{DESCRIPTION, Description};
 use crate::error::RegistryError;
 use crate::keep::{Decide, Keep, Private, Stamp};
+use crate::layout;
 use crate::names::NAMES;
 use crate::piece::{Piece, UploadProblem};
 use crate::staged::Staged;
@@ -87,12 +88,11 @@ impl Folder {
     }
 
     fn history_path(&self, package: &PackageName) -> PathBuf {
-        let bin = Digest::of(package.as_str().as_bytes()).folder();
-        self.root.join("packages").join(bin).join(format!("{package}.jsonl"))
+        self.root.join(layout::history_path(package))
     }
 
     fn file_path(&self, digest: &Digest) -> PathBuf {
-        self.root.join("files").join(digest.folder()).join(digest.to_string())
+        self.root.join(layout::file_path(digest))
     }
 }
 

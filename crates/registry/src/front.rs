@@ -21,7 +21,8 @@ use bibliotax_disk::write::{folder_of, make_folder, write_whole};
 
 use crate::error::RegistryError;
 use crate::keep::{Decide, Keep, Private, Stamp};
-use crate::names::{NAMES, read_names};
+use crate::layout;
+use crate::names::{NAMES, TAIL, read_names};
 use crate::piece::{Piece, UploadProblem};
 use crate::remote::Remote;
 use crate::staged::Staged;
@@ -31,9 +32,6 @@ const MOST_HISTORIES: usize = 20_000;
 
 /// How many files can be fetched at once.
 const AT_ONCE: usize = 64;
-
-/// How many of the last bytes of the list of names tell whether it only grew.
-const TAIL: u64 = 64;
 
 /// For how long answers are good.
 #[derive(Debug, Clone, Copy)]
@@ -124,7 +122,7 @@ impl Front {
     }
 
     fn file_path(&self, digest: &Digest) -> PathBuf {
-        self.folder.join("files").join(digest.folder()).join(digest.to_string())
+        self.folder.join(layout::file_path(digest))
     }
 
     /// Fetches a file unless it is here; its size, `None` where the registry hasn't it.

@@ -2,7 +2,7 @@
 //!
 //! | room | what lives there |
 //! |---|---|
-//! | [`keep`] | where a registry's files are kept, for whoever may write to them; `description`, `names`, `staged`, `piece`: what they are |
+//! | [`keep`] | where a registry's files are kept, for whoever may write to them; `layout`, `description`, `names`, `staged`, `piece`: what they are |
 //! | [`folder`] | a registry kept as plain files in a folder: reading, appending events, keeping files |
 //! | [`bucket`] | the same as objects of an S3-compatible store |
 //! | [`front`] | a copy in front of another registry that keeps what was asked for |
@@ -23,6 +23,7 @@ pub mod accept;
 mod ahead;
 pub mod audit;
 pub mod bucket;
+mod chance;
 pub mod check;
 pub mod description;
 pub mod error;
@@ -30,6 +31,7 @@ pub mod find;
 pub mod folder;
 pub mod front;
 pub mod keep;
+pub mod layout;
 pub mod load;
 pub mod mirror;
 pub mod mirrored;

@@ -32,6 +32,7 @@ use self::download::Download;
 use crate::description::{DESCRIPTION, Description};
 use crate::error::RegistryError;
 use crate::keep::{LARGEST_CARD, read_history};
+use crate::layout::{file_path, history_path};
 use crate::names::{NAMES, Named, read_lines};
 
 /// What the cache has for the validator of something that is not there; no validator is without quotes.
@@ -95,7 +96,7 @@ pub fn checked_url(name: &RegistryName, url: &str, allow_plain: bool) -> Result<
 }
 
 /// Whether a URL leads to this machine itself.
-fn is_loopback(url: &Url) -> bool {
+pub(crate) fn is_loopback(url: &Url) -> bool {
     match url.host() {
         Some(url::Host::Ipv4(address)) => address.is_loopback(),
         Some(url::Host::Ipv6(address)) => address.is_loopback(),
@@ -221,15 +222,6 @@ impl Remote {
             }
         }
     }
-}
-
-fn history_path(package: &PackageName) -> String {
-    let bin = Digest::of(package.as_str().as_bytes()).folder();
-    format!("packages/{bin}/{package}.jsonl")
-}
-
-fn file_path(digest: &Digest) -> String {
-    format!("files/{}/{digest}", digest.folder())
 }
 
 /// A text of the registry: from the cache if the registry says that it is as it was.

@@ -24,8 +24,11 @@ use crate::work::blocking;
 const POLICY: &str = "default-src 'none'; style-src 'self'; script-src 'self'; connect-src 'self'; img-src 'self'; \
      form-action 'self'; base-uri 'none'; frame-ancestors 'none'";
 
-const STYLE: &str = include_str!("pages/style.css");
-const SCRIPT: &str = include_str!("pages/search.js");
+/// What all pages share, given its validator and compressed once.
+static STYLE: LazyLock<Prepared> =
+    LazyLock::new(|| Prepared::new(include_str!("pages/style.css").to_owned()));
+static SCRIPT: LazyLock<Prepared> =
+    LazyLock::new(|| Prepared::new(include_str!("pages/search.js").to_owned()));
 
 static TEMPLATES: LazyLock<Environment<'static>> = LazyLock::new(|| {
     let mut templates = Environment::new();
@@ -59,8 +62,8 @@ impl Pages<'_> {
     pub async fn page(&self, path: &str, query: &str) -> Option<Result<Response, Problem>> {
         Some(match path {
             "" => self.search(query).await,
-            "page/style.css" => Ok(self.text(STYLE.to_owned(), "text/css; charset=utf-8")),
-            "page/search.js" => Ok(self.text(SCRIPT.to_owned(), "text/javascript; charset=utf-8")),
+            "page/style.css" => Ok(self.text(&STYLE, "text/css; charset=utf-8")),
+            "page/search.js" => Ok(self.text(&SCRIPT, "text/javascript; charset=utf-8")),
             _ => self.package(path.strip_prefix("browse/")?, query).await,
         })
     }
@@ -91,9 +94,10 @@ impl Pages<'_> {
     fn shown(&self, template: &str, said: &impl Serialize, status: StatusCode) -> Response {
         let shown = TEMPLATES.get_template(template).and_then(|template| template.render(said));
         let mut response = match shown {
-            Ok(text) => self.text(text, "text/html; charset=utf-8"),
+            Ok(text) => self.text(&Prepared::new(text), "text/html; charset=utf-8"),
             Err(_) => {
-                self.text("This page can't be shown; it is a defect of the server.\n".into(), "text/plain")
+                let told = "This page can't be shown; it is a defect of the server.\n".to_owned();
+                self.text(&Prepared::new(told), "text/plain")
             }
         };
         if response.status() == StatusCode::OK {
@@ -102,8 +106,8 @@ impl Pages<'_> {
         response
     }
 
-    fn text(&self, text: String, kind: &'static str) -> Response {
-        let mut response = reads::text(&Prepared::new(text), kind, self.headers);
+    fn text(&self, text: &Prepared, kind: &'static str) -> Response {
+        let mut response = reads::text(text, kind, self.headers);
         let headers: [(HeaderName, &'static str); 2] =
             [(header::CONTENT_SECURITY_POLICY, POLICY), (header::REFERRER_POLICY, "no-referrer")];
         for (name, value) in headers {

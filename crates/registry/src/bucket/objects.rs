@@ -17,11 +17,12 @@ use object_store::{
     Attributes, Error, GetOptions, GetRange, GetResult, ObjectMeta, ObjectStore, ObjectStoreExt, PutMode,
     PutOptions, RetryConfig, UpdateVersion, WriteMultipart,
 };
-use ring::rand::{SecureRandom, SystemRandom};
 use tokio::runtime::{Builder, Runtime};
 use url::Url;
 
+use crate::chance::share_of;
 use crate::error::RegistryError;
+use crate::remote::is_loopback;
 
 /// Objects up to this size are written in one request, in bytes.
 const AT_ONCE: u64 = 8 << 20;
@@ -75,7 +76,8 @@ impl Objects {
         let mut builder = AmazonS3Builder::new().with_bucket_name(bucket).with_retry(patience);
         for (key, value) in settings {
             if let Ok(key) = key.to_ascii_lowercase().parse::<AmazonS3ConfigKey>() {
-                let is_plain = key == AmazonS3ConfigKey::Endpoint && is_loopback(&value);
+                let is_plain = key == AmazonS3ConfigKey::Endpoint
+                    && Url::parse(&value).is_ok_and(|url| is_loopback(&url));
                 builder = builder.with_config(key, value);
                 builder = if is_plain { builder.with_allow_http(true) } else { builder };
             }
@@ -264,20 +266,7 @@ impl<S: futures_util::Stream<Item = object_store::Result<Bytes>> + Unpin> Read f
 
 /// A time before another try, longer with each and never the same for two who failed together.
 fn pause(tried: u32) -> Duration {
-    let mut random = [0; 1];
-    // Without random numbers it is the whole time.
-    let share = SystemRandom::new().fill(&mut random).map_or(255, |()| u32::from(random[0]));
-    let whole = LONGEST_WAIT.min(Duration::from_millis(10) * 2_u32.pow(tried.min(10)));
-    whole * share / 255
-}
-
-fn is_loopback(url: &str) -> bool {
-    Url::parse(url).is_ok_and(|url| match url.host() {
-        Some(url::Host::Ipv4(address)) => address.is_loopback(),
-        Some(url::Host::Ipv6(address)) => address.is_loopback(),
-        Some(url::Host::Domain(name)) => name == "localhost",
-        None => false,
-    })
+    share_of(LONGEST_WAIT.min(Duration::from_millis(10) * 2_u32.pow(tried.min(10))))
 }
 
 /// Waits for an answer, on a thread that may wait.

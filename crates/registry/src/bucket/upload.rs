@@ -1,7 +1,7 @@
 //! Files that come in pieces into a bucket: each piece an object, so that another server can take the next one.
 
 use std::io::{self, Read, Seek, SeekFrom};
-use std::time::{Duration, SystemTime};
+use std::time::SystemTime;
 
 use bibliotax_core::digest::Digest;
 use bibliotax_disk::error::At;
@@ -9,10 +9,7 @@ use bibliotax_disk::error::At;
 use super::Bucket;
 use crate::error::RegistryError;
 use crate::keep::Keep;
-use crate::piece::{Piece, UploadProblem};
-
-/// After this time without a new piece an upload is given up.
-const GIVEN_UP_AFTER: Duration = Duration::from_secs(24 * 60 * 60);
+use crate::piece::{GIVEN_UP_AFTER, Piece, UploadProblem};
 
 impl Bucket {
     /// The pieces of a file that follow each other from its beginning: first byte and the one behind the last.

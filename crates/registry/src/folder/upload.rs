@@ -3,17 +3,14 @@
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
-use std::time::{Duration, SystemTime};
+use std::time::SystemTime;
 
 use bibliotax_core::digest::{Digest, Hasher};
 use bibliotax_disk::error::At;
 use bibliotax_disk::write::{folder_of, make_folder, sync_folder};
 
 use super::Folder;
-use crate::piece::{Piece, UploadProblem};
-
-/// After this time without a new piece an upload is given up.
-const GIVEN_UP_AFTER: Duration = Duration::from_secs(24 * 60 * 60);
+use crate::piece::{GIVEN_UP_AFTER, Piece, UploadProblem};
 
 impl Folder {
     pub(super) fn half_size(&self, digest: &Digest) -> u64 {

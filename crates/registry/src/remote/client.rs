@@ -13,10 +13,10 @@ use reqwest::header::{
 };
 use reqwest::redirect::{Attempt, Policy};
 use reqwest::{Method, StatusCode, Url};
-use ring::rand::{SecureRandom, SystemRandom};
 use serde_json::Value;
 
 use super::{Network, is_loopback};
+use crate::chance::share_of;
 use crate::error::RegistryError;
 
 /// How often a request is tried that may be tried again.
@@ -457,10 +457,7 @@ fn begins_at(response: &Response, from: u64) -> bool {
     })
 }
 
-/// A time between half and all of this one, so that many who failed together don't come back together.
+/// A time between half and all of this one.
 fn with_jitter(wait: Duration) -> Duration {
-    let mut random = [0; 1];
-    // Without random numbers it is the whole time.
-    let share = SystemRandom::new().fill(&mut random).map_or(255, |()| random[0]);
-    wait / 2 + (wait / 2) * u32::from(share) / 255
+    wait / 2 + share_of(wait / 2)
 }

@@ -11,8 +11,9 @@ use bibliotax_core::range::Range;
 use serde::Deserialize;
 use serde_json::json;
 
+use super::Remote;
 use super::client::Answer;
-use super::{Remote, history_path};
+use crate::layout::history_path;
 
 /// Largest answer that is read, in bytes.
 const LARGEST: u64 = 512 << 20;

@@ -14,6 +14,7 @@ use bibliotax_core::version::Version;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::find::Searcher;
 use bibliotax_registry::keep::Keep;
+use bibliotax_registry::layout::file_path;
 use bibliotax_registry::names::newest;
 use serde::Serialize;
 
@@ -27,7 +28,7 @@ const MOST_NOTES: usize = 5;
 const MOST_NEEDING: usize = 40;
 
 /// What the page shows.
-#[derive(Serialize)]
+#[derive(Serialize, Default)]
 pub struct PackagePage {
     registry: String,
     name: String,
@@ -150,23 +151,11 @@ fn of_capability(
     PackagePage {
         registry: registry.name().to_owned(),
         name: name.to_string(),
-        version: String::new(),
         summary: "A capability: a need of it is met by any of these packages.".to_owned(),
-        description: String::new(),
-        tags: Vec::new(),
-        heeds: Vec::new(),
-        facts: Vec::new(),
-        line: String::new(),
-        command: String::new(),
-        needs: Vec::new(),
         needed_by_more: uses.saturating_sub(needed_by.len() as u64),
         needed_by: needed_by.iter().map(ToString::to_string).collect(),
-        components: Vec::new(),
-        files: Vec::new(),
-        steps: Vec::new(),
-        fit: FitTable::default(),
-        notes: Vec::new(),
         providers: history.providers().iter().map(ToString::to_string).collect(),
+        ..PackagePage::default()
     }
 }
 
@@ -304,7 +293,7 @@ fn file(file: &FileRecord) -> ShownFile {
         only_for: spoken::fits(&file.only_for),
         size: spoken::size(file.size),
         format: file.format.to_string(),
-        href: format!("/files/{}/{digest}", file.sha256.folder()),
+        href: format!("/{}", file_path(&file.sha256)),
         digest,
     }
 }

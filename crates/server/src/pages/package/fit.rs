@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use bibliotax_core::facet::{Facet, Facets, Fit, FitValue, Fits, Target};
+use bibliotax_core::fitting::fit;
 use bibliotax_core::history::{History, Release};
 use bibliotax_core::name::FacetName;
 use bibliotax_core::spoken;
@@ -108,7 +109,7 @@ fn row(
 ) -> Row {
     let entry = &release.entry;
     let said = |facet: &FacetName| said(&entry.fits, facet, facets);
-    let fit = target.map(|target| facets.fit_release(entry, &entry.default_components(), target));
+    let fit = target.map(|target| fit(release, target, facets));
     let standing = match (&release.withdrawn, &release.deprecated) {
         (Some(_), _) => "withdrawn",
         (None, Some(_)) => "deprecated",

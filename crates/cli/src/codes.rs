@@ -14,6 +14,8 @@ pub enum Exit {
     Integrity,
     Defect,
     Disk,
+    /// As a program ended that was run.
+    Passed(u8),
 }
 
 impl Exit {
@@ -28,6 +30,7 @@ impl Exit {
             Self::Integrity => 6,
             Self::Defect => 70,
             Self::Disk => 74,
+            Self::Passed(status) => status,
         }
     }
 }
@@ -69,6 +72,7 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("install.not-for-machine", Exit::Unsolved, "a package has no files for this machine"),
     ("install.target", Exit::Usage, "a target to install for is not declared"),
     ("license.invalid", Exit::Input, "a text is no SPDX licence expression"),
+    ("links.template", Exit::Input, "a template of links can't be rendered"),
     ("lock.broken", Exit::Input, "the lock can't be read"),
     ("lock.conflict", Exit::Input, "the lock has both sides of a merge"),
     ("lock.cut-short", Exit::Input, "the lock ends too early"),
@@ -82,6 +86,7 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("manifest.empty", Exit::Input, "the manifest is empty"),
     ("manifest.facet", Exit::Input, "a facet is of no known kind"),
     ("manifest.later", Exit::Input, "the manifest uses something that this version can't act on"),
+    ("manifest.link", Exit::Input, "the shelf is to be made in a way that there isn't"),
     ("manifest.missing", Exit::Input, "there is no manifest here or above"),
     ("manifest.missing-comma", Exit::Input, "a comma is missing"),
     ("manifest.no-family", Exit::Input, "a need has the range of a family that isn't declared"),
@@ -98,6 +103,7 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("manifest.rule", Exit::Input, "a rule says what no rule can"),
     ("manifest.step", Exit::Input, "a step lacks something, or says what it can't"),
     ("manifest.syntax", Exit::Input, "the manifest can't be read as TOML"),
+    ("manifest.task", Exit::Input, "a task can't be run as it is written"),
     ("manifest.two-ranges", Exit::Input, "a need has a range and a family"),
     ("manifest.unknown-key", Exit::Input, "a key has no meaning where it stands"),
     ("manifest.unknown-registry", Exit::Input, "a need names a registry that isn't declared"),
@@ -156,8 +162,13 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("server.too-large", Exit::Unreachable, "a server takes less at once"),
     ("server.too-long", Exit::Unreachable, "a server was not done in time"),
     ("server.too-many", Exit::Unreachable, "a server was asked too much at once"),
+    ("shelf.link", Exit::Disk, "a disk can't put files on the shelf in the way that is asked for"),
+    ("store.damaged", Exit::Disk, "the store's copy of a package is damaged, again and again"),
     ("store.lost", Exit::Disk, "another process took something out of the store that was being used"),
     ("store.newer", Exit::Disk, "a newer version of bibliotax made the store"),
+    ("task.failed", Exit::Differs, "a program can't be started"),
+    ("task.unknown", Exit::Usage, "the manifest has no such task"),
+    ("task.which-target", Exit::Usage, "it isn't said for which target a program is run"),
     ("token.missing", Exit::Usage, "there is no token to publish with"),
     ("token.none", Exit::Usage, "a registry has no such token"),
     ("token.not-for-that", Exit::Unreachable, "a token doesn't allow what was asked"),

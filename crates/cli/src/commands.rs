@@ -19,8 +19,10 @@ pub mod searching;
 mod settle;
 pub mod store;
 mod supply;
+pub mod task;
 pub mod update;
 pub mod verify;
+pub mod with;
 pub mod withdraw;
 
 use std::path::{Path, PathBuf};
@@ -42,6 +44,8 @@ pub enum Command {
     Install(install::Install),
     Update(update::Update),
     Verify(verify::Verify),
+    Task(task::Task),
+    With(with::With),
     Explain(explain::Explain),
     Describe(describe::Describe),
     Fit(fit::Fit),
@@ -67,6 +71,8 @@ impl Command {
             Self::Install(command) => command.run(here, ui),
             Self::Update(command) => command.run(here, ui),
             Self::Verify(command) => command.run(here, ui),
+            Self::Task(command) => command.run(here, ui),
+            Self::With(command) => command.run(here, ui),
             Self::Explain(command) => command.run(here, ui),
             Self::Describe(command) => command.run(here, ui),
             Self::Fit(command) => command.run(here, ui),

@@ -1,6 +1,7 @@
-//! What a failure says: one shape for all; `causes` makes it from the errors of the libraries.
+//! What a failure says: one shape for all; `causes` and `stored` make it from the errors of the libraries.
 
 mod causes;
+mod stored;
 
 use std::any::Any;
 use std::path::Path;

@@ -6,7 +6,7 @@ use crate::ui::{style, styled};
 
 const STAGES: [(&str, &[&str]); 6] = [
     ("Declare what is needed", &["init", "find", "describe", "fit", "need", "drop"]),
-    ("Bring it here", &["resolve", "install", "update", "verify"]),
+    ("Bring it here", &["resolve", "install", "update", "verify", "task", "with"]),
     ("Understand it", &["explain", "ready"]),
     ("Supply packages", &["publish", "withdraw", "deprecate", "registry"]),
     ("Look after this machine", &["store"]),

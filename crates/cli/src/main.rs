@@ -5,6 +5,7 @@
 //! | `args`, `global`, `help` | the command line as values; the help, grouped by stage |
 //! | `commands` | one file for each command |
 //! | `project` | the folder with its manifest, lock, shelf and registries |
+//! | `running` | other programs, run with the links' paths in their environment |
 //! | `machine`, `tools` | this machine, the programs on it and their versions |
 //! | `ui`, `progress`, `show` | all writing to the terminal |
 //! | `failure`, `codes` | what a failure says, and the exit status that it leads to |
@@ -20,6 +21,7 @@ mod kept;
 mod machine;
 mod progress;
 mod project;
+mod running;
 mod show;
 mod tools;
 mod ui;

@@ -1,11 +1,13 @@
 //! Progress of long work: drawn on a terminal once it takes longer than a moment, told line by line with `-v`.
 
-use std::sync::Mutex;
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
+use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
+use crate::show::count;
 use crate::ui::Ui;
 
 /// What is over sooner is not worth drawing.
@@ -18,11 +20,36 @@ const TICK: Duration = Duration::from_millis(120);
 pub struct Progress<'u> {
     ui: &'u Ui,
     bar: Mutex<Option<ProgressBar>>,
+    way: Mutex<OnTheWay>,
+}
+
+/// What is being fetched.
+#[derive(Debug, Default)]
+struct OnTheWay {
+    total: usize,
+    done: usize,
+    /// What was asked for and isn't there yet, the longest first.
+    open: Vec<PackageName>,
+}
+
+impl OnTheWay {
+    fn close(&mut self, package: &PackageName) {
+        self.done += 1;
+        if let Some(at) = self.open.iter().position(|open| open == package) {
+            self.open.remove(at);
+        }
+    }
+
+    /// How far it is, and what has been waited for longest.
+    fn told(&self) -> String {
+        let longest = self.open.first().map(|package| format!(", {package}")).unwrap_or_default();
+        format!("; {} of {}{longest}", self.done, count(self.total, "archive"))
+    }
 }
 
 impl<'u> Progress<'u> {
     pub fn new(ui: &'u Ui) -> Self {
-        Self { ui, bar: Mutex::new(None) }
+        Self { ui, bar: Mutex::new(None), way: Mutex::default() }
     }
 
     fn begin(&self, what: &'static str, length: u64, shape: &str) {
@@ -47,6 +74,20 @@ impl<'u> Progress<'u> {
         }
     }
 
+    fn on_the_way(&self) -> MutexGuard<'_, OnTheWay> {
+        self.way.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn change(&self, change: impl FnOnce(&mut OnTheWay)) {
+        let mut way = self.on_the_way();
+        change(&mut way);
+        if let Ok(bar) = self.bar.lock()
+            && let Some(bar) = bar.as_ref()
+        {
+            bar.set_prefix(way.told());
+        }
+    }
+
     fn advance(&self, by: u64) {
         if let Ok(bar) = self.bar.lock()
             && let Some(bar) = bar.as_ref()
@@ -66,18 +107,26 @@ fn draw_after_a_moment(bar: ProgressBar) {
     });
 }
 
-const BYTES: &str = "{msg} {bar:30} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left";
+const BYTES: &str = "{msg} {bar:24} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left{prefix}";
 const COUNT: &str = "{msg} {bar:30} {pos} of {len} packages, {eta} left";
 
 impl Listener for Progress<'_> {
     fn hear(&self, notice: &Notice) {
         match notice {
             Notice::Waiting => self.ui.warn("another bibliotax is at work in this project; waiting for it"),
-            Notice::Unpacking { bytes, .. } => self.begin("unpacking", *bytes, BYTES),
+            Notice::Fetching { archives, bytes } => {
+                *self.on_the_way() = OnTheWay { total: *archives, ..OnTheWay::default() };
+                self.begin("fetching", *bytes, BYTES);
+            }
+            Notice::Asked { package } => self.change(|way| way.open.push(package.clone())),
+            Notice::Arrived { bytes } => self.advance(*bytes),
+            Notice::Damaged { package } => {
+                self.ui.warn(format!("the store's copy of {package} is damaged; fetching it anew"));
+            }
             Notice::Shelving { packages } => self.begin("onto the shelf", *packages as u64, COUNT),
             Notice::Verifying { packages } => self.begin("verifying", *packages as u64, COUNT),
             Notice::Unpacked { package, bytes } => {
-                self.advance(*bytes);
+                self.change(|way| way.close(package));
                 self.ui.tell(1, format!("unpacked {package} ({bytes} bytes)"));
             }
             Notice::Shelved { package } => {

@@ -24,9 +24,9 @@ use bibliotax_registry::registries::Registries;
 use bibliotax_registry::remote::Network;
 use bibliotax_store::StoreError;
 use bibliotax_store::install::{Fetched, Installed, Supplier, fetch_all, install};
-use bibliotax_store::shelf::{Plan, Scope, Shelf};
+use bibliotax_store::shelf::{Aim, Made, Plan, Scope, Shelf, Template};
 use bibliotax_store::store::Store;
-use bibliotax_store::verify::{Verified, verify};
+use bibliotax_store::verify::{Damaged, Depth, Verified, damaged_trees, verify};
 
 use crate::commands::searching::Searching;
 use crate::failure::{self, Failure};
@@ -52,6 +52,8 @@ pub struct Project {
     opened: Mutex<Option<Registries>>,
     /// Whether nobody is to be asked over a network.
     is_offline: bool,
+    /// Whether links give paths from the root of the disk, whatever the manifest says.
+    absolute: bool,
 }
 
 /// The lock as it is on disk.
@@ -67,14 +69,21 @@ pub enum LockFile {
 impl Project {
     /// The project that `from` lies in.
     pub fn find(from: &Path) -> Result<Self, Failure> {
-        let root = from.ancestors().find(|folder| folder.join(manifest::FILE_NAME).is_file());
-        let root = root.ok_or_else(|| no_manifest(from))?.to_owned();
+        let project = Self::without_lock(from)?;
+        let lock = read_lock(&project.root.join(lock::FILE_NAME))?;
+        Ok(Self { lock, ..project })
+    }
+
+    /// The project that `from` lies in, for who doesn't care what is locked.
+    pub fn without_lock(from: &Path) -> Result<Self, Failure> {
+        let root = root_of(from).ok_or_else(|| no_manifest(from))?.to_owned();
         let text = read_manifest(&root.join(manifest::FILE_NAME))?;
         let manifest = Manifest::read(&text);
         let manifest = manifest.map_err(|faults| Failure::in_text(manifest::FILE_NAME, &text, faults))?;
-        let lock = read_lock(&root.join(lock::FILE_NAME))?;
+        let lock = LockFile::None;
         let (searching, targets, opened) = (Searching::default(), Vec::new(), Mutex::default());
-        Ok(Self { root, text, manifest, lock, searching, targets, opened, is_offline: false })
+        let (is_offline, absolute) = (false, false);
+        Ok(Self { root, text, manifest, lock, searching, targets, opened, is_offline, absolute })
     }
 
     /// The project that `from` lies in, for a command that writes: held, unless nothing is written after all.
@@ -112,6 +121,11 @@ impl Project {
     /// The same project; where `is_offline`, what the store has is to be enough.
     pub fn offline(self, is_offline: bool) -> Self {
         Self { is_offline, ..self }
+    }
+
+    /// The same project; where `absolute`, its links give paths from the root of the disk.
+    pub fn absolute(self, absolute: bool) -> Self {
+        Self { absolute, ..self }
     }
 
     fn network(&self) -> Network {
@@ -232,30 +246,68 @@ impl Project {
 
     /// What has to be done to bring the shelf to what a lock says.
     pub fn plan<'l>(&self, lock: &'l Lock) -> Result<Plan<'l>, Failure> {
-        let (shelf, machine) = (self.shelf(), this_machine());
+        let (shelf, machine, anew) = (self.shelf(), this_machine(), BTreeSet::new());
         let scope = Scope { targets: &self.targets, machine: &machine };
-        let plan = Plan::new(lock, &scope, &shelf.state(), &shelf.contents(lock)?, &BTreeSet::new());
+        let (settings, made) = (self.manifest.shelf, Made::from_texts([]));
+        let aim = Aim { lock, scope, settings, templates: &[], anew: &anew, made };
+        let plan = Plan::new(&aim, &shelf.state(), &shelf.contents(lock)?);
         Ok(plan.map_err(StoreError::NotForMachine)?)
     }
 
     /// Compares every file of the shelf with what the lock's archives hold.
-    pub fn verify(&self, lock: &Lock, listener: &dyn Listener) -> Result<Verified, Failure> {
+    pub fn verify(&self, lock: &Lock, depth: Depth, listener: &dyn Listener) -> Result<Verified, Failure> {
         let scope = Scope { targets: &self.targets, machine: &this_machine() };
-        Ok(verify(lock, &scope, &self.shelf(), &open_store()?, listener)?)
+        Ok(verify(lock, &scope, &self.shelf(), &open_store()?, depth, listener)?)
     }
 
-    /// Brings the shelf to what a lock says.
+    /// The copies in the store that a lock's packages are put on the shelf from, as far as they are damaged.
+    pub fn damaged_in_store(&self, lock: &Lock, depth: Depth) -> Result<Vec<Damaged>, Failure> {
+        Ok(damaged_trees(&lock.packages.iter().collect::<Vec<_>>(), &open_store()?, depth)?)
+    }
+
+    /// Brings the shelf to what a lock says that was made from a manifest of this text.
     pub fn install(
         &self,
         lock: &Lock,
         manifest: &Manifest,
+        text: &str,
         anew: &BTreeSet<PackageName>,
         listener: &dyn Listener,
     ) -> Result<Installed, Failure> {
         let archives = self.archives(manifest);
-        let scope = Scope { targets: &self.targets, machine: &this_machine() };
-        Ok(install(lock, &scope, &self.shelf(), &open_store()?, &archives, anew, listener)?)
+        let templates = Template::all_of(&self.root)?;
+        let made = made_from(text, &lock.to_string(), &templates, self.absolute);
+        let (machine, mut settings) = (this_machine(), manifest.shelf);
+        settings.absolute |= self.absolute;
+        let scope = Scope { targets: &self.targets, machine: &machine };
+        let aim = Aim { lock, scope, settings, templates: &templates, anew, made };
+        Ok(install(&aim, &self.shelf(), &open_store()?, &archives, listener)?)
     }
+}
+
+/// How many packages are on the shelf of the project that `from` lies in, if it needs nothing; known from the texts that it
+/// was made from and a look at each package's folder, without reading what any of them says.
+pub fn standing(from: &Path, absolute: bool) -> Result<Option<usize>, Failure> {
+    let Some(root) = root_of(from) else { return Ok(None) };
+    let text = |name| read_text(&root.join(name), LARGEST_LOCK);
+    let (Ok(Some(manifest)), Ok(Some(lock))) = (text(manifest::FILE_NAME), text(lock::FILE_NAME)) else {
+        return Ok(None);
+    };
+    let made = made_from(&manifest, &lock, &Template::all_of(root)?, absolute);
+    Ok(Shelf::of(root).stands(made)?)
+}
+
+/// All that a whole shelf is made from.
+fn made_from(manifest: &str, lock: &str, templates: &[Template], absolute: bool) -> Made {
+    let machine = [env!("CARGO_PKG_VERSION"), std::env::consts::OS, std::env::consts::ARCH];
+    let templates = templates.iter().flat_map(|template| [template.name.as_str(), &template.text]);
+    let paths = if absolute { "absolute" } else { "" };
+    let texts = [manifest, lock, paths].into_iter().chain(machine).chain(templates);
+    Made::from_texts(texts.map(str::as_bytes))
+}
+
+fn root_of(from: &Path) -> Option<&Path> {
+    from.ancestors().find(|folder| folder.join(manifest::FILE_NAME).is_file())
 }
 
 /// Archives from the registries of a manifest, which are opened, if they aren't yet, only when something is fetched.

@@ -27,6 +27,8 @@ pub struct Ui {
     format: Format,
     quiet: bool,
     verbose: u8,
+    /// Whether results go beside those of a program that is started.
+    is_aside: bool,
 }
 
 /// The few styles there are, the same everywhere; none carries a meaning alone.
@@ -52,7 +54,17 @@ pub fn clean(text: &str) -> String {
 
 impl Ui {
     pub fn new(global: &Global) -> Self {
-        Self { format: global.format, quiet: global.quiet, verbose: global.verbose }
+        Self { format: global.format, quiet: global.quiet, verbose: global.verbose, is_aside: false }
+    }
+
+    /// The same, but with results for people where messages go, because stdout belongs to another program.
+    pub fn aside(&self) -> Self {
+        Self { format: Format::Text, is_aside: true, ..*self }
+    }
+
+    /// Whether results go beside those of another program, so that only what changed is worth a word.
+    pub fn is_aside(&self) -> bool {
+        self.is_aside
     }
 
     pub fn is_json(&self) -> bool {
@@ -70,15 +82,17 @@ impl Ui {
 
     /// A line of the result, for people; with `--quiet` or JSON not shown.
     pub fn say(&self, line: impl AsRef<str>) {
-        if !self.quiet && !self.is_json() {
-            print_out(line.as_ref());
+        if !self.quiet {
+            self.answer(line);
         }
     }
 
     /// A line that was asked for: shown even with `--quiet`.
     pub fn answer(&self, line: impl AsRef<str>) {
-        if !self.is_json() {
-            print_out(line.as_ref());
+        match (self.is_json(), self.is_aside) {
+            (true, _) => {}
+            (false, true) => print_err(line.as_ref()),
+            (false, false) => print_out(line.as_ref()),
         }
     }
 

@@ -5,7 +5,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::inner_path::InnerPath;
 use crate::lock::{Lock, LockedPackage, Slot};
@@ -16,13 +16,13 @@ use crate::version::Version;
 const FORMAT: u64 = 1;
 
 /// Where everything is that one target of a project has.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Links {
     format: u64,
     /// The project.
     pub project: PackageName,
     /// The target; none where the project declares none.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub target: Option<String>,
     /// The paths by role, of all packages.
     pub roles: BTreeMap<String, Vec<String>>,
@@ -31,7 +31,7 @@ pub struct Links {
 }
 
 /// Where a package is.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct LinkedPackage {
     /// Its name.
     pub name: PackageName,
@@ -42,7 +42,7 @@ pub struct LinkedPackage {
     /// Its folder.
     pub path: String,
     /// Its paths by role.
-    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub exposes: BTreeMap<String, Vec<String>>,
 }
 
@@ -72,23 +72,48 @@ impl Links {
         targets.into_iter().map(of_target).collect()
     }
 
-    /// What their files are called, but for the ending: `gate-kiosk`, or `fernhollow.gate-kiosk.hand-unit` for a target.
+    /// What their files are called, but for the ending; see [`file_stem`].
     pub fn file_stem(&self) -> String {
-        let target = self.target.iter().map(|target| format!(".{target}"));
-        target.fold(self.project.folder(), |stem, target| stem + &target)
+        file_stem(&self.project, self.target.as_deref())
     }
 
-    /// The links as variables, one a line, as a shell reads them: `BIBLIOTAX_ROLE_INCLUDE` holds all paths of the role `include`,
-    /// with `separator` between, and `BIBLIOTAX_PACKAGE_DEW_POINT` the folder of a package.
+    /// The same links with every path changed.
+    pub fn with_paths(mut self, change: impl Fn(&str) -> String) -> Self {
+        let of_packages = self
+            .packages
+            .iter_mut()
+            .flat_map(|package| package.exposes.values_mut().flatten().chain([&mut package.path]));
+        for path in self.roles.values_mut().flatten().chain(of_packages) {
+            *path = change(path);
+        }
+        self
+    }
+
+    /// The links as variables, one a line, as a shell reads them.
     pub fn as_variables(&self, separator: char) -> String {
+        self.variables(separator)
+            .into_iter()
+            .map(|(name, value)| format!("{name}={}\n", quoted(&value)))
+            .collect()
+    }
+
+    /// The links as variables: `BIBLIOTAX_ROLE_INCLUDE` holds all paths of the role `include`, with `separator` between, and
+    /// `BIBLIOTAX_PACKAGE_DEW_POINT` the folder of a package.
+    pub fn variables(&self, separator: char) -> Vec<(String, String)> {
         let of_role = |(role, paths): (&String, &Vec<String>)| {
             (variable(&format!("role-{role}")), paths.join(separator.encode_utf8(&mut [0; 4])))
         };
         let of_package =
             |package: &LinkedPackage| (variable(&format!("package-{}", package.name)), package.path.clone());
-        let all = self.roles.iter().map(of_role).chain(self.packages.iter().map(of_package));
-        all.map(|(name, value)| format!("{name}={}\n", quoted(&value))).collect()
+        self.roles.iter().map(of_role).chain(self.packages.iter().map(of_package)).collect()
     }
+}
+
+/// What the files of a project's links are called, but for the ending: `gate-kiosk`, or `fernhollow.gate-kiosk.hand-unit` for a
+/// target.
+pub fn file_stem(project: &PackageName, target: Option<&str>) -> String {
+    let target = target.map(|target| format!(".{target}")).unwrap_or_default();
+    project.folder() + &target
 }
 
 /// The packages of a lock, each before those that it needs; who could stand side by side, by name.

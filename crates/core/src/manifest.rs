@@ -7,6 +7,7 @@
 mod edit;
 mod read;
 mod syntax;
+pub mod tasks;
 mod template;
 #[cfg(test)]
 mod tests;
@@ -15,6 +16,7 @@ use std::collections::BTreeMap;
 use std::ops;
 
 pub use self::edit::ManifestText;
+pub use self::tasks::Task;
 pub use self::template::{RegistryLine, new_manifest};
 use crate::card::{CardConflict, CardNeed, Component, Provided, Step};
 use crate::facet::{Facet, Fits, Target, UnstatedRules};
@@ -57,6 +59,10 @@ pub struct Manifest {
     pub fits: Fits,
     /// Programs that have to be on the machine, and in which versions.
     pub tools: BTreeMap<ToolName, Range>,
+    /// The commands that it has a name for.
+    pub tasks: Vec<Task>,
+    /// How the shelf is made.
+    pub shelf: ShelfSettings,
     /// What becomes of releases that say nothing of a facet.
     pub unstated: UnstatedRules,
     /// What a published card says beside the needs.
@@ -80,6 +86,30 @@ impl Manifest {
     pub fn read(text: &str) -> Result<Self, Vec<Fault>> {
         read::read(text)
     }
+}
+
+/// How a project's shelf is made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct ShelfSettings {
+    /// How files get there.
+    pub link: LinkWay,
+    /// Whether the links give paths from the root of the disk, and not from the project's folder.
+    pub absolute: bool,
+}
+
+/// How a file gets from the store onto a shelf.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum LinkWay {
+    /// The first of the others that the disk can.
+    #[default]
+    Auto,
+    /// As a file of its own that shares its blocks until one side is written.
+    Reflink,
+    /// As a second name of the store's read-only file.
+    Hard,
+    /// As a file of its own.
+    Copy,
 }
 
 /// The `[project]` part.

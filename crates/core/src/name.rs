@@ -193,6 +193,16 @@ name_type!(
 );
 
 name_type!(
+    /// The name of a command of a project.
+    TaskName, "task", scopes = 0
+);
+
+name_type!(
+    /// What people call one of the machines that a target stands for.
+    DeviceName, "device", scopes = 0
+);
+
+name_type!(
     /// The name of a part of a release's files: `main`, `natives`, `docs`, …
     PartName, "part", scopes = 0
 );

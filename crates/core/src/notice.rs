@@ -9,10 +9,16 @@ use crate::name::PackageName;
 pub enum Notice {
     /// Another process holds what is needed.
     Waiting,
-    /// So many archives of so many bytes are going to be unpacked.
-    Unpacking { archives: usize, bytes: u64 },
+    /// So many archives of so many bytes are going to be fetched and unpacked.
+    Fetching { archives: usize, bytes: u64 },
+    /// An archive of a package was asked for.
+    Asked { package: PackageName },
+    /// So many more bytes of archives have come.
+    Arrived { bytes: u64 },
     /// An archive of a package was unpacked.
     Unpacked { package: PackageName, bytes: u64 },
+    /// The store's copy of a package is damaged; it is going to be fetched anew.
+    Damaged { package: PackageName },
     /// So many packages are going to be put on the shelf.
     Shelving { packages: usize },
     /// A package was put on the shelf.

@@ -6,11 +6,13 @@
 //! | [`mod@write`] | files that are old or new after any crash, never between |
 //! | [`lock`] | one process at a time |
 //! | [`read`] | texts, up to a size |
+//! | [`stamp`] | when something was last changed |
 //! | [`tree`] | whole folders: removing them, syncing them |
 
 pub mod error;
 pub mod lock;
 pub mod read;
+pub mod stamp;
 pub mod tree;
 pub mod write;
 

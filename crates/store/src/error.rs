@@ -2,12 +2,15 @@
 
 #![allow(missing_docs, reason = "each variant's message says what its fields are")]
 
+use std::io;
 use std::path::PathBuf;
 
 use bibliotax_core::card::ArchiveFormat;
 use bibliotax_core::digest::Digest;
+use bibliotax_core::fault::Fault;
 use bibliotax_core::inner_path::PathProblem;
 use bibliotax_core::lock::NotForMachine;
+use bibliotax_core::manifest::LinkWay;
 use bibliotax_core::name::PackageName;
 use bibliotax_disk::DiskError;
 
@@ -20,6 +23,15 @@ pub enum StoreError {
     /// Another process took a tree out of the store while this one was using it.
     #[error("the store lost {package} while it was being used")]
     Lost { package: PackageName },
+    /// A file of a tree in the store is not what was unpacked.
+    #[error("the store's copy of {package} is damaged")]
+    Damaged { package: PackageName, archive: Digest },
+    /// The way in which files are to get onto the shelf is not possible there.
+    #[error("{} can't be put there as `{}`", path.display(), way_word(*way))]
+    NoSuchWay { way: LinkWay, path: PathBuf, source: io::Error },
+    /// A template of links can't be rendered.
+    #[error("{name} can't be rendered")]
+    Template { name: String, text: String, fault: Box<Fault> },
     /// A package has nothing for this machine, and the project declares no targets that it could be for.
     #[error("{} has no `{}` for this machine", .0.package, .0.part)]
     NotForMachine(NotForMachine),
@@ -32,6 +44,16 @@ pub enum StoreError {
     /// A disk refused.
     #[error(transparent)]
     Disk(#[from] DiskError),
+}
+
+/// The word for a way, as a manifest has it.
+fn way_word(way: LinkWay) -> &'static str {
+    match way {
+        LinkWay::Auto => "auto",
+        LinkWay::Reflink => "reflink",
+        LinkWay::Hard => "hard",
+        LinkWay::Copy => "copy",
+    }
 }
 
 /// What is wrong with an archive.

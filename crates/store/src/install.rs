@@ -3,22 +3,24 @@
 //! What the store lacks is fetched and unpacked first; only when all of it is there is the shelf touched. A
 //! kill, a full disk or a power cut at any moment leaves a shelf that the next run completes.
 
+mod fetch;
+
 use std::collections::BTreeSet;
 use std::error::Error;
 use std::io::Read;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::ops::AddAssign;
 
 use bibliotax_core::card::Archive;
 use bibliotax_core::links::Links;
-use bibliotax_core::lock::{Lock, LockedPackage, Slot};
+use bibliotax_core::lock::{LockedPackage, Slot};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
 use bibliotax_core::version::Version;
-use rayon::prelude::*;
 
+use self::fetch::fetch;
 use crate::error::StoreError;
-use crate::shelf::{Linker, NAME, Plan, Scope, Shelf};
-use crate::store::{Incoming, Store};
+use crate::shelf::{Aim, Linker, NAME, Plan, Shelf, link_files};
+use crate::store::Store;
 
 /// Gives the archives that the store lacks.
 pub trait Supplier: Sync {
@@ -67,6 +69,13 @@ pub struct Fetched {
     pub bytes: u64,
 }
 
+impl AddAssign for Fetched {
+    fn add_assign(&mut self, more: Self) {
+        self.archives += more.archives;
+        self.bytes += more.bytes;
+    }
+}
+
 /// What an install did.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Installed {
@@ -80,38 +89,48 @@ pub struct Installed {
     pub fetched: Fetched,
 }
 
-/// Brings what is in scope of a shelf to exactly what a lock says; packages in `anew` are built whatever is there.
+/// Brings what is in scope of a shelf to exactly what a lock says. What turns out to be damaged in the store is fetched anew.
 ///
 /// The caller holds the shelf.
 pub fn install<S: Supplier>(
-    lock: &Lock,
-    scope: &Scope<'_>,
+    aim: &Aim<'_, '_>,
     shelf: &Shelf,
     store: &Store,
     supplier: &S,
-    anew: &BTreeSet<PackageName>,
     listener: &dyn Listener,
 ) -> Result<Installed, InstallError<S::Error>> {
     let state = shelf.state();
-    let plan =
-        Plan::new(lock, scope, &state, &shelf.contents(lock)?, anew).map_err(StoreError::NotForMachine)?;
-    let kept = plan.staying;
-    if plan.is_nothing(&state) {
-        return Ok(Installed { kept, ..Installed::default() });
+    let plan = Plan::new(aim, &state, &shelf.contents(aim.lock)?).map_err(StoreError::NotForMachine)?;
+    let files = link_files(&links(aim, &plan, shelf)?, aim.templates)?;
+    let _held =
+        if plan.build.is_empty() { None } else { store.in_use(|| listener.hear(&Notice::Waiting))? };
+    let mut fetched = fetch_missing(&plan.build, store, supplier, listener)?;
+    let linker = Linker::new(store, aim.settings.link);
+    let mut mended = BTreeSet::new();
+    loop {
+        match shelf.carry_out(&plan, &linker, &files, aim.made, listener) {
+            Err(StoreError::Damaged { package, archive }) if mended.insert(archive) => {
+                listener.hear(&Notice::Damaged { package });
+                store.discard(&archive)?;
+                fetched += fetch_missing(&plan.build, store, supplier, listener)?;
+            }
+            done => break done?,
+        }
     }
-    let _held = store.in_use(|| listener.hear(&Notice::Waiting))?;
-    let fetched = fetch_missing(&plan.build, store, supplier, listener)?;
-    shelf.carry_out(&plan, &Linker::new(store), &links(lock, scope, &plan)?, listener)?;
-    shelf.project().map_or(Ok(()), |project| store.note_project(project))?;
+    if !plan.build.is_empty() {
+        shelf.project().map_or(Ok(()), |project| store.note_project(project))?;
+    }
     let (built, removed) = (plan.build.len(), plan.remove.len());
-    Ok(Installed { built, removed, kept, fetched })
+    Ok(Installed { built, removed, kept: plan.staying, fetched })
 }
 
 /// The links of all that will be on the shelf, in scope or not.
-fn links(lock: &Lock, scope: &Scope<'_>, plan: &Plan<'_>) -> Result<Vec<Links>, StoreError> {
-    let mut slots = lock.slots(&[], scope.machine).map_err(StoreError::NotForMachine)?;
-    slots.retain(|slot| plan.reached.packages.contains_key(&slot.path()));
-    Ok(Links::of(lock, &slots, NAME))
+fn links(aim: &Aim<'_, '_>, plan: &Plan<'_>, shelf: &Shelf) -> Result<Vec<Links>, StoreError> {
+    let mut slots = aim.lock.slots(&[], aim.scope.machine).map_err(StoreError::NotForMachine)?;
+    let places = plan.places();
+    slots.retain(|slot| places.contains(&slot.path()));
+    let from = if aim.settings.absolute { shelf.absolute()? } else { NAME.to_owned() };
+    Ok(Links::of(aim.lock, &slots, &from))
 }
 
 /// Fetches the archives of these places that the store lacks, without touching any shelf.
@@ -132,7 +151,7 @@ fn fetch_missing<S: Supplier>(
     listener: &dyn Listener,
 ) -> Result<Fetched, InstallError<S::Error>> {
     let wanted = slots.iter().flat_map(|slot| slot.files.iter().map(|file| (slot.package, file.archive())));
-    let missing = only_missing(wanted.collect(), store)?;
+    let missing = only_missing(wanted.collect(), store);
     fetch(&missing, store, supplier, listener)?;
     Ok(Fetched { archives: missing.len(), bytes: missing.iter().map(|(_, file)| file.size).sum() })
 }
@@ -140,89 +159,10 @@ fn fetch_missing<S: Supplier>(
 type Wanted<'l> = (&'l LockedPackage, Archive);
 
 /// Those that the store lacks, the largest first so that none is waited for alone at the end.
-fn only_missing<'l>(wanted: Vec<Wanted<'l>>, store: &Store) -> Result<Vec<Wanted<'l>>, StoreError> {
-    let mut missing = Vec::new();
-    for (package, file) in wanted {
-        if store.has(&file.sha256) {
-            if store.listing(&file.sha256)?.is_some() {
-                continue;
-            }
-            // It came with its listing in one step, so it is damaged. What isn't there must not be discarded:
-            // another process may be putting it there right now.
-            store.discard(&file.sha256)?;
-        }
-        missing.push((package, file));
-    }
+fn only_missing<'l>(wanted: Vec<Wanted<'l>>, store: &Store) -> Vec<Wanted<'l>> {
+    let mut missing = wanted;
+    missing.retain(|(_, file)| !store.has(&file.sha256));
     missing.sort_by_key(|(package, file)| (std::cmp::Reverse(file.size), package.name.clone()));
     missing.dedup_by_key(|(_, file)| file.sha256);
-    Ok(missing)
-}
-
-fn fetch<S: Supplier>(
-    missing: &[Wanted<'_>],
-    store: &Store,
-    supplier: &S,
-    listener: &dyn Listener,
-) -> Result<(), InstallError<S::Error>> {
-    let bytes = missing.iter().map(|(_, file)| file.size).sum();
-    listener.hear(&Notice::Unpacking { archives: missing.len(), bytes });
-    let in_vain = AtomicBool::new(false);
-    let receive = |(package, file): &Wanted<'_>| {
-        if in_vain.load(Ordering::Relaxed) {
-            return Err(Missed::NotAsked);
-        }
-        let archive = supplier.open(package, file).map_err(|error| {
-            in_vain.fetch_or(supplier.is_in_vain_after(&error), Ordering::Relaxed);
-            Missed::Supply(error)
-        })?;
-        let received = store.receive(archive, file);
-        let received = received
-            .map_err(|source| Missed::Store(StoreError::Archive { package: package.name.clone(), source }))?;
-        listener.hear(&Notice::Unpacked { package: package.name.clone(), bytes: file.size });
-        Ok::<Incoming, Missed<S::Error>>(received)
-    };
-    let received: Vec<Result<Incoming, _>> = missing.par_iter().map(receive).collect();
-    keep_received(missing, received, store)
-}
-
-/// Why an archive is not here.
-enum Missed<E> {
-    /// It could not be had.
-    Supply(E),
-    /// Another one could not be had, so this one was not asked for.
-    NotAsked,
-    /// It came, and can't be used.
-    Store(StoreError),
-}
-
-/// Keeps what did come, even where something else failed: the next run needs it no more.
-fn keep_received<E>(
-    missing: &[Wanted<'_>],
-    received: Vec<Result<Incoming, Missed<E>>>,
-    store: &Store,
-) -> Result<(), InstallError<E>> {
-    let (mut incoming, mut lacking) = (Vec::new(), Vec::new());
-    let (mut unusable, mut not_had) = (None, None);
-    for ((package, file), result) in missing.iter().zip(received) {
-        let missed = match result {
-            Ok(tree) => {
-                incoming.push(tree);
-                continue;
-            }
-            Err(missed) => missed,
-        };
-        let (package, version) = (package.name.clone(), package.version.clone());
-        lacking.push(Lacking { package, version, size: file.size });
-        match missed {
-            Missed::Supply(error) => not_had = not_had.or(Some(error)),
-            Missed::Store(error) => unusable = unusable.or(Some(error)),
-            Missed::NotAsked => {}
-        }
-    }
-    store.keep(incoming)?;
-    match (unusable, not_had) {
-        (Some(error), _) => Err(error.into()),
-        (None, Some(error)) => Err(InstallError::Supply(error, lacking)),
-        (None, None) => Ok(()),
-    }
+    missing
 }

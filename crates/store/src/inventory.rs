@@ -17,7 +17,7 @@ use rayon::prelude::*;
 use crate::error::StoreError;
 use crate::shelf::Shelf;
 use crate::store::{Store, is_read_only};
-use crate::verify::is_damaged;
+use crate::verify::{Depth, is_damaged};
 
 /// Largest note of a project that is read, in bytes.
 const LARGEST_NOTE: usize = 64 << 10;
@@ -117,7 +117,9 @@ impl Store {
     /// The archives whose trees are not what their listings say, every byte read.
     pub fn damaged(&self) -> Result<Vec<Digest>, StoreError> {
         let trees = self.trees()?;
-        let looked = trees.into_par_iter().map(|(archive, _)| Ok((archive, is_damaged(&archive, self)?)));
+        let looked = trees
+            .into_par_iter()
+            .map(|(archive, _)| Ok((archive, is_damaged(&archive, self, Depth::Bytes)?)));
         let looked = looked.collect::<Result<Vec<(Digest, bool)>, StoreError>>()?;
         Ok(looked.into_iter().filter(|(_, is_damaged)| *is_damaged).map(|(archive, _)| archive).collect())
     }

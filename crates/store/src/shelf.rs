@@ -16,25 +16,35 @@ mod link;
 mod links;
 mod plan;
 mod state;
+mod template;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 
 use bibliotax_core::facet::Target;
-use bibliotax_core::links::Links;
-use bibliotax_core::lock::Lock;
+use bibliotax_core::lock::{Lock, Slot};
+use bibliotax_core::manifest::ShelfSettings;
+use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
 use bibliotax_disk::DiskError;
 use bibliotax_disk::error::At;
 use bibliotax_disk::lock::{Held, lock};
+use bibliotax_disk::read::read_text;
+use bibliotax_disk::stamp::{self, Opened, Stamp};
 use bibliotax_disk::tree::remove;
 use bibliotax_disk::write::{make_folder, write_whole};
 
 pub use self::link::Linker;
-pub use self::plan::Plan;
-pub use self::state::{ShelvedPackage, State};
+pub use self::links::{LinkFiles, SEPARATOR, link_files};
+pub use self::plan::{Contents, Plan};
+use self::state::Glimpse;
+pub use self::state::{Made, ShelvedPackage, State};
+pub use self::template::{TEMPLATES, Template};
 use crate::error::StoreError;
+
+/// The file that says what is installed.
+const STATE: &str = ".state.json";
 
 /// The folder's name inside a project.
 pub const NAME: &str = "shelf";
@@ -46,6 +56,23 @@ pub struct Scope<'a> {
     pub targets: &'a [String],
     /// What takes its own files where the project declares no targets.
     pub machine: &'a Target,
+}
+
+/// What a shelf is to become.
+#[derive(Debug, Clone, Copy)]
+pub struct Aim<'l, 'a> {
+    /// The lock that it is to hold.
+    pub lock: &'l Lock,
+    /// The part of it that is worked on.
+    pub scope: Scope<'a>,
+    /// How it is made.
+    pub settings: ShelfSettings,
+    /// The project's own templates for links.
+    pub templates: &'a [Template],
+    /// Packages that are built whatever is there.
+    pub anew: &'a BTreeSet<PackageName>,
+    /// All that it is made from.
+    pub made: Made,
 }
 
 /// A project's shelf.
@@ -63,6 +90,12 @@ impl Shelf {
     /// The folder of the project.
     pub fn project(&self) -> Option<&Path> {
         self.root.parent()
+    }
+
+    /// The shelf's folder from the root of the disk, as text.
+    pub fn absolute(&self) -> Result<String, StoreError> {
+        let path = std::path::absolute(&self.root).at("find", &self.root)?;
+        Ok(path.to_string_lossy().into_owned())
     }
 
     /// The folder of a package, by its place.
@@ -83,32 +116,81 @@ impl Shelf {
 
     /// What is installed; nothing where that can't be told.
     pub fn state(&self) -> State {
-        State::read(&self.root.join(".state.json"))
+        State::read(&self.root.join(STATE))
     }
 
     /// Notes what is installed, for good.
     pub fn write_state(&self, state: &State) -> Result<(), StoreError> {
-        Ok(write_whole(&self.root.join(".state.json"), state.to_string().as_bytes())?)
+        Ok(write_whole(&self.root.join(STATE), state.to_string().as_bytes())?)
     }
 
-    /// The places of everything on the shelf beside what the shelf itself is kept with: for a lock that has targets
-    /// what is in the folders of these, and whatever else there is.
-    pub fn contents(&self, lock: &Lock) -> Result<BTreeSet<String>, StoreError> {
-        let targets = lock.targets();
-        let mut places = BTreeSet::new();
-        for name in names_in(&self.root)? {
-            if targets.contains(&name.as_str()) && self.root.join(&name).is_dir() {
-                places.extend(
-                    names_in(&self.root.join(&name))?.into_iter().map(|inner| format!("{name}/{inner}")),
-                );
-            } else if !matches!(
-                name.as_str(),
-                ".gitignore" | ".lock" | ".state.json" | ".work" | links::LINKS
-            ) {
-                places.insert(name);
+    /// How many packages are on a shelf that needs nothing, made from just this and touched by nobody since; `None` where that
+    /// isn't so. Looks at each package's folder and no deeper: what was edited inside, verifying finds.
+    pub fn stands(&self, made: Made) -> Result<Option<usize>, StoreError> {
+        let Some(text) = read_text(&self.root.join(STATE), state::LARGEST)? else { return Ok(None) };
+        let Some(glimpse) = Glimpse::read(&text).filter(|glimpse| glimpse.made == Some(made)) else {
+            return Ok(None);
+        };
+        let stamps: Vec<(&str, Stamp)> = glimpse.stamps.into_iter().collect();
+        if !self.are_as_noted(&stamps)? {
+            return Ok(None);
+        }
+        let mut folders: BTreeMap<&str, usize> = BTreeMap::new();
+        for (place, _) in &stamps {
+            *folders.entry(place.split_once('/').map_or("", |(folder, _)| folder)).or_default() += 1;
+        }
+        let packages = stamps.len() - folders.get(links::LINKS).copied().unwrap_or(0);
+        Ok(self.holds_nothing_else(&folders)?.then_some(packages))
+    }
+
+    /// Whether these folders of packages and files of links have the stamps that were noted.
+    fn are_as_noted(&self, stamps: &[(&str, Stamp)]) -> Result<bool, StoreError> {
+        let opened = Opened::open(&self.root)?;
+        for (place, stamp) in stamps {
+            let is_file = place.split_once('/').is_some_and(|(folder, _)| folder == links::LINKS);
+            if opened.stamp(place, is_file)? != Some(*stamp) {
+                return Ok(false);
             }
         }
-        Ok(places)
+        Ok(true)
+    }
+
+    /// Whether folders of the shelf hold so many things, and it nothing else; those that count are known to be there.
+    fn holds_nothing_else(&self, folders: &BTreeMap<&str, usize>) -> Result<bool, StoreError> {
+        let on_top = names_in(&self.root)?.into_iter().filter(|name| !is_own(name)).count();
+        let below = folders.keys().filter(|folder| !matches!(**folder, "" | links::LINKS)).count();
+        if on_top != folders.get("").copied().unwrap_or(0) + below {
+            return Ok(false);
+        }
+        for (folder, number) in folders.iter().filter(|(folder, _)| !folder.is_empty()) {
+            let path = self.root.join(folder);
+            if stamp::of_folder(&path)?.is_none() || names_in(&path)?.len() != *number {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
+
+    /// Everything on the shelf beside what the shelf itself is kept with: for a lock that has targets what is in the folders
+    /// of these, and whatever else there is.
+    pub fn contents(&self, lock: &Lock) -> Result<Contents, StoreError> {
+        let targets = lock.targets();
+        let mut contents = Contents::new();
+        let mut note = |place: String| {
+            let stamp = stamp::of_folder(&self.root.join(&place))?;
+            contents.insert(place, stamp);
+            Ok::<(), StoreError>(())
+        };
+        for name in names_in(&self.root)? {
+            let is_target = targets.contains(&name.as_str());
+            if is_target && stamp::of_folder(&self.root.join(&name))?.is_some() {
+                let inner = names_in(&self.root.join(&name))?;
+                inner.into_iter().try_for_each(|inner| note(format!("{name}/{inner}")))?;
+            } else if !is_own(&name) {
+                note(name)?;
+            }
+        }
+        Ok(contents)
     }
 
     /// An empty folder for packages being built or taken away.
@@ -141,38 +223,60 @@ impl Shelf {
         &self,
         plan: &Plan<'_>,
         linker: &Linker<'_>,
-        links: &[Links],
+        files: &LinkFiles,
+        made: Made,
         listener: &dyn Listener,
     ) -> Result<(), StoreError> {
+        let mut stamps = BTreeMap::new();
+        if !plan.is_nothing() {
+            self.write_state(&plan.kept)?;
+            let work = self.work()?;
+            stamps = self.build(plan, linker, &work, listener)?;
+            plan.remove.iter().try_for_each(|path| self.take_away(&work, path))?;
+            remove(&work)?;
+        }
+        stamps.extend(self.write_links(files)?);
+        self.write_state(&plan.reached(made, stamps))
+    }
+
+    /// Builds all that a plan says in `work` and puts it in its place; the stamps of what came there.
+    fn build(
+        &self,
+        plan: &Plan<'_>,
+        linker: &Linker<'_>,
+        work: &Path,
+        listener: &dyn Listener,
+    ) -> Result<BTreeMap<String, Stamp>, StoreError> {
         use rayon::prelude::*;
-        self.write_state(&plan.kept)?;
-        let work = self.work()?;
         listener.hear(&Notice::Shelving { packages: plan.build.len() });
         let targets: BTreeSet<&str> = plan.build.iter().filter_map(|slot| slot.target).collect();
         for target in targets {
-            self.make_target(target, &work)?;
+            self.make_target(target, work)?;
         }
-        plan.build.par_iter().try_for_each(|slot| {
+        let build = |slot: &Slot<'_>| {
             let path = slot.path();
             linker.build(slot, &work.join(flat(&path)))?;
-            self.place(&work, &path)?;
+            self.place(work, &path)?;
             listener.hear(&Notice::Shelved { package: slot.package.name.clone() });
-            Ok::<(), StoreError>(())
-        })?;
-        plan.remove.iter().try_for_each(|path| self.take_away(&work, path))?;
-        self.write_links(links)?;
-        self.write_state(&plan.reached)?;
-        Ok(remove(&work)?)
+            let stamp = stamp::of_folder(&self.package(&path))?.unwrap_or_default();
+            Ok((path, stamp))
+        };
+        plan.build.par_iter().map(build).collect()
     }
 
     /// Makes the folder of a target; a file that has its name goes to `work`.
     fn make_target(&self, target: &str, work: &Path) -> Result<(), DiskError> {
         let folder = self.root.join(target);
-        if folder.exists() && !folder.is_dir() {
+        if stamp::of_folder(&folder)?.is_none() {
             self.take_away(work, target)?;
         }
         make_folder(&folder)
     }
+}
+
+/// Whether a name on top of a shelf is of what the shelf itself is kept with.
+fn is_own(name: &str) -> bool {
+    matches!(name, ".gitignore" | ".lock" | STATE | ".work" | links::LINKS)
 }
 
 /// A place on the shelf as one name: no target and no package has a `+` in its own.

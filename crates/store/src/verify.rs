@@ -10,6 +10,7 @@ use bibliotax_core::lock::{Lock, LockedPackage, Slot};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
 use bibliotax_disk::error::At;
+use bibliotax_disk::stamp::Stamp;
 use rayon::prelude::*;
 use serde::Serialize;
 
@@ -17,6 +18,15 @@ use crate::error::StoreError;
 use crate::shelf::{Scope, Shelf};
 use crate::store::Store;
 use crate::unpack::TreeFile;
+
+/// How closely files are looked at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Depth {
+    /// Bytes are read only where size or time don't tell that nobody touched a file.
+    SizeAndTime,
+    /// Every byte is read.
+    Bytes,
+}
 
 /// How a file differs from what was installed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -61,12 +71,13 @@ pub fn verify(
     scope: &Scope<'_>,
     shelf: &Shelf,
     store: &Store,
+    depth: Depth,
     listener: &dyn Listener,
 ) -> Result<Verified, StoreError> {
     let slots = lock.slots(scope.targets, scope.machine).map_err(StoreError::NotForMachine)?;
     listener.hear(&Notice::Verifying { packages: slots.len() });
     let verify_one = |slot: &Slot<'_>| {
-        let verified = verify_slot(slot, shelf, store)?;
+        let verified = verify_slot(slot, shelf, store, depth)?;
         listener.hear(&Notice::Verified { package: slot.package.name.clone() });
         Ok(verified)
     };
@@ -81,31 +92,50 @@ pub fn verify(
     Ok(all)
 }
 
-/// The archives whose trees in the store are not what their listings say.
-pub fn damaged_trees(packages: &[&LockedPackage], store: &Store) -> Result<Vec<Digest>, StoreError> {
-    let mut damaged = Vec::new();
-    for file in packages.iter().flat_map(|package| &package.files) {
-        if store.has(&file.sha256) && is_damaged(&file.sha256, store)? {
-            damaged.push(file.sha256);
-        }
-    }
-    Ok(damaged)
+/// A copy in the store that is not what came.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Damaged {
+    /// The package.
+    pub package: PackageName,
+    /// Its archive.
+    pub archive: Digest,
+}
+
+/// The archives of these packages whose trees in the store are not what their listings say.
+pub fn damaged_trees(
+    packages: &[&LockedPackage],
+    store: &Store,
+    depth: Depth,
+) -> Result<Vec<Damaged>, StoreError> {
+    let files = packages.iter().flat_map(|package| package.files.iter().map(move |file| (*package, file)));
+    let files: Vec<_> = files.filter(|(_, file)| store.has(&file.sha256)).collect();
+    let looked = files.into_par_iter().map(|(package, file)| {
+        let damaged = Damaged { package: package.name.clone(), archive: file.sha256 };
+        Ok(is_damaged(&file.sha256, store, depth)?.then_some(damaged))
+    });
+    let looked = looked.collect::<Result<Vec<Option<Damaged>>, StoreError>>()?;
+    Ok(looked.into_iter().flatten().collect())
 }
 
 /// Whether the tree of an archive is not what its listing says, or has none that can be read.
-pub(crate) fn is_damaged(archive: &Digest, store: &Store) -> Result<bool, StoreError> {
+pub(crate) fn is_damaged(archive: &Digest, store: &Store, depth: Depth) -> Result<bool, StoreError> {
     let Some(listing) = store.listing(archive)? else { return Ok(true) };
-    let (_, findings) = compare(&store.tree(archive), &by_path(&listing.files), None)?;
+    let (_, findings) = compare(&store.tree(archive), &by_path(&listing.files), None, depth)?;
     Ok(!findings.is_empty())
 }
 
-fn verify_slot(slot: &Slot<'_>, shelf: &Shelf, store: &Store) -> Result<(usize, Vec<Finding>), StoreError> {
+fn verify_slot(
+    slot: &Slot<'_>,
+    shelf: &Shelf,
+    store: &Store,
+    depth: Depth,
+) -> Result<(usize, Vec<Finding>), StoreError> {
     let mut files = Vec::new();
     for file in &slot.files {
         let lost = || StoreError::Lost { package: slot.package.name.clone() };
         files.extend(store.listing(&file.sha256)?.ok_or_else(lost)?.files);
     }
-    compare(&shelf.package(&slot.path()), &by_path(&files), Some(slot))
+    compare(&shelf.package(&slot.path()), &by_path(&files), Some(slot), depth)
 }
 
 fn by_path(files: &[TreeFile]) -> BTreeMap<&str, &TreeFile> {
@@ -116,6 +146,7 @@ fn compare(
     folder: &Path,
     expected: &BTreeMap<&str, &TreeFile>,
     slot: Option<&Slot<'_>>,
+    depth: Depth,
 ) -> Result<(usize, Vec<Finding>), StoreError> {
     let finding = |path: &str, difference| Finding {
         package: slot.map(|slot| slot.package.name.clone()),
@@ -130,7 +161,7 @@ fn compare(
     for (path, metadata) in &present {
         match expected.get(path.as_str()) {
             None => findings.push(finding(path, Difference::Extra)),
-            Some(file) if !is_same(&folder.join(path), metadata, file)? => {
+            Some(file) if !is_same(&folder.join(path), metadata, file, depth)? => {
                 findings.push(finding(path, Difference::Changed));
             }
             Some(_) => {}
@@ -163,9 +194,19 @@ fn present_files(folder: &Path) -> Result<Vec<(String, fs::Metadata)>, StoreErro
     Ok(files)
 }
 
-fn is_same(path: &Path, metadata: &fs::Metadata, file: &TreeFile) -> Result<bool, StoreError> {
+/// Whether a file is what was unpacked, looked at as deeply as it says.
+pub(crate) fn is_same(
+    path: &Path,
+    metadata: &fs::Metadata,
+    file: &TreeFile,
+    depth: Depth,
+) -> Result<bool, StoreError> {
     if !metadata.is_file() || metadata.len() != file.size || !has_mode(metadata, file.executable) {
         return Ok(false);
+    }
+    let is_untouched = file.modified.is_known() && Stamp::of(metadata) == file.modified;
+    if depth == Depth::SizeAndTime && is_untouched {
+        return Ok(true);
     }
     let mut hasher = blake3::Hasher::new();
     io::copy(&mut File::open(path).at("read", path)?, &mut hasher).at("read", path)?;
@@ -190,5 +231,5 @@ fn strays(lock: &Lock, slots: &[Slot<'_>], shelf: &Shelf) -> Result<Vec<Finding>
         contents.remove(&slot.path());
     }
     let stray = |path| Finding { package: None, target: None, path, difference: Difference::Extra };
-    Ok(contents.into_iter().map(stray).collect())
+    Ok(contents.into_keys().map(stray).collect())
 }

@@ -5,6 +5,8 @@ use std::path::Path;
 use std::time::Instant;
 
 use bibliotax_core::lock::{self, Lock, Slot};
+use bibliotax_core::manifest;
+use bibliotax_store::install::Installed;
 use serde_json::{Value, json};
 
 use super::searching::Searching;
@@ -12,15 +14,15 @@ use super::settle::{Settled, installed_json, say_installed};
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::{Project, warnings_about};
+use crate::project::{Project, standing, warnings_about};
 use crate::ui::Ui;
 
 /// Bring the shelf to exactly what the lock says
 ///
 /// Where the manifest has moved on, the lock is made first, staying with what is locked. With --sealed (for
 /// servers that build and test) the lock must be right already, and nothing is written but the shelf.
-#[derive(Debug, clap::Args)]
-#[command(after_help = "Example:\n  bibliotax install --sealed")]
+#[derive(Debug, Default, clap::Args)]
+#[command(after_help = "Examples:\n  bibliotax install\n  bibliotax install --sealed")]
 pub struct Install {
     /// Fail unless the lock is right already; write nothing but the shelf
     #[arg(long)]
@@ -31,6 +33,9 @@ pub struct Install {
     /// Ask nobody over a network: what the store has is to be enough, and what it lacks is listed
     #[arg(long)]
     offline: bool,
+    /// Give paths in the links from the root of the disk, not from the project's folder
+    #[arg(long)]
+    absolute: bool,
     /// Show what would change and write nothing
     #[arg(long)]
     dry_run: bool,
@@ -39,10 +44,34 @@ pub struct Install {
 }
 
 impl Install {
+    /// The command that makes a shelf right before something else is done.
+    pub fn before(sealed: bool, offline: bool) -> Self {
+        Self { sealed, offline, ..Self::default() }
+    }
+
+    /// Makes the shelf right; silent where it is.
+    pub fn make_right(&self, here: &Path, ui: &Ui) -> Result<(), Failure> {
+        if standing(here, self.absolute)?.is_some() {
+            return Ok(());
+        }
+        self.run(here, ui).map(|_| ())
+    }
+
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
+        let begun = Instant::now();
+        if !self.dry_run
+            && self.targets.is_empty()
+            && let Some(kept) = standing(here, self.absolute)?
+        {
+            return Ok(done(ui, Installed { kept, ..Installed::default() }, begun, &[]));
+        }
         let progress = Progress::new(ui);
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
-        let project = project.searching(self.searching).only_for(&self.targets)?.offline(self.offline);
+        let project = project
+            .searching(self.searching)
+            .only_for(&self.targets)?
+            .offline(self.offline)
+            .absolute(self.absolute);
         drop(progress);
         let lock = project.sound_lock()?;
         match lock.filter(|_| project.is_locked()) {
@@ -72,15 +101,19 @@ impl Install {
 fn install_locked(ui: &Ui, project: &Project, lock: &Lock) -> Result<Exit, Failure> {
     let begun = Instant::now();
     let progress = Progress::new(ui);
-    let installed = project.install(lock, &project.manifest, &BTreeSet::new(), &progress)?;
+    let installed = project.install(lock, &project.manifest, &project.text, &BTreeSet::new(), &progress)?;
     drop(progress);
     let warnings = if installed.built > 0 { warnings(project, lock) } else { Vec::new() };
+    Ok(done(ui, installed, begun, &warnings))
+}
+
+fn done(ui: &Ui, installed: Installed, begun: Instant, warnings: &[String]) -> Exit {
     warnings.iter().for_each(|warning| ui.warn(warning));
     say_installed(ui, installed, begun);
     let result =
         json!({ "changes": [], "dry-run": false, "warnings": warnings, "shelf": installed_json(installed) });
     ui.report("install", result);
-    Ok(Exit::Done)
+    Exit::Done
 }
 
 /// Warnings about what is locked, as far as the registries can be asked: a lock installs without them.
@@ -117,7 +150,8 @@ pub fn not_locked() -> Failure {
 fn not_sealed(has_lock: bool) -> Failure {
     let mend = "run `bibliotax install` where the manifest is edited, and commit the lock";
     if has_lock {
-        let message = format!("{} is not made from the manifest as it is", lock::FILE_NAME);
+        let message =
+            format!("{} was changed since {} was made from it", manifest::FILE_NAME, lock::FILE_NAME);
         return Failure::new("lock.stale", message).mend(mend);
     }
     Failure::new("lock.missing", format!("there is no {}, and --sealed writes none", lock::FILE_NAME))

@@ -60,7 +60,13 @@ impl<'p> Settled<'p> {
             self.project.write_manifest(text)?;
         }
         self.write_lock()?;
-        let installed = self.project.install(&self.lock, self.manifest, &BTreeSet::new(), &progress)?;
+        let installed = self.project.install(
+            &self.lock,
+            self.manifest,
+            text.unwrap_or(&self.project.text),
+            &BTreeSet::new(),
+            &progress,
+        )?;
         drop(progress);
         let installed = Installed { fetched, ..installed };
         say_installed(ui, installed, begun);
@@ -76,6 +82,9 @@ impl<'p> Settled<'p> {
 pub fn say_installed(ui: &Ui, installed: Installed, begun: Instant) {
     let head = styled(style::STRONG, "shelf");
     if installed.built == 0 && installed.removed == 0 {
+        if ui.is_aside() {
+            return;
+        }
         let there = match installed.kept {
             0 => "it is empty, as the lock says".to_owned(),
             1 => "the one package is there".to_owned(),

@@ -4,9 +4,10 @@ use std::collections::BTreeSet;
 use std::path::Path;
 use std::time::Instant;
 
+use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
-use bibliotax_store::verify::{Difference, Finding, Verified, damaged_trees};
+use bibliotax_store::verify::{Damaged, Depth, Difference, Finding, Verified, damaged_trees};
 use serde_json::json;
 
 use super::install::not_locked;
@@ -24,10 +25,17 @@ const MOST_LISTED: usize = 40;
 /// Compare every file of the shelf with the lock
 ///
 /// Tells what is missing, changed or extra; with --repair puts it right, fetching anew what is damaged in the
-/// store as well.
+/// store as well. A file whose size and time are those that it was installed with counts as unchanged, unless --full
+/// has every byte read.
 #[derive(Debug, clap::Args)]
-#[command(after_help = "Example:\n  bibliotax verify --repair")]
+#[command(after_help = "Examples:\n  bibliotax verify --repair\n  bibliotax verify --full --store")]
 pub struct Verify {
+    /// Read every byte, also of files that nobody seems to have touched
+    #[arg(long)]
+    full: bool,
+    /// Look at the store's copies of the lock's packages, too
+    #[arg(long)]
+    store: bool,
     /// Put right what differs
     #[arg(long)]
     repair: bool,
@@ -42,24 +50,43 @@ impl Verify {
         let (project, _held) = Project::hold(here, &progress)?;
         let lock = project.sound_lock()?.ok_or_else(not_locked)?;
         project.fetch(lock, &project.manifest, &progress)?;
-        let verified = project.verify(lock, &progress)?;
+        let depth = if self.full { Depth::Bytes } else { Depth::SizeAndTime };
+        let verified = project.verify(lock, depth, &progress)?;
+        let damaged = if self.store { project.damaged_in_store(lock, depth)? } else { Vec::new() };
         drop(progress);
         show(ui, &verified);
-        let repairs = self.repair && !self.dry_run && !verified.findings.is_empty();
+        if self.store {
+            show_store(ui, &damaged);
+        }
+        let is_well = verified.findings.is_empty() && damaged.is_empty();
+        let repairs = self.repair && !self.dry_run && !is_well;
         if repairs {
-            repair(ui, &project, lock, &verified.findings)?;
-        } else if !verified.findings.is_empty() {
+            repair(ui, &project, lock, &verified.findings, &damaged)?;
+        } else if !is_well {
             ui.say("next: `bibliotax verify --repair` puts it right");
         }
         let result = json!({ "packages": verified.packages, "files": verified.files, "findings": verified.findings,
-            "repaired": repairs });
+            "store": self.store.then_some(&damaged), "full": self.full, "repaired": repairs });
         ui.report("verify", result);
-        Ok(if verified.findings.is_empty() || repairs {
-            Exit::Done
-        } else {
-            crate::codes::exit_of("verify.differs")
-        })
+        Ok(if is_well || repairs { Exit::Done } else { crate::codes::exit_of("verify.differs") })
     }
+}
+
+fn show_store(ui: &Ui, damaged: &[Damaged]) {
+    let head = styled(style::STRONG, "store");
+    if damaged.is_empty() {
+        ui.say(format!("{head}: all copies as they came"));
+        return;
+    }
+    ui.answer(format!("{head}: {}", count(damaged.len(), "damaged copy")));
+    let row = |damaged: &Damaged| {
+        vec![
+            format!(" {}", styled(style::BAD, "damaged")),
+            damaged.package.to_string(),
+            damaged.archive.short(),
+        ]
+    };
+    ui.answer(table(ui, damaged.iter().map(row)));
 }
 
 fn show(ui: &Ui, verified: &Verified) {
@@ -87,19 +114,30 @@ fn row(finding: &Finding) -> Vec<String> {
     vec![format!(" {}", styled(style, word)), format!("{package}{target}"), clean(&finding.path)]
 }
 
-/// Builds the packages that differ anew; where the store's own tree is damaged, from its archive.
-fn repair(ui: &Ui, project: &Project, lock: &Lock, findings: &[Finding]) -> Result<(), Failure> {
+/// Takes damaged copies out of the store, and builds the packages that differ anew: those whose copy is damaged, too, from
+/// their archives.
+fn repair(
+    ui: &Ui,
+    project: &Project,
+    lock: &Lock,
+    findings: &[Finding],
+    damaged: &[Damaged],
+) -> Result<(), Failure> {
     let begun = Instant::now();
     let names: BTreeSet<PackageName> =
         findings.iter().filter_map(|finding| finding.package.clone()).collect();
-    let packages: Vec<&LockedPackage> = lock.packages.iter().filter(|p| names.contains(&p.name)).collect();
     let store = open_store()?;
-    for digest in damaged_trees(&packages, &store)? {
-        ui.warn(format!("the store's copy of archive {} is damaged, too; fetching it anew", digest.short()));
+    // What differs on the shelf may be the store's own file under another name, so that all of it is read.
+    let packages: Vec<&LockedPackage> = lock.packages.iter().filter(|p| names.contains(&p.name)).collect();
+    let mut gone: BTreeSet<Digest> = damaged.iter().map(|damaged| damaged.archive).collect();
+    gone.extend(damaged_trees(&packages, &store, Depth::Bytes)?.into_iter().map(|damaged| damaged.archive));
+    for digest in gone {
+        ui.warn(format!("the store's copy of archive {} is damaged; fetching it anew", digest.short()));
         store.discard(&digest)?;
     }
     let progress = Progress::new(ui);
-    let installed = project.install(lock, &project.manifest, &names, &progress)?;
+    project.fetch(lock, &project.manifest, &progress)?;
+    let installed = project.install(lock, &project.manifest, &project.text, &names, &progress)?;
     drop(progress);
     say_installed(ui, installed, begun);
     Ok(())

@@ -1,11 +1,7 @@
-//! Errors of the libraries as failures: a code for each, and what to do about it.
+//! Errors of registries as failures: a code for each, and what to do about it.
 
-use bibliotax_core::spoken::{self, count, size};
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::check::CardProblem;
-use bibliotax_store::StoreError;
-use bibliotax_store::error::ArchiveError;
-use bibliotax_store::install::{InstallError, Lacking};
 
 use super::Failure;
 use crate::codes::CODES;
@@ -129,69 +125,5 @@ fn refused(message: String, status: u16, said: Option<&str>) -> Failure {
             failure.mend("nothing was changed; try again, and tell the registry's keepers if it stays so")
         }
         _ => failure,
-    }
-}
-
-impl From<StoreError> for Failure {
-    fn from(error: StoreError) -> Self {
-        let message = error.to_string();
-        match error {
-            StoreError::Disk(error) => error.into(),
-            StoreError::Lost { .. } => {
-                Self::new("store.lost", message).mend("run the command again: it fetches what is missing")
-            }
-            StoreError::NotForMachine(missing) => {
-                let there_are: Vec<String> = missing.there_are.iter().map(spoken::fits).collect();
-                Self::new("install.not-for-machine", message)
-                    .because([format!("Its files are for {}.", there_are.join(", or for "))])
-                    .mend("declare the targets that the project runs on (`[targets.NAME]`), or do without the package")
-            }
-            StoreError::TwoParts { .. } => Self::new("archive.two-parts", message)
-                .mend("tell the package's authors; the shelf is as it was"),
-            StoreError::Newer { .. } => Self::new("store.newer", message)
-                .mend("use that version, or another folder: BIBLIOTAX_STORE=DIR"),
-            StoreError::Archive { source: ArchiveError::Disk(error), .. } => error.into(),
-            StoreError::Archive { source, .. } => {
-                let (code, mend) = match &source {
-                    ArchiveError::WrongDigest { .. } | ArchiveError::WrongSize { .. } => (
-                        "archive.wrong-bytes",
-                        "don't use it; tell the registry's keepers that a published file changed; the shelf is as it was",
-                    ),
-                    ArchiveError::Unreadable { .. } => {
-                        ("archive.unreadable", "tell the package's authors; the shelf is as it was")
-                    }
-                    _ => (
-                        "archive.refused",
-                        "don't use it; tell the package's authors; the shelf is as it was",
-                    ),
-                };
-                Self::new(code, message).because([format!("{}.", capital(&source.to_string()))]).mend(mend)
-            }
-        }
-    }
-}
-
-/// A sentence begins with a capital letter.
-fn capital(text: &str) -> String {
-    let mut chars = text.chars();
-    chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
-}
-
-/// A failure with all that is not here because of it.
-fn lacks(failure: Failure, lacking: &[Lacking]) -> Failure {
-    let bytes = lacking.iter().map(|archive| archive.size).sum();
-    let head = format!("Not in the store yet: {} ({}).", count(lacking.len(), "archive"), size(bytes));
-    let line =
-        |archive: &Lacking| format!("  {} {} ({})", archive.package, archive.version, size(archive.size));
-    let lines = [head].into_iter().chain(lacking.iter().map(line));
-    Failure { because: failure.because.iter().cloned().chain(lines).collect(), ..failure }
-}
-
-impl From<InstallError<RegistryError>> for Failure {
-    fn from(error: InstallError<RegistryError>) -> Self {
-        match error {
-            InstallError::Store(error) => error.into(),
-            InstallError::Supply(error, lacking) => lacks(error.into(), &lacking),
-        }
     }
 }

@@ -107,6 +107,7 @@ impl Garden {
     pub fn command(&self, folder: &str, args: &[&str]) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_bibliotax"));
         command.args(args).current_dir(self.path(folder)).env_clear().stdin(Stdio::null());
+        command.env("PATH", "/usr/bin:/bin");
         command.env("HOME", self.path("home")).env("BIBLIOTAX_STORE", self.path("store"));
         command.env("SOURCE_DATE_EPOCH", "1772355600").env("TMPDIR", self.folder.path());
         command

@@ -24,6 +24,8 @@ fn the_help_groups_commands_by_stage() {
       install    Bring the shelf to exactly what the lock says
       update     Move packages to newer releases, and as little else as possible
       verify     Compare every file of the shelf with the lock
+      task       Run a task of the manifest, and before it those that it needs
+      with       Run a command with the paths of the packages in its environment
 
     Understand it
       explain    Tell why a package is here at its version, or why it can't be another

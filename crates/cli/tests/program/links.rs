@@ -154,3 +154,65 @@ fn a_compiler_builds_with_the_links_and_nothing_else() {
     assert!(Path::new(&garden.path("gate/main")).exists());
     assert_eq!(run("./main", &[]), Some(42));
 }
+
+#[test]
+fn a_project_s_own_templates_are_rendered_beside_the_links() {
+    let garden = garden();
+    garden.write(
+        "gate/links/flags.mk",
+        "CPPFLAGS +={% for path in roles.include %} -I{{ path }}{% endfor %}\n\nSOURCES = {{ roles.source | join(' ') }}\n",
+    );
+    garden.run(&["need", "leaf-count"]).expect(0);
+    assert_snapshot!(garden.read("gate/shelf/links/gate-kiosk.flags.mk"), @"
+    CPPFLAGS += -Ishelf/leaf-count/include -Ishelf/pergola.core/include
+    SOURCES = shelf/leaf-count/src/leaf_count.c shelf/pergola.core/src/pergola_core.c
+    ");
+    let written =
+        || fs::metadata(garden.path("gate/shelf/links/gate-kiosk.flags.mk")).unwrap().modified().unwrap();
+    let before = written();
+    garden.write("gate/links/roles.txt", "{{ roles | list | join(', ') }}\n");
+    garden.run(&["install"]).expect(0);
+    assert_eq!(garden.read("gate/shelf/links/gate-kiosk.roles.txt"), "include, source\n");
+    assert_eq!(written(), before, "what says nothing new isn't written");
+    garden.write("gate/links/roles.txt", "{{ project }}\n{{ rolls.include }}\n");
+    assert_snapshot!(garden.run(&["install"]), @"
+    ----- stderr
+    links.template
+
+      x a template can't be rendered: undefined value
+       ,-[links/roles.txt:2:4]
+     1 | {{ project }}
+     2 | {{ rolls.include }}
+       :    ^^^^^^|^^^^^^
+       :          `-- here
+       `----
+      help: a template sees `project`, `target`, `roles` and `packages`; see the guide
+    ----- status 3
+    ");
+    assert_eq!(
+        garden.read("gate/shelf/links/gate-kiosk.roles.txt"),
+        "include, source\n",
+        "the last good ones stay"
+    );
+    fs::remove_dir_all(garden.path("gate/links")).unwrap();
+    garden.run(&["install"]).expect(0);
+    assert!(!garden.path("gate/shelf/links/gate-kiosk.flags.mk").exists());
+}
+
+#[test]
+fn paths_can_begin_at_the_root_of_the_disk() {
+    let garden = garden();
+    garden.run(&["need", "leaf-count"]).expect(0);
+    garden.run(&["install", "--absolute"]).expect(0);
+    let shelf = garden.path("gate/shelf/leaf-count/include");
+    let env = || garden.read("gate/shelf/links/gate-kiosk.env");
+    assert!(env().contains(&format!("INCLUDE={}:", shelf.display())), "{}", env());
+    garden.run(&["install"]).expect(0);
+    assert!(env().contains("INCLUDE=shelf/leaf-count"), "{}", env());
+    let manifest = garden.read("gate/bibliotax.toml");
+    garden.write("gate/bibliotax.toml", &format!("{manifest}\n[shelf]\nabsolute = true\n"));
+    garden.run(&["install"]).expect(0);
+    assert!(env().contains(&format!("INCLUDE={}:", shelf.display())), "{}", env());
+    let seen = garden.run(&["with", "--", "printenv", "BIBLIOTAX_PACKAGE_LEAF_COUNT"]).expect(0);
+    assert_eq!(seen.stdout, "GARDEN/gate/shelf/leaf-count\n");
+}

@@ -3,6 +3,7 @@
 mod card;
 mod fits;
 mod needs;
+mod tasks;
 mod values;
 
 use std::collections::BTreeMap;
@@ -10,12 +11,12 @@ use std::collections::BTreeMap;
 use toml_edit::{Document, Item, Key, TableLike};
 
 use self::values::{key_span, span};
-use super::{Manifest, NamePattern, Project, RegistryDeclaration, syntax};
+use super::{LinkWay, Manifest, NamePattern, Project, RegistryDeclaration, ShelfSettings, syntax};
 use crate::fault::Fault;
 use crate::name::{Family, RegistryName};
 use crate::range::Range;
 
-const TOP_KEYS: [&str; 12] = [
+const TOP_KEYS: [&str; 14] = [
     "project",
     "registries",
     "targets",
@@ -26,14 +27,17 @@ const TOP_KEYS: [&str; 12] = [
     "facets",
     "fits",
     "rules",
+    "shelf",
+    "tasks",
     "tools",
     "card",
 ];
 const PROJECT_KEYS: [&str; 3] = ["name", "version", "license"];
+const SHELF_KEYS: [&str; 2] = ["link", "absolute"];
 const REGISTRY_KEYS: [&str; 4] = ["url", "mirrors", "owns", "plain"];
 
 /// Keys that the format reserves and that this version does not act on: told apart from typing errors.
-const LATER_KEYS: [&str; 4] = ["tasks", "workspace", "shared", "replace"];
+const LATER_KEYS: [&str; 3] = ["workspace", "shared", "replace"];
 
 /// Reads a manifest; on failure all faults that were found.
 pub fn read(text: &str) -> Result<Manifest, Vec<Fault>> {
@@ -88,6 +92,7 @@ impl Reader {
             Some((reader.name(key)?, reader.range(item, key.get())?))
         });
         let rules = top.get("rules").and_then(|item| self.table(item, "rules"));
+        let shelf = top.get("shelf").and_then(|item| self.table(item, "shelf"));
         let card = top.get("card").and_then(|item| self.table(item, "card")).map(|table| self.card(table));
         Some(Manifest {
             project: project?,
@@ -99,6 +104,8 @@ impl Reader {
             facets: facets.into_iter().collect(),
             fits: fits.unwrap_or_default(),
             tools: tools.into_iter().collect(),
+            tasks: self.tasks(top),
+            shelf: shelf.map(|shelf| self.shelf(shelf)).unwrap_or_default(),
             unstated: rules.map(|rules| self.unstated(rules)).unwrap_or_default(),
             card: card.unwrap_or_default(),
         })
@@ -113,6 +120,20 @@ impl Reader {
         let version = self.parsed(table, "version");
         let license = self.parsed(table, "license");
         Some(Project { name: self.parsed(table, "name")?, version, license })
+    }
+
+    fn shelf(&mut self, table: &dyn TableLike) -> ShelfSettings {
+        self.only_known(table, "`[shelf]`", &SHELF_KEYS, &[]);
+        let ways = [
+            ("auto", LinkWay::Auto),
+            ("reflink", LinkWay::Reflink),
+            ("hard", LinkWay::Hard),
+            ("copy", LinkWay::Copy),
+        ];
+        let what = "way of putting files on the shelf";
+        let link = table.get("link").and_then(|item| self.one_of(item, "link", "manifest.link", what, &ways));
+        let absolute = table.get("absolute").is_some_and(|item| self.flag(item, "absolute"));
+        ShelfSettings { link: link.unwrap_or_default(), absolute }
     }
 
     fn registry(&mut self, key: &Key, item: &Item) -> Option<RegistryDeclaration> {

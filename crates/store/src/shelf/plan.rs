@@ -4,10 +4,13 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::{Lock, NotForMachine, Slot};
-use bibliotax_core::name::PackageName;
+use bibliotax_disk::stamp::Stamp;
 
-use super::Scope;
-use super::state::{ShelvedPackage, State};
+use super::state::{Made, ShelvedPackage, State};
+use super::{Aim, Scope};
+
+/// What is on a shelf, by its place: the stamp of a folder, nothing for what is none.
+pub type Contents = BTreeMap<String, Option<Stamp>>;
 
 /// The way from what is on a shelf to what a lock says.
 #[derive(Debug)]
@@ -18,53 +21,61 @@ pub struct Plan<'l> {
     pub remove: Vec<String>,
     /// What stays as it is.
     pub kept: State,
-    /// What will be on the shelf at the end.
-    pub reached: State,
+    /// The lock that all of the shelf will be brought to.
+    pub lock: Option<Digest>,
     /// How many places in scope stay as they are.
     pub staying: usize,
 }
 
 impl<'l> Plan<'l> {
-    /// The plan from `state` and the places in `contents` to what `lock` says of a part of the shelf; packages in
-    /// `anew` are built whatever the state says.
-    pub fn new(
-        lock: &'l Lock,
-        scope: &Scope<'_>,
-        state: &State,
-        contents: &BTreeSet<String>,
-        anew: &BTreeSet<PackageName>,
-    ) -> Result<Self, NotForMachine> {
-        let slots = lock.slots(scope.targets, scope.machine)?;
+    /// The plan from `state` and `contents` to what `aim` says.
+    pub fn new(aim: &Aim<'l, '_>, state: &State, contents: &Contents) -> Result<Self, NotForMachine> {
+        let scope = &aim.scope;
+        let slots = aim.lock.slots(scope.targets, scope.machine)?;
         let slots: Vec<(String, Slot<'l>)> = slots.into_iter().map(|slot| (slot.path(), slot)).collect();
         let belongs: BTreeSet<&String> = slots.iter().map(|(path, _)| path).collect();
-        let in_scope = |path: &&String| scope.covers(path);
-        let others =
-            || state.packages.iter().filter(|(path, _)| !scope.covers(path) && contents.contains(*path));
-        let others = || others().map(|(path, shelved)| (path.clone(), shelved.clone()));
-        let stays = |(path, slot): &&(String, Slot<'_>)| {
-            let is_known = state.packages.get(path) == Some(&on_shelf(slot));
-            is_known && contents.contains(path) && !anew.contains(&slot.package.name)
+        let is_as_noted = |path: &String| {
+            let stamp = contents.get(path).copied().flatten();
+            stamp.is_some() && stamp.as_ref() == state.stamps.get(path) && state.link == aim.settings.link
         };
-        let staying: BTreeMap<String, ShelvedPackage> =
-            slots.iter().filter(stays).map(|(path, slot)| (path.clone(), on_shelf(slot))).collect();
-        let remove =
-            contents.iter().filter(in_scope).filter(|path| !belongs.contains(path)).cloned().collect();
-        let reached =
-            slots.iter().map(|(path, slot)| (path.clone(), on_shelf(slot))).chain(others()).collect();
-        let is_building = |(path, _): &(String, Slot<'_>)| !staying.contains_key(path);
-        let (number, kept) = (staying.len(), staying.clone().into_iter().chain(others()).collect());
-        Ok(Self {
-            remove,
-            kept: State::new(None, kept),
-            reached: State::new(scope.reached_by(lock, state), reached),
-            staying: number,
-            build: slots.into_iter().filter(is_building).map(|(_, slot)| slot).collect(),
-        })
+        let others = state.packages.iter().filter(|(path, _)| !scope.covers(path) && is_as_noted(path));
+        let others: Vec<_> = others.map(|(path, shelved)| (path.clone(), shelved.clone())).collect();
+        let stays = |(path, slot): &(String, Slot<'_>)| {
+            let is_known = state.packages.get(path) == Some(&ShelvedPackage::of(slot));
+            is_known && is_as_noted(path) && !aim.anew.contains(&slot.package.name)
+        };
+        let (staying, build): (Vec<_>, Vec<_>) = slots.iter().partition(|slot| stays(slot));
+        let shelved = |(path, slot): &&(String, Slot<'_>)| (path.clone(), ShelvedPackage::of(slot));
+        let packages: BTreeMap<String, ShelvedPackage> = staying.iter().map(shelved).chain(others).collect();
+        let is_of_kept = |(path, _): &(&String, &Stamp)| packages.contains_key(*path);
+        let stamps = state.stamps.iter().filter(is_of_kept).map(|(path, stamp)| (path.clone(), *stamp));
+        let stamps = stamps.collect();
+        let in_scope = contents.keys().filter(|path| scope.covers(path));
+        let remove = in_scope.filter(|path| !belongs.contains(path)).cloned().collect();
+        let staying = staying.len();
+        let build = build.into_iter().map(|(_, slot)| slot.clone()).collect();
+        let kept = State { link: aim.settings.link, stamps, packages, ..State::default() };
+        Ok(Self { build, remove, kept, lock: scope.reached_by(aim.lock, state), staying })
     }
 
-    /// Whether nothing has to be done.
-    pub fn is_nothing(&self, state: &State) -> bool {
-        self.build.is_empty() && self.remove.is_empty() && *state == self.reached
+    /// Whether no package has to be touched.
+    pub fn is_nothing(&self) -> bool {
+        self.build.is_empty() && self.remove.is_empty()
+    }
+
+    /// The places of all that will be on the shelf.
+    pub fn places(&self) -> BTreeSet<String> {
+        let built = self.build.iter().map(Slot::path);
+        self.kept.packages.keys().cloned().chain(built).collect()
+    }
+
+    /// What is on the shelf once all is done, at these stamps.
+    pub fn reached(&self, made: Made, stamps: BTreeMap<String, Stamp>) -> State {
+        let built = self.build.iter().map(|slot| (slot.path(), ShelvedPackage::of(slot)));
+        let mut state = self.kept.clone();
+        state.packages.extend(built);
+        state.stamps.extend(stamps);
+        State { lock: self.lock, made: self.lock.map(|_| made), ..state }
     }
 }
 
@@ -82,14 +93,11 @@ impl Scope<'_> {
     }
 }
 
-fn on_shelf(slot: &Slot<'_>) -> ShelvedPackage {
-    let archives = slot.files.iter().map(|file| file.sha256).collect();
-    ShelvedPackage { version: slot.package.version.clone(), archives }
-}
-
 #[cfg(test)]
 mod tests {
     use bibliotax_core::facet::{Fits, Target};
+    use bibliotax_core::manifest::{LinkWay, ShelfSettings};
+    use bibliotax_core::name::PackageName;
     use serde_json::json;
 
     use super::*;
@@ -121,19 +129,54 @@ mod tests {
         Lock { inputs: digest(""), registries: BTreeMap::new(), packages }
     }
 
-    fn names(set: &[&str]) -> BTreeSet<String> {
-        set.iter().map(|name| (*name).to_owned()).collect()
-    }
-
     fn machine(arch: &str) -> Target {
         let values: Fits = serde_json::from_value(json!({ "os": "linux", "arch": arch })).unwrap();
         Target { name: "this machine".into(), values, is_promise: false }
     }
 
-    fn plan<'l>(lock: &'l Lock, state: &State, contents: &[&str], targets: &[&str]) -> Plan<'l> {
+    fn stamp(number: u64) -> Stamp {
+        serde_json::from_value(json!(number)).unwrap()
+    }
+
+    /// Folders at these places, all made at the same time.
+    fn folders(places: &[&str]) -> Contents {
+        places.iter().map(|place| ((*place).to_owned(), Some(stamp(1)))).collect()
+    }
+
+    fn made() -> Made {
+        Made::from_texts([])
+    }
+
+    /// The state that a plan leads to, all places of that same time.
+    fn reached(plan: &Plan<'_>) -> State {
+        let stamps = plan.build.iter().map(|slot| (slot.path(), stamp(1))).collect();
+        plan.reached(made(), stamps)
+    }
+
+    #[derive(Default)]
+    struct Other<'a> {
+        anew: BTreeSet<PackageName>,
+        arch: Option<&'a str>,
+        link: LinkWay,
+    }
+
+    fn plan_for<'l>(
+        lock: &'l Lock,
+        state: &State,
+        contents: &Contents,
+        targets: &[&str],
+        other: &Other<'_>,
+    ) -> Result<Plan<'l>, NotForMachine> {
         let targets: Vec<String> = targets.iter().map(|target| (*target).to_owned()).collect();
-        let scope = Scope { targets: &targets, machine: &machine("x86_64") };
-        Plan::new(lock, &scope, state, &names(contents), &BTreeSet::new()).unwrap()
+        let machine = machine(other.arch.unwrap_or("x86_64"));
+        let scope = Scope { targets: &targets, machine: &machine };
+        let settings = ShelfSettings { link: other.link, absolute: false };
+        let aim = Aim { lock, scope, settings, templates: &[], anew: &other.anew, made: made() };
+        Plan::new(&aim, state, contents)
+    }
+
+    fn plan<'l>(lock: &'l Lock, state: &State, contents: &[&str], targets: &[&str]) -> Plan<'l> {
+        plan_for(lock, state, &folders(contents), targets, &Other::default()).unwrap()
     }
 
     #[test]
@@ -141,15 +184,30 @@ mod tests {
         let lock = lock(&["a/x", "b", "bare", "c"], &[]);
         let fresh = plan(&lock, &State::default(), &[], &[]);
         assert_eq!(fresh.build.len(), 3, "a package without files has no place on a shelf");
-        let state = fresh.reached.clone();
-        let contents = ["a.x", "b", "c"];
-        assert!(plan(&lock, &state, &contents, &[]).is_nothing(&state));
+        let state = reached(&fresh);
+        let places = ["a.x", "b", "c"];
+        let again = plan(&lock, &state, &places, &[]);
+        assert!(again.is_nothing());
+        assert_eq!(again.reached(made(), BTreeMap::new()), state);
         let gone = plan(&lock, &state, &["a.x", "c", "stray"], &[]);
         assert_eq!((gone.build[0].path().as_str(), gone.remove), ("b", vec!["stray".to_owned()]));
-        let scope = Scope { targets: &[], machine: &machine("x86_64") };
-        let anew =
-            Plan::new(&lock, &scope, &state, &names(&contents), &["c".parse().unwrap()].into()).unwrap();
+        let c = Other { anew: ["c".parse().unwrap()].into(), ..Other::default() };
+        let anew = plan_for(&lock, &state, &folders(&places), &[], &c).unwrap();
         assert_eq!((anew.build[0].path().as_str(), anew.staying), ("c", 2));
+    }
+
+    #[test]
+    fn what_was_touched_since_or_put_there_otherwise_is_built_again() {
+        let lock = lock(&["b", "c"], &[]);
+        let state = reached(&plan(&lock, &State::default(), &[], &[]));
+        let mut contents = folders(&["b", "c"]);
+        contents.insert("b".into(), Some(stamp(2)));
+        assert_eq!(plan_for(&lock, &state, &contents, &[], &Other::default()).unwrap().build[0].path(), "b");
+        contents.insert("b".into(), None);
+        assert_eq!(plan_for(&lock, &state, &contents, &[], &Other::default()).unwrap().build[0].path(), "b");
+        let copied = Other { link: LinkWay::Copy, ..Other::default() };
+        let all = plan_for(&lock, &state, &folders(&["b", "c"]), &[], &copied).unwrap();
+        assert_eq!((all.build.len(), all.kept.link), (2, LinkWay::Copy));
     }
 
     #[test]
@@ -173,11 +231,15 @@ mod tests {
     fn a_part_of_the_shelf_leaves_the_rest_as_it_is() {
         let lock = lock(&["b"], &["hand-aarch64", "kiosk-x86_64"]);
         let one = plan(&lock, &State::default(), &["kiosk-x86_64/stray"], &["hand-aarch64"]);
-        assert_eq!((one.build.len(), one.remove.len(), one.reached.lock), (1, 0, None));
-        let then = plan(&lock, &one.reached, &["hand-aarch64/b"], &[]);
+        let state = reached(&one);
+        assert_eq!((one.build.len(), one.remove.len()), (1, 0));
+        assert_eq!((state.lock, state.made), (None, None), "not all of it is what the lock says");
+        let then = plan(&lock, &state, &["hand-aarch64/b"], &[]);
         assert_eq!((then.build[0].path().as_str(), then.staying), ("kiosk-x86_64/b", 1));
-        let again = plan(&lock, &then.reached, &["hand-aarch64/b", "kiosk-x86_64/b"], &["hand-aarch64"]);
-        assert!(again.is_nothing(&then.reached));
+        let state = reached(&then);
+        let again = plan(&lock, &state, &["hand-aarch64/b", "kiosk-x86_64/b"], &["hand-aarch64"]);
+        assert!(again.is_nothing());
+        assert_eq!(again.reached(made(), BTreeMap::new()), state);
     }
 
     #[test]
@@ -185,9 +247,8 @@ mod tests {
         let lock = lock(&["moss-natives"], &[]);
         let here = plan(&lock, &State::default(), &[], &[]);
         assert_eq!(here.build[0].files[1].sha256, digest("x86_64"));
-        let elsewhere = Scope { targets: &[], machine: &machine("riscv64") };
-        let refused =
-            Plan::new(&lock, &elsewhere, &State::default(), &names(&[]), &BTreeSet::new()).unwrap_err();
+        let elsewhere = Other { arch: Some("riscv64"), ..Other::default() };
+        let refused = plan_for(&lock, &State::default(), &folders(&[]), &[], &elsewhere).unwrap_err();
         assert_eq!((refused.part.as_str(), refused.there_are.len()), ("natives", 2));
     }
 }

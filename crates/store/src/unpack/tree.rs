@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use bibliotax_core::inner_path::{InnerPath, PathSet};
 use bibliotax_disk::DiskError;
 use bibliotax_disk::error::At;
+use bibliotax_disk::stamp::Stamp;
 use serde::{Deserialize, Serialize};
 
 use crate::error::ArchiveError;
@@ -44,8 +45,26 @@ pub struct TreeFile {
     /// Whether it can be run.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub executable: bool,
+    /// When it was written; a file of this stamp and size is taken to hold what it did then.
+    #[serde(default)]
+    pub modified: Stamp,
     /// BLAKE3 digest of its contents.
+    #[serde(with = "hex")]
     pub blake3: blake3::Hash,
+}
+
+/// A digest as text, which is read three times as fast as a list of numbers.
+mod hex {
+    use serde::{Deserialize, Deserializer, Serializer, de};
+
+    pub fn serialize<S: Serializer>(hash: &blake3::Hash, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(&hash.to_hex())
+    }
+
+    pub fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<blake3::Hash, D::Error> {
+        let text = <&str>::deserialize(deserializer)?;
+        blake3::Hash::from_hex(text).map_err(de::Error::custom)
+    }
 }
 
 /// Writes a tree, entry by entry.
@@ -106,8 +125,10 @@ impl TreeWriter {
             hasher.update(&self.buffer[..read]);
             file.write_all(&self.buffer[..read]).at("write", &target)?;
         }
+        let modified = Stamp::of(&file.metadata().at("look at", &target)?);
         let path = path.to_string();
-        self.files.insert(path.clone(), TreeFile { path, size, executable, blake3: hasher.finalize() });
+        let file = TreeFile { path: path.clone(), size, executable, modified, blake3: hasher.finalize() };
+        self.files.insert(path, file);
         Ok(())
     }
 
@@ -139,8 +160,9 @@ impl TreeWriter {
             let file = self.file_behind(target, &links).ok_or_else(bad)?.clone();
             let (from, to) = (self.folder.join(&file.path), self.folder.join(path.as_str()));
             fs::hard_link(&from, &to).or_else(|_| fs::copy(&from, &to).map(|_| ())).at("write", &to)?;
+            let modified = Stamp::of(&fs::symlink_metadata(&to).at("look at", &to)?);
             let path = path.to_string();
-            self.files.insert(path.clone(), TreeFile { path, ..file });
+            self.files.insert(path.clone(), TreeFile { path, modified, ..file });
         }
         Ok(Listing { files: self.files.into_values().collect() })
     }

@@ -1,0 +1,67 @@
+//! Reading `[tasks]`.
+
+use toml_edit::{Item, Key, TableLike};
+
+use super::Reader;
+use super::values::{key_span, span, with_nearest};
+use crate::fault::Fault;
+use crate::inner_path::InnerPath;
+use crate::manifest::tasks::{Task, circle};
+use crate::name::TaskName;
+
+const TASK_KEYS: [&str; 3] = ["run", "needs", "in"];
+
+impl Reader {
+    pub(super) fn tasks(&mut self, top: &dyn TableLike) -> Vec<Task> {
+        let tasks = self.each(top, "tasks", Self::task);
+        for task in &tasks {
+            let names = tasks.iter().map(|task| task.name.as_str());
+            for need in task.needs.iter().filter(|need| !tasks.iter().any(|task| task.name == **need)) {
+                let fault =
+                    Fault::new("manifest.task", format!("there is no task `{need}`"), task.span.clone());
+                self.faults.push(with_nearest(fault, need.as_str(), names.clone()));
+            }
+        }
+        // Of a circle one is enough to tell.
+        if let Some((task, way)) = tasks.iter().find_map(|task| Some((task, circle(&tasks, task)?))) {
+            let way: Vec<&str> = way.iter().map(|name| name.as_str()).collect();
+            let message = format!("task `{}` needs itself: {}", task.name, way.join(", "));
+            let fault = Fault::new("manifest.task", message, task.span.clone());
+            self.faults.push(fault.mend("take one of the needs out"));
+        }
+        tasks
+    }
+
+    fn task(&mut self, key: &Key, item: &Item) -> Option<Task> {
+        let name: TaskName = self.name(key)?;
+        let span = key_span(key);
+        let (run, needs, folder) = match item.as_str() {
+            Some(run) => (Some(run.to_owned()), Vec::new(), None),
+            None => {
+                let table = self.table(item, key.get())?;
+                self.only_known(table, "a task", &TASK_KEYS, &[]);
+                let run = table.get("run").and_then(|item| self.text(item, "run"));
+                (run, self.parsed_list(table, "needs"), self.task_folder(table))
+            }
+        };
+        let run = run.filter(|run| !run.trim().is_empty());
+        if run.is_none() && needs.is_empty() {
+            let message = format!("task `{name}` says neither what to run nor which tasks it needs");
+            let fault = Fault::new("manifest.task", message, span.clone());
+            self.faults.push(fault.mend(format!("write it as `{name} = \"make -C firmware\"`")));
+        }
+        Some(Task { name, run, needs, folder, span })
+    }
+
+    fn task_folder(&mut self, table: &dyn TableLike) -> Option<InnerPath> {
+        let item = table.get("in")?;
+        let text = self.text(item, "in")?;
+        let folder = InnerPath::new(text.trim_end_matches('/'));
+        if folder.is_err() {
+            let fault =
+                Fault::new("manifest.task", format!("`{text}` is no folder of the project"), span(item));
+            self.faults.push(fault.mend("write it as seen from the manifest, without `..`"));
+        }
+        folder.ok()
+    }
+}

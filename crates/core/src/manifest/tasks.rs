@@ -1,0 +1,117 @@
+//! Tasks: commands of a project, and the order in which they run.
+
+use std::ops;
+
+use crate::inner_path::InnerPath;
+use crate::name::TaskName;
+
+/// One line of `[tasks]`.
+#[derive(Debug, Clone)]
+pub struct Task {
+    /// What it is called.
+    pub name: TaskName,
+    /// The command line, for the system's shell; none where it only stands for the tasks that it needs.
+    pub run: Option<String>,
+    /// The tasks that run before it.
+    pub needs: Vec<TaskName>,
+    /// The folder of the project that it runs in; the project's own without it.
+    pub folder: Option<InnerPath>,
+    /// Where its name stands in the manifest.
+    pub span: ops::Range<usize>,
+}
+
+/// The task of a name with all that it needs before it, each once: what a task needs runs in the order in which it says so.
+///
+/// Names that there are not are passed over, and of a circle each task comes once: reading a manifest refuses both.
+pub fn in_order<'t>(tasks: &'t [Task], name: &TaskName) -> Vec<&'t Task> {
+    let mut order: Vec<&Task> = Vec::new();
+    let mut begun: Vec<&TaskName> = Vec::new();
+    let mut open = vec![(name, false)];
+    while let Some((name, is_after)) = open.pop() {
+        let Some(task) = tasks.iter().find(|task| task.name == *name) else { continue };
+        if is_after {
+            order.push(task);
+        } else if !begun.contains(&&task.name) {
+            begun.push(&task.name);
+            open.push((&task.name, true));
+            open.extend(task.needs.iter().rev().map(|need| (need, false)));
+        }
+    }
+    order
+}
+
+/// The way from a task through what it needs back to itself; `None` if there is none.
+pub fn circle<'t>(tasks: &'t [Task], from: &'t Task) -> Option<Vec<&'t TaskName>> {
+    let mut seen: Vec<&TaskName> = Vec::new();
+    let mut ways = vec![vec![&from.name]];
+    while let Some(way) = ways.pop() {
+        let last = way.last().and_then(|name| tasks.iter().find(|task| task.name == **name));
+        for need in last.into_iter().flat_map(|task| &task.needs) {
+            let longer: Vec<&TaskName> = way.iter().copied().chain([need]).collect();
+            if *need == from.name {
+                return Some(longer);
+            }
+            if !seen.contains(&need) {
+                seen.push(need);
+                ways.push(longer);
+            }
+        }
+    }
+    None
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::manifest::Manifest;
+
+    use super::*;
+
+    fn read(tasks: &str) -> Result<Vec<Task>, Vec<String>> {
+        let text = format!("[project]\nname = \"gate-kiosk\"\n[tasks]\n{tasks}");
+        let manifest = Manifest::read(&text);
+        let told = |faults: Vec<crate::fault::Fault>| {
+            faults
+                .iter()
+                .map(|f| format!("{}: {} ({})", f.code, f.message, f.mend.as_deref().unwrap_or("")))
+                .collect()
+        };
+        manifest.map(|manifest| manifest.tasks).map_err(told)
+    }
+
+    #[test]
+    fn what_a_task_needs_comes_before_it_once_and_in_the_order_it_says() {
+        let tasks = read(
+            "build = { run = \"make\", needs = [\"tables\", \"icons\"], in = \"firmware\" }\n\
+             tables = \"sh tables.sh\"\nicons = { run = \"sh icons.sh\", needs = [\"tables\"] }\nall = { needs = [\"build\"] }\n",
+        )
+        .unwrap();
+        let order: Vec<&str> =
+            in_order(&tasks, &"all".parse().unwrap()).iter().map(|task| task.name.as_str()).collect();
+        assert_eq!(order, ["tables", "icons", "build", "all"]);
+        assert_eq!(tasks[0].folder.as_ref().map(InnerPath::as_str), Some("firmware"));
+    }
+
+    #[test]
+    fn tasks_that_can_not_run_are_refused_when_they_are_read() {
+        for (tasks, told) in [
+            (
+                "build = { needs = [\"tabels\"] }\ntables = \"x\"",
+                "manifest.task: there is no task `tabels` (perhaps `tables` was meant)",
+            ),
+            (
+                "a = { needs = [\"b\"] }\nb = { needs = [\"a\"] }",
+                "manifest.task: task `a` needs itself: a, b, a (take one of the needs out)",
+            ),
+            (
+                "a = { in = \"x\" }",
+                "manifest.task: task `a` says neither what to run nor which tasks it needs",
+            ),
+            ("a = { run = \"x\", in = \"../up\" }", "manifest.task: `../up` is no folder of the project"),
+            ("a = 1", "manifest.wrong-kind: `a` has to be a table"),
+            ("a = \" \"", "manifest.task: task `a` says neither what to run nor which tasks it needs"),
+        ] {
+            let faults = read(tasks).unwrap_err();
+            assert!(faults[0].starts_with(told), "{tasks}: {faults:?}");
+        }
+    }
+}

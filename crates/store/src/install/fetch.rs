@@ -1,0 +1,169 @@
+//! Many archives at once: hashed, unpacked and written while they arrive, and kept as they are done.
+//!
+//! An archive is never in memory or on disk as such, so what this takes doesn't grow with archives. Some wait for the network
+//! while others unpack, which is why there are more at once than there are processors.
+
+use std::io::{self, Read};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::mpsc;
+use std::thread;
+use std::time::{Duration, Instant};
+
+use bibliotax_core::card::Archive;
+use bibliotax_core::lock::LockedPackage;
+use bibliotax_core::notice::{Listener, Notice};
+
+use super::{InstallError, Lacking, Supplier, Wanted};
+use crate::error::StoreError;
+use crate::store::{Incoming, Store};
+
+/// How many archives are on their way at once.
+const AT_ONCE: usize = 8;
+
+/// What came is made durable and kept when this long has passed, or this much has come: a run that is killed has to fetch
+/// no more than that again.
+const KEEP_AFTER: Duration = Duration::from_secs(2);
+const KEEP_BYTES: u64 = 256 << 20;
+
+/// How much arrives between two notices.
+const NOTICED: u64 = 64 << 10;
+
+/// Why an archive is not here.
+enum Missed<E> {
+    /// It could not be had.
+    Supply(E),
+    /// Another one could not be had, so this one was not asked for.
+    NotAsked,
+    /// It came, and can't be used.
+    Store(StoreError),
+}
+
+/// Fetches these archives into the store. What did come is kept even where something else failed.
+pub(super) fn fetch<S: Supplier>(
+    missing: &[Wanted<'_>],
+    store: &Store,
+    supplier: &S,
+    listener: &dyn Listener,
+) -> Result<(), InstallError<S::Error>> {
+    let bytes = missing.iter().map(|(_, file)| file.size).sum();
+    listener.hear(&Notice::Fetching { archives: missing.len(), bytes });
+    let (next, in_vain) = (AtomicUsize::new(0), AtomicBool::new(false));
+    let (done, receive) = mpsc::channel();
+    let work = |done: &mpsc::Sender<_>| {
+        while let Some((package, file)) = missing.get(next.fetch_add(1, Ordering::Relaxed)) {
+            let result = if in_vain.load(Ordering::Relaxed) {
+                Err(Missed::NotAsked)
+            } else {
+                fetch_one(package, file, store, supplier, listener)
+            };
+            if let Err(Missed::Supply(error)) = &result {
+                in_vain.fetch_or(supplier.is_in_vain_after(error), Ordering::Relaxed);
+            }
+            // Whoever collects goes away early only where the disk refused, and then nothing counts any more.
+            if done.send((*package, *file, result)).is_err() {
+                return;
+            }
+        }
+    };
+    thread::scope(|scope| {
+        for _ in 0..missing.len().min(AT_ONCE) {
+            let (work, done) = (&work, done.clone());
+            scope.spawn(move || work(&done));
+        }
+        drop(done);
+        Collected::default().collect(&receive, store)
+    })
+}
+
+fn fetch_one<S: Supplier>(
+    package: &LockedPackage,
+    file: &Archive,
+    store: &Store,
+    supplier: &S,
+    listener: &dyn Listener,
+) -> Result<Incoming, Missed<S::Error>> {
+    listener.hear(&Notice::Asked { package: package.name.clone() });
+    let archive = supplier.open(package, file).map_err(Missed::Supply)?;
+    let received = store.receive(Heard { inner: archive, listener, untold: 0 }, file);
+    let received = received
+        .map_err(|source| Missed::Store(StoreError::Archive { package: package.name.clone(), source }))?;
+    listener.hear(&Notice::Unpacked { package: package.name.clone(), bytes: file.size });
+    Ok(received)
+}
+
+/// What came and what didn't.
+struct Collected<E> {
+    waiting: Vec<Incoming>,
+    waiting_bytes: u64,
+    kept: Instant,
+    lacking: Vec<Lacking>,
+    unusable: Option<StoreError>,
+    not_had: Option<E>,
+}
+
+impl<E> Default for Collected<E> {
+    fn default() -> Self {
+        let (waiting, lacking) = (Vec::new(), Vec::new());
+        Self { waiting, waiting_bytes: 0, kept: Instant::now(), lacking, unusable: None, not_had: None }
+    }
+}
+
+type Came<'l, E> = (&'l LockedPackage, Archive, Result<Incoming, Missed<E>>);
+
+impl<E> Collected<E> {
+    fn collect(mut self, came: &mpsc::Receiver<Came<'_, E>>, store: &Store) -> Result<(), InstallError<E>> {
+        for (package, file, result) in came {
+            match result {
+                Ok(tree) => self.add(tree, file.size, store)?,
+                Err(missed) => self.miss(package, &file, missed),
+            }
+        }
+        store.keep(self.waiting)?;
+        // In an order that doesn't depend on who was first.
+        self.lacking
+            .sort_by(|one, other| other.size.cmp(&one.size).then_with(|| one.package.cmp(&other.package)));
+        match (self.unusable, self.not_had) {
+            (Some(error), _) => Err(error.into()),
+            (None, Some(error)) => Err(InstallError::Supply(error, self.lacking)),
+            (None, None) => Ok(()),
+        }
+    }
+
+    fn add(&mut self, tree: Incoming, bytes: u64, store: &Store) -> Result<(), StoreError> {
+        self.waiting.push(tree);
+        self.waiting_bytes += bytes;
+        if self.kept.elapsed() >= KEEP_AFTER || self.waiting_bytes >= KEEP_BYTES {
+            store.keep(std::mem::take(&mut self.waiting))?;
+            (self.waiting_bytes, self.kept) = (0, Instant::now());
+        }
+        Ok(())
+    }
+
+    fn miss(&mut self, package: &LockedPackage, file: &Archive, missed: Missed<E>) {
+        let (package, version) = (package.name.clone(), package.version.clone());
+        self.lacking.push(Lacking { package, version, size: file.size });
+        match missed {
+            Missed::Supply(error) => self.not_had = self.not_had.take().or(Some(error)),
+            Missed::Store(error) => self.unusable = self.unusable.take().or(Some(error)),
+            Missed::NotAsked => {}
+        }
+    }
+}
+
+/// Tells how many bytes have come, now and then.
+struct Heard<'n, R> {
+    inner: R,
+    listener: &'n dyn Listener,
+    untold: u64,
+}
+
+impl<R: Read> Read for Heard<'_, R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.inner.read(buffer)?;
+        self.untold += read as u64;
+        if self.untold >= NOTICED || (read == 0 && self.untold > 0) {
+            self.listener.hear(&Notice::Arrived { bytes: std::mem::take(&mut self.untold) });
+        }
+        Ok(read)
+    }
+}

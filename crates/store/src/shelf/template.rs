@@ -1,0 +1,136 @@
+//! A project's own templates for links, so that any build tool can be told where everything is.
+//!
+//! A template sees what a file of links says: `project`, `target`, `roles`, `packages`. A name that there isn't is an error,
+//! so that a slip doesn't become an empty path. Nothing can be read from disk and nothing be run by a template.
+
+use std::path::Path;
+
+use bibliotax_core::fault::Fault;
+use bibliotax_core::links::Links;
+use bibliotax_disk::read::read_text;
+use minijinja::{AutoEscape, Environment, UndefinedBehavior};
+
+use super::names_in;
+use crate::error::StoreError;
+
+/// The folder of a project that its templates are in.
+pub const TEMPLATES: &str = "links";
+
+/// Largest template that is read, in bytes.
+const LARGEST: usize = 1 << 20;
+
+/// How many steps a template may take: far more than one needs, and few enough to end.
+const MOST_STEPS: u64 = 5_000_000;
+
+/// A template of links.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Template {
+    /// The name of its file, which ends the names of the files made from it.
+    pub name: String,
+    /// Its text.
+    pub text: String,
+}
+
+impl Template {
+    /// The templates of the project in a folder, by name.
+    pub fn all_of(project: &Path) -> Result<Vec<Self>, StoreError> {
+        let folder = project.join(TEMPLATES);
+        let mut names = if folder.is_dir() { names_in(&folder)? } else { Vec::new() };
+        // What editors leave beside a file, and what is hidden, is no template.
+        names.retain(|name| !name.starts_with('.') && !name.ends_with('~') && folder.join(name).is_file());
+        names.sort();
+        let read = |name: String| {
+            let text = read_text(&folder.join(&name), LARGEST)?.unwrap_or_default();
+            Ok(Self { name, text })
+        };
+        names.into_iter().map(read).collect()
+    }
+
+    /// What it makes of these links.
+    pub fn render(&self, links: &Links) -> Result<String, StoreError> {
+        let mut environment = Environment::new();
+        environment.set_undefined_behavior(UndefinedBehavior::Strict);
+        environment.set_auto_escape_callback(|_| AutoEscape::None);
+        environment.set_keep_trailing_newline(true);
+        environment.set_trim_blocks(true);
+        environment.set_lstrip_blocks(true);
+        environment.set_debug(true);
+        environment.set_fuel(Some(MOST_STEPS));
+        let rendered = environment.render_named_str(&self.name, &self.text, links);
+        rendered.map_err(|error| StoreError::Template {
+            name: format!("{TEMPLATES}/{}", self.name),
+            text: self.text.clone(),
+            fault: Box::new(fault(&self.text, &error)),
+        })
+    }
+}
+
+fn fault(text: &str, error: &minijinja::Error) -> Fault {
+    let message = format!("a template can't be rendered: {}", error.kind());
+    let fault =
+        Fault::new("links.template", message, error.range().unwrap_or_else(|| line(text, error.line())));
+    let label = error.detail().unwrap_or("here");
+    fault.label(label).mend("a template sees `project`, `target`, `roles` and `packages`; see the guide")
+}
+
+/// Where a line, counted from 1, stands in a text.
+fn line(text: &str, number: Option<usize>) -> std::ops::Range<usize> {
+    let before = number.unwrap_or(1).saturating_sub(1);
+    let start: usize = text.split_inclusive('\n').take(before).map(str::len).sum();
+    let length = text[start..].lines().next().map_or(0, str::len);
+    start..start + length
+}
+
+#[cfg(test)]
+mod tests {
+    use bibliotax_core::facet::Target;
+    use bibliotax_core::lock::Lock;
+    use serde_json::json;
+
+    use super::*;
+
+    fn links() -> Links {
+        let package = json!({ "name": "leaf-count", "version": "1", "source": "seedhouse", "card": "0".repeat(64),
+            "files": [{ "sha256": "0".repeat(64), "size": 1, "format": "tar" }],
+            "exposes": { "include": ["include"] }, "reached": [{ "by": "gate-kiosk", "purposes": ["run"] }] });
+        let lock = Lock {
+            inputs: "0".repeat(64).parse().unwrap(),
+            registries: Default::default(),
+            packages: vec![serde_json::from_value(package).unwrap()],
+        };
+        let machine = Target { name: "this machine".into(), values: Default::default(), is_promise: false };
+        Links::of(&lock, &lock.slots(&[], &machine).unwrap(), "shelf").remove(0)
+    }
+
+    fn render(text: &str) -> Result<String, StoreError> {
+        Template { name: "flags.mk".into(), text: text.into() }.render(&links())
+    }
+
+    #[test]
+    fn a_template_sees_the_links_and_blocks_leave_no_empty_lines() {
+        let text = "# {{ project }}\n{% for path in roles.include %}\n-I{{ path }}\n{% endfor %}\n{{ packages[0].version }}\n";
+        assert_eq!(render(text).unwrap(), "# gate-kiosk\n-Ishelf/leaf-count/include\n1\n");
+    }
+
+    #[test]
+    fn an_error_points_into_the_template() {
+        for (text, pointed_at) in [
+            ("one\n{% for x in roles %}\n", "{% for x in roles %}"),
+            ("one\n-I{{ roles.inclued[0] }}\n", "roles.inclued[0]"),
+            ("{{ packages | frobnicate }}", "packages | frobnicate"),
+            ("{% include \"other\" %}", "other"),
+        ] {
+            let StoreError::Template { name, fault, .. } = render(text).unwrap_err() else { panic!() };
+            assert_eq!(name, "links/flags.mk");
+            let shown = &text[fault.span.clone()];
+            assert!(shown.contains(pointed_at) || pointed_at.contains(shown), "{shown}: {fault:?}");
+        }
+    }
+
+    #[test]
+    fn a_template_without_an_end_ends() {
+        let text =
+            "{% for a in range(9999) %}{% for b in range(9999) %}{% set c = a + b %}{% endfor %}{% endfor %}";
+        assert!(matches!(render(text), Err(StoreError::Template { .. })));
+    }
+}

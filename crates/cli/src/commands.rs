@@ -18,6 +18,7 @@ pub mod resolve;
 pub mod searching;
 mod settle;
 pub mod store;
+pub mod steps;
 mod supply;
 pub mod task;
 pub mod update;
@@ -50,6 +51,7 @@ pub enum Command {
     Describe(describe::Describe),
     Fit(fit::Fit),
     Ready(ready::Ready),
+    Steps(steps::Steps),
     Publish(publish::Publish),
     Withdraw(withdraw::Withdraw),
     Deprecate(deprecate::Deprecate),
@@ -78,6 +80,7 @@ impl Command {
             Self::Fit(command) => command.run(here, ui),
             Self::Ready(command) => command.run(here, ui),
             Self::Publish(command) => command.run(here, ui),
+            Self::Steps(command) => command.run(here, ui),
             Self::Withdraw(command) => command.run(here, ui),
             Self::Deprecate(command) => command.run(here, ui),
             Self::Registry(command) => command.run(here, ui),

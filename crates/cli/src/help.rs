@@ -4,7 +4,7 @@ use clap::Command;
 
 use crate::ui::{style, styled};
 
-const STAGES: [(&str, &[&str]); 6] = [
+const STAGES: [(&str, &[&str]); 7] = [
     ("Declare what is needed", &["init", "find", "describe", "fit", "need", "drop"]),
     ("Bring it here", &["resolve", "install", "update", "verify", "task", "with"]),
     ("Understand it", &["explain", "ready"]),

@@ -105,6 +105,7 @@ impl Card {
             tools: self.tools.clone(),
             files: self.files.clone(),
             exposes: self.exposes.clone(),
+            steps: self.steps.clone(),
             card,
         }
     }
@@ -150,6 +151,9 @@ pub struct Entry {
     /// Paths inside the package by role.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub exposes: BTreeMap<String, Vec<String>>,
+    /// What a person must still do after an install or an update.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub steps: Vec<Step>,
     /// The digest of the full card.
     pub card: Digest,
 }

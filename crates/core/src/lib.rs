@@ -12,6 +12,7 @@
 //! | [`lock`], [`compare`], [`graph`] | `bibliotax.lock`, the difference of two, who needs whom |
 //! | [`spoken`] | data in words, for whoever shows it |
 //! | [`links`] | where the parts of a shelf are, for whoever builds with them |
+//! | [`steps`] | what people must do by hand, and whether they did |
 //! | [`fault`], [`nearest`] | what is wrong in a text, and what was probably meant |
 //! | [`notice`] | what long work tells while it goes on |
 
@@ -34,5 +35,6 @@ pub mod notice;
 pub mod range;
 pub mod resolve;
 pub mod spoken;
+pub mod steps;
 pub mod variant;
 pub mod version;

@@ -11,13 +11,13 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use crate::card::{Archive, ArchiveFormat, main_part};
+use crate::card::{Archive, ArchiveFormat, Step, main_part};
 use crate::digest::Digest;
 use crate::facet::Fits;
 use crate::license::License;
 use crate::manifest::Manifest;
 use crate::name::{ComponentName, PackageName, PartName, Purpose, RegistryName};
-use crate::resolve::{ChosenFile, ChosenPackage, Resolution};
+use crate::resolve::{ChosenFile, ChosenPackage, ChosenStep, Resolution};
 use crate::version::Version;
 
 pub use self::slots::{NotForMachine, Slot};
@@ -77,8 +77,29 @@ pub struct LockedPackage {
     /// Paths inside it by the role that they play, as its card says.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub exposes: BTreeMap<String, Vec<String>>,
+    /// What it wants done by hand.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub steps: Vec<LockedStep>,
     /// Who reaches it, and for which purposes.
     pub reached: Vec<Reach>,
+}
+
+/// A step of a lock.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LockedStep {
+    /// The step, as the card says it.
+    pub step: Step,
+    /// The targets that it is for; empty where it is for all that reach the package.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub targets: Vec<String>,
+}
+
+impl LockedStep {
+    fn new(chosen: &ChosenStep, reaching: &[String]) -> Self {
+        let targets = if chosen.targets == reaching { Vec::new() } else { chosen.targets.clone() };
+        Self { step: chosen.step.clone(), targets }
+    }
 }
 
 impl LockedPackage {
@@ -192,6 +213,7 @@ fn locked(manifest: &Manifest, package: &ChosenPackage) -> LockedPackage {
         left_out: package.left_out.clone(),
         provides: package.provides.clone(),
         exposes: entry.exposes.clone(),
+        steps: package.steps.iter().map(|step| LockedStep::new(step, &package.targets)).collect(),
         reached: Vec::new(),
     }
 }

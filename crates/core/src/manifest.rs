@@ -24,7 +24,7 @@ use crate::fault::Fault;
 use crate::inner_path::InnerPath;
 use crate::license::License;
 use crate::name::{
-    ComponentName, FacetName, Family, PackageName, PartName, Purpose, RegistryName, Tag, ToolName,
+    ComponentName, DeviceName, FacetName, Family, PackageName, PartName, Purpose, RegistryName, Tag, ToolName,
 };
 use crate::range::Range;
 use crate::version::Version;
@@ -59,6 +59,8 @@ pub struct Manifest {
     pub fits: Fits,
     /// Programs that have to be on the machine, and in which versions.
     pub tools: BTreeMap<ToolName, Range>,
+    /// The machines that its targets stand for, as far as they have names.
+    pub devices: Vec<Device>,
     /// The commands that it has a name for.
     pub tasks: Vec<Task>,
     /// How the shelf is made.
@@ -86,6 +88,15 @@ impl Manifest {
     pub fn read(text: &str) -> Result<Self, Vec<Fault>> {
         read::read(text)
     }
+}
+
+/// One line of `[devices]`: a machine that a target stands for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Device {
+    /// What people call it.
+    pub name: DeviceName,
+    /// The target.
+    pub target: String,
 }
 
 /// How a project's shelf is made.

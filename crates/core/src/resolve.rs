@@ -32,7 +32,7 @@ pub use self::problem::{Prefer, Problem, ProblemNeed};
 pub use self::search::resolve;
 pub use self::update::{Update, update};
 pub use self::ways_out::{Raised, Relaxation, WayOut, ways_out};
-use crate::card::FileRecord;
+use crate::card::{FileRecord, Step};
 use crate::facet::Facets;
 use crate::history::{History, Release};
 use crate::name::{ComponentName, PackageName, RegistryName};
@@ -94,6 +94,17 @@ pub struct ChosenPackage {
     pub components: Vec<ComponentName>,
     /// Its files that are taken.
     pub files: Vec<ChosenFile>,
+    /// What it wants done by hand.
+    pub steps: Vec<ChosenStep>,
+}
+
+/// A step of a resolution.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ChosenStep {
+    /// The step.
+    pub step: Step,
+    /// The targets that it is for; none where the project declares none.
+    pub targets: Vec<String>,
 }
 
 /// A file of a resolution.

@@ -5,7 +5,7 @@
 
 use std::collections::{BTreeSet, HashMap};
 
-use bibliotax_core::card::{Card, CardNeed};
+use bibliotax_core::card::{Card, CardNeed, Step};
 use bibliotax_core::facet::{FacetProblem, Facets};
 use bibliotax_core::inner_path::InnerPath;
 use bibliotax_core::name::{ComponentName, PartName, StepName};
@@ -15,6 +15,10 @@ use crate::error::RegistryError;
 
 /// Most tags of a package.
 const MOST_TAGS: usize = 8;
+
+/// Most steps of a release, and the most that one may say, in characters: they are read with every release that is looked at.
+const MOST_STEPS: usize = 16;
+const LONGEST_STEP: usize = 1000;
 
 /// Why a registry can't take a card.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -31,6 +35,12 @@ pub enum CardProblem {
     /// Two steps have one name.
     #[error("two steps are called `{id}`")]
     TwoSteps { id: StepName },
+    /// It wants too much done by hand.
+    #[error("it has {count} steps, and {MOST_STEPS} are the most")]
+    ManySteps { count: usize },
+    /// A step says too much.
+    #[error("the step `{id}` has {length} characters, and {LONGEST_STEP} are the most")]
+    LongStep { id: StepName, length: usize },
     /// A component brings a part that the release hasn't.
     #[error("the component `{component}` brings the part `{part}`, and the release has no such files")]
     NoPart { component: ComponentName, part: PartName },
@@ -43,15 +53,27 @@ pub fn check_card(registry: &str, facets: &Facets, card: &Card) -> Result<(), Ca
     if card.tags.len() > MOST_TAGS {
         return Err(CardProblem::ManyTags { count: card.tags.len() });
     }
-    for (at, step) in card.steps.iter().enumerate() {
-        if card.steps[..at].iter().any(|other| other.id == step.id) {
-            return Err(CardProblem::TwoSteps { id: step.id.clone() });
-        }
-    }
+    check_steps(&card.steps)?;
     for (name, component) in &card.components {
         let has = |part: &PartName| card.files.iter().any(|file| file.part == *part);
         if let Some(part) = component.parts.iter().find(|part| !has(part)) {
             return Err(CardProblem::NoPart { component: name.clone(), part: part.clone() });
+        }
+    }
+    Ok(())
+}
+
+fn check_steps(steps: &[Step]) -> Result<(), CardProblem> {
+    if steps.len() > MOST_STEPS {
+        return Err(CardProblem::ManySteps { count: steps.len() });
+    }
+    for (at, step) in steps.iter().enumerate() {
+        let (id, length) = (step.id.clone(), step.text.chars().count());
+        if steps[..at].iter().any(|other| other.id == id) {
+            return Err(CardProblem::TwoSteps { id });
+        }
+        if length > LONGEST_STEP {
+            return Err(CardProblem::LongStep { id, length });
         }
     }
     Ok(())

@@ -154,6 +154,7 @@ impl RegistryError {
             Self::Card(CardProblem::ManyTags { .. }) => "card.tags",
             Self::Card(CardProblem::Variant(_)) => "card.tie",
             Self::Card(CardProblem::TwoSteps { .. }) => "card.two-steps",
+            Self::Card(CardProblem::ManySteps { .. } | CardProblem::LongStep { .. }) => "card.steps",
             Self::FacetClash { .. } => "facet.clash",
             Self::Facet { .. } => "facet.value",
             Self::NoVersion { .. } => "manifest.no-version",

@@ -13,6 +13,7 @@ use super::searching::Searching;
 use super::settle::{Settled, installed_json, say_installed};
 use crate::codes::Exit;
 use crate::failure::Failure;
+use super::steps::say_open;
 use crate::progress::Progress;
 use crate::project::{Project, standing, warnings_about};
 use crate::ui::Ui;
@@ -21,7 +22,7 @@ use crate::ui::Ui;
 ///
 /// Where the manifest has moved on, the lock is made first, staying with what is locked. With --sealed (for
 /// servers that build and test) the lock must be right already, and nothing is written but the shelf.
-#[derive(Debug, Default, clap::Args)]
+#[derive(Debug, Clone, Default, clap::Args)]
 #[command(after_help = "Examples:\n  bibliotax install\n  bibliotax install --sealed")]
 pub struct Install {
     /// Fail unless the lock is right already; write nothing but the shelf
@@ -104,7 +105,11 @@ fn install_locked(ui: &Ui, project: &Project, lock: &Lock) -> Result<Exit, Failu
     let installed = project.install(lock, &project.manifest, &project.text, &BTreeSet::new(), &progress)?;
     drop(progress);
     let warnings = if installed.built > 0 { warnings(project, lock) } else { Vec::new() };
-    Ok(done(ui, installed, begun, &warnings))
+    let exit = done(ui, installed, begun, &warnings);
+    if installed.built > 0 {
+        say_open(ui, project, lock)?;
+    }
+    Ok(exit)
 }
 
 fn done(ui: &Ui, installed: Installed, begun: Instant, warnings: &[String]) -> Exit {

@@ -9,6 +9,7 @@ use bibliotax_core::manifest::Manifest;
 use bibliotax_store::install::Installed;
 use serde_json::{Value, json};
 
+use super::steps::say_open;
 use crate::failure::Failure;
 use crate::progress::Progress;
 use crate::project::{LockFile, Project};
@@ -70,6 +71,9 @@ impl<'p> Settled<'p> {
         drop(progress);
         let installed = Installed { fetched, ..installed };
         say_installed(ui, installed, begun);
+        if installed.built > 0 {
+            say_open(ui, self.project, &self.lock)?;
+        }
         Ok(installed)
     }
 

@@ -4,7 +4,9 @@ use std::ffi::OsString;
 use std::path::Path;
 use std::process::Command;
 
+use bibliotax_core::inner_path::InnerPath;
 use bibliotax_core::manifest::tasks::{Task as Declared, in_order};
+use bibliotax_core::name::TaskName;
 use serde_json::json;
 
 use super::install::Install;
@@ -131,7 +133,7 @@ fn list(ui: &Ui, project: &Project) -> Exit {
         ui.answer("the manifest has no tasks; write them under `[tasks]`: `build = \"make\"`");
     }
     let row = |task: &Declared| {
-        let needs: Vec<&str> = task.needs.iter().map(|need| need.as_str()).collect();
+        let needs: Vec<&str> = task.needs.iter().map(TaskName::as_str).collect();
         let after = if needs.is_empty() { String::new() } else { format!("after {}", needs.join(", ")) };
         let run = clean(task.run.as_deref().unwrap_or_default());
         vec![format!(" {}", styled(style::STRONG, &task.name)), after, run]
@@ -155,5 +157,5 @@ fn show(ui: &Ui, tasks: &[&Declared]) -> Exit {
 }
 
 fn as_json(task: &Declared) -> serde_json::Value {
-    json!({ "name": task.name, "run": task.run, "needs": task.needs, "in": task.folder.as_ref().map(|f| f.as_str()) })
+    json!({ "name": task.name, "run": task.run, "needs": task.needs, "in": task.folder.as_ref().map(InnerPath::as_str) })
 }

@@ -100,6 +100,9 @@ fn mend_of_card(problem: &CardProblem) -> &'static str {
             "say more in `for` of one of them, or add a file for just the targets that both are for"
         }
         CardProblem::ManyTags { .. } => "keep those that people would look for",
+        CardProblem::ManySteps { .. } | CardProblem::LongStep { .. } => {
+            "keep what has to be done, and put the rest into a document of the package"
+        }
         CardProblem::TwoSteps { .. } => "give one of them another `id`",
         CardProblem::NoPart { .. } => "declare it under `[[card.parts]]`, or leave it out of the component",
     }

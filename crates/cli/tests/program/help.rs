@@ -29,6 +29,7 @@ fn the_help_groups_commands_by_stage() {
 
     Understand it
       explain    Tell why a package is here at its version, or why it can't be another
+      steps      List what must still be done by hand, or tick it off
       ready      Tell whether this machine is ready for the project
 
     Supply packages

@@ -25,5 +25,6 @@ mod served;
 mod server;
 mod shelves;
 mod stores;
+mod steps;
 mod story;
 mod together;

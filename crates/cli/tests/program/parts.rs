@@ -114,6 +114,8 @@ fn each_target_takes_its_own_files_and_one_lock_serves_both() {
       added  leaf-palette  1.0    2.0 KiB  MIT  needed by moss-map
       added  moss-map      1.0.0  642 B    MIT  needed here, with colour
     shelf: 4 packages put there, 2.6 KiB fetched (TIME)
+    steps: 1 thing by hand; `bibliotax steps` tells what to do
+       calibrate  moss-map  on each device of hand-unit
     ----- stderr
     heed: leaf-palette doesn't state arch, os; `bibliotax fit` tells more
     ----- status 0
@@ -224,6 +226,8 @@ fn components_bring_what_they_need_and_parts_come_on_request() {
       added  leaf-palette  1.0    2.0 KiB  MIT  needed by moss-map
       added  moss-map      1.0.0  712 B    MIT  needed here, with colour and trace
     shelf: 3 packages put there, 4.7 KiB fetched (TIME)
+    steps: 1 thing by hand; `bibliotax steps` tells what to do
+       calibrate  moss-map  on each device of hand-unit
     ----- stderr
     heed: 2 packages don't state arch, os; `bibliotax fit` tells more
     ----- status 0
@@ -239,6 +243,8 @@ fn components_bring_what_they_need_and_parts_come_on_request() {
       gone     leaf-palette  1.0    2.0 KiB  MIT  nothing needs it
       changed  moss-map      1.0.0  635 B    MIT  needed here
     shelf: 1 package put there, 2 taken off (TIME)
+    steps: 1 thing by hand; `bibliotax steps` tells what to do
+       calibrate  moss-map  on each device of hand-unit
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["need", "moss-map", "--components", "trase"]), @"

@@ -18,6 +18,7 @@ pub fn test_lock(packages: &[(&str, &str)]) -> Lock {
         needs: vec![],
         left_out: Vec::new(),
         provides: Vec::new(),
+        steps: Vec::new(),
         exposes: std::collections::BTreeMap::new(),
         reached: vec![Reach {
             by: "gate-kiosk".parse().unwrap(),

@@ -11,15 +11,17 @@ use std::collections::BTreeMap;
 use toml_edit::{Document, Item, Key, TableLike};
 
 use self::values::{key_span, span};
-use super::{LinkWay, Manifest, NamePattern, Project, RegistryDeclaration, ShelfSettings, syntax};
+use super::{Device, LinkWay, Manifest, NamePattern, Project, RegistryDeclaration, ShelfSettings, syntax};
+use crate::facet::Target;
 use crate::fault::Fault;
 use crate::name::{Family, RegistryName};
 use crate::range::Range;
 
-const TOP_KEYS: [&str; 14] = [
+const TOP_KEYS: [&str; 15] = [
     "project",
     "registries",
     "targets",
+    "devices",
     "needs",
     "needs-for",
     "families",
@@ -94,6 +96,8 @@ impl Reader {
         let rules = top.get("rules").and_then(|item| self.table(item, "rules"));
         let shelf = top.get("shelf").and_then(|item| self.table(item, "shelf"));
         let card = top.get("card").and_then(|item| self.table(item, "card")).map(|table| self.card(table));
+        let devices = self.devices(top, &targets);
+        let tasks = self.tasks(top);
         Some(Manifest {
             project: project?,
             registries,
@@ -104,7 +108,8 @@ impl Reader {
             facets: facets.into_iter().collect(),
             fits: fits.unwrap_or_default(),
             tools: tools.into_iter().collect(),
-            tasks: self.tasks(top),
+            devices,
+            tasks,
             shelf: shelf.map(|shelf| self.shelf(shelf)).unwrap_or_default(),
             unstated: rules.map(|rules| self.unstated(rules)).unwrap_or_default(),
             card: card.unwrap_or_default(),
@@ -120,6 +125,22 @@ impl Reader {
         let version = self.parsed(table, "version");
         let license = self.parsed(table, "license");
         Some(Project { name: self.parsed(table, "name")?, version, license })
+    }
+
+    fn devices(&mut self, top: &dyn TableLike, targets: &[Target]) -> Vec<Device> {
+        self.each(top, "devices", |reader, key, item| {
+            let device = Device { name: reader.name(key)?, target: reader.text(item, key.get())? };
+            let names = targets.iter().map(|target| target.name.as_str());
+            if !names.clone().any(|name| name == device.target) {
+                let message = format!(
+                    "device `{}` is of target `{}`, which isn't declared",
+                    device.name, device.target
+                );
+                let fault = Fault::new("manifest.unknown-target", message, span(item));
+                reader.faults.push(values::with_nearest(fault, &device.target, names));
+            }
+            Some(device)
+        })
     }
 
     fn shelf(&mut self, table: &dyn TableLike) -> ShelfSettings {

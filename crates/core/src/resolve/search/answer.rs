@@ -4,11 +4,11 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::Search;
 use super::nearest::Nearest;
-use crate::card::Entry;
+use crate::card::{Entry, Step};
 use crate::name::{ComponentName, PackageName};
 use crate::resolve::engine::Var;
 use crate::resolve::universe::{Kind, Universe};
-use crate::resolve::{Catalogue, ChosenFile, ChosenPackage, Resolution};
+use crate::resolve::{Catalogue, ChosenFile, ChosenPackage, ChosenStep, Resolution};
 use crate::variant::parts_along;
 
 impl<C: Catalogue> Search<'_, C> {
@@ -53,7 +53,23 @@ impl<C: Catalogue> Search<'_, C> {
         let targets = places.filter(|place| !place.is_promise).map(|place| place.name.clone()).collect();
         let (source, provides) = (listing.source.clone(), Vec::new());
         let (components, files) = self.taken_of(var, choice, &release.entry);
-        Some(ChosenPackage { source, release, needs, left_out, provides, targets, components, files })
+        let steps = self.steps_of(var, &release.entry);
+        Some(ChosenPackage { source, release, needs, left_out, provides, targets, components, files, steps })
+    }
+
+    /// The steps of a release that are for any of the targets which it is needed on; all in a project without targets.
+    fn steps_of(&self, var: Var, entry: &Entry) -> Vec<ChosenStep> {
+        let Universe { problem, facets, .. } = &self.universe;
+        let places =
+            self.universe.places_of(&self.engine, var).into_iter().map(|place| &problem.places[place]);
+        let targets: Vec<_> = places.filter(|place| !place.is_promise).collect();
+        let chosen = |step: &Step| {
+            let holding = targets.iter().filter(|target| facets.holds(&step.only_for, target));
+            let holding: Vec<String> = holding.map(|target| target.name.clone()).collect();
+            let is_for_any = targets.is_empty() || !holding.is_empty();
+            is_for_any.then(|| ChosenStep { step: step.clone(), targets: holding })
+        };
+        entry.steps.iter().filter_map(chosen).collect()
     }
 
     /// The components that are wanted of a release anywhere, and its files that are taken.

@@ -1,0 +1,71 @@
+//! The ledger: what people did by hand, as files that a team commits.
+//!
+//! ```text
+//! bibliotax.steps/<package>+<step>[+<target or device>]   a tick, one line of JSON
+//! ```
+//!
+//! Each tick is a file of its own and says nothing of when and who, which version control knows: two people who tick different
+//! steps can't get in each other's way, and two who tick the same one wrote the same.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use bibliotax_core::steps::{Ledger, Tick};
+use bibliotax_disk::error::At;
+use bibliotax_disk::read::read_text;
+use bibliotax_disk::tree::remove;
+use bibliotax_disk::write::{make_folder, write_whole};
+
+use crate::error::StoreError;
+
+/// The folder's name inside a project.
+pub const FOLDER: &str = "bibliotax.steps";
+
+/// Largest tick that is read, in bytes.
+const LARGEST: usize = 4 << 10;
+
+/// The ledger of a project.
+#[derive(Debug, Clone)]
+pub struct LedgerFolder {
+    folder: PathBuf,
+}
+
+impl LedgerFolder {
+    /// The ledger of the project in a folder, whether it is there yet or not.
+    pub fn of(project: &Path) -> Self {
+        Self { folder: project.join(FOLDER) }
+    }
+
+    /// All ticks that can be read. What can't is no tick, so that its step is open.
+    pub fn read(&self) -> Result<Ledger, StoreError> {
+        let entries = match fs::read_dir(&self.folder) {
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Ledger::new()),
+            entries => entries.at("read", &self.folder)?,
+        };
+        let mut ledger = Ledger::new();
+        for entry in entries {
+            let entry = entry.at("read", &self.folder)?;
+            let text =
+                if entry.path().is_file() { read_text(&entry.path(), LARGEST).ok().flatten() } else { None };
+            let tick = text.and_then(|text| serde_json::from_str::<Tick>(&text).ok());
+            ledger.extend(tick.map(|tick| (entry.file_name().to_string_lossy().into_owned(), tick)));
+        }
+        Ok(ledger)
+    }
+
+    /// Writes a tick under its name.
+    pub fn tick(&self, name: &str, tick: &Tick) -> Result<(), StoreError> {
+        make_folder(&self.folder)?;
+        // Names, versions and digests: nothing that could fail to be JSON.
+        let text = serde_json::to_string(tick).unwrap_or_default() + "\n";
+        Ok(write_whole(&self.folder.join(name), text.as_bytes())?)
+    }
+
+    /// Takes a tick back; fine if there is none.
+    pub fn untick(&self, name: &str) -> Result<(), StoreError> {
+        remove(&self.folder.join(name))?;
+        // Version control knows no empty folders, so none is left behind; one that isn't empty stays.
+        let _ = fs::remove_dir(&self.folder);
+        Ok(())
+    }
+}

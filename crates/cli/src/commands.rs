@@ -9,6 +9,7 @@ pub mod find;
 pub mod fit;
 pub mod init;
 pub mod install;
+pub mod kit;
 pub mod need;
 mod passed_over;
 pub mod publish;
@@ -56,6 +57,7 @@ pub enum Command {
     Withdraw(withdraw::Withdraw),
     Deprecate(deprecate::Deprecate),
     Registry(registry::Registry),
+    Kit(kit::Kit),
     Store(store::Store),
     Demo(demo::Demo),
 }
@@ -84,6 +86,7 @@ impl Command {
             Self::Withdraw(command) => command.run(here, ui),
             Self::Deprecate(command) => command.run(here, ui),
             Self::Registry(command) => command.run(here, ui),
+            Self::Kit(command) => command.run(here, ui),
             Self::Store(command) => command.run(here, ui),
             Self::Demo(command) => command.run(here, ui),
         }

@@ -7,7 +7,8 @@ use crate::ui::{style, styled};
 const STAGES: [(&str, &[&str]); 7] = [
     ("Declare what is needed", &["init", "find", "describe", "fit", "need", "drop"]),
     ("Bring it here", &["resolve", "install", "update", "verify", "task", "with"]),
-    ("Understand it", &["explain", "ready"]),
+    ("Understand it", &["explain", "steps", "ready"]),
+    ("Carry it elsewhere", &["kit"]),
     ("Supply packages", &["publish", "withdraw", "deprecate", "registry"]),
     ("Look after this machine", &["store"]),
     ("See it at work", &["demo"]),

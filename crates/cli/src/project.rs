@@ -24,6 +24,7 @@ use bibliotax_registry::registries::Registries;
 use bibliotax_registry::remote::Network;
 use bibliotax_store::StoreError;
 use bibliotax_store::install::{Fetched, Installed, Supplier, fetch_all, install};
+use bibliotax_store::kit;
 use bibliotax_store::shelf::{Aim, Made, Plan, Scope, Shelf, Template};
 use bibliotax_store::store::Store;
 use bibliotax_store::verify::{Damaged, Depth, Verified, damaged_trees, verify};
@@ -258,6 +259,21 @@ impl Project {
     pub fn verify(&self, lock: &Lock, depth: Depth, listener: &dyn Listener) -> Result<Verified, Failure> {
         let scope = Scope { targets: &self.targets, machine: &this_machine() };
         Ok(verify(lock, &scope, &self.shelf(), &open_store()?, depth, listener)?)
+    }
+
+    /// Puts what a lock needs for these targets into one file.
+    pub fn make_kit(
+        &self,
+        path: &Path,
+        lock: &Lock,
+        targets: &[String],
+        listener: &dyn Listener,
+    ) -> Result<kit::Head, Failure> {
+        let archives = self.archives(&self.manifest);
+        let card = |package: &LockedPackage| {
+            archives.registries()?.card_text(&package.name, &package.source, &package.card)
+        };
+        Ok(kit::make(path, lock, targets, &archives, card, listener)?)
     }
 
     /// The copies in the store that a lock's packages are put on the shelf from, as far as they are damaged.

@@ -148,12 +148,21 @@ impl Registries {
         registry: &RegistryName,
         digest: &Digest,
     ) -> Result<Card, RegistryError> {
-        let wrong = || RegistryError::WrongCard { package: package.clone(), digest: *digest };
-        let text = self.source(package, registry)?.card_text(digest)?.ok_or_else(wrong)?;
-        if Digest::of(text.as_bytes()) != *digest {
-            return Err(wrong());
-        }
-        serde_json::from_str(&text).map_err(|_| wrong())
+        let text = self.card_text(package, registry, digest)?;
+        let wrong = |_| RegistryError::WrongCard { package: package.clone(), digest: *digest };
+        serde_json::from_str(&text).map_err(wrong)
+    }
+
+    /// The text of a card as it was published, checked.
+    pub fn card_text(
+        &self,
+        package: &PackageName,
+        registry: &RegistryName,
+        digest: &Digest,
+    ) -> Result<String, RegistryError> {
+        let text = self.source(package, registry)?.card_text(digest)?;
+        let text = text.filter(|text| Digest::of(text.as_bytes()) == *digest);
+        text.ok_or_else(|| RegistryError::WrongCard { package: package.clone(), digest: *digest })
     }
 
     /// Where each mirror of a registry stands with a package.

@@ -5,6 +5,7 @@
 //! registry's own host alone.
 
 mod cache;
+mod cards;
 mod client;
 mod closure;
 mod download;
@@ -26,6 +27,7 @@ use jiff::Timestamp;
 use reqwest::Url;
 
 use self::cache::Cache;
+pub use self::cards::Cards;
 use self::client::{Answer, Client, Part};
 use self::closure::Foreseen;
 use self::download::Download;
@@ -74,6 +76,7 @@ pub struct Remote {
     base: Url,
     client: Client,
     cache: Option<Cache>,
+    cards: Option<Cards>,
     description: Arc<Description>,
     longest_list: u64,
     /// What was foreseen, and needs no question any more.
@@ -117,6 +120,7 @@ impl Remote {
         let token = network.token.as_ref().and_then(|token| token(name));
         let client = Client::new(name.clone(), base.clone(), token, network);
         let cache = network.cache.as_ref().map(|folder| Cache::of(folder, &base));
+        let cards = network.cache.as_deref().map(Cards::of);
         let whose = PathBuf::from(url);
         let text = match read_through(&client, cache.as_ref(), DESCRIPTION, LARGEST_DESCRIPTION) {
             Err(error @ RegistryError::Unreachable { .. }) if network.stale => {
@@ -129,7 +133,7 @@ impl Remote {
         let description = Arc::new(Description::read(&text, &whose)?);
         let (name, foreseen) = (name.clone(), Foreseen::default());
         let longest_list = network.longest_list.unwrap_or(finding::LONGEST_LIST);
-        Ok(Self { name, base, client, cache, description, longest_list, foreseen })
+        Ok(Self { name, base, client, cache, cards, description, longest_list, foreseen })
     }
 
     /// The name that the registry gives itself.
@@ -215,8 +219,14 @@ impl Remote {
 
     /// The text of a card.
     pub fn card_text(&self, digest: &Digest) -> Result<String, RegistryError> {
+        if let Some(text) = self.cards.as_ref().and_then(|cards| cards.read(digest)) {
+            return Ok(text);
+        }
         match self.client.get(&file_path(digest), None, LARGEST_CARD)? {
-            Answer::Found { text, .. } => Ok(text),
+            Answer::Found { text, .. } => {
+                self.cards.iter().for_each(|cards| cards.keep(digest, &text));
+                Ok(text)
+            }
             Answer::Missing | Answer::Same => {
                 Err(RegistryError::NoFile { digest: *digest, path: PathBuf::from(self.base.as_str()) })
             }

@@ -41,6 +41,9 @@ pub enum StoreError {
     /// The store was made by a newer version.
     #[error("the store in {} was made by a newer version of bibliotax", path.display())]
     Newer { path: PathBuf },
+    /// A kit can't be opened.
+    #[error(transparent)]
+    Kit(#[from] KitError),
     /// A disk refused.
     #[error(transparent)]
     Disk(#[from] DiskError),
@@ -54,6 +57,32 @@ fn way_word(way: LinkWay) -> &'static str {
         LinkWay::Hard => "hard",
         LinkWay::Copy => "copy",
     }
+}
+
+/// Why a file is no kit that can be opened.
+#[derive(Debug, thiserror::Error)]
+pub enum KitError {
+    /// It is something else.
+    #[error("the file is no kit")]
+    NoKit,
+    /// A newer version made it.
+    #[error("the kit has format {format}, which a newer version of bibliotax made")]
+    Newer { format: u64 },
+    /// Something of it is missing.
+    #[error("the kit is cut short: not all of its packages are in it")]
+    CutShort,
+    /// Its lock can't be used.
+    #[error("the lock in the kit can't be used: {why}")]
+    BadLock { why: String },
+    /// It holds what doesn't belong to its lock.
+    #[error("the kit holds `{entry}`, which doesn't belong to its lock")]
+    Strange { entry: String },
+    /// A card in it is another.
+    #[error("a card in the kit is not what its digest {digest} says")]
+    WrongCard { digest: Digest },
+    /// Its texts are larger than any kit's.
+    #[error("the kit's lock and cards are larger than any could be")]
+    TooMuch,
 }
 
 /// What is wrong with an archive.

@@ -15,7 +15,7 @@ use std::path::Path;
 
 use bibliotax_core::card::{Archive, ArchiveFormat};
 
-use self::source::Checked;
+pub(crate) use self::source::Checked;
 use self::tree::TreeWriter;
 pub use self::tree::{Listing, TreeFile};
 use crate::error::ArchiveError;

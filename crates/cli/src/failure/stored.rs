@@ -3,7 +3,7 @@
 use bibliotax_core::spoken::{self, count, size};
 use bibliotax_registry::RegistryError;
 use bibliotax_store::StoreError;
-use bibliotax_store::error::ArchiveError;
+use bibliotax_store::error::{ArchiveError, KitError};
 use bibliotax_store::install::{InstallError, Lacking};
 
 use super::Failure;
@@ -26,6 +26,10 @@ impl From<StoreError> for Failure {
                 .mend("tell the package's authors; the shelf is as it was"),
             StoreError::Newer { .. } => Self::new("store.newer", message)
                 .mend("use that version, or another folder: BIBLIOTAX_STORE=DIR"),
+            StoreError::Kit(error) => {
+                let (code, mend) = of_kit(&error);
+                Self::new(code, message).mend(mend)
+            }
             StoreError::Damaged { .. } => Self::new("store.damaged", message).mend(
                 "`bibliotax store check --repair` takes out what is damaged and fetches it again; the disk may be failing",
             ),
@@ -36,6 +40,18 @@ impl From<StoreError> for Failure {
             StoreError::Archive { source: ArchiveError::Disk(error), .. } => error.into(),
             StoreError::Archive { source, .. } => of_archive(message, &source),
         }
+    }
+}
+
+fn of_kit(error: &KitError) -> (&'static str, &'static str) {
+    match error {
+        KitError::NoKit => ("kit.none", "check the path; `bibliotax kit make FILE` makes one"),
+        KitError::Newer { .. } => ("kit.newer", "use the version of bibliotax that made it"),
+        KitError::CutShort => ("kit.cut-short", "copy it again; what came out of it whole is in the store"),
+        KitError::BadLock { .. }
+        | KitError::Strange { .. }
+        | KitError::WrongCard { .. }
+        | KitError::TooMuch => ("kit.wrong", "don't use it; have it made anew"),
     }
 }
 

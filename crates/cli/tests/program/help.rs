@@ -32,6 +32,9 @@ fn the_help_groups_commands_by_stage() {
       steps      List what must still be done by hand, or tick it off
       ready      Tell whether this machine is ready for the project
 
+    Carry it elsewhere
+      kit        Carry a lock's packages to a machine without a network
+
     Supply packages
       publish    Publish this project as a release
       withdraw   Say that a release is not to be chosen any more

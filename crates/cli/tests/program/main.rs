@@ -11,6 +11,7 @@ mod find;
 mod fits;
 mod garden;
 mod help;
+mod kits;
 mod links;
 mod locks;
 mod manifests;

@@ -1,0 +1,312 @@
+//! A kit: one file that carries a lock with all its packages to a machine without a network.
+//!
+//! ```text
+//! kit.json         {"format": 1, "project", "lock": its digest, "targets": […], "archives": …, "bytes": …}
+//! bibliotax.lock   the lock, whole
+//! cards/<sha256>   the cards of its packages
+//! files/<sha256>   their archives, of the chosen targets
+//! ```
+//!
+//! It is a tar archive in just this order, everything sorted and without times: the same lock and targets give the same bytes.
+//! What comes out of one counts only if its digest is what the lock says. The lock itself is trusted no more than any other
+//! lock: it is the project's own that is installed.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs::File;
+use std::io::{self, BufWriter, Read, Write};
+use std::path::Path;
+
+use bibliotax_core::card::Archive;
+use bibliotax_core::digest::Digest;
+use bibliotax_core::lock::{FILE_NAME, Lock, LockedPackage};
+use bibliotax_core::name::PackageName;
+use bibliotax_core::notice::{Listener, Notice};
+use bibliotax_disk::error::At;
+use bibliotax_disk::write::{folder_of, sync_folder};
+use serde::{Deserialize, Serialize};
+
+use crate::error::{ArchiveError, KitError, StoreError};
+use crate::install::{InstallError, Supplier};
+use crate::store::Store;
+use crate::unpack::Checked;
+
+/// The format that this version writes and reads.
+const FORMAT: u64 = 1;
+
+/// The entry that says what a kit is.
+const HEAD: &str = "kit.json";
+
+/// Largest text that is read from a kit, in bytes, and the most of all cards together.
+const LARGEST_TEXT: u64 = 512 << 20;
+const LARGEST_CARD: u64 = 16 << 20;
+
+/// What a kit says of itself.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Head {
+    format: u64,
+    /// The project whose lock it carries.
+    pub project: Option<PackageName>,
+    /// The digest of the lock.
+    pub lock: Digest,
+    /// The targets whose archives it carries; empty for all there are.
+    pub targets: Vec<String>,
+    /// How many archives.
+    pub archives: usize,
+    /// Their bytes.
+    pub bytes: u64,
+}
+
+/// What came out of a kit.
+#[derive(Debug)]
+pub struct Opened {
+    /// What it says of itself.
+    pub head: Head,
+    /// The cards by digest, each checked.
+    pub cards: BTreeMap<Digest, String>,
+    /// How many of its archives the store lacked.
+    pub new: usize,
+}
+
+/// The archives of a lock that a kit for these targets carries, by digest: of a project without targets those of all machines.
+pub fn archives<'l>(lock: &'l Lock, targets: &[String]) -> BTreeMap<Digest, (&'l LockedPackage, Archive)> {
+    let files =
+        lock.packages.iter().flat_map(|package| package.files.iter().map(move |file| (package, file)));
+    let is_wanted = |package: &LockedPackage, of_file: &[String]| {
+        let reached = package.reached.iter().flat_map(|reach| &reach.targets);
+        let mut takers = reached.filter(|target| of_file.is_empty() || of_file.contains(target));
+        targets.is_empty() || takers.any(|taker| targets.contains(taker))
+    };
+    let files = files.filter(|(package, file)| is_wanted(package, &file.targets));
+    files.map(|(package, file)| (file.sha256, (package, file.archive()))).collect()
+}
+
+/// What a kit of a lock for these targets says of itself.
+pub fn head(lock: &Lock, targets: &[String]) -> Head {
+    let archives = archives(lock, targets);
+    let project =
+        lock.packages.iter().flat_map(|package| &package.reached).next().map(|reach| reach.by.clone());
+    let bytes = archives.values().map(|(_, archive)| archive.size).sum();
+    Head {
+        format: FORMAT,
+        project,
+        lock: lock.digest(),
+        targets: targets.to_vec(),
+        archives: archives.len(),
+        bytes,
+    }
+}
+
+/// Makes a kit of a lock for these targets; it is there whole or not at all.
+pub fn make<S: Supplier>(
+    path: &Path,
+    lock: &Lock,
+    targets: &[String],
+    supplier: &S,
+    card: impl Fn(&LockedPackage) -> Result<String, S::Error>,
+    listener: &dyn Listener,
+) -> Result<Head, InstallError<S::Error>> {
+    let head = head(lock, targets);
+    listener.hear(&Notice::Fetching { archives: head.archives, bytes: head.bytes });
+    let folder = folder_of(path);
+    let staged = tempfile::Builder::new().prefix(".bibliotax-").tempfile_in(folder);
+    let mut staged = staged.at("write in", folder).map_err(StoreError::from)?;
+    let mut kit = Writer { tar: tar::Builder::new(BufWriter::new(staged.as_file_mut())), path };
+    // Digests, names and numbers: nothing that could fail to be JSON.
+    kit.add_text(HEAD, &(serde_json::to_string(&head).unwrap_or_default() + "\n"))?;
+    kit.add_text(FILE_NAME, &lock.to_string())?;
+    let cards: BTreeMap<Digest, &LockedPackage> =
+        lock.packages.iter().map(|package| (package.card, package)).collect();
+    for (digest, package) in cards {
+        let text = card(package).map_err(|error| InstallError::Supply(error, Vec::new()))?;
+        kit.add_text(&format!("cards/{digest}"), &text)?;
+    }
+    for (digest, (package, archive)) in archives(lock, targets) {
+        listener.hear(&Notice::Asked { package: package.name.clone() });
+        let opened =
+            supplier.open(package, &archive).map_err(|error| InstallError::Supply(error, Vec::new()))?;
+        kit.add_archive(&digest, package, &archive, opened)?;
+        listener.hear(&Notice::Arrived { bytes: archive.size });
+        listener.hear(&Notice::Unpacked { package: package.name.clone(), bytes: archive.size });
+    }
+    kit.finish()?;
+    staged.as_file().sync_all().at("write", path).map_err(StoreError::from)?;
+    staged.persist(path).map_err(|error| error.error).at("write", path).map_err(StoreError::from)?;
+    sync_folder(folder).map_err(StoreError::from)?;
+    Ok(head)
+}
+
+struct Writer<'p, W: Write> {
+    tar: tar::Builder<W>,
+    path: &'p Path,
+}
+
+impl<W: Write> Writer<'_, W> {
+    fn add_text(&mut self, name: &str, text: &str) -> Result<(), StoreError> {
+        let added = self.tar.append_data(&mut header(text.len() as u64), name, text.as_bytes());
+        Ok(added.at("write", self.path)?)
+    }
+
+    fn add_archive(
+        &mut self,
+        digest: &Digest,
+        package: &LockedPackage,
+        archive: &Archive,
+        opened: impl Read,
+    ) -> Result<(), StoreError> {
+        let mut checked = Checked::new(opened, archive);
+        let added = self.tar.append_data(&mut header(archive.size), format!("files/{digest}"), &mut checked);
+        let whole = checked.finish();
+        let unusable = |source| StoreError::Archive { package: package.name.clone(), source };
+        // Bytes that are wrong explain why they could not be added better than the adding does.
+        whole.map_err(unusable)?;
+        Ok(added.at("write", self.path)?)
+    }
+
+    fn finish(self) -> Result<(), StoreError> {
+        let path = self.path;
+        Ok(self.tar.into_inner().and_then(|mut inner| inner.flush()).at("write", path)?)
+    }
+}
+
+/// The header of a file of this size, with nothing in it that could differ.
+fn header(size: u64) -> tar::Header {
+    let mut header = tar::Header::new_gnu();
+    header.set_size(size);
+    header.set_mode(0o644);
+    header.set_mtime(0);
+    header
+}
+
+/// Takes the packages of a kit into the store. What it holds beside those of its lock is refused.
+pub fn open(path: &Path, store: &Store, listener: &dyn Listener) -> Result<Opened, StoreError> {
+    let file = File::open(path).at("read", path)?;
+    let mut tar = tar::Archive::new(io::BufReader::new(file));
+    let mut entries = tar.entries().map_err(|_| KitError::NoKit)?;
+    let head = read_head(entries.next())?;
+    listener.hear(&Notice::Fetching { archives: head.archives, bytes: head.bytes });
+    let _held = store.in_use(|| listener.hear(&Notice::Waiting))?;
+    let lock = read_lock(entries.next(), &head)?;
+    let mut opening = Opening::new(&lock, &head, store, listener);
+    for entry in entries {
+        let mut entry = entry.map_err(|_| KitError::CutShort)?;
+        let name = String::from_utf8_lossy(&entry.path_bytes()).into_owned();
+        opening.take(&name, &mut entry)?;
+    }
+    opening.finish(head)
+}
+
+type Entry<'a, R> = Option<io::Result<tar::Entry<'a, R>>>;
+
+fn read_head<R: Read>(entry: Entry<'_, R>) -> Result<Head, StoreError> {
+    let mut entry = entry.and_then(Result::ok).filter(|entry| *entry.path_bytes() == *HEAD.as_bytes());
+    let text = text_of(entry.as_mut().ok_or(KitError::NoKit)?, LARGEST_CARD)?;
+    /// As much as says whether the rest can be read.
+    #[derive(Deserialize)]
+    struct Format {
+        format: u64,
+    }
+    let format: Format = serde_json::from_str(&text).map_err(|_| KitError::NoKit)?;
+    if format.format > FORMAT {
+        return Err(KitError::Newer { format: format.format }.into());
+    }
+    Ok(serde_json::from_str(&text).map_err(|_| KitError::NoKit)?)
+}
+
+fn read_lock<R: Read>(entry: Entry<'_, R>, head: &Head) -> Result<Lock, StoreError> {
+    let mut entry = entry.and_then(Result::ok).ok_or(KitError::CutShort)?;
+    let text = text_of(&mut entry, LARGEST_TEXT)?;
+    let lock = Lock::read(&text).map_err(|fault| KitError::BadLock { why: fault.fault.message })?;
+    if lock.digest() != head.lock {
+        return Err(KitError::BadLock { why: "it isn't the one that the kit was made of".into() }.into());
+    }
+    Ok(lock)
+}
+
+fn text_of(entry: &mut impl Read, limit: u64) -> Result<String, KitError> {
+    let mut text = String::new();
+    let read = entry.take(limit + 1).read_to_string(&mut text);
+    match read {
+        Ok(read) if read as u64 <= limit => Ok(text),
+        Ok(_) => Err(KitError::TooMuch),
+        Err(_) => Err(KitError::CutShort),
+    }
+}
+
+/// What is left to come out of a kit.
+struct Opening<'o> {
+    store: &'o Store,
+    listener: &'o dyn Listener,
+    archives: BTreeMap<Digest, (&'o LockedPackage, Archive)>,
+    wanted_cards: BTreeSet<Digest>,
+    cards: BTreeMap<Digest, String>,
+    card_bytes: u64,
+    new: usize,
+}
+
+impl<'o> Opening<'o> {
+    fn new(lock: &'o Lock, head: &Head, store: &'o Store, listener: &'o dyn Listener) -> Self {
+        let wanted_cards = lock.packages.iter().map(|package| package.card).collect();
+        let archives = archives(lock, &head.targets);
+        Self { store, listener, archives, wanted_cards, cards: BTreeMap::new(), card_bytes: 0, new: 0 }
+    }
+
+    fn take(&mut self, name: &str, entry: &mut impl Read) -> Result<(), StoreError> {
+        let (folder, digest) = name.split_once('/').unwrap_or_default();
+        let digest: Digest = digest.parse().map_err(|_| KitError::Strange { entry: name.to_owned() })?;
+        match folder {
+            "cards" if self.wanted_cards.remove(&digest) => Ok(self.take_card(digest, entry)?),
+            "files" => match self.archives.remove(&digest) {
+                Some((package, archive)) => self.take_archive(package, &archive, entry),
+                None => Err(KitError::Strange { entry: name.to_owned() }.into()),
+            },
+            _ => Err(KitError::Strange { entry: name.to_owned() }.into()),
+        }
+    }
+
+    fn take_card(&mut self, digest: Digest, entry: &mut impl Read) -> Result<(), KitError> {
+        let text = text_of(entry, LARGEST_CARD)?;
+        self.card_bytes += text.len() as u64;
+        if Digest::of(text.as_bytes()) != digest {
+            return Err(KitError::WrongCard { digest });
+        }
+        if self.card_bytes > LARGEST_TEXT {
+            return Err(KitError::TooMuch);
+        }
+        self.cards.insert(digest, text);
+        Ok(())
+    }
+
+    fn take_archive(
+        &mut self,
+        package: &LockedPackage,
+        archive: &Archive,
+        entry: &mut impl Read,
+    ) -> Result<(), StoreError> {
+        let name = &package.name;
+        let unusable = |source| match source {
+            ArchiveError::Disk(error) => StoreError::Disk(error),
+            // An entry is as long as its archive, unless the kit ends in it.
+            ArchiveError::WrongSize { .. } => KitError::CutShort.into(),
+            source => StoreError::Archive { package: name.clone(), source },
+        };
+        if self.store.has(&archive.sha256) {
+            // It is there already; that the kit's own bytes are right is worth knowing all the same.
+            Checked::new(entry, archive).finish().map_err(unusable)?;
+        } else {
+            let received = self.store.receive(entry, archive).map_err(unusable)?;
+            self.store.keep(vec![received])?;
+            self.new += 1;
+        }
+        self.listener.hear(&Notice::Arrived { bytes: archive.size });
+        self.listener.hear(&Notice::Unpacked { package: name.clone(), bytes: archive.size });
+        Ok(())
+    }
+
+    fn finish(self, head: Head) -> Result<Opened, StoreError> {
+        if !self.archives.is_empty() || !self.wanted_cards.is_empty() {
+            return Err(KitError::CutShort.into());
+        }
+        Ok(Opened { head, cards: self.cards, new: self.new })
+    }
+}

@@ -18,8 +18,8 @@ pub mod registry;
 pub mod resolve;
 pub mod searching;
 mod settle;
-pub mod store;
 pub mod steps;
+pub mod store;
 mod supply;
 pub mod task;
 pub mod update;
@@ -51,8 +51,8 @@ pub enum Command {
     Explain(explain::Explain),
     Describe(describe::Describe),
     Fit(fit::Fit),
-    Ready(ready::Ready),
     Steps(steps::Steps),
+    Ready(ready::Ready),
     Publish(publish::Publish),
     Withdraw(withdraw::Withdraw),
     Deprecate(deprecate::Deprecate),
@@ -80,9 +80,9 @@ impl Command {
             Self::Explain(command) => command.run(here, ui),
             Self::Describe(command) => command.run(here, ui),
             Self::Fit(command) => command.run(here, ui),
+            Self::Steps(command) => command.run(here, ui),
             Self::Ready(command) => command.run(here, ui),
             Self::Publish(command) => command.run(here, ui),
-            Self::Steps(command) => command.run(here, ui),
             Self::Withdraw(command) => command.run(here, ui),
             Self::Deprecate(command) => command.run(here, ui),
             Self::Registry(command) => command.run(here, ui),

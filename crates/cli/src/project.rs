@@ -322,7 +322,8 @@ fn made_from(manifest: &str, lock: &str, templates: &[Template], absolute: bool)
     Made::from_texts(texts.map(str::as_bytes))
 }
 
-fn root_of(from: &Path) -> Option<&Path> {
+/// The folder of the project that `from` lies in.
+pub fn root_of(from: &Path) -> Option<&Path> {
     from.ancestors().find(|folder| folder.join(manifest::FILE_NAME).is_file())
 }
 

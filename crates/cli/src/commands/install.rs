@@ -1,5 +1,7 @@
 //! `install`: the shelf, exactly as the lock says.
 
+mod watch;
+
 use std::collections::BTreeSet;
 use std::path::Path;
 use std::time::Instant;
@@ -11,9 +13,9 @@ use serde_json::{Value, json};
 
 use super::searching::Searching;
 use super::settle::{Settled, installed_json, say_installed};
+use super::steps::say_open;
 use crate::codes::Exit;
 use crate::failure::Failure;
-use super::steps::say_open;
 use crate::progress::Progress;
 use crate::project::{Project, standing, warnings_about};
 use crate::ui::Ui;
@@ -34,6 +36,9 @@ pub struct Install {
     /// Ask nobody over a network: what the store has is to be enough, and what it lacks is listed
     #[arg(long)]
     offline: bool,
+    /// Go on: make it right again whenever manifest, lock or templates are saved
+    #[arg(long, conflicts_with = "dry_run")]
+    watch: bool,
     /// Give paths in the links from the root of the disk, not from the project's folder
     #[arg(long)]
     absolute: bool,
@@ -59,6 +64,9 @@ impl Install {
     }
 
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
+        if self.watch {
+            return watch::watch(&Self { watch: false, ..self.clone() }, here, ui);
+        }
         let begun = Instant::now();
         if !self.dry_run
             && self.targets.is_empty()

@@ -9,6 +9,7 @@ use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use bibliotax_core::card::Archive;
 use bibliotax_core::fault::Fault;
+use bibliotax_core::links::Links;
 use bibliotax_core::lock::{self, Lock, LockFault, LockedPackage};
 use bibliotax_core::manifest::{self, Manifest, ManifestText};
 use bibliotax_core::name::{PackageName, RegistryName};
@@ -25,7 +26,7 @@ use bibliotax_registry::remote::Network;
 use bibliotax_store::StoreError;
 use bibliotax_store::install::{Fetched, Installed, Supplier, fetch_all, install};
 use bibliotax_store::kit;
-use bibliotax_store::shelf::{Aim, Made, Plan, Scope, Shelf, Template};
+use bibliotax_store::shelf::{self, Aim, Made, Plan, Scope, Shelf, Template, link_files};
 use bibliotax_store::store::Store;
 use bibliotax_store::verify::{Damaged, Depth, Verified, damaged_trees, verify};
 
@@ -228,7 +229,8 @@ impl Project {
         Ok(write_whole(&self.root.join(lock::FILE_NAME), lock.to_string().as_bytes())?)
     }
 
-    /// Fetches what a lock needs and the store lacks; nothing of the project is touched.
+    /// Fetches what a lock needs and the store lacks, and sees that the links' templates can tell it; nothing of the project is
+    /// touched.
     pub fn fetch(
         &self,
         lock: &Lock,
@@ -236,6 +238,7 @@ impl Project {
         listener: &dyn Listener,
     ) -> Result<Fetched, Failure> {
         let slots = lock.slots(&self.targets, &this_machine()).map_err(StoreError::NotForMachine)?;
+        link_files(&Links::of(lock, &slots, shelf::NAME), &Template::all_of(&self.root)?)?;
         Ok(fetch_all(&slots, &open_store()?, &self.archives(manifest), listener)?)
     }
 

@@ -22,7 +22,6 @@ pub struct Links {
     /// The project.
     pub project: PackageName,
     /// The target; none where the project declares none.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub target: Option<String>,
     /// The paths by role, of all packages.
     pub roles: BTreeMap<String, Vec<String>>,
@@ -42,7 +41,6 @@ pub struct LinkedPackage {
     /// Its folder.
     pub path: String,
     /// Its paths by role.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub exposes: BTreeMap<String, Vec<String>>,
 }
 

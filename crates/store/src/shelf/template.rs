@@ -49,7 +49,7 @@ impl Template {
     /// What it makes of these links.
     pub fn render(&self, links: &Links) -> Result<String, StoreError> {
         let mut environment = Environment::new();
-        environment.set_undefined_behavior(UndefinedBehavior::Strict);
+        environment.set_undefined_behavior(UndefinedBehavior::SemiStrict);
         environment.set_auto_escape_callback(|_| AutoEscape::None);
         environment.set_keep_trailing_newline(true);
         environment.set_trim_blocks(true);

@@ -1,12 +1,13 @@
 //! The story that the demo tells: what a person does, each command shown and really run.
 
+use std::ffi::OsStr;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use bibliotax_disk::error::At;
 use bibliotax_disk::tree::remove;
-use bibliotax_disk::write::make_folder;
+use bibliotax_disk::write::{folder_of, make_folder};
 
 use super::served::Served;
 use super::world::World;
@@ -17,6 +18,7 @@ const GATE: &str = "fernhollow/gate-kiosk";
 const HAND: &str = "fernhollow/hand-unit";
 const CORE: &str = "fernhollow/valve-core";
 const VISITOR: &str = "visitor";
+const SHED: &str = "shed/hand-unit";
 const COLLEAGUE: &str = "colleague/gate-kiosk";
 
 /// Tells the story in a world that was just built.
@@ -27,7 +29,10 @@ pub fn tell(ui: &Ui, world: &World) -> Result<(), Failure> {
     teller.share()?;
     teller.change()?;
     teller.fit()?;
+    teller.build()?;
+    teller.do_by_hand()?;
     teller.check()?;
+    teller.carry()?;
     teller.supply()?;
     teller.browse()?;
     teller.settle()?;
@@ -70,12 +75,8 @@ impl Teller<'_> {
         remove(&self.path(GATE).join("shelf"))?;
         self.run(GATE, &["install"], 0)?;
         self.run(GATE, &["install"], 0)?;
-        self.text("A colleague gets manifest and lock, nothing else.");
-        make_folder(&self.path(COLLEAGUE))?;
-        for file in ["bibliotax.toml", "bibliotax.lock"] {
-            let from = self.path(GATE).join(file);
-            fs::copy(&from, self.path(COLLEAGUE).join(file)).at("copy", &from)?;
-        }
+        self.text("A colleague gets manifest, lock and the project's own template for links, nothing else.");
+        self.copy(GATE, COLLEAGUE, &["bibliotax.toml", "bibliotax.lock", "links/packages.mk"])?;
         self.run(COLLEAGUE, &["install", "--sealed"], 0)?;
         self.compare_shelves()
     }
@@ -96,10 +97,8 @@ impl Teller<'_> {
     fn fit(&self) -> Result<(), Failure> {
         self.heading("Every target gets what works there");
         self.text("The kiosk says where it runs. From here on its shelf is that target's.");
-        let path = self.path(GATE).join("bibliotax.toml");
-        let text = fs::read_to_string(&path).at("read", &path)?;
         let target = "\n[targets.gate-kiosk]\nos = \"linux\"\narch = \"x86_64\"\norchard-runtime = \"5\"\n";
-        fs::write(&path, text + target).at("write", &path)?;
+        self.add_lines(GATE, target)?;
         self.run(GATE, &["install"], 0)?;
         self.text("The gardeners' handheld has another chip and a lower level. What suits it is known before it is needed.");
         self.run(HAND, &["fit", "moss-map", "pergola/natives", "soil-curve"], 1)?;
@@ -109,6 +108,48 @@ impl Teller<'_> {
         self.run(HAND, &["need", "valve-proto", "--components", "trace"], 0)?;
         self.text("A level that it can't reach is told with what would help.");
         self.run(HAND, &["need", "moss-map", "3"], 4)
+    }
+
+    fn build(&self) -> Result<(), Failure> {
+        self.heading("The build tool is told where everything is");
+        self.text("A template of the garden's own says it in the words of make; others could say it in those of an editor.");
+        self.show(GATE, "links/packages.mk", 9)?;
+        self.text("A package's programs are found as well.");
+        self.run(GATE, &["with", "--", "probe-sim"], 0)?;
+        if !(finds("make") && finds("cc")) {
+            self.text("There is no make and no C compiler here, so the kiosk's program is not built.");
+            return Ok(());
+        }
+        self.text("The manifest has names for what people do all day. The shelf is made right first.");
+        let tasks =
+            "\n[tasks]\nbuild = \"make -s\"\nshow = { run = \"./build/kiosk\", needs = [\"build\"] }\n";
+        self.add_lines(GATE, tasks)?;
+        self.run(GATE, &["task"], 0)?;
+        self.run(GATE, &["task", "show"], 0)
+    }
+
+    fn do_by_hand(&self) -> Result<(), Failure> {
+        self.heading("What no install can do is not forgotten");
+        self.text("The soil probe has to be calibrated on each handheld. Two of them have names.");
+        self.add_lines(HAND, "\n[devices]\nhand-3 = \"hand-unit\"\nhand-7 = \"hand-unit\"\n")?;
+        self.run(HAND, &["steps"], 0)?;
+        self.run(HAND, &["steps", "done", "calibrate", "--device", "hand-3"], 0)?;
+        self.run(HAND, &["steps", "--all"], 0)
+    }
+
+    fn carry(&self) -> Result<(), Failure> {
+        self.heading("A machine without a network gets the same");
+        self.run(HAND, &["kit", "make", "../hand-unit.kit"], 0)?;
+        self.text("In the far shed, with an empty store, nothing but the project and that file:");
+        self.copy(
+            HAND,
+            SHED,
+            &["bibliotax.toml", "bibliotax.lock", "bibliotax.steps/soil-probe+calibrate+hand-3"],
+        )?;
+        let store = self.world.root.join("shed/store");
+        let variables = [("BIBLIOTAX_STORE", store.as_os_str())];
+        self.run_with(SHED, &["kit", "open", "../../fernhollow/hand-unit.kit"], &variables, 0)?;
+        self.run_with(SHED, &["install", "--offline"], &variables, 0)
     }
 
     fn check(&self) -> Result<(), Failure> {
@@ -132,7 +173,12 @@ impl Teller<'_> {
         let wish = ["registry", "token", "create", registry, "the author", "--package", "fernhollow/*"];
         self.shell(&format!("export BIBLIOTAX_TOKEN_FERNHOLLOW=$(bibliotax {} --quiet)", words(&wish)));
         let token = self.said(author, &[&wish[..], &["--quiet"]].concat())?;
-        self.run_with(author, &["publish", "fernhollow"], &[("BIBLIOTAX_TOKEN_FERNHOLLOW", &token)], 0)
+        self.run_with(
+            author,
+            &["publish", "fernhollow"],
+            &[("BIBLIOTAX_TOKEN_FERNHOLLOW", token.as_ref())],
+            0,
+        )
     }
 
     fn browse(&self) -> Result<(), Failure> {
@@ -148,7 +194,7 @@ impl Teller<'_> {
 
     /// Lets the projects name the registries' folders, for the servers end with the story.
     fn settle(&self) -> Result<(), Failure> {
-        for project in [GATE, HAND, CORE, COLLEAGUE, VISITOR] {
+        for project in [GATE, HAND, CORE, COLLEAGUE, VISITOR, SHED] {
             let path = self.path(project).join("bibliotax.toml");
             let mut text = fs::read_to_string(&path).at("read", &path)?;
             for (name, url) in self.served.each() {
@@ -180,6 +226,23 @@ impl Teller<'_> {
         lines.iter().for_each(|line| self.ui.say(format!("  {line}")));
     }
 
+    /// Copies files of a project into another.
+    fn copy(&self, project: &str, other: &str, files: &[&str]) -> Result<(), Failure> {
+        for file in files {
+            let (from, to) = (self.path(project).join(file), self.path(other).join(file));
+            make_folder(folder_of(&to))?;
+            fs::copy(&from, &to).at("copy", &from)?;
+        }
+        Ok(())
+    }
+
+    /// Adds lines to a project's manifest, as somebody would in an editor.
+    fn add_lines(&self, project: &str, lines: &str) -> Result<(), Failure> {
+        let path = self.path(project).join("bibliotax.toml");
+        let text = fs::read_to_string(&path).at("read", &path)?;
+        Ok(fs::write(&path, text + lines).at("write", &path)?)
+    }
+
     // How the parts of the story are told.
 
     fn heading(&self, text: &str) {
@@ -203,7 +266,7 @@ impl Teller<'_> {
         &self,
         project: &str,
         args: &[&str],
-        variables: &[(&str, &str)],
+        variables: &[(&str, &OsStr)],
         expected: i32,
     ) -> Result<(), Failure> {
         self.shell(&format!("bibliotax {}", words(args)));
@@ -266,6 +329,12 @@ impl Teller<'_> {
     fn path(&self, project: &str) -> PathBuf {
         self.world.root.join(project)
     }
+}
+
+/// Whether a program is on this machine.
+fn finds(program: &str) -> bool {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    std::env::split_paths(&path).any(|folder| folder.join(program).is_file())
 }
 
 /// Path and digest of every file below a folder, hidden ones at its top aside.

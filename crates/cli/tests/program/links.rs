@@ -57,6 +57,7 @@ fn links_say_where_everything_is_with_needers_first() {
     {
       "format": 1,
       "project": "gate-kiosk",
+      "target": null,
       "roles": {
         "include": [
           "shelf/leaf-count/include",
@@ -215,4 +216,46 @@ fn paths_can_begin_at_the_root_of_the_disk() {
     assert!(env().contains(&format!("INCLUDE={}:", shelf.display())), "{}", env());
     let seen = garden.run(&["with", "--", "printenv", "BIBLIOTAX_PACKAGE_LEAF_COUNT"]).expect(0);
     assert_eq!(seen.stdout, "GARDEN/gate/shelf/leaf-count\n");
+}
+
+#[test]
+fn the_guide_s_templates_are_what_they_are_said_to_be() {
+    let garden = garden();
+    garden.write_tar("archives/petal.tar", &[("petal.js", b"export const petals = 5;\n")]);
+    for (name, exposes) in [
+        ("petal-one", json!({ "module": ["petal.js"] })),
+        ("petal-two", json!({ "module": ["petal.js"], "classes": ["."] })),
+    ] {
+        let card = json!({ "name": name, "version": "1.0.0", "published": "2026-03-01T09:00:00Z", "exposes": exposes,
+            "files": [{ "path": "archives/petal.tar" }] });
+        garden.load(&format!("{card}\n"));
+    }
+    let guide = fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/guide.md")).unwrap();
+    let templates: Vec<&str> =
+        guide.split("```jinja\n").skip(1).filter_map(|rest| rest.split("```").next()).collect();
+    assert_eq!(templates.len(), 5);
+    for (number, template) in templates.iter().enumerate() {
+        garden.write(&format!("gate/links/{number}"), template);
+    }
+    garden.run(&["need", "leaf-count", "petal-one", "petal-two"]).expect(0);
+    garden.run(&["need", "dew-drop"]).expect(4);
+    let rendered = |number: usize| garden.read(&format!("gate/shelf/links/gate-kiosk.{number}"));
+    assert_snapshot!(rendered(0), @"
+    PACKAGE_INCLUDES = shelf/leaf-count/include shelf/pergola.core/include
+    PACKAGE_SOURCES = shelf/leaf-count/src/leaf_count.c shelf/pergola.core/src/pergola_core.c
+    ");
+    assert_snapshot!(rendered(1), @"
+    -Ishelf/leaf-count/include
+    -Ishelf/pergola.core/include
+    ");
+    assert_snapshot!(rendered(2), @"shelf/petal-two");
+    for (number, key) in [(3, "imports"), (4, "sources")] {
+        let text = rendered(number);
+        let json: serde_json::Value =
+            serde_json::from_str(&text).unwrap_or_else(|error| panic!("{error}: {text}"));
+        assert!(
+            json[key].as_object().map_or(json[key].as_array().map_or(0, Vec::len), serde_json::Map::len) >= 2,
+            "{text}"
+        );
+    }
 }

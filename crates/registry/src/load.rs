@@ -145,7 +145,7 @@ impl Loading<'_> {
         let Some(path) = file.as_object_mut().and_then(|file| file.remove("path")) else { return Ok(None) };
         let path = path.as_str().ok_or("a file's `path` has to be a text")?.to_owned();
         let format = ArchiveFormat::of_file_name(&path).ok_or_else(|| {
-            format!("`{path}` is no archive that can be installed (.tar.zst, .tar.gz, .tar, .zip)")
+            format!("`{path}` is no archive that can be installed (.tar.zst, .tar.gz, .tar.xz, .tar, .zip)")
         })?;
         let (sha256, size) = self.keep(&path).map_err(|error| error.to_string())?;
         self.archives += 1;

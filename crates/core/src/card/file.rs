@@ -67,6 +67,9 @@ pub enum ArchiveFormat {
     /// POSIX tar in gzip (RFC 1952).
     #[serde(rename = "tar.gz")]
     TarGz,
+    /// POSIX tar in xz (version 1.2.1 of its format).
+    #[serde(rename = "tar.xz")]
+    TarXz,
     /// POSIX tar.
     #[serde(rename = "tar")]
     Tar,
@@ -77,10 +80,12 @@ pub enum ArchiveFormat {
 
 impl ArchiveFormat {
     /// All formats with the endings of their files' names.
-    const ENDINGS: [(&str, Self); 5] = [
+    const ENDINGS: [(&str, Self); 7] = [
         (".tar.zst", Self::TarZst),
         (".tar.gz", Self::TarGz),
         (".tgz", Self::TarGz),
+        (".tar.xz", Self::TarXz),
+        (".txz", Self::TarXz),
         (".tar", Self::Tar),
         (".zip", Self::Zip),
     ];

@@ -1,8 +1,10 @@
-//! Tar archives: plain, in Zstandard or in gzip.
+//! Tar archives: plain, in Zstandard, in gzip or in xz.
 
 use std::io::{self, Read};
 
 use bibliotax_core::card::ArchiveFormat;
+use liblzma::read::XzDecoder;
+use liblzma::stream::{CONCATENATED, Stream};
 use tar::{Archive, Entry, EntryType};
 
 use super::source::Checked;
@@ -11,6 +13,9 @@ use crate::error::ArchiveError;
 
 /// Largest window of a Zstandard frame, as a power of two: 128 MiB of memory.
 const LARGEST_WINDOW: u32 = 27;
+
+/// Most memory that unpacking xz may take, in bytes: what its strongest usual setting wants.
+const MOST_XZ_MEMORY: u64 = 128 << 20;
 
 /// Mode bits that let a program run with the rights of its owner or group.
 const SET_USER_OR_GROUP: u32 = 0o6000;
@@ -27,6 +32,11 @@ pub fn unpack<R: Read>(
             entries(decoder, format, tree)
         }
         ArchiveFormat::TarGz => entries(flate2::read::MultiGzDecoder::new(source), format, tree),
+        ArchiveFormat::TarXz => {
+            let stream = Stream::new_stream_decoder(MOST_XZ_MEMORY, CONCATENATED);
+            let stream = stream.map_err(|error| unreadable(format, &error.into()))?;
+            entries(XzDecoder::new_stream(source, stream), format, tree)
+        }
         ArchiveFormat::Tar | ArchiveFormat::Zip => entries(source, format, tree),
     }
 }

@@ -61,6 +61,8 @@ fn archives(entries: &[Entry<'_>]) -> Vec<(ArchiveFormat, Vec<u8>)> {
     let tar = tar_of(entries);
     let mut gz = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::best());
     gz.write_all(&tar).unwrap();
+    let mut xz = liblzma::write::XzEncoder::new(Vec::new(), 6);
+    xz.write_all(&tar).unwrap();
     let zst = zstd::encode_all(&tar[..], 1).unwrap();
     let in_zip = |Entry(_, kind, ..): &Entry<'_>| {
         matches!(kind, EntryType::Regular | EntryType::Directory | EntryType::Symlink)
@@ -69,6 +71,7 @@ fn archives(entries: &[Entry<'_>]) -> Vec<(ArchiveFormat, Vec<u8>)> {
     let tars = [
         (ArchiveFormat::Tar, tar),
         (ArchiveFormat::TarGz, gz.finish().unwrap()),
+        (ArchiveFormat::TarXz, xz.finish().unwrap()),
         (ArchiveFormat::TarZst, zst),
     ];
     tars.into_iter().chain(zip).collect()
@@ -185,6 +188,20 @@ fn refuses_a_bomb_before_it_fills_the_disk() {
 }
 
 #[test]
+fn refuses_xz_that_wants_more_memory_than_its_strongest_usual_setting() {
+    let mut options = liblzma::stream::LzmaOptions::new_preset(1).unwrap();
+    options.dict_size(256 << 20);
+    let stream = liblzma::stream::Stream::new_stream_encoder(
+        liblzma::stream::Filters::new().lzma2(&options),
+        liblzma::stream::Check::Crc32,
+    );
+    let mut xz = liblzma::write::XzEncoder::new_stream(Vec::new(), stream.unwrap());
+    xz.write_all(&tar_of(&[file("a", b"some text")])).unwrap();
+    let refused = unpacked(ArchiveFormat::TarXz, &xz.finish().unwrap()).1.unwrap_err();
+    assert!(matches!(refused, ArchiveError::Unreadable { .. }), "{refused}");
+}
+
+#[test]
 fn bytes_that_are_not_the_expected_ones_are_told_as_such() {
     for (format, bytes) in archives(&[file("a", b"some text"), file("b", &[7; 3000])]) {
         let expected = record(format, &bytes);
@@ -201,7 +218,13 @@ fn bytes_that_are_not_the_expected_ones_are_told_as_such() {
         let long = unpack(&long[..], &expected, folder().path()).unwrap_err();
         assert!(matches!(long, ArchiveError::WrongSize { .. }), "{format}: {long}");
     }
-    for format in [ArchiveFormat::Tar, ArchiveFormat::TarGz, ArchiveFormat::TarZst, ArchiveFormat::Zip] {
+    for format in [
+        ArchiveFormat::Tar,
+        ArchiveFormat::TarGz,
+        ArchiveFormat::TarXz,
+        ArchiveFormat::TarZst,
+        ArchiveFormat::Zip,
+    ] {
         let noise = b"this was never an archive of any kind, and it is longer than a header. ".repeat(20);
         assert!(matches!(unpacked(format, &noise).1, Err(ArchiveError::Unreadable { .. })), "{format}");
     }

@@ -7,6 +7,7 @@ mod conflicts;
 mod crash;
 mod demo;
 mod disk;
+mod faults;
 mod find;
 mod fits;
 mod garden;

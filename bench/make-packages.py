@@ -1,14 +1,18 @@
 #!/usr/bin/env python3
 """Makes archives of many packages with many small files, their cards, and a project that needs them all.
 
-Usage: make-packages.py FOLDER PACKAGES FILES-PER-PACKAGE
+Usage: make-packages.py FOLDER PACKAGES FILES-PER-PACKAGE [zst]
+
+With `zst` the archives are packed by the `zstd` program.
 """
 import io
 import json
 import pathlib
+import subprocess
 import sys
 import tarfile
 
+packed = sys.argv[4:] == ["zst"]
 folder, packages, files = pathlib.Path(sys.argv[1]), int(sys.argv[2]), int(sys.argv[3])
 archives = folder / "archives"
 archives.mkdir(parents=True, exist_ok=True)
@@ -22,8 +26,11 @@ for package in range(packages):
             entry = tarfile.TarInfo(f"part-{number // 20}/file-{number}.h")
             entry.size = len(text)
             archive.addfile(entry, io.BytesIO(text))
+    if packed:
+        subprocess.run(["zstd", "-q", "--rm", "-f", path], check=True)
+        path = path.with_name(path.name + ".zst")
     cards.append({"name": name, "version": "1.0.0", "published": "2026-03-01T09:00:00Z",
-                  "files": [{"path": f"archives/{name}.tar"}]})
+                  "files": [{"path": f"archives/{path.name}"}]})
     needs.append(f'{name} = "1"')
 (folder / "cards.jsonl").write_text("".join(json.dumps(card) + "\n" for card in cards))
 project = folder / "project"

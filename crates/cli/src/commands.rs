@@ -11,6 +11,7 @@ pub mod init;
 pub mod install;
 pub mod kit;
 pub mod need;
+mod on_shelf;
 mod passed_over;
 pub mod publish;
 pub mod ready;

@@ -1,18 +1,18 @@
 //! A project's folder: its manifest, lock, shelf and registries, found from anywhere inside it.
 
+mod archives;
+mod person;
 mod warnings;
 
 use std::collections::BTreeSet;
-use std::io::Read;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Mutex, OnceLock, PoisonError};
 
-use bibliotax_core::card::Archive;
 use bibliotax_core::fault::Fault;
 use bibliotax_core::links::Links;
 use bibliotax_core::lock::{self, Lock, LockFault, LockedPackage};
 use bibliotax_core::manifest::{self, Manifest, ManifestText};
-use bibliotax_core::name::{PackageName, RegistryName};
+use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::Listener;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Problem, resolve, ways_out};
@@ -20,14 +20,12 @@ use bibliotax_disk::DiskError;
 use bibliotax_disk::lock::Held;
 use bibliotax_disk::read::read_text;
 use bibliotax_disk::write::write_whole;
-use bibliotax_registry::RegistryError;
 use bibliotax_registry::registries::Registries;
 use bibliotax_registry::remote::Network;
 use bibliotax_store::StoreError;
-use bibliotax_store::install::{Fetched, Installed, Supplier, fetch_all, install};
+use bibliotax_store::install::{Fetched, Installed, fetch_all, install};
 use bibliotax_store::kit;
 use bibliotax_store::shelf::{self, Aim, Made, Plan, Scope, Shelf, Template, link_files};
-use bibliotax_store::store::Store;
 use bibliotax_store::verify::{Damaged, Depth, Verified, damaged_trees, verify};
 
 use crate::commands::searching::Searching;
@@ -35,6 +33,8 @@ use crate::failure::{self, Failure};
 use crate::machine::this_machine;
 use crate::show::ways;
 
+use self::archives::Archives;
+pub use self::person::{network, open_store, registries_folder, token_variable};
 pub use self::warnings::warnings_about;
 
 /// Largest lock that is read, in bytes.
@@ -330,90 +330,11 @@ pub fn root_of(from: &Path) -> Option<&Path> {
     from.ancestors().find(|folder| folder.join(manifest::FILE_NAME).is_file())
 }
 
-/// Archives from the registries of a manifest, which are opened, if they aren't yet, only when something is fetched.
-struct Archives<'p> {
-    project: &'p Project,
-    manifest: &'p Manifest,
-    opened: OnceLock<Registries>,
-}
-
-impl Archives<'_> {
-    fn registries(&self) -> Result<&Registries, RegistryError> {
-        if let Some(opened) = self.opened.get() {
-            return Ok(opened);
-        }
-        let opened = Registries::open(self.manifest, &self.project.root, &[], &self.project.network())?;
-        Ok(self.opened.get_or_init(|| opened))
-    }
-}
-
-impl Supplier for Archives<'_> {
-    type Error = RegistryError;
-
-    fn open(
-        &self,
-        package: &LockedPackage,
-        archive: &Archive,
-    ) -> Result<Box<dyn Read + Send>, RegistryError> {
-        self.registries()?.open_archive(&package.name, &package.source, archive)
-    }
-
-    fn is_in_vain_after(&self, error: &RegistryError) -> bool {
-        matches!(error, RegistryError::Unreachable { .. } | RegistryError::Offline { .. })
-    }
-}
-
 /// What a problem asks for, and what was chosen for it before.
 fn needs_of(problem: &Problem) -> Vec<(PackageName, Range)> {
     let direct = problem.needs.iter().map(|need| (need.package.clone(), need.range.clone()));
     let locked = problem.locked.iter().map(|(name, version)| (name.clone(), Range::exactly(version)));
     direct.chain(locked).collect()
-}
-
-/// How registries behind a network are asked: what they answered is kept in the store, and tokens come from the
-/// environment.
-pub fn network() -> Network {
-    let token = |name: &RegistryName| {
-        std::env::var(token_variable(name.as_str())).ok().filter(|token| !token.is_empty())
-    };
-    Network {
-        // Without a place for it nothing is kept, and all is asked for anew.
-        cache: registries_folder().ok(),
-        offline: std::env::var_os("BIBLIOTAX_OFFLINE").is_some_and(|said| said == "1"),
-        token: Some(Arc::new(token)),
-        stale: false,
-        longest_list: None,
-        silence: None,
-    }
-}
-
-/// The variable that holds the token for a registry of this name.
-pub fn token_variable(registry: &str) -> String {
-    format!("BIBLIOTAX_TOKEN_{}", registry.to_uppercase().replace('-', "_"))
-}
-
-/// The person's store: where BIBLIOTAX_STORE says, else in the folder that the system has for caches.
-pub fn open_store() -> Result<Store, Failure> {
-    Ok(Store::open(&store_folder()?)?)
-}
-
-/// Where what registries answered is kept.
-pub fn registries_folder() -> Result<PathBuf, Failure> {
-    Ok(store_folder()?.join("registries"))
-}
-
-fn store_folder() -> Result<PathBuf, Failure> {
-    use etcetera::base_strategy::{BaseStrategy, choose_base_strategy};
-    if let Some(folder) = std::env::var_os("BIBLIOTAX_STORE").filter(|folder| !folder.is_empty()) {
-        return Ok(folder.into());
-    }
-    match choose_base_strategy() {
-        Ok(strategy) => Ok(strategy.cache_dir().join("bibliotax")),
-        Err(_) => {
-            let failure = Failure::new("disk.missing", "there is no home folder to keep the store in");
-            Err(failure.mend("say where it should be: BIBLIOTAX_STORE=DIR"))
-        }
-    }
 }
 
 /// What a manifest says that was edited and not yet written.

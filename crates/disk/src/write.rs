@@ -39,9 +39,10 @@ pub fn folder_of(path: &Path) -> &Path {
     path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."))
 }
 
-/// Gives the new file the mode of the one that it replaces or, where it is new, what files usually get.
+/// Gives a file that is going to be renamed to `path` the mode of the one that it replaces or, where it is new, what files
+/// usually get.
 #[cfg(unix)]
-fn keep_mode(path: &Path, staged: &File) -> std::io::Result<()> {
+pub fn keep_mode(path: &Path, staged: &File) -> std::io::Result<()> {
     use std::os::unix::fs::PermissionsExt;
     let mode = match fs::metadata(path) {
         Ok(old) => old.permissions().mode(),
@@ -50,8 +51,9 @@ fn keep_mode(path: &Path, staged: &File) -> std::io::Result<()> {
     staged.set_permissions(fs::Permissions::from_mode(mode))
 }
 
+/// Gives a file that is going to be renamed to `path` the mode of the one that it replaces.
 #[cfg(not(unix))]
-fn keep_mode(_: &Path, _: &File) -> std::io::Result<()> {
+pub fn keep_mode(_: &Path, _: &File) -> std::io::Result<()> {
     Ok(())
 }
 

@@ -22,7 +22,7 @@ use bibliotax_core::lock::{FILE_NAME, Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
 use bibliotax_disk::error::At;
-use bibliotax_disk::write::{folder_of, sync_folder};
+use bibliotax_disk::write::{folder_of, keep_mode, sync_folder};
 use serde::{Deserialize, Serialize};
 
 use crate::error::{ArchiveError, KitError, StoreError};
@@ -130,6 +130,7 @@ pub fn make<S: Supplier>(
         listener.hear(&Notice::Unpacked { package: package.name.clone(), bytes: archive.size });
     }
     kit.finish()?;
+    keep_mode(path, staged.as_file()).at("write", path).map_err(StoreError::from)?;
     staged.as_file().sync_all().at("write", path).map_err(StoreError::from)?;
     staged.persist(path).map_err(|error| error.error).at("write", path).map_err(StoreError::from)?;
     sync_folder(folder).map_err(StoreError::from)?;

@@ -9,11 +9,11 @@ use bibliotax_core::manifest::tasks::{Task as Declared, in_order};
 use bibliotax_core::name::TaskName;
 use serde_json::json;
 
-use super::install::Install;
+use super::on_shelf::OnShelf;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::project::Project;
-use crate::running::{Surroundings, become_it, run, target_here};
+use crate::running::{become_it, run};
 use crate::show::table;
 use crate::ui::{Ui, clean, style, styled};
 
@@ -29,15 +29,8 @@ use crate::ui::{Ui, clean, style, styled};
 pub struct Task {
     /// The task
     name: Option<String>,
-    /// The target whose packages are meant
-    #[arg(long, value_name = "TARGET")]
-    target: Option<String>,
-    /// Fail unless the lock is right already; write nothing but the shelf
-    #[arg(long)]
-    sealed: bool,
-    /// Ask nobody over a network
-    #[arg(long)]
-    offline: bool,
+    #[command(flatten)]
+    shelf: OnShelf,
     /// Show what would be run and run nothing
     #[arg(long)]
     dry_run: bool,
@@ -51,12 +44,10 @@ impl Task {
         let project = Project::without_lock(here)?;
         let Some(name) = &self.name else { return Ok(list(ui, &project)) };
         let tasks = wanted(&project, name)?;
-        let target = target_here(&project, self.target.as_deref())?;
         if self.dry_run {
             return Ok(show(ui, &tasks));
         }
-        Install::before(self.sealed, self.offline).make_right(here, &ui.aside())?;
-        let surroundings = Surroundings::of(&project, target.as_deref())?;
+        let surroundings = self.shelf.surroundings(here, &project, ui)?;
         let Some((last, before)) = tasks.split_last() else { return Ok(Exit::Done) };
         for task in before {
             let Some(mut command) = command_of(task, &project, &[]) else { continue };

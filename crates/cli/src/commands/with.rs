@@ -4,11 +4,11 @@ use std::ffi::OsString;
 use std::path::Path;
 use std::process::Command;
 
-use super::install::Install;
+use super::on_shelf::OnShelf;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::project::Project;
-use crate::running::{Surroundings, become_it, target_here};
+use crate::running::become_it;
 use crate::ui::Ui;
 
 /// Run a command with the paths of the packages in its environment
@@ -20,15 +20,8 @@ use crate::ui::Ui;
     after_help = "Examples:\n  bibliotax with -- make\n  bibliotax with -- sh -c 'cc -I \"$BIBLIOTAX_ROLE_INCLUDE\" -c main.c'"
 )]
 pub struct With {
-    /// The target whose packages are meant
-    #[arg(long, value_name = "TARGET")]
-    target: Option<String>,
-    /// Fail unless the lock is right already; write nothing but the shelf
-    #[arg(long)]
-    sealed: bool,
-    /// Ask nobody over a network
-    #[arg(long)]
-    offline: bool,
+    #[command(flatten)]
+    shelf: OnShelf,
     /// The command and its arguments
     #[arg(last = true, required = true, value_name = "COMMAND")]
     command: Vec<OsString>,
@@ -36,15 +29,13 @@ pub struct With {
 
 impl With {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
-        Install::before(self.sealed, self.offline).make_right(here, &ui.aside())?;
         let project = Project::without_lock(here)?;
-        let target = target_here(&project, self.target.as_deref())?;
         let [program, arguments @ ..] = self.command.as_slice() else {
             return Err(Failure::new("defect", "a command line without a command was let through"));
         };
         let mut command = Command::new(program);
         command.args(arguments).current_dir(here);
-        Surroundings::of(&project, target.as_deref())?.put_into(&mut command);
+        self.shelf.surroundings(here, &project, ui)?.put_into(&mut command);
         become_it(&mut command)
     }
 }

@@ -53,7 +53,7 @@ impl Changing {
     /// Changes the project in a run that meets this fault, then lets another one put things right; how the first ended.
     fn change(&self, tracer: &OsString, turn: usize, calls: &str, fault: &str) -> Option<i32> {
         let Self { garden, old, new } = self;
-        let (text, version) = if turn % 2 == 0 { (new, "1.1.0") } else { (old, "1.0.0") };
+        let (text, version) = if turn.is_multiple_of(2) { (new, "1.1.0") } else { (old, "1.0.0") };
         let _ = std::fs::remove_dir_all(garden.path("store"));
         garden.write("gate/bibliotax.toml", text);
         let plain = garden.command("gate", &["install"]);

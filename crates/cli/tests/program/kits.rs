@@ -1,6 +1,7 @@
 //! Kits: a lock's packages carried to a machine that never saw a network.
 
 use std::fs;
+use std::os::unix::fs::MetadataExt;
 
 use insta::assert_snapshot;
 
@@ -35,6 +36,8 @@ fn a_kit_brings_all_that_an_install_without_a_network_needs() {
     ----- status 0
     ");
     let first = fs::read(garden.path("garden.kit")).unwrap();
+    let mode = |file: &str| fs::metadata(garden.path(file)).unwrap().mode();
+    assert_eq!(mode("garden.kit"), mode("gate/bibliotax.toml"), "others may read it as they may other files");
     garden.run(&["kit", "make", "../again.kit"]).expect(0);
     assert_eq!(first, fs::read(garden.path("again.kit")).unwrap(), "the same bytes each time");
     elsewhere(&garden);

@@ -1,0 +1,32 @@
+//! What `with` and `task` share: a shelf made right, and what programs find of it in their environment.
+
+use std::path::Path;
+
+use super::install::Install;
+use crate::failure::Failure;
+use crate::project::Project;
+use crate::running::{Surroundings, target_here};
+use crate::ui::Ui;
+
+/// The shelf that a program is run with.
+#[derive(Debug, clap::Args)]
+pub struct OnShelf {
+    /// The target whose packages are meant
+    #[arg(long, value_name = "TARGET")]
+    target: Option<String>,
+    /// Fail unless the lock is right already; write nothing but the shelf
+    #[arg(long)]
+    sealed: bool,
+    /// Ask nobody over a network
+    #[arg(long)]
+    offline: bool,
+}
+
+impl OnShelf {
+    /// Makes the shelf right, without a word on stdout, which is the program's; what the program finds in its environment.
+    pub fn surroundings(&self, here: &Path, project: &Project, ui: &Ui) -> Result<Surroundings, Failure> {
+        let target = target_here(project, self.target.as_deref())?;
+        Install::before(self.sealed, self.offline).make_right(here, &ui.aside())?;
+        Surroundings::of(project, target.as_deref())
+    }
+}

@@ -1,0 +1,47 @@
+//! Archives for an install, from the registries of a manifest.
+
+use std::io::Read;
+use std::sync::OnceLock;
+
+use bibliotax_core::card::Archive;
+use bibliotax_core::lock::LockedPackage;
+use bibliotax_core::manifest::Manifest;
+use bibliotax_registry::RegistryError;
+use bibliotax_registry::registries::Registries;
+use bibliotax_store::install::Supplier;
+
+use super::Project;
+
+/// Archives from the registries of a manifest, which are opened, if they aren't yet, only when something is fetched.
+pub struct Archives<'p> {
+    pub(super) project: &'p Project,
+    pub(super) manifest: &'p Manifest,
+    pub(super) opened: OnceLock<Registries>,
+}
+
+impl Archives<'_> {
+    /// The registries.
+    pub fn registries(&self) -> Result<&Registries, RegistryError> {
+        if let Some(opened) = self.opened.get() {
+            return Ok(opened);
+        }
+        let opened = Registries::open(self.manifest, &self.project.root, &[], &self.project.network())?;
+        Ok(self.opened.get_or_init(|| opened))
+    }
+}
+
+impl Supplier for Archives<'_> {
+    type Error = RegistryError;
+
+    fn open(
+        &self,
+        package: &LockedPackage,
+        archive: &Archive,
+    ) -> Result<Box<dyn Read + Send>, RegistryError> {
+        self.registries()?.open_archive(&package.name, &package.source, archive)
+    }
+
+    fn is_in_vain_after(&self, error: &RegistryError) -> bool {
+        matches!(error, RegistryError::Unreachable { .. } | RegistryError::Offline { .. })
+    }
+}

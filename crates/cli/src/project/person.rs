@@ -1,0 +1,56 @@
+//! What a person's machine and environment say for all projects: where the store is, and how registries are asked.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use bibliotax_core::name::RegistryName;
+use bibliotax_registry::remote::Network;
+use bibliotax_store::store::Store;
+
+use crate::failure::Failure;
+
+/// How registries behind a network are asked: what they answered is kept in the store, and tokens come from the
+/// environment.
+pub fn network() -> Network {
+    let token = |name: &RegistryName| {
+        std::env::var(token_variable(name.as_str())).ok().filter(|token| !token.is_empty())
+    };
+    Network {
+        // Without a place for it nothing is kept, and all is asked for anew.
+        cache: registries_folder().ok(),
+        offline: std::env::var_os("BIBLIOTAX_OFFLINE").is_some_and(|said| said == "1"),
+        token: Some(Arc::new(token)),
+        stale: false,
+        longest_list: None,
+        silence: None,
+    }
+}
+
+/// The variable that holds the token for a registry of this name.
+pub fn token_variable(registry: &str) -> String {
+    format!("BIBLIOTAX_TOKEN_{}", registry.to_uppercase().replace('-', "_"))
+}
+
+/// The person's store: where BIBLIOTAX_STORE says, else in the folder that the system has for caches.
+pub fn open_store() -> Result<Store, Failure> {
+    Ok(Store::open(&store_folder()?)?)
+}
+
+/// Where what registries answered is kept.
+pub fn registries_folder() -> Result<PathBuf, Failure> {
+    Ok(store_folder()?.join("registries"))
+}
+
+fn store_folder() -> Result<PathBuf, Failure> {
+    use etcetera::base_strategy::{BaseStrategy, choose_base_strategy};
+    if let Some(folder) = std::env::var_os("BIBLIOTAX_STORE").filter(|folder| !folder.is_empty()) {
+        return Ok(folder.into());
+    }
+    match choose_base_strategy() {
+        Ok(strategy) => Ok(strategy.cache_dir().join("bibliotax")),
+        Err(_) => {
+            let failure = Failure::new("disk.missing", "there is no home folder to keep the store in");
+            Err(failure.mend("say where it should be: BIBLIOTAX_STORE=DIR"))
+        }
+    }
+}

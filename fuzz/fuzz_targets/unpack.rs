@@ -1,0 +1,32 @@
+//! Archives of any bytes, in every format: unpacking ends, and whatever came of it is what the listing says, inside the folder.
+
+#![no_main]
+
+use bibliotax_core::card::{Archive, ArchiveFormat};
+use bibliotax_core::digest::Digest;
+use bibliotax_store::unpack::unpack;
+use libfuzzer_sys::fuzz_target;
+
+fuzz_target!(|data: &[u8]| {
+    let Some((kind, bytes)) = data.split_first() else { return };
+    let formats = [
+        ArchiveFormat::Tar,
+        ArchiveFormat::TarGz,
+        ArchiveFormat::TarXz,
+        ArchiveFormat::TarZst,
+        ArchiveFormat::Zip,
+    ];
+    let format = formats[usize::from(*kind) % formats.len()];
+    let archive = Archive { sha256: Digest::of(bytes), size: bytes.len() as u64, format };
+    let around = tempfile::tempdir().unwrap();
+    let folder = around.path().join("tree");
+    std::fs::create_dir(&folder).unwrap();
+    let unpacked = unpack(bytes, &archive, &folder);
+    let beside: Vec<_> = std::fs::read_dir(around.path()).unwrap().collect();
+    assert_eq!(beside.len(), 1, "something was written outside");
+    let Ok(listing) = unpacked else { return };
+    for file in &listing.files {
+        let metadata = std::fs::symlink_metadata(folder.join(&file.path)).unwrap();
+        assert!(metadata.is_file() && metadata.len() == file.size, "{}", file.path);
+    }
+});

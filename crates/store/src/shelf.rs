@@ -32,7 +32,7 @@ use bibliotax_disk::error::At;
 use bibliotax_disk::lock::{Held, lock};
 use bibliotax_disk::read::read_text;
 use bibliotax_disk::stamp::{self, Opened, Stamp};
-use bibliotax_disk::tree::remove;
+use bibliotax_disk::tree::{remove, sync_file_system};
 use bibliotax_disk::write::{make_folder, write_whole};
 
 pub use self::link::Linker;
@@ -233,6 +233,10 @@ impl Shelf {
             let work = self.work()?;
             stamps = self.build(plan, linker, &work, listener)?;
             plan.remove.iter().try_for_each(|path| self.take_away(&work, path))?;
+            if linker.has_copied() {
+                // Second names of the store's files are as durable as the state that is synced after them; new files aren't.
+                sync_file_system(&self.root)?;
+            }
             remove(&work)?;
         }
         stamps.extend(self.write_links(files)?);

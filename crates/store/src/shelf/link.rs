@@ -6,7 +6,7 @@ use std::collections::{BTreeSet, HashSet};
 use std::fs::{self, File, OpenOptions};
 use std::io;
 use std::path::Path;
-use std::sync::atomic::{AtomicU8, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU8, Ordering};
 
 use bibliotax_core::card::Archive;
 use bibliotax_core::lock::Slot;
@@ -28,12 +28,14 @@ pub struct Linker<'s> {
     wanted: LinkWay,
     /// How many of the ways didn't do.
     in_vain: AtomicU8,
+    /// Whether any file was made that is not the store's own.
+    has_copied: AtomicBool,
 }
 
 impl<'s> Linker<'s> {
     /// A linker from this store that puts files on a shelf in this way.
     pub fn new(store: &'s Store, wanted: LinkWay) -> Self {
-        Self { store, wanted, in_vain: AtomicU8::new(0) }
+        Self { store, wanted, in_vain: AtomicU8::new(0), has_copied: AtomicBool::new(false) }
     }
 
     /// Builds a package in `folder`, which must not exist: all its parts in one tree.
@@ -52,6 +54,11 @@ impl<'s> Linker<'s> {
             self.add(slot, &file.archive(), &listing, folder)?;
         }
         Ok(())
+    }
+
+    /// Whether files were made whose bytes are not durable yet, as those of the store are.
+    pub fn has_copied(&self) -> bool {
+        self.has_copied.load(Ordering::Relaxed)
     }
 
     fn listing(&self, slot: &Slot<'_>, archive: &Archive) -> Result<Listing, StoreError> {
@@ -104,7 +111,10 @@ impl<'s> Linker<'s> {
                     }
                     self.give_up(way);
                 }
-                put => return Ok(put.at("put on the shelf", to)?),
+                put => {
+                    self.has_copied.fetch_or(way != LinkWay::Hard, Ordering::Relaxed);
+                    return Ok(put.at("put on the shelf", to)?);
+                }
             }
         }
     }

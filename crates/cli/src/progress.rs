@@ -42,7 +42,7 @@ impl OnTheWay {
 
     /// How far it is, and what has been waited for longest.
     fn told(&self) -> String {
-        let longest = self.open.first().map(|package| format!(", {package}")).unwrap_or_default();
+        let longest = self.open.first().map(|package| format!("; waiting for {package}")).unwrap_or_default();
         format!("; {} of {}{longest}", self.done, count(self.total, "archive"))
     }
 }

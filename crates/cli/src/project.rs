@@ -160,6 +160,11 @@ impl Project {
         }
     }
 
+    /// The lock, for who can't do without.
+    pub fn needed_lock(&self) -> Result<&Lock, Failure> {
+        self.sound_lock()?.ok_or_else(not_locked)
+    }
+
     /// The packages that resolving should stay with, also from a lock that can't be trusted.
     pub fn locked(&self) -> Vec<LockedPackage> {
         match &self.lock {
@@ -363,6 +368,11 @@ fn read_lock(path: &Path) -> Result<LockFile, Failure> {
             Err(Failure::in_text(lock::FILE_NAME, &text, vec![fault]))
         }
     }
+}
+
+fn not_locked() -> Failure {
+    Failure::new("lock.missing", format!("there is no {} yet", lock::FILE_NAME))
+        .mend("`bibliotax install` makes it, and the shelf with it")
 }
 
 fn no_manifest(from: &Path) -> Failure {

@@ -13,7 +13,6 @@ use bibliotax_core::version::Version;
 use bibliotax_registry::registries::Registries;
 use serde_json::{Value, json};
 
-use super::install::not_locked;
 use super::need::{check_known, words};
 use super::searching::Searching;
 use crate::codes::{Exit, exit_of};
@@ -48,7 +47,7 @@ impl Explain {
             );
         };
         let project = Project::find(here)?.searching(self.searching);
-        let lock = project.sound_lock()?.ok_or_else(not_locked)?;
+        let lock = project.needed_lock()?;
         let registries = project.registries(&project.manifest)?;
         let explaining =
             Explaining { ui, project: &project, lock, registries: &registries, package: &wanted.package };

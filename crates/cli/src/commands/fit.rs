@@ -14,7 +14,6 @@ use bibliotax_registry::registries::Registries;
 use serde_json::{Value, json};
 
 use self::ladder::{Ladder, Ladders};
-use super::install::not_locked;
 use super::need::check_known;
 use crate::codes::Exit;
 use crate::failure::Failure;
@@ -154,7 +153,7 @@ fn no_places() -> Failure {
 }
 
 fn locked(project: &Project, registries: &Registries) -> Result<Vec<Row>, Failure> {
-    let lock = project.sound_lock()?.ok_or_else(not_locked)?;
+    let lock = project.needed_lock()?;
     let names: Vec<PackageName> = lock.packages.iter().map(|package| package.name.clone()).collect();
     registries.expect(&names);
     let mut rows = Vec::new();

@@ -154,12 +154,6 @@ fn plan_only(ui: &Ui, project: &Project, lock: &Lock, changes: &Value) -> Result
     Ok(Exit::Done)
 }
 
-/// That there is no lock to go by.
-pub fn not_locked() -> Failure {
-    Failure::new("lock.missing", format!("there is no {} yet", lock::FILE_NAME))
-        .mend("`bibliotax install` makes it, and the shelf with it")
-}
-
 fn not_sealed(has_lock: bool) -> Failure {
     let mend = "run `bibliotax install` where the manifest is edited, and commit the lock";
     if has_lock {

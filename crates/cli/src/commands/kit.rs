@@ -6,7 +6,6 @@ use bibliotax_registry::remote::Cards;
 use bibliotax_store::kit;
 use serde_json::{Value, json};
 
-use super::install::not_locked;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
@@ -62,7 +61,7 @@ impl Kit {
 
 fn make(ui: &Ui, here: &Path, file: &Path, targets: &[String], dry_run: bool) -> Result<Exit, Failure> {
     let project = Project::find(here)?.only_for(targets)?;
-    let lock = project.sound_lock()?.ok_or_else(not_locked)?;
+    let lock = project.needed_lock()?;
     if !project.is_locked() {
         ui.warn("bibliotax.toml was changed since bibliotax.lock was made from it; the kit carries what is locked");
     }

@@ -10,7 +10,6 @@ use bibliotax_core::steps::{Place, Standing, Todo, todos};
 use bibliotax_store::ledger::LedgerFolder;
 use serde_json::{Value, json};
 
-use super::install::not_locked;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
@@ -73,7 +72,7 @@ fn todos_of<'l>(project: &Project, lock: &'l Lock) -> Result<Vec<Todo<'l>>, Fail
 }
 
 fn list(ui: &Ui, project: &Project, all: bool) -> Result<Exit, Failure> {
-    let lock = project.sound_lock()?.ok_or_else(not_locked)?;
+    let lock = project.needed_lock()?;
     let todos = todos_of(project, lock)?;
     let open = todos.iter().filter(|todo| todo.is_open()).count();
     let shown: Vec<&Todo<'_>> = todos.iter().filter(|todo| all || todo.is_open()).collect();

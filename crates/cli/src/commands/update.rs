@@ -12,7 +12,6 @@ use bibliotax_registry::registries::Registries;
 use serde_json::json;
 
 use super::explain::not_locked_package;
-use super::install::not_locked;
 use super::passed_over;
 use super::searching::Searching;
 use super::settle::{Settled, installed_json};
@@ -48,7 +47,7 @@ impl Update {
         let progress = Progress::new(ui);
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
         let project = project.searching(self.searching);
-        let lock = project.sound_lock()?.ok_or_else(not_locked)?;
+        let lock = project.needed_lock()?;
         let asked =
             self.packages.iter().map(|word| locked_package(lock, word)).collect::<Result<Vec<_>, _>>()?;
         let registries = project.registries(&project.manifest)?;

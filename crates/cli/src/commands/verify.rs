@@ -10,7 +10,6 @@ use bibliotax_core::name::PackageName;
 use bibliotax_store::verify::{Damaged, Depth, Difference, Finding, Verified, damaged_trees};
 use serde_json::json;
 
-use super::install::not_locked;
 use super::settle::say_installed;
 use crate::codes::Exit;
 use crate::failure::Failure;
@@ -48,7 +47,7 @@ impl Verify {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
         let (project, _held) = Project::hold(here, &progress)?;
-        let lock = project.sound_lock()?.ok_or_else(not_locked)?;
+        let lock = project.needed_lock()?;
         project.fetch(lock, &project.manifest, &progress)?;
         let depth = if self.full { Depth::Bytes } else { Depth::SizeAndTime };
         let verified = project.verify(lock, depth, &progress)?;

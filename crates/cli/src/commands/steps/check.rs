@@ -8,7 +8,6 @@ use bibliotax_disk::read::read_text;
 use bibliotax_store::ledger::LedgerFolder;
 use serde_json::json;
 
-use super::super::install::not_locked;
 use super::{place, todos_of};
 use crate::codes::Exit;
 use crate::failure::Failure;
@@ -29,7 +28,7 @@ pub struct Check {
 
 impl Check {
     pub fn run(&self, ui: &Ui, project: &Project) -> Result<Exit, Failure> {
-        let lock = project.sound_lock()?.ok_or_else(not_locked)?;
+        let lock = project.needed_lock()?;
         let todos = todos_of(project, lock)?;
         let looked: Vec<(&Todo<'_>, &StepCheck, bool)> = todos
             .iter()

@@ -5,7 +5,6 @@ use bibliotax_core::steps::{Place, Todo};
 use bibliotax_store::ledger::LedgerFolder;
 use serde_json::json;
 
-use super::super::install::not_locked;
 use super::{place, todos_of};
 use crate::codes::Exit;
 use crate::failure::Failure;
@@ -33,7 +32,7 @@ pub struct Tick {
 
 impl Tick {
     pub fn run(&self, ui: &Ui, project: &Project, is_done: bool) -> Result<Exit, Failure> {
-        let lock = project.sound_lock()?.ok_or_else(not_locked)?;
+        let lock = project.needed_lock()?;
         let todos = todos_of(project, lock)?;
         let todo = self.at_place(project, &self.of_step(&todos)?)?;
         let Some(name) = todo.tick_name() else { return Err(which_place(&[&todo])) };

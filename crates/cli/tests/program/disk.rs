@@ -27,7 +27,7 @@ fn a_full_disk_in_the_middle_of_an_install_is_told_and_the_next_run_completes() 
         (output.status.code(), String::from_utf8(output.stderr).unwrap())
     };
     // Filled up to ever less: the store runs full at different steps of its work.
-    for left in [0, 8, 64, 256, 500] {
+    for left in [0, 4, 8, 12, 16, 24, 32, 48, 64, 96, 128, 192, 256, 320, 384, 448, 500, 560] {
         let _ = fs::remove_dir_all(&store);
         let filler = disk.join("filler");
         let _ = fs::remove_file(&filler);

@@ -17,6 +17,7 @@ use rayon::prelude::*;
 use crate::error::StoreError;
 use crate::shelf::Shelf;
 use crate::store::{Store, is_read_only};
+use crate::unpack::Listing;
 use crate::verify::{Depth, is_damaged};
 
 /// Largest note of a project that is read, in bytes.
@@ -27,6 +28,8 @@ const LARGEST_NOTE: usize = 64 << 10;
 pub struct Tree {
     /// The archive.
     pub archive: Digest,
+    /// The release that it first came for, where that is known.
+    pub of: Option<String>,
     /// How many files it has.
     pub files: usize,
     /// Their bytes.
@@ -95,10 +98,10 @@ impl Store {
             .trees()?
             .into_par_iter()
             .map(|(archive, since)| {
-                let listing = self.listing(&archive)?.map(|listing| listing.files).unwrap_or_default();
+                let Listing { of, files } = self.listing(&archive)?.unwrap_or_default();
                 let projects = users.get(&archive).copied().unwrap_or(0);
-                let bytes = listing.iter().map(|file| file.size).sum();
-                Ok(Tree { archive, files: listing.len(), bytes, since, projects })
+                let bytes = files.iter().map(|file| file.size).sum();
+                Ok(Tree { archive, of, files: files.len(), bytes, since, projects })
             })
             .collect::<Result<Vec<Tree>, StoreError>>()?;
         trees.sort_by_key(|tree| tree.archive);
@@ -201,6 +204,7 @@ mod tests {
         let now = SystemTime::UNIX_EPOCH + 100 * day;
         let tree = |name: &str, age: u32, bytes: u64, projects: usize| Tree {
             archive: Digest::of(name.as_bytes()),
+            of: None,
             files: 1,
             bytes,
             since: now - age * day,

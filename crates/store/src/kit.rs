@@ -295,7 +295,7 @@ impl<'o> Opening<'o> {
             // It is there already; that the kit's own bytes are right is worth knowing all the same.
             Checked::new(entry, archive).finish().map_err(unusable)?;
         } else {
-            let received = self.store.receive(entry, archive).map_err(unusable)?;
+            let received = self.store.receive(entry, archive, package).map_err(unusable)?;
             self.store.keep(vec![received])?;
             self.new += 1;
         }

@@ -19,6 +19,7 @@ use std::path::{Path, PathBuf};
 
 use bibliotax_core::card::Archive;
 use bibliotax_core::digest::Digest;
+use bibliotax_core::lock::LockedPackage;
 use bibliotax_disk::DiskError;
 use bibliotax_disk::error::At;
 use bibliotax_disk::read::read_text;
@@ -141,14 +142,20 @@ impl Store {
         Ok(text.and_then(|text| serde_json::from_str(&text).ok()))
     }
 
-    /// Unpacks an archive, ready to be kept.
-    pub fn receive(&self, archive: impl Read, file: &Archive) -> Result<Incoming, ArchiveError> {
+    /// Unpacks an archive of a package, ready to be kept.
+    pub fn receive(
+        &self,
+        archive: impl Read,
+        file: &Archive,
+        of: &LockedPackage,
+    ) -> Result<Incoming, ArchiveError> {
         let incoming = self.root.join("incoming");
         let folder =
             tempfile::Builder::new().prefix("tree-").tempdir_in(&incoming).at("write in", &incoming)?;
         let tree = folder.path().join(FILES);
         make_folder(&tree)?;
-        let listing = unpack(archive, file, &tree)?;
+        let of = Some(format!("{} {}", of.name, of.version));
+        let listing = Listing { of, ..unpack(archive, file, &tree)? };
         // A listing has nothing that could fail to be JSON.
         let text = serde_json::to_vec(&listing).unwrap_or_default();
         fs::write(folder.path().join(LISTING), text).at("write in", folder.path())?;

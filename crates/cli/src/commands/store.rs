@@ -16,6 +16,9 @@ use crate::project::{Project, open_store};
 use crate::show::{count, size, table};
 use crate::ui::{Ui, clean, style, styled};
 
+/// Most archives that are listed one by one where they go.
+const MOST_LISTED: usize = 20;
+
 /// Look after what is kept on this machine
 #[derive(Debug, clap::Args)]
 #[command(
@@ -29,8 +32,12 @@ pub struct Store {
 #[derive(Debug, clap::Subcommand)]
 enum StoreCommand {
     /// Tell what is kept, how large it is, and which projects use it
-    #[command(after_help = "Example:\n  bibliotax store show")]
-    Show,
+    #[command(after_help = "Examples:\n  bibliotax store show\n  bibliotax store show --all")]
+    Show {
+        /// List every archive that is kept
+        #[arg(long)]
+        all: bool,
+    },
     /// Take out what no project uses
     ///
     /// What is on the shelf of a project that is still there stays, however old.
@@ -61,7 +68,7 @@ impl Store {
     pub fn run(&self, _: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let store = open_store()?;
         match &self.command {
-            StoreCommand::Show => show(ui, &store),
+            StoreCommand::Show { all } => show(ui, &store, *all),
             StoreCommand::Prune { older_than, to, dry_run } => {
                 let older_than =
                     older_than.map(|days| Duration::from_secs(days.saturating_mul(24 * 60 * 60)));
@@ -87,7 +94,7 @@ fn read_size(text: &str) -> Result<u64, String> {
     number.ok_or_else(|| "a size is like 800M or 2G".to_owned())
 }
 
-fn show(ui: &Ui, store: &Trees) -> Result<Exit, Failure> {
+fn show(ui: &Ui, store: &Trees, all: bool) -> Result<Exit, Failure> {
     let inventory = store.inventory()?;
     let unused: u64 = inventory.unused().map(|tree| tree.bytes).sum();
     ui.answer(store.root().display().to_string());
@@ -109,6 +116,12 @@ fn show(ui: &Ui, store: &Trees) -> Result<Exit, Failure> {
         };
         ui.answer(table(ui, inventory.projects.iter().map(row)));
     }
+    if all {
+        ui.answer(format!("\n{}", styled(style::STRONG, "archives")));
+        let mut trees: Vec<&Tree> = inventory.trees.iter().collect();
+        trees.sort_by_key(|tree| name_of(tree));
+        ui.answer(table(ui, trees.into_iter().map(row_of)));
+    }
     if unused > 0 {
         ui.say("\n`bibliotax store prune` takes out what is unused");
     }
@@ -127,9 +140,22 @@ fn bytes_of(inventory: &Inventory, project: &Noted) -> u64 {
     used.map(|tree| tree.bytes).sum()
 }
 
+/// What people know an archive by: the release it came for, or the beginning of its digest.
+fn name_of(tree: &Tree) -> String {
+    tree.of.as_deref().map_or_else(|| tree.archive.short(), clean)
+}
+
+fn row_of(tree: &Tree) -> Vec<String> {
+    let users = match tree.projects {
+        0 => styled(style::HEED, "unused"),
+        some => count(some, "project"),
+    };
+    vec![format!(" {}", name_of(tree)), size(tree.bytes), count(tree.files, "file"), users]
+}
+
 fn tree_json(tree: &Tree) -> serde_json::Value {
     let since = jiff::Timestamp::try_from(tree.since).ok();
-    json!({ "archive": tree.archive, "files": tree.files, "bytes": tree.bytes, "since": since, "projects": tree.projects })
+    json!({ "archive": tree.archive, "of": tree.of, "files": tree.files, "bytes": tree.bytes, "since": since, "projects": tree.projects })
 }
 
 fn prune(ui: &Ui, store: &Trees, pruning: Pruning, dry_run: bool) -> Result<Exit, Failure> {
@@ -142,6 +168,12 @@ fn prune(ui: &Ui, store: &Trees, pruning: Pruning, dry_run: bool) -> Result<Exit
     }
     let verb = if dry_run { "would take out" } else { "took out" };
     let left = inventory.bytes() - bytes;
+    if !goes.is_empty() {
+        ui.say(table(ui, goes.iter().take(MOST_LISTED).map(row_of)));
+    }
+    if let Some(more) = goes.len().checked_sub(MOST_LISTED).filter(|more| *more > 0) {
+        ui.say(format!("  and {more} more; `--format json` lists all"));
+    }
     ui.say(match goes.len() {
         0 => format!("nothing to take out; {} are kept", size(left)),
         some => format!("{verb} {} ({}); {} are kept", count(some, "archive"), size(bytes), size(left)),

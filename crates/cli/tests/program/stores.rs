@@ -48,7 +48,27 @@ fn the_store_tells_what_it_keeps_and_lets_go_what_nobody_uses() {
     `bibliotax store prune` takes out what is unused
     ----- status 0
     ");
+    assert_snapshot!(garden.run(&["store", "show", "--all"]), @"
+    GARDEN/store
+      packages  4 archives     64 B
+      unused    1 archive      15 B
+      answers   of registries  0 B
+
+    projects that use it
+      GARDEN/gate   3 archives  49 B
+      GARDEN/other  2 archives  31 B
+
+    archives
+      dew-point 1.4.0    16 B  1 file  2 projects
+      moss-map 1.0.0     15 B  1 file  unused
+      moss-map 1.1.0     15 B  1 file  2 projects
+      rain-ledger 2.4.0  18 B  1 file  1 project
+
+    `bibliotax store prune` takes out what is unused
+    ----- status 0
+    ");
     assert_snapshot!(garden.run(&["store", "prune", "--dry-run"]), @"
+      moss-map 1.0.0  15 B  1 file  unused
     would take out 1 archive (15 B); 49 B are kept
     ----- status 0
     ");
@@ -58,6 +78,7 @@ fn the_store_tells_what_it_keeps_and_lets_go_what_nobody_uses() {
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["store", "prune"]), @"
+      moss-map 1.0.0  15 B  1 file  unused
     took out 1 archive (15 B); 49 B are kept
     ----- status 0
     ");
@@ -67,6 +88,8 @@ fn the_store_tells_what_it_keeps_and_lets_go_what_nobody_uses() {
     }
     // Without shelves nobody uses anything; what goes comes again.
     assert_snapshot!(garden.run(&["store", "prune", "--to", "15"]), @"
+      dew-point 1.4.0    16 B  1 file  unused
+      rain-ledger 2.4.0  18 B  1 file  unused
     took out 2 archives (34 B); 15 B are kept
     ----- status 0
     ");

@@ -84,7 +84,7 @@ fn fetch_one<S: Supplier>(
 ) -> Result<Incoming, Missed<S::Error>> {
     listener.hear(&Notice::Asked { package: package.name.clone() });
     let archive = supplier.open(package, file).map_err(Missed::Supply)?;
-    let received = store.receive(Heard { inner: archive, listener, untold: 0 }, file);
+    let received = store.receive(Heard { inner: archive, listener, untold: 0 }, file, package);
     let received = received
         .map_err(|source| Missed::Store(StoreError::Archive { package: package.name.clone(), source }))?;
     listener.hear(&Notice::Unpacked { package: package.name.clone(), bytes: file.size });

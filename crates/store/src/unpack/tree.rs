@@ -31,6 +31,9 @@ const LONGEST_CHAIN: usize = 16;
 /// What is in an unpacked tree.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Listing {
+    /// The release that it first came for, for people to know it by; others may have the same archive.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub of: Option<String>,
     /// Its files, sorted by path.
     pub files: Vec<TreeFile>,
 }
@@ -164,7 +167,7 @@ impl TreeWriter {
             let path = path.to_string();
             self.files.insert(path.clone(), TreeFile { path, modified, ..file });
         }
-        Ok(Listing { files: self.files.into_values().collect() })
+        Ok(Listing { of: None, files: self.files.into_values().collect() })
     }
 
     /// The real file at the end of a chain of links.

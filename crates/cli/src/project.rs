@@ -78,7 +78,7 @@ impl Project {
 
     /// The project that `from` lies in, for who doesn't care what is locked.
     pub fn without_lock(from: &Path) -> Result<Self, Failure> {
-        let root = root_of(from).ok_or_else(|| no_manifest(from))?.to_owned();
+        let root = needed_root(from)?.to_owned();
         let text = read_manifest(&root.join(manifest::FILE_NAME))?;
         let manifest = Manifest::read(&text);
         let manifest = manifest.map_err(|faults| Failure::in_text(manifest::FILE_NAME, &text, faults))?;
@@ -234,8 +234,14 @@ impl Project {
         Ok(write_whole(&self.root.join(lock::FILE_NAME), lock.to_string().as_bytes())?)
     }
 
-    /// Fetches what a lock needs and the store lacks, and sees that the links' templates can tell it; nothing of the project is
-    /// touched.
+    /// Sees that the templates for links can tell what a lock leads to, before anything is written.
+    pub fn try_templates(&self, lock: &Lock) -> Result<(), Failure> {
+        let slots = lock.slots(&self.targets, &this_machine()).map_err(StoreError::NotForMachine)?;
+        link_files(&Links::of(lock, &slots, shelf::NAME), &Template::all_of(&self.root)?)?;
+        Ok(())
+    }
+
+    /// Fetches what a lock needs and the store lacks; nothing of the project is touched.
     pub fn fetch(
         &self,
         lock: &Lock,
@@ -243,7 +249,6 @@ impl Project {
         listener: &dyn Listener,
     ) -> Result<Fetched, Failure> {
         let slots = lock.slots(&self.targets, &this_machine()).map_err(StoreError::NotForMachine)?;
-        link_files(&Links::of(lock, &slots, shelf::NAME), &Template::all_of(&self.root)?)?;
         Ok(fetch_all(&slots, &open_store()?, &self.archives(manifest), listener)?)
     }
 
@@ -330,8 +335,7 @@ fn made_from(manifest: &str, lock: &str, templates: &[Template], absolute: bool)
     Made::from_texts(texts.map(str::as_bytes))
 }
 
-/// The folder of the project that `from` lies in.
-pub fn root_of(from: &Path) -> Option<&Path> {
+fn root_of(from: &Path) -> Option<&Path> {
     from.ancestors().find(|folder| folder.join(manifest::FILE_NAME).is_file())
 }
 
@@ -373,6 +377,11 @@ fn read_lock(path: &Path) -> Result<LockFile, Failure> {
 fn not_locked() -> Failure {
     Failure::new("lock.missing", format!("there is no {} yet", lock::FILE_NAME))
         .mend("`bibliotax install` makes it, and the shelf with it")
+}
+
+/// The folder of the project that `from` lies in, for who can't do without.
+pub fn needed_root(from: &Path) -> Result<&Path, Failure> {
+    root_of(from).ok_or_else(|| no_manifest(from))
 }
 
 fn no_manifest(from: &Path) -> Failure {

@@ -56,6 +56,7 @@ impl<'p> Settled<'p> {
     pub fn carry_out(&self, ui: &Ui, text: Option<&str>) -> Result<Installed, Failure> {
         let begun = Instant::now();
         let progress = Progress::new(ui);
+        self.project.try_templates(&self.lock)?;
         let fetched = self.project.fetch(&self.lock, self.manifest, &progress)?;
         if let Some(text) = text {
             self.project.write_manifest(text)?;

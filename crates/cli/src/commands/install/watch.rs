@@ -11,7 +11,7 @@ use notify::{RecommendedWatcher, RecursiveMode, Watcher};
 use super::Install;
 use crate::codes::Exit;
 use crate::failure::Failure;
-use crate::project::root_of;
+use crate::project::needed_root;
 use crate::ui::{Ui, style, styled};
 
 /// An editor writes a file in several strokes; what comes within this time belongs together.
@@ -19,19 +19,15 @@ const QUIET: Duration = Duration::from_millis(120);
 
 /// Makes the shelf right again and again, until somebody ends it. What fails is shown, and the shelf stays as it was.
 pub fn watch(install: &Install, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
-    // The first look finds a folder without a project, before anything is waited for.
-    let root = root_of(here).map_or_else(|| here.to_owned(), Path::to_owned);
-    let (changes, mut watching) = begin(&root)?;
+    let root = needed_root(here)?;
+    let (changes, mut watching) = begin(root)?;
     loop {
         watching.follow_templates();
         if let Err(failure) = install.make_right(here, ui) {
             ui.fail(&failure);
-            if failure.code == "manifest.missing" {
-                return Ok(crate::codes::exit_of(failure.code));
-            }
         }
         ui.aside().say(styled(style::FAINT, format!("watching {}; Ctrl-C ends it", manifest::FILE_NAME)));
-        if !wait(&changes, &root) {
+        if !wait(&changes, root) {
             return Ok(Exit::Done);
         }
     }

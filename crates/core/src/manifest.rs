@@ -13,7 +13,7 @@ mod template;
 mod tests;
 
 use std::collections::BTreeMap;
-use std::ops;
+use std::{fmt, ops};
 
 pub use self::edit::ManifestText;
 pub use self::tasks::Task;
@@ -121,6 +121,18 @@ pub enum LinkWay {
     Hard,
     /// As a file of its own.
     Copy,
+}
+
+impl LinkWay {
+    /// All of them with their words.
+    pub const WORDS: [(&str, Self); 4] =
+        [("auto", Self::Auto), ("reflink", Self::Reflink), ("hard", Self::Hard), ("copy", Self::Copy)];
+}
+
+impl fmt::Display for LinkWay {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(Self::WORDS.iter().find(|(_, way)| way == self).map_or("", |(word, _)| word))
+    }
 }
 
 /// The `[project]` part.

@@ -99,13 +99,18 @@ impl Todo<'_> {
 
 /// The name of the tick for a step at a place; none where a device has to be named first.
 fn tick_name(package: &PackageName, step: &StepName, place: &Place) -> Option<String> {
-    let begun = format!("{}{BETWEEN}{step}", package.folder());
+    let begun = in_project(package, step);
     match place {
         Place::Project => Some(begun),
         Place::Target(name) => Some(format!("{begun}{BETWEEN}{name}")),
         Place::Device(name) => Some(format!("{begun}{BETWEEN}{name}")),
         Place::EachDevice(_) => None,
     }
+}
+
+/// The name of the tick for a step in a project, with which those at its other places begin.
+fn in_project(package: &PackageName, step: &StepName) -> String {
+    format!("{}{BETWEEN}{step}", package.folder())
 }
 
 /// Everything that a lock's packages want done by hand, by package, step and place.
@@ -151,7 +156,7 @@ fn on_devices(
     devices: &[Device],
     ledger: &Ledger,
 ) -> Vec<Place> {
-    let begun = format!("{}{BETWEEN}{}{BETWEEN}", package.name.folder(), step.id);
+    let begun = in_project(&package.name, &step.id) + &BETWEEN.to_string();
     let is_declared = |name: &DeviceName| devices.iter().any(|device| device.name == *name);
     let ticked = ledger.keys().filter_map(|name| name.strip_prefix(&begun)?.parse().ok());
     let mut places: Vec<Place> = ticked.filter(|name| !is_declared(name)).map(Place::Device).collect();

@@ -77,15 +77,16 @@ impl Opened {
 
 /// The stamp of a folder; `None` where there is no folder, or a link to one.
 pub fn of_folder(path: &Path) -> Result<Option<Stamp>> {
-    of(path).map(|found| found.filter(Metadata::is_dir).as_ref().map(Stamp::of))
+    look_at(path).map(|found| found.filter(Metadata::is_dir).as_ref().map(Stamp::of))
 }
 
 /// The stamp of a file; `None` where there is no file, or a link to one.
 pub fn of_file(path: &Path) -> Result<Option<Stamp>> {
-    of(path).map(|found| found.filter(Metadata::is_file).as_ref().map(Stamp::of))
+    look_at(path).map(|found| found.filter(Metadata::is_file).as_ref().map(Stamp::of))
 }
 
-fn of(path: &Path) -> Result<Option<Metadata>> {
+/// What a disk says of a file, folder or link; `None` where there is nothing.
+pub fn look_at(path: &Path) -> Result<Option<Metadata>> {
     match std::fs::symlink_metadata(path) {
         Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => {
             Ok(None)

@@ -4,20 +4,28 @@ use std::fs::{self, File};
 use std::io::Write;
 use std::path::Path;
 
-use crate::error::{At, Result};
+use crate::error::{At, DiskError, Result};
 
 /// Writes a file whole: to a temporary file beside it, synced, then renamed over it, and the folder synced.
 ///
 /// After a crash at any moment the file has its old contents or the new ones.
 pub fn write_whole(path: &Path, contents: &[u8]) -> Result<()> {
+    write_with(path, |file| file.write_all(contents).at("write", path))
+}
+
+/// The same with contents that `write` writes; where it fails, nothing is there that wasn't.
+pub fn write_with<E: From<DiskError>>(
+    path: &Path,
+    write: impl FnOnce(&mut File) -> std::result::Result<(), E>,
+) -> std::result::Result<(), E> {
     let folder = folder_of(path);
     let mut staged =
         tempfile::Builder::new().prefix(".bibliotax-").tempfile_in(folder).at("write in", folder)?;
-    staged.write_all(contents).at("write", path)?;
+    write(staged.as_file_mut())?;
     keep_mode(path, staged.as_file()).at("write", path)?;
     staged.as_file().sync_all().at("write", path)?;
     staged.persist(path).map_err(|error| error.error).at("write", path)?;
-    sync_folder(folder)
+    Ok(sync_folder(folder)?)
 }
 
 /// Makes a folder and those above it.
@@ -39,10 +47,9 @@ pub fn folder_of(path: &Path) -> &Path {
     path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."))
 }
 
-/// Gives a file that is going to be renamed to `path` the mode of the one that it replaces or, where it is new, what files
-/// usually get.
+/// Gives the new file the mode of the one that it replaces or, where it is new, what files usually get.
 #[cfg(unix)]
-pub fn keep_mode(path: &Path, staged: &File) -> std::io::Result<()> {
+fn keep_mode(path: &Path, staged: &File) -> std::io::Result<()> {
     use std::os::unix::fs::PermissionsExt;
     let mode = match fs::metadata(path) {
         Ok(old) => old.permissions().mode(),
@@ -51,9 +58,8 @@ pub fn keep_mode(path: &Path, staged: &File) -> std::io::Result<()> {
     staged.set_permissions(fs::Permissions::from_mode(mode))
 }
 
-/// Gives a file that is going to be renamed to `path` the mode of the one that it replaces.
 #[cfg(not(unix))]
-pub fn keep_mode(_: &Path, _: &File) -> std::io::Result<()> {
+fn keep_mode(_: &Path, _: &File) -> std::io::Result<()> {
     Ok(())
 }
 

@@ -27,7 +27,7 @@ pub enum StoreError {
     #[error("the store's copy of {package} is damaged")]
     Damaged { package: PackageName, archive: Digest },
     /// The way in which files are to get onto the shelf is not possible there.
-    #[error("{} can't be put there as `{}`", path.display(), way_word(*way))]
+    #[error("{} can't be put there as `{way}`", path.display())]
     NoSuchWay { way: LinkWay, path: PathBuf, source: io::Error },
     /// A template of links can't be rendered.
     #[error("{name} can't be rendered")]
@@ -47,16 +47,6 @@ pub enum StoreError {
     /// A disk refused.
     #[error(transparent)]
     Disk(#[from] DiskError),
-}
-
-/// The word for a way, as a manifest has it.
-fn way_word(way: LinkWay) -> &'static str {
-    match way {
-        LinkWay::Auto => "auto",
-        LinkWay::Reflink => "reflink",
-        LinkWay::Hard => "hard",
-        LinkWay::Copy => "copy",
-    }
 }
 
 /// Why a file is no kit that can be opened.

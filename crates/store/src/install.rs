@@ -16,6 +16,7 @@ use bibliotax_core::lock::{LockedPackage, Slot};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
 use bibliotax_core::version::Version;
+use bibliotax_disk::DiskError;
 
 use self::fetch::fetch;
 use crate::error::StoreError;
@@ -57,6 +58,12 @@ pub enum InstallError<E> {
 impl<E> From<StoreError> for InstallError<E> {
     fn from(error: StoreError) -> Self {
         Self::Store(error)
+    }
+}
+
+impl<E> From<DiskError> for InstallError<E> {
+    fn from(error: DiskError) -> Self {
+        Self::Store(error.into())
     }
 }
 

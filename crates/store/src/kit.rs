@@ -22,7 +22,7 @@ use bibliotax_core::lock::{FILE_NAME, Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
 use bibliotax_disk::error::At;
-use bibliotax_disk::write::{folder_of, keep_mode, sync_folder};
+use bibliotax_disk::write::write_with;
 use serde::{Deserialize, Serialize};
 
 use crate::error::{ArchiveError, KitError, StoreError};
@@ -108,12 +108,22 @@ pub fn make<S: Supplier>(
 ) -> Result<Head, InstallError<S::Error>> {
     let head = head(lock, targets);
     listener.hear(&Notice::Fetching { archives: head.archives, bytes: head.bytes });
-    let folder = folder_of(path);
-    let staged = tempfile::Builder::new().prefix(".bibliotax-").tempfile_in(folder);
-    let mut staged = staged.at("write in", folder).map_err(StoreError::from)?;
-    let mut kit = Writer { tar: tar::Builder::new(BufWriter::new(staged.as_file_mut())), path };
+    write_with(path, |file| fill(file, path, &head, lock, supplier, card, listener))?;
+    Ok(head)
+}
+
+fn fill<S: Supplier>(
+    file: &mut File,
+    path: &Path,
+    head: &Head,
+    lock: &Lock,
+    supplier: &S,
+    card: impl Fn(&LockedPackage) -> Result<String, S::Error>,
+    listener: &dyn Listener,
+) -> Result<(), InstallError<S::Error>> {
+    let mut kit = Writer { tar: tar::Builder::new(BufWriter::new(file)), path };
     // Digests, names and numbers: nothing that could fail to be JSON.
-    kit.add_text(HEAD, &(serde_json::to_string(&head).unwrap_or_default() + "\n"))?;
+    kit.add_text(HEAD, &(serde_json::to_string(head).unwrap_or_default() + "\n"))?;
     kit.add_text(FILE_NAME, &lock.to_string())?;
     let cards: BTreeMap<Digest, &LockedPackage> =
         lock.packages.iter().map(|package| (package.card, package)).collect();
@@ -121,7 +131,7 @@ pub fn make<S: Supplier>(
         let text = card(package).map_err(|error| InstallError::Supply(error, Vec::new()))?;
         kit.add_text(&format!("cards/{digest}"), &text)?;
     }
-    for (digest, (package, archive)) in archives(lock, targets) {
+    for (digest, (package, archive)) in archives(lock, &head.targets) {
         listener.hear(&Notice::Asked { package: package.name.clone() });
         let opened =
             supplier.open(package, &archive).map_err(|error| InstallError::Supply(error, Vec::new()))?;
@@ -129,12 +139,7 @@ pub fn make<S: Supplier>(
         listener.hear(&Notice::Arrived { bytes: archive.size });
         listener.hear(&Notice::Unpacked { package: package.name.clone(), bytes: archive.size });
     }
-    kit.finish()?;
-    keep_mode(path, staged.as_file()).at("write", path).map_err(StoreError::from)?;
-    staged.as_file().sync_all().at("write", path).map_err(StoreError::from)?;
-    staged.persist(path).map_err(|error| error.error).at("write", path).map_err(StoreError::from)?;
-    sync_folder(folder).map_err(StoreError::from)?;
-    Ok(head)
+    Ok(kit.finish()?)
 }
 
 struct Writer<'p, W: Write> {

@@ -60,7 +60,7 @@ impl Install {
         if standing(here, self.absolute)?.is_some() {
             return Ok(());
         }
-        self.run(here, ui).map(|_| ())
+        self.bring(here, ui).map(|_| ())
     }
 
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
@@ -74,6 +74,11 @@ impl Install {
         {
             return Ok(done(ui, Installed { kept, ..Installed::default() }, begun, &[]));
         }
+        self.bring(here, ui)
+    }
+
+    /// Brings a shelf to what the lock says that isn't known to be there.
+    fn bring(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
         let project = project

@@ -81,14 +81,8 @@ fn list(ui: &Ui, project: &Project, all: bool) -> Result<Exit, Failure> {
         (0, done) => format!("nothing is open; {} done", count(done, "step")),
         (open, all) => format!("{} open, {} done", count(open, "step"), all - open),
     });
-    for (at, todo) in shown.iter().enumerate() {
-        // The same step at several places is told once.
-        let is_next_same = |other: &&Todo<'_>| std::ptr::eq(other.step, todo.step);
-        if at == 0 || !is_next_same(&shown[at - 1]) {
-            let places: Vec<&Todo<'_>> = shown[at..].iter().copied().take_while(is_next_same).collect();
-            show(ui, &places);
-        }
-    }
+    // The same step at several places is told once.
+    shown.chunk_by(|one, next| std::ptr::eq(one.step, next.step)).for_each(|places| show(ui, places));
     if open > 0 {
         ui.say("\n`bibliotax steps done STEP` ticks one off");
     }

@@ -130,29 +130,19 @@ impl Reader {
     fn devices(&mut self, top: &dyn TableLike, targets: &[Target]) -> Vec<Device> {
         self.each(top, "devices", |reader, key, item| {
             let device = Device { name: reader.name(key)?, target: reader.text(item, key.get())? };
-            let names = targets.iter().map(|target| target.name.as_str());
-            if !names.clone().any(|name| name == device.target) {
-                let message = format!(
-                    "device `{}` is of target `{}`, which isn't declared",
-                    device.name, device.target
-                );
-                let fault = Fault::new("manifest.unknown-target", message, span(item));
-                reader.faults.push(values::with_nearest(fault, &device.target, names));
-            }
+            let message =
+                format!("device `{}` is of target `{}`, which isn't declared", device.name, device.target);
+            reader.target_is_declared(&device.target, targets, message, span(item));
             Some(device)
         })
     }
 
     fn shelf(&mut self, table: &dyn TableLike) -> ShelfSettings {
         self.only_known(table, "`[shelf]`", &SHELF_KEYS, &[]);
-        let ways = [
-            ("auto", LinkWay::Auto),
-            ("reflink", LinkWay::Reflink),
-            ("hard", LinkWay::Hard),
-            ("copy", LinkWay::Copy),
-        ];
         let what = "way of putting files on the shelf";
-        let link = table.get("link").and_then(|item| self.one_of(item, "link", "manifest.link", what, &ways));
+        let link = table
+            .get("link")
+            .and_then(|item| self.one_of(item, "link", "manifest.link", what, &LinkWay::WORDS));
         let absolute = table.get("absolute").is_some_and(|item| self.flag(item, "absolute"));
         ShelfSettings { link: link.unwrap_or_default(), absolute }
     }

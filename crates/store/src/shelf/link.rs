@@ -12,6 +12,7 @@ use bibliotax_core::card::Archive;
 use bibliotax_core::lock::Slot;
 use bibliotax_core::manifest::LinkWay;
 use bibliotax_disk::error::At;
+use bibliotax_disk::stamp::look_at;
 use bibliotax_disk::write::make_folder;
 
 use crate::error::StoreError;
@@ -135,11 +136,9 @@ impl<'s> Linker<'s> {
 
 /// Whether a file of the store is what was unpacked, as far as size and time tell, and else its bytes.
 fn is_whole(path: &Path, file: &TreeFile) -> Result<bool, StoreError> {
-    match fs::symlink_metadata(path) {
-        Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => {
-            Ok(false)
-        }
-        found => is_same(path, &found.at("look at", path)?, file, Depth::SizeAndTime),
+    match look_at(path)? {
+        None => Ok(false),
+        Some(found) => is_same(path, &found, file, Depth::SizeAndTime),
     }
 }
 

@@ -12,6 +12,7 @@ use bibliotax_disk::write::{folder_of, make_folder};
 use super::served::Served;
 use super::world::World;
 use crate::failure::Failure;
+use crate::tools;
 use crate::ui::{Ui, style, styled};
 
 const GATE: &str = "fernhollow/gate-kiosk";
@@ -333,8 +334,7 @@ impl Teller<'_> {
 
 /// Whether a program is on this machine.
 fn finds(program: &str) -> bool {
-    let path = std::env::var_os("PATH").unwrap_or_default();
-    std::env::split_paths(&path).any(|folder| folder.join(program).is_file())
+    program.parse().is_ok_and(|tool| tools::find(&tool).is_some())
 }
 
 /// Path and digest of every file below a folder, hidden ones at its top aside.

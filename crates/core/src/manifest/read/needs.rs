@@ -146,17 +146,24 @@ impl Reader {
     pub(super) fn targets_are_declared(&mut self, needs: &[Need], targets: &[Target]) {
         for need in needs {
             for name in need.targets.iter().flatten() {
-                if !targets.iter().any(|target| target.name == *name) {
-                    let message =
-                        format!("`{}` is for the target `{name}`, and none is declared so", need.package);
-                    let fault = Fault::new("manifest.unknown-target", message, need.span.clone());
-                    self.faults.push(with_nearest(
-                        fault,
-                        name,
-                        targets.iter().map(|target| target.name.as_str()),
-                    ));
-                }
+                let message =
+                    format!("`{}` is for the target `{name}`, and none is declared so", need.package);
+                self.target_is_declared(name, targets, message, need.span.clone());
             }
+        }
+    }
+
+    /// A fault at `at` unless a target is declared.
+    pub(super) fn target_is_declared(
+        &mut self,
+        name: &str,
+        targets: &[Target],
+        message: String,
+        at: std::ops::Range<usize>,
+    ) {
+        let names = targets.iter().map(|target| target.name.as_str());
+        if !names.clone().any(|declared| declared == name) {
+            self.faults.push(with_nearest(Fault::new("manifest.unknown-target", message, at), name, names));
         }
     }
 

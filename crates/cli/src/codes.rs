@@ -97,6 +97,7 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("manifest.no-family", Exit::Input, "a need has the range of a family that isn't declared"),
     ("manifest.no-project", Exit::Input, "the manifest doesn't name its project"),
     ("manifest.no-range", Exit::Input, "a need doesn't say which versions will do"),
+    ("manifest.no-shared", Exit::Input, "a need has the workspace's range for a package, and there is none"),
     ("manifest.no-url", Exit::Input, "a registry doesn't say where it is"),
     ("manifest.no-version", Exit::Input, "a project without a version can't be published"),
     (
@@ -104,12 +105,15 @@ pub const CODES: &[(&str, Exit, &str)] = &[
         Exit::Input,
         "a part doesn't say what it is made from, or it is no folder of the project",
     ),
+    ("manifest.path", Exit::Input, "a need names a folder that not everybody has"),
     ("manifest.purpose", Exit::Input, "a purpose has a name that means something else"),
     ("manifest.rule", Exit::Input, "a rule says what no rule can"),
     ("manifest.step", Exit::Input, "a step lacks something, or says what it can't"),
     ("manifest.syntax", Exit::Input, "the manifest can't be read as TOML"),
+    ("manifest.target", Exit::Input, "a target has a name that means something else"),
     ("manifest.task", Exit::Input, "a task can't be run as it is written"),
     ("manifest.two-ranges", Exit::Input, "a need has a range and a family"),
+    ("manifest.two-sources", Exit::Input, "a need names two places to take a package from"),
     ("manifest.unknown-key", Exit::Input, "a key has no meaning where it stands"),
     ("manifest.unknown-registry", Exit::Input, "a need names a registry that isn't declared"),
     ("manifest.unknown-target", Exit::Input, "a need is for a target that isn't declared"),
@@ -129,6 +133,11 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("publish.link", Exit::Input, "a link or special file can't be published"),
     ("publish.nothing", Exit::Input, "there are no files to publish"),
     ("publish.path", Exit::Input, "a file's path is not possible on every system"),
+    (
+        "publish.unpublished",
+        Exit::Unsolved,
+        "a project that is used from its folder isn't published where this one is to go",
+    ),
     ("publish.where", Exit::Usage, "it isn't said which registry to publish to"),
     ("range.empty", Exit::Input, "no version can be in a range"),
     ("range.scheme", Exit::Input, "a VERS range is of a scheme that can't be compared"),
@@ -188,10 +197,24 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("upload.wrong-bytes", Exit::Integrity, "uploaded bytes are not those of their digest"),
     ("verify.differs", Exit::Differs, "the shelf is not what was installed"),
     ("version.invalid", Exit::Input, "a text is no version"),
+    ("workspace.circle", Exit::Input, "members of a workspace need each other in a circle"),
+    ("workspace.differs", Exit::Input, "members of a workspace say one thing differently"),
+    ("workspace.in-workspace", Exit::Input, "a member of a workspace is itself one, and no project"),
+    ("workspace.no-member", Exit::Input, "a workspace lists a folder in which there is no project"),
+    ("workspace.no-members", Exit::Input, "a workspace has no members yet"),
+    ("workspace.no-project", Exit::Input, "there is no project in a folder that is needed"),
+    ("workspace.not-listed", Exit::Input, "a project lies in a workspace that doesn't list it"),
+    ("workspace.other-name", Exit::Input, "the project in a folder has another name than the need"),
+    ("workspace.root-only", Exit::Input, "a member says what only the workspace's root can"),
+    ("workspace.two-members", Exit::Input, "two members of a workspace have one name"),
+    ("workspace.unknown-member", Exit::Usage, "a workspace has no such member"),
+    ("workspace.which-member", Exit::Usage, "it isn't said which member of a workspace is meant"),
 ];
 
 #[cfg(test)]
 mod tests {
+    use std::collections::BTreeSet;
+
     use super::*;
 
     /// The sources of all crates, this file aside.
@@ -211,6 +234,14 @@ mod tests {
         all
     }
 
+    /// The codes that the sources make failures and faults of.
+    fn used(sources: &str) -> BTreeSet<&str> {
+        let calls = ["Fault::new(", "Failure::new("].into_iter();
+        let behind = calls.flat_map(|call| sources.split(call).skip(1));
+        let codes = behind.filter_map(|text| text.trim_start().strip_prefix('"')?.split('"').next());
+        codes.collect()
+    }
+
     #[test]
     fn codes_are_sorted_used_and_documented() {
         let docs = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/errors.md");
@@ -227,5 +258,8 @@ mod tests {
             CODES.len(),
             "docs/errors.md lists codes that there are not"
         );
+        for code in used(&sources) {
+            assert!(CODES.iter().any(|(known, ..)| *known == code), "{code} is not listed");
+        }
     }
 }

@@ -1,22 +1,27 @@
-//! A project's folder: its manifest, lock, shelf and registries, found from anywhere inside it.
+//! A workspace, or a project on its own: its manifests, lock, shelf and registries, found from anywhere inside it.
 
 mod archives;
+mod folders;
+mod lockfile;
+mod manifests;
+mod members;
 mod person;
 mod warnings;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, OnceLock, PoisonError};
 
-use bibliotax_core::fault::Fault;
-use bibliotax_core::links::Links;
-use bibliotax_core::lock::{self, Lock, LockFault, LockedPackage};
-use bibliotax_core::manifest::{self, Manifest, ManifestText};
-use bibliotax_core::name::PackageName;
+use bibliotax_core::digest::Digest;
+use bibliotax_core::facet::Target;
+use bibliotax_core::links::{Links, Root};
+use bibliotax_core::lock::{self, Lock, LockedPackage, Scope};
+use bibliotax_core::manifest::{self, ManifestText};
+use bibliotax_core::name::{PackageName, Purpose};
 use bibliotax_core::notice::Listener;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Problem, resolve, ways_out};
-use bibliotax_disk::DiskError;
+use bibliotax_core::workspace::Workspace;
 use bibliotax_disk::lock::Held;
 use bibliotax_disk::read::read_text;
 use bibliotax_disk::write::write_whole;
@@ -24,8 +29,8 @@ use bibliotax_registry::registries::Registries;
 use bibliotax_registry::remote::Network;
 use bibliotax_store::StoreError;
 use bibliotax_store::install::{Fetched, Installed, fetch_all, install};
-use bibliotax_store::kit;
-use bibliotax_store::shelf::{self, Aim, Made, Plan, Scope, Shelf, Template, link_files};
+use bibliotax_store::kit::{self, Load};
+use bibliotax_store::shelf::{self, Aim, Made, Plan, Shelf, Template, link_files};
 use bibliotax_store::verify::{Damaged, Depth, Verified, damaged_trees, verify};
 
 use crate::commands::searching::Searching;
@@ -34,22 +39,26 @@ use crate::machine::this_machine;
 use crate::show::ways;
 
 use self::archives::Archives;
+pub use self::lockfile::LockFile;
+pub use self::manifests::{
+    Manifests, Outer, Standing, file_name, folder_of, outer_workspace, projects_below,
+};
+pub use self::members::{In, called};
 pub use self::person::{network, open_store, registries_folder, token_variable};
 pub use self::warnings::warnings_about;
 
-/// Largest lock that is read, in bytes.
-const LARGEST_LOCK: usize = 512 << 20;
-
-/// A project as its files say.
+/// A workspace, or a project on its own, as its files say.
 pub struct Project {
+    /// The folder of the workspace, which has the lock and the shelf.
     pub root: PathBuf,
-    pub text: String,
-    pub manifest: Manifest,
+    pub manifests: Manifests,
+    /// What the manifests say together.
+    pub workspace: Workspace,
     pub lock: LockFile,
     /// How problems of this project are searched.
     pub searching: Searching,
-    /// The targets whose part of the shelf is worked on; empty for all.
-    targets: Vec<String>,
+    /// The part of the shelf that is worked on.
+    part: ShelfPart,
     /// The registries that were opened last, for who fetches from them after they were asked.
     opened: Mutex<Option<Registries>>,
     /// Whether nobody is to be asked over a network.
@@ -58,34 +67,40 @@ pub struct Project {
     absolute: bool,
 }
 
-/// The lock as it is on disk.
-pub enum LockFile {
-    /// There is none.
-    None,
-    /// One that can be trusted.
-    Sound { lock: Lock, text: String },
-    /// One that can't; what can be read of it, and why it can't be trusted.
-    Faulty { text: String, fault: Fault },
+/// A part of a shelf; empty lists mean all.
+#[derive(Debug, Clone, Default)]
+pub struct ShelfPart {
+    pub members: Vec<PackageName>,
+    pub targets: Vec<String>,
+    /// What is needed for these purposes only is left out.
+    pub without: Vec<Purpose>,
 }
+
+impl ShelfPart {
+    fn scope<'a>(&'a self, machine: &'a Target) -> Scope<'a> {
+        Scope { members: &self.members, targets: &self.targets, without: &self.without, machine }
+    }
+}
+
+/// Texts that manifests are to have, by their folders from the workspace's.
+pub type Edits = BTreeMap<String, String>;
 
 impl Project {
     /// The project that `from` lies in.
     pub fn find(from: &Path) -> Result<Self, Failure> {
         let project = Self::without_lock(from)?;
-        let lock = read_lock(&project.root.join(lock::FILE_NAME))?;
+        let lock = LockFile::read(&project.root)?;
         Ok(Self { lock, ..project })
     }
 
     /// The project that `from` lies in, for who doesn't care what is locked.
     pub fn without_lock(from: &Path) -> Result<Self, Failure> {
-        let root = needed_root(from)?.to_owned();
-        let text = read_manifest(&root.join(manifest::FILE_NAME))?;
-        let manifest = Manifest::read(&text);
-        let manifest = manifest.map_err(|faults| Failure::in_text(manifest::FILE_NAME, &text, faults))?;
-        let lock = LockFile::None;
-        let (searching, targets, opened) = (Searching::default(), Vec::new(), Mutex::default());
+        let mut manifests = Manifests::find(from)?;
+        let workspace = manifests.read()?;
+        let (root, lock) = (manifests.root.clone(), LockFile::None);
+        let (searching, part, opened) = (Searching::default(), ShelfPart::default(), Mutex::default());
         let (is_offline, absolute) = (false, false);
-        Ok(Self { root, text, manifest, lock, searching, targets, opened, is_offline, absolute })
+        Ok(Self { root, manifests, workspace, lock, searching, part, opened, is_offline, absolute })
     }
 
     /// The project that `from` lies in, for a command that writes: held, unless nothing is written after all.
@@ -105,7 +120,7 @@ impl Project {
         let found = Self::find(from)?;
         let held = found.shelf().hold(listener)?;
         // Whoever held it before may have changed it; mostly nobody did, and reading it once is enough.
-        let project = if found.is_as_on_disk()? { found } else { Self::find(from)? };
+        let project = if found.is_as_on_disk(from)? { found } else { Self::find(from)? };
         Ok((project, held))
     }
 
@@ -114,10 +129,10 @@ impl Project {
         Self { searching, ..self }
     }
 
-    /// The same project, whose shelf is worked on for these targets only; for all where none are named.
-    pub fn only_for(self, targets: &[String]) -> Result<Self, Failure> {
-        targets.iter().try_for_each(|target| check_target(&self.manifest, target))?;
-        Ok(Self { targets: targets.to_vec(), ..self })
+    /// The same project, of whose shelf only this part is worked on.
+    pub fn only(self, part: ShelfPart) -> Result<Self, Failure> {
+        part.targets.iter().try_for_each(|target| check_target(&self.workspace.targets, target))?;
+        Ok(Self { part, ..self })
     }
 
     /// The same project; where `is_offline`, what the store has is to be enough.
@@ -135,14 +150,8 @@ impl Project {
         Network { offline: network.offline || self.is_offline, ..network }
     }
 
-    fn is_as_on_disk(&self) -> Result<bool, Failure> {
-        let lock = read_text(&self.root.join(lock::FILE_NAME), LARGEST_LOCK)?;
-        let lock_is_same = match (&self.lock, &lock) {
-            (LockFile::None, None) => true,
-            (LockFile::Sound { text, .. } | LockFile::Faulty { text, .. }, Some(now)) => text == now,
-            _ => false,
-        };
-        Ok(lock_is_same && read_manifest(&self.root.join(manifest::FILE_NAME))? == self.text)
+    fn is_as_on_disk(&self, from: &Path) -> Result<bool, Failure> {
+        Ok(self.lock.is_as_on_disk(&self.root)? && self.manifests.are_as_on_disk(from)?)
     }
 
     pub fn shelf(&self) -> Shelf {
@@ -174,35 +183,35 @@ impl Project {
         }
     }
 
-    /// Whether the lock is made from the manifest as it is.
+    /// Whether the lock is made from the manifests as they are.
     pub fn is_locked(&self) -> bool {
-        matches!(&self.lock, LockFile::Sound { lock, .. } if lock.inputs == lock::inputs(&self.manifest))
+        matches!(&self.lock, LockFile::Sound { lock, .. } if lock.inputs == lock::inputs(&self.workspace))
     }
 
-    /// The registries that `manifest` declares, seen from this project.
-    pub fn registries(&self, manifest: &Manifest) -> Result<Registries, Failure> {
-        let registries = Registries::open(manifest, &self.root, &self.locked(), &self.network())?;
+    /// The registries that `workspace` declares, seen from this project.
+    pub fn registries(&self, workspace: &Workspace) -> Result<Registries, Failure> {
+        let registries = Registries::open(workspace, &self.root, &self.locked(), &self.network())?;
         *self.opened.lock().unwrap_or_else(PoisonError::into_inner) = Some(registries.again());
         Ok(registries.patient_for(self.searching.effort()))
     }
 
-    /// The lock that `manifest` leads to, staying with what is locked, with warnings about what was chosen.
+    /// The lock that `workspace` leads to, staying with what is locked, with warnings about what was chosen.
     pub fn resolve(
         &self,
-        manifest: &Manifest,
+        workspace: &Workspace,
         registries: &Registries,
     ) -> Result<(Lock, Vec<String>), Failure> {
-        self.resolve_problem(&Problem::new(manifest, &self.locked()), manifest, registries)
+        self.resolve_problem(&Problem::new(workspace, &self.locked()), workspace, registries)
     }
 
-    /// The lock that a problem of `manifest` leads to; where there is none, with ways out.
+    /// The lock that a problem of `workspace` leads to; where there is none, with ways out.
     pub fn resolve_problem(
         &self,
         problem: &Problem,
-        manifest: &Manifest,
+        workspace: &Workspace,
         registries: &Registries,
     ) -> Result<(Lock, Vec<String>), Failure> {
-        if registries.is_empty() && !manifest.needs.is_empty() {
+        if registries.is_empty() && workspace.needs().any(|(_, need)| need.path.is_none()) {
             return Err(no_registry());
         }
         registries.foresee(&needs_of(problem));
@@ -211,23 +220,32 @@ impl Project {
             Err(unresolved) => {
                 let conflict = failure::conflict_of(unresolved)?;
                 let ways = ways_out(problem, &conflict, registries)?;
-                let ways = ways::as_commands(&ways, &self.manifest, manifest);
+                let ways = ways::as_commands(&ways, self, workspace);
                 return Err(failure::conflict(&conflict, ways, self.searching.full));
             }
         };
         let mut warnings = registries.heeds();
-        warnings.extend(warnings::about(problem, manifest, &resolution, &registries.facets()));
-        Ok((Lock::new(manifest, &resolution), warnings))
+        warnings.extend(warnings::about(problem, workspace, &resolution, &registries.facets()));
+        Ok((Lock::new(workspace, &resolution), warnings))
     }
 
-    /// The manifest's text, open for editing.
-    pub fn editable(&self) -> Result<ManifestText, Failure> {
-        let opened = ManifestText::open(&self.text);
-        opened.map_err(|fault| Failure::in_text(manifest::FILE_NAME, &self.text, vec![fault]))
+    /// The text of the manifest in a folder, open for editing.
+    pub fn editable(&self, folder: &str) -> Result<ManifestText, Failure> {
+        let text = self.manifests.in_folder(folder).map_or("", |file| &file.text);
+        let opened = ManifestText::open(text);
+        opened.map_err(|fault| Failure::in_text(file_name(folder), text, vec![fault]))
     }
 
-    pub fn write_manifest(&self, text: &str) -> Result<(), Failure> {
-        Ok(write_whole(&self.root.join(manifest::FILE_NAME), text.as_bytes())?)
+    /// The workspace as it is with these texts, which aren't written yet.
+    pub fn edited(&self, edits: &Edits) -> Result<Workspace, Failure> {
+        self.manifests.edited(edits)?.read()
+    }
+
+    pub fn write_manifests(&self, edits: &Edits) -> Result<(), Failure> {
+        for (folder, text) in edits {
+            write_whole(&self.root.join(folder).join(manifest::FILE_NAME), text.as_bytes())?;
+        }
+        Ok(())
     }
 
     pub fn write_lock(&self, lock: &Lock) -> Result<(), Failure> {
@@ -236,8 +254,10 @@ impl Project {
 
     /// Sees that the templates for links can tell what a lock leads to, before anything is written.
     pub fn try_templates(&self, lock: &Lock) -> Result<(), Failure> {
-        let slots = lock.slots(&self.targets, &this_machine()).map_err(StoreError::NotForMachine)?;
-        link_files(&Links::of(lock, &slots, shelf::NAME), &Template::all_of(&self.root)?)?;
+        let machine = this_machine();
+        let slots = lock.slots(&self.part.scope(&machine)).map_err(StoreError::NotForMachine)?;
+        let root = Root { shelf: shelf::NAME, absolute: None };
+        link_files(&Links::of(lock, &slots, &root), &Template::all_of(&self.root)?)?;
         Ok(())
     }
 
@@ -245,24 +265,25 @@ impl Project {
     pub fn fetch(
         &self,
         lock: &Lock,
-        manifest: &Manifest,
+        workspace: &Workspace,
         listener: &dyn Listener,
     ) -> Result<Fetched, Failure> {
-        let slots = lock.slots(&self.targets, &this_machine()).map_err(StoreError::NotForMachine)?;
-        Ok(fetch_all(&slots, &open_store()?, &self.archives(manifest), listener)?)
+        let machine = this_machine();
+        let slots = lock.slots(&self.part.scope(&machine)).map_err(StoreError::NotForMachine)?;
+        Ok(fetch_all(&slots, &open_store()?, &self.archives(workspace), listener)?)
     }
 
-    fn archives<'p>(&'p self, manifest: &'p Manifest) -> Archives<'p> {
+    fn archives<'p>(&'p self, workspace: &'p Workspace) -> Archives<'p> {
         let opened = self.opened.lock().unwrap_or_else(PoisonError::into_inner);
         let opened = opened.as_ref().map(|opened| OnceLock::from(opened.again()));
-        Archives { project: self, manifest, opened: opened.unwrap_or_default() }
+        Archives { project: self, workspace, opened: opened.unwrap_or_default() }
     }
 
     /// What has to be done to bring the shelf to what a lock says.
     pub fn plan<'l>(&self, lock: &'l Lock) -> Result<Plan<'l>, Failure> {
         let (shelf, machine, anew) = (self.shelf(), this_machine(), BTreeSet::new());
-        let scope = Scope { targets: &self.targets, machine: &machine };
-        let (settings, made) = (self.manifest.shelf, Made::from_texts([]));
+        let scope = self.part.scope(&machine);
+        let (settings, made) = (self.workspace.shelf, Made::from_texts([]));
         let aim = Aim { lock, scope, settings, templates: &[], anew: &anew, made };
         let plan = Plan::new(&aim, &shelf.state(), &shelf.contents(lock)?);
         Ok(plan.map_err(StoreError::NotForMachine)?)
@@ -270,23 +291,22 @@ impl Project {
 
     /// Compares every file of the shelf with what the lock's archives hold.
     pub fn verify(&self, lock: &Lock, depth: Depth, listener: &dyn Listener) -> Result<Verified, Failure> {
-        let scope = Scope { targets: &self.targets, machine: &this_machine() };
-        Ok(verify(lock, &scope, &self.shelf(), &open_store()?, depth, listener)?)
+        let machine = this_machine();
+        Ok(verify(lock, &self.part.scope(&machine), &self.shelf(), &open_store()?, depth, listener)?)
     }
 
-    /// Puts what a lock needs for these targets into one file.
-    pub fn make_kit(
-        &self,
-        path: &Path,
-        lock: &Lock,
-        targets: &[String],
-        listener: &dyn Listener,
-    ) -> Result<kit::Head, Failure> {
-        let archives = self.archives(&self.manifest);
-        let card = |package: &LockedPackage| {
-            archives.registries()?.card_text(&package.name, &package.source, &package.card)
+    /// Puts what is in the part that is worked on into one file.
+    pub fn make_kit(&self, path: &Path, lock: &Lock, listener: &dyn Listener) -> Result<kit::Head, Failure> {
+        let archives = self.archives(&self.workspace);
+        let card = |package: &LockedPackage, card: &Digest| {
+            archives.registries()?.card_text(&package.name, &package.source, card)
         };
-        Ok(kit::make(path, lock, targets, &archives, card, listener)?)
+        Ok(kit::make(path, lock, &self.load(), &archives, card, listener)?)
+    }
+
+    /// What a kit carries of the part that is worked on.
+    pub fn load(&self) -> Load<'_> {
+        Load { members: &self.part.members, targets: &self.part.targets }
     }
 
     /// The copies in the store that a lock's packages are put on the shelf from, as far as they are damaged.
@@ -294,21 +314,22 @@ impl Project {
         Ok(damaged_trees(&lock.packages.iter().collect::<Vec<_>>(), &open_store()?, depth)?)
     }
 
-    /// Brings the shelf to what a lock says that was made from a manifest of this text.
+    /// Brings the shelf to what a lock says that was made from a workspace, with these texts of manifests in place of those
+    /// before.
     pub fn install(
         &self,
         lock: &Lock,
-        manifest: &Manifest,
-        text: &str,
+        workspace: &Workspace,
+        edits: &Edits,
         anew: &BTreeSet<PackageName>,
         listener: &dyn Listener,
     ) -> Result<Installed, Failure> {
-        let archives = self.archives(manifest);
+        let archives = self.archives(workspace);
         let templates = Template::all_of(&self.root)?;
-        let made = made_from(text, &lock.to_string(), &templates, self.absolute);
-        let (machine, mut settings) = (this_machine(), manifest.shelf);
+        let made = made_from(&self.manifests.edited(edits)?, &lock.to_string(), &templates, self.absolute);
+        let (machine, mut settings) = (this_machine(), workspace.shelf);
         settings.absolute |= self.absolute;
-        let scope = Scope { targets: &self.targets, machine: &machine };
+        let scope = self.part.scope(&machine);
         let aim = Aim { lock, scope, settings, templates: &templates, anew, made };
         Ok(install(&aim, &self.shelf(), &open_store()?, &archives, listener)?)
     }
@@ -317,26 +338,22 @@ impl Project {
 /// How many packages are on the shelf of the project that `from` lies in, if it needs nothing; known from the texts that it
 /// was made from and a look at each package's folder, without reading what any of them says.
 pub fn standing(from: &Path, absolute: bool) -> Result<Option<usize>, Failure> {
-    let Some(root) = root_of(from) else { return Ok(None) };
-    let text = |name| read_text(&root.join(name), LARGEST_LOCK);
-    let (Ok(Some(manifest)), Ok(Some(lock))) = (text(manifest::FILE_NAME), text(lock::FILE_NAME)) else {
-        return Ok(None);
-    };
-    let made = made_from(&manifest, &lock, &Template::all_of(root)?, absolute);
-    Ok(Shelf::of(root).stands(made)?)
+    // What is wrong with them is told by whoever reads them.
+    let Ok(manifests) = Manifests::find(from) else { return Ok(None) };
+    let lock = read_text(&manifests.root.join(lock::FILE_NAME), lockfile::LARGEST);
+    let Ok(Some(lock)) = lock else { return Ok(None) };
+    let made = made_from(&manifests, &lock, &Template::all_of(&manifests.root)?, absolute);
+    Ok(Shelf::of(&manifests.root).stands(made)?)
 }
 
 /// All that a whole shelf is made from.
-fn made_from(manifest: &str, lock: &str, templates: &[Template], absolute: bool) -> Made {
+fn made_from(manifests: &Manifests, lock: &str, templates: &[Template], absolute: bool) -> Made {
     let machine = [env!("CARGO_PKG_VERSION"), std::env::consts::OS, std::env::consts::ARCH];
+    let manifests = manifests.files.iter().flat_map(|file| [file.folder.as_str(), &file.text]);
     let templates = templates.iter().flat_map(|template| [template.name.as_str(), &template.text]);
     let paths = if absolute { "absolute" } else { "" };
-    let texts = [manifest, lock, paths].into_iter().chain(machine).chain(templates);
+    let texts = [lock, paths].into_iter().chain(machine).chain(manifests).chain(templates);
     Made::from_texts(texts.map(str::as_bytes))
-}
-
-fn root_of(from: &Path) -> Option<&Path> {
-    from.ancestors().find(|folder| folder.join(manifest::FILE_NAME).is_file())
 }
 
 /// What a problem asks for, and what was chosen for it before.
@@ -346,68 +363,9 @@ fn needs_of(problem: &Problem) -> Vec<(PackageName, Range)> {
     direct.chain(locked).collect()
 }
 
-/// What a manifest says that was edited and not yet written.
-pub fn read_edited(text: &str) -> Result<Manifest, Failure> {
-    Manifest::read(text).map_err(|faults| Failure::in_text("the edited manifest", text, faults))
-}
-
-fn read_manifest(path: &Path) -> Result<String, Failure> {
-    let unreadable = |error: DiskError| match error.source.kind() {
-        std::io::ErrorKind::InvalidData => {
-            let message = format!("{} is no manifest: {}", manifest::FILE_NAME, error.source);
-            Failure::new("manifest.unreadable", message)
-                .mend("a manifest is a short text; see `bibliotax init`")
-        }
-        _ => error.into(),
-    };
-    Ok(read_text(path, manifest::LARGEST).map_err(unreadable)?.unwrap_or_default())
-}
-
-fn read_lock(path: &Path) -> Result<LockFile, Failure> {
-    let Some(text) = read_text(path, LARGEST_LOCK)? else { return Ok(LockFile::None) };
-    match Lock::read(&text) {
-        Ok(lock) => Ok(LockFile::Sound { lock, text }),
-        Err(LockFault { fault, replaceable: true }) => Ok(LockFile::Faulty { text, fault }),
-        Err(LockFault { fault, replaceable: false }) => {
-            Err(Failure::in_text(lock::FILE_NAME, &text, vec![fault]))
-        }
-    }
-}
-
 fn not_locked() -> Failure {
     Failure::new("lock.missing", format!("there is no {} yet", lock::FILE_NAME))
         .mend("`bibliotax install` makes it, and the shelf with it")
-}
-
-/// The folder of the project that `from` lies in, for who can't do without.
-pub fn needed_root(from: &Path) -> Result<&Path, Failure> {
-    root_of(from).ok_or_else(|| no_manifest(from))
-}
-
-fn no_manifest(from: &Path) -> Failure {
-    let name = manifest::FILE_NAME;
-    let failure = Failure::new("manifest.missing", format!("there is no {name} here or in a folder above"));
-    let saved_as_text = from.ancestors().find(|folder| folder.join(format!("{name}.txt")).is_file());
-    if saved_as_text.is_some() {
-        return failure
-            .mend(format!("there is a {name}.txt: an editor added the ending; rename it to {name}"));
-    }
-    let mut below: Vec<String> = std::fs::read_dir(from)
-        .into_iter()
-        .flatten()
-        .flatten()
-        .filter(|entry| entry.path().join(name).is_file())
-        .map(|entry| entry.file_name().to_string_lossy().into_owned())
-        .collect();
-    below.sort();
-    match below.as_slice() {
-        [] => failure.mend("`bibliotax init` begins a project here"),
-        [one] => failure.mend(format!("there is one in `{one}`: go there, or say `--directory {one}`")),
-        [first, ..] => failure.mend(format!(
-            "there are some below, in {}: go there, or say `--directory {first}`",
-            below.join(", ")
-        )),
-    }
 }
 
 pub fn no_registry() -> Failure {
@@ -415,9 +373,9 @@ pub fn no_registry() -> Failure {
         .mend("write one under `[registries]`: `seedhouse = \"../registry\"`")
 }
 
-/// Whether a manifest declares a target.
-pub fn check_target(manifest: &Manifest, target: &str) -> Result<(), Failure> {
-    let declared: Vec<&str> = manifest.targets.iter().map(|target| target.name.as_str()).collect();
+/// Whether a target is among those that are declared.
+pub fn check_target(targets: &[Target], target: &str) -> Result<(), Failure> {
+    let declared: Vec<&str> = targets.iter().map(|target| target.name.as_str()).collect();
     if declared.contains(&target) {
         return Ok(());
     }

@@ -13,6 +13,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitStatus};
 
 use bibliotax_core::links::Links;
+use bibliotax_core::workspace::Member;
 use bibliotax_store::shelf::SEPARATOR;
 
 use crate::codes::Exit;
@@ -27,10 +28,11 @@ const PROGRAMS: &str = "bin";
 pub struct Surroundings(Vec<(String, OsString)>);
 
 impl Surroundings {
-    /// What programs of a project find that are run for a target.
-    pub fn of(project: &Project, target: Option<&str>) -> Result<Self, Failure> {
-        let (shelf, name) = (project.shelf(), &project.manifest.project.name);
+    /// What programs of a member find that are run for a target.
+    pub fn of(project: &Project, member: &Member, target: Option<&str>) -> Result<Self, Failure> {
+        let (shelf, name) = (project.shelf(), &member.project.name);
         let root = std::path::absolute(&project.root).unwrap_or_else(|_| project.root.clone());
+        let root = if member.folder.is_empty() { root } else { root.join(&member.folder) };
         let mut all: Vec<(String, OsString)> = vec![("BIBLIOTAX_PROJECT".into(), root.clone().into())];
         all.extend(target.map(|target| ("BIBLIOTAX_TARGET".into(), target.into())));
         if let Some(links) = shelf.links(name, target)? {
@@ -65,10 +67,10 @@ fn path_with(links: &Links) -> Option<OsString> {
 
 /// The target that programs on this machine are run for: the one that was asked for, the only one, or the only one that is for
 /// such a machine.
-pub fn target_here(project: &Project, wanted: Option<&str>) -> Result<Option<String>, Failure> {
-    let targets = &project.manifest.targets;
+pub fn target_here(member: &Member, wanted: Option<&str>) -> Result<Option<String>, Failure> {
+    let targets = &member.targets;
     if let Some(wanted) = wanted {
-        check_target(&project.manifest, wanted)?;
+        check_target(targets, wanted)?;
         return Ok(Some(wanted.to_owned()));
     }
     if let [] | [_] = targets.as_slice() {

@@ -85,13 +85,13 @@ pub fn compare<'a>(old: Option<&'a Lock>, new: &'a Lock) -> Vec<Change<'a>> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::lock::test_lock;
+    use crate::lock::{test_lock, test_source};
 
     #[test]
     fn tells_added_gone_raised_lowered_and_changed() {
         let old = test_lock(&[("a", "1.0"), ("b", "1.0"), ("c", "2.0"), ("d", "1.0"), ("e", "1.0")]);
         let mut new = test_lock(&[("b", "1.1"), ("c", "1.9"), ("d", "1.0"), ("e", "1.0"), ("f", "1.0")]);
-        new.packages[2].source = "elsewhere".parse().unwrap();
+        new.packages[2].source = test_source("elsewhere");
         let found: Vec<(Kind, &str)> =
             compare(Some(&old), &new).iter().map(|c| (c.kind.clone(), c.package().name.as_str())).collect();
         let expected = [

@@ -123,6 +123,21 @@ pub struct Target {
     pub is_promise: bool,
 }
 
+impl Target {
+    /// What members of a workspace without targets of their own run in, where others have some.
+    pub const THIS_MACHINE: &'static str = "this-machine";
+
+    /// Whatever machine it is.
+    pub fn this_machine() -> Self {
+        Self { name: Self::THIS_MACHINE.to_owned(), values: Fits::new(), is_promise: false }
+    }
+
+    /// Whether it is whatever machine it is, so that nothing is known of it.
+    pub fn is_open(&self) -> bool {
+        self.name == Self::THIS_MACHINE
+    }
+}
+
 /// The facets that are defined.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Facets(BTreeMap<FacetName, Facet>);

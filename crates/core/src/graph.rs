@@ -2,37 +2,45 @@
 
 use std::collections::VecDeque;
 
+use serde::Serialize;
+
 use crate::lock::Lock;
-use crate::manifest::Manifest;
 use crate::name::PackageName;
 
-/// The ways from the project to a package, each from a direct need on, shortest first, at most `most`.
-pub fn paths_to(
-    lock: &Lock,
-    manifest: &Manifest,
-    package: &PackageName,
-    most: usize,
-) -> Vec<Vec<PackageName>> {
-    let answering = |name| lock.answering(name).map(|package| &package.name);
-    let mut direct: Vec<&PackageName> =
-        manifest.needs.iter().filter_map(|need| answering(&need.package)).collect();
+/// A way to a package.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Way {
+    /// The project whose need it begins with.
+    pub by: PackageName,
+    /// The packages on it: first what the project needs, last where it leads.
+    pub packages: Vec<PackageName>,
+}
+
+/// The ways from what members need to a package, shortest first, at most `most`.
+pub fn ways_to(lock: &Lock, package: &PackageName, most: usize) -> Vec<Way> {
+    let needs = lock.members.iter().flat_map(|member| member.needs.iter().map(move |need| (member, need)));
+    let mut direct: Vec<(&PackageName, &PackageName)> =
+        needs.filter_map(|(member, need)| Some((&lock.answering(&need.name)?.name, &member.name))).collect();
     direct.sort();
     direct.dedup();
     let leads_there = reaching(lock, package);
-    let mut open: VecDeque<Vec<PackageName>> = direct.into_iter().map(|name| vec![name.clone()]).collect();
+    let begun =
+        |(name, by): (&PackageName, &PackageName)| Way { by: by.clone(), packages: vec![name.clone()] };
+    let mut open: VecDeque<Way> = direct.into_iter().map(begun).collect();
     let mut found = Vec::new();
-    while let Some(path) = open.pop_front() {
-        let Some(last) = path.last() else { continue };
+    while let Some(way) = open.pop_front() {
+        let Some(last) = way.packages.last() else { continue };
         if last == package {
-            found.push(path);
+            found.push(way);
             if found.len() == most {
                 break;
             }
             continue;
         }
         let needs = lock.package(last).map_or(&[][..], |package| &package.needs);
-        for need in needs.iter().filter(|need| leads_there.contains(need) && !path.contains(need)) {
-            open.push_back(path.iter().chain([need]).cloned().collect());
+        for need in needs.iter().filter(|need| leads_there.contains(need) && !way.packages.contains(need)) {
+            let packages = way.packages.iter().chain([need]).cloned().collect();
+            open.push_back(Way { by: way.by.clone(), packages });
         }
     }
     found
@@ -66,14 +74,13 @@ mod tests {
         let name = |text: &str| text.parse::<PackageName>().unwrap();
         lock.packages[1].needs = vec![name("rain-ledger"), name("sun-arc")];
         lock.packages[2].needs = vec![name("dew-point"), name("moss-map")];
-        let manifest = "[project]\nname = \"gate\"\n[needs]\nrain-ledger = \"1\"\nmoss-map = \"1\"\n";
-        let manifest = Manifest::read(manifest).unwrap();
-        let told: Vec<String> = paths_to(&lock, &manifest, &name("dew-point"), 9)
+        lock.members[0].needs.retain(|need| ["rain-ledger", "moss-map"].contains(&need.name.as_str()));
+        let told: Vec<String> = ways_to(&lock, &name("dew-point"), 9)
             .iter()
-            .map(|path| path.iter().map(PackageName::as_str).collect::<Vec<_>>().join(" "))
+            .map(|way| way.packages.iter().map(PackageName::as_str).collect::<Vec<_>>().join(" "))
             .collect();
         assert_eq!(told, ["rain-ledger dew-point", "moss-map rain-ledger dew-point"]);
-        assert_eq!(paths_to(&lock, &manifest, &name("dew-point"), 1).len(), 1);
-        assert!(paths_to(&lock, &manifest, &name("bark-log"), 9).is_empty());
+        assert_eq!(ways_to(&lock, &name("dew-point"), 1).len(), 1);
+        assert!(ways_to(&lock, &name("bark-log"), 9).is_empty());
     }
 }

@@ -36,6 +36,11 @@ pub struct BrokenLine {
 }
 
 impl History {
+    /// The history of a package with a single release.
+    pub fn of(release: Release) -> Self {
+        Self { releases: vec![release], providers: Vec::new() }
+    }
+
     /// Folds the lines of `package`, in the order in which they were appended.
     ///
     /// A last line without its line feed is one that is just being written, or never was to the end: it is

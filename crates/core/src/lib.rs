@@ -8,8 +8,10 @@
 //! | [`card`], [`history`] | what a registry knows of releases |
 //! | [`facet`], [`variant`], [`fitting`] | targets, whether a release works on them, which of its files they take, and which release to take |
 //! | [`inner_path`] | paths inside a package that every system can have |
+//! | [`workspace`] | several manifests that share one lock and one shelf, and the problem that they pose |
 //! | [`resolve`] | from needs to one release of each package, or to the reason why not |
 //! | [`lock`], [`compare`], [`graph`] | `bibliotax.lock`, the difference of two, who needs whom |
+//! | [`source`] | where one package's bytes come from |
 //! | [`spoken`] | data in words, for whoever shows it |
 //! | [`links`] | where the parts of a shelf are, for whoever builds with them |
 //! | [`steps`] | what people must do by hand, and whether they did |
@@ -34,7 +36,9 @@ pub mod nearest;
 pub mod notice;
 pub mod range;
 pub mod resolve;
+pub mod source;
 pub mod spoken;
 pub mod steps;
 pub mod variant;
 pub mod version;
+pub mod workspace;

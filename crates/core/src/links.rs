@@ -7,8 +7,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
+use crate::facet::Target;
 use crate::inner_path::InnerPath;
-use crate::lock::{Lock, LockedPackage, Slot};
+use crate::lock::{Lock, LockedMember, LockedPackage, Slot, Wires};
 use crate::name::PackageName;
 use crate::version::Version;
 
@@ -44,30 +45,61 @@ pub struct LinkedPackage {
     pub exposes: BTreeMap<String, Vec<String>>,
 }
 
+/// Where the paths of links begin.
+#[derive(Debug, Clone)]
+pub struct Root<'r> {
+    /// The shelf's name in the workspace's folder.
+    pub shelf: &'r str,
+    /// The workspace's folder from the root of the disk; without it, paths begin there.
+    pub absolute: Option<String>,
+}
+
+impl Root<'_> {
+    fn project(&self, path: &str) -> String {
+        match (&self.absolute, path) {
+            (Some(root), ".") => root.clone(),
+            (Some(root), path) => format!("{root}/{path}"),
+            (None, path) => path.to_owned(),
+        }
+    }
+
+    fn shelf(&self, slot: &Slot<'_>) -> String {
+        self.project(&format!("{}/{}", self.shelf, slot.path()))
+    }
+}
+
 impl Links {
-    /// The links of these places of a shelf, one for each target; `shelf` is the folder that paths begin with.
-    pub fn of(lock: &Lock, slots: &[Slot<'_>], shelf: &str) -> Vec<Self> {
-        let Some(project) = lock.packages.iter().flat_map(|package| &package.reached).next() else {
-            return Vec::new();
-        };
-        let targets: BTreeSet<Option<&str>> = slots.iter().map(|slot| slot.target).collect();
-        let order = needers_first(lock);
-        let of_target = |target: Option<&str>| {
-            let slots: BTreeMap<&PackageName, &Slot<'_>> = slots
-                .iter()
-                .filter(|slot| slot.target == target)
-                .map(|slot| (&slot.package.name, slot))
-                .collect();
-            let packages: Vec<LinkedPackage> =
-                order.iter().filter_map(|package| Some(linked(slots.get(&package.name)?, shelf))).collect();
+    /// The links of every member of a lock, one for each of its targets, with what lies at these places of a shelf and in
+    /// the folders of projects.
+    pub fn of(lock: &Lock, slots: &[Slot<'_>], root: &Root<'_>) -> Vec<Self> {
+        let wires = Wires::of(lock);
+        let order = needers_first(&wires, lock.packages.len());
+        let mut places: BTreeMap<(Option<&str>, &PackageName), &Slot<'_>> = BTreeMap::new();
+        places.extend(slots.iter().map(|slot| ((slot.target, &slot.package.name), slot)));
+        let of_member = |member: &LockedMember, target: Option<&str>| {
+            let reached = wires.reached_by(member, target, &[]);
+            let packages = order.iter().filter_map(|at| {
+                let (package, purposes) = (&lock.packages[*at], reached.get(at)?);
+                let path = match package.source.path() {
+                    Some(path) => root.project(path),
+                    None => root.shelf(places.get(&(target, &package.name))?),
+                };
+                Some(linked(package, purposes, path))
+            });
+            let packages: Vec<LinkedPackage> = packages.collect();
             let mut roles: BTreeMap<String, Vec<String>> = BTreeMap::new();
             for (role, paths) in packages.iter().flat_map(|package| &package.exposes) {
                 roles.entry(role.clone()).or_default().extend(paths.iter().cloned());
             }
-            let (project, target) = (project.by.clone(), target.map(str::to_owned));
-            Self { format: FORMAT, project, target, roles, packages }
+            // A member without targets has no other links than those of the machine that it is on.
+            let target = target.filter(|target| *target != Target::THIS_MACHINE);
+            let (project, target) = (member.name.clone(), target.map(str::to_owned));
+            (!packages.is_empty()).then_some(Self { format: FORMAT, project, target, roles, packages })
         };
-        targets.into_iter().map(of_target).collect()
+        let of_targets = |member| {
+            LockedMember::spots(member).into_iter().filter_map(move |target| of_member(member, target))
+        };
+        lock.members.iter().flat_map(of_targets).collect()
     }
 
     /// What their files are called, but for the ending; see [`file_stem`].
@@ -114,19 +146,19 @@ pub fn file_stem(project: &PackageName, target: Option<&str>) -> String {
     project.folder() + &target
 }
 
-/// The packages of a lock, each before those that it needs; who could stand side by side, by name.
-fn needers_first(lock: &Lock) -> Vec<&LockedPackage> {
-    let mut done = BTreeSet::new();
-    let mut order = Vec::new();
-    for package in lock.packages.iter().rev() {
+/// The places of a lock's packages, each before those that it needs; who could stand side by side, by name.
+fn needers_first(wires: &Wires<'_>, packages: usize) -> Vec<usize> {
+    let mut done = vec![false; packages];
+    let mut order = Vec::with_capacity(packages);
+    for package in (0..packages).rev() {
         // Depth first without recursion, for chains may be long: a package is noted once all that it needs are.
         let mut open = vec![(package, false)];
         while let Some((package, is_after)) = open.pop() {
             if is_after {
                 order.push(package);
-            } else if done.insert(&package.name) {
+            } else if !std::mem::replace(&mut done[package], true) {
                 open.push((package, true));
-                open.extend(package.needs.iter().filter_map(|need| Some((lock.package(need)?, false))));
+                open.extend(wires.needs(package).iter().map(|need| (*need, false)));
             }
         }
     }
@@ -134,9 +166,7 @@ fn needers_first(lock: &Lock) -> Vec<&LockedPackage> {
     order
 }
 
-fn linked(slot: &Slot<'_>, shelf: &str) -> LinkedPackage {
-    let package = slot.package;
-    let path = format!("{shelf}/{}", slot.path());
+fn linked(package: &LockedPackage, purposes: &BTreeSet<&str>, path: String) -> LinkedPackage {
     // A card that exposes what lies outside of the package exposes nothing.
     let inside = |inside: &String| match inside.trim_end_matches('/') {
         "." | "" => Some(path.clone()),
@@ -146,14 +176,10 @@ fn linked(slot: &Slot<'_>, shelf: &str) -> LinkedPackage {
         let paths: Vec<String> = paths.iter().filter_map(inside).collect();
         (!paths.is_empty()).then(|| (role.clone(), paths))
     };
-    let mut purposes: Vec<String> =
-        package.reached.iter().flat_map(|reach| reach.purposes.iter().cloned()).collect();
-    purposes.sort();
-    purposes.dedup();
     LinkedPackage {
         name: package.name.clone(),
         version: package.version.clone(),
-        purposes,
+        purposes: purposes.iter().map(|purpose| (*purpose).to_owned()).collect(),
         exposes: package.exposes.iter().filter_map(role).collect(),
         path,
     }
@@ -183,7 +209,8 @@ mod tests {
             lock.packages[at].needs = names.iter().map(|name| name.parse().unwrap()).collect();
         };
         let order = |lock: &Lock| {
-            needers_first(lock).iter().map(|package| package.name.to_string()).collect::<Vec<_>>().join(" ")
+            let order = needers_first(&Wires::of(lock), lock.packages.len());
+            order.iter().map(|at| lock.packages[*at].name.to_string()).collect::<Vec<_>>().join(" ")
         };
         assert_eq!(order(&lock), "a-leaf b-stem c-root d-soil");
         needs(&mut lock, 3, &["a-leaf"]);

@@ -1,13 +1,15 @@
 //! The lock, `bibliotax.lock`: what resolving writes.
 //!
-//! One JSON document, laid out for people and for tools that work by lines: a header of a few lines, then a
-//! line for each package, sorted by name. The same inputs give the same bytes on every machine. Its `digest`
+//! One JSON document, laid out for people and for tools that work by lines: a header of a few lines, a line for each project
+//! that needs something, then a line for each package, sorted by name. The same inputs give the same bytes on every machine. Its `digest`
 //! covers everything else in it, so that a change by hand or by a merge is noticed instead of trusted.
 
+mod inputs;
+mod reach;
 mod slots;
 mod text;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
@@ -15,12 +17,16 @@ use crate::card::{Archive, ArchiveFormat, Step, main_part};
 use crate::digest::Digest;
 use crate::facet::Fits;
 use crate::license::License;
-use crate::manifest::Manifest;
+use crate::manifest::Need;
 use crate::name::{ComponentName, PackageName, PartName, Purpose, RegistryName};
 use crate::resolve::{ChosenFile, ChosenPackage, ChosenStep, Resolution};
+use crate::source::Source;
 use crate::version::Version;
+use crate::workspace::{Member, Workspace};
 
-pub use self::slots::{NotForMachine, Slot};
+pub use self::inputs::inputs;
+pub use self::reach::{Reached, Wires};
+pub use self::slots::{NotForMachine, Scope, Slot};
 pub use self::text::{LockFault, salvage};
 
 /// The file name of a lock.
@@ -40,6 +46,8 @@ pub struct Lock {
     /// Where the packages' registries are, as the manifest says; `None` where it gives an absolute path,
     /// which has no meaning on another machine.
     pub registries: BTreeMap<RegistryName, Option<String>>,
+    /// The projects whose needs these are.
+    pub members: Vec<LockedMember>,
     /// The packages, sorted by name.
     pub packages: Vec<LockedPackage>,
 }
@@ -52,13 +60,17 @@ pub struct LockedPackage {
     pub name: PackageName,
     /// The release chosen.
     pub version: Version,
-    /// The registry that it comes from.
-    pub source: RegistryName,
-    /// The digest of its card.
-    pub card: Digest,
+    /// Where it comes from.
+    pub source: Source,
+    /// The digest of its card; what lies in a folder has none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub card: Option<Digest>,
     /// Its licence.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub license: Option<License>,
+    /// The targets on which it is needed; empty where no member has any.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub targets: Vec<String>,
     /// Its components that are wanted, by name.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub components: Vec<ComponentName>,
@@ -80,8 +92,6 @@ pub struct LockedPackage {
     /// What it wants done by hand.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub steps: Vec<LockedStep>,
-    /// Who reaches it, and for which purposes.
-    pub reached: Vec<Reach>,
 }
 
 /// A step of a lock.
@@ -131,6 +141,11 @@ pub struct LockedFile {
 }
 
 impl LockedFile {
+    /// Whether a target takes it that the package is needed on.
+    pub fn is_for(&self, target: &str) -> bool {
+        self.targets.is_empty() || self.targets.iter().any(|one| one == target)
+    }
+
     /// The archive, whatever it holds.
     pub fn archive(&self) -> Archive {
         Archive { sha256: self.sha256, size: self.size, format: self.format }
@@ -149,37 +164,63 @@ impl LockedFile {
     }
 }
 
-/// That a project reaches a package.
+/// A project whose needs are locked.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Reach {
+pub struct LockedMember {
     /// The project.
-    pub by: PackageName,
-    /// For what: `run`, and the purposes of `[needs-for]`; sorted.
-    pub purposes: Vec<String>,
-    /// On which of its targets, in the manifest's order; empty where it declares none.
+    pub name: PackageName,
+    /// Its folder from the lock's; `.` for that one.
+    pub path: String,
+    /// The targets that its packages are for, in the manifest's order; empty where no member has any.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub targets: Vec<String>,
+    /// What it needs, in the manifest's order.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub needs: Vec<LockedNeed>,
+}
+
+/// A need of a project.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LockedNeed {
+    /// The package or capability.
+    pub name: PackageName,
+    /// What for, beside running.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub purpose: Option<Purpose>,
+    /// The targets that it is for; empty for all of the project's.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub targets: Vec<String>,
 }
 
-impl Lock {
-    /// The lock of a resolution of `manifest`.
-    pub fn new(manifest: &Manifest, resolution: &Resolution) -> Self {
-        let mut packages: Vec<LockedPackage> =
-            resolution.packages.iter().map(|p| locked(manifest, p)).collect();
-        packages.sort_by(|a, b| a.name.cmp(&b.name));
-        mark_reached(manifest, &mut packages);
-        for chosen in resolution.packages.iter().filter(|chosen| !chosen.targets.is_empty()) {
-            let name = &chosen.release.entry.name;
-            let package = packages.binary_search_by(|package| package.name.cmp(name));
-            if let Ok(at) = package {
-                packages[at].reached.iter_mut().for_each(|reach| reach.targets.clone_from(&chosen.targets));
-            }
+impl LockedMember {
+    fn new(workspace: &Workspace, member: &Member) -> Self {
+        let need = |need: &Need| LockedNeed {
+            name: need.package.clone(),
+            purpose: need.purpose.clone(),
+            targets: need.targets.clone().unwrap_or_default(),
+        };
+        Self {
+            name: member.project.name.clone(),
+            path: member.path().to_owned(),
+            targets: workspace.targets_of(member).into_iter().map(str::to_owned).collect(),
+            needs: member.manifest.needs.iter().map(need).collect(),
         }
-        let used = |name: &RegistryName| packages.iter().any(|package| package.source == *name);
-        let declared = manifest.registries.iter().filter(|registry| used(&registry.name));
+    }
+}
+
+impl Lock {
+    /// The lock of a resolution of what a workspace needs.
+    pub fn new(workspace: &Workspace, resolution: &Resolution) -> Self {
+        let mut packages: Vec<LockedPackage> = resolution.packages.iter().map(locked).collect();
+        packages.sort_by(|a, b| a.name.cmp(&b.name));
+        let used: BTreeSet<&RegistryName> =
+            packages.iter().filter_map(|package| package.source.registry()).collect();
+        let declared = workspace.registries.iter().filter(|registry| used.contains(&registry.name));
         let registries = declared.map(|registry| (registry.name.clone(), portable(&registry.url))).collect();
-        Self { inputs: inputs(manifest), registries, packages }
+        let members = workspace.members.iter().map(|member| LockedMember::new(workspace, member)).collect();
+        Self { inputs: inputs(workspace), registries, members, packages }
     }
 
     /// The package of this name.
@@ -198,15 +239,15 @@ impl Lock {
     }
 }
 
-fn locked(manifest: &Manifest, package: &ChosenPackage) -> LockedPackage {
+fn locked(package: &ChosenPackage) -> LockedPackage {
     let entry = &package.release.entry;
-    debug_assert!(manifest.registries.iter().any(|registry| registry.name == package.source));
     LockedPackage {
         name: entry.name.clone(),
         version: entry.version.clone(),
         source: package.source.clone(),
-        card: entry.card,
+        card: package.source.path().is_none().then_some(entry.card),
         license: entry.license.clone(),
+        targets: package.targets.clone(),
         components: package.components.clone(),
         files: package.files.iter().map(|file| LockedFile::new(file, &package.targets)).collect(),
         needs: package.needs.clone(),
@@ -214,7 +255,6 @@ fn locked(manifest: &Manifest, package: &ChosenPackage) -> LockedPackage {
         provides: package.provides.clone(),
         exposes: entry.exposes.clone(),
         steps: package.steps.iter().map(|step| LockedStep::new(step, &package.targets)).collect(),
-        reached: Vec::new(),
     }
 }
 
@@ -229,44 +269,6 @@ fn answering<'l>(packages: &'l [LockedPackage], name: &PackageName) -> Option<&'
     named(packages, name).or_else(provider)
 }
 
-/// Notes with each package for which purposes the project reaches it.
-fn mark_reached(manifest: &Manifest, packages: &mut [LockedPackage]) {
-    let mut purposes: Vec<Option<&Purpose>> =
-        manifest.needs.iter().map(|need| need.purpose.as_ref()).collect();
-    purposes.sort();
-    purposes.dedup();
-    for purpose in purposes {
-        let needs = manifest.needs.iter().filter(|need| need.purpose.as_ref() == purpose);
-        let from = needs.filter_map(|need| Some(answering(packages, &need.package)?.name.clone()));
-        let from: Vec<PackageName> = from.collect();
-        for at in closure(packages, from) {
-            let word = purpose.map_or(RUN, Purpose::as_str).to_owned();
-            match packages[at].reached.first_mut() {
-                Some(reach) => reach.purposes.push(word),
-                None => packages[at].reached.push(Reach {
-                    by: manifest.project.name.clone(),
-                    purposes: vec![word],
-                    targets: Vec::new(),
-                }),
-            }
-        }
-    }
-    packages.iter_mut().flat_map(|package| &mut package.reached).for_each(|reach| reach.purposes.sort());
-}
-
-/// Where the packages stand that can be reached from `from`; `packages` is sorted by name.
-fn closure(packages: &[LockedPackage], from: Vec<PackageName>) -> Vec<usize> {
-    let mut seen = vec![false; packages.len()];
-    let mut open = from;
-    while let Some(name) = open.pop() {
-        let Ok(at) = packages.binary_search_by(|package| package.name.cmp(&name)) else { continue };
-        if !std::mem::replace(&mut seen[at], true) {
-            open.extend(packages[at].needs.iter().cloned());
-        }
-    }
-    (0..packages.len()).filter(|at| seen[*at]).collect()
-}
-
 /// A registry's place as it may stand in a lock: relative paths and URLs.
 fn portable(url: &str) -> Option<String> {
     let absolute =
@@ -274,37 +276,7 @@ fn portable(url: &str) -> Option<String> {
     (!absolute).then(|| url.to_owned())
 }
 
-/// The digest of all in a manifest that a resolution depends on: needs, families, capabilities and registries, in one form whatever
-/// the layout; comments, the project's version and its card don't count.
-pub fn inputs(manifest: &Manifest) -> Digest {
-    let mut registries: Vec<_> = manifest.registries.iter().collect();
-    registries.sort_by(|a, b| a.name.cmp(&b.name));
-    let registries: Vec<_> = registries
-        .iter()
-        .map(|registry| {
-            let mut owns: Vec<&str> =
-                registry.owns.iter().map(super::manifest::NamePattern::as_str).collect();
-            owns.sort_unstable();
-            (&registry.name, &registry.url, owns)
-        })
-        .collect();
-    let needs: Vec<_> = manifest
-        .needs
-        .iter()
-        .map(|need| {
-            let who = (&need.package, &need.range, &need.registry, need.prereleases);
-            let what = (&need.without, &need.targets, &need.components, need.bare, &need.parts);
-            (who, &need.purpose, what)
-        })
-        .collect();
-    let text = serde_json::json!({ "project": manifest.project.name, "registries": registries, "needs": needs,
-        "families": manifest.families, "capabilities": manifest.capabilities, "fits": manifest.fits,
-        "facets": manifest.facets, "unstated": manifest.unstated,
-        "targets": manifest.targets.iter().map(|target| (&target.name, &target.values)).collect::<Vec<_>>() });
-    Digest::of(text.to_string().as_bytes())
-}
-
 #[cfg(test)]
 mod tests;
 #[cfg(test)]
-pub use self::tests::test_lock;
+pub use self::tests::{test_lock, test_source};

@@ -5,6 +5,7 @@
 //! new project starts from. Nothing here opens a file.
 
 mod edit;
+mod published;
 mod read;
 mod syntax;
 pub mod tasks;
@@ -17,7 +18,7 @@ use std::{fmt, ops};
 
 pub use self::edit::ManifestText;
 pub use self::tasks::Task;
-pub use self::template::{RegistryLine, new_manifest};
+pub use self::template::{RegistryLine, new_manifest, new_member, new_workspace};
 use crate::card::{CardConflict, CardNeed, Component, Provided, Step};
 use crate::facet::{Facet, Fits, Target, UnstatedRules};
 use crate::fault::Fault;
@@ -38,11 +39,18 @@ pub const LARGEST: usize = 1 << 20;
 /// What a need says instead of a range that is its family's.
 const AS_FAMILY: &str = "family";
 
+/// What a need says instead of a range that is the workspace's.
+const AS_SHARED: &str = "shared";
+
 /// What a manifest says.
 #[derive(Debug, Clone)]
 pub struct Manifest {
-    /// The project itself.
-    pub project: Project,
+    /// The project itself; none where a workspace's root is no project.
+    pub project: Option<Project>,
+    /// The projects that share its lock and its shelf, where it is a workspace's root.
+    pub workspace: Option<MemberList>,
+    /// The ranges that needs of the workspace may take as theirs.
+    pub shared: BTreeMap<PackageName, Range>,
     /// Where packages are looked up; the order has no meaning.
     pub registries: Vec<RegistryDeclaration>,
     /// What the project needs, in the order of the manifest: first for running, then purpose by purpose.
@@ -74,9 +82,13 @@ pub struct Manifest {
 impl Manifest {
     /// What releases have to fit: the targets, and what the project promises of itself.
     pub fn places(&self) -> Vec<Target> {
-        let name = self.project.name.to_string();
-        let promise = Target { name, values: self.fits.clone(), is_promise: true };
-        self.targets.iter().cloned().chain((!self.fits.is_empty()).then_some(promise)).collect()
+        self.targets.iter().cloned().chain(self.promise()).collect()
+    }
+
+    /// What the project, as a library, promises of itself, as a place that releases have to fit.
+    pub fn promise(&self) -> Option<Target> {
+        let name = self.project.as_ref().filter(|_| !self.fits.is_empty())?.name.to_string();
+        Some(Target { name, values: self.fits.clone(), is_promise: true })
     }
 
     /// The family of this manifest that a package's scope names.
@@ -86,8 +98,24 @@ impl Manifest {
 
     /// Reads a manifest; on failure all faults that were found.
     pub fn read(text: &str) -> Result<Self, Vec<Fault>> {
-        read::read(text)
+        read::read(text, None)
     }
+
+    /// Reads the manifest of a member, which may name what the root of its workspace declares.
+    pub fn read_member(text: &str, root: &Self) -> Result<Self, Vec<Fault>> {
+        read::read(text, Some(root))
+    }
+}
+
+/// The `[workspace]` part of a root.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct MemberList {
+    /// The members' folders, or patterns of them.
+    pub members: Vec<String>,
+    /// Patterns of folders whose projects stand on their own.
+    pub apart: Vec<String>,
+    /// Where the part stands in the manifest.
+    pub span: ops::Range<usize>,
 }
 
 /// One line of `[devices]`: a machine that a target stands for.
@@ -144,6 +172,8 @@ pub struct Project {
     pub version: Option<Version>,
     /// Its licence.
     pub license: Option<License>,
+    /// Where the part stands in the manifest.
+    pub span: ops::Range<usize>,
 }
 
 /// One line of `[registries]`.
@@ -176,6 +206,10 @@ pub struct Need {
     pub prereleases: bool,
     /// The family whose range it has.
     pub family: Option<Family>,
+    /// Whether its range is the workspace's.
+    pub is_shared: bool,
+    /// The folder of a project that it is, as written: from the manifest's.
+    pub path: Option<String>,
     /// What the package needs and the project does without.
     pub without: Vec<PackageName>,
     /// The targets that it is for; `None` for all.

@@ -28,14 +28,15 @@ mod ways_out;
 use std::sync::Arc;
 
 pub use self::conflict::{Conflict, Sentence};
-pub use self::problem::{Prefer, Problem, ProblemNeed};
+pub use self::problem::{Prefer, Problem, ProblemMember, ProblemNeed};
 pub use self::search::resolve;
 pub use self::update::{Update, update};
 pub use self::ways_out::{Raised, Relaxation, WayOut, ways_out};
 use crate::card::{FileRecord, Step};
 use crate::facet::Facets;
 use crate::history::{History, Release};
-use crate::name::{ComponentName, PackageName, RegistryName};
+use crate::name::{ComponentName, PackageName};
+use crate::source::Source;
 
 /// Where the resolver asks what releases there are.
 pub trait Catalogue {
@@ -59,11 +60,11 @@ pub trait Catalogue {
     fn expect(&self, _packages: &[PackageName]) {}
 }
 
-/// A package as one registry has it.
+/// A package as one source has it.
 #[derive(Debug, Clone)]
 pub struct Listing {
-    /// The registry.
-    pub source: RegistryName,
+    /// Where its releases come from.
+    pub source: Source,
     /// The releases.
     pub history: History,
 }
@@ -78,8 +79,8 @@ pub struct Resolution {
 /// A package of a resolution.
 #[derive(Debug, Clone)]
 pub struct ChosenPackage {
-    /// The registry that it comes from.
-    pub source: RegistryName,
+    /// Where it comes from.
+    pub source: Source,
     /// The release.
     pub release: Release,
     /// The packages that it needs here, by name: where it needs a capability, the provider that was taken.

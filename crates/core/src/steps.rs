@@ -139,7 +139,7 @@ fn standing(package: &LockedPackage, step: &Step, tick: Option<&Tick>) -> Standi
 }
 
 fn places(package: &LockedPackage, locked: &LockedStep, devices: &[Device], ledger: &Ledger) -> Vec<Place> {
-    let mut targets: Vec<String> = package.reached.iter().flat_map(|reach| reach.targets.clone()).collect();
+    let mut targets = package.targets.clone();
     targets.retain(|target| locked.targets.is_empty() || locked.targets.contains(target));
     match locked.step.per {
         StepPer::Target if !targets.is_empty() => targets.into_iter().map(Place::Target).collect(),
@@ -191,9 +191,9 @@ mod tests {
         let step = json!({ "id": "calibrate", "text": text, "per": per, "when": when });
         let package = json!({ "name": "pergola/probe", "version": version, "source": "seedhouse", "card": "0".repeat(64),
             "steps": [{ "step": step }],
-            "reached": [{ "by": "gate-kiosk", "purposes": ["run"], "targets": ["hand-unit", "kiosk"] }] });
+            "targets": ["hand-unit", "kiosk"] });
         let packages = vec![serde_json::from_value(package).unwrap()];
-        Lock { inputs: Digest::of(b""), registries: BTreeMap::new(), packages }
+        Lock { inputs: Digest::of(b""), registries: BTreeMap::new(), members: Vec::new(), packages }
     }
 
     fn device(name: &str, target: &str) -> Device {

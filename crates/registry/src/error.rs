@@ -62,10 +62,10 @@ pub enum RegistryError {
     BrokenHistory { package: PackageName, path: PathBuf, source: BrokenLine },
     /// Two registries hold the name, and nothing says which one is meant.
     #[error("`{package}` is in two registries: {}", list(registries))]
-    Ambiguous { package: PackageName, registries: Vec<RegistryName> },
+    Ambiguous { package: PackageName, registries: Vec<String> },
     /// The manifest declares no registry of this name.
     #[error("the registry `{registry}` of {package} isn't declared in the manifest any more")]
-    Undeclared { package: PackageName, registry: RegistryName },
+    Undeclared { package: PackageName, registry: String },
     /// An archive or card that should be there is not.
     #[error("the registry has no file {digest}")]
     NoFile { digest: Digest, path: PathBuf },
@@ -198,8 +198,8 @@ fn json(facet: &Facet) -> String {
     serde_json::to_string(facet).unwrap_or_default()
 }
 
-fn list(registries: &[RegistryName]) -> String {
-    registries.iter().map(RegistryName::as_str).collect::<Vec<_>>().join(" and ")
+fn list(registries: &[String]) -> String {
+    registries.join(" and ")
 }
 
 fn count(lines: usize) -> String {

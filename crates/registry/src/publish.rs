@@ -7,7 +7,7 @@ use bibliotax_core::card::{ArchiveFormat, Card, CardNeed, FileRecord, MAIN, main
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Fits;
 use bibliotax_core::inner_path::InnerPath;
-use bibliotax_core::manifest::Manifest;
+use bibliotax_core::manifest::{Manifest, Project};
 use bibliotax_core::name::PartName;
 use jiff::Timestamp;
 
@@ -36,19 +36,27 @@ pub struct Published {
     pub already: bool,
 }
 
-/// Puts together the release that the manifest in `project` describes.
-pub fn prepare(manifest: &Manifest, project: &Path, published: Timestamp) -> Result<Release, RegistryError> {
-    let mut card = card(manifest, published)?;
+/// Puts together the release of the project in `folder`, which its manifest describes, with these needs.
+pub fn prepare(
+    manifest: &Manifest,
+    project: &Project,
+    needs: Vec<CardNeed>,
+    folder: &Path,
+    published: Timestamp,
+) -> Result<Release, RegistryError> {
+    let version =
+        project.version.clone().ok_or_else(|| RegistryError::NoVersion { project: project.name.clone() })?;
+    let mut card = manifest.card_of(project, version, needs, published);
     let mut parts = Vec::new();
     let declared = &manifest.card.parts;
     let is_main_declared = declared.iter().any(|part| part.part.as_str() == MAIN);
     if !is_main_declared || manifest.card.files.is_some() {
         let apart: Vec<&InnerPath> = declared.iter().map(|part| &part.from).collect();
         card.files.push(unpacked(main_part(), Fits::new()));
-        parts.push((project.to_owned(), pack::list(project, manifest.card.files.as_deref(), &apart)?));
+        parts.push((folder.to_owned(), pack::list(folder, manifest.card.files.as_deref(), &apart)?));
     }
     for part in declared {
-        let folder = project.join(part.from.as_str());
+        let folder = folder.join(part.from.as_str());
         card.files.push(unpacked(part.part.clone(), part.only_for.clone()));
         parts.push((folder.clone(), pack::list_part(&folder, part.files.as_deref())?));
     }
@@ -93,33 +101,4 @@ impl Release {
         let already = accept(registry, &self.card)?;
         Ok(Published { files: self.card.files, already })
     }
-}
-
-fn card(manifest: &Manifest, published: Timestamp) -> Result<Card, RegistryError> {
-    let project = &manifest.project;
-    let part = manifest.card.clone();
-    let version =
-        project.version.clone().ok_or_else(|| RegistryError::NoVersion { project: project.name.clone() })?;
-    Ok(Card {
-        name: project.name.clone(),
-        version,
-        published,
-        summary: part.summary,
-        description: part.description,
-        tags: part.tags,
-        license: project.license.clone(),
-        homepage: part.homepage,
-        repository: part.repository,
-        needs: manifest.needs.iter().map(CardNeed::from).collect(),
-        components: part.components,
-        family: part.family,
-        provides: part.provides,
-        conflicts: part.conflicts,
-        fits: manifest.fits.clone(),
-        tools: manifest.tools.clone(),
-        files: Vec::new(),
-        exposes: part.exposes,
-        steps: part.steps,
-        notes: part.notes,
-    })
 }

@@ -10,10 +10,12 @@ use bibliotax_core::card::{Archive, Card};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Facets;
 use bibliotax_core::lock::LockedPackage;
-use bibliotax_core::manifest::{Manifest, NamePattern, RegistryDeclaration};
+use bibliotax_core::manifest::{NamePattern, RegistryDeclaration};
 use bibliotax_core::name::{FacetName, PackageName, RegistryName};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Listing};
+use bibliotax_core::source;
+use bibliotax_core::workspace::Workspace;
 use jiff::Timestamp;
 use rayon::prelude::*;
 
@@ -27,7 +29,7 @@ use crate::source::Source;
 /// How many questions are under way at once where registries are behind a network.
 const AT_ONCE: usize = 16;
 
-/// The registries that a manifest declares.
+/// The registries that a workspace declares, and what its members take from elsewhere.
 pub struct Registries {
     sources: Arc<Sources>,
     facets: Arc<Facets>,
@@ -39,6 +41,8 @@ pub struct Registries {
 /// Where packages are looked up.
 #[derive(Clone)]
 struct Sources {
+    /// What needs take from folders.
+    in_folders: BTreeMap<PackageName, Arc<Listing>>,
     declared: Vec<Declared>,
     /// Where a package comes from by what its need says.
     by_need: HashMap<PackageName, RegistryName>,
@@ -56,24 +60,28 @@ struct Declared {
 }
 
 impl Registries {
-    /// Opens the registries of a manifest that lies in `project`; packages that are locked stay with theirs.
+    /// Opens the registries of a workspace that lies in `root`; packages that are locked stay with theirs.
     pub fn open(
-        manifest: &Manifest,
-        project: &Path,
+        workspace: &Workspace,
+        root: &Path,
         locked: &[LockedPackage],
         network: &Network,
     ) -> Result<Self, RegistryError> {
         let open = |declaration: &RegistryDeclaration| {
-            let source = Source::open(declaration, project, network)?;
+            let source = Source::open(declaration, root, network)?;
             Ok(Declared { name: declaration.name.clone(), source, owns: declaration.owns.clone() })
         };
-        let declared = manifest.registries.iter().map(open).collect::<Result<Vec<_>, RegistryError>>()?;
+        let declared = workspace.registries.iter().map(open).collect::<Result<Vec<_>, RegistryError>>()?;
         let by_need =
-            manifest.needs.iter().filter_map(|need| Some((need.package.clone(), need.registry.clone()?)));
-        let by_lock = locked.iter().map(|package| (package.name.clone(), package.source.clone()));
+            workspace.needs().filter_map(|(_, need)| Some((need.package.clone(), need.registry.clone()?)));
+        let by_lock = locked.iter();
+        let by_lock =
+            by_lock.filter_map(|package| Some((package.name.clone(), package.source.registry()?.clone())));
         let (by_need, by_lock) = (by_need.collect(), by_lock.collect());
-        let facets = Arc::new(facets(manifest, &declared)?);
-        let sources = Arc::new(Sources { declared, by_need, by_lock, until: None });
+        let facets = Arc::new(facets(workspace, &declared)?);
+        let in_folders = workspace.listings().into_iter().map(|(name, listing)| (name, Arc::new(listing)));
+        let in_folders = in_folders.collect();
+        let sources = Arc::new(Sources { in_folders, declared, by_need, by_lock, until: None });
         let is_remote = sources.declared.iter().any(|declared| declared.source.is_remote());
         let ahead = if is_remote { Ahead::new(AT_ONCE) } else { Ahead::default() };
         Ok(Self { sources, facets, ahead, deadline: None })
@@ -116,17 +124,17 @@ impl Registries {
     pub fn open_archive(
         &self,
         package: &PackageName,
-        registry: &RegistryName,
+        source: &source::Source,
         archive: &Archive,
     ) -> Result<Box<dyn Read + Send>, RegistryError> {
-        self.source(package, registry)?.open_archive(archive)
+        self.registry(package, source)?.open_archive(archive)
     }
 
-    fn source(&self, package: &PackageName, registry: &RegistryName) -> Result<&Source, RegistryError> {
-        match self.sources.named(registry) {
-            Some(declared) => Ok(&declared.source),
-            None => Err(RegistryError::Undeclared { package: package.clone(), registry: registry.clone() }),
-        }
+    fn registry(&self, package: &PackageName, source: &source::Source) -> Result<&Source, RegistryError> {
+        let declared = source.registry().and_then(|registry| self.sources.named(registry));
+        let undeclared =
+            || RegistryError::Undeclared { package: package.clone(), registry: source.to_string() };
+        declared.map(|declared| &declared.source).ok_or_else(undeclared)
     }
 
     /// Finds packages by words in each registry; what makes searching fast is kept below `cache`.
@@ -145,10 +153,10 @@ impl Registries {
     pub fn card(
         &self,
         package: &PackageName,
-        registry: &RegistryName,
+        source: &source::Source,
         digest: &Digest,
     ) -> Result<Card, RegistryError> {
-        let text = self.card_text(package, registry, digest)?;
+        let text = self.card_text(package, source, digest)?;
         let wrong = |_| RegistryError::WrongCard { package: package.clone(), digest: *digest };
         serde_json::from_str(&text).map_err(wrong)
     }
@@ -157,17 +165,17 @@ impl Registries {
     pub fn card_text(
         &self,
         package: &PackageName,
-        registry: &RegistryName,
+        source: &source::Source,
         digest: &Digest,
     ) -> Result<String, RegistryError> {
-        let text = self.source(package, registry)?.card_text(digest)?;
+        let text = self.registry(package, source)?.card_text(digest)?;
         let text = text.filter(|text| Digest::of(text.as_bytes()) == *digest);
         text.ok_or_else(|| RegistryError::WrongCard { package: package.clone(), digest: *digest })
     }
 
     /// Where each mirror of a registry stands with a package.
-    pub fn standings(&self, package: &PackageName, registry: &RegistryName) -> Vec<Standing> {
-        self.source(package, registry).map(|source| source.standings(package)).unwrap_or_default()
+    pub fn standings(&self, package: &PackageName, source: &source::Source) -> Vec<Standing> {
+        self.registry(package, source).map(|registry| registry.standings(package)).unwrap_or_default()
     }
 
     /// What people should know of who answers.
@@ -192,10 +200,13 @@ impl Sources {
     }
 
     fn look_up(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, RegistryError> {
+        if let Some(listing) = self.in_folders.get(package) {
+            return Ok(Some(Arc::clone(listing)));
+        }
         let mut found = Vec::new();
         for declared in self.candidates(package) {
             if let Some(history) = declared.source.history_until(package, self.until)? {
-                found.push(Listing { source: declared.name.clone(), history });
+                found.push(Listing { source: declared.name.clone().into(), history });
             }
         }
         if found.iter().all(|listing| !listing.history.providers().is_empty()) {
@@ -203,7 +214,7 @@ impl Sources {
             return Ok(found.into_iter().reduce(|one, other| together(one, &other)).map(Arc::new));
         }
         if found.len() > 1 {
-            let registries = found.into_iter().map(|listing| listing.source).collect();
+            let registries = found.into_iter().map(|listing| listing.source.to_string()).collect();
             return Err(RegistryError::Ambiguous { package: package.clone(), registries });
         }
         Ok(found.pop().map(Arc::new))
@@ -248,12 +259,12 @@ impl Catalogue for Registries {
     }
 }
 
-/// All facets that the manifest and the registries define, after a look at what the manifest says of them.
-fn facets(manifest: &Manifest, declared: &[Declared]) -> Result<Facets, RegistryError> {
+/// All facets that the manifests and the registries define, after a look at what the manifests say of them.
+fn facets(workspace: &Workspace, declared: &[Declared]) -> Result<Facets, RegistryError> {
     let mut facets = Facets::default();
     let mut definers: BTreeMap<FacetName, String> = BTreeMap::new();
     let of_registries = declared.iter().map(|declared| (declared.name.to_string(), declared.source.facets()));
-    for (definer, defined) in of_registries.chain([("the manifest".to_owned(), &manifest.facets)]) {
+    for (definer, defined) in of_registries.chain([("the manifest".to_owned(), &workspace.facets)]) {
         for (name, facet) in defined {
             facets.define(name, facet).map_err(|there| {
                 let first = definers.get(name).map_or("bibliotax itself", String::as_str);
@@ -264,7 +275,7 @@ fn facets(manifest: &Manifest, declared: &[Declared]) -> Result<Facets, Registry
             definers.entry(name.clone()).or_insert_with(|| definer.clone());
         }
     }
-    for place in manifest.places() {
+    for place in workspace.places() {
         let what =
             if place.is_promise { "`[fits]`".to_owned() } else { format!("the target `{}`", place.name) };
         facets.check(&place.values).map_err(|problem| RegistryError::Facet { what, problem })?;

@@ -9,6 +9,7 @@ use std::fs;
 use bibliotax_core::lock::Lock;
 use bibliotax_core::manifest::Manifest;
 use bibliotax_core::resolve::{Problem, resolve};
+use bibliotax_core::workspace::Workspace;
 use bibliotax_registry::folder::Folder;
 use bibliotax_registry::load::load;
 use bibliotax_registry::registries::Registries;
@@ -44,13 +45,13 @@ fn any_number_of_fetchers_leads_to_the_same_bytes() {
     let needs: String = (PACKAGES - 6..PACKAGES).map(|number| format!("bed-n{number} = \"any\"\n")).collect();
     let manifest =
         format!("[project]\nname = \"gate\"\n[registries]\nseedhouse = \"seedhouse\"\n[needs]\n{needs}");
-    let manifest = Manifest::read(&manifest).unwrap();
+    let workspace = Workspace::alone(Manifest::read(&manifest).unwrap()).unwrap();
     let lock = |fetchers: usize| {
-        let registries = Registries::open(&manifest, folder.path(), &[], &Network::default())
+        let registries = Registries::open(&workspace, folder.path(), &[], &Network::default())
             .unwrap()
             .with_fetchers(fetchers);
-        let resolution = resolve(&Problem::new(&manifest, &[]), &registries);
-        Lock::new(&manifest, &resolution.unwrap_or_else(|error| panic!("{error:?}"))).to_string()
+        let resolution = resolve(&Problem::new(&workspace, &[]), &registries);
+        Lock::new(&workspace, &resolution.unwrap_or_else(|error| panic!("{error:?}"))).to_string()
     };
     let alone = lock(0);
     assert!(alone.lines().count() > 15, "{alone}");

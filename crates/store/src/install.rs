@@ -11,8 +11,8 @@ use std::io::Read;
 use std::ops::AddAssign;
 
 use bibliotax_core::card::Archive;
-use bibliotax_core::links::Links;
-use bibliotax_core::lock::{LockedPackage, Slot};
+use bibliotax_core::links::{Links, Root};
+use bibliotax_core::lock::{LockedPackage, Scope, Slot};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
 use bibliotax_core::version::Version;
@@ -133,11 +133,11 @@ pub fn install<S: Supplier>(
 
 /// The links of all that will be on the shelf, in scope or not.
 fn links(aim: &Aim<'_, '_>, plan: &Plan<'_>, shelf: &Shelf) -> Result<Vec<Links>, StoreError> {
-    let mut slots = aim.lock.slots(&[], aim.scope.machine).map_err(StoreError::NotForMachine)?;
+    let mut slots = aim.lock.slots(&Scope::all(aim.scope.machine)).map_err(StoreError::NotForMachine)?;
     let places = plan.places();
     slots.retain(|slot| places.contains(&slot.path()));
-    let from = if aim.settings.absolute { shelf.absolute()? } else { NAME.to_owned() };
-    Ok(Links::of(aim.lock, &slots, &from))
+    let absolute = if aim.settings.absolute { Some(shelf.absolute_project()?) } else { None };
+    Ok(Links::of(aim.lock, &slots, &Root { shelf: NAME, absolute }))
 }
 
 /// Fetches the archives of these places that the store lacks, without touching any shelf.

@@ -1,7 +1,7 @@
 //! A kit: one file that carries a lock with all its packages to a machine without a network.
 //!
 //! ```text
-//! kit.json         {"format": 1, "project", "lock": its digest, "targets": […], "archives": …, "bytes": …}
+//! kit.json         {"format": 1, "members": […], "lock": its digest, "targets": […], "archives": …, "bytes": …}
 //! bibliotax.lock   the lock, whole
 //! cards/<sha256>   the cards of its packages
 //! files/<sha256>   their archives, of the chosen targets
@@ -18,7 +18,8 @@ use std::path::Path;
 
 use bibliotax_core::card::Archive;
 use bibliotax_core::digest::Digest;
-use bibliotax_core::lock::{FILE_NAME, Lock, LockedPackage};
+use bibliotax_core::facet::Target;
+use bibliotax_core::lock::{FILE_NAME, Lock, LockedFile, LockedPackage, Scope};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
 use bibliotax_disk::error::At;
@@ -45,8 +46,9 @@ const LARGEST_CARD: u64 = 16 << 20;
 #[serde(deny_unknown_fields)]
 pub struct Head {
     format: u64,
-    /// The project whose lock it carries.
-    pub project: Option<PackageName>,
+    /// The members whose packages it carries; empty for all.
+    #[serde(default)]
+    pub members: Vec<PackageName>,
     /// The digest of the lock.
     pub lock: Digest,
     /// The targets whose archives it carries; empty for all there are.
@@ -55,6 +57,12 @@ pub struct Head {
     pub archives: usize,
     /// Their bytes.
     pub bytes: u64,
+}
+
+impl Head {
+    fn load(&self) -> Load<'_> {
+        Load { members: &self.members, targets: &self.targets }
+    }
 }
 
 /// What came out of a kit.
@@ -68,45 +76,52 @@ pub struct Opened {
     pub new: usize,
 }
 
-/// The archives of a lock that a kit for these targets carries, by digest: of a project without targets those of all machines.
-pub fn archives<'l>(lock: &'l Lock, targets: &[String]) -> BTreeMap<Digest, (&'l LockedPackage, Archive)> {
-    let files =
-        lock.packages.iter().flat_map(|package| package.files.iter().map(move |file| (package, file)));
-    let is_wanted = |package: &LockedPackage, of_file: &[String]| {
-        let reached = package.reached.iter().flat_map(|reach| &reach.targets);
-        let mut takers = reached.filter(|target| of_file.is_empty() || of_file.contains(target));
-        targets.is_empty() || takers.any(|taker| targets.contains(taker))
-    };
-    let files = files.filter(|(package, file)| is_wanted(package, &file.targets));
-    files.map(|(package, file)| (file.sha256, (package, file.archive()))).collect()
+/// What of a lock a kit carries; empty lists mean all.
+#[derive(Debug, Clone, Copy)]
+pub struct Load<'a> {
+    /// The members whose packages it carries.
+    pub members: &'a [PackageName],
+    /// The targets whose archives it carries.
+    pub targets: &'a [String],
 }
 
-/// What a kit of a lock for these targets says of itself.
-pub fn head(lock: &Lock, targets: &[String]) -> Head {
-    let archives = archives(lock, targets);
-    let project =
-        lock.packages.iter().flat_map(|package| &package.reached).next().map(|reach| reach.by.clone());
+/// The archives that a kit with this load carries, by digest: of a project without targets those of all machines.
+fn archives<'l>(lock: &'l Lock, load: &Load<'_>) -> BTreeMap<Digest, (&'l LockedPackage, Archive)> {
+    let machine = Target::this_machine();
+    let scope = Scope { members: load.members, targets: load.targets, without: &[], machine: &machine };
+    let packages = lock.packages_for(&scope).into_iter();
+    let files = packages.flat_map(|package| package.files.iter().map(move |file| (package, file)));
+    let is_wanted = |(package, file): &(&LockedPackage, &LockedFile)| {
+        let mut takers = package.targets.iter().filter(|target| file.is_for(target));
+        load.targets.is_empty() || takers.any(|taker| load.targets.contains(taker))
+    };
+    files.filter(is_wanted).map(|(package, file)| (file.sha256, (package, file.archive()))).collect()
+}
+
+/// What a kit of a lock with this load says of itself.
+pub fn head(lock: &Lock, load: &Load<'_>) -> Head {
+    let archives = archives(lock, load);
     let bytes = archives.values().map(|(_, archive)| archive.size).sum();
     Head {
         format: FORMAT,
-        project,
+        members: load.members.to_vec(),
         lock: lock.digest(),
-        targets: targets.to_vec(),
+        targets: load.targets.to_vec(),
         archives: archives.len(),
         bytes,
     }
 }
 
-/// Makes a kit of a lock for these targets; it is there whole or not at all.
+/// Makes a kit of a lock with this load; it is there whole or not at all.
 pub fn make<S: Supplier>(
     path: &Path,
     lock: &Lock,
-    targets: &[String],
+    load: &Load<'_>,
     supplier: &S,
-    card: impl Fn(&LockedPackage) -> Result<String, S::Error>,
+    card: impl Fn(&LockedPackage, &Digest) -> Result<String, S::Error>,
     listener: &dyn Listener,
 ) -> Result<Head, InstallError<S::Error>> {
-    let head = head(lock, targets);
+    let head = head(lock, load);
     listener.hear(&Notice::Fetching { archives: head.archives, bytes: head.bytes });
     write_with(path, |file| fill(file, path, &head, lock, supplier, card, listener))?;
     Ok(head)
@@ -118,7 +133,7 @@ fn fill<S: Supplier>(
     head: &Head,
     lock: &Lock,
     supplier: &S,
-    card: impl Fn(&LockedPackage) -> Result<String, S::Error>,
+    card: impl Fn(&LockedPackage, &Digest) -> Result<String, S::Error>,
     listener: &dyn Listener,
 ) -> Result<(), InstallError<S::Error>> {
     let mut kit = Writer { tar: tar::Builder::new(BufWriter::new(file)), path };
@@ -126,12 +141,12 @@ fn fill<S: Supplier>(
     kit.add_text(HEAD, &(serde_json::to_string(head).unwrap_or_default() + "\n"))?;
     kit.add_text(FILE_NAME, &lock.to_string())?;
     let cards: BTreeMap<Digest, &LockedPackage> =
-        lock.packages.iter().map(|package| (package.card, package)).collect();
+        lock.packages.iter().filter_map(|package| Some((package.card?, package))).collect();
     for (digest, package) in cards {
-        let text = card(package).map_err(|error| InstallError::Supply(error, Vec::new()))?;
+        let text = card(package, &digest).map_err(|error| InstallError::Supply(error, Vec::new()))?;
         kit.add_text(&format!("cards/{digest}"), &text)?;
     }
-    for (digest, (package, archive)) in archives(lock, &head.targets) {
+    for (digest, (package, archive)) in archives(lock, &head.load()) {
         listener.hear(&Notice::Asked { package: package.name.clone() });
         let opened =
             supplier.open(package, &archive).map_err(|error| InstallError::Supply(error, Vec::new()))?;
@@ -252,8 +267,8 @@ struct Opening<'o> {
 
 impl<'o> Opening<'o> {
     fn new(lock: &'o Lock, head: &Head, store: &'o Store, listener: &'o dyn Listener) -> Self {
-        let wanted_cards = lock.packages.iter().map(|package| package.card).collect();
-        let archives = archives(lock, &head.targets);
+        let wanted_cards = lock.packages.iter().filter_map(|package| package.card).collect();
+        let archives = archives(lock, &head.load());
         Self { store, listener, archives, wanted_cards, cards: BTreeMap::new(), card_bytes: 0, new: 0 }
     }
 

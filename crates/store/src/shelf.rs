@@ -22,8 +22,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use bibliotax_core::facet::Target;
-use bibliotax_core::lock::{Lock, Slot};
+use bibliotax_core::lock::{Lock, Scope, Slot};
 use bibliotax_core::manifest::ShelfSettings;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
@@ -48,15 +47,6 @@ const STATE: &str = ".state.json";
 
 /// The folder's name inside a project.
 pub const NAME: &str = "shelf";
-
-/// What of a shelf is looked at.
-#[derive(Debug, Clone, Copy)]
-pub struct Scope<'a> {
-    /// The targets; empty for all there are.
-    pub targets: &'a [String],
-    /// What takes its own files where the project declares no targets.
-    pub machine: &'a Target,
-}
 
 /// What a shelf is to become.
 #[derive(Debug, Clone, Copy)]
@@ -92,10 +82,11 @@ impl Shelf {
         self.root.parent()
     }
 
-    /// The shelf's folder from the root of the disk, as text.
-    pub fn absolute(&self) -> Result<String, StoreError> {
+    /// The project's folder from the root of the disk, as text.
+    pub fn absolute_project(&self) -> Result<String, StoreError> {
         let path = std::path::absolute(&self.root).at("find", &self.root)?;
-        Ok(path.to_string_lossy().into_owned())
+        let project = path.parent().unwrap_or(&path);
+        Ok(project.to_string_lossy().into_owned())
     }
 
     /// The folder of a package, by its place.

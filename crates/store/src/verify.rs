@@ -6,7 +6,7 @@ use std::io;
 use std::path::Path;
 
 use bibliotax_core::digest::Digest;
-use bibliotax_core::lock::{Lock, LockedPackage, Slot};
+use bibliotax_core::lock::{Lock, LockedPackage, Scope, Slot};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
 use bibliotax_disk::error::At;
@@ -15,7 +15,7 @@ use rayon::prelude::*;
 use serde::Serialize;
 
 use crate::error::StoreError;
-use crate::shelf::{Scope, Shelf};
+use crate::shelf::Shelf;
 use crate::store::Store;
 use crate::unpack::TreeFile;
 
@@ -74,7 +74,7 @@ pub fn verify(
     depth: Depth,
     listener: &dyn Listener,
 ) -> Result<Verified, StoreError> {
-    let slots = lock.slots(scope.targets, scope.machine).map_err(StoreError::NotForMachine)?;
+    let slots = lock.slots(scope).map_err(StoreError::NotForMachine)?;
     listener.hear(&Notice::Verifying { packages: slots.len() });
     let verify_one = |slot: &Slot<'_>| {
         let verified = verify_slot(slot, shelf, store, depth)?;
@@ -87,7 +87,8 @@ pub fn verify(
         all.files += files;
         all.findings.extend(findings);
     }
-    all.findings.extend(strays(lock, &slots, shelf)?);
+    let places = lock.slots(&scope.with_all_members()).map_err(StoreError::NotForMachine)?;
+    all.findings.extend(strays(lock, &places, shelf)?);
     all.findings.sort();
     Ok(all)
 }

@@ -53,14 +53,14 @@ pub struct Describe {
 impl Describe {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let project = Project::find(here)?;
-        let registries = project.registries(&project.manifest)?;
+        let registries = project.registries(&project.workspace)?;
         let name: PackageName = Failure::read_word(&self.package)?;
         check_known(&registries, &name)?;
         let Some(listing) = registries.listing(&name)? else { return Ok(Exit::Done) };
         if !listing.history.providers().is_empty() {
             return Ok(describe_capability(ui, &name, &listing));
         }
-        let (places, facets) = (project.manifest.places(), registries.facets());
+        let (places, facets) = (project.workspace.places(), registries.facets());
         let release = self.chosen(&name, &listing, &places, &facets)?;
         let card = registries.card(&name, &listing.source, &release.entry.card)?;
         let lock = project.sound_lock().ok().flatten();

@@ -1,10 +1,12 @@
 //! `drop`: the reverse of `need`; says what left and what stayed.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
-use bibliotax_core::manifest::{self, Need};
+use bibliotax_core::manifest::{self, ManifestText, Need};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::nearest::{either, nearest};
+use bibliotax_core::workspace::Member;
 use serde_json::json;
 
 use super::searching::Searching;
@@ -12,7 +14,7 @@ use super::settle::{Settled, installed_json};
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::{Project, read_edited};
+use crate::project::{Edits, In, Project};
 use crate::show::changes::needed_by;
 use crate::ui::Ui;
 
@@ -25,6 +27,8 @@ pub struct Drop {
     /// Packages that the manifest declares
     #[arg(required = true, value_name = "PACKAGE")]
     packages: Vec<String>,
+    #[command(flatten)]
+    members: In,
     /// Take them out of the needs for this purpose only
     #[arg(long = "for", value_name = "PURPOSE")]
     purpose: Option<String>,
@@ -41,45 +45,50 @@ impl Drop {
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
         let project = project.searching(self.searching);
         project.sound_lock()?;
-        let packages =
-            self.packages.iter().map(|word| self.declared(&project, word)).collect::<Result<Vec<_>, _>>()?;
-        let mut text = project.editable()?;
-        for need in packages.iter().flatten() {
-            text.remove_need(need.purpose.as_ref(), &need.package);
-        }
-        let text = text.to_string();
-        let manifest = read_edited(&text)?;
-        let (lock, _) = project.resolve(&manifest, &project.registries(&manifest)?)?;
-        let settled = Settled::new(&project, &manifest, lock);
+        let members = self.members.to_change(&project)?;
+        let words = self.packages.iter().map(|word| self.declared(&project, &members, word));
+        let packages = words.collect::<Result<Vec<_>, _>>()?;
+        let edits = without(&project, packages.iter().flatten())?;
+        let workspace = project.edited(&edits)?;
+        let (lock, _) = project.resolve(&workspace, &project.registries(&workspace)?)?;
+        let settled = Settled::new(&project, &workspace, lock);
         settled.show(ui);
         let stayed: Vec<&PackageName> =
-            packages.iter().filter_map(|needs| Some(&needs.first()?.package)).collect();
+            packages.iter().filter_map(|needs| Some(&needs.first()?.1.package)).collect();
         stayed.iter().for_each(|package| say_stayed(ui, &settled, package));
         let mut result = json!({ "changes": settled.changes(), "dry-run": self.dry_run });
         if self.dry_run {
             ui.say("nothing was written");
         } else {
-            result["shelf"] = installed_json(settled.carry_out(ui, Some(&text))?);
+            result["shelf"] = installed_json(settled.carry_out(ui, &edits)?);
         }
         ui.report("drop", result);
         Ok(Exit::Done)
     }
 
     /// The needs that a word means: of this purpose if one is given, else of all.
-    fn declared<'p>(&self, project: &'p Project, word: &str) -> Result<Vec<&'p Need>, Failure> {
+    fn declared<'p>(
+        &self,
+        project: &Project,
+        members: &[&'p Member],
+        word: &str,
+    ) -> Result<Vec<(&'p Member, &'p Need)>, Failure> {
         let of_purpose = |need: &&Need| {
             self.purpose
                 .as_ref()
                 .is_none_or(|wanted| need.purpose.as_ref().is_some_and(|p| p.as_str() == wanted))
         };
-        let needs: Vec<&Need> = project.manifest.needs.iter().filter(of_purpose).collect();
-        let found: Vec<&Need> = needs.iter().copied().filter(|need| need.package.as_str() == word).collect();
+        let all =
+            members.iter().flat_map(|member| member.manifest.needs.iter().map(move |need| (*member, need)));
+        let needs: Vec<(&Member, &Need)> = all.filter(|(_, need)| of_purpose(need)).collect();
+        let is_meant = |(_, need): &(&Member, &Need)| need.package.as_str() == word;
+        let found: Vec<(&Member, &Need)> = needs.iter().copied().filter(is_meant).collect();
         if !found.is_empty() {
             return Ok(found);
         }
         let failure =
             Failure::new("need.not-declared", format!("{} doesn't declare {word}", manifest::FILE_NAME));
-        let near = nearest(word, needs.iter().map(|need| need.package.as_str()), 2);
+        let near = nearest(word, needs.iter().map(|(_, need)| need.package.as_str()), 2);
         let locked = project.sound_lock()?.zip(word.parse::<PackageName>().ok());
         let needed_by = locked.map(|(lock, name)| needed_by(lock, &name)).unwrap_or_default();
         Err(match (needed_by.first(), near.as_slice()) {
@@ -90,6 +99,23 @@ impl Drop {
             (None, near) => failure.mend(format!("perhaps {} was meant", either(near))),
         })
     }
+}
+
+/// The manifests without these needs.
+fn without<'n>(
+    project: &Project,
+    needs: impl Iterator<Item = &'n (&'n Member, &'n Need)>,
+) -> Result<Edits, Failure> {
+    let mut texts: BTreeMap<&str, ManifestText> = BTreeMap::new();
+    for (member, need) in needs {
+        if !texts.contains_key(member.folder.as_str()) {
+            texts.insert(&member.folder, project.editable(&member.folder)?);
+        }
+        if let Some(text) = texts.get_mut(member.folder.as_str()) {
+            text.remove_need(need.purpose.as_ref(), &need.package);
+        }
+    }
+    Ok(texts.into_iter().map(|(folder, text)| (folder.to_owned(), text.to_string())).collect())
 }
 
 /// Says why a dropped package is still in the lock.

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use bibliotax_core::compare::compare;
-use bibliotax_core::graph::paths_to;
+use bibliotax_core::graph::{Way, ways_to};
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::nearest::{either, nearest};
@@ -48,7 +48,7 @@ impl Explain {
         };
         let project = Project::find(here)?.searching(self.searching);
         let lock = project.needed_lock()?;
-        let registries = project.registries(&project.manifest)?;
+        let registries = project.registries(&project.workspace)?;
         let explaining =
             Explaining { ui, project: &project, lock, registries: &registries, package: &wanted.package };
         match &wanted.range {
@@ -69,21 +69,13 @@ struct Explaining<'a> {
 impl Explaining<'_> {
     fn why_here(&self) -> Result<Exit, Failure> {
         let locked = self.lock.answering(self.package).ok_or_else(|| self.not_here())?;
-        let paths = paths_to(self.lock, &self.project.manifest, &locked.name, MOST_PATHS);
+        let ways = ways_to(self.lock, &locked.name, MOST_PATHS);
         let provides: Vec<&str> = locked.provides.iter().map(PackageName::as_str).collect();
         let provides =
             if provides.is_empty() { String::new() } else { format!(" as {}", provides.join(" and ")) };
         let name = styled(style::STRONG, &locked.name);
         self.ui.answer(format!("{name} {} is needed{provides}", locked.version));
-        for path in &paths {
-            let names: Vec<&str> = path.iter().map(PackageName::as_str).collect();
-            let through = match names.as_slice() {
-                [_] => "by the project itself".to_owned(),
-                [through @ .., _] => format!("through {}", through.join(", which needs ")),
-                [] => String::new(),
-            };
-            self.ui.answer(format!("  {through}"));
-        }
+        ways.iter().for_each(|way| self.ui.answer(format!("  {}", self.told(way))));
         let newer = self.newer(locked);
         let mut told = Vec::new();
         for version in &newer {
@@ -92,10 +84,22 @@ impl Explaining<'_> {
         if newer.is_empty() {
             self.ui.answer("no newer release is there");
         }
-        let result = json!({ "package": locked.name, "version": locked.version, "provides": locked.provides, "paths": paths,
+        let result = json!({ "package": locked.name, "version": locked.version, "provides": locked.provides, "ways": ways,
                 "newer": told });
         self.ui.report("explain", result);
         Ok(Exit::Done)
+    }
+
+    /// A way to the package, in words.
+    fn told(&self, way: &Way) -> String {
+        let names: Vec<&str> = way.packages.iter().map(PackageName::as_str).collect();
+        let through = names.split_last().map_or(&[][..], |(_, through)| through);
+        match (through, self.lock.members.as_slice()) {
+            ([], [_]) => "by the project itself".to_owned(),
+            ([], _) => format!("by {} itself", way.by),
+            (through, [_]) => format!("through {}", through.join(", which needs ")),
+            (through, _) => format!("by {} through {}", way.by, through.join(", which needs ")),
+        }
     }
 
     /// That the package is not in the lock: because the manifest does without it, or anyhow.
@@ -126,7 +130,7 @@ impl Explaining<'_> {
 
     /// Tells what keeps a newer release out.
     fn holds_back(&self, name: &PackageName, version: &Version) -> Result<Value, Failure> {
-        let problem = Problem::new(&self.project.manifest, &[]).asking(name, &Range::exactly(version));
+        let problem = Problem::new(&self.project.workspace, &[]).asking(name, &Range::exactly(version));
         match resolve(&problem, self.registries) {
             Ok(_) => {
                 self.ui.answer(format!(
@@ -150,8 +154,8 @@ impl Explaining<'_> {
 
     fn why_not(&self, range: &Range) -> Result<Exit, Failure> {
         check_known(self.registries, self.package)?;
-        let manifest = &self.project.manifest;
-        let asking = |locked: &[LockedPackage]| Problem::new(manifest, locked).asking(self.package, range);
+        let workspace = &self.project.workspace;
+        let asking = |locked: &[LockedPackage]| Problem::new(workspace, locked).asking(self.package, range);
         let resolution = match resolve(&asking(&self.lock.packages), self.registries) {
             Ok(resolution) => resolution,
             Err(unresolved) => {
@@ -159,7 +163,7 @@ impl Explaining<'_> {
                 return self.not_possible(&asking(&[]), range, &conflict);
             }
         };
-        let other = Lock::new(manifest, &resolution);
+        let other = Lock::new(workspace, &resolution);
         let moves = compare(Some(self.lock), &other);
         let version =
             other.package(self.package).map(|package| package.version.to_string()).unwrap_or_default();
@@ -168,9 +172,9 @@ impl Explaining<'_> {
             self.ui.answer("nothing would move");
         } else {
             self.ui.answer(format!("{} would move:", count(moves.len(), "package")));
-            changes::list(self.ui, &moves, manifest, &other);
+            changes::list(self.ui, &moves, &other);
         }
-        let moves = changes::as_json(&moves, manifest, &other);
+        let moves = changes::as_json(&moves, &other);
         self.ui.report(
             "explain",
             json!({ "package": self.package, "range": range, "possible": true, "moves": moves }),
@@ -182,8 +186,7 @@ impl Explaining<'_> {
         self.ui.answer(format!("{} can't be in {range}:", styled(style::STRONG, self.package)));
         self.tell(conflict);
         let ways = ways_out(problem, conflict, self.registries)?;
-        let manifest = &self.project.manifest;
-        let ways = ways::as_commands(&ways, manifest, manifest);
+        let ways = ways::as_commands(&ways, self.project, &self.project.workspace);
         self.ui.answer_ways(&ways);
         let result = json!({ "package": self.package, "range": range, "possible": false, "proof": proof::as_json(conflict),
             "ways-out": ways });

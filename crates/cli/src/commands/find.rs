@@ -34,11 +34,11 @@ pub struct Find {
 impl Find {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let project = Project::find(here)?;
-        let registries = project.registries(&project.manifest)?;
+        let registries = project.registries(&project.workspace)?;
         if registries.is_empty() {
             return Err(no_registry());
         }
-        let places = project.manifest.places();
+        let places = project.workspace.places();
         let query = Query { words: self.words.join(" "), places, page: usize::from(self.page) - 1 };
         let mut all = All::default();
         let mut failed = None;

@@ -7,9 +7,11 @@ use std::path::Path;
 
 use bibliotax_core::facet::{Facet, Facets, Fit as Suits, FitValue, Target};
 use bibliotax_core::history::Release;
+use bibliotax_core::lock::Scope;
 use bibliotax_core::name::{ComponentName, FacetName, PackageName};
 use bibliotax_core::resolve::Catalogue;
 use bibliotax_core::spoken;
+use bibliotax_core::workspace::Member;
 use bibliotax_registry::registries::Registries;
 use serde_json::{Value, json};
 
@@ -17,7 +19,8 @@ use self::ladder::{Ladder, Ladders};
 use super::need::check_known;
 use crate::codes::Exit;
 use crate::failure::Failure;
-use crate::project::Project;
+use crate::machine::this_machine;
+use crate::project::{In, Project};
 use crate::show::{count, fits, table};
 use crate::ui::{Ui, style, styled};
 
@@ -43,7 +46,9 @@ pub struct Fit {
     /// Try one target, declared or not, at this level, or with this value
     #[arg(long = "target", value_name = "TARGET:FACET=VALUE")]
     targets: Vec<String>,
-    /// Of a library: hold its levels against the targets of this project, which uses it; may be given several times
+    #[command(flatten)]
+    members: In,
+    /// Of a library: hold its levels against the targets of this project, too, which uses it; may be given several times
     #[arg(long = "used-by", value_name = "FOLDER")]
     used_by: Vec<String>,
 }
@@ -63,9 +68,10 @@ struct Row {
 impl Fit {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let project = Project::find(here)?;
-        let registries = project.registries(&project.manifest)?;
+        let members = self.members.chosen(&project)?;
+        let registries = project.registries(&project.workspace)?;
         let facets = registries.facets();
-        let mut places = project.manifest.places();
+        let mut places = places_of(&members);
         for word in &self.levels {
             let (facet, value) = self.pair(word, "orchard-runtime=4")?;
             for place in &mut places {
@@ -79,13 +85,13 @@ impl Fit {
             return Err(no_places());
         }
         let rows = match self.packages.as_slice() {
-            [] => locked(&project, &registries)?,
+            [] => locked(&project, &members, &registries)?,
             names => {
                 let row = |word: &String| named(word, &registries, &places, &facets);
                 names.iter().map(row).collect::<Result<Vec<_>, _>>()?
             }
         };
-        let users = self.users(&project, here, ui)?;
+        let users = self.users(&project, &members, here, ui)?;
         let ladders =
             Ladders { rows: &rows, places: &places, users: &users, facets: &facets, registries: &registries };
         let ladders = ladders.all();
@@ -94,16 +100,28 @@ impl Fit {
     }
 
     /// The targets of the projects that use this one.
-    fn users(&self, project: &Project, here: &Path, ui: &Ui) -> Result<Vec<Target>, Failure> {
-        let mut targets = Vec::new();
+    fn users(
+        &self,
+        project: &Project,
+        members: &[&Member],
+        here: &Path,
+        ui: &Ui,
+    ) -> Result<Vec<Target>, Failure> {
+        let [library] = members else { return Ok(Vec::new()) };
+        let library = &library.project.name;
+        let needs_it = |user: &Member| user.manifest.needs.iter().any(|need| need.package == *library);
+        let in_workspace = project.workspace.members.iter().filter(|member| needs_it(member));
+        let mut targets: Vec<Target> = in_workspace.flat_map(|user| user.targets.clone()).collect();
         for folder in &self.used_by {
             let user = Project::find(&here.join(folder))?;
-            let library = &project.manifest.project.name;
-            if !user.manifest.needs.iter().any(|need| need.package == *library) {
-                ui.warn(format!("{} doesn't need {library}", user.manifest.project.name));
+            let user = user.member()?;
+            if !needs_it(user) {
+                ui.warn(format!("{} doesn't need {library}", user.project.name));
             }
-            targets.extend(user.manifest.targets);
+            targets.extend(user.targets.clone());
         }
+        let mut names = BTreeSet::new();
+        targets.retain(|target| names.insert(target.name.clone()));
         Ok(targets)
     }
 
@@ -152,17 +170,32 @@ fn no_places() -> Failure {
         .mend("declare one (`[targets.NAME]`), promise something (`[fits]`), or try one out: `--target NAME:FACET=VALUE`")
 }
 
-fn locked(project: &Project, registries: &Registries) -> Result<Vec<Row>, Failure> {
+/// What releases have to fit for these members: their targets and promises, each once.
+fn places_of(members: &[&Member]) -> Vec<Target> {
+    let targets = members.iter().flat_map(|member| member.targets.iter().cloned());
+    let promises = members.iter().filter_map(|member| member.manifest.promise());
+    let mut places: Vec<Target> = Vec::new();
+    for place in targets.chain(promises) {
+        if !places.contains(&place) {
+            places.push(place);
+        }
+    }
+    places
+}
+
+/// The locked packages that these members need.
+fn locked(project: &Project, members: &[&Member], registries: &Registries) -> Result<Vec<Row>, Failure> {
     let lock = project.needed_lock()?;
-    let names: Vec<PackageName> = lock.packages.iter().map(|package| package.name.clone()).collect();
-    registries.expect(&names);
+    let names: Vec<PackageName> = members.iter().map(|member| member.project.name.clone()).collect();
+    let machine = this_machine();
+    let packages = lock.packages_for(&Scope { members: &names, ..Scope::all(&machine) });
+    registries.expect(&packages.iter().map(|package| package.name.clone()).collect::<Vec<_>>());
     let mut rows = Vec::new();
-    for package in &lock.packages {
+    for package in packages {
         let listing = registries.listing(&package.name)?;
         let release = listing.and_then(|listing| listing.history.release(&package.version).cloned());
-        let is_reached =
-            |target: &Target| package.reached.iter().any(|reach| reach.targets.contains(&target.name));
-        let others = project.manifest.targets.iter().filter(|target| !is_reached(target));
+        let others =
+            project.workspace.targets.iter().filter(|target| !package.targets.contains(&target.name));
         let not_needed_on = others.map(|target| target.name.clone()).collect();
         let name = package.name.clone();
         let components = package.components.iter().cloned().collect();

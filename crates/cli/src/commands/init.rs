@@ -2,25 +2,32 @@
 
 use std::path::Path;
 
-use bibliotax_core::manifest::{self, RegistryLine, new_manifest};
+use bibliotax_core::manifest::{self, ManifestText, RegistryLine, new_manifest, new_member, new_workspace};
 use bibliotax_core::name::{PackageName, nearest_package_name};
 use bibliotax_disk::write::write_whole;
 use serde_json::json;
 
 use crate::codes::Exit;
 use crate::failure::Failure;
+use crate::project::{Outer, Standing, outer_workspace, projects_below};
 use crate::ui::Ui;
 
 /// Write a commented manifest in this folder
 ///
 /// The project is named after the folder unless --name says otherwise. A manifest that is there is never
-/// overwritten.
+/// overwritten. Inside a workspace the project becomes one of its members; --workspace makes a workspace of the projects in the
+/// folders below.
 #[derive(Debug, clap::Args)]
-#[command(after_help = "Example:\n  bibliotax init --registry seedhouse=../registry")]
+#[command(
+    after_help = "Examples:\n  bibliotax init --registry seedhouse=../registry\n  bibliotax init --workspace"
+)]
 pub struct Init {
     /// The project's name
     #[arg(long, value_name = "NAME")]
     name: Option<String>,
+    /// Make this folder the root of a workspace
+    #[arg(long, conflicts_with = "name")]
+    workspace: bool,
     /// A registry to declare: its name and the folder that it is in; can be given several times
     #[arg(long, value_name = "NAME=FOLDER")]
     registry: Vec<String>,
@@ -36,33 +43,65 @@ impl Init {
             let message = format!("there is a {} here already", manifest::FILE_NAME);
             return Err(Failure::new("init.exists", message).mend("open it: it is a text to read and edit"));
         }
+        if self.workspace {
+            self.begin_workspace(here, &path, ui)
+        } else {
+            self.begin_project(here, &path, ui)
+        }
+    }
+
+    fn begin_workspace(&self, here: &Path, path: &Path, ui: &Ui) -> Result<Exit, Failure> {
+        let members = projects_below(here);
+        let text = new_workspace(&members, &self.registries()?);
+        self.write(ui, path, &text)?;
+        if !self.dry_run {
+            let (whom, next) = match members.as_slice() {
+                [] => ("which has no members yet".to_owned(), "`bibliotax init` in a folder below"),
+                members => (format!("of {}", members.join(", ")), "`bibliotax install`"),
+            };
+            ui.say(format!("wrote {} for a workspace {whom}", manifest::FILE_NAME));
+            ui.say(format!("next: {next}"));
+        }
+        ui.report(
+            "init",
+            json!({ "members": members, "manifest": manifest::FILE_NAME, "written": !self.dry_run }),
+        );
+        Ok(Exit::Done)
+    }
+
+    fn begin_project(&self, here: &Path, path: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let name = self.project_name(here)?;
         let registries = self.registries()?;
-        let text = new_manifest(&name, &registries);
-        if let Some(outer) =
-            here.ancestors().skip(1).find(|folder| folder.join(manifest::FILE_NAME).is_file())
-        {
-            ui.warn(format!(
-                "the project in {} is around this one; commands run here act on this one",
-                outer.display()
-            ));
-        }
-        if self.dry_run {
-            ui.answer(text.trim_end());
-        } else {
-            write_whole(&path, text.as_bytes())?;
+        let outer = outer_workspace(here)?.filter(|outer| outer.standing != Standing::Apart);
+        let is_member = outer.is_some() && registries.is_empty();
+        let text = if is_member { new_member(&name) } else { new_manifest(&name, &registries) };
+        self.write(ui, path, &text)?;
+        if !self.dry_run {
             ui.say(format!("wrote {} for the project {name}", manifest::FILE_NAME));
-            ui.say(if registries.is_empty() {
+            match &outer {
+                Some(outer) => list_in(outer, ui)?,
+                None => warn_of_outer(here, ui),
+            }
+            ui.say(if registries.is_empty() && !is_member {
                 "next: name a registry in it, then `bibliotax need PACKAGE`"
             } else {
                 "next: `bibliotax need PACKAGE`"
             });
         }
+        let workspace = outer.map(|outer| outer.root);
         ui.report(
             "init",
-            json!({ "project": name, "manifest": manifest::FILE_NAME, "written": !self.dry_run }),
+            json!({ "project": name, "manifest": manifest::FILE_NAME, "workspace": workspace, "written": !self.dry_run }),
         );
         Ok(Exit::Done)
+    }
+
+    fn write(&self, ui: &Ui, path: &Path, text: &str) -> Result<(), Failure> {
+        if self.dry_run {
+            ui.answer(text.trim_end());
+            return Ok(());
+        }
+        Ok(write_whole(path, text.as_bytes())?)
     }
 
     fn project_name(&self, here: &Path) -> Result<PackageName, Failure> {
@@ -91,5 +130,28 @@ impl Init {
             Ok(RegistryLine { name, url: url.to_owned() })
         };
         self.registry.iter().map(line).collect()
+    }
+}
+
+/// Sees that a workspace lists the folder of a new member.
+fn list_in(outer: &Outer, ui: &Ui) -> Result<(), Failure> {
+    if outer.standing == Standing::Unlisted {
+        // It was just read.
+        let Ok(mut text) = ManifestText::open(&outer.text) else { return Ok(()) };
+        text.add_member(&outer.inner);
+        write_whole(&outer.root.join(manifest::FILE_NAME), text.to_string().as_bytes())?;
+    }
+    ui.say(format!("it is a member of the workspace in {}", outer.root.display()));
+    Ok(())
+}
+
+/// Tells of a project around a new one, which is no workspace.
+fn warn_of_outer(here: &Path, ui: &Ui) {
+    let outer = here.ancestors().skip(1).find(|folder| folder.join(manifest::FILE_NAME).is_file());
+    if let Some(outer) = outer {
+        ui.warn(format!(
+            "the project in {} is around this one; commands run here act on this one",
+            outer.display()
+        ));
     }
 }

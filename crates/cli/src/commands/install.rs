@@ -8,6 +8,7 @@ use std::time::Instant;
 
 use bibliotax_core::lock::{self, Lock, Slot};
 use bibliotax_core::manifest;
+use bibliotax_core::name::Purpose;
 use bibliotax_store::install::Installed;
 use serde_json::{Value, json};
 
@@ -17,7 +18,7 @@ use super::steps::say_open;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::{Project, standing, warnings_about};
+use crate::project::{Edits, In, Project, ShelfPart, standing, warnings_about};
 use crate::ui::Ui;
 
 /// Bring the shelf to exactly what the lock says
@@ -30,9 +31,14 @@ pub struct Install {
     /// Fail unless the lock is right already; write nothing but the shelf
     #[arg(long)]
     sealed: bool,
+    #[command(flatten)]
+    members: In,
     /// Work on the shelf of this target only; may be given several times
     #[arg(long = "target", value_name = "TARGET")]
     targets: Vec<String>,
+    /// Leave out what is needed for this purpose only, such as test; may be given several times
+    #[arg(long, value_name = "PURPOSE")]
+    without: Vec<Purpose>,
     /// Ask nobody over a network: what the store has is to be enough, and what it lacks is listed
     #[arg(long)]
     offline: bool,
@@ -69,7 +75,7 @@ impl Install {
         }
         let begun = Instant::now();
         if !self.dry_run
-            && self.targets.is_empty()
+            && self.is_for_all()
             && let Some(kept) = standing(here, self.absolute)?
         {
             return Ok(done(ui, Installed { kept, ..Installed::default() }, begun, &[]));
@@ -77,15 +83,24 @@ impl Install {
         self.bring(here, ui)
     }
 
+    /// Whether all of the shelf is meant.
+    fn is_for_all(&self) -> bool {
+        self.targets.is_empty() && self.without.is_empty() && !self.members.is_said()
+    }
+
+    /// The part of the shelf that is meant.
+    fn part(&self, project: &Project) -> Result<ShelfPart, Failure> {
+        let (targets, without) = (self.targets.clone(), self.without.clone());
+        Ok(ShelfPart { members: self.members.names(project)?, targets, without })
+    }
+
     /// Brings a shelf to what the lock says that isn't known to be there.
     fn bring(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
-        let project = project
-            .searching(self.searching)
-            .only_for(&self.targets)?
-            .offline(self.offline)
-            .absolute(self.absolute);
+        let part = self.part(&project)?;
+        let project =
+            project.searching(self.searching).only(part)?.offline(self.offline).absolute(self.absolute);
         drop(progress);
         let lock = project.sound_lock()?;
         match lock.filter(|_| project.is_locked()) {
@@ -97,14 +112,15 @@ impl Install {
     }
 
     fn resolve_and_install(&self, ui: &Ui, project: &Project) -> Result<Exit, Failure> {
-        let (lock, warnings) = project.resolve(&project.manifest, &project.registries(&project.manifest)?)?;
+        let workspace = &project.workspace;
+        let (lock, warnings) = project.resolve(workspace, &project.registries(workspace)?)?;
         warnings.iter().for_each(|warning| ui.warn(warning));
-        let settled = Settled::new(project, &project.manifest, lock);
+        let settled = Settled::new(project, workspace, lock);
         settled.show(ui);
         if self.dry_run {
             return plan_only(ui, project, &settled.lock, &settled.changes());
         }
-        let installed = settled.carry_out(ui, None)?;
+        let installed = settled.carry_out(ui, &Edits::new())?;
         let result = json!({ "changes": settled.changes(), "dry-run": false, "warnings": warnings,
             "shelf": installed_json(installed) });
         ui.report("install", result);
@@ -115,7 +131,7 @@ impl Install {
 fn install_locked(ui: &Ui, project: &Project, lock: &Lock) -> Result<Exit, Failure> {
     let begun = Instant::now();
     let progress = Progress::new(ui);
-    let installed = project.install(lock, &project.manifest, &project.text, &BTreeSet::new(), &progress)?;
+    let installed = project.install(lock, &project.workspace, &Edits::new(), &BTreeSet::new(), &progress)?;
     drop(progress);
     let warnings = if installed.built > 0 { warnings(project, lock) } else { Vec::new() };
     let exit = done(ui, installed, begun, &warnings);
@@ -136,7 +152,7 @@ fn done(ui: &Ui, installed: Installed, begun: Instant, warnings: &[String]) -> E
 
 /// Warnings about what is locked, as far as the registries can be asked: a lock installs without them.
 fn warnings(project: &Project, lock: &Lock) -> Vec<String> {
-    let registries = project.registries(&project.manifest);
+    let registries = project.registries(&project.workspace);
     registries.map(|registries| warnings_about(lock, &registries)).unwrap_or_default()
 }
 

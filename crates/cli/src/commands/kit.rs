@@ -9,7 +9,7 @@ use serde_json::{Value, json};
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::{Project, open_store, registries_folder};
+use crate::project::{In, Project, ShelfPart, open_store, registries_folder};
 use crate::show::{count, size};
 use crate::ui::{Ui, style, styled};
 
@@ -33,6 +33,8 @@ enum KitCommand {
     Make {
         /// The file to make
         file: PathBuf,
+        #[command(flatten)]
+        members: In,
         /// Only what this target takes; may be given several times
         #[arg(long = "target", value_name = "TARGET")]
         targets: Vec<String>,
@@ -53,23 +55,35 @@ enum KitCommand {
 impl Kit {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         match &self.command {
-            KitCommand::Make { file, targets, dry_run } => make(ui, here, file, targets, *dry_run),
+            KitCommand::Make { file, members, targets, dry_run } => {
+                make(ui, here, file, members, targets, *dry_run)
+            }
             KitCommand::Open { file } => open(ui, here, file),
         }
     }
 }
 
-fn make(ui: &Ui, here: &Path, file: &Path, targets: &[String], dry_run: bool) -> Result<Exit, Failure> {
-    let project = Project::find(here)?.only_for(targets)?;
+fn make(
+    ui: &Ui,
+    here: &Path,
+    file: &Path,
+    members: &In,
+    targets: &[String],
+    dry_run: bool,
+) -> Result<Exit, Failure> {
+    let project = Project::find(here)?;
+    let part =
+        ShelfPart { members: members.names(&project)?, targets: targets.to_vec(), ..ShelfPart::default() };
+    let project = project.only(part)?;
     let lock = project.needed_lock()?;
     if !project.is_locked() {
         ui.warn("bibliotax.toml was changed since bibliotax.lock was made from it; the kit carries what is locked");
     }
     let head = if dry_run {
-        kit::head(lock, targets)
+        kit::head(lock, &project.load())
     } else {
         let progress = Progress::new(ui);
-        project.make_kit(&here.join(file), lock, targets, &progress)?
+        project.make_kit(&here.join(file), lock, &progress)?
     };
     let verb = if dry_run { "would hold" } else { "holds" };
     let what = format!("{}, {}", count(head.archives, "archive"), size(head.bytes));
@@ -85,7 +99,7 @@ fn make(ui: &Ui, here: &Path, file: &Path, targets: &[String], dry_run: bool) ->
 }
 
 fn as_json(file: &Path, head: &kit::Head, dry_run: bool) -> Value {
-    json!({ "file": file, "project": head.project, "lock": head.lock, "targets": head.targets,
+    json!({ "file": file, "members": head.members, "lock": head.lock, "targets": head.targets,
         "archives": head.archives, "bytes": head.bytes, "dry-run": dry_run })
 }
 
@@ -102,7 +116,7 @@ fn open(ui: &Ui, here: &Path, file: &Path) -> Result<Exit, Failure> {
     say_next(ui, here, head);
     ui.report(
         "kit open",
-        json!({ "file": file, "project": head.project, "lock": head.lock, "targets": head.targets,
+        json!({ "file": file, "members": head.members, "lock": head.lock, "targets": head.targets,
         "archives": head.archives, "new": opened.new, "bytes": head.bytes }),
     );
     Ok(Exit::Done)

@@ -1,5 +1,6 @@
 //! `need`: declares packages, resolves, installs, and says what came along.
 
+mod declaring;
 pub mod words;
 
 use std::collections::BTreeSet;
@@ -8,14 +9,14 @@ use std::str::FromStr;
 
 use bibliotax_core::fault::Fault;
 use bibliotax_core::lock::Lock;
-use bibliotax_core::manifest::{self, Manifest, ManifestText};
-use bibliotax_core::name::{ComponentName, PackageName, PartName, Purpose, RegistryName};
+use bibliotax_core::name::{ComponentName, PackageName, Purpose};
 use bibliotax_core::nearest::{either, nearest};
-use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Problem};
+use bibliotax_core::workspace::Workspace;
 use bibliotax_registry::registries::Registries;
 use serde_json::json;
 
+use self::declaring::{Declaring, Wishes};
 use self::words::Wanted;
 use super::passed_over;
 use super::searching::Searching;
@@ -23,9 +24,9 @@ use super::settle::{Settled, installed_json};
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::{Project, check_target, no_registry, read_edited};
+use crate::project::{In, Project, check_target, folder_of, no_registry};
 use crate::show;
-use crate::ui::{Ui, style, styled};
+use crate::ui::Ui;
 
 /// Declare packages, resolve and install them
 ///
@@ -33,12 +34,20 @@ use crate::ui::{Ui, style, styled};
 /// the newest release that goes with the rest is taken and written from there up to the next major version.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  bibliotax need rain-ledger\n  bibliotax need soil-curve 1.7 moss-map \"2 .. 4\"\n  bibliotax need probe-sim --for test"
+    after_help = "Examples:\n  bibliotax need rain-ledger\n  bibliotax need soil-curve 1.7 moss-map \"2 .. 4\"\n  bibliotax need probe-sim --for test\n  bibliotax need dew-point --in all --shared\n  bibliotax need fernhollow/valve-core --path ../valve-core"
 )]
 pub struct Need {
     /// Packages, each with a range behind it if wanted
     #[arg(required = true, value_name = "PACKAGE [RANGE]")]
     words: Vec<String>,
+    #[command(flatten)]
+    members: In,
+    /// Write the range once, for the whole workspace: members share it
+    #[arg(long)]
+    shared: bool,
+    /// Use the project in this folder, as it is there; a workspace's members need each other so
+    #[arg(long, value_name = "FOLDER", conflicts_with_all = ["shared", "registry", "exactly"])]
+    path: Option<String>,
     /// Take exactly this version: write it with `=`
     #[arg(long)]
     exactly: bool,
@@ -80,67 +89,79 @@ impl Need {
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
         let project = project.searching(self.searching);
         project.sound_lock()?;
-        if project.manifest.registries.is_empty() {
+        if project.workspace.registries.is_empty() && self.path.is_none() {
             return Err(no_registry());
         }
-        self.declare(ui, &project, &wanted)
+        let wishes = self.wishes(here, &project)?;
+        self.declare(ui, &project, &wanted, &wishes)
     }
 
-    fn declare(&self, ui: &Ui, project: &Project, wanted: &[Wanted]) -> Result<Exit, Failure> {
-        let purpose = parsed("--for", self.purpose.as_ref())?;
-        let registry = parsed("--registry", self.registry.as_ref())?;
-        let purpose = purpose.as_ref();
-        let without: Vec<PackageName> = all_parsed("--without", &self.without)?;
-        let components: Vec<ComponentName> = all_parsed("--components", &self.components)?;
-        let parts: Vec<PartName> = all_parsed("--part", &self.parts)?;
-        self.targets.iter().try_for_each(|target| check_target(&project.manifest, target))?;
-        let mut declaring = Declaring::open(project, purpose)?;
-        for wanted in wanted {
-            declaring.declare(wanted, self.prereleases, registry.as_ref());
-            if !self.targets.is_empty() {
-                declaring.text.only_for(purpose, &wanted.package, &self.targets);
-            }
-            declaring.text.do_without(purpose, &wanted.package, &without);
-            declaring.text.want_components(purpose, &wanted.package, &components);
-            declaring.text.ask_for_parts(purpose, &wanted.package, &parts);
-            if self.bare {
-                declaring.text.take_bare(purpose, &wanted.package);
-            }
+    fn wishes(&self, here: &Path, project: &Project) -> Result<Wishes, Failure> {
+        let folder = self.path.as_ref().map(|path| folder_of(&project.root, &here.join(path)));
+        Ok(Wishes {
+            registry: parsed("--registry", self.registry.as_ref())?,
+            without: all_parsed("--without", &self.without)?,
+            components: all_parsed("--components", &self.components)?,
+            parts: all_parsed("--part", &self.parts)?,
+            targets: self.targets.clone(),
+            prereleases: self.prereleases,
+            bare: self.bare,
+            exactly: self.exactly,
+            shared: self.shared,
+            folder: folder.transpose()?,
+        })
+    }
+
+    fn declare(
+        &self,
+        ui: &Ui,
+        project: &Project,
+        wanted: &[Wanted],
+        wishes: &Wishes,
+    ) -> Result<Exit, Failure> {
+        let purpose: Option<Purpose> = parsed("--for", self.purpose.as_ref())?;
+        let members = self.members.to_change(project)?;
+        for member in &members {
+            self.targets.iter().try_for_each(|target| check_target(&member.targets, target))?;
         }
-        let manifest = declaring.manifest()?;
-        let registries = &project.registries(&manifest)?;
+        let mut declaring = Declaring::open(project, members, purpose.as_ref(), wishes)?;
+        wanted.iter().for_each(|wanted| declaring.declare(wanted));
+        // A project that a path leads to is read with the manifests that name it.
+        let workspace = declaring.workspace()?;
+        let registries = &project.registries(&workspace)?;
         for wanted in wanted {
             check_known(registries, &wanted.package)?;
-            check_components(registries, &wanted.package, &components)?;
+            check_components(registries, &wanted.package, &wishes.components)?;
         }
-        let (lock, warnings) = project.resolve(&manifest, registries)?;
-        declaring.settle_ranges(wanted, &lock, self.exactly);
-        let manifest = declaring.manifest()?;
+        let (lock, warnings) = project.resolve(&workspace, registries)?;
+        declaring.settle_ranges(wanted, &lock);
+        let workspace = declaring.workspace()?;
         // The ranges were made around what was chosen, so this chooses the same again.
-        let (lock, _) = project.resolve(&manifest, registries)?;
-        for wanted in wanted {
-            say_declared(ui, &manifest, &declaring.text, wanted, purpose);
-        }
-        for wanted in wanted.iter().filter(|wanted| wanted.range.is_none()) {
-            // The range is made around what was chosen, so it is no reason.
-            let problem = Problem::new(&manifest, &[]).without(&wanted.package);
-            if let Some(chosen) = lock.package(&wanted.package) {
-                passed_over::say(ui, &problem, registries, chosen);
-            }
-        }
+        let (lock, _) = project.resolve(&workspace, registries)?;
+        wanted.iter().for_each(|wanted| declaring.say(ui, &workspace, wanted));
+        let without_range = wanted.iter().filter(|wanted| wanted.range.is_none());
+        without_range.for_each(|wanted| say_passed_over(ui, &workspace, registries, &lock, wanted));
         warnings.iter().for_each(|warning| ui.warn(warning));
-        let settled = Settled::new(project, &manifest, lock);
+        let settled = Settled::new(project, &workspace, lock);
         settled.show(ui);
-        let text = declaring.text.to_string();
         let mut result =
             json!({ "changes": settled.changes(), "dry-run": self.dry_run, "warnings": warnings });
         if self.dry_run {
             ui.say("nothing was written");
         } else {
-            result["shelf"] = installed_json(settled.carry_out(ui, Some(&text))?);
+            result["shelf"] = installed_json(settled.carry_out(ui, &declaring.edits())?);
         }
         ui.report("need", result);
         Ok(Exit::Done)
+    }
+}
+
+/// Says which newer release of a package was not taken, and why.
+fn say_passed_over(ui: &Ui, workspace: &Workspace, registries: &Registries, lock: &Lock, wanted: &Wanted) {
+    // The range is made around what was chosen, so it is no reason.
+    let problem = Problem::new(workspace, &[]).without(&wanted.package);
+    if let Some(chosen) = lock.package(&wanted.package) {
+        passed_over::say(ui, &problem, registries, chosen);
     }
 }
 
@@ -150,64 +171,6 @@ fn parsed<T: FromStr<Err = Fault>>(option: &str, text: Option<&String>) -> Resul
 
 fn all_parsed<T: FromStr<Err = Fault>>(option: &str, texts: &[String]) -> Result<Vec<T>, Failure> {
     texts.iter().filter_map(|text| parsed(option, Some(text)).transpose()).collect()
-}
-
-/// The manifest while needs are being declared in it.
-struct Declaring<'p> {
-    project: &'p Project,
-    purpose: Option<&'p Purpose>,
-    text: ManifestText,
-}
-
-impl<'p> Declaring<'p> {
-    fn open(project: &'p Project, purpose: Option<&'p Purpose>) -> Result<Self, Failure> {
-        Ok(Self { project, purpose, text: project.editable()? })
-    }
-
-    fn manifest(&self) -> Result<Manifest, Failure> {
-        read_edited(&self.text.to_string())
-    }
-
-    /// Declares what is wanted; where no range is given and none was declared, any version for now.
-    fn declare(&mut self, wanted: &Wanted, prereleases: bool, registry: Option<&RegistryName>) {
-        match &wanted.range {
-            Some(range) => self.text.set_need(self.purpose, &wanted.package, range),
-            None if self.declared(&wanted.package).is_some() => {}
-            None if self.project.manifest.family_of(&wanted.package).is_some() => {
-                self.text.set_need_of_family(self.purpose, &wanted.package);
-            }
-            None => {
-                self.text.set_need(self.purpose, &wanted.package, &Range::any());
-            }
-        }
-        if prereleases {
-            self.text.accept_prereleases(self.purpose, &wanted.package);
-        }
-        if let Some(registry) = registry {
-            self.text.take_from(self.purpose, &wanted.package, registry);
-        }
-    }
-
-    /// Puts the ranges in place that follow from what was chosen.
-    fn settle_ranges(&mut self, wanted: &[Wanted], lock: &Lock, exactly: bool) {
-        for wanted in wanted.iter().filter(|wanted| wanted.range.is_none()) {
-            let is_new = self.declared(&wanted.package).is_none()
-                && self.project.manifest.family_of(&wanted.package).is_none();
-            let chosen = lock.package(&wanted.package).map(|package| &package.version);
-            if let Some(version) = chosen.filter(|_| is_new || exactly) {
-                let range = if exactly { Range::exactly(version) } else { Range::from_version(version) };
-                self.text.set_need(self.purpose, &wanted.package, &range);
-            }
-        }
-    }
-
-    /// The range that the manifest on disk has for a package and this purpose.
-    fn declared(&self, package: &PackageName) -> Option<&Range> {
-        let needs = self.project.manifest.needs.iter();
-        let mut declared =
-            needs.filter(|need| need.package == *package && need.purpose.as_ref() == self.purpose);
-        declared.next().map(|need| &need.range)
-    }
 }
 
 /// Whether some registry has a package; the nearest names if none does.
@@ -241,22 +204,4 @@ fn check_components(
         Failure::new("need.no-component", format!("no release of {package} has a component `{unknown}`"));
     let names: Vec<&str> = known.iter().map(|name| name.as_str()).collect();
     Err(failure.suggest(unknown.as_str(), &names, "it has none at all; leave out `--components`"))
-}
-
-fn say_declared(
-    ui: &Ui,
-    manifest: &Manifest,
-    text: &ManifestText,
-    wanted: &Wanted,
-    purpose: Option<&Purpose>,
-) {
-    let same = |need: &&manifest::Need| need.package == wanted.package && need.purpose.as_ref() == purpose;
-    let Some(need) = manifest.needs.iter().find(same) else { return };
-    let part = purpose.map_or("[needs]".to_owned(), |purpose| format!("[needs-for.{purpose}]"));
-    let family = need.family.as_ref();
-    let kept =
-        family.map(|family| format!(", {family} being kept at \"{}\"", need.range)).unwrap_or_default();
-    if let Some(line) = text.need_line(purpose, &wanted.package) {
-        ui.say(format!("{}: {part} {line}{kept}", styled(style::STRONG, "manifest")));
-    }
 }

@@ -2,6 +2,8 @@
 
 use std::path::Path;
 
+use bibliotax_core::workspace::Member;
+
 use super::install::Install;
 use crate::failure::Failure;
 use crate::project::Project;
@@ -23,10 +25,19 @@ pub struct OnShelf {
 }
 
 impl OnShelf {
-    /// Makes the shelf right, without a word on stdout, which is the program's; what the program finds in its environment.
-    pub fn surroundings(&self, here: &Path, project: &Project, ui: &Ui) -> Result<Surroundings, Failure> {
-        let target = target_here(project, self.target.as_deref())?;
+    /// Makes the shelf right, without a word on stdout, which is the program's; what programs of these members then find in
+    /// their environment.
+    pub fn surroundings(
+        &self,
+        here: &Path,
+        project: &Project,
+        members: &[&Member],
+        ui: &Ui,
+    ) -> Result<Vec<Surroundings>, Failure> {
+        let targets = members.iter().map(|member| target_here(member, self.target.as_deref()));
+        let targets = targets.collect::<Result<Vec<_>, _>>()?;
         Install::before(self.sealed, self.offline).make_right(here, &ui.aside())?;
-        Surroundings::of(project, target.as_deref())
+        let of_members = members.iter().zip(&targets);
+        of_members.map(|(member, target)| Surroundings::of(project, member, target.as_deref())).collect()
     }
 }

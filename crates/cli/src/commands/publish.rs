@@ -2,10 +2,16 @@
 
 use std::path::Path;
 
+use bibliotax_core::card::CardNeed;
+use bibliotax_core::history::History;
+use bibliotax_core::manifest::Need;
+use bibliotax_core::range::Range;
 use bibliotax_core::spoken;
+use bibliotax_core::workspace::{Member, Workspace};
 use bibliotax_registry::accept::check_acceptable;
 use bibliotax_registry::pack::PackFile;
 use bibliotax_registry::publish::{Release, prepare};
+use bibliotax_registry::source::Source;
 use serde_json::{Value, json};
 
 use super::supply;
@@ -33,10 +39,13 @@ pub struct Publish {
 impl Publish {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let project = Project::find(here)?;
+        let member = project.member()?;
         let registry = supply::registry(self.registry.as_deref(), &project, here)?;
-        let release = prepare(&project.manifest, &project.root, now())?;
+        let needs = published_needs(&project.workspace, member, &registry)?;
+        let folder = project.root.join(&member.folder);
+        let release = prepare(&member.manifest, &member.project, needs, &folder, now())?;
         check_acceptable(&registry, &release.card)?;
-        check_promise(&project)?;
+        check_promise(&project, member)?;
         let mut result = as_json(&release);
         let title = format!("{} {}", release.card.name, release.card.version);
         if self.dry_run {
@@ -64,12 +73,49 @@ impl Publish {
 }
 
 /// A promise is kept only if some set of releases that the needs allow keeps it, too.
-fn check_promise(project: &Project) -> Result<(), Failure> {
-    let registries = project.registries(&project.manifest)?;
-    if project.manifest.fits.is_empty() || registries.is_empty() {
+fn check_promise(project: &Project, member: &Member) -> Result<(), Failure> {
+    let registries = project.registries(&project.workspace)?;
+    if member.manifest.fits.is_empty() || registries.is_empty() {
         return Ok(());
     }
-    project.resolve(&project.manifest, &registries).map(drop)
+    project.resolve(&project.workspace, &registries).map(drop)
+}
+
+/// What a member needs as others will see it: what it takes from folders, by the ranges in which that is published.
+fn published_needs(
+    workspace: &Workspace,
+    member: &Member,
+    registry: &Source,
+) -> Result<Vec<CardNeed>, Failure> {
+    let published = |need: &Need| {
+        let mut card_need = CardNeed::from(need);
+        if let Some(project) = workspace.project_of(member, need) {
+            card_need.range = published_range(project, need, registry)?;
+        }
+        Ok(card_need)
+    };
+    member.manifest.needs.iter().map(published).collect()
+}
+
+/// The range in which a project that is used from its folder is needed by who gets it from a registry: as the need says, else from
+/// its version on.
+fn published_range(project: &Member, need: &Need, registry: &Source) -> Result<Range, Failure> {
+    let name = &need.package;
+    let is_said = need.range != Range::any();
+    let range = if is_said { need.range.clone() } else { Range::from_version(&project.version()) };
+    let history = registry.history_until(name, None)?;
+    let releases = history.iter().flat_map(History::releases);
+    let set = range.set(need.prereleases);
+    if releases
+        .filter(|release| release.withdrawn.is_none())
+        .any(|release| set.contains(release.entry.version.point()))
+    {
+        return Ok(range);
+    }
+    let message =
+        format!("{name} is used from its folder, and {} has no release of it in {range}", registry.name());
+    Err(Failure::new("publish.unpublished", message)
+        .mend(format!("publish {name} first: whoever gets this release gets that one from a registry")))
 }
 
 fn list(ui: &Ui, release: &Release) {

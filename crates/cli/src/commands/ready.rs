@@ -50,10 +50,10 @@ impl Ready {
         findings.extend(registries(&project));
         findings.push(store());
         if let Some(target) = &self.target {
-            check_target(&project.manifest, target)?;
+            check_target(&project.workspace.targets, target)?;
         }
         let is_meant = |target: &Target| self.target.as_ref() == Some(&target.name);
-        findings.extend(project.manifest.targets.iter().map(|target| machine(target, is_meant(target))));
+        findings.extend(project.workspace.targets.iter().map(|target| machine(target, is_meant(target))));
         findings.extend(wishes(&project)?.iter().map(|(tool, wishes)| look_for(tool, wishes)));
         let row = |finding: &Finding| {
             let word = if finding.fine { styled(style::GOOD, "fine") } else { styled(style::BAD, "amiss") };
@@ -75,11 +75,15 @@ impl Ready {
 /// What the manifest and the locked packages ask for, as far as the registries can be asked.
 fn wishes(project: &Project) -> Result<Wishes, Failure> {
     let mut wishes = Wishes::new();
-    for (tool, range) in &project.manifest.tools {
-        wishes.entry(tool.clone()).or_default().push(("the manifest".to_owned(), range.clone()));
+    let members = &project.workspace.members;
+    let of_members =
+        members.iter().flat_map(|member| member.manifest.tools.iter().map(move |tool| (member, tool)));
+    for (member, (tool, range)) in of_members {
+        let who = if members.len() == 1 { "the manifest" } else { member.project.name.as_str() };
+        wishes.entry(tool.clone()).or_default().push((who.to_owned(), range.clone()));
     }
     let Some(lock) = project.sound_lock()? else { return Ok(wishes) };
-    let Ok(registries) = project.registries(&project.manifest) else { return Ok(wishes) };
+    let Ok(registries) = project.registries(&project.workspace) else { return Ok(wishes) };
     for package in &lock.packages {
         let listing = registries.listing(&package.name).ok().flatten();
         let release = listing.as_ref().and_then(|listing| listing.history.release(&package.version));
@@ -150,8 +154,8 @@ fn registries(project: &Project) -> Vec<Finding> {
         };
         Finding { what, fine, told, data: Value::Null }
     };
-    let opened = project.registries(&project.manifest).map(drop);
-    let names: Vec<String> = project.manifest.registries.iter().map(|r| r.name.to_string()).collect();
+    let opened = project.registries(&project.workspace).map(drop);
+    let names: Vec<String> = project.workspace.registries.iter().map(|r| r.name.to_string()).collect();
     let what = if names.len() == 1 { "registry" } else { "registries" };
     let told = if names.is_empty() { "none declared".to_owned() } else { names.join(", ") };
     vec![finding(opened, what.to_owned(), told)]

@@ -60,10 +60,10 @@ impl Resolve {
             let kept = project.locked().len();
             ui.warn(format!("{}; {kept} of its packages could be read", fault.message));
         }
-        let registries = project.registries(&project.manifest)?.as_of(self.as_of);
+        let registries = project.registries(&project.workspace)?.as_of(self.as_of);
         let (lock, warnings) = self.lock(&project, &registries)?;
         warnings.iter().for_each(|warning| ui.warn(warning));
-        let settled = Settled::new(&project, &project.manifest, lock);
+        let settled = Settled::new(&project, &project.workspace, lock);
         settled.show(ui);
         let packages = crate::show::count(settled.lock.packages.len(), "package");
         if self.dry_run {
@@ -82,15 +82,15 @@ impl Resolve {
     }
 
     fn lock(&self, project: &Project, registries: &Registries) -> Result<(Lock, Vec<String>), Failure> {
-        let manifest = &project.manifest;
+        let workspace = &project.workspace;
         if self.prefer.is_none() && self.as_of.is_none() {
-            return project.resolve(manifest, registries);
+            return project.resolve(workspace, registries);
         }
         let prefer = match self.prefer {
             Some(Which::Oldest) => Prefer::Oldest,
             Some(Which::Newest) | None => Prefer::Newest,
         };
-        let problem = Problem { prefer, ..Problem::new(manifest, &[]) };
-        project.resolve_problem(&problem, manifest, registries)
+        let problem = Problem { prefer, ..Problem::new(workspace, &[]) };
+        project.resolve_problem(&problem, workspace, registries)
     }
 }

@@ -5,27 +5,27 @@ use std::time::Instant;
 
 use bibliotax_core::compare::compare;
 use bibliotax_core::lock::Lock;
-use bibliotax_core::manifest::Manifest;
+use bibliotax_core::workspace::Workspace;
 use bibliotax_store::install::Installed;
 use serde_json::{Value, json};
 
 use super::steps::say_open;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::{LockFile, Project};
+use crate::project::{Edits, LockFile, Project};
 use crate::show::{changes, count, size};
 use crate::ui::{Ui, style, styled};
 
 /// A lock that is worked out and not yet written.
 pub struct Settled<'p> {
     project: &'p Project,
-    manifest: &'p Manifest,
+    workspace: &'p Workspace,
     pub lock: Lock,
 }
 
 impl<'p> Settled<'p> {
-    pub fn new(project: &'p Project, manifest: &'p Manifest, lock: Lock) -> Self {
-        Self { project, manifest, lock }
+    pub fn new(project: &'p Project, workspace: &'p Workspace, lock: Lock) -> Self {
+        Self { project, workspace, lock }
     }
 
     /// The lock before, if there was one to compare with.
@@ -43,32 +43,25 @@ impl<'p> Settled<'p> {
 
     /// Shows how the lock changes.
     pub fn show(&self, ui: &Ui) {
-        changes::show(ui, &compare(self.old(), &self.lock), self.manifest, &self.lock);
+        changes::show(ui, &compare(self.old(), &self.lock), &self.lock);
     }
 
     /// The changes as data.
     pub fn changes(&self) -> Value {
-        changes::as_json(&compare(self.old(), &self.lock), self.manifest, &self.lock)
+        changes::as_json(&compare(self.old(), &self.lock), &self.lock)
     }
 
-    /// Fetches what is missing, then writes the manifest (where `text` is a new one) and the lock, then brings
+    /// Fetches what is missing, then writes the manifests that have other texts and the lock, then brings
     /// the shelf to it: what can fail most comes before anything is written.
-    pub fn carry_out(&self, ui: &Ui, text: Option<&str>) -> Result<Installed, Failure> {
+    pub fn carry_out(&self, ui: &Ui, edits: &Edits) -> Result<Installed, Failure> {
         let begun = Instant::now();
         let progress = Progress::new(ui);
         self.project.try_templates(&self.lock)?;
-        let fetched = self.project.fetch(&self.lock, self.manifest, &progress)?;
-        if let Some(text) = text {
-            self.project.write_manifest(text)?;
-        }
+        let fetched = self.project.fetch(&self.lock, self.workspace, &progress)?;
+        self.project.write_manifests(edits)?;
         self.write_lock()?;
-        let installed = self.project.install(
-            &self.lock,
-            self.manifest,
-            text.unwrap_or(&self.project.text),
-            &BTreeSet::new(),
-            &progress,
-        )?;
+        let installed =
+            self.project.install(&self.lock, self.workspace, edits, &BTreeSet::new(), &progress)?;
         drop(progress);
         let installed = Installed { fetched, ..installed };
         say_installed(ui, installed, begun);

@@ -68,7 +68,7 @@ impl Steps {
 
 /// What a lock's packages want done in a project.
 fn todos_of<'l>(project: &Project, lock: &'l Lock) -> Result<Vec<Todo<'l>>, Failure> {
-    Ok(todos(lock, &project.manifest.devices, &LedgerFolder::of(&project.root).read()?))
+    Ok(todos(lock, &project.workspace.devices, &LedgerFolder::of(&project.root).read()?))
 }
 
 fn list(ui: &Ui, project: &Project, all: bool) -> Result<Exit, Failure> {

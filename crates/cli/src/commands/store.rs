@@ -230,7 +230,7 @@ fn fetch_for(ui: &Ui, folder: &Path, damaged: &[Digest]) -> Result<(), Failure> 
     let is_damaged =
         |package: &LockedPackage| package.files.iter().any(|file| damaged.contains(&file.sha256));
     if lock.packages.iter().any(is_damaged) {
-        project.fetch(lock, &project.manifest, &progress)?;
+        project.fetch(lock, &project.workspace, &progress)?;
     }
     Ok(())
 }

@@ -17,7 +17,7 @@ use crate::ui::{Ui, style, styled};
 
 /// The registry that is meant: one that the manifest declares, or a registry's folder.
 pub fn registry(word: Option<&str>, project: &Project, here: &Path) -> Result<Source, Failure> {
-    let declared = &project.manifest.registries;
+    let declared = &project.workspace.registries;
     let chosen = match (word, declared.as_slice()) {
         (Some(name), _) => declared.iter().find(|registry| registry.name.as_str() == name),
         (None, [only]) => Some(only),

@@ -1,13 +1,15 @@
 //! `update`: moves what was asked as far as it goes, and as little else as possible.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use bibliotax_core::compare::compare;
 use bibliotax_core::lock::Lock;
-use bibliotax_core::manifest::{Manifest, ManifestText, Need};
+use bibliotax_core::manifest::{ManifestText, Need};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Conflict, Problem, Resolution, Update as Updated, update};
+use bibliotax_core::workspace::{Member, Workspace};
 use bibliotax_registry::registries::Registries;
 use serde_json::json;
 
@@ -18,7 +20,7 @@ use super::settle::{Settled, installed_json};
 use crate::codes::Exit;
 use crate::failure::{self, Failure};
 use crate::progress::Progress;
-use crate::project::{Project, read_edited};
+use crate::project::{Edits, Project, file_name};
 use crate::show::proof;
 use crate::ui::{Ui, style, styled};
 
@@ -50,25 +52,25 @@ impl Update {
         let lock = project.needed_lock()?;
         let asked =
             self.packages.iter().map(|word| locked_package(lock, word)).collect::<Result<Vec<_>, _>>()?;
-        let registries = project.registries(&project.manifest)?;
+        let registries = project.registries(&project.workspace)?;
         let is_asked = |need: &Need| asked.is_empty() || asked.contains(&need.package);
         let loosened = self.loosened(&project, is_asked)?;
         let updated = self.moved(&loosened, lock, &asked, &registries)?;
-        let text = self.rewritten(&project, &updated.resolution, is_asked)?;
-        let manifest = read_edited(&text)?;
-        say_rewritten(ui, &project.manifest, &manifest);
-        let settled = Settled::new(&project, &manifest, Lock::new(&manifest, &updated.resolution));
+        let edits = self.rewritten(&project, &updated.resolution, is_asked)?;
+        let workspace = project.edited(&edits)?;
+        say_rewritten(ui, &project.workspace, &workspace);
+        let settled = Settled::new(&project, &workspace, Lock::new(&workspace, &updated.resolution));
         settled.show(ui);
         say_forced(ui, lock, &settled.lock, &asked, &updated.forced);
         for chosen in asked.iter().filter_map(|name| settled.lock.package(name)) {
-            passed_over::say(ui, &Problem::new(&manifest, &[]), &registries, chosen);
+            passed_over::say(ui, &Problem::new(&workspace, &[]), &registries, chosen);
         }
         let mut result = json!({ "changes": settled.changes(), "dry-run": self.dry_run,
             "forced": updated.forced.iter().map(proof::as_json).collect::<Vec<_>>() });
         if self.dry_run {
             ui.say("nothing was written");
         } else {
-            result["shelf"] = installed_json(settled.carry_out(ui, Some(&text))?);
+            result["shelf"] = installed_json(settled.carry_out(ui, &edits)?);
         }
         ui.report("update", result);
         Ok(Exit::Done)
@@ -76,36 +78,47 @@ impl Update {
 
     fn moved(
         &self,
-        manifest: &Manifest,
+        workspace: &Workspace,
         lock: &Lock,
         asked: &[PackageName],
         registries: &Registries,
     ) -> Result<Updated, Failure> {
-        let problem = Problem::new(manifest, &lock.packages);
+        let problem = Problem::new(workspace, &lock.packages);
         update(&problem, asked, registries).or_else(|unresolved| {
             let conflict = failure::conflict_of(unresolved)?;
             Err(failure::conflict(&conflict, Vec::new(), self.searching.full))
         })
     }
 
-    /// The manifest that the update is worked out with: beyond the ranges, any version will do.
-    fn loosened(&self, project: &Project, is_asked: impl Fn(&Need) -> bool) -> Result<Manifest, Failure> {
-        let mut text = project.editable()?;
-        for need in project.manifest.needs.iter().filter(|need| self.beyond && is_asked(need)) {
-            set_range(&mut text, need, &Range::any());
+    /// The workspace that the update is worked out with: beyond the ranges, any version will do.
+    fn loosened(&self, project: &Project, is_asked: impl Fn(&Need) -> bool) -> Result<Workspace, Failure> {
+        let mut texts = Texts { project, texts: BTreeMap::new() };
+        for (member, need) in self.open_needs(project, is_asked) {
+            texts.set_range(member, need, &Range::any())?;
         }
-        read_edited(&text.to_string())
+        project.edited(&texts.edits())
     }
 
-    /// The manifest's text with ranges that accept what was chosen; those that do are left alone.
+    /// The needs whose ranges may change.
+    fn open_needs<'p>(
+        &self,
+        project: &'p Project,
+        is_asked: impl Fn(&Need) -> bool,
+    ) -> Vec<(&'p Member, &'p Need)> {
+        let needs = project.workspace.needs().filter(|(_, need)| self.beyond && is_asked(need));
+        // What lies in a folder has just the one version.
+        needs.filter(|(_, need)| need.path.is_none()).collect()
+    }
+
+    /// The manifests with ranges that accept what was chosen; those that do are left alone.
     fn rewritten(
         &self,
         project: &Project,
         resolution: &Resolution,
         is_asked: impl Fn(&Need) -> bool,
-    ) -> Result<String, Failure> {
-        let mut text: ManifestText = project.editable()?;
-        for need in project.manifest.needs.iter().filter(|need| self.beyond && is_asked(need)) {
+    ) -> Result<Edits, Failure> {
+        let mut texts = Texts { project, texts: BTreeMap::new() };
+        for (member, need) in self.open_needs(project, is_asked) {
             let entries = resolution.packages.iter().map(|package| &package.release.entry);
             let chosen =
                 entries.into_iter().find(|entry| entry.name == need.package).map(|entry| &entry.version);
@@ -113,18 +126,43 @@ impl Update {
             if let Some(version) = chosen.filter(|version| !set.contains(version.point())) {
                 let exact = need.range.only().is_some();
                 let range = if exact { Range::exactly(version) } else { Range::from_version(version) };
-                set_range(&mut text, need, &range);
+                texts.set_range(member, need, &range)?;
             }
         }
-        Ok(text.to_string())
+        Ok(texts.edits())
     }
 }
 
-/// Changes the range of a need: where it has its family's, that one.
-fn set_range(text: &mut ManifestText, need: &Need, range: &Range) {
-    match &need.family {
-        Some(family) => text.set_family(family, range),
-        None => text.set_need(need.purpose.as_ref(), &need.package, range),
+/// Manifests while ranges change in them.
+struct Texts<'p> {
+    project: &'p Project,
+    texts: BTreeMap<String, ManifestText>,
+}
+
+impl Texts<'_> {
+    /// Changes the range of a need where it is said: with the need, its family or, for all, in the root.
+    fn set_range(&mut self, member: &Member, need: &Need, range: &Range) -> Result<(), Failure> {
+        let of_member =
+            need.family.as_ref().is_none_or(|family| member.manifest.families.contains_key(family));
+        let text = self.text(if need.is_shared || !of_member { "" } else { &member.folder })?;
+        match &need.family {
+            _ if need.is_shared => text.set_shared(&need.package, range),
+            Some(family) => text.set_family(family, range),
+            None => text.set_need(need.purpose.as_ref(), &need.package, range),
+        }
+        Ok(())
+    }
+
+    fn text(&mut self, folder: &str) -> Result<&mut ManifestText, Failure> {
+        if !self.texts.contains_key(folder) {
+            self.texts.insert(folder.to_owned(), self.project.editable(folder)?);
+        }
+        // Just put there where it wasn't.
+        Ok(self.texts.get_mut(folder).expect("the text is open"))
+    }
+
+    fn edits(&self) -> Edits {
+        self.texts.iter().map(|(folder, text)| (folder.clone(), text.to_string())).collect()
     }
 }
 
@@ -133,13 +171,20 @@ fn locked_package(lock: &Lock, word: &str) -> Result<PackageName, Failure> {
     if lock.package(&name).is_some() { Ok(name) } else { Err(not_locked_package(lock, &name)) }
 }
 
-fn say_rewritten(ui: &Ui, old: &Manifest, new: &Manifest) {
+fn say_rewritten(ui: &Ui, old: &Workspace, new: &Workspace) {
     let head = styled(style::STRONG, "manifest");
-    let needs = old.needs.iter().zip(&new.needs).filter(|(_, new)| new.family.is_none());
-    let needs = needs.map(|(old, new)| (new.package.to_string(), &old.range, &new.range));
+    let own = |need: &Need| need.family.is_none() && !need.is_shared;
+    let needs = old.needs().zip(new.needs()).filter(|(_, (_, new))| own(new));
+    let is_alone = new.members.len() == 1;
+    let needs = needs.map(|((_, old), (member, new))| {
+        let of = if is_alone { String::new() } else { format!("{} ", file_name(&member.folder)) };
+        (format!("{of}{}", new.package), &old.range, &new.range)
+    });
     let families = old.families.iter().zip(&new.families);
     let families = families.map(|((_, old), (name, new))| (format!("[families] {name}"), old, new));
-    for (name, old, new) in needs.chain(families).filter(|(_, old, new)| old != new) {
+    let shared = old.shared.iter().zip(&new.shared);
+    let shared = shared.map(|((_, old), (name, new))| (format!("[shared] {name}"), old, new));
+    for (name, old, new) in needs.chain(families).chain(shared).filter(|(_, old, new)| old != new) {
         ui.say(format!("{head}: {name} = \"{new}\" instead of \"{old}\""));
     }
 }

@@ -14,7 +14,7 @@ use super::settle::say_installed;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::{Project, open_store};
+use crate::project::{Edits, Project, open_store};
 use crate::show::{count, table};
 use crate::ui::{Ui, clean, style, styled};
 
@@ -48,7 +48,7 @@ impl Verify {
         let progress = Progress::new(ui);
         let (project, _held) = Project::hold(here, &progress)?;
         let lock = project.needed_lock()?;
-        project.fetch(lock, &project.manifest, &progress)?;
+        project.fetch(lock, &project.workspace, &progress)?;
         let depth = if self.full { Depth::Bytes } else { Depth::SizeAndTime };
         let verified = project.verify(lock, depth, &progress)?;
         let damaged = if self.store { project.damaged_in_store(lock, depth)? } else { Vec::new() };
@@ -135,8 +135,8 @@ fn repair(
         store.discard(&digest)?;
     }
     let progress = Progress::new(ui);
-    project.fetch(lock, &project.manifest, &progress)?;
-    let installed = project.install(lock, &project.manifest, &project.text, &names, &progress)?;
+    project.fetch(lock, &project.workspace, &progress)?;
+    let installed = project.install(lock, &project.workspace, &Edits::new(), &names, &progress)?;
     drop(progress);
     say_installed(ui, installed, begun);
     Ok(())

@@ -7,7 +7,7 @@ use std::process::Command;
 use super::on_shelf::OnShelf;
 use crate::codes::Exit;
 use crate::failure::Failure;
-use crate::project::Project;
+use crate::project::{In, Project};
 use crate::running::become_it;
 use crate::ui::Ui;
 
@@ -20,6 +20,8 @@ use crate::ui::Ui;
     after_help = "Examples:\n  bibliotax with -- make\n  bibliotax with -- sh -c 'cc -I \"$BIBLIOTAX_ROLE_INCLUDE\" -c main.c'"
 )]
 pub struct With {
+    #[command(flatten)]
+    members: In,
     #[command(flatten)]
     shelf: OnShelf,
     /// The command and its arguments
@@ -35,7 +37,9 @@ impl With {
         };
         let mut command = Command::new(program);
         command.args(arguments).current_dir(here);
-        self.shelf.surroundings(here, &project, ui)?.put_into(&mut command);
+        let member = self.members.one(&project)?;
+        let surroundings = self.shelf.surroundings(here, &project, &[member], ui)?;
+        surroundings.iter().for_each(|surroundings| surroundings.put_into(&mut command));
         become_it(&mut command)
     }
 }

@@ -1,21 +1,21 @@
-//! Archives for an install, from the registries of a manifest.
+//! Archives for an install, from the registries of a workspace.
 
 use std::io::Read;
 use std::sync::OnceLock;
 
 use bibliotax_core::card::Archive;
 use bibliotax_core::lock::LockedPackage;
-use bibliotax_core::manifest::Manifest;
+use bibliotax_core::workspace::Workspace;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::registries::Registries;
 use bibliotax_store::install::Supplier;
 
 use super::Project;
 
-/// Archives from the registries of a manifest, which are opened, if they aren't yet, only when something is fetched.
+/// Archives from the registries of a workspace, which are opened, if they aren't yet, only when something is fetched.
 pub struct Archives<'p> {
     pub(super) project: &'p Project,
-    pub(super) manifest: &'p Manifest,
+    pub(super) workspace: &'p Workspace,
     pub(super) opened: OnceLock<Registries>,
 }
 
@@ -25,7 +25,7 @@ impl Archives<'_> {
         if let Some(opened) = self.opened.get() {
             return Ok(opened);
         }
-        let opened = Registries::open(self.manifest, &self.project.root, &[], &self.project.network())?;
+        let opened = Registries::open(self.workspace, &self.project.root, &[], &self.project.network())?;
         Ok(self.opened.get_or_init(|| opened))
     }
 }

@@ -5,39 +5,39 @@ use std::collections::{BTreeMap, BTreeSet};
 use bibliotax_core::facet::{Facets, Fit, Target, Unstated};
 use bibliotax_core::history::Release;
 use bibliotax_core::lock::{Lock, LockedPackage};
-use bibliotax_core::manifest::Manifest;
 use bibliotax_core::name::{FacetName, PackageName, PartName};
 use bibliotax_core::resolve::{Catalogue, ChosenPackage, Problem, Resolution};
+use bibliotax_core::workspace::Workspace;
 use bibliotax_registry::registries::Registries;
 
 /// All that people should know of the answer to a problem.
 pub fn about(
     problem: &Problem,
-    manifest: &Manifest,
+    workspace: &Workspace,
     resolution: &Resolution,
     facets: &Facets,
 ) -> Vec<String> {
     let releases = resolution.packages.iter().flat_map(|package| about_release(&package.release));
-    let wishes = about_wishes(manifest, resolution);
+    let wishes = about_wishes(workspace, resolution);
     releases.chain(wishes).chain(about_fits(problem, resolution, facets)).collect()
 }
 
-/// What a manifest wishes that made no difference.
-fn about_wishes(manifest: &Manifest, resolution: &Resolution) -> Vec<String> {
+/// What manifests wish that made no difference.
+fn about_wishes(workspace: &Workspace, resolution: &Resolution) -> Vec<String> {
     let chosen = |name: &PackageName| resolution.packages.iter().find(|p| p.release.entry.name == *name);
-    let idle = manifest.needs.iter().flat_map(|need| {
+    let idle = workspace.needs().flat_map(|(_, need)| {
         let left_out = chosen(&need.package).map_or(&[][..], |package| &package.left_out);
         let idle = need.without.iter().filter(|name| !left_out.contains(name));
         idle.map(|name| format!("{} doesn't need {name}, so leaving that out changes nothing", need.package))
     });
-    let passed = manifest.capabilities.iter().filter_map(|(capability, preferred)| {
+    let passed = workspace.capabilities.iter().filter_map(|(capability, preferred)| {
         let provider = resolution.packages.iter().find(|package| package.provides.contains(capability))?;
         let name = &provider.release.entry.name;
         let text =
             format!("{capability} comes from {name}: {preferred}, which the manifest prefers, can't be had");
         (name != preferred).then_some(text)
     });
-    let lacking = manifest.needs.iter().filter_map(|need| Some((need, chosen(&need.package)?)));
+    let lacking = workspace.needs().filter_map(|(_, need)| Some((need, chosen(&need.package)?)));
     let lacking =
         lacking.flat_map(|(need, package)| need.parts.iter().filter_map(|part| lacks(package, part)));
     idle.chain(passed).chain(lacking).collect()

@@ -3,8 +3,7 @@
 use std::collections::HashMap;
 
 use bibliotax_core::compare::{Change, Kind};
-use bibliotax_core::lock::{Lock, LockedPackage};
-use bibliotax_core::manifest::Manifest;
+use bibliotax_core::lock::{Lock, LockedMember, LockedPackage, RUN, Reached, Wires};
 use bibliotax_core::name::{ComponentName, PackageName};
 use serde_json::{Value, json};
 
@@ -12,26 +11,26 @@ use super::{size, table};
 use crate::ui::{Ui, clean, style, styled};
 
 /// Shows what changes in the lock.
-pub fn show(ui: &Ui, changes: &[Change<'_>], manifest: &Manifest, lock: &Lock) {
+pub fn show(ui: &Ui, changes: &[Change<'_>], lock: &Lock) {
     if changes.is_empty() {
         return;
     }
     ui.say(format!("{}: {}", styled(style::STRONG, "lock"), tally(changes)));
-    list_with(changes, manifest, lock, ui, |text| ui.say(text));
+    list_with(changes, lock, ui, |text| ui.say(text));
 }
 
 /// Lists changes that were asked about.
-pub fn list(ui: &Ui, changes: &[Change<'_>], manifest: &Manifest, lock: &Lock) {
-    list_with(changes, manifest, lock, ui, |text| ui.answer(text));
+pub fn list(ui: &Ui, changes: &[Change<'_>], lock: &Lock) {
+    list_with(changes, lock, ui, |text| ui.answer(text));
 }
 
-fn list_with(changes: &[Change<'_>], manifest: &Manifest, lock: &Lock, ui: &Ui, print: impl Fn(String)) {
+fn list_with(changes: &[Change<'_>], lock: &Lock, ui: &Ui, print: impl Fn(String)) {
     let needers = Needers::of(lock);
-    print(table(ui, changes.iter().map(|change| row(change, manifest, &needers))));
+    print(table(ui, changes.iter().map(|change| row(change, &needers))));
 }
 
 /// The same as data.
-pub fn as_json(changes: &[Change<'_>], manifest: &Manifest, lock: &Lock) -> Value {
+pub fn as_json(changes: &[Change<'_>], lock: &Lock) -> Value {
     let needers = Needers::of(lock);
     let change = |change: &Change<'_>| {
         let package = change.package();
@@ -43,7 +42,7 @@ pub fn as_json(changes: &[Change<'_>], manifest: &Manifest, lock: &Lock) -> Valu
             "source": package.source,
             "license": package.license,
             "size": package.size(),
-            "direct": is_direct(manifest, package),
+            "direct": needers.is_direct(package),
             "provides": package.provides,
             "left-out": package.left_out,
             "needed-by": needers.needing(&package.name),
@@ -72,7 +71,7 @@ pub fn tally(changes: &[Change<'_>]) -> String {
     counted.collect::<Vec<_>>().join(", ")
 }
 
-fn row(change: &Change<'_>, manifest: &Manifest, needers: &Needers<'_>) -> Vec<String> {
+fn row(change: &Change<'_>, needers: &Needers<'_>) -> Vec<String> {
     let package = change.package();
     let versions = match (change.old, change.new) {
         (Some(old), Some(new)) if old.version != new.version => format!("{} -> {}", old.version, new.version),
@@ -88,24 +87,31 @@ fn row(change: &Change<'_>, manifest: &Manifest, needers: &Needers<'_>) -> Vec<S
         format!(" {}", styled(style, word(&change.kind))),
         package.name.to_string(),
         versions,
-        if package.files.is_empty() { "no files".into() } else { size(package.size()) },
+        where_or_size(package),
         clean(&license),
-        reason(change, manifest, needers),
+        reason(change, needers),
     ]
 }
 
-fn reason(change: &Change<'_>, manifest: &Manifest, needers: &Needers<'_>) -> String {
+/// What a package weighs, or the folder where it is used.
+fn where_or_size(package: &LockedPackage) -> String {
+    match package.source.path() {
+        Some(folder) => format!("in {folder}"),
+        None if package.files.is_empty() => "no files".into(),
+        None => size(package.size()),
+    }
+}
+
+fn reason(change: &Change<'_>, needers: &Needers<'_>) -> String {
     let name = &change.package().name;
     if change.kind == Kind::Gone {
         return "nothing needs it".into();
     }
-    let purposes = change.new.and_then(|package| package.reached.first()).map(|reach| &reach.purposes);
-    let purposes =
-        purposes.filter(|purposes| !purposes.iter().any(|purpose| purpose == bibliotax_core::lock::RUN));
+    let purposes = needers.purposes(name).filter(|purposes| !purposes.contains(&RUN));
     let purposes = purposes.map(|purposes| format!(", for {}", purposes.join(" and "))).unwrap_or_default();
     let purposes = purposes + &wishes(change);
-    if is_direct(manifest, change.package()) {
-        return format!("needed here{purposes}");
+    if needers.is_direct(change.package()) {
+        return format!("needed {}{purposes}", needers.here(change.package()));
     }
     match needers.needing(name) {
         [] => purposes,
@@ -126,26 +132,52 @@ fn wishes<'l>(change: &Change<'l>) -> String {
         + &list("without", packages(&package.left_out))
 }
 
-fn is_direct(manifest: &Manifest, package: &LockedPackage) -> bool {
-    let answers = |name: &PackageName| *name == package.name || package.provides.contains(name);
-    manifest.needs.iter().any(|need| answers(&need.package))
+/// Who needs which packages of a lock, worked out once for many questions.
+struct Needers<'l> {
+    lock: &'l Lock,
+    packages: HashMap<&'l PackageName, Vec<&'l PackageName>>,
+    reached: Reached<'l>,
 }
-
-/// Which packages of a lock need which, worked out once for many questions.
-struct Needers<'l>(HashMap<&'l PackageName, Vec<&'l PackageName>>);
 
 impl<'l> Needers<'l> {
     fn of(lock: &'l Lock) -> Self {
-        let mut needers: HashMap<&PackageName, Vec<&PackageName>> = HashMap::new();
+        let mut packages: HashMap<&PackageName, Vec<&PackageName>> = HashMap::new();
         for package in &lock.packages {
-            package.needs.iter().for_each(|need| needers.entry(need).or_default().push(&package.name));
+            package.needs.iter().for_each(|need| packages.entry(need).or_default().push(&package.name));
         }
-        Self(needers)
+        let reached = Wires::of(lock).reached(&lock.members.iter().collect::<Vec<_>>(), &[]);
+        Self { lock, packages, reached }
     }
 
     /// The packages that need this one, by name.
     fn needing(&self, name: &PackageName) -> &[&'l PackageName] {
-        self.0.get(name).map_or(&[], Vec::as_slice)
+        self.packages.get(name).map_or(&[], Vec::as_slice)
+    }
+
+    /// What a package is needed for.
+    fn purposes(&self, name: &PackageName) -> Option<Vec<&'l str>> {
+        let at = self.lock.packages.binary_search_by(|package| package.name.cmp(name)).ok()?;
+        Some(self.reached.get(&at)?.iter().copied().collect())
+    }
+
+    fn members(&self, package: &LockedPackage) -> impl Iterator<Item = &'l LockedMember> {
+        let answers = |name: &PackageName| *name == package.name || package.provides.contains(name);
+        self.lock.members.iter().filter(move |member| member.needs.iter().any(|need| answers(&need.name)))
+    }
+
+    fn is_direct(&self, package: &LockedPackage) -> bool {
+        self.members(package).next().is_some()
+    }
+
+    /// By which members a package is needed itself.
+    fn here(&self, package: &LockedPackage) -> String {
+        let members: Vec<&str> = self.members(package).map(|member| member.name.as_str()).collect();
+        match (self.lock.members.len(), members.as_slice()) {
+            (1, _) | (_, []) => "here".to_owned(),
+            (all, members) if members.len() == all => "by all members".to_owned(),
+            (_, [one]) => format!("by {one}"),
+            (_, [one, rest @ ..]) => format!("by {one} and {} more", rest.len()),
+        }
     }
 }
 

@@ -1,21 +1,23 @@
 //! Ways out of a conflict, as commands to paste.
 
-use bibliotax_core::manifest::{Manifest, Need};
+use bibliotax_core::manifest::Need;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{ProblemNeed, Raised, Relaxation, WayOut};
+use bibliotax_core::workspace::{Member, Workspace};
 
 use crate::failure::Way;
+use crate::project::{Project, called, file_name};
 
 /// Most ways that are offered.
 const MOST_WAYS: usize = 3;
 
-/// The first three ways as commands, where `written` is the manifest on disk and `wanted` the one that was to be resolved.
+/// The first three ways as commands, where `wanted` was to be resolved and the project is what is on disk.
 ///
-/// Where commands one after the other would fail in the middle, the lines to write in the manifest instead.
-pub fn as_commands(ways: &[WayOut], written: &Manifest, wanted: &Manifest) -> Vec<Way> {
+/// Where commands one after the other would fail in the middle, the lines to write in the manifests instead.
+pub fn as_commands(ways: &[WayOut], project: &Project, wanted: &Workspace) -> Vec<Way> {
     let told = |way: &WayOut| match &way.raised {
         Some(raised) => Some(Way { command: raised_line(raised), note: raised_note(raised) }),
-        None => Some(Steps::of(way, written, wanted)?.told()),
+        None => Some(Steps::of(way, project, wanted)?.told()),
     };
     ways.iter().filter_map(told).take(MOST_WAYS).collect()
 }
@@ -35,84 +37,99 @@ fn raised_note(raised: &Raised) -> String {
     }
 }
 
+/// A need with the member whose it is.
+type Of<'m> = (&'m Member, &'m Need);
+
 /// What has to be done for a way, in its order.
 struct Steps<'m> {
-    /// The manifest on disk.
-    written: &'m Manifest,
-    drops: Vec<&'m Need>,
+    /// What is on disk.
+    project: &'m Project,
+    drops: Vec<Of<'m>>,
     /// Needs that change, each with its new range.
-    changes: Vec<(&'m Need, Range, bool)>,
+    changes: Vec<(Of<'m>, Range, bool)>,
     /// The targets that a changed need is for from then on.
     targets: Vec<String>,
     /// Whether the changed needs are without components from then on.
     are_bare: bool,
     /// Needs that were to be declared, or declared otherwise, and stay as they were to be.
-    wanted: Vec<&'m Need>,
+    wanted: Vec<Of<'m>>,
     /// Whether some of those are on disk with another range.
     rewrites: bool,
     note: String,
 }
 
+/// What is on disk of a need.
+fn on_disk<'m>(project: &'m Project, (member, need): Of<'_>) -> Option<&'m Need> {
+    let mut there = project.workspace.needs();
+    there.find(|other| is_of(*other, (member, need))).map(|(_, need)| need)
+}
+
 impl<'m> Steps<'m> {
-    fn of(way: &WayOut, written: &'m Manifest, wanted: &'m Manifest) -> Option<Self> {
-        let on_disk =
-            |need: &Need| written.needs.iter().find(|other| is_of(other, need)).map(|other| &other.range);
-        let is_written = |need: &Need| on_disk(need) == Some(&need.range);
+    fn of(way: &WayOut, project: &'m Project, all: &'m Workspace) -> Option<Self> {
+        let is_written = |of: Of<'_>| on_disk(project, of).map(|there| &there.range) == Some(&of.1.range);
         let (mut drops, mut changes, mut targets) = (Vec::new(), Vec::new(), Vec::new());
         let mut are_bare = false;
         for (problem_need, change) in &way.changes {
-            let need = wanted.needs.iter().find(|need| is_same(need, problem_need))?;
+            let member = all.members.get(problem_need.by)?;
+            let need = member.manifest.needs.iter().find(|need| is_same(need, problem_need))?;
+            let of = (member, need);
             match change {
                 // To do without what was just asked for is no way out.
-                Relaxation::Drop if !is_written(need) => return None,
-                Relaxation::Drop => drops.push(need),
-                Relaxation::Range(range, _) => changes.push((need, range.clone(), need.prereleases)),
-                Relaxation::Prereleases => changes.push((need, need.range.clone(), true)),
+                Relaxation::Drop if !is_written(of) => return None,
+                Relaxation::Drop => drops.push(of),
+                Relaxation::Range(range, _) => changes.push((of, range.clone(), need.prereleases)),
+                Relaxation::Prereleases => changes.push((of, need.range.clone(), true)),
                 Relaxation::WithoutComponents => {
-                    changes.push((need, need.range.clone(), need.prereleases));
+                    changes.push((of, need.range.clone(), need.prereleases));
                     are_bare = true;
                 }
                 Relaxation::Targets(others) => {
                     targets.clone_from(others);
-                    changes.push((need, need.range.clone(), need.prereleases));
+                    changes.push((of, need.range.clone(), need.prereleases));
                 }
             }
         }
         let is_changed =
-            |need: &Need| drops.iter().chain(changes.iter().map(|(n, ..)| n)).any(|n| is_of(n, need));
-        let wanted: Vec<&Need> =
-            wanted.needs.iter().filter(|need| !is_changed(need) && !is_written(need)).collect();
-        let rewrites = wanted.iter().any(|need| on_disk(need).is_some());
+            |of: Of<'_>| drops.iter().chain(changes.iter().map(|(of, ..)| of)).any(|one| is_of(*one, of));
+        let wanted: Vec<Of<'_>> = all.needs().filter(|of| !is_changed(*of) && !is_written(*of)).collect();
+        let rewrites = wanted.iter().any(|of| on_disk(project, *of).is_some());
         let note =
             way.changes.iter().map(|(need, change)| note(need, change)).collect::<Vec<_>>().join(" and ");
-        Some(Self { written, drops, changes, targets, are_bare, wanted, rewrites, note })
+        Some(Self { project, drops, changes, targets, are_bare, wanted, rewrites, note })
     }
 
     fn told(&self) -> Way {
-        let changes = self.changes.iter().map(|(need, range, pre)| {
+        let changes = self.changes.iter().map(|((member, need), range, pre)| {
             let need = Need { range: range.clone(), prereleases: *pre, ..(*need).clone() };
             let targets = if self.targets.is_empty() { need.targets } else { Some(self.targets.clone()) };
-            Declaration::new(&Need { targets, ..need }, self.written)
+            Declaration::new(member, &Need { targets, ..need }, self.project)
         });
-        let wanted = self.wanted.iter().map(|need| Declaration::new(need, self.written));
+        let wanted = self.wanted.iter().map(|(member, need)| Declaration::new(member, need, self.project));
         let declared: Vec<Declaration> = changes.chain(wanted).collect();
         let needs = in_commands(&declared);
-        if self.are_bare || self.changes.iter().any(|(need, ..)| need.family.is_some()) {
+        let is_of_many = |need: &Need| need.family.is_some() || need.is_shared;
+        if self.are_bare || self.changes.iter().any(|((_, need), ..)| is_of_many(need)) {
             return self.as_lines();
         }
         // A command for part of what changes resolves only if the rest is new and can come after it.
         if needs.len() > 1 && (self.changes.len() > 1 || self.rewrites) {
             return self.as_lines();
         }
-        let drops =
-            self.drops.iter().map(|need| format!("bibliotax drop {}{}", need.package, for_purpose(need)));
-        let commands: Vec<String> = drops.chain(needs).collect();
+        let drop = |(member, need): &Of<'_>| {
+            let of = in_member(self.project, member);
+            format!("bibliotax drop {}{}{of}", need.package, for_purpose(need))
+        };
+        let commands: Vec<String> = self.drops.iter().map(drop).chain(needs).collect();
         Way { command: commands.join(" && "), note: self.note.clone() }
     }
 
-    /// What to write in the manifest.
+    /// What to write in the manifests.
     fn as_lines(&self) -> Way {
-        let line = |need: &Need, range: &Range| {
+        let is_alone = self.project.workspace.members.len() == 1;
+        let line = |(member, need): &Of<'_>, range: &Range| {
+            if need.is_shared {
+                return format!("[shared] {} = \"{range}\"", need.package);
+            }
             if let Some(family) = &need.family {
                 return format!("[families] {family} = \"{range}\"");
             }
@@ -120,11 +137,12 @@ impl<'m> Steps<'m> {
                 .purpose
                 .as_ref()
                 .map_or("[needs]".to_owned(), |purpose| format!("[needs-for.{purpose}]"));
-            format!("{table} {} = \"{range}\"", need.package)
+            let file = if is_alone { String::new() } else { format!("{} ", file_name(&member.folder)) };
+            format!("{file}{table} {} = \"{range}\"", need.package)
         };
-        let changes = self.changes.iter().map(|(need, range, _)| line(need, range));
+        let changes = self.changes.iter().map(|(of, range, _)| line(of, range));
         let mut lines: Vec<String> =
-            changes.chain(self.wanted.iter().map(|need| line(need, &need.range))).collect();
+            changes.chain(self.wanted.iter().map(|of| line(of, &of.1.range))).collect();
         lines.dedup();
         Way { command: lines.join("; "), note: format!("in the manifest: {}", self.note) }
     }
@@ -138,11 +156,11 @@ struct Declaration {
 
 impl Declaration {
     /// What `need` is told, so that it declares this; what the manifest on disk says already need not be said again.
-    fn new(need: &Need, written: &Manifest) -> Self {
+    fn new(member: &Member, need: &Need, project: &Project) -> Self {
         let range = need.range.to_string();
         let is_plain = range.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '+'));
         let range = if is_plain { range } else { format!("\"{range}\"") };
-        let there = written.needs.iter().find(|other| is_of(other, need));
+        let there = on_disk(project, (member, need));
         let flags = [
             (" --prereleases", need.prereleases),
             (" --bare", need.bare && !there.is_some_and(|there| there.bare)),
@@ -167,11 +185,18 @@ impl Declaration {
         let parts: String = parts.iter().map(|part| format!(" --part {part}")).collect();
         let without = new(|need| need.without.iter().map(ToString::to_string).collect());
         let without: String = without.iter().map(|name| format!(" --without {name}")).collect();
+        let of = in_member(project, member);
         Self {
             words: format!("{} {range}", need.package),
-            options: format!("{}{flags}{components}{parts}{without}{targets}", for_purpose(need)),
+            options: format!("{}{flags}{components}{parts}{without}{targets}{of}", for_purpose(need)),
         }
     }
+}
+
+/// What says on the command line that a member is meant; nothing for the one that was stood in.
+fn in_member(project: &Project, member: &Member) -> String {
+    let is_here = project.here().is_some_and(|here| here.folder == member.folder);
+    if is_here { String::new() } else { format!(" --in {}", called(member)) }
 }
 
 /// One `need` for all that go with the same options, in their order.
@@ -187,8 +212,8 @@ fn is_same(need: &Need, other: &ProblemNeed) -> bool {
 }
 
 /// Whether two needs are one line of a manifest, before and after.
-fn is_of(need: &Need, other: &Need) -> bool {
-    need.package == other.package && need.purpose == other.purpose
+fn is_of((member, need): Of<'_>, (other_member, other): Of<'_>) -> bool {
+    member.folder == other_member.folder && need.package == other.package && need.purpose == other.purpose
 }
 
 fn for_purpose(need: &Need) -> String {

@@ -31,3 +31,4 @@ mod stores;
 mod story;
 mod together;
 mod watching;
+mod workspaces;

@@ -1,8 +1,10 @@
 //! What of a lock goes where on a shelf: each package once for every target that reaches it.
 
-use super::{Lock, LockedFile, LockedPackage};
+use std::collections::BTreeSet;
+
+use super::{Lock, LockedFile, LockedMember, LockedPackage, Wires};
 use crate::facet::{Facets, Fits, Target};
-use crate::name::{PackageName, PartName};
+use crate::name::{PackageName, PartName, Purpose};
 use crate::variant::{Variant, made_for};
 
 /// A place on a shelf: a package as one target has it.
@@ -35,62 +37,135 @@ pub struct NotForMachine {
     pub there_are: Vec<Fits>,
 }
 
-impl Lock {
-    /// The targets that anything is for, by name; none where the project declares none.
-    pub fn targets(&self) -> Vec<&str> {
-        targets_of(&self.packages)
+/// What of a lock is looked at.
+#[derive(Debug, Clone, Copy)]
+pub struct Scope<'a> {
+    /// The members; empty for all there are.
+    pub members: &'a [PackageName],
+    /// The targets; empty for all there are.
+    pub targets: &'a [String],
+    /// What is needed for these purposes only is left out.
+    pub without: &'a [Purpose],
+    /// What takes its own files where no target is declared.
+    pub machine: &'a Target,
+}
+
+impl<'a> Scope<'a> {
+    /// All of a lock.
+    pub fn all(machine: &'a Target) -> Self {
+        Self { members: &[], targets: &[], without: &[], machine }
     }
 
-    /// The places on a shelf, of these targets if some are named; a package without files has none. Where the project
-    /// declares no targets, `machine` takes what is for it.
-    pub fn slots(&self, only: &[String], machine: &Target) -> Result<Vec<Slot<'_>>, NotForMachine> {
-        let slots = if self.targets().is_empty() {
-            self.packages
-                .iter()
-                .map(|package| for_machine(package, machine))
-                .collect::<Result<Vec<_>, _>>()?
-        } else {
-            self.packages.iter().flat_map(|package| for_targets(package, only)).collect()
-        };
+    /// Whether it is the whole of a lock.
+    pub fn is_all(&self) -> bool {
+        self.members.is_empty() && self.targets.is_empty() && self.without.is_empty()
+    }
+
+    /// The same with all members and purposes.
+    #[must_use]
+    pub fn with_all_members(self) -> Self {
+        Self { members: &[], without: &[], ..self }
+    }
+
+    /// Whether a target is in scope.
+    pub fn has_target(&self, target: &str) -> bool {
+        self.targets.is_empty() || self.targets.iter().any(|wanted| wanted == target)
+    }
+}
+
+impl Lock {
+    /// The targets that anything is for, by name; none where no member has any.
+    pub fn targets(&self) -> Vec<&str> {
+        let mut targets: Vec<&str> =
+            self.members.iter().flat_map(|member| member.targets.iter().map(String::as_str)).collect();
+        targets.sort_unstable();
+        targets.dedup();
+        targets
+    }
+
+    /// The places on a shelf that are in scope; a package without files has none.
+    pub fn slots(&self, scope: &Scope<'_>) -> Result<Vec<Slot<'_>>, NotForMachine> {
+        let wanted = self.wanted(scope).into_iter();
+        let in_scope = wanted.filter(|(_, target)| target.is_none_or(|target| scope.has_target(target)));
+        let slot = |(at, target): (usize, Option<_>)| slot(&self.packages[at], target, scope.machine);
+        let slots = in_scope.map(slot).collect::<Result<Vec<_>, _>>()?;
         Ok(slots.into_iter().filter(|slot| !slot.files.is_empty()).collect())
     }
+
+    /// The packages that a member in scope needs on any target, and for more than the purposes that are left out.
+    pub fn packages_for(&self, scope: &Scope<'_>) -> Vec<&LockedPackage> {
+        let mut places: Vec<usize> = self.wanted(scope).into_iter().map(|(at, _)| at).collect();
+        places.dedup();
+        places.into_iter().map(|at| &self.packages[at]).collect()
+    }
+
+    /// The packages that members in scope need, by their places in the lock, each with every target that it is needed on.
+    fn wanted(&self, scope: &Scope<'_>) -> Vec<(usize, Option<&str>)> {
+        if scope.members.is_empty() && scope.without.is_empty() {
+            let packages = self.packages.iter().enumerate();
+            return packages.flat_map(|(at, package)| package.spots().map(move |spot| (at, spot))).collect();
+        }
+        let is_wanted =
+            |member: &&LockedMember| scope.members.is_empty() || scope.members.contains(&member.name);
+        let wires = Wires::of(self);
+        let mut wanted = BTreeSet::new();
+        for member in self.members.iter().filter(is_wanted) {
+            for spot in member.spots() {
+                let reached = wires.reached_by(member, spot, scope.without);
+                wanted.extend(reached.into_keys().map(|at| (at, spot)));
+            }
+        }
+        wanted.into_iter().collect()
+    }
 }
 
-/// The targets that reach any of these packages, by name.
-fn targets_of(packages: &[LockedPackage]) -> Vec<&str> {
-    let reached = packages.iter().flat_map(|package| &package.reached);
-    let mut targets: Vec<&str> = reached.flat_map(|reach| reach.targets.iter().map(String::as_str)).collect();
-    targets.sort_unstable();
-    targets.dedup();
-    targets
+impl LockedPackage {
+    /// The targets on which it is needed; nothing once where no member has any.
+    fn spots(&self) -> impl Iterator<Item = Option<&str>> {
+        let nowhere = self.targets.is_empty().then_some(None);
+        self.targets.iter().map(|target| Some(target.as_str())).chain(nowhere)
+    }
 }
 
-fn for_targets<'l>(package: &'l LockedPackage, only: &[String]) -> Vec<Slot<'l>> {
-    let mut targets = targets_of(std::slice::from_ref(package));
-    targets.retain(|target| only.is_empty() || only.iter().any(|wanted| wanted == target));
-    let slot = |target: &'l str| {
-        let takes = |file: &&LockedFile| file.targets.is_empty() || file.targets.iter().any(|t| t == target);
-        Slot { target: Some(target), package, files: package.files.iter().filter(takes).collect() }
-    };
-    targets.into_iter().map(slot).collect()
+/// A package as it is on a target.
+fn slot<'l>(
+    package: &'l LockedPackage,
+    target: Option<&'l str>,
+    machine: &Target,
+) -> Result<Slot<'l>, NotForMachine> {
+    match target {
+        None | Some(Target::THIS_MACHINE) => for_machine(package, target, machine),
+        Some(name) => {
+            let files = package.files.iter().filter(|file| file.is_for(name)).collect();
+            Ok(Slot { target, package, files })
+        }
+    }
 }
 
-fn for_machine<'l>(package: &'l LockedPackage, machine: &Target) -> Result<Slot<'l>, NotForMachine> {
+/// The files that the machine at hand takes of those that are for `target`.
+fn for_machine<'l>(
+    package: &'l LockedPackage,
+    target: Option<&'l str>,
+    machine: &Target,
+) -> Result<Slot<'l>, NotForMachine> {
     // Only what is built in can be told of a machine, and it is defined without any registry.
     let facets = Facets::default();
+    let is_for = |file: &&LockedFile| target.is_none_or(|target| file.is_for(target));
+    let there_are: Vec<LockedFile> = package.files.iter().filter(is_for).cloned().collect();
     let mut files: Vec<&LockedFile> = Vec::new();
-    for file in &package.files {
+    for file in package.files.iter().filter(is_for) {
         if files.iter().any(|taken| taken.part == file.part) {
             continue;
         }
-        let taken = facets.variant(&package.files, &file.part, machine);
+        let taken = facets.variant(&there_are, &file.part, machine);
+        let taken = taken.and_then(|taken| package.files.iter().find(|file| *file == taken));
         files.push(taken.ok_or_else(|| NotForMachine {
             package: package.name.clone(),
             part: file.part.clone(),
-            there_are: made_for(&package.files, &file.part),
+            there_are: made_for(&there_are, &file.part),
         })?);
     }
-    Ok(Slot { target: None, package, files })
+    Ok(Slot { target, package, files })
 }
 
 impl Variant for LockedFile {

@@ -2,17 +2,25 @@
 
 use proptest::prelude::*;
 
-use super::{Lock, LockedPackage, RUN, Reach, salvage};
+use super::{Lock, LockedMember, LockedNeed, LockedPackage, salvage};
 use crate::digest::Digest;
+use crate::name::RegistryName;
+use crate::source::Source;
 
-/// A lock with these packages and versions, for tests here and next door.
+/// The source that tests have, and others beside it.
+pub fn test_source(name: &str) -> Source {
+    Source::Registry(name.parse::<RegistryName>().unwrap())
+}
+
+/// A lock with these packages and versions, all needed by one project, for tests here and next door.
 pub fn test_lock(packages: &[(&str, &str)]) -> Lock {
     let package = |(name, version): &(&str, &str)| LockedPackage {
         name: name.parse().unwrap(),
         version: version.parse().unwrap(),
-        source: "seedhouse".parse().unwrap(),
-        card: Digest::of(format!("{name} {version}").as_bytes()),
+        source: test_source("seedhouse"),
+        card: Some(Digest::of(format!("{name} {version}").as_bytes())),
         license: Some("MIT".parse().unwrap()),
+        targets: Vec::new(),
         components: Vec::new(),
         files: vec![],
         needs: vec![],
@@ -20,14 +28,21 @@ pub fn test_lock(packages: &[(&str, &str)]) -> Lock {
         provides: Vec::new(),
         steps: Vec::new(),
         exposes: std::collections::BTreeMap::new(),
-        reached: vec![Reach {
-            by: "gate-kiosk".parse().unwrap(),
-            purposes: vec![RUN.into()],
-            targets: Vec::new(),
-        }],
+    };
+    let need = |(name, _): &(&str, &str)| LockedNeed {
+        name: name.parse().unwrap(),
+        purpose: None,
+        targets: Vec::new(),
+    };
+    let member = LockedMember {
+        name: "gate-kiosk".parse().unwrap(),
+        path: ".".into(),
+        targets: Vec::new(),
+        needs: packages.iter().map(need).collect(),
     };
     let registries = [("seedhouse".parse().unwrap(), Some("../registry".into()))].into();
-    Lock { inputs: Digest::of(b"inputs"), registries, packages: packages.iter().map(package).collect() }
+    let packages = packages.iter().map(package).collect();
+    Lock { inputs: Digest::of(b"inputs"), registries, members: vec![member], packages }
 }
 
 fn sample() -> Lock {
@@ -40,7 +55,11 @@ fn reads_back_what_it_wrote() {
         assert_eq!(Lock::read(&lock.to_string()).unwrap(), lock);
     }
     let text = sample().to_string();
-    assert_eq!(text.lines().filter(|line| line.starts_with("    {\"name\":")).count(), 3, "{text}");
+    assert_eq!(
+        text.lines().filter(|line| line.starts_with("    {\"name\":")).count(),
+        4,
+        "a member and three packages: {text}"
+    );
 }
 
 #[test]
@@ -70,7 +89,7 @@ fn what_can_be_read_of_a_merged_lock_is_kept() {
         test_lock(&[("rain-ledger", version)])
             .to_string()
             .lines()
-            .find(|l| l.starts_with("    {"))
+            .find(|line| line.contains("\"version\":"))
             .unwrap()
             .to_owned()
     };

@@ -5,7 +5,7 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-use super::{FORMAT, Lock, LockedPackage};
+use super::{FORMAT, Lock, LockedMember, LockedPackage};
 use crate::digest::{Digest, Hasher};
 use crate::fault::Fault;
 use crate::history::without_place;
@@ -21,6 +21,7 @@ struct Document {
     inputs: Digest,
     registries: BTreeMap<RegistryName, Option<String>>,
     digest: Digest,
+    members: Vec<LockedMember>,
     packages: Vec<LockedPackage>,
 }
 
@@ -41,14 +42,22 @@ impl fmt::Display for Lock {
         writeln!(f, "  \"inputs\": \"{}\",", self.inputs)?;
         writeln!(f, "  \"registries\": {},", line(&self.registries))?;
         writeln!(f, "  \"digest\": \"{}\",", digest(self))?;
+        writeln!(f, "  \"members\": [")?;
+        write_lines(f, &self.members)?;
+        writeln!(f, "  ],")?;
         writeln!(f, "  \"packages\": [")?;
-        for (index, package) in self.packages.iter().enumerate() {
-            let comma = if index + 1 < self.packages.len() { "," } else { "" };
-            writeln!(f, "    {}{comma}", line(package))?;
-        }
+        write_lines(f, &self.packages)?;
         writeln!(f, "  ]")?;
         writeln!(f, "}}")
     }
+}
+
+fn write_lines<T: Serialize>(f: &mut fmt::Formatter<'_>, values: &[T]) -> fmt::Result {
+    for (index, value) in values.iter().enumerate() {
+        let comma = if index + 1 < values.len() { "," } else { "" };
+        writeln!(f, "    {}{comma}", line(value))?;
+    }
+    Ok(())
 }
 
 fn line<T: Serialize + ?Sized>(value: &T) -> String {
@@ -60,8 +69,9 @@ fn line<T: Serialize + ?Sized>(value: &T) -> String {
 pub fn digest(lock: &Lock) -> Digest {
     let mut hasher = Hasher::default();
     hasher.update(format!("{FORMAT}\n{}\n{}\n", lock.inputs, line(&lock.registries)).as_bytes());
-    for package in &lock.packages {
-        hasher.update(line(package).as_bytes());
+    let members = lock.members.iter().map(line);
+    for line in members.chain(lock.packages.iter().map(line)) {
+        hasher.update(line.as_bytes());
         hasher.update(b"\n");
     }
     hasher.finish()
@@ -78,8 +88,8 @@ impl Lock {
         }
         let document: Document = serde_json::from_str(text)
             .map_err(|error| LockFault { fault: broken(text, &error), replaceable: true })?;
-        let Document { inputs, registries, packages, .. } = document;
-        let lock = Self { inputs, registries, packages };
+        let Document { inputs, registries, members, packages, .. } = document;
+        let lock = Self { inputs, registries, members, packages };
         if digest(&lock) != document.digest || !sorted(&lock.packages) {
             return Err(LockFault { fault: edited(text), replaceable: true });
         }

@@ -2,7 +2,7 @@
 
 use toml_edit::{Array, Decor, DocumentMut, InlineTable, Item, RawString, Table, TableLike, Value, value};
 
-use super::{AS_FAMILY, syntax};
+use super::{AS_FAMILY, AS_SHARED, syntax};
 use crate::fault::Fault;
 use crate::name::{ComponentName, Family, PackageName, PartName, Purpose, RegistryName};
 use crate::range::Range;
@@ -45,11 +45,51 @@ impl ManifestText {
         replace_text(self.needs_or_new(purpose), package.as_str(), AS_FAMILY);
     }
 
+    /// Declares that `package` is needed in the range that the workspace has for it; what else a need says stays.
+    pub fn set_need_shared(&mut self, purpose: Option<&Purpose>, package: &PackageName) {
+        let needs = self.needs_or_new(purpose);
+        match needs.get_mut(package.as_str()).and_then(Item::as_table_like_mut) {
+            Some(table) => replace_text(table, "range", AS_SHARED),
+            None => replace_text(needs, package.as_str(), AS_SHARED),
+        }
+    }
+
+    /// Declares that `package` is the project in a folder, seen from the manifest's.
+    pub fn set_need_in_folder(&mut self, purpose: Option<&Purpose>, package: &PackageName, path: &str) {
+        let needs = self.needs_or_new(purpose);
+        match needs.get_mut(package.as_str()).and_then(Item::as_table_like_mut) {
+            Some(table) => replace_text(table, "path", path),
+            None => {
+                let table: InlineTable = [("path", path)].into_iter().collect();
+                needs.insert(package.as_str(), value(table));
+            }
+        }
+    }
+
     /// Keeps a family in a range.
     pub fn set_family(&mut self, family: &Family, range: &Range) {
-        let families = self.document.entry("families").or_insert_with(|| Item::Table(Table::new()));
-        if let Some(families) = families.as_table_like_mut() {
-            replace_text(families, family.as_str(), &range.to_string());
+        self.set_range("families", family.as_str(), range);
+    }
+
+    /// Says which range members of the workspace share for a package.
+    pub fn set_shared(&mut self, package: &PackageName, range: &Range) {
+        self.set_range("shared", package.as_str(), range);
+    }
+
+    fn set_range(&mut self, table: &str, key: &str, range: &Range) {
+        let table = self.document.entry(table).or_insert_with(|| Item::Table(Table::new()));
+        if let Some(table) = table.as_table_like_mut() {
+            replace_text(table, key, &range.to_string());
+        }
+    }
+
+    /// Adds a folder to the members of the workspace.
+    pub fn add_member(&mut self, folder: &str) {
+        let list = self.document.get_mut("workspace").and_then(Item::as_table_like_mut);
+        let Some(list) = list else { return };
+        let members = list.entry("members").or_insert_with(|| value(Array::new()));
+        if let Some(members) = members.as_array_mut() {
+            members.push(folder);
         }
     }
 

@@ -10,15 +10,20 @@ use std::collections::BTreeMap;
 
 use toml_edit::{Document, Item, Key, TableLike};
 
+use self::needs::Ranges;
 use self::values::{key_span, span};
-use super::{Device, LinkWay, Manifest, NamePattern, Project, RegistryDeclaration, ShelfSettings, syntax};
+use super::{
+    Device, LinkWay, Manifest, MemberList, NamePattern, Project, RegistryDeclaration, ShelfSettings, syntax,
+};
 use crate::facet::Target;
 use crate::fault::Fault;
 use crate::name::{Family, RegistryName};
 use crate::range::Range;
 
-const TOP_KEYS: [&str; 15] = [
+const TOP_KEYS: [&str; 17] = [
     "project",
+    "workspace",
+    "shared",
     "registries",
     "targets",
     "devices",
@@ -35,20 +40,24 @@ const TOP_KEYS: [&str; 15] = [
     "card",
 ];
 const PROJECT_KEYS: [&str; 3] = ["name", "version", "license"];
+const WORKSPACE_KEYS: [&str; 2] = ["members", "apart"];
 const SHELF_KEYS: [&str; 2] = ["link", "absolute"];
 const REGISTRY_KEYS: [&str; 4] = ["url", "mirrors", "owns", "plain"];
 
 /// Keys that the format reserves and that this version does not act on: told apart from typing errors.
-const LATER_KEYS: [&str; 3] = ["workspace", "shared", "replace"];
+const LATER_KEYS: [&str; 1] = ["replace"];
 
-/// Reads a manifest; on failure all faults that were found.
-pub fn read(text: &str) -> Result<Manifest, Vec<Fault>> {
+/// Keys that hold for all members of a workspace, so that its root alone may say them.
+const ROOT_KEYS: [&str; 5] = ["workspace", "shared", "replace", "rules", "shelf"];
+
+/// Reads a manifest, of a member with what its workspace's root says; on failure all faults that were found.
+pub fn read(text: &str, root: Option<&Manifest>) -> Result<Manifest, Vec<Fault>> {
     if text.trim().is_empty() {
         let fault = Fault::new("manifest.empty", "the manifest is empty", 0..text.len());
         return Err(vec![fault.mend("delete it and run `bibliotax init`, or begin it with `[project]`")]);
     }
     let document = Document::parse(text).map_err(|error| vec![syntax::fault(text, &error)])?;
-    let mut reader = Reader { faults: Vec::new() };
+    let mut reader = Reader { faults: Vec::new(), root };
     let manifest = reader.manifest(document.as_table());
     match manifest {
         Some(manifest) if reader.faults.is_empty() => Ok(manifest),
@@ -56,15 +65,23 @@ pub fn read(text: &str) -> Result<Manifest, Vec<Fault>> {
     }
 }
 
-struct Reader {
+struct Reader<'r> {
     faults: Vec<Fault>,
+    /// What the root of the workspace says, for a member.
+    root: Option<&'r Manifest>,
 }
 
-impl Reader {
+impl Reader<'_> {
     fn manifest(&mut self, top: &dyn TableLike) -> Option<Manifest> {
         self.only_known(top, "a manifest", &TOP_KEYS, &LATER_KEYS);
+        self.only_own(top);
+        let workspace = top.get("workspace").and_then(|item| self.workspace(item));
+        let shared = self.each(top, "shared", |reader, key, item| {
+            Some((reader.name(key)?, reader.range(item, key.get())?))
+        });
         let project = match top.get("project") {
             Some(item) => self.table(item, "project").and_then(|table| self.project(item, table)),
+            None if workspace.is_some() => None,
             None => {
                 let fault = Fault::new("manifest.no-project", "the manifest doesn't name its project", 0..0);
                 self.faults.push(fault.mend("begin it with `[project]` and `name = \"…\"`"));
@@ -78,11 +95,15 @@ impl Reader {
             })
             .into_iter()
             .collect();
+        let ranges = Ranges {
+            families: &self.with_root(&families, |root| &root.families),
+            shared: &self.with_root(&shared.into_iter().collect(), |root| &root.shared),
+        };
         let capabilities = self.each(top, "capabilities", |reader, key, item| {
             Some((reader.name(key)?, reader.parse(item, key.get())?))
         });
-        let mut needs = self.each(top, "needs", |reader, key, item| reader.need(key, item, None, &families));
-        for group in self.each(top, "needs-for", |reader, key, item| reader.needs_for(key, item, &families)) {
+        let mut needs = self.each(top, "needs", |reader, key, item| reader.need(key, item, None, ranges));
+        for group in self.each(top, "needs-for", |reader, key, item| reader.needs_for(key, item, ranges)) {
             needs.extend(group);
         }
         self.registries_are_declared(&needs, &registries);
@@ -98,8 +119,13 @@ impl Reader {
         let card = top.get("card").and_then(|item| self.table(item, "card")).map(|table| self.card(table));
         let devices = self.devices(top, &targets);
         let tasks = self.tasks(top);
+        if project.is_none() && workspace.is_none() {
+            return None;
+        }
         Some(Manifest {
-            project: project?,
+            project,
+            workspace,
+            shared: ranges.shared.clone(),
             registries,
             needs,
             families,
@@ -124,7 +150,35 @@ impl Reader {
         }
         let version = self.parsed(table, "version");
         let license = self.parsed(table, "license");
-        Some(Project { name: self.parsed(table, "name")?, version, license })
+        Some(Project { name: self.parsed(table, "name")?, version, license, span: span(item) })
+    }
+
+    fn workspace(&mut self, item: &Item) -> Option<MemberList> {
+        let table = self.table(item, "workspace")?;
+        self.only_known(table, "`[workspace]`", &WORKSPACE_KEYS, &[]);
+        let [members, apart] = ["members", "apart"].map(|key| self.texts(table, key).unwrap_or_default());
+        Some(MemberList { members, apart, span: span(item) })
+    }
+
+    /// What a member's manifest says may not be for all members.
+    fn only_own(&mut self, top: &dyn TableLike) {
+        for key in ROOT_KEYS.iter().filter(|key| self.root.is_some() && top.contains_key(key)) {
+            let at = top.get_key_value(key).map_or(0..0, |(key, _)| key_span(key));
+            let message = format!("`[{key}]` holds for the whole workspace, and this is one member of it");
+            self.faults.push(
+                Fault::new("workspace.root-only", message, at).mend("write it in the workspace's root"),
+            );
+        }
+    }
+
+    /// These ranges and, for a member, those that its workspace's root has beside them.
+    fn with_root<K: Ord + Clone>(
+        &self,
+        own: &BTreeMap<K, Range>,
+        of_root: impl Fn(&Manifest) -> &BTreeMap<K, Range>,
+    ) -> BTreeMap<K, Range> {
+        let of_root = self.root.into_iter().flat_map(of_root);
+        of_root.chain(own).map(|(name, range)| (name.clone(), range.clone())).collect()
     }
 
     fn devices(&mut self, top: &dyn TableLike, targets: &[Target]) -> Vec<Device> {

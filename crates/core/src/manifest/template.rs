@@ -11,17 +11,40 @@ pub struct RegistryLine {
     pub url: String,
 }
 
-/// The text of a new manifest, with comments that say what can stand where.
+/// The text of a new project's manifest, with comments that say what can stand where.
 pub fn new_manifest(project: &PackageName, registries: &[RegistryLine]) -> String {
-    let mut lines = String::new();
-    for registry in registries {
-        // A TOML basic string and a JSON string escape alike what a path can hold.
-        let url = serde_json::Value::from(registry.url.as_str());
-        lines.push_str(&format!("{} = {url}\n", registry.name));
-    }
-    if registries.is_empty() {
-        lines.push_str("# seedhouse = \"../registry\"          # a folder, relative to this one\n");
-    }
+    format!("{}\n{}\n{NEEDS}", head(project), registries_part(registries))
+}
+
+/// The text of a new member's manifest: where packages are looked up is for its workspace to say.
+pub fn new_member(project: &PackageName) -> String {
+    format!("{}\n{NEEDS}", head(project))
+}
+
+/// The text of a new workspace's manifest, which lists these folders.
+pub fn new_workspace(members: &[String], registries: &[RegistryLine]) -> String {
+    let members: Vec<String> = members.iter().map(|member| quoted(member)).collect();
+    format!(
+        r#"# The projects in these folders share one lock and one shelf. `bibliotax init` in
+# a folder inside makes another member, and lists it; "parts/*" means all of them.
+[workspace]
+members = [{}]
+
+{}
+# Ranges that members agree on: a need that says "shared" has the one from here.
+[shared]
+"#,
+        members.join(", "),
+        registries_part(registries)
+    )
+}
+
+const NEEDS: &str = r#"# "2.4 .. 3" takes 2.4 and up, but not 3; "= 2.4.1" just that one; "any" all.
+# Needs of another purpose than running stand apart: [needs-for.test]
+[needs]
+"#;
+
+fn head(project: &PackageName) -> String {
     format!(
         r#"# What this project needs, for people to read and edit. `bibliotax need` and
 # `bibliotax drop` edit it, too, and leave comments and order as they are.
@@ -30,14 +53,26 @@ pub fn new_manifest(project: &PackageName, registries: &[RegistryLine]) -> Strin
 name = "{project}"
 # version = "0.1.0"                   # wanted only for publishing
 # license = "MIT"                     # an SPDX expression
-
-# Where packages are looked up. A name that two registries hold is an error
-# until one of them `owns` it: {{ url = "../other", owns = ["garden/*"] }}
-[registries]
-{lines}
-# "2.4 .. 3" takes 2.4 and up, but not 3; "= 2.4.1" just that one; "any" all.
-# Needs of another purpose than running stand apart: [needs-for.test]
-[needs]
 "#
     )
+}
+
+fn registries_part(registries: &[RegistryLine]) -> String {
+    let mut part = r#"# Where packages are looked up. A name that two registries hold is an error
+# until one of them `owns` it: { url = "../other", owns = ["garden/*"] }
+[registries]
+"#
+    .to_owned();
+    for registry in registries {
+        part.push_str(&format!("{} = {}\n", registry.name, quoted(&registry.url)));
+    }
+    if registries.is_empty() {
+        part.push_str("# seedhouse = \"../registry\"          # a folder, relative to this one\n");
+    }
+    part
+}
+
+/// A text as a TOML basic string, which escapes alike what a path can hold as a JSON string does.
+fn quoted(text: &str) -> String {
+    serde_json::Value::from(text).to_string()
 }

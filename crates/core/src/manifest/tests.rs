@@ -39,8 +39,9 @@ fn faults(text: &str) -> Vec<(&'static str, &str, Option<String>)> {
 #[test]
 fn reads_what_is_written_in_its_order() {
     let manifest = Manifest::read(GATE).unwrap();
-    assert_eq!(manifest.project.name.as_str(), "fernhollow/gate-kiosk");
-    assert_eq!(manifest.project.version.unwrap().as_str(), "0.3.0");
+    let project = manifest.project.unwrap();
+    assert_eq!(project.name.as_str(), "fernhollow/gate-kiosk");
+    assert_eq!(project.version.unwrap().as_str(), "0.3.0");
     let needs: Vec<String> =
         manifest.needs.iter().map(|need| format!("{} {}", need.package, need.range)).collect();
     assert_eq!(

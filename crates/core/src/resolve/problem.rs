@@ -4,16 +4,16 @@ use std::collections::BTreeMap;
 
 use crate::facet::{Target, UnstatedRules};
 use crate::lock::LockedPackage;
-use crate::manifest::Manifest;
 use crate::name::{ComponentName, Family, PackageName, PartName};
 use crate::range::Range;
 use crate::version::Version;
+use crate::workspace::{Member, Workspace};
 
 /// The needs of a project and what was chosen for them before.
 #[derive(Debug, Clone)]
 pub struct Problem {
-    /// The project, as sentences name it.
-    pub project: PackageName,
+    /// Who needs something, as sentences name them; never empty.
+    pub members: Vec<ProblemMember>,
     /// Its direct needs, those that matter most first.
     pub needs: Vec<ProblemNeed>,
     /// The releases to stay with where that is possible.
@@ -46,9 +46,20 @@ pub enum Prefer {
     Oldest,
 }
 
+/// A project that needs something.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ProblemMember {
+    /// The project.
+    pub name: PackageName,
+    /// The numbers of the places that its needs have to fit; `None` for all.
+    pub places: Option<Vec<usize>>,
+}
+
 /// A direct need.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ProblemNeed {
+    /// The number of the project whose need it is.
+    pub by: usize,
     /// The package.
     pub package: PackageName,
     /// The versions that will do.
@@ -75,6 +86,7 @@ impl ProblemNeed {
     /// A need that says no more than package and range.
     pub fn new(package: PackageName, range: Range) -> Self {
         Self {
+            by: 0,
             package,
             range,
             prereleases: false,
@@ -93,7 +105,7 @@ impl Problem {
     /// The problem of a project that needs nothing yet.
     pub fn of(project: PackageName) -> Self {
         Self {
-            project,
+            members: vec![ProblemMember { name: project, places: None }],
             needs: Vec::new(),
             locked: BTreeMap::new(),
             prefer: Prefer::Newest,
@@ -107,9 +119,16 @@ impl Problem {
         }
     }
 
-    /// The problem that a manifest poses when these packages are locked.
-    pub fn new(manifest: &Manifest, locked: &[LockedPackage]) -> Self {
-        let needs = manifest.needs.iter().map(|need| ProblemNeed {
+    /// The problem that a workspace poses when these packages are locked.
+    pub fn new(workspace: &Workspace, locked: &[LockedPackage]) -> Self {
+        let places = workspace.places();
+        let needs = workspace
+            .members
+            .iter()
+            .enumerate()
+            .flat_map(|(by, member)| member.manifest.needs.iter().map(move |need| (by, need)));
+        let needs = needs.map(|(by, need)| ProblemNeed {
+            by,
             package: need.package.clone(),
             range: need.range.clone(),
             prereleases: need.prereleases,
@@ -127,13 +146,34 @@ impl Problem {
         Self {
             needs: needs.collect(),
             locked: locked.iter().map(|package| (package.name.clone(), package.version.clone())).collect(),
-            families: manifest.families.clone(),
-            preferred: manifest.capabilities.clone(),
-            places: manifest.places(),
-            unstated: manifest.unstated.clone(),
+            families: workspace.families.clone(),
+            preferred: workspace.capabilities.clone(),
+            unstated: workspace.unstated.clone(),
             providers: provided.collect(),
-            ..Self::of(manifest.project.name.clone())
+            members: workspace
+                .members
+                .iter()
+                .map(|member| problem_member(workspace, member, &places))
+                .collect(),
+            places,
+            prefer: Prefer::Newest,
+            held: BTreeMap::new(),
+            gentle: false,
         }
+    }
+
+    /// Whether a need has to fit the place of this number.
+    pub fn is_at(&self, need: &ProblemNeed, number: usize) -> bool {
+        let place = &self.places[number];
+        let is_named = || need.targets.as_ref().is_none_or(|targets| targets.contains(&place.name));
+        let of_member = self.members.get(need.by).and_then(|member| member.places.as_ref());
+        (need.asked || of_member.is_none_or(|places| places.contains(&number)))
+            && (place.is_promise || is_named())
+    }
+
+    /// Who has a need, as sentences name it.
+    pub fn needing(&self, need: &ProblemNeed) -> &PackageName {
+        &self.members[need.by].name
     }
 
     /// What a package needs and the project does without: what every declared need of it says so of.
@@ -166,5 +206,21 @@ impl Problem {
         let asked = ProblemNeed::new(package.clone(), range.clone());
         problem.needs.insert(0, ProblemNeed { asked: true, bare: true, ..asked });
         problem
+    }
+}
+
+fn problem_member(workspace: &Workspace, member: &Member, places: &[Target]) -> ProblemMember {
+    let targets = workspace.targets_of(member);
+    let is_of_member = |place: &Target| {
+        if place.is_promise {
+            place.name == member.project.name.as_str()
+        } else {
+            targets.contains(&place.name.as_str())
+        }
+    };
+    let of_member = places.iter().enumerate().filter(|(_, place)| is_of_member(place));
+    ProblemMember {
+        name: member.project.name.clone(),
+        places: Some(of_member.map(|(number, _)| number).collect()),
     }
 }

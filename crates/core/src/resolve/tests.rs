@@ -15,6 +15,7 @@ use super::search::{Manner, resolve_so};
 use super::{Catalogue, ChosenPackage, Listing, Problem, ProblemNeed, Resolution, Unresolved, resolve};
 use crate::facet::{Facet, Facets, FitValue, Target};
 use crate::history::History;
+use crate::lock::test_source;
 use crate::name::{ComponentName, Family, PackageName};
 use crate::range::Range;
 use crate::version::Version;
@@ -194,7 +195,7 @@ impl Catalogue for Registry {
     fn listing(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, Infallible> {
         let Some(lines) = self.lines(package) else { return Ok(None) };
         let history = History::read(package, &lines, None).unwrap();
-        Ok(Some(Arc::new(Listing { source: "seedhouse".parse().unwrap(), history })))
+        Ok(Some(Arc::new(Listing { source: test_source("seedhouse"), history })))
     }
 }
 

@@ -216,11 +216,10 @@ fn loosen(problem: &mut Problem, number: usize) {
 
 /// The targets of a need without those that something doesn't fit; `None` if that leaves none, or all.
 fn other_targets(problem: &Problem, number: usize, misfits: &[String]) -> Option<Vec<String>> {
-    let is_for =
-        |name: &String| problem.needs[number].targets.as_ref().is_none_or(|targets| targets.contains(name));
-    let targets = problem.places.iter().filter(|place| !place.is_promise).map(|place| &place.name);
+    let places = problem.places.iter().enumerate().filter(|(_, place)| !place.is_promise);
+    let targets = places.filter(|(at, _)| problem.is_at(&problem.needs[number], *at));
     let (others, without): (Vec<&String>, Vec<&String>) =
-        targets.filter(|name| is_for(name)).partition(|name| !misfits.contains(name));
+        targets.map(|(_, place)| &place.name).partition(|name| !misfits.contains(name));
     (!others.is_empty() && !without.is_empty()).then(|| others.into_iter().cloned().collect())
 }
 

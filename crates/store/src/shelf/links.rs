@@ -53,8 +53,7 @@ impl Shelf {
     pub fn links(&self, project: &PackageName, target: Option<&str>) -> Result<Option<Links>, StoreError> {
         let Some(text) = read_text(&self.links_file(project, target), LARGEST)? else { return Ok(None) };
         let Ok(links) = serde_json::from_str::<Links>(&text) else { return Ok(None) };
-        let root = PathBuf::from(self.absolute()?);
-        let folder = root.parent().unwrap_or(&root);
+        let folder = PathBuf::from(self.absolute_project()?);
         Ok(Some(links.with_paths(|path| folder.join(path).to_string_lossy().into_owned())))
     }
 

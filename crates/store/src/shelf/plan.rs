@@ -3,11 +3,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use bibliotax_core::digest::Digest;
-use bibliotax_core::lock::{Lock, NotForMachine, Slot};
+use bibliotax_core::lock::{Lock, NotForMachine, Scope, Slot};
 use bibliotax_disk::stamp::Stamp;
 
+use super::Aim;
 use super::state::{Made, ShelvedPackage, State};
-use super::{Aim, Scope};
 
 /// What is on a shelf, by its place: the stamp of a folder, nothing for what is none.
 pub type Contents = BTreeMap<String, Option<Stamp>>;
@@ -31,14 +31,16 @@ impl<'l> Plan<'l> {
     /// The plan from `state` and `contents` to what `aim` says.
     pub fn new(aim: &Aim<'l, '_>, state: &State, contents: &Contents) -> Result<Self, NotForMachine> {
         let scope = &aim.scope;
-        let slots = aim.lock.slots(scope.targets, scope.machine)?;
+        let slots = aim.lock.slots(scope)?;
         let slots: Vec<(String, Slot<'l>)> = slots.into_iter().map(|slot| (slot.path(), slot)).collect();
         let belongs: BTreeSet<&String> = slots.iter().map(|(path, _)| path).collect();
+        let elsewhere = paths_elsewhere(aim.lock, scope, &belongs)?;
+        let is_elsewhere = |path: &String| !covers(scope, path) || elsewhere.contains(path);
         let is_as_noted = |path: &String| {
             let stamp = contents.get(path).copied().flatten();
             stamp.is_some() && stamp.as_ref() == state.stamps.get(path) && state.link == aim.settings.link
         };
-        let others = state.packages.iter().filter(|(path, _)| !scope.covers(path) && is_as_noted(path));
+        let others = state.packages.iter().filter(|(path, _)| is_elsewhere(path) && is_as_noted(path));
         let others: Vec<_> = others.map(|(path, shelved)| (path.clone(), shelved.clone())).collect();
         let stays = |(path, slot): &(String, Slot<'_>)| {
             let is_known = state.packages.get(path) == Some(&ShelvedPackage::of(slot));
@@ -50,12 +52,12 @@ impl<'l> Plan<'l> {
         let is_of_kept = |(path, _): &(&String, &Stamp)| packages.contains_key(*path);
         let stamps = state.stamps.iter().filter(is_of_kept).map(|(path, stamp)| (path.clone(), *stamp));
         let stamps = stamps.collect();
-        let in_scope = contents.keys().filter(|path| scope.covers(path));
+        let in_scope = contents.keys().filter(|path| !is_elsewhere(path));
         let remove = in_scope.filter(|path| !belongs.contains(path)).cloned().collect();
         let staying = staying.len();
         let build = build.into_iter().map(|(_, slot)| slot.clone()).collect();
         let kept = State { link: aim.settings.link, stamps, packages, ..State::default() };
-        Ok(Self { build, remove, kept, lock: scope.reached_by(aim.lock, state), staying })
+        Ok(Self { build, remove, kept, lock: reached_by(scope, aim.lock, state), staying })
     }
 
     /// Whether no package has to be touched.
@@ -79,18 +81,28 @@ impl<'l> Plan<'l> {
     }
 }
 
-impl Scope<'_> {
-    /// Whether a place on the shelf is looked at.
-    fn covers(&self, path: &str) -> bool {
-        let target = path.split_once('/').map(|(target, _)| target);
-        self.targets.is_empty() || target.is_some_and(|target| self.targets.iter().any(|one| one == target))
-    }
+/// Whether a place on the shelf is of a target in scope.
+fn covers(scope: &Scope<'_>, path: &str) -> bool {
+    scope.targets.is_empty() || path.split_once('/').is_some_and(|(target, _)| scope.has_target(target))
+}
 
-    /// The lock that all of a shelf is brought to: none where only part of it is, unless the rest was there before.
-    fn reached_by(&self, lock: &Lock, state: &State) -> Option<Digest> {
-        let digest = Some(lock.digest());
-        if self.targets.is_empty() { digest } else { state.lock.filter(|_| state.lock == digest) }
+/// The places of packages that are for targets in scope, and themselves not in it.
+fn paths_elsewhere(
+    lock: &Lock,
+    scope: &Scope<'_>,
+    belongs: &BTreeSet<&String>,
+) -> Result<BTreeSet<String>, NotForMachine> {
+    if scope.members.is_empty() && scope.without.is_empty() {
+        return Ok(BTreeSet::new());
     }
+    let paths = lock.slots(&scope.with_all_members())?;
+    Ok(paths.iter().map(Slot::path).filter(|path| !belongs.contains(path)).collect())
+}
+
+/// The lock that all of a shelf is brought to: none where only part of it is, unless the rest was there before.
+fn reached_by(scope: &Scope<'_>, lock: &Lock, state: &State) -> Option<Digest> {
+    let digest = Some(lock.digest());
+    if scope.is_all() { digest } else { state.lock.filter(|_| state.lock == digest) }
 }
 
 #[cfg(test)]
@@ -120,13 +132,16 @@ mod tests {
             } else {
                 json!([main])
             };
-            let reached = json!([{ "by": "fernhollow/gate-kiosk", "purposes": ["run"], "targets": targets }]);
             let package = json!({ "name": name, "version": "1", "source": "seedhouse", "files": files,
-                "card": digest("card"), "reached": reached });
+                "card": digest("card"), "targets": targets });
             serde_json::from_value(package).unwrap()
         };
+        let needs: Vec<_> = packages.iter().map(|name| json!({ "name": name })).collect();
+        let kiosk =
+            json!({ "name": "fernhollow/gate-kiosk", "path": ".", "targets": targets, "needs": needs });
+        let members = vec![serde_json::from_value(kiosk).unwrap()];
         let packages = packages.iter().map(package).collect();
-        Lock { inputs: digest(""), registries: BTreeMap::new(), packages }
+        Lock { inputs: digest(""), registries: BTreeMap::new(), members, packages }
     }
 
     fn machine(arch: &str) -> Target {
@@ -169,7 +184,7 @@ mod tests {
     ) -> Result<Plan<'l>, NotForMachine> {
         let targets: Vec<String> = targets.iter().map(|target| (*target).to_owned()).collect();
         let machine = machine(other.arch.unwrap_or("x86_64"));
-        let scope = Scope { targets: &targets, machine: &machine };
+        let scope = Scope { targets: &targets, ..Scope::all(&machine) };
         let settings = ShelfSettings { link: other.link, absolute: false };
         let aim = Aim { lock, scope, settings, templates: &[], anew: &other.anew, made: made() };
         Plan::new(&aim, state, contents)

@@ -84,7 +84,8 @@ fn line(text: &str, number: Option<usize>) -> std::ops::Range<usize> {
 #[cfg(test)]
 mod tests {
     use bibliotax_core::facet::Target;
-    use bibliotax_core::lock::Lock;
+    use bibliotax_core::links::Root;
+    use bibliotax_core::lock::{Lock, Scope};
     use serde_json::json;
 
     use super::*;
@@ -92,14 +93,17 @@ mod tests {
     fn links() -> Links {
         let package = json!({ "name": "leaf-count", "version": "1", "source": "seedhouse", "card": "0".repeat(64),
             "files": [{ "sha256": "0".repeat(64), "size": 1, "format": "tar" }],
-            "exposes": { "include": ["include"] }, "reached": [{ "by": "gate-kiosk", "purposes": ["run"] }] });
+            "exposes": { "include": ["include"] } });
+        let kiosk = json!({ "name": "gate-kiosk", "path": ".", "needs": [{ "name": "leaf-count" }] });
         let lock = Lock {
             inputs: "0".repeat(64).parse().unwrap(),
             registries: Default::default(),
+            members: vec![serde_json::from_value(kiosk).unwrap()],
             packages: vec![serde_json::from_value(package).unwrap()],
         };
         let machine = Target { name: "this machine".into(), values: Default::default(), is_promise: false };
-        Links::of(&lock, &lock.slots(&[], &machine).unwrap(), "shelf").remove(0)
+        let slots = lock.slots(&Scope::all(&machine)).unwrap();
+        Links::of(&lock, &slots, &Root { shelf: "shelf", absolute: None }).remove(0)
     }
 
     fn render(text: &str) -> Result<String, StoreError> {

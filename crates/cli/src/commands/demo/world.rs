@@ -5,6 +5,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use bibliotax_core::card::CardNeed;
 use bibliotax_core::facet::Facet;
 use bibliotax_core::manifest::{FILE_NAME, Manifest};
 use bibliotax_core::name::FacetName;
@@ -77,7 +78,9 @@ fn publish(registry: &Arc<dyn Keep>, folder: &Path, at: Timestamp) -> Result<(),
     let path = folder.join(FILE_NAME);
     let text = fs::read_to_string(&path).at("read", &path)?;
     let manifest = Manifest::read(&text).map_err(|faults| Failure::in_text(&path, &text, faults))?;
-    prepare(&manifest, folder, at)?.publish(registry)?;
+    let project = manifest.project.as_ref().ok_or_else(|| incomplete(FILE_NAME))?;
+    let needs = manifest.needs.iter().map(CardNeed::from).collect();
+    prepare(&manifest, project, needs, folder, at)?.publish(registry)?;
     Ok(())
 }
 

@@ -1,5 +1,6 @@
 //! `install --watch`: the shelf kept right while manifest, lock and templates are edited.
 
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{self, Receiver};
 use std::time::Duration;
@@ -11,7 +12,7 @@ use notify::{RecommendedWatcher, RecursiveMode, Watcher};
 use super::Install;
 use crate::codes::Exit;
 use crate::failure::Failure;
-use crate::project::needed_root;
+use crate::project::Manifests;
 use crate::ui::{Ui, style, styled};
 
 /// An editor writes a file in several strokes; what comes within this time belongs together.
@@ -19,10 +20,10 @@ const QUIET: Duration = Duration::from_millis(120);
 
 /// Makes the shelf right again and again, until somebody ends it. What fails is shown, and the shelf stays as it was.
 pub fn watch(install: &Install, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
-    let root = needed_root(here)?;
+    let root = &Manifests::find(here)?.root;
     let (changes, mut watching) = begin(root)?;
     loop {
-        watching.follow_templates();
+        watching.follow(here);
         if let Err(failure) = install.make_right(here, ui) {
             ui.fail(&failure);
         }
@@ -35,19 +36,25 @@ pub fn watch(install: &Install, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
 
 struct Watching {
     watcher: RecommendedWatcher,
-    templates: PathBuf,
-    follows_templates: bool,
+    root: PathBuf,
+    /// The folders beside the root that are watched.
+    followed: BTreeSet<PathBuf>,
 }
 
 impl Watching {
-    /// Watches the folder of templates from when it is there.
-    fn follow_templates(&mut self) {
-        let is_there = self.templates.is_dir();
-        if is_there && !self.follows_templates {
-            // Where that fails, a change of a template is seen with the next one of the manifest.
-            let _ = self.watcher.watch(&self.templates, RecursiveMode::NonRecursive);
+    /// Watches the folder of templates and those of members, from when they are there.
+    fn follow(&mut self, here: &Path) {
+        // While a manifest is broken, those that are watched already are enough.
+        let manifests = Manifests::find(here).ok();
+        let folders = manifests.iter().flat_map(|manifests| &manifests.files);
+        let folders = folders.filter(|file| !file.folder.is_empty()).map(|file| self.root.join(&file.folder));
+        let wanted: BTreeSet<PathBuf> =
+            folders.chain([self.root.join(TEMPLATES)]).filter(|folder| folder.is_dir()).collect();
+        for folder in wanted.difference(&self.followed) {
+            // Where that fails, a change there is seen with the next one elsewhere.
+            let _ = self.watcher.watch(folder, RecursiveMode::NonRecursive);
         }
-        self.follows_templates = is_there;
+        self.followed = wanted;
     }
 }
 
@@ -70,7 +77,7 @@ fn begin(root: &Path) -> Result<(Changes, Watching), Failure> {
     let mut watcher = notify::recommended_watcher(hear).map_err(cannot)?;
     // The folder and not the files: editors put new files in the places of old ones.
     watcher.watch(root, RecursiveMode::NonRecursive).map_err(cannot)?;
-    Ok((changes, Watching { watcher, templates: root.join(TEMPLATES), follows_templates: false }))
+    Ok((changes, Watching { watcher, root: root.to_owned(), followed: BTreeSet::new() }))
 }
 
 /// Waits until something changed that a shelf is made from, and then for a moment of quiet; whether there is more to wait for.
@@ -78,8 +85,8 @@ fn wait(changes: &Changes, root: &Path) -> bool {
     let templates = root.join(TEMPLATES);
     let matters = |path: &PathBuf| {
         let name = path.file_name().unwrap_or_default();
-        let is_own = path.parent() == Some(root) && (name == manifest::FILE_NAME || name == lock::FILE_NAME);
-        is_own || path.starts_with(&templates)
+        let is_lock = path.parent() == Some(root) && name == lock::FILE_NAME;
+        is_lock || name == manifest::FILE_NAME || path.starts_with(&templates)
     };
     while let Ok(paths) = changes.recv() {
         if paths.iter().any(matters) {

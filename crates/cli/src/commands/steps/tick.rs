@@ -102,7 +102,7 @@ impl Tick {
             return Err(which_place(todos));
         };
         let declared: Vec<&str> =
-            project.manifest.devices.iter().map(|device| device.name.as_str()).collect();
+            project.workspace.devices.iter().map(|device| device.name.as_str()).collect();
         let has_open_end = todos.iter().any(|todo| matches!(todo.place, Place::EachDevice(_)));
         if !declared.is_empty() && !has_open_end {
             let failure =

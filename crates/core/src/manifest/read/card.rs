@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use toml_edit::{Item, Key, TableLike};
 
 use super::Reader;
+use super::needs::Ranges;
 use super::values::span;
 use crate::card::{
     CardConflict, CardNeed, Component, Provided, Step, StepCheck, StepPer, StepWhen, main_part,
@@ -39,7 +40,7 @@ const STEP_TIMES: [(&str, StepWhen); 2] = [("install", StepWhen::Install), ("upd
 const STEP_THINGS: [(&str, StepPer); 3] =
     [("project", StepPer::Project), ("target", StepPer::Target), ("device", StepPer::Device)];
 
-impl Reader {
+impl Reader<'_> {
     pub(super) fn card(&mut self, table: &dyn TableLike) -> CardPart {
         self.only_known(table, "`[card]`", &CARD_KEYS, &[]);
         let mut text = |key| table.get(key).and_then(|item| self.text(item, key));
@@ -71,14 +72,19 @@ impl Reader {
         let table = self.table(item, key.get())?;
         self.only_known(table, "a component", &COMPONENT_KEYS, &[]);
         let needs = self.each(table, "needs", |reader, key, item| {
-            let need = reader.need(key, item, None, &BTreeMap::new())?;
-            if need.targets.is_some() || need.registry.is_some() || !need.without.is_empty() {
+            let none = Ranges { families: &BTreeMap::new(), shared: &BTreeMap::new() };
+            let need = reader.need(key, item, None, none)?;
+            if need.targets.is_some()
+                || need.registry.is_some()
+                || need.path.is_some()
+                || !need.without.is_empty()
+            {
                 let message =
                     format!("a component's need of `{}` is for whoever takes the component", need.package);
                 let fault = Fault::new("manifest.component-need", message, need.span.clone());
-                reader
-                    .faults
-                    .push(fault.mend("only the project itself can say `targets`, `registry`, `without`"));
+                reader.faults.push(
+                    fault.mend("only the project itself can say `targets`, `registry`, `path`, `without`"),
+                );
             }
             Some(CardNeed::from(&need))
         });

@@ -14,10 +14,15 @@ const RULE_KEYS: [&str; 1] = ["unstated"];
 const RULES: [(&str, Unstated); 3] =
     [("allow", Unstated::Allow), ("warn", Unstated::Warn), ("refuse", Unstated::Refuse)];
 
-impl Reader {
+impl Reader<'_> {
     pub(super) fn target(&mut self, key: &Key, item: &Item) -> Option<Target> {
         // A target names a folder of the shelf, so it has the form of other names.
         let name: RegistryName = self.name(key)?;
+        if matches!(name.as_str(), Target::THIS_MACHINE | "links") {
+            let message = format!("`{name}` means something else on the shelf");
+            let fault = Fault::new("manifest.target", message, key_span(key));
+            self.faults.push(fault.mend("call the target otherwise"));
+        }
         let values = self.table(item, key.get()).map(|table| self.fits(table))?;
         if let Some((facet, _)) = values.iter().find(|(_, value)| matches!(value, FitValue::Many(_))) {
             let message = format!("a target has one `{facet}`, and this is a list");

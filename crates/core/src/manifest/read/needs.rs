@@ -8,26 +8,55 @@ use super::Reader;
 use super::values::{key_span, span, with_nearest};
 use crate::facet::Target;
 use crate::fault::Fault;
-use crate::manifest::{AS_FAMILY, Need, RegistryDeclaration};
+use crate::manifest::{AS_FAMILY, AS_SHARED, Need, RegistryDeclaration};
 use crate::name::{Family, PackageName, Purpose};
 use crate::range::Range;
 
-const NEED_KEYS: [&str; 9] =
-    ["range", "family", "registry", "prereleases", "without", "targets", "components", "bare", "parts"];
-const LATER_NEED_KEYS: [&str; 6] = ["git", "tag", "branch", "rev", "archive", "path"];
+const NEED_KEYS: [&str; 10] = [
+    "range",
+    "family",
+    "registry",
+    "path",
+    "prereleases",
+    "without",
+    "targets",
+    "components",
+    "bare",
+    "parts",
+];
+const LATER_NEED_KEYS: [&str; 5] = ["git", "tag", "branch", "rev", "archive"];
 
-/// The ranges of families that a manifest declares.
-type Families = BTreeMap<Family, Range>;
+/// The ranges that a need may take as its own.
+#[derive(Clone, Copy)]
+pub(super) struct Ranges<'m> {
+    /// Those that families are kept in.
+    pub families: &'m BTreeMap<Family, Range>,
+    /// Those of the workspace.
+    pub shared: &'m BTreeMap<PackageName, Range>,
+}
 
-impl Reader {
-    pub(super) fn needs_for(&mut self, key: &Key, item: &Item, families: &Families) -> Option<Vec<Need>> {
+/// A range, and whose it is beside the need's own.
+struct Stated {
+    range: Range,
+    family: Option<Family>,
+    is_shared: bool,
+}
+
+impl From<Range> for Stated {
+    fn from(range: Range) -> Self {
+        Self { range, family: None, is_shared: false }
+    }
+}
+
+impl Reader<'_> {
+    pub(super) fn needs_for(&mut self, key: &Key, item: &Item, ranges: Ranges<'_>) -> Option<Vec<Need>> {
         let purpose: Purpose = self.name(key)?;
         if purpose.as_str() == "run" {
             let fault = Fault::new("manifest.purpose", "`run` is what `[needs]` is for", key_span(key));
             self.faults.push(fault.mend("write these needs under `[needs]`"));
         }
         let table = self.table(item, key.get())?;
-        Some(self.entries(table, |reader, key, item| reader.need(key, item, Some(&purpose), families)))
+        Some(self.entries(table, |reader, key, item| reader.need(key, item, Some(&purpose), ranges)))
     }
 
     pub(super) fn need(
@@ -35,14 +64,14 @@ impl Reader {
         key: &Key,
         item: &Item,
         purpose: Option<&Purpose>,
-        families: &Families,
+        ranges: Ranges<'_>,
     ) -> Option<Need> {
         let package: Option<PackageName> = self.name(key);
-        let (range, family) = match item.as_table_like() {
-            None => self.range_or_family(item, key, package.as_ref(), families)?,
+        let Stated { range, family, is_shared } = match item.as_table_like() {
+            None => self.range_or_word(item, key, package.as_ref(), ranges)?,
             Some(table) => {
                 self.only_known(table, "a need", &NEED_KEYS, &LATER_NEED_KEYS);
-                self.stated_range(table, item, key, package.as_ref(), families)?
+                self.stated_range(table, item, key, package.as_ref(), ranges)?
             }
         };
         let mut need = Need {
@@ -51,6 +80,8 @@ impl Reader {
             registry: None,
             prereleases: false,
             family,
+            is_shared,
+            path: None,
             without: Vec::new(),
             targets: None,
             components: Vec::new(),
@@ -61,6 +92,8 @@ impl Reader {
         };
         if let Some(table) = item.as_table_like() {
             need.registry = self.parsed(table, "registry");
+            need.path = table.get("path").and_then(|item| self.folder_path(item));
+            self.one_source(table, key);
             need.prereleases = table.get("prereleases").is_some_and(|item| self.flag(item, "prereleases"));
             need.without = self.parsed_list(table, "without");
             need.targets = self.texts(table, "targets");
@@ -78,13 +111,13 @@ impl Reader {
         item: &Item,
         key: &Key,
         package: Option<&PackageName>,
-        families: &Families,
-    ) -> Option<(Range, Option<Family>)> {
+        ranges: Ranges<'_>,
+    ) -> Option<Stated> {
         match (table.get("range"), table.get("family")) {
-            (Some(range), None) => self.range_or_family(range, key, package, families),
+            (Some(range), None) => self.range_or_word(range, key, package, ranges),
             (None, Some(family)) => {
                 let name: Family = self.parse(family, "family")?;
-                self.family_range(name, key.get(), span(family), families)
+                self.family_range(name, key.get(), span(family), ranges)
             }
             (Some(_), Some(family)) => {
                 let message = format!("`{}` has a range and a family, which has one, too", key.get());
@@ -92,6 +125,8 @@ impl Reader {
                 self.faults.push(fault.mend("leave out one of them"));
                 None
             }
+            // What lies in a folder is used as it is there.
+            (None, None) if table.contains_key("path") => Some(Range::any().into()),
             (None, None) => {
                 if self.faults.is_empty() {
                     let message = format!("`{}` has no `range`", key.get());
@@ -103,16 +138,18 @@ impl Reader {
         }
     }
 
-    /// A range or, where `"family"` stands for it, that of the family that the package's scope names.
-    fn range_or_family(
+    /// A range or, where a word stands for it, that of the workspace, or of the family that the package's scope names.
+    fn range_or_word(
         &mut self,
         item: &Item,
         key: &Key,
         package: Option<&PackageName>,
-        families: &Families,
-    ) -> Option<(Range, Option<Family>)> {
-        if item.as_str() != Some(AS_FAMILY) {
-            return self.range(item, key.get()).map(|range| (range, None));
+        ranges: Ranges<'_>,
+    ) -> Option<Stated> {
+        match item.as_str() {
+            Some(AS_FAMILY) => {}
+            Some(AS_SHARED) => return self.shared_range(item, key, package?, ranges),
+            _ => return self.range(item, key.get()).map(Stated::from),
         }
         let Some(scope) = package?.scope() else {
             let message = format!("`{}` has no scope that could name its family", key.get());
@@ -121,7 +158,53 @@ impl Reader {
             return None;
         };
         // A scope has the form of every name of one segment.
-        self.family_range(scope.parse().ok()?, key.get(), span(item), families)
+        self.family_range(scope.parse().ok()?, key.get(), span(item), ranges)
+    }
+
+    fn shared_range(
+        &mut self,
+        item: &Item,
+        key: &Key,
+        package: &PackageName,
+        ranges: Ranges<'_>,
+    ) -> Option<Stated> {
+        if let Some(range) = ranges.shared.get(package) {
+            return Some(Stated { range: range.clone(), family: None, is_shared: true });
+        }
+        let message = format!("`{package}` has the workspace's range, and `[shared]` has none for it");
+        let names = ranges.shared.keys().map(PackageName::as_str);
+        let fault = with_nearest(
+            Fault::new("manifest.no-shared", message, span(item)),
+            package.as_str(),
+            names.filter(|name| *name != key.get()),
+        );
+        let line = format!("write `{} = \"…\"` under `[shared]` of the workspace's root", key.get());
+        self.faults.push(if fault.mend.is_some() { fault } else { fault.mend(line) });
+        None
+    }
+
+    /// The folder of a project, from the manifest's own.
+    fn folder_path(&mut self, item: &Item) -> Option<String> {
+        let path = self.text(item, "path")?;
+        let is_absolute = path.starts_with(['/', '\\', '~']) || path.get(1..2) == Some(":");
+        if !path.trim().is_empty() && !is_absolute {
+            return Some(path);
+        }
+        let message = format!("`{path}` is no folder that everybody has who works on this");
+        let fault = Fault::new("manifest.path", message, span(item));
+        self.faults.push(fault.mend("write the way from this manifest's folder: `path = \"../valve-core\"`"));
+        None
+    }
+
+    /// A package comes from one place.
+    fn one_source(&mut self, table: &dyn TableLike, key: &Key) {
+        let said: Vec<&str> =
+            ["registry", "path"].into_iter().filter(|word| table.contains_key(word)).collect();
+        if let [one, other, ..] = said.as_slice() {
+            let message = format!("`{}` is to come from a `{one}` and from a `{other}`", key.get());
+            let fault = Fault::new("manifest.two-sources", message, key_span(key));
+            self.faults.push(fault.mend("leave out one of them"));
+        }
     }
 
     fn family_range(
@@ -129,10 +212,10 @@ impl Reader {
         family: Family,
         key: &str,
         at: std::ops::Range<usize>,
-        families: &Families,
-    ) -> Option<(Range, Option<Family>)> {
-        if let Some(range) = families.get(&family) {
-            return Some((range.clone(), Some(family)));
+        ranges: Ranges<'_>,
+    ) -> Option<Stated> {
+        if let Some(range) = ranges.families.get(&family) {
+            return Some(Stated { range: range.clone(), family: Some(family), is_shared: false });
         }
         let message = format!("`{key}` has the range of its family, and `[families]` has no `{family}`");
         let fault = Fault::new("manifest.no-family", message, at);
@@ -161,7 +244,8 @@ impl Reader {
         message: String,
         at: std::ops::Range<usize>,
     ) {
-        let names = targets.iter().map(|target| target.name.as_str());
+        let of_root = self.root.map_or(&[][..], |root| &root.targets);
+        let names = targets.iter().chain(of_root).map(|target| target.name.as_str());
         if !names.clone().any(|declared| declared == name) {
             self.faults.push(with_nearest(Fault::new("manifest.unknown-target", message, at), name, names));
         }
@@ -183,8 +267,10 @@ impl Reader {
     pub(super) fn registries_are_declared(&mut self, needs: &[Need], registries: &[RegistryDeclaration]) {
         for need in needs {
             let Some(name) = &need.registry else { continue };
-            if !registries.iter().any(|registry| registry.name == *name) {
-                let known = registries.iter().map(|registry| registry.name.as_str());
+            let of_root = self.root.map_or(&[][..], |root| &root.registries);
+            let known = registries.iter().chain(of_root);
+            if !known.clone().any(|registry| registry.name == *name) {
+                let known = known.map(|registry| registry.name.as_str());
                 let message =
                     format!("`{}` names the registry `{name}`, and none is declared so", need.package);
                 let fault = Fault::new("manifest.unknown-registry", message, need.span.clone());

@@ -11,7 +11,7 @@ use crate::name::TaskName;
 
 const TASK_KEYS: [&str; 3] = ["run", "needs", "in"];
 
-impl Reader {
+impl Reader<'_> {
     pub(super) fn tasks(&mut self, top: &dyn TableLike) -> Vec<Task> {
         let tasks = self.each(top, "tasks", Self::task);
         for task in &tasks {

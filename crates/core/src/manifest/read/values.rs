@@ -9,7 +9,7 @@ use super::Reader;
 use crate::fault::Fault;
 use crate::nearest::{either, nearest};
 
-impl Reader {
+impl Reader<'_> {
     pub(super) fn each<T>(
         &mut self,
         top: &dyn TableLike,

@@ -12,7 +12,6 @@ use crate::resolve::universe::{Demand, Extra, Fact, Kind, Package};
 impl<C: Catalogue> Teller<'_, C> {
     /// A fact as a sentence.
     pub(super) fn sentence(&self, fact: &Fact) -> Sentence {
-        let project = &self.problem.project;
         let (text, about) = match fact {
             Fact::Direct(number) => {
                 let need = &self.problem.needs[*number];
@@ -25,17 +24,19 @@ impl<C: Catalogue> Teller<'_, C> {
                 let text = if need.asked {
                     format!("Asked for is {what}.")
                 } else {
-                    format!("{project} needs {what}.")
+                    format!("{} needs {what}.", self.problem.needing(need))
                 };
-                (text, vec![project, &need.package])
+                (text, vec![self.problem.needing(need), &need.package])
             }
             Fact::Kept { package, family } => {
                 let range = self.problem.families.get(family).map(spoken_range).unwrap_or_default();
                 let name = &self.packages[*package].name;
-                (
-                    format!("{project} keeps the family {family} at {range}, and {name} is of it."),
-                    vec![project, name],
-                )
+                let (keeper, mut about) = match self.problem.members.as_slice() {
+                    [one] => (one.name.as_str(), vec![&one.name]),
+                    _ => ("The workspace", Vec::new()),
+                };
+                about.push(name);
+                (format!("{keeper} keeps the family {family} at {range}, and {name} is of it."), about)
             }
             Fact::InStep { one, other, family } => {
                 let (one, other) = (&self.packages[*one].name, &self.packages[*other].name);

@@ -90,7 +90,14 @@ impl<C: Catalogue> Search<'_, C> {
         }
         let mut files: Vec<ChosenFile> = Vec::new();
         for (spot, place) in spots.iter().filter_map(|spot| Some((spot, &problem.places[(*spot)?]))) {
-            for file in facets.files_for(entry, &at(*spot), &asked, place) {
+            let at_place = if place.is_open() {
+                let (components, files) = (at(*spot), entry.files.iter());
+                let parts = parts_along(entry, &components, &asked);
+                files.filter(|file| parts.contains(&&file.part)).collect()
+            } else {
+                facets.files_for(entry, &at(*spot), &asked, place)
+            };
+            for file in at_place {
                 match files.iter_mut().find(|taken| taken.file == *file) {
                     _ if place.is_promise => {}
                     Some(taken) => taken.targets.push(place.name.clone()),

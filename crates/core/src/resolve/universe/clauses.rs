@@ -16,12 +16,7 @@ impl<C: Catalogue> Universe<'_, C> {
                 let need = &self.problem.needs[*number];
                 let set = need.range.set(need.prereleases);
                 let mut clauses = self.needing(&[], &need.package, set, &need.components);
-                let is_for =
-                    |name: &String| need.targets.as_ref().is_none_or(|targets| targets.contains(name));
-                let is_at = |place: usize| {
-                    let place = &self.problem.places[place];
-                    place.is_promise || is_for(&place.name)
-                };
+                let is_at = |place: usize| self.problem.is_at(need, place);
                 for spot in self.spots().filter(|spot| spot.is_none_or(is_at)) {
                     clauses.extend(self.present(&need.package, spot).map(|term| vec![term]));
                     clauses.extend(self.wanting(&[], &need.package, &need.components, need.bare, spot));

@@ -27,6 +27,9 @@ impl<C: Catalogue> Universe<'_, C> {
 
     /// The releases of a package that don't fit a place even bare, by what they lack.
     pub(super) fn unfit(&self, var: Var, place: usize) -> BTreeMap<Lack, Choices> {
+        if self.problem.places[place].is_open() {
+            return BTreeMap::new();
+        }
         let refused = |facet: &FacetName| self.problem.unstated.of(facet) == Unstated::Refuse;
         let bare = BTreeSet::new();
         self.lacking(var, |entry| match self.facets.fit_release(entry, &bare, &self.problem.places[place]) {
@@ -52,6 +55,9 @@ impl<C: Catalogue> Universe<'_, C> {
     /// The releases of a package that have no file for a place of a part that comes only with something wanted.
     pub(super) fn unfit_with(&self, var: Var, extra: &Extra, place: usize) -> BTreeMap<Lack, Choices> {
         let place = &self.problem.places[place];
+        if place.is_open() {
+            return BTreeMap::new();
+        }
         self.lacking(var, |entry| {
             let components = match extra {
                 Extra::Defaults => entry.default_components(),

@@ -1,0 +1,360 @@
+//! Several projects with one lock and one shelf.
+
+use std::fs;
+
+use insta::assert_snapshot;
+
+use crate::garden::Garden;
+
+const ROOT: &str = "[workspace]\nmembers = [\"kiosk\", \"hand\", \"valve\"]\n\n[registries]\nseedhouse = \"../seedhouse\"\n\n[shared]\nrain-ledger = \"2.4 .. 3\"\n";
+const KIOSK: &str = "[project]\nname = \"fernhollow/kiosk\"\n\n[targets.gate]\nos = \"linux\"\n\n[needs]\nrain-ledger = \"shared\"\n\"fernhollow/valve\" = { path = \"../valve\" }\n";
+const HAND: &str = "[project]\nname = \"fernhollow/hand\"\n\n[targets.hand]\nos = \"linux\"\n\n[needs]\n\"fernhollow/valve\" = { path = \"../valve\" }\n\n[needs-for.test]\nprobe-sim = \"0.9\"\n";
+const VALVE: &str = "[project]\nname = \"fernhollow/valve\"\nversion = \"0.4.0\"\n\n[card]\nexposes = { include = \"include\" }\n\n[needs]\nvalve-proto = \"1\"\n";
+
+const RELEASES: [&str; 7] = [
+    "rain-ledger 2.4.0: dew-point 1",
+    "rain-ledger 2.6.0: dew-point 1",
+    "dew-point 1.4.0",
+    "dew-point 2.0.0",
+    "valve-proto 1.1.0",
+    "probe-sim 0.9.2: bark-log 1",
+    "bark-log 1.1.0",
+];
+
+/// A garden with a kiosk, a handheld and the library that both use where it lies.
+fn fernhollow() -> Garden {
+    let garden = Garden::with(&RELEASES);
+    garden.write("ws/bibliotax.toml", ROOT);
+    for (member, manifest) in [("kiosk", KIOSK), ("hand", HAND), ("valve", VALVE)] {
+        garden.write(&format!("ws/{member}/bibliotax.toml"), manifest);
+    }
+    garden.write("ws/valve/include/valve.h", "#define VALVES 3\n");
+    garden
+}
+
+/// The packages on the shelf with the targets that they are for.
+fn shelf(garden: &Garden) -> Vec<String> {
+    let folders = |path: &str| -> Vec<String> {
+        let entries = fs::read_dir(garden.path(path)).into_iter().flatten().flatten();
+        let mut names: Vec<String> =
+            entries.map(|entry| entry.file_name().to_string_lossy().into_owned()).collect();
+        names.retain(|name| !name.starts_with('.') && name != "links");
+        names.sort();
+        names
+    };
+    let of_target = |target: &String| {
+        folders(&format!("ws/shelf/{target}")).into_iter().map(|name| format!("{target}/{name}")).collect()
+    };
+    folders("ws/shelf").iter().flat_map(|target| -> Vec<String> { of_target(target) }).collect()
+}
+
+#[test]
+fn members_share_a_lock_and_a_shelf_and_have_links_of_their_own() {
+    let garden = fernhollow();
+    assert_snapshot!(garden.run_in("ws/kiosk", &["install"]), @"
+    lock: 6 added
+      added  bark-log          1.1.0  2.0 KiB   MIT                 needed by probe-sim, for test
+      added  dew-point         1.4.0  2.0 KiB   MIT                 needed by rain-ledger
+      added  fernhollow/valve  0.4.0  in valve  licence not stated  needed by fernhollow/kiosk and 1 more
+      added  probe-sim         0.9.2  2.0 KiB   MIT                 needed by fernhollow/hand, for test
+      added  rain-ledger       2.6.0  2.0 KiB   MIT                 needed by fernhollow/kiosk
+      added  valve-proto       1.1.0  2.0 KiB   MIT                 needed by fernhollow/valve
+    shelf: 7 packages put there, 10.0 KiB fetched (TIME)
+    ----- stderr
+    heed: 6 packages don't state os; `bibliotax fit` tells more
+    ----- status 0
+    ");
+    assert_eq!(
+        shelf(&garden),
+        [
+            "gate/dew-point",
+            "gate/rain-ledger",
+            "gate/valve-proto",
+            "hand/bark-log",
+            "hand/probe-sim",
+            "hand/valve-proto",
+            "this-machine/valve-proto"
+        ]
+    );
+    let links = |name: &str| -> serde_json::Value {
+        serde_json::from_str(&garden.read(&format!("ws/shelf/links/fernhollow.{name}.json"))).unwrap()
+    };
+    let names = |links: &serde_json::Value| -> Vec<String> {
+        links["packages"].as_array().unwrap().iter().map(|p| p["name"].as_str().unwrap().into()).collect()
+    };
+    let kiosk = links("kiosk.gate");
+    assert_eq!(names(&kiosk), ["fernhollow/valve", "rain-ledger", "dew-point", "valve-proto"]);
+    assert_eq!(kiosk["roles"]["include"], serde_json::json!(["valve/include"]), "where it lies");
+    assert_eq!(names(&links("hand.hand")), ["fernhollow/valve", "probe-sim", "bark-log", "valve-proto"]);
+    assert_eq!(names(&links("valve")), ["valve-proto"]);
+    for folder in ["ws", "ws/hand", "ws/valve/include"] {
+        let again = garden.run_in(folder, &["install", "--sealed"]).expect(0);
+        assert_eq!(again.stdout, "shelf: nothing to do, all 7 packages are there\n", "{folder}");
+    }
+}
+
+#[test]
+fn commands_act_on_the_member_they_stand_in_or_on_those_that_are_named() {
+    let garden = fernhollow();
+    garden.run_in("ws", &["install", "--quiet"]).expect(0);
+    let which = garden.run_in("ws", &["need", "bark-log"]).expect(2);
+    assert_eq!(which.code(), "workspace.which-member", "{which}");
+    let slip = garden.run_in("ws", &["need", "bark-log", "--in", "kisk"]).expect(2);
+    assert_eq!(slip.code(), "workspace.unknown-member");
+    assert!(slip.stderr.contains("perhaps `kiosk` was meant"), "{slip}");
+    garden.run_in("ws/valve", &["need", "bark-log"]).expect(0);
+    assert!(garden.read("ws/valve/bibliotax.toml").contains("bark-log = \"1.1 .. 2\""));
+    for member in ["kiosk", "fernhollow/kiosk", "kiosk/"] {
+        garden.run_in("ws", &["drop", "rain-ledger", "--in", member, "--dry-run"]).expect(0);
+    }
+    assert_snapshot!(garden.run_in("ws/valve", &["need", "dew-point", "--in", "all"]), @r#"
+    kiosk/bibliotax.toml: [needs] dew-point = "1.4 .. 2"
+    hand/bibliotax.toml: [needs] dew-point = "1.4 .. 2"
+    valve/bibliotax.toml: [needs] dew-point = "1.4 .. 2"
+    the range stands in 3 manifests; `--shared` writes it once, for the whole workspace
+      passed over dew-point 2.0.0:
+        fernhollow/kiosk needs rain-ledger 2.4 .. 3.
+        All releases of rain-ledger need dew-point 1.
+    shelf: 2 packages put there, 9 already there (TIME)
+    ----- stderr
+    heed: 6 packages don't state os; `bibliotax fit` tells more
+    ----- status 0
+    "#);
+    for member in ["kiosk", "hand", "valve"] {
+        let text = garden.read(&format!("ws/{member}/bibliotax.toml"));
+        assert!(text.contains("dew-point = \"1.4 .. 2\""), "{text}");
+    }
+    assert_snapshot!(garden.run_in("ws/kiosk", &["explain", "valve-proto"]), @"
+    valve-proto 1.1.0 is needed
+      by fernhollow/valve itself
+      by fernhollow/hand through fernhollow/valve
+      by fernhollow/kiosk through fernhollow/valve
+    no newer release is there
+    ----- status 0
+    ");
+    assert_snapshot!(garden.run_in("ws/kiosk", &["fit"]), @"
+                               gate
+      bark-log          1.1.0  not stated
+      dew-point         1.4.0  not stated
+      fernhollow/valve  0.4.0  not stated
+      rain-ledger       2.6.0  not stated
+      valve-proto       1.1.0  not stated
+    bark-log 1.1.0
+      gate: not stated: os
+    dew-point 1.4.0
+      gate: not stated: os
+    fernhollow/valve 0.4.0
+      gate: not stated: os
+    rain-ledger 2.6.0
+      gate: not stated: os
+    valve-proto 1.1.0
+      gate: not stated: os
+    nothing that is said speaks against any of it
+    ----- status 0
+    ");
+}
+
+#[test]
+fn a_range_that_is_shared_stands_once_and_moves_for_all() {
+    let garden = fernhollow();
+    garden.publish(&["rain-ledger 3.1.0"]);
+    assert_snapshot!(garden.run_in("ws/hand", &["need", "rain-ledger"]), @r#"
+    hand/bibliotax.toml: [needs] rain-ledger = "shared", the workspace having "2.4 .. 3"
+      passed over rain-ledger 3.1.0: it would move packages that are locked
+    lock: 6 added
+      added  bark-log          1.1.0  2.0 KiB   MIT                 needed by probe-sim, for test
+      added  dew-point         1.4.0  2.0 KiB   MIT                 needed by rain-ledger
+      added  fernhollow/valve  0.4.0  in valve  licence not stated  needed by fernhollow/kiosk and 1 more
+      added  probe-sim         0.9.2  2.0 KiB   MIT                 needed by fernhollow/hand, for test
+      added  rain-ledger       2.6.0  2.0 KiB   MIT                 needed by fernhollow/kiosk and 1 more
+      added  valve-proto       1.1.0  2.0 KiB   MIT                 needed by fernhollow/valve
+    shelf: 9 packages put there, 10.0 KiB fetched (TIME)
+    ----- stderr
+    heed: 6 packages don't state os; `bibliotax fit` tells more
+    ----- status 0
+    "#);
+    assert!(garden.read("ws/hand/bibliotax.toml").contains("rain-ledger = \"shared\""));
+    garden.run_in("ws", &["update", "rain-ledger", "--beyond"]).expect(0);
+    assert!(garden.read("ws/bibliotax.toml").contains("rain-ledger = \"3.1 .. 4\""));
+    assert_eq!(garden.read("ws/kiosk/bibliotax.toml"), KIOSK);
+    garden.run_in("ws", &["need", "bark-log", "--in", "kiosk,hand", "--shared"]).expect(0);
+    assert!(garden.read("ws/bibliotax.toml").contains("bark-log = \"1.1 .. 2\""));
+    let none = garden.run_in("ws", &["need", "bark-log", "2", "--in", "kiosk", "--shared"]).expect(4);
+    assert_eq!(none.code(), "resolve.conflict", "{none}");
+}
+
+#[test]
+fn only_some_members_or_purposes_may_be_installed() {
+    let garden = fernhollow();
+    garden.run_in("ws", &["install", "--in", "hand", "--quiet"]).expect(0);
+    assert_eq!(shelf(&garden), ["hand/bark-log", "hand/probe-sim", "hand/valve-proto"]);
+    garden.run_in("ws", &["install", "--without", "test", "--quiet"]).expect(0);
+    assert_eq!(
+        shelf(&garden),
+        [
+            "gate/dew-point",
+            "gate/rain-ledger",
+            "gate/valve-proto",
+            "hand/bark-log",
+            "hand/probe-sim",
+            "hand/valve-proto",
+            "this-machine/valve-proto"
+        ],
+        "what is there already is not in the way"
+    );
+    fs::remove_dir_all(garden.path("ws/shelf")).unwrap();
+    garden.run_in("ws", &["install", "--without", "test", "--quiet"]).expect(0);
+    assert!(!shelf(&garden).contains(&"hand/probe-sim".to_owned()), "{:?}", shelf(&garden));
+    garden.run_in("ws", &["verify"]).expect(1);
+    garden.run_in("ws", &["install", "--quiet"]).expect(0);
+    garden.run_in("ws", &["verify"]).expect(0);
+}
+
+#[test]
+fn a_change_in_the_folder_of_a_member_is_seen_at_once_and_nothing_is_copied() {
+    let garden = fernhollow();
+    garden.run_in("ws", &["install", "--quiet"]).expect(0);
+    garden.write("ws/valve/include/valve.h", "#define VALVES 4\n");
+    let told = garden.run_in("ws/kiosk", &["with", "--", "sh", "-c", "cat $BIBLIOTAX_ROLE_INCLUDE/valve.h"]);
+    assert_eq!(told.expect(0).stdout, "#define VALVES 4\n");
+    garden.write("ws/valve/bibliotax.toml", &VALVE.replace("valve-proto", "bark-log"));
+    let stale = garden.run_in("ws/kiosk", &["install", "--sealed"]).expect(1);
+    assert_eq!(stale.code(), "lock.stale", "{stale}");
+    let moved = garden.run_in("ws/kiosk", &["install"]).expect(0);
+    assert!(moved.stdout.contains("gone  valve-proto"), "{moved}");
+}
+
+#[test]
+fn tasks_run_in_members_after_those_that_they_need() {
+    let garden = fernhollow();
+    for (member, more) in [
+        ("kiosk", "\n[tasks]\nbuild = \"echo kiosk $BIBLIOTAX_ROLE_INCLUDE\"\n"),
+        ("valve", "\n[tasks]\nbuild = { run = \"pwd | sed 's|.*/||'\" }\n"),
+    ] {
+        let path = format!("ws/{member}/bibliotax.toml");
+        garden.write(&path, &(garden.read(&path) + more));
+    }
+    let all = garden.run_in("ws", &["task", "build", "--in", "all"]).expect(0);
+    assert_eq!(all.stdout, "valve\nkiosk GARDEN/ws/valve/include\n", "{all}");
+    assert!(all.stderr.contains("build of valve"), "{all}");
+    let needed = garden.run_in("ws/kiosk", &["task", "build", "--needed"]).expect(0);
+    assert_eq!(needed.stdout, all.stdout);
+    let alone = garden.run_in("ws/kiosk", &["task", "build"]).expect(0);
+    assert_eq!(alone.stdout, "kiosk GARDEN/ws/valve/include\n");
+    assert_eq!(garden.run_in("ws/hand", &["task", "build"]).expect(2).code(), "task.unknown");
+}
+
+#[test]
+fn a_kit_carries_what_some_members_need() {
+    let garden = fernhollow();
+    garden.run_in("ws", &["install", "--quiet"]).expect(0);
+    garden.run_in("ws", &["kit", "make", "hand.kit", "--in", "hand"]).expect(0);
+    fs::rename(garden.path("store"), garden.path("store-of-others")).unwrap();
+    fs::remove_dir_all(garden.path("ws/shelf")).unwrap();
+    garden.run_in("ws", &["kit", "open", "hand.kit"]).expect(0);
+    fs::rename(garden.path("seedhouse"), garden.path("elsewhere")).unwrap();
+    garden.run_in("ws", &["install", "--in", "hand", "--offline", "--quiet"]).expect(0);
+    assert_eq!(shelf(&garden), ["hand/bark-log", "hand/probe-sim", "hand/valve-proto"]);
+    let all = garden.run_in("ws", &["install", "--offline"]).expect(5);
+    assert!(all.stderr.contains("rain-ledger") && !all.stderr.contains("probe-sim"), "{all}");
+}
+
+#[test]
+fn what_is_wrong_with_a_workspace_has_its_own_message() {
+    let circle = VALVE.replace("[needs]\n", "[needs]\n\"fernhollow/hand\" = { path = \"../hand\" }\n");
+    let named_alike = HAND.replace("fernhollow/hand", "fernhollow/kiosk");
+    let other_range = format!("{HAND}\n[families]\npergola = \"3\"\n");
+    let own_rules = format!("{HAND}\n[rules]\nunstated = \"refuse\"\n");
+    let rows: [(&str, &str, &str, &str); 9] = [
+        ("hand", "", "ws/hand", "manifest.empty"),
+        ("hand", &named_alike, "ws", "workspace.two-members"),
+        ("valve", &circle, "ws/kiosk", "workspace.circle"),
+        ("valve", &VALVE.replace("fernhollow/valve", "valve"), "ws", "workspace.other-name"),
+        ("kiosk", &KIOSK.replace("../valve", "../pump"), "ws/kiosk", "workspace.no-project"),
+        ("kiosk", &KIOSK.replace("../valve", "/valve"), "ws/kiosk", "manifest.path"),
+        ("kiosk", &format!("{KIOSK}\n[families]\npergola = \"2\"\n"), "ws", "workspace.differs"),
+        ("kiosk", &KIOSK.replace("rain-ledger", "rain-leger"), "ws", "manifest.no-shared"),
+        ("hand", &own_rules, "ws", "workspace.root-only"),
+    ];
+    for (member, text, folder, code) in rows {
+        let garden = fernhollow();
+        garden.write("ws/hand/bibliotax.toml", if code == "workspace.differs" { &other_range } else { HAND });
+        garden.write(&format!("ws/{member}/bibliotax.toml"), text);
+        let refused = garden.run_in(folder, &["install"]).expect(3);
+        assert_eq!(refused.code(), code, "{refused}");
+    }
+}
+
+#[test]
+fn a_folder_that_is_not_listed_and_one_that_is_not_there_are_told() {
+    let garden = fernhollow();
+    garden.write("ws/pump/bibliotax.toml", "[project]\nname = \"pump\"\n");
+    assert_snapshot!(garden.run_in("ws/pump", &["install"]).expect(3), @r#"
+    ----- stderr
+    workspace.not-listed
+
+      x `pump` lies in the workspace GARDEN/ws, which doesn't list it
+      help: add "pump" to `members` under `[workspace]` there, or to `apart` if it stands on its own
+    ----- status 3
+    "#);
+    garden.write("ws/bibliotax.toml", &ROOT.replace("\"valve\"]", "\"valve\"]\napart = [\"p*\"]"));
+    garden.run_in("ws/pump", &["install"]).expect(0);
+    assert!(garden.path("ws/pump/bibliotax.lock").is_file(), "it stands on its own");
+    fs::remove_file(garden.path("ws/hand/bibliotax.toml")).unwrap();
+    assert_snapshot!(garden.run_in("ws", &["install"]).expect(3), @r#"
+    ----- stderr
+    workspace.no-member
+
+      x the workspace lists `hand`, and there is no project in it
+       ,-[bibliotax.toml:1:1]
+     1 | [workspace]
+       : ^^^^^^^^^^^
+     2 | members = ["kiosk", "hand", "valve"]
+       `----
+      help: take it out, or make one: `bibliotax --directory hand init`
+    ----- status 3
+    "#);
+    garden.write("ws/bibliotax.toml", &ROOT.replace("[\"kiosk\", \"hand\", \"valve\"]", "[\"*\"]"));
+    garden.run_in("ws", &["install", "--quiet"]).expect(0);
+    assert!(garden.read("ws/bibliotax.lock").contains("\"path\":\"pump\""), "a pattern takes what is there");
+}
+
+#[test]
+fn init_makes_workspaces_and_members() {
+    let garden = Garden::with(&["bark-log 1.1.0"]);
+    fs::create_dir_all(garden.path("ws/kiosk")).unwrap();
+    let begun = garden.run_in("ws", &["init", "--workspace", "--registry", "seedhouse=../seedhouse"]);
+    assert_snapshot!(begun, @"
+    wrote bibliotax.toml for a workspace which has no members yet
+    next: `bibliotax init` in a folder below
+    ----- status 0
+    ");
+    assert_eq!(garden.run_in("ws", &["install"]).expect(3).code(), "workspace.no-members");
+    assert_snapshot!(garden.run_in("ws/kiosk", &["init"]), @"
+    wrote bibliotax.toml for the project kiosk
+    it is a member of the workspace in GARDEN/ws
+    next: `bibliotax need PACKAGE`
+    ----- status 0
+    ");
+    assert!(garden.read("ws/bibliotax.toml").contains("members = [\"kiosk\"]"));
+    garden.run_in("ws/kiosk", &["need", "bark-log"]).expect(0);
+    assert_eq!(garden.run_in("ws", &["init"]).expect(3).code(), "init.exists");
+    fs::remove_file(garden.path("ws/bibliotax.toml")).unwrap();
+    let found = garden.run_in("ws", &["init", "--workspace", "--dry-run"]).expect(0);
+    assert!(found.stdout.contains("members = [\"kiosk\"]"), "{found}");
+}
+
+#[test]
+fn a_member_is_published_with_ranges_in_place_of_folders() {
+    let garden = fernhollow();
+    let path = "ws/kiosk/bibliotax.toml";
+    garden.write(path, &KIOSK.replace("kiosk\"\n", "kiosk\"\nversion = \"0.3.0\"\n"));
+    garden.write("ws/kiosk/main.c", "int main(void) { return 0; }\n");
+    garden.run_in("ws", &["install", "--quiet"]).expect(0);
+    let early = garden.run_in("ws/kiosk", &["publish", "seedhouse"]).expect(4);
+    assert_eq!(early.code(), "publish.unpublished", "{early}");
+    garden.run_in("ws/valve", &["publish", "seedhouse"]).expect(0);
+    let json = garden.run_in("ws/kiosk", &["publish", "seedhouse", "--format", "json"]).expect(0).json();
+    let needs = &json["card"]["needs"];
+    assert_eq!(needs[1], serde_json::json!({ "name": "fernhollow/valve", "range": "0.4 .. 0.5" }), "{json}");
+}

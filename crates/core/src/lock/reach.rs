@@ -1,0 +1,112 @@
+//! Who reaches which packages of a lock: worked out from what members and packages need, and kept nowhere.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+
+use super::{Lock, LockedMember, LockedNeed, LockedPackage, RUN};
+use crate::name::{PackageName, Purpose};
+
+/// The needs of a lock's packages, by their places in the lock, for many questions.
+#[derive(Debug)]
+pub struct Wires<'l> {
+    lock: &'l Lock,
+    places: HashMap<&'l PackageName, usize>,
+    needs: Vec<Vec<usize>>,
+}
+
+/// Packages that are reached, by their places in the lock, each with the purposes: `run`, and those of `[needs-for]`.
+pub type Reached<'l> = BTreeMap<usize, BTreeSet<&'l str>>;
+
+impl<'l> Wires<'l> {
+    /// The wires of a lock.
+    pub fn of(lock: &'l Lock) -> Self {
+        let named = lock.packages.iter().enumerate().map(|(at, package)| (&package.name, at));
+        let mut places: HashMap<&PackageName, usize> = HashMap::with_capacity(lock.packages.len());
+        // A capability is answered by whoever was taken for it.
+        for (at, package) in lock.packages.iter().enumerate() {
+            places.extend(package.provides.iter().map(|capability| (capability, at)));
+        }
+        places.extend(named);
+        let needs = lock
+            .packages
+            .iter()
+            .map(|package| package.needs.iter().filter_map(|name| places.get(name).copied()).collect());
+        let needs = needs.collect();
+        Self { lock, places, needs }
+    }
+
+    /// The packages that a package needs, by their places.
+    pub fn needs(&self, package: usize) -> &[usize] {
+        &self.needs[package]
+    }
+
+    /// Where the package stands that answers a need on a name.
+    pub fn answering(&self, name: &PackageName) -> Option<usize> {
+        self.places.get(name).copied()
+    }
+
+    /// What a member reaches on a target (anywhere where it has none), but for what it needs for these purposes only.
+    pub fn reached_by(
+        &self,
+        member: &'l LockedMember,
+        target: Option<&str>,
+        without: &[Purpose],
+    ) -> Reached<'l> {
+        let is_there = |targets: &[String]| {
+            targets.is_empty() || target.is_none_or(|target| targets.iter().any(|one| one == target))
+        };
+        let needs = member.needs.iter().filter(|need| is_there(&need.targets));
+        let needs =
+            needs.filter(|need| need.purpose.as_ref().is_none_or(|purpose| !without.contains(purpose)));
+        let mut by_purpose: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
+        for need in needs {
+            by_purpose.entry(purpose(need)).or_default().extend(self.answering(&need.name));
+        }
+        let mut reached = Reached::new();
+        for (purpose, from) in by_purpose {
+            let is_there = |package: &LockedPackage| is_there(&package.targets);
+            for at in self.closure(from, is_there) {
+                reached.entry(at).or_default().insert(purpose);
+            }
+        }
+        reached
+    }
+
+    /// What members reach on any of their targets, but for what they need for these purposes only.
+    pub fn reached(&self, members: &[&'l LockedMember], without: &[Purpose]) -> Reached<'l> {
+        let mut all = Reached::new();
+        for member in members {
+            for target in member.spots() {
+                for (at, purposes) in self.reached_by(member, target, without) {
+                    all.entry(at).or_default().extend(purposes);
+                }
+            }
+        }
+        all
+    }
+
+    fn closure(&self, from: Vec<usize>, is_there: impl Fn(&LockedPackage) -> bool) -> Vec<usize> {
+        let mut seen = vec![false; self.needs.len()];
+        let (mut open, mut found) = (from, Vec::new());
+        while let Some(at) = open.pop() {
+            if is_there(&self.lock.packages[at]) && !std::mem::replace(&mut seen[at], true) {
+                found.push(at);
+                open.extend(&self.needs[at]);
+            }
+        }
+        found
+    }
+}
+
+impl LockedMember {
+    /// Its targets; nothing once where it has none.
+    pub fn spots(&self) -> Vec<Option<&str>> {
+        if self.targets.is_empty() {
+            return vec![None];
+        }
+        self.targets.iter().map(|target| Some(target.as_str())).collect()
+    }
+}
+
+fn purpose(need: &LockedNeed) -> &str {
+    need.purpose.as_ref().map_or(RUN, Purpose::as_str)
+}

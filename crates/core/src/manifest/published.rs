@@ -1,0 +1,42 @@
+//! A project as the release that it would be published as.
+
+use jiff::Timestamp;
+
+use super::{Manifest, Project};
+use crate::card::{Card, CardNeed};
+use crate::version::Version;
+
+impl Manifest {
+    /// The card of the project at this version, with these needs; of its files it says nothing yet.
+    pub fn card_of(
+        &self,
+        project: &Project,
+        version: Version,
+        needs: Vec<CardNeed>,
+        published: Timestamp,
+    ) -> Card {
+        let part = self.card.clone();
+        Card {
+            name: project.name.clone(),
+            version,
+            published,
+            summary: part.summary,
+            description: part.description,
+            tags: part.tags,
+            license: project.license.clone(),
+            homepage: part.homepage,
+            repository: part.repository,
+            needs,
+            components: part.components,
+            family: part.family,
+            provides: part.provides,
+            conflicts: part.conflicts,
+            fits: self.fits.clone(),
+            tools: self.tools.clone(),
+            files: Vec::new(),
+            exposes: part.exposes,
+            steps: part.steps,
+            notes: part.notes,
+        }
+    }
+}

@@ -1,0 +1,172 @@
+//! A workspace: the projects that share one lock and one shelf, and what they say together.
+//!
+//! A project on its own is a workspace of one member, so that whoever resolves, locks and installs knows no other case. What
+//! concerns all (registries, families, facets, …) may be said by the root and by members, and said alike where twice; rules and
+//! the shelf's settings are the root's.
+
+mod circle;
+mod joined;
+#[cfg(test)]
+mod tests;
+
+use std::collections::BTreeMap;
+
+pub use self::joined::Misfit;
+use crate::card::{CardNeed, Entry};
+use crate::digest::Digest;
+use crate::facet::{Facet, Target, UnstatedRules};
+use crate::history::{History, Release};
+use crate::manifest::{Device, Manifest, Need, Project, RegistryDeclaration, ShelfSettings};
+use crate::name::{FacetName, Family, PackageName};
+use crate::range::Range;
+use crate::resolve::Listing;
+use crate::source::Source;
+use crate::version::Version;
+
+/// Several projects with one lock and one shelf.
+#[derive(Debug, Clone)]
+pub struct Workspace {
+    /// The projects, the root's first and the others in the order in which it lists them.
+    pub members: Vec<Member>,
+    /// Projects elsewhere that members need by their folder.
+    pub neighbours: Vec<Member>,
+    /// Where packages are looked up; places are seen from the root's folder.
+    pub registries: Vec<RegistryDeclaration>,
+    /// The ranges that families are kept in.
+    pub families: BTreeMap<Family, Range>,
+    /// The ranges that members may share.
+    pub shared: BTreeMap<PackageName, Range>,
+    /// The providers to take for capabilities where that is possible.
+    pub capabilities: BTreeMap<PackageName, PackageName>,
+    /// The environments that members run in, each once.
+    pub targets: Vec<Target>,
+    /// The facets that manifests define.
+    pub facets: BTreeMap<FacetName, Facet>,
+    /// The machines that targets stand for, as far as they have names.
+    pub devices: Vec<Device>,
+    /// How the shelf is made.
+    pub shelf: ShelfSettings,
+    /// What becomes of releases that say nothing of a facet.
+    pub unstated: UnstatedRules,
+}
+
+/// A project of a workspace.
+#[derive(Debug, Clone)]
+pub struct Member {
+    /// Its folder, from the workspace's and with `/` between; empty for the workspace's own.
+    pub folder: String,
+    /// The project.
+    pub project: Project,
+    /// What its manifest says.
+    pub manifest: Manifest,
+    /// The targets that it runs in: its own, or those of the root where it declares none.
+    pub targets: Vec<Target>,
+}
+
+impl Workspace {
+    /// The workspace of a project on its own.
+    pub fn alone(manifest: Manifest) -> Result<Self, Vec<Misfit>> {
+        Self::join(manifest, Vec::new(), Vec::new())
+    }
+
+    /// All needs of all members, in the order of members and manifests, each with whose it is.
+    pub fn needs(&self) -> impl Iterator<Item = (&Member, &Need)> {
+        self.members.iter().flat_map(|member| member.manifest.needs.iter().map(move |need| (member, need)))
+    }
+
+    /// The member of this name.
+    pub fn member(&self, name: &PackageName) -> Option<&Member> {
+        self.members.iter().find(|member| member.project.name == *name)
+    }
+
+    /// The project in a folder, a member's or a neighbour's.
+    pub fn in_folder(&self, folder: &str) -> Option<&Member> {
+        self.members.iter().chain(&self.neighbours).find(|member| member.folder == folder)
+    }
+
+    /// The project that a need of a member is, where it names a folder.
+    pub fn project_of(&self, member: &Member, need: &Need) -> Option<&Member> {
+        self.in_folder(&folder_from(&member.folder, need.path.as_deref()?)?)
+    }
+
+    /// What releases have to fit: all targets, then what members promise of themselves.
+    pub fn places(&self) -> Vec<Target> {
+        let machine = self.has_unbound_members().then(Target::this_machine);
+        let promises = self.members.iter().filter_map(|member| member.manifest.promise());
+        self.targets.iter().cloned().chain(machine).chain(promises).collect()
+    }
+
+    /// Whether some members run in targets and others on whatever machine it is.
+    pub fn has_unbound_members(&self) -> bool {
+        !self.targets.is_empty() && self.members.iter().any(|member| member.targets.is_empty())
+    }
+
+    /// The names of the targets that a member's packages are installed for; none where no member has any.
+    pub fn targets_of<'w>(&'w self, member: &'w Member) -> Vec<&'w str> {
+        if member.targets.is_empty() && !self.targets.is_empty() {
+            return vec![Target::THIS_MACHINE];
+        }
+        member.targets.iter().map(|target| target.name.as_str()).collect()
+    }
+
+    /// The packages that needs take from folders, each with the one release that lies there.
+    pub fn listings(&self) -> BTreeMap<PackageName, Listing> {
+        let projects = self.needs().map(|(member, need)| self.project_of(member, need));
+        let of_neighbours = self.neighbours.iter().flat_map(|neighbour| {
+            neighbour.manifest.needs.iter().map(|need| self.project_of(neighbour, need))
+        });
+        let projects = projects.chain(of_neighbours).flatten();
+        projects.map(|member| (member.project.name.clone(), member.listing())).collect()
+    }
+}
+
+impl Member {
+    /// The project of a manifest that lies in `folder`; `None` where it is none.
+    pub fn new(folder: String, manifest: Manifest) -> Option<Self> {
+        let project = manifest.project.clone()?;
+        let targets = manifest.targets.clone();
+        Some(Self { folder, project, manifest, targets })
+    }
+
+    /// Its folder, from the workspace's: `.` for that one.
+    pub fn path(&self) -> &str {
+        if self.folder.is_empty() { "." } else { &self.folder }
+    }
+
+    /// The version that it has as a package: 0 before it has any.
+    pub fn version(&self) -> Version {
+        self.project.version.clone().unwrap_or_else(|| Version::from_numeric([0; 4], 1))
+    }
+
+    /// The project as a package that is used where it lies.
+    fn listing(&self) -> Listing {
+        let entry = self.entry();
+        let release = Release { entry, withdrawn: None, deprecated: None };
+        Listing { source: Source::Path { path: self.path().to_owned() }, history: History::of(release) }
+    }
+
+    /// What resolving has to know of the project as a package.
+    pub fn entry(&self) -> Entry {
+        let needs = self.manifest.needs.iter().map(CardNeed::from).collect();
+        // A folder has no card that could be fetched, and was never published.
+        let (nothing, never) = (Digest::of(b""), jiff::Timestamp::UNIX_EPOCH);
+        self.manifest.card_of(&self.project, self.version(), needs, never).entry(nothing)
+    }
+}
+
+/// The folder that a way leads to from another, both seen from the workspace's; `None` where it leads nowhere that can be told.
+///
+/// Folders outside begin with `..`.
+pub fn folder_from(folder: &str, way: &str) -> Option<String> {
+    let mut parts: Vec<&str> = folder.split('/').filter(|part| !part.is_empty()).collect();
+    for part in way.split(['/', '\\']) {
+        match (part, parts.last()) {
+            ("" | ".", _) => {}
+            ("..", Some(last)) if *last != ".." => {
+                parts.pop();
+            }
+            (part, _) => parts.push(part),
+        }
+    }
+    Some(parts.join("/"))
+}

@@ -1,0 +1,189 @@
+//! Manifests put together: each thing once, and a fault where two say it differently.
+
+use std::collections::BTreeMap;
+use std::fmt::Display;
+use std::ops;
+
+use super::{Member, Workspace, folder_from};
+use crate::fault::Fault;
+use crate::manifest::{Manifest, Need, RegistryDeclaration};
+
+/// What is wrong in one of the manifests.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Misfit {
+    /// The folder of the manifest, from the workspace's.
+    pub folder: String,
+    /// What is wrong there.
+    pub fault: Fault,
+}
+
+impl Workspace {
+    /// The workspace of a root (whose own project, if it is one, is the first member), the manifests that it lists with their
+    /// folders, and those of other folders that are needed; on failure all that doesn't go together.
+    pub fn join(
+        root: Manifest,
+        members: Vec<(String, Manifest)>,
+        neighbours: Vec<(String, Manifest)>,
+    ) -> Result<Self, Vec<Misfit>> {
+        let project = |(folder, manifest)| Member::new(folder, manifest);
+        let mut listed: Vec<Member> = members.into_iter().filter_map(project).collect();
+        let mut joined = Self::of_root(&root);
+        let mut misfits = Vec::new();
+        for member in &mut listed {
+            misfits.extend(joined.take_over(member));
+            if member.targets.is_empty() {
+                member.targets.clone_from(&root.targets);
+            }
+        }
+        joined.neighbours = neighbours.into_iter().filter_map(project).collect();
+        joined.members = Member::new(String::new(), root).into_iter().chain(listed).collect();
+        misfits.extend(joined.misfits_of_members());
+        if misfits.is_empty() { Ok(joined) } else { Err(misfits) }
+    }
+
+    fn of_root(root: &Manifest) -> Self {
+        Self {
+            members: Vec::new(),
+            neighbours: Vec::new(),
+            registries: root.registries.clone(),
+            families: root.families.clone(),
+            shared: root.shared.clone(),
+            capabilities: root.capabilities.clone(),
+            targets: root.targets.clone(),
+            facets: root.facets.clone(),
+            devices: root.devices.clone(),
+            shelf: root.shelf,
+            unstated: root.unstated.clone(),
+        }
+    }
+
+    /// Takes over what a member says for all; what others say otherwise.
+    fn take_over(&mut self, member: &Member) -> Vec<Misfit> {
+        let manifest = &member.manifest;
+        let mut differing: Vec<(String, ops::Range<usize>)> = Vec::new();
+        for registry in manifest.registries.iter().map(|registry| seen_from_root(registry, &member.folder)) {
+            match self.registries.iter().find(|other| other.name == registry.name) {
+                None => self.registries.push(registry),
+                Some(other) if is_same(other, &registry) => {}
+                Some(_) => differing.push((format!("the registry `{}`", registry.name), registry.span)),
+            }
+        }
+        for target in &manifest.targets {
+            match self.targets.iter().find(|other| other.name == target.name) {
+                None => self.targets.push(target.clone()),
+                Some(other) if other.values == target.values => {}
+                Some(_) => differing.push((format!("the target `{}`", target.name), 0..0)),
+            }
+        }
+        for device in &manifest.devices {
+            match self.devices.iter().find(|other| other.name == device.name) {
+                None => self.devices.push(device.clone()),
+                Some(other) if other == device => {}
+                Some(_) => differing.push((format!("the device `{}`", device.name), 0..0)),
+            }
+        }
+        let maps = [
+            add(&mut self.families, &manifest.families, "the range of the family"),
+            add(&mut self.capabilities, &manifest.capabilities, "the provider of"),
+            add(&mut self.facets, &manifest.facets, "the facet"),
+        ];
+        differing.extend(maps.into_iter().flatten().map(|what| (what, 0..0)));
+        let misfit = |(what, span)| {
+            let message = format!("{what} is said otherwise elsewhere in the workspace");
+            let fault = Fault::new("workspace.differs", message, span);
+            member.misfit(fault.mend("say it once, in the workspace's root"))
+        };
+        differing.into_iter().map(misfit).collect()
+    }
+
+    /// What is wrong between members.
+    fn misfits_of_members(&self) -> Vec<Misfit> {
+        let mut misfits = Vec::new();
+        let mut names: BTreeMap<&str, &Member> = BTreeMap::new();
+        for member in &self.members {
+            let name = member.project.name.as_str();
+            if let Some(other) = names.insert(name, member) {
+                let message = format!("{} and {} are both called {name}", shown(other), shown(member));
+                let fault = Fault::new("workspace.two-members", message, member.project.span.clone());
+                misfits.push(member.misfit(fault.mend("give one of them another name")));
+            }
+            misfits.extend(self.in_circle(member));
+            let needs = member.manifest.needs.iter();
+            misfits.extend(needs.filter_map(|need| self.wrong_folder(member, need)));
+        }
+        misfits
+    }
+
+    /// That members need each other in a circle: told at the first of them by name.
+    fn in_circle(&self, member: &Member) -> Option<Misfit> {
+        let (need, way) = self.circle(member)?;
+        let is_first = way.iter().all(|other| *other >= member.project.name.as_str());
+        let message = format!("members need each other in a circle: {}", way.join(", "));
+        let fault = Fault::new("workspace.circle", message, need.span.clone());
+        is_first.then(|| member.misfit(fault.mend("what both need belongs in a member of its own")))
+    }
+
+    /// That a need names a folder in which there is no such project.
+    fn wrong_folder(&self, member: &Member, need: &Need) -> Option<Misfit> {
+        let path = need.path.as_deref()?;
+        let (code, message, mend) = match self.project_of(member, need) {
+            Some(there) if there.project.name == need.package => return None,
+            Some(there) => (
+                "workspace.other-name",
+                format!("the project in `{path}` is called `{}`, not `{}`", there.project.name, need.package),
+                format!("need it by that name: `{}`", there.project.name),
+            ),
+            None => (
+                "workspace.no-project",
+                format!("there is no project in `{path}`, where `{}` is to come from", need.package),
+                "the path begins at this manifest's folder and ends at one with a bibliotax.toml".to_owned(),
+            ),
+        };
+        Some(member.misfit(Fault::new(code, message, need.span.clone()).mend(mend)))
+    }
+}
+
+impl Member {
+    fn misfit(&self, fault: Fault) -> Misfit {
+        Misfit { folder: self.folder.clone(), fault }
+    }
+}
+
+fn shown(member: &Member) -> &str {
+    if member.folder.is_empty() { "the root" } else { &member.folder }
+}
+
+/// Adds what is not there yet; what is there and says something else.
+fn add<K: Ord + Clone + Display, V: PartialEq + Clone>(
+    all: &mut BTreeMap<K, V>,
+    more: &BTreeMap<K, V>,
+    what: &str,
+) -> Vec<String> {
+    let mut differing = Vec::new();
+    for (key, value) in more {
+        if all.entry(key.clone()).or_insert_with(|| value.clone()) != value {
+            differing.push(format!("{what} `{key}`"));
+        }
+    }
+    differing
+}
+
+/// A registry that a manifest in `folder` declares, with places as they are seen from the root.
+fn seen_from_root(registry: &RegistryDeclaration, folder: &str) -> RegistryDeclaration {
+    let place = |url: &String| {
+        let is_absolute =
+            url.contains("://") || url.starts_with(['/', '\\', '~']) || url.get(1..2) == Some(":");
+        let path = if is_absolute { None } else { folder_from(folder, url) };
+        path.map_or_else(|| url.clone(), |path| if path.is_empty() { ".".to_owned() } else { path })
+    };
+    let mirrors = registry.mirrors.iter().map(place).collect();
+    RegistryDeclaration { url: place(&registry.url), mirrors, ..registry.clone() }
+}
+
+fn is_same(one: &RegistryDeclaration, other: &RegistryDeclaration) -> bool {
+    let is_alike = one.allows_plain == other.allows_plain && one.owns == other.owns;
+    // The root's own places are as written.
+    let plain = |url: &String| if url.contains("://") { Some(url.clone()) } else { folder_from("", url) };
+    let mirrors = |registry: &RegistryDeclaration| registry.mirrors.iter().map(plain).collect::<Vec<_>>();
+    is_alike && plain(&one.url) == plain(&other.url) && mirrors(one) == mirrors(other)
+}

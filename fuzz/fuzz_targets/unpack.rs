@@ -2,9 +2,10 @@
 
 #![no_main]
 
+use bibliotax_archive::unpack::unpack;
 use bibliotax_core::card::{Archive, ArchiveFormat};
 use bibliotax_core::digest::Digest;
-use bibliotax_store::unpack::unpack;
+use bibliotax_core::inner_path::InnerPath;
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|data: &[u8]| {
@@ -17,7 +18,9 @@ fuzz_target!(|data: &[u8]| {
         ArchiveFormat::Zip,
     ];
     let format = formats[usize::from(*kind) % formats.len()];
-    let archive = Archive { sha256: Digest::of(bytes), size: bytes.len() as u64, format };
+    // Now and then only a folder of it.
+    let strip = (*kind >= 128).then(|| InnerPath::new("moss").unwrap());
+    let archive = Archive { strip, ..Archive::new(Digest::of(bytes), bytes.len() as u64, format) };
     let around = tempfile::tempdir().unwrap();
     let folder = around.path().join("tree");
     std::fs::create_dir(&folder).unwrap();

@@ -41,7 +41,7 @@ use crate::ui::Ui;
 pub enum Command {
     Init(init::Init),
     Find(find::Find),
-    Need(need::Need),
+    Need(Box<need::Need>),
     Drop(drop::Drop),
     Resolve(resolve::Resolve),
     Install(install::Install),

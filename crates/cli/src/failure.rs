@@ -1,7 +1,8 @@
 //! What a failure says: one shape for all; `causes` and `stored` make it from the errors of the libraries.
 
 mod causes;
-mod stored;
+mod sources;
+pub mod stored;
 
 use std::any::Any;
 use std::path::Path;

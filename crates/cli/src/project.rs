@@ -20,11 +20,12 @@ use bibliotax_core::manifest::{self, ManifestText};
 use bibliotax_core::name::{PackageName, Purpose};
 use bibliotax_core::notice::Listener;
 use bibliotax_core::range::Range;
-use bibliotax_core::resolve::{Catalogue, Problem, resolve, ways_out};
+use bibliotax_core::resolve::{Catalogue, Problem, Resolution, resolve, ways_out};
 use bibliotax_core::workspace::Workspace;
 use bibliotax_disk::lock::Held;
 use bibliotax_disk::read::read_text;
 use bibliotax_disk::write::write_whole;
+use bibliotax_registry::elsewhere::Freshness;
 use bibliotax_registry::registries::Registries;
 use bibliotax_registry::remote::Network;
 use bibliotax_store::StoreError;
@@ -145,7 +146,8 @@ impl Project {
         Self { absolute, ..self }
     }
 
-    fn network(&self) -> Network {
+    /// How this project's registries and sources are asked.
+    pub fn network(&self) -> Network {
         let network = network();
         Network { offline: network.offline || self.is_offline, ..network }
     }
@@ -190,7 +192,12 @@ impl Project {
 
     /// The registries that `workspace` declares, seen from this project.
     pub fn registries(&self, workspace: &Workspace) -> Result<Registries, Failure> {
-        let registries = Registries::open(workspace, &self.root, &self.locked(), &self.network())?;
+        self.registries_for(workspace, Freshness::Locked)
+    }
+
+    /// The same, with packages looked for anew that come from no registry.
+    pub fn registries_for(&self, workspace: &Workspace, freshness: Freshness) -> Result<Registries, Failure> {
+        let registries = Registries::open(workspace, &self.root, &self.locked(), freshness, &self.network())?;
         *self.opened.lock().unwrap_or_else(PoisonError::into_inner) = Some(registries.again());
         Ok(registries.patient_for(self.searching.effort()))
     }
@@ -211,7 +218,7 @@ impl Project {
         workspace: &Workspace,
         registries: &Registries,
     ) -> Result<(Lock, Vec<String>), Failure> {
-        if registries.is_empty() && workspace.needs().any(|(_, need)| need.path.is_none()) {
+        if registries.is_empty() && workspace.needs().any(|(_, need)| need.source.is_none()) {
             return Err(no_registry());
         }
         registries.foresee(&needs_of(problem));
@@ -226,7 +233,18 @@ impl Project {
         };
         let mut warnings = registries.heeds();
         warnings.extend(warnings::about(problem, workspace, &resolution, &registries.facets()));
-        Ok((Lock::new(workspace, &resolution), warnings))
+        Ok((self.lock_of(workspace, resolution, registries)?, warnings))
+    }
+
+    /// The lock of what was chosen, once it is known which bytes all of it is.
+    pub fn lock_of(
+        &self,
+        workspace: &Workspace,
+        mut resolution: Resolution,
+        registries: &Registries,
+    ) -> Result<Lock, Failure> {
+        registries.complete(&mut resolution)?;
+        Ok(Lock::new(workspace, &resolution))
     }
 
     /// The text of the manifest in a folder, open for editing.
@@ -335,21 +353,34 @@ impl Project {
     }
 }
 
-/// How many packages are on the shelf of the project that `from` lies in, if it needs nothing; known from the texts that it
+/// A shelf that needs nothing.
+pub struct Stands {
+    /// How many packages are on it.
+    pub packages: usize,
+    /// Whether something stands in for some of them.
+    pub has_replaced: bool,
+}
+
+/// What is on the shelf of the project that `from` lies in, if it needs nothing; known from the texts that it
 /// was made from and a look at each package's folder, without reading what any of them says.
-pub fn standing(from: &Path, absolute: bool) -> Result<Option<usize>, Failure> {
+pub fn standing(from: &Path, absolute: bool) -> Result<Option<Stands>, Failure> {
     // What is wrong with them is told by whoever reads them.
     let Ok(manifests) = Manifests::find(from) else { return Ok(None) };
     let lock = read_text(&manifests.root.join(lock::FILE_NAME), lockfile::LARGEST);
     let Ok(Some(lock)) = lock else { return Ok(None) };
     let made = made_from(&manifests, &lock, &Template::all_of(&manifests.root)?, absolute);
-    Ok(Shelf::of(&manifests.root).stands(made)?)
+    let packages = Shelf::of(&manifests.root).stands(made)?;
+    // As the lock writes it, without reading all that it says.
+    let has_replaced = lock.contains("\"replaced\":true");
+    Ok(packages.map(|packages| Stands { packages, has_replaced }))
 }
 
 /// All that a whole shelf is made from.
 fn made_from(manifests: &Manifests, lock: &str, templates: &[Template], absolute: bool) -> Made {
     let machine = [env!("CARGO_PKG_VERSION"), std::env::consts::OS, std::env::consts::ARCH];
-    let manifests = manifests.files.iter().flat_map(|file| [file.folder.as_str(), &file.text]);
+    let cards = manifests.files.iter().flat_map(|file| &file.cards);
+    let cards = cards.flat_map(|card| [card.path.as_str(), &card.text]);
+    let manifests = manifests.files.iter().flat_map(|file| [file.folder.as_str(), &file.text]).chain(cards);
     let templates = templates.iter().flat_map(|template| [template.name.as_str(), &template.text]);
     let paths = if absolute { "absolute" } else { "" };
     let texts = [lock, paths].into_iter().chain(machine).chain(manifests).chain(templates);

@@ -22,7 +22,7 @@ use crate::range::Range;
 use crate::version::Version;
 
 pub use self::component::Component;
-pub use self::file::{Archive, ArchiveFormat, FileRecord, MAIN, ON_REQUEST, main_part};
+pub use self::file::{Archive, ArchiveFormat, FileRecord, MAIN, ON_REQUEST, main_part, tree_of};
 pub use self::step::{Step, StepCheck, StepPer, StepWhen};
 
 /// All that is known of one release.
@@ -89,6 +89,32 @@ pub struct Card {
 }
 
 impl Card {
+    /// A card that says no more than this.
+    pub fn bare(name: PackageName, version: Version, published: Timestamp) -> Self {
+        Self {
+            name,
+            version,
+            published,
+            summary: None,
+            description: None,
+            tags: Vec::new(),
+            license: None,
+            homepage: None,
+            repository: None,
+            needs: Vec::new(),
+            components: BTreeMap::new(),
+            family: None,
+            provides: Vec::new(),
+            conflicts: Vec::new(),
+            fits: Fits::new(),
+            tools: BTreeMap::new(),
+            files: Vec::new(),
+            exposes: BTreeMap::new(),
+            steps: Vec::new(),
+            notes: None,
+        }
+    }
+
     /// The compact form for the registry's list of releases; `card` is the digest of this card's file.
     pub fn entry(&self, card: Digest) -> Entry {
         Entry {

@@ -60,7 +60,11 @@ fn is_same(a: &LockedPackage, b: &LockedPackage) -> bool {
     let said = |package: &LockedPackage| {
         (package.provides.clone(), package.left_out.clone(), package.components.clone())
     };
-    a.source == b.source && a.card == b.card && a.files == b.files && said(a) == said(b)
+    a.source == b.source
+        && a.replaced == b.replaced
+        && a.card == b.card
+        && a.files == b.files
+        && said(a) == said(b)
 }
 
 /// What differs from `old` to `new`, sorted by name; without an old lock everything is new.

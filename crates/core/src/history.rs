@@ -36,9 +36,11 @@ pub struct BrokenLine {
 }
 
 impl History {
-    /// The history of a package with a single release.
-    pub fn of(release: Release) -> Self {
-        Self { releases: vec![release], providers: Vec::new() }
+    /// Adds a release that is newer than all there are, or stands among them by its version.
+    pub fn add(&mut self, release: Release) {
+        let version = &release.entry.version;
+        let at = self.releases.partition_point(|other| other.entry.version < *version);
+        self.releases.insert(at, release);
     }
 
     /// Folds the lines of `package`, in the order in which they were appended.

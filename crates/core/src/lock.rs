@@ -13,9 +13,10 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
-use crate::card::{Archive, ArchiveFormat, Step, main_part};
+use crate::card::{Archive, ArchiveFormat, Step, main_part, tree_of};
 use crate::digest::Digest;
 use crate::facet::Fits;
+use crate::inner_path::InnerPath;
 use crate::license::License;
 use crate::manifest::Need;
 use crate::name::{ComponentName, PackageName, PartName, Purpose, RegistryName};
@@ -62,7 +63,10 @@ pub struct LockedPackage {
     pub version: Version,
     /// Where it comes from.
     pub source: Source,
-    /// The digest of its card; what lies in a folder has none.
+    /// Whether that stands in for the package while somebody works on it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub replaced: bool,
+    /// The digest of its card; what comes from no registry has none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub card: Option<Digest>,
     /// Its licence.
@@ -113,6 +117,12 @@ impl LockedStep {
 }
 
 impl LockedPackage {
+    /// Its version and, where something stands in for it, what.
+    pub fn told_version(&self) -> String {
+        let replaced = if self.replaced { format!(" (replaced by {})", self.source) } else { String::new() };
+        format!("{}{replaced}", self.version)
+    }
+
     /// The bytes of all its archives together.
     pub fn size(&self) -> u64 {
         self.files.iter().map(|file| file.size).sum()
@@ -138,6 +148,12 @@ pub struct LockedFile {
     pub size: u64,
     /// How it is packed.
     pub format: ArchiveFormat,
+    /// The folder inside it that holds the package.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub strip: Option<InnerPath>,
+    /// Where it is, if not with the package's registry.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub url: Option<String>,
 }
 
 impl LockedFile {
@@ -148,7 +164,13 @@ impl LockedFile {
 
     /// The archive, whatever it holds.
     pub fn archive(&self) -> Archive {
-        Archive { sha256: self.sha256, size: self.size, format: self.format }
+        let (strip, url) = (self.strip.clone(), self.url.clone());
+        Archive { sha256: self.sha256, size: self.size, format: self.format, strip, url }
+    }
+
+    /// What names the tree that is unpacked from it.
+    pub fn tree(&self) -> Digest {
+        tree_of(&self.sha256, self.strip.as_ref())
     }
 
     fn new(chosen: &ChosenFile, reaching: &[String]) -> Self {
@@ -160,6 +182,8 @@ impl LockedFile {
             sha256: file.sha256,
             size: file.size,
             format: file.format,
+            strip: file.strip.clone(),
+            url: file.url.clone(),
         }
     }
 }
@@ -245,7 +269,8 @@ fn locked(package: &ChosenPackage) -> LockedPackage {
         name: entry.name.clone(),
         version: entry.version.clone(),
         source: package.source.clone(),
-        card: package.source.path().is_none().then_some(entry.card),
+        replaced: package.is_replacement,
+        card: package.source.registry().map(|_| entry.card),
         license: entry.license.clone(),
         targets: package.targets.clone(),
         components: package.components.clone(),

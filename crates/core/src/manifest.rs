@@ -4,9 +4,11 @@
 //! is its text, edited in place so that comments, order and spacing survive; `template` is the text that a
 //! new project starts from. Nothing here opens a file.
 
+mod declared;
 mod edit;
 mod published;
 mod read;
+mod stated;
 mod syntax;
 pub mod tasks;
 mod template;
@@ -16,7 +18,10 @@ mod tests;
 use std::collections::BTreeMap;
 use std::{fmt, ops};
 
+pub use self::declared::{DeclaredArchive, DeclaredGit, DeclaredSource, GitPoint};
 pub use self::edit::ManifestText;
+pub use self::read::read_stated;
+pub use self::stated::StatedCard;
 pub use self::tasks::Task;
 pub use self::template::{RegistryLine, new_manifest, new_member, new_workspace};
 use crate::card::{CardConflict, CardNeed, Component, Provided, Step};
@@ -49,6 +54,8 @@ pub struct Manifest {
     pub project: Option<Project>,
     /// The projects that share its lock and its shelf, where it is a workspace's root.
     pub workspace: Option<MemberList>,
+    /// The packages that something else stands in for, in the whole workspace.
+    pub replaced: BTreeMap<PackageName, Replacement>,
     /// The ranges that needs of the workspace may take as theirs.
     pub shared: BTreeMap<PackageName, Range>,
     /// Where packages are looked up; the order has no meaning.
@@ -98,12 +105,21 @@ impl Manifest {
 
     /// Reads a manifest; on failure all faults that were found.
     pub fn read(text: &str) -> Result<Self, Vec<Fault>> {
-        read::read(text, None)
+        read::read(text, None, None)
     }
 
     /// Reads the manifest of a member, which may name what the root of its workspace declares.
     pub fn read_member(text: &str, root: &Self) -> Result<Self, Vec<Fault>> {
-        read::read(text, Some(root))
+        read::read(text, Some(root), None)
+    }
+
+    /// Reads a manifest, of a member with its workspace's root, with the cards that lie beside it, by the way to them.
+    pub fn read_beside(
+        text: &str,
+        root: Option<&Self>,
+        cards: &BTreeMap<String, StatedCard>,
+    ) -> Result<Self, Vec<Fault>> {
+        read::read(text, root, Some(cards))
     }
 }
 
@@ -208,8 +224,8 @@ pub struct Need {
     pub family: Option<Family>,
     /// Whether its range is the workspace's.
     pub is_shared: bool,
-    /// The folder of a project that it is, as written: from the manifest's.
-    pub path: Option<String>,
+    /// Where it comes from, if that is no registry.
+    pub source: Option<DeclaredSource>,
     /// What the package needs and the project does without.
     pub without: Vec<PackageName>,
     /// The targets that it is for; `None` for all.
@@ -226,8 +242,31 @@ pub struct Need {
     pub span: ops::Range<usize>,
 }
 
+/// One line of `[replace]`: what stands in for a package while somebody works on it.
+#[derive(Debug, Clone, PartialEq, serde::Serialize)]
+pub struct Replacement {
+    /// Where it is.
+    pub source: DeclaredSource,
+    /// The version that it counts as, if it doesn't say one itself.
+    pub version: Option<Version>,
+    /// Where its name stands in the manifest.
+    #[serde(skip)]
+    pub span: ops::Range<usize>,
+}
+
+impl Need {
+    /// Whether there are several releases that it may be: not of a folder, a commit or an archive.
+    pub fn has_releases(&self) -> bool {
+        match &self.source {
+            None => true,
+            Some(DeclaredSource::Git(git)) => matches!(git.at, GitPoint::Releases(_)),
+            Some(_) => false,
+        }
+    }
+}
+
 /// The `[card]` part: what publishing adds to the card.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, PartialEq, serde::Serialize)]
 pub struct CardPart {
     /// One line for lists.
     pub summary: Option<String>,
@@ -260,7 +299,7 @@ pub struct CardPart {
 }
 
 /// One `[[card.parts]]`: an archive that is published beside, or instead of, the main one.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, serde::Serialize)]
 pub struct PartDeclaration {
     /// Which part it holds.
     pub part: PartName,

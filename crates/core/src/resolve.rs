@@ -25,6 +25,7 @@ mod universe;
 mod update;
 mod ways_out;
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 pub use self::conflict::{Conflict, Sentence};
@@ -32,11 +33,13 @@ pub use self::problem::{Prefer, Problem, ProblemMember, ProblemNeed};
 pub use self::search::resolve;
 pub use self::update::{Update, update};
 pub use self::ways_out::{Raised, Relaxation, WayOut, ways_out};
-use crate::card::{FileRecord, Step};
+use crate::card::{Card, FileRecord, Step};
+use crate::digest::Digest;
 use crate::facet::Facets;
 use crate::history::{History, Release};
 use crate::name::{ComponentName, PackageName};
 use crate::source::Source;
+use crate::version::Version;
 
 /// Where the resolver asks what releases there are.
 pub trait Catalogue {
@@ -67,6 +70,35 @@ pub struct Listing {
     pub source: Source,
     /// The releases.
     pub history: History,
+    /// What is known of releases that are in no registry, each with where it comes from.
+    pub own: BTreeMap<Version, (Source, Card)>,
+    /// Whether it stands in for the package while somebody works on it.
+    pub is_replacement: bool,
+}
+
+impl Listing {
+    /// A package whose releases all come from one source.
+    pub fn new(source: Source, history: History) -> Self {
+        Self { source, history, own: BTreeMap::new(), is_replacement: false }
+    }
+
+    /// A package that is in no registry, with these releases; `None` if there are none.
+    pub fn of_own(releases: impl IntoIterator<Item = (Source, Card)>) -> Option<Self> {
+        let (mut own, mut history) = (BTreeMap::new(), History::default());
+        for (source, card) in releases {
+            // There is no card that could be fetched.
+            let entry = card.entry(Digest::of(b""));
+            history.add(Release { entry, withdrawn: None, deprecated: None });
+            own.insert(card.version.clone(), (source, card));
+        }
+        let (source, _) = own.values().next_back()?;
+        Some(Self { own: own.clone(), ..Self::new(source.clone(), history) })
+    }
+
+    /// Where a release comes from.
+    pub fn source_of(&self, version: &Version) -> &Source {
+        self.own.get(version).map_or(&self.source, |(source, _)| source)
+    }
 }
 
 /// The answer to a problem.
@@ -81,6 +113,8 @@ pub struct Resolution {
 pub struct ChosenPackage {
     /// Where it comes from.
     pub source: Source,
+    /// Whether that stands in for the package while somebody works on it.
+    pub is_replacement: bool,
     /// The release.
     pub release: Release,
     /// The packages that it needs here, by name: where it needs a capability, the provider that was taken.

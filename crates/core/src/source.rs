@@ -1,9 +1,12 @@
 //! Where one package's bytes come from.
 
 use std::fmt;
+use std::str::FromStr;
 
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
+use crate::fault::Fault;
+use crate::inner_path::InnerPath;
 use crate::name::RegistryName;
 
 /// A source, as a lock names it.
@@ -13,28 +16,64 @@ pub enum Source {
     /// A registry, by its name in the manifest.
     Registry(RegistryName),
     /// A folder of this machine, which is used where it lies.
-    #[serde(rename_all = "kebab-case")]
-    Path {
-        /// The folder, from the workspace's.
-        path: String,
-    },
+    Path(PathSource),
+    /// A commit of a git repository.
+    Git(GitSource),
+    /// An archive by its URL.
+    Archive(ArchiveSource),
+}
+
+/// A folder of this machine.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PathSource {
+    /// The folder, from the workspace's and with `/` between.
+    pub path: String,
+}
+
+/// A commit of a git repository.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct GitSource {
+    /// The repository: a URL, or a folder from the workspace's.
+    pub git: String,
+    /// The commit.
+    pub commit: CommitId,
+    /// The name by which it was found: `tag v1.2.0` or `branch main`; without one, by itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+    /// The folder of the repository that is the package.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub dir: Option<InnerPath>,
+}
+
+/// An archive by its URL.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ArchiveSource {
+    /// The archive: a URL, or a file from the workspace's folder.
+    pub archive: String,
 }
 
 impl Source {
+    /// The source that is a folder, from the workspace's.
+    pub fn folder(path: impl Into<String>) -> Self {
+        Self::Path(PathSource { path: path.into() })
+    }
+
     /// The registry, where it is one.
     pub fn registry(&self) -> Option<&RegistryName> {
-        match self {
-            Self::Registry(name) => Some(name),
-            Self::Path { .. } => None,
-        }
+        if let Self::Registry(name) = self { Some(name) } else { None }
     }
 
     /// The folder from the workspace's, of a package that is used where it lies.
     pub fn path(&self) -> Option<&str> {
-        match self {
-            Self::Path { path } => Some(path),
-            Self::Registry(_) => None,
-        }
+        if let Self::Path(source) = self { Some(&source.path) } else { None }
+    }
+
+    /// The commit, where it is one.
+    pub fn git(&self) -> Option<&GitSource> {
+        if let Self::Git(source) = self { Some(source) } else { None }
     }
 }
 
@@ -48,7 +87,136 @@ impl fmt::Display for Source {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Registry(name) => name.fmt(f),
-            Self::Path { path } => write!(f, "the folder {path}"),
+            Self::Path(PathSource { path }) => write!(f, "the folder {path}"),
+            Self::Git(source) => write!(f, "{} at {}", last_part(&source.git), source.place()),
+            Self::Archive(ArchiveSource { archive }) => f.write_str(last_part(archive)),
+        }
+    }
+}
+
+impl GitSource {
+    /// Where in the repository: the name by which the commit was found, and the commit's beginning.
+    pub fn place(&self) -> String {
+        let dir = self.dir.as_ref().map(|dir| format!(", {dir}")).unwrap_or_default();
+        match &self.at {
+            Some(at) => format!("{at} ({}{dir})", self.commit.short()),
+            None => format!("{}{dir}", self.commit.short()),
+        }
+    }
+}
+
+/// Why a text is no place that a package can come from: what it would be taken for, or give away.
+pub fn place_problem(place: &str) -> Option<&'static str> {
+    let (scheme, rest) = place.split_once("://").unwrap_or(("", place));
+    let authority = rest.split('/').next().unwrap_or_default();
+    let host = authority.rsplit_once('@').map_or(authority, |(_, host)| host);
+    if place.trim() != place || place.is_empty() || place.contains(char::is_control) {
+        return Some("is no place");
+    }
+    if place.starts_with('-') || host.starts_with('-') {
+        return Some("would be taken for an option");
+    }
+    if scheme.is_empty() && place.contains("::") {
+        return Some("would run a program to get there");
+    }
+    let secret = authority.rsplit_once('@').is_some_and(|(user, _)| user.contains(':'));
+    if !scheme.is_empty() && secret {
+        return Some(
+            "has a password in it, and whoever reads the manifest reads it; let git or the keyring have it",
+        );
+    }
+    None
+}
+
+/// What stands last in a URL or path: enough for people to know it by.
+fn last_part(url: &str) -> &str {
+    let path = url.trim_end_matches('/').split(['?', '#']).next().unwrap_or(url);
+    path.rsplit(['/', ':']).next().unwrap_or(path)
+}
+
+/// The name of a commit: 40 hexadecimal digits (SHA-1) or 64 (SHA-256), in lower case.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct CommitId(String);
+
+impl CommitId {
+    /// The digits.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// The first seven digits: enough for people to tell two apart.
+    pub fn short(&self) -> &str {
+        &self.0[..7]
+    }
+}
+
+impl FromStr for CommitId {
+    type Err = Fault;
+
+    fn from_str(text: &str) -> Result<Self, Fault> {
+        let is_whole = matches!(text.len(), 40 | 64)
+            && text.bytes().all(|byte| matches!(byte, b'0'..=b'9' | b'a'..=b'f'));
+        if is_whole {
+            return Ok(Self(text.to_owned()));
+        }
+        let fault = Fault::new("commit.invalid", format!("`{text}` is no commit"), 0..text.len());
+        Err(fault.mend("write all of its 40 (or 64) digits, in lower case"))
+    }
+}
+
+impl fmt::Display for CommitId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&self.0)
+    }
+}
+
+impl Serialize for CommitId {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(&self.0)
+    }
+}
+
+impl<'de> Deserialize<'de> for CommitId {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = std::borrow::Cow::<str>::deserialize(deserializer)?;
+        text.parse().map_err(serde::de::Error::custom)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_kind_reads_back_and_is_known_by_its_last_part() {
+        let commit = "0123456789abcdef0123456789abcdef01234567";
+        for (json, shown) in [
+            ("\"seedhouse\"".to_owned(), "seedhouse"),
+            ("{\"path\":\"valve-core\"}".to_owned(), "the folder valve-core"),
+            (
+                format!(
+                    "{{\"git\":\"https://git.example/leaf-palette.git\",\"commit\":\"{commit}\",\"at\":\"tag v1.2.0\"}}"
+                ),
+                "leaf-palette.git at tag v1.2.0 (0123456)",
+            ),
+            (
+                format!("{{\"git\":\"garden@git.example:moss\",\"commit\":\"{commit}\",\"dir\":\"map\"}}"),
+                "moss at 0123456, map",
+            ),
+            (
+                "{\"archive\":\"https://files.example/soil-curve-1.1.zip?v=1\"}".to_owned(),
+                "soil-curve-1.1.zip",
+            ),
+        ] {
+            let source: Source = serde_json::from_str(&json).unwrap();
+            assert_eq!((serde_json::to_string(&source).unwrap(), source.to_string().as_str()), (json, shown));
+        }
+        for wrong in [
+            "{\"git\":\"x\",\"commit\":\"0123\"}",
+            "{\"path\":\"x\",\"git\":\"y\"}",
+            "{\"archive\":\"x\",\"strip\":\"y\"}",
+        ] {
+            assert!(serde_json::from_str::<Source>(wrong).is_err(), "{wrong}");
         }
     }
 }

@@ -5,18 +5,18 @@
 //! the shelf's settings are the root's.
 
 mod circle;
+mod elsewhere;
 mod joined;
 #[cfg(test)]
 mod tests;
 
 use std::collections::BTreeMap;
 
+pub use self::elsewhere::Elsewhere;
 pub use self::joined::Misfit;
-use crate::card::{CardNeed, Entry};
-use crate::digest::Digest;
+use crate::card::CardNeed;
 use crate::facet::{Facet, Target, UnstatedRules};
-use crate::history::{History, Release};
-use crate::manifest::{Device, Manifest, Need, Project, RegistryDeclaration, ShelfSettings};
+use crate::manifest::{Device, Manifest, Need, Project, RegistryDeclaration, Replacement, ShelfSettings};
 use crate::name::{FacetName, Family, PackageName};
 use crate::range::Range;
 use crate::resolve::Listing;
@@ -34,6 +34,10 @@ pub struct Workspace {
     pub registries: Vec<RegistryDeclaration>,
     /// The ranges that families are kept in.
     pub families: BTreeMap<Family, Range>,
+    /// The packages that come from git repositories and archives; places are seen from the root's folder.
+    pub elsewhere: BTreeMap<PackageName, Elsewhere>,
+    /// The packages that something else stands in for.
+    pub replaced: BTreeMap<PackageName, Replacement>,
     /// The ranges that members may share.
     pub shared: BTreeMap<PackageName, Range>,
     /// The providers to take for capabilities where that is possible.
@@ -86,7 +90,7 @@ impl Workspace {
 
     /// The project that a need of a member is, where it names a folder.
     pub fn project_of(&self, member: &Member, need: &Need) -> Option<&Member> {
-        self.in_folder(&folder_from(&member.folder, need.path.as_deref()?)?)
+        self.in_folder(&folder_from(&member.folder, need.source.as_ref()?.folder()?)?)
     }
 
     /// What releases have to fit: all targets, then what members promise of themselves.
@@ -109,14 +113,26 @@ impl Workspace {
         member.targets.iter().map(|target| target.name.as_str()).collect()
     }
 
-    /// The packages that needs take from folders, each with the one release that lies there.
+    /// The packages that needs take from folders, or that folders stand in for, each with the one release that lies there.
     pub fn listings(&self) -> BTreeMap<PackageName, Listing> {
         let projects = self.needs().map(|(member, need)| self.project_of(member, need));
         let of_neighbours = self.neighbours.iter().flat_map(|neighbour| {
             neighbour.manifest.needs.iter().map(|need| self.project_of(neighbour, need))
         });
         let projects = projects.chain(of_neighbours).flatten();
-        projects.map(|member| (member.project.name.clone(), member.listing())).collect()
+        let needed = projects.filter_map(|member| Some((member.project.name.clone(), member.listing(None)?)));
+        let replacing = self.replaced.iter().filter_map(|(name, replacement)| {
+            let member = self.replacing(replacement)?;
+            let listing = member.listing(replacement.version.as_ref())?;
+            let listing = Listing { is_replacement: true, ..listing };
+            Some((name.clone(), listing))
+        });
+        needed.chain(replacing).collect()
+    }
+
+    /// The project that stands in for a package, where it is one in a folder.
+    fn replacing(&self, replacement: &Replacement) -> Option<&Member> {
+        self.in_folder(&folder_from("", replacement.source.folder()?)?)
     }
 }
 
@@ -138,19 +154,14 @@ impl Member {
         self.project.version.clone().unwrap_or_else(|| Version::from_numeric([0; 4], 1))
     }
 
-    /// The project as a package that is used where it lies.
-    fn listing(&self) -> Listing {
-        let entry = self.entry();
-        let release = Release { entry, withdrawn: None, deprecated: None };
-        Listing { source: Source::Path { path: self.path().to_owned() }, history: History::of(release) }
-    }
-
-    /// What resolving has to know of the project as a package.
-    pub fn entry(&self) -> Entry {
+    /// The project as a package that is used where it lies, at this version if it has none itself.
+    fn listing(&self, version: Option<&Version>) -> Option<Listing> {
         let needs = self.manifest.needs.iter().map(CardNeed::from).collect();
-        // A folder has no card that could be fetched, and was never published.
-        let (nothing, never) = (Digest::of(b""), jiff::Timestamp::UNIX_EPOCH);
-        self.manifest.card_of(&self.project, self.version(), needs, never).entry(nothing)
+        let version = version.filter(|_| self.project.version.is_none()).cloned();
+        let version = version.unwrap_or_else(|| self.version());
+        // What lies in a folder was never published.
+        let card = self.manifest.card_of(&self.project, version, needs, jiff::Timestamp::UNIX_EPOCH);
+        Listing::of_own([(Source::folder(self.path()), card)])
     }
 }
 

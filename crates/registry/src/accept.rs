@@ -9,10 +9,10 @@ use bibliotax_core::name::PackageName;
 use crate::check::check_card;
 use crate::error::RegistryError;
 use crate::keep::Keep;
-use crate::source::Source;
+use crate::registry::Registry;
 
 /// Whether a registry could take a card, before its files are there.
-pub fn check_acceptable(registry: &Source, card: &Card) -> Result<(), RegistryError> {
+pub fn check_acceptable(registry: &Registry, card: &Card) -> Result<(), RegistryError> {
     if let Some(history) = registry.history_until(&card.name, None)? {
         refuse_second(card, &history, false)?;
     }
@@ -20,7 +20,7 @@ pub fn check_acceptable(registry: &Source, card: &Card) -> Result<(), RegistryEr
 }
 
 /// Whether what a card says goes with what the registry defines and holds.
-fn check_claims(registry: &Source, card: &Card) -> Result<(), RegistryError> {
+fn check_claims(registry: &Registry, card: &Card) -> Result<(), RegistryError> {
     check_card(registry.name(), &registry.all_facets(), card)?;
     for Provided { name, .. } in &card.provides {
         check_is_capability(name, &registry.history_until(name, None)?.unwrap_or_default())?;
@@ -34,7 +34,7 @@ pub fn accept(registry: &Arc<dyn Keep>, card: &Card) -> Result<bool, RegistryErr
     if refuse_second(card, &registry.history(&card.name)?.unwrap_or_default(), true)? {
         return Ok(true);
     }
-    check_claims(&Source::Kept(Arc::clone(registry)), card)?;
+    check_claims(&Registry::Kept(Arc::clone(registry)), card)?;
     for file in &card.files {
         if !registry.has_file(&file.sha256)? {
             return Err(RegistryError::NoFile { digest: file.sha256, path: registry.place() });

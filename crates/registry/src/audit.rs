@@ -15,7 +15,7 @@ use crate::check::check_card;
 use crate::error::RegistryError;
 use crate::keep::Keep;
 use crate::names::Named;
-use crate::source::Source;
+use crate::registry::Registry;
 
 /// Something that is not as it should be.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -52,7 +52,7 @@ pub fn audit(
     registry: &Arc<dyn Keep>,
     heard: &(dyn Fn(&PackageName) + Sync),
 ) -> Result<Audit, RegistryError> {
-    let source = Source::Kept(Arc::clone(registry));
+    let source = Registry::Kept(Arc::clone(registry));
     let listed = registry.listed_names()?;
     let mut names = registry.names()?;
     names.sort();
@@ -95,7 +95,7 @@ struct Found {
 
 fn of_package(
     registry: &dyn Keep,
-    source: &Source,
+    source: &Registry,
     files: &BTreeMap<Digest, u64>,
     listed: &BTreeMap<PackageName, Named>,
     name: &PackageName,
@@ -126,7 +126,7 @@ fn of_package(
     found
 }
 
-fn of_release(files: &BTreeMap<Digest, u64>, source: &Source, entry: &Entry) -> Vec<String> {
+fn of_release(files: &BTreeMap<Digest, u64>, source: &Registry, entry: &Entry) -> Vec<String> {
     let mut wrong = Vec::new();
     for file in &entry.files {
         match files.get(&file.sha256) {

@@ -2,18 +2,38 @@
 
 #![allow(missing_docs, reason = "each variant's message says what its fields are")]
 
+use std::fmt;
 use std::path::PathBuf;
 
+use bibliotax_archive::error::{ArchiveError, PackError};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::{Facet, FacetProblem};
 use bibliotax_core::fault::Fault;
 use bibliotax_core::history::BrokenLine;
-use bibliotax_core::inner_path::PathProblem;
 use bibliotax_core::name::{FacetName, PackageName, PartName, RegistryName};
+use bibliotax_core::source::CommitId;
 use bibliotax_core::version::Version;
 use bibliotax_disk::DiskError;
 
 use crate::check::CardProblem;
+
+/// Who or what was asked over a network.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Asked {
+    /// A registry, by its name in the manifest.
+    Registry(RegistryName),
+    /// Where a package comes from that is in no registry.
+    SourceOf(PackageName),
+}
+
+impl fmt::Display for Asked {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Registry(name) => write!(f, "the registry `{name}`"),
+            Self::SourceOf(package) => write!(f, "the source of `{package}`"),
+        }
+    }
+}
 
 /// Why something with a registry, or with a package on its way there, could not be done.
 #[derive(Debug, thiserror::Error)]
@@ -34,23 +54,23 @@ pub enum RegistryError {
     #[error("{} isn't empty, so no registry can be made in it", path.display())]
     NotEmpty { path: PathBuf },
     /// A kind of URL that this version doesn't speak.
-    #[error("the registry `{name}` is at `{url}`, and that is no place where a registry can be")]
-    Scheme { name: RegistryName, url: String },
+    #[error("{asked} is at `{url}`, and that is no place where it can be")]
+    Scheme { asked: Asked, url: String },
     /// A registry that would be asked without encryption.
-    #[error("the registry `{name}` is at `{url}`, and nothing on the way there is encrypted")]
-    PlainHttp { name: RegistryName, url: String },
+    #[error("{asked} is at `{url}`, and nothing on the way there is encrypted")]
+    PlainHttp { asked: Asked, url: String },
     /// Nobody may be asked, and what is wanted is not kept.
-    #[error("the registry `{registry}` was never asked for {what}, and now nobody is to be asked")]
-    Offline { registry: RegistryName, what: String },
+    #[error("{asked} was never asked for {what}, and now nobody is to be asked")]
+    Offline { asked: Asked, what: String },
     /// There is no answer.
-    #[error("the registry `{registry}` at {url} can't be reached: {what}")]
-    Unreachable { registry: RegistryName, url: String, what: String },
+    #[error("{asked} at {url} can't be reached: {what}")]
+    Unreachable { asked: Asked, url: String, what: String },
     /// The answer is a refusal.
-    #[error("the registry `{registry}` refuses ({status}): {detail}")]
-    Refused { registry: RegistryName, status: u16, code: Option<String>, detail: String },
+    #[error("{asked} refuses ({status}): {detail}")]
+    Refused { asked: Asked, status: u16, code: Option<String>, detail: String },
     /// The answer makes no sense.
-    #[error("what the registry `{registry}` answers can't be used: {what}")]
-    WrongAnswer { registry: RegistryName, what: String },
+    #[error("what {asked} answers can't be used: {what}")]
+    WrongAnswer { asked: Asked, what: String },
     /// There is no token to publish with.
     #[error("there is no token for the registry `{registry}`")]
     NoToken { registry: RegistryName },
@@ -87,27 +107,18 @@ pub enum RegistryError {
     /// A project without a version can't be published.
     #[error("{project} has no version, so it can't be published")]
     NoVersion { project: PackageName },
-    /// A file can't be part of a package.
-    #[error("`{file}` can't be part of a package: {problem}")]
-    Unpackable { file: String, problem: PathProblem },
-    /// A link can't be part of a package.
-    #[error("`{file}` is a link or a special file, and a package is made of files and folders")]
-    Link { file: String },
-    /// Two files that some systems can't keep apart.
-    #[error("`{file}` and `{other}` differ in case only, and some systems can't keep them apart")]
-    Clash { file: String, other: String },
     /// Nothing is left to publish.
     #[error("there are no files to publish in {}", path.display())]
     NoFiles { path: PathBuf },
-    /// A pattern of `[card] files` can't be read.
-    #[error("`{pattern}` is no pattern of files")]
-    BadPattern { pattern: String },
     /// A path of `[card.exposes]` is not among the files.
     #[error("`{role}` exposes `{path}`, and nothing by that name would be published")]
     ExposesNothing { role: String, path: String },
     /// Two parts of a release hold the same path.
     #[error("`{file}` is in the part `{one}` and in the part `{other}`, which lie in one folder")]
     PartsClash { file: String, one: PartName, other: PartName },
+    /// A folder can't become an archive.
+    #[error(transparent)]
+    Pack(#[from] PackError),
     /// A registry can't take a card.
     #[error(transparent)]
     Card(#[from] CardProblem),
@@ -138,6 +149,38 @@ pub enum RegistryError {
     /// A bucket refuses, or can't be reached.
     #[error("the bucket {place}: {what}")]
     Bucket { place: String, what: String },
+    /// `git` isn't on this machine.
+    #[error("git is not on this machine, and a package comes from a git repository")]
+    NoGit,
+    /// `git` could not do what it was told.
+    #[error("the git repository {url}: {what}")]
+    Git { url: String, what: String },
+    /// Nobody may be asked, and what is wanted of a repository was never fetched.
+    #[error("{what} of the git repository {url} was never fetched, and now nobody is to be asked")]
+    GitOffline { url: String, what: String },
+    /// A repository has no such commit, branch or tag, or a commit no such folder.
+    #[error("the git repository {url}: {what}")]
+    NoCommit { url: String, what: String },
+    /// A tag leads to another commit than when it was locked.
+    #[error("{tag} of {package} was moved: it led to commit {was}, and leads to {now} now")]
+    MovedTag { package: PackageName, tag: String, was: CommitId, now: CommitId },
+    /// A file that people wrote, in a repository or an archive, is wrong.
+    #[error("the manifest of {package} in its source is wrong")]
+    BadManifest { package: PackageName, place: String, text: String, faults: Vec<Fault> },
+    /// A source is of another package.
+    #[error("what {place} holds is called `{found}`, not `{package}`")]
+    OtherName { package: PackageName, place: String, found: PackageName },
+    /// There is no archive any more where one was locked.
+    #[error("there is no archive of {package} at {url}")]
+    NoArchive { package: PackageName, url: String },
+    /// An archive is not the one whose digest the manifest has.
+    #[error(
+        "the archive of {package} at {url} was changed: it has the digest {found}, and the manifest has {expected}"
+    )]
+    ChangedArchive { package: PackageName, url: String, expected: Digest, found: Digest },
+    /// An archive can't be looked into.
+    #[error("the archive of {package}: {source}")]
+    Archive { package: PackageName, source: ArchiveError },
     /// A disk refused.
     #[error(transparent)]
     Disk(#[from] DiskError),
@@ -150,7 +193,7 @@ impl RegistryError {
             Self::ExposesNothing { .. } => "card.exposes-nothing",
             Self::Card(CardProblem::Facet { .. }) => "card.facet",
             Self::Card(CardProblem::NoPart { .. }) => "card.no-part",
-            Self::BadPattern { .. } => "card.no-pattern",
+            Self::Pack(PackError::BadPattern { .. }) => "card.no-pattern",
             Self::Card(CardProblem::ManyTags { .. }) => "card.tags",
             Self::Card(CardProblem::Variant(_)) => "card.tie",
             Self::Card(CardProblem::TwoSteps { .. }) => "card.two-steps",
@@ -159,10 +202,10 @@ impl RegistryError {
             Self::Facet { .. } => "facet.value",
             Self::NoVersion { .. } => "manifest.no-version",
             Self::Ambiguous { .. } => "package.ambiguous",
-            Self::Clash { .. } | Self::PartsClash { .. } => "publish.clash",
-            Self::Link { .. } => "publish.link",
+            Self::Pack(PackError::Clash { .. }) | Self::PartsClash { .. } => "publish.clash",
+            Self::Pack(PackError::Link { .. }) => "publish.link",
             Self::NoFiles { .. } => "publish.nothing",
-            Self::Unpackable { .. } => "publish.path",
+            Self::Pack(PackError::Unpackable { .. }) => "publish.path",
             Self::BadDescription { .. } | Self::BrokenHistory { .. } => "registry.broken",
             Self::Exists { .. } => "registry.exists",
             Self::Missing { .. } | Self::NoRegistry { .. } => "registry.missing",
@@ -188,7 +231,17 @@ impl RegistryError {
             Self::BadLines { .. } => "registry.bad-line",
             Self::ReadOnly { .. } => "registry.read-only",
             Self::Bucket { .. } => "bucket.failed",
-            Self::Disk(_) => "disk.failed",
+            Self::NoGit => "git.missing",
+            Self::Git { .. } => "git.failed",
+            Self::GitOffline { .. } => "git.offline",
+            Self::NoCommit { .. } => "git.no-commit",
+            Self::MovedTag { .. } => "git.moved-tag",
+            Self::BadManifest { .. } => "source.manifest",
+            Self::OtherName { .. } => "source.other-name",
+            Self::NoArchive { .. } => "archive.gone",
+            Self::ChangedArchive { .. } => "archive.changed",
+            Self::Archive { .. } => "archive.refused",
+            Self::Pack(PackError::Disk(_)) | Self::Disk(_) => "disk.failed",
         }
     }
 }

@@ -7,9 +7,9 @@
 //! | [`bucket`] | the same as objects of an S3-compatible store |
 //! | [`front`] | a copy in front of another registry that keeps what was asked for |
 //! | [`remote`] | a registry behind HTTP: asked, cached, published to |
-//! | [`source`] | a registry, in a folder or behind HTTP |
+//! | [`registry`] | a registry, in a folder or behind HTTP |
+//! | [`git`], [`elsewhere`] | git repositories through the system's `git`; packages that come from them, and from archives |
 //! | [`registries`] | all registries of a manifest as one catalogue; `ahead` looks packages up before they are asked for |
-//! | [`pack`] | a package folder as a list of files and as a reproducible archive |
 //! | [`publish`], [`check`], [`accept`] | from a project folder to a release; what a card has to be; taking it in |
 //! | [`standing`] | withdrawing, restoring, deprecating |
 //! | [`load`] | many cards and events at once |
@@ -26,22 +26,24 @@ pub mod bucket;
 mod chance;
 pub mod check;
 pub mod description;
+pub mod elsewhere;
 pub mod error;
 pub mod find;
 pub mod folder;
 pub mod front;
+pub mod git;
 pub mod keep;
 pub mod layout;
 pub mod load;
 pub mod mirror;
 pub mod mirrored;
 pub mod names;
-pub mod pack;
 pub mod piece;
 pub mod publish;
 pub mod registries;
+pub mod registry;
 pub mod remote;
-pub mod source;
+
 pub mod staged;
 pub mod standing;
 pub mod tokens;

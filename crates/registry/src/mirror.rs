@@ -15,7 +15,7 @@ use rayon::prelude::*;
 
 use crate::error::RegistryError;
 use crate::keep::Keep;
-use crate::source::Source;
+use crate::registry::Registry;
 
 /// What mirroring did.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -33,7 +33,7 @@ pub struct Mirrored {
 /// Brings a mirror up to date with a registry, of the packages that the patterns mean; of all without any. `heard` is told of
 /// each package that is done.
 pub fn mirror(
-    from: &Source,
+    from: &Registry,
     to: &dyn Keep,
     patterns: &[NamePattern],
     heard: &(dyn Fn(&PackageName) + Sync),
@@ -68,7 +68,7 @@ pub fn mirror(
     Ok(all)
 }
 
-fn of_package(from: &Source, to: &dyn Keep, name: &PackageName) -> Result<Mirrored, RegistryError> {
+fn of_package(from: &Registry, to: &dyn Keep, name: &PackageName) -> Result<Mirrored, RegistryError> {
     let mut mirrored = Mirrored { packages: 1, ..Mirrored::default() };
     let theirs = from.history_text(name)?.unwrap_or_default();
     let ours = to.history_text(name)?.unwrap_or_default();
@@ -97,7 +97,7 @@ fn of_package(from: &Source, to: &dyn Keep, name: &PackageName) -> Result<Mirror
 }
 
 fn take(
-    from: &Source,
+    from: &Registry,
     to: &dyn Keep,
     name: &PackageName,
     archive: &Archive,

@@ -17,8 +17,8 @@ use bibliotax_core::range::Range;
 use jiff::Timestamp;
 
 use crate::error::RegistryError;
+use crate::registry::Registry;
 use crate::remote::Network;
-use crate::source::Source;
 
 /// How much longer than its quickest mirror the registry may take.
 const GRACE: Duration = Duration::from_secs(3);
@@ -43,7 +43,7 @@ struct Places {
 
 enum Opening {
     UnderWay,
-    Open(Source),
+    Open(Registry),
     /// Why it couldn't be opened; nothing once that was told.
     Failed(Option<RegistryError>),
 }
@@ -87,7 +87,7 @@ impl Mirrored {
                 RegistryDeclaration { url: url.clone(), mirrors: Vec::new(), ..declaration.clone() };
             let (places, project, network) = (Arc::clone(&places), project.to_owned(), network.clone());
             thread::spawn(move || {
-                let opening = match Source::open(&declaration, &project, &network) {
+                let opening = match Registry::open(&declaration, &project, &network) {
                     Ok(source) => Opening::Open(source),
                     Err(error) => Opening::Failed(Some(error)),
                 };
@@ -102,7 +102,7 @@ impl Mirrored {
     }
 
     /// Asks the registry, or a mirror where it can't be reached.
-    pub fn ask<T>(&self, ask: impl Fn(&Source) -> Result<T, RegistryError>) -> Result<T, RegistryError> {
+    pub fn ask<T>(&self, ask: impl Fn(&Registry) -> Result<T, RegistryError>) -> Result<T, RegistryError> {
         let leading = self.leading.load(Ordering::Relaxed);
         let error = match ask(&self.places.wait_for(leading)?) {
             Err(error @ RegistryError::Unreachable { .. }) => error,
@@ -128,7 +128,7 @@ impl Mirrored {
     }
 
     /// The registry itself, for what no mirror can do.
-    pub fn itself(&self) -> Result<Source, RegistryError> {
+    pub fn itself(&self) -> Result<Registry, RegistryError> {
         self.places.wait_for(0)
     }
 
@@ -142,7 +142,7 @@ impl Mirrored {
     /// Asks whoever is quickest for something that everybody checks, or whoever has it.
     pub fn ask_quickest<T>(
         &self,
-        ask: impl Fn(&Source) -> Result<T, RegistryError>,
+        ask: impl Fn(&Registry) -> Result<T, RegistryError>,
     ) -> Result<T, RegistryError> {
         let mut failed = None;
         let rest = (0..self.urls.len()).filter(|place| *place != self.quickest);
@@ -211,7 +211,7 @@ impl Places {
     }
 
     /// A place once it is opened.
-    fn wait_for(&self, place: usize) -> Result<Source, RegistryError> {
+    fn wait_for(&self, place: usize) -> Result<Registry, RegistryError> {
         let mut opened = self.lock();
         loop {
             match &opened[place] {

@@ -15,8 +15,8 @@ use crate::accept::{accept, check_acceptable};
 use crate::check::check_contents;
 use crate::error::RegistryError;
 use crate::keep::Keep;
-use crate::pack::{self, PackFile};
-use crate::source::Source;
+use crate::registry::Registry;
+use bibliotax_archive::pack::{self, PackFile};
 
 /// A release that is ready to go.
 #[derive(Debug)]
@@ -73,7 +73,8 @@ pub fn prepare(
 
 /// What a card says of an archive that is not packed yet.
 fn unpacked(part: PartName, only_for: Fits) -> FileRecord {
-    FileRecord { part, only_for, sha256: Digest::of(b""), size: 0, format: ArchiveFormat::TarZst }
+    let (sha256, strip, url) = (Digest::of(b""), None, None);
+    FileRecord { part, only_for, sha256, size: 0, format: ArchiveFormat::TarZst, strip, url }
 }
 
 impl Release {
@@ -83,12 +84,12 @@ impl Release {
     }
 
     /// Publishes the release to a registry, after a look whether it can be taken.
-    pub fn publish_to(self, registry: &Source) -> Result<Published, RegistryError> {
+    pub fn publish_to(self, registry: &Registry) -> Result<Published, RegistryError> {
         check_acceptable(registry, &self.card)?;
         match registry {
-            Source::Kept(kept) => self.publish(kept),
-            Source::Remote(remote) => remote.publish(self),
-            Source::Mirrored(mirrored) => self.publish_to(&mirrored.itself()?),
+            Registry::Kept(kept) => self.publish(kept),
+            Registry::Remote(remote) => remote.publish(self),
+            Registry::Mirrored(mirrored) => self.publish_to(&mirrored.itself()?),
         }
     }
 

@@ -6,25 +6,27 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use bibliotax_core::card::{Archive, Card};
+use bibliotax_core::card::{Archive, Card, Entry};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Facets;
+use bibliotax_core::history::Release;
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::manifest::{NamePattern, RegistryDeclaration};
 use bibliotax_core::name::{FacetName, PackageName, RegistryName};
 use bibliotax_core::range::Range;
-use bibliotax_core::resolve::{Catalogue, Listing};
+use bibliotax_core::resolve::{Catalogue, Listing, Resolution};
 use bibliotax_core::source;
 use bibliotax_core::workspace::Workspace;
 use jiff::Timestamp;
 use rayon::prelude::*;
 
 use crate::ahead::Ahead;
+use crate::elsewhere::{Elsewhere, Freshness};
 use crate::error::RegistryError;
 use crate::find::{Found, Query};
 use crate::mirrored::Standing;
+use crate::registry::Registry;
 use crate::remote::Network;
-use crate::source::Source;
 
 /// How many questions are under way at once where registries are behind a network.
 const AT_ONCE: usize = 16;
@@ -43,6 +45,8 @@ pub struct Registries {
 struct Sources {
     /// What needs take from folders.
     in_folders: BTreeMap<PackageName, Arc<Listing>>,
+    /// What they take from git repositories and archives.
+    elsewhere: Elsewhere,
     declared: Vec<Declared>,
     /// Where a package comes from by what its need says.
     by_need: HashMap<PackageName, RegistryName>,
@@ -55,20 +59,22 @@ struct Sources {
 #[derive(Clone)]
 struct Declared {
     name: RegistryName,
-    source: Source,
+    source: Registry,
     owns: Vec<NamePattern>,
 }
 
 impl Registries {
-    /// Opens the registries of a workspace that lies in `root`; packages that are locked stay with theirs.
+    /// Opens the registries of a workspace that lies in `root`; packages that are locked stay with theirs, and with the
+    /// commits that they are at unless they are looked for anew.
     pub fn open(
         workspace: &Workspace,
         root: &Path,
         locked: &[LockedPackage],
+        freshness: Freshness,
         network: &Network,
     ) -> Result<Self, RegistryError> {
         let open = |declaration: &RegistryDeclaration| {
-            let source = Source::open(declaration, root, network)?;
+            let source = Registry::open(declaration, root, network)?;
             Ok(Declared { name: declaration.name.clone(), source, owns: declaration.owns.clone() })
         };
         let declared = workspace.registries.iter().map(open).collect::<Result<Vec<_>, RegistryError>>()?;
@@ -81,8 +87,9 @@ impl Registries {
         let facets = Arc::new(facets(workspace, &declared)?);
         let in_folders = workspace.listings().into_iter().map(|(name, listing)| (name, Arc::new(listing)));
         let in_folders = in_folders.collect();
-        let sources = Arc::new(Sources { in_folders, declared, by_need, by_lock, until: None });
-        let is_remote = sources.declared.iter().any(|declared| declared.source.is_remote());
+        let elsewhere = Elsewhere::of(workspace, root, locked, freshness, network);
+        let is_remote = declared.iter().any(|declared| declared.source.is_remote()) || !elsewhere.is_empty();
+        let sources = Arc::new(Sources { in_folders, elsewhere, declared, by_need, by_lock, until: None });
         let ahead = if is_remote { Ahead::new(AT_ONCE) } else { Ahead::default() };
         Ok(Self { sources, facets, ahead, deadline: None })
     }
@@ -127,10 +134,18 @@ impl Registries {
         source: &source::Source,
         archive: &Archive,
     ) -> Result<Box<dyn Read + Send>, RegistryError> {
-        self.registry(package, source)?.open_archive(archive)
+        match source {
+            source::Source::Registry(_) => self.registry(package, source)?.open_archive(archive),
+            elsewhere => self.sources.elsewhere.open_archive(package, elsewhere, archive),
+        }
     }
 
-    fn registry(&self, package: &PackageName, source: &source::Source) -> Result<&Source, RegistryError> {
+    /// Works out which bytes the chosen packages are that come from no registry.
+    pub fn complete(&self, resolution: &mut Resolution) -> Result<(), RegistryError> {
+        self.sources.elsewhere.complete(resolution)
+    }
+
+    fn registry(&self, package: &PackageName, source: &source::Source) -> Result<&Registry, RegistryError> {
         let declared = source.registry().and_then(|registry| self.sources.named(registry));
         let undeclared =
             || RegistryError::Undeclared { package: package.clone(), registry: source.to_string() };
@@ -149,15 +164,14 @@ impl Registries {
         declared.map(|declared| (declared.name.clone(), find(declared))).collect()
     }
 
-    /// The full card of a release, which has to be what its entry names.
-    pub fn card(
-        &self,
-        package: &PackageName,
-        source: &source::Source,
-        digest: &Digest,
-    ) -> Result<Card, RegistryError> {
-        let text = self.card_text(package, source, digest)?;
-        let wrong = |_| RegistryError::WrongCard { package: package.clone(), digest: *digest };
+    /// The full card of a release; from a registry it has to be what its entry names.
+    pub fn card(&self, listing: &Listing, release: &Release) -> Result<Card, RegistryError> {
+        let Entry { name, version, card: digest, .. } = &release.entry;
+        if let Some((_, card)) = listing.own.get(version) {
+            return Ok(card.clone());
+        }
+        let text = self.card_text(name, &listing.source, digest)?;
+        let wrong = |_| RegistryError::WrongCard { package: name.clone(), digest: *digest };
         serde_json::from_str(&text).map_err(wrong)
     }
 
@@ -203,10 +217,13 @@ impl Sources {
         if let Some(listing) = self.in_folders.get(package) {
             return Ok(Some(Arc::clone(listing)));
         }
+        if let Some(listing) = self.elsewhere.listing(package)? {
+            return Ok(Some(Arc::new(listing)));
+        }
         let mut found = Vec::new();
         for declared in self.candidates(package) {
             if let Some(history) = declared.source.history_until(package, self.until)? {
-                found.push(Listing { source: declared.name.clone().into(), history });
+                found.push(Listing::new(declared.name.clone().into(), history));
             }
         }
         if found.iter().all(|listing| !listing.history.providers().is_empty()) {

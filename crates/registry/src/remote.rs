@@ -6,9 +6,9 @@
 
 mod cache;
 mod cards;
-mod client;
+pub(crate) mod client;
 mod closure;
-mod download;
+pub(crate) mod download;
 mod finding;
 mod publishing;
 
@@ -32,7 +32,7 @@ use self::client::{Answer, Client, Part};
 use self::closure::Foreseen;
 use self::download::Download;
 use crate::description::{DESCRIPTION, Description};
-use crate::error::RegistryError;
+use crate::error::{Asked, RegistryError};
 use crate::keep::{LARGEST_CARD, read_history};
 use crate::layout::{file_path, history_path};
 use crate::names::{NAMES, Named, read_lines};
@@ -85,15 +85,25 @@ pub struct Remote {
 
 /// Where a registry is, checked for what may not be.
 pub fn checked_url(name: &RegistryName, url: &str, allow_plain: bool) -> Result<Url, RegistryError> {
-    let wrong = || RegistryError::Scheme { name: name.clone(), url: url.to_owned() };
     let slashed = if url.ends_with('/') { url.to_owned() } else { format!("{url}/") };
-    let base = Url::parse(&slashed).map_err(|_| wrong())?;
-    let is_clean = base.username().is_empty() && base.password().is_none() && base.query().is_none();
+    let asked = Asked::Registry(name.clone());
+    let base = checked(&asked, &slashed, allow_plain)?;
+    if base.query().is_some() {
+        return Err(RegistryError::Scheme { asked, url: url.to_owned() });
+    }
+    Ok(base)
+}
+
+/// A URL that may be asked: encrypted, unless it leads to this machine or that is allowed, and without a user in it.
+pub(crate) fn checked(asked: &Asked, url: &str, allow_plain: bool) -> Result<Url, RegistryError> {
+    let wrong = || RegistryError::Scheme { asked: asked.clone(), url: url.to_owned() };
+    let base = Url::parse(url).map_err(|_| wrong())?;
+    let is_clean = base.username().is_empty() && base.password().is_none();
     match base.scheme() {
         _ if !is_clean || base.host().is_none() => Err(wrong()),
         "https" => Ok(base),
         "http" if allow_plain || is_loopback(&base) => Ok(base),
-        "http" => Err(RegistryError::PlainHttp { name: name.clone(), url: url.to_owned() }),
+        "http" => Err(RegistryError::PlainHttp { asked: asked.clone(), url: url.to_owned() }),
         _ => Err(wrong()),
     }
 }
@@ -118,7 +128,7 @@ impl Remote {
     ) -> Result<Self, RegistryError> {
         let base = checked_url(name, url, allow_plain)?;
         let token = network.token.as_ref().and_then(|token| token(name));
-        let client = Client::new(name.clone(), base.clone(), token, network);
+        let client = Client::new(Asked::Registry(name.clone()), base.clone(), token, network);
         let cache = network.cache.as_ref().map(|folder| Cache::of(folder, &base));
         let cards = network.cache.as_deref().map(Cards::of);
         let whose = PathBuf::from(url);

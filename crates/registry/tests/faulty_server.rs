@@ -186,8 +186,7 @@ fn answers_are_bounded_and_have_to_make_sense() {
 #[test]
 fn an_archive_is_taken_up_where_the_connection_broke_and_never_longer_than_it_is() {
     let bytes: Vec<u8> = (0..200_000_u32).flat_map(u32::to_le_bytes).collect();
-    let archive =
-        Archive { sha256: Digest::of(&bytes), size: bytes.len() as u64, format: ArchiveFormat::Tar };
+    let archive = Archive::new(Digest::of(&bytes), bytes.len() as u64, ArchiveFormat::Tar);
     let sent = bytes.clone();
     let server = Server::new(move |head, _, stream| {
         let from =

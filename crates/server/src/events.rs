@@ -11,7 +11,7 @@ use bibliotax_core::version::Version;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::accept::{accept, check_acceptable};
 use bibliotax_registry::keep::Keep;
-use bibliotax_registry::source::Source;
+use bibliotax_registry::registry::Registry;
 use bibliotax_registry::standing::Change;
 use bibliotax_registry::tokens::{Action, Done, Token};
 use jiff::Timestamp;
@@ -93,7 +93,7 @@ impl Asking<'_> {
             self.may(Action::Publish, &provided.name)?;
         }
         let card = Card { published: self.now, ..card };
-        check_acceptable(&Source::Kept(Arc::clone(self.registry)), &card)
+        check_acceptable(&Registry::Kept(Arc::clone(self.registry)), &card)
             .map_err(|error| self.refused(&card, error))?;
         let mut missing = Vec::new();
         for file in &card.files {

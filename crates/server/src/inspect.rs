@@ -1,12 +1,12 @@
 //! What an archive holds that is to become part of a release: unpacked as installing would, under the same guard.
 
 use axum::http::StatusCode;
+use bibliotax_archive::unpack::unpack;
 use bibliotax_core::card::{Card, FileRecord};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::name::PartName;
 use bibliotax_registry::check::check_contents;
 use bibliotax_registry::keep::Keep;
-use bibliotax_store::unpack::unpack;
 
 use crate::problem::Problem;
 
@@ -28,7 +28,7 @@ fn contents(registry: &dyn Keep, file: &FileRecord) -> Result<Vec<String>, Probl
     Ok(listing.files.into_iter().map(|file| file.path).collect())
 }
 
-fn refused(digest: &Digest, error: &bibliotax_store::error::ArchiveError) -> Problem {
+fn refused(digest: &Digest, error: &bibliotax_archive::error::ArchiveError) -> Problem {
     let detail = format!("the archive {digest} can't be installed: {error}");
     Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "archive.refused", detail)
 }

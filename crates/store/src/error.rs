@@ -5,10 +5,9 @@
 use std::io;
 use std::path::PathBuf;
 
-use bibliotax_core::card::ArchiveFormat;
+use bibliotax_archive::error::ArchiveError;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::fault::Fault;
-use bibliotax_core::inner_path::PathProblem;
 use bibliotax_core::lock::NotForMachine;
 use bibliotax_core::manifest::LinkWay;
 use bibliotax_core::name::PackageName;
@@ -73,42 +72,4 @@ pub enum KitError {
     /// Its texts are larger than any kit's.
     #[error("the kit's lock and cards are larger than any could be")]
     TooMuch,
-}
-
-/// What is wrong with an archive.
-#[derive(Debug, thiserror::Error)]
-pub enum ArchiveError {
-    /// Its bytes are not those that the lock names.
-    #[error("its bytes have the digest {found}, and the lock has {expected}")]
-    WrongDigest { expected: Digest, found: Digest },
-    /// It is longer or shorter than the lock says.
-    #[error("it has {found} bytes, and the lock has {expected}")]
-    WrongSize { expected: u64, found: u64 },
-    /// It is no archive of its format.
-    #[error("it can't be read as {format}: {message}")]
-    Unreadable { format: ArchiveFormat, message: String },
-    /// A path in it is not possible.
-    #[error("its entry `{entry}` is refused: {problem}")]
-    BadPath { entry: String, problem: PathProblem },
-    /// A name in it is no text.
-    #[error("its entry `{entry}` is refused: its name is no UTF-8 text")]
-    NoText { entry: String },
-    /// Two entries that can't stand side by side.
-    #[error("its entry `{entry}` is refused: it clashes with `{other}`")]
-    Clash { entry: String, other: String },
-    /// A link that leads out, to a folder, or nowhere.
-    #[error("its link `{entry}` is refused: `{target}` is no file in the package")]
-    BadLink { entry: String, target: String },
-    /// A device, pipe or something else that is neither file nor folder.
-    #[error("its entry `{entry}` is refused: it is neither file, folder nor link")]
-    Special { entry: String },
-    /// A file that would run with the rights of its owner.
-    #[error("its entry `{entry}` is refused: it would run with the rights of another user")]
-    SetUser { entry: String },
-    /// More than a package can reasonably hold.
-    #[error("it is refused at `{entry}`: it holds over {limit}")]
-    TooMuch { entry: String, limit: String },
-    /// A disk refused.
-    #[error(transparent)]
-    Disk(#[from] DiskError),
 }

@@ -168,8 +168,8 @@ type Wanted<'l> = (&'l LockedPackage, Archive);
 /// Those that the store lacks, the largest first so that none is waited for alone at the end.
 fn only_missing<'l>(wanted: Vec<Wanted<'l>>, store: &Store) -> Vec<Wanted<'l>> {
     let mut missing = wanted;
-    missing.retain(|(_, file)| !store.has(&file.sha256));
+    missing.retain(|(_, file)| !store.has(&file.tree()));
     missing.sort_by_key(|(package, file)| (std::cmp::Reverse(file.size), package.name.clone()));
-    missing.dedup_by_key(|(_, file)| file.sha256);
+    missing.dedup_by_key(|(_, file)| file.tree());
     missing
 }

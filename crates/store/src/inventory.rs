@@ -17,8 +17,8 @@ use rayon::prelude::*;
 use crate::error::StoreError;
 use crate::shelf::Shelf;
 use crate::store::{Store, is_read_only};
-use crate::unpack::Listing;
 use crate::verify::{Depth, is_damaged};
+use bibliotax_archive::unpack::Listing;
 
 /// Largest note of a project that is read, in bytes.
 const LARGEST_NOTE: usize = 64 << 10;

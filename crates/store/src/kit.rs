@@ -26,10 +26,12 @@ use bibliotax_disk::error::At;
 use bibliotax_disk::write::write_with;
 use serde::{Deserialize, Serialize};
 
-use crate::error::{ArchiveError, KitError, StoreError};
+use crate::error::{KitError, StoreError};
 use crate::install::{InstallError, Supplier};
 use crate::store::Store;
-use crate::unpack::Checked;
+use bibliotax_archive::error::ArchiveError;
+use bibliotax_archive::pack::header;
+use bibliotax_archive::unpack::Checked;
 
 /// The format that this version writes and reads.
 const FORMAT: u64 = 1;
@@ -95,7 +97,7 @@ fn archives<'l>(lock: &'l Lock, load: &Load<'_>) -> BTreeMap<Digest, (&'l Locked
         let mut takers = package.targets.iter().filter(|target| file.is_for(target));
         load.targets.is_empty() || takers.any(|taker| load.targets.contains(taker))
     };
-    files.filter(is_wanted).map(|(package, file)| (file.sha256, (package, file.archive()))).collect()
+    files.filter(is_wanted).map(|(package, file)| (file.tree(), (package, file.archive()))).collect()
 }
 
 /// What a kit of a lock with this load says of itself.
@@ -164,7 +166,7 @@ struct Writer<'p, W: Write> {
 
 impl<W: Write> Writer<'_, W> {
     fn add_text(&mut self, name: &str, text: &str) -> Result<(), StoreError> {
-        let added = self.tar.append_data(&mut header(text.len() as u64), name, text.as_bytes());
+        let added = self.tar.append_data(&mut header(text.len() as u64, false), name, text.as_bytes());
         Ok(added.at("write", self.path)?)
     }
 
@@ -176,7 +178,8 @@ impl<W: Write> Writer<'_, W> {
         opened: impl Read,
     ) -> Result<(), StoreError> {
         let mut checked = Checked::new(opened, archive);
-        let added = self.tar.append_data(&mut header(archive.size), format!("files/{digest}"), &mut checked);
+        let added =
+            self.tar.append_data(&mut header(archive.size, false), format!("files/{digest}"), &mut checked);
         let whole = checked.finish();
         let unusable = |source| StoreError::Archive { package: package.name.clone(), source };
         // Bytes that are wrong explain why they could not be added better than the adding does.
@@ -188,15 +191,6 @@ impl<W: Write> Writer<'_, W> {
         let path = self.path;
         Ok(self.tar.into_inner().and_then(|mut inner| inner.flush()).at("write", path)?)
     }
-}
-
-/// The header of a file of this size, with nothing in it that could differ.
-fn header(size: u64) -> tar::Header {
-    let mut header = tar::Header::new_gnu();
-    header.set_size(size);
-    header.set_mode(0o644);
-    header.set_mtime(0);
-    header
 }
 
 /// Takes the packages of a kit into the store. What it holds beside those of its lock is refused.
@@ -311,7 +305,7 @@ impl<'o> Opening<'o> {
             ArchiveError::WrongSize { .. } => KitError::CutShort.into(),
             source => StoreError::Archive { package: name.clone(), source },
         };
-        if self.store.has(&archive.sha256) {
+        if self.store.has(&archive.tree()) {
             // It is there already; that the kit's own bytes are right is worth knowing all the same.
             Checked::new(entry, archive).finish().map_err(unusable)?;
         } else {

@@ -3,7 +3,6 @@
 //! | room | what lives there |
 //! |---|---|
 //! | [`store`] | the machine-wide keep: unpacked trees by the digest of their archive |
-//! | [`unpack`] | archives to trees, with a guard at every entry |
 //! | [`shelf`] | a project's folder of installed packages: planning, building, its state |
 //! | [`install`] | from a lock to the shelf: what is missing, fetched and put there |
 //! | [`inventory`] | what is kept, who uses it, and what can go |
@@ -19,7 +18,6 @@ pub mod kit;
 pub mod ledger;
 pub mod shelf;
 pub mod store;
-pub mod unpack;
 pub mod verify;
 
 pub use error::StoreError;

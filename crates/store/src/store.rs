@@ -27,8 +27,9 @@ use bibliotax_disk::tree::{remove, sync_below};
 use bibliotax_disk::write::{folder_of, make_folder, write_whole};
 use tempfile::TempDir;
 
-use crate::error::{ArchiveError, StoreError};
-use crate::unpack::{Listing, unpack};
+use crate::error::StoreError;
+use bibliotax_archive::error::ArchiveError;
+use bibliotax_archive::unpack::{Listing, unpack};
 
 /// The layout that this version writes and reads.
 const FORMAT: &str = "1";
@@ -123,7 +124,7 @@ impl Store {
         &self.root
     }
 
-    /// Whether the tree of an archive is here.
+    /// Whether a tree is here.
     pub fn has(&self, archive: &Digest) -> bool {
         self.place_of(archive).is_dir()
     }
@@ -159,7 +160,7 @@ impl Store {
         // A listing has nothing that could fail to be JSON.
         let text = serde_json::to_vec(&listing).unwrap_or_default();
         fs::write(folder.path().join(LISTING), text).at("write in", folder.path())?;
-        Ok(Incoming { folder, digest: file.sha256, files: listing.files.len() })
+        Ok(Incoming { folder, digest: file.tree(), files: listing.files.len() })
     }
 
     /// Makes what was received durable and keeps it.

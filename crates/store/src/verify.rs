@@ -17,7 +17,7 @@ use serde::Serialize;
 use crate::error::StoreError;
 use crate::shelf::Shelf;
 use crate::store::Store;
-use crate::unpack::TreeFile;
+use bibliotax_archive::unpack::TreeFile;
 
 /// How closely files are looked at.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -109,10 +109,10 @@ pub fn damaged_trees(
     depth: Depth,
 ) -> Result<Vec<Damaged>, StoreError> {
     let files = packages.iter().flat_map(|package| package.files.iter().map(move |file| (*package, file)));
-    let files: Vec<_> = files.filter(|(_, file)| store.has(&file.sha256)).collect();
+    let files: Vec<_> = files.filter(|(_, file)| store.has(&file.tree())).collect();
     let looked = files.into_par_iter().map(|(package, file)| {
-        let damaged = Damaged { package: package.name.clone(), archive: file.sha256 };
-        Ok(is_damaged(&file.sha256, store, depth)?.then_some(damaged))
+        let damaged = Damaged { package: package.name.clone(), archive: file.tree() };
+        Ok(is_damaged(&file.tree(), store, depth)?.then_some(damaged))
     });
     let looked = looked.collect::<Result<Vec<Option<Damaged>>, StoreError>>()?;
     Ok(looked.into_iter().flatten().collect())
@@ -134,7 +134,7 @@ fn verify_slot(
     let mut files = Vec::new();
     for file in &slot.files {
         let lost = || StoreError::Lost { package: slot.package.name.clone() };
-        files.extend(store.listing(&file.sha256)?.ok_or_else(lost)?.files);
+        files.extend(store.listing(&file.tree())?.ok_or_else(lost)?.files);
     }
     compare(&shelf.package(&slot.path()), &by_path(&files), Some(slot), depth)
 }

@@ -11,6 +11,7 @@ use bibliotax_core::history::Release;
 use bibliotax_core::lock::Lock;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::{Catalogue, Listing};
+use bibliotax_core::source::Source;
 use bibliotax_core::spoken;
 use bibliotax_core::version::Version;
 use bibliotax_registry::mirrored::Standing;
@@ -62,7 +63,7 @@ impl Describe {
         }
         let (places, facets) = (project.workspace.places(), registries.facets());
         let release = self.chosen(&name, &listing, &places, &facets)?;
-        let card = registries.card(&name, &listing.source, &release.entry.card)?;
+        let card = registries.card(&listing, release)?;
         let lock = project.sound_lock().ok().flatten();
         let notes = notes(&registries, &listing, release);
         let mirrors = registries.standings(&name, &listing.source);
@@ -123,7 +124,7 @@ fn notes(registries: &Registries, listing: &Listing, shown: &Release) -> Vec<(Ve
     let releases = listing.history.releases().iter().rev().take(MOST_NOTES);
     let others = releases.filter(|release| release.entry.version != shown.entry.version);
     let notes = others.filter_map(|release| {
-        let card = registries.card(&release.entry.name, &listing.source, &release.entry.card).ok()?;
+        let card = registries.card(listing, release).ok()?;
         Some((release.entry.version.clone(), card.notes?))
     });
     notes.collect()
@@ -187,7 +188,7 @@ impl Described<'_> {
                 "licence",
                 card.license.as_ref().map_or("not stated".into(), |license| clean(&license.to_string())),
             ),
-            ("published", format!("{} in {}", card.published.strftime("%Y-%m-%d"), self.listing.source)),
+            ("published", self.published()),
             ("tags", list(card.tags.iter().map(ToString::to_string).collect())),
             ("homepage", text(&card.homepage)),
             ("repository", text(&card.repository)),
@@ -211,6 +212,16 @@ impl Described<'_> {
         facts.into_iter().filter(|(_, text)| !text.is_empty()).collect()
     }
 
+    /// When and where it was published, or where it comes from that nobody published.
+    fn published(&self) -> String {
+        let source = self.listing.source_of(&self.card.version);
+        let date = self.card.published.strftime("%Y-%m-%d");
+        match source {
+            Source::Path(_) | Source::Archive(_) => format!("not in a registry: {source}"),
+            source => format!("{date} in {source}"),
+        }
+    }
+
     fn fits(&self) -> Vec<String> {
         let one = |place: &Target| {
             format!(
@@ -223,7 +234,7 @@ impl Described<'_> {
     }
 
     fn locked(&self) -> Option<String> {
-        Some(self.lock?.package(&self.card.name)?.version.to_string())
+        Some(self.lock?.package(&self.card.name)?.told_version())
     }
 
     /// The manifest's line for this release and what is compatible with it.

@@ -74,7 +74,7 @@ impl Explaining<'_> {
         let provides =
             if provides.is_empty() { String::new() } else { format!(" as {}", provides.join(" and ")) };
         let name = styled(style::STRONG, &locked.name);
-        self.ui.answer(format!("{name} {} is needed{provides}", locked.version));
+        self.ui.answer(format!("{name} {} is needed{provides}", locked.told_version()));
         ways.iter().for_each(|way| self.ui.answer(format!("  {}", self.told(way))));
         let newer = self.newer(locked);
         let mut told = Vec::new();
@@ -163,10 +163,9 @@ impl Explaining<'_> {
                 return self.not_possible(&asking(&[]), range, &conflict);
             }
         };
-        let other = Lock::new(workspace, &resolution);
+        let other = self.project.lock_of(workspace, resolution, self.registries)?;
         let moves = compare(Some(self.lock), &other);
-        let version =
-            other.package(self.package).map(|package| package.version.to_string()).unwrap_or_default();
+        let version = other.package(self.package).map(LockedPackage::told_version).unwrap_or_default();
         self.ui.answer(format!("{} could be {version}", styled(style::STRONG, self.package)));
         if moves.is_empty() {
             self.ui.answer("nothing would move");

@@ -28,9 +28,12 @@ use crate::ui::Ui;
 #[derive(Debug, Clone, Default, clap::Args)]
 #[command(after_help = "Examples:\n  bibliotax install\n  bibliotax install --sealed")]
 pub struct Install {
-    /// Fail unless the lock is right already; write nothing but the shelf
+    /// Fail unless the lock is right already, and no package is replaced; write nothing but the shelf
     #[arg(long)]
     sealed: bool,
+    /// With --sealed: install what stands in for packages, too
+    #[arg(long, requires = "sealed")]
+    allow_replaced: bool,
     #[command(flatten)]
     members: In,
     /// Work on the shelf of this target only; may be given several times
@@ -57,13 +60,13 @@ pub struct Install {
 
 impl Install {
     /// The command that makes a shelf right before something else is done.
-    pub fn before(sealed: bool, offline: bool) -> Self {
-        Self { sealed, offline, ..Self::default() }
+    pub fn before(sealed: bool, allow_replaced: bool, offline: bool) -> Self {
+        Self { sealed, allow_replaced, offline, ..Self::default() }
     }
 
     /// Makes the shelf right; silent where it is.
     pub fn make_right(&self, here: &Path, ui: &Ui) -> Result<(), Failure> {
-        if standing(here, self.absolute)?.is_some() {
+        if standing(here, self.absolute)?.is_some_and(|stands| !self.refuses(stands.has_replaced)) {
             return Ok(());
         }
         self.bring(here, ui).map(|_| ())
@@ -76,11 +79,17 @@ impl Install {
         let begun = Instant::now();
         if !self.dry_run
             && self.is_for_all()
-            && let Some(kept) = standing(here, self.absolute)?
+            && let Some(stands) = standing(here, self.absolute)?
+            && !self.refuses(stands.has_replaced)
         {
-            return Ok(done(ui, Installed { kept, ..Installed::default() }, begun, &[]));
+            return Ok(done(ui, Installed { kept: stands.packages, ..Installed::default() }, begun, &[]));
         }
         self.bring(here, ui)
+    }
+
+    /// Whether packages that something stands in for are in the way.
+    fn refuses(&self, has_replaced: bool) -> bool {
+        has_replaced && self.sealed && !self.allow_replaced
     }
 
     /// Whether all of the shelf is meant.
@@ -104,6 +113,9 @@ impl Install {
         drop(progress);
         let lock = project.sound_lock()?;
         match lock.filter(|_| project.is_locked()) {
+            Some(lock) if self.refuses(lock.packages.iter().any(|package| package.replaced)) => {
+                Err(replaced(lock))
+            }
             Some(lock) if self.dry_run => plan_only(ui, &project, lock, &json!([])),
             Some(lock) => install_locked(ui, &project, lock),
             None if self.sealed => Err(not_sealed(lock.is_some())),
@@ -160,7 +172,11 @@ fn plan_only(ui: &Ui, project: &Project, lock: &Lock, changes: &Value) -> Result
     let plan = project.plan(lock)?;
     for slot in &plan.build {
         let target = slot.target.map(|target| format!(" for {target}")).unwrap_or_default();
-        ui.say(format!("  would put {} {} on the shelf{target}", slot.package.name, slot.package.version));
+        ui.say(format!(
+            "  would put {} {} on the shelf{target}",
+            slot.package.name,
+            slot.package.told_version()
+        ));
     }
     for name in &plan.remove {
         ui.say(format!("  would take {name} off the shelf"));
@@ -173,6 +189,15 @@ fn plan_only(ui: &Ui, project: &Project, lock: &Lock, changes: &Value) -> Result
         json!({ "changes": changes, "dry-run": true, "build": build, "remove": plan.remove }),
     );
     Ok(Exit::Done)
+}
+
+/// That something stands in for packages where everything is to be as it was published.
+fn replaced(lock: &Lock) -> Failure {
+    let packages = lock.packages.iter().filter(|package| package.replaced);
+    let told: Vec<String> =
+        packages.map(|package| format!("{} by {}", package.name, package.source)).collect();
+    Failure::new("lock.replaced", format!("packages are replaced: {}", told.join(", ")))
+        .mend("take them out of `[replace]` in the workspace's manifest, or say `--allow-replaced`")
 }
 
 fn not_sealed(has_lock: bool) -> Failure {

@@ -1,6 +1,7 @@
 //! `need`: declares packages, resolves, installs, and says what came along.
 
 mod declaring;
+mod sources;
 pub mod words;
 
 use std::collections::BTreeSet;
@@ -24,7 +25,7 @@ use super::settle::{Settled, installed_json};
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::{In, Project, check_target, folder_of, no_registry};
+use crate::project::{In, Project, check_target, no_registry};
 use crate::show;
 use crate::ui::Ui;
 
@@ -34,7 +35,7 @@ use crate::ui::Ui;
 /// the newest release that goes with the rest is taken and written from there up to the next major version.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  bibliotax need rain-ledger\n  bibliotax need soil-curve 1.7 moss-map \"2 .. 4\"\n  bibliotax need probe-sim --for test\n  bibliotax need dew-point --in all --shared\n  bibliotax need fernhollow/valve-core --path ../valve-core"
+    after_help = "Examples:\n  bibliotax need rain-ledger\n  bibliotax need soil-curve 1.7 moss-map \"2 .. 4\"\n  bibliotax need probe-sim --for test\n  bibliotax need dew-point --in all --shared\n  bibliotax need fernhollow/valve-core --path ../valve-core\n  bibliotax need leaf-palette --git https://git.example/leaf-palette.git\n  bibliotax need soil-curve --archive https://files.example/soil-curve-1.1.zip"
 )]
 pub struct Need {
     /// Packages, each with a range behind it if wanted
@@ -45,9 +46,8 @@ pub struct Need {
     /// Write the range once, for the whole workspace: members share it
     #[arg(long)]
     shared: bool,
-    /// Use the project in this folder, as it is there; a workspace's members need each other so
-    #[arg(long, value_name = "FOLDER", conflicts_with_all = ["shared", "registry", "exactly"])]
-    path: Option<String>,
+    #[command(flatten)]
+    from: sources::From,
     /// Take exactly this version: write it with `=`
     #[arg(long)]
     exactly: bool,
@@ -89,15 +89,14 @@ impl Need {
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
         let project = project.searching(self.searching);
         project.sound_lock()?;
-        if project.workspace.registries.is_empty() && self.path.is_none() {
+        if project.workspace.registries.is_empty() && self.from.is_unsaid() {
             return Err(no_registry());
         }
-        let wishes = self.wishes(here, &project)?;
+        let wishes = self.wishes(here, &project, &wanted, ui)?;
         self.declare(ui, &project, &wanted, &wishes)
     }
 
-    fn wishes(&self, here: &Path, project: &Project) -> Result<Wishes, Failure> {
-        let folder = self.path.as_ref().map(|path| folder_of(&project.root, &here.join(path)));
+    fn wishes(&self, here: &Path, project: &Project, wanted: &[Wanted], ui: &Ui) -> Result<Wishes, Failure> {
         Ok(Wishes {
             registry: parsed("--registry", self.registry.as_ref())?,
             without: all_parsed("--without", &self.without)?,
@@ -108,7 +107,7 @@ impl Need {
             bare: self.bare,
             exactly: self.exactly,
             shared: self.shared,
-            folder: folder.transpose()?,
+            source: self.from.said(wanted, project, here, ui)?,
         })
     }
 

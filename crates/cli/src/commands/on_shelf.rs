@@ -19,6 +19,9 @@ pub struct OnShelf {
     /// Fail unless the lock is right already; write nothing but the shelf
     #[arg(long)]
     sealed: bool,
+    /// With --sealed: take what stands in for packages, too
+    #[arg(long, requires = "sealed")]
+    allow_replaced: bool,
     /// Ask nobody over a network
     #[arg(long)]
     offline: bool,
@@ -36,7 +39,7 @@ impl OnShelf {
     ) -> Result<Vec<Surroundings>, Failure> {
         let targets = members.iter().map(|member| target_here(member, self.target.as_deref()));
         let targets = targets.collect::<Result<Vec<_>, _>>()?;
-        Install::before(self.sealed, self.offline).make_right(here, &ui.aside())?;
+        Install::before(self.sealed, self.allow_replaced, self.offline).make_right(here, &ui.aside())?;
         let of_members = members.iter().zip(&targets);
         of_members.map(|(member, target)| Surroundings::of(project, member, target.as_deref())).collect()
     }

@@ -2,16 +2,19 @@
 
 use std::path::Path;
 
+use bibliotax_archive::pack::PackFile;
 use bibliotax_core::card::CardNeed;
 use bibliotax_core::history::History;
+use bibliotax_core::lock::Lock;
 use bibliotax_core::manifest::Need;
+use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::spoken;
+use bibliotax_core::version::Version;
 use bibliotax_core::workspace::{Member, Workspace};
 use bibliotax_registry::accept::check_acceptable;
-use bibliotax_registry::pack::PackFile;
 use bibliotax_registry::publish::{Release, prepare};
-use bibliotax_registry::source::Source;
+use bibliotax_registry::registry::Registry;
 use serde_json::{Value, json};
 
 use super::supply;
@@ -34,14 +37,20 @@ pub struct Publish {
     /// List what would go, with sizes, and publish nothing
     #[arg(long)]
     dry_run: bool,
+    /// Publish though something stands in for a package in this workspace
+    #[arg(long)]
+    allow_replaced: bool,
 }
 
 impl Publish {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let project = Project::find(here)?;
         let member = project.member()?;
+        if !self.allow_replaced {
+            refuse_replaced(&project.workspace)?;
+        }
         let registry = supply::registry(self.registry.as_deref(), &project, here)?;
-        let needs = published_needs(&project.workspace, member, &registry)?;
+        let needs = published_needs(&project.workspace, member, project.sound_lock()?, &registry)?;
         let folder = project.root.join(&member.folder);
         let release = prepare(&member.manifest, &member.project, needs, &folder, now())?;
         check_acceptable(&registry, &release.card)?;
@@ -72,6 +81,18 @@ impl Publish {
     }
 }
 
+/// What was only tried with something that stands in for a package may not work for whoever gets the package itself.
+fn refuse_replaced(workspace: &Workspace) -> Result<(), Failure> {
+    let names: Vec<&str> = workspace.replaced.keys().map(PackageName::as_str).collect();
+    if names.is_empty() {
+        return Ok(());
+    }
+    let message = format!("`[replace]` has something stand in for {}", names.join(", "));
+    Err(Failure::new("publish.replaced", message).mend(
+        "try it with the package itself: take that out, install, and publish then; or say `--allow-replaced`",
+    ))
+}
+
 /// A promise is kept only if some set of releases that the needs allow keeps it, too.
 fn check_promise(project: &Project, member: &Member) -> Result<(), Failure> {
     let registries = project.registries(&project.workspace)?;
@@ -81,28 +102,36 @@ fn check_promise(project: &Project, member: &Member) -> Result<(), Failure> {
     project.resolve(&project.workspace, &registries).map(drop)
 }
 
-/// What a member needs as others will see it: what it takes from folders, by the ranges in which that is published.
+/// What a member needs as others will see it: what it takes from folders, repositories and archives, by the ranges in which that
+/// is published.
 fn published_needs(
     workspace: &Workspace,
     member: &Member,
-    registry: &Source,
+    lock: Option<&Lock>,
+    registry: &Registry,
 ) -> Result<Vec<CardNeed>, Failure> {
     let published = |need: &Need| {
         let mut card_need = CardNeed::from(need);
         if let Some(project) = workspace.project_of(member, need) {
-            card_need.range = published_range(project, need, registry)?;
+            card_need.range = published_range(&project.version(), need, registry)?;
+        } else if need.source.is_some() {
+            let version = lock.and_then(|lock| Some(&lock.package(&need.package)?.version));
+            card_need.range = match version {
+                Some(version) => published_range(version, need, registry)?,
+                None => return Err(not_locked_yet(need)),
+            };
         }
         Ok(card_need)
     };
     member.manifest.needs.iter().map(published).collect()
 }
 
-/// The range in which a project that is used from its folder is needed by who gets it from a registry: as the need says, else from
-/// its version on.
-fn published_range(project: &Member, need: &Need, registry: &Source) -> Result<Range, Failure> {
+/// The range in which what comes from elsewhere is needed by who gets it from a registry: as the need says, else from its version
+/// on.
+fn published_range(version: &Version, need: &Need, registry: &Registry) -> Result<Range, Failure> {
     let name = &need.package;
     let is_said = need.range != Range::any();
-    let range = if is_said { need.range.clone() } else { Range::from_version(&project.version()) };
+    let range = if is_said { need.range.clone() } else { Range::from_version(version) };
     let history = registry.history_until(name, None)?;
     let releases = history.iter().flat_map(History::releases);
     let set = range.set(need.prereleases);
@@ -113,9 +142,14 @@ fn published_range(project: &Member, need: &Need, registry: &Source) -> Result<R
         return Ok(range);
     }
     let message =
-        format!("{name} is used from its folder, and {} has no release of it in {range}", registry.name());
+        format!("{name} comes from elsewhere here, and {} has no release of it in {range}", registry.name());
     Err(Failure::new("publish.unpublished", message)
         .mend(format!("publish {name} first: whoever gets this release gets that one from a registry")))
+}
+
+fn not_locked_yet(need: &Need) -> Failure {
+    let message = format!("it isn't known yet which version of {} this project works with", need.package);
+    Failure::new("lock.missing", message).mend("run `bibliotax install`")
 }
 
 fn list(ui: &Ui, release: &Release) {

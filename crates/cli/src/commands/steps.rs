@@ -97,7 +97,7 @@ fn list(ui: &Ui, project: &Project, all: bool) -> Result<Exit, Failure> {
 fn show(ui: &Ui, places: &[&Todo<'_>]) {
     let Some(first) = places.first() else { return };
     let head = styled(style::STRONG, &first.step.id);
-    ui.answer(format!("\n{head}  {} {}", first.package.name, first.package.version));
+    ui.answer(format!("\n{head}  {} {}", first.package.name, first.package.told_version()));
     let width = ui.terminal_width().unwrap_or(100).saturating_sub(2);
     for line in wrapped(&clean(&first.step.text), width) {
         ui.answer(format!("  {line}"));

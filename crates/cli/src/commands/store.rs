@@ -228,7 +228,7 @@ fn fetch_for(ui: &Ui, folder: &Path, damaged: &[Digest]) -> Result<(), Failure> 
     let Some(lock) = project.sound_lock()? else { return Ok(()) };
     let progress = Progress::new(ui);
     let is_damaged =
-        |package: &LockedPackage| package.files.iter().any(|file| damaged.contains(&file.sha256));
+        |package: &LockedPackage| package.files.iter().any(|file| damaged.contains(&file.tree()));
     if lock.packages.iter().any(is_damaged) {
         project.fetch(lock, &project.workspace, &progress)?;
     }

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use bibliotax_core::name::PackageName;
 use bibliotax_core::nearest::{either, nearest};
-use bibliotax_registry::source::Source;
+use bibliotax_registry::registry::Registry;
 use bibliotax_registry::standing::Change;
 use serde_json::json;
 
@@ -16,7 +16,7 @@ use crate::project::{Project, network};
 use crate::ui::{Ui, style, styled};
 
 /// The registry that is meant: one that the manifest declares, or a registry's folder.
-pub fn registry(word: Option<&str>, project: &Project, here: &Path) -> Result<Source, Failure> {
+pub fn registry(word: Option<&str>, project: &Project, here: &Path) -> Result<Registry, Failure> {
     let declared = &project.workspace.registries;
     let chosen = match (word, declared.as_slice()) {
         (Some(name), _) => declared.iter().find(|registry| registry.name.as_str() == name),
@@ -24,7 +24,7 @@ pub fn registry(word: Option<&str>, project: &Project, here: &Path) -> Result<So
         (None, _) => None,
     };
     if let Some(registry) = chosen {
-        return Ok(Source::open(registry, &project.root, &network())?);
+        return Ok(Registry::open(registry, &project.root, &network())?);
     }
     let names: Vec<&str> = declared.iter().map(|registry| registry.name.as_str()).collect();
     let Some(word) = word else {
@@ -36,7 +36,7 @@ pub fn registry(word: Option<&str>, project: &Project, here: &Path) -> Result<So
         }));
     };
     if here.join(word).is_dir() || word.contains(['/', '\\']) {
-        return Ok(Source::Kept(kept::open(word, here)?));
+        return Ok(Registry::Kept(kept::open(word, here)?));
     }
     let near = nearest(word, names.iter().copied(), 2);
     let failure = Failure::new("publish.where", format!("`{word}` is no declared registry and no folder"));
@@ -46,7 +46,7 @@ pub fn registry(word: Option<&str>, project: &Project, here: &Path) -> Result<So
 /// Changes how releases of a package stand, and says so.
 pub fn change(
     ui: &Ui,
-    registry: &Source,
+    registry: &Registry,
     name: &PackageName,
     change: &Change,
     dry_run: bool,

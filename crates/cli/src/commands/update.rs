@@ -10,6 +10,7 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Conflict, Problem, Resolution, Update as Updated, update};
 use bibliotax_core::workspace::{Member, Workspace};
+use bibliotax_registry::elsewhere::Freshness;
 use bibliotax_registry::registries::Registries;
 use serde_json::json;
 
@@ -52,14 +53,20 @@ impl Update {
         let lock = project.needed_lock()?;
         let asked =
             self.packages.iter().map(|word| locked_package(lock, word)).collect::<Result<Vec<_>, _>>()?;
-        let registries = project.registries(&project.workspace)?;
+        let anew = if asked.is_empty() {
+            Freshness::AllAnew
+        } else {
+            Freshness::Anew(asked.iter().cloned().collect())
+        };
         let is_asked = |need: &Need| asked.is_empty() || asked.contains(&need.package);
         let loosened = self.loosened(&project, is_asked)?;
+        let registries = project.registries_for(&loosened, anew)?;
         let updated = self.moved(&loosened, lock, &asked, &registries)?;
         let edits = self.rewritten(&project, &updated.resolution, is_asked)?;
         let workspace = project.edited(&edits)?;
         say_rewritten(ui, &project.workspace, &workspace);
-        let settled = Settled::new(&project, &workspace, Lock::new(&workspace, &updated.resolution));
+        let new = project.lock_of(&workspace, updated.resolution, &registries)?;
+        let settled = Settled::new(&project, &workspace, new);
         settled.show(ui);
         say_forced(ui, lock, &settled.lock, &asked, &updated.forced);
         for chosen in asked.iter().filter_map(|name| settled.lock.package(name)) {
@@ -106,8 +113,7 @@ impl Update {
         is_asked: impl Fn(&Need) -> bool,
     ) -> Vec<(&'p Member, &'p Need)> {
         let needs = project.workspace.needs().filter(|(_, need)| self.beyond && is_asked(need));
-        // What lies in a folder has just the one version.
-        needs.filter(|(_, need)| need.path.is_none()).collect()
+        needs.filter(|(_, need)| need.has_releases()).collect()
     }
 
     /// The manifests with ranges that accept what was chosen; those that do are left alone.

@@ -1,19 +1,23 @@
 //! Errors of registries as failures: a code for each, and what to do about it.
 
+use bibliotax_archive::error::PackError;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::check::CardProblem;
 
-use super::Failure;
+use super::{Failure, sources};
 use crate::codes::CODES;
 use crate::project::token_variable;
 
 impl From<RegistryError> for Failure {
     fn from(error: RegistryError) -> Self {
         use RegistryError as E;
+        if let Some(failure) = sources::failure_of(&error) {
+            return failure;
+        }
         let message = error.to_string();
         let code = error.code();
         let mend = match error {
-            E::Disk(error) => return error.into(),
+            E::Disk(error) | E::Pack(PackError::Disk(error)) => return error.into(),
             E::BadLines { path, text, faults } => return Self::in_text(path, &text, faults),
             E::Missing { .. } => {
                 "check the path under `[registries]`; `bibliotax registry create DIR` makes a new one"
@@ -73,18 +77,29 @@ impl From<RegistryError> for Failure {
             E::Facet { .. } => "check the name and the value, or define the facet under `[facets]`",
             E::NameTaken { .. } => "choose another name",
             E::NoVersion { .. } => "write `version = \"0.1.0\"` under `[project]`",
-            E::Unpackable { .. } => {
+            E::Pack(PackError::Unpackable { .. }) => {
                 "rename it, or name the wanted ones with `files = [\"…\"]` under `[card]`"
             }
-            E::Link { .. } => {
+            E::Pack(PackError::Link { .. }) => {
                 "put the file itself there, or leave it out with `files = [\"…\"]` under `[card]`"
             }
-            E::Clash { .. } => "rename one of them",
+            E::Pack(PackError::Clash { .. }) => "rename one of them",
             E::NoFiles { .. } => "check `files` under `[card]`",
-            E::BadPattern { .. } => "a pattern is like `include/**` or `src/*.c`",
+            E::Pack(PackError::BadPattern { .. }) => "a pattern is like `include/**` or `src/*.c`",
             E::PartsClash { .. } => "leave it out of one of them: `files` under `[[card.parts]]`",
             E::Card(problem) => mend_of_card(&problem),
             E::ExposesNothing { .. } => "check the path and `files` under `[card]`",
+            // What is wrong with a source was told above.
+            E::NoGit
+            | E::Git { .. }
+            | E::GitOffline { .. }
+            | E::NoCommit { .. }
+            | E::MovedTag { .. }
+            | E::BadManifest { .. }
+            | E::OtherName { .. }
+            | E::NoArchive { .. }
+            | E::ChangedArchive { .. }
+            | E::Archive { .. } => return Self::new(code, message),
         };
         Self::new(code, message).mend(mend)
     }

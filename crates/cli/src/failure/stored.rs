@@ -1,9 +1,10 @@
 //! What store, shelf and archives refused, as failures.
 
+use bibliotax_archive::error::ArchiveError;
 use bibliotax_core::spoken::{self, count, size};
 use bibliotax_registry::RegistryError;
 use bibliotax_store::StoreError;
-use bibliotax_store::error::{ArchiveError, KitError};
+use bibliotax_store::error::KitError;
 use bibliotax_store::install::{InstallError, Lacking};
 
 use super::Failure;
@@ -55,7 +56,7 @@ fn of_kit(error: &KitError) -> (&'static str, &'static str) {
     }
 }
 
-fn of_archive(message: String, source: &ArchiveError) -> Failure {
+pub fn of_archive(message: String, source: &ArchiveError) -> Failure {
     let (code, mend) = match source {
         ArchiveError::WrongDigest { .. } | ArchiveError::WrongSize { .. } => (
             "archive.wrong-bytes",

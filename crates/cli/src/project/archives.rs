@@ -7,6 +7,7 @@ use bibliotax_core::card::Archive;
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::workspace::Workspace;
 use bibliotax_registry::RegistryError;
+use bibliotax_registry::elsewhere::Freshness;
 use bibliotax_registry::registries::Registries;
 use bibliotax_store::install::Supplier;
 
@@ -25,7 +26,13 @@ impl Archives<'_> {
         if let Some(opened) = self.opened.get() {
             return Ok(opened);
         }
-        let opened = Registries::open(self.workspace, &self.project.root, &[], &self.project.network())?;
+        let opened = Registries::open(
+            self.workspace,
+            &self.project.root,
+            &self.project.locked(),
+            Freshness::Locked,
+            &self.project.network(),
+        )?;
         Ok(self.opened.get_or_init(|| opened))
     }
 }
@@ -42,6 +49,11 @@ impl Supplier for Archives<'_> {
     }
 
     fn is_in_vain_after(&self, error: &RegistryError) -> bool {
-        matches!(error, RegistryError::Unreachable { .. } | RegistryError::Offline { .. })
+        matches!(
+            error,
+            RegistryError::Unreachable { .. }
+                | RegistryError::Offline { .. }
+                | RegistryError::GitOffline { .. }
+        )
     }
 }

@@ -1,9 +1,10 @@
 //! A workspace's manifests, found from anywhere inside it.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use bibliotax_core::fault::Fault;
-use bibliotax_core::manifest::{self, FILE_NAME, Manifest};
+use bibliotax_core::manifest::{self, FILE_NAME, Manifest, StatedCard, read_stated};
 use bibliotax_core::workspace::{Misfit, Workspace, folder_from};
 use bibliotax_disk::DiskError;
 use bibliotax_disk::read::read_text;
@@ -29,9 +30,19 @@ pub struct ManifestFile {
     /// Its folder, from the workspace's; empty for that one.
     pub folder: String,
     pub text: String,
+    /// The cards beside it that it names.
+    pub cards: Vec<CardFile>,
     /// What it says, where it was read on the way.
     read: Option<Manifest>,
     is_neighbour: bool,
+}
+
+/// A card beside a manifest.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CardFile {
+    /// The way to it from the manifest's folder.
+    pub path: String,
+    pub text: String,
 }
 
 impl Manifests {
@@ -70,14 +81,19 @@ impl Manifests {
 
     /// The same manifests with these texts in place of those before, and with the projects that they newly need.
     pub fn edited(&self, edits: &Edits) -> Result<Self, Failure> {
+        if edits.is_empty() {
+            let (root, here) = (self.root.clone(), self.here.clone());
+            return Ok(Self { root, files: self.files.clone(), here });
+        }
         let file = |file: &ManifestFile| {
             let text = edits.get(&file.folder).unwrap_or(&file.text).clone();
+            let cards = cards_beside(&self.root.join(&file.folder), &text)?;
             // What members mean depends on the root, too.
-            let read = if edits.is_empty() { file.read.clone() } else { None };
-            ManifestFile { folder: file.folder.clone(), text, read, is_neighbour: file.is_neighbour }
+            let (folder, is_neighbour, read) = (file.folder.clone(), file.is_neighbour, None);
+            Ok(ManifestFile { folder, text, cards, read, is_neighbour })
         };
         let (root, here) = (self.root.clone(), self.here.clone());
-        let mut files = self.files.iter().map(file).collect();
+        let mut files = self.files.iter().map(file).collect::<Result<_, Failure>>()?;
         add_neighbours(&root, &mut files)?;
         Ok(Self { root, files, here })
     }
@@ -90,10 +106,13 @@ impl Manifests {
     /// Whether the files say the same on disk now.
     pub fn are_as_on_disk(&self, from: &Path) -> Result<bool, Failure> {
         let now = Self::find(from)?;
-        let texts = |files: &[ManifestFile]| -> Vec<(String, String)> {
-            files.iter().map(|file| (file.folder.clone(), file.text.clone())).collect()
+        let is_same = |one: &ManifestFile, other: &ManifestFile| {
+            one.folder == other.folder && one.text == other.text && one.cards == other.cards
         };
-        Ok(now.root == self.root && texts(&now.files) == texts(&self.files))
+        let pairs = now.files.iter().zip(&self.files);
+        Ok(now.root == self.root
+            && now.files.len() == self.files.len()
+            && pairs.into_iter().all(|(now, then)| is_same(now, then)))
     }
 
     /// What is wrong in the first of the manifests that don't go together.
@@ -108,16 +127,29 @@ impl Manifests {
 impl ManifestFile {
     fn load(root: &Path, folder: String) -> Result<Self, Failure> {
         let text = read_manifest(&root.join(&folder).join(FILE_NAME))?;
-        Ok(Self { folder, text, read: None, is_neighbour: false })
+        let cards = cards_beside(&root.join(&folder), &text)?;
+        Ok(Self { folder, text, cards, read: None, is_neighbour: false })
+    }
+
+    /// What the cards beside it say.
+    fn stated(&self) -> Result<BTreeMap<String, StatedCard>, Failure> {
+        let within = |card: &CardFile| match self.folder.as_str() {
+            "" => card.path.clone(),
+            folder => format!("{folder}/{}", card.path),
+        };
+        let stated = self.cards.iter().map(|card| {
+            let read = read_stated(&card.text);
+            let read = read.map_err(|faults| Failure::in_text(within(card), &card.text, faults))?;
+            Ok((card.path.clone(), read))
+        });
+        stated.collect()
     }
 
     /// What it says; for a member, with what the root says.
     fn manifest(&mut self, root: Option<&Manifest>) -> Result<&Manifest, Failure> {
         if self.read.is_none() {
-            let read = match root.filter(|_| !self.folder.is_empty()) {
-                Some(root) => Manifest::read_member(&self.text, root),
-                None => Manifest::read(&self.text),
-            };
+            let root = root.filter(|_| !self.folder.is_empty());
+            let read = Manifest::read_beside(&self.text, root, &self.stated()?);
             let read =
                 read.map_err(|faults| Failure::in_text(file_name(&self.folder), &self.text, faults))?;
             return Ok(self.read.insert(read));
@@ -255,7 +287,7 @@ fn members_of(root: &Path, first: &ManifestFile) -> Result<Vec<String>, Failure>
 fn add_neighbours(root: &Path, files: &mut Vec<ManifestFile>) -> Result<(), Failure> {
     let mut next = 0;
     while next < files.len() {
-        let elsewhere: Vec<String> = ways_in(&files[next].text)
+        let elsewhere: Vec<String> = texts_behind(&files[next].text, "path")
             .filter_map(|way| folder_from(&files[next].folder, way))
             .filter(|folder| !files.iter().any(|file| file.folder == *folder))
             .collect();
@@ -270,9 +302,21 @@ fn add_neighbours(root: &Path, files: &mut Vec<ManifestFile>) -> Result<(), Fail
     Ok(())
 }
 
-/// All that stands behind a `path =` in a manifest: at least what it needs by folder, and cheaper than reading it.
-fn ways_in(text: &str) -> impl Iterator<Item = &str> {
-    text.match_indices("path").filter_map(|(at, word)| {
+/// The cards beside a manifest that it names, as far as they are there.
+fn cards_beside(folder: &Path, text: &str) -> Result<Vec<CardFile>, Failure> {
+    let mut cards: Vec<CardFile> = Vec::new();
+    for path in texts_behind(text, "card").filter(|path| path.ends_with(".toml")) {
+        let is_new = !cards.iter().any(|card| card.path == path);
+        if let Some(text) = read_text(&folder.join(path), manifest::LARGEST)?.filter(|_| is_new) {
+            cards.push(CardFile { path: path.to_owned(), text });
+        }
+    }
+    Ok(cards)
+}
+
+/// All that stands in quotes behind a key in a manifest: at least what it says there, and cheaper than reading it.
+fn texts_behind<'t>(text: &'t str, key: &str) -> impl Iterator<Item = &'t str> {
+    text.match_indices(key).filter_map(|(at, word)| {
         let value = text[at + word.len()..].trim_start().strip_prefix('=')?.trim_start();
         let quote = value.chars().next().filter(|quote| matches!(quote, '"' | '\''))?;
         value[1..].split(quote).next()

@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use bibliotax_core::compare::{Change, Kind};
 use bibliotax_core::lock::{Lock, LockedMember, LockedPackage, RUN, Reached, Wires};
 use bibliotax_core::name::{ComponentName, PackageName};
+use bibliotax_core::source::Source;
 use serde_json::{Value, json};
 
 use super::{size, table};
@@ -109,7 +110,7 @@ fn reason(change: &Change<'_>, needers: &Needers<'_>) -> String {
     }
     let purposes = needers.purposes(name).filter(|purposes| !purposes.contains(&RUN));
     let purposes = purposes.map(|purposes| format!(", for {}", purposes.join(" and "))).unwrap_or_default();
-    let purposes = purposes + &wishes(change);
+    let purposes = purposes + &wishes(change) + &from(change);
     if needers.is_direct(change.package()) {
         return format!("needed {}{purposes}", needers.here(change.package()));
     }
@@ -117,6 +118,18 @@ fn reason(change: &Change<'_>, needers: &Needers<'_>) -> String {
         [] => purposes,
         [one] => format!("needed by {one}{purposes}"),
         [one, rest @ ..] => format!("needed by {one} and {} more{purposes}", rest.len()),
+    }
+}
+
+/// Where a package comes from, where that is worth a word: it is no registry, or it was another before.
+fn from(change: &Change<'_>) -> String {
+    let package = change.package();
+    let has_moved = change.old.zip(change.new).is_some_and(|(old, new)| old.source != new.source);
+    match &package.source {
+        Source::Path(_) if !package.replaced => String::new(),
+        Source::Registry(_) if !has_moved => String::new(),
+        source if package.replaced => format!(", replaced by {source}"),
+        source => format!(", from {source}"),
     }
 }
 

@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::digest::Digest;
 use crate::facet::Fits;
+use crate::inner_path::InnerPath;
 use crate::name::PartName;
 
 /// The part that every release with files has.
@@ -31,12 +32,19 @@ pub struct FileRecord {
     pub size: u64,
     /// How it is packed.
     pub format: ArchiveFormat,
+    /// The folder inside the archive that holds the package; without it, all of it is the package.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub strip: Option<InnerPath>,
+    /// Where it is, if not with the registry.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub url: Option<String>,
 }
 
 impl FileRecord {
     /// The archive, whatever it holds.
     pub fn archive(&self) -> Archive {
-        Archive { sha256: self.sha256, size: self.size, format: self.format }
+        let (strip, url) = (self.strip.clone(), self.url.clone());
+        Archive { sha256: self.sha256, size: self.size, format: self.format, strip, url }
     }
 }
 
@@ -48,7 +56,7 @@ pub fn main_part() -> PartName {
 }
 
 /// Bytes that can be fetched, checked and unpacked.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Archive {
     /// The digest of the bytes.
     pub sha256: Digest,
@@ -56,6 +64,27 @@ pub struct Archive {
     pub size: u64,
     /// How it is packed.
     pub format: ArchiveFormat,
+    /// The folder inside it that is unpacked; without it, all of it.
+    pub strip: Option<InnerPath>,
+    /// Where it is, if not with the package's registry.
+    pub url: Option<String>,
+}
+
+impl Archive {
+    /// An archive that is unpacked whole, and is where its package is.
+    pub fn new(sha256: Digest, size: u64, format: ArchiveFormat) -> Self {
+        Self { sha256, size, format, strip: None, url: None }
+    }
+
+    /// What names the tree that is unpacked from it.
+    pub fn tree(&self) -> Digest {
+        tree_of(&self.sha256, self.strip.as_ref())
+    }
+}
+
+/// What names the tree that is unpacked from an archive, or from a folder inside it.
+pub fn tree_of(sha256: &Digest, strip: Option<&InnerPath>) -> Digest {
+    strip.map_or(*sha256, |folder| Digest::of(format!("{sha256}/{folder}").as_bytes()))
 }
 
 /// How an archive is packed.

@@ -28,7 +28,7 @@ pub fn inputs(workspace: &Workspace) -> Digest {
             json!([listing.source, releases.collect::<Vec<_>>()])
         })
         .collect();
-    let text = json!({ "registries": registries, "in-folders": in_folders,
+    let text = json!({ "registries": registries, "in-folders": in_folders, "replaced": workspace.replaced,
         "members": workspace.members.iter().map(of_member).collect::<Vec<_>>(),
         "families": workspace.families, "capabilities": workspace.capabilities,
         "facets": workspace.facets, "unstated": workspace.unstated,
@@ -43,7 +43,7 @@ fn of_member(member: &Member) -> Value {
 }
 
 fn of_need(need: &Need) -> Value {
-    let who = (&need.package, &need.range, &need.registry, &need.path, need.prereleases);
+    let who = (&need.package, &need.range, &need.registry, &need.source, need.prereleases);
     let what = (&need.without, &need.targets, &need.components, need.bare, &need.parts);
     json!([who, need.purpose, what])
 }

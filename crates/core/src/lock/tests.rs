@@ -18,6 +18,7 @@ pub fn test_lock(packages: &[(&str, &str)]) -> Lock {
         name: name.parse().unwrap(),
         version: version.parse().unwrap(),
         source: test_source("seedhouse"),
+        replaced: false,
         card: Some(Digest::of(format!("{name} {version}").as_bytes())),
         license: Some("MIT".parse().unwrap()),
         targets: Vec::new(),

@@ -4,6 +4,7 @@ use toml_edit::{Array, Decor, DocumentMut, InlineTable, Item, RawString, Table, 
 
 use super::{AS_FAMILY, AS_SHARED, syntax};
 use crate::fault::Fault;
+use crate::manifest::read::SOURCE_KEYS;
 use crate::name::{ComponentName, Family, PackageName, PartName, Purpose, RegistryName};
 use crate::range::Range;
 
@@ -54,16 +55,27 @@ impl ManifestText {
         }
     }
 
-    /// Declares that `package` is the project in a folder, seen from the manifest's.
-    pub fn set_need_in_folder(&mut self, purpose: Option<&Purpose>, package: &PackageName, path: &str) {
+    /// Declares where `package` comes from, by these keys of the need and no other that say so; what else it says stays.
+    pub fn set_need_source(
+        &mut self,
+        purpose: Option<&Purpose>,
+        package: &PackageName,
+        said: &[(&'static str, String)],
+    ) {
         let needs = self.needs_or_new(purpose);
-        match needs.get_mut(package.as_str()).and_then(Item::as_table_like_mut) {
-            Some(table) => replace_text(table, "path", path),
-            None => {
-                let table: InlineTable = [("path", path)].into_iter().collect();
-                needs.insert(package.as_str(), value(table));
+        if let Some(table) = needs.get_mut(package.as_str()).and_then(Item::as_table_like_mut) {
+            // A card says what the package is, wherever it comes from.
+            let others = SOURCE_KEYS.iter().filter(|key| !["card", "plain"].contains(key));
+            for key in others.chain(&["range", "registry", "family"]) {
+                if !said.iter().any(|(said, _)| said == key) {
+                    table.remove(key);
+                }
             }
+            said.iter().for_each(|(key, text)| replace_text(table, key, text));
+            return;
         }
+        let table: InlineTable = said.iter().map(|(key, text)| (*key, text.as_str())).collect();
+        needs.insert(package.as_str(), value(table));
     }
 
     /// Keeps a family in a range.

@@ -17,9 +17,6 @@ impl Manifest {
     ) -> Card {
         let part = self.card.clone();
         Card {
-            name: project.name.clone(),
-            version,
-            published,
             summary: part.summary,
             description: part.description,
             tags: part.tags,
@@ -33,10 +30,10 @@ impl Manifest {
             conflicts: part.conflicts,
             fits: self.fits.clone(),
             tools: self.tools.clone(),
-            files: Vec::new(),
             exposes: part.exposes,
             steps: part.steps,
             notes: part.notes,
+            ..Card::bare(project.name.clone(), version, published)
         }
     }
 }

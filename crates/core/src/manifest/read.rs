@@ -3,6 +3,7 @@
 mod card;
 mod fits;
 mod needs;
+mod sources;
 mod tasks;
 mod values;
 
@@ -11,19 +12,22 @@ use std::collections::BTreeMap;
 use toml_edit::{Document, Item, Key, TableLike};
 
 use self::needs::Ranges;
+pub use self::sources::{SOURCE_KEYS, read_stated};
 use self::values::{key_span, span};
 use super::{
-    Device, LinkWay, Manifest, MemberList, NamePattern, Project, RegistryDeclaration, ShelfSettings, syntax,
+    Device, LinkWay, Manifest, MemberList, NamePattern, Project, RegistryDeclaration, ShelfSettings,
+    StatedCard, syntax,
 };
 use crate::facet::Target;
 use crate::fault::Fault;
-use crate::name::{Family, RegistryName};
+use crate::name::{Family, RegistryName, ToolName};
 use crate::range::Range;
 
-const TOP_KEYS: [&str; 17] = [
+const TOP_KEYS: [&str; 18] = [
     "project",
     "workspace",
     "shared",
+    "replace",
     "registries",
     "targets",
     "devices",
@@ -44,20 +48,22 @@ const WORKSPACE_KEYS: [&str; 2] = ["members", "apart"];
 const SHELF_KEYS: [&str; 2] = ["link", "absolute"];
 const REGISTRY_KEYS: [&str; 4] = ["url", "mirrors", "owns", "plain"];
 
-/// Keys that the format reserves and that this version does not act on: told apart from typing errors.
-const LATER_KEYS: [&str; 1] = ["replace"];
-
 /// Keys that hold for all members of a workspace, so that its root alone may say them.
 const ROOT_KEYS: [&str; 5] = ["workspace", "shared", "replace", "rules", "shelf"];
 
-/// Reads a manifest, of a member with what its workspace's root says; on failure all faults that were found.
-pub fn read(text: &str, root: Option<&Manifest>) -> Result<Manifest, Vec<Fault>> {
+/// Reads a manifest, of a member with what its workspace's root says, and with the cards that lie beside it; on failure all
+/// faults that were found.
+pub fn read(
+    text: &str,
+    root: Option<&Manifest>,
+    cards: Option<&BTreeMap<String, StatedCard>>,
+) -> Result<Manifest, Vec<Fault>> {
     if text.trim().is_empty() {
         let fault = Fault::new("manifest.empty", "the manifest is empty", 0..text.len());
         return Err(vec![fault.mend("delete it and run `bibliotax init`, or begin it with `[project]`")]);
     }
     let document = Document::parse(text).map_err(|error| vec![syntax::fault(text, &error)])?;
-    let mut reader = Reader { faults: Vec::new(), root };
+    let mut reader = Reader { faults: Vec::new(), root, cards };
     let manifest = reader.manifest(document.as_table());
     match manifest {
         Some(manifest) if reader.faults.is_empty() => Ok(manifest),
@@ -65,15 +71,18 @@ pub fn read(text: &str, root: Option<&Manifest>) -> Result<Manifest, Vec<Fault>>
     }
 }
 
+#[derive(Default)]
 struct Reader<'r> {
     faults: Vec<Fault>,
     /// What the root of the workspace says, for a member.
     root: Option<&'r Manifest>,
+    /// The cards beside the manifest, by the way to them.
+    cards: Option<&'r BTreeMap<String, StatedCard>>,
 }
 
 impl Reader<'_> {
     fn manifest(&mut self, top: &dyn TableLike) -> Option<Manifest> {
-        self.only_known(top, "a manifest", &TOP_KEYS, &LATER_KEYS);
+        self.only_known(top, "a manifest", &TOP_KEYS);
         self.only_own(top);
         let workspace = top.get("workspace").and_then(|item| self.workspace(item));
         let shared = self.each(top, "shared", |reader, key, item| {
@@ -111,9 +120,8 @@ impl Reader<'_> {
         self.targets_are_declared(&needs, &targets);
         let facets = self.each(top, "facets", Self::facet);
         let fits = top.get("fits").and_then(|item| self.table(item, "fits")).map(|table| self.fits(table));
-        let tools = self.each(top, "tools", |reader, key, item| {
-            Some((reader.name(key)?, reader.range(item, key.get())?))
-        });
+        let tools = self.tools(top);
+        let replaced = self.each(top, "replace", Self::replacement).into_iter().collect();
         let rules = top.get("rules").and_then(|item| self.table(item, "rules"));
         let shelf = top.get("shelf").and_then(|item| self.table(item, "shelf"));
         let card = top.get("card").and_then(|item| self.table(item, "card")).map(|table| self.card(table));
@@ -125,6 +133,7 @@ impl Reader<'_> {
         Some(Manifest {
             project,
             workspace,
+            replaced,
             shared: ranges.shared.clone(),
             registries,
             needs,
@@ -133,7 +142,7 @@ impl Reader<'_> {
             targets,
             facets: facets.into_iter().collect(),
             fits: fits.unwrap_or_default(),
-            tools: tools.into_iter().collect(),
+            tools,
             devices,
             tasks,
             shelf: shelf.map(|shelf| self.shelf(shelf)).unwrap_or_default(),
@@ -143,7 +152,7 @@ impl Reader<'_> {
     }
 
     fn project(&mut self, item: &Item, table: &dyn TableLike) -> Option<Project> {
-        self.only_known(table, "`[project]`", &PROJECT_KEYS, &[]);
+        self.only_known(table, "`[project]`", &PROJECT_KEYS);
         if table.get("name").is_none() {
             let fault = Fault::new("manifest.no-project", "the project has no name", span(item));
             self.faults.push(fault.mend("write `name = \"…\"` under `[project]`"));
@@ -153,9 +162,16 @@ impl Reader<'_> {
         Some(Project { name: self.parsed(table, "name")?, version, license, span: span(item) })
     }
 
+    fn tools(&mut self, table: &dyn TableLike) -> BTreeMap<ToolName, Range> {
+        let tools = self.each(table, "tools", |reader, key, item| {
+            Some((reader.name(key)?, reader.range(item, key.get())?))
+        });
+        tools.into_iter().collect()
+    }
+
     fn workspace(&mut self, item: &Item) -> Option<MemberList> {
         let table = self.table(item, "workspace")?;
-        self.only_known(table, "`[workspace]`", &WORKSPACE_KEYS, &[]);
+        self.only_known(table, "`[workspace]`", &WORKSPACE_KEYS);
         let [members, apart] = ["members", "apart"].map(|key| self.texts(table, key).unwrap_or_default());
         Some(MemberList { members, apart, span: span(item) })
     }
@@ -192,7 +208,7 @@ impl Reader<'_> {
     }
 
     fn shelf(&mut self, table: &dyn TableLike) -> ShelfSettings {
-        self.only_known(table, "`[shelf]`", &SHELF_KEYS, &[]);
+        self.only_known(table, "`[shelf]`", &SHELF_KEYS);
         let what = "way of putting files on the shelf";
         let link = table
             .get("link")
@@ -206,7 +222,7 @@ impl Reader<'_> {
         let (url, mirrors, owns, allows_plain) = match item.as_table_like() {
             None => (self.text(item, key.get())?, Vec::new(), Vec::new(), false),
             Some(table) => {
-                self.only_known(table, "a registry", &REGISTRY_KEYS, &[]);
+                self.only_known(table, "a registry", &REGISTRY_KEYS);
                 let Some(url) = table.get("url") else {
                     let fault = Fault::new(
                         "manifest.no-url",

@@ -56,7 +56,7 @@ fn reads_what_is_written_in_its_order() {
 #[test]
 fn each_slip_has_its_own_fault_at_its_place() {
     let project = "[project]\nname = \"gate\"\n";
-    let rows: [(&str, &str, &str, Option<&str>); 17] = [
+    let rows: [(&str, &str, &str, Option<&str>); 27] = [
         ("[needs]\na = “1”", "manifest.curly-quotes", "“", Some("use straight quotes: `\"`")),
         ("[needs]\na = { range = \"1\" prereleases = true }", "manifest.missing-comma", "", None),
         ("[card]\nfiles = [\"a\" \"b\"]", "manifest.missing-comma", "", None),
@@ -73,7 +73,32 @@ fn each_slip_has_its_own_fault_at_its_place() {
             "rnage",
             Some("perhaps `range` was meant"),
         ),
-        ("[needs]\na = { git = \"x\" }", "manifest.later", "git", Some("take it out until a version can")),
+        ("[needs]\na = { git = \"x\" }", "manifest.git", "\"x\"", None),
+        ("[needs]\na = { git = \"x\", branch = \"-f\" }", "manifest.git", "\"-f\"", None),
+        ("[needs]\na = { git = \"x\", range = \"1\", tags = \"v\" }", "manifest.git", "\"v\"", None),
+        (
+            "[needs]\na = { git = \"ext::sh -c x\", branch = \"b\" }",
+            "manifest.place",
+            "\"ext::sh -c x\"",
+            None,
+        ),
+        (
+            "[needs]\na = { path = \"../b\", registry = \"c\" }",
+            "manifest.two-sources",
+            "a",
+            Some("leave out one of them"),
+        ),
+        ("[needs]\na = { path = \"/b\" }", "manifest.path", "\"/b\"", None),
+        ("[needs]\na = { range = \"1\", dir = \"b\" }", "manifest.no-source", "dir", Some("take it out")),
+        ("[needs]\na = { archive = \"b.zip\" }", "manifest.no-digest", "\"b.zip\"", None),
+        ("[needs]\na = { archive = \"b.rar\", sha256 = \"0\" }", "manifest.place", "\"b.rar\"", None),
+        (
+            "[needs]\na = { git = \"x\", tag = \"t\", card = \"c.toml\" }",
+            "manifest.no-card",
+            "\"c.toml\"",
+            None,
+        ),
+        ("[replace]\na = { version = \"1\" }", "manifest.no-source", "{ version = \"1\" }", None),
         ("[needs]\na = [1]", "manifest.wrong-kind", "[1]", None),
         ("[needs]\na = { range = \"1\", registry = \"x\" }", "manifest.unknown-registry", "a", None),
         ("[needs-for.run]\n", "manifest.purpose", "run", Some("write these needs under `[needs]`")),

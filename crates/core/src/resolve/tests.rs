@@ -195,7 +195,7 @@ impl Catalogue for Registry {
     fn listing(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, Infallible> {
         let Some(lines) = self.lines(package) else { return Ok(None) };
         let history = History::read(package, &lines, None).unwrap();
-        Ok(Some(Arc::new(Listing { source: test_source("seedhouse"), history })))
+        Ok(Some(Arc::new(Listing::new(test_source("seedhouse"), history))))
     }
 }
 

@@ -7,6 +7,7 @@ use std::ops;
 use super::{Member, Workspace, folder_from};
 use crate::fault::Fault;
 use crate::manifest::{Manifest, Need, RegistryDeclaration};
+use crate::name::PackageName;
 
 /// What is wrong in one of the manifests.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -38,6 +39,8 @@ impl Workspace {
         joined.neighbours = neighbours.into_iter().filter_map(project).collect();
         joined.members = Member::new(String::new(), root).into_iter().chain(listed).collect();
         misfits.extend(joined.misfits_of_members());
+        misfits.extend(joined.wrong_replacements());
+        misfits.extend(joined.find_elsewhere());
         if misfits.is_empty() { Ok(joined) } else { Err(misfits) }
     }
 
@@ -47,6 +50,8 @@ impl Workspace {
             neighbours: Vec::new(),
             registries: root.registries.clone(),
             families: root.families.clone(),
+            elsewhere: BTreeMap::new(),
+            replaced: root.replaced.clone(),
             shared: root.shared.clone(),
             capabilities: root.capabilities.clone(),
             targets: root.targets.clone(),
@@ -61,7 +66,9 @@ impl Workspace {
     fn take_over(&mut self, member: &Member) -> Vec<Misfit> {
         let manifest = &member.manifest;
         let mut differing: Vec<(String, ops::Range<usize>)> = Vec::new();
-        for registry in manifest.registries.iter().map(|registry| seen_from_root(registry, &member.folder)) {
+        for registry in
+            manifest.registries.iter().map(|registry| registry_from_root(registry, &member.folder))
+        {
             match self.registries.iter().find(|other| other.name == registry.name) {
                 None => self.registries.push(registry),
                 Some(other) if is_same(other, &registry) => {}
@@ -125,26 +132,48 @@ impl Workspace {
 
     /// That a need names a folder in which there is no such project.
     fn wrong_folder(&self, member: &Member, need: &Need) -> Option<Misfit> {
-        let path = need.path.as_deref()?;
-        let (code, message, mend) = match self.project_of(member, need) {
-            Some(there) if there.project.name == need.package => return None,
-            Some(there) => (
-                "workspace.other-name",
-                format!("the project in `{path}` is called `{}`, not `{}`", there.project.name, need.package),
-                format!("need it by that name: `{}`", there.project.name),
-            ),
-            None => (
-                "workspace.no-project",
-                format!("there is no project in `{path}`, where `{}` is to come from", need.package),
-                "the path begins at this manifest's folder and ends at one with a bibliotax.toml".to_owned(),
-            ),
-        };
-        Some(member.misfit(Fault::new(code, message, need.span.clone()).mend(mend)))
+        let path = need.source.as_ref()?.folder()?;
+        let fault = wrong_project(self.project_of(member, need), path, &need.package, &need.span)?;
+        Some(member.misfit(fault))
+    }
+
+    /// That what stands in for a package is no such project.
+    fn wrong_replacements(&self) -> Vec<Misfit> {
+        let wrong = self.replaced.iter().filter_map(|(name, replacement)| {
+            let path = replacement.source.folder()?;
+            let there = self.in_folder(&folder_from("", path)?);
+            let fault = wrong_project(there, path, name, &replacement.span)?;
+            Some(Misfit { folder: String::new(), fault })
+        });
+        wrong.collect()
     }
 }
 
+/// That the project in a folder is not the one that is wanted of it.
+fn wrong_project(
+    there: Option<&Member>,
+    path: &str,
+    wanted: &PackageName,
+    at: &ops::Range<usize>,
+) -> Option<Fault> {
+    let (code, message, mend) = match there {
+        Some(there) if there.project.name == *wanted => return None,
+        Some(there) => (
+            "workspace.other-name",
+            format!("the project in `{path}` is called `{}`, not `{wanted}`", there.project.name),
+            format!("name it so: `{}`", there.project.name),
+        ),
+        None => (
+            "workspace.no-project",
+            format!("there is no project in `{path}`, where `{wanted}` is to come from"),
+            "the path begins at this manifest's folder and ends at one with a bibliotax.toml".to_owned(),
+        ),
+    };
+    Some(Fault::new(code, message, at.clone()).mend(mend))
+}
+
 impl Member {
-    fn misfit(&self, fault: Fault) -> Misfit {
+    pub(super) fn misfit(&self, fault: Fault) -> Misfit {
         Misfit { folder: self.folder.clone(), fault }
     }
 }
@@ -169,15 +198,25 @@ fn add<K: Ord + Clone + Display, V: PartialEq + Clone>(
 }
 
 /// A registry that a manifest in `folder` declares, with places as they are seen from the root.
-fn seen_from_root(registry: &RegistryDeclaration, folder: &str) -> RegistryDeclaration {
-    let place = |url: &String| {
-        let is_absolute =
-            url.contains("://") || url.starts_with(['/', '\\', '~']) || url.get(1..2) == Some(":");
-        let path = if is_absolute { None } else { folder_from(folder, url) };
-        path.map_or_else(|| url.clone(), |path| if path.is_empty() { ".".to_owned() } else { path })
-    };
+fn registry_from_root(registry: &RegistryDeclaration, folder: &str) -> RegistryDeclaration {
+    let place = |url: &String| seen_from_root(url, folder);
     let mirrors = registry.mirrors.iter().map(place).collect();
     RegistryDeclaration { url: place(&registry.url), mirrors, ..registry.clone() }
+}
+
+/// A place that a manifest in `folder` names, as it is seen from the root: only relative paths are another there.
+pub(super) fn seen_from_root(place: &str, folder: &str) -> String {
+    let is_absolute = place.contains("://")
+        || place.starts_with(['/', '\\', '~'])
+        || place.get(1..2) == Some(":")
+        || is_on_host(place);
+    let path = if is_absolute { None } else { folder_from(folder, place) };
+    path.map_or_else(|| place.to_owned(), |path| if path.is_empty() { ".".to_owned() } else { path })
+}
+
+/// Whether a place is `user@host:path`, as ssh has it.
+fn is_on_host(place: &str) -> bool {
+    place.split_once(':').is_some_and(|(host, _)| !host.contains('/'))
 }
 
 fn is_same(one: &RegistryDeclaration, other: &RegistryDeclaration) -> bool {

@@ -1,6 +1,8 @@
 //! Workspaces: what members say together, and what they can't.
 
 use super::*;
+use crate::card::Entry;
+use crate::history::{History, Release};
 use crate::lock::{Lock, inputs};
 use crate::resolve::{Catalogue, Listing as Listed, Problem, resolve};
 use std::sync::Arc;
@@ -109,8 +111,9 @@ impl Shed {
             let entry = serde_json::json!({ "name": words[0], "version": words[1], "published": "2026-01-01T00:00:00Z",
                 "needs": needs.collect::<Vec<_>>(), "card": "0".repeat(64) });
             let entry: Entry = serde_json::from_value(entry).unwrap();
-            let history = History::of(Release { entry: entry.clone(), withdrawn: None, deprecated: None });
-            (entry.name, Arc::new(Listed { source: Source::Registry("seedhouse".parse().unwrap()), history }))
+            let mut history = History::default();
+            history.add(Release { entry: entry.clone(), withdrawn: None, deprecated: None });
+            (entry.name, Arc::new(Listed::new(Source::Registry("seedhouse".parse().unwrap()), history)))
         };
         let mut all: BTreeMap<_, _> = lines.lines().map(entry).collect();
         all.extend(workspace.listings().into_iter().map(|(name, listing)| (name, Arc::new(listing))));

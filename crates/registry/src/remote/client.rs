@@ -1,4 +1,4 @@
-//! Requests to one registry: bounded, timed, tried again where that may help.
+//! Requests to one registry, or to where one archive is: bounded, timed, tried again where that may help.
 
 use std::error::Error;
 use std::io::Read;
@@ -6,7 +6,6 @@ use std::sync::{Arc, OnceLock};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use bibliotax_core::name::RegistryName;
 use reqwest::blocking::{self, RequestBuilder, Response};
 use reqwest::header::{
     ACCEPT_ENCODING, AUTHORIZATION, CONTENT_TYPE, ETAG, HeaderValue, IF_NONE_MATCH, RETRY_AFTER,
@@ -17,7 +16,7 @@ use serde_json::Value;
 
 use super::{Network, is_loopback};
 use crate::chance::share_of;
-use crate::error::RegistryError;
+use crate::error::{Asked, RegistryError};
 
 /// How often a request is tried that may be tried again.
 const MOST_TRIES: u32 = 5;
@@ -63,14 +62,14 @@ pub struct Part {
     pub body: Response,
 }
 
-/// Asks one registry.
+/// Asks one registry, or for one archive.
 #[derive(Clone)]
 pub struct Client {
     shared: Arc<Shared>,
 }
 
 struct Shared {
-    registry: RegistryName,
+    asked: Asked,
     base: Url,
     token: Option<HeaderValue>,
     is_offline: bool,
@@ -82,7 +81,7 @@ struct Shared {
 
 impl Client {
     /// A client for a registry; the token goes to no other host.
-    pub fn new(registry: RegistryName, base: Url, token: Option<String>, network: &Network) -> Self {
+    pub fn new(asked: Asked, base: Url, token: Option<String>, network: &Network) -> Self {
         let token = token.and_then(|token| HeaderValue::from_str(&format!("Bearer {}", token.trim())).ok());
         let token = token.map(|mut token| {
             token.set_sensitive(true);
@@ -90,7 +89,7 @@ impl Client {
         });
         let (reading, writing) = (OnceLock::new(), OnceLock::new());
         let (is_offline, silence) = (network.offline, network.silence.unwrap_or(SILENCE));
-        Self { shared: Arc::new(Shared { registry, base, token, is_offline, silence, reading, writing }) }
+        Self { shared: Arc::new(Shared { asked, base, token, is_offline, silence, reading, writing }) }
     }
 
     /// Whether nobody is to be asked.
@@ -111,7 +110,7 @@ impl Client {
             None if path.starts_with("files/") => "a file that is wanted".to_owned(),
             None => "what it is".to_owned(),
         };
-        RegistryError::Offline { registry: self.shared.registry.clone(), what }
+        RegistryError::Offline { asked: self.shared.asked.clone(), what }
     }
 
     /// A text of the registry, if it is not the one with this validator; at most `limit` bytes.
@@ -345,17 +344,13 @@ impl Client {
 
     /// That there is no answer, or not all of one.
     pub fn broke_off(&self, what: &str) -> RegistryError {
-        let Shared { registry, base, .. } = &*self.shared;
-        RegistryError::Unreachable {
-            registry: registry.clone(),
-            url: base.to_string(),
-            what: what.to_owned(),
-        }
+        let Shared { asked, base, .. } = &*self.shared;
+        RegistryError::Unreachable { asked: asked.clone(), url: base.to_string(), what: what.to_owned() }
     }
 
     /// That an answer is not what such an answer is.
     pub fn wrong(&self, what: &str) -> RegistryError {
-        RegistryError::WrongAnswer { registry: self.shared.registry.clone(), what: what.to_owned() }
+        RegistryError::WrongAnswer { asked: self.shared.asked.clone(), what: what.to_owned() }
     }
 
     /// Why a request was refused, in the registry's own words where it has some.
@@ -369,7 +364,7 @@ impl Client {
         let problem: Value = serde_json::from_str(&text).unwrap_or_default();
         let said = |key: &str| problem[key].as_str().map(str::to_owned);
         let error = RegistryError::Refused {
-            registry: self.shared.registry.clone(),
+            asked: self.shared.asked.clone(),
             status: status.as_u16(),
             code: said("code"),
             detail: said("detail").unwrap_or_else(|| in_words(status).to_owned()),

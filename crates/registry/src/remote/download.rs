@@ -14,8 +14,8 @@ const MOST_BREAKS: u32 = 4;
 pub struct Download {
     client: Client,
     path: String,
-    /// The file's length, as the entry says.
-    length: u64,
+    /// The file's length, as the entry says; nothing where nobody said it.
+    length: Option<u64>,
     read: u64,
     response: Response,
     breaks: u32,
@@ -25,14 +25,13 @@ impl Download {
     /// Begins to read a file of whatever length it says to have; `None` if it is not there.
     pub fn open_any(client: Client, path: String) -> Result<Option<Self>, RegistryError> {
         let Some(Part { length, body, .. }) = client.part(&path, 0)? else { return Ok(None) };
-        let length = length.ok_or_else(|| client.wrong("a file has no length"))?;
         Ok(Some(Self { client, path, length, read: 0, response: body, breaks: 0 }))
     }
 
     /// Begins to read a file of this length.
     pub fn open(client: Client, path: String, length: u64) -> Result<Self, RegistryError> {
         let response = client.open(&path, 0)?;
-        Ok(Self { client, path, length, read: 0, response, breaks: 0 })
+        Ok(Self { client, path, length: Some(length), read: 0, response, breaks: 0 })
     }
 }
 
@@ -47,7 +46,9 @@ impl Read for Download {
                     return Ok(read);
                 }
                 // Whoever checks the bytes wants to see one too many, and the end where it is.
-                Ok(_) if self.read >= self.length || buffer.is_empty() => return Ok(0),
+                Ok(_) if self.length.is_none_or(|length| self.read >= length) || buffer.is_empty() => {
+                    return Ok(0);
+                }
                 Ok(_) | Err(_) if self.breaks < MOST_BREAKS => {
                     self.breaks += 1;
                     self.response = self.client.open(&self.path, self.read).map_err(io::Error::other)?;

@@ -14,9 +14,9 @@ use serde_json::{Value, json};
 
 use super::Remote;
 use crate::error::RegistryError;
-use crate::pack;
 use crate::publish::{Published, Release};
 use crate::standing::Change;
+use bibliotax_archive::pack;
 
 impl Remote {
     /// Packs a release, uploads what the registry lacks of it, and asks to make it a release.

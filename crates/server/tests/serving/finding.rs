@@ -4,8 +4,8 @@ use bibliotax_core::facet::Target;
 use bibliotax_core::manifest::RegistryDeclaration;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::find::{FitWord, Found, Query, read_place};
+use bibliotax_registry::registry::Registry;
 use bibliotax_registry::remote::Network;
-use bibliotax_registry::source::Source;
 use jiff::Timestamp;
 
 use crate::pages::server;
@@ -26,7 +26,7 @@ fn find(
         span: 0..0,
     };
     let folder = tempfile::tempdir().unwrap();
-    let source = Source::open(&declaration, folder.path(), network)?;
+    let source = Registry::open(&declaration, folder.path(), network)?;
     let query = Query { words: words.to_owned(), places, page: 0 };
     source.find(&query, &source.all_facets(), folder.path(), Timestamp::now())
 }

@@ -60,7 +60,7 @@ pub(super) fn fetch<S: Supplier>(
                 in_vain.fetch_or(supplier.is_in_vain_after(error), Ordering::Relaxed);
             }
             // Whoever collects goes away early only where the disk refused, and then nothing counts any more.
-            if done.send((*package, *file, result)).is_err() {
+            if done.send((*package, file.clone(), result)).is_err() {
                 return;
             }
         }

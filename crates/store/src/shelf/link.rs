@@ -17,8 +17,8 @@ use bibliotax_disk::write::make_folder;
 
 use crate::error::StoreError;
 use crate::store::Store;
-use crate::unpack::{Listing, TreeFile};
 use crate::verify::{Depth, is_same};
+use bibliotax_archive::unpack::{Listing, TreeFile};
 
 /// The ways that are tried one after the other.
 const AUTO: [LinkWay; 3] = [LinkWay::Reflink, LinkWay::Hard, LinkWay::Copy];
@@ -64,10 +64,10 @@ impl<'s> Linker<'s> {
 
     fn listing(&self, slot: &Slot<'_>, archive: &Archive) -> Result<Listing, StoreError> {
         let package = || slot.package.name.clone();
-        match self.store.listing(&archive.sha256)? {
+        match self.store.listing(&archive.tree())? {
             Some(listing) => Ok(listing),
-            None if self.store.has(&archive.sha256) => {
-                Err(StoreError::Damaged { package: package(), archive: archive.sha256 })
+            None if self.store.has(&archive.tree()) => {
+                Err(StoreError::Damaged { package: package(), archive: archive.tree() })
             }
             None => Err(StoreError::Lost { package: package() }),
         }
@@ -80,7 +80,7 @@ impl<'s> Linker<'s> {
         listing: &Listing,
         folder: &Path,
     ) -> Result<(), StoreError> {
-        let tree = self.store.tree(&archive.sha256);
+        let tree = self.store.tree(&archive.tree());
         let folders: BTreeSet<&str> =
             listing.files.iter().filter_map(|file| Some(file.path.rsplit_once('/')?.0)).collect();
         folders.iter().try_for_each(|inner| make_folder(&folder.join(inner)))?;
@@ -89,7 +89,7 @@ impl<'s> Linker<'s> {
             if !is_whole(&from, file)? {
                 return Err(StoreError::Damaged {
                     package: slot.package.name.clone(),
-                    archive: archive.sha256,
+                    archive: archive.tree(),
                 });
             }
             self.put(&from, &folder.join(&file.path), file)?;

@@ -54,14 +54,14 @@ pub struct State {
 pub struct ShelvedPackage {
     /// Its version.
     pub version: Version,
-    /// The archives that its files came out of.
+    /// The trees of the archives that its files came out of.
     pub archives: Vec<Digest>,
 }
 
 impl ShelvedPackage {
     /// What a slot is once it has been put on a shelf.
     pub fn of(slot: &Slot<'_>) -> Self {
-        let archives = slot.files.iter().map(|file| file.sha256).collect();
+        let archives = slot.files.iter().map(|file| file.tree()).collect();
         Self { version: slot.package.version.clone(), archives }
     }
 }

@@ -8,6 +8,7 @@ use bibliotax_core::name::{ComponentName, PackageName, PartName, Purpose, Regist
 use bibliotax_core::range::Range;
 use bibliotax_core::workspace::{Member, Workspace};
 
+use super::sources::{Place, Said};
 use super::words::Wanted;
 use crate::failure::Failure;
 use crate::project::{Edits, Project, file_name};
@@ -27,8 +28,8 @@ pub struct Wishes {
     pub exactly: bool,
     /// Whether ranges are written once for the workspace.
     pub shared: bool,
-    /// The folder of the project that is needed, from the workspace's.
-    pub folder: Option<String>,
+    /// Where the packages come from that are in no registry.
+    pub source: Option<Said>,
 }
 
 /// The manifests of some members while needs are being declared in them.
@@ -79,9 +80,13 @@ impl<'p> Declaring<'p> {
         let is_declared = self.declared(member, package).is_some();
         let is_shared = self.wishes.shared || self.project.workspace.shared.contains_key(package);
         let purpose = self.purpose;
-        if let Some(folder) = &self.wishes.folder {
-            let way = way_to(&member.folder, folder);
-            self.edit(member, |text| text.set_need_in_folder(purpose, package, &way));
+        if let Some(Said { key, place, more }) = &self.wishes.source {
+            let place = match place {
+                Place::Url(url) => url.clone(),
+                Place::Local(path) => way_to(&member.folder, path),
+            };
+            let said: Vec<_> = [(*key, place)].into_iter().chain(more.iter().cloned()).collect();
+            self.edit(member, |text| text.set_need_source(purpose, package, &said));
             if let Some(range) = &wanted.range {
                 self.edit(member, |text| text.set_need(purpose, package, range));
             }
@@ -134,7 +139,7 @@ impl<'p> Declaring<'p> {
 
     /// Puts the ranges in place that follow from what was chosen.
     pub fn settle_ranges(&mut self, wanted: &[Wanted], lock: &Lock) {
-        if self.wishes.folder.is_some() {
+        if self.wishes.source.is_some() {
             return;
         }
         for wanted in wanted.iter().filter(|wanted| wanted.range.is_none()) {
@@ -185,7 +190,7 @@ impl<'p> Declaring<'p> {
                 if workspace.members.len() == 1 { "manifest".to_owned() } else { file_name(&member.folder) };
             ui.say(format!("{}: {part} {line}{}", styled(style::STRONG, file), beside.unwrap_or_default()));
         }
-        if !self.wishes.shared && self.members.len() > 1 && self.wishes.folder.is_none() {
+        if !self.wishes.shared && self.members.len() > 1 && self.wishes.source.is_none() {
             ui.say(format!(
                 "the range stands in {} manifests; `--shared` writes it once, for the whole workspace",
                 self.members.len()

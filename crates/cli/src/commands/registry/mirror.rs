@@ -6,7 +6,7 @@ use std::time::Instant;
 use bibliotax_core::manifest::{NamePattern, RegistryDeclaration};
 use bibliotax_core::name::{RegistryName, nearest_package_name};
 use bibliotax_registry::mirror::mirror;
-use bibliotax_registry::source::Source;
+use bibliotax_registry::registry::Registry;
 use serde_json::json;
 
 use crate::codes::Exit;
@@ -70,7 +70,7 @@ impl Mirror {
         Ok(Exit::Done)
     }
 
-    fn source(&self, here: &Path) -> Result<Source, Failure> {
+    fn source(&self, here: &Path) -> Result<Registry, Failure> {
         let declaration = RegistryDeclaration {
             name: name_of(&self.from)?,
             url: self.from.clone(),
@@ -79,6 +79,6 @@ impl Mirror {
             owns: Vec::new(),
             span: 0..0,
         };
-        Ok(Source::open(&declaration, here, &network())?)
+        Ok(Registry::open(&declaration, here, &network())?)
     }
 }

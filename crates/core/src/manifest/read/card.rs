@@ -42,7 +42,13 @@ const STEP_THINGS: [(&str, StepPer); 3] =
 
 impl Reader<'_> {
     pub(super) fn card(&mut self, table: &dyn TableLike) -> CardPart {
-        self.only_known(table, "`[card]`", &CARD_KEYS, &[]);
+        self.only_known(table, "`[card]`", &CARD_KEYS);
+        let files = self.texts(table, "files");
+        CardPart { files, parts: self.tables(table, "parts", Self::part), ..self.card_part(table) }
+    }
+
+    /// What every card may say, whoever wrote it.
+    pub(super) fn card_part(&mut self, table: &dyn TableLike) -> CardPart {
         let mut text = |key| table.get(key).and_then(|item| self.text(item, key));
         let [summary, description, homepage, repository, notes] =
             ["summary", "description", "homepage", "repository", "notes"].map(&mut text);
@@ -62,32 +68,17 @@ impl Reader<'_> {
             }),
             exposes,
             components: self.each(table, "components", Self::component).into_iter().collect(),
-            files: self.texts(table, "files"),
-            parts: self.tables(table, "parts", Self::part),
+            files: None,
+            parts: Vec::new(),
             steps: self.tables(table, "steps", Self::step),
         }
     }
 
     fn component(&mut self, key: &Key, item: &Item) -> Option<(ComponentName, Component)> {
         let table = self.table(item, key.get())?;
-        self.only_known(table, "a component", &COMPONENT_KEYS, &[]);
-        let needs = self.each(table, "needs", |reader, key, item| {
-            let none = Ranges { families: &BTreeMap::new(), shared: &BTreeMap::new() };
-            let need = reader.need(key, item, None, none)?;
-            if need.targets.is_some()
-                || need.registry.is_some()
-                || need.path.is_some()
-                || !need.without.is_empty()
-            {
-                let message =
-                    format!("a component's need of `{}` is for whoever takes the component", need.package);
-                let fault = Fault::new("manifest.component-need", message, need.span.clone());
-                reader.faults.push(
-                    fault.mend("only the project itself can say `targets`, `registry`, `path`, `without`"),
-                );
-            }
-            Some(CardNeed::from(&need))
-        });
+        self.only_known(table, "a component", &COMPONENT_KEYS);
+        let needs = table.get("needs").and_then(|item| self.table(item, "needs"));
+        let needs = needs.map(|needs| self.card_needs(needs, "a component's")).unwrap_or_default();
         let component = Component {
             summary: table.get("summary").and_then(|item| self.text(item, "summary")),
             default: table.get("default").is_some_and(|item| self.flag(item, "default")),
@@ -97,8 +88,26 @@ impl Reader<'_> {
         Some((self.name(key)?, component))
     }
 
+    /// A need as a card has it, without what only a project can say.
+    pub(super) fn card_need(&mut self, key: &Key, item: &Item, whose: &str) -> Option<CardNeed> {
+        let none = Ranges { families: &BTreeMap::new(), shared: &BTreeMap::new() };
+        let need = self.need(key, item, None, none)?;
+        if need.targets.is_some()
+            || need.registry.is_some()
+            || need.source.is_some()
+            || !need.without.is_empty()
+        {
+            let message = format!("{whose} need of `{}` is for whoever takes it", need.package);
+            let fault = Fault::new("manifest.component-need", message, need.span.clone());
+            self.faults.push(
+                fault.mend("only a project itself can say `targets`, `registry`, `without`, or a source"),
+            );
+        }
+        Some(CardNeed::from(&need))
+    }
+
     fn step(&mut self, item: &Item, table: &dyn TableLike) -> Option<Step> {
-        self.only_known(table, "a step", &STEP_KEYS, &[]);
+        self.only_known(table, "a step", &STEP_KEYS);
         for key in ["id", "text"].into_iter().filter(|key| table.get(key).is_none()) {
             let fault = Fault::new("manifest.step", format!("a step has no `{key}`"), span(item));
             self.faults.push(fault.mend(format!("write `{key} = \"…\"`")));
@@ -121,14 +130,14 @@ impl Reader<'_> {
     }
 
     /// The targets that something is for.
-    fn only_for(&mut self, table: &dyn TableLike) -> Fits {
+    pub(super) fn only_for(&mut self, table: &dyn TableLike) -> Fits {
         let said = table.get("for").and_then(|item| self.table(item, "for"));
         said.map(|said| self.fits(said)).unwrap_or_default()
     }
 
     fn check(&mut self, item: &Item) -> Option<StepCheck> {
         let table = self.table(item, "check")?;
-        self.only_known(table, "a check", &CHECK_KEYS, &[]);
+        self.only_known(table, "a check", &CHECK_KEYS);
         let Some(file) = table.get("file") else {
             let fault = Fault::new("manifest.step", "a check has no `file`", span(item));
             self.faults.push(fault.mend("say which file of the project shows that the step was done"));
@@ -139,7 +148,7 @@ impl Reader<'_> {
     }
 
     /// A path inside the project.
-    fn inner_path(&mut self, item: &Item, key: &str, code: &'static str) -> Option<InnerPath> {
+    pub(super) fn inner_path(&mut self, item: &Item, key: &str, code: &'static str) -> Option<InnerPath> {
         let written = self.text(item, key)?;
         let path = InnerPath::new(&written);
         if path.is_err() {
@@ -150,7 +159,7 @@ impl Reader<'_> {
     }
 
     fn part(&mut self, item: &Item, table: &dyn TableLike) -> Option<PartDeclaration> {
-        self.only_known(table, "a part", &PART_KEYS, &[]);
+        self.only_known(table, "a part", &PART_KEYS);
         let part = match table.get("part") {
             Some(_) => self.parsed(table, "part")?,
             None => main_part(),

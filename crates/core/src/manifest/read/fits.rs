@@ -35,7 +35,7 @@ impl Reader<'_> {
     pub(super) fn facet(&mut self, key: &Key, item: &Item) -> Option<(FacetName, Facet)> {
         let name: FacetName = self.name(key)?;
         let table = self.table(item, key.get())?;
-        self.only_known(table, "a facet", &FACET_KEYS, &[]);
+        self.only_known(table, "a facet", &FACET_KEYS);
         let kind = match table.get("kind") {
             Some(kind) => self.text(kind, "kind")?,
             None => String::new(),
@@ -101,7 +101,7 @@ impl Reader<'_> {
     }
 
     pub(super) fn unstated(&mut self, table: &dyn TableLike) -> UnstatedRules {
-        self.only_known(table, "`[rules]`", &RULE_KEYS, &[]);
+        self.only_known(table, "`[rules]`", &RULE_KEYS);
         let Some(item) = table.get("unstated") else { return UnstatedRules::default() };
         match item.as_table_like() {
             None => UnstatedRules { others: self.rule(item).unwrap_or_default(), ..UnstatedRules::default() },

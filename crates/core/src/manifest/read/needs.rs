@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use toml_edit::{Item, Key, TableLike};
 
 use super::Reader;
+use super::sources::SOURCE_KEYS;
 use super::values::{key_span, span, with_nearest};
 use crate::facet::Target;
 use crate::fault::Fault;
@@ -12,19 +13,8 @@ use crate::manifest::{AS_FAMILY, AS_SHARED, Need, RegistryDeclaration};
 use crate::name::{Family, PackageName, Purpose};
 use crate::range::Range;
 
-const NEED_KEYS: [&str; 10] = [
-    "range",
-    "family",
-    "registry",
-    "path",
-    "prereleases",
-    "without",
-    "targets",
-    "components",
-    "bare",
-    "parts",
-];
-const LATER_NEED_KEYS: [&str; 5] = ["git", "tag", "branch", "rev", "archive"];
+const NEED_KEYS: [&str; 9] =
+    ["range", "family", "registry", "prereleases", "without", "targets", "components", "bare", "parts"];
 
 /// The ranges that a need may take as its own.
 #[derive(Clone, Copy)]
@@ -70,7 +60,7 @@ impl Reader<'_> {
         let Stated { range, family, is_shared } = match item.as_table_like() {
             None => self.range_or_word(item, key, package.as_ref(), ranges)?,
             Some(table) => {
-                self.only_known(table, "a need", &NEED_KEYS, &LATER_NEED_KEYS);
+                self.only_known(table, "a need", &[&NEED_KEYS[..], &SOURCE_KEYS].concat());
                 self.stated_range(table, item, key, package.as_ref(), ranges)?
             }
         };
@@ -81,7 +71,7 @@ impl Reader<'_> {
             prereleases: false,
             family,
             is_shared,
-            path: None,
+            source: None,
             without: Vec::new(),
             targets: None,
             components: Vec::new(),
@@ -92,8 +82,7 @@ impl Reader<'_> {
         };
         if let Some(table) = item.as_table_like() {
             need.registry = self.parsed(table, "registry");
-            need.path = table.get("path").and_then(|item| self.folder_path(item));
-            self.one_source(table, key);
+            need.source = self.declared_source(table, key);
             need.prereleases = table.get("prereleases").is_some_and(|item| self.flag(item, "prereleases"));
             need.without = self.parsed_list(table, "without");
             need.targets = self.texts(table, "targets");
@@ -125,8 +114,10 @@ impl Reader<'_> {
                 self.faults.push(fault.mend("leave out one of them"));
                 None
             }
-            // What lies in a folder is used as it is there.
-            (None, None) if table.contains_key("path") => Some(Range::any().into()),
+            // What lies in a folder is used as it is there; so are a commit and an archive.
+            (None, None) if ["path", "git", "archive"].iter().any(|word| table.contains_key(word)) => {
+                Some(Range::any().into())
+            }
             (None, None) => {
                 if self.faults.is_empty() {
                     let message = format!("`{}` has no `range`", key.get());
@@ -184,7 +175,7 @@ impl Reader<'_> {
     }
 
     /// The folder of a project, from the manifest's own.
-    fn folder_path(&mut self, item: &Item) -> Option<String> {
+    pub(super) fn folder_path(&mut self, item: &Item) -> Option<String> {
         let path = self.text(item, "path")?;
         let is_absolute = path.starts_with(['/', '\\', '~']) || path.get(1..2) == Some(":");
         if !path.trim().is_empty() && !is_absolute {
@@ -194,17 +185,6 @@ impl Reader<'_> {
         let fault = Fault::new("manifest.path", message, span(item));
         self.faults.push(fault.mend("write the way from this manifest's folder: `path = \"../valve-core\"`"));
         None
-    }
-
-    /// A package comes from one place.
-    fn one_source(&mut self, table: &dyn TableLike, key: &Key) {
-        let said: Vec<&str> =
-            ["registry", "path"].into_iter().filter(|word| table.contains_key(word)).collect();
-        if let [one, other, ..] = said.as_slice() {
-            let message = format!("`{}` is to come from a `{one}` and from a `{other}`", key.get());
-            let fault = Fault::new("manifest.two-sources", message, key_span(key));
-            self.faults.push(fault.mend("leave out one of them"));
-        }
     }
 
     fn family_range(

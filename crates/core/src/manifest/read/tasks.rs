@@ -39,7 +39,7 @@ impl Reader<'_> {
             Some(run) => (Some(run.to_owned()), Vec::new(), None),
             None => {
                 let table = self.table(item, key.get())?;
-                self.only_known(table, "a task", &TASK_KEYS, &[]);
+                self.only_known(table, "a task", &TASK_KEYS);
                 let run = table.get("run").and_then(|item| self.text(item, "run"));
                 (run, self.parsed_list(table, "needs"), self.task_folder(table))
             }

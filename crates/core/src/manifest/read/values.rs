@@ -30,15 +30,9 @@ impl Reader<'_> {
         pairs.filter_map(|(key, item)| read(self, key, item)).collect()
     }
 
-    pub(super) fn only_known(&mut self, table: &dyn TableLike, what: &str, known: &[&str], later: &[&str]) {
+    pub(super) fn only_known(&mut self, table: &dyn TableLike, what: &str, known: &[&str]) {
         for (name, _) in table.iter().filter(|(name, _)| !known.contains(name)) {
             let at = table.get_key_value(name).map_or(0..0, |(key, _)| key_span(key));
-            if later.contains(&name) {
-                let message = format!("this version of bibliotax can't act on `{name}` yet");
-                self.faults
-                    .push(Fault::new("manifest.later", message, at).mend("take it out until a version can"));
-                continue;
-            }
             let fault = Fault::new("manifest.unknown-key", format!("{what} has no key `{name}`"), at);
             self.faults.push(with_nearest(fault, name, known.iter().copied()));
         }

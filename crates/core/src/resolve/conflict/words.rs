@@ -4,10 +4,11 @@ use super::{Sentence, Teller};
 use crate::facet::{FitValue, Fits};
 use crate::name::{ComponentName, FacetName, PackageName};
 use crate::range::{Range, VersionSet};
-use crate::resolve::Catalogue;
 use crate::resolve::choices::Choices;
 use crate::resolve::engine::Var;
 use crate::resolve::universe::{Demand, Extra, Fact, Kind, Package};
+use crate::resolve::{Catalogue, Listing};
+use crate::source::Source;
 
 impl<C: Catalogue> Teller<'_, C> {
     /// A fact as a sentence.
@@ -178,7 +179,12 @@ impl<C: Catalogue> Teller<'_, C> {
                 format!("{name} has no release yet.")
             }
             (_, [range]) => {
-                format!("No release of {name} is in {range}: there are {}.", existing(&self.packages[var]))
+                let source =
+                    if let Kind::Package(listing) = kind { from_elsewhere(listing) } else { String::new() };
+                format!(
+                    "No release of {name} is in {range}: there are {}{source}.",
+                    existing(&self.packages[var])
+                )
             }
             (_, [one, other]) => format!("No release of {name} is in both {one} and {other}."),
             (_, ranges) => format!("No release of {name} is in all of {}.", ranges.join(" and ")),
@@ -286,6 +292,15 @@ fn stretches(package: &Package, releases: &Choices) -> String {
         })
         .collect();
     words.join(", ")
+}
+
+/// Where releases come from that are in no registry.
+fn from_elsewhere(listing: &Listing) -> String {
+    match &listing.source {
+        Source::Registry(_) => String::new(),
+        source if listing.is_replacement => format!(", by {source}, which stands in for it"),
+        source => format!(", from {source}"),
+    }
 }
 
 fn existing(package: &Package) -> String {

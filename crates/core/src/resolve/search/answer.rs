@@ -51,10 +51,22 @@ impl<C: Catalogue> Search<'_, C> {
         let places = self.universe.places_of(&self.engine, var).into_iter();
         let places = places.map(|place| &self.universe.problem.places[place]);
         let targets = places.filter(|place| !place.is_promise).map(|place| place.name.clone()).collect();
-        let (source, provides) = (listing.source.clone(), Vec::new());
+        let source = listing.source_of(&release.entry.version).clone();
+        let (is_replacement, provides) = (listing.is_replacement, Vec::new());
         let (components, files) = self.taken_of(var, choice, &release.entry);
         let steps = self.steps_of(var, &release.entry);
-        Some(ChosenPackage { source, release, needs, left_out, provides, targets, components, files, steps })
+        Some(ChosenPackage {
+            source,
+            is_replacement,
+            release,
+            needs,
+            left_out,
+            provides,
+            targets,
+            components,
+            files,
+            steps,
+        })
     }
 
     /// The steps of a release that are for any of the targets which it is needed on; all in a project without targets.

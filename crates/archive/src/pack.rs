@@ -11,7 +11,7 @@ use bibliotax_disk::error::At;
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use ignore::{DirEntry, WalkBuilder};
 
-use crate::error::RegistryError;
+use crate::error::PackError;
 
 /// Compression level: small archives at a speed that publishing can wait for.
 const LEVEL: i32 = 9;
@@ -37,7 +37,7 @@ pub fn list(
     folder: &Path,
     patterns: Option<&[String]>,
     apart: &[&InnerPath],
-) -> Result<Vec<PackFile>, RegistryError> {
+) -> Result<Vec<PackFile>, PackError> {
     let wanted = patterns.map(|patterns| glob_set(patterns, Some(manifest::FILE_NAME))).transpose()?;
     let is_apart = |path: &Path| apart.iter().any(|apart| path.starts_with(apart.as_str()));
     let is_wanted =
@@ -47,7 +47,7 @@ pub fn list(
 
 /// The files of a folder that is published as a part, sorted by path inside it: all there are, or what the patterns
 /// match.
-pub fn list_part(folder: &Path, patterns: Option<&[String]>) -> Result<Vec<PackFile>, RegistryError> {
+pub fn list_part(folder: &Path, patterns: Option<&[String]>) -> Result<Vec<PackFile>, PackError> {
     let wanted = patterns.map(|patterns| glob_set(patterns, None)).transpose()?;
     let all = WalkBuilder::new(folder).standard_filters(false).build();
     let is_wanted = |path: &Path| wanted.as_ref().is_none_or(|wanted| wanted.is_match(path));
@@ -58,7 +58,7 @@ fn walked(
     walk: ignore::Walk,
     folder: &Path,
     is_wanted: impl Fn(&Path) -> bool,
-) -> Result<Vec<PackFile>, RegistryError> {
+) -> Result<Vec<PackFile>, PackError> {
     let mut files = Vec::new();
     for entry in walk {
         let entry = entry.map_err(|error| disk_error(folder, error))?;
@@ -74,11 +74,11 @@ fn walked(
 }
 
 /// The files sorted by path, none of which clash on any system.
-fn sorted(mut files: Vec<PackFile>) -> Result<Vec<PackFile>, RegistryError> {
+fn sorted(mut files: Vec<PackFile>) -> Result<Vec<PackFile>, PackError> {
     files.sort_by(|a, b| a.path.cmp(&b.path));
     let mut paths = PathSet::default();
     for file in &files {
-        let clash = |other| RegistryError::Clash { file: file.path.to_string(), other };
+        let clash = |other| PackError::Clash { file: file.path.to_string(), other };
         paths.add_file(&file.path).map_err(clash)?;
     }
     Ok(files)
@@ -94,14 +94,13 @@ fn walk(folder: &Path, everything: bool) -> ignore::Walk {
     builder.filter_entry(stays).build()
 }
 
-fn pack_file(entry: &DirEntry, relative: &Path) -> Result<PackFile, RegistryError> {
+fn pack_file(entry: &DirEntry, relative: &Path) -> Result<PackFile, PackError> {
     let shown = relative.to_string_lossy().replace('\\', "/");
     let metadata = fs::symlink_metadata(entry.path()).at("read", entry.path())?;
     if !metadata.is_file() {
-        return Err(RegistryError::Link { file: shown });
+        return Err(PackError::Link { file: shown });
     }
-    let path =
-        InnerPath::new(&shown).map_err(|problem| RegistryError::Unpackable { file: shown, problem })?;
+    let path = InnerPath::new(&shown).map_err(|problem| PackError::Unpackable { file: shown, problem })?;
     let executable = is_executable(&metadata);
     Ok(PackFile { path, from: entry.path().to_owned(), size: metadata.len(), executable })
 }
@@ -116,8 +115,8 @@ fn is_executable(_: &fs::Metadata) -> bool {
     false
 }
 
-fn glob_set(patterns: &[String], also: Option<&str>) -> Result<GlobSet, RegistryError> {
-    let bad = |pattern: &String| RegistryError::BadPattern { pattern: pattern.clone() };
+fn glob_set(patterns: &[String], also: Option<&str>) -> Result<GlobSet, PackError> {
+    let bad = |pattern: &String| PackError::BadPattern { pattern: pattern.clone() };
     let mut set = GlobSetBuilder::new();
     let patterns_inside = patterns.iter().map(|pattern| pattern.trim_start_matches("./").to_owned());
     for pattern in patterns_inside.chain(also.map(str::to_owned)) {
@@ -127,13 +126,13 @@ fn glob_set(patterns: &[String], also: Option<&str>) -> Result<GlobSet, Registry
     set.build().map_err(|_| bad(&patterns.join(", ")))
 }
 
-fn disk_error(folder: &Path, error: ignore::Error) -> RegistryError {
+fn disk_error(folder: &Path, error: ignore::Error) -> PackError {
     let source = error.into_io_error().unwrap_or_else(|| io::Error::other("a folder leads into itself"));
     DiskError::new("read", folder, source).into()
 }
 
 /// Writes the archive of `files`: a tar in Zstandard, sorted, without times, owners or modes of this machine.
-pub fn write_archive<W: Write>(files: &[PackFile], into: W) -> Result<W, RegistryError> {
+pub fn write_archive<W: Write>(files: &[PackFile], into: W) -> Result<W, PackError> {
     let packed = |error: io::Error, path: &Path| DiskError::new("pack", path, error);
     let encoder = zstd::Encoder::new(into, LEVEL).map_err(|error| packed(error, Path::new(".")))?;
     let mut archive = tar::Builder::new(encoder);
@@ -145,13 +144,7 @@ pub fn write_archive<W: Write>(files: &[PackFile], into: W) -> Result<W, Registr
 }
 
 fn append<W: Write>(archive: &mut tar::Builder<W>, file: &PackFile) -> io::Result<()> {
-    let mut header = tar::Header::new_gnu();
-    header.set_entry_type(tar::EntryType::Regular);
-    header.set_mode(if file.executable { 0o755 } else { 0o644 });
-    header.set_uid(0);
-    header.set_gid(0);
-    header.set_mtime(0);
-    header.set_size(file.size);
+    let mut header = header(file.size, file.executable);
     let source = io::Read::take(File::open(&file.from)?, file.size);
     let mut source = Counted { source, read: 0 };
     archive.append_data(&mut header, file.path.as_str(), &mut source)?;
@@ -159,6 +152,18 @@ fn append<W: Write>(archive: &mut tar::Builder<W>, file: &PackFile) -> io::Resul
         return Err(io::Error::other("it became shorter while it was packed"));
     }
     Ok(())
+}
+
+/// The header of a file of this size, with nothing in it that could differ.
+pub fn header(size: u64, executable: bool) -> tar::Header {
+    let mut header = tar::Header::new_gnu();
+    header.set_entry_type(tar::EntryType::Regular);
+    header.set_mode(if executable { 0o755 } else { 0o644 });
+    header.set_uid(0);
+    header.set_gid(0);
+    header.set_mtime(0);
+    header.set_size(size);
+    header
 }
 
 /// Counts what is read, for a file that shrinks under our hands.
@@ -202,10 +207,7 @@ mod tests {
         assert_eq!(names(&folder, None), ["a.c", "bibliotax.toml", "src/shelf/y"]);
         let patterns = ["out/*.o".to_owned()];
         assert_eq!(names(&folder, Some(&patterns)), ["bibliotax.toml", "out/z.o"]);
-        assert!(matches!(
-            list(folder.path(), Some(&["[".into()]), &[]),
-            Err(RegistryError::BadPattern { .. })
-        ));
+        assert!(matches!(list(folder.path(), Some(&["[".into()]), &[]), Err(PackError::BadPattern { .. })));
     }
 
     #[cfg(unix)]
@@ -213,14 +215,11 @@ mod tests {
     fn refuses_links_and_names_that_some_system_can_not_have() {
         let folder = tree(&[("a", "")]);
         std::os::unix::fs::symlink("a", folder.path().join("b")).unwrap();
-        assert!(matches!(list(folder.path(), None, &[]), Err(RegistryError::Link { .. })));
-        assert!(matches!(
-            list(tree(&[("nul.h", "")]).path(), None, &[]),
-            Err(RegistryError::Unpackable { .. })
-        ));
+        assert!(matches!(list(folder.path(), None, &[]), Err(PackError::Link { .. })));
+        assert!(matches!(list(tree(&[("nul.h", "")]).path(), None, &[]), Err(PackError::Unpackable { .. })));
         assert!(matches!(
             list(tree(&[("A", ""), ("a", "")]).path(), None, &[]),
-            Err(RegistryError::Clash { .. })
+            Err(PackError::Clash { .. })
         ));
     }
 

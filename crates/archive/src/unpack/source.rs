@@ -11,12 +11,13 @@ use crate::error::ArchiveError;
 /// Reads an archive and knows at the end whether its bytes were the expected ones.
 pub struct Checked<'f, R> {
     inner: R,
-    pub file: &'f Archive,
+    file: &'f Archive,
     hasher: Hasher,
     read: u64,
 }
 
 impl<'f, R: Read> Checked<'f, R> {
+    /// The bytes that `inner` gives, which are to be those of an archive.
     pub fn new(inner: R, file: &'f Archive) -> Self {
         Self { inner, file, hasher: Hasher::default(), read: 0 }
     }

@@ -6,16 +6,16 @@
 //! refused by name.
 
 mod source;
-mod tar;
+pub(crate) mod tar;
 mod tree;
-mod zip;
+pub(crate) mod zip;
 
 use std::io::Read;
 use std::path::Path;
 
 use bibliotax_core::card::{Archive, ArchiveFormat};
 
-pub(crate) use self::source::Checked;
+pub use self::source::Checked;
 use self::tree::TreeWriter;
 pub use self::tree::{Listing, TreeFile};
 use crate::error::ArchiveError;
@@ -25,7 +25,7 @@ use crate::error::ArchiveError;
 /// On failure the folder holds remains that are good for nothing.
 pub fn unpack(archive: impl Read, file: &Archive, folder: &Path) -> Result<Listing, ArchiveError> {
     let mut source = Checked::new(archive, file);
-    let mut tree = TreeWriter::new(folder, file.size);
+    let mut tree = TreeWriter::new(folder, file);
     match file.format {
         ArchiveFormat::Zip => zip::unpack(&mut source, &mut tree)?,
         format => match tar::unpack(&mut source, format, &mut tree) {

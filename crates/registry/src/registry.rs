@@ -24,7 +24,7 @@ use crate::standing::Change;
 
 /// A registry, wherever it is.
 #[derive(Clone)]
-pub enum Source {
+pub enum Registry {
     /// Kept as files that can be reached.
     Kept(Arc<dyn Keep>),
     /// Behind HTTP.
@@ -33,7 +33,7 @@ pub enum Source {
     Mirrored(Arc<Mirrored>),
 }
 
-impl Source {
+impl Registry {
     /// Opens the registry that a manifest in `project` declares.
     pub fn open(
         declaration: &RegistryDeclaration,

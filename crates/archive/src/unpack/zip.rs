@@ -11,6 +11,7 @@ use zip::result::ZipError;
 use super::source::Checked;
 use super::tree::TreeWriter;
 use crate::error::ArchiveError;
+use crate::look::Visit;
 
 /// Longest target of a link, in bytes.
 const LONGEST_TARGET: u64 = 4096;
@@ -29,6 +30,19 @@ pub fn unpack<R: Read>(source: &mut Checked<'_, R>, tree: &mut TreeWriter) -> Re
     let mut archive = ZipArchive::new(io::BufReader::new(aside)).map_err(|error| unreadable(&error))?;
     for index in 0..archive.len() {
         add(archive.by_index(index).map_err(|error| unreadable(&error))?, tree)?;
+    }
+    Ok(())
+}
+
+/// Shows each file of a ZIP archive to `visit`.
+pub fn look(file: impl Read + Seek, visit: &mut Visit<'_>) -> Result<(), ArchiveError> {
+    let mut archive = ZipArchive::new(file).map_err(|error| unreadable(&error))?;
+    for index in 0..archive.len() {
+        let mut entry = archive.by_index(index).map_err(|error| unreadable(&error))?;
+        let (name, size) = (String::from_utf8_lossy(entry.name_raw()).into_owned(), entry.size());
+        if entry.is_file() && visit(&name, size, &mut entry).is_break() {
+            break;
+        }
     }
     Ok(())
 }

@@ -5,6 +5,7 @@ use std::fs::{self, OpenOptions};
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
+use bibliotax_core::card::Archive;
 use bibliotax_core::inner_path::{InnerPath, PathSet};
 use bibliotax_disk::DiskError;
 use bibliotax_disk::error::At;
@@ -74,6 +75,8 @@ mod hex {
 pub struct TreeWriter {
     folder: PathBuf,
     archive_size: u64,
+    /// The folder of the archive that the tree is; without it, all of it.
+    strip: Option<InnerPath>,
     paths: PathSet,
     files: BTreeMap<String, TreeFile>,
     links: Vec<(InnerPath, String)>,
@@ -83,11 +86,12 @@ pub struct TreeWriter {
 }
 
 impl TreeWriter {
-    /// A writer into a new and empty folder, for an archive of `archive_size` bytes.
-    pub fn new(folder: &Path, archive_size: u64) -> Self {
+    /// A writer into a new and empty folder, for an archive.
+    pub fn new(folder: &Path, archive: &Archive) -> Self {
         let (paths, files, links) = Default::default();
         let buffer = vec![0; 64 << 10].into_boxed_slice();
-        Self { folder: folder.to_owned(), archive_size, paths, files, links, bytes: 0, buffer }
+        let (folder, strip) = (folder.to_owned(), archive.strip.clone());
+        Self { folder, archive_size: archive.size, strip, paths, files, links, bytes: 0, buffer }
     }
 
     /// Adds a folder; those above a file need not be added.
@@ -95,7 +99,7 @@ impl TreeWriter {
         if matches!(entry, "." | "./" | "/") {
             return Ok(());
         }
-        let path = checked(entry)?;
+        let Some(path) = self.inside(entry)? else { return Ok(()) };
         let added = self.paths.add_folder(&path);
         added.map_err(|other| ArchiveError::Clash { entry: entry.to_owned(), other })
     }
@@ -110,7 +114,7 @@ impl TreeWriter {
         source: &mut dyn Read,
         unreadable: impl FnOnce(&io::Error) -> ArchiveError,
     ) -> Result<(), ArchiveError> {
-        let path = self.claim(entry)?;
+        let Some(path) = self.claim(entry)? else { return Ok(()) };
         let target = self.folder.join(path.as_str());
         let mut file = create(&target, executable)?;
         let mut hasher = blake3::Hasher::new();
@@ -137,7 +141,7 @@ impl TreeWriter {
 
     /// Adds a link whose target is seen from the folder that the link is in.
     pub fn add_link(&mut self, entry: &str, target: &str) -> Result<(), ArchiveError> {
-        let path = self.claim(entry)?;
+        let Some(path) = self.claim(entry)? else { return Ok(()) };
         let folder = path.as_str().rsplit_once('/').map_or("", |(folder, _)| folder);
         let bad = || ArchiveError::BadLink { entry: entry.to_owned(), target: target.to_owned() };
         let resolved = lexically_inside(folder, target).ok_or_else(bad)?;
@@ -147,15 +151,22 @@ impl TreeWriter {
 
     /// Adds a second name of a file, seen from the tree's own folder.
     pub fn add_second_name(&mut self, entry: &str, target: &str) -> Result<(), ArchiveError> {
-        let path = self.claim(entry)?;
+        let Some(path) = self.claim(entry)? else { return Ok(()) };
         let bad = || ArchiveError::BadLink { entry: entry.to_owned(), target: target.to_owned() };
         let resolved = lexically_inside("", target).ok_or_else(bad)?;
+        let resolved = match &self.strip {
+            Some(strip) => below(&resolved, strip).ok_or_else(bad)?.to_owned(),
+            None => resolved,
+        };
         self.links.push((path, resolved));
         Ok(())
     }
 
     /// Turns links into files and ends in the listing.
     pub fn finish(mut self) -> Result<Listing, ArchiveError> {
+        if let Some(strip) = self.strip.as_ref().filter(|_| self.files.is_empty()) {
+            return Err(ArchiveError::NothingThere { folder: strip.to_string() });
+        }
         let links: BTreeMap<String, String> =
             self.links.iter().map(|(path, target)| (path.to_string(), target.clone())).collect();
         for (path, target) in &self.links {
@@ -182,9 +193,16 @@ impl TreeWriter {
         None
     }
 
-    /// Checks a file's path, claims it and makes the folders above it.
-    fn claim(&mut self, entry: &str) -> Result<InnerPath, ArchiveError> {
+    /// The path in the tree of an entry; `None` where it is outside of the folder that the tree is.
+    fn inside(&self, entry: &str) -> Result<Option<InnerPath>, ArchiveError> {
         let path = checked(entry)?;
+        let Some(strip) = &self.strip else { return Ok(Some(path)) };
+        below(path.as_str(), strip).map(checked).transpose()
+    }
+
+    /// Checks a file's path, claims it and makes the folders above it; `None` where the file isn't wanted.
+    fn claim(&mut self, entry: &str) -> Result<Option<InnerPath>, ArchiveError> {
+        let Some(path) = self.inside(entry)? else { return Ok(None) };
         let added = self.paths.add_file(&path);
         added.map_err(|other| ArchiveError::Clash { entry: entry.to_owned(), other })?;
         if self.files.len() + self.links.len() >= MOST_FILES {
@@ -194,7 +212,7 @@ impl TreeWriter {
             let folder = self.folder.join(folder);
             fs::create_dir_all(&folder).at("make the folder", &folder)?;
         }
-        Ok(path)
+        Ok(Some(path))
     }
 
     fn check_bytes(&self, entry: &str) -> Result<(), ArchiveError> {
@@ -214,6 +232,11 @@ fn too_much(entry: &str, limit: String) -> ArchiveError {
 
 fn checked(entry: &str) -> Result<InnerPath, ArchiveError> {
     InnerPath::new(entry).map_err(|problem| ArchiveError::BadPath { entry: entry.to_owned(), problem })
+}
+
+/// The rest of a path below a folder; `None` for the folder itself and for what isn't in it.
+fn below<'p>(path: &'p str, folder: &InnerPath) -> Option<&'p str> {
+    path.strip_prefix(folder.as_str())?.strip_prefix('/')
 }
 
 /// Where a link in `folder` leads, by its text alone; `None` if out of the tree.

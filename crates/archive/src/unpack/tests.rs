@@ -78,7 +78,7 @@ fn archives(entries: &[Entry<'_>]) -> Vec<(ArchiveFormat, Vec<u8>)> {
 }
 
 fn record(format: ArchiveFormat, bytes: &[u8]) -> Archive {
-    Archive { sha256: Digest::of(bytes), size: bytes.len() as u64, format }
+    Archive::new(Digest::of(bytes), bytes.len() as u64, format)
 }
 
 fn unpacked(format: ArchiveFormat, bytes: &[u8]) -> (tempfile::TempDir, Result<Listing, ArchiveError>) {

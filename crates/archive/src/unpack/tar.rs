@@ -10,6 +10,7 @@ use tar::{Archive, Entry, EntryType};
 use super::source::Checked;
 use super::tree::TreeWriter;
 use crate::error::ArchiveError;
+use crate::look::Visit;
 
 /// Largest window of a Zstandard frame, as a power of two: 128 MiB of memory.
 const LARGEST_WINDOW: u32 = 27;
@@ -25,20 +26,44 @@ pub fn unpack<R: Read>(
     format: ArchiveFormat,
     tree: &mut TreeWriter,
 ) -> Result<(), ArchiveError> {
-    match format {
+    entries(decoded(source, format)?, format, tree)
+}
+
+/// The tar inside an archive.
+pub fn decoded<'s>(
+    source: impl Read + 's,
+    format: ArchiveFormat,
+) -> Result<Box<dyn Read + 's>, ArchiveError> {
+    Ok(match format {
         ArchiveFormat::TarZst => {
             let mut decoder = zstd::Decoder::new(source).map_err(|error| unreadable(format, &error))?;
             decoder.window_log_max(LARGEST_WINDOW).map_err(|error| unreadable(format, &error))?;
-            entries(decoder, format, tree)
+            Box::new(decoder)
         }
-        ArchiveFormat::TarGz => entries(flate2::read::MultiGzDecoder::new(source), format, tree),
+        ArchiveFormat::TarGz => Box::new(flate2::read::MultiGzDecoder::new(source)),
         ArchiveFormat::TarXz => {
             let stream = Stream::new_stream_decoder(MOST_XZ_MEMORY, CONCATENATED);
             let stream = stream.map_err(|error| unreadable(format, &error.into()))?;
-            entries(XzDecoder::new_stream(source, stream), format, tree)
+            Box::new(XzDecoder::new_stream(source, stream))
         }
-        ArchiveFormat::Tar | ArchiveFormat::Zip => entries(source, format, tree),
+        ArchiveFormat::Tar | ArchiveFormat::Zip => Box::new(source),
+    })
+}
+
+/// Shows each file of a tar to `visit`.
+pub fn look(tar: impl Read, format: ArchiveFormat, visit: &mut Visit<'_>) -> Result<(), ArchiveError> {
+    let mut archive = Archive::new(tar);
+    for entry in archive.entries().map_err(|error| unreadable(format, &error))? {
+        let mut entry = entry.map_err(|error| unreadable(format, &error))?;
+        if !matches!(entry.header().entry_type(), EntryType::Regular | EntryType::Continuous) {
+            continue;
+        }
+        let (name, size) = (text(&entry.path_bytes())?, entry.size());
+        if visit(&name, size, &mut entry).is_break() {
+            break;
+        }
     }
+    Ok(())
 }
 
 fn entries(tar: impl Read, format: ArchiveFormat, tree: &mut TreeWriter) -> Result<(), ArchiveError> {

@@ -1,0 +1,69 @@
+//! What can be wrong with an archive, and why a folder can't become one.
+
+#![allow(missing_docs, reason = "each variant's message says what its fields are")]
+
+use bibliotax_core::card::ArchiveFormat;
+use bibliotax_core::digest::Digest;
+use bibliotax_core::inner_path::PathProblem;
+use bibliotax_disk::DiskError;
+
+/// What is wrong with an archive.
+#[derive(Debug, thiserror::Error)]
+pub enum ArchiveError {
+    /// Its bytes are not those that the lock names.
+    #[error("its bytes have the digest {found}, and the lock has {expected}")]
+    WrongDigest { expected: Digest, found: Digest },
+    /// It is longer or shorter than the lock says.
+    #[error("it has {found} bytes, and the lock has {expected}")]
+    WrongSize { expected: u64, found: u64 },
+    /// It is no archive of its format.
+    #[error("it can't be read as {format}: {message}")]
+    Unreadable { format: ArchiveFormat, message: String },
+    /// A path in it is not possible.
+    #[error("its entry `{entry}` is refused: {problem}")]
+    BadPath { entry: String, problem: PathProblem },
+    /// A name in it is no text.
+    #[error("its entry `{entry}` is refused: its name is no UTF-8 text")]
+    NoText { entry: String },
+    /// Two entries that can't stand side by side.
+    #[error("its entry `{entry}` is refused: it clashes with `{other}`")]
+    Clash { entry: String, other: String },
+    /// A link that leads out, to a folder, or nowhere.
+    #[error("its link `{entry}` is refused: `{target}` is no file in the package")]
+    BadLink { entry: String, target: String },
+    /// A device, pipe or something else that is neither file nor folder.
+    #[error("its entry `{entry}` is refused: it is neither file, folder nor link")]
+    Special { entry: String },
+    /// A file that would run with the rights of its owner.
+    #[error("its entry `{entry}` is refused: it would run with the rights of another user")]
+    SetUser { entry: String },
+    /// The folder that the package is to be is not in it.
+    #[error("it has nothing in the folder `{folder}`, which the package is to be")]
+    NothingThere { folder: String },
+    /// More than a package can reasonably hold.
+    #[error("it is refused at `{entry}`: it holds over {limit}")]
+    TooMuch { entry: String, limit: String },
+    /// A disk refused.
+    #[error(transparent)]
+    Disk(#[from] DiskError),
+}
+
+/// Why a folder can't become an archive.
+#[derive(Debug, thiserror::Error)]
+pub enum PackError {
+    /// A file can't be part of a package.
+    #[error("`{file}` can't be part of a package: {problem}")]
+    Unpackable { file: String, problem: PathProblem },
+    /// A link can't be part of a package.
+    #[error("`{file}` is a link or a special file, and a package is made of files and folders")]
+    Link { file: String },
+    /// Two files that some systems can't keep apart.
+    #[error("`{file}` and `{other}` differ in case only, and some systems can't keep them apart")]
+    Clash { file: String, other: String },
+    /// A pattern of `[card] files` can't be read.
+    #[error("`{pattern}` is no pattern of files")]
+    BadPattern { pattern: String },
+    /// A disk refused.
+    #[error(transparent)]
+    Disk(#[from] DiskError),
+}

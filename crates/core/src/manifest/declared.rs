@@ -1,0 +1,97 @@
+//! Where a manifest says that a package comes from, where that is no registry.
+
+use serde::Serialize;
+
+use super::StatedCard;
+use crate::digest::Digest;
+use crate::inner_path::InnerPath;
+use crate::source::CommitId;
+
+/// A source as a manifest declares it; places are as written, seen from the manifest.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum DeclaredSource {
+    /// The project in a folder.
+    Folder(String),
+    /// A git repository.
+    Git(Box<DeclaredGit>),
+    /// An archive.
+    Archive(Box<DeclaredArchive>),
+}
+
+/// A git repository as a manifest declares it.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct DeclaredGit {
+    /// Where the repository is: a URL or a folder.
+    pub url: String,
+    /// Which of its commits.
+    pub at: GitPoint,
+    /// The folder of it that is the package.
+    pub dir: Option<InnerPath>,
+    /// What the need says of the package.
+    pub card: Option<StatedCard>,
+    /// Whether it may be asked over a network without encryption.
+    pub allows_plain: bool,
+}
+
+/// What is taken of a git repository.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum GitPoint {
+    /// What a tag names.
+    Tag(String),
+    /// The newest commit of a branch.
+    Branch(String),
+    /// A commit.
+    Commit(CommitId),
+    /// Releases, one for each tag that names a version: a pattern with one `*`, which is the version.
+    Releases(String),
+}
+
+impl GitPoint {
+    /// The tags that name releases where nothing else is said.
+    pub const RELEASE_TAGS: &'static str = "v*";
+}
+
+/// An archive as a manifest declares it.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct DeclaredArchive {
+    /// Where it is: a URL or a file.
+    pub url: String,
+    /// Its digest.
+    pub sha256: Digest,
+    /// The folder inside it that is the package.
+    pub strip: Option<InnerPath>,
+    /// What the need says of the package.
+    pub card: Option<StatedCard>,
+    /// Whether it may be asked for over a network without encryption.
+    pub allows_plain: bool,
+}
+
+impl DeclaredSource {
+    /// The folder, where it is one.
+    pub fn folder(&self) -> Option<&str> {
+        if let Self::Folder(path) = self { Some(path) } else { None }
+    }
+
+    /// The same source, its places told by `place`.
+    #[must_use]
+    pub fn seen(&self, place: impl Fn(&str) -> String) -> Self {
+        match self {
+            Self::Folder(path) => Self::Folder(place(path)),
+            Self::Git(git) => Self::Git(Box::new(DeclaredGit { url: place(&git.url), ..(**git).clone() })),
+            Self::Archive(archive) => {
+                Self::Archive(Box::new(DeclaredArchive { url: place(&archive.url), ..(**archive).clone() }))
+            }
+        }
+    }
+
+    /// What the need says of the package.
+    pub fn card(&self) -> Option<&StatedCard> {
+        match self {
+            Self::Folder(_) => None,
+            Self::Git(git) => git.card.as_ref(),
+            Self::Archive(archive) => archive.card.as_ref(),
+        }
+    }
+}

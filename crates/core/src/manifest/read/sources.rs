@@ -1,0 +1,313 @@
+//! Reading where a need's package comes from, where that is no registry.
+
+use toml_edit::{Document, Item, Key, TableLike};
+
+use super::Reader;
+use super::values::{key_span, span};
+use crate::card::{ArchiveFormat, CardNeed, FileRecord, main_part};
+use crate::digest::Digest;
+use crate::fault::Fault;
+use crate::inner_path::InnerPath;
+use crate::manifest::{
+    DeclaredArchive, DeclaredGit, DeclaredSource, GitPoint, Replacement, StatedCard, syntax,
+};
+use crate::name::PackageName;
+use crate::source::{CommitId, place_problem};
+
+/// The keys of a need that say where its package comes from, or what it is.
+pub const SOURCE_KEYS: [&str; 12] =
+    ["path", "git", "tag", "branch", "rev", "tags", "dir", "archive", "sha256", "strip", "card", "plain"];
+const OF_GIT: [&str; 5] = ["tag", "branch", "rev", "tags", "dir"];
+const OF_ARCHIVES: [&str; 2] = ["sha256", "strip"];
+const STATED_KEYS: [&str; 17] = [
+    "version",
+    "published",
+    "license",
+    "needs",
+    "fits",
+    "tools",
+    "summary",
+    "description",
+    "tags",
+    "homepage",
+    "repository",
+    "notes",
+    "family",
+    "provides",
+    "conflicts",
+    "exposes",
+    "steps",
+];
+/// What only a card in a file of its own says.
+const STANDING_KEYS: [&str; 2] = ["name", "files"];
+const FILE_KEYS: [&str; 7] = ["part", "for", "url", "sha256", "size", "format", "strip"];
+
+/// Reads a card that stands in a file of its own.
+pub fn read_stated(text: &str) -> Result<StatedCard, Vec<Fault>> {
+    let document = Document::parse(text).map_err(|error| vec![syntax::fault(text, &error)])?;
+    let mut reader = Reader::default();
+    let card = reader.stated_card(document.as_table(), true);
+    if reader.faults.is_empty() { Ok(card) } else { Err(reader.faults) }
+}
+
+impl Reader<'_> {
+    /// The source that a need's table declares.
+    pub(super) fn declared_source(&mut self, table: &dyn TableLike, key: &Key) -> Option<DeclaredSource> {
+        self.one_source(table, key);
+        self.only_with(table, &OF_GIT, "git", key);
+        self.only_with(table, &OF_ARCHIVES, "archive", key);
+        let allows_plain = table.get("plain").is_some_and(|item| self.flag(item, "plain"));
+        if let Some(item) = table.get("path") {
+            return self.folder_path(item).map(DeclaredSource::Folder);
+        }
+        if let Some(item) = table.get("git") {
+            let url = self.place(item, "git")?;
+            let at = self.git_point(table, item, key);
+            let dir = self.inner_folder(table, "dir");
+            let card = self.card_of_need(table);
+            let git = DeclaredGit { url, at: at?, dir, card, allows_plain };
+            return Some(DeclaredSource::Git(Box::new(git)));
+        }
+        let item = table.get("archive")?;
+        let url = self.place(item, "archive")?;
+        self.format_of(&url, span(item));
+        let strip = self.inner_folder(table, "strip");
+        let card = self.card_of_need(table);
+        let sha256 = self.archive_digest(table, item, key)?;
+        let archive = DeclaredArchive { url, sha256, strip, card, allows_plain };
+        Some(DeclaredSource::Archive(Box::new(archive)))
+    }
+
+    /// What stands in for a package.
+    pub(super) fn replacement(&mut self, key: &Key, item: &Item) -> Option<(PackageName, Replacement)> {
+        let table = self.table(item, key.get())?;
+        self.only_known(table, "a replacement", &[&SOURCE_KEYS[..], &["version"]].concat());
+        let source = self.declared_source(table, key);
+        if source.is_none() && self.faults.is_empty() {
+            let message = format!("it isn't said what stands in for `{}`", key.get());
+            let fault = Fault::new("manifest.no-source", message, span(item));
+            self.faults.push(fault.mend("write `path = \"../…\"`, or `git = \"…\"` with a branch"));
+        }
+        let replacement =
+            Replacement { source: source?, version: self.parsed(table, "version"), span: key_span(key) };
+        Some((self.name(key)?, replacement))
+    }
+
+    /// A package comes from one place.
+    fn one_source(&mut self, table: &dyn TableLike, key: &Key) {
+        let words = ["registry", "path", "git", "archive"].into_iter();
+        let said: Vec<&str> = words.filter(|word| table.contains_key(word)).collect();
+        if let [one, other, ..] = said.as_slice() {
+            let message = format!("`{}` is to come from {} and from {}", key.get(), a(one), a(other));
+            let fault = Fault::new("manifest.two-sources", message, key_span(key));
+            self.faults.push(fault.mend("leave out one of them"));
+        }
+    }
+
+    /// Keys that mean something only beside another one.
+    fn only_with(&mut self, table: &dyn TableLike, keys: &[&str], other: &str, key: &Key) {
+        for word in keys.iter().filter(|word| table.contains_key(word) && !table.contains_key(other)) {
+            let at = table.get_key_value(word).map_or(0..0, |(key, _)| key_span(key));
+            let message = format!("`{word}` says something of {}, and `{}` has none", a(other), key.get());
+            self.faults.push(Fault::new("manifest.no-source", message, at).mend("take it out"));
+        }
+    }
+
+    /// Which commits of a repository are meant.
+    fn git_point(&mut self, table: &dyn TableLike, git: &Item, key: &Key) -> Option<GitPoint> {
+        let words = ["tag", "branch", "rev", "tags"].into_iter();
+        let said: Vec<&str> = words.filter(|word| table.contains_key(word)).collect();
+        let has_range = table.contains_key("range");
+        match (said.as_slice(), has_range) {
+            (["rev"], false) => self.parsed::<CommitId>(table, "rev").map(GitPoint::Commit),
+            (["tag"], false) => self.git_name(table, "tag").map(GitPoint::Tag),
+            (["branch"], false) => self.git_name(table, "branch").map(GitPoint::Branch),
+            (["tags"], true) => self.tag_pattern(table).map(GitPoint::Releases),
+            ([], true) => Some(GitPoint::Releases(GitPoint::RELEASE_TAGS.to_owned())),
+            (said, _) => {
+                let message = match said {
+                    [] => format!("it isn't said which commit of its repository `{}` is", key.get()),
+                    _ => format!(
+                        "it is said in several ways which commit of its repository `{}` is",
+                        key.get()
+                    ),
+                };
+                let fault = Fault::new("manifest.git", message, span(git));
+                self.faults.push(fault.mend(
+                    "write one of `tag = \"…\"`, `branch = \"…\"`, `rev = \"…\"`, or `range = \"…\"` for releases by their tags",
+                ));
+                None
+            }
+        }
+    }
+
+    /// The name of a tag or branch, as far as such names can be (git-check-ref-format).
+    fn git_name(&mut self, table: &dyn TableLike, key: &str) -> Option<String> {
+        let item = table.get(key)?;
+        let name = self.text(item, key)?;
+        if is_git_name(&name) {
+            return Some(name);
+        }
+        let message = format!("no {key} can be called `{name}`");
+        self.faults.push(Fault::new("manifest.git", message, span(item)));
+        None
+    }
+
+    fn tag_pattern(&mut self, table: &dyn TableLike) -> Option<String> {
+        let item = table.get("tags")?;
+        let pattern = self.text(item, "tags")?;
+        if pattern.matches('*').count() == 1 && is_git_name(&pattern.replace('*', "1.0")) {
+            return Some(pattern);
+        }
+        let message = format!("`{pattern}` doesn't say where in a tag the version stands");
+        let fault = Fault::new("manifest.git", message, span(item));
+        self.faults.push(fault.mend("write one `*` in its place: `tags = \"palette-v*\"`"));
+        None
+    }
+
+    /// A URL or a place on this disk, as written.
+    fn place(&mut self, item: &Item, key: &str) -> Option<String> {
+        let place = self.text(item, key)?;
+        let message = match place_problem(&place) {
+            None => return Some(place),
+            Some(problem) => format!("`{}` {problem}", without_secret(&place)),
+        };
+        self.faults.push(Fault::new("manifest.place", message, span(item)));
+        None
+    }
+
+    fn inner_folder(&mut self, table: &dyn TableLike, key: &str) -> Option<InnerPath> {
+        let item = table.get(key)?;
+        self.inner_path(item, key, "manifest.place")
+    }
+
+    fn archive_digest(&mut self, table: &dyn TableLike, archive: &Item, key: &Key) -> Option<Digest> {
+        if table.contains_key("sha256") {
+            return self.parsed(table, "sha256");
+        }
+        let message = format!("the archive of `{}` has no `sha256`, so it could change", key.get());
+        let fault = Fault::new("manifest.no-digest", message, span(archive));
+        let url = archive.as_str().unwrap_or_default();
+        self.faults.push(fault.mend(format!(
+            "`bibliotax need {} --archive {url}` fetches it, shows what is in it, and writes the digest",
+            key.get()
+        )));
+        None
+    }
+
+    /// How an archive is packed, by its name.
+    fn format_of(&mut self, url: &str, at: std::ops::Range<usize>) -> Option<ArchiveFormat> {
+        let path = url.split(['?', '#']).next().unwrap_or(url);
+        let format = ArchiveFormat::of_file_name(path);
+        if format.is_none() {
+            let message = format!("`{url}` doesn't end like an archive that can be unpacked");
+            let fault = Fault::new("manifest.place", message, at);
+            self.faults.push(fault.mend("such are .tar.zst, .tar.gz, .tar.xz, .tar and .zip"));
+        }
+        format
+    }
+
+    /// What a need says of its package, or a card beside the manifest.
+    fn card_of_need(&mut self, table: &dyn TableLike) -> Option<StatedCard> {
+        let item = table.get("card")?;
+        let Some(path) = item.as_str() else {
+            let card = self.table(item, "card")?;
+            return Some(self.stated_card(card, false));
+        };
+        let card = self.cards.and_then(|cards| cards.get(path)).cloned();
+        if card.is_none() {
+            let message = format!("there is no card `{path}` beside the manifest");
+            let fault = Fault::new("manifest.no-card", message, span(item));
+            self.faults.push(fault.mend("write the way to it from the manifest's folder, ending in .toml"));
+        }
+        card
+    }
+
+    fn stated_card(&mut self, table: &dyn TableLike, in_file: bool) -> StatedCard {
+        let more = if in_file { &STANDING_KEYS[..] } else { &[] };
+        self.only_known(table, "a card", &[&STATED_KEYS[..], more].concat());
+        let needs = table.get("needs").and_then(|item| self.table(item, "needs"));
+        let needs = needs.map(|needs| self.card_needs(needs, "a card's"));
+        let fits = table.get("fits").and_then(|item| self.table(item, "fits")).map(|fits| self.fits(fits));
+        let published = table.get("published").and_then(|item| {
+            let text = self.text(item, "published")?;
+            let at = text.parse().ok();
+            if at.is_none() {
+                self.wrong_kind(item, "published", "a time, such as `\"2026-03-01T09:00:00Z\"`");
+            }
+            at
+        });
+        StatedCard {
+            name: self.parsed(table, "name"),
+            version: self.parsed(table, "version"),
+            published,
+            license: self.parsed(table, "license"),
+            needs,
+            fits: fits.unwrap_or_default(),
+            tools: self.tools(table),
+            files: if in_file { self.tables(table, "files", Self::file_elsewhere) } else { Vec::new() },
+            part: self.card_part(table),
+        }
+    }
+
+    /// An archive that stays where it is.
+    fn file_elsewhere(&mut self, item: &Item, table: &dyn TableLike) -> Option<FileRecord> {
+        self.only_known(table, "a file", &FILE_KEYS);
+        for key in ["url", "sha256", "size"].into_iter().filter(|key| !table.contains_key(key)) {
+            let fault = Fault::new("card.file", format!("a file of a card has no `{key}`"), span(item));
+            self.faults
+                .push(fault.mend("its URL, the SHA-256 of its bytes and how many there are have to be said"));
+        }
+        let url = table.get("url").and_then(|item| self.place(item, "url"))?;
+        let format = match table.get("format") {
+            Some(item) => {
+                self.text(item, "format").and_then(|word| self.format_of(&format!(".{word}"), span(item)))
+            }
+            None => self.format_of(&url, span(item)),
+        };
+        let size = table.get("size").and_then(Item::as_integer).and_then(|size| u64::try_from(size).ok());
+        if let (Some(item), None) = (table.get("size"), size) {
+            self.wrong_kind(item, "size", "a number of bytes");
+        }
+        Some(FileRecord {
+            part: if table.contains_key("part") { self.parsed(table, "part")? } else { main_part() },
+            only_for: self.only_for(table),
+            sha256: self.parsed(table, "sha256")?,
+            size: size?,
+            format: format?,
+            strip: self.inner_folder(table, "strip"),
+            url: Some(url),
+        })
+    }
+
+    /// Needs as a card has them, without what only a project can say.
+    pub(super) fn card_needs(&mut self, table: &dyn TableLike, whose: &str) -> Vec<CardNeed> {
+        self.entries(table, |reader, key, item| reader.card_need(key, item, whose))
+    }
+}
+
+fn a(word: &str) -> String {
+    if word == "archive" { "an `archive`".to_owned() } else { format!("a `{word}`") }
+}
+
+/// Whether a tag or branch can be called so; beside git's own rules nothing that could be taken for an option.
+fn is_git_name(name: &str) -> bool {
+    let is_bad = |c: char| c.is_control() || " ~^:?*[\\".contains(c);
+    let is_part = |part: &str| !part.is_empty() && !part.starts_with('.') && !part.ends_with(".lock");
+    !name.is_empty()
+        && name.len() <= 255
+        && !name.contains(is_bad)
+        && !name.contains("..")
+        && !name.contains("@{")
+        && !name.starts_with('-')
+        && !name.ends_with('.')
+        && name.split('/').all(is_part)
+}
+
+/// A place without the password that it gives away.
+fn without_secret(place: &str) -> String {
+    match (place.split_once("://"), place.rsplit_once('@')) {
+        (Some((scheme, _)), Some((_, rest))) => format!("{scheme}://…@{rest}"),
+        _ => place.to_owned(),
+    }
+}

@@ -1,0 +1,76 @@
+//! Packages that needs take from git repositories and archives, put together: each from one place for all members.
+
+use std::collections::BTreeMap;
+
+use super::joined::seen_from_root;
+use super::{Member, Misfit, Workspace};
+use crate::fault::Fault;
+use crate::manifest::{DeclaredSource, Replacement};
+use crate::name::PackageName;
+use crate::range::VersionSet;
+use crate::version::Version;
+
+/// A package that comes from a git repository or an archive.
+#[derive(Debug, Clone)]
+pub struct Elsewhere {
+    /// Where it is, seen from the root's folder.
+    pub source: DeclaredSource,
+    /// The version that it counts as, if it doesn't say one itself.
+    pub version: Option<Version>,
+    /// The versions that will do for members; each of them counts.
+    pub sets: Vec<VersionSet>,
+    /// Whether it stands in for the package while somebody works on it.
+    pub is_replacement: bool,
+}
+
+impl Workspace {
+    /// Finds what needs take from elsewhere; what members say differently.
+    pub(super) fn find_elsewhere(&mut self) -> Vec<Misfit> {
+        let mut found: BTreeMap<PackageName, Elsewhere> = BTreeMap::new();
+        let mut misfits = Vec::new();
+        for (member, need) in self.needs() {
+            let Some(source) = need.source.as_ref().filter(|source| source.folder().is_none()) else {
+                continue;
+            };
+            let source = source.seen(|place| seen_from_root(place, &member.folder));
+            let (sets, version) = (vec![need.range.set(need.prereleases).clone()], None);
+            match found.get_mut(&need.package) {
+                None => {
+                    let elsewhere = Elsewhere { source, version, sets, is_replacement: false };
+                    found.insert(need.package.clone(), elsewhere);
+                }
+                Some(there) if there.source == source => there.sets.extend(sets),
+                Some(_) => misfits.push(differing(member, &need.package, need.span.clone())),
+            }
+        }
+        let replaced = self.replaced.iter().filter(|(_, replacement)| replacement.source.folder().is_none());
+        for (name, Replacement { source, version, .. }) in replaced {
+            let source = source.seen(|place| seen_from_root(place, ""));
+            let elsewhere =
+                Elsewhere { source, version: version.clone(), sets: Vec::new(), is_replacement: true };
+            found.insert(name.clone(), elsewhere);
+        }
+        // A folder that stands in for a package does so wherever a need says that it comes from.
+        found.retain(|name, there| there.is_replacement || !self.replaced.contains_key(name));
+        misfits.extend(self.two_places(&found));
+        self.elsewhere = found;
+        misfits
+    }
+
+    /// Needs that take a package from a folder, or from a registry by name, which others take from elsewhere.
+    fn two_places(&self, elsewhere: &BTreeMap<PackageName, Elsewhere>) -> Vec<Misfit> {
+        let is_otherwise = |need: &&crate::manifest::Need| {
+            need.registry.is_some() || need.source.as_ref().is_some_and(|source| source.folder().is_some())
+        };
+        let clashing = self.needs().filter(|(_, need)| {
+            elsewhere.get(&need.package).is_some_and(|there| !there.is_replacement) && is_otherwise(need)
+        });
+        clashing.map(|(member, need)| differing(member, &need.package, need.span.clone())).collect()
+    }
+}
+
+fn differing(member: &Member, package: &PackageName, at: std::ops::Range<usize>) -> Misfit {
+    let message = format!("`{package}` comes from another place elsewhere in the workspace");
+    let fault = Fault::new("workspace.differs", message, at);
+    member.misfit(fault.mend("let all members take it from the same place, said in the same way"))
+}

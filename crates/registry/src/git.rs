@@ -1,0 +1,17 @@
+//! Git repositories as places that packages come from, through the system's `git`.
+//!
+//! People's own credentials, keys and proxies work, because it is their `git` that asks. Nothing is ever checked out: files are
+//! read from the objects of a bare repository of our own, so no hook and no filter can run, and a package is the files as they
+//! were committed. URLs and names reach `git` only behind `--`, and only over transports that are known.
+//!
+//! `process` runs the program, `repository` keeps what was fetched, `refs` is what names lead to, `tree` makes a package of a
+//! commit.
+
+mod process;
+mod refs;
+mod repository;
+mod tree;
+
+pub use self::refs::{Refs, release_of};
+pub use self::repository::{Repository, Wanted};
+pub use self::tree::write_tree;

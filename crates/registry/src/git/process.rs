@@ -1,0 +1,221 @@
+//! Running `git`: with nothing of the surroundings that could lead it elsewhere, and not for ever.
+
+use std::ffi::OsStr;
+use std::io::{self, Read, Write};
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use crate::error::RegistryError;
+
+/// Most bytes of an answer that is read whole.
+const LARGEST: u64 = 256 << 20;
+
+/// Most bytes of what it says went wrong.
+const LARGEST_COMPLAINT: usize = 16 << 10;
+
+/// Transports that may be used: none that would run a program named by a URL.
+const TRANSPORTS: &str = "https:http:ssh:git:file";
+
+/// Settings that hold whatever the person's own say.
+const SETTINGS: [&str; 9] = [
+    "core.hooksPath=/dev/null",
+    "core.fsmonitor=false",
+    "protocol.ext.allow=never",
+    "fetch.recurseSubmodules=false",
+    "submodule.recurse=false",
+    "gc.auto=0",
+    "maintenance.auto=false",
+    "fetch.writeCommitGraph=false",
+    "advice.detachedHead=false",
+];
+
+/// Variables that would lead git to another repository, or make it write where nobody expects it.
+const MISLEADING: [&str; 11] = [
+    "GIT_DIR",
+    "GIT_WORK_TREE",
+    "GIT_INDEX_FILE",
+    "GIT_OBJECT_DIRECTORY",
+    "GIT_ALTERNATE_OBJECT_DIRECTORIES",
+    "GIT_NAMESPACE",
+    "GIT_COMMON_DIR",
+    "GIT_PREFIX",
+    "GIT_SHALLOW_FILE",
+    "GIT_REPLACE_REF_BASE",
+    "GIT_PROTOCOL",
+];
+
+/// Why `git` did not do what it was told.
+#[derive(Debug)]
+pub enum Refused {
+    /// It isn't on this machine.
+    NoGit,
+    /// It said nothing for too long.
+    Silent,
+    /// It ended with this complaint.
+    Complained(String),
+}
+
+impl Refused {
+    /// The same as an error about a repository.
+    pub fn about(self, url: &str) -> RegistryError {
+        let what = match self {
+            Self::NoGit => return RegistryError::NoGit,
+            Self::Silent => "it says nothing any more".to_owned(),
+            Self::Complained(text) => complaint(&text),
+        };
+        RegistryError::Git { url: url.to_owned(), what }
+    }
+
+    /// Whether it complained in these words.
+    pub fn says(&self, words: &str) -> bool {
+        matches!(self, Self::Complained(text) if text.contains(words))
+    }
+}
+
+/// The line that says what is wrong, of all that git said.
+fn complaint(text: &str) -> String {
+    let said = |mark: &str| text.lines().find_map(|line| line.trim().strip_prefix(mark));
+    let line = said("fatal: ").or_else(|| said("ERROR: ")).or_else(|| said("error: "));
+    let line = line.or_else(|| text.lines().rev().find(|line| !line.trim().is_empty()));
+    line.unwrap_or("it gives no reason").trim().trim_end_matches('.').to_owned()
+}
+
+/// The program, ready to run in a repository.
+pub fn command(folder: &Path) -> Command {
+    let mut command = Command::new("git");
+    for variable in MISLEADING {
+        command.env_remove(variable);
+    }
+    command
+        .env("GIT_ALLOW_PROTOCOL", TRANSPORTS)
+        .env("GIT_NO_REPLACE_OBJECTS", "1")
+        .env("GIT_NO_LAZY_FETCH", "1")
+        .env("LC_ALL", "C");
+    if std::env::var_os("GIT_TERMINAL_PROMPT").is_none() {
+        // A question behind a progress bar would never be seen.
+        command.env("GIT_TERMINAL_PROMPT", "0");
+    }
+    command.current_dir(folder);
+    for setting in SETTINGS {
+        command.args(["-c", setting]);
+    }
+    command
+}
+
+/// Runs `git` to its end; what it wrote to stdout.
+pub fn run<A: AsRef<OsStr>>(
+    folder: &Path,
+    args: impl IntoIterator<Item = A>,
+    input: &str,
+    silence: Duration,
+) -> Result<Vec<u8>, Refused> {
+    let mut command = command(folder);
+    command.args(args).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+    let mut child = started(command.spawn())?;
+    let heard = Arc::new(AtomicU64::new(0));
+    if let Some(mut stdin) = child.stdin.take() {
+        let input = input.to_owned();
+        // In a thread of its own, so that neither waits for the other. What git doesn't want to read, it needn't.
+        thread::spawn(move || drop(stdin.write_all(input.as_bytes())));
+    }
+    let out = child.stdout.take().map(|out| listen(out, LARGEST, &heard));
+    let err = child.stderr.take().map(|err| listen(err, u64::MAX, &heard));
+    // Where it is ended by us, what it started may still hold the pipes, so nobody waits for their end.
+    let has_succeeded = wait(&mut child, &heard, silence).ok_or(Refused::Silent)?;
+    let text = |heard: Option<thread::JoinHandle<Vec<u8>>>| {
+        heard.and_then(|heard| heard.join().ok()).unwrap_or_default()
+    };
+    let (out, err) = (text(out), text(err));
+    if has_succeeded {
+        return Ok(out);
+    }
+    let end = err.len().saturating_sub(LARGEST_COMPLAINT);
+    Err(Refused::Complained(String::from_utf8_lossy(&err[end..]).into_owned()))
+}
+
+/// Starts `git` for as long as it is asked something.
+pub fn start(folder: &Path, args: &[&str]) -> Result<Child, Refused> {
+    let mut command = command(folder);
+    command.args(args).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null());
+    started(command.spawn())
+}
+
+fn started(spawned: io::Result<Child>) -> Result<Child, Refused> {
+    spawned.map_err(|error| match error.kind() {
+        io::ErrorKind::NotFound => Refused::NoGit,
+        _ => Refused::Complained(format!("it can't be started: {error}")),
+    })
+}
+
+/// Reads what comes and counts it, so that who waits knows that something does.
+fn listen(
+    mut from: impl Read + Send + 'static,
+    most: u64,
+    heard: &Arc<AtomicU64>,
+) -> thread::JoinHandle<Vec<u8>> {
+    let heard = Arc::clone(heard);
+    thread::spawn(move || {
+        let (mut all, mut piece) = (Vec::new(), [0; 16 << 10]);
+        while let Ok(read @ 1..) = from.read(&mut piece) {
+            heard.fetch_add(read as u64, Ordering::Relaxed);
+            if (all.len() as u64) < most {
+                all.extend_from_slice(&piece[..read]);
+            }
+        }
+        all
+    })
+}
+
+/// Waits until the program ends, and whether it ended well; `None` where it was silent for too long and was ended.
+fn wait(child: &mut Child, heard: &AtomicU64, silence: Duration) -> Option<bool> {
+    let (mut known, mut since, mut pause) = (0, Instant::now(), Duration::from_micros(200));
+    loop {
+        match child.try_wait() {
+            Ok(Some(status)) => return Some(status.success()),
+            Ok(None) => {}
+            Err(_) => return Some(false),
+        }
+        let now = heard.load(Ordering::Relaxed);
+        if now != known {
+            (known, since) = (now, Instant::now());
+        }
+        if since.elapsed() > silence {
+            // It may have ended by itself meanwhile.
+            let _ = child.kill();
+            let _ = child.wait();
+            return None;
+        }
+        thread::sleep(pause);
+        pause = (pause * 2).min(Duration::from_millis(20));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_wrong_is_found_in_what_git_says() {
+        for (said, told) in [
+            ("remote: hello\nfatal: repository 'x' does not exist\n", "repository 'x' does not exist"),
+            ("warning: a\nerror: no such ref.\n", "no such ref"),
+            ("ssh: connect to host\n\n", "ssh: connect to host"),
+            ("", "it gives no reason"),
+        ] {
+            assert_eq!(complaint(said), told);
+        }
+    }
+
+    #[test]
+    fn a_program_that_says_nothing_is_ended() {
+        let folder = tempfile::tempdir().unwrap();
+        let hang = ["-c", "alias.hang=!sleep 60", "hang"];
+        let begun = Instant::now();
+        let refused = run(folder.path(), hang, "", Duration::from_millis(100)).unwrap_err();
+        assert!(matches!(refused, Refused::Silent) && begun.elapsed() < Duration::from_secs(30));
+    }
+}

@@ -35,7 +35,7 @@ pub fn accept(registry: &Arc<dyn Keep>, card: &Card) -> Result<bool, RegistryErr
         return Ok(true);
     }
     check_claims(&Registry::Kept(Arc::clone(registry)), card)?;
-    for file in &card.files {
+    for file in card.files.iter().filter(|file| !file.is_elsewhere()) {
         if !registry.has_file(&file.sha256)? {
             return Err(RegistryError::NoFile { digest: file.sha256, path: registry.place() });
         }

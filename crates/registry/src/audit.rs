@@ -128,7 +128,7 @@ fn of_package(
 
 fn of_release(files: &BTreeMap<Digest, u64>, source: &Registry, entry: &Entry) -> Vec<String> {
     let mut wrong = Vec::new();
-    for file in &entry.files {
+    for file in entry.files.iter().filter(|file| !file.is_elsewhere()) {
         match files.get(&file.sha256) {
             None => wrong.push(format!("its {} archive {} is not there", file.part, file.sha256)),
             Some(found) if *found != file.size => {

@@ -11,7 +11,10 @@ use bibliotax_core::inner_path::InnerPath;
 use bibliotax_core::name::{ComponentName, PartName, StepName};
 use bibliotax_core::variant::VariantProblem;
 
+use url::Url;
+
 use crate::error::RegistryError;
+use crate::remote::is_loopback;
 
 /// Most tags of a package.
 const MOST_TAGS: usize = 8;
@@ -41,15 +44,29 @@ pub enum CardProblem {
     /// A step says too much.
     #[error("the step `{id}` has {length} characters, and {LONGEST_STEP} are the most")]
     LongStep { id: StepName, length: usize },
+    /// A file is at a place that nobody should ask.
+    #[error("a file of it is at `{url}`, which is not `https://…`")]
+    FileUrl { url: String },
     /// A component brings a part that the release hasn't.
     #[error("the component `{component}` brings the part `{part}`, and the release has no such files")]
     NoPart { component: ComponentName, part: PartName },
+}
+
+/// Whether a URL may stand with a file of a card: whoever installs it asks there, so nothing on the way may be read or changed.
+fn check_url(url: &str) -> Result<(), CardProblem> {
+    let parsed = Url::parse(url).ok().filter(|url| url.username().is_empty() && url.password().is_none());
+    let is_safe = |url: &Url| url.scheme() == "https" || url.scheme() == "http" && is_loopback(url);
+    match parsed.filter(is_safe) {
+        Some(_) => Ok(()),
+        None => Err(CardProblem::FileUrl { url: url.to_owned() }),
+    }
 }
 
 /// Checks a card against what a registry defines, and its files against each other.
 pub fn check_card(registry: &str, facets: &Facets, card: &Card) -> Result<(), CardProblem> {
     check_facets(registry, facets, card)?;
     facets.check_variants(&card.files)?;
+    card.files.iter().filter_map(|file| file.url.as_deref()).try_for_each(check_url)?;
     if card.tags.len() > MOST_TAGS {
         return Err(CardProblem::ManyTags { count: card.tags.len() });
     }

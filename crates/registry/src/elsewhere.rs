@@ -200,6 +200,14 @@ impl Elsewhere {
         }
     }
 
+    /// Opens an archive that a registry's card says to be elsewhere.
+    pub fn open_url(&self, package: &PackageName, url: &str) -> Result<Box<dyn Read + Send>, RegistryError> {
+        let asked = Asked::SourceOf(package.clone());
+        // Nothing of this machine is opened because a registry says so.
+        checked(&asked, url, false)?;
+        archive::open(package, url, false, &self.root, &self.network)
+    }
+
     /// A commit as an archive.
     fn packed(&self, package: &PackageName, source: &GitSource) -> Result<Staged, RegistryError> {
         let allows_plain = self.allows_plain(package);

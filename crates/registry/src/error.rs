@@ -192,6 +192,7 @@ impl RegistryError {
         match self {
             Self::ExposesNothing { .. } => "card.exposes-nothing",
             Self::Card(CardProblem::Facet { .. }) => "card.facet",
+            Self::Card(CardProblem::FileUrl { .. }) => "card.file",
             Self::Card(CardProblem::NoPart { .. }) => "card.no-part",
             Self::Pack(PackError::BadPattern { .. }) => "card.no-pattern",
             Self::Card(CardProblem::ManyTags { .. }) => "card.tags",

@@ -1,4 +1,4 @@
-//! Many cards and events at once, from a file of JSON lines.
+//! Many cards and events at once, from a file of JSON lines, or one card that people wrote, in TOML.
 //!
 //! A line is an event (it has the key `event`) or a card. A card's files may say `path` instead of digest,
 //! size and format: the archive at that path, seen from the file's folder, is then taken in. Either every
@@ -8,7 +8,7 @@
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io;
-use std::ops::Range;
+use std::ops::{AddAssign, Range};
 use std::path::Path;
 
 use bibliotax_core::card::{ArchiveFormat, Card, Event, Provider};
@@ -16,11 +16,13 @@ use bibliotax_core::digest::{Digest, Hasher};
 use bibliotax_core::facet::Facets;
 use bibliotax_core::fault::Fault;
 use bibliotax_core::history::{History, without_place};
+use bibliotax_core::manifest::read_stated;
 use bibliotax_core::name::PackageName;
 use bibliotax_disk::DiskError;
 use bibliotax_disk::error::At;
 use bibliotax_disk::read::read_text;
 use bibliotax_disk::write::folder_of;
+use jiff::Timestamp;
 use serde_json::Value;
 
 use crate::accept::card_text;
@@ -45,6 +47,14 @@ pub struct Loaded {
     pub archives: usize,
 }
 
+impl AddAssign for Loaded {
+    fn add_assign(&mut self, more: Self) {
+        self.added += more.added;
+        self.already += more.already;
+        self.archives += more.archives;
+    }
+}
+
 /// A line that reads well: what happened to which package, and where in the text it says so.
 struct Line {
     package: PackageName,
@@ -52,14 +62,22 @@ struct Line {
     span: Range<usize>,
 }
 
-/// Loads a file of JSON lines into a registry; with `dry_run` only checks what would be done.
-pub fn load(registry: &dyn Keep, path: &Path, dry_run: bool) -> Result<Loaded, RegistryError> {
+/// Loads a file into a registry: JSON lines, or a card in TOML, which is published `now` unless it says when; with `dry_run`
+/// only checks what would be done.
+pub fn load(
+    registry: &dyn Keep,
+    path: &Path,
+    now: Timestamp,
+    dry_run: bool,
+) -> Result<Loaded, RegistryError> {
     let missing = || DiskError::new("read", path, io::ErrorKind::NotFound.into());
     let text = read_text(path, LARGEST)?.ok_or_else(missing)?;
     let bad = |faults| RegistryError::BadLines { path: path.to_owned(), text: text.clone(), faults };
     let mut loading =
         Loading { registry, facets: registry.all_facets(), beside: folder_of(path), archives: 0, dry_run };
-    let packages = by_package(loading.lines(&text).map_err(bad)?);
+    let is_toml = path.extension().is_some_and(|extension| extension == "toml");
+    let lines = if is_toml { loading.stated(&text, now) } else { loading.lines(&text) };
+    let packages = by_package(lines.map_err(bad)?);
     let lines: usize = packages.values().map(Vec::len).sum();
     let added = check(registry, &packages)?.map_err(bad)?;
     let mut loaded = Loaded { added, already: lines - added, archives: loading.archives };
@@ -116,6 +134,22 @@ impl Loading<'_> {
         if faults.is_empty() { Ok(lines) } else { Err(faults) }
     }
 
+    /// A card that people wrote.
+    fn stated(&mut self, text: &str, now: Timestamp) -> Result<Vec<Line>, Vec<Fault>> {
+        let stated = read_stated(text)?;
+        let span = 0..text.trim_end().len();
+        let fault = |message: String| vec![Fault::new("registry.bad-line", message, span.clone())];
+        let lacking = |key: &str| fault(format!("the card has no `{key}`"));
+        let name = stated.name.clone().ok_or_else(|| lacking("name"))?;
+        let version = stated.version.clone().ok_or_else(|| lacking("version"))?;
+        let mut card = Card::bare(name, version, now);
+        stated.laid_over(&mut card);
+        let (package, event) = self.release(&card, &[]).map_err(fault)?;
+        let mut lines = provided(&event, &span);
+        lines.push(Line { package, event, span: span.clone() });
+        Ok(lines)
+    }
+
     fn line(&mut self, line: &str) -> Result<(PackageName, Event), String> {
         let mut value: Value = serde_json::from_str(line).map_err(|error| without_place(&error))?;
         if value.get("event").is_some() {
@@ -126,8 +160,13 @@ impl Loading<'_> {
             taken.extend(self.take_in(file)?);
         }
         let card: Card = serde_json::from_value(value).map_err(|error| error.to_string())?;
-        check_card(self.registry.name(), &self.facets, &card).map_err(|problem| problem.to_string())?;
-        for file in &card.files {
+        self.release(&card, &taken)
+    }
+
+    /// A card as a release, once all its files are known to be there or taken.
+    fn release(&self, card: &Card, taken: &[Digest]) -> Result<(PackageName, Event), String> {
+        check_card(self.registry.name(), &self.facets, card).map_err(|problem| problem.to_string())?;
+        for file in card.files.iter().filter(|file| !file.is_elsewhere()) {
             let is_there = || self.registry.has_file(&file.sha256).map_err(|error| error.to_string());
             if !taken.contains(&file.sha256) && !is_there()? {
                 return Err(format!(
@@ -136,7 +175,7 @@ impl Loading<'_> {
                 ));
             }
         }
-        let digest = self.keep_card(&card).map_err(|error| error.to_string())?;
+        let digest = self.keep_card(card).map_err(|error| error.to_string())?;
         Ok((card.name.clone(), Event::Release(Box::new(card.entry(digest)))))
     }
 

@@ -82,7 +82,7 @@ fn of_package(from: &Registry, to: &dyn Keep, name: &PackageName) -> Result<Mirr
         let event: Event =
             serde_json::from_str(line).map_err(|_| RegistryError::NoMirror { package: name.clone() })?;
         if let Event::Release(entry) = &event {
-            for file in &entry.files {
+            for file in entry.files.iter().filter(|file| !file.is_elsewhere()) {
                 take(from, to, name, &file.archive(), &mut mirrored)?;
             }
             let card = from.card_text(&entry.card)?.unwrap_or_default();

@@ -135,6 +135,9 @@ impl Registries {
         archive: &Archive,
     ) -> Result<Box<dyn Read + Send>, RegistryError> {
         match source {
+            source::Source::Registry(_) if archive.url.is_some() => {
+                self.sources.elsewhere.open_url(package, archive.url.as_deref().unwrap_or_default())
+            }
             source::Source::Registry(_) => self.registry(package, source)?.open_archive(archive),
             elsewhere => self.sources.elsewhere.open_archive(package, elsewhere, archive),
         }

@@ -12,6 +12,11 @@ use crate::problem::Problem;
 
 /// Looks into all archives of a card: whether they can be installed, hold what the card exposes, and lie well together.
 pub fn check_archives(registry: &dyn Keep, card: &Card) -> Result<(), Problem> {
+    if card.files.iter().any(FileRecord::is_elsewhere) {
+        // What nobody looked into is taken in by those who keep the registry, with `registry load`.
+        let detail = "a release that is published brings its files; here some are elsewhere";
+        return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "card.file", detail));
+    }
     let held = card.files.iter().map(|file| Ok((&file.part, contents(registry, file)?)));
     let held: Vec<(&PartName, Vec<String>)> = held.collect::<Result<_, Problem>>()?;
     let paths = held.iter().flat_map(|(part, paths)| paths.iter().map(|path| (*part, path.as_str())));

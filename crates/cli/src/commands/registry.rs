@@ -16,9 +16,10 @@ use bibliotax_registry::audit::{Flaw, audit};
 use bibliotax_registry::bucket::SCHEME;
 use bibliotax_registry::folder::Folder;
 use bibliotax_registry::keep::Keep;
-use bibliotax_registry::load::load;
+use bibliotax_registry::load::{Loaded, load};
 use serde_json::json;
 
+use crate::clock::now;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::kept;
@@ -60,8 +61,9 @@ enum RegistryCommand {
     Load {
         /// The registry's folder, or `s3://BUCKET/PREFIX`
         folder: String,
-        /// The file of JSON lines
-        file: PathBuf,
+        /// Files of JSON lines, or of one card each in TOML (`.toml`)
+        #[arg(required = true, value_name = "FILE")]
+        files: Vec<PathBuf>,
         /// Check every line and load nothing
         #[arg(long)]
         dry_run: bool,
@@ -87,8 +89,8 @@ impl Registry {
                 let facets = facets.as_ref().map(|file| read_facets(&here.join(file))).transpose()?;
                 create(ui, here, folder, name.as_deref(), facets.unwrap_or_default(), *dry_run)
             }
-            RegistryCommand::Load { folder, file, dry_run } => {
-                load_file(ui, &*kept::open(folder, here)?, &here.join(file), *dry_run)
+            RegistryCommand::Load { folder, files, dry_run } => {
+                load_files(ui, &*kept::open(folder, here)?, here, files, *dry_run)
             }
             RegistryCommand::Check { folder, mend } => check(ui, &kept::open(folder, here)?, *mend),
             RegistryCommand::Mirror(mirror) => mirror.run(here, ui),
@@ -193,8 +195,17 @@ fn check(ui: &Ui, registry: &Arc<dyn Keep>, mend: bool) -> Result<Exit, Failure>
     Ok(if audit.flaws.is_empty() { Exit::Done } else { Exit::Differs })
 }
 
-fn load_file(ui: &Ui, registry: &dyn Keep, file: &Path, dry_run: bool) -> Result<Exit, Failure> {
-    let loaded = load(registry, file, dry_run)?;
+fn load_files(
+    ui: &Ui,
+    registry: &dyn Keep,
+    here: &Path,
+    files: &[PathBuf],
+    dry_run: bool,
+) -> Result<Exit, Failure> {
+    let mut loaded = Loaded::default();
+    for file in files {
+        loaded += load(registry, &here.join(file), now(), dry_run)?;
+    }
     let already =
         if loaded.already > 0 { format!(", {} there already", loaded.already) } else { String::new() };
     let archives = if loaded.archives > 0 {
@@ -203,7 +214,7 @@ fn load_file(ui: &Ui, registry: &dyn Keep, file: &Path, dry_run: bool) -> Result
         String::new()
     };
     let verb = if dry_run { "would load" } else { "loaded" };
-    ui.say(format!("{verb} {} into {}{archives}{already}", count(loaded.added, "line"), registry.name()));
+    ui.say(format!("{verb} {} into {}{archives}{already}", count(loaded.added, "event"), registry.name()));
     let result = json!({ "added": loaded.added, "already": loaded.already, "archives": loaded.archives,
         "dry-run": dry_run });
     ui.report("registry load", result);

@@ -118,6 +118,7 @@ fn mend_of_card(problem: &CardProblem) -> &'static str {
         CardProblem::ManySteps { .. } | CardProblem::LongStep { .. } => {
             "keep what has to be done, and put the rest into a document of the package"
         }
+        CardProblem::FileUrl { .. } => "let it be where it can be had with encryption and without a password",
         CardProblem::TwoSteps { .. } => "give one of them another `id`",
         CardProblem::NoPart { .. } => "declare it under `[[card.parts]]`, or leave it out of the component",
     }

@@ -33,4 +33,5 @@ mod stores;
 mod story;
 mod together;
 mod watching;
+mod web;
 mod workspaces;

@@ -6,6 +6,7 @@ use std::process::Command;
 use insta::assert_snapshot;
 
 use crate::garden::Garden;
+use crate::web::{Web, free_port, wait_for};
 
 const MANIFEST: &str =
     "[project]\nname = \"gate\"\n\n[registries]\nseedhouse = \"../seedhouse\"\n\n[needs]\n";
@@ -279,11 +280,7 @@ fn an_archive_is_a_package_and_has_to_stay_what_it_was() {
         "files/soil-curve-1.1.tar",
         &[("soil-curve-1.1/include/soil.h", b"#define SOIL 1\n"), ("soil-curve-1.1/README", b"hi\n")],
     );
-    let digest = |path: &str| {
-        let out = Command::new("sha256sum").arg(garden.path(path)).output().unwrap();
-        String::from_utf8(out.stdout).unwrap()[..64].to_owned()
-    };
-    let sha256 = digest("files/soil-curve-1.1.tar");
+    let sha256 = digest(&garden, "files/soil-curve-1.1.tar");
     let line = |more: &str| {
         format!(
             "{MANIFEST}soil-curve = {{ archive = \"../files/soil-curve-1.1.tar\", sha256 = \"{sha256}\"{more} }}\n"
@@ -316,7 +313,8 @@ fn an_archive_is_a_package_and_has_to_stay_what_it_was() {
     let changed = garden.run(&["install"]).expect(6);
     assert_eq!(changed.code(), "archive.changed");
     assert!(
-        changed.stderr.contains(&sha256) && changed.stderr.contains(&digest("files/soil-curve-1.1.tar")),
+        changed.stderr.contains(&sha256)
+            && changed.stderr.contains(&digest(&garden, "files/soil-curve-1.1.tar")),
         "{changed}"
     );
     fs::remove_file(garden.path("files/soil-curve-1.1.tar")).unwrap();
@@ -374,5 +372,106 @@ fn a_package_comes_from_one_place_for_all() {
     ] {
         need(&garden, both);
         assert_eq!(garden.run(&["install"]).expect(3).code(), code, "{both}");
+    }
+}
+
+/// The SHA-256 of a file of the garden.
+fn digest(garden: &Garden, path: &str) -> String {
+    let out = Command::new("sha256sum").arg(garden.path(path)).output().unwrap();
+    String::from_utf8(out.stdout).unwrap()[..64].to_owned()
+}
+
+#[test]
+fn archives_of_a_web_server_are_packages_and_a_catalogue_lists_them_without_a_copy() {
+    let garden = Garden::with(&["dew-point 1.4.0"]);
+    let Some(web) = Web::start(&garden) else { return };
+    let contents: &[(&str, &[u8])] = &[("soil-curve-1.1/include/soil.h", b"#define SOIL 1\n")];
+    garden.write_tar("web/soil-curve-1.1.tar", contents);
+    let (sha256, url) =
+        (digest(&garden, "web/soil-curve-1.1.tar"), format!("{}/soil-curve-1.1.tar", web.url));
+    let shown = garden.run(&["need", "soil-curve", "--archive", &url]).expect(0);
+    assert!(shown.stdout.contains(&sha256) && shown.stdout.contains("include/soil.h"), "{shown}");
+    assert!(
+        garden
+            .read("gate/bibliotax.toml")
+            .contains(&format!("sha256 = \"{sha256}\", strip = \"soil-curve-1.1\""))
+    );
+    assert_eq!(garden.read("gate/shelf/soil-curve/include/soil.h"), "#define SOIL 1\n");
+    garden.run(&["drop", "soil-curve", "--quiet"]).expect(0);
+    let elsewhere = format!("{}/sent-on/soil-curve-1.1.tar", web.url);
+    garden.run(&["need", "soil-curve", "--archive", &elsewhere, "--quiet"]).expect(0);
+    garden.run(&["drop", "soil-curve", "--quiet"]).expect(0);
+
+    let size = garden.path("web/soil-curve-1.1.tar").metadata().unwrap().len();
+    let card = format!(
+        "name = \"soil-curve\"\nversion = \"1.1.0\"\nlicense = \"MIT\"\nsummary = \"Water in soil\"\nexposes = {{ include = \"include\" }}\n\n[needs]\ndew-point = \"1\"\n\n[[files]]\nurl = \"{url}\"\nsha256 = \"{sha256}\"\nsize = {size}\nstrip = \"soil-curve-1.1\"\n"
+    );
+    garden.write("catalogue/soil-curve.toml", &card);
+    garden.write("catalogue/moss.toml", "name = \"moss\"\nversion = \"1\"\n");
+    assert_snapshot!(garden.run_in(".", &["registry", "load", "seedhouse", "catalogue/soil-curve.toml", "catalogue/moss.toml"]), @"
+    loaded 2 events into seedhouse
+    ----- status 0
+    ");
+    garden.run_in(".", &["registry", "check", "seedhouse"]).expect(0);
+    fs::remove_dir_all(garden.path("store")).unwrap();
+    garden.run(&["need", "soil-curve", "--quiet"]).expect(0);
+    assert_eq!(garden.read("gate/shelf/soil-curve/include/soil.h"), "#define SOIL 1\n");
+    garden.run(&["kit", "make", "soil.kit"]).expect(0);
+    garden.write_tar("web/soil-curve-1.1.tar", &[("soil-curve-1.1/include/soil.h", b"#define SOIL 9\n")]);
+    for folder in ["store", "gate/shelf"] {
+        fs::remove_dir_all(garden.path(folder)).unwrap();
+    }
+    assert_eq!(garden.run(&["install"]).expect(6).code(), "archive.wrong-bytes");
+    fs::remove_file(garden.path("web/soil-curve-1.1.tar")).unwrap();
+    assert_eq!(garden.run(&["install"]).expect(6).code(), "archive.gone");
+    garden.run(&["kit", "open", "soil.kit"]).expect(0);
+    garden.run(&["install", "--offline"]).expect(0);
+    for (from, to, told) in [
+        ("size = ", "sise = ", "perhaps `size` was meant"),
+        (url.as_str(), "http://files.example/soil.tar", "https://"),
+        ("soil-curve-1.1.tar\"", "soil-curve-1.1\"", ".tar.zst"),
+        ("version = \"1.1.0\"\n", "", "no `version`"),
+    ] {
+        garden.write("catalogue/soil-curve.toml", &card.replace(from, to));
+        let refused =
+            garden.run_in(".", &["registry", "load", "seedhouse", "catalogue/soil-curve.toml"]).expect(3);
+        assert!(refused.stderr.contains(told), "{refused}");
+    }
+}
+
+#[test]
+fn repositories_are_asked_over_http_and_over_gits_own_protocol() {
+    let garden = garden();
+    let Some(web) = Web::start(&garden) else { return };
+    git(&garden, ".", &["clone", "-q", "--bare", "leaf", "web/leaf.git"]);
+    // Without a program behind it, a web server gives whole histories only.
+    git(&garden, "web/leaf.git", &["update-server-info"]);
+    need(&garden, &format!("git = \"{}/leaf.git\", tag = \"v1.2.0\"", web.url));
+    garden.run(&["install"]).expect(0);
+    assert_eq!(header(&garden), "#define LEAF 2\n");
+
+    let port = free_port();
+    let mut daemon = Command::new("git");
+    daemon.args(["daemon", "--export-all", "--listen=127.0.0.1", &format!("--port={port}"), "--base-path=."]);
+    let daemon = daemon.current_dir(garden.path(".")).stderr(std::process::Stdio::null()).spawn().unwrap();
+    let _daemon = Ended(daemon);
+    wait_for(port);
+    need(&garden, &format!("git = \"git://127.0.0.1:{port}/leaf\", range = \"1.3 .. 2\""));
+    garden.run(&["install"]).expect(0);
+    assert_eq!(header(&garden), "#define LEAF 3\n");
+    need(&garden, &format!("git = \"git://127.0.0.1:{port}/moss\", branch = \"main\""));
+    let none = garden.run(&["install"]).expect(5);
+    assert!(none.code() == "git.failed" && !none.stderr.contains("fatal:"), "{none}");
+}
+
+/// A program that is ended when this goes.
+struct Ended(std::process::Child);
+
+impl Drop for Ended {
+    fn drop(&mut self) {
+        // `git daemon` is a program that the one which was started runs.
+        let _ = Command::new("pkill").args(["-P", &self.0.id().to_string()]).status();
+        let _ = self.0.kill();
+        let _ = self.0.wait();
     }
 }

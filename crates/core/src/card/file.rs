@@ -41,6 +41,11 @@ pub struct FileRecord {
 }
 
 impl FileRecord {
+    /// Whether it stays where it is, so that the registry needn't have it.
+    pub fn is_elsewhere(&self) -> bool {
+        self.url.is_some()
+    }
+
     /// The archive, whatever it holds.
     pub fn archive(&self) -> Archive {
         let (strip, url) = (self.strip.clone(), self.url.clone());

@@ -17,6 +17,7 @@ use bibliotax_registry::publish::prepare;
 use include_dir::{Dir, include_dir};
 use jiff::Timestamp;
 
+use crate::clock::now;
 use crate::failure::Failure;
 use crate::kept;
 use crate::show::count;
@@ -50,7 +51,7 @@ pub fn build(ui: &Ui, root: &Path) -> Result<World, Failure> {
     let registries = [seedhouse?, fernhollow?];
     let releases = publish_all(&registries, sources.path())?;
     for file in ["events.jsonl", "more-cards.jsonl"] {
-        load(&*registries[0], &sources.path().join(file), false)?;
+        load(&*registries[0], &sources.path().join(file), now(), false)?;
     }
     ui.say(format!("published {} into two registries", count(releases, "release")));
     Ok(World { root: root.to_owned() })

@@ -60,6 +60,7 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("card.tags", Exit::Input, "a package wants to be found by too many words"),
     ("card.tie", Exit::Input, "it can't be told which of a part's files a target takes"),
     ("card.two-steps", Exit::Input, "two steps of a card have one name"),
+    ("check.findings", Exit::Differs, "something is wrong or worth a look in a workspace"),
     ("commit.invalid", Exit::Input, "a text is no commit"),
     ("defect", Exit::Defect, "bibliotax itself is wrong"),
     ("demo.not-empty", Exit::Usage, "the demo's folder is in use"),

@@ -1,5 +1,6 @@
 //! One file for each command: its arguments, and what it does with the pieces of the other crates.
 
+pub mod check;
 pub mod demo;
 pub mod deprecate;
 pub mod describe;
@@ -54,6 +55,7 @@ pub enum Command {
     Fit(fit::Fit),
     Steps(steps::Steps),
     Ready(ready::Ready),
+    Check(check::Check),
     Publish(publish::Publish),
     Withdraw(withdraw::Withdraw),
     Deprecate(deprecate::Deprecate),
@@ -83,6 +85,7 @@ impl Command {
             Self::Fit(command) => command.run(here, ui),
             Self::Steps(command) => command.run(here, ui),
             Self::Ready(command) => command.run(here, ui),
+            Self::Check(command) => command.run(here, ui),
             Self::Publish(command) => command.run(here, ui),
             Self::Withdraw(command) => command.run(here, ui),
             Self::Deprecate(command) => command.run(here, ui),

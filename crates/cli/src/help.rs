@@ -8,7 +8,7 @@ const STAGES: [(&str, &[&str]); 7] = [
     ("Declare what is needed", &["init", "find", "describe", "fit", "need", "drop"]),
     ("Bring it here", &["resolve", "install", "update", "verify", "task", "with"]),
     ("Understand it", &["explain", "steps", "ready"]),
-    ("Carry it elsewhere", &["kit"]),
+    ("Keep the team together", &["check", "kit"]),
     ("Supply packages", &["publish", "withdraw", "deprecate", "registry"]),
     ("Look after this machine", &["store"]),
     ("See it at work", &["demo"]),

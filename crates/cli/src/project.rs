@@ -6,6 +6,7 @@ mod lockfile;
 mod manifests;
 mod members;
 mod person;
+mod texts;
 mod warnings;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -46,6 +47,7 @@ pub use self::manifests::{
 };
 pub use self::members::{In, called};
 pub use self::person::{network, open_store, registries_folder, token_variable};
+pub use self::texts::Texts;
 pub use self::warnings::warnings_about;
 
 /// A workspace, or a project on its own, as its files say.

@@ -5,6 +5,7 @@
 //! the shelf's settings are the root's.
 
 mod circle;
+mod drift;
 mod elsewhere;
 mod joined;
 #[cfg(test)]
@@ -12,6 +13,7 @@ mod tests;
 
 use std::collections::BTreeMap;
 
+pub use self::drift::Drift;
 pub use self::elsewhere::Elsewhere;
 pub use self::joined::Misfit;
 use crate::card::CardNeed;

@@ -1,9 +1,8 @@
 //! `drop`: the reverse of `need`; says what left and what stayed.
 
-use std::collections::BTreeMap;
 use std::path::Path;
 
-use bibliotax_core::manifest::{self, ManifestText, Need};
+use bibliotax_core::manifest::{self, Need};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::workspace::Member;
@@ -14,7 +13,7 @@ use super::settle::{Settled, installed_json};
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::{Edits, In, Project};
+use crate::project::{Edits, In, Project, Texts};
 use crate::show::changes::needed_by;
 use crate::ui::Ui;
 
@@ -106,16 +105,11 @@ fn without<'n>(
     project: &Project,
     needs: impl Iterator<Item = &'n (&'n Member, &'n Need)>,
 ) -> Result<Edits, Failure> {
-    let mut texts: BTreeMap<&str, ManifestText> = BTreeMap::new();
+    let mut texts = Texts::of(project);
     for (member, need) in needs {
-        if !texts.contains_key(member.folder.as_str()) {
-            texts.insert(&member.folder, project.editable(&member.folder)?);
-        }
-        if let Some(text) = texts.get_mut(member.folder.as_str()) {
-            text.remove_need(need.purpose.as_ref(), &need.package);
-        }
+        texts.open(&member.folder)?.remove_need(need.purpose.as_ref(), &need.package);
     }
-    Ok(texts.into_iter().map(|(folder, text)| (folder.to_owned(), text.to_string())).collect())
+    Ok(texts.edits())
 }
 
 /// Says why a dropped package is still in the lock.

@@ -123,8 +123,8 @@ impl Need {
         for member in &members {
             self.targets.iter().try_for_each(|target| check_target(&member.targets, target))?;
         }
-        let mut declaring = Declaring::open(project, members, purpose.as_ref(), wishes)?;
-        wanted.iter().for_each(|wanted| declaring.declare(wanted));
+        let mut declaring = Declaring::new(project, members, purpose.as_ref(), wishes);
+        wanted.iter().try_for_each(|wanted| declaring.declare(wanted))?;
         // A project that a path leads to is read with the manifests that name it.
         let workspace = declaring.workspace()?;
         let registries = &project.registries(&workspace)?;
@@ -133,11 +133,11 @@ impl Need {
             check_components(registries, &wanted.package, &wishes.components)?;
         }
         let (lock, warnings) = project.resolve(&workspace, registries)?;
-        declaring.settle_ranges(wanted, &lock);
+        declaring.settle_ranges(wanted, &lock)?;
         let workspace = declaring.workspace()?;
         // The ranges were made around what was chosen, so this chooses the same again.
         let (lock, _) = project.resolve(&workspace, registries)?;
-        wanted.iter().for_each(|wanted| declaring.say(ui, &workspace, wanted));
+        wanted.iter().try_for_each(|wanted| declaring.say(ui, &workspace, wanted))?;
         let without_range = wanted.iter().filter(|wanted| wanted.range.is_none());
         without_range.for_each(|wanted| say_passed_over(ui, &workspace, registries, &lock, wanted));
         warnings.iter().for_each(|warning| ui.warn(warning));

@@ -1,11 +1,10 @@
 //! `update`: moves what was asked as far as it goes, and as little else as possible.
 
-use std::collections::BTreeMap;
 use std::path::Path;
 
 use bibliotax_core::compare::compare;
 use bibliotax_core::lock::Lock;
-use bibliotax_core::manifest::{ManifestText, Need};
+use bibliotax_core::manifest::Need;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Conflict, Problem, Resolution, Update as Updated, update};
@@ -21,7 +20,7 @@ use super::settle::{Settled, installed_json};
 use crate::codes::Exit;
 use crate::failure::{self, Failure};
 use crate::progress::Progress;
-use crate::project::{Edits, Project, file_name};
+use crate::project::{Edits, Project, Texts, file_name};
 use crate::show::proof;
 use crate::ui::{Ui, style, styled};
 
@@ -99,9 +98,9 @@ impl Update {
 
     /// The workspace that the update is worked out with: beyond the ranges, any version will do.
     fn loosened(&self, project: &Project, is_asked: impl Fn(&Need) -> bool) -> Result<Workspace, Failure> {
-        let mut texts = Texts { project, texts: BTreeMap::new() };
+        let mut texts = Texts::of(project);
         for (member, need) in self.open_needs(project, is_asked) {
-            texts.set_range(member, need, &Range::any())?;
+            set_range(&mut texts, member, need, &Range::any())?;
         }
         project.edited(&texts.edits())
     }
@@ -123,7 +122,7 @@ impl Update {
         resolution: &Resolution,
         is_asked: impl Fn(&Need) -> bool,
     ) -> Result<Edits, Failure> {
-        let mut texts = Texts { project, texts: BTreeMap::new() };
+        let mut texts = Texts::of(project);
         for (member, need) in self.open_needs(project, is_asked) {
             let entries = resolution.packages.iter().map(|package| &package.release.entry);
             let chosen =
@@ -132,44 +131,23 @@ impl Update {
             if let Some(version) = chosen.filter(|version| !set.contains(version.point())) {
                 let exact = need.range.only().is_some();
                 let range = if exact { Range::exactly(version) } else { Range::from_version(version) };
-                texts.set_range(member, need, &range)?;
+                set_range(&mut texts, member, need, &range)?;
             }
         }
         Ok(texts.edits())
     }
 }
 
-/// Manifests while ranges change in them.
-struct Texts<'p> {
-    project: &'p Project,
-    texts: BTreeMap<String, ManifestText>,
-}
-
-impl Texts<'_> {
-    /// Changes the range of a need where it is said: with the need, its family or, for all, in the root.
-    fn set_range(&mut self, member: &Member, need: &Need, range: &Range) -> Result<(), Failure> {
-        let of_member =
-            need.family.as_ref().is_none_or(|family| member.manifest.families.contains_key(family));
-        let text = self.text(if need.is_shared || !of_member { "" } else { &member.folder })?;
-        match &need.family {
-            _ if need.is_shared => text.set_shared(&need.package, range),
-            Some(family) => text.set_family(family, range),
-            None => text.set_need(need.purpose.as_ref(), &need.package, range),
-        }
-        Ok(())
+/// Changes the range of a need where it is said: with the need, its family or, for all, in the root.
+fn set_range(texts: &mut Texts<'_>, member: &Member, need: &Need, range: &Range) -> Result<(), Failure> {
+    let of_member = need.family.as_ref().is_none_or(|family| member.manifest.families.contains_key(family));
+    let text = texts.open(if need.is_shared || !of_member { "" } else { &member.folder })?;
+    match &need.family {
+        _ if need.is_shared => text.set_shared(&need.package, range),
+        Some(family) => text.set_family(family, range),
+        None => text.set_need(need.purpose.as_ref(), &need.package, range),
     }
-
-    fn text(&mut self, folder: &str) -> Result<&mut ManifestText, Failure> {
-        if !self.texts.contains_key(folder) {
-            self.texts.insert(folder.to_owned(), self.project.editable(folder)?);
-        }
-        // Just put there where it wasn't.
-        Ok(self.texts.get_mut(folder).expect("the text is open"))
-    }
-
-    fn edits(&self) -> Edits {
-        self.texts.iter().map(|(folder, text)| (folder.clone(), text.to_string())).collect()
-    }
+    Ok(())
 }
 
 fn locked_package(lock: &Lock, word: &str) -> Result<PackageName, Failure> {

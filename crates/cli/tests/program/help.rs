@@ -32,7 +32,8 @@ fn the_help_groups_commands_by_stage() {
       steps      List what must still be done by hand, or tick it off
       ready      Tell whether this machine is ready for the project
 
-    Carry it elsewhere
+    Keep the team together
+      check      Tell what is wrong or worth a look
       kit        Carry a lock's packages to a machine without a network
 
     Supply packages

@@ -358,3 +358,50 @@ fn a_member_is_published_with_ranges_in_place_of_folders() {
     let needs = &json["card"]["needs"];
     assert_eq!(needs[1], serde_json::json!({ "name": "fernhollow/valve", "range": "0.4 .. 0.5" }), "{json}");
 }
+
+#[test]
+fn drift_is_told_and_unified_into_what_all_accept() {
+    let garden = fernhollow();
+    let with = |manifest: &str, need: &str| manifest.replace("[needs]\n", &format!("[needs]\n{need}\n"));
+    garden.write("ws/kiosk/bibliotax.toml", &with(KIOSK, "bark-log = \"1.0 .. 2\" # for the screen"));
+    garden.write("ws/hand/bibliotax.toml", &with(HAND, "bark-log = { range = \">= 1.1\", bare = true }"));
+    garden.write("ws/valve/bibliotax.toml", &with(VALVE, "rain-ledger = \"2.4 .. 3\""));
+    assert_snapshot!(garden.run_in("ws", &["check"]), @r#"
+    lock.missing: there is no lock yet
+      `bibliotax install` makes it right
+    drift: bark-log is declared with different ranges
+       kiosk/bibliotax.toml  [needs]  "1.0 .. 2"
+       hand/bibliotax.toml   [needs]  ">= 1.1"
+      all accept "1.1 .. 2": `bibliotax check --unify` lets them share that
+    drift: rain-ledger is declared with different ranges
+       kiosk/bibliotax.toml  [needs]  "2.4 .. 3", shared
+       valve/bibliotax.toml  [needs]  "2.4 .. 3"
+      all accept "2.4 .. 3": `bibliotax check --unify` lets them share that
+    ----- status 1
+    "#);
+    garden.run_in("ws", &["install", "--quiet"]).expect(0);
+    let json = garden.run_in("ws/kiosk", &["check", "--format", "json"]).expect(1).json();
+    assert_eq!(json["findings"][0]["common"], "1.1 .. 2");
+    assert_eq!(json["findings"][1]["declared"][0]["shared"], true);
+    garden.run_in("ws", &["check", "--unify", "--dry-run"]).expect(1);
+    assert!(!garden.read("ws/bibliotax.toml").contains("bark-log"));
+    garden.run_in("ws", &["check", "--unify"]).expect(0);
+    assert!(garden.read("ws/bibliotax.toml").contains("bark-log = \"1.1 .. 2\""));
+    assert!(garden.read("ws/kiosk/bibliotax.toml").contains("bark-log = \"shared\" # for the screen"));
+    assert!(garden.read("ws/hand/bibliotax.toml").contains("bark-log = { range = \"shared\", bare = true }"));
+    assert_snapshot!(garden.run_in("ws", &["check"]), @"
+    nothing to find fault with: 3 members, 6 packages
+    ----- status 0
+    ");
+    garden.run_in("ws", &["install", "--sealed"]).expect(0);
+    garden.write("ws/kiosk/bibliotax.toml", &with(KIOSK, "dew-point = \"2\""));
+    garden.write("ws/hand/bibliotax.toml", &with(HAND, "dew-point = \"1\""));
+    let none = garden.run_in("ws", &["check", "--unify"]).expect(1);
+    assert!(none.stdout.contains("no version is in all of them"), "{none}");
+    let manifest = garden.read("ws/bibliotax.toml");
+    garden.write("ws/bibliotax.toml", &format!("{manifest}\n[replace]\nmoss-map = {{ path = \"valve\" }}\n"));
+    assert_eq!(garden.run_in("ws", &["check"]).expect(3).code(), "workspace.other-name");
+    garden.write("ws/moss/bibliotax.toml", "[project]\nname = \"moss-map\"\n");
+    garden.write("ws/bibliotax.toml", &format!("{manifest}\n[replace]\nmoss-map = {{ path = \"moss\" }}\n"));
+    assert!(garden.run_in("ws", &["check"]).expect(1).stdout.contains("which nothing needs"));
+}

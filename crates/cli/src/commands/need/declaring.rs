@@ -1,17 +1,15 @@
 //! Manifests while needs are being declared in them.
 
-use std::collections::BTreeMap;
-
 use bibliotax_core::lock::Lock;
-use bibliotax_core::manifest::{self, ManifestText};
+use bibliotax_core::manifest;
 use bibliotax_core::name::{ComponentName, PackageName, PartName, Purpose, RegistryName};
 use bibliotax_core::range::Range;
 use bibliotax_core::workspace::{Member, Workspace};
 
-use super::sources::{Place, Said};
+use super::sources::Said;
 use super::words::Wanted;
 use crate::failure::Failure;
-use crate::project::{Edits, Project, file_name};
+use crate::project::{Edits, Project, Texts, file_name};
 use crate::ui::{Ui, style, styled};
 
 /// What is said of all packages that are needed at once.
@@ -38,27 +36,22 @@ pub struct Declaring<'p> {
     members: Vec<&'p Member>,
     purpose: Option<&'p Purpose>,
     wishes: &'p Wishes,
-    /// The texts by folder.
-    texts: BTreeMap<String, ManifestText>,
+    texts: Texts<'p>,
 }
 
 impl<'p> Declaring<'p> {
-    pub fn open(
+    pub fn new(
         project: &'p Project,
         members: Vec<&'p Member>,
         purpose: Option<&'p Purpose>,
         wishes: &'p Wishes,
-    ) -> Result<Self, Failure> {
-        let root = wishes.shared.then_some("");
-        let folders = members.iter().map(|member| member.folder.as_str()).chain(root);
-        let texts = folders.map(|folder| Ok((folder.to_owned(), project.editable(folder)?)));
-        let texts = texts.collect::<Result<_, Failure>>()?;
-        Ok(Self { project, members, purpose, wishes, texts })
+    ) -> Self {
+        Self { project, members, purpose, wishes, texts: Texts::of(project) }
     }
 
     /// The texts as they are now.
     pub fn edits(&self) -> Edits {
-        self.texts.iter().map(|(folder, text)| (folder.clone(), text.to_string())).collect()
+        self.texts.edits()
     }
 
     /// What all manifests say together now.
@@ -67,80 +60,73 @@ impl<'p> Declaring<'p> {
     }
 
     /// Declares what is wanted in every member.
-    pub fn declare(&mut self, wanted: &Wanted) {
+    pub fn declare(&mut self, wanted: &Wanted) -> Result<(), Failure> {
         for member in self.members.clone() {
-            self.declare_range(member, wanted);
-            self.declare_wishes(member, &wanted.package);
+            self.declare_range(member, wanted)?;
+            self.declare_wishes(member, &wanted.package)?;
         }
+        Ok(())
     }
 
     /// Declares which versions are wanted; where no range is given and none was declared, any version for now.
-    fn declare_range(&mut self, member: &Member, wanted: &Wanted) {
-        let package = &wanted.package;
+    fn declare_range(&mut self, member: &Member, wanted: &Wanted) -> Result<(), Failure> {
+        let (package, purpose) = (&wanted.package, self.purpose);
         let is_declared = self.declared(member, package).is_some();
-        let is_shared = self.wishes.shared || self.project.workspace.shared.contains_key(package);
-        let purpose = self.purpose;
-        if let Some(Said { key, place, more }) = &self.wishes.source {
-            let place = match place {
-                Place::Url(url) => url.clone(),
-                Place::Local(path) => way_to(&member.folder, path),
-            };
-            let said: Vec<_> = [(*key, place)].into_iter().chain(more.iter().cloned()).collect();
-            self.edit(member, |text| text.set_need_source(purpose, package, &said));
-            if let Some(range) = &wanted.range {
-                self.edit(member, |text| text.set_need(purpose, package, range));
-            }
-            return;
+        let is_shared = self.project.workspace.shared.contains_key(package);
+        if let Some(said) = &self.wishes.source {
+            let said = said.seen_from(&member.folder);
+            self.texts.open(&member.folder)?.set_need_source(purpose, package, &said);
         }
+        let text = self.texts.open(&member.folder)?;
         match &wanted.range {
-            Some(range) if self.wishes.shared => self.share(member, package, Some(range)),
-            Some(range) => self.edit(member, |text| text.set_need(purpose, package, range)),
-            None if self.wishes.shared => self.share(member, package, None),
-            None if is_declared => {}
-            None if is_shared => self.edit(member, |text| text.set_need_shared(purpose, package)),
-            None if member.manifest.family_of(package).is_some() => {
-                self.edit(member, |text| text.set_need_of_family(purpose, package));
-            }
-            None => self.edit(member, |text| text.set_need(purpose, package, &Range::any())),
+            range if self.wishes.shared => return self.share(member, package, range.as_ref()),
+            Some(range) => text.set_need(purpose, package, range),
+            None if is_declared || self.wishes.source.is_some() => {}
+            None if is_shared => text.set_need_shared(purpose, package),
+            None if member.manifest.family_of(package).is_some() => text.set_need_of_family(purpose, package),
+            None => text.set_need(purpose, package, &Range::any()),
         }
+        Ok(())
     }
 
     /// Lets a member take the workspace's range, which is this one, or what it was, or any for now.
-    fn share(&mut self, member: &Member, package: &PackageName, range: Option<&Range>) {
+    fn share(
+        &mut self,
+        member: &Member,
+        package: &PackageName,
+        range: Option<&Range>,
+    ) -> Result<(), Failure> {
         let there = self.project.workspace.shared.get(package);
         let range = range.or(there).cloned().unwrap_or_else(Range::any);
-        if let Some(root) = self.texts.get_mut("") {
-            root.set_shared(package, &range);
-        }
-        let purpose = self.purpose;
-        self.edit(member, |text| text.set_need_shared(purpose, package));
+        self.texts.open("")?.set_shared(package, &range);
+        self.texts.open(&member.folder)?.set_need_shared(self.purpose, package);
+        Ok(())
     }
 
-    fn declare_wishes(&mut self, member: &Member, package: &PackageName) {
-        let (purpose, wishes) = (self.purpose, self.wishes);
-        self.edit(member, |text| {
-            if wishes.prereleases {
-                text.accept_prereleases(purpose, package);
-            }
-            if let Some(registry) = &wishes.registry {
-                text.take_from(purpose, package, registry);
-            }
-            if !wishes.targets.is_empty() {
-                text.only_for(purpose, package, &wishes.targets);
-            }
-            text.do_without(purpose, package, &wishes.without);
-            text.want_components(purpose, package, &wishes.components);
-            text.ask_for_parts(purpose, package, &wishes.parts);
-            if wishes.bare {
-                text.take_bare(purpose, package);
-            }
-        });
+    fn declare_wishes(&mut self, member: &Member, package: &PackageName) -> Result<(), Failure> {
+        let (purpose, wishes, text) = (self.purpose, self.wishes, self.texts.open(&member.folder)?);
+        if wishes.prereleases {
+            text.accept_prereleases(purpose, package);
+        }
+        if let Some(registry) = &wishes.registry {
+            text.take_from(purpose, package, registry);
+        }
+        if !wishes.targets.is_empty() {
+            text.only_for(purpose, package, &wishes.targets);
+        }
+        text.do_without(purpose, package, &wishes.without);
+        text.want_components(purpose, package, &wishes.components);
+        text.ask_for_parts(purpose, package, &wishes.parts);
+        if wishes.bare {
+            text.take_bare(purpose, package);
+        }
+        Ok(())
     }
 
     /// Puts the ranges in place that follow from what was chosen.
-    pub fn settle_ranges(&mut self, wanted: &[Wanted], lock: &Lock) {
+    pub fn settle_ranges(&mut self, wanted: &[Wanted], lock: &Lock) -> Result<(), Failure> {
         if self.wishes.source.is_some() {
-            return;
+            return Ok(());
         }
         for wanted in wanted.iter().filter(|wanted| wanted.range.is_none()) {
             let package = &wanted.package;
@@ -153,22 +139,17 @@ impl<'p> Declaring<'p> {
                 let is_known = self.project.workspace.shared.contains_key(package);
                 let purpose = self.purpose;
                 match (self.wishes.shared, is_known) {
-                    (true, false) => self.share(member, package, Some(&range)),
-                    (true, true) if exactly => self.share(member, package, Some(&range)),
+                    (true, false) => self.share(member, package, Some(&range))?,
+                    (true, true) if exactly => self.share(member, package, Some(&range))?,
                     (_, true) if !exactly => {}
                     _ if is_new || exactly => {
-                        self.edit(member, |text| text.set_need(purpose, package, &range));
+                        self.texts.open(&member.folder)?.set_need(purpose, package, &range);
                     }
                     _ => {}
                 }
             }
         }
-    }
-
-    fn edit(&mut self, member: &Member, change: impl FnOnce(&mut ManifestText)) {
-        if let Some(text) = self.texts.get_mut(&member.folder) {
-            change(text);
-        }
+        Ok(())
     }
 
     /// What the manifest on disk says of a package and this purpose.
@@ -178,13 +159,11 @@ impl<'p> Declaring<'p> {
     }
 
     /// Says what stands in the manifests now.
-    pub fn say(&self, ui: &Ui, workspace: &Workspace, wanted: &Wanted) {
+    pub fn say(&mut self, ui: &Ui, workspace: &Workspace, wanted: &Wanted) -> Result<(), Failure> {
         let part = self.purpose.map_or("[needs]".to_owned(), |purpose| format!("[needs-for.{purpose}]"));
-        for member in &self.members {
-            let text = self.texts.get(&member.folder);
-            let Some(line) = text.and_then(|text| text.need_line(self.purpose, &wanted.package)) else {
-                continue;
-            };
+        for member in self.members.clone() {
+            let text = self.texts.open(&member.folder)?;
+            let Some(line) = text.need_line(self.purpose, &wanted.package) else { continue };
             let beside = workspace.member(&member.project.name).map(|member| self.beside(member, wanted));
             let file =
                 if workspace.members.len() == 1 { "manifest".to_owned() } else { file_name(&member.folder) };
@@ -196,6 +175,7 @@ impl<'p> Declaring<'p> {
                 self.members.len()
             ));
         }
+        Ok(())
     }
 
     /// Which range a need has that is not its own.
@@ -206,34 +186,6 @@ impl<'p> Declaring<'p> {
                 format!(", {family} being kept at \"{range}\"")
             }
             _ => String::new(),
-        }
-    }
-}
-
-/// The way from one folder to another, both from the workspace's.
-fn way_to(from: &str, to: &str) -> String {
-    let parts = |folder: &str| -> Vec<String> {
-        folder.split('/').filter(|part| !part.is_empty()).map(str::to_owned).collect()
-    };
-    let (from, to) = (parts(from), parts(to));
-    let common = from.iter().zip(&to).take_while(|(one, other)| one == other && *one != "..").count();
-    let up = std::iter::repeat_n("..", from.len() - common);
-    let way: Vec<&str> = up.chain(to[common..].iter().map(String::as_str)).collect();
-    if way.is_empty() { ".".to_owned() } else { way.join("/") }
-}
-
-#[cfg(test)]
-mod tests {
-    #[test]
-    fn a_way_leads_up_to_what_is_common_and_down_again() {
-        for (from, to, way) in [
-            ("gate-kiosk", "valve-core", "../valve-core"),
-            ("", "valve-core", "valve-core"),
-            ("parts/gate", "parts/valve", "../valve"),
-            ("gate-kiosk", "../rain/core", "../../rain/core"),
-            ("gate-kiosk", "", ".."),
-        ] {
-            assert_eq!(super::way_to(from, to), way, "{from} {to}");
         }
     }
 }

@@ -155,6 +155,17 @@ impl From {
     }
 }
 
+impl Said {
+    /// The keys of a need in the manifest of this folder, from the workspace's.
+    pub fn seen_from(&self, folder: &str) -> Vec<(&'static str, String)> {
+        let place = match &self.place {
+            Place::Url(url) => url.clone(),
+            Place::Local(path) => way_to(folder, path),
+        };
+        [(self.key, place)].into_iter().chain(self.more.iter().cloned()).collect()
+    }
+}
+
 impl Place {
     fn text(&self) -> &str {
         match self {
@@ -204,5 +215,33 @@ fn show(ui: &Ui, url: &str, archive: &Archive, inside: &[Inside]) {
     ui.say(table(ui, inside.iter().take(MOST_LISTED).map(row)));
     if let Some(more) = inside.len().checked_sub(MOST_LISTED).filter(|more| *more > 0) {
         ui.say(format!("  and {more} more"));
+    }
+}
+
+/// The way from one folder to another, both from the workspace's.
+fn way_to(from: &str, to: &str) -> String {
+    let parts = |folder: &str| -> Vec<String> {
+        folder.split('/').filter(|part| !part.is_empty()).map(str::to_owned).collect()
+    };
+    let (from, to) = (parts(from), parts(to));
+    let common = from.iter().zip(&to).take_while(|(one, other)| one == other && *one != "..").count();
+    let up = std::iter::repeat_n("..", from.len() - common);
+    let way: Vec<&str> = up.chain(to[common..].iter().map(String::as_str)).collect();
+    if way.is_empty() { ".".to_owned() } else { way.join("/") }
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn a_way_leads_up_to_what_is_common_and_down_again() {
+        for (from, to, way) in [
+            ("gate-kiosk", "valve-core", "../valve-core"),
+            ("", "valve-core", "valve-core"),
+            ("parts/gate", "parts/valve", "../valve"),
+            ("gate-kiosk", "../rain/core", "../../rain/core"),
+            ("gate-kiosk", "", ".."),
+        ] {
+            assert_eq!(super::way_to(from, to), way, "{from} {to}");
+        }
     }
 }

@@ -278,7 +278,7 @@ fn a_load_takes_all_lines_or_none_and_can_be_run_again() {
     garden.load(&good);
     garden.write("cards.jsonl", &good);
     assert_snapshot!(garden.run_in(".", &["registry", "load", "seedhouse", "cards.jsonl"]), @"
-    loaded 0 lines into seedhouse, 3 there already
+    loaded 0 events into seedhouse, 3 there already
     ----- status 0
     ");
 }

@@ -62,6 +62,7 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("card.two-steps", Exit::Input, "two steps of a card have one name"),
     ("check.findings", Exit::Differs, "something is wrong or worth a look in a workspace"),
     ("commit.invalid", Exit::Input, "a text is no commit"),
+    ("compare.unknown", Exit::Usage, "a word names no lock to compare"),
     ("defect", Exit::Defect, "bibliotax itself is wrong"),
     ("demo.not-empty", Exit::Usage, "the demo's folder is in use"),
     ("digest.invalid", Exit::Input, "a text is no SHA-256 digest"),

@@ -1,6 +1,7 @@
 //! One file for each command: its arguments, and what it does with the pieces of the other crates.
 
 pub mod check;
+pub mod compare;
 pub mod demo;
 pub mod deprecate;
 pub mod describe;
@@ -8,10 +9,12 @@ pub mod drop;
 pub mod explain;
 pub mod find;
 pub mod fit;
+pub mod graph;
 pub mod init;
 pub mod install;
 pub mod kit;
 pub mod need;
+pub mod newer;
 mod on_shelf;
 mod passed_over;
 pub mod publish;
@@ -50,7 +53,10 @@ pub enum Command {
     Verify(verify::Verify),
     Task(task::Task),
     With(with::With),
+    Graph(graph::Graph),
     Explain(explain::Explain),
+    Newer(newer::Newer),
+    Compare(compare::Compare),
     Describe(describe::Describe),
     Fit(fit::Fit),
     Steps(steps::Steps),
@@ -80,7 +86,10 @@ impl Command {
             Self::Verify(command) => command.run(here, ui),
             Self::Task(command) => command.run(here, ui),
             Self::With(command) => command.run(here, ui),
+            Self::Graph(command) => command.run(here, ui),
             Self::Explain(command) => command.run(here, ui),
+            Self::Newer(command) => command.run(here, ui),
+            Self::Compare(command) => command.run(here, ui),
             Self::Describe(command) => command.run(here, ui),
             Self::Fit(command) => command.run(here, ui),
             Self::Steps(command) => command.run(here, ui),

@@ -7,7 +7,7 @@ use crate::ui::{style, styled};
 const STAGES: [(&str, &[&str]); 7] = [
     ("Declare what is needed", &["init", "find", "describe", "fit", "need", "drop"]),
     ("Bring it here", &["resolve", "install", "update", "verify", "task", "with"]),
-    ("Understand it", &["explain", "steps", "ready"]),
+    ("Understand it", &["graph", "explain", "newer", "compare", "steps", "ready"]),
     ("Keep the team together", &["check", "kit"]),
     ("Supply packages", &["publish", "withdraw", "deprecate", "registry"]),
     ("Look after this machine", &["store"]),

@@ -41,7 +41,7 @@ use crate::machine::this_machine;
 use crate::show::ways;
 
 use self::archives::Archives;
-pub use self::lockfile::LockFile;
+pub use self::lockfile::{LARGEST as LARGEST_LOCK, LockFile};
 pub use self::manifests::{
     Manifests, Outer, Standing, file_name, folder_of, outer_workspace, projects_below,
 };

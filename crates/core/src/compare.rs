@@ -22,6 +22,22 @@ pub enum Kind {
     Changed,
 }
 
+/// What of a package differs beside its version.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Aspect {
+    /// Where it comes from, or whether that stands in for it.
+    Source,
+    /// Its licence.
+    License,
+    /// Its archives, at the same version.
+    Contents,
+    /// The components that are taken.
+    Components,
+    /// What it wants done by hand.
+    Steps,
+}
+
 /// One package that differs between two locks.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Change<'a> {
@@ -38,6 +54,19 @@ impl<'a> Change<'a> {
     pub fn package(&self) -> &'a LockedPackage {
         // Every change has a side: `between` makes no other.
         self.new.or(self.old).unwrap_or_else(|| unreachable!("a change has a side"))
+    }
+
+    /// What differs beside the version, where the package is on both sides.
+    pub fn aspects(&self) -> Vec<Aspect> {
+        let (Some(old), Some(new)) = (self.old, self.new) else { return Vec::new() };
+        let differs = [
+            (Aspect::Source, old.source != new.source || old.replaced != new.replaced),
+            (Aspect::License, old.license != new.license),
+            (Aspect::Contents, old.version == new.version && old.files != new.files),
+            (Aspect::Components, old.components != new.components),
+            (Aspect::Steps, old.steps != new.steps),
+        ];
+        differs.into_iter().filter(|(_, differs)| *differs).map(|(aspect, _)| aspect).collect()
     }
 
     fn between(old: Option<&'a LockedPackage>, new: Option<&'a LockedPackage>) -> Option<Self> {

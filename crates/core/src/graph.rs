@@ -1,86 +1,235 @@
 //! Who needs whom in a lock.
+//!
+//! [`Graph`] is the part of a lock that is asked about: projects, packages, and the needs between them. `outline` puts it in
+//! lines, `dot` and `mermaid` in the languages of other programs, `drawing` into a picture in layers.
 
-use std::collections::VecDeque;
-
-use serde::Serialize;
-
-use crate::lock::Lock;
-use crate::name::PackageName;
-
-/// A way to a package.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Way {
-    /// The project whose need it begins with.
-    pub by: PackageName,
-    /// The packages on it: first what the project needs, last where it leads.
-    pub packages: Vec<PackageName>,
-}
-
-/// The ways from what members need to a package, shortest first, at most `most`.
-pub fn ways_to(lock: &Lock, package: &PackageName, most: usize) -> Vec<Way> {
-    let needs = lock.members.iter().flat_map(|member| member.needs.iter().map(move |need| (member, need)));
-    let mut direct: Vec<(&PackageName, &PackageName)> =
-        needs.filter_map(|(member, need)| Some((&lock.answering(&need.name)?.name, &member.name))).collect();
-    direct.sort();
-    direct.dedup();
-    let leads_there = reaching(lock, package);
-    let begun =
-        |(name, by): (&PackageName, &PackageName)| Way { by: by.clone(), packages: vec![name.clone()] };
-    let mut open: VecDeque<Way> = direct.into_iter().map(begun).collect();
-    let mut found = Vec::new();
-    while let Some(way) = open.pop_front() {
-        let Some(last) = way.packages.last() else { continue };
-        if last == package {
-            found.push(way);
-            if found.len() == most {
-                break;
-            }
-            continue;
-        }
-        let needs = lock.package(last).map_or(&[][..], |package| &package.needs);
-        for need in needs.iter().filter(|need| leads_there.contains(need) && !way.packages.contains(need)) {
-            let packages = way.packages.iter().chain([need]).cloned().collect();
-            open.push_back(Way { by: way.by.clone(), packages });
-        }
-    }
-    found
-}
-
-/// The packages from which another can be reached, that one included.
-fn reaching<'l>(lock: &'l Lock, package: &'l PackageName) -> Vec<&'l PackageName> {
-    let mut reaching = vec![package];
-    let mut next = 0;
-    while let Some(target) = reaching.get(next).copied() {
-        next += 1;
-        let needing = lock.packages.iter().filter(|other| other.needs.contains(target));
-        for other in needing {
-            if !reaching.contains(&&other.name) {
-                reaching.push(&other.name);
-            }
-        }
-    }
-    reaching
-}
-
+mod dot;
+mod drawing;
+mod layers;
+mod mermaid;
+mod outline;
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::lock::test_lock;
+mod tests;
+mod ways;
 
-    #[test]
-    fn tells_every_way_shortest_first_and_survives_circles() {
-        let mut lock =
-            test_lock(&[("dew-point", "1"), ("moss-map", "1"), ("rain-ledger", "1"), ("sun-arc", "1")]);
-        let name = |text: &str| text.parse::<PackageName>().unwrap();
-        lock.packages[1].needs = vec![name("rain-ledger"), name("sun-arc")];
-        lock.packages[2].needs = vec![name("dew-point"), name("moss-map")];
-        lock.members[0].needs.retain(|need| ["rain-ledger", "moss-map"].contains(&need.name.as_str()));
-        let told: Vec<String> = ways_to(&lock, &name("dew-point"), 9)
-            .iter()
-            .map(|way| way.packages.iter().map(PackageName::as_str).collect::<Vec<_>>().join(" "))
-            .collect();
-        assert_eq!(told, ["rain-ledger dew-point", "moss-map rain-ledger dew-point"]);
-        assert_eq!(ways_to(&lock, &name("dew-point"), 1).len(), 1);
-        assert!(ways_to(&lock, &name("bark-log"), 9).is_empty());
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
+
+use crate::lock::{Lock, LockedMember, LockedPackage, RUN, Scope, Wires};
+use crate::name::{PackageName, Purpose};
+
+pub use self::dot::dot;
+pub use self::drawing::svg;
+pub use self::mermaid::mermaid;
+pub use self::outline::{Line, outline};
+pub use self::ways::{Way, ways_to};
+
+/// Part of a lock as a graph; members stand first, then packages by name.
+#[derive(Debug, Clone)]
+pub struct Graph<'l> {
+    /// Projects and packages.
+    pub nodes: Vec<Node<'l>>,
+    /// Who needs whom.
+    pub edges: Vec<Edge<'l>>,
+}
+
+/// A project or a package.
+#[derive(Debug, Clone)]
+pub enum Node<'l> {
+    /// A project whose needs are locked.
+    Member(&'l LockedMember),
+    /// A package.
+    Package(&'l LockedPackage),
+}
+
+/// A need of one node.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Edge<'l> {
+    /// The number of the node that needs.
+    pub from: usize,
+    /// The number of the node that is needed.
+    pub to: usize,
+    /// What for, beside running: of projects only.
+    pub purpose: Option<&'l Purpose>,
+}
+
+/// What of a lock is shown.
+#[derive(Debug, Clone, Copy)]
+pub struct View<'v> {
+    /// The members, targets and purposes.
+    pub scope: Scope<'v>,
+    /// Only the ways to this package.
+    pub to: Option<&'v PackageName>,
+    /// Only so many steps from a project.
+    pub depth: Option<usize>,
+}
+
+impl<'l> Node<'l> {
+    /// Its name.
+    pub fn name(&self) -> &'l PackageName {
+        match self {
+            Self::Member(member) => &member.name,
+            Self::Package(package) => &package.name,
+        }
     }
+
+    /// The package, where it is one.
+    pub fn package(&self) -> Option<&'l LockedPackage> {
+        if let Self::Package(package) = self { Some(package) } else { None }
+    }
+
+    /// Its name and, of a package, its version and what stands in for it.
+    pub fn label(&self) -> String {
+        match self {
+            Self::Member(member) => member.name.to_string(),
+            Self::Package(package) => format!("{} {}", package.name, package.told_version()),
+        }
+    }
+}
+
+impl<'l> Graph<'l> {
+    /// What a view shows of a lock.
+    pub fn of(lock: &'l Lock, view: &View<'_>) -> Self {
+        let wires = Wires::of(lock);
+        let scope = &view.scope;
+        let is_wanted =
+            |member: &&LockedMember| scope.members.is_empty() || scope.members.contains(&member.name);
+        let members: Vec<&LockedMember> = lock.members.iter().filter(is_wanted).collect();
+        let mut reached: BTreeMap<usize, BTreeSet<Option<&str>>> = BTreeMap::new();
+        for member in &members {
+            for spot in
+                member.spots().into_iter().filter(|spot| spot.is_none_or(|spot| scope.has_target(spot)))
+            {
+                for at in wires.reached_by(member, spot, scope.without).into_keys() {
+                    reached.entry(at).or_default().insert(spot);
+                }
+            }
+        }
+        // A member that others need is that member, where it is shown.
+        let as_member = |package: &LockedPackage| {
+            members.iter().position(|member| package.source.path() == Some(member.path.as_str()))
+        };
+        let mut nodes: Vec<Node<'l>> = members.iter().map(|member| Node::Member(member)).collect();
+        let mut place: BTreeMap<usize, usize> = BTreeMap::new();
+        for at in reached.keys() {
+            let package = &lock.packages[*at];
+            place.insert(*at, as_member(package).unwrap_or(nodes.len()));
+            if as_member(package).is_none() {
+                nodes.push(Node::Package(package));
+            }
+        }
+        let mut edges = Vec::new();
+        for (from, member) in members.iter().enumerate() {
+            let needs = member.needs.iter().filter(|need| {
+                let purpose = need.purpose.as_ref();
+                purpose.is_none_or(|purpose| !scope.without.contains(purpose))
+            });
+            for need in needs {
+                let to = wires.answering(&need.name).and_then(|at| place.get(&at));
+                edges.extend(to.map(|to| Edge { from, to: *to, purpose: need.purpose.as_ref() }));
+            }
+        }
+        for (at, from) in place.iter().filter(|(_, from)| matches!(nodes[**from], Node::Package(_))) {
+            let from = *from;
+            let needed = wires.needs(*at).iter().filter_map(|needed| place.get(needed));
+            edges.extend(needed.map(|to| Edge { from, to: *to, purpose: None }));
+        }
+        Self { nodes, edges }.narrowed(view)
+    }
+
+    /// Only what lies on the ways to a package, and only so deep.
+    fn narrowed(self, view: &View<'_>) -> Self {
+        let mut keep = vec![true; self.nodes.len()];
+        if let Some(package) = view.to {
+            let goal = self.nodes.iter().position(|node| node.name() == package);
+            keep = self.leading_to(goal);
+        }
+        if let Some(most) = view.depth {
+            let depths = self.depths();
+            keep.iter_mut()
+                .zip(depths)
+                .for_each(|(keep, depth)| *keep &= depth.is_some_and(|depth| depth <= most));
+        }
+        if keep.iter().all(|keep| *keep) {
+            return self;
+        }
+        let mut places = vec![usize::MAX; keep.len()];
+        let mut nodes = Vec::new();
+        for (number, node) in self.nodes.into_iter().enumerate().filter(|(number, _)| keep[*number]) {
+            places[number] = nodes.len();
+            nodes.push(node);
+        }
+        let edges = self.edges.into_iter().filter(|edge| keep[edge.from] && keep[edge.to]);
+        let edges = edges.map(|edge| Edge { from: places[edge.from], to: places[edge.to], ..edge }).collect();
+        Self { nodes, edges }
+    }
+
+    /// Which nodes lead to another, that one included.
+    fn leading_to(&self, goal: Option<usize>) -> Vec<bool> {
+        let mut needing: Vec<Vec<usize>> = vec![Vec::new(); self.nodes.len()];
+        self.edges.iter().for_each(|edge| needing[edge.to].push(edge.from));
+        let mut found = vec![false; self.nodes.len()];
+        let mut open: Vec<usize> = goal.into_iter().collect();
+        while let Some(node) = open.pop() {
+            if !std::mem::replace(&mut found[node], true) {
+                open.extend(&needing[node]);
+            }
+        }
+        found
+    }
+
+    /// How many steps each node is from the nearest project.
+    pub fn depths(&self) -> Vec<Option<usize>> {
+        let needed = self.needed();
+        let mut depths = vec![None; self.nodes.len()];
+        let members = self.members();
+        members.clone().for_each(|member| depths[member] = Some(0));
+        let mut open: VecDeque<usize> = members.collect();
+        while let Some(node) = open.pop_front() {
+            for next in &needed[node] {
+                if depths[*next].is_none() {
+                    depths[*next] = depths[node].map(|depth: usize| depth + 1);
+                    open.push_back(*next);
+                }
+            }
+        }
+        depths
+    }
+
+    /// The numbers of the projects.
+    pub fn members(&self) -> impl Iterator<Item = usize> + Clone + '_ {
+        let is_member = |number: &usize| matches!(self.nodes[*number], Node::Member(_));
+        (0..self.nodes.len()).filter(is_member)
+    }
+
+    /// The nodes that each node needs, each once.
+    pub fn needed(&self) -> Vec<Vec<usize>> {
+        let mut needed: Vec<Vec<usize>> = vec![Vec::new(); self.nodes.len()];
+        for edge in &self.edges {
+            if !needed[edge.from].contains(&edge.to) {
+                needed[edge.from].push(edge.to);
+            }
+        }
+        needed
+    }
+
+    /// Whether a package is reached only for purposes beside running.
+    pub fn is_beside(&self) -> Vec<bool> {
+        let needed = self.needed();
+        let running = self.edges.iter().filter(|edge| edge.purpose.is_none());
+        let is_member = |node: usize| matches!(self.nodes[node], Node::Member(_));
+        let mut open: Vec<usize> =
+            running.filter(|edge| is_member(edge.from)).map(|edge| edge.to).chain(self.members()).collect();
+        let mut runs = vec![false; self.nodes.len()];
+        while let Some(node) = open.pop() {
+            if !std::mem::replace(&mut runs[node], true) && !is_member(node) {
+                open.extend(&needed[node]);
+            }
+        }
+        runs.into_iter().map(|runs| !runs).collect()
+    }
+}
+
+/// What a need is for, in a word.
+fn purpose(edge: &Edge<'_>) -> String {
+    edge.purpose.map_or(RUN, Purpose::as_str).to_owned()
 }

@@ -10,7 +10,7 @@
 //! | [`inner_path`] | paths inside a package that every system can have |
 //! | [`workspace`] | several manifests that share one lock and one shelf, and the problem that they pose |
 //! | [`resolve`] | from needs to one release of each package, or to the reason why not |
-//! | [`lock`], [`compare`], [`graph`] | `bibliotax.lock`, the difference of two, who needs whom |
+//! | [`lock`], [`compare`], [`graph`], [`newer`] | `bibliotax.lock`, the difference of two, who needs whom, what could be newer |
 //! | [`source`] | where one package's bytes come from |
 //! | [`spoken`] | data in words, for whoever shows it |
 //! | [`links`] | where the parts of a shelf are, for whoever builds with them |
@@ -33,6 +33,7 @@ pub mod lock;
 pub mod manifest;
 pub mod name;
 pub mod nearest;
+pub mod newer;
 pub mod notice;
 pub mod range;
 pub mod resolve;

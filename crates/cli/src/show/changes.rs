@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use anstyle::Style;
 use bibliotax_core::compare::{Change, Kind};
 use bibliotax_core::lock::{Lock, LockedMember, LockedPackage, RUN, Reached, Wires};
 use bibliotax_core::name::{ComponentName, PackageName};
@@ -41,6 +42,8 @@ pub fn as_json(changes: &[Change<'_>], lock: &Lock) -> Value {
             "from": change.old.map(|old| &old.version),
             "to": change.new.map(|new| &new.version),
             "source": package.source,
+            "replaced": package.replaced,
+            "differs": change.aspects(),
             "license": package.license,
             "size": package.size(),
             "direct": needers.is_direct(package),
@@ -52,13 +55,23 @@ pub fn as_json(changes: &[Change<'_>], lock: &Lock) -> Value {
     changes.iter().map(change).collect()
 }
 
-fn word(kind: &Kind) -> &'static str {
+/// What became of a package, in a word.
+pub fn word(kind: &Kind) -> &'static str {
     match kind {
         Kind::Added => "added",
         Kind::Gone => "gone",
         Kind::Raised => "raised",
         Kind::Lowered => "lowered",
         Kind::Changed => "changed",
+    }
+}
+
+/// How that word looks.
+pub fn look(kind: &Kind) -> Style {
+    match kind {
+        Kind::Added | Kind::Raised => style::GOOD,
+        Kind::Gone | Kind::Lowered => style::HEED,
+        Kind::Changed => style::BAD,
     }
 }
 
@@ -78,14 +91,9 @@ fn row(change: &Change<'_>, needers: &Needers<'_>) -> Vec<String> {
         (Some(old), Some(new)) if old.version != new.version => format!("{} -> {}", old.version, new.version),
         _ => package.version.to_string(),
     };
-    let style = match change.kind {
-        Kind::Added | Kind::Raised => style::GOOD,
-        Kind::Gone | Kind::Lowered => style::HEED,
-        Kind::Changed => style::BAD,
-    };
     let license = package.license.as_ref().map_or_else(|| "licence not stated".into(), ToString::to_string);
     vec![
-        format!(" {}", styled(style, word(&change.kind))),
+        format!(" {}", styled(look(&change.kind), word(&change.kind))),
         package.name.to_string(),
         versions,
         where_or_size(package),

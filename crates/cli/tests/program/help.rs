@@ -28,7 +28,10 @@ fn the_help_groups_commands_by_stage() {
       with       Run a command with the paths of the packages in its environment
 
     Understand it
+      graph      Show who needs whom
       explain    Tell why a package is here at its version, or why it can't be another
+      newer      Tell what has newer releases, and what keeps them out
+      compare    Tell what differs between two locks
       steps      List what must still be done by hand, or tick it off
       ready      Tell whether this machine is ready for the project
 

@@ -15,6 +15,7 @@ mod help;
 mod kits;
 mod links;
 mod locks;
+mod looking;
 mod manifests;
 mod many_at_once;
 mod mirrors;

@@ -1,0 +1,163 @@
+//! `graph`, `newer` and `compare`: the lock looked at.
+
+use std::process::Command;
+
+use insta::assert_snapshot;
+
+use crate::garden::Garden;
+
+const RELEASES: [&str; 8] = [
+    "rain-ledger 2.4.0: dew-point 1, seed-clock 1",
+    "rain-ledger 2.6.0: dew-point 1, seed-clock 1",
+    "rain-ledger 3.0.0: dew-point 2",
+    "dew-point 1.4.0",
+    "dew-point 2.0.0",
+    "seed-clock 1.1.0",
+    "probe-sim 0.9.2: dew-point any",
+    "moss-map 1.0.0: rain-ledger 2",
+];
+
+fn garden() -> Garden {
+    let garden = Garden::needing(
+        &RELEASES,
+        "rain-ledger = \"2.4.0\"\nmoss-map = \"1\"\n[needs-for.test]\nprobe-sim = \"0.9\"",
+    );
+    garden.run(&["install", "--quiet"]).expect(0);
+    garden
+}
+
+#[test]
+fn a_graph_tells_each_need_once_and_can_be_narrowed() {
+    let garden = garden();
+    assert_snapshot!(garden.run(&["graph"]), @"
+    gate-kiosk
+      moss-map 1.0.0
+        rain-ledger 2.4.0 …
+      rain-ledger 2.4.0
+        dew-point 1.4.0
+        seed-clock 1.1.0
+      probe-sim 0.9.2  for test
+        dew-point 1.4.0
+    5 packages, at most 2 steps from a project; … stands for what is told where the package is nearest to one
+    ----- status 0
+    ");
+    assert_snapshot!(garden.run(&["graph", "--to", "seed-clock", "--without", "test"]), @"
+    gate-kiosk
+      moss-map 1.0.0
+        rain-ledger 2.4.0 …
+      rain-ledger 2.4.0
+        seed-clock 1.1.0
+    3 packages, at most 2 steps from a project; … stands for what is told where the package is nearest to one
+    ----- status 0
+    ");
+    assert_snapshot!(garden.run(&["graph", "--depth", "1"]), @"
+    gate-kiosk
+      moss-map 1.0.0
+        rain-ledger 2.4.0
+      rain-ledger 2.4.0
+      probe-sim 0.9.2  for test
+    3 packages, at most 1 step from a project
+    ----- status 0
+    ");
+    let json = garden.run(&["graph", "--format", "json"]).expect(0).json();
+    assert_eq!(json["nodes"].as_array().unwrap().len(), 6);
+    let need = serde_json::json!({ "from": "gate-kiosk", "to": "probe-sim", "purpose": "test" });
+    assert!(json["needs"].as_array().unwrap().contains(&need), "{json}");
+    for (form, begin) in [("dot", "digraph"), ("mermaid", "flowchart"), ("svg", "<svg")] {
+        let drawn = garden.run(&["graph", "--as", form, "--quiet"]).expect(0);
+        assert!(drawn.stdout.starts_with(begin) && drawn.stdout.contains("rain-ledger 2.4.0"), "{drawn}");
+    }
+    let slip = garden.run(&["graph", "--to", "seed-clok"]).expect(2);
+    assert!(slip.stderr.contains("perhaps `seed-clock` was meant"), "{slip}");
+    assert_eq!(garden.run(&["graph", "--target", "moon"]).expect(2).code(), "install.target");
+}
+
+#[test]
+fn what_is_newer_is_told_with_what_holds_it_back_and_what_changed() {
+    let garden = garden();
+    let events = "{\"event\":\"deprecated\",\"name\":\"probe-sim\",\"range\":\"0.9\",\"reason\":\"too slow\",\"instead\":\"moss-map\",\"at\":\"2026-03-02T09:00:00Z\"}\n";
+    garden.load(events);
+    let card = r#"{"name":"moss-map","version":"1.1.0","published":"2026-03-03T09:00:00Z","needs":[{"name":"rain-ledger","range":"2"}],"notes":"Tells lichen from moss."}"#;
+    garden.load(&format!("{card}\n"));
+    assert_snapshot!(garden.run(&["newer"]), @"
+                   locked  update  newest  
+      moss-map     1.0.0   1.1.0           1.1.0: Tells lichen from moss.
+      probe-sim    0.9.2                   deprecated: too slow; use moss-map
+      rain-ledger  2.4.0           3.0.0   held back by gate-kiosk (needs 2.4.0), moss-map 1.0.0 (needs 2)
+      dew-point    1.4.0           2.0.0   held back by rain-ledger 2.4.0 (needs 1)
+    next: `bibliotax update` moves 1 package
+    ----- status 0
+    ");
+    let json = garden.run(&["newer", "--format", "json", "rain-ledger"]).expect(0).json();
+    let beyond = &json["packages"][0]["beyond"];
+    assert_eq!(
+        (beyond["version"].as_str(), beyond["held-back-by"].as_array().map(Vec::len)),
+        (Some("3.0.0"), Some(2))
+    );
+    garden.run(&["update", "--quiet"]).expect(0);
+    let direct = garden.run(&["newer", "--direct"]).expect(0);
+    assert!(!direct.stdout.contains("dew-point  1.4.0"), "{direct}");
+    let none = Garden::needing(&["dew-point 1.4.0"], "dew-point = \"1\"");
+    none.run(&["install", "--quiet"]).expect(0);
+    assert_snapshot!(none.run(&["newer"]), @"
+    nothing is newer: 1 package as new as can be
+    ----- status 0
+    ");
+}
+
+#[test]
+fn locks_are_compared_in_the_terms_of_a_review() {
+    let garden = garden();
+    let git = |args: &[&str]| {
+        let done = Command::new("git")
+            .args(["-c", "user.name=Moss", "-c", "user.email=moss@fernhollow.example"])
+            .args(args)
+            .current_dir(garden.path("gate"))
+            .output()
+            .unwrap();
+        assert!(done.status.success(), "{args:?}");
+    };
+    git(&["init", "-q"]);
+    git(&["add", "bibliotax.lock", "bibliotax.toml"]);
+    git(&["commit", "-q", "-m", "Before"]);
+    assert_snapshot!(garden.run(&["compare"]), @"
+    no difference
+    ----- status 0
+    ");
+    garden.run(&["compare", "--quiet"]).expect(0);
+    std::fs::copy(garden.path("gate/bibliotax.lock"), garden.path("gate/before.lock")).unwrap();
+    garden.run(&["need", "rain-ledger", "2.6", "--quiet"]).expect(0);
+    garden.run(&["drop", "probe-sim", "--quiet"]).expect(0);
+    garden.run_in(".", &["registry", "create", "other"]).expect(0);
+    garden.run_in(".", &["registry", "mirror", "seedhouse", "other", "--package", "dew-point"]).expect(0);
+    let manifest = garden.read("gate/bibliotax.toml").replace(
+        "\"../seedhouse\"",
+        "\"../seedhouse\"\nother = { url = \"../other\", owns = [\"dew-point\"] }",
+    );
+    garden.write("gate/bibliotax.toml", &manifest);
+    garden.run(&["install", "--quiet"]).expect(0);
+    assert_snapshot!(garden.run(&["compare"]), @"
+    lock: 1 gone, 1 raised, 1 changed; archives 10.0 KiB -> 8.0 KiB
+      changed  dew-point    1.4.0           2.0 KiB  MIT  source: seedhouse -> other
+      gone     probe-sim    0.9.2           2.0 KiB  MIT
+      raised   rain-ledger  2.4.0 -> 2.6.0  2.0 KiB  MIT
+    ----- status 0
+    ");
+    assert_snapshot!(garden.run(&["compare", "before.lock", "--markdown"]), @"
+    ### bibliotax.lock: 1 gone, 1 raised, 1 changed
+
+    | | package | version | size | licence | |
+    |---|---|---|---|---|---|
+    | changed | dew-point | 1.4.0 | 2.0 KiB | MIT | source: seedhouse → other |
+    | gone | probe-sim | 0.9.2 | 2.0 KiB | MIT |  |
+    | raised | rain-ledger | 2.4.0 → 2.6.0 | 2.0 KiB | MIT |  |
+
+    Archives: 10.0 KiB → 8.0 KiB
+    ----- status 0
+    ");
+    garden.run(&["compare", "--quiet"]).expect(1);
+    let json = garden.run(&["compare", "HEAD", "bibliotax.lock", "--format", "json"]).expect(0).json();
+    assert_eq!(json["changes"].as_array().unwrap().len(), 3);
+    assert_eq!(garden.run(&["compare", "HEAD~7"]).expect(2).code(), "compare.unknown");
+    assert_eq!(garden.run(&["compare", "bibliotax.toml"]).expect(3).code(), "lock.broken");
+}

@@ -1,0 +1,35 @@
+//! A graph in the DOT language, which many programs lay out.
+
+use std::fmt::Write as _;
+
+use super::{Graph, Node, purpose};
+
+/// The graph as a DOT text.
+pub fn dot(graph: &Graph<'_>) -> String {
+    let mut text = String::from("digraph packages {\n  rankdir=LR;\n  node [shape=box, style=rounded];\n");
+    let beside = graph.is_beside();
+    for (number, node) in graph.nodes.iter().enumerate() {
+        let look = match node {
+            Node::Member(_) => ", style=\"rounded,bold\"",
+            Node::Package(package) if package.replaced => ", style=\"rounded,dashed\"",
+            Node::Package(_) if beside[number] => ", style=\"rounded,dotted\"",
+            Node::Package(_) => "",
+        };
+        // Writing into a text can't fail.
+        let _ = writeln!(text, "  n{number} [label={}{look}];", quoted(&node.label()));
+    }
+    for edge in &graph.edges {
+        let look = match edge.purpose {
+            Some(_) => format!(" [label={}, style=dotted]", quoted(&purpose(edge))),
+            None => String::new(),
+        };
+        let _ = writeln!(text, "  n{} -> n{}{look};", edge.from, edge.to);
+    }
+    text.push_str("}\n");
+    text
+}
+
+/// A text as DOT takes it for what it is.
+fn quoted(text: &str) -> String {
+    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
+}

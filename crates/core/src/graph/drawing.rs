@@ -1,0 +1,152 @@
+//! A graph as a picture (SVG 1.1): projects on the left, what they need to the right of them.
+
+use std::fmt::Write as _;
+
+use super::layers::{Cell, Layers, Line};
+use super::{Graph, Node};
+
+/// Sizes in pixels of the picture as it is: of letters (of one width), of boxes, and of the room around them.
+const LETTER: f64 = 7.3;
+const BOX: f64 = 22.0;
+const ROOM: f64 = 30.0;
+const BEND_ROOM: f64 = 10.0;
+const BETWEEN: f64 = 64.0;
+const PADDING: f64 = 9.0;
+const MARGIN: f64 = 16.0;
+
+const STYLE: &str = "text{font:12px ui-monospace,'DejaVu Sans Mono',monospace;fill:#1f2a24}\
+.back{fill:#fbfcfa}.line{fill:none;stroke:#8fa398;stroke-width:1.2}.tip{fill:#8fa398}\
+rect.node{fill:#eef3ee;stroke:#5f7a69}rect.member{fill:#2f5d46;stroke:#2f5d46}text.member{fill:#fff;font-weight:bold}\
+.replaced{stroke-dasharray:4 3;stroke-width:2}.beside{stroke-dasharray:1 3}.circle{stroke-dasharray:5 3}\
+@media(prefers-color-scheme:dark){text{fill:#dfe8e1}.back{fill:#161c18}.line{stroke:#5f7367}.tip{fill:#5f7367}\
+rect.node{fill:#223029;stroke:#6f8c7b}rect.member{fill:#9cc7ae;stroke:#9cc7ae}text.member{fill:#12241a}}";
+
+/// A picture of a graph.
+pub fn svg(graph: &Graph<'_>) -> String {
+    Picture::of(graph).drawn()
+}
+
+struct Picture<'g> {
+    graph: &'g Graph<'g>,
+    layers: Layers,
+    /// Where each layer begins and how wide it is.
+    columns: Vec<(f64, f64)>,
+}
+
+impl<'g> Picture<'g> {
+    fn of(graph: &'g Graph<'g>) -> Self {
+        let layers = Layers::of(graph, ROOM, BEND_ROOM);
+        let mut columns = Vec::new();
+        let mut at = MARGIN;
+        for cells in &layers.cells {
+            let widths = cells.iter().map(|cell| match cell {
+                Cell::Node(node) => width(&graph.nodes[*node].label()),
+                Cell::Bend(_) => 0.0,
+            });
+            let width = widths.fold(0.0, f64::max);
+            columns.push((at, width));
+            at += width + BETWEEN;
+        }
+        Self { graph, layers, columns }
+    }
+
+    fn drawn(&self) -> String {
+        let right = self.columns.last().map_or(0.0, |(at, width)| at + width);
+        let lowest = self.layers.heights.iter().flatten().copied().fold(0.0, f64::max);
+        let (width, height) = (right + MARGIN, lowest + BOX + 2.0 * MARGIN);
+        let packages = self.graph.nodes.iter().filter(|node| node.package().is_some()).count();
+        let mut text = String::new();
+        // Writing into a text can't fail.
+        let _ = writeln!(
+            text,
+            "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{width:.0}\" height=\"{height:.0}\" viewBox=\"0 0 {width:.0} {height:.0}\" role=\"img\">\n\
+             <title>Who needs whom: {packages} packages</title>\n<style>{STYLE}</style>\n\
+             <rect class=\"back\" width=\"100%\" height=\"100%\"/>"
+        );
+        self.layers.lines.iter().for_each(|line| self.draw_line(&mut text, line));
+        let beside = self.graph.is_beside();
+        for (layer, cells) in self.layers.cells.iter().enumerate() {
+            for (place, cell) in cells.iter().enumerate() {
+                if let Cell::Node(node) = cell {
+                    self.draw_node(&mut text, *node, (layer, place), beside[*node]);
+                }
+            }
+        }
+        text.push_str("</svg>\n");
+        text
+    }
+
+    /// The middle of a cell, from top to bottom.
+    fn height(&self, (layer, place): (usize, usize)) -> f64 {
+        MARGIN + BOX / 2.0 + self.layers.heights[layer][place]
+    }
+
+    fn draw_node(&self, text: &mut String, number: usize, cell: (usize, usize), is_beside: bool) {
+        let node = &self.graph.nodes[number];
+        let label = node.label();
+        let (x, y, width) = (self.columns[cell.0].0, self.height(cell), width(&label));
+        let (kind, more) = match node {
+            Node::Member(_) => ("member", ""),
+            Node::Package(package) if package.replaced => ("node", " replaced"),
+            Node::Package(_) if is_beside => ("node", " beside"),
+            Node::Package(_) => ("node", ""),
+        };
+        let _ = writeln!(
+            text,
+            "<rect class=\"{kind}{more}\" x=\"{x:.1}\" y=\"{:.1}\" width=\"{width:.1}\" height=\"{BOX}\" rx=\"5\"/>\
+             <text class=\"{kind}\" x=\"{:.1}\" y=\"{:.1}\">{}</text>",
+            y - BOX / 2.0,
+            x + PADDING,
+            y + 4.0,
+            escaped(&label)
+        );
+    }
+
+    /// A need: a curve from box to box, level where it passes a layer.
+    fn draw_line(&self, text: &mut String, line: &Line) {
+        let (from, to) = line.ends;
+        let Some((first, rest)) = line.cells.split_first() else { return };
+        let begin = self.columns[first.0].0 + width(&self.graph.nodes[from].label());
+        let (mut x, mut y) = (begin, self.height(*first));
+        let mut path = format!("M{x:.1} {y:.1}");
+        // Beside narrower boxes of its layer, it begins with a level stretch.
+        let edge = self.columns[first.0].0 + self.columns[first.0].1;
+        if edge > x {
+            let _ = write!(path, "H{edge:.1}");
+            x = edge;
+        }
+        for (step, cell) in rest.iter().enumerate() {
+            let (left, width) = self.columns[cell.0];
+            let height = self.height(*cell);
+            let middle = f64::midpoint(x, left);
+            let _ = write!(path, "C{middle:.1} {y:.1} {middle:.1} {height:.1} {left:.1} {height:.1}");
+            (x, y) = (left, height);
+            if step + 1 < rest.len() {
+                let _ = write!(path, "H{:.1}", left + width);
+                x = left + width;
+            }
+        }
+        let names = [from, to].map(|node| escaped(&self.graph.nodes[node].label()));
+        let [needing, needed] =
+            if line.is_backward { [&names[1], &names[0]] } else { [&names[0], &names[1]] };
+        let circle = if line.is_backward { " circle" } else { "" };
+        let tip = if line.is_backward {
+            format!("M{begin:.1} {:.1}l6 -3.5v7z", self.height(*first))
+        } else {
+            format!("M{x:.1} {y:.1}l-6 -3.5v7z")
+        };
+        let _ = writeln!(
+            text,
+            "<path class=\"line{circle}\" d=\"{path}\"><title>{needing} needs {needed}</title></path><path class=\"tip\" d=\"{tip}\"/>"
+        );
+    }
+}
+
+fn width(label: &str) -> f64 {
+    label.chars().count() as f64 * LETTER + 2.0 * PADDING
+}
+
+/// A text as XML takes it for what it is.
+fn escaped(text: &str) -> String {
+    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
+}

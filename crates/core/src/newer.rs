@@ -1,0 +1,163 @@
+//! What has newer releases than the lock, and what keeps them out.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::card::CardNeed;
+use crate::facet::{Facets, Fit, Target};
+use crate::fitting::{fit, newest};
+use crate::history::Release;
+use crate::lock::{Lock, LockedMember, LockedPackage, Wires};
+use crate::name::PackageName;
+use crate::range::Range;
+use crate::resolve::{Catalogue, ChosenPackage, Listing, Resolution};
+use crate::source::Source;
+use crate::version::Version;
+use crate::workspace::Workspace;
+
+/// A locked package that there is news of.
+#[derive(Debug, Clone)]
+pub struct Newer<'l> {
+    /// The package.
+    pub package: &'l LockedPackage,
+    /// The release that it is locked to, as it stands now.
+    pub locked: Option<Release>,
+    /// The release that an update of everything would take, where that is another, with its source.
+    pub update: Option<(Version, Source)>,
+    /// The newest release beyond what an update would take, with all that keeps it out.
+    pub beyond: Option<(Version, Vec<Hold>)>,
+}
+
+/// What keeps a release out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Hold {
+    /// A project or package needs it in another range.
+    Need {
+        /** Who. */
+        by: PackageName,
+        /** The version of who, where it is a package. */
+        at: Option<Version>,
+        /** The range. */
+        range: Range,
+    },
+    /// It doesn't fit a target or promise.
+    Unfit {
+        /** Where. */
+        place: Target,
+        /** Why. */
+        fit: Fit,
+    },
+}
+
+/// The locked packages that there is news of: first what projects need themselves, each by name. `updated` is what an
+/// update of everything comes to.
+pub fn newer<'l, C: Catalogue>(
+    lock: &'l Lock,
+    workspace: &Workspace,
+    updated: &Resolution,
+    catalogue: &C,
+) -> Result<Vec<Newer<'l>>, C::Error> {
+    let (facets, places) = (catalogue.facets(), Places::of(lock, workspace));
+    let needs = Needers::of(lock, workspace, catalogue)?;
+    let chosen: BTreeMap<&PackageName, &ChosenPackage> =
+        updated.packages.iter().map(|package| (&package.release.entry.name, package)).collect();
+    let mut found = Vec::new();
+    for package in lock.packages.iter().filter(|package| package.source.path().is_none()) {
+        let Some(listing) = catalogue.listing(&package.name)? else { continue };
+        let locked = listing.history.release(&package.version).cloned();
+        let update = chosen.get(&package.name).filter(|chosen| is_another(package, chosen));
+        let update = update.map(|chosen| (chosen.release.entry.version.clone(), chosen.source.clone()));
+        let reached = update.as_ref().map_or(&package.version, |(version, _)| version);
+        let beyond = newest(listing.history.releases()).filter(|newest| newest.entry.version > *reached);
+        let beyond = beyond.map(|release| {
+            let mut holds = needs.holding(package, release);
+            holds.extend(places.unfit(package, release, &facets));
+            (release.entry.version.clone(), holds)
+        });
+        let is_news =
+            locked.as_ref().is_some_and(|locked| locked.deprecated.is_some() || locked.withdrawn.is_some());
+        if is_news || update.is_some() || beyond.is_some() {
+            found.push(Newer { package, locked, update, beyond });
+        }
+    }
+    let is_direct = |name: &PackageName| workspace.needs().any(|(_, need)| need.package == *name);
+    found.sort_by_key(|newer| !is_direct(&newer.package.name));
+    Ok(found)
+}
+
+/// Whether an update leads to other contents.
+fn is_another(package: &LockedPackage, chosen: &ChosenPackage) -> bool {
+    let commit = |source: &Source| source.git().map(|git| git.commit.clone());
+    chosen.release.entry.version != package.version || commit(&chosen.source) != commit(&package.source)
+}
+
+/// Who needs which packages in which ranges.
+struct Needers {
+    needs: BTreeMap<PackageName, Vec<(PackageName, Option<Version>, CardNeed)>>,
+}
+
+impl Needers {
+    fn of<C: Catalogue>(lock: &Lock, workspace: &Workspace, catalogue: &C) -> Result<Self, C::Error> {
+        let mut needs: BTreeMap<PackageName, Vec<_>> = BTreeMap::new();
+        for (member, need) in workspace.needs() {
+            let by = (member.project.name.clone(), None, CardNeed::from(need));
+            needs.entry(need.package.clone()).or_default().push(by);
+        }
+        for package in &lock.packages {
+            let listing: Option<std::sync::Arc<Listing>> = catalogue.listing(&package.name)?;
+            let Some(release) =
+                listing.as_ref().and_then(|listing| listing.history.release(&package.version))
+            else {
+                continue;
+            };
+            for need in release.entry.all_running_needs().filter(|need| package.needs.contains(&need.name)) {
+                let by = (package.name.clone(), Some(package.version.clone()), need.clone());
+                needs.entry(need.name.clone()).or_default().push(by);
+            }
+        }
+        Ok(Self { needs })
+    }
+
+    /// The needs that a release won't do for.
+    fn holding(&self, package: &LockedPackage, release: &Release) -> Vec<Hold> {
+        let needs = self.needs.get(&package.name).map_or(&[][..], Vec::as_slice);
+        let version = &release.entry.version;
+        let holding =
+            needs.iter().filter(|(_, _, need)| !need.range.set(need.prereleases).contains(version.point()));
+        let hold = |(by, at, need): &(PackageName, Option<Version>, CardNeed)| Hold::Need {
+            by: by.clone(),
+            at: at.clone(),
+            range: need.range.clone(),
+        };
+        holding.map(hold).collect()
+    }
+}
+
+/// Where packages are needed: targets, and the promises of members with all that they reach.
+struct Places<'w> {
+    targets: &'w [Target],
+    promises: Vec<(Target, BTreeSet<&'w PackageName>)>,
+}
+
+impl<'w> Places<'w> {
+    fn of(lock: &'w Lock, workspace: &'w Workspace) -> Self {
+        let wires = Wires::of(lock);
+        let promise = |member: &'w LockedMember| {
+            let promise = workspace.member(&member.name)?.manifest.promise()?;
+            let reached = wires.reached(&[member], &[]);
+            Some((promise, reached.into_keys().map(|at| &lock.packages[at].name).collect()))
+        };
+        Self { targets: &workspace.targets, promises: lock.members.iter().filter_map(promise).collect() }
+    }
+
+    /// The places that a release doesn't fit where its package is needed.
+    fn unfit(&self, package: &LockedPackage, release: &Release, facets: &Facets) -> Vec<Hold> {
+        let targets = self.targets.iter().filter(|target| package.targets.contains(&target.name));
+        let promises = self.promises.iter().filter(|(_, reached)| reached.contains(&package.name));
+        let places = targets.chain(promises.map(|(promise, _)| promise));
+        let unfit = places.filter_map(|place| match fit(release, place, facets) {
+            fit @ Fit::No(_) => Some(Hold::Unfit { place: place.clone(), fit }),
+            _ => None,
+        });
+        unfit.collect()
+    }
+}

@@ -17,16 +17,18 @@ use std::path::{Path, PathBuf};
 use bibliotax_core::card::{Archive, ArchiveFormat, FileRecord, main_part};
 use bibliotax_core::facet::Fits;
 use bibliotax_core::lock::LockedPackage;
-use bibliotax_core::manifest::DeclaredSource;
+use bibliotax_core::manifest::{DeclaredSource, GitPoint};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::{ChosenFile, ChosenPackage, Listing, Resolution};
 use bibliotax_core::source::{GitSource, Source};
+use bibliotax_core::version::Version;
 use bibliotax_core::workspace::{Elsewhere as Declared, Workspace};
 use bibliotax_disk::error::At;
+use jiff::Timestamp;
 
 use self::archive::ArchivePlace;
 use crate::error::{Asked, RegistryError};
-use crate::git::{Refs, Repository, write_tree};
+use crate::git::{Refs, Repository, Wanted, write_tree};
 use crate::remote::{Network, checked};
 use crate::staged::Staged;
 
@@ -131,15 +133,34 @@ impl Elsewhere {
         Ok(Some(Listing { is_replacement: declared.is_replacement, ..listing }))
     }
 
-    /// What the names in a package's repository lead to; `None` where it comes from none.
-    pub fn refs(&self, package: &PackageName) -> Result<Option<(String, Refs)>, RegistryError> {
-        match self.declared.get(package).map(|declared| &declared.source) {
-            Some(DeclaredSource::Git(git)) => {
-                let refs = self.repository(package, &git.url, git.allows_plain)?.refs()?;
-                Ok(Some((git.url.clone(), refs)))
-            }
-            _ => Ok(None),
+    /// The repository that a package is declared to come from.
+    pub fn repository_of(&self, package: &PackageName) -> Option<String> {
+        match &self.declared.get(package)?.source {
+            DeclaredSource::Git(git) => Some(git.url.clone()),
+            _ => None,
         }
+    }
+
+    /// The newest release by the tags of a repository, and when its commit was made.
+    pub fn newest_of(
+        &self,
+        package: &PackageName,
+        place: &str,
+    ) -> Result<Option<(Version, Timestamp)>, RegistryError> {
+        let pattern = match self.declared.get(package).map(|declared| &declared.source) {
+            Some(DeclaredSource::Git(git)) => match &git.at {
+                GitPoint::Releases(pattern) => pattern.as_str(),
+                _ => GitPoint::RELEASE_TAGS,
+            },
+            _ => GitPoint::RELEASE_TAGS,
+        };
+        let repository = self.repository(package, place, self.allows_plain(package))?;
+        let refs = repository.refs()?;
+        let releases = refs.releases(pattern);
+        let newest = releases.into_iter().rev().find(|(version, ..)| !version.is_pre());
+        let Some((version, _, commit)) = newest else { return Ok(None) };
+        repository.fetch(&[commit], Wanted::Names)?;
+        Ok(Some((version, repository.time(commit)?)))
     }
 
     /// Works out which bytes the chosen packages from elsewhere are.

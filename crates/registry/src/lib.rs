@@ -9,6 +9,7 @@
 //! | [`remote`] | a registry behind HTTP: asked, cached, published to |
 //! | [`registry`] | a registry, in a folder or behind HTTP |
 //! | [`git`], [`elsewhere`] | git repositories through the system's `git`; packages that come from them, and from archives |
+//! | [`everywhere`] | all places that have a package, side by side |
 //! | [`registries`] | all registries of a manifest as one catalogue; `ahead` looks packages up before they are asked for |
 //! | [`publish`], [`check`], [`accept`] | from a project folder to a release; what a card has to be; taking it in |
 //! | [`standing`] | withdrawing, restoring, deprecating |
@@ -28,6 +29,7 @@ pub mod check;
 pub mod description;
 pub mod elsewhere;
 pub mod error;
+pub mod everywhere;
 pub mod find;
 pub mod folder;
 pub mod front;

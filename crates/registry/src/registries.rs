@@ -56,10 +56,11 @@ struct Sources {
     until: Option<Timestamp>,
 }
 
+/// A registry that a manifest declares.
 #[derive(Clone)]
-struct Declared {
-    name: RegistryName,
-    source: Registry,
+pub(crate) struct Declared {
+    pub name: RegistryName,
+    pub source: Registry,
     owns: Vec<NamePattern>,
 }
 
@@ -203,6 +204,19 @@ impl Registries {
     /// The names of all packages in all registries; for suggestions.
     pub fn names(&self) -> Vec<PackageName> {
         self.sources.declared.iter().flat_map(|declared| declared.source.names()).collect()
+    }
+
+    pub(crate) fn declared(&self) -> &[Declared] {
+        &self.sources.declared
+    }
+
+    pub(crate) fn elsewhere(&self) -> &Elsewhere {
+        &self.sources.elsewhere
+    }
+
+    /// A package, where it can be told which is meant.
+    pub(crate) fn listing_of(&self, package: &PackageName) -> Option<Arc<Listing>> {
+        self.listing(package).ok().flatten()
     }
 
     /// Whether no registry is declared at all.

@@ -2,6 +2,7 @@
 
 mod mirrors;
 mod parts;
+mod sources;
 
 use std::path::Path;
 
@@ -14,6 +15,7 @@ use bibliotax_core::resolve::{Catalogue, Listing};
 use bibliotax_core::source::Source;
 use bibliotax_core::spoken;
 use bibliotax_core::version::Version;
+use bibliotax_registry::everywhere::At;
 use bibliotax_registry::mirrored::Standing;
 use bibliotax_registry::registries::Registries;
 use serde_json::json;
@@ -56,7 +58,11 @@ impl Describe {
         let project = Project::find(here)?;
         let registries = project.registries(&project.workspace)?;
         let name: PackageName = Failure::read_word(&self.package)?;
-        check_known(&registries, &name)?;
+        let known = check_known(&registries, &name);
+        if known.as_ref().is_err_and(|failure| failure.code == "package.ambiguous") {
+            sources::show(ui, &registries.everywhere(&name, None));
+        }
+        known?;
         let Some(listing) = registries.listing(&name)? else { return Ok(Exit::Done) };
         if !listing.history.providers().is_empty() {
             return Ok(describe_capability(ui, &name, &listing));
@@ -67,6 +73,7 @@ impl Describe {
         let lock = project.sound_lock().ok().flatten();
         let notes = notes(&registries, &listing, release);
         let mirrors = registries.standings(&name, &listing.source);
+        let sources = registries.everywhere(&name, card.repository.as_deref());
         registries.heeds().iter().for_each(|heed| ui.warn(heed));
         let (places, facets) = (places.as_slice(), facets.as_ref());
         let described = Described {
@@ -79,6 +86,7 @@ impl Describe {
             lock,
             notes: &notes,
             mirrors: &mirrors,
+            sources: &sources,
         };
         described.show(self.releases);
         described.report();
@@ -142,6 +150,8 @@ struct Described<'a> {
     notes: &'a [(Version, String)],
     /// Where the registry's mirrors stand with it.
     mirrors: &'a [Standing],
+    /// All places that have it.
+    sources: &'a [At],
 }
 
 impl Described<'_> {
@@ -165,6 +175,7 @@ impl Described<'_> {
         parts::show_files(self.ui, card, &self.release.entry, self.places, self.facets);
         parts::show_steps(self.ui, card);
         self.show_releases(all_releases);
+        sources::show(self.ui, self.sources);
         mirrors::show(self.ui, self.mirrors);
         if !self.notes.is_empty() {
             self.ui.answer(format!("\n{}", styled(style::STRONG, "what changed")));
@@ -183,6 +194,8 @@ impl Described<'_> {
         let archive = archive.map(|file| format!("{} ({})", size(file.size), file.format));
         let exposes = card.exposes.iter().map(|(role, paths)| format!("{role} {}", paths.join(" ")));
         let states = card.fits.iter().map(|(facet, value)| format!("{facet} {value}"));
+        // What comes from no registry is there because a manifest says so.
+        let is_declared = self.listing.source.registry().is_none();
         let facts = [
             (
                 "licence",
@@ -206,8 +219,8 @@ impl Described<'_> {
             ("exposes", clean(&list(exposes.collect()))),
             ("new in it", text(&card.notes)),
             ("locked", self.locked().unwrap_or_default()),
-            ("manifest", self.line()),
-            ("command", format!("bibliotax need {}", card.name)),
+            ("manifest", if is_declared { String::new() } else { self.line() }),
+            ("command", if is_declared { String::new() } else { format!("bibliotax need {}", card.name) }),
         ];
         facts.into_iter().filter(|(_, text)| !text.is_empty()).collect()
     }
@@ -295,7 +308,7 @@ impl Described<'_> {
             json!({ "card": self.card, "source": self.listing.source,
             "fits": fits.collect::<serde_json::Map<_, _>>(), "releases": releases.collect::<Vec<_>>(),
             "notes": self.notes.iter().map(|(version, text)| json!({ "version": version, "text": text })).collect::<Vec<_>>(),
-            "mirrors": mirrors::as_json(self.mirrors), "manifest": self.line() }),
+            "sources": sources::as_json(self.sources), "mirrors": mirrors::as_json(self.mirrors), "manifest": self.line() }),
         );
     }
 }

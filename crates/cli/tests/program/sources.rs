@@ -479,3 +479,40 @@ impl Drop for Ended {
         let _ = self.0.wait();
     }
 }
+
+#[test]
+fn describe_puts_all_places_of_a_package_side_by_side() {
+    let garden = garden();
+    need(&garden, "git = \"../leaf\", tag = \"v1.2.0\"");
+    garden.run(&["install", "--quiet"]).expect(0);
+    assert_snapshot!(garden.run(&["describe", "leaf-palette"]), @"
+    leaf-palette 1.2.0
+
+      licence    MIT
+      published  2026-03-01 in leaf at tag v1.2.0 (5796dd5)
+      needs      dew-point 1
+      exposes    include include
+      locked     1.2.0
+
+    releases
+      1.2.0  2026-03-01  newest
+
+    sources
+      seedhouse                     1.0.0  2026-03-01  lags: 1.3.0 is elsewhere
+      leaf at tag v1.2.0 (5796dd5)  1.2.0  2026-03-01  lags: 1.3.0 is elsewhere, taken from here
+      tags of ../leaf               1.3.0  2026-03-01  newest
+    ----- status 0
+    ");
+    let json = garden.run(&["describe", "leaf-palette", "--format", "json"]).expect(0).json();
+    let lags: Vec<bool> =
+        json["sources"].as_array().unwrap().iter().map(|at| at["lags"].as_bool().unwrap()).collect();
+    assert_eq!(lags, [true, true, false]);
+    garden.run_in(".", &["registry", "create", "other"]).expect(0);
+    garden.run_in(".", &["registry", "mirror", "seedhouse", "other"]).expect(0);
+    garden.publish(&["dew-point 1.5.0"]);
+    let manifest = MANIFEST.replace("[needs]", "other = \"../other\"\n\n[needs]");
+    garden.write("gate/bibliotax.toml", &manifest);
+    fs::remove_file(garden.path("gate/bibliotax.lock")).unwrap();
+    let two = garden.run(&["describe", "dew-point"]).expect(3);
+    assert!(two.code() == "package.ambiguous" && two.stdout.contains("lags: 1.5.0 is elsewhere"), "{two}");
+}

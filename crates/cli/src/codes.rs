@@ -63,6 +63,8 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("check.findings", Exit::Differs, "something is wrong or worth a look in a workspace"),
     ("commit.invalid", Exit::Input, "a text is no commit"),
     ("compare.unknown", Exit::Usage, "a word names no lock to compare"),
+    ("credentials.host", Exit::Usage, "a word names no host that could be opened"),
+    ("credentials.unusable", Exit::Input, "what opens a host can't be used or kept"),
     ("defect", Exit::Defect, "bibliotax itself is wrong"),
     ("demo.not-empty", Exit::Usage, "the demo's folder is in use"),
     ("digest.invalid", Exit::Input, "a text is no SHA-256 digest"),

@@ -14,6 +14,7 @@ mod args;
 mod clock;
 mod codes;
 mod commands;
+mod credentials;
 mod failure;
 mod global;
 mod help;

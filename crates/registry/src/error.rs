@@ -74,6 +74,9 @@ pub enum RegistryError {
     /// There is no token to publish with.
     #[error("there is no token for the registry `{registry}`")]
     NoToken { registry: RegistryName },
+    /// What opens a host can't be used.
+    #[error("{what}")]
+    Credentials { what: String, mend: String },
     /// A registry that nothing can be sent to.
     #[error("the registry `{registry}` has only files to read; it can't be published to over the network")]
     OnlyFiles { registry: RegistryName },
@@ -228,6 +231,7 @@ impl RegistryError {
             Self::Refused { .. } => "registry.refused",
             Self::WrongAnswer { .. } => "registry.wrong-answer",
             Self::NoToken { .. } => "token.missing",
+            Self::Credentials { .. } => "credentials.unusable",
             Self::OnlyFiles { .. } => "registry.only-files",
             Self::BadLines { .. } => "registry.bad-line",
             Self::ReadOnly { .. } => "registry.read-only",

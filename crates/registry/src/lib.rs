@@ -6,6 +6,7 @@
 //! | [`folder`] | a registry kept as plain files in a folder: reading, appending events, keeping files |
 //! | [`bucket`] | the same as objects of an S3-compatible store |
 //! | [`front`] | a copy in front of another registry that keeps what was asked for |
+//! | [`credentials`] | what opens a host |
 //! | [`remote`] | a registry behind HTTP: asked, cached, published to |
 //! | [`registry`] | a registry, in a folder or behind HTTP |
 //! | [`git`], [`elsewhere`] | git repositories through the system's `git`; packages that come from them, and from archives |
@@ -26,6 +27,7 @@ pub mod audit;
 pub mod bucket;
 mod chance;
 pub mod check;
+pub mod credentials;
 pub mod description;
 pub mod elsewhere;
 pub mod error;

@@ -184,6 +184,15 @@ impl Registry {
         }
     }
 
+    /// What would open it for publishing, and whether it does; `None` where there is nothing, or nothing is wanted.
+    pub fn opening(&self) -> Result<Option<(String, bool)>, RegistryError> {
+        match self {
+            Self::Kept(_) => Ok(None),
+            Self::Remote(remote) => remote.opening(),
+            Self::Mirrored(mirrored) => mirrored.itself()?.opening(),
+        }
+    }
+
     /// What people should know of who answers for the registry of this name.
     pub fn heed(&self, registry: &RegistryName) -> Option<String> {
         match self {

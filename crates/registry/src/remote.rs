@@ -28,9 +28,11 @@ use reqwest::Url;
 
 use self::cache::Cache;
 pub use self::cards::Cards;
+pub use self::client::host_of;
 use self::client::{Answer, Client, Part};
 use self::closure::Foreseen;
 use self::download::Download;
+use crate::credentials::Credentials;
 use crate::description::{DESCRIPTION, Description};
 use crate::error::{Asked, RegistryError};
 use crate::keep::{LARGEST_CARD, read_history};
@@ -58,16 +60,13 @@ pub struct Network {
     pub offline: bool,
     /// Whether an old description will do where the registry can't be reached.
     pub stale: bool,
-    /// Gives the token for a registry, if there is one.
-    pub token: Option<Arc<GivesToken>>,
+    /// Finds what opens hosts.
+    pub credentials: Option<Arc<dyn Credentials>>,
     /// How much of a list of names is fetched at most where the server can search it, in bytes; what is usual without it.
     pub longest_list: Option<u64>,
     /// How long to wait for the next bytes; as long as is usual without it.
     pub silence: Option<Duration>,
 }
-
-/// Gives the token for a registry, if there is one.
-pub type GivesToken = dyn Fn(&RegistryName) -> Option<String> + Send + Sync;
 
 /// A registry behind HTTP.
 #[derive(Clone)]
@@ -127,8 +126,7 @@ impl Remote {
         network: &Network,
     ) -> Result<Self, RegistryError> {
         let base = checked_url(name, url, allow_plain)?;
-        let token = network.token.as_ref().and_then(|token| token(name));
-        let client = Client::new(Asked::Registry(name.clone()), base.clone(), token, network);
+        let client = Client::new(Asked::Registry(name.clone()), base.clone(), network);
         let cache = network.cache.as_ref().map(|folder| Cache::of(folder, &base));
         let cards = network.cache.as_deref().map(Cards::of);
         let whose = PathBuf::from(url);

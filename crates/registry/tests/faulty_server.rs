@@ -13,6 +13,7 @@ use bibliotax_core::card::{Archive, ArchiveFormat};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::name::{PackageName, RegistryName};
 use bibliotax_registry::RegistryError;
+use bibliotax_registry::credentials::{Credential, Credentials};
 use bibliotax_registry::remote::{Network, Remote};
 use bibliotax_registry::standing::Change;
 
@@ -20,6 +21,15 @@ const DESCRIPTION: &str = "{\"format\":1,\"name\":\"seedhouse\",\"api\":\"api/v1
 
 /// What a server does with a request: its head, how many there were before, and the connection.
 type Behaviour = dyn Fn(&str, usize, &mut TcpStream) -> std::io::Result<()> + Send + Sync;
+
+/// Has one token, for every registry.
+struct Pocket;
+
+impl Credentials for Pocket {
+    fn find(&self, _: &str, _: Option<&RegistryName>) -> Result<Option<Credential>, RegistryError> {
+        Ok(Some(Credential::token("bibliotax-1-secret", "a pocket")))
+    }
+}
 
 /// A server on loopback; all heads that it was sent.
 struct Server {
@@ -46,9 +56,8 @@ impl Server {
     }
 
     fn open(&self) -> Remote {
-        let token = |_: &RegistryName| Some("bibliotax-1-secret".to_owned());
         let silence = Some(Duration::from_millis(300));
-        let network = Network { token: Some(Arc::new(token)), silence, ..Network::default() };
+        let network = Network { credentials: Some(Arc::new(Pocket)), silence, ..Network::default() };
         Remote::open(&"seedhouse".parse().unwrap(), &self.url, false, &network).unwrap()
     }
 

@@ -4,11 +4,14 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use bibliotax_core::facet::{FitValue, Target};
+use bibliotax_core::manifest::RegistryDeclaration;
 use bibliotax_core::name::{FacetName, ToolName};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::Catalogue;
 use bibliotax_core::spoken;
 use bibliotax_core::version::Version;
+use bibliotax_registry::registry::Registry;
+use rayon::prelude::*;
 use serde_json::{Value, json};
 
 use crate::codes::Exit;
@@ -146,19 +149,38 @@ fn machine(target: &Target, is_meant: bool) -> Finding {
     Finding { what: format!("target {}", target.name), fine: other.is_empty() || !is_meant, told, data }
 }
 
+/// Whether each registry answers, and what would open it for publishing.
 fn registries(project: &Project) -> Vec<Finding> {
-    let finding = |opened: Result<(), Failure>, what: String, told: String| {
-        let (fine, told) = match opened {
-            Ok(()) => (true, told),
-            Err(failure) => (false, failure.message),
-        };
-        Finding { what, fine, told, data: Value::Null }
+    let declared = &project.workspace.registries;
+    if declared.is_empty() {
+        let told = "none declared".to_owned();
+        return vec![Finding { what: "registries".to_owned(), fine: true, told, data: Value::Null }];
+    }
+    let mut found: Vec<Finding> =
+        declared.par_iter().map(|declaration| registry(project, declaration)).collect();
+    if found.iter().all(|finding| finding.fine)
+        && let Err(failure) = project.registries(&project.workspace)
+    {
+        // Each by itself is well, and together they are not.
+        let (what, told) = ("registries".to_owned(), failure.message);
+        found.push(Finding { what, fine: false, told, data: Value::Null });
+    }
+    found
+}
+
+fn registry(project: &Project, declaration: &RegistryDeclaration) -> Finding {
+    let network = project.network();
+    let opened = Registry::open(declaration, &project.root, &network).and_then(|registry| registry.opening());
+    let (fine, told, opener) = match opened {
+        Ok(None) => (true, "answers".to_owned(), Value::Null),
+        Ok(Some((place, true))) => (true, format!("answers, and opens to what {place} has"), json!(place)),
+        Ok(Some((place, false))) => {
+            (false, format!("answers, and doesn't open to what {place} has"), json!(place))
+        }
+        Err(error) => (false, Failure::from(error).message, Value::Null),
     };
-    let opened = project.registries(&project.workspace).map(drop);
-    let names: Vec<String> = project.workspace.registries.iter().map(|r| r.name.to_string()).collect();
-    let what = if names.len() == 1 { "registry" } else { "registries" };
-    let told = if names.is_empty() { "none declared".to_owned() } else { names.join(", ") };
-    vec![finding(opened, what.to_owned(), told)]
+    let data = json!({ "registry": declaration.name, "url": declaration.url, "opened-by": opener });
+    Finding { what: format!("registry {}", declaration.name), fine, told, data }
 }
 
 fn store() -> Finding {

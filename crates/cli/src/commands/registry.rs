@@ -2,6 +2,7 @@
 
 mod mirror;
 mod serve;
+mod sign_in;
 mod token;
 
 use std::collections::BTreeMap;
@@ -80,6 +81,8 @@ enum RegistryCommand {
     Mirror(mirror::Mirror),
     Serve(serve::Serve),
     Token(token::Tokens),
+    SignIn(sign_in::SignIn),
+    SignOut(sign_in::SignOut),
 }
 
 impl Registry {
@@ -96,6 +99,8 @@ impl Registry {
             RegistryCommand::Mirror(mirror) => mirror.run(here, ui),
             RegistryCommand::Serve(serve) => serve.run(here, ui),
             RegistryCommand::Token(tokens) => tokens.run(here, ui),
+            RegistryCommand::SignIn(sign_in) => sign_in.run(here, ui),
+            RegistryCommand::SignOut(sign_out) => sign_out.run(here, ui),
         }
     }
 }

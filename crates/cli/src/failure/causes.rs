@@ -6,7 +6,7 @@ use bibliotax_registry::check::CardProblem;
 
 use super::{Failure, sources};
 use crate::codes::CODES;
-use crate::project::token_variable;
+use crate::credentials::token_variable;
 
 impl From<RegistryError> for Failure {
     fn from(error: RegistryError) -> Self {
@@ -54,9 +54,12 @@ impl From<RegistryError> for Failure {
             E::WrongAnswer { .. } => "check the URL; if it is right, tell the registry's keepers",
             E::NoToken { ref registry } => {
                 let variable = token_variable(registry.as_str());
-                let mend = format!("ask its keepers for one and set {variable} to it");
+                let mend = format!(
+                    "ask its keepers for one, and keep it: `bibliotax registry sign-in {registry}`, or set {variable} to it"
+                );
                 return Self::new(code, message).mend(mend);
             }
+            E::Credentials { mend, .. } => return Self::new(code, message).mend(mend),
             E::OnlyFiles { .. } => "publish where its files are, or to a registry that is served",
             E::Refused { status, code: said, .. } => return refused(message, status, said.as_deref()),
             E::BrokenHistory { .. } => {
@@ -135,7 +138,9 @@ fn refused(message: String, status: u16, said: Option<&str>) -> Failure {
     let known = said.and_then(|said| CODES.iter().find(|(code, ..)| *code == said));
     let failure = Failure::new(known.map_or("registry.refused", |(code, ..)| code), message);
     match status {
-        401 => failure.mend("ask the registry's keepers for a token, or for a new one"),
+        401 => failure.mend(
+            "ask its keepers for a token, or for a new one, and keep it: `bibliotax registry sign-in REGISTRY`",
+        ),
         403 => failure.mend("ask the registry's keepers for a token that is for this"),
         405 => failure.mend("publish to the registry itself, not to a copy of it"),
         429 => failure.mend("wait a little and try again"),

@@ -3,32 +3,23 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use bibliotax_core::name::RegistryName;
 use bibliotax_registry::remote::Network;
 use bibliotax_store::store::Store;
 
+use crate::credentials::Wallet;
 use crate::failure::Failure;
 
-/// How registries behind a network are asked: what they answered is kept in the store, and tokens come from the
-/// environment.
+/// How registries behind a network are asked: what they answered is kept in the store.
 pub fn network() -> Network {
-    let token = |name: &RegistryName| {
-        std::env::var(token_variable(name.as_str())).ok().filter(|token| !token.is_empty())
-    };
     Network {
         // Without a place for it nothing is kept, and all is asked for anew.
         cache: registries_folder().ok(),
         offline: std::env::var_os("BIBLIOTAX_OFFLINE").is_some_and(|said| said == "1"),
-        token: Some(Arc::new(token)),
+        credentials: Some(Arc::new(Wallet)),
         stale: false,
         longest_list: None,
         silence: None,
     }
-}
-
-/// The variable that holds the token for a registry of this name.
-pub fn token_variable(registry: &str) -> String {
-    format!("BIBLIOTAX_TOKEN_{}", registry.to_uppercase().replace('-', "_"))
 }
 
 /// The person's store: where BIBLIOTAX_STORE says, else in the folder that the system has for caches.

@@ -5,6 +5,7 @@
 mod buckets;
 mod conflicts;
 mod crash;
+mod credentials;
 mod demo;
 mod disk;
 mod faults;

@@ -29,12 +29,16 @@ impl Web {
         let paths: String = paths.iter().map(|kind| format!("{kind}_temp_path {folder}/{kind};\n")).collect();
         let config = format!(
             "daemon off; worker_processes 1; pid {folder}/pid; error_log {folder}/errors;\nevents {{}}\nhttp {{\n{paths}\
-             log_format asked '$request [$http_authorization] $status'; access_log {folder}/asked asked;\n\
+             log_format asked '$request [$http_authorization] $http_host $status'; access_log {folder}/asked asked;\n\
              server {{ listen 127.0.0.1:{port}; root {};\n\
+             location /closed/ {{ auth_basic closed; auth_basic_user_file {folder}/users; }}\n\
+             location /closed-sent-on/ {{ auth_basic closed; auth_basic_user_file {folder}/users;\n\
+             rewrite ^/closed-sent-on/(.*)$ http://localhost:{port}/closed/$1 redirect; }}\n\
              location /sent-on/ {{ rewrite ^/sent-on/(.*)$ http://localhost:{port}/$1 redirect; }} }} }}\n",
             garden.path("web").display()
         );
         garden.write("nginx/config", &config);
+        garden.write("nginx/users", "moss:{PLAIN}moss-under-the-third-stone\n");
         let mut command = Command::new(program);
         command.arg("-e").arg(format!("{folder}/errors")).arg("-c").arg(garden.path("nginx/config"));
         let child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();

@@ -161,7 +161,7 @@ pub(super) fn open(
             if network.offline {
                 return Err(RegistryError::Offline { asked, what: "its archive".to_owned() });
             }
-            let client = Client::new(asked, base, None, network);
+            let client = Client::new(asked, base, network);
             let download = Download::open_any(client, String::new())?;
             return Ok(Box::new(download.ok_or_else(gone)?));
         }

@@ -2,20 +2,20 @@
 
 use std::error::Error;
 use std::io::Read;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::thread;
 use std::time::{Duration, Instant};
 
 use reqwest::blocking::{self, RequestBuilder, Response};
-use reqwest::header::{
-    ACCEPT_ENCODING, AUTHORIZATION, CONTENT_TYPE, ETAG, HeaderValue, IF_NONE_MATCH, RETRY_AFTER,
-};
+use reqwest::header::{ACCEPT_ENCODING, AUTHORIZATION, CONTENT_TYPE, ETAG, IF_NONE_MATCH, RETRY_AFTER};
 use reqwest::redirect::{Attempt, Policy};
 use reqwest::{Method, StatusCode, Url};
 use serde_json::Value;
 
 use super::{Network, is_loopback};
 use crate::chance::share_of;
+use crate::credentials::{Credential, Credentials};
 use crate::error::{Asked, RegistryError};
 
 /// How often a request is tried that may be tried again.
@@ -71,7 +71,11 @@ pub struct Client {
 struct Shared {
     asked: Asked,
     base: Url,
-    token: Option<HeaderValue>,
+    credentials: Option<Arc<dyn Credentials>>,
+    /// What opens the host, once it was looked for.
+    credential: OnceLock<Option<Credential>>,
+    /// Whether the host wants to know who reads.
+    wants_credential: AtomicBool,
     is_offline: bool,
     silence: Duration,
     /// Made when something is asked for first: it reads the system's certificates.
@@ -80,26 +84,39 @@ struct Shared {
 }
 
 impl Client {
-    /// A client for a registry; the token goes to no other host.
-    pub fn new(asked: Asked, base: Url, token: Option<String>, network: &Network) -> Self {
-        let token = token.and_then(|token| HeaderValue::from_str(&format!("Bearer {}", token.trim())).ok());
-        let token = token.map(|mut token| {
-            token.set_sensitive(true);
-            token
-        });
-        let (reading, writing) = (OnceLock::new(), OnceLock::new());
-        let (is_offline, silence) = (network.offline, network.silence.unwrap_or(SILENCE));
-        Self { shared: Arc::new(Shared { asked, base, token, is_offline, silence, reading, writing }) }
+    /// A client for a registry, or for where one archive is; what opens its host goes to no other.
+    pub fn new(asked: Asked, base: Url, network: &Network) -> Self {
+        let shared = Shared {
+            asked,
+            base,
+            credentials: network.credentials.clone(),
+            credential: OnceLock::new(),
+            wants_credential: AtomicBool::new(false),
+            is_offline: network.offline,
+            silence: network.silence.unwrap_or(SILENCE),
+            reading: OnceLock::new(),
+            writing: OnceLock::new(),
+        };
+        Self { shared: Arc::new(shared) }
+    }
+
+    /// What opens the host, looked for when it is wanted first.
+    pub fn credential(&self) -> Result<Option<&Credential>, RegistryError> {
+        let Shared { asked, base, credentials, credential, .. } = &*self.shared;
+        if let Some(known) = credential.get() {
+            return Ok(known.as_ref());
+        }
+        let registry = if let Asked::Registry(name) = asked { Some(name) } else { None };
+        let found = match credentials {
+            Some(credentials) => credentials.find(&host_of(base), registry)?,
+            None => None,
+        };
+        Ok(credential.get_or_init(|| found).as_ref())
     }
 
     /// Whether nobody is to be asked.
     pub fn is_offline(&self) -> bool {
         self.shared.is_offline
-    }
-
-    /// Whether there is a token to publish with.
-    pub fn has_token(&self) -> bool {
-        self.shared.token.is_some()
     }
 
     /// That something would have to be asked for, and nobody may be.
@@ -124,8 +141,9 @@ impl Client {
             return Err(self.offline(path));
         }
         self.trying(|| {
-            let request = self.reading()?.get(self.url(path)?).header(ACCEPT_ENCODING, "identity");
-            let response = self.sent(request)?;
+            let identity =
+                |client: &blocking::Client, url| client.get(url).header(ACCEPT_ENCODING, "identity");
+            let response = self.read_from(path, identity)?;
             match response.status() {
                 StatusCode::NOT_FOUND | StatusCode::GONE => Ok(None),
                 StatusCode::OK => self.read_bytes(response, limit).map(Some),
@@ -156,11 +174,10 @@ impl Client {
         path: &str,
     ) -> Result<Answer, RegistryError> {
         self.trying(|| {
-            let mut request = request(self.reading()?, self.url(path)?);
-            if let Some(tag) = tag {
-                request = request.header(IF_NONE_MATCH, tag);
-            }
-            let response = self.sent(request)?;
+            let response = self.read_from(path, |client, url| {
+                let request = request(client, url);
+                tag.into_iter().fold(request, |request, tag| request.header(IF_NONE_MATCH, tag))
+            })?;
             match response.status() {
                 StatusCode::NOT_MODIFIED if tag.is_some() => Ok(Answer::Same),
                 StatusCode::NOT_FOUND | StatusCode::GONE => Ok(Answer::Missing),
@@ -181,9 +198,10 @@ impl Client {
         }
         self.trying(|| {
             // A file is compressed already, and a place in it means its own bytes.
-            let request = self.reading()?.get(self.url(path)?).header(ACCEPT_ENCODING, "identity");
-            let request = if from == 0 { request } else { request.header("range", format!("bytes={from}-")) };
-            let response = self.sent(request)?;
+            let response = self.read_from(path, |client, url| {
+                let request = client.get(url).header(ACCEPT_ENCODING, "identity");
+                if from == 0 { request } else { request.header("range", format!("bytes={from}-")) }
+            })?;
             match (response.status(), from) {
                 (StatusCode::OK, 0) => Ok(response),
                 (StatusCode::PARTIAL_CONTENT, _) if begins_at(&response, from) => Ok(response),
@@ -200,8 +218,10 @@ impl Client {
     pub fn part(&self, path: &str, from: u64) -> Result<Option<Part>, RegistryError> {
         self.trying(|| {
             let asked = |range: Option<String>| {
-                let request = self.reading()?.get(self.url(path)?).header(ACCEPT_ENCODING, "identity");
-                self.sent(range.into_iter().fold(request, |request, range| request.header("range", range)))
+                self.read_from(path, |client, url| {
+                    let request = client.get(url).header(ACCEPT_ENCODING, "identity");
+                    range.iter().fold(request, |request, range| request.header("range", range))
+                })
             };
             let mut body = asked((from > 0).then(|| format!("bytes={from}-")))?;
             if body.status() == StatusCode::RANGE_NOT_SATISFIABLE {
@@ -232,10 +252,9 @@ impl Client {
         }
         self.trying(|| {
             let request = self.writing()?.request(method.clone(), self.url(path)?);
-            let request = match &self.shared.token {
-                Some(token) => request.header(AUTHORIZATION, token.clone()),
-                None => request,
-            };
+            let credential = self.credential().map_err(Trouble::for_good)?.and_then(Credential::header);
+            let request =
+                credential.into_iter().fold(request, |request, header| request.header(AUTHORIZATION, header));
             let response = self.sent(prepare(request).map_err(Trouble::for_good)?)?;
             let is_answer = response.status().is_success()
                 || *method == Method::HEAD && response.status() == StatusCode::NOT_FOUND;
@@ -247,6 +266,34 @@ impl Client {
     pub fn json(&self, response: Response) -> Result<Value, RegistryError> {
         let text = self.read(response, LARGEST_REFUSAL).map_err(|trouble| *trouble.error)?;
         serde_json::from_str(&text).map_err(|_| self.wrong("its answer is not JSON"))
+    }
+
+    /// Sends a request that only reads: with what opens the host once it asked for that. To other hosts, where it sends us on,
+    /// that doesn't go along.
+    fn read_from(
+        &self,
+        path: &str,
+        request: impl Fn(&blocking::Client, Url) -> RequestBuilder,
+    ) -> Result<Response, Trouble> {
+        let build = || Ok::<_, Trouble>(request(self.reading()?, self.url(path)?));
+        let wants = &self.shared.wants_credential;
+        let mut response = None;
+        if !wants.load(Ordering::Relaxed) {
+            let plain = self.sent(build()?)?;
+            if plain.status() != StatusCode::UNAUTHORIZED {
+                return Ok(plain);
+            }
+            response = Some(plain);
+        }
+        let credential = self.credential().map_err(Trouble::for_good)?.and_then(Credential::header);
+        match (credential, response) {
+            (Some(header), _) => {
+                wants.store(true, Ordering::Relaxed);
+                self.sent(build()?.header(AUTHORIZATION, header))
+            }
+            (None, Some(refused)) => Ok(refused),
+            (None, None) => self.sent(build()?),
+        }
     }
 
     fn url(&self, path: &str) -> Result<Url, Trouble> {
@@ -387,6 +434,12 @@ impl Client {
     }
 }
 
+/// A host as credentials name it: with its port, where that is not the usual one.
+pub fn host_of(url: &Url) -> String {
+    let host = url.host_str().unwrap_or_default();
+    url.port().map_or_else(|| host.to_owned(), |port| format!("{host}:{port}"))
+}
+
 /// Whether a connection failed because of the server's certificate.
 fn is_untrusted(error: &reqwest::Error) -> bool {
     let mut cause: Option<&(dyn Error + 'static)> = error.source();
@@ -406,7 +459,7 @@ fn is_untrusted(error: &reqwest::Error) -> bool {
 /// What a status says where the registry says nothing.
 fn in_words(status: StatusCode) -> &'static str {
     match status {
-        StatusCode::UNAUTHORIZED => "the token is not known there, has ended or was revoked",
+        StatusCode::UNAUTHORIZED => "it wants a token or a password that it knows, and that has not ended",
         StatusCode::FORBIDDEN => "this token is not for that",
         StatusCode::METHOD_NOT_ALLOWED => "it can only be read",
         status => status.canonical_reason().unwrap_or("it gives no reason"),

@@ -21,9 +21,7 @@ use bibliotax_archive::pack;
 impl Remote {
     /// Packs a release, uploads what the registry lacks of it, and asks to make it a release.
     pub fn publish(&self, release: Release) -> Result<Published, RegistryError> {
-        if !self.client.has_token() {
-            return Err(RegistryError::NoToken { registry: self.name.clone() });
-        }
+        self.has_to_be_open()?;
         let Release { mut card, parts } = release;
         for (record, contents) in card.files.iter_mut().zip(&parts) {
             let staged = tempfile::tempfile().at("write in", std::env::temp_dir())?;
@@ -38,9 +36,7 @@ impl Remote {
 
     /// Changes how releases of a package stand; whether it was so already.
     pub fn change(&self, name: &PackageName, change: &Change) -> Result<bool, RegistryError> {
-        if !self.client.has_token() {
-            return Err(RegistryError::NoToken { registry: self.name.clone() });
-        }
+        self.has_to_be_open()?;
         match change {
             Change::Withdraw { version, reason } => {
                 self.post("withdrawals", &json!({ "name": name, "version": version, "reason": reason }))
@@ -52,6 +48,27 @@ impl Remote {
                 "deprecations",
                 &json!({ "name": name, "range": range, "reason": reason, "instead": instead }),
             ),
+        }
+    }
+
+    /// What would open the registry for publishing, and whether it does; `None` where there is nothing.
+    pub fn opening(&self) -> Result<Option<(String, bool)>, RegistryError> {
+        let Some(credential) = self.client.credential()? else { return Ok(None) };
+        // A file that nobody has: who may not publish may not ask for it either.
+        let path = self.api(&format!("files/{}", Digest::of(b"bibliotax")))?;
+        match self.client.send(&Method::HEAD, &path, Ok) {
+            Ok(_) => Ok(Some((credential.found_in.clone(), true))),
+            Err(RegistryError::Refused { status: 401 | 403, .. }) => {
+                Ok(Some((credential.found_in.clone(), false)))
+            }
+            Err(error) => Err(error),
+        }
+    }
+
+    fn has_to_be_open(&self) -> Result<(), RegistryError> {
+        match self.client.credential()? {
+            Some(_) => Ok(()),
+            None => Err(RegistryError::NoToken { registry: self.name.clone() }),
         }
     }
 

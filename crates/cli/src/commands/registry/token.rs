@@ -8,9 +8,9 @@ use serde_json::json;
 
 use crate::clock::now;
 use crate::codes::Exit;
+use crate::credentials::token_variable;
 use crate::failure::Failure;
 use crate::kept;
-use crate::project::token_variable;
 use crate::show::table;
 use crate::ui::{Ui, clean};
 

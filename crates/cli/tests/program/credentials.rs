@@ -1,0 +1,177 @@
+//! What opens hosts: found in variables, in a file and in the keyring, and sent nowhere else.
+
+use std::fs;
+use std::io::Write as _;
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use insta::assert_snapshot;
+
+use crate::garden::Garden;
+use crate::served::project;
+use crate::server::{Place, serve};
+use crate::web::Web;
+
+/// A secret that can be found wherever it would lie.
+const SECRET: &str = "moss-under-the-fourth-stone";
+
+/// The password of the web server.
+const PASSWORD: &str = "moss-under-the-third-stone";
+
+/// Runs a command that gets this line on its input.
+fn run_with_input(garden: &Garden, args: &[&str], line: &str, bus: Option<&str>) -> (i32, String) {
+    let mut command = garden.command("gate", args);
+    command.envs(bus.map(|bus| ("DBUS_SESSION_BUS_ADDRESS", bus)));
+    let mut child =
+        command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    child.stdin.take().unwrap().write_all(format!("{line}\n").as_bytes()).unwrap();
+    let output = child.wait_with_output().unwrap();
+    let text = [output.stdout, output.stderr].map(|bytes| String::from_utf8(bytes).unwrap()).concat();
+    (output.status.code().unwrap(), text)
+}
+
+/// Where a text is found below a folder.
+fn found_below(folder: &Path, text: &str) -> Vec<String> {
+    let out = Command::new("grep").args(["-rlaF", text]).arg(folder).output().unwrap();
+    String::from_utf8(out.stdout).unwrap().lines().map(str::to_owned).collect()
+}
+
+/// A project that may publish to a served registry.
+fn author(garden: &Garden, url: &str) {
+    project(garden, "gate", url, "moss-map", "1.0.0");
+    garden.write("gate/moss.c", "int moss;\n");
+}
+
+#[test]
+fn a_token_is_kept_in_a_file_for_its_owner_alone_and_opens_its_host() {
+    let garden = Garden::bare();
+    let (served, token) = (serve(&garden), Place::folder().token(&garden));
+    author(&garden, &served.url);
+    let without = garden.run(&["publish"]).expect(2);
+    assert!(without.code() == "token.missing" && without.stderr.contains("registry sign-in"), "{without}");
+    let (status, told) =
+        run_with_input(&garden, &["registry", "sign-in", "seedhouse", "--file"], &token, None);
+    assert!(status == 0 && !told.contains(&token), "{told}");
+    let file = garden.path("home/.config/bibliotax/credentials.toml");
+    assert_eq!(fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
+    let ready = garden.run(&["ready"]).expect(0);
+    assert!(
+        ready.stdout.contains("opens to what the file GARDEN/home/.config/bibliotax/credentials.toml has"),
+        "{ready}"
+    );
+    assert!(!ready.to_string().contains(&token));
+    garden.run(&["publish"]).expect(0);
+    assert_eq!(found_below(&garden.path("."), &token).len(), 1, "nowhere else");
+    fs::set_permissions(&file, fs::Permissions::from_mode(0o640)).unwrap();
+    assert_snapshot!(garden.run(&["publish"]), @"
+    ----- stderr
+    credentials.unusable
+
+      x the file of credentials GARDEN/home/.config/bibliotax/credentials.toml can't be
+      | used: others may read it
+      help: let only its owner read it (`chmod 600 GARDEN/home/.config/bibliotax/
+            credentials.toml`), and its tables be named by hosts
+    ----- status 3
+    ");
+    fs::set_permissions(&file, fs::Permissions::from_mode(0o600)).unwrap();
+    garden.run(&["registry", "sign-out", "seedhouse"]).expect(0);
+    assert!(!fs::read_to_string(&file).unwrap().contains(&token));
+    assert!(
+        garden.run(&["registry", "sign-out", "seedhouse"]).expect(0).stdout.contains("nothing to forget")
+    );
+    let wrong = run_with_input(&garden, &["registry", "sign-in", "seedhouse", "--file"], "wrong", None);
+    assert_eq!(wrong.0, 0);
+    assert!(garden.run(&["ready"]).expect(1).stdout.contains("doesn't open to what"));
+    assert_eq!(
+        garden.run(&["registry", "sign-in", "../here", "--file"]).expect(2).code(),
+        "credentials.host"
+    );
+    assert_eq!(garden.run(&["registry", "sign-in", "seedhouse", "--file"]).expect(2).code(), "token.missing");
+    let nowhere = run_with_input(&garden, &["registry", "sign-in", "seedhouse"], "x", None);
+    assert!(nowhere.0 == 3 && nowhere.1.contains("--file"), "{}", nowhere.1);
+}
+
+#[test]
+fn a_token_in_the_keyring_opens_its_host() {
+    let bus = std::env::var("BIBLIOTAX_TEST_KEYRING").ok();
+    let all = std::env::var_os("BIBLIOTAX_TEST_ALL");
+    assert!(bus.is_some() || all.is_none(), "BIBLIOTAX_TEST_KEYRING names no session bus with a keyring");
+    let Some(bus) = bus else { return };
+    let garden = Garden::bare();
+    let (served, token) = (serve(&garden), Place::folder().token(&garden));
+    author(&garden, &served.url);
+    let (status, told) = run_with_input(&garden, &["registry", "sign-in", "seedhouse"], &token, Some(&bus));
+    assert!(status == 0 && told.contains("in the keyring"), "{told}");
+    let with_bus = |args: &[&str]| {
+        let out = garden.command("gate", args).env("DBUS_SESSION_BUS_ADDRESS", &bus).output().unwrap();
+        (out.status.code().unwrap(), String::from_utf8([out.stdout, out.stderr].concat()).unwrap())
+    };
+    let (status, told) = with_bus(&["ready"]);
+    assert!(status == 0 && told.contains("opens to what the keyring has"), "{told}");
+    assert_eq!(with_bus(&["publish"]).0, 0);
+    assert!(with_bus(&["registry", "sign-out", "seedhouse"]).1.contains("forgotten"));
+    assert_eq!(with_bus(&["publish"]).0, 2);
+    assert_eq!(found_below(&garden.path("home"), &token), [""; 0]);
+}
+
+#[test]
+fn what_wants_a_password_to_be_read_gets_it_and_other_hosts_never_do() {
+    let garden = Garden::with(&["dew-point 1.4.0"]);
+    let Some(web) = Web::start(&garden) else { return };
+    fs::rename(garden.path("seedhouse"), garden.path("web/closed")).unwrap();
+    garden.write("web/closed-files/soil.tar", "");
+    garden.write_tar("web/closed/soil-1.0.tar", &[("soil.h", b"1\n")]);
+    let host = web.url.trim_start_matches("http://").to_owned();
+    let manifest = format!(
+        "[project]\nname = \"gate\"\n[registries]\nseedhouse = \"{}/closed\"\n[needs]\ndew-point = \"1\"\n",
+        web.url
+    );
+    garden.write("gate/bibliotax.toml", &manifest);
+    let refused = garden.run(&["install"]).expect(5);
+    assert!(refused.code() == "token.unknown" && refused.stderr.contains("sign-in"), "{refused}");
+    let sign_in = ["registry", "sign-in", &host, "--user", "moss", "--file"];
+    assert_eq!(run_with_input(&garden, &sign_in, PASSWORD, None).0, 0);
+    garden.run(&["install", "-vv"]).expect(0);
+    let basic = "Basic bW9zczptb3NzLXVuZGVyLXRoZS10aGlyZC1zdG9uZQ==";
+    let asked = Web::asked(&garden);
+    assert!(asked.lines().any(|line| line.contains(basic) && line.ends_with("200")), "{asked}");
+    // Sent on to another name of this machine, it is another host.
+    garden.run(&["need", "soil", "--archive", &format!("{}/closed-sent-on/soil-1.0.tar", web.url)]).expect(5);
+    let asked = Web::asked(&garden);
+    let elsewhere: Vec<&str> = asked.lines().filter(|line| line.contains("localhost")).collect();
+    assert!(!elsewhere.is_empty() && elsewhere.iter().all(|line| line.contains("[-]")), "{asked}");
+}
+
+#[test]
+fn no_secret_is_left_in_files_messages_or_processes() {
+    let garden = Garden::with(&["dew-point 1.4.0"]);
+    let served = serve(&garden);
+    author(&garden, &served.url);
+    let Some(web) = Web::start(&garden) else { return };
+    let manifest = garden.read("gate/bibliotax.toml");
+    let mirrors = format!("{{ url = \"{}\", mirrors = [\"{}/mirror\"] }}", served.url, web.url);
+    garden.write("gate/bibliotax.toml", &manifest.replace(&format!("\"{}\"", served.url), &mirrors));
+    garden.write("web/mirror/registry.json", &garden.read("seedhouse/registry.json"));
+    let mut said = String::new();
+    for args in [
+        &["need", "dew-point", "-vv"][..],
+        &["publish", "-vv"],
+        &["ready", "--format", "json"],
+        &["describe", "dew-point"],
+        &["withdraw", "dew-point", "1.4.0", "--reason", "x", "-vv"],
+        &["kit", "make", "../gate.kit"],
+        &["install", "--sealed"],
+    ] {
+        let mut command = garden.command("gate", args);
+        command.env("BIBLIOTAX_TOKEN_SEEDHOUSE", SECRET).env("RUST_BACKTRACE", "1");
+        let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        let line = fs::read(format!("/proc/{}/cmdline", child.id())).unwrap_or_default();
+        said += &String::from_utf8_lossy(&line);
+        let output = child.wait_with_output().unwrap();
+        said += &String::from_utf8_lossy(&[output.stdout, output.stderr].concat());
+    }
+    assert!(said.contains("dew-point") && !said.contains(SECRET), "{said}");
+    assert!(!Web::asked(&garden).contains(SECRET) && !Web::asked(&garden).contains("Bearer"));
+    assert_eq!(found_below(&garden.path("."), SECRET), [""; 0]);
+}

@@ -1,0 +1,109 @@
+//! What opens a host: a token, or a user with a password.
+//!
+//! Secrets are found for one host and sent to it alone: with everything that changes something there, and with what only reads
+//! once the host asked for them. They are printed nowhere and wiped from memory when they go.
+
+use std::fmt;
+use std::sync::Arc;
+
+use bibliotax_core::name::RegistryName;
+use reqwest::header::HeaderValue;
+use secrecy::{ExposeSecret, SecretString};
+
+use crate::error::RegistryError;
+
+/// What opens a host.
+#[derive(Clone)]
+pub struct Credential {
+    secret: Secret,
+    /// Where it was found, for people: `the variable BIBLIOTAX_TOKEN_SEEDHOUSE`.
+    pub found_in: String,
+}
+
+#[derive(Clone)]
+enum Secret {
+    /// A bearer token (RFC 6750).
+    Token(SecretString),
+    /// A user and a password (RFC 7617).
+    Password(String, SecretString),
+}
+
+impl Credential {
+    /// A bearer token.
+    pub fn token(token: impl Into<SecretString>, found_in: impl Into<String>) -> Self {
+        Self { secret: Secret::Token(token.into()), found_in: found_in.into() }
+    }
+
+    /// A user and a password.
+    pub fn password(
+        user: impl Into<String>,
+        password: impl Into<SecretString>,
+        found_in: impl Into<String>,
+    ) -> Self {
+        Self { secret: Secret::Password(user.into(), password.into()), found_in: found_in.into() }
+    }
+
+    /// The value of the header `authorization`; `None` where the secret has letters that no header can have.
+    pub(crate) fn header(&self) -> Option<HeaderValue> {
+        let text = match &self.secret {
+            Secret::Token(token) => format!("Bearer {}", token.expose_secret().trim()),
+            Secret::Password(user, password) => {
+                format!("Basic {}", base64(format!("{user}:{}", password.expose_secret()).as_bytes()))
+            }
+        };
+        let mut header = HeaderValue::from_str(&text).ok()?;
+        header.set_sensitive(true);
+        Some(header)
+    }
+}
+
+impl fmt::Debug for Credential {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "a secret in {}", self.found_in)
+    }
+}
+
+/// Finds what opens hosts.
+pub trait Credentials: Send + Sync {
+    /// What opens a host (with its port, where that is not the usual one), which may be that of a registry.
+    fn find(&self, host: &str, registry: Option<&RegistryName>) -> Result<Option<Credential>, RegistryError>;
+}
+
+/// The same credentials for hosts, whatever registry they are of.
+pub(crate) struct ByHost(Arc<dyn Credentials>);
+
+impl ByHost {
+    pub fn of(all: Arc<dyn Credentials>) -> Arc<dyn Credentials> {
+        Arc::new(Self(all))
+    }
+}
+
+impl Credentials for ByHost {
+    fn find(&self, host: &str, _: Option<&RegistryName>) -> Result<Option<Credential>, RegistryError> {
+        self.0.find(host, None)
+    }
+}
+
+/// Base64 (RFC 4648, section 4).
+fn base64(bytes: &[u8]) -> String {
+    use base64::Engine as _;
+    base64::engine::general_purpose::STANDARD.encode(bytes)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn secrets_go_into_headers_and_into_nothing_else() {
+        let token = Credential::token("s3cret\n", "the keyring");
+        assert_eq!(token.header().unwrap(), "Bearer s3cret");
+        let password = Credential::password("moss", "s3cret", "a file");
+        assert_eq!(password.header().unwrap(), "Basic bW9zczpzM2NyZXQ=");
+        for shown in [format!("{token:?}"), format!("{password:?}"), format!("{:?}", token.header().unwrap())]
+        {
+            assert!(!shown.contains("s3cret"), "{shown}");
+        }
+        assert!(Credential::token("two\nlines", "x").header().is_none());
+    }
+}

@@ -174,7 +174,7 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("registry.name-taken", Exit::Input, "a name would stand for a package and for a capability"),
     ("registry.newer", Exit::Unreachable, "a newer version of bibliotax made the registry"),
     ("registry.no-file", Exit::Unreachable, "the registry lacks an archive"),
-    ("registry.no-list", Exit::Unreachable, "a registry has no list of its packages"),
+    ("registry.no-list", Exit::Unreachable, "a registry doesn't list its packages"),
     ("registry.none", Exit::Input, "the manifest declares no registry"),
     ("registry.not-empty", Exit::Input, "the folder for a new registry is in use"),
     ("registry.offline", Exit::Unreachable, "something was never asked for, and nobody may be asked now"),

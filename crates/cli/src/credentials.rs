@@ -1,13 +1,15 @@
 //! Where a person keeps what opens hosts: in variables, in the keyring of the system, or in a file that nobody else can read.
 //!
-//! A variable is for a registry by its name in the manifest, or for a host; keyring and file are for hosts.
+//! A variable is for a registry by its name in the manifest, or for a host; keyring and file are for hosts. Registries of
+//! containers are opened by what their own tools keep, too.
 
+mod containers;
 mod file;
 mod keyring;
 
 use bibliotax_core::name::RegistryName;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::credentials::{Credential, Credentials};
+use bibliotax_registry::credentials::{Credential, Credentials, Door};
 
 pub use self::file::CredentialFile;
 pub use self::keyring::Keyring;
@@ -16,7 +18,8 @@ pub use self::keyring::Keyring;
 pub struct Wallet;
 
 impl Credentials for Wallet {
-    fn find(&self, host: &str, registry: Option<&RegistryName>) -> Result<Option<Credential>, RegistryError> {
+    fn find(&self, door: &Door<'_>) -> Result<Option<Credential>, RegistryError> {
+        let Door { host, registry, is_for_containers } = *door;
         let names = registry.map(RegistryName::as_str).into_iter().chain([host]);
         if let Some(credential) = names.map(token_variable).find_map(|variable| in_environment(&variable)) {
             return Ok(Some(credential));
@@ -24,7 +27,8 @@ impl Credentials for Wallet {
         if let Some(credential) = Keyring::open().and_then(|keyring| keyring.find(host)) {
             return Ok(Some(credential));
         }
-        CredentialFile::of_person().map_or(Ok(None), |file| file.find(host))
+        let in_file = CredentialFile::of_person().map_or(Ok(None), |file| file.find(host))?;
+        Ok(in_file.or_else(|| is_for_containers.then(|| containers::find(host)).flatten()))
     }
 }
 

@@ -68,7 +68,7 @@ fn provide(registry: &dyn Keep, card: &Card, capability: &PackageName) -> Result
 /// Whether the registry has this release already; an error if it has another by this version.
 ///
 /// Before the archives are made only other needs or another licence can be seen.
-fn refuse_second(card: &Card, history: &History, with_files: bool) -> Result<bool, RegistryError> {
+pub(crate) fn refuse_second(card: &Card, history: &History, with_files: bool) -> Result<bool, RegistryError> {
     if !history.providers().is_empty() {
         let name = card.name.clone();
         return Err(RegistryError::NameTaken { name, there: "capability", wanted: "package" });
@@ -89,7 +89,8 @@ fn refuse_second(card: &Card, history: &History, with_files: bool) -> Result<boo
     Err(RegistryError::Exists { package: entry.name.clone(), version: entry.version.clone() })
 }
 
-fn check_is_capability(name: &PackageName, history: &History) -> Result<(), RegistryError> {
+/// Whether a name can be a capability's.
+pub(crate) fn check_is_capability(name: &PackageName, history: &History) -> Result<(), RegistryError> {
     if history.releases().is_empty() {
         return Ok(());
     }

@@ -26,6 +26,8 @@ enum Secret {
     Token(SecretString),
     /// A user and a password (RFC 7617).
     Password(String, SecretString),
+    /// What tokens are given out for (RFC 6749, section 6).
+    Refresh(SecretString),
 }
 
 impl Credential {
@@ -43,18 +45,58 @@ impl Credential {
         Self { secret: Secret::Password(user.into(), password.into()), found_in: found_in.into() }
     }
 
+    /// A token for which a host's tokens are given out.
+    pub fn refresh(token: impl Into<SecretString>, found_in: impl Into<String>) -> Self {
+        Self { secret: Secret::Refresh(token.into()), found_in: found_in.into() }
+    }
+
     /// The value of the header `authorization`; `None` where the secret has letters that no header can have.
     pub(crate) fn header(&self) -> Option<HeaderValue> {
-        let text = match &self.secret {
-            Secret::Token(token) => format!("Bearer {}", token.expose_secret().trim()),
-            Secret::Password(user, password) => {
-                format!("Basic {}", base64(format!("{user}:{}", password.expose_secret()).as_bytes()))
-            }
-        };
-        let mut header = HeaderValue::from_str(&text).ok()?;
-        header.set_sensitive(true);
-        Some(header)
+        match &self.secret {
+            Secret::Token(token) => bearer(token.expose_secret()),
+            Secret::Password(..) => self.basic_header(),
+            Secret::Refresh(_) => None,
+        }
     }
+
+    /// The header of a user with a password, which may stand in a token's place as `user:password`.
+    pub(crate) fn basic_header(&self) -> Option<HeaderValue> {
+        let pair = match &self.secret {
+            Secret::Password(user, password) => format!("{user}:{}", password.expose_secret()),
+            Secret::Token(token) => {
+                Some(token.expose_secret().trim()).filter(|pair| pair.contains(':'))?.to_owned()
+            }
+            Secret::Refresh(_) => return None,
+        };
+        secret_header(&format!("Basic {}", base64(pair.as_bytes())))
+    }
+
+    /// The header of a token that is no user with a password.
+    pub(crate) fn bearer_header(&self) -> Option<HeaderValue> {
+        match &self.secret {
+            Secret::Token(token) if !token.expose_secret().contains(':') => bearer(token.expose_secret()),
+            _ => None,
+        }
+    }
+
+    /// The token for which others are given out.
+    pub(crate) fn refresh_token(&self) -> Option<&str> {
+        match &self.secret {
+            Secret::Refresh(token) => Some(token.expose_secret()),
+            Secret::Token(_) | Secret::Password(..) => None,
+        }
+    }
+}
+
+/// The header of a token.
+pub(crate) fn bearer(token: &str) -> Option<HeaderValue> {
+    secret_header(&format!("Bearer {}", token.trim()))
+}
+
+fn secret_header(text: &str) -> Option<HeaderValue> {
+    let mut header = HeaderValue::from_str(text).ok()?;
+    header.set_sensitive(true);
+    Some(header)
 }
 
 impl fmt::Debug for Credential {
@@ -63,10 +105,21 @@ impl fmt::Debug for Credential {
     }
 }
 
+/// What is to be opened.
+#[derive(Debug, Clone, Copy)]
+pub struct Door<'d> {
+    /// The host, with its port, where that is not the usual one.
+    pub host: &'d str,
+    /// The registry there, by its name in the manifest.
+    pub registry: Option<&'d RegistryName>,
+    /// Whether it is a registry of containers, whose tools have credentials of their own.
+    pub is_for_containers: bool,
+}
+
 /// Finds what opens hosts.
 pub trait Credentials: Send + Sync {
-    /// What opens a host (with its port, where that is not the usual one), which may be that of a registry.
-    fn find(&self, host: &str, registry: Option<&RegistryName>) -> Result<Option<Credential>, RegistryError>;
+    /// What opens this door.
+    fn find(&self, door: &Door<'_>) -> Result<Option<Credential>, RegistryError>;
 }
 
 /// The same credentials for hosts, whatever registry they are of.
@@ -79,8 +132,8 @@ impl ByHost {
 }
 
 impl Credentials for ByHost {
-    fn find(&self, host: &str, _: Option<&RegistryName>) -> Result<Option<Credential>, RegistryError> {
-        self.0.find(host, None)
+    fn find(&self, door: &Door<'_>) -> Result<Option<Credential>, RegistryError> {
+        self.0.find(&Door { registry: None, ..*door })
     }
 }
 

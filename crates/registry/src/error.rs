@@ -44,6 +44,9 @@ pub enum RegistryError {
     /// The folder has no `registry.json`.
     #[error("{} is no registry: it has no registry.json", path.display())]
     NoRegistry { path: PathBuf },
+    /// Nobody made a registry of packages at a place in one of containers.
+    #[error("nobody made a registry at {place} yet")]
+    NotMade { place: String },
     /// `registry.json` can't be read.
     #[error("the registry.json of {} can't be read: {message}", path.display())]
     BadDescription { path: PathBuf, message: String },
@@ -134,6 +137,9 @@ pub enum RegistryError {
     /// A registry has no list of its packages.
     #[error("the registry `{registry}` has no list of its packages")]
     NoList { registry: String },
+    /// A registry of containers doesn't say what it holds.
+    #[error("the registry `{registry}` doesn't list its packages")]
+    NotListed { registry: RegistryName },
     /// What is to be changed is not there.
     #[error("{package}: {what}")]
     NothingThere { package: PackageName, what: String },
@@ -212,7 +218,7 @@ impl RegistryError {
             Self::Pack(PackError::Unpackable { .. }) => "publish.path",
             Self::BadDescription { .. } | Self::BrokenHistory { .. } => "registry.broken",
             Self::Exists { .. } => "registry.exists",
-            Self::Missing { .. } | Self::NoRegistry { .. } => "registry.missing",
+            Self::Missing { .. } | Self::NoRegistry { .. } | Self::NotMade { .. } => "registry.missing",
             Self::NameTaken { .. } => "registry.name-taken",
             Self::Newer { .. } => "registry.newer",
             Self::NoFile { .. } => "registry.no-file",
@@ -222,7 +228,7 @@ impl RegistryError {
             Self::WrongCard { .. } => "registry.wrong-card",
             Self::NoMirror { .. } => "mirror.other-history",
             Self::WrongBytes { .. } => "mirror.wrong-bytes",
-            Self::NoList { .. } => "registry.no-list",
+            Self::NoList { .. } | Self::NotListed { .. } => "registry.no-list",
             Self::NothingThere { .. } => "package.unknown",
             Self::NoReason => "event.no-reason",
             Self::PlainHttp { .. } => "registry.plain",

@@ -22,7 +22,7 @@ use crate::error::RegistryError;
 use crate::names::Named;
 
 pub use self::index::{Index, ReadUpTo};
-pub use self::searcher::Searcher;
+pub use self::searcher::{Searcher, follow};
 
 /// How many packages are on a page.
 pub const PAGE: usize = 20;

@@ -8,7 +8,8 @@
 //! | [`front`] | a copy in front of another registry that keeps what was asked for |
 //! | [`credentials`] | what opens a host |
 //! | [`remote`] | a registry behind HTTP: asked, cached, published to |
-//! | [`registry`] | a registry, in a folder or behind HTTP |
+//! | [`oci`] | a registry in one of containers |
+//! | [`registry`] | a registry, wherever it is |
 //! | [`git`], [`elsewhere`] | git repositories through the system's `git`; packages that come from them, and from archives |
 //! | [`everywhere`] | all places that have a package, side by side |
 //! | [`registries`] | all registries of a manifest as one catalogue; `ahead` looks packages up before they are asked for |
@@ -42,6 +43,7 @@ pub mod load;
 pub mod mirror;
 pub mod mirrored;
 pub mod names;
+pub mod oci;
 pub mod piece;
 pub mod publish;
 pub mod registries;

@@ -89,6 +89,7 @@ impl Release {
         match registry {
             Registry::Kept(kept) => self.publish(kept),
             Registry::Remote(remote) => remote.publish(self),
+            Registry::Oci(oci) => oci.publish(self),
             Registry::Mirrored(mirrored) => self.publish_to(&mirrored.itself()?),
         }
     }

@@ -139,7 +139,7 @@ impl Registries {
             source::Source::Registry(_) if archive.url.is_some() => {
                 self.sources.elsewhere.open_url(package, archive.url.as_deref().unwrap_or_default())
             }
-            source::Source::Registry(_) => self.registry(package, source)?.open_archive(archive),
+            source::Source::Registry(_) => self.registry(package, source)?.open_archive(package, archive),
             elsewhere => self.sources.elsewhere.open_archive(package, elsewhere, archive),
         }
     }
@@ -186,7 +186,7 @@ impl Registries {
         source: &source::Source,
         digest: &Digest,
     ) -> Result<String, RegistryError> {
-        let text = self.registry(package, source)?.card_text(digest)?;
+        let text = self.registry(package, source)?.card_text(package, digest)?;
         let text = text.filter(|text| Digest::of(text.as_bytes()) == *digest);
         text.ok_or_else(|| RegistryError::WrongCard { package: package.clone(), digest: *digest })
     }

@@ -1,4 +1,4 @@
-//! Where a registry is: in a folder, or behind HTTP.
+//! Where a registry is: in a folder, behind HTTP, or in a registry of containers.
 
 use std::collections::BTreeMap;
 use std::io::Read;
@@ -19,6 +19,7 @@ use crate::find::{Found, Query, Searcher};
 use crate::folder::Folder;
 use crate::keep::{Keep, with_built_in};
 use crate::mirrored::{Mirrored, Standing};
+use crate::oci::Oci;
 use crate::remote::{Network, Remote};
 use crate::standing::Change;
 
@@ -29,6 +30,8 @@ pub enum Registry {
     Kept(Arc<dyn Keep>),
     /// Behind HTTP.
     Remote(Box<Remote>),
+    /// In a registry of containers.
+    Oci(Box<Oci>),
     /// With mirrors.
     Mirrored(Arc<Mirrored>),
 }
@@ -46,6 +49,10 @@ impl Registry {
         }
         let path = match url.split_once("://") {
             Some(("file", path)) => path,
+            Some(("oci", _)) => {
+                let oci = Oci::open(name, url, declaration.allows_plain, network)?;
+                return Ok(Self::Oci(Box::new(oci)));
+            }
             Some(_) => {
                 let remote = Remote::open(name, url, declaration.allows_plain, network)?;
                 return Ok(Self::Remote(Box::new(remote)));
@@ -60,6 +67,7 @@ impl Registry {
         match self {
             Self::Kept(kept) => kept.name(),
             Self::Remote(remote) => remote.name(),
+            Self::Oci(oci) => oci.name(),
             Self::Mirrored(mirrored) => mirrored.name(),
         }
     }
@@ -69,6 +77,7 @@ impl Registry {
         match self {
             Self::Kept(kept) => kept.facets(),
             Self::Remote(remote) => remote.facets(),
+            Self::Oci(oci) => oci.facets(),
             Self::Mirrored(mirrored) => mirrored.facets(),
         }
     }
@@ -87,25 +96,32 @@ impl Registry {
         match self {
             Self::Kept(kept) => kept.history_until(package, until),
             Self::Remote(remote) => remote.history_until(package, until),
+            Self::Oci(oci) => oci.history_until(package, until),
             Self::Mirrored(mirrored) => mirrored.ask(|source| source.history_until(package, until)),
         }
     }
 
-    /// Opens an archive, whose bytes are yet to be checked.
-    pub fn open_archive(&self, archive: &Archive) -> Result<Box<dyn Read + Send>, RegistryError> {
+    /// Opens an archive of a package, whose bytes are yet to be checked.
+    pub fn open_archive(
+        &self,
+        package: &PackageName,
+        archive: &Archive,
+    ) -> Result<Box<dyn Read + Send>, RegistryError> {
         match self {
             Self::Kept(kept) => kept.open_file(&archive.sha256),
             Self::Remote(remote) => remote.open_archive(archive),
-            Self::Mirrored(mirrored) => mirrored.ask_quickest(|source| source.open_archive(archive)),
+            Self::Oci(oci) => oci.open_archive(package, archive),
+            Self::Mirrored(mirrored) => mirrored.ask_quickest(|source| source.open_archive(package, archive)),
         }
     }
 
-    /// The text of a card, whose digest is yet to be checked; `None` if it is no text.
-    pub fn card_text(&self, digest: &Digest) -> Result<Option<String>, RegistryError> {
+    /// The text of a package's card, whose digest is yet to be checked; `None` if it is no text.
+    pub fn card_text(&self, package: &PackageName, digest: &Digest) -> Result<Option<String>, RegistryError> {
         match self {
             Self::Remote(remote) => remote.card_text(digest).map(Some),
             Self::Kept(kept) => kept.card_text(digest),
-            Self::Mirrored(mirrored) => mirrored.ask_quickest(|source| source.card_text(digest)),
+            Self::Oci(oci) => oci.card_text(package, digest),
+            Self::Mirrored(mirrored) => mirrored.ask_quickest(|source| source.card_text(package, digest)),
         }
     }
 
@@ -114,6 +130,7 @@ impl Registry {
         match self {
             Self::Kept(kept) => kept.history_text(package),
             Self::Remote(remote) => remote.history_text(package),
+            Self::Oci(oci) => oci.history_text(package),
             Self::Mirrored(mirrored) => mirrored.ask(|source| source.history_text(package)),
         }
     }
@@ -123,6 +140,7 @@ impl Registry {
         match self {
             Self::Kept(kept) => kept.names(),
             Self::Remote(remote) => Ok(remote.listed_names()?.into_keys().collect()),
+            Self::Oci(oci) => oci.listed(),
             Self::Mirrored(mirrored) => mirrored.ask(Self::listed),
         }
     }
@@ -132,6 +150,7 @@ impl Registry {
         match self {
             Self::Kept(kept) => change.make(&**kept, name, now),
             Self::Remote(remote) => remote.change(name, change),
+            Self::Oci(oci) => oci.change(name, change, now),
             Self::Mirrored(mirrored) => mirrored.itself()?.change(name, change, now),
         }
     }
@@ -158,6 +177,7 @@ impl Registry {
                     .find(query, facets, now)
             }
             Self::Remote(remote) => remote.find(query, facets, now),
+            Self::Oci(oci) => oci.find(query, facets, cache, now),
             Self::Mirrored(mirrored) => mirrored.ask(|source| source.find(query, facets, cache, now)),
         }
     }
@@ -170,7 +190,7 @@ impl Registry {
     /// Asks at once for all that these needs can reach, where that is one question instead of many.
     pub fn foresee(&self, needs: &[(PackageName, Range)]) {
         match self {
-            Self::Kept(_) => {}
+            Self::Kept(_) | Self::Oci(_) => {}
             Self::Remote(remote) => remote.foresee(needs),
             Self::Mirrored(mirrored) => mirrored.foresee(needs),
         }
@@ -180,7 +200,7 @@ impl Registry {
     pub fn standings(&self, package: &PackageName) -> Vec<Standing> {
         match self {
             Self::Mirrored(mirrored) => mirrored.standings(package),
-            Self::Kept(_) | Self::Remote(_) => Vec::new(),
+            Self::Kept(_) | Self::Remote(_) | Self::Oci(_) => Vec::new(),
         }
     }
 
@@ -189,6 +209,7 @@ impl Registry {
         match self {
             Self::Kept(_) => Ok(None),
             Self::Remote(remote) => remote.opening(),
+            Self::Oci(oci) => oci.opening(),
             Self::Mirrored(mirrored) => mirrored.itself()?.opening(),
         }
     }
@@ -197,7 +218,7 @@ impl Registry {
     pub fn heed(&self, registry: &RegistryName) -> Option<String> {
         match self {
             Self::Mirrored(mirrored) => mirrored.heed(registry.as_str()),
-            Self::Kept(_) | Self::Remote(_) => None,
+            Self::Kept(_) | Self::Remote(_) | Self::Oci(_) => None,
         }
     }
 }

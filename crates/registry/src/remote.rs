@@ -4,13 +4,14 @@
 //! unpacks them against the digest of the lock or entry, redirects lead to no other scheme, and the token goes to the
 //! registry's own host alone.
 
-mod cache;
+pub(crate) mod admission;
+pub(crate) mod cache;
 mod cards;
 pub(crate) mod client;
 mod closure;
 pub(crate) mod download;
 mod finding;
-mod publishing;
+pub(crate) mod publishing;
 
 use std::collections::BTreeMap;
 use std::io::Read;
@@ -130,7 +131,7 @@ impl Remote {
         let cache = network.cache.as_ref().map(|folder| Cache::of(folder, &base));
         let cards = network.cache.as_deref().map(Cards::of);
         let whose = PathBuf::from(url);
-        let text = match read_through(&client, cache.as_ref(), DESCRIPTION, LARGEST_DESCRIPTION) {
+        let text = match read_file(&client, cache.as_ref(), DESCRIPTION, LARGEST_DESCRIPTION) {
             Err(error @ RegistryError::Unreachable { .. }) if network.stale => {
                 let kept = cache.as_ref().and_then(|cache| cache.read(DESCRIPTION));
                 Some(kept.ok_or(error)?.text)
@@ -163,7 +164,7 @@ impl Remote {
         let path = history_path(package);
         let text = match self.foreseen.get(package) {
             Some(text) => Some(text),
-            None => read_through(&self.client, self.cache.as_ref(), &path, LARGEST_HISTORY)?,
+            None => read_file(&self.client, self.cache.as_ref(), &path, LARGEST_HISTORY)?,
         };
         let Some(text) = text else { return Ok(None) };
         read_history(package, &text, until, || PathBuf::from(self.base.as_str()).join(path)).map(Some)
@@ -171,7 +172,7 @@ impl Remote {
 
     /// The whole lines of a package's history, asked for now; `None` if the registry doesn't hold the name.
     pub fn history_text(&self, package: &PackageName) -> Result<Option<String>, RegistryError> {
-        read_through(&self.client, self.cache.as_ref(), &history_path(package), LARGEST_HISTORY)
+        read_file(&self.client, self.cache.as_ref(), &history_path(package), LARGEST_HISTORY)
     }
 
     /// What the registry's list says of each package.
@@ -242,12 +243,23 @@ impl Remote {
     }
 }
 
-/// A text of the registry: from the cache if the registry says that it is as it was.
-fn read_through(
+/// A text of a registry of our own kind: from the cache if the registry says that it is as it was.
+fn read_file(
     client: &Client,
     cache: Option<&Cache>,
     path: &str,
     limit: u64,
+) -> Result<Option<String>, RegistryError> {
+    read_through(client, cache, path, |tag| client.get(path, tag, limit))
+}
+
+/// A text that `ask` asks for, if it is not the one with this validator: from the cache if the registry says that it is as it
+/// was.
+pub(crate) fn read_through(
+    client: &Client,
+    cache: Option<&Cache>,
+    path: &str,
+    ask: impl FnOnce(Option<&str>) -> Result<Answer, RegistryError>,
 ) -> Result<Option<String>, RegistryError> {
     let kept = cache.and_then(|cache| cache.read(path));
     let is_missing = kept.as_ref().is_some_and(|kept| kept.tag == MISSING);
@@ -258,7 +270,7 @@ fn read_through(
         };
     }
     let tag = kept.as_ref().map(|kept| kept.tag.as_str()).filter(|_| !is_missing);
-    match client.get(path, tag, limit)? {
+    match ask(tag)? {
         Answer::Same => Ok(kept.map(|kept| kept.text)),
         Answer::Missing => {
             if let Some(cache) = cache.filter(|_| !is_missing) {

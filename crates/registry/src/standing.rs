@@ -44,32 +44,42 @@ impl Change {
         name: &PackageName,
         at: Timestamp,
     ) -> Result<bool, RegistryError> {
+        // Before anything is begun for a package that isn't there.
+        self.events(name, &registry.history(name)?.unwrap_or_default(), at)?;
+        let appended = registry.append(name, &mut |history| self.events(name, history, at))?;
+        if appended > 0 {
+            registry.note_names(std::slice::from_ref(name))?;
+        }
+        Ok(appended == 0)
+    }
+
+    /// What has to happen so that it is so; nothing if it is.
+    pub(crate) fn events(
+        &self,
+        name: &PackageName,
+        history: &History,
+        at: Timestamp,
+    ) -> Result<Vec<Event>, RegistryError> {
         if let Self::Withdraw { reason, .. } | Self::Deprecate { reason, .. } = self
             && reason.trim().is_empty()
         {
             return Err(RegistryError::NoReason);
         }
         let nothing = |what: String| RegistryError::NothingThere { package: name.clone(), what };
-        if registry.history(name)?.is_none_or(|history| history.releases().is_empty()) {
+        if history.releases().is_empty() {
             return Err(nothing("the registry has no such package".to_owned()));
         }
-        let appended = registry.append(name, &mut |history| {
-            if self.is_so(history) {
-                return Ok(Vec::new());
-            }
-            if let Self::Withdraw { version, .. } | Self::Restore { version } = self
-                && history.release(version).is_none()
-            {
-                return Err(nothing(format!("there is no release {version}")));
-            }
-            let event = self.event(at);
-            history.clone().apply(name, event.clone()).map_err(nothing)?;
-            Ok(vec![event])
-        })?;
-        if appended > 0 {
-            registry.note_names(std::slice::from_ref(name))?;
+        if self.is_so(history) {
+            return Ok(Vec::new());
         }
-        Ok(appended == 0)
+        if let Self::Withdraw { version, .. } | Self::Restore { version } = self
+            && history.release(version).is_none()
+        {
+            return Err(nothing(format!("there is no release {version}")));
+        }
+        let event = self.event(at);
+        history.clone().apply(name, event.clone()).map_err(nothing)?;
+        Ok(vec![event])
     }
 
     /// The version or range that it is about.

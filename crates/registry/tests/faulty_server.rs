@@ -11,9 +11,9 @@ use std::time::Duration;
 
 use bibliotax_core::card::{Archive, ArchiveFormat};
 use bibliotax_core::digest::Digest;
-use bibliotax_core::name::{PackageName, RegistryName};
+use bibliotax_core::name::PackageName;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::credentials::{Credential, Credentials};
+use bibliotax_registry::credentials::{Credential, Credentials, Door};
 use bibliotax_registry::remote::{Network, Remote};
 use bibliotax_registry::standing::Change;
 
@@ -26,7 +26,7 @@ type Behaviour = dyn Fn(&str, usize, &mut TcpStream) -> std::io::Result<()> + Se
 struct Pocket;
 
 impl Credentials for Pocket {
-    fn find(&self, _: &str, _: Option<&RegistryName>) -> Result<Option<Credential>, RegistryError> {
+    fn find(&self, _: &Door<'_>) -> Result<Option<Credential>, RegistryError> {
         Ok(Some(Credential::token("bibliotax-1-secret", "a pocket")))
     }
 }

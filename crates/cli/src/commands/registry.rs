@@ -1,21 +1,15 @@
 //! `registry`: makes a registry in a folder, loads it, serves it and says who may publish to it.
 
+mod create;
 mod mirror;
 mod serve;
 mod sign_in;
 mod token;
 
-use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use bibliotax_core::facet::Facet;
-use bibliotax_core::history::without_place;
-use bibliotax_core::name::{FacetName, RegistryName, nearest_package_name};
-use bibliotax_disk::read::read_text;
 use bibliotax_registry::audit::{Flaw, audit};
-use bibliotax_registry::bucket::SCHEME;
-use bibliotax_registry::folder::Folder;
 use bibliotax_registry::keep::Keep;
 use bibliotax_registry::load::{Loaded, load};
 use serde_json::json;
@@ -26,9 +20,6 @@ use crate::failure::Failure;
 use crate::kept;
 use crate::show::{count, size, table};
 use crate::ui::{Ui, clean, style, styled};
-
-/// Largest file of facets that is read, in bytes.
-const LARGEST_FACETS: usize = 1 << 20;
 
 /// Make, load and serve a registry
 #[derive(Debug, clap::Args)]
@@ -42,21 +33,7 @@ pub struct Registry {
 
 #[derive(Debug, clap::Subcommand)]
 enum RegistryCommand {
-    /// Make an empty registry in a folder that is new or empty, or in a bucket
-    #[command(after_help = "Example:\n  bibliotax registry create ../registry --name seedhouse")]
-    Create {
-        /// The folder, or `s3://BUCKET/PREFIX`
-        folder: String,
-        /// The registry's name; without it, the folder's
-        #[arg(long)]
-        name: Option<String>,
-        /// A JSON file with the facets that its cards speak of, as docs/formats.md shows
-        #[arg(long, value_name = "FILE")]
-        facets: Option<PathBuf>,
-        /// Check whether it could be made and write nothing
-        #[arg(long)]
-        dry_run: bool,
-    },
+    Create(create::Create),
     /// Add many cards and events, one JSON object a line, with the archives that they name by path
     #[command(after_help = "Example:\n  bibliotax registry load ../registry cards.jsonl")]
     Load {
@@ -88,10 +65,7 @@ enum RegistryCommand {
 impl Registry {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         match &self.command {
-            RegistryCommand::Create { folder, name, facets, dry_run } => {
-                let facets = facets.as_ref().map(|file| read_facets(&here.join(file))).transpose()?;
-                create(ui, here, folder, name.as_deref(), facets.unwrap_or_default(), *dry_run)
-            }
+            RegistryCommand::Create(create) => create.run(here, ui),
             RegistryCommand::Load { folder, files, dry_run } => {
                 load_files(ui, &*kept::open(folder, here)?, here, files, *dry_run)
             }
@@ -103,62 +77,6 @@ impl Registry {
             RegistryCommand::SignOut(sign_out) => sign_out.run(here, ui),
         }
     }
-}
-
-fn read_facets(file: &Path) -> Result<BTreeMap<FacetName, Facet>, Failure> {
-    let text = read_text(file, LARGEST_FACETS)?.unwrap_or_default();
-    let wrong = |what: String| {
-        Failure::new("facet.file", format!("{} {what}", file.display()))
-            .mend(r#"write it like {"orchard-runtime": {"kind": "ladder", "levels": ["1", "2"]}}"#)
-    };
-    let facets: BTreeMap<FacetName, Facet> = serde_json::from_str(&text)
-        .map_err(|error| wrong(format!("defines no facets: {}", without_place(&error))))?;
-    for (name, facet) in &facets {
-        facet
-            .check()
-            .map_err(|problem| wrong(format!("defines `{name}` so that it makes no sense: {problem}")))?;
-    }
-    Ok(facets)
-}
-
-fn create(
-    ui: &Ui,
-    here: &Path,
-    place: &str,
-    name: Option<&str>,
-    facets: BTreeMap<FacetName, Facet>,
-    dry_run: bool,
-) -> Result<Exit, Failure> {
-    let name = match name {
-        Some(name) => name
-            .parse::<RegistryName>()
-            .map_err(|fault| Failure::in_words("--name", name, fault))?
-            .to_string(),
-        None => {
-            let place = here.join(place);
-            nearest_package_name(&place.file_name().unwrap_or_default().to_string_lossy())
-                .map_or_else(|| "registry".to_owned(), |name| name.to_string())
-        }
-    };
-    let is_bucket = place.starts_with(SCHEME);
-    if dry_run {
-        if !is_bucket {
-            Folder::can_be_created(&here.join(place))?;
-        }
-        ui.say("nothing was written");
-    } else {
-        kept::create(place, here, &name, facets)?;
-        if is_bucket {
-            ui.say(format!(
-                "made the registry {name}; `bibliotax registry serve --bucket {place}` serves it"
-            ));
-        } else {
-            ui.say(format!("made the registry {name}; a manifest names it by its folder:"));
-            ui.say(format!("  [registries]\n  {name} = \"{}\"", here.join(place).display()));
-        }
-    }
-    ui.report("registry create", json!({ "name": name, "dry-run": dry_run }));
-    Ok(Exit::Done)
 }
 
 fn check(ui: &Ui, registry: &Arc<dyn Keep>, mend: bool) -> Result<Exit, Failure> {

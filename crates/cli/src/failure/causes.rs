@@ -23,11 +23,15 @@ impl From<RegistryError> for Failure {
                 "check the path under `[registries]`; `bibliotax registry create DIR` makes a new one"
             }
             E::NoRegistry { .. } => "`bibliotax registry create DIR` makes one in a new folder",
+            E::NotMade { place } => {
+                let mend = format!("check the place, or make one: `bibliotax registry create {place}`");
+                return Self::new(code, message).mend(mend);
+            }
             E::BadDescription { .. } => "restore the file; it is one line of JSON with `format` and `name`",
             E::Newer { .. } => "use the version of bibliotax that the registry's keepers use",
-            E::NotEmpty { .. } => "name a folder that is new or empty",
+            E::NotEmpty { .. } => "name a place that is new or empty",
             E::Scheme { .. } => {
-                "write `https://…` without user or password, or a folder seen from the manifest"
+                "write `https://…` or `oci://…` without user or password, or a folder seen from the manifest"
             }
             E::ReadOnly { .. } => "publish to the registry itself",
             E::Bucket { .. } => {
@@ -40,6 +44,7 @@ impl From<RegistryError> for Failure {
                 "nothing of it was kept; try again, and tell the registry's keepers if it stays so"
             }
             E::NoList { .. } => "its keepers make one with `bibliotax registry check DIR --mend`",
+            E::NotListed { .. } => "ask for a package by its name: `bibliotax describe NAME`",
             E::NothingThere { .. } => {
                 "check name and version: `bibliotax describe` lists the releases of a package"
             }

@@ -20,7 +20,7 @@ const SECRET: &str = "moss-under-the-fourth-stone";
 const PASSWORD: &str = "moss-under-the-third-stone";
 
 /// Runs a command that gets this line on its input.
-fn run_with_input(garden: &Garden, args: &[&str], line: &str, bus: Option<&str>) -> (i32, String) {
+pub fn run_with_input(garden: &Garden, args: &[&str], line: &str, bus: Option<&str>) -> (i32, String) {
     let mut command = garden.command("gate", args);
     command.envs(bus.map(|bus| ("DBUS_SESSION_BUS_ADDRESS", bus)));
     let mut child =
@@ -32,7 +32,7 @@ fn run_with_input(garden: &Garden, args: &[&str], line: &str, bus: Option<&str>)
 }
 
 /// Where a text is found below a folder.
-fn found_below(folder: &Path, text: &str) -> Vec<String> {
+pub fn found_below(folder: &Path, text: &str) -> Vec<String> {
     let out = Command::new("grep").args(["-rlaF", text]).arg(folder).output().unwrap();
     String::from_utf8(out.stdout).unwrap().lines().map(str::to_owned).collect()
 }

@@ -4,6 +4,7 @@
 
 mod buckets;
 mod conflicts;
+mod containers;
 mod crash;
 mod credentials;
 mod demo;
@@ -21,6 +22,7 @@ mod manifests;
 mod many_at_once;
 mod mirrors;
 mod needs_in_full;
+mod oci;
 mod parts;
 mod ready;
 mod registries;

@@ -2,20 +2,22 @@
 
 use std::error::Error;
 use std::io::Read;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::thread;
 use std::time::{Duration, Instant};
 
 use reqwest::blocking::{self, RequestBuilder, Response};
-use reqwest::header::{ACCEPT_ENCODING, AUTHORIZATION, CONTENT_TYPE, ETAG, IF_NONE_MATCH, RETRY_AFTER};
+use reqwest::header::{
+    ACCEPT, ACCEPT_ENCODING, AUTHORIZATION, CONTENT_TYPE, ETAG, HeaderValue, IF_NONE_MATCH, LINK, RETRY_AFTER,
+};
 use reqwest::redirect::{Attempt, Policy};
 use reqwest::{Method, StatusCode, Url};
 use serde_json::Value;
 
-use super::{Network, is_loopback};
+use super::admission::{Admission, Deed, Manner, TokenRequest};
+use super::{Network, checked, is_loopback};
 use crate::chance::share_of;
-use crate::credentials::{Credential, Credentials};
+use crate::credentials::{Credential, bearer};
 use crate::error::{Asked, RegistryError};
 
 /// How often a request is tried that may be tried again.
@@ -71,11 +73,8 @@ pub struct Client {
 struct Shared {
     asked: Asked,
     base: Url,
-    credentials: Option<Arc<dyn Credentials>>,
-    /// What opens the host, once it was looked for.
-    credential: OnceLock<Option<Credential>>,
-    /// Whether the host wants to know who reads.
-    wants_credential: AtomicBool,
+    admission: Admission,
+    allows_plain: bool,
     is_offline: bool,
     silence: Duration,
     /// Made when something is asked for first: it reads the system's certificates.
@@ -84,14 +83,26 @@ struct Shared {
 }
 
 impl Client {
-    /// A client for a registry, or for where one archive is; what opens its host goes to no other.
+    /// A client for a registry of our own kind, or for where one archive is; what opens its host goes to no other.
     pub fn new(asked: Asked, base: Url, network: &Network) -> Self {
+        Self::with_manner(Manner::Direct, asked, base, network, false)
+    }
+
+    /// A client for a host that lets people in its own way, and may say where tokens are given out without encryption.
+    pub fn with_manner(
+        manner: Manner,
+        asked: Asked,
+        base: Url,
+        network: &Network,
+        allows_plain: bool,
+    ) -> Self {
+        let registry = if let Asked::Registry(name) = &asked { Some(name) } else { None };
+        let admission = Admission::new(manner, host_of(&base), registry, network);
         let shared = Shared {
             asked,
             base,
-            credentials: network.credentials.clone(),
-            credential: OnceLock::new(),
-            wants_credential: AtomicBool::new(false),
+            admission,
+            allows_plain,
             is_offline: network.offline,
             silence: network.silence.unwrap_or(SILENCE),
             reading: OnceLock::new(),
@@ -102,16 +113,7 @@ impl Client {
 
     /// What opens the host, looked for when it is wanted first.
     pub fn credential(&self) -> Result<Option<&Credential>, RegistryError> {
-        let Shared { asked, base, credentials, credential, .. } = &*self.shared;
-        if let Some(known) = credential.get() {
-            return Ok(known.as_ref());
-        }
-        let registry = if let Asked::Registry(name) = asked { Some(name) } else { None };
-        let found = match credentials {
-            Some(credentials) => credentials.find(&host_of(base), registry)?,
-            None => None,
-        };
-        Ok(credential.get_or_init(|| found).as_ref())
+        self.shared.admission.credential()
     }
 
     /// Whether nobody is to be asked.
@@ -121,10 +123,13 @@ impl Client {
 
     /// That something would have to be asked for, and nobody may be.
     pub fn offline(&self, path: &str) -> RegistryError {
-        let name = path.split_once('/').and_then(|(_, path)| path.split_once('/')?.1.strip_suffix(".jsonl"));
+        let file = path.split_once('/').and_then(|(_, path)| path.split_once('/')?.1.strip_suffix(".jsonl"));
+        let name = file.or_else(|| path.strip_suffix("/manifests/index"));
         let what = match name {
             Some(name) => format!("{name} in it"),
-            None if path.starts_with("files/") => "a file that is wanted".to_owned(),
+            None if path.starts_with("files/") || path.contains("/blobs/") => {
+                "a file that is wanted".to_owned()
+            }
             None => "what it is".to_owned(),
         };
         RegistryError::Offline { asked: self.shared.asked.clone(), what }
@@ -133,6 +138,33 @@ impl Client {
     /// A text of the registry, if it is not the one with this validator; at most `limit` bytes.
     pub fn get(&self, path: &str, tag: Option<&str>, limit: u64) -> Result<Answer, RegistryError> {
         self.text(tag, limit, blocking::Client::get, path)
+    }
+
+    /// The same, of a kind that has to be named.
+    pub fn get_as(
+        &self,
+        media_type: &str,
+        path: &str,
+        tag: Option<&str>,
+        limit: u64,
+    ) -> Result<Answer, RegistryError> {
+        self.text(tag, limit, |client, url| client.get(url).header(ACCEPT, media_type), path)
+    }
+
+    /// A page of a list, with its link (RFC 8288) to others; `None` if it is not there.
+    pub fn page(&self, path: &str, limit: u64) -> Result<Option<(String, Option<String>)>, RegistryError> {
+        if self.is_offline() {
+            return Err(self.offline(path));
+        }
+        self.trying(|| {
+            let response = self.read_from(path, blocking::Client::get)?;
+            let link = response.headers().get(LINK).and_then(|link| link.to_str().ok()).map(str::to_owned);
+            match response.status() {
+                StatusCode::NOT_FOUND => Ok(None),
+                StatusCode::OK => Ok(Some((self.read(response, limit)?, link))),
+                _ => Err(self.refusal(response)),
+            }
+        })
     }
 
     /// A file of the registry whose length nobody said; at most `limit` bytes, `None` if it is not there.
@@ -247,19 +279,27 @@ impl Client {
         path: &str,
         prepare: impl Fn(RequestBuilder) -> Result<RequestBuilder, RegistryError>,
     ) -> Result<Response, RegistryError> {
+        self.trying(|| self.send_now(method, path, &prepare))
+    }
+
+    /// Sends something once.
+    pub fn send_now(
+        &self,
+        method: &Method,
+        path: &str,
+        prepare: impl Fn(RequestBuilder) -> Result<RequestBuilder, RegistryError>,
+    ) -> Result<Response, Trouble> {
         if self.is_offline() {
-            return Err(self.offline(path));
+            return Err(Trouble::for_good(self.offline(path)));
         }
-        self.trying(|| {
+        let build = || {
             let request = self.writing()?.request(method.clone(), self.url(path)?);
-            let credential = self.credential().map_err(Trouble::for_good)?.and_then(Credential::header);
-            let request =
-                credential.into_iter().fold(request, |request, header| request.header(AUTHORIZATION, header));
-            let response = self.sent(prepare(request).map_err(Trouble::for_good)?)?;
-            let is_answer = response.status().is_success()
-                || *method == Method::HEAD && response.status() == StatusCode::NOT_FOUND;
-            if is_answer { Ok(response) } else { Err(self.refusal(response)) }
-        })
+            prepare(request).map_err(Trouble::for_good)
+        };
+        let response = self.admitted(Deed::Write, path, build)?;
+        let is_answer = response.status().is_success()
+            || *method == Method::HEAD && response.status() == StatusCode::NOT_FOUND;
+        if is_answer { Ok(response) } else { Err(self.refusal(response)) }
     }
 
     /// Reads an answer as JSON.
@@ -268,32 +308,68 @@ impl Client {
         serde_json::from_str(&text).map_err(|_| self.wrong("its answer is not JSON"))
     }
 
-    /// Sends a request that only reads: with what opens the host once it asked for that. To other hosts, where it sends us on,
-    /// that doesn't go along.
+    /// Sends a request that only reads.
     fn read_from(
         &self,
         path: &str,
         request: impl Fn(&blocking::Client, Url) -> RequestBuilder,
     ) -> Result<Response, Trouble> {
-        let build = || Ok::<_, Trouble>(request(self.reading()?, self.url(path)?));
-        let wants = &self.shared.wants_credential;
-        let mut response = None;
-        if !wants.load(Ordering::Relaxed) {
-            let plain = self.sent(build()?)?;
-            if plain.status() != StatusCode::UNAUTHORIZED {
-                return Ok(plain);
-            }
-            response = Some(plain);
+        self.admitted(Deed::Read, path, || Ok(request(self.reading()?, self.url(path)?)))
+    }
+
+    /// Sends a request with what opens the host: at once where that is known to be wanted, else once the host asked for it. To
+    /// other hosts, where it sends us on, that doesn't go along.
+    fn admitted(
+        &self,
+        deed: Deed,
+        path: &str,
+        build: impl Fn() -> Result<RequestBuilder, Trouble>,
+    ) -> Result<Response, Trouble> {
+        let Shared { base, admission, .. } = &*self.shared;
+        if host_of(&self.url(path)?) != host_of(base) {
+            return self.sent(build()?);
         }
-        let credential = self.credential().map_err(Trouble::for_good)?.and_then(Credential::header);
-        match (credential, response) {
-            (Some(header), _) => {
-                wants.store(true, Ordering::Relaxed);
-                self.sent(build()?.header(AUTHORIZATION, header))
-            }
-            (None, Some(refused)) => Ok(refused),
-            (None, None) => self.sent(build()?),
+        let send = |pass: Option<HeaderValue>| {
+            let with = |request: RequestBuilder, pass| request.header(AUTHORIZATION, pass);
+            self.sent(pass.into_iter().fold(build()?, with))
+        };
+        let pass = admission.pass(deed, path).map_err(Trouble::for_good)?;
+        let response = send(pass.clone())?;
+        if response.status() != StatusCode::UNAUTHORIZED {
+            return Ok(response);
         }
+        // One that was good may not be good any more.
+        match admission.answer(deed, path, response.headers(), |request| self.token(request))? {
+            Some(answer) if pass.as_ref() != Some(&answer) => send(Some(answer)),
+            _ => Ok(response),
+        }
+    }
+
+    /// Asks for a token where a host says that they are given out; `None` where it is refused.
+    fn token(&self, request: TokenRequest) -> Result<Option<HeaderValue>, Trouble> {
+        let TokenRequest { realm, pairs, authorization, is_form } = request;
+        let Shared { asked, allows_plain, .. } = &*self.shared;
+        let mut url = checked(asked, &realm, *allows_plain).map_err(Trouble::for_good)?;
+        let request = if is_form {
+            let mut form = url::form_urlencoded::Serializer::new(String::new());
+            let form = form.extend_pairs(&pairs).finish();
+            self.writing()?.post(url).header(CONTENT_TYPE, "application/x-www-form-urlencoded").body(form)
+        } else {
+            url.query_pairs_mut().extend_pairs(&pairs);
+            self.writing()?.get(url)
+        };
+        let request =
+            authorization.into_iter().fold(request, |request, pass| request.header(AUTHORIZATION, pass));
+        let response = self.sent(request)?;
+        match response.status() {
+            StatusCode::OK => {}
+            StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => return Ok(None),
+            _ => return Err(self.refusal(response)),
+        }
+        let answer: Value = serde_json::from_str(&self.read(response, LARGEST_REFUSAL)?).unwrap_or_default();
+        let token = answer["token"].as_str().or(answer["access_token"].as_str());
+        let wrong = || Trouble::for_good(self.wrong("where it sends us for a token, there is none"));
+        token.and_then(bearer).ok_or_else(wrong).map(Some)
     }
 
     fn url(&self, path: &str) -> Result<Url, Trouble> {
@@ -363,7 +439,7 @@ impl Client {
     }
 
     /// Tries until it works, is refused for good, or was tried often enough.
-    fn trying<T>(&self, attempt: impl Fn() -> Result<T, Trouble>) -> Result<T, RegistryError> {
+    pub fn trying<T>(&self, attempt: impl Fn() -> Result<T, Trouble>) -> Result<T, RegistryError> {
         for tried in 1.. {
             let Trouble { error, is_passing, wait } = match attempt() {
                 Ok(done) => return Ok(done),
@@ -410,11 +486,13 @@ impl Client {
         let _ = response.take(LARGEST_REFUSAL).read_to_string(&mut text);
         let problem: Value = serde_json::from_str(&text).unwrap_or_default();
         let said = |key: &str| problem[key].as_str().map(str::to_owned);
+        // Registries of containers list what is wrong (OCI Distribution Specification, "Error Codes").
+        let listed = problem["errors"][0]["message"].as_str().filter(|_| !is_of_credentials(status));
         let error = RegistryError::Refused {
             asked: self.shared.asked.clone(),
             status: status.as_u16(),
             code: said("code"),
-            detail: said("detail").unwrap_or_else(|| in_words(status).to_owned()),
+            detail: said("detail").unwrap_or_else(|| listed.unwrap_or(in_words(status)).to_owned()),
         };
         let is_busy = status == StatusCode::CONFLICT && wait.is_some();
         // A copy in front of another registry has tried that one often enough.
@@ -456,6 +534,11 @@ fn is_untrusted(error: &reqwest::Error) -> bool {
     false
 }
 
+/// Whether it is about who asks, which we can say better than a word that all registries of containers have for it.
+fn is_of_credentials(status: StatusCode) -> bool {
+    matches!(status, StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN)
+}
+
 /// What a status says where the registry says nothing.
 fn in_words(status: StatusCode) -> &'static str {
     match status {
@@ -467,12 +550,19 @@ fn in_words(status: StatusCode) -> &'static str {
 }
 
 /// Why a try failed.
-struct Trouble {
-    error: Box<RegistryError>,
+pub struct Trouble {
+    /// What went wrong.
+    pub error: Box<RegistryError>,
     /// Whether another one may work.
     is_passing: bool,
     /// After which time, if the server said one.
     wait: Option<Duration>,
+}
+
+impl From<RegistryError> for Trouble {
+    fn from(error: RegistryError) -> Self {
+        Self::for_good(error)
+    }
 }
 
 impl Trouble {
@@ -482,7 +572,7 @@ impl Trouble {
     }
 
     /// That another try may work.
-    fn passing(error: RegistryError, wait: Option<Duration>) -> Self {
+    pub fn passing(error: RegistryError, wait: Option<Duration>) -> Self {
         Self { error: Box::new(error), is_passing: true, wait }
     }
 }

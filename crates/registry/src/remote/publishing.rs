@@ -16,7 +16,7 @@ use super::Remote;
 use crate::error::RegistryError;
 use crate::publish::{Published, Release};
 use crate::standing::Change;
-use bibliotax_archive::pack;
+use bibliotax_archive::pack::{self, PackFile};
 
 impl Remote {
     /// Packs a release, uploads what the registry lacks of it, and asks to make it a release.
@@ -24,9 +24,7 @@ impl Remote {
         self.has_to_be_open()?;
         let Release { mut card, parts } = release;
         for (record, contents) in card.files.iter_mut().zip(&parts) {
-            let staged = tempfile::tempfile().at("write in", std::env::temp_dir())?;
-            let mut packed = pack::write_archive(contents, staged)?;
-            (record.sha256, record.size) = measured(&mut packed)?;
+            let packed = packed(contents, record)?;
             self.upload(record, &packed)?;
         }
         let files = card.files.clone();
@@ -92,21 +90,15 @@ impl Remote {
         self.client.send(&Method::PUT, &path, |request| {
             // Asked before each try: the last one may have brought part of it.
             let Some(from) = self.missing_from(&path)?.map(|from| if from < whole { from } else { 0 }) else {
-                return Ok(request.header(CONTENT_LENGTH, whole).body(self.bytes(packed, 0, whole)?));
+                return Ok(request.header(CONTENT_LENGTH, whole).body(body_of(packed, 0, whole)?));
             };
             let request = match from {
                 0 => request,
                 from => request.header(CONTENT_RANGE, format!("bytes {from}-{}/{whole}", whole - 1)),
             };
-            Ok(request.body(self.bytes(packed, from, whole)?))
+            Ok(request.body(body_of(packed, from, whole)?))
         })?;
         Ok(())
-    }
-
-    fn bytes(&self, packed: &File, from: u64, whole: u64) -> Result<Body, RegistryError> {
-        let mut packed = packed.try_clone().at("read", "the packed archive")?;
-        packed.seek(SeekFrom::Start(from)).at("read", "the packed archive")?;
-        Ok(Body::sized(packed, whole - from))
     }
 
     /// From where on a file is missing; `None` if it is there.
@@ -125,6 +117,21 @@ impl Remote {
         let api = api.ok_or_else(|| RegistryError::OnlyFiles { registry: self.name.clone() })?;
         Ok(format!("{}/{what}", api.trim_matches('/')))
     }
+}
+
+/// Packs an archive into a file of no name, and notes its digest and size.
+pub(crate) fn packed(contents: &[PackFile], record: &mut FileRecord) -> Result<File, RegistryError> {
+    let staged = tempfile::tempfile().at("write in", std::env::temp_dir())?;
+    let mut packed = pack::write_archive(contents, staged)?;
+    (record.sha256, record.size) = measured(&mut packed)?;
+    Ok(packed)
+}
+
+/// The bytes of a packed archive from some place on.
+pub(crate) fn body_of(packed: &File, from: u64, whole: u64) -> Result<Body, RegistryError> {
+    let mut packed = packed.try_clone().at("read", "the packed archive")?;
+    packed.seek(SeekFrom::Start(from)).at("read", "the packed archive")?;
+    Ok(Body::sized(packed, whole - from))
 }
 
 /// The digest and the size of a packed archive.

@@ -184,7 +184,7 @@ fn answer(mut stream: TcpStream, noted: &Mutex<String>, key: &KeyPair, chain: &s
         let actions: Vec<&str> = actions.split(',').collect();
         (kind == "repository").then(|| json!({ "type": kind, "name": name, "actions": actions }))
     });
-    let body = json!({ "token": token(access.collect(), key, chain) }).to_string();
+    let body = json!({ "token": token(&access.collect::<Vec<_>>(), key, chain) }).to_string();
     let (status, body) = if is_known { ("200 OK", body) } else { ("401 Unauthorized", "{}".to_owned()) };
     let length = body.len();
     let _ =
@@ -192,7 +192,7 @@ fn answer(mut stream: TcpStream, noted: &Mutex<String>, key: &KeyPair, chain: &s
 }
 
 /// A signed token (RFC 7519) for this access.
-fn token(access: Vec<serde_json::Value>, key: &KeyPair, chain: &str) -> String {
+fn token(access: &[serde_json::Value], key: &KeyPair, chain: &str) -> String {
     let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap().as_secs();
     let head = json!({ "typ": "JWT", "alg": "ES256", "x5c": [chain] });
     let claims = json!({ "iss": "gardener", "sub": USER, "aud": "garden", "exp": now + 300, "nbf": now - 10,

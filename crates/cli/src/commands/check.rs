@@ -52,7 +52,7 @@ impl Check {
         let drifts = project.workspace.drifts();
         let mut findings: Vec<Finding> = about_lock(&project).into_iter().collect();
         findings.extend(about_replaced(&project));
-        findings.extend(drifts.iter().map(about_drift));
+        findings.extend(drifts.iter().map(|drift| about_drift(drift, self.unify)));
         findings.iter().for_each(|finding| finding.show(ui));
         let unified = if self.unify { self.unify(ui, &project, &drifts)? } else { 0 };
         if findings.is_empty() {
@@ -146,8 +146,8 @@ fn about_replaced(project: &Project) -> Vec<Finding> {
     project.workspace.replaced.keys().map(finding).collect()
 }
 
-/// That members declare a package with different ranges.
-fn about_drift(drift: &Drift<'_>) -> Finding {
+/// That members declare a package with different ranges, which they are about to agree on if `unifies`.
+fn about_drift(drift: &Drift<'_>, unifies: bool) -> Finding {
     let row = |(member, need): &(&Member, &Need)| {
         let part =
             need.purpose.as_ref().map_or("[needs]".to_owned(), |purpose| format!("[needs-for.{purpose}]"));
@@ -155,6 +155,7 @@ fn about_drift(drift: &Drift<'_>) -> Finding {
         vec![format!("  {}", file_name(&member.folder)), part, format!("\"{}\"{shared}", need.range)]
     };
     let mend = match &drift.common {
+        Some(range) if unifies => format!("all accept \"{range}\", which they share:"),
         Some(range) => format!("all accept \"{range}\": `bibliotax check --unify` lets them share that"),
         None => "no version is in all of them: one lock can't have them all".to_owned(),
     };

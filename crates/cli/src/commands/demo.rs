@@ -1,7 +1,10 @@
 //! `demo`: the whole story on the data of a made-up garden.
 
 mod served;
+mod sources;
 mod story;
+mod team;
+mod teller;
 mod world;
 
 use std::path::{Path, PathBuf};

@@ -5,6 +5,7 @@ use std::path::Path;
 use bibliotax_core::graph::{self, Graph as Needs, Line, Node, View, outline};
 use bibliotax_core::lock::{Lock, LockedMember, LockedPackage, Scope};
 use bibliotax_core::name::{PackageName, Purpose};
+use bibliotax_core::source::Source;
 use serde_json::{Value, json};
 
 use super::explain::not_locked_package;
@@ -123,8 +124,12 @@ fn told(needs: &Needs<'_>, line: &Line) -> String {
 
 /// A package's version, with where it comes from if that is no registry.
 fn version(package: &LockedPackage) -> String {
-    let is_plain = package.replaced || package.source.registry().is_some();
-    let source = if is_plain { String::new() } else { format!(", {}", package.source) };
+    let source = match &package.source {
+        Source::Registry(_) => String::new(),
+        _ if package.replaced => String::new(),
+        Source::Path(_) => format!(", {}", package.source),
+        source => format!(", from {source}"),
+    };
     format!("{}{source}", package.told_version())
 }
 

@@ -1,23 +1,22 @@
 //! The story that the demo tells: what a person does, each command shown and really run.
 
-use std::ffi::OsStr;
 use std::fs;
-use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::path::Path;
 
 use bibliotax_disk::error::At;
 use bibliotax_disk::tree::remove;
-use bibliotax_disk::write::{folder_of, make_folder};
+use bibliotax_disk::write::make_folder;
 
 use super::served::Served;
+use super::team::TOGETHER;
+use super::teller::{Teller, finds, quoted, words};
 use super::world::World;
 use crate::failure::Failure;
-use crate::tools;
-use crate::ui::{Ui, style, styled};
+use crate::ui::Ui;
 
-const GATE: &str = "fernhollow/gate-kiosk";
-const HAND: &str = "fernhollow/hand-unit";
-const CORE: &str = "fernhollow/valve-core";
+pub const GATE: &str = "fernhollow/gate-kiosk";
+pub const HAND: &str = "fernhollow/hand-unit";
+pub const CORE: &str = "fernhollow/valve-core";
 const VISITOR: &str = "visitor";
 const SHED: &str = "shed/hand-unit";
 const COLLEAGUE: &str = "colleague/gate-kiosk";
@@ -36,15 +35,12 @@ pub fn tell(ui: &Ui, world: &World) -> Result<(), Failure> {
     teller.carry()?;
     teller.supply()?;
     teller.browse()?;
+    teller.work_together()?;
+    teller.take_from_elsewhere()?;
+    teller.look_at_the_whole()?;
     teller.settle()?;
     teller.close();
     Ok(())
-}
-
-struct Teller<'a> {
-    ui: &'a Ui,
-    world: &'a World,
-    served: Served,
 }
 
 impl Teller<'_> {
@@ -79,7 +75,7 @@ impl Teller<'_> {
         self.text("A colleague gets manifest, lock and the project's own template for links, nothing else.");
         self.copy(GATE, COLLEAGUE, &["bibliotax.toml", "bibliotax.lock", "links/packages.mk"])?;
         self.run(COLLEAGUE, &["install", "--sealed"], 0)?;
-        self.compare_shelves()
+        self.compare_shelves(GATE, COLLEAGUE)
     }
 
     fn change(&self) -> Result<(), Failure> {
@@ -195,11 +191,11 @@ impl Teller<'_> {
 
     /// Lets the projects name the registries' folders, for the servers end with the story.
     fn settle(&self) -> Result<(), Failure> {
-        for project in [GATE, HAND, CORE, COLLEAGUE, VISITOR, SHED] {
+        for project in [GATE, HAND, CORE, COLLEAGUE, VISITOR, SHED, TOGETHER] {
             let path = self.path(project).join("bibliotax.toml");
             let mut text = fs::read_to_string(&path).at("read", &path)?;
             for (name, url) in self.served.each() {
-                let folder = if project == VISITOR { "../registries" } else { "../../registries" };
+                let folder = if project.contains('/') { "../../registries" } else { "../registries" };
                 text = text.replace(url, &format!("{folder}/{name}"));
             }
             fs::write(&path, text).at("write", &path)?;
@@ -226,150 +222,4 @@ impl Teller<'_> {
         );
         lines.iter().for_each(|line| self.ui.say(format!("  {line}")));
     }
-
-    /// Copies files of a project into another.
-    fn copy(&self, project: &str, other: &str, files: &[&str]) -> Result<(), Failure> {
-        for file in files {
-            let (from, to) = (self.path(project).join(file), self.path(other).join(file));
-            make_folder(folder_of(&to))?;
-            fs::copy(&from, &to).at("copy", &from)?;
-        }
-        Ok(())
-    }
-
-    /// Adds lines to a project's manifest, as somebody would in an editor.
-    fn add_lines(&self, project: &str, lines: &str) -> Result<(), Failure> {
-        let path = self.path(project).join("bibliotax.toml");
-        let text = fs::read_to_string(&path).at("read", &path)?;
-        Ok(fs::write(&path, text + lines).at("write", &path)?)
-    }
-
-    // How the parts of the story are told.
-
-    fn heading(&self, text: &str) {
-        self.ui.say(format!("\n{}", styled(style::STRONG, text)));
-    }
-
-    fn text(&self, text: &str) {
-        self.ui.say(format!("\n{text}"));
-    }
-
-    fn shell(&self, line: &str) {
-        self.ui.say(format!("\n{} {line}", styled(style::GOOD, "$")));
-    }
-
-    /// Shows a command and runs it as a process of its own; anything but the expected end is a defect.
-    fn run(&self, project: &str, args: &[&str], expected: i32) -> Result<(), Failure> {
-        self.run_with(project, args, &[], expected)
-    }
-
-    fn run_with(
-        &self,
-        project: &str,
-        args: &[&str],
-        variables: &[(&str, &OsStr)],
-        expected: i32,
-    ) -> Result<(), Failure> {
-        self.shell(&format!("bibliotax {}", words(args)));
-        let (program, mut command) = self.command(project, args)?;
-        command.envs(variables.iter().copied());
-        if self.ui.is_json() || self.ui.is_quiet() {
-            command.stdout(Stdio::null()).stderr(Stdio::null());
-        }
-        let status = command.status().at("run", &program)?;
-        if status.code() == Some(expected) {
-            return Ok(());
-        }
-        Err(self.defect(&format!("`bibliotax {}` ended with {status} instead of {expected}", words(args))))
-    }
-
-    /// Runs a command without showing it; what it said.
-    fn said(&self, project: &str, args: &[&str]) -> Result<String, Failure> {
-        let (program, mut command) = self.command(project, args)?;
-        let output = command.output().at("run", &program)?;
-        if !output.status.success() {
-            return Err(self.defect(&format!("`bibliotax {}` ended with {}", words(args), output.status)));
-        }
-        Ok(String::from_utf8_lossy(&output.stdout).trim().to_owned())
-    }
-
-    fn command(&self, project: &str, args: &[&str]) -> Result<(PathBuf, Command), Failure> {
-        let program = std::env::current_exe().at("find", "the program")?;
-        let mut command = Command::new(&program);
-        command.args(args).current_dir(self.path(project)).env("BIBLIOTAX_STORE", self.world.store());
-        Ok((program, command))
-    }
-
-    fn defect(&self, what: &str) -> Failure {
-        Failure::new("defect", what).mend(format!("the demo's folder is {}", self.world.root.display()))
-    }
-
-    fn show(&self, project: &str, file: &str, lines: usize) -> Result<(), Failure> {
-        self.shell(&format!("head -n {lines} {file}"));
-        let path = self.path(project).join(file);
-        let text = fs::read_to_string(&path).at("read", &path)?;
-        let width = self.ui.terminal_width().unwrap_or(usize::MAX);
-        for line in text.lines().take(lines) {
-            let short: String = line.chars().take(width).collect();
-            self.ui.say(short);
-        }
-        Ok(())
-    }
-
-    /// Compares the colleague's shelf with the first one, file by file.
-    fn compare_shelves(&self) -> Result<(), Failure> {
-        let [ours, theirs] = [GATE, COLLEAGUE].map(|project| digests(&self.path(project).join("shelf")));
-        let (ours, theirs) = (ours?, theirs?);
-        if ours != theirs {
-            return Err(Failure::new("defect", "the colleague's shelf differs from the first"));
-        }
-        self.text(&format!("Both shelves hold the same {} files, byte for byte.", ours.len()));
-        Ok(())
-    }
-
-    fn path(&self, project: &str) -> PathBuf {
-        self.world.root.join(project)
-    }
-}
-
-/// Whether a program is on this machine.
-fn finds(program: &str) -> bool {
-    program.parse().is_ok_and(|tool| tools::find(&tool).is_some())
-}
-
-/// Path and digest of every file below a folder, hidden ones at its top aside.
-fn digests(folder: &Path) -> Result<Vec<(PathBuf, bibliotax_core::digest::Digest)>, Failure> {
-    let mut found = Vec::new();
-    let mut open = vec![folder.to_owned()];
-    while let Some(current) = open.pop() {
-        for entry in fs::read_dir(&current).at("read", &current)? {
-            let path = entry.at("read", &current)?.path();
-            let is_ours =
-                current == folder && path.file_name().is_some_and(|n| n.to_string_lossy().starts_with('.'));
-            if path.is_dir() && !is_ours {
-                open.push(path);
-            } else if !is_ours {
-                let bytes = fs::read(&path).at("read", &path)?;
-                let inside = path.strip_prefix(folder).unwrap_or(&path).to_owned();
-                found.push((inside, bibliotax_core::digest::Digest::of(&bytes)));
-            }
-        }
-    }
-    found.sort();
-    Ok(found)
-}
-
-/// Words as a shell wants them.
-fn words(words: &[&str]) -> String {
-    words.iter().map(|word| shown(word)).collect::<Vec<_>>().join(" ")
-}
-
-/// A word as a shell wants it.
-fn shown(word: &str) -> String {
-    let plain = |c: char| c.is_ascii_alphanumeric() || "-_./=".contains(c);
-    if word.chars().all(plain) { word.to_owned() } else { format!("\"{word}\"") }
-}
-
-fn quoted(path: &Path) -> String {
-    shown(&path.display().to_string())
 }

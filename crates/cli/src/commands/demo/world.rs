@@ -17,6 +17,7 @@ use bibliotax_registry::publish::prepare;
 use include_dir::{Dir, include_dir};
 use jiff::Timestamp;
 
+use super::sources;
 use crate::clock::now;
 use crate::failure::Failure;
 use crate::kept;
@@ -28,6 +29,8 @@ static DATA: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo");
 /// The folders of the demo.
 pub struct World {
     pub root: PathBuf,
+    /// Whether there is a git repository among the sources, for which git is wanted.
+    pub has_repository: bool,
 }
 
 impl World {
@@ -39,8 +42,9 @@ impl World {
 
 /// Writes the projects and builds the registries in `root`.
 pub fn build(ui: &Ui, root: &Path) -> Result<World, Failure> {
-    let sources = tempfile::tempdir().at("write in", std::env::temp_dir())?;
-    write_out(&DATA, DATA.path(), sources.path())?;
+    let scratch = tempfile::tempdir().at("write in", std::env::temp_dir())?;
+    let data = scratch.path();
+    write_out(&DATA, DATA.path(), data)?;
     let projects = DATA.get_dir("fernhollow").map_or_else(|| Err(incomplete("fernhollow")), Ok)?;
     write_out(projects, DATA.path(), root)?;
     let facets = DATA.get_file("facets.json").and_then(include_dir::File::contents_utf8).unwrap_or_default();
@@ -49,12 +53,13 @@ pub fn build(ui: &Ui, root: &Path) -> Result<World, Failure> {
     let [seedhouse, fernhollow] = ["seedhouse", "fernhollow"]
         .map(|name| kept::create(name, &root.join("registries"), name, facets.clone()));
     let registries = [seedhouse?, fernhollow?];
-    let releases = publish_all(&registries, sources.path())?;
+    let releases = publish_all(&registries, data)?;
     for file in ["events.jsonl", "more-cards.jsonl"] {
-        load(&*registries[0], &sources.path().join(file), now(), false)?;
+        load(&*registries[0], &data.join(file), now(), false)?;
     }
     ui.say(format!("published {} into two registries", count(releases, "release")));
-    Ok(World { root: root.to_owned() })
+    let has_repository = sources::make(data, &root.join("sources"))?;
+    Ok(World { root: root.to_owned(), has_repository })
 }
 
 /// Publishes every release in the order of `releases.txt`, whose lines hold date, registry and folder.

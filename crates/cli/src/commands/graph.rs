@@ -96,7 +96,7 @@ fn show(ui: &Ui, needs: &Needs<'_>) {
     let mut about =
         format!("{}, at most {} from a project", count(packages.len(), "package"), count(deepest, "step"));
     if lines.iter().any(|line| line.is_folded) {
-        about += "; … stands for what is told where the package is nearest to one";
+        about += "; … is told where it is nearest to one";
     }
     ui.say(styled(style::FAINT, about));
 }

@@ -38,7 +38,7 @@ fn a_graph_tells_each_need_once_and_can_be_narrowed() {
         seed-clock 1.1.0
       probe-sim 0.9.2  for test
         dew-point 1.4.0
-    5 packages, at most 2 steps from a project; … stands for what is told where the package is nearest to one
+    5 packages, at most 2 steps from a project; … is told where it is nearest to one
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["graph", "--to", "seed-clock", "--without", "test"]), @"
@@ -47,7 +47,7 @@ fn a_graph_tells_each_need_once_and_can_be_narrowed() {
         rain-ledger 2.4.0 …
       rain-ledger 2.4.0
         seed-clock 1.1.0
-    3 packages, at most 2 steps from a project; … stands for what is told where the package is nearest to one
+    3 packages, at most 2 steps from a project; … is told where it is nearest to one
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["graph", "--depth", "1"]), @"

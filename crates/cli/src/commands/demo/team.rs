@@ -41,6 +41,7 @@ impl Teller<'_> {
         self.text("The handheld wants what the kiosk has, in other words. One lock has one version of it, so the two may as well agree.");
         self.run(UNIT, &["need", "rain-ledger", "2.4 .. 3"], 0)?;
         self.run(TOGETHER, &["check", "--unify"], 0)?;
+        self.copy(TOGETHER, "together/before", &["bibliotax.lock"])?;
         if finds("make") && finds("cc") {
             self.run(KIOSK, &["task", "show"], 0)?;
         }
@@ -80,9 +81,8 @@ impl Teller<'_> {
         let path = self.path(TOGETHER).join("garden.svg");
         write_whole(&path, self.said(TOGETHER, &picture)?.as_bytes())?;
         self.run(TOGETHER, &["newer", "--in", "gate-kiosk"], 0)?;
-        self.text("What an update changed is told as a reviewer wants it.");
-        self.copy(TOGETHER, "together/before", &["bibliotax.lock"])?;
         self.run(UNIT, &["need", "rain-ledger", "2.6 .. 3", "--in", "gate-kiosk,hand-unit", "--shared"], 0)?;
+        self.text("What all of this changed since the projects came together, as a reviewer wants it.");
         self.run(TOGETHER, &["compare", "before/bibliotax.lock", "bibliotax.lock"], 0)
     }
 

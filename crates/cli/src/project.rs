@@ -9,6 +9,7 @@ mod person;
 mod texts;
 mod warnings;
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, OnceLock, PoisonError};
@@ -179,11 +180,11 @@ impl Project {
     }
 
     /// The packages that resolving should stay with, also from a lock that can't be trusted.
-    pub fn locked(&self) -> Vec<LockedPackage> {
+    pub fn locked(&self) -> Cow<'_, [LockedPackage]> {
         match &self.lock {
-            LockFile::None => Vec::new(),
-            LockFile::Sound { lock, .. } => lock.packages.clone(),
-            LockFile::Faulty { text, .. } => lock::salvage(text),
+            LockFile::None => Cow::default(),
+            LockFile::Sound { lock, .. } => Cow::from(&lock.packages),
+            LockFile::Faulty { text, .. } => Cow::from(lock::salvage(text)),
         }
     }
 
@@ -213,13 +214,24 @@ impl Project {
         self.resolve_problem(&Problem::new(workspace, &self.locked()), workspace, registries)
     }
 
-    /// The lock that a problem of `workspace` leads to; where there is none, with ways out.
+    /// The lock that a problem of `workspace` leads to, with warnings about what was chosen.
     pub fn resolve_problem(
         &self,
         problem: &Problem,
         workspace: &Workspace,
         registries: &Registries,
     ) -> Result<(Lock, Vec<String>), Failure> {
+        let (mut resolution, warnings) = self.choose(problem, workspace, registries)?;
+        Ok((self.lock_of(workspace, &mut resolution, registries)?, warnings))
+    }
+
+    /// The answer to a problem of `workspace`, with warnings about what was chosen; where there is none, with ways out.
+    pub fn choose(
+        &self,
+        problem: &Problem,
+        workspace: &Workspace,
+        registries: &Registries,
+    ) -> Result<(Resolution, Vec<String>), Failure> {
         if registries.is_empty() && workspace.needs().any(|(_, need)| need.source.is_none()) {
             return Err(no_registry());
         }
@@ -235,18 +247,18 @@ impl Project {
         };
         let mut warnings = registries.heeds();
         warnings.extend(warnings::about(problem, workspace, &resolution, &registries.facets()));
-        Ok((self.lock_of(workspace, resolution, registries)?, warnings))
+        Ok((resolution, warnings))
     }
 
     /// The lock of what was chosen, once it is known which bytes all of it is.
     pub fn lock_of(
         &self,
         workspace: &Workspace,
-        mut resolution: Resolution,
+        resolution: &mut Resolution,
         registries: &Registries,
     ) -> Result<Lock, Failure> {
-        registries.complete(&mut resolution)?;
-        Ok(Lock::new(workspace, &resolution))
+        registries.complete(resolution)?;
+        Ok(Lock::new(workspace, resolution))
     }
 
     /// The text of the manifest in a folder, open for editing.

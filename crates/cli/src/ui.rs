@@ -97,8 +97,9 @@ impl Ui {
     }
 
     /// The result as JSON, where that was asked for; `command` says whose it is.
-    pub fn report(&self, command: &str, mut result: Value) {
+    pub fn report(&self, command: &str, result: impl FnOnce() -> Value) {
         if self.is_json() {
+            let mut result = result();
             if let Some(object) = result.as_object_mut() {
                 object.shift_insert(0, "format".into(), JSON_FORMAT.into());
                 object.shift_insert(1, "command".into(), command.into());

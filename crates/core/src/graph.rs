@@ -12,9 +12,9 @@ mod outline;
 mod tests;
 mod ways;
 
-use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 
-use crate::lock::{Lock, LockedMember, LockedPackage, RUN, Scope, Wires};
+use crate::lock::{Lock, LockedMember, LockedPackage, RUN, Scope, Wires, by_spot};
 use crate::name::{PackageName, Purpose};
 
 pub use self::dot::dot;
@@ -89,49 +89,35 @@ impl<'l> Node<'l> {
 impl<'l> Graph<'l> {
     /// What a view shows of a lock.
     pub fn of(lock: &'l Lock, view: &View<'_>) -> Self {
-        let wires = Wires::of(lock);
-        let scope = &view.scope;
+        let (wires, scope) = (Wires::of(lock), &view.scope);
         let is_wanted =
             |member: &&LockedMember| scope.members.is_empty() || scope.members.contains(&member.name);
         let members: Vec<&LockedMember> = lock.members.iter().filter(is_wanted).collect();
-        let mut reached: BTreeMap<usize, BTreeSet<Option<&str>>> = BTreeMap::new();
-        for member in &members {
-            for spot in
-                member.spots().into_iter().filter(|spot| spot.is_none_or(|spot| scope.has_target(spot)))
-            {
-                for at in wires.reached_by(member, spot, scope.without).into_keys() {
-                    reached.entry(at).or_default().insert(spot);
-                }
-            }
-        }
-        // A member that others need is that member, where it is shown.
-        let as_member = |package: &LockedPackage| {
-            members.iter().position(|member| package.source.path() == Some(member.path.as_str()))
-        };
         let mut nodes: Vec<Node<'l>> = members.iter().map(|member| Node::Member(member)).collect();
-        let mut place: BTreeMap<usize, usize> = BTreeMap::new();
-        for at in reached.keys() {
-            let package = &lock.packages[*at];
-            place.insert(*at, as_member(package).unwrap_or(nodes.len()));
-            if as_member(package).is_none() {
+        // A member that others need is that member, where it is shown.
+        let folders: HashMap<&str, usize> =
+            members.iter().enumerate().map(|(number, member)| (member.path.as_str(), number)).collect();
+        let mut places: BTreeMap<usize, usize> = BTreeMap::new();
+        for at in reached(&wires, &members, scope) {
+            let package = &lock.packages[at];
+            let member = package.source.path().and_then(|path| folders.get(path));
+            places.insert(at, member.copied().unwrap_or(nodes.len()));
+            if member.is_none() {
                 nodes.push(Node::Package(package));
             }
         }
+        let is_in =
+            |purpose: Option<&Purpose>| purpose.is_none_or(|purpose| !scope.without.contains(purpose));
         let mut edges = Vec::new();
         for (from, member) in members.iter().enumerate() {
-            let needs = member.needs.iter().filter(|need| {
-                let purpose = need.purpose.as_ref();
-                purpose.is_none_or(|purpose| !scope.without.contains(purpose))
-            });
-            for need in needs {
-                let to = wires.answering(&need.name).and_then(|at| place.get(&at));
+            for need in member.needs.iter().filter(|need| is_in(need.purpose.as_ref())) {
+                let to = wires.answering(&need.name).and_then(|at| places.get(&at));
                 edges.extend(to.map(|to| Edge { from, to: *to, purpose: need.purpose.as_ref() }));
             }
         }
-        for (at, from) in place.iter().filter(|(_, from)| matches!(nodes[**from], Node::Package(_))) {
-            let from = *from;
-            let needed = wires.needs(*at).iter().filter_map(|needed| place.get(needed));
-            edges.extend(needed.map(|to| Edge { from, to: *to, purpose: None }));
+        for (at, from) in places.iter().filter(|(_, from)| **from >= members.len()) {
+            let needed = wires.needs(*at).iter().filter_map(|needed| places.get(needed));
+            edges.extend(needed.map(|to| Edge { from: *from, to: *to, purpose: None }));
         }
         Self { nodes, edges }.narrowed(view)
     }
@@ -227,6 +213,13 @@ impl<'l> Graph<'l> {
         }
         runs.into_iter().map(|runs| !runs).collect()
     }
+}
+
+/// The packages that members reach on targets in scope, by their places in the lock.
+fn reached<'l>(wires: &Wires<'l>, members: &[&'l LockedMember], scope: &Scope<'_>) -> BTreeSet<usize> {
+    let spots = by_spot(members).into_iter();
+    let spots = spots.filter(|(spot, _)| spot.is_none_or(|spot| scope.has_target(spot)));
+    spots.flat_map(|(spot, members)| wires.reached_on(spot, &members, scope.without).into_keys()).collect()
 }
 
 /// What a need is for, in a word.

@@ -76,8 +76,8 @@ impl Links {
         let order = needers_first(&wires, lock.packages.len());
         let mut places: BTreeMap<(Option<&str>, &PackageName), &Slot<'_>> = BTreeMap::new();
         places.extend(slots.iter().map(|slot| ((slot.target, &slot.package.name), slot)));
-        let of_member = |member: &LockedMember, target: Option<&str>| {
-            let reached = wires.reached_by(member, target, &[]);
+        let of_member = |member, target: Option<&str>| {
+            let reached = wires.reached_on(target, &[member], &[]);
             let packages = order.iter().filter_map(|at| {
                 let (package, purposes) = (&lock.packages[*at], reached.get(at)?);
                 let path = match package.source.path() {

@@ -26,7 +26,7 @@ use crate::version::Version;
 use crate::workspace::{Member, Workspace};
 
 pub use self::inputs::inputs;
-pub use self::reach::{Reached, Wires};
+pub use self::reach::{Reached, Wires, by_spot};
 pub use self::slots::{NotForMachine, Scope, Slot};
 pub use self::text::{LockFault, salvage};
 

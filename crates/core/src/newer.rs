@@ -79,8 +79,8 @@ pub fn newer<'l, C: Catalogue>(
             found.push(Newer { package, locked, update, beyond });
         }
     }
-    let is_direct = |name: &PackageName| workspace.needs().any(|(_, need)| need.package == *name);
-    found.sort_by_key(|newer| !is_direct(&newer.package.name));
+    let direct: BTreeSet<&PackageName> = workspace.needs().map(|(_, need)| &need.package).collect();
+    found.sort_by_key(|newer| !direct.contains(&newer.package.name));
     Ok(found)
 }
 

@@ -12,6 +12,8 @@ mod set;
 mod syntax;
 mod vers;
 
+use std::cell::RefCell;
+use std::collections::HashMap;
 use std::fmt;
 use std::str::FromStr;
 use std::sync::{Arc, OnceLock};
@@ -150,7 +152,31 @@ impl Serialize for Range {
 impl<'de> Deserialize<'de> for Range {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         let text = std::borrow::Cow::<str>::deserialize(deserializer)?;
-        text.parse().map_err(serde::de::Error::custom)
+        Self::read_often(&text).map_err(serde::de::Error::custom)
+    }
+}
+
+/// Most texts whose ranges a thread remembers.
+const MOST_REMEMBERED: usize = 1000;
+
+thread_local! {
+    static REMEMBERED: RefCell<HashMap<Box<str>, Range>> = RefCell::default();
+}
+
+impl Range {
+    /// The range of a text that may well have been read before: thousands of entries of a registry say the same few.
+    fn read_often(text: &str) -> Result<Self, Fault> {
+        REMEMBERED.with_borrow_mut(|remembered| {
+            if let Some(range) = remembered.get(text) {
+                return Ok(range.clone());
+            }
+            let range: Self = text.parse()?;
+            if remembered.len() >= MOST_REMEMBERED {
+                remembered.clear();
+            }
+            remembered.insert(text.into(), range.clone());
+            Ok(range)
+        })
     }
 }
 

@@ -91,8 +91,8 @@ impl Listing {
             history.add(Release { entry, withdrawn: None, deprecated: None });
             own.insert(card.version.clone(), (source, card));
         }
-        let (source, _) = own.values().next_back()?;
-        Some(Self { own: own.clone(), ..Self::new(source.clone(), history) })
+        let source = own.values().next_back()?.0.clone();
+        Some(Self { own, ..Self::new(source, history) })
     }
 
     /// Where a release comes from.
@@ -106,6 +106,13 @@ impl Listing {
 pub struct Resolution {
     /// One release of every package that is needed, nearest to the project first, then by name.
     pub packages: Vec<ChosenPackage>,
+}
+
+impl Resolution {
+    /// The package of this name.
+    pub fn package(&self, name: &PackageName) -> Option<&ChosenPackage> {
+        self.packages.iter().find(|package| package.release.entry.name == *name)
+    }
 }
 
 /// A package of a resolution.

@@ -98,8 +98,13 @@ impl Ahead {
 
 impl Drop for Ahead {
     fn drop(&mut self) {
-        self.shared.lock().is_over = true;
+        let mut state = self.shared.lock();
+        state.is_over = true;
+        let packages = std::mem::take(&mut state.packages);
+        drop(state);
         self.shared.changed.notify_all();
+        // Giving back thousands of histories piece by piece takes a while that nobody has to wait for.
+        let _ = thread::Builder::new().spawn(move || drop(packages));
     }
 }
 

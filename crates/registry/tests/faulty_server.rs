@@ -78,6 +78,14 @@ fn talk(mut stream: TcpStream, noted: &Mutex<Vec<String>>, behaviour: &Behaviour
     }
     let head = String::from_utf8(head).unwrap();
     noted.lock().unwrap().push(head.clone());
+    // Closing on what wasn't read would reset the connection, and the answer might get lost.
+    let lines = head.lines().filter_map(|line| line.split_once(": "));
+    let length =
+        lines.filter(|(name, _)| name.eq_ignore_ascii_case("content-length")).map(|(_, value)| value);
+    let length: u64 = length.last().map_or(0, |length| length.parse().unwrap());
+    if std::io::copy(&mut (&stream).take(length), &mut std::io::sink()).is_err() {
+        return;
+    }
     // A client that gave up has closed its side; that is what some of these are for.
     let _ = if head.contains("/registry.json") {
         whole(&mut stream, "200 OK", "", DESCRIPTION.as_bytes())

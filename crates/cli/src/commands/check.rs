@@ -64,7 +64,7 @@ impl Check {
         }
         let left = findings.len() - unified;
         let data: Vec<&Value> = findings.iter().map(|finding| &finding.data).collect();
-        ui.report("check", json!({ "findings": data, "unified": unified, "dry-run": self.dry_run }));
+        ui.report("check", || json!({ "findings": data, "unified": unified, "dry-run": self.dry_run }));
         Ok(if left == 0 { Exit::Done } else { exit_of("check.findings") })
     }
 

@@ -57,8 +57,10 @@ impl Compare {
         } else {
             show(ui, &found, &members, &old, &new);
         }
-        let result = json!({ "changes": changes::as_json(&found, &new), "size": [total(&old), total(&new)],
-            "members": { "added": members.added, "gone": members.gone } });
+        let result = || {
+            json!({ "changes": changes::as_json(&found, &new), "size": [total(&old), total(&new)],
+            "members": { "added": members.added, "gone": members.gone } })
+        };
         ui.report("compare", result);
         Ok(Exit::Done)
     }

@@ -32,7 +32,7 @@ impl Demo {
         let folder = self.folder(here)?;
         let world = world::build(ui, &folder)?;
         story::tell(ui, &world)?;
-        ui.report("demo", serde_json::json!({ "folder": folder }));
+        ui.report("demo", || serde_json::json!({ "folder": folder }));
         Ok(Exit::Done)
     }
 

@@ -123,7 +123,7 @@ fn describe_capability(ui: &Ui, name: &PackageName, listing: &Listing) -> Exit {
         styled(style::STRONG, name),
         providers.join(", ")
     ));
-    ui.report("describe", json!({ "capability": name, "providers": providers }));
+    ui.report("describe", || json!({ "capability": name, "providers": providers }));
     Exit::Done
 }
 
@@ -305,7 +305,7 @@ impl Described<'_> {
         });
         self.ui.report(
             "describe",
-            json!({ "card": self.card, "source": self.listing.source,
+            || json!({ "card": self.card, "source": self.listing.source,
             "fits": fits.collect::<serde_json::Map<_, _>>(), "releases": releases.collect::<Vec<_>>(),
             "notes": self.notes.iter().map(|(version, text)| json!({ "version": version, "text": text })).collect::<Vec<_>>(),
             "sources": sources::as_json(self.sources), "mirrors": mirrors::as_json(self.mirrors), "manifest": self.line() }),

@@ -9,7 +9,7 @@ use bibliotax_core::workspace::Member;
 use serde_json::json;
 
 use super::searching::Searching;
-use super::settle::{Settled, installed_json};
+use super::settle::Settled;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
@@ -55,13 +55,7 @@ impl Drop {
         let stayed: Vec<&PackageName> =
             packages.iter().filter_map(|needs| Some(&needs.first()?.1.package)).collect();
         stayed.iter().for_each(|package| say_stayed(ui, &settled, package));
-        let mut result = json!({ "changes": settled.changes(), "dry-run": self.dry_run });
-        if self.dry_run {
-            ui.say("nothing was written");
-        } else {
-            result["shelf"] = installed_json(settled.carry_out(ui, &edits)?);
-        }
-        ui.report("drop", result);
+        settled.conclude(ui, "drop", self.dry_run, &edits, || json!({}))?;
         Ok(Exit::Done)
     }
 

@@ -84,8 +84,10 @@ impl Explaining<'_> {
         if newer.is_empty() {
             self.ui.answer("no newer release is there");
         }
-        let result = json!({ "package": locked.name, "version": locked.version, "provides": locked.provides, "ways": ways,
-                "newer": told });
+        let result = || {
+            json!({ "package": locked.name, "version": locked.version, "provides": locked.provides, "ways": ways,
+                "newer": told })
+        };
         self.ui.report("explain", result);
         Ok(Exit::Done)
     }
@@ -156,14 +158,14 @@ impl Explaining<'_> {
         check_known(self.registries, self.package)?;
         let workspace = &self.project.workspace;
         let asking = |locked: &[LockedPackage]| Problem::new(workspace, locked).asking(self.package, range);
-        let resolution = match resolve(&asking(&self.lock.packages), self.registries) {
+        let mut resolution = match resolve(&asking(&self.lock.packages), self.registries) {
             Ok(resolution) => resolution,
             Err(unresolved) => {
                 let conflict = failure::conflict_of(unresolved)?;
                 return self.not_possible(&asking(&[]), range, &conflict);
             }
         };
-        let other = self.project.lock_of(workspace, resolution, self.registries)?;
+        let other = self.project.lock_of(workspace, &mut resolution, self.registries)?;
         let moves = compare(Some(self.lock), &other);
         let version = other.package(self.package).map(LockedPackage::told_version).unwrap_or_default();
         self.ui.answer(format!("{} could be {version}", styled(style::STRONG, self.package)));
@@ -176,7 +178,7 @@ impl Explaining<'_> {
         let moves = changes::as_json(&moves, &other);
         self.ui.report(
             "explain",
-            json!({ "package": self.package, "range": range, "possible": true, "moves": moves }),
+            || json!({ "package": self.package, "range": range, "possible": true, "moves": moves }),
         );
         Ok(Exit::Done)
     }
@@ -187,8 +189,10 @@ impl Explaining<'_> {
         let ways = ways_out(problem, conflict, self.registries)?;
         let ways = ways::as_commands(&ways, self.project, &self.project.workspace);
         self.ui.answer_ways(&ways);
-        let result = json!({ "package": self.package, "range": range, "possible": false, "proof": proof::as_json(conflict),
-            "ways-out": ways });
+        let result = || {
+            json!({ "package": self.package, "range": range, "possible": false, "proof": proof::as_json(conflict),
+            "ways-out": ways })
+        };
         self.ui.report("explain", result);
         Ok(exit_of("resolve.conflict"))
     }

@@ -60,7 +60,7 @@ impl Find {
         registries.heeds().iter().for_each(|heed| ui.warn(heed));
         all.sort();
         self.show(ui, &all, &query);
-        ui.report("find", all.as_json(&query));
+        ui.report("find", || all.as_json(&query));
         Ok(Exit::Done)
     }
 

@@ -308,5 +308,5 @@ fn report(ui: &Ui, found: &[Found<'_>], places: &[Target], ladders: &[Ladder]) {
     });
     let packages: Vec<Value> = packages.collect();
     let ladders: Vec<Value> = ladders.iter().map(Ladder::as_json).collect();
-    ui.report("fit", json!({ "packages": packages, "ladders": ladders }));
+    ui.report("fit", || json!({ "packages": packages, "ladders": ladders }));
 }

@@ -70,7 +70,7 @@ impl Graph {
             Some(Form::Svg) => ui.answer(graph::svg(&needs).trim_end()),
             None => show(ui, &needs),
         }
-        ui.report("graph", as_json(&needs));
+        ui.report("graph", || as_json(&needs));
         Ok(Exit::Done)
     }
 

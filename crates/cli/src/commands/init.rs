@@ -64,7 +64,7 @@ impl Init {
         }
         ui.report(
             "init",
-            json!({ "members": members, "manifest": manifest::FILE_NAME, "written": !self.dry_run }),
+            || json!({ "members": members, "manifest": manifest::FILE_NAME, "written": !self.dry_run }),
         );
         Ok(Exit::Done)
     }
@@ -91,7 +91,7 @@ impl Init {
         let workspace = outer.map(|outer| outer.root);
         ui.report(
             "init",
-            json!({ "project": name, "manifest": manifest::FILE_NAME, "workspace": workspace, "written": !self.dry_run }),
+            || json!({ "project": name, "manifest": manifest::FILE_NAME, "workspace": workspace, "written": !self.dry_run }),
         );
         Ok(Exit::Done)
     }

@@ -117,6 +117,11 @@ impl Install {
                 Err(replaced(lock))
             }
             Some(lock) if self.dry_run => plan_only(ui, &project, lock, &json!([])),
+            // Where all of the shelf is right, so is each part of it.
+            Some(lock) if !self.is_for_all() && standing(here, self.absolute)?.is_some() => {
+                let kept = project.plan(lock)?.staying;
+                Ok(done(ui, Installed { kept, ..Installed::default() }, Instant::now(), &[]))
+            }
             Some(lock) => install_locked(ui, &project, lock),
             None if self.sealed => Err(not_sealed(lock.is_some())),
             None => self.resolve_and_install(ui, &project),
@@ -132,10 +137,7 @@ impl Install {
         if self.dry_run {
             return plan_only(ui, project, &settled.lock, &settled.changes());
         }
-        let installed = settled.carry_out(ui, &Edits::new())?;
-        let result = json!({ "changes": settled.changes(), "dry-run": false, "warnings": warnings,
-            "shelf": installed_json(installed) });
-        ui.report("install", result);
+        settled.conclude(ui, "install", false, &Edits::new(), || json!({ "warnings": warnings }))?;
         Ok(Exit::Done)
     }
 }
@@ -156,8 +158,7 @@ fn install_locked(ui: &Ui, project: &Project, lock: &Lock) -> Result<Exit, Failu
 fn done(ui: &Ui, installed: Installed, begun: Instant, warnings: &[String]) -> Exit {
     warnings.iter().for_each(|warning| ui.warn(warning));
     say_installed(ui, installed, begun);
-    let result =
-        json!({ "changes": [], "dry-run": false, "warnings": warnings, "shelf": installed_json(installed) });
+    let result = || json!({ "changes": [], "dry-run": false, "warnings": warnings, "shelf": installed_json(installed) });
     ui.report("install", result);
     Exit::Done
 }
@@ -186,7 +187,7 @@ fn plan_only(ui: &Ui, project: &Project, lock: &Lock, changes: &Value) -> Result
     let build: Vec<Value> = plan.build.iter().map(one).collect();
     ui.report(
         "install",
-        json!({ "changes": changes, "dry-run": true, "build": build, "remove": plan.remove }),
+        || json!({ "changes": changes, "dry-run": true, "build": build, "remove": plan.remove }),
     );
     Ok(Exit::Done)
 }

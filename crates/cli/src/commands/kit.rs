@@ -94,7 +94,7 @@ fn make(
             file.display()
         ));
     }
-    ui.report("kit make", as_json(file, &head, dry_run));
+    ui.report("kit make", || as_json(file, &head, dry_run));
     Ok(Exit::Done)
 }
 
@@ -114,11 +114,10 @@ fn open(ui: &Ui, here: &Path, file: &Path) -> Result<Exit, Failure> {
     let known = if known > 0 { format!(", {known} of them known before") } else { String::new() };
     ui.say(format!("{}: {all} ({}) in the store{known}", styled(style::STRONG, "kit"), size(head.bytes)));
     say_next(ui, here, head);
-    ui.report(
-        "kit open",
+    ui.report("kit open", || {
         json!({ "file": file, "members": head.members, "lock": head.lock, "targets": head.targets,
-        "archives": head.archives, "new": opened.new, "bytes": head.bytes }),
-    );
+        "archives": head.archives, "new": opened.new, "bytes": head.bytes })
+    });
     Ok(Exit::Done)
 }
 

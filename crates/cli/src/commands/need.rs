@@ -21,7 +21,7 @@ use self::declaring::{Declaring, Wishes};
 use self::words::Wanted;
 use super::passed_over;
 use super::searching::Searching;
-use super::settle::{Settled, installed_json};
+use super::settle::Settled;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
@@ -132,25 +132,20 @@ impl Need {
             check_known(registries, &wanted.package)?;
             check_components(registries, &wanted.package, &wishes.components)?;
         }
-        let (lock, warnings) = project.resolve(&workspace, registries)?;
-        declaring.settle_ranges(wanted, &lock)?;
+        let problem = Problem::new(&workspace, &project.locked());
+        let (mut chosen, warnings) = project.choose(&problem, &workspace, registries)?;
+        declaring.settle_ranges(wanted, &chosen)?;
+        // The ranges are made around what was chosen, which is therefore what they lead to.
         let workspace = declaring.workspace()?;
-        // The ranges were made around what was chosen, so this chooses the same again.
-        let (lock, _) = project.resolve(&workspace, registries)?;
+        let lock = project.lock_of(&workspace, &mut chosen, registries)?;
         wanted.iter().try_for_each(|wanted| declaring.say(ui, &workspace, wanted))?;
         let without_range = wanted.iter().filter(|wanted| wanted.range.is_none());
         without_range.for_each(|wanted| say_passed_over(ui, &workspace, registries, &lock, wanted));
         warnings.iter().for_each(|warning| ui.warn(warning));
         let settled = Settled::new(project, &workspace, lock);
         settled.show(ui);
-        let mut result =
-            json!({ "changes": settled.changes(), "dry-run": self.dry_run, "warnings": warnings });
-        if self.dry_run {
-            ui.say("nothing was written");
-        } else {
-            result["shelf"] = installed_json(settled.carry_out(ui, &declaring.edits())?);
-        }
-        ui.report("need", result);
+        let edits = declaring.edits();
+        settled.conclude(ui, "need", self.dry_run, &edits, || json!({ "warnings": warnings }))?;
         Ok(Exit::Done)
     }
 }

@@ -79,7 +79,7 @@ impl Newer {
         let told: Vec<Told<'_>> = all.into_par_iter().map(|news| told(news, &registries)).collect();
         drop(progress);
         show(ui, &told, &registries.facets(), lock.packages.len());
-        ui.report("newer", json!({ "packages": told.iter().map(as_json).collect::<Vec<_>>() }));
+        ui.report("newer", || json!({ "packages": told.iter().map(as_json).collect::<Vec<_>>() }));
         Ok(Exit::Done)
     }
 

@@ -76,7 +76,7 @@ impl Publish {
             result["archives"] = json!(published.files);
             result["already"] = published.already.into();
         }
-        ui.report("publish", result);
+        ui.report("publish", || result);
         Ok(Exit::Done)
     }
 }

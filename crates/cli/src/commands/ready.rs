@@ -70,7 +70,7 @@ impl Ready {
             many => format!("{many} things are amiss"),
         });
         let data = |finding: &Finding| json!({ "what": finding.what, "fine": finding.fine, "told": finding.told, "data": finding.data });
-        ui.report("ready", json!({ "findings": findings.iter().map(data).collect::<Vec<_>>() }));
+        ui.report("ready", || json!({ "findings": findings.iter().map(data).collect::<Vec<_>>() }));
         Ok(if amiss == 0 { Exit::Done } else { Exit::Differs })
     }
 }

@@ -112,7 +112,7 @@ fn check(ui: &Ui, registry: &Arc<dyn Keep>, mend: bool) -> Result<Exit, Failure>
     }
     ui.report(
         "registry check",
-        json!({ "packages": audit.packages, "releases": audit.releases, "files": audit.files, "bytes": audit.bytes,
+        || json!({ "packages": audit.packages, "releases": audit.releases, "files": audit.files, "bytes": audit.bytes,
             "unnamed": audit.unnamed, "flaws": audit.flaws }),
     );
     Ok(if audit.flaws.is_empty() { Exit::Done } else { Exit::Differs })
@@ -138,8 +138,10 @@ fn load_files(
     };
     let verb = if dry_run { "would load" } else { "loaded" };
     ui.say(format!("{verb} {} into {}{archives}{already}", count(loaded.added, "event"), registry.name()));
-    let result = json!({ "added": loaded.added, "already": loaded.already, "archives": loaded.archives,
-        "dry-run": dry_run });
+    let result = || {
+        json!({ "added": loaded.added, "already": loaded.already, "archives": loaded.archives,
+        "dry-run": dry_run })
+    };
     ui.report("registry load", result);
     Ok(Exit::Done)
 }

@@ -76,7 +76,7 @@ impl Resolve {
         }
         ui.report(
             "resolve",
-            json!({ "changes": settled.changes(), "dry-run": self.dry_run, "warnings": warnings }),
+            || json!({ "changes": settled.changes(), "dry-run": self.dry_run, "warnings": warnings }),
         );
         Ok(Exit::Done)
     }

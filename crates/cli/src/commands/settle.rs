@@ -51,9 +51,35 @@ impl<'p> Settled<'p> {
         changes::as_json(&compare(self.old(), &self.lock), &self.lock)
     }
 
+    /// Carries it out, unless that is only tried, and reports it as the result of a command, with more that is an object.
+    pub fn conclude(
+        &self,
+        ui: &Ui,
+        command: &str,
+        dry_run: bool,
+        edits: &Edits,
+        more: impl FnOnce() -> Value,
+    ) -> Result<(), Failure> {
+        let installed = if dry_run { None } else { Some(self.carry_out(ui, edits)?) };
+        if dry_run {
+            ui.say("nothing was written");
+        }
+        ui.report(command, || {
+            let mut result = json!({ "changes": self.changes(), "dry-run": dry_run });
+            if let (Some(result), Value::Object(more)) = (result.as_object_mut(), more()) {
+                result.extend(more);
+            }
+            if let Some(installed) = installed {
+                result["shelf"] = installed_json(installed);
+            }
+            result
+        });
+        Ok(())
+    }
+
     /// Fetches what is missing, then writes the manifests that have other texts and the lock, then brings
     /// the shelf to it: what can fail most comes before anything is written.
-    pub fn carry_out(&self, ui: &Ui, edits: &Edits) -> Result<Installed, Failure> {
+    fn carry_out(&self, ui: &Ui, edits: &Edits) -> Result<Installed, Failure> {
         let begun = Instant::now();
         let progress = Progress::new(ui);
         self.project.try_templates(&self.lock)?;

@@ -88,7 +88,7 @@ fn list(ui: &Ui, project: &Project, all: bool) -> Result<Exit, Failure> {
     }
     ui.report(
         "steps",
-        json!({ "open": open, "steps": shown.iter().map(|todo| as_json(todo)).collect::<Vec<_>>() }),
+        || json!({ "open": open, "steps": shown.iter().map(|todo| as_json(todo)).collect::<Vec<_>>() }),
     );
     Ok(Exit::Done)
 }

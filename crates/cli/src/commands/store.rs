@@ -128,7 +128,7 @@ fn show(ui: &Ui, store: &Trees, all: bool) -> Result<Exit, Failure> {
     let project = |project: &Noted| json!({ "path": project.path, "archives": project.archives, "bytes": bytes_of(&inventory, project) });
     ui.report(
         "store show",
-        json!({ "path": store.root(), "bytes": inventory.bytes(), "unused": unused, "answers": inventory.answers,
+        || json!({ "path": store.root(), "bytes": inventory.bytes(), "unused": unused, "answers": inventory.answers,
             "trees": inventory.trees.iter().map(tree_json).collect::<Vec<_>>(),
             "projects": inventory.projects.iter().map(project).collect::<Vec<_>>() }),
     );
@@ -180,7 +180,7 @@ fn prune(ui: &Ui, store: &Trees, pruning: Pruning, dry_run: bool) -> Result<Exit
     });
     ui.report(
         "store prune",
-        json!({ "taken-out": goes.iter().map(tree_json).collect::<Vec<_>>(), "bytes": bytes, "kept": left, "dry-run": dry_run }),
+        || json!({ "taken-out": goes.iter().map(tree_json).collect::<Vec<_>>(), "bytes": bytes, "kept": left, "dry-run": dry_run }),
     );
     Ok(Exit::Done)
 }
@@ -203,7 +203,7 @@ fn check(ui: &Ui, store: &Trees, repair: bool) -> Result<Exit, Failure> {
     });
     ui.report(
         "store check",
-        json!({ "archives": kept.trees.len(), "damaged": damaged, "repaired": repaired }),
+        || json!({ "archives": kept.trees.len(), "damaged": damaged, "repaired": repaired }),
     );
     let is_well = damaged.is_empty() || repaired == damaged.len();
     Ok(if is_well { Exit::Done } else { Exit::Differs })

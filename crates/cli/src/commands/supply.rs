@@ -68,7 +68,7 @@ pub fn change(
     };
     ui.report(
         command,
-        json!({ "package": name, "what": change.what(), "done": done, "already": already, "dry-run": dry_run }),
+        || json!({ "package": name, "what": change.what(), "done": done, "already": already, "dry-run": dry_run }),
     );
     Ok(Exit::Done)
 }

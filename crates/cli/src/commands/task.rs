@@ -125,7 +125,7 @@ impl Task {
         } else {
             ui.answer(table(ui, jobs.iter().map(|job| row(job, members.len() > 1))));
         }
-        ui.report("task", json!({ "tasks": jobs.iter().map(as_json).collect::<Vec<_>>() }));
+        ui.report("task", || json!({ "tasks": jobs.iter().map(as_json).collect::<Vec<_>>() }));
         Ok(Exit::Done)
     }
 }
@@ -210,7 +210,7 @@ fn show(ui: &Ui, project: &Project, jobs: &[Job<'_>]) -> Exit {
         let run = clean(job.task.run.as_deref().unwrap_or_default());
         ui.answer(format!("  would run {}: {run}", told(project, job)));
     }
-    ui.report("task", json!({ "dry-run": true, "order": jobs.iter().map(as_json).collect::<Vec<_>>() }));
+    ui.report("task", || json!({ "dry-run": true, "order": jobs.iter().map(as_json).collect::<Vec<_>>() }));
     Exit::Done
 }
 

@@ -16,7 +16,7 @@ use serde_json::json;
 use super::explain::not_locked_package;
 use super::passed_over;
 use super::searching::Searching;
-use super::settle::{Settled, installed_json};
+use super::settle::Settled;
 use crate::codes::Exit;
 use crate::failure::{self, Failure};
 use crate::progress::Progress;
@@ -60,25 +60,19 @@ impl Update {
         let is_asked = |need: &Need| asked.is_empty() || asked.contains(&need.package);
         let loosened = self.loosened(&project, is_asked)?;
         let registries = project.registries_for(&loosened, anew)?;
-        let updated = self.moved(&loosened, lock, &asked, &registries)?;
+        let mut updated = self.moved(&loosened, lock, &asked, &registries)?;
         let edits = self.rewritten(&project, &updated.resolution, is_asked)?;
         let workspace = project.edited(&edits)?;
         say_rewritten(ui, &project.workspace, &workspace);
-        let new = project.lock_of(&workspace, updated.resolution, &registries)?;
+        let new = project.lock_of(&workspace, &mut updated.resolution, &registries)?;
         let settled = Settled::new(&project, &workspace, new);
         settled.show(ui);
         say_forced(ui, lock, &settled.lock, &asked, &updated.forced);
         for chosen in asked.iter().filter_map(|name| settled.lock.package(name)) {
             passed_over::say(ui, &Problem::new(&workspace, &[]), &registries, chosen);
         }
-        let mut result = json!({ "changes": settled.changes(), "dry-run": self.dry_run,
-            "forced": updated.forced.iter().map(proof::as_json).collect::<Vec<_>>() });
-        if self.dry_run {
-            ui.say("nothing was written");
-        } else {
-            result["shelf"] = installed_json(settled.carry_out(ui, &edits)?);
-        }
-        ui.report("update", result);
+        let forced = || updated.forced.iter().map(proof::as_json).collect::<Vec<_>>();
+        settled.conclude(ui, "update", self.dry_run, &edits, || json!({ "forced": forced() }))?;
         Ok(Exit::Done)
     }
 

@@ -64,8 +64,10 @@ impl Verify {
         } else if !is_well {
             ui.say("next: `bibliotax verify --repair` puts it right");
         }
-        let result = json!({ "packages": verified.packages, "files": verified.files, "findings": verified.findings,
-            "store": self.store.then_some(&damaged), "full": self.full, "repaired": repairs });
+        let result = || {
+            json!({ "packages": verified.packages, "files": verified.files, "findings": verified.findings,
+            "store": self.store.then_some(&damaged), "full": self.full, "repaired": repairs })
+        };
         ui.report("verify", result);
         Ok(if is_well || repairs { Exit::Done } else { crate::codes::exit_of("verify.differs") })
     }

@@ -85,10 +85,15 @@ impl Manifests {
             let (root, here) = (self.root.clone(), self.here.clone());
             return Ok(Self { root, files: self.files.clone(), here });
         }
+        let text_of = |file: &ManifestFile| edits.get(&file.folder).unwrap_or(&file.text).clone();
+        // What members mean depends on the root, too.
+        let keeps_root = self.in_folder("").is_none_or(|root| text_of(root) == root.text);
         let file = |file: &ManifestFile| {
-            let text = edits.get(&file.folder).unwrap_or(&file.text).clone();
+            let text = text_of(file);
+            if keeps_root && text == file.text {
+                return Ok(file.clone());
+            }
             let cards = cards_beside(&self.root.join(&file.folder), &text)?;
-            // What members mean depends on the root, too.
             let (folder, is_neighbour, read) = (file.folder.clone(), file.is_neighbour, None);
             Ok(ManifestFile { folder, text, cards, read, is_neighbour })
         };

@@ -24,9 +24,8 @@ pub fn about(
 
 /// What manifests wish that made no difference.
 fn about_wishes(workspace: &Workspace, resolution: &Resolution) -> Vec<String> {
-    let chosen = |name: &PackageName| resolution.packages.iter().find(|p| p.release.entry.name == *name);
-    let idle = workspace.needs().flat_map(|(_, need)| {
-        let left_out = chosen(&need.package).map_or(&[][..], |package| &package.left_out);
+    let idle = workspace.needs().filter(|(_, need)| !need.without.is_empty()).flat_map(|(_, need)| {
+        let left_out = resolution.package(&need.package).map_or(&[][..], |package| &package.left_out);
         let idle = need.without.iter().filter(|name| !left_out.contains(name));
         idle.map(|name| format!("{} doesn't need {name}, so leaving that out changes nothing", need.package))
     });
@@ -37,7 +36,8 @@ fn about_wishes(workspace: &Workspace, resolution: &Resolution) -> Vec<String> {
             format!("{capability} comes from {name}: {preferred}, which the manifest prefers, can't be had");
         (name != preferred).then_some(text)
     });
-    let lacking = workspace.needs().filter_map(|(_, need)| Some((need, chosen(&need.package)?)));
+    let asking = workspace.needs().filter(|(_, need)| !need.parts.is_empty());
+    let lacking = asking.filter_map(|(_, need)| Some((need, resolution.package(&need.package)?)));
     let lacking =
         lacking.flat_map(|(need, package)| need.parts.iter().filter_map(|part| lacks(package, part)));
     idle.chain(passed).chain(lacking).collect()

@@ -1,10 +1,10 @@
 //! The difference of two locks, as a table for people and as data.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 
 use anstyle::Style;
 use bibliotax_core::compare::{Change, Kind};
-use bibliotax_core::lock::{Lock, LockedMember, LockedPackage, RUN, Reached, Wires};
+use bibliotax_core::lock::{Lock, LockedPackage, RUN, Reached, Wires};
 use bibliotax_core::name::{ComponentName, PackageName};
 use bibliotax_core::source::Source;
 use serde_json::{Value, json};
@@ -157,6 +157,8 @@ fn wishes<'l>(change: &Change<'l>) -> String {
 struct Needers<'l> {
     lock: &'l Lock,
     packages: HashMap<&'l PackageName, Vec<&'l PackageName>>,
+    /// The members that need each name themselves, by their numbers in the lock.
+    members: HashMap<&'l PackageName, BTreeSet<usize>>,
     reached: Reached<'l>,
 }
 
@@ -166,8 +168,14 @@ impl<'l> Needers<'l> {
         for package in &lock.packages {
             package.needs.iter().for_each(|need| packages.entry(need).or_default().push(&package.name));
         }
+        let mut members: HashMap<&PackageName, BTreeSet<usize>> = HashMap::new();
+        for (number, member) in lock.members.iter().enumerate() {
+            for need in &member.needs {
+                members.entry(&need.name).or_default().insert(number);
+            }
+        }
         let reached = Wires::of(lock).reached(&lock.members.iter().collect::<Vec<_>>(), &[]);
-        Self { lock, packages, reached }
+        Self { lock, packages, members, reached }
     }
 
     /// The packages that need this one, by name.
@@ -181,18 +189,20 @@ impl<'l> Needers<'l> {
         Some(self.reached.get(&at)?.iter().copied().collect())
     }
 
-    fn members(&self, package: &LockedPackage) -> impl Iterator<Item = &'l LockedMember> {
-        let answers = |name: &PackageName| *name == package.name || package.provides.contains(name);
-        self.lock.members.iter().filter(move |member| member.needs.iter().any(|need| answers(&need.name)))
+    /// The members that need a package itself, or a capability that it was taken for.
+    fn members(&self, package: &LockedPackage) -> BTreeSet<usize> {
+        let names = std::iter::once(&package.name).chain(&package.provides);
+        names.filter_map(|name| self.members.get(name)).flatten().copied().collect()
     }
 
     fn is_direct(&self, package: &LockedPackage) -> bool {
-        self.members(package).next().is_some()
+        !self.members(package).is_empty()
     }
 
     /// By which members a package is needed itself.
     fn here(&self, package: &LockedPackage) -> String {
-        let members: Vec<&str> = self.members(package).map(|member| member.name.as_str()).collect();
+        let members = self.members(package).into_iter();
+        let members: Vec<&PackageName> = members.map(|number| &self.lock.members[number].name).collect();
         match (self.lock.members.len(), members.as_slice()) {
             (1, _) | (_, []) => "here".to_owned(),
             (all, members) if members.len() == all => "by all members".to_owned(),

@@ -11,6 +11,9 @@ use super::Graph;
 /// How often the order and the places are improved from both sides.
 const SWEEPS: usize = 12;
 
+/// After how many of these without fewer crossings the order is left as it is.
+const IN_VAIN: usize = 4;
+
 /// What stands in a layer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Cell {
@@ -75,66 +78,43 @@ impl Layers {
         Self { cells, heights, lines }
     }
 
-    /// For each cell of a layer, the places of those that it is joined to in the layer before or behind.
-    fn joined(&self, layer: usize, before: bool) -> Vec<Vec<usize>> {
-        let mut joined = vec![Vec::new(); self.cells[layer].len()];
-        for line in &self.lines {
-            for pair in line.cells.windows(2) {
-                let (here, there) = if before { (pair[1], pair[0]) } else { (pair[0], pair[1]) };
-                if here.0 == layer {
-                    joined[here.1].push(there.1);
-                }
-            }
-        }
-        joined
-    }
-
-    /// Improves the order of each layer while that lets fewer needs cross.
+    /// Improves the order of the layers while that lets fewer needs cross.
     fn order(&mut self) {
-        let mut best = self.clone();
-        let mut fewest = self.crossings();
+        let wires = Wires::of(self);
+        let first: Places = self.cells.iter().map(|cells| (0..cells.len()).collect()).collect();
+        let mut best = (wires.crossings(&first), first);
+        let (mut places, mut since) = (best.1.clone(), 0);
         for sweep in 0..SWEEPS {
             let before = sweep % 2 == 0;
-            let layers: Vec<usize> = if before {
-                (1..self.cells.len()).collect()
-            } else {
-                (0..self.cells.len().saturating_sub(1)).rev().collect()
-            };
-            layers.into_iter().for_each(|layer| self.reorder(layer, before));
-            let crossings = self.crossings();
-            if crossings < fewest {
-                (best, fewest) = (self.clone(), crossings);
+            self.sweep(before).for_each(|layer| wires.reorder(&mut places, layer, before));
+            let crossings = wires.crossings(&places);
+            since = if crossings < best.0 { 0 } else { since + 1 };
+            if crossings < best.0 {
+                best = (crossings, places.clone());
+            } else if since == IN_VAIN {
+                break;
             }
         }
-        *self = best;
+        self.arrange(&best.1);
     }
 
-    /// Puts each cell of a layer to the middle one of those that it is joined to; what is joined to none stays.
-    fn reorder(&mut self, layer: usize, before: bool) {
-        let joined = self.joined(layer, before);
-        let median = |at: usize| {
-            let mut places = joined[at].clone();
-            places.sort_unstable();
-            places.get(places.len() / 2).copied().unwrap_or(at)
-        };
-        let mut order: Vec<usize> = (0..joined.len()).collect();
-        order.sort_by_key(|at| (median(*at), *at));
-        let mut place = vec![0; order.len()];
-        order.iter().enumerate().for_each(|(new, old)| place[*old] = new);
-        self.cells[layer] = order.iter().map(|old| self.cells[layer][*old]).collect();
-        for line in &mut self.lines {
-            let here = line.cells.iter_mut().filter(|cell| cell.0 == layer);
-            here.for_each(|cell| cell.1 = place[cell.1]);
-        }
+    /// The layers from the second on, or from the last but one back.
+    fn sweep(&self, before: bool) -> impl Iterator<Item = usize> + use<> {
+        let count = self.cells.len();
+        let (forth, back) = if before { (1..count, 0..0) } else { (0..0, 0..count.saturating_sub(1)) };
+        forth.chain(back.rev())
     }
 
-    /// How many pairs of needs cross.
-    fn crossings(&self) -> usize {
-        let mut pairs: Vec<Vec<(usize, usize)>> = vec![Vec::new(); self.cells.len()];
-        for line in &self.lines {
-            line.cells.windows(2).for_each(|pair| pairs[pair[0].0].push((pair[0].1, pair[1].1)));
+    /// Gives each cell its place.
+    fn arrange(&mut self, places: &Places) {
+        for (cells, places) in self.cells.iter_mut().zip(places) {
+            let mut arranged = cells.clone();
+            cells.iter().zip(places).for_each(|(cell, place)| arranged[*place] = *cell);
+            *cells = arranged;
         }
-        pairs.into_iter().map(crossing).sum()
+        for (layer, at) in self.lines.iter_mut().flat_map(|line| &mut line.cells) {
+            *at = places[*layer][*at];
+        }
     }
 
     /// Finds how far down each cell stands.
@@ -156,25 +136,114 @@ impl Layers {
             })
             .collect();
         self.heights.clone_from(&offsets);
+        let wires = Wires::of(self);
         for sweep in 0..SWEEPS {
             let before = sweep % 2 == 0;
-            let count = self.cells.len();
-            let layers: Vec<usize> =
-                if before { (1..count).collect() } else { (0..count.saturating_sub(1)).rev().collect() };
-            for layer in layers {
-                let other = if before { layer - 1 } else { layer + 1 };
-                let joined = self.joined(layer, before);
-                let wanted = joined.iter().enumerate().map(|(at, joined)| match joined.len() {
-                    0 => self.heights[layer][at],
-                    count => {
-                        joined.iter().map(|there| self.heights[other][*there]).sum::<f64>() / count as f64
-                    }
-                });
-                self.heights[layer] = apart(&wanted.collect::<Vec<f64>>(), &offsets[layer]);
+            for layer in self.sweep(before) {
+                let other = &self.heights[if before { layer - 1 } else { layer + 1 }];
+                let wanted = |at: usize| match wires.joined(layer, before, at) {
+                    [] => self.heights[layer][at],
+                    joined => joined.iter().map(|there| other[*there]).sum::<f64>() / joined.len() as f64,
+                };
+                let wanted: Vec<f64> = (0..self.cells[layer].len()).map(wanted).collect();
+                self.heights[layer] = apart(&wanted, &offsets[layer]);
             }
         }
         let top = self.heights.iter().flatten().copied().fold(f64::INFINITY, f64::min);
         self.heights.iter_mut().flatten().for_each(|height| *height -= top);
+    }
+}
+
+/// The place of each cell in each layer, by the number that it has there.
+type Places = Vec<Vec<usize>>;
+
+/// What is joined to what in neighbouring layers, by the numbers of cells.
+struct Wires {
+    /// For each layer but the last, the cells in it and the next that are joined.
+    pairs: Vec<Vec<(usize, usize)>>,
+    /// For each layer what its cells are joined to in the one before, and in the one behind.
+    before: Vec<Lists>,
+    behind: Vec<Lists>,
+}
+
+/// A list for each cell of a layer, one after the other.
+struct Lists {
+    ends: Vec<usize>,
+    cells: Vec<usize>,
+}
+
+impl Wires {
+    fn of(layers: &Layers) -> Self {
+        let sizes: Vec<usize> = layers.cells.iter().map(Vec::len).collect();
+        let mut pairs = vec![Vec::new(); sizes.len()];
+        for line in &layers.lines {
+            line.cells.windows(2).for_each(|pair| pairs[pair[0].0].push((pair[0].1, pair[1].1)));
+        }
+        let nothing = Vec::new();
+        let lists = |layer: usize, before: bool| {
+            let pairs =
+                if before { layer.checked_sub(1).map_or(&nothing, |at| &pairs[at]) } else { &pairs[layer] };
+            Lists::of(
+                sizes[layer],
+                pairs.iter().map(|(left, right)| if before { (*right, *left) } else { (*left, *right) }),
+            )
+        };
+        let [before, behind] =
+            [true, false].map(|before| (0..sizes.len()).map(|layer| lists(layer, before)).collect());
+        Self { before, behind, pairs }
+    }
+
+    /// What a cell is joined to in the layer before or behind.
+    fn joined(&self, layer: usize, before: bool, at: usize) -> &[usize] {
+        if before { self.before[layer].of_cell(at) } else { self.behind[layer].of_cell(at) }
+    }
+
+    /// Puts each cell of a layer to the middle one of those that it is joined to; what is joined to none stays.
+    fn reorder(&self, places: &mut Places, layer: usize, before: bool) {
+        let other = &places[if before { layer - 1 } else { layer + 1 }];
+        let mut around = Vec::new();
+        let median = |at: usize| {
+            around.clear();
+            around.extend(self.joined(layer, before, at).iter().map(|there| other[*there]));
+            let middle = around.len() / 2;
+            if around.is_empty() { places[layer][at] } else { *around.select_nth_unstable(middle).1 }
+        };
+        let medians: Vec<usize> = (0..places[layer].len()).map(median).collect();
+        let mut order: Vec<usize> = (0..medians.len()).collect();
+        order.sort_unstable_by_key(|at| (medians[*at], places[layer][*at]));
+        order.into_iter().enumerate().for_each(|(place, at)| places[layer][at] = place);
+    }
+
+    /// How many pairs of needs cross.
+    fn crossings(&self, places: &Places) -> usize {
+        let between = |(layer, pairs): (usize, &Vec<(usize, usize)>)| {
+            let place = |(left, right): &(usize, usize)| (places[layer][*left], places[layer + 1][*right]);
+            crossing(pairs.iter().map(place).collect())
+        };
+        self.pairs.iter().enumerate().map(between).sum()
+    }
+}
+
+impl Lists {
+    fn of(count: usize, pairs: impl Iterator<Item = (usize, usize)> + Clone) -> Self {
+        let mut ends = vec![0; count];
+        pairs.clone().for_each(|(at, _)| ends[at] += 1);
+        let mut so_far = 0;
+        for end in &mut ends {
+            so_far += *end;
+            *end = so_far - *end;
+        }
+        let mut cells = vec![0; so_far];
+        for (at, to) in pairs {
+            cells[ends[at]] = to;
+            ends[at] += 1;
+        }
+        Self { ends, cells }
+    }
+
+    fn of_cell(&self, at: usize) -> &[usize] {
+        let from = at.checked_sub(1).map_or(0, |above| self.ends[above]);
+        &self.cells[from..self.ends[at]]
     }
 }
 

@@ -1,49 +1,78 @@
 //! What a lock is made from, as one digest: whether it is still what the manifests lead to.
 
-use serde_json::{Value, json};
+use std::collections::BTreeMap;
+
+use serde::Serialize;
 
 use crate::digest::Digest;
-use crate::manifest::{NamePattern, Need};
+use crate::facet::{Facet, Fits, UnstatedRules};
+use crate::manifest::{NamePattern, Need, Replacement};
+use crate::name::{FacetName, Family, PackageName, RegistryName};
+use crate::range::Range;
 use crate::workspace::{Member, Workspace};
+
+/// All that counts, in the order in which it is taken in.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct Inputs<'w, F, M> {
+    registries: Vec<(&'w RegistryName, &'w str, Vec<&'w str>)>,
+    in_folders: F,
+    replaced: &'w BTreeMap<PackageName, Replacement>,
+    members: M,
+    families: &'w BTreeMap<Family, Range>,
+    capabilities: &'w BTreeMap<PackageName, PackageName>,
+    facets: &'w BTreeMap<FacetName, Facet>,
+    unstated: &'w UnstatedRules,
+    targets: Vec<(&'w str, &'w Fits)>,
+}
 
 /// The digest of all in a workspace's manifests that a resolution depends on: needs, families, capabilities and registries, in
 /// one form whatever the layout; comments and what a project says of itself don't count, unless it is used where it lies.
 pub fn inputs(workspace: &Workspace) -> Digest {
+    // What lies in folders, as packages that others need.
+    let listings = workspace.listings();
+    let in_folders = listings.values().map(|listing| {
+        let releases = listing.history.releases().iter().map(|release| &release.entry);
+        (&listing.source, releases.collect::<Vec<_>>())
+    });
+    let targets = workspace.targets.iter().map(|target| (target.name.as_str(), &target.values));
+    let inputs = Inputs {
+        registries: registries(workspace),
+        in_folders: in_folders.collect::<Vec<_>>(),
+        replaced: &workspace.replaced,
+        members: workspace.members.iter().map(of_member).collect::<Vec<_>>(),
+        families: &workspace.families,
+        capabilities: &workspace.capabilities,
+        facets: &workspace.facets,
+        unstated: &workspace.unstated,
+        targets: targets.collect(),
+    };
+    let mut text = Vec::new();
+    // Texts, lists and maps with names for keys: nothing in it can fail to be JSON.
+    let _ = serde_json::to_writer(&mut text, &inputs);
+    Digest::of(&text)
+}
+
+/// The registries by name, whose order in a manifest says nothing.
+fn registries(workspace: &Workspace) -> Vec<(&RegistryName, &str, Vec<&str>)> {
     let mut registries: Vec<_> = workspace.registries.iter().collect();
     registries.sort_by(|a, b| a.name.cmp(&b.name));
-    let registries: Vec<_> = registries
-        .iter()
-        .map(|registry| {
-            let mut owns: Vec<&str> = registry.owns.iter().map(NamePattern::as_str).collect();
-            owns.sort_unstable();
-            (&registry.name, &registry.url, owns)
-        })
-        .collect();
-    // What lies in folders, as packages that others need.
-    let in_folders: Vec<Value> = workspace
-        .listings()
-        .values()
-        .map(|listing| {
-            let releases = listing.history.releases().iter().map(|release| &release.entry);
-            json!([listing.source, releases.collect::<Vec<_>>()])
-        })
-        .collect();
-    let text = json!({ "registries": registries, "in-folders": in_folders, "replaced": workspace.replaced,
-        "members": workspace.members.iter().map(of_member).collect::<Vec<_>>(),
-        "families": workspace.families, "capabilities": workspace.capabilities,
-        "facets": workspace.facets, "unstated": workspace.unstated,
-        "targets": workspace.targets.iter().map(|target| (&target.name, &target.values)).collect::<Vec<_>>() });
-    Digest::of(text.to_string().as_bytes())
+    let told = registries.into_iter().map(|registry| {
+        let mut owns: Vec<&str> = registry.owns.iter().map(NamePattern::as_str).collect();
+        owns.sort_unstable();
+        (&registry.name, registry.url.as_str(), owns)
+    });
+    told.collect()
 }
 
-fn of_member(member: &Member) -> Value {
+fn of_member(member: &Member) -> impl Serialize {
     let targets: Vec<&str> = member.targets.iter().map(|target| target.name.as_str()).collect();
-    let needs: Vec<Value> = member.manifest.needs.iter().map(of_need).collect();
-    json!([member.folder, member.project.name, targets, member.manifest.fits, needs])
+    let needs: Vec<_> = member.manifest.needs.iter().map(of_need).collect();
+    (&member.folder, &member.project.name, targets, &member.manifest.fits, needs)
 }
 
-fn of_need(need: &Need) -> Value {
+fn of_need(need: &Need) -> impl Serialize {
     let who = (&need.package, &need.range, &need.registry, &need.source, need.prereleases);
     let what = (&need.without, &need.targets, &need.components, need.bare, &need.parts);
-    json!([who, need.purpose, what])
+    (who, &need.purpose, what)
 }

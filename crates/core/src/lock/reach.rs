@@ -44,17 +44,17 @@ impl<'l> Wires<'l> {
         self.places.get(name).copied()
     }
 
-    /// What a member reaches on a target (anywhere where it has none), but for what it needs for these purposes only.
-    pub fn reached_by(
+    /// What members reach on a target (anywhere where they have none), but for what they need for these purposes only.
+    pub fn reached_on(
         &self,
-        member: &'l LockedMember,
         target: Option<&str>,
+        members: &[&'l LockedMember],
         without: &[Purpose],
     ) -> Reached<'l> {
         let is_there = |targets: &[String]| {
             targets.is_empty() || target.is_none_or(|target| targets.iter().any(|one| one == target))
         };
-        let needs = member.needs.iter().filter(|need| is_there(&need.targets));
+        let needs = members.iter().flat_map(|member| &member.needs).filter(|need| is_there(&need.targets));
         let needs =
             needs.filter(|need| need.purpose.as_ref().is_none_or(|purpose| !without.contains(purpose)));
         let mut by_purpose: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
@@ -74,11 +74,9 @@ impl<'l> Wires<'l> {
     /// What members reach on any of their targets, but for what they need for these purposes only.
     pub fn reached(&self, members: &[&'l LockedMember], without: &[Purpose]) -> Reached<'l> {
         let mut all = Reached::new();
-        for member in members {
-            for target in member.spots() {
-                for (at, purposes) in self.reached_by(member, target, without) {
-                    all.entry(at).or_default().extend(purposes);
-                }
+        for (target, members) in by_spot(members) {
+            for (at, purposes) in self.reached_on(target, &members, without) {
+                all.entry(at).or_default().extend(purposes);
             }
         }
         all
@@ -105,6 +103,15 @@ impl LockedMember {
         }
         self.targets.iter().map(|target| Some(target.as_str())).collect()
     }
+}
+
+/// Members by the targets that they have; those without any together.
+pub fn by_spot<'l>(members: &[&'l LockedMember]) -> BTreeMap<Option<&'l str>, Vec<&'l LockedMember>> {
+    let mut spots: BTreeMap<Option<&str>, Vec<&LockedMember>> = BTreeMap::new();
+    for member in members {
+        member.spots().into_iter().for_each(|spot| spots.entry(spot).or_default().push(member));
+    }
+    spots
 }
 
 fn purpose(need: &LockedNeed) -> &str {

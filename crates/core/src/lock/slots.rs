@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use super::{Lock, LockedFile, LockedMember, LockedPackage, Wires};
+use super::{Lock, LockedFile, LockedMember, LockedPackage, Wires, by_spot};
 use crate::facet::{Facets, Fits, Target};
 use crate::name::{PackageName, PartName, Purpose};
 use crate::variant::{Variant, made_for};
@@ -109,11 +109,9 @@ impl Lock {
             |member: &&LockedMember| scope.members.is_empty() || scope.members.contains(&member.name);
         let wires = Wires::of(self);
         let mut wanted = BTreeSet::new();
-        for member in self.members.iter().filter(is_wanted) {
-            for spot in member.spots() {
-                let reached = wires.reached_by(member, spot, scope.without);
-                wanted.extend(reached.into_keys().map(|at| (at, spot)));
-            }
+        for (spot, members) in by_spot(&self.members.iter().filter(is_wanted).collect::<Vec<_>>()) {
+            let reached = wires.reached_on(spot, &members, scope.without);
+            wanted.extend(reached.into_keys().map(|at| (at, spot)));
         }
         wanted.into_iter().collect()
     }

@@ -67,14 +67,28 @@ fn line<T: Serialize + ?Sized>(value: &T) -> String {
 
 /// The digest of all in a lock but itself.
 pub fn digest(lock: &Lock) -> Digest {
+    let members = lock.members.iter().map(line);
+    digest_of_lines(lock, members.chain(lock.packages.iter().map(line)))
+}
+
+/// The digest of a lock whose members and packages are these lines.
+fn digest_of_lines(lock: &Lock, lines: impl Iterator<Item = impl AsRef<str>>) -> Digest {
     let mut hasher = Hasher::default();
     hasher.update(format!("{FORMAT}\n{}\n{}\n", lock.inputs, line(&lock.registries)).as_bytes());
-    let members = lock.members.iter().map(line);
-    for line in members.chain(lock.packages.iter().map(line)) {
-        hasher.update(line.as_bytes());
+    for line in lines {
+        hasher.update(line.as_ref().as_bytes());
         hasher.update(b"\n");
     }
     hasher.finish()
+}
+
+/// Whether a lock is what its digest says, and its text what is written of it: sooner known than its digest, which is still
+/// right where only the text's layout is another.
+fn is_as_written(lock: &Lock, text: &str, digest: &Digest) -> bool {
+    let lines = text.lines().filter(|line| line.starts_with("    {"));
+    let lines = lines.map(|line| line.trim_start().trim_end_matches(','));
+    lines.clone().count() == lock.members.len() + lock.packages.len()
+        && digest_of_lines(lock, lines) == *digest
 }
 
 impl Lock {
@@ -90,7 +104,8 @@ impl Lock {
             .map_err(|error| LockFault { fault: broken(text, &error), replaceable: true })?;
         let Document { inputs, registries, members, packages, .. } = document;
         let lock = Self { inputs, registries, members, packages };
-        if digest(&lock) != document.digest || !sorted(&lock.packages) {
+        let is_sound = is_as_written(&lock, text, &document.digest) || digest(&lock) == document.digest;
+        if !is_sound || !sorted(&lock.packages) {
             return Err(LockFault { fault: edited(text), replaceable: true });
         }
         Ok(lock)

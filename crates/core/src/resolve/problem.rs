@@ -187,8 +187,9 @@ impl Problem {
 
     /// The parts of a package that are asked for beside those that come along.
     pub fn asked_parts(&self, package: &PackageName) -> Vec<PartName> {
-        let needs = self.needs.iter().filter(|need| need.package == *package);
-        needs.flat_map(|need| need.parts.iter().cloned()).collect()
+        // Most needs ask for none, and looking is cheaper than comparing names.
+        let asking = self.needs.iter().filter(|need| !need.parts.is_empty() && need.package == *package);
+        asking.flat_map(|need| need.parts.iter().cloned()).collect()
     }
 
     /// The same problem without what is declared of `package`.

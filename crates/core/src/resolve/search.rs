@@ -159,7 +159,7 @@ impl<'a, C: Catalogue> Search<'a, C> {
                 self.next_of_the_rest()
             });
         let Some((var, choice)) = next else { return Ok(true) };
-        if self.manner.looks_ahead && self.universe.state_stumbling(&mut self.engine, var)? {
+        if self.manner.looks_ahead && self.universe.state_stumbling(&mut self.engine, var, choice)? {
             return Ok(false);
         }
         self.decide(var, choice);

@@ -238,21 +238,32 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         Ok(())
     }
 
-    /// States why releases of a package that are open stumble over what is closed of known packages; whether
-    /// there was anything to state.
+    /// States why releases of a package that are open stumble over what is closed of known packages, where the one that
+    /// would be chosen does; whether it does.
     ///
     /// Without it, the search would decide for each of them and run into its reason.
-    pub fn state_stumbling(&mut self, engine: &mut Engine, var: Var) -> Result<bool, Stop<C::Error>> {
+    pub fn state_stumbling(
+        &mut self,
+        engine: &mut Engine,
+        var: Var,
+        choice: usize,
+    ) -> Result<bool, Stop<C::Error>> {
+        if self.stumbling(engine, var, |releases| releases.has(choice)).is_empty() {
+            return Ok(false);
+        }
         let open = engine.domain(var).to_owned();
-        let stumbling: Vec<usize> = self
-            .unstated(var, |releases| !releases.view().misses(open.view()))
-            .into_iter()
-            .filter(|number| self.stumbles(engine, var, *number))
-            .collect();
+        let stumbling = self.stumbling(engine, var, |releases| !releases.view().misses(open.view()));
         for number in &stumbling {
             self.state_demand(engine, var, *number)?;
         }
-        Ok(!stumbling.is_empty())
+        Ok(true)
+    }
+
+    /// The demands of releases that a test is for which nothing open satisfies.
+    fn stumbling(&mut self, engine: &Engine, var: Var, of: impl Fn(&Choices) -> bool) -> Vec<usize> {
+        let mut stumbling = self.unstated(var, of);
+        stumbling.retain(|number| self.stumbles(engine, var, *number));
+        stumbling
     }
 
     /// States what a registry and the problem say of a package's releases by themselves.

@@ -3,7 +3,7 @@
 use super::search::attempt;
 use super::{Catalogue, Conflict, Problem, ProblemNeed, Resolution, Unresolved, resolve};
 use crate::facet::{FitValue, Target};
-use crate::name::{FacetName, PackageName};
+use crate::name::FacetName;
 use crate::range::Range;
 use crate::version::Version;
 
@@ -231,21 +231,16 @@ fn relaxation(need: &ProblemNeed, kind: Kind<'_>, resolution: &Resolution) -> Op
         Kind::Targets(misfits) => {
             // Those that were tried are all others of the project's.
             let is_other = |target: &&String| !misfits.contains(target);
-            let all = resolution.packages.iter().find(|p| p.release.entry.name == need.package)?;
+            let all = resolution.package(&need.package)?;
             Some(Relaxation::Targets(all.targets.iter().filter(is_other).cloned().collect()))
         }
         Kind::Range => {
-            let version = chosen(resolution, &need.package)?;
+            let version = &resolution.package(&need.package)?.release.entry.version;
             let exact = need.range.only().is_some();
             let range = if exact { Range::exactly(version) } else { Range::from_version(version) };
             Some(Relaxation::Range(range, version.clone()))
         }
     }
-}
-
-fn chosen<'r>(resolution: &'r Resolution, package: &PackageName) -> Option<&'r Version> {
-    let entries = resolution.packages.iter().map(|chosen| &chosen.release.entry);
-    entries.into_iter().find(|entry| entry.name == *package).map(|entry| &entry.version)
 }
 
 /// How much a change asks of people.

@@ -141,7 +141,7 @@ fn reached(lock: &Lock) -> Vec<String> {
     let mut told = Vec::new();
     for member in &lock.members {
         for spot in member.spots() {
-            let reached = wires.reached_by(member, spot, &[]);
+            let reached = wires.reached_on(spot, &[member], &[]);
             let names = reached.iter().map(|(at, purposes)| {
                 let purposes: Vec<&str> = purposes.iter().copied().collect();
                 format!("{}({})", lock.packages[*at].name, purposes.join("+"))

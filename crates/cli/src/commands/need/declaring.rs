@@ -1,9 +1,9 @@
 //! Manifests while needs are being declared in them.
 
-use bibliotax_core::lock::Lock;
 use bibliotax_core::manifest;
 use bibliotax_core::name::{ComponentName, PackageName, PartName, Purpose, RegistryName};
 use bibliotax_core::range::Range;
+use bibliotax_core::resolve::Resolution;
 use bibliotax_core::workspace::{Member, Workspace};
 
 use super::sources::Said;
@@ -124,13 +124,15 @@ impl<'p> Declaring<'p> {
     }
 
     /// Puts the ranges in place that follow from what was chosen.
-    pub fn settle_ranges(&mut self, wanted: &[Wanted], lock: &Lock) -> Result<(), Failure> {
+    pub fn settle_ranges(&mut self, wanted: &[Wanted], chosen: &Resolution) -> Result<(), Failure> {
         if self.wishes.source.is_some() {
             return Ok(());
         }
         for wanted in wanted.iter().filter(|wanted| wanted.range.is_none()) {
             let package = &wanted.package;
-            let Some(chosen) = lock.package(package).map(|package| &package.version) else { continue };
+            let Some(chosen) = chosen.package(package).map(|chosen| &chosen.release.entry.version) else {
+                continue;
+            };
             let exactly = self.wishes.exactly;
             let range = if exactly { Range::exactly(chosen) } else { Range::from_version(chosen) };
             for member in self.members.clone() {

@@ -55,7 +55,7 @@ impl Create {
             let told = self.create(here, &name, facets)?;
             ui.say(format!("made the registry {name}; {told}"));
         }
-        ui.report("registry create", json!({ "name": name, "dry-run": self.dry_run }));
+        ui.report("registry create", || json!({ "name": name, "dry-run": self.dry_run }));
         Ok(Exit::Done)
     }
 

@@ -62,11 +62,10 @@ impl Mirror {
                 begun.elapsed().as_secs_f64()
             ),
         });
-        ui.report(
-            "registry mirror",
+        ui.report("registry mirror", || {
             json!({ "packages": mirrored.packages, "events": mirrored.events, "files": mirrored.files,
-                "bytes": mirrored.bytes }),
-        );
+                "bytes": mirrored.bytes })
+        });
         Ok(Exit::Done)
     }
 

@@ -94,7 +94,7 @@ impl Serve {
             let listening = listening.map_err(|error| cannot_listen(self.listen, &error))?;
             let address = listening.address().at("listen on", self.listen.to_string())?;
             ui.say(format!("serving {title} at {scheme}://{address}/"));
-            ui.report("registry serve", json!({ "url": format!("{scheme}://{address}/") }));
+            ui.report("registry serve", || json!({ "url": format!("{scheme}://{address}/") }));
             listening.run(stop()).await;
             Ok(Exit::Done)
         })

@@ -45,7 +45,7 @@ impl SignIn {
         let secret = self.ask(&host)?;
         let place = self.keep(&host, &secret)?;
         ui.say(format!("kept for {host} in {place}"));
-        ui.report("registry sign-in", json!({ "host": host, "kept-in": place }));
+        ui.report("registry sign-in", || json!({ "host": host, "kept-in": place }));
         Ok(Exit::Done)
     }
 
@@ -92,7 +92,7 @@ impl SignOut {
         let there_was = in_keyring || in_file;
         let told = if there_was { "forgotten" } else { "there was nothing to forget" };
         ui.say(format!("{told} for {host}"));
-        ui.report("registry sign-out", json!({ "host": host, "forgotten": there_was }));
+        ui.report("registry sign-out", || json!({ "host": host, "forgotten": there_was }));
         Ok(Exit::Done)
     }
 }

@@ -82,7 +82,7 @@ fn create(ui: &Ui, registry: &dyn Keep, wish: Wish) -> Result<Exit, Failure> {
         "who publishes sets BIBLIOTAX_TOKEN_NAME to it, NAME being the registry's in the manifest: {}",
         token_variable(&registry.name().replace('/', "-"))
     ));
-    ui.report("registry token create", json!({ "id": token.id, "token": text, "expires": token.expires }));
+    ui.report("registry token create", || json!({ "id": token.id, "token": text, "expires": token.expires }));
     Ok(Exit::Done)
 }
 
@@ -115,7 +115,7 @@ fn list(ui: &Ui, registry: &dyn Keep) -> Result<Exit, Failure> {
         json!({ "id": token.id, "name": token.name, "actions": token.actions, "packages": token.packages,
             "expires": token.expires, "at": token.at })
     };
-    ui.report("registry token list", json!({ "tokens": tokens.iter().map(data).collect::<Vec<_>>() }));
+    ui.report("registry token list", || json!({ "tokens": tokens.iter().map(data).collect::<Vec<_>>() }));
     Ok(Exit::Done)
 }
 
@@ -125,6 +125,6 @@ fn revoke(ui: &Ui, registry: &dyn Keep, id: &str) -> Result<Exit, Failure> {
         return Err(failure.mend("`bibliotax registry token list` shows their ids"));
     }
     ui.say(format!("token {id} is of no use any more"));
-    ui.report("registry token revoke", json!({ "id": id }));
+    ui.report("registry token revoke", || json!({ "id": id }));
     Ok(Exit::Done)
 }

@@ -55,7 +55,7 @@ impl Check {
         let steps = looked.iter().map(|(todo, check, is_seen)| {
             json!({ "id": todo.step.id, "package": todo.package.name, "place": todo.place, "check": check, "done": is_seen })
         });
-        ui.report("steps check", json!({ "steps": steps.collect::<Vec<_>>(), "dry-run": self.dry_run }));
+        ui.report("steps check", || json!({ "steps": steps.collect::<Vec<_>>(), "dry-run": self.dry_run }));
         Ok(if looked.iter().all(|(.., is_seen)| *is_seen) { Exit::Done } else { Exit::Differs })
     }
 }

@@ -50,11 +50,10 @@ impl Tick {
         };
         ui.say(format!("{verb}: {} of {}, {}", todo.step.id, todo.package.name, place(&todo.place)));
         let open = todos_of(project, lock)?.iter().filter(|todo| todo.is_open()).count();
-        ui.report(
-            "steps",
+        ui.report("steps", || {
             json!({ "id": todo.step.id, "package": todo.package.name, "place": todo.place,
-            "done": is_done, "dry-run": self.dry_run, "open": open }),
-        );
+            "done": is_done, "dry-run": self.dry_run, "open": open })
+        });
         Ok(Exit::Done)
     }
 

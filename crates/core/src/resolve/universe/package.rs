@@ -77,16 +77,39 @@ impl Demand {
         }
     }
 
-    /// Whether both are written alike; others may come to the same.
-    fn is_like(&self, other: &Self) -> bool {
-        match (self, other) {
-            (Self::Needs(a), Self::Needs(b)) => {
+    /// Whether it is written like what a card says; others may come to the same.
+    fn is_like(&self, said: Said<'_>) -> bool {
+        match (self, said) {
+            (Self::Needs(a), Said::Needs(b)) => {
                 let (also, other) = ((&a.components, a.bare), (&b.components, b.bare));
                 let alike = a.prereleases == b.prereleases && a.when == b.when && also == other;
                 alike && a.range.is_written_like(&b.range)
             }
-            (Self::Conflicts(a), Self::Conflicts(b)) => a.range.is_written_like(&b.range),
+            (Self::Conflicts(a), Said::Conflicts(b)) => a.range.is_written_like(&b.range),
             _ => false,
+        }
+    }
+}
+
+/// A demand as a card says it.
+#[derive(Clone, Copy)]
+enum Said<'e> {
+    Needs(&'e CardNeed),
+    Conflicts(&'e CardConflict),
+}
+
+impl<'e> Said<'e> {
+    fn target(self) -> &'e PackageName {
+        match self {
+            Self::Needs(need) => &need.name,
+            Self::Conflicts(conflict) => &conflict.name,
+        }
+    }
+
+    fn to_demand(self) -> Demand {
+        match self {
+            Self::Needs(need) => Demand::Needs(need.clone()),
+            Self::Conflicts(conflict) => Demand::Conflicts(conflict.clone()),
         }
     }
 }
@@ -267,22 +290,22 @@ impl Package {
 
     fn gathered(&self, applies: impl Fn(&CardNeed) -> bool) -> Vec<Demanded> {
         let mut demands: Vec<Demanded> = Vec::new();
-        let mut by_target: HashMap<PackageName, Vec<usize>> = HashMap::new();
+        let mut by_target: HashMap<&PackageName, Vec<usize>> = HashMap::new();
         for (at, release) in self.releases().iter().enumerate() {
             let needs = release.entry.running_needs().map(|need| (None, need));
             let needs = needs.chain(extra_needs(&release.entry)).filter(|(_, need)| applies(need));
-            let needs = needs.map(|(extra, need)| (extra, Demand::Needs(need.clone())));
+            let needs = needs.map(|(extra, need)| (extra, Said::Needs(need)));
             let conflicts = release.entry.conflicts.iter().filter(|conflict| conflict.name != self.name);
-            let conflicts = conflicts.map(|conflict| (None, Demand::Conflicts(conflict.clone())));
-            for (extra, demand) in needs.chain(conflicts) {
-                let alike = by_target.entry(demand.target().clone()).or_default();
-                let is_like = |made: &Demanded| made.extra == extra && made.demand.is_like(&demand);
+            let conflicts = conflicts.map(|conflict| (None, Said::Conflicts(conflict)));
+            for (extra, said) in needs.chain(conflicts) {
+                let alike = by_target.entry(said.target()).or_default();
+                let is_like = |made: &Demanded| made.extra == extra && made.demand.is_like(said);
                 match alike.iter().find(|other| is_like(&demands[**other])) {
                     Some(same) => demands[*same].releases.insert(at + 1),
                     None => {
                         alike.push(demands.len());
                         let releases = Choices::of(self.width(), [at + 1]);
-                        demands.push(Demanded { demand, extra, releases, stated: false });
+                        demands.push(Demanded { demand: said.to_demand(), extra, releases, stated: false });
                     }
                 }
             }

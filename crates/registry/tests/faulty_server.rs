@@ -79,10 +79,9 @@ fn talk(mut stream: TcpStream, noted: &Mutex<Vec<String>>, behaviour: &Behaviour
     let head = String::from_utf8(head).unwrap();
     noted.lock().unwrap().push(head.clone());
     // Closing on what wasn't read would reset the connection, and the answer might get lost.
-    let lines = head.lines().filter_map(|line| line.split_once(": "));
-    let length =
-        lines.filter(|(name, _)| name.eq_ignore_ascii_case("content-length")).map(|(_, value)| value);
-    let length: u64 = length.last().map_or(0, |length| length.parse().unwrap());
+    let lower = head.to_lowercase();
+    let length = lower.lines().find_map(|line| line.strip_prefix("content-length: ")?.parse().ok());
+    let length: u64 = length.unwrap_or(0);
     if std::io::copy(&mut (&stream).take(length), &mut std::io::sink()).is_err() {
         return;
     }

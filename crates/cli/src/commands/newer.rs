@@ -119,13 +119,22 @@ fn show(ui: &Ui, told: &[Told<'_>], facets: &Facets, packages: usize) {
     }
     let head = ["", "locked", "update", "newest", ""].map(|text| styled(style::FAINT, text));
     let rows = told.iter().flat_map(|told| rows(told, facets));
-    ui.answer(table(ui, [head.to_vec()].into_iter().chain(rows)));
+    let rows: Vec<Vec<String>> = [head.to_vec()].into_iter().chain(rows).collect();
+    ui.answer(table(ui, without_empty(rows)));
     let updates = told.iter().filter(|told| told.news.update.is_some()).count();
     if updates > 0 {
         ui.say(format!("next: `bibliotax update` moves {}", count(updates, "package")));
     } else {
         ui.say("`bibliotax update --beyond --dry-run` shows what going beyond the ranges would take");
     }
+}
+
+/// A table without the columns that have nothing below their heads.
+fn without_empty(rows: Vec<Vec<String>>) -> impl Iterator<Item = Vec<String>> {
+    let columns = rows.first().map_or(0, Vec::len);
+    let is_told = |column: usize| rows.iter().skip(1).any(|row| !row[column].is_empty());
+    let told: Vec<usize> = (0..columns).filter(|column| is_told(*column)).collect();
+    rows.into_iter().map(move |row| told.iter().map(|column| row[*column].clone()).collect())
 }
 
 /// The rows of one package: versions, then a row for each further thing that is told.

@@ -12,23 +12,35 @@ use serde_json::{Value, json};
 use super::{size, table};
 use crate::ui::{Ui, clean, style, styled};
 
+/// Most new packages that are told where they weren't asked about; of more, only what projects need themselves.
+const MOST_ADDED: usize = 100;
+
 /// Shows what changes in the lock.
 pub fn show(ui: &Ui, changes: &[Change<'_>], lock: &Lock) {
     if changes.is_empty() {
         return;
     }
     ui.say(format!("{}: {}", styled(style::STRONG, "lock"), tally(changes)));
-    list_with(changes, lock, ui, |text| ui.say(text));
+    let needers = Needers::of(lock);
+    let (added, others): (Vec<_>, Vec<_>) = changes.iter().partition(|change| change.kind == Kind::Added);
+    let is_told = |change: &&Change<'_>| added.len() <= MOST_ADDED || needers.is_direct(change.package());
+    let mut told = others;
+    told.extend(added.iter().copied().filter(is_told).take(MOST_ADDED));
+    told.sort_by_key(|change| &change.package().name);
+    let left = changes.len() - told.len();
+    ui.say(table(ui, told.into_iter().map(|change| row(change, &needers))));
+    if left > 0 {
+        ui.say(styled(
+            style::FAINT,
+            format!(" and {left} more: `bibliotax graph` shows what is in the lock"),
+        ));
+    }
 }
 
 /// Lists changes that were asked about.
 pub fn list(ui: &Ui, changes: &[Change<'_>], lock: &Lock) {
-    list_with(changes, lock, ui, |text| ui.answer(text));
-}
-
-fn list_with(changes: &[Change<'_>], lock: &Lock, ui: &Ui, print: impl Fn(String)) {
     let needers = Needers::of(lock);
-    print(table(ui, changes.iter().map(|change| row(change, &needers))));
+    ui.answer(table(ui, changes.iter().map(|change| row(change, &needers))));
 }
 
 /// The same as data.

@@ -71,3 +71,25 @@ fn without_a_lock_sealed_and_verify_say_so() {
     assert_eq!(garden.run(&["install", "--sealed"]).expect(3).code(), "lock.missing");
     assert_eq!(garden.run(&["verify"]).expect(3).code(), "lock.missing");
 }
+
+#[test]
+fn of_a_first_lock_with_many_packages_only_what_projects_need_themselves_is_told() {
+    let bulbs: Vec<String> = (0..120).map(|number| format!("bulb-{number} 1.0.0")).collect();
+    let names: Vec<&str> = bulbs.iter().filter_map(|bulb| bulb.split(' ').next()).collect();
+    let bed = format!(
+        "bulb-bed 1.0.0: {}",
+        names.iter().map(|name| format!("{name} 1")).collect::<Vec<_>>().join(", ")
+    );
+    let releases: Vec<&str> = bulbs.iter().map(String::as_str).chain([bed.as_str()]).collect();
+    let garden = Garden::needing(&releases, "bulb-bed = \"1\"");
+    assert_snapshot!(garden.run(&["resolve"]), @"
+    lock: 121 added
+      added  bulb-bed  1.0.0  2.0 KiB  MIT  needed here
+     and 120 more: `bibliotax graph` shows what is in the lock
+    wrote the lock (121 packages); next: `bibliotax install`
+    ----- status 0
+    ");
+    garden.write("gate/bibliotax.lock", "");
+    let told = garden.run(&["--format", "json", "resolve"]).expect(0).json();
+    assert_eq!(told["changes"].as_array().unwrap().len(), 121, "data has all of it");
+}

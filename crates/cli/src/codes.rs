@@ -74,7 +74,7 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("disk.missing", Exit::Disk, "a file or folder isn't there"),
     ("disk.read-only", Exit::Disk, "a disk can't be written"),
     ("event.no-reason", Exit::Unreachable, "a withdrawal or deprecation has no reason"),
-    ("explain.not-here", Exit::Usage, "a package to explain is not in the lock"),
+    ("explain.not-here", Exit::Usage, "a package that was asked about is not in the lock"),
     ("facet.clash", Exit::Input, "a facet has two definitions"),
     ("facet.file", Exit::Input, "a file of facets can't be read"),
     ("facet.value", Exit::Input, "a target or promise says what a facet can't be"),

@@ -198,10 +198,17 @@ impl Explaining<'_> {
     }
 }
 
+/// The name of the locked package that a word means: its own, or that of a capability that it was taken for.
+pub fn locked_name(lock: &Lock, word: &str) -> Result<PackageName, Failure> {
+    let name: PackageName = Failure::read_word(word)?;
+    let answering = lock.answering(&name).map(|package| package.name.clone());
+    answering.ok_or_else(|| not_locked_package(lock, &name))
+}
+
 /// That a package is not in the lock, with the nearest that are.
-pub fn not_locked_package(lock: &Lock, package: &PackageName) -> Failure {
+fn not_locked_package(lock: &Lock, package: &PackageName) -> Failure {
     let near = nearest(package.as_str(), lock.packages.iter().map(|package| package.name.as_str()), 3);
-    let failure = Failure::new("explain.not-here", format!("{package} is not in the lock"));
+    let failure = Failure::new("explain.not-here", format!("`{package}` is not in the lock"));
     match near.as_slice() {
         [] => failure.mend(format!("`bibliotax explain {package} any` tells whether it could be")),
         near => failure.mend(format!("perhaps {} was meant", either(near))),

@@ -3,12 +3,12 @@
 use std::path::Path;
 
 use bibliotax_core::graph::{self, Graph as Needs, Line, Node, View, outline};
-use bibliotax_core::lock::{Lock, LockedMember, LockedPackage, Scope};
+use bibliotax_core::lock::{LockedMember, LockedPackage, Scope};
 use bibliotax_core::name::{PackageName, Purpose};
 use bibliotax_core::source::Source;
 use serde_json::{Value, json};
 
-use super::explain::not_locked_package;
+use super::explain::locked_name;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::machine::this_machine;
@@ -59,7 +59,7 @@ impl Graph {
             ui.warn("manifests were changed since the lock was made from them; this is the lock");
         }
         self.targets.iter().try_for_each(|target| check_target(&project.workspace.targets, target))?;
-        let to = self.to.as_ref().map(|word| there(lock, word)).transpose()?;
+        let to = self.to.as_ref().map(|word| locked_name(lock, word)).transpose()?;
         let (members, machine) = (self.shown(&project)?, this_machine());
         let scope =
             Scope { members: &members, targets: &self.targets, without: &self.without, machine: &machine };
@@ -79,13 +79,6 @@ impl Graph {
         let chosen = self.members.chosen(project)?;
         Ok(chosen.into_iter().map(|member| member.project.name.clone()).collect())
     }
-}
-
-/// The package or member of the lock that a word means.
-fn there(lock: &Lock, word: &str) -> Result<PackageName, Failure> {
-    let name: PackageName = Failure::read_word(word)?;
-    let answering = lock.answering(&name).map(|package| package.name.clone());
-    answering.ok_or_else(|| not_locked_package(lock, &name))
 }
 
 fn show(ui: &Ui, needs: &Needs<'_>) {

@@ -15,6 +15,7 @@ use bibliotax_registry::registries::Registries;
 use rayon::prelude::*;
 use serde_json::{Value, json};
 
+use super::explain::locked_name;
 use super::searching::Searching;
 use crate::codes::Exit;
 use crate::failure::{self, Failure};
@@ -56,8 +57,13 @@ impl Newer {
         let progress = Progress::new(ui);
         let project = Project::find(here)?.searching(self.searching);
         let lock = project.needed_lock()?;
-        let wanted = self.packages.iter().map(|word| Failure::read_word(word));
+        let wanted = self.packages.iter().map(|word| locked_name(lock, word));
         let wanted = wanted.collect::<Result<Vec<PackageName>, _>>()?;
+        let shown = self.shown(&project)?;
+        let is_asked = |package: &LockedPackage| {
+            (wanted.is_empty() || wanted.contains(&package.name))
+                && shown.as_ref().is_none_or(|shown| shown.contains(&package.name))
+        };
         let registries = project.registries_for(&project.workspace, Freshness::AllAnew)?;
         let names: Vec<PackageName> = lock.packages.iter().map(|package| package.name.clone()).collect();
         registries.expect(&names);
@@ -70,15 +76,11 @@ impl Newer {
             }
         };
         let mut all = newer(lock, &project.workspace, &updated, &registries)?;
-        let shown = self.shown(&project)?;
-        all.retain(|news| {
-            let name = &news.package.name;
-            (wanted.is_empty() || wanted.contains(name))
-                && shown.as_ref().is_none_or(|shown| shown.contains(name))
-        });
+        all.retain(|news| is_asked(news.package));
         let told: Vec<Told<'_>> = all.into_par_iter().map(|news| told(news, &registries)).collect();
         drop(progress);
-        show(ui, &told, &registries.facets(), lock.packages.len());
+        let asked = lock.packages.iter().filter(|package| is_asked(package)).count();
+        show(ui, &told, &registries.facets(), asked);
         ui.report("newer", || json!({ "packages": told.iter().map(as_json).collect::<Vec<_>>() }));
         Ok(Exit::Done)
     }

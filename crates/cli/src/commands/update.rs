@@ -13,7 +13,7 @@ use bibliotax_registry::elsewhere::Freshness;
 use bibliotax_registry::registries::Registries;
 use serde_json::json;
 
-use super::explain::not_locked_package;
+use super::explain::locked_name;
 use super::passed_over;
 use super::searching::Searching;
 use super::settle::Settled;
@@ -51,7 +51,7 @@ impl Update {
         let project = project.searching(self.searching);
         let lock = project.needed_lock()?;
         let asked =
-            self.packages.iter().map(|word| locked_package(lock, word)).collect::<Result<Vec<_>, _>>()?;
+            self.packages.iter().map(|word| locked_name(lock, word)).collect::<Result<Vec<_>, _>>()?;
         let anew = if asked.is_empty() {
             Freshness::AllAnew
         } else {
@@ -142,11 +142,6 @@ fn set_range(texts: &mut Texts<'_>, member: &Member, need: &Need, range: &Range)
         None => text.set_need(need.purpose.as_ref(), &need.package, range),
     }
     Ok(())
-}
-
-fn locked_package(lock: &Lock, word: &str) -> Result<PackageName, Failure> {
-    let name: PackageName = Failure::read_word(word)?;
-    if lock.package(&name).is_some() { Ok(name) } else { Err(not_locked_package(lock, &name)) }
 }
 
 fn say_rewritten(ui: &Ui, old: &Workspace, new: &Workspace) {

@@ -253,7 +253,7 @@ fn why_it_can_not_be_another_version_or_what_would_move() {
     ----- stderr
     explain.not-here
 
-      x rain-leger is not in the lock
+      x `rain-leger` is not in the lock
       help: perhaps `rain-ledger` was meant
     ----- status 2
     ");

@@ -95,6 +95,8 @@ fn what_is_newer_is_told_with_what_holds_it_back_and_what_changed() {
         (Some("3.0.0"), Some(2))
     );
     garden.run(&["update", "--quiet"]).expect(0);
+    let slip = garden.run(&["newer", "rain-ledgre"]).expect(2);
+    assert_eq!(slip.code(), "explain.not-here");
     let direct = garden.run(&["newer", "--direct"]).expect(0);
     assert!(!direct.stdout.contains("dew-point  1.4.0"), "{direct}");
     let none = Garden::needing(&["dew-point 1.4.0"], "dew-point = \"1\"");

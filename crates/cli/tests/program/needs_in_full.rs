@@ -199,7 +199,7 @@ fn what_a_need_brings_can_be_left_out_and_that_is_recorded_and_shown() {
     ----- stderr
     explain.not-here
 
-      x leaf-palette is not in the lock
+      x `leaf-palette` is not in the lock
       | The manifest needs moss-map without it.
       help: `bibliotax explain leaf-palette any` tells whether it could be
     ----- status 2

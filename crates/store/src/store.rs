@@ -192,13 +192,22 @@ impl Store {
 
     /// Takes a tree out, because it is damaged.
     pub fn discard(&self, archive: &Digest) -> Result<(), StoreError> {
-        // Out of its place in one step, so that nobody meets half of it.
-        let place = self.place_of(archive);
+        self.remove_whole(&self.place_of(archive))
+    }
+
+    /// Takes out what registries answered, and what came from repositories and archives elsewhere; all of it can be asked for
+    /// again.
+    pub fn discard_answers(&self) -> Result<(), StoreError> {
+        self.remove_whole(&self.answers())
+    }
+
+    /// Removes a folder of the store, out of its place in one step, so that nobody meets half of it.
+    fn remove_whole(&self, place: &Path) -> Result<(), StoreError> {
         let incoming = self.root.join("incoming");
         let aside =
             tempfile::Builder::new().prefix("gone-").tempdir_in(&incoming).at("write in", &incoming)?;
-        match fs::rename(&place, aside.path().join("tree")) {
-            Err(error) if error.kind() != io::ErrorKind::NotFound => Err(error).at("remove", &place)?,
+        match fs::rename(place, aside.path().join("tree")) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => Err(error).at("remove", place)?,
             _ => Ok(remove(aside.path())?),
         }
     }

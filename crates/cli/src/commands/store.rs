@@ -51,6 +51,9 @@ enum StoreCommand {
         /// Only as much as it takes to keep no more than this, the oldest first: 800M, 2G
         #[arg(long, value_name = "SIZE", value_parser = read_size)]
         to: Option<u64>,
+        /// Also what registries answered, repositories, and archives from elsewhere: fetched again when they are wanted
+        #[arg(long)]
+        answers: bool,
         /// Show what would go and take nothing out
         #[arg(long)]
         dry_run: bool,
@@ -69,10 +72,10 @@ impl Store {
         let store = open_store()?;
         match &self.command {
             StoreCommand::Show { all } => show(ui, &store, *all),
-            StoreCommand::Prune { older_than, to, dry_run } => {
+            StoreCommand::Prune { older_than, to, answers, dry_run } => {
                 let older_than =
                     older_than.map(|days| Duration::from_secs(days.saturating_mul(24 * 60 * 60)));
-                prune(ui, &store, Pruning { older_than, down_to: *to }, *dry_run)
+                prune(ui, &store, Pruning { older_than, down_to: *to }, *answers, *dry_run)
             }
             StoreCommand::Check { repair } => check(ui, &store, *repair),
         }
@@ -101,7 +104,7 @@ fn show(ui: &Ui, store: &Trees, all: bool) -> Result<Exit, Failure> {
     let rows = [
         ("packages", count(inventory.trees.len(), "archive"), size(inventory.bytes())),
         ("unused", count(inventory.unused().count(), "archive"), size(unused)),
-        ("answers", "of registries".to_owned(), size(inventory.answers)),
+        ("answers", "of registries and repositories".to_owned(), size(inventory.answers)),
     ];
     let row = |(head, what, size): (&str, String, String)| vec![format!(" {head}"), what, size];
     ui.answer(table(ui, rows.into_iter().map(row)));
@@ -158,13 +161,22 @@ fn tree_json(tree: &Tree) -> serde_json::Value {
     json!({ "archive": tree.archive, "of": tree.of, "files": tree.files, "bytes": tree.bytes, "since": since, "projects": tree.projects })
 }
 
-fn prune(ui: &Ui, store: &Trees, pruning: Pruning, dry_run: bool) -> Result<Exit, Failure> {
+fn prune(
+    ui: &Ui,
+    store: &Trees,
+    pruning: Pruning,
+    with_answers: bool,
+    dry_run: bool,
+) -> Result<Exit, Failure> {
     let _held = store.alone(|| ui.warn("another process uses the store; waiting for it"))?;
     let inventory = store.inventory()?;
     let goes = inventory.prunable(pruning, SystemTime::now());
     let bytes: u64 = goes.iter().map(|tree| tree.bytes).sum();
     if !dry_run {
         store.prune(&goes)?;
+        if with_answers {
+            store.discard_answers()?;
+        }
     }
     let verb = if dry_run { "would take out" } else { "took out" };
     let left = inventory.bytes() - bytes;
@@ -174,13 +186,20 @@ fn prune(ui: &Ui, store: &Trees, pruning: Pruning, dry_run: bool) -> Result<Exit
     if let Some(more) = goes.len().checked_sub(MOST_LISTED).filter(|more| *more > 0) {
         ui.say(format!("  and {more} more; `--format json` lists all"));
     }
-    ui.say(match goes.len() {
-        0 => format!("nothing to take out; {} are kept", size(left)),
-        some => format!("{verb} {} ({}); {} are kept", count(some, "archive"), size(bytes), size(left)),
-    });
+    let answers = if with_answers { inventory.answers } else { 0 };
+    let archives = (!goes.is_empty()).then(|| format!("{} ({})", count(goes.len(), "archive"), size(bytes)));
+    let answered =
+        (answers > 0).then(|| format!("what registries and repositories answered ({})", size(answers)));
+    let taken: Vec<String> = archives.into_iter().chain(answered).collect();
+    let taken = if taken.is_empty() {
+        "nothing to take out".into()
+    } else {
+        format!("{verb} {}", taken.join(" and "))
+    };
+    ui.say(format!("{taken}; archives of {} are kept", size(left)));
     ui.report(
         "store prune",
-        || json!({ "taken-out": goes.iter().map(tree_json).collect::<Vec<_>>(), "bytes": bytes, "kept": left, "dry-run": dry_run }),
+        || json!({ "answers": answers, "taken-out": goes.iter().map(tree_json).collect::<Vec<_>>(), "bytes": bytes, "kept": left, "dry-run": dry_run }),
     );
     Ok(Exit::Done)
 }

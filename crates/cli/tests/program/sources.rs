@@ -274,6 +274,23 @@ fn what_was_fetched_is_enough_without_a_network_and_what_was_not_is_named() {
 }
 
 #[test]
+fn repositories_can_be_taken_out_of_the_store_and_are_fetched_again_when_wanted() {
+    let garden = garden();
+    need(&garden, "git = \"../leaf\", branch = \"main\"");
+    garden.run(&["install"]).expect(0);
+    let kept = garden.run(&["store", "prune", "--format", "json"]).expect(0).json();
+    assert_eq!(kept["answers"], 0);
+    let dry = garden.run(&["store", "prune", "--answers", "--dry-run", "--format", "json"]).expect(0).json();
+    assert!(dry["answers"].as_u64().unwrap() > 0 && garden.path("store/registries/git").is_dir(), "{dry}");
+    let ran = garden.run(&["store", "prune", "--answers"]).expect(0);
+    assert!(ran.stdout.starts_with("took out what registries and repositories answered ("), "{ran}");
+    assert!(!garden.path("store/registries").exists());
+    garden.run(&["install", "--offline"]).expect(0);
+    garden.run(&["update"]).expect(0);
+    assert!(garden.path("store/registries/git").is_dir(), "fetched again");
+}
+
+#[test]
 fn an_archive_is_a_package_and_has_to_stay_what_it_was() {
     let garden = Garden::with(&["dew-point 1.4.0"]);
     garden.write_tar(

@@ -37,9 +37,9 @@ fn the_store_tells_what_it_keeps_and_lets_go_what_nobody_uses() {
     let garden = garden();
     assert_snapshot!(garden.run(&["store", "show"]), @"
     GARDEN/store
-      packages  4 archives     64 B
-      unused    1 archive      15 B
-      answers   of registries  0 B
+      packages  4 archives                      64 B
+      unused    1 archive                       15 B
+      answers   of registries and repositories  0 B
 
     projects that use it
       GARDEN/gate   3 archives  49 B
@@ -50,9 +50,9 @@ fn the_store_tells_what_it_keeps_and_lets_go_what_nobody_uses() {
     ");
     assert_snapshot!(garden.run(&["store", "show", "--all"]), @"
     GARDEN/store
-      packages  4 archives     64 B
-      unused    1 archive      15 B
-      answers   of registries  0 B
+      packages  4 archives                      64 B
+      unused    1 archive                       15 B
+      answers   of registries and repositories  0 B
 
     projects that use it
       GARDEN/gate   3 archives  49 B
@@ -69,17 +69,17 @@ fn the_store_tells_what_it_keeps_and_lets_go_what_nobody_uses() {
     ");
     assert_snapshot!(garden.run(&["store", "prune", "--dry-run"]), @"
       moss-map 1.0.0  15 B  1 file  unused
-    would take out 1 archive (15 B); 49 B are kept
+    would take out 1 archive (15 B); archives of 49 B are kept
     ----- status 0
     ");
     assert_eq!(trees(&garden).len(), 4);
     assert_snapshot!(garden.run(&["store", "prune", "--older-than", "7"]), @"
-    nothing to take out; 64 B are kept
+    nothing to take out; archives of 64 B are kept
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["store", "prune"]), @"
       moss-map 1.0.0  15 B  1 file  unused
-    took out 1 archive (15 B); 49 B are kept
+    took out 1 archive (15 B); archives of 49 B are kept
     ----- status 0
     ");
     assert_eq!(trees(&garden).len(), 3);
@@ -88,9 +88,9 @@ fn the_store_tells_what_it_keeps_and_lets_go_what_nobody_uses() {
     }
     // Without shelves nobody uses anything; what goes comes again.
     assert_snapshot!(garden.run(&["store", "prune", "--to", "15"]), @"
-      dew-point 1.4.0    16 B  1 file  unused
       rain-ledger 2.4.0  18 B  1 file  unused
-    took out 2 archives (34 B); 15 B are kept
+      dew-point 1.4.0    16 B  1 file  unused
+    took out 2 archives (34 B); archives of 15 B are kept
     ----- status 0
     ");
     garden.run(&["install"]).expect(0);

@@ -12,6 +12,7 @@ mod closure;
 pub(crate) mod download;
 mod finding;
 pub(crate) mod publishing;
+pub(crate) mod trouble;
 
 use std::collections::BTreeMap;
 use std::io::Read;

@@ -12,9 +12,10 @@ use serde::Deserialize;
 use super::artifact::{Descriptor, MANIFEST, Manifest, in_full};
 use crate::error::RegistryError;
 use crate::remote::cache::Cache;
-use crate::remote::client::{Answer, Client, Trouble};
+use crate::remote::client::{Answer, Client};
 use crate::remote::download::Download;
 use crate::remote::read_through;
+use crate::remote::trouble::Trouble;
 
 /// Largest manifest that is read, in bytes; the specification wants registries to take those of 4 MiB.
 const LARGEST_MANIFEST: u64 = 4 << 20;

@@ -1,6 +1,5 @@
 //! Requests to one registry, or to where one archive is: bounded, timed, tried again where that may help.
 
-use std::error::Error;
 use std::io::Read;
 use std::sync::{Arc, OnceLock};
 use std::thread;
@@ -8,13 +7,14 @@ use std::time::{Duration, Instant};
 
 use reqwest::blocking::{self, RequestBuilder, Response};
 use reqwest::header::{
-    ACCEPT, ACCEPT_ENCODING, AUTHORIZATION, CONTENT_TYPE, ETAG, HeaderValue, IF_NONE_MATCH, LINK, RETRY_AFTER,
+    ACCEPT, ACCEPT_ENCODING, AUTHORIZATION, CONTENT_TYPE, ETAG, HeaderValue, IF_NONE_MATCH, LINK,
 };
 use reqwest::redirect::{Attempt, Policy};
 use reqwest::{Method, StatusCode, Url};
 use serde_json::Value;
 
 use super::admission::{Admission, Deed, Manner, TokenRequest};
+use super::trouble::{LARGEST_REFUSAL, Trouble, is_untrusted, what_broke};
 use super::{Network, checked, is_loopback};
 use crate::chance::share_of;
 use crate::credentials::{Credential, bearer};
@@ -40,9 +40,6 @@ const TO_READ: Duration = Duration::from_secs(120);
 
 /// Most redirects that are followed.
 const MOST_REDIRECTS: usize = 4;
-
-/// Most bytes of a refusal that are read.
-const LARGEST_REFUSAL: u64 = 64 << 10;
 
 /// What a registry answers to a question for a text.
 pub enum Answer {
@@ -162,7 +159,7 @@ impl Client {
             match response.status() {
                 StatusCode::NOT_FOUND => Ok(None),
                 StatusCode::OK => Ok(Some((self.read(response, limit)?, link))),
-                _ => Err(self.refusal(response)),
+                _ => Err(Trouble::refused(&self.shared.asked, response)),
             }
         })
     }
@@ -179,7 +176,7 @@ impl Client {
             match response.status() {
                 StatusCode::NOT_FOUND | StatusCode::GONE => Ok(None),
                 StatusCode::OK => self.read_bytes(response, limit).map(Some),
-                _ => Err(self.refusal(response)),
+                _ => Err(Trouble::refused(&self.shared.asked, response)),
             }
         })
     }
@@ -218,7 +215,7 @@ impl Client {
                         response.headers().get(ETAG).and_then(|tag| tag.to_str().ok()).map(str::to_owned);
                     Ok(Answer::Found { text: self.read(response, limit)?, tag })
                 }
-                _ => Err(self.refusal(response)),
+                _ => Err(Trouble::refused(&self.shared.asked, response)),
             }
         })
     }
@@ -240,7 +237,7 @@ impl Client {
                 (StatusCode::OK | StatusCode::PARTIAL_CONTENT, _) => Err(Trouble::for_good(
                     self.wrong("it answers with another part of a file than was asked for"),
                 )),
-                _ => Err(self.refusal(response)),
+                _ => Err(Trouble::refused(&self.shared.asked, response)),
             }
         })
     }
@@ -266,7 +263,7 @@ impl Client {
                     Ok(Some(Part { from, length, body }))
                 }
                 StatusCode::OK => Ok(Some(Part { from: 0, length, body })),
-                _ => Err(self.refusal(body)),
+                _ => Err(Trouble::refused(&self.shared.asked, body)),
             }
         })
     }
@@ -299,7 +296,7 @@ impl Client {
         let response = self.admitted(Deed::Write, path, build)?;
         let is_answer = response.status().is_success()
             || *method == Method::HEAD && response.status() == StatusCode::NOT_FOUND;
-        if is_answer { Ok(response) } else { Err(self.refusal(response)) }
+        if is_answer { Ok(response) } else { Err(Trouble::refused(&self.shared.asked, response)) }
     }
 
     /// Reads an answer as JSON.
@@ -364,7 +361,7 @@ impl Client {
         match response.status() {
             StatusCode::OK => {}
             StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => return Ok(None),
-            _ => return Err(self.refusal(response)),
+            _ => return Err(Trouble::refused(&self.shared.asked, response)),
         }
         let answer: Value = serde_json::from_str(&self.read(response, LARGEST_REFUSAL)?).unwrap_or_default();
         let token = answer["token"].as_str().or(answer["access_token"].as_str());
@@ -399,14 +396,15 @@ impl Client {
             .connect_timeout(TO_CONNECT)
             .timeout(self.shared.silence);
         let builder = builder.user_agent(concat!("bibliotax/", env!("CARGO_PKG_VERSION"))).tcp_nodelay(true);
-        let client = builder.build().map_err(|error| Trouble::for_good(self.unreachable(&error)))?;
+        let client =
+            builder.build().map_err(|error| Trouble::for_good(self.broke_off(what_broke(&error))))?;
         Ok(slot.get_or_init(|| client))
     }
 
     fn sent(&self, request: RequestBuilder) -> Result<Response, Trouble> {
         request.send().map_err(|error| {
             let again = !error.is_redirect() && !error.is_builder() && !is_untrusted(&error);
-            let error = self.unreachable(&error);
+            let error = self.broke_off(what_broke(&error));
             if again { Trouble::passing(error, None) } else { Trouble::for_good(error) }
         })
     }
@@ -454,17 +452,6 @@ impl Client {
         unreachable!("the last try ends the loop")
     }
 
-    fn unreachable(&self, error: &reqwest::Error) -> RegistryError {
-        let what = match error {
-            error if is_untrusted(error) => "its certificate is not one that this machine trusts",
-            error if error.is_timeout() => "it doesn't answer in time",
-            error if error.is_connect() => "there is no connection",
-            error if error.is_redirect() => "it sends us to a place that isn't safe, or round in circles",
-            _ => "the connection broke off",
-        };
-        self.broke_off(what)
-    }
-
     /// That there is no answer, or not all of one.
     pub fn broke_off(&self, what: &str) -> RegistryError {
         let Shared { asked, base, .. } = &*self.shared;
@@ -475,106 +462,12 @@ impl Client {
     pub fn wrong(&self, what: &str) -> RegistryError {
         RegistryError::WrongAnswer { asked: self.shared.asked.clone(), what: what.to_owned() }
     }
-
-    /// Why a request was refused, in the registry's own words where it has some.
-    fn refusal(&self, response: Response) -> Trouble {
-        let status = response.status();
-        let wait = response.headers().get(RETRY_AFTER).and_then(|wait| wait.to_str().ok()?.parse().ok());
-        let wait = wait.map(Duration::from_secs);
-        let mut text = String::new();
-        // Whatever can be read of it is better than nothing.
-        let _ = response.take(LARGEST_REFUSAL).read_to_string(&mut text);
-        let problem: Value = serde_json::from_str(&text).unwrap_or_default();
-        let said = |key: &str| problem[key].as_str().map(str::to_owned);
-        // Registries of containers list what is wrong (OCI Distribution Specification, "Error Codes").
-        let listed = problem["errors"][0]["message"].as_str().filter(|_| !is_of_credentials(status));
-        let error = RegistryError::Refused {
-            asked: self.shared.asked.clone(),
-            status: status.as_u16(),
-            code: said("code"),
-            detail: said("detail").unwrap_or_else(|| listed.unwrap_or(in_words(status)).to_owned()),
-        };
-        let is_busy = status == StatusCode::CONFLICT && wait.is_some();
-        // A copy in front of another registry has tried that one often enough.
-        let has_tried = said("code").as_deref() == Some("registry.unreachable");
-        let is_passing = is_busy
-            || !has_tried
-                && matches!(
-                    status,
-                    StatusCode::TOO_MANY_REQUESTS
-                        | StatusCode::REQUEST_TIMEOUT
-                        | StatusCode::INTERNAL_SERVER_ERROR
-                        | StatusCode::BAD_GATEWAY
-                        | StatusCode::SERVICE_UNAVAILABLE
-                        | StatusCode::GATEWAY_TIMEOUT
-                );
-        if is_passing { Trouble::passing(error, wait) } else { Trouble::for_good(error) }
-    }
 }
 
 /// A host as credentials name it: with its port, where that is not the usual one.
 pub fn host_of(url: &Url) -> String {
     let host = url.host_str().unwrap_or_default();
     url.port().map_or_else(|| host.to_owned(), |port| format!("{host}:{port}"))
-}
-
-/// Whether a connection failed because of the server's certificate.
-fn is_untrusted(error: &reqwest::Error) -> bool {
-    let mut cause: Option<&(dyn Error + 'static)> = error.source();
-    while let Some(error) = cause {
-        if let Some(rustls::Error::InvalidCertificate(_)) = error.downcast_ref() {
-            return true;
-        }
-        // An error of the system's kind passes over what it holds when it is asked for its source.
-        cause = match error.downcast_ref::<std::io::Error>() {
-            Some(error) => error.get_ref().map(|inner| inner as &(dyn Error + 'static)),
-            None => error.source(),
-        };
-    }
-    false
-}
-
-/// Whether it is about who asks, which we can say better than a word that all registries of containers have for it.
-fn is_of_credentials(status: StatusCode) -> bool {
-    matches!(status, StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN)
-}
-
-/// What a status says where the registry says nothing.
-fn in_words(status: StatusCode) -> &'static str {
-    match status {
-        StatusCode::UNAUTHORIZED => "it wants a token or a password that it knows, and that has not ended",
-        StatusCode::FORBIDDEN => "this token is not for that",
-        StatusCode::METHOD_NOT_ALLOWED => "it can only be read",
-        status => status.canonical_reason().unwrap_or("it gives no reason"),
-    }
-}
-
-/// Why a try failed.
-pub struct Trouble {
-    /// What went wrong.
-    pub error: Box<RegistryError>,
-    /// Whether another one may work.
-    is_passing: bool,
-    /// After which time, if the server said one.
-    wait: Option<Duration>,
-}
-
-impl From<RegistryError> for Trouble {
-    fn from(error: RegistryError) -> Self {
-        Self::for_good(error)
-    }
-}
-
-impl Trouble {
-    /// That another try would fail alike.
-    fn for_good(error: RegistryError) -> Self {
-        Self { error: Box::new(error), is_passing: false, wait: None }
-    }
-
-    /// That another try may work.
-    pub fn passing(error: RegistryError, wait: Option<Duration>) -> Self {
-        Self { error: Box::new(error), is_passing: true, wait }
-    }
 }
 
 /// Follows redirects that are few and lead to no less safe a place. Headers that are for one host alone don't go along.

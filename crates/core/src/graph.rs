@@ -14,7 +14,7 @@ mod ways;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 
-use crate::lock::{Lock, LockedMember, LockedPackage, RUN, Scope, Wires, by_spot};
+use crate::lock::{Lock, LockedMember, LockedNeed, LockedPackage, RUN, Scope, Wires, by_spot};
 use crate::name::{PackageName, Purpose};
 
 pub use self::dot::dot;
@@ -106,11 +106,9 @@ impl<'l> Graph<'l> {
                 nodes.push(Node::Package(package));
             }
         }
-        let is_in =
-            |purpose: Option<&Purpose>| purpose.is_none_or(|purpose| !scope.without.contains(purpose));
         let mut edges = Vec::new();
         for (from, member) in members.iter().enumerate() {
-            for need in member.needs.iter().filter(|need| is_in(need.purpose.as_ref())) {
+            for need in member.needs.iter().filter(|need| is_in(member, need, scope)) {
                 let to = wires.answering(&need.name).and_then(|at| places.get(&at));
                 edges.extend(to.map(|to| Edge { from, to: *to, purpose: need.purpose.as_ref() }));
             }
@@ -213,6 +211,16 @@ impl<'l> Graph<'l> {
         }
         runs.into_iter().map(|runs| !runs).collect()
     }
+}
+
+/// Whether a member has a need on a target in scope, and for a purpose that is not left out.
+fn is_in(member: &LockedMember, need: &LockedNeed, scope: &Scope<'_>) -> bool {
+    let is_on = |target: &str| {
+        scope.has_target(target)
+            && (need.targets.is_empty() || need.targets.iter().any(|one| one.as_str() == target))
+    };
+    need.purpose.as_ref().is_none_or(|purpose| !scope.without.contains(purpose))
+        && member.spots().into_iter().any(|spot| spot.is_none_or(is_on))
 }
 
 /// The packages that members reach on targets in scope, by their places in the lock.

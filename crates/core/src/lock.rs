@@ -304,4 +304,4 @@ fn portable(url: &str) -> Option<String> {
 #[cfg(test)]
 mod tests;
 #[cfg(test)]
-pub use self::tests::{test_lock, test_source};
+pub use self::tests::{grown, test_lock, test_source};

@@ -1,7 +1,10 @@
 //! Graphs of small locks, in every form.
 
+use proptest::prelude::*;
+
 use super::*;
 use crate::facet::Target;
+use crate::lock::grown::{any_lock, slowly_reached_in};
 use crate::lock::{LockedNeed, test_lock};
 
 /// `kiosk` and `hand` need moss, and `hand` probe for tests; moss needs stone and rain, rain needs dew, probe needs stone.
@@ -135,4 +138,87 @@ fn in_a_picture_needs_lead_to_the_right_and_boxes_stand_apart() {
         assert!(nodes.windows(2).all(|pair| pair[1] - pair[0] >= 29.9), "{nodes:?}");
     }
     assert_eq!(svg(&graph), svg(&graph));
+}
+
+proptest! {
+    #[test]
+    fn a_graph_has_what_is_reached_and_its_lines_tell_each_need_once(
+        lock in any_lock(), on_one in any::<bool>(), leaves_tests in any::<bool>()
+    ) {
+        let machine = Target::this_machine();
+        let targets = if on_one { vec!["hand-unit".to_owned()] } else { Vec::new() };
+        let without: Vec<Purpose> = if leaves_tests { vec!["test".parse().unwrap()] } else { Vec::new() };
+        let scope = Scope { members: &[], targets: &targets, without: &without, machine: &machine };
+        let graph = Graph::of(&lock, &View { scope, to: None, depth: None });
+        let packages: BTreeSet<PackageName> =
+            graph.nodes.iter().filter_map(|node| Some(node.package()?.name.clone())).collect();
+        prop_assert_eq!(&packages, &slowly_reached_in(&lock, &scope));
+
+        let needed = graph.needed();
+        let lines = outline(&graph);
+        let mut told = BTreeSet::new();
+        for (at, line) in lines.iter().enumerate() {
+            let below = lines[at + 1..].iter().take_while(|below| below.depth > line.depth);
+            let children: Vec<usize> =
+                below.filter(|below| below.depth == line.depth + 1).map(|below| below.node).collect();
+            if line.is_folded {
+                prop_assert!(children.is_empty());
+            } else if !needed[line.node].is_empty() {
+                prop_assert!(told.insert(line.node), "{} is told twice", graph.nodes[line.node].name());
+                let all: BTreeSet<usize> = needed[line.node].iter().copied().collect();
+                prop_assert_eq!(children.into_iter().collect::<BTreeSet<_>>(), all);
+            }
+        }
+        let leading: BTreeSet<usize> = (0..graph.nodes.len()).filter(|node| !needed[*node].is_empty()).collect();
+        prop_assert_eq!(told, leading, "everything that needs something is told");
+        for edge in &graph.edges {
+            let Node::Member(member) = &graph.nodes[edge.from] else { continue };
+            let is_here = |targets: &[String]| {
+                targets.is_empty() || !on_one || targets.iter().any(|target| target == "hand-unit")
+            };
+            let mut needs = member.needs.iter().filter(|need| need.name == *graph.nodes[edge.to].name());
+            let is_told = needs.any(|need| member.targets.is_empty() || is_here(&need.targets));
+            prop_assert!(is_told && is_here(&member.targets), "a need on another target: {edge:?}");
+        }
+    }
+
+    #[test]
+    fn only_what_leads_to_a_package_is_on_the_ways_to_it(lock in any_lock(), goal in any::<usize>()) {
+        let machine = Target::this_machine();
+        let whole = Graph::of(&lock, &View { scope: Scope::all(&machine), to: None, depth: None });
+        let goal = &lock.packages[goal % lock.packages.len()].name;
+        let leads = |from: usize| {
+            let (mut seen, mut open) = (BTreeSet::new(), vec![from]);
+            while let Some(node) = open.pop() {
+                if seen.insert(node) {
+                    open.extend(whole.edges.iter().filter(|edge| edge.from == node).map(|edge| edge.to));
+                }
+            }
+            seen.iter().any(|node| whole.nodes[*node].name() == goal)
+        };
+        let expected: BTreeSet<&PackageName> =
+            (0..whole.nodes.len()).filter(|node| leads(*node)).map(|node| whole.nodes[node].name()).collect();
+        let ways = Graph::of(&lock, &View { scope: Scope::all(&machine), to: Some(goal), depth: None });
+        prop_assert_eq!(ways.nodes.iter().map(Node::name).collect::<BTreeSet<_>>(), expected);
+    }
+
+    #[test]
+    fn a_picture_of_any_graph_has_each_box_once_and_leads_to_the_right(lock in any_lock()) {
+        let machine = Target::this_machine();
+        let graph = Graph::of(&lock, &View { scope: Scope::all(&machine), to: None, depth: None });
+        let layers = layers::Layers::of(&graph, 30.0, 10.0);
+        let boxes = layers.cells.iter().flatten().filter_map(|cell| match cell {
+            layers::Cell::Node(node) => Some(*node),
+            _ => None,
+        });
+        let mut boxes: Vec<usize> = boxes.collect();
+        boxes.sort_unstable();
+        prop_assert_eq!(boxes, (0..graph.nodes.len()).collect::<Vec<_>>());
+        for line in &layers.lines {
+            prop_assert!(line.cells.windows(2).all(|pair| pair[1].0 == pair[0].0 + 1));
+        }
+        for heights in &layers.heights {
+            prop_assert!(heights.windows(2).all(|pair| pair[1] > pair[0]), "{heights:?}");
+        }
+    }
 }

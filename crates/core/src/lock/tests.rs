@@ -1,5 +1,7 @@
 //! Locks: one form whatever the inputs' order, and a reason for each that can't be trusted.
 
+pub mod grown;
+
 use proptest::prelude::*;
 
 use super::{Lock, LockedMember, LockedNeed, LockedPackage, salvage};

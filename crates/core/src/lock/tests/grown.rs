@@ -1,0 +1,162 @@
+//! Locks of any shape, and what is reached in them told the slow and simple way.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use proptest::collection::vec;
+use proptest::prelude::*;
+use proptest::sample::subsequence;
+
+use super::test_lock;
+use crate::facet::Target;
+use crate::lock::{Lock, LockedMember, LockedNeed, RUN, Scope, Wires};
+use crate::name::{PackageName, Purpose};
+
+/// The targets that members and packages may be for.
+const TARGETS: [&str; 2] = ["gate-kiosk", "hand-unit"];
+
+/// A need as drawn: a package's number, whether it is for tests, and targets by their numbers.
+type Drawn = (usize, bool, Vec<usize>);
+
+/// Any lock: up to nine packages that need each other however they like, and up to three members.
+pub fn any_lock() -> impl Strategy<Value = Lock> {
+    let packages = vec((vec(any::<usize>(), 0..4), some_targets()), 1..9);
+    let needs = vec((any::<usize>(), any::<bool>(), some_targets()), 0..4);
+    let members = vec((needs, some_targets()), 1..4);
+    (packages, members).prop_map(|(packages, members)| lock_of(&packages, &members))
+}
+
+fn some_targets() -> impl Strategy<Value = Vec<usize>> {
+    subsequence(vec![0, 1], 0..=2)
+}
+
+fn lock_of(packages: &[(Vec<usize>, Vec<usize>)], members: &[(Vec<Drawn>, Vec<usize>)]) -> Lock {
+    let names: Vec<String> = (0..packages.len()).map(|number| format!("bulb-{number}")).collect();
+    let titles: Vec<(&str, &str)> = names.iter().map(|name| (name.as_str(), "1.0")).collect();
+    let name = |number: &usize| names[number % names.len()].parse::<PackageName>().unwrap();
+    let targets = |numbers: &[usize]| numbers.iter().map(|number| TARGETS[*number].to_owned()).collect();
+    let mut lock = test_lock(&titles);
+    for (package, (needs, on)) in lock.packages.iter_mut().zip(packages) {
+        let needs: BTreeSet<PackageName> = needs.iter().map(name).collect();
+        (package.needs, package.targets) = (needs.into_iter().collect(), targets(on));
+    }
+    let need = |(package, is_test, on): &Drawn| LockedNeed {
+        name: name(package),
+        purpose: is_test.then(|| "test".parse().unwrap()),
+        targets: targets(on),
+    };
+    let member = |(number, (needs, on)): (usize, &(Vec<Drawn>, Vec<usize>))| LockedMember {
+        name: format!("bed-{number}").parse().unwrap(),
+        path: format!("bed-{number}"),
+        targets: targets(on),
+        needs: needs.iter().map(need).collect(),
+    };
+    lock.members = members.iter().enumerate().map(member).collect();
+    lock
+}
+
+/// The packages that a member reaches on a target, each with its purposes: nothing is assumed of any order.
+pub fn slowly_reached(
+    lock: &Lock,
+    member: &LockedMember,
+    target: Option<&str>,
+    without: &[Purpose],
+) -> BTreeMap<PackageName, BTreeSet<String>> {
+    let is_on = |targets: &[String]| {
+        targets.is_empty() || target.is_none_or(|target| targets.contains(&target.to_owned()))
+    };
+    let mut reached: BTreeMap<PackageName, BTreeSet<String>> = BTreeMap::new();
+    for need in member.needs.iter().filter(|need| is_on(&need.targets)) {
+        let purpose = need.purpose.as_ref();
+        let is_wanted = purpose.is_none_or(|purpose| !without.contains(purpose));
+        if is_wanted && is_on(&lock.package(&need.name).unwrap().targets) {
+            let word = purpose.map_or(RUN, Purpose::as_str);
+            reached.entry(need.name.clone()).or_default().insert(word.to_owned());
+        }
+    }
+    loop {
+        let before = reached.clone();
+        for (name, purposes) in &before {
+            for need in &lock.package(name).unwrap().needs {
+                if is_on(&lock.package(need).unwrap().targets) {
+                    reached.entry(need.clone()).or_default().extend(purposes.clone());
+                }
+            }
+        }
+        if reached == before {
+            return reached;
+        }
+    }
+}
+
+/// The same of members on all targets that they have and that are in scope.
+pub fn slowly_reached_in(lock: &Lock, scope: &Scope<'_>) -> BTreeSet<PackageName> {
+    let is_wanted = |member: &&LockedMember| scope.members.is_empty() || scope.members.contains(&member.name);
+    let members = lock.members.iter().filter(is_wanted);
+    let spots = members.flat_map(|member| member.spots().into_iter().map(move |spot| (member, spot)));
+    let spots = spots.filter(|(_, spot)| spot.is_none_or(|spot| scope.has_target(spot)));
+    spots.flat_map(|(member, spot)| slowly_reached(lock, member, spot, scope.without).into_keys()).collect()
+}
+
+fn test_purpose() -> Purpose {
+    "test".parse().unwrap()
+}
+
+proptest! {
+    #[test]
+    fn members_reach_together_what_each_of_them_reaches(lock in any_lock(), leaves_tests in any::<bool>()) {
+        let without = if leaves_tests { vec![test_purpose()] } else { Vec::new() };
+        let wires = Wires::of(&lock);
+        let members: Vec<&LockedMember> = lock.members.iter().collect();
+        let mut together: BTreeMap<PackageName, BTreeSet<String>> = BTreeMap::new();
+        for member in &members {
+            for spot in member.spots() {
+                let slowly = slowly_reached(&lock, member, spot, &without);
+                let reached = wires.reached_on(spot, &[member], &without);
+                let named: BTreeMap<PackageName, BTreeSet<String>> = reached
+                    .into_iter()
+                    .map(|(at, purposes)| {
+                        (lock.packages[at].name.clone(), purposes.into_iter().map(str::to_owned).collect())
+                    })
+                    .collect();
+                prop_assert_eq!(&named, &slowly);
+                for (name, purposes) in slowly {
+                    together.entry(name).or_default().extend(purposes);
+                }
+            }
+        }
+        let reached = wires.reached(&members, &without);
+        let named: Vec<&PackageName> = reached.keys().map(|at| &lock.packages[*at].name).collect();
+        prop_assert_eq!(named, together.keys().collect::<Vec<_>>());
+        for (at, purposes) in &reached {
+            let expected = &together[&lock.packages[*at].name];
+            prop_assert!(purposes.iter().all(|purpose| expected.contains(*purpose)) && purposes.len() == expected.len());
+        }
+    }
+
+    #[test]
+    fn part_of_a_lock_is_what_its_members_reach_without_what_is_left_out(
+        lock in any_lock(), first in any::<bool>(), leaves_tests in any::<bool>()
+    ) {
+        let machine = Target::this_machine();
+        let members = if first { vec![lock.members[0].name.clone()] } else { Vec::new() };
+        let without = if leaves_tests { vec![test_purpose()] } else { Vec::new() };
+        prop_assume!(first || leaves_tests);
+        let scope = Scope { members: &members, targets: &[], without: &without, machine: &machine };
+        let found: BTreeSet<PackageName> =
+            lock.packages_for(&scope).into_iter().map(|package| package.name.clone()).collect();
+        prop_assert_eq!(found, slowly_reached_in(&lock, &scope));
+    }
+
+    #[test]
+    fn a_lock_is_the_same_however_its_text_is_laid_out(lock in any_lock()) {
+        let text = lock.to_string();
+        prop_assert_eq!(Lock::read(&text), Ok(lock.clone()));
+        prop_assert_eq!(Lock::read(&text.replace('\n', "\r\n")), Ok(lock.clone()), "with other ends of lines");
+        let data: serde_json::Value = serde_json::from_str(&text).unwrap();
+        prop_assert_eq!(Lock::read(&data.to_string()), Ok(lock.clone()), "in one line");
+        let spread = serde_json::to_string_pretty(&data).unwrap();
+        prop_assert_eq!(Lock::read(&spread), Ok(lock.clone()), "spread over many lines");
+        let edited = Lock::read(&spread.replace("bulb-0", "bulb-a"));
+        prop_assert_eq!(edited.map_err(|fault| fault.fault.code), Err("lock.edited"));
+    }
+}

@@ -1,0 +1,120 @@
+//! Why a request failed, whether another try may help, and how that is said.
+
+use std::error::Error;
+use std::io::Read;
+use std::time::Duration;
+
+use reqwest::StatusCode;
+use reqwest::blocking::Response;
+use reqwest::header::RETRY_AFTER;
+use serde_json::Value;
+
+use crate::error::{Asked, RegistryError};
+
+/// Most bytes of a refusal that are read.
+pub const LARGEST_REFUSAL: u64 = 64 << 10;
+
+/// Why a try failed.
+pub struct Trouble {
+    /// What went wrong.
+    pub error: Box<RegistryError>,
+    /// Whether another one may work.
+    pub is_passing: bool,
+    /// After which time, if the server said one.
+    pub wait: Option<Duration>,
+}
+
+impl From<RegistryError> for Trouble {
+    fn from(error: RegistryError) -> Self {
+        Self::for_good(error)
+    }
+}
+
+impl Trouble {
+    /// That another try would fail alike.
+    pub fn for_good(error: RegistryError) -> Self {
+        Self { error: Box::new(error), is_passing: false, wait: None }
+    }
+
+    /// That another try may work.
+    pub fn passing(error: RegistryError, wait: Option<Duration>) -> Self {
+        Self { error: Box::new(error), is_passing: true, wait }
+    }
+
+    /// Why a request was refused, in the registry's own words where it has some.
+    pub fn refused(asked: &Asked, response: Response) -> Self {
+        let status = response.status();
+        let wait = response.headers().get(RETRY_AFTER).and_then(|wait| wait.to_str().ok()?.parse().ok());
+        let wait = wait.map(Duration::from_secs);
+        let mut text = String::new();
+        // Whatever can be read of it is better than nothing.
+        let _ = response.take(LARGEST_REFUSAL).read_to_string(&mut text);
+        let problem: Value = serde_json::from_str(&text).unwrap_or_default();
+        let said = |key: &str| problem[key].as_str().map(str::to_owned);
+        // Registries of containers list what is wrong (OCI Distribution Specification, "Error Codes").
+        let listed = problem["errors"][0]["message"].as_str().filter(|_| !is_of_credentials(status));
+        let error = RegistryError::Refused {
+            asked: asked.clone(),
+            status: status.as_u16(),
+            code: said("code"),
+            detail: said("detail").unwrap_or_else(|| listed.unwrap_or(in_words(status)).to_owned()),
+        };
+        let is_busy = status == StatusCode::CONFLICT && wait.is_some();
+        // A copy in front of another registry has tried that one often enough.
+        let has_tried = said("code").as_deref() == Some("registry.unreachable");
+        let is_passing = is_busy
+            || !has_tried
+                && matches!(
+                    status,
+                    StatusCode::TOO_MANY_REQUESTS
+                        | StatusCode::REQUEST_TIMEOUT
+                        | StatusCode::INTERNAL_SERVER_ERROR
+                        | StatusCode::BAD_GATEWAY
+                        | StatusCode::SERVICE_UNAVAILABLE
+                        | StatusCode::GATEWAY_TIMEOUT
+                );
+        if is_passing { Self::passing(error, wait) } else { Self::for_good(error) }
+    }
+}
+
+/// What became of a connection, in words.
+pub fn what_broke(error: &reqwest::Error) -> &'static str {
+    match error {
+        error if is_untrusted(error) => "its certificate is not one that this machine trusts",
+        error if error.is_timeout() => "it doesn't answer in time",
+        error if error.is_connect() => "there is no connection",
+        error if error.is_redirect() => "it sends us to a place that isn't safe, or round in circles",
+        _ => "the connection broke off",
+    }
+}
+
+/// Whether a connection failed because of the server's certificate.
+pub fn is_untrusted(error: &reqwest::Error) -> bool {
+    let mut cause: Option<&(dyn Error + 'static)> = error.source();
+    while let Some(error) = cause {
+        if let Some(rustls::Error::InvalidCertificate(_)) = error.downcast_ref() {
+            return true;
+        }
+        // An error of the system's kind passes over what it holds when it is asked for its source.
+        cause = match error.downcast_ref::<std::io::Error>() {
+            Some(error) => error.get_ref().map(|inner| inner as &(dyn Error + 'static)),
+            None => error.source(),
+        };
+    }
+    false
+}
+
+/// Whether it is about who asks, which we can say better than a word that all registries of containers have for it.
+fn is_of_credentials(status: StatusCode) -> bool {
+    matches!(status, StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN)
+}
+
+/// What a status says where the registry says nothing.
+fn in_words(status: StatusCode) -> &'static str {
+    match status {
+        StatusCode::UNAUTHORIZED => "it wants a token or a password that it knows, and that has not ended",
+        StatusCode::FORBIDDEN => "this token is not for that",
+        StatusCode::METHOD_NOT_ALLOWED => "it can only be read",
+        status => status.canonical_reason().unwrap_or("it gives no reason"),
+    }
+}

@@ -161,7 +161,13 @@ fn of_several_targets_the_one_for_this_machine_is_taken_or_has_to_be_named() {
 /// Sends a signal to the program once it has printed something, and tells how it ended.
 fn signalled(garden: &Garden, args: &[&str], signal: &str) -> Option<i32> {
     use std::io::Read;
-    let mut child = garden.command("gate", args).stdout(Stdio::piped()).spawn().unwrap();
+    let program = garden.command("gate", args);
+    // Where the tests run in a shell's background, that ignores interrupts, and no shell below may catch them.
+    let mut command = std::process::Command::new("env");
+    command.arg("--default-signal=INT,TERM").arg(program.get_program()).args(program.get_args());
+    command.current_dir(program.get_current_dir().unwrap()).env_clear();
+    command.envs(program.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    let mut child = command.stdout(Stdio::piped()).spawn().unwrap();
     child.stdout.as_mut().unwrap().read_exact(&mut [0]).unwrap();
     let sent = std::process::Command::new("kill").args([signal, &child.id().to_string()]).status().unwrap();
     assert!(sent.success());

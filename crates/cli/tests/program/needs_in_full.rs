@@ -273,3 +273,39 @@ fn what_is_published_says_family_capabilities_and_conflicts() {
     ----- status 4
     "#);
 }
+
+#[test]
+fn what_a_need_locks_is_what_its_manifest_leads_to_from_then_on() {
+    let garden = Garden::with(&[
+        "rain-ledger 2.4.0: dew-point 1",
+        "rain-ledger 2.5.0: dew-point 1.4 .. 2",
+        "rain-ledger 3.0.0-rc.1",
+        "dew-point 1.4.0",
+        "dew-point 1.5.0",
+        "moss-map 0.3.1: dew-point 1",
+        "almanac-garden 1.2.0: +almanac",
+        "stone-book 2: @stone",
+        "stone-shelf 2: @stone, stone-book 1 .. 3",
+        "stone-shelf 1: @stone",
+    ]);
+    let rows: &[&[&str]] = &[
+        &["rain-ledger"],
+        &["rain-ledger", "2.4.0", "--exactly"],
+        &["dew-point", "--for", "test"],
+        &["moss-map", "--without", "dew-point"],
+        &["rain-ledger", "3.0.0-rc.1", "--prereleases"],
+        &["rain-ledger", "--prereleases"],
+        &["almanac"],
+        &["stone-shelf", "stone-book"],
+        &["dew-point", "--exactly", "--for", "bench"],
+    ];
+    for row in rows {
+        let need: Vec<&str> = [&["need"][..], row].concat();
+        let ran = garden.run(&need).expect(0);
+        let lock = garden.read("gate/bibliotax.lock");
+        let again = garden.run(&["resolve"]).expect(0);
+        assert!(again.stdout.starts_with("nothing to do: the lock is right"), "{row:?}: {ran}{again}");
+        assert_eq!(garden.read("gate/bibliotax.lock"), lock, "{row:?}");
+        garden.run(&["install", "--sealed"]).expect(0);
+    }
+}

@@ -184,8 +184,12 @@ impl Wire {
     /// All pages of a list; `None` if it is not there.
     fn list(&self, first: &str) -> Result<Option<BTreeSet<String>>, RegistryError> {
         let (mut all, mut next) = (BTreeSet::new(), Some(first.to_owned()));
-        for _ in 0..MOST_PAGES {
+        let mut read = BTreeSet::new();
+        while read.len() < MOST_PAGES {
             let Some(path) = next else { return Ok(Some(all)) };
+            if !read.insert(path.clone()) {
+                break;
+            }
             let Some((text, link)) = self.client.page(&path, LARGEST_PAGE)? else { return Ok(None) };
             let page: Page = serde_json::from_str(&text)
                 .map_err(|_| self.client.wrong("it has a list that can't be read"))?;

@@ -46,7 +46,7 @@ pub use self::lockfile::{LARGEST as LARGEST_LOCK, LockFile};
 pub use self::manifests::{
     Manifests, Outer, Standing, file_name, folder_of, outer_workspace, projects_below,
 };
-pub use self::members::{In, called};
+pub use self::members::{In, Only, called};
 pub use self::person::{network, open_store, registries_folder};
 pub use self::texts::Texts;
 pub use self::warnings::warnings_about;

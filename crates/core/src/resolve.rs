@@ -31,7 +31,7 @@ use std::sync::Arc;
 pub use self::conflict::{Conflict, Sentence};
 pub use self::problem::{Prefer, Problem, ProblemMember, ProblemNeed};
 pub use self::search::resolve;
-pub use self::update::{Update, update};
+pub use self::update::{Update, update, update_among};
 pub use self::ways_out::{Raised, Relaxation, WayOut, ways_out};
 use crate::card::{Card, FileRecord, Step};
 use crate::digest::Digest;

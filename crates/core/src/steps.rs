@@ -34,6 +34,20 @@ pub enum Place {
     EachDevice(Option<String>),
 }
 
+impl Place {
+    /// The target that it belongs to, of these devices if it is one.
+    pub fn target<'p>(&'p self, devices: &'p [Device]) -> Option<&'p str> {
+        match self {
+            Self::Project => None,
+            Self::Target(target) => Some(target),
+            Self::Device(name) => {
+                devices.iter().find(|device| device.name == *name).map(|device| device.target.as_str())
+            }
+            Self::EachDevice(target) => target.as_deref(),
+        }
+    }
+}
+
 /// That a step was done at a place.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

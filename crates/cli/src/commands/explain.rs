@@ -157,7 +157,15 @@ impl Explaining<'_> {
     fn why_not(&self, range: &Range) -> Result<Exit, Failure> {
         check_known(self.registries, self.package)?;
         let workspace = &self.project.workspace;
-        let asking = |locked: &[LockedPackage]| Problem::new(workspace, locked).asking(self.package, range);
+        let is_needed = self.lock.package(self.package).is_some();
+        let asking = |locked: &[LockedPackage]| {
+            let problem = Problem::new(workspace, locked);
+            if is_needed {
+                problem.asking_where_needed(self.package, range)
+            } else {
+                problem.asking(self.package, range)
+            }
+        };
         let mut resolution = match resolve(&asking(&self.lock.packages), self.registries) {
             Ok(resolution) => resolution,
             Err(unresolved) => {

@@ -18,7 +18,7 @@ use super::steps::say_open;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::{Edits, In, Project, ShelfPart, standing, warnings_about};
+use crate::project::{Edits, Only, Project, ShelfPart, standing, warnings_about};
 use crate::ui::Ui;
 
 /// Bring the shelf to exactly what the lock says
@@ -35,7 +35,7 @@ pub struct Install {
     #[arg(long, requires = "sealed")]
     allow_replaced: bool,
     #[command(flatten)]
-    members: In,
+    members: Only,
     /// Work on the shelf of this target only; may be given several times
     #[arg(long = "target", value_name = "TARGET")]
     targets: Vec<String>,

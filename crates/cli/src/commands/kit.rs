@@ -9,7 +9,7 @@ use serde_json::{Value, json};
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::{In, Project, ShelfPart, open_store, registries_folder};
+use crate::project::{Only, Project, ShelfPart, open_store, registries_folder};
 use crate::show::{count, size};
 use crate::ui::{Ui, style, styled};
 
@@ -34,7 +34,7 @@ enum KitCommand {
         /// The file to make
         file: PathBuf,
         #[command(flatten)]
-        members: In,
+        members: Only,
         /// Only what this target takes; may be given several times
         #[arg(long = "target", value_name = "TARGET")]
         targets: Vec<String>,
@@ -67,7 +67,7 @@ fn make(
     ui: &Ui,
     here: &Path,
     file: &Path,
-    members: &In,
+    members: &Only,
     targets: &[String],
     dry_run: bool,
 ) -> Result<Exit, Failure> {

@@ -20,7 +20,7 @@ use super::searching::Searching;
 use crate::codes::Exit;
 use crate::failure::{self, Failure};
 use crate::progress::Progress;
-use crate::project::{In, Project};
+use crate::project::{Only, Project};
 use crate::show::{count, fits, table};
 use crate::ui::{Ui, clean, style, styled};
 
@@ -41,7 +41,7 @@ pub struct Newer {
     #[arg(long)]
     direct: bool,
     #[command(flatten)]
-    members: In,
+    members: Only,
     #[command(flatten)]
     searching: Searching,
 }

@@ -21,7 +21,7 @@ use super::supply;
 use crate::clock::now;
 use crate::codes::Exit;
 use crate::failure::Failure;
-use crate::project::Project;
+use crate::project::{In, Project};
 use crate::show::{count, size, table};
 use crate::ui::{Ui, clean, style, styled};
 
@@ -34,6 +34,8 @@ use crate::ui::{Ui, clean, style, styled};
 pub struct Publish {
     /// A registry that the manifest declares, or a registry's folder; not needed where one is declared
     registry: Option<String>,
+    #[command(flatten)]
+    members: In,
     /// List what would go, with sizes, and publish nothing
     #[arg(long)]
     dry_run: bool,
@@ -45,7 +47,7 @@ pub struct Publish {
 impl Publish {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let project = Project::find(here)?;
-        let member = project.member()?;
+        let member = self.members.one(&project)?;
         if !self.allow_replaced {
             refuse_replaced(&project.workspace)?;
         }

@@ -5,7 +5,8 @@ mod tick;
 
 use std::path::Path;
 
-use bibliotax_core::lock::Lock;
+use bibliotax_core::lock::{Lock, LockedMember, Wires};
+use bibliotax_core::name::PackageName;
 use bibliotax_core::steps::{Place, Standing, Todo, todos};
 use bibliotax_store::ledger::LedgerFolder;
 use serde_json::{Value, json};
@@ -13,7 +14,7 @@ use serde_json::{Value, json};
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::Project;
+use crate::project::{Only, Project};
 use crate::show::{count, table};
 use crate::ui::{Ui, clean, style, styled};
 
@@ -28,6 +29,8 @@ use crate::ui::{Ui, clean, style, styled};
 pub struct Steps {
     #[command(subcommand)]
     command: Option<StepsCommand>,
+    #[command(flatten)]
+    members: Only,
     /// List the steps that are done, too
     #[arg(long)]
     all: bool,
@@ -51,7 +54,7 @@ enum StepsCommand {
 impl Steps {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         match &self.command {
-            None => list(ui, &Project::find(here)?, self.all),
+            None => self.list(ui, &Project::find(here)?),
             Some(command) => {
                 let progress = Progress::new(ui);
                 let (project, _held) = Project::hold(here, &progress)?;
@@ -64,6 +67,30 @@ impl Steps {
             }
         }
     }
+
+    fn list(&self, ui: &Ui, project: &Project) -> Result<Exit, Failure> {
+        let lock = project.needed_lock()?;
+        let members = self.members.names(project)?;
+        let mut todos = todos_of(project, lock)?;
+        todos.retain(|todo| concerns(todo, &members, project, lock));
+        let open = todos.iter().filter(|todo| todo.is_open()).count();
+        let shown: Vec<&Todo<'_>> = todos.iter().filter(|todo| self.all || todo.is_open()).collect();
+        ui.answer(match (open, todos.len()) {
+            (0, 0) => "no package asks for anything to be done by hand".to_owned(),
+            (0, done) => format!("nothing is open; {} done", count(done, "step")),
+            (open, all) => format!("{} open, {} done", count(open, "step"), all - open),
+        });
+        // The same step at several places is told once.
+        shown.chunk_by(|one, next| std::ptr::eq(one.step, next.step)).for_each(|places| show(ui, places));
+        if open > 0 {
+            ui.say("\n`bibliotax steps done STEP` ticks one off");
+        }
+        ui.report(
+            "steps",
+            || json!({ "open": open, "steps": shown.iter().map(|todo| as_json(todo)).collect::<Vec<_>>() }),
+        );
+        Ok(Exit::Done)
+    }
 }
 
 /// What a lock's packages want done in a project.
@@ -71,26 +98,20 @@ fn todos_of<'l>(project: &Project, lock: &'l Lock) -> Result<Vec<Todo<'l>>, Fail
     Ok(todos(lock, &project.workspace.devices, &LedgerFolder::of(&project.root).read()?))
 }
 
-fn list(ui: &Ui, project: &Project, all: bool) -> Result<Exit, Failure> {
-    let lock = project.needed_lock()?;
-    let todos = todos_of(project, lock)?;
-    let open = todos.iter().filter(|todo| todo.is_open()).count();
-    let shown: Vec<&Todo<'_>> = todos.iter().filter(|todo| all || todo.is_open()).collect();
-    ui.answer(match (open, todos.len()) {
-        (0, 0) => "no package asks for anything to be done by hand".to_owned(),
-        (0, done) => format!("nothing is open; {} done", count(done, "step")),
-        (open, all) => format!("{} open, {} done", count(open, "step"), all - open),
-    });
-    // The same step at several places is told once.
-    shown.chunk_by(|one, next| std::ptr::eq(one.step, next.step)).for_each(|places| show(ui, places));
-    if open > 0 {
-        ui.say("\n`bibliotax steps done STEP` ticks one off");
+/// Whether a step is for what one of some members reaches, on a target of its own where it has any; with no members, any is.
+fn concerns(todo: &Todo<'_>, members: &[PackageName], project: &Project, lock: &Lock) -> bool {
+    if members.is_empty() {
+        return true;
     }
-    ui.report(
-        "steps",
-        || json!({ "open": open, "steps": shown.iter().map(|todo| as_json(todo)).collect::<Vec<_>>() }),
-    );
-    Ok(Exit::Done)
+    let (wires, target) = (Wires::of(lock), todo.place.target(&project.workspace.devices));
+    let members = lock.members.iter().filter(|member| members.contains(&member.name));
+    let has_target = |member: &&LockedMember| {
+        target
+            .is_none_or(|target| member.targets.is_empty() || member.targets.iter().any(|one| one == target))
+    };
+    let members: Vec<&LockedMember> = members.filter(has_target).collect();
+    let reached = wires.reached(&members, &[]);
+    reached.keys().any(|at| lock.packages[*at].name == todo.package.name)
 }
 
 /// A step with all its places.

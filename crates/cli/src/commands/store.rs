@@ -170,7 +170,7 @@ fn prune(
 ) -> Result<Exit, Failure> {
     let _held = store.alone(|| ui.warn("another process uses the store; waiting for it"))?;
     let inventory = store.inventory()?;
-    let goes = inventory.prunable(pruning, SystemTime::now());
+    let mut goes = inventory.prunable(pruning, SystemTime::now());
     let bytes: u64 = goes.iter().map(|tree| tree.bytes).sum();
     if !dry_run {
         store.prune(&goes)?;
@@ -181,6 +181,7 @@ fn prune(
     let verb = if dry_run { "would take out" } else { "took out" };
     let left = inventory.bytes() - bytes;
     if !goes.is_empty() {
+        goes.sort_by_key(name_of);
         ui.say(table(ui, goes.iter().take(MOST_LISTED).map(row_of)));
     }
     if let Some(more) = goes.len().checked_sub(MOST_LISTED).filter(|more| *more > 0) {

@@ -3,11 +3,11 @@
 use std::path::Path;
 
 use bibliotax_core::compare::compare;
-use bibliotax_core::lock::Lock;
+use bibliotax_core::lock::{Lock, Scope};
 use bibliotax_core::manifest::Need;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
-use bibliotax_core::resolve::{Conflict, Problem, Resolution, Update as Updated, update};
+use bibliotax_core::resolve::{Conflict, Problem, Resolution, Update as Updated, update, update_among};
 use bibliotax_core::workspace::{Member, Workspace};
 use bibliotax_registry::elsewhere::Freshness;
 use bibliotax_registry::registries::Registries;
@@ -19,8 +19,9 @@ use super::searching::Searching;
 use super::settle::Settled;
 use crate::codes::Exit;
 use crate::failure::{self, Failure};
+use crate::machine::this_machine;
 use crate::progress::Progress;
-use crate::project::{Edits, Project, Texts, file_name};
+use crate::project::{Edits, Only, Project, Texts, file_name};
 use crate::show::proof;
 use crate::ui::{Ui, style, styled};
 
@@ -31,9 +32,11 @@ use crate::ui::{Ui, style, styled};
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Examples:\n  bibliotax update rain-ledger\n  bibliotax update --beyond --dry-run")]
 pub struct Update {
-    /// Packages in the lock; without any, all of them
+    /// Packages in the lock; without any, all that members reach
     #[arg(value_name = "PACKAGE")]
     packages: Vec<String>,
+    #[command(flatten)]
+    members: Only,
     /// Move beyond the ranges as well, and write what that takes into the manifest
     #[arg(long)]
     beyond: bool,
@@ -44,31 +47,47 @@ pub struct Update {
     searching: Searching,
 }
 
+/// What is asked to move.
+struct Asked {
+    /// The packages; none for all.
+    packages: Vec<PackageName>,
+    /// Whether they were named, and not just are all that some members reach.
+    is_named: bool,
+    /// The members whose needs may change; none for all.
+    members: Vec<PackageName>,
+}
+
 impl Update {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
         let project = project.searching(self.searching);
         let lock = project.needed_lock()?;
-        let asked =
-            self.packages.iter().map(|word| locked_name(lock, word)).collect::<Result<Vec<_>, _>>()?;
-        let anew = if asked.is_empty() {
+        let asked = self.asked(&project, lock)?;
+        if asked.packages.is_empty() && !asked.members.is_empty() {
+            ui.say("nothing to do: no package is needed there");
+            return Ok(Exit::Done);
+        }
+        let anew = if asked.packages.is_empty() {
             Freshness::AllAnew
         } else {
-            Freshness::Anew(asked.iter().cloned().collect())
+            Freshness::Anew(asked.packages.iter().cloned().collect())
         };
-        let is_asked = |need: &Need| asked.is_empty() || asked.contains(&need.package);
-        let loosened = self.loosened(&project, is_asked)?;
+        let loosened = self.loosened(&project, &asked)?;
         let registries = project.registries_for(&loosened, anew)?;
         let mut updated = self.moved(&loosened, lock, &asked, &registries)?;
-        let edits = self.rewritten(&project, &updated.resolution, is_asked)?;
+        let edits = self.rewritten(&project, &updated.resolution, &asked)?;
         let workspace = project.edited(&edits)?;
         say_rewritten(ui, &project.workspace, &workspace);
         let new = project.lock_of(&workspace, &mut updated.resolution, &registries)?;
         let settled = Settled::new(&project, &workspace, new);
         settled.show(ui);
-        say_forced(ui, lock, &settled.lock, &asked, &updated.forced);
-        for chosen in asked.iter().filter_map(|name| settled.lock.package(name)) {
+        if settled.is_written() {
+            ui.say("nothing moves; `bibliotax newer` tells what is newer, and what keeps it out");
+        }
+        say_forced(ui, lock, &settled.lock, &asked.packages, &updated.forced);
+        let named = asked.packages.iter().filter(|_| asked.is_named);
+        for chosen in named.filter_map(|name| settled.lock.package(name)) {
             passed_over::say(ui, &Problem::new(&workspace, &[]), &registries, chosen);
         }
         let forced = || updated.forced.iter().map(proof::as_json).collect::<Vec<_>>();
@@ -76,51 +95,57 @@ impl Update {
         Ok(Exit::Done)
     }
 
+    fn asked(&self, project: &Project, lock: &Lock) -> Result<Asked, Failure> {
+        let named = self.packages.iter().map(|word| locked_name(lock, word));
+        let named: Vec<PackageName> = named.collect::<Result<_, _>>()?;
+        let (is_named, members) = (!named.is_empty(), self.members.names(project)?);
+        let packages = if is_named { named } else { reached(lock, &members) };
+        Ok(Asked { packages, is_named, members })
+    }
+
     fn moved(
         &self,
         workspace: &Workspace,
         lock: &Lock,
-        asked: &[PackageName],
+        asked: &Asked,
         registries: &Registries,
     ) -> Result<Updated, Failure> {
         let problem = Problem::new(workspace, &lock.packages);
-        update(&problem, asked, registries).or_else(|unresolved| {
+        let updated = if asked.is_named || asked.packages.is_empty() {
+            update(&problem, &asked.packages, registries)
+        } else {
+            update_among(&problem, &asked.packages, registries)
+        };
+        updated.or_else(|unresolved| {
             let conflict = failure::conflict_of(unresolved)?;
             Err(failure::conflict(&conflict, Vec::new(), self.searching.full))
         })
     }
 
     /// The workspace that the update is worked out with: beyond the ranges, any version will do.
-    fn loosened(&self, project: &Project, is_asked: impl Fn(&Need) -> bool) -> Result<Workspace, Failure> {
+    fn loosened(&self, project: &Project, asked: &Asked) -> Result<Workspace, Failure> {
         let mut texts = Texts::of(project);
-        for (member, need) in self.open_needs(project, is_asked) {
+        for (member, need) in self.open_needs(project, asked) {
             set_range(&mut texts, member, need, &Range::any())?;
         }
         project.edited(&texts.edits())
     }
 
     /// The needs whose ranges may change.
-    fn open_needs<'p>(
-        &self,
-        project: &'p Project,
-        is_asked: impl Fn(&Need) -> bool,
-    ) -> Vec<(&'p Member, &'p Need)> {
-        let needs = project.workspace.needs().filter(|(_, need)| self.beyond && is_asked(need));
-        needs.filter(|(_, need)| need.has_releases()).collect()
+    fn open_needs<'p>(&self, project: &'p Project, asked: &Asked) -> Vec<(&'p Member, &'p Need)> {
+        let needs = project.workspace.needs().filter(|_| self.beyond);
+        let is_asked = |member: &Member, need: &Need| {
+            (asked.packages.is_empty() || asked.packages.contains(&need.package))
+                && (asked.members.is_empty() || asked.members.contains(&member.project.name))
+        };
+        needs.filter(|(member, need)| is_asked(member, need) && need.has_releases()).collect()
     }
 
     /// The manifests with ranges that accept what was chosen; those that do are left alone.
-    fn rewritten(
-        &self,
-        project: &Project,
-        resolution: &Resolution,
-        is_asked: impl Fn(&Need) -> bool,
-    ) -> Result<Edits, Failure> {
+    fn rewritten(&self, project: &Project, resolution: &Resolution, asked: &Asked) -> Result<Edits, Failure> {
         let mut texts = Texts::of(project);
-        for (member, need) in self.open_needs(project, is_asked) {
-            let entries = resolution.packages.iter().map(|package| &package.release.entry);
-            let chosen =
-                entries.into_iter().find(|entry| entry.name == need.package).map(|entry| &entry.version);
+        for (member, need) in self.open_needs(project, asked) {
+            let chosen = resolution.package(&need.package).map(|chosen| &chosen.release.entry.version);
             let set = need.range.set(need.prereleases);
             if let Some(version) = chosen.filter(|version| !set.contains(version.point())) {
                 let exact = need.range.only().is_some();
@@ -142,6 +167,16 @@ fn set_range(texts: &mut Texts<'_>, member: &Member, need: &Need, range: &Range)
         None => text.set_need(need.purpose.as_ref(), &need.package, range),
     }
     Ok(())
+}
+
+/// The packages that some members reach; none for all.
+fn reached(lock: &Lock, members: &[PackageName]) -> Vec<PackageName> {
+    if members.is_empty() {
+        return Vec::new();
+    }
+    let machine = this_machine();
+    let packages = lock.packages_for(&Scope { members, ..Scope::all(&machine) }).into_iter();
+    packages.filter(|package| package.source.path().is_none()).map(|package| package.name.clone()).collect()
 }
 
 fn say_rewritten(ui: &Ui, old: &Workspace, new: &Workspace) {

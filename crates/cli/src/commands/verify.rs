@@ -14,7 +14,7 @@ use super::settle::say_installed;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::{Edits, Project, open_store};
+use crate::project::{Edits, Only, Project, ShelfPart, open_store};
 use crate::show::{count, table};
 use crate::ui::{Ui, clean, style, styled};
 
@@ -32,6 +32,8 @@ pub struct Verify {
     /// Read every byte, also of files that nobody seems to have touched
     #[arg(long)]
     full: bool,
+    #[command(flatten)]
+    members: Only,
     /// Look at the store's copies of the lock's packages, too
     #[arg(long)]
     store: bool,
@@ -47,6 +49,8 @@ impl Verify {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
         let (project, _held) = Project::hold(here, &progress)?;
+        let members = self.members.names(&project)?;
+        let project = project.only(ShelfPart { members, ..ShelfPart::default() })?;
         let lock = project.needed_lock()?;
         project.fetch(lock, &project.workspace, &progress)?;
         let depth = if self.full { Depth::Bytes } else { Depth::SizeAndTime };

@@ -9,7 +9,32 @@ use crate::failure::Failure;
 /// The word for all members.
 const ALL: &str = "all";
 
-/// The members that a command acts on.
+/// The members that a command acts on which acts on all where nothing is said.
+#[derive(Debug, Clone, Default, clap::Args)]
+pub struct Only {
+    /// Act on these members of the workspace only
+    #[arg(long = "in", value_name = "MEMBER,…", value_delimiter = ',')]
+    members: Vec<String>,
+}
+
+impl Only {
+    /// The members that are named; none where none are, or all.
+    pub fn named<'p>(&self, project: &'p Project) -> Result<Vec<&'p Member>, Failure> {
+        named(&self.members, project)
+    }
+
+    /// The names of those that are named.
+    pub fn names(&self, project: &Project) -> Result<Vec<PackageName>, Failure> {
+        Ok(self.named(project)?.into_iter().map(|member| member.project.name.clone()).collect())
+    }
+
+    /// Whether members were named.
+    pub fn is_said(&self) -> bool {
+        !self.members.is_empty()
+    }
+}
+
+/// The members that a command acts on which acts on the one that was stood in where nothing is said.
 #[derive(Debug, Clone, Default, clap::Args)]
 pub struct In {
     /// Act on these members of the workspace, or on `all`, instead of the one whose folder this is
@@ -18,23 +43,10 @@ pub struct In {
 }
 
 impl In {
-    /// The members that are named; none where none are, or all.
-    pub fn named<'p>(&self, project: &'p Project) -> Result<Vec<&'p Member>, Failure> {
-        if self.members.iter().any(|word| word == ALL) {
-            return Ok(Vec::new());
-        }
-        self.members.iter().map(|word| member(project, word)).collect()
-    }
-
-    /// The names of those that are named.
-    pub fn names(&self, project: &Project) -> Result<Vec<PackageName>, Failure> {
-        Ok(self.named(project)?.into_iter().map(|member| member.project.name.clone()).collect())
-    }
-
     /// The members that are meant: those that are named, else the one that was stood in, else (in the root of a workspace that
     /// is no project) all.
     pub fn chosen<'p>(&self, project: &'p Project) -> Result<Vec<&'p Member>, Failure> {
-        let named = self.named(project)?;
+        let named = named(&self.members, project)?;
         match (named.is_empty(), self.members.is_empty(), project.here()) {
             (false, _, _) => Ok(named),
             (true, true, Some(here)) => Ok(vec![here]),
@@ -49,16 +61,21 @@ impl In {
 
     /// The member that a command acts on that can act on one only.
     pub fn one<'p>(&self, project: &'p Project) -> Result<&'p Member, Failure> {
-        match self.to_change(project)?.as_slice() {
+        let here = || project.here().into_iter().collect();
+        let chosen = if self.members.is_empty() { here() } else { self.chosen(project)? };
+        match chosen.as_slice() {
             [one] => Ok(one),
-            _ => Err(which_member(project)),
+            _ => Err(which_one(project)),
         }
     }
+}
 
-    /// Whether members were named.
-    pub fn is_said(&self) -> bool {
-        !self.members.is_empty()
+/// The members that words mean; none where there are no words, or all are meant.
+fn named<'p>(words: &[String], project: &'p Project) -> Result<Vec<&'p Member>, Failure> {
+    if words.iter().any(|word| word == ALL) {
+        return Ok(Vec::new());
     }
+    words.iter().map(|word| member(project, word)).collect()
 }
 
 impl Project {
@@ -76,6 +93,11 @@ impl Project {
 fn which_member(project: &Project) -> Failure {
     Failure::new("workspace.which-member", "it isn't said which member of the workspace is meant")
         .mend(format!("go to its folder, or say `--in`: {}, or all", names(project).join(", ")))
+}
+
+fn which_one(project: &Project) -> Failure {
+    Failure::new("workspace.which-member", "it isn't said which one member of the workspace is meant")
+        .mend(format!("go to its folder, or name it with `--in`: {}", names(project).join(", ")))
 }
 
 /// What members are called on the command line.

@@ -302,6 +302,7 @@ fn an_update_moves_what_was_asked_and_tells_why_others_had_to() {
     ");
     garden.run(&["verify"]).expect(0);
     assert_snapshot!(garden.run(&["update"]), @"
+    nothing moves; `bibliotax newer` tells what is newer, and what keeps it out
     shelf: nothing to do, all 3 packages are there
     ----- status 0
     ");

@@ -366,3 +366,29 @@ fn publishing_is_refused_where_the_needs_break_the_promise() {
     let told = garden.run(&["publish", "levelled", "--dry-run"]).expect(4);
     assert!(told.stderr.contains("gate-kiosk promises orchard-runtime 2"), "{told}");
 }
+
+#[test]
+fn a_package_that_is_updated_has_to_fit_where_it_is_needed_and_is_needed_nowhere_else() {
+    let needs = "[needs]\nsoil-curve = { range = \"= 2.0.0\", targets = [\"gate-kiosk\"] }\nbark-log = \"1\"";
+    let garden = garden(&format!("{TARGETS}{needs}"));
+    garden.run(&["install"]).expect(0);
+    let manifest = garden.read("gate/bibliotax.toml").replace("= 2.0.0", "1.6 ..");
+    garden.write("gate/bibliotax.toml", &manifest);
+    garden.run(&["install"]).expect(0);
+    let asked = garden.run(&["explain", "soil-curve", "2.1"]).expect(0);
+    assert!(asked.stdout.contains("soil-curve could be 2.1.0"), "hand-unit doesn't need it: {asked}");
+    let updated = garden.run(&["update", "soil-curve"]).expect(0);
+    assert!(updated.stdout.contains("2.0.0 -> 2.1.0"), "{updated}");
+    let lock = garden.read("gate/bibliotax.lock");
+    let line = lock.lines().find(|line| line.contains("\"soil-curve\",\"version\"")).unwrap();
+    assert!(line.contains("\"targets\":[\"gate-kiosk\"]"), "{line}");
+    assert!(
+        garden.run(&["resolve"]).expect(0).stdout.starts_with("nothing to do"),
+        "the lock is what it would be"
+    );
+    assert_snapshot!(garden.run(&["update", "soil-curve"]), @"
+    nothing moves; `bibliotax newer` tells what is newer, and what keeps it out
+    shelf: nothing to do, it is empty, as the lock says
+    ----- status 0
+    ");
+}

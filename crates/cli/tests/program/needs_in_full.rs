@@ -115,6 +115,7 @@ fn a_family_stays_at_one_version_in_the_range_it_is_kept_in() {
     ----- status 4
     ");
     assert_snapshot!(garden.run(&["update", "--beyond"]), @"
+    nothing moves; `bibliotax newer` tells what is newer, and what keeps it out
     shelf: nothing to do, all 3 packages are there
     ----- status 0
     ");

@@ -88,8 +88,8 @@ fn the_store_tells_what_it_keeps_and_lets_go_what_nobody_uses() {
     }
     // Without shelves nobody uses anything; what goes comes again.
     assert_snapshot!(garden.run(&["store", "prune", "--to", "15"]), @"
-      rain-ledger 2.4.0  18 B  1 file  unused
       dew-point 1.4.0    16 B  1 file  unused
+      rain-ledger 2.4.0  18 B  1 file  unused
     took out 2 archives (34 B); archives of 15 B are kept
     ----- status 0
     ");

@@ -405,3 +405,42 @@ fn drift_is_told_and_unified_into_what_all_accept() {
     garden.write("ws/bibliotax.toml", &format!("{manifest}\n[replace]\nmoss-map = {{ path = \"moss\" }}\n"));
     assert!(garden.run_in("ws", &["check"]).expect(1).stdout.contains("which nothing needs"));
 }
+
+#[test]
+fn what_is_for_all_members_can_be_for_some_only() {
+    let garden = fernhollow();
+    garden.run_in("ws", &["install", "--quiet"]).expect(0);
+    let of_hand = garden.run_in("ws", &["verify", "--in", "hand"]).expect(0);
+    assert_eq!(
+        of_hand.stdout, "shelf: all as installed (3 packages, 3 files)\n",
+        "those of the handheld alone"
+    );
+    fs::remove_file(garden.path("ws/shelf/gate/rain-ledger/rain-ledger.txt")).unwrap();
+    garden.run_in("ws", &["verify", "--in", "hand"]).expect(0);
+    garden.run_in("ws", &["verify", "--in", "kiosk"]).expect(1);
+    garden.run_in("ws", &["verify", "--in", "all", "--repair"]).expect(0);
+
+    garden.publish(&["rain-ledger 2.7.0: dew-point 1", "bark-log 1.2.0"]);
+    assert_snapshot!(garden.run_in("ws", &["update", "--in", "hand", "--dry-run"]), @"
+    lock: 1 raised
+      raised  bark-log  1.1.0 -> 1.2.0  2.0 KiB  MIT  needed by probe-sim, for test
+    nothing was written
+    ----- status 0
+    ");
+    assert_snapshot!(garden.run_in("ws/hand", &["update", "--in", "kiosk", "--dry-run"]), @"
+    lock: 1 raised
+      raised  rain-ledger  2.6.0 -> 2.7.0  2.0 KiB  MIT  needed by fernhollow/kiosk
+    nothing was written
+    ----- status 0
+    ");
+    garden.run_in("ws", &["update", "--quiet", "--in", "all"]).expect(0);
+    let lock = garden.read("ws/bibliotax.lock");
+    assert!(lock.contains("\"bark-log\",\"version\":\"1.2.0\""), "{lock}");
+    let again = garden.run_in("ws", &["resolve"]).expect(0);
+    assert!(again.stdout.starts_with("nothing to do"), "{again}");
+
+    let two = garden.run_in("ws", &["publish", "--in", "hand,valve", "--dry-run"]).expect(2);
+    assert!(two.code() == "workspace.which-member" && two.stderr.contains("which one member"), "{two}");
+    let one = garden.run_in("ws/kiosk", &["publish", "--in", "valve", "--dry-run"]).expect(0);
+    assert!(one.stdout.contains("fernhollow/valve 0.4.0 would go to seedhouse"), "{one}");
+}

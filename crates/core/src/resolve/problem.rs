@@ -72,7 +72,7 @@ pub struct ProblemNeed {
     pub without: Vec<PackageName>,
     /// The family whose range it has.
     pub family: Option<Family>,
-    /// The targets that it is for; `None` for all.
+    /// The targets that it is for; `None` for all. Of a question, none where it is about whatever others need it on.
     pub targets: Option<Vec<String>>,
     /// The components that are wanted.
     pub components: Vec<ComponentName>,
@@ -164,11 +164,13 @@ impl Problem {
 
     /// Whether a need has to fit the place of this number.
     pub fn is_at(&self, need: &ProblemNeed, number: usize) -> bool {
+        if need.asked {
+            return need.targets.is_none();
+        }
         let place = &self.places[number];
         let is_named = || need.targets.as_ref().is_none_or(|targets| targets.contains(&place.name));
         let of_member = self.members.get(need.by).and_then(|member| member.places.as_ref());
-        (need.asked || of_member.is_none_or(|places| places.contains(&number)))
-            && (place.is_promise || is_named())
+        of_member.is_none_or(|places| places.contains(&number)) && (place.is_promise || is_named())
     }
 
     /// Who has a need, as sentences name it.
@@ -199,7 +201,15 @@ impl Problem {
         self
     }
 
-    /// The same problem with the question whether `package` could be in `range` put first.
+    /// The same problem with the question whether `package`, which is needed anyway, could be in `range` where it is needed.
+    #[must_use]
+    pub fn asking_where_needed(&self, package: &PackageName, range: &Range) -> Self {
+        let mut problem = self.asking(package, range);
+        problem.needs[0].targets = Some(Vec::new());
+        problem
+    }
+
+    /// The same problem with the question whether `package` could be in `range`, wherever that is, put first.
     #[must_use]
     pub fn asking(&self, package: &PackageName, range: &Range) -> Self {
         let mut problem = self.clone();

@@ -31,10 +31,36 @@ pub fn update<C: Catalogue>(
     let mut pinned = problem.clone();
     for name in asked {
         if let Some(version) = furthest(&pinned, name, catalogue)? {
-            pinned = pinned.asking(name, &Range::exactly(&version));
+            pinned = pinned.asking_where_needed(name, &Range::exactly(&version));
         }
     }
-    fewest_moves(Problem { gentle: true, ..pinned }, asked, catalogue)
+    let update = fewest_moves(Problem { gentle: true, ..pinned }, asked, catalogue)?;
+    // The questions have had their answers; what is needed where is what declared needs say.
+    let resolution = resolve(&settled(problem, &update.resolution), catalogue)?;
+    Ok(Update { resolution, ..update })
+}
+
+/// Moves many packages as far as the needs allow, all at once; the others stay before those move.
+pub fn update_among<C: Catalogue>(
+    problem: &Problem,
+    free: &[PackageName],
+    catalogue: &C,
+) -> Result<Update, Unresolved<C::Error>> {
+    let free: BTreeSet<&PackageName> = free.iter().collect();
+    let mut staying = problem.clone();
+    staying.locked.retain(|name, _| !free.contains(name));
+    Ok(Update { resolution: resolve(&staying, catalogue)?, forced: Vec::new() })
+}
+
+/// The problem with everything at the release that a resolution has.
+fn settled(problem: &Problem, resolution: &Resolution) -> Problem {
+    let version =
+        |package: &ChosenPackage| (package.release.entry.name.clone(), package.release.entry.version.clone());
+    let versions: BTreeMap<PackageName, Version> = resolution.packages.iter().map(version).collect();
+    let provided = resolution.packages.iter().flat_map(|package| {
+        package.provides.iter().map(|capability| (capability.clone(), package.release.entry.name.clone()))
+    });
+    Problem { locked: versions.clone(), held: versions, providers: provided.collect(), ..problem.clone() }
 }
 
 /// The best version of a package with which the problem has a solution that needs the package; deprecated ones
@@ -49,7 +75,7 @@ fn furthest<C: Catalogue>(
     releases.sort_by_key(|release| release.deprecated.is_some());
     for release in releases {
         let version = &release.entry.version;
-        match resolve(&problem.asking(name, &Range::exactly(version)), catalogue) {
+        match resolve(&problem.asking_where_needed(name, &Range::exactly(version)), catalogue) {
             Ok(resolution) if is_reached(problem, &resolution, name) => return Ok(Some(version.clone())),
             Ok(_) | Err(Unresolved::Conflict(_)) => {}
             Err(other) => return Err(other),

@@ -41,9 +41,20 @@ impl<'p> Settled<'p> {
         self.old() == Some(&self.lock)
     }
 
+    /// Whether packages come, go or move.
+    pub fn has_changes(&self) -> bool {
+        !compare(self.old(), &self.lock).is_empty()
+    }
+
     /// Shows how the lock changes.
     pub fn show(&self, ui: &Ui) {
-        changes::show(ui, &compare(self.old(), &self.lock), &self.lock);
+        let changes = compare(self.old(), &self.lock);
+        changes::show(ui, &changes, &self.lock);
+        let is_otherwise = self.old().is_some_and(|old| old.packages != self.lock.packages);
+        if changes.is_empty() && is_otherwise {
+            let head = styled(style::STRONG, "lock");
+            ui.say(format!("{head}: no release changes, only where packages are needed, or what for"));
+        }
     }
 
     /// The changes as data.

@@ -82,7 +82,7 @@ impl Update {
         let new = project.lock_of(&workspace, &mut updated.resolution, &registries)?;
         let settled = Settled::new(&project, &workspace, new);
         settled.show(ui);
-        if settled.is_written() {
+        if !settled.has_changes() {
             ui.say("nothing moves; `bibliotax newer` tells what is newer, and what keeps it out");
         }
         say_forced(ui, lock, &settled.lock, &asked.packages, &updated.forced);

@@ -115,6 +115,7 @@ fn commands_act_on_the_member_they_stand_in_or_on_those_that_are_named() {
       passed over dew-point 2.0.0:
         fernhollow/kiosk needs rain-ledger 2.4 .. 3.
         All releases of rain-ledger need dew-point 1.
+    lock: no release changes, only where packages are needed, or what for
     shelf: 2 packages put there, 9 already there (TIME)
     ----- stderr
     heed: 6 packages don't state os; `bibliotax fit` tells more
@@ -438,6 +439,9 @@ fn what_is_for_all_members_can_be_for_some_only() {
     assert!(lock.contains("\"bark-log\",\"version\":\"1.2.0\""), "{lock}");
     let again = garden.run_in("ws", &["resolve"]).expect(0);
     assert!(again.stdout.starts_with("nothing to do"), "{again}");
+
+    let shared = garden.run_in("ws", &["need", "rain-ledger", "--in", "all", "--dry-run"]).expect(0);
+    assert!(!shared.stdout.contains("--shared"), "it is shared already: {shared}");
 
     let two = garden.run_in("ws", &["publish", "--in", "hand,valve", "--dry-run"]).expect(2);
     assert!(two.code() == "workspace.which-member" && two.stderr.contains("which one member"), "{two}");

@@ -171,7 +171,8 @@ impl<'p> Declaring<'p> {
                 if workspace.members.len() == 1 { "manifest".to_owned() } else { file_name(&member.folder) };
             ui.say(format!("{}: {part} {line}{}", styled(style::STRONG, file), beside.unwrap_or_default()));
         }
-        if !self.wishes.shared && self.members.len() > 1 && self.wishes.source.is_none() {
+        let is_shared = self.wishes.shared || workspace.shared.contains_key(&wanted.package);
+        if !is_shared && self.members.len() > 1 && self.wishes.source.is_none() {
             ui.say(format!(
                 "the range stands in {} manifests; `--shared` writes it once, for the whole workspace",
                 self.members.len()

@@ -6,7 +6,7 @@ use crate::card::CardNeed;
 use crate::facet::{Facets, Fit, Target};
 use crate::fitting::{fit, newest};
 use crate::history::Release;
-use crate::lock::{Lock, LockedMember, LockedPackage, Wires};
+use crate::lock::{Lock, LockedPackage};
 use crate::name::PackageName;
 use crate::range::Range;
 use crate::resolve::{Catalogue, ChosenPackage, Listing, Resolution};
@@ -140,13 +140,7 @@ struct Places<'w> {
 
 impl<'w> Places<'w> {
     fn of(lock: &'w Lock, workspace: &'w Workspace) -> Self {
-        let wires = Wires::of(lock);
-        let promise = |member: &'w LockedMember| {
-            let promise = workspace.member(&member.name)?.manifest.promise()?;
-            let reached = wires.reached(&[member], &[]);
-            Some((promise, reached.into_keys().map(|at| &lock.packages[at].name).collect()))
-        };
-        Self { targets: &workspace.targets, promises: lock.members.iter().filter_map(promise).collect() }
+        Self { targets: &workspace.targets, promises: workspace.promises(lock) }
     }
 
     /// The places that a release doesn't fit where its package is needed.

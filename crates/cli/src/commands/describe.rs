@@ -18,6 +18,7 @@ use bibliotax_core::version::Version;
 use bibliotax_registry::everywhere::At;
 use bibliotax_registry::mirrored::Standing;
 use bibliotax_registry::registries::Registries;
+use jiff::Timestamp;
 use serde_json::json;
 
 use super::need::check_known;
@@ -87,6 +88,7 @@ impl Describe {
             notes: &notes,
             mirrors: &mirrors,
             sources: &sources,
+            is_alone: project.workspace.members.len() == 1,
         };
         described.show(self.releases);
         described.report();
@@ -152,6 +154,8 @@ struct Described<'a> {
     mirrors: &'a [Standing],
     /// All places that have it.
     sources: &'a [At],
+    /// Whether the project is the only one of its workspace.
+    is_alone: bool,
 }
 
 impl Described<'_> {
@@ -239,7 +243,7 @@ impl Described<'_> {
         let one = |place: &Target| {
             format!(
                 "{} {}",
-                fits::place_name(place),
+                fits::place_name(place, self.is_alone),
                 spoken::fit(&fits::fit(self.release, place, self.facets), self.facets)
             )
         };
@@ -283,7 +287,10 @@ impl Described<'_> {
             let misfits: Vec<&str> = misfits.map(|place| place.name.as_str()).collect();
             marks.extend((!misfits.is_empty()).then(|| format!("doesn't fit {}", misfits.join(", "))));
             let marks = marks.join(", ") + &self.flags(release);
+            // What nobody published has no date.
+            let is_dated = release.entry.published != Timestamp::UNIX_EPOCH;
             let date = release.entry.published.strftime("%Y-%m-%d").to_string();
+            let date = if is_dated { date } else { String::new() };
             vec![format!(" {version}"), date, marks.trim_start_matches(", ").to_owned()]
         };
         self.ui.answer(format!("\n{}", styled(style::STRONG, "releases")));

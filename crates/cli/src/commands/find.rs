@@ -150,7 +150,9 @@ impl All {
             value["registry"] = json!(registry);
             value
         };
-        let places: Vec<String> = query.places.iter().map(fits::place_name).collect();
+        let is_alone = query.places.iter().filter(|place| place.is_promise).count() < 2;
+        let places: Vec<String> =
+            query.places.iter().map(|place| fits::place_name(place, is_alone)).collect();
         json!({ "words": query.words, "places": places, "page": query.page + 1, "more": self.more,
             "read-as": self.read_as, "is-loose": self.is_loose,
             "hits": self.hits.iter().map(hit).collect::<Vec<_>>() })

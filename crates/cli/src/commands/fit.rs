@@ -59,8 +59,8 @@ struct Row {
     release: Release,
     /// The components that are taken of it.
     components: BTreeSet<ComponentName>,
-    /// Of a locked package: the declared targets that it is not needed on.
-    not_needed_on: Vec<String>,
+    /// Of a locked package: the places that it is not needed at.
+    not_needed_at: Vec<Target>,
     /// Of a package that was named: the newest release that fits everywhere.
     fitting: Option<Option<Release>>,
 }
@@ -94,8 +94,11 @@ impl Fit {
         let users = self.users(&project, &members, here, ui)?;
         let ladders =
             Ladders { rows: &rows, places: &places, users: &users, facets: &facets, registries: &registries };
-        let ladders = ladders.all();
-        let exit = show(ui, &rows, &places, &facets, &ladders);
+        // A level is raised by one project, and not by several at once.
+        let ladders = if members.len() == 1 { ladders.all() } else { Vec::new() };
+        let is_alone = project.workspace.members.len() == 1;
+        let names: Vec<String> = places.iter().map(|place| fits::place_name(place, is_alone)).collect();
+        let exit = show(ui, &rows, &Beside { places: &places, names: &names }, &facets, &ladders);
         Ok(exit)
     }
 
@@ -190,16 +193,17 @@ fn locked(project: &Project, members: &[&Member], registries: &Registries) -> Re
     let machine = this_machine();
     let packages = lock.packages_for(&Scope { members: &names, ..Scope::all(&machine) });
     registries.expect(&packages.iter().map(|package| package.name.clone()).collect::<Vec<_>>());
+    let (targets, promises) = (&project.workspace.targets, project.workspace.promises(lock));
     let mut rows = Vec::new();
     for package in packages {
         let listing = registries.listing(&package.name)?;
         let release = listing.and_then(|listing| listing.history.release(&package.version).cloned());
-        let others =
-            project.workspace.targets.iter().filter(|target| !package.targets.contains(&target.name));
-        let not_needed_on = others.map(|target| target.name.clone()).collect();
+        let others = targets.iter().filter(|target| !package.targets.contains(&target.name));
+        let unkept = promises.iter().filter(|(_, kept_by)| !kept_by.contains(&package.name));
+        let not_needed_at = others.chain(unkept.map(|(promise, _)| promise)).cloned().collect();
         let name = package.name.clone();
         let components = package.components.iter().cloned().collect();
-        rows.extend(release.map(|release| Row { name, release, components, not_needed_on, fitting: None }));
+        rows.extend(release.map(|release| Row { name, release, components, not_needed_at, fitting: None }));
     }
     Ok(rows)
 }
@@ -214,15 +218,23 @@ fn named(word: &str, registries: &Registries, places: &[Target], facets: &Facets
     })?;
     let fitting = fits::newest_fitting(releases, places, facets).cloned();
     let components = release.entry.default_components();
-    Ok(Row { name, release, components, not_needed_on: Vec::new(), fitting: Some(fitting) })
+    Ok(Row { name, release, components, not_needed_at: Vec::new(), fitting: Some(fitting) })
 }
 
 /// How a release stands with each place; `None` where it isn't needed.
 type Found<'r> = (&'r Row, Vec<Option<Suits>>);
 
-fn show(ui: &Ui, rows: &[Row], places: &[Target], facets: &Facets, ladders: &[Ladder]) -> Exit {
+/// The places, and what they are called beside each other.
+struct Beside<'p> {
+    places: &'p [Target],
+    names: &'p [String],
+}
+
+fn show(ui: &Ui, rows: &[Row], beside: &Beside<'_>, facets: &Facets, ladders: &[Ladder]) -> Exit {
+    let Beside { places, names } = *beside;
     let fit = |row: &Row, place: &Target| {
-        let is_needed = place.is_promise || !row.not_needed_on.contains(&place.name);
+        let is_there = |other: &Target| other.name == place.name && other.is_promise == place.is_promise;
+        let is_needed = !row.not_needed_at.iter().any(is_there);
         is_needed.then(|| facets.fit_release(&row.release.entry, &row.components, place))
     };
     let found: Vec<Found> =
@@ -231,11 +243,11 @@ fn show(ui: &Ui, rows: &[Row], places: &[Target], facets: &Facets, ladders: &[La
     let misfits = found.iter().filter(|(_, fits)| fails(fits)).count();
     let is_wide = places.len() > MOST_COLUMNS;
     if !is_wide {
-        show_columns(ui, &found, places);
+        show_columns(ui, &found, names);
     }
     let has_reasons = |fits: &[Option<Suits>]| fits.iter().flatten().any(|fit| !matches!(fit, Suits::Yes));
     for (row, fits) in found.iter().filter(|(_, fits)| is_wide || has_reasons(fits)) {
-        show_reasons(ui, row, fits, places, facets);
+        show_reasons(ui, row, fits, names, facets);
     }
     ui.answer(match misfits {
         0 => "nothing that is said speaks against any of it".to_owned(),
@@ -244,13 +256,13 @@ fn show(ui: &Ui, rows: &[Row], places: &[Target], facets: &Facets, ladders: &[La
     });
     ladders.iter().for_each(|ladder| ladder.show(ui));
     if ui.is_json() {
-        report(ui, &found, places, ladders);
+        report(ui, &found, names, ladders);
     }
     if misfits == 0 { Exit::Done } else { Exit::Differs }
 }
 
-fn show_columns(ui: &Ui, found: &[Found<'_>], places: &[Target]) {
-    let head = [String::new(), String::new()].into_iter().chain(places.iter().map(fits::place_name));
+fn show_columns(ui: &Ui, found: &[Found<'_>], names: &[String]) {
+    let head = [String::new(), String::new()].into_iter().chain(names.iter().cloned());
     let line = |(row, fits): &Found<'_>| -> Vec<String> {
         let cells = fits.iter().map(|fit| match fit {
             None => "not needed".to_owned(),
@@ -264,7 +276,7 @@ fn show_columns(ui: &Ui, found: &[Found<'_>], places: &[Target]) {
 }
 
 /// Below a package, what it says of the places that it does not simply fit; alike for several places in one line.
-fn show_reasons(ui: &Ui, row: &Row, found: &[Option<Suits>], places: &[Target], facets: &Facets) {
+fn show_reasons(ui: &Ui, row: &Row, found: &[Option<Suits>], places: &[String], facets: &Facets) {
     let title = format!("{} {}", styled(style::STRONG, &row.name), row.release.entry.version);
     if found.iter().all(|fit| *fit == Some(Suits::Yes)) {
         ui.answer(format!("{title}: yes, on all {}", count(places.len(), "target")));
@@ -280,8 +292,8 @@ fn show_reasons(ui: &Ui, row: &Row, found: &[Option<Suits>], places: &[Target], 
         let words = spoken::fit(fit, facets);
         let words = words.strip_prefix("no: ").unwrap_or(&words).to_owned();
         match lines.iter_mut().find(|(other, _)| *other == words) {
-            Some((_, names)) => names.push(fits::place_name(place)),
-            None => lines.push((words, vec![fits::place_name(place)])),
+            Some((_, names)) => names.push(place.clone()),
+            None => lines.push((words, vec![place.clone()])),
         }
     }
     for (words, names) in lines {
@@ -296,11 +308,11 @@ fn show_reasons(ui: &Ui, row: &Row, found: &[Option<Suits>], places: &[Target], 
     }
 }
 
-fn report(ui: &Ui, found: &[Found<'_>], places: &[Target], ladders: &[Ladder]) {
+fn report(ui: &Ui, found: &[Found<'_>], places: &[String], ladders: &[Ladder]) {
     let packages = found.iter().map(|(row, found)| {
         let by_place = places.iter().zip(found);
-        let by_place = by_place
-            .map(|(place, fit)| (fits::place_name(place), fit.as_ref().map_or(Value::Null, fits::as_json)));
+        let by_place =
+            by_place.map(|(place, fit)| (place.clone(), fit.as_ref().map_or(Value::Null, fits::as_json)));
         let fitting =
             row.fitting.as_ref().map(|release| release.as_ref().map(|r| r.entry.version.to_string()));
         json!({ "package": row.name, "version": row.release.entry.version,

@@ -1,10 +1,11 @@
 //! `newer`: what has newer releases than the lock, what keeps them out, and what changed with them.
 
+use std::collections::BTreeSet;
 use std::path::Path;
 
 use bibliotax_core::facet::Facets;
 use bibliotax_core::history::Release;
-use bibliotax_core::lock::LockedPackage;
+use bibliotax_core::lock::{Lock, LockedPackage, Scope};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::newer::{Hold, Newer as News, newer};
 use bibliotax_core::resolve::{Catalogue, Problem, update};
@@ -19,6 +20,7 @@ use super::explain::locked_name;
 use super::searching::Searching;
 use crate::codes::Exit;
 use crate::failure::{self, Failure};
+use crate::machine::this_machine;
 use crate::progress::Progress;
 use crate::project::{Only, Project};
 use crate::show::{count, fits, table};
@@ -59,10 +61,9 @@ impl Newer {
         let lock = project.needed_lock()?;
         let wanted = self.packages.iter().map(|word| locked_name(lock, word));
         let wanted = wanted.collect::<Result<Vec<PackageName>, _>>()?;
-        let shown = self.shown(&project)?;
+        let shown = self.shown(&project, lock)?;
         let is_asked = |package: &LockedPackage| {
-            (wanted.is_empty() || wanted.contains(&package.name))
-                && shown.as_ref().is_none_or(|shown| shown.contains(&package.name))
+            (wanted.is_empty() || wanted.contains(&package.name)) && shown.contains(&package.name)
         };
         let registries = project.registries_for(&project.workspace, Freshness::AllAnew)?;
         let names: Vec<PackageName> = lock.packages.iter().map(|package| package.name.clone()).collect();
@@ -85,16 +86,17 @@ impl Newer {
         Ok(Exit::Done)
     }
 
-    /// The packages that are looked at: of some members, or needed directly; nothing where all are.
-    fn shown(&self, project: &Project) -> Result<Option<Vec<PackageName>>, Failure> {
-        if !self.direct && !self.members.is_said() {
-            return Ok(None);
+    /// The packages that are looked at: what some members reach or, where only that is asked about, need themselves.
+    fn shown(&self, project: &Project, lock: &Lock) -> Result<BTreeSet<PackageName>, Failure> {
+        let (members, machine) = (self.members.names(project)?, this_machine());
+        if !self.direct {
+            let scope = Scope { members: &members, ..Scope::all(&machine) };
+            return Ok(lock.packages_for(&scope).iter().map(|package| package.name.clone()).collect());
         }
-        let members = self.members.named(project)?;
-        let is_wanted =
-            |folder: &str| members.is_empty() || members.iter().any(|member| member.folder == folder);
-        let needs = project.workspace.needs().filter(|(member, _)| is_wanted(&member.folder));
-        Ok(Some(needs.map(|(_, need)| need.package.clone()).collect()))
+        let needs = project.workspace.needs();
+        let needs = needs.filter(|(member, _)| members.is_empty() || members.contains(&member.project.name));
+        let answering = needs.filter_map(|(_, need)| lock.answering(&need.package));
+        Ok(answering.map(|package| package.name.clone()).collect())
     }
 }
 
@@ -116,7 +118,10 @@ fn told<'l>(news: News<'l>, registries: &Registries) -> Told<'l> {
 
 fn show(ui: &Ui, told: &[Told<'_>], facets: &Facets, packages: usize) {
     if told.is_empty() {
-        ui.answer(format!("nothing is newer: {} as new as can be", count(packages, "package")));
+        ui.answer(match packages {
+            0 => "there is no such package to look at".to_owned(),
+            some => format!("nothing is newer: {} as new as can be", count(some, "package")),
+        });
         return;
     }
     let head = ["", "locked", "update", "newest", ""].map(|text| styled(style::FAINT, text));

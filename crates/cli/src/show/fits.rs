@@ -4,9 +4,13 @@ use bibliotax_core::facet::{Fit, Misfit, Target};
 pub use bibliotax_core::fitting::{fit, fits_all, newest, newest_fitting};
 use serde_json::{Value, json};
 
-/// What a place is called beside others.
-pub fn place_name(place: &Target) -> String {
-    if place.is_promise { "the promise".to_owned() } else { place.name.clone() }
+/// What a place is called beside others; whose promise it is goes without saying where a project is alone.
+pub fn place_name(place: &Target, is_alone: bool) -> String {
+    match (place.is_promise, is_alone) {
+        (false, _) => place.name.clone(),
+        (true, true) => "the promise".to_owned(),
+        (true, false) => format!("{}'s promise", place.name),
+    }
 }
 
 /// One word: `yes`, `no`, `not stated`.

@@ -392,3 +392,33 @@ fn a_package_that_is_updated_has_to_fit_where_it_is_needed_and_is_needed_nowhere
     ----- status 0
     ");
 }
+
+#[test]
+fn a_promise_of_one_member_is_not_for_what_only_another_needs() {
+    let garden = garden("");
+    garden.write(
+        "ws/bibliotax.toml",
+        "[workspace]\nmembers = [\"app\", \"lib\"]\n[registries]\nlevelled = \"../levelled\"\n",
+    );
+    let target = TARGETS.split("[targets.hand-unit]").next().unwrap();
+    garden.write(
+        "ws/app/bibliotax.toml",
+        &format!("[project]\nname = \"gate\"\n{target}[needs]\nsoil-curve = \"2.1\"\n"),
+    );
+    garden.write(
+        "ws/lib/bibliotax.toml",
+        "[project]\nname = \"moss-kit\"\nversion = \"1.0.0\"\n[fits]\norchard-runtime = \"2\"\n[needs]\nbark-log = \"1\"\n",
+    );
+    garden.run_in("ws", &["install"]).expect(0);
+    assert_snapshot!(garden.run_in("ws", &["fit"]), @"
+                         gate-kiosk  moss-kit's promise
+      bark-log    1.0.0  not needed  not stated
+      soil-curve  2.1.0  yes         not needed
+    bark-log 1.0.0
+      moss-kit's promise: not stated: orchard-runtime
+    nothing that is said speaks against any of it
+    ----- status 0
+    ");
+    let of_lib = garden.run_in("ws/lib", &["fit"]).expect(0);
+    assert!(!of_lib.stdout.contains("soil-curve") && of_lib.stdout.contains("level by level"), "{of_lib}");
+}

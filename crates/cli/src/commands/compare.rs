@@ -9,6 +9,7 @@ use bibliotax_core::name::{ComponentName, PackageName};
 use bibliotax_disk::read::read_text;
 use serde_json::json;
 
+use super::settle::NEEDED_OTHERWISE;
 use crate::codes::{Exit, exit_of};
 use crate::failure::Failure;
 use crate::project::{LARGEST_LOCK, Manifests};
@@ -47,10 +48,13 @@ impl Compare {
         let found = compare(Some(&old), &new);
         let members = Members::between(&old, &new);
         let differs = !found.is_empty() || !members.is_same();
+        let is_otherwise = !differs && (old.packages != new.packages || old.members != new.members);
         if ui.is_quiet() {
-            return Ok(if differs { exit_of("check.findings") } else { Exit::Done });
+            return Ok(if differs || is_otherwise { exit_of("check.findings") } else { Exit::Done });
         }
-        if !differs {
+        if is_otherwise {
+            ui.answer(NEEDED_OTHERWISE);
+        } else if !differs {
             ui.answer("no difference");
         } else if self.markdown {
             ui.answer(markdown(&found, &members, &old, &new));
@@ -59,7 +63,7 @@ impl Compare {
         }
         let result = || {
             json!({ "changes": changes::as_json(&found, &new), "size": [total(&old), total(&new)],
-            "members": { "added": members.added, "gone": members.gone } })
+            "needed-otherwise": is_otherwise, "members": { "added": members.added, "gone": members.gone } })
         };
         ui.report("compare", result);
         Ok(Exit::Done)

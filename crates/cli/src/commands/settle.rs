@@ -16,6 +16,9 @@ use crate::project::{Edits, LockFile, Project};
 use crate::show::{changes, count, size};
 use crate::ui::{Ui, style, styled};
 
+/// What is said of two locks with the same releases.
+pub const NEEDED_OTHERWISE: &str = "no release changes, only where packages are needed, or what for";
+
 /// A lock that is worked out and not yet written.
 pub struct Settled<'p> {
     project: &'p Project,
@@ -53,7 +56,7 @@ impl<'p> Settled<'p> {
         let is_otherwise = self.old().is_some_and(|old| old.packages != self.lock.packages);
         if changes.is_empty() && is_otherwise {
             let head = styled(style::STRONG, "lock");
-            ui.say(format!("{head}: no release changes, only where packages are needed, or what for"));
+            ui.say(format!("{head}: {NEEDED_OTHERWISE}"));
         }
     }
 

@@ -127,6 +127,13 @@ fn locks_are_compared_in_the_terms_of_a_review() {
     ----- status 0
     ");
     garden.run(&["compare", "--quiet"]).expect(0);
+    garden.run(&["need", "dew-point", "--quiet", "--for", "test"]).expect(0);
+    assert_snapshot!(garden.run(&["compare"]), @"
+    no release changes, only where packages are needed, or what for
+    ----- status 0
+    ");
+    garden.run(&["compare", "--quiet"]).expect(1);
+    garden.run(&["drop", "dew-point", "--quiet"]).expect(0);
     std::fs::copy(garden.path("gate/bibliotax.lock"), garden.path("gate/before.lock")).unwrap();
     garden.run(&["need", "rain-ledger", "2.6", "--quiet"]).expect(0);
     garden.run(&["drop", "probe-sim", "--quiet"]).expect(0);

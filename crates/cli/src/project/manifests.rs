@@ -182,7 +182,7 @@ pub fn file_name(folder: &str) -> String {
 /// A folder of this machine, from a workspace's.
 pub fn folder_of(root: &Path, folder: &Path) -> Result<String, Failure> {
     let missing = |path: &Path| {
-        Failure::new("disk.missing", format!("there is no folder {}", path.display())).mend("check the path")
+        Failure::new("disk.missing", format!("there is no {}", path.display())).mend("check the path")
     };
     let whole = |path: &Path| std::fs::canonicalize(path).map_err(|_| missing(path));
     let (root, folder) = (whole(root)?, whole(folder)?);

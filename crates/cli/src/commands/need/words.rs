@@ -19,6 +19,11 @@ pub struct Wanted {
 pub fn parse(words: &[String], exactly: bool) -> Result<Vec<Wanted>, Failure> {
     let mut wanted: Vec<(PackageName, Vec<&str>)> = Vec::new();
     for word in words {
+        if is_place(word) {
+            let fault = Fault::new("need.words", "this is a place and no package", 0..word.len());
+            let mend = "name the package, and the place beside it with `--path`, `--git` or `--archive`";
+            return Err(in_words(word, fault.mend(mend)));
+        }
         match (is_name(word), wanted.last_mut()) {
             (true, _) => wanted.push((word.parse().map_err(|fault| in_words(word, fault))?, Vec::new())),
             (false, Some((_, range))) => range.push(word),
@@ -38,6 +43,11 @@ fn is_name(word: &str) -> bool {
     word.starts_with(|c: char| c.is_alphabetic())
         && !matches!(word, "any" | "or")
         && !word.starts_with("vers:")
+}
+
+/// Whether a word is a path or a URL.
+fn is_place(word: &str) -> bool {
+    word.contains("://") || ["./", "../", "/", "~/"].iter().any(|start| word.starts_with(start))
 }
 
 fn with_range(package: PackageName, text: &str, exactly: bool) -> Result<Wanted, Failure> {
@@ -76,7 +86,7 @@ mod tests {
     #[test]
     fn tells_packages_from_ranges_quoted_or_not() {
         type Row = (&'static [&'static str], bool, Result<Vec<&'static str>, &'static str>);
-        let rows: [Row; 10] = [
+        let rows: [Row; 12] = [
             (&["rain-ledger"], false, Ok(vec!["rain-ledger -"])),
             (&["a", "2.4 .. 3", "b", "any", "c"], false, Ok(vec!["a 2.4 .. 3", "b any", "c -"])),
             (&["a", "2.4", "..", "3", "b/c"], false, Ok(vec!["a 2.4 .. 3", "b/c -"])),
@@ -87,6 +97,8 @@ mod tests {
             (&["2.4"], false, Err("name.invalid")),
             (&["Rain"], false, Err("name.invalid")),
             (&["a", "^2"], false, Err("range.unexpected")),
+            (&["../leaf-palette"], false, Err("need.words")),
+            (&["leaf-palette", "https://garden.example/leaf"], false, Err("need.words")),
         ];
         for (words, exactly, expected) in rows {
             let expected = expected.map(|texts| texts.into_iter().map(String::from).collect());

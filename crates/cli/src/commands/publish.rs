@@ -73,8 +73,12 @@ impl Publish {
             };
             let what =
                 format!("{}{archives}, {} packed from {}", count(files, "file"), size(packed), size(bytes));
-            let verb = if published.already { "is there already" } else { "published" };
-            ui.say(format!("{} {title} in {} ({what})", styled(style::STRONG, verb), registry.name()));
+            let done = if published.already {
+                format!("{title} {}", styled(style::STRONG, "is there already"))
+            } else {
+                format!("{} {title}", styled(style::STRONG, "published"))
+            };
+            ui.say(format!("{done} in {} ({what})", registry.name()));
             result["archives"] = json!(published.files);
             result["already"] = published.already.into();
         }

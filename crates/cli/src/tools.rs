@@ -34,6 +34,11 @@ pub fn find(tool: &ToolName) -> Option<PathBuf> {
         .find(|path| can_run(path))
 }
 
+/// Whether a program of this name is on this machine.
+pub fn has(program: &str) -> bool {
+    program.parse().is_ok_and(|tool| find(&tool).is_some())
+}
+
 #[cfg(unix)]
 fn can_run(path: &Path) -> bool {
     use std::os::unix::fs::PermissionsExt;

@@ -11,14 +11,13 @@ mod joined;
 #[cfg(test)]
 mod tests;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 pub use self::drift::Drift;
 pub use self::elsewhere::Elsewhere;
 pub use self::joined::Misfit;
 use crate::card::CardNeed;
 use crate::facet::{Facet, Target, UnstatedRules};
-use crate::lock::{Lock, LockedMember, Wires};
 use crate::manifest::{Device, Manifest, Need, Project, RegistryDeclaration, Replacement, ShelfSettings};
 use crate::name::{FacetName, Family, PackageName};
 use crate::range::Range;
@@ -101,17 +100,6 @@ impl Workspace {
         let machine = self.has_unbound_members().then(Target::this_machine);
         let promises = self.members.iter().filter_map(|member| member.manifest.promise());
         self.targets.iter().cloned().chain(machine).chain(promises).collect()
-    }
-
-    /// What members promise of themselves, each with the packages of a lock that they reach, which have to keep it.
-    pub fn promises<'l>(&self, lock: &'l Lock) -> Vec<(Target, BTreeSet<&'l PackageName>)> {
-        let wires = Wires::of(lock);
-        let promise = |member: &'l LockedMember| {
-            let promise = self.member(&member.name)?.manifest.promise()?;
-            let reached = wires.reached(&[member], &[]);
-            Some((promise, reached.into_keys().map(|at| &lock.packages[at].name).collect()))
-        };
-        lock.members.iter().filter_map(promise).collect()
     }
 
     /// Whether some members run in targets and others on whatever machine it is.

@@ -7,7 +7,7 @@ use std::path::Path;
 
 use bibliotax_core::facet::{Facet, Facets, Fit as Suits, FitValue, Target};
 use bibliotax_core::history::Release;
-use bibliotax_core::lock::Scope;
+use bibliotax_core::lock::{Scope, Wires};
 use bibliotax_core::name::{ComponentName, FacetName, PackageName};
 use bibliotax_core::resolve::Catalogue;
 use bibliotax_core::spoken;
@@ -193,7 +193,7 @@ fn locked(project: &Project, members: &[&Member], registries: &Registries) -> Re
     let machine = this_machine();
     let packages = lock.packages_for(&Scope { members: &names, ..Scope::all(&machine) });
     registries.expect(&packages.iter().map(|package| package.name.clone()).collect::<Vec<_>>());
-    let (targets, promises) = (&project.workspace.targets, project.workspace.promises(lock));
+    let (targets, promises) = (&project.workspace.targets, Wires::of(lock).promises(&project.workspace));
     let mut rows = Vec::new();
     for package in packages {
         let listing = registries.listing(&package.name)?;

@@ -3,7 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use super::{Lock, LockedMember, LockedNeed, LockedPackage, RUN};
+use crate::facet::Target;
 use crate::name::{PackageName, Purpose};
+use crate::workspace::Workspace;
 
 /// The needs of a lock's packages, by their places in the lock, for many questions.
 #[derive(Debug)]
@@ -80,6 +82,16 @@ impl<'l> Wires<'l> {
             }
         }
         all
+    }
+
+    /// What members promise of themselves, each with the packages that they reach, which have to keep it.
+    pub fn promises(&self, workspace: &Workspace) -> Vec<(Target, BTreeSet<&'l PackageName>)> {
+        let promise = |member: &'l LockedMember| {
+            let promise = workspace.member(&member.name)?.manifest.promise()?;
+            let reached = self.reached(&[member], &[]);
+            Some((promise, reached.into_keys().map(|at| &self.lock.packages[at].name).collect()))
+        };
+        self.lock.members.iter().filter_map(promise).collect()
     }
 
     fn closure(&self, from: Vec<usize>, is_there: impl Fn(&LockedPackage) -> bool) -> Vec<usize> {

@@ -9,8 +9,8 @@ use bibliotax_disk::error::At;
 use bibliotax_disk::write::make_folder;
 use bibliotax_registry::RegistryError;
 
-use super::teller::finds;
 use crate::failure::Failure;
+use crate::tools::has;
 
 /// The states of the repository: a tag, its date, and where its files are among the data.
 const STATES: [(&str, &str, &str); 3] = [
@@ -26,7 +26,7 @@ pub fn make(data: &Path, folder: &Path) -> Result<bool, Failure> {
     let written = File::create(&archive).at("write", &archive)?;
     let files = list_part(&data.join("sources/frost-table"), None);
     files.and_then(|files| write_archive(&files, written)).map_err(RegistryError::from)?;
-    if !finds("git") {
+    if !has("git") {
         return Ok(false);
     }
     let repository = folder.join("leaf-palette");

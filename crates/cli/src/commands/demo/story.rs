@@ -8,15 +8,12 @@ use bibliotax_disk::tree::remove;
 use bibliotax_disk::write::make_folder;
 
 use super::served::Served;
-use super::team::TOGETHER;
-use super::teller::{Teller, finds, quoted, words};
-use super::world::World;
+use super::teller::{Teller, quoted, words};
+use super::world::{CORE, GATE, HAND, TOGETHER, World};
 use crate::failure::Failure;
+use crate::tools::has;
 use crate::ui::Ui;
 
-pub const GATE: &str = "fernhollow/gate-kiosk";
-pub const HAND: &str = "fernhollow/hand-unit";
-pub const CORE: &str = "fernhollow/valve-core";
 const VISITOR: &str = "visitor";
 const SHED: &str = "shed/hand-unit";
 const COLLEAGUE: &str = "colleague/gate-kiosk";
@@ -113,7 +110,7 @@ impl Teller<'_> {
         self.show(GATE, "links/packages.mk", 9)?;
         self.text("A package's programs are found as well.");
         self.run(GATE, &["with", "--", "probe-sim"], 0)?;
-        if !(finds("make") && finds("cc")) {
+        if !(has("make") && has("cc")) {
             self.text("There is no make and no C compiler here, so the kiosk's program is not built.");
             return Ok(());
         }

@@ -5,12 +5,10 @@ use std::fs;
 use bibliotax_disk::error::At;
 use bibliotax_disk::write::write_whole;
 
-use super::story::{CORE, GATE, HAND};
-use super::teller::{Teller, finds, words};
+use super::teller::{Teller, words};
+use super::world::{CORE, GATE, HAND, TOGETHER};
 use crate::failure::Failure;
-
-/// The workspace.
-pub const TOGETHER: &str = "together";
+use crate::tools::has;
 
 const KIOSK: &str = "together/gate-kiosk";
 const UNIT: &str = "together/hand-unit";
@@ -42,7 +40,7 @@ impl Teller<'_> {
         self.run(UNIT, &["need", "rain-ledger", "2.4 .. 3"], 0)?;
         self.run(TOGETHER, &["check", "--unify"], 0)?;
         self.copy(TOGETHER, "together/before", &["bibliotax.lock"])?;
-        if finds("make") && finds("cc") {
+        if has("make") && has("cc") {
             self.run(KIOSK, &["task", "show"], 0)?;
         }
         Ok(())

@@ -12,7 +12,6 @@ use bibliotax_disk::write::{folder_of, make_folder};
 use super::served::Served;
 use super::world::World;
 use crate::failure::Failure;
-use crate::tools;
 use crate::ui::{Ui, style, styled};
 
 /// Tells a story in a world.
@@ -124,11 +123,6 @@ impl Teller<'_> {
     pub fn path(&self, project: &str) -> PathBuf {
         self.world.root.join(project)
     }
-}
-
-/// Whether a program is on this machine.
-pub fn finds(program: &str) -> bool {
-    program.parse().is_ok_and(|tool| tools::find(&tool).is_some())
 }
 
 /// Path and digest of every file below a folder, hidden ones at its top aside.

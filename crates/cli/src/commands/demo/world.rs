@@ -24,6 +24,13 @@ use crate::kept;
 use crate::show::count;
 use crate::ui::Ui;
 
+/// The folders of the projects, from the demo's.
+pub const GATE: &str = "fernhollow/gate-kiosk";
+pub const HAND: &str = "fernhollow/hand-unit";
+pub const CORE: &str = "fernhollow/valve-core";
+/// The workspace.
+pub const TOGETHER: &str = "together";
+
 static DATA: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo");
 
 /// The folders of the demo.

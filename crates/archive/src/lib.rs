@@ -11,3 +11,4 @@ pub mod error;
 pub mod look;
 pub mod pack;
 pub mod unpack;
+mod visit;

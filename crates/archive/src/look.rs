@@ -13,12 +13,10 @@ use bibliotax_disk::error::At;
 
 use crate::error::ArchiveError;
 use crate::unpack::{tar, zip};
+use crate::visit::Visit;
 
 /// Most bytes that are looked through.
 const MOST_BYTES: u64 = 16 << 30;
-
-/// What a look does with each file: its path, its size, its contents.
-pub(crate) type Visit<'v> = dyn FnMut(&str, u64, &mut dyn Read) -> ControlFlow<()> + 'v;
 
 /// A file in an archive.
 #[derive(Debug, Clone, PartialEq, Eq)]

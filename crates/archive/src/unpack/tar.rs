@@ -10,7 +10,7 @@ use tar::{Archive, Entry, EntryType};
 use super::source::Checked;
 use super::tree::TreeWriter;
 use crate::error::ArchiveError;
-use crate::look::Visit;
+use crate::visit::Visit;
 
 /// Largest window of a Zstandard frame, as a power of two: 128 MiB of memory.
 const LARGEST_WINDOW: u32 = 27;

@@ -11,7 +11,7 @@ use zip::result::ZipError;
 use super::source::Checked;
 use super::tree::TreeWriter;
 use crate::error::ArchiveError;
-use crate::look::Visit;
+use crate::visit::Visit;
 
 /// Longest target of a link, in bytes.
 const LONGEST_TARGET: u64 = 4096;

@@ -15,7 +15,7 @@ use bibliotax_core::source::CommitId;
 use bibliotax_core::version::Version;
 use bibliotax_disk::DiskError;
 
-use crate::check::CardProblem;
+use crate::card_problem::CardProblem;
 
 /// Who or what was asked over a network.
 #[derive(Debug, Clone, PartialEq, Eq)]

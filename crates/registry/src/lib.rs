@@ -20,12 +20,13 @@
 //! | [`audit`] | all that a registry holds, read and compared |
 //! | [`find`] | searching by words, in a local database that follows the list of names |
 //! | [`mirror`], [`mirrored`] | a copy of a registry, brought up to date by what changed; a registry with such copies |
-//! | [`error`] | what a registry refused |
+//! | [`error`], [`card_problem`] | what a registry refused, and of a card why |
 
 pub mod accept;
 mod ahead;
 pub mod audit;
 pub mod bucket;
+pub mod card_problem;
 mod chance;
 pub mod check;
 pub mod credentials;

@@ -2,7 +2,7 @@
 
 use bibliotax_archive::error::PackError;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::check::CardProblem;
+use bibliotax_registry::card_problem::CardProblem;
 
 use super::{Failure, sources};
 use crate::codes::CODES;

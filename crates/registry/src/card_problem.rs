@@ -1,0 +1,43 @@
+//! Why a registry can't take a card.
+
+#![allow(missing_docs, reason = "each variant's message says what its fields are")]
+
+use bibliotax_core::facet::FacetProblem;
+use bibliotax_core::name::{ComponentName, PartName, StepName};
+use bibliotax_core::variant::VariantProblem;
+
+/// Most tags of a package.
+pub const MOST_TAGS: usize = 8;
+
+/// Most steps of a release, and the most that one may say, in characters: they are read with every release that is looked at.
+pub const MOST_STEPS: usize = 16;
+pub const LONGEST_STEP: usize = 1000;
+
+/// Why a registry can't take a card.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum CardProblem {
+    /// What it says of facets makes no sense to everybody who uses the registry.
+    #[error("{what}, as the registry {registry} knows facets: {problem}")]
+    Facet { what: String, registry: String, problem: FacetProblem },
+    /// It can't be told which file a target takes.
+    #[error(transparent)]
+    Variant(#[from] VariantProblem),
+    /// It wants to be found by everything.
+    #[error("it has {count} tags, and {MOST_TAGS} are the most")]
+    ManyTags { count: usize },
+    /// Two steps have one name.
+    #[error("two steps are called `{id}`")]
+    TwoSteps { id: StepName },
+    /// It wants too much done by hand.
+    #[error("it has {count} steps, and {MOST_STEPS} are the most")]
+    ManySteps { count: usize },
+    /// A step says too much.
+    #[error("the step `{id}` has {length} characters, and {LONGEST_STEP} are the most")]
+    LongStep { id: StepName, length: usize },
+    /// A file is at a place that nobody should ask.
+    #[error("a file of it is at `{url}`, which is not `https://…`")]
+    FileUrl { url: String },
+    /// A component brings a part that the release hasn't.
+    #[error("the component `{component}` brings the part `{part}`, and the release has no such files")]
+    NoPart { component: ComponentName, part: PartName },
+}

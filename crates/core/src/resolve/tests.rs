@@ -6,6 +6,7 @@ mod grown;
 mod sat;
 mod sentences;
 mod taken;
+mod updates;
 
 use std::collections::BTreeMap;
 use std::convert::Infallible;

@@ -248,7 +248,7 @@ fn add_extras(
 }
 
 /// A universe of any shape: how many packages, releases and needs, how narrow and how far.
-fn scattered(seed: u64) -> (Registry, Problem) {
+pub fn scattered(seed: u64) -> (Registry, Problem) {
     let mut numbers = Numbers(seed);
     let (packages, releases) = (4 + numbers.below(14), 1 + numbers.below(6));
     let (needs, width) = (1 + numbers.below(4), 1 + numbers.below(3));

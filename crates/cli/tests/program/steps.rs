@@ -203,3 +203,35 @@ fn two_people_who_tick_merge_without_a_conflict() {
         "switch-on, for two targets"
     );
 }
+
+#[test]
+fn of_some_members_only_what_they_reach_is_listed_and_only_on_their_targets() {
+    let garden = garden("");
+    garden.write(
+        "ws/bibliotax.toml",
+        "[workspace]\nmembers = [\"hand\", \"kiosk\", \"plain\"]\n[registries]\nseedhouse = \"../seedhouse\"\n",
+    );
+    let member = |name: &str, target: &str, needs: &str| {
+        let text = format!("[project]\nname = \"{name}\"\n{target}[needs]\n{needs}\n");
+        garden.write(&format!("ws/{name}/bibliotax.toml"), &text);
+    };
+    member(
+        "hand",
+        "[targets.hand-unit]\narch = \"aarch64\"\n[devices]\nhand-3 = \"hand-unit\"\n",
+        "soil-probe = \"1\"",
+    );
+    member("kiosk", "[targets.kiosk]\narch = \"x86_64\"\n", "soil-probe = \"1\"");
+    member("plain", "[targets.kiosk]\narch = \"x86_64\"\n", "");
+    garden.run_in("ws", &["install", "--quiet"]).expect(0);
+    let places = |members: &str| -> Vec<String> {
+        let told = garden.run_in("ws", &["steps", "--in", members, "--format", "json"]).expect(0).json();
+        let steps = told["steps"].as_array().unwrap().iter();
+        steps.map(|step| format!("{} {}", step["id"], step["place"]).replace('"', "")).collect()
+    };
+    let of_hand = ["calibrate {device:hand-3}", "switch-on {target:hand-unit}", "wire project"];
+    assert_eq!(places("hand"), of_hand);
+    assert_eq!(places("kiosk"), ["switch-on {target:kiosk}", "wire project"]);
+    assert_eq!(places("plain"), [""; 0]);
+    assert_eq!(places("all").len(), 4);
+    assert_eq!(places("hand,kiosk").len(), 4);
+}

@@ -141,6 +141,15 @@ pub struct Device {
     pub name: DeviceName,
     /// The target.
     pub target: String,
+    /// Where it is said.
+    pub span: ops::Range<usize>,
+}
+
+impl Device {
+    /// That nobody declares its target.
+    pub(crate) fn homeless(&self) -> String {
+        format!("device `{}` is of target `{}`, which isn't declared", self.name, self.target)
+    }
 }
 
 /// How a project's shelf is made.

@@ -1,5 +1,7 @@
 //! Near misses: what a person probably meant by a word that nothing is called.
 
+use crate::fault::Fault;
+
 /// The candidates most like `word`, best first, at most `most` of them; none when all are far off.
 ///
 /// Likeness is edit distance with swaps, so that a typo, a swap or a missing letter still finds its word;
@@ -30,6 +32,20 @@ pub fn either<S: AsRef<str>>(words: &[S]) -> String {
         Some((only, [])) => only.clone(),
         Some((last, rest)) => format!("{} or {last}", rest.join(", ")),
     }
+}
+
+/// A fault about a word, with what was probably meant by it, or else all that would do.
+pub(crate) fn with_nearest<'a>(
+    fault: Fault,
+    word: &str,
+    known: impl Iterator<Item = &'a str> + Clone,
+) -> Fault {
+    let near = nearest(word, known.clone(), 2);
+    if !near.is_empty() {
+        return fault.mend(format!("perhaps {} was meant", either(&near)));
+    }
+    let all: Vec<&str> = known.collect();
+    if all.is_empty() { fault } else { fault.mend(format!("possible here: {}", either(&all))) }
 }
 
 #[cfg(test)]

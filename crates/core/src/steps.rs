@@ -211,7 +211,7 @@ mod tests {
     }
 
     fn device(name: &str, target: &str) -> Device {
-        Device { name: name.parse().unwrap(), target: target.into() }
+        Device { name: name.parse().unwrap(), target: target.into(), span: 0..0 }
     }
 
     /// Names of ticks with how they stand; a star where a device has to be named.

@@ -125,7 +125,7 @@ impl Reader<'_> {
         let rules = top.get("rules").and_then(|item| self.table(item, "rules"));
         let shelf = top.get("shelf").and_then(|item| self.table(item, "shelf"));
         let card = top.get("card").and_then(|item| self.table(item, "card")).map(|table| self.card(table));
-        let devices = self.devices(top, &targets);
+        let devices = self.devices(top, &targets, workspace.is_some());
         let tasks = self.tasks(top);
         if project.is_none() && workspace.is_none() {
             return None;
@@ -197,12 +197,15 @@ impl Reader<'_> {
         of_root.chain(own).map(|(name, range)| (name.clone(), range.clone())).collect()
     }
 
-    fn devices(&mut self, top: &dyn TableLike, targets: &[Target]) -> Vec<Device> {
+    /// The devices; those of a workspace's root may be of targets that members declare.
+    fn devices(&mut self, top: &dyn TableLike, targets: &[Target], is_root: bool) -> Vec<Device> {
         self.each(top, "devices", |reader, key, item| {
-            let device = Device { name: reader.name(key)?, target: reader.text(item, key.get())? };
-            let message =
-                format!("device `{}` is of target `{}`, which isn't declared", device.name, device.target);
-            reader.target_is_declared(&device.target, targets, message, span(item));
+            let (name, target) = (reader.name(key)?, reader.text(item, key.get())?);
+            let device = Device { name, target, span: span(item) };
+            if !is_root {
+                let message = device.homeless();
+                reader.target_is_declared(&device.target, targets, message, device.span.clone());
+            }
             Some(device)
         })
     }

@@ -6,8 +6,9 @@ use std::ops;
 
 use super::{Member, Workspace, folder_from};
 use crate::fault::Fault;
-use crate::manifest::{Manifest, Need, RegistryDeclaration};
+use crate::manifest::{Device, Manifest, Need, RegistryDeclaration};
 use crate::name::PackageName;
+use crate::nearest::with_nearest;
 
 /// What is wrong in one of the manifests.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -38,6 +39,7 @@ impl Workspace {
         }
         joined.neighbours = neighbours.into_iter().filter_map(project).collect();
         joined.members = Member::new(String::new(), root).into_iter().chain(listed).collect();
+        misfits.extend(joined.homeless_devices());
         misfits.extend(joined.misfits_of_members());
         misfits.extend(joined.wrong_replacements());
         misfits.extend(joined.find_elsewhere());
@@ -85,8 +87,8 @@ impl Workspace {
         for device in &manifest.devices {
             match self.devices.iter().find(|other| other.name == device.name) {
                 None => self.devices.push(device.clone()),
-                Some(other) if other == device => {}
-                Some(_) => differing.push((format!("the device `{}`", device.name), 0..0)),
+                Some(other) if other.target == device.target => {}
+                Some(_) => differing.push((format!("the device `{}`", device.name), device.span.clone())),
             }
         }
         let maps = [
@@ -101,6 +103,17 @@ impl Workspace {
             member.misfit(fault.mend("say it once, in the workspace's root"))
         };
         differing.into_iter().map(misfit).collect()
+    }
+
+    /// The root's devices that are of no target at all.
+    fn homeless_devices(&self) -> Vec<Misfit> {
+        let names = self.targets.iter().map(|target| target.name.as_str());
+        let is_homeless = |device: &&Device| !names.clone().any(|name| name == device.target);
+        let misfit = |device: &Device| {
+            let fault = Fault::new("manifest.unknown-target", device.homeless(), device.span.clone());
+            Misfit { folder: String::new(), fault: with_nearest(fault, &device.target, names.clone()) }
+        };
+        self.devices.iter().filter(is_homeless).map(misfit).collect()
     }
 
     /// What is wrong between members.

@@ -59,6 +59,20 @@ fn what_members_say_of_all_is_said_once_or_alike() {
 }
 
 #[test]
+fn the_root_names_devices_of_targets_that_anybody_declares() {
+    let members =
+        [("hand", "[targets.hand-unit]\nos = \"linux\"\n"), ("kiosk", "[devices]\nhand-3 = \"hand-unit\"\n")];
+    let with = |devices: &str| read(&format!("{ROOT}[devices]\n{devices}"), &members[..1]);
+    assert_eq!(with("hand-3 = \"hand-unit\"\n").unwrap().devices.len(), 1);
+    let told = ": manifest.unknown-target: device `hand-3` is of target `hand-unti`, which isn't declared";
+    assert_eq!(with("hand-3 = \"hand-unti\"\n").unwrap_err(), [told]);
+    let root = Manifest::read(ROOT).unwrap();
+    let of_member = Manifest::read_member(&format!("[project]\nname = \"kiosk\"\n{}", members[1].1), &root);
+    let faults: Vec<&str> = of_member.unwrap_err().iter().map(|fault| fault.code).collect();
+    assert_eq!(faults, ["manifest.unknown-target"], "a member names those of its own and the root's targets");
+}
+
+#[test]
 fn members_of_one_name_in_a_circle_or_in_no_folder_are_refused() {
     let need = |path: &str, name: &str| format!("[needs]\n{name} = {{ path = \"{path}\" }}\n");
     let circle = [("a", need("../b", "b")), ("b", need("../c", "c")), ("c", need("../a", "a"))];

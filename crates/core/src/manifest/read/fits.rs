@@ -3,10 +3,11 @@
 use toml_edit::{Item, Key, TableLike, Value};
 
 use super::Reader;
-use super::values::{key_span, span, with_nearest};
+use super::values::{key_span, span};
 use crate::facet::{Facet, FitValue, Fits, Target, Unstated, UnstatedRules};
 use crate::fault::Fault;
 use crate::name::{FacetName, RegistryName};
+use crate::nearest::with_nearest;
 
 const FACET_KEYS: [&str; 4] = ["kind", "levels", "aliases", "values"];
 const KINDS: [&str; 3] = ["ladder", "choice", "claim"];

@@ -6,11 +6,12 @@ use toml_edit::{Item, Key, TableLike};
 
 use super::Reader;
 use super::sources::SOURCE_KEYS;
-use super::values::{key_span, span, with_nearest};
+use super::values::{key_span, span};
 use crate::facet::Target;
 use crate::fault::Fault;
 use crate::manifest::{AS_FAMILY, AS_SHARED, Need, RegistryDeclaration};
 use crate::name::{Family, PackageName, Purpose};
+use crate::nearest::with_nearest;
 use crate::range::Range;
 
 const NEED_KEYS: [&str; 9] =

@@ -3,11 +3,12 @@
 use toml_edit::{Item, Key, TableLike};
 
 use super::Reader;
-use super::values::{key_span, span, with_nearest};
+use super::values::{key_span, span};
 use crate::fault::Fault;
 use crate::inner_path::InnerPath;
 use crate::manifest::tasks::{Task, circle};
 use crate::name::TaskName;
+use crate::nearest::with_nearest;
 
 const TASK_KEYS: [&str; 3] = ["run", "needs", "in"];
 

@@ -7,7 +7,7 @@ use toml_edit::{Item, Key, TableLike, Value};
 
 use super::Reader;
 use crate::fault::Fault;
-use crate::nearest::{either, nearest};
+use crate::nearest::with_nearest;
 
 impl Reader<'_> {
     pub(super) fn each<T>(
@@ -157,19 +157,6 @@ fn placed(fault: Fault, value: &Span<usize>, width: usize) -> Fault {
         Some(2) => fault.shifted(value.start + 1),
         _ => Fault { span: value.clone(), ..fault },
     }
-}
-
-pub(super) fn with_nearest<'a>(
-    fault: Fault,
-    word: &str,
-    known: impl Iterator<Item = &'a str> + Clone,
-) -> Fault {
-    let near = nearest(word, known.clone(), 2);
-    if !near.is_empty() {
-        return fault.mend(format!("perhaps {} was meant", either(&near)));
-    }
-    let all: Vec<&str> = known.collect();
-    if all.is_empty() { fault } else { fault.mend(format!("possible here: {}", either(&all))) }
 }
 
 fn kind(item: &Item) -> &'static str {

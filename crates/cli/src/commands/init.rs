@@ -9,7 +9,7 @@ use serde_json::json;
 
 use crate::codes::Exit;
 use crate::failure::Failure;
-use crate::project::{Outer, Standing, outer_workspace, projects_below};
+use crate::project::{Outer, Project, Standing, outer_workspace, projects_below};
 use crate::ui::Ui;
 
 /// Write a commented manifest in this folder
@@ -73,6 +73,7 @@ impl Init {
         let name = self.project_name(here)?;
         let registries = self.registries()?;
         let outer = outer_workspace(here)?.filter(|outer| outer.standing != Standing::Apart);
+        outer.iter().try_for_each(|outer| check_is_free(&name, outer))?;
         let is_member = outer.is_some() && registries.is_empty();
         let text = if is_member { new_member(&name) } else { new_manifest(&name, &registries) };
         self.write(ui, path, &text)?;
@@ -131,6 +132,16 @@ impl Init {
         };
         self.registry.iter().map(line).collect()
     }
+}
+
+/// Sees that no member of a workspace has the name of a new one.
+fn check_is_free(name: &PackageName, outer: &Outer) -> Result<(), Failure> {
+    // One that can't be read, or has no members yet, is no hindrance.
+    let Ok(project) = Project::without_lock(&outer.root) else { return Ok(()) };
+    let Some(other) = project.workspace.member(name) else { return Ok(()) };
+    let message = format!("the workspace has a member {name} already, in `{}`", other.path());
+    Err(Failure::new("workspace.two-members", message)
+        .mend("give this one another name: `bibliotax init --name NAME`"))
 }
 
 /// Sees that a workspace lists the folder of a new member.

@@ -340,6 +340,10 @@ fn init_makes_workspaces_and_members() {
     assert!(garden.read("ws/bibliotax.toml").contains("members = [\"kiosk\"]"));
     garden.run_in("ws/kiosk", &["need", "bark-log"]).expect(0);
     assert_eq!(garden.run_in("ws", &["init"]).expect(3).code(), "init.exists");
+    fs::create_dir_all(garden.path("ws/other")).unwrap();
+    let taken = garden.run_in("ws/other", &["init", "--name", "kiosk"]).expect(3);
+    assert_eq!(taken.code(), "workspace.two-members");
+    assert!(!garden.path("ws/other/bibliotax.toml").exists(), "nothing was written: {taken}");
     fs::remove_file(garden.path("ws/bibliotax.toml")).unwrap();
     let found = garden.run_in("ws", &["init", "--workspace", "--dry-run"]).expect(0);
     assert!(found.stdout.contains("members = [\"kiosk\"]"), "{found}");

@@ -41,7 +41,12 @@ impl Init {
         let path = here.join(manifest::FILE_NAME);
         if path.exists() {
             let message = format!("there is a {} here already", manifest::FILE_NAME);
-            return Err(Failure::new("init.exists", message).mend("open it: it is a text to read and edit"));
+            let mend = if self.workspace {
+                "a project can be a workspace's root, too: write `[workspace]` in it, and `members = [\"…\"]` below that"
+            } else {
+                "open it: it is a text to read and edit"
+            };
+            return Err(Failure::new("init.exists", message).mend(mend));
         }
         if self.workspace {
             self.begin_workspace(here, &path, ui)

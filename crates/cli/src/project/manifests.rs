@@ -278,7 +278,7 @@ fn members_of(root: &Path, first: &ManifestFile) -> Result<Vec<String>, Failure>
         if found.is_empty() && !Pattern::new(pattern).is_open() {
             let message = format!("the workspace lists `{pattern}`, and there is no project in it");
             let fault = Fault::new("workspace.no-member", message, list.span.clone());
-            let mend = format!("take it out, or make one: `bibliotax --directory {pattern} init`");
+            let mend = "take it out, or begin one: `bibliotax init` in that folder";
             return Err(Failure::in_text(FILE_NAME, &first.text, vec![fault.mend(mend)]));
         }
         let new = found.into_iter().filter(|folder| !folder.is_empty() && !folders.contains(folder));

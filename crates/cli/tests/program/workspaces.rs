@@ -312,7 +312,7 @@ fn a_folder_that_is_not_listed_and_one_that_is_not_there_are_told() {
        : ^^^^^^^^^^^
      2 | members = ["kiosk", "hand", "valve"]
        `----
-      help: take it out, or make one: `bibliotax --directory hand init`
+      help: take it out, or begin one: `bibliotax init` in that folder
     ----- status 3
     "#);
     garden.write("ws/bibliotax.toml", &ROOT.replace("[\"kiosk\", \"hand\", \"valve\"]", "[\"*\"]"));

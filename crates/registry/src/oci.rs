@@ -24,15 +24,15 @@ use bibliotax_core::name::{FacetName, PackageName, RegistryName};
 use jiff::Timestamp;
 use reqwest::Url;
 
-use self::artifact::{EMPTY_TEXT, Manifest, kind};
+use self::artifact::kind;
 use self::tags::ABOUT;
 use self::wire::Wire;
 use crate::description::Description;
 use crate::error::{Asked, RegistryError};
-use crate::keep::{LARGEST_CARD, read_history};
+use crate::keep::LARGEST_CARD;
 use crate::remote::admission::Manner;
 use crate::remote::cache::Cache;
-use crate::remote::client::Client;
+use crate::remote::client::{Client, is_let_in};
 use crate::remote::{Cards, Network, checked, is_loopback};
 
 /// How the places of such registries begin.
@@ -101,7 +101,7 @@ impl Oci {
             return Err(RegistryError::NotEmpty { path: place.into() });
         }
         let text = Description::of_files(name.as_str(), facets).to_string();
-        put_text_artifact(&wire, &about, ABOUT, kind::DESCRIPTION, &text)
+        wire.put_text_artifact(&about, ABOUT, kind::DESCRIPTION, &text)
     }
 
     /// The name that the registry gives itself.
@@ -125,9 +125,8 @@ impl Oci {
         package: &PackageName,
         until: Option<Timestamp>,
     ) -> Result<Option<History>, RegistryError> {
-        let Some(text) = self.history_text(package)? else { return Ok(None) };
-        let place = || PathBuf::from(self.url()).join(package.as_str());
-        read_history(package, &text, until, place).map(Some)
+        let text = self.history_text(package)?;
+        text.map(|text| self.folded(package, &text, until)).transpose()
     }
 
     /// Opens an archive of a package, whose bytes are yet to be checked.
@@ -155,26 +154,12 @@ impl Oci {
     pub fn opening(&self) -> Result<Option<(String, bool)>, RegistryError> {
         let client = self.wire.client();
         let Some(credential) = client.credential()? else { return Ok(None) };
-        let found_in = credential.found_in.clone();
-        match client.bytes("", LARGEST_DESCRIPTION) {
-            Ok(_) => Ok(Some((found_in, true))),
-            Err(RegistryError::Refused { status: 401 | 403, .. }) => Ok(Some((found_in, false))),
-            Err(error) => Err(error),
-        }
+        let is_let_in = is_let_in(client.bytes("", LARGEST_DESCRIPTION))?;
+        Ok(Some((credential.found_in.clone(), is_let_in)))
     }
 
     fn repository(&self, package: &PackageName) -> String {
         format!("{}{package}", self.prefix)
-    }
-
-    fn put_text_artifact(
-        &self,
-        repository: &str,
-        tag: &str,
-        kind: &str,
-        text: &str,
-    ) -> Result<(), RegistryError> {
-        put_text_artifact(&self.wire, repository, tag, kind, text)
     }
 }
 
@@ -182,19 +167,6 @@ fn wire(name: &RegistryName, base: &Url, allows_plain: bool, network: &Network) 
     let asked = Asked::Registry(name.clone());
     let client = Client::with_manner(Manner::Challenge, asked, base.clone(), network, allows_plain);
     Wire::new(client, network.cache.as_ref().map(|folder| Cache::of(folder, base)))
-}
-
-/// Puts an artifact that is a text, with its blobs.
-fn put_text_artifact(
-    wire: &Wire,
-    repository: &str,
-    tag: &str,
-    kind: &str,
-    text: &str,
-) -> Result<(), RegistryError> {
-    wire.put_text(repository, text)?;
-    wire.put_text(repository, EMPTY_TEXT)?;
-    wire.put_artifact(repository, tag, &Manifest::of_text(kind, text))
 }
 
 /// Where a registry's interface is, and what its repositories begin with. This machine itself and, where that is allowed, others

@@ -12,13 +12,12 @@ use std::time::Duration;
 
 use bibliotax_core::card::{Archive, ArchiveFormat};
 use bibliotax_core::digest::Digest;
-use bibliotax_core::name::PackageName;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::credentials::{Credential, Credentials, Door};
 use bibliotax_registry::remote::{Network, Remote};
 use bibliotax_registry::standing::Change;
 
-use crate::lying::{Server, whole};
+use crate::lying::{Server, package, release, whole};
 
 const DESCRIPTION: &str = "{\"format\":1,\"name\":\"seedhouse\",\"api\":\"api/v1\"}\n";
 
@@ -54,17 +53,6 @@ fn open(server: &Server) -> Remote {
 /// How many requests there were beside those for the description.
 fn requests(server: &Server) -> usize {
     server.count(|head| !head.contains("registry.json"))
-}
-
-fn package() -> PackageName {
-    "moss-map".parse().unwrap()
-}
-
-fn release() -> String {
-    let card = Digest::of(b"card");
-    format!(
-        "{{\"event\":\"release\",\"name\":\"moss-map\",\"version\":\"1.0.0\",\"published\":\"2026-03-01T08:00:00Z\",\"card\":\"{card}\"}}\n"
-    )
 }
 
 /// Asks for a history; how many releases it has, or the code of the error.

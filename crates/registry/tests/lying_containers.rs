@@ -9,7 +9,6 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bibliotax_core::digest::Digest;
-use bibliotax_core::name::PackageName;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::credentials::{Credential, Credentials, Door};
 use bibliotax_registry::oci::Oci;
@@ -17,7 +16,7 @@ use bibliotax_registry::remote::Network;
 use bibliotax_registry::standing::Change;
 use serde_json::json;
 
-use crate::lying::{Server, whole};
+use crate::lying::{Server, package, release, whole};
 
 const ABOUT: &str = "{\"format\":1,\"name\":\"seedhouse\"}\n";
 
@@ -49,17 +48,6 @@ fn sha256(text: &str) -> String {
 
 fn index(text: &str) -> String {
     manifest("application/vnd.bibliotax.history.v1+jsonl", text)
-}
-
-fn package() -> PackageName {
-    "moss-map".parse().unwrap()
-}
-
-fn release() -> String {
-    let card = Digest::of(b"card");
-    format!(
-        "{{\"event\":\"release\",\"name\":\"moss-map\",\"version\":\"1.0.0\",\"published\":\"2026-03-01T08:00:00Z\",\"card\":\"{card}\"}}\n"
-    )
 }
 
 /// A registry that says properly what it is, and behaves so with everything else.

@@ -14,6 +14,7 @@ use bibliotax_core::card::{Card, Event};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::history::History;
 use bibliotax_core::name::PackageName;
+use jiff::Timestamp;
 use rayon::prelude::*;
 
 use super::Oci;
@@ -52,27 +53,30 @@ impl Oci {
             }
             let index = self.wire.artifact_now(&repository, INDEX)?;
             let text = index.map_or(Ok(String::new()), |index| self.lines(&repository, &index))?;
-            let mut history = self.folded(package, &text)?;
+            let mut history = self.folded(package, &text, None)?;
             let added = appended(package, &mut history, self.left_out(&repository, &text)?);
             if added.is_empty() {
                 return Ok((text, history));
             }
             let index = text + &added;
-            self.wire.put_text(&repository, &index)?;
-            self.put_text_artifact(&repository, INDEX, kind::HISTORY, &index)?;
+            self.wire.put_text_artifact(&repository, INDEX, kind::HISTORY, &index)?;
         }
         Err(self.wire.client().wrong(&format!("the index of {package} is written over again and again")))
     }
 
     /// Puts an event where it is seen by whoever brings the index up to date.
     pub(super) fn put_event(&self, package: &PackageName, event: &Event) -> Result<(), RegistryError> {
-        let (repository, line) = (self.repository(package), line_of(event));
-        self.wire.put_text(&repository, &line)?;
-        self.put_text_artifact(&repository, &tag_of(event), kind::EVENT, &line)
+        self.wire.put_text_artifact(&self.repository(package), &tag_of(event), kind::EVENT, &line_of(event))
     }
 
-    pub(super) fn folded(&self, package: &PackageName, text: &str) -> Result<History, RegistryError> {
-        read_history(package, text, None, || PathBuf::from(self.url()).join(package.as_str()))
+    /// The history that lines come to, as it was at a time.
+    pub(super) fn folded(
+        &self,
+        package: &PackageName,
+        text: &str,
+        until: Option<Timestamp>,
+    ) -> Result<History, RegistryError> {
+        read_history(package, text, until, || PathBuf::from(self.url()).join(package.as_str()))
     }
 
     /// The lines that an index names.

@@ -9,7 +9,7 @@ use reqwest::blocking::{Body, RequestBuilder};
 use reqwest::header::{CONTENT_LENGTH, CONTENT_TYPE, LOCATION};
 use serde::Deserialize;
 
-use super::artifact::{Descriptor, MANIFEST, Manifest, in_full};
+use super::artifact::{Descriptor, EMPTY_TEXT, MANIFEST, Manifest, in_full};
 use crate::error::RegistryError;
 use crate::remote::cache::Cache;
 use crate::remote::client::{Answer, Client};
@@ -99,6 +99,19 @@ impl Wire {
                 sent => sent.map(drop),
             }
         })
+    }
+
+    /// Makes a tag name an artifact that is a text, and puts its blobs.
+    pub fn put_text_artifact(
+        &self,
+        repository: &str,
+        tag: &str,
+        kind: &str,
+        text: &str,
+    ) -> Result<(), RegistryError> {
+        self.put_text(repository, text)?;
+        self.put_text(repository, EMPTY_TEXT)?;
+        self.put_artifact(repository, tag, &Manifest::of_text(kind, text))
     }
 
     /// A blob that is a text, checked, of at most `limit` bytes; from its manifest where that holds it.

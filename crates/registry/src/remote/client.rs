@@ -159,7 +159,7 @@ impl Client {
             match response.status() {
                 StatusCode::NOT_FOUND => Ok(None),
                 StatusCode::OK => Ok(Some((self.read(response, limit)?, link))),
-                _ => Err(Trouble::refused(&self.shared.asked, response)),
+                _ => Err(self.refused(response)),
             }
         })
     }
@@ -176,7 +176,7 @@ impl Client {
             match response.status() {
                 StatusCode::NOT_FOUND | StatusCode::GONE => Ok(None),
                 StatusCode::OK => self.read_bytes(response, limit).map(Some),
-                _ => Err(Trouble::refused(&self.shared.asked, response)),
+                _ => Err(self.refused(response)),
             }
         })
     }
@@ -215,7 +215,7 @@ impl Client {
                         response.headers().get(ETAG).and_then(|tag| tag.to_str().ok()).map(str::to_owned);
                     Ok(Answer::Found { text: self.read(response, limit)?, tag })
                 }
-                _ => Err(Trouble::refused(&self.shared.asked, response)),
+                _ => Err(self.refused(response)),
             }
         })
     }
@@ -237,7 +237,7 @@ impl Client {
                 (StatusCode::OK | StatusCode::PARTIAL_CONTENT, _) => Err(Trouble::for_good(
                     self.wrong("it answers with another part of a file than was asked for"),
                 )),
-                _ => Err(Trouble::refused(&self.shared.asked, response)),
+                _ => Err(self.refused(response)),
             }
         })
     }
@@ -263,7 +263,7 @@ impl Client {
                     Ok(Some(Part { from, length, body }))
                 }
                 StatusCode::OK => Ok(Some(Part { from: 0, length, body })),
-                _ => Err(Trouble::refused(&self.shared.asked, body)),
+                _ => Err(self.refused(body)),
             }
         })
     }
@@ -296,7 +296,7 @@ impl Client {
         let response = self.admitted(Deed::Write, path, build)?;
         let is_answer = response.status().is_success()
             || *method == Method::HEAD && response.status() == StatusCode::NOT_FOUND;
-        if is_answer { Ok(response) } else { Err(Trouble::refused(&self.shared.asked, response)) }
+        if is_answer { Ok(response) } else { Err(self.refused(response)) }
     }
 
     /// Reads an answer as JSON.
@@ -361,7 +361,7 @@ impl Client {
         match response.status() {
             StatusCode::OK => {}
             StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => return Ok(None),
-            _ => return Err(Trouble::refused(&self.shared.asked, response)),
+            _ => return Err(self.refused(response)),
         }
         let answer: Value = serde_json::from_str(&self.read(response, LARGEST_REFUSAL)?).unwrap_or_default();
         let token = answer["token"].as_str().or(answer["access_token"].as_str());
@@ -458,9 +458,22 @@ impl Client {
         RegistryError::Unreachable { asked: asked.clone(), url: base.to_string(), what: what.to_owned() }
     }
 
+    fn refused(&self, response: Response) -> Trouble {
+        Trouble::refused(&self.shared.asked, response)
+    }
+
     /// That an answer is not what such an answer is.
     pub fn wrong(&self, what: &str) -> RegistryError {
         RegistryError::WrongAnswer { asked: self.shared.asked.clone(), what: what.to_owned() }
+    }
+}
+
+/// Whether a host let somebody in who asked for something, or else why it isn't known.
+pub fn is_let_in<T>(asked: Result<T, RegistryError>) -> Result<bool, RegistryError> {
+    match asked {
+        Ok(_) => Ok(true),
+        Err(RegistryError::Refused { status: 401 | 403, .. }) => Ok(false),
+        Err(error) => Err(error),
     }
 }
 

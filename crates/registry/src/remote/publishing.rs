@@ -13,6 +13,7 @@ use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
 
 use super::Remote;
+use super::client::is_let_in;
 use crate::error::RegistryError;
 use crate::publish::{Published, Release};
 use crate::standing::Change;
@@ -54,13 +55,8 @@ impl Remote {
         let Some(credential) = self.client.credential()? else { return Ok(None) };
         // A file that nobody has: who may not publish may not ask for it either.
         let path = self.api(&format!("files/{}", Digest::of(b"bibliotax")))?;
-        match self.client.send(&Method::HEAD, &path, Ok) {
-            Ok(_) => Ok(Some((credential.found_in.clone(), true))),
-            Err(RegistryError::Refused { status: 401 | 403, .. }) => {
-                Ok(Some((credential.found_in.clone(), false)))
-            }
-            Err(error) => Err(error),
-        }
+        let is_let_in = is_let_in(self.client.send(&Method::HEAD, &path, Ok))?;
+        Ok(Some((credential.found_in.clone(), is_let_in)))
     }
 
     fn has_to_be_open(&self) -> Result<(), RegistryError> {

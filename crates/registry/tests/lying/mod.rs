@@ -5,6 +5,9 @@ use std::net::{TcpListener, TcpStream};
 use std::sync::{Arc, Mutex};
 use std::thread;
 
+use bibliotax_core::digest::Digest;
+use bibliotax_core::name::PackageName;
+
 /// What a server does with a request: its head, and the connection.
 type Behaviour = dyn Fn(&str, &mut TcpStream) -> std::io::Result<()> + Send + Sync;
 
@@ -72,4 +75,16 @@ pub fn whole(stream: &mut TcpStream, status: &str, headers: &str, body: &[u8]) -
         body.len()
     )?;
     stream.write_all(body)
+}
+
+pub fn package() -> PackageName {
+    "moss-map".parse().unwrap()
+}
+
+/// The history of that package, of one release.
+pub fn release() -> String {
+    let card = Digest::of(b"card");
+    format!(
+        "{{\"event\":\"release\",\"name\":\"moss-map\",\"version\":\"1.0.0\",\"published\":\"2026-03-01T08:00:00Z\",\"card\":\"{card}\"}}\n"
+    )
 }

@@ -78,9 +78,7 @@ impl Teller<'_> {
     fn change(&self) -> Result<(), Failure> {
         self.heading("Ranges change, by hand or by command");
         self.text("Somebody edits the manifest: rain-ledger = \"2.4 .. 2.6\". The lock follows at the next install.");
-        let path = self.path(GATE).join("bibliotax.toml");
-        let text = fs::read_to_string(&path).at("read", &path)?;
-        fs::write(&path, text.replace("\"2.6.1 .. 3\"", "\"2.4 .. 2.6\"")).at("write", &path)?;
+        self.replace_in(GATE, "bibliotax.toml", "\"2.6.1 .. 3\"", "\"2.4 .. 2.6\"")?;
         self.run(GATE, &["install"], 0)?;
         self.text("What can't be had is told in sentences, and nothing changes.");
         self.run(GATE, &["need", "moss-map", "3"], 4)?;
@@ -189,14 +187,14 @@ impl Teller<'_> {
     /// Lets the projects name the registries' folders, for the servers end with the story.
     fn settle(&self) -> Result<(), Failure> {
         for project in [GATE, HAND, CORE, COLLEAGUE, VISITOR, SHED, TOGETHER] {
-            let path = self.path(project).join("bibliotax.toml");
-            let mut text = fs::read_to_string(&path).at("read", &path)?;
-            for (name, url) in self.served.each() {
-                let folder = if project.contains('/') { "../../registries" } else { "../registries" };
-                text = text.replace(url, &format!("{folder}/{name}"));
-            }
-            fs::write(&path, text).at("write", &path)?;
-            if path.with_file_name("bibliotax.lock").exists() {
+            let folder = if project.contains('/') { "../../registries" } else { "../registries" };
+            self.edit(project, "bibliotax.toml", |mut text| {
+                for (name, url) in self.served.each() {
+                    text = text.replace(url, &format!("{folder}/{name}"));
+                }
+                Ok(text)
+            })?;
+            if self.path(project).join("bibliotax.lock").exists() {
                 self.said(project, &["resolve", "--quiet"])?;
             }
         }

@@ -1,8 +1,5 @@
 //! The second half of the story: the garden's projects in one workspace, with packages from wherever they live.
 
-use std::fs;
-
-use bibliotax_disk::error::At;
 use bibliotax_disk::write::write_whole;
 
 use super::teller::{Teller, words};
@@ -86,20 +83,10 @@ impl Teller<'_> {
 
     /// Takes the registries out of a member's manifest, as somebody would in an editor.
     fn leave_registries_to_the_root(&self, member: &str) -> Result<(), Failure> {
-        let path = self.path(member).join("bibliotax.toml");
-        let text = fs::read_to_string(&path).at("read", &path)?;
-        let Some(start) = text.find("[registries]") else { return Ok(()) };
-        let end = text[start..].find("\n\n").map_or(text.len(), |end| start + end + 2);
-        Ok(write_whole(&path, (text[..start].to_owned() + &text[end..]).as_bytes())?)
-    }
-
-    /// Replaces something in a file, as somebody would in an editor.
-    fn replace_in(&self, project: &str, file: &str, this: &str, that: &str) -> Result<(), Failure> {
-        let path = self.path(project).join(file);
-        let text = fs::read_to_string(&path).at("read", &path)?;
-        if !text.contains(this) {
-            return Err(Failure::new("defect", format!("{file} of {project} has no `{this}`")));
-        }
-        Ok(write_whole(&path, text.replace(this, that).as_bytes())?)
+        self.edit(member, "bibliotax.toml", |text| {
+            let Some(start) = text.find("[registries]") else { return Ok(text) };
+            let end = text[start..].find("\n\n").map_or(text.len(), |end| start + end + 2);
+            Ok(text[..start].to_owned() + &text[end..])
+        })
     }
 }

@@ -7,7 +7,7 @@ use std::process::{Command, Stdio};
 
 use bibliotax_core::digest::Digest;
 use bibliotax_disk::error::At;
-use bibliotax_disk::write::{folder_of, make_folder};
+use bibliotax_disk::write::{folder_of, make_folder, write_whole};
 
 use super::served::Served;
 use super::world::World;
@@ -34,9 +34,29 @@ impl Teller<'_> {
 
     /// Adds lines to a project's manifest, as somebody would in an editor.
     pub fn add_lines(&self, project: &str, lines: &str) -> Result<(), Failure> {
-        let path = self.path(project).join("bibliotax.toml");
-        let text = fs::read_to_string(&path).at("read", &path)?;
-        Ok(fs::write(&path, text + lines).at("write", &path)?)
+        self.edit(project, "bibliotax.toml", |text| Ok(text + lines))
+    }
+
+    /// Changes a file of a project.
+    pub fn edit(
+        &self,
+        project: &str,
+        file: &str,
+        change: impl FnOnce(String) -> Result<String, Failure>,
+    ) -> Result<(), Failure> {
+        let path = self.path(project).join(file);
+        let text = change(fs::read_to_string(&path).at("read", &path)?)?;
+        Ok(write_whole(&path, text.as_bytes())?)
+    }
+
+    /// Replaces something in a file, as somebody would in an editor.
+    pub fn replace_in(&self, project: &str, file: &str, this: &str, that: &str) -> Result<(), Failure> {
+        self.edit(project, file, |text| {
+            if text.contains(this) {
+                return Ok(text.replace(this, that));
+            }
+            Err(Failure::new("defect", format!("{file} of {project} has no `{this}`")))
+        })
     }
 
     pub fn heading(&self, text: &str) {

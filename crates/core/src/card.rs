@@ -185,6 +185,11 @@ pub struct Entry {
 }
 
 impl Entry {
+    /// When it was published; `None` of what nobody published, such as an archive on the net.
+    pub fn dated(&self) -> Option<Timestamp> {
+        Some(self.published).filter(|at| *at != Timestamp::UNIX_EPOCH)
+    }
+
     /// The needs that go wherever the release goes: those for no special purpose.
     pub fn running_needs(&self) -> impl Iterator<Item = &CardNeed> {
         self.needs.iter().filter(|need| need.purpose.is_none())

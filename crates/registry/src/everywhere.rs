@@ -86,9 +86,8 @@ fn of_listing(listing: &Listing) -> Option<At> {
 
 fn of_history(history: &History) -> Option<Result<Newest, String>> {
     let of_release = |release: &Release| {
-        let published = release.entry.published;
-        let published = (published != Timestamp::UNIX_EPOCH).then_some(published);
-        Newest { version: release.entry.version.clone(), published }
+        let entry = &release.entry;
+        Newest { version: entry.version.clone(), published: entry.dated() }
     };
     newest(history.releases()).map(|release| Ok(of_release(release)))
 }

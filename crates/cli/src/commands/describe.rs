@@ -18,7 +18,6 @@ use bibliotax_core::version::Version;
 use bibliotax_registry::everywhere::At;
 use bibliotax_registry::mirrored::Standing;
 use bibliotax_registry::registries::Registries;
-use jiff::Timestamp;
 use serde_json::json;
 
 use super::need::check_known;
@@ -287,10 +286,8 @@ impl Described<'_> {
             let misfits: Vec<&str> = misfits.map(|place| place.name.as_str()).collect();
             marks.extend((!misfits.is_empty()).then(|| format!("doesn't fit {}", misfits.join(", "))));
             let marks = marks.join(", ") + &self.flags(release);
-            // What nobody published has no date.
-            let is_dated = release.entry.published != Timestamp::UNIX_EPOCH;
-            let date = release.entry.published.strftime("%Y-%m-%d").to_string();
-            let date = if is_dated { date } else { String::new() };
+            let date =
+                release.entry.dated().map(|at| at.strftime("%Y-%m-%d").to_string()).unwrap_or_default();
             vec![format!(" {version}"), date, marks.trim_start_matches(", ").to_owned()]
         };
         self.ui.answer(format!("\n{}", styled(style::STRONG, "releases")));

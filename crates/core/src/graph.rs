@@ -90,9 +90,7 @@ impl<'l> Graph<'l> {
     /// What a view shows of a lock.
     pub fn of(lock: &'l Lock, view: &View<'_>) -> Self {
         let (wires, scope) = (Wires::of(lock), &view.scope);
-        let is_wanted =
-            |member: &&LockedMember| scope.members.is_empty() || scope.members.contains(&member.name);
-        let members: Vec<&LockedMember> = lock.members.iter().filter(is_wanted).collect();
+        let members = scope.members_of(lock);
         let mut nodes: Vec<Node<'l>> = members.iter().map(|member| Node::Member(member)).collect();
         // A member that others need is that member, where it is shown.
         let folders: HashMap<&str, usize> =
@@ -215,18 +213,12 @@ impl<'l> Graph<'l> {
 
 /// Whether a member has a need on a target in scope, and for a purpose that is not left out.
 fn is_in(member: &LockedMember, need: &LockedNeed, scope: &Scope<'_>) -> bool {
-    let is_on = |target: &str| {
-        scope.has_target(target)
-            && (need.targets.is_empty() || need.targets.iter().any(|one| one.as_str() == target))
-    };
-    need.purpose.as_ref().is_none_or(|purpose| !scope.without.contains(purpose))
-        && member.spots().into_iter().any(|spot| spot.is_none_or(is_on))
+    member.spots().into_iter().any(|spot| scope.has_spot(spot) && need.counts(spot, scope.without))
 }
 
 /// The packages that members reach on targets in scope, by their places in the lock.
 fn reached<'l>(wires: &Wires<'l>, members: &[&'l LockedMember], scope: &Scope<'_>) -> BTreeSet<usize> {
-    let spots = by_spot(members).into_iter();
-    let spots = spots.filter(|(spot, _)| spot.is_none_or(|spot| scope.has_target(spot)));
+    let spots = by_spot(members).into_iter().filter(|(spot, _)| scope.has_spot(*spot));
     spots.flat_map(|(spot, members)| wires.reached_on(spot, &members, scope.without).into_keys()).collect()
 }
 

@@ -7,7 +7,7 @@ use std::path::Path;
 
 use bibliotax_core::facet::{Facet, Facets, Fit as Suits, FitValue, Target};
 use bibliotax_core::history::Release;
-use bibliotax_core::lock::{Scope, Wires};
+use bibliotax_core::lock::Wires;
 use bibliotax_core::name::{ComponentName, FacetName, PackageName};
 use bibliotax_core::resolve::Catalogue;
 use bibliotax_core::spoken;
@@ -19,7 +19,6 @@ use self::ladder::{Ladder, Ladders};
 use super::need::check_known;
 use crate::codes::Exit;
 use crate::failure::Failure;
-use crate::machine::this_machine;
 use crate::project::{In, Project};
 use crate::show::{count, fits, table};
 use crate::ui::{Ui, style, styled};
@@ -190,8 +189,7 @@ fn places_of(members: &[&Member]) -> Vec<Target> {
 fn locked(project: &Project, members: &[&Member], registries: &Registries) -> Result<Vec<Row>, Failure> {
     let lock = project.needed_lock()?;
     let names: Vec<PackageName> = members.iter().map(|member| member.project.name.clone()).collect();
-    let machine = this_machine();
-    let packages = lock.packages_for(&Scope { members: &names, ..Scope::all(&machine) });
+    let packages = lock.packages_of(&names);
     registries.expect(&packages.iter().map(|package| package.name.clone()).collect::<Vec<_>>());
     let (targets, promises) = (&project.workspace.targets, Wires::of(lock).promises(&project.workspace));
     let mut rows = Vec::new();

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use bibliotax_core::facet::Facets;
 use bibliotax_core::history::Release;
-use bibliotax_core::lock::{Lock, LockedPackage, Scope};
+use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::newer::{Hold, Newer as News, newer};
 use bibliotax_core::resolve::{Catalogue, Problem, update};
@@ -20,7 +20,6 @@ use super::explain::locked_name;
 use super::searching::Searching;
 use crate::codes::Exit;
 use crate::failure::{self, Failure};
-use crate::machine::this_machine;
 use crate::progress::Progress;
 use crate::project::{Only, Project};
 use crate::show::{count, fits, table};
@@ -88,10 +87,9 @@ impl Newer {
 
     /// The packages that are looked at: what some members reach or, where only that is asked about, need themselves.
     fn shown(&self, project: &Project, lock: &Lock) -> Result<BTreeSet<PackageName>, Failure> {
-        let (members, machine) = (self.members.names(project)?, this_machine());
+        let members = self.members.names(project)?;
         if !self.direct {
-            let scope = Scope { members: &members, ..Scope::all(&machine) };
-            return Ok(lock.packages_for(&scope).iter().map(|package| package.name.clone()).collect());
+            return Ok(lock.packages_of(&members).iter().map(|package| package.name.clone()).collect());
         }
         let needs = project.workspace.needs();
         let needs = needs.filter(|(member, _)| members.is_empty() || members.contains(&member.project.name));

@@ -72,7 +72,8 @@ impl Steps {
         let lock = project.needed_lock()?;
         let members = self.members.names(project)?;
         let mut todos = todos_of(project, lock)?;
-        todos.retain(|todo| concerns(todo, &members, project, lock));
+        let wires = Wires::of(lock);
+        todos.retain(|todo| members.is_empty() || concerns(todo, &members, project, lock, &wires));
         let open = todos.iter().filter(|todo| todo.is_open()).count();
         let shown: Vec<&Todo<'_>> = todos.iter().filter(|todo| self.all || todo.is_open()).collect();
         ui.answer(match (open, todos.len()) {
@@ -98,12 +99,15 @@ fn todos_of<'l>(project: &Project, lock: &'l Lock) -> Result<Vec<Todo<'l>>, Fail
     Ok(todos(lock, &project.workspace.devices, &LedgerFolder::of(&project.root).read()?))
 }
 
-/// Whether a step is for what one of some members reaches, on a target of its own where it has any; with no members, any is.
-fn concerns(todo: &Todo<'_>, members: &[PackageName], project: &Project, lock: &Lock) -> bool {
-    if members.is_empty() {
-        return true;
-    }
-    let (wires, target) = (Wires::of(lock), todo.place.target(&project.workspace.devices));
+/// Whether a step is for what one of some members reaches, on a target of its own where it has any.
+fn concerns(
+    todo: &Todo<'_>,
+    members: &[PackageName],
+    project: &Project,
+    lock: &Lock,
+    wires: &Wires<'_>,
+) -> bool {
+    let target = todo.place.target(&project.workspace.devices);
     let members = lock.members.iter().filter(|member| members.contains(&member.name));
     let has_target = |member: &&LockedMember| {
         target

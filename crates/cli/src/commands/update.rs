@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use bibliotax_core::compare::compare;
-use bibliotax_core::lock::{Lock, Scope};
+use bibliotax_core::lock::Lock;
 use bibliotax_core::manifest::Need;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
@@ -19,7 +19,6 @@ use super::searching::Searching;
 use super::settle::Settled;
 use crate::codes::Exit;
 use crate::failure::{self, Failure};
-use crate::machine::this_machine;
 use crate::progress::Progress;
 use crate::project::{Edits, Only, Project, Texts, file_name};
 use crate::show::proof;
@@ -174,8 +173,7 @@ fn reached(lock: &Lock, members: &[PackageName]) -> Vec<PackageName> {
     if members.is_empty() {
         return Vec::new();
     }
-    let machine = this_machine();
-    let packages = lock.packages_for(&Scope { members, ..Scope::all(&machine) }).into_iter();
+    let packages = lock.packages_of(members).into_iter();
     packages.filter(|package| package.source.path().is_none()).map(|package| package.name.clone()).collect()
 }
 

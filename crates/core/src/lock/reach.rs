@@ -53,19 +53,15 @@ impl<'l> Wires<'l> {
         members: &[&'l LockedMember],
         without: &[Purpose],
     ) -> Reached<'l> {
-        let is_there = |targets: &[String]| {
-            targets.is_empty() || target.is_none_or(|target| targets.iter().any(|one| one == target))
-        };
-        let needs = members.iter().flat_map(|member| &member.needs).filter(|need| is_there(&need.targets));
-        let needs =
-            needs.filter(|need| need.purpose.as_ref().is_none_or(|purpose| !without.contains(purpose)));
+        let needs = members.iter().flat_map(|member| &member.needs);
+        let needs = needs.filter(|need| need.counts(target, without));
         let mut by_purpose: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
         for need in needs {
             by_purpose.entry(purpose(need)).or_default().extend(self.answering(&need.name));
         }
         let mut reached = Reached::new();
         for (purpose, from) in by_purpose {
-            let is_there = |package: &LockedPackage| is_there(&package.targets);
+            let is_there = |package: &LockedPackage| is_on(&package.targets, target);
             for at in self.closure(from, is_there) {
                 reached.entry(at).or_default().insert(purpose);
             }
@@ -115,6 +111,18 @@ impl LockedMember {
         }
         self.targets.iter().map(|target| Some(target.as_str())).collect()
     }
+}
+
+impl LockedNeed {
+    /// Whether it is there on a target, or on any, when what is needed for these purposes is left out.
+    pub fn counts(&self, target: Option<&str>, without: &[Purpose]) -> bool {
+        is_on(&self.targets, target) && self.purpose.as_ref().is_none_or(|purpose| !without.contains(purpose))
+    }
+}
+
+/// Whether what is for these targets, or for all where none are named, is on a target, or on any.
+fn is_on(targets: &[String], target: Option<&str>) -> bool {
+    targets.is_empty() || target.is_none_or(|target| targets.iter().any(|one| one == target))
 }
 
 /// Members by the targets that they have; those without any together.

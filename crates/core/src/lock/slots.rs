@@ -67,6 +67,17 @@ impl<'a> Scope<'a> {
         Self { members: &[], without: &[], ..self }
     }
 
+    /// The members of a lock that are in scope.
+    pub fn members_of<'l>(&self, lock: &'l Lock) -> Vec<&'l LockedMember> {
+        let is_in = |member: &&LockedMember| self.members.is_empty() || self.members.contains(&member.name);
+        lock.members.iter().filter(is_in).collect()
+    }
+
+    /// Whether what is on a target, or on none, is in scope.
+    pub fn has_spot(&self, target: Option<&str>) -> bool {
+        target.is_none_or(|target| self.has_target(target))
+    }
+
     /// Whether a target is in scope.
     pub fn has_target(&self, target: &str) -> bool {
         self.targets.is_empty() || self.targets.iter().any(|wanted| wanted == target)
@@ -86,7 +97,7 @@ impl Lock {
     /// The places on a shelf that are in scope; a package without files has none.
     pub fn slots(&self, scope: &Scope<'_>) -> Result<Vec<Slot<'_>>, NotForMachine> {
         let wanted = self.wanted(scope).into_iter();
-        let in_scope = wanted.filter(|(_, target)| target.is_none_or(|target| scope.has_target(target)));
+        let in_scope = wanted.filter(|(_, target)| scope.has_spot(*target));
         let slot = |(at, target): (usize, Option<_>)| slot(&self.packages[at], target, scope.machine);
         let slots = in_scope.map(slot).collect::<Result<Vec<_>, _>>()?;
         Ok(slots.into_iter().filter(|slot| !slot.files.is_empty()).collect())
@@ -99,17 +110,21 @@ impl Lock {
         places.into_iter().map(|at| &self.packages[at]).collect()
     }
 
+    /// The packages that these members reach; all where none are named.
+    pub fn packages_of(&self, members: &[PackageName]) -> Vec<&LockedPackage> {
+        let machine = Target::this_machine();
+        self.packages_for(&Scope { members, ..Scope::all(&machine) })
+    }
+
     /// The packages that members in scope need, by their places in the lock, each with every target that it is needed on.
     fn wanted(&self, scope: &Scope<'_>) -> Vec<(usize, Option<&str>)> {
         if scope.members.is_empty() && scope.without.is_empty() {
             let packages = self.packages.iter().enumerate();
             return packages.flat_map(|(at, package)| package.spots().map(move |spot| (at, spot))).collect();
         }
-        let is_wanted =
-            |member: &&LockedMember| scope.members.is_empty() || scope.members.contains(&member.name);
         let wires = Wires::of(self);
         let mut wanted = BTreeSet::new();
-        for (spot, members) in by_spot(&self.members.iter().filter(is_wanted).collect::<Vec<_>>()) {
+        for (spot, members) in by_spot(&scope.members_of(self)) {
             let reached = wires.reached_on(spot, &members, scope.without);
             wanted.extend(reached.into_keys().map(|at| (at, spot)));
         }

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use super::Resolution;
 use crate::facet::{Target, UnstatedRules};
 use crate::lock::LockedPackage;
 use crate::name::{ComponentName, Family, PackageName, PartName};
@@ -192,6 +193,18 @@ impl Problem {
         // Most needs ask for none, and looking is cheaper than comparing names.
         let asking = self.needs.iter().filter(|need| !need.parts.is_empty() && need.package == *package);
         asking.flat_map(|need| need.parts.iter().cloned()).collect()
+    }
+
+    /// The same problem once a resolution is locked.
+    #[must_use]
+    pub fn locking(&self, resolution: &Resolution) -> Self {
+        let (mut locked, mut providers) = (BTreeMap::new(), BTreeMap::new());
+        for package in &resolution.packages {
+            let entry = &package.release.entry;
+            locked.insert(entry.name.clone(), entry.version.clone());
+            providers.extend(package.provides.iter().map(|name| (name.clone(), entry.name.clone())));
+        }
+        Self { locked, providers, ..self.clone() }
     }
 
     /// The same problem without what is declared of `package`.

@@ -36,7 +36,8 @@ pub fn update<C: Catalogue>(
     }
     let update = fewest_moves(Problem { gentle: true, ..pinned }, asked, catalogue)?;
     // The questions have had their answers; what is needed where is what declared needs say.
-    let resolution = resolve(&settled(problem, &update.resolution), catalogue)?;
+    let locked = problem.locking(&update.resolution);
+    let resolution = resolve(&Problem { held: locked.locked.clone(), ..locked }, catalogue)?;
     Ok(Update { resolution, ..update })
 }
 
@@ -50,17 +51,6 @@ pub fn update_among<C: Catalogue>(
     let mut staying = problem.clone();
     staying.locked.retain(|name, _| !free.contains(name));
     Ok(Update { resolution: resolve(&staying, catalogue)?, forced: Vec::new() })
-}
-
-/// The problem with everything at the release that a resolution has.
-fn settled(problem: &Problem, resolution: &Resolution) -> Problem {
-    let version =
-        |package: &ChosenPackage| (package.release.entry.name.clone(), package.release.entry.version.clone());
-    let versions: BTreeMap<PackageName, Version> = resolution.packages.iter().map(version).collect();
-    let provided = resolution.packages.iter().flat_map(|package| {
-        package.provides.iter().map(|capability| (capability.clone(), package.release.entry.name.clone()))
-    });
-    Problem { locked: versions.clone(), held: versions, providers: provided.collect(), ..problem.clone() }
 }
 
 /// The best version of a package with which the problem has a solution that needs the package; deprecated ones

@@ -6,9 +6,7 @@ use super::taken::check_taken;
 use super::*;
 use crate::resolve::{Prefer, update, update_among};
 
-type Versions = BTreeMap<PackageName, Version>;
-
-fn versions(resolution: &Resolution) -> Versions {
+fn versions(resolution: &Resolution) -> BTreeMap<PackageName, Version> {
     let entries = resolution.packages.iter().map(|package| &package.release.entry);
     entries.map(|entry| (entry.name.clone(), entry.version.clone())).collect()
 }
@@ -26,19 +24,10 @@ fn told(resolution: &Resolution) -> Vec<String> {
     all
 }
 
-/// The problem as it is once a resolution is locked.
-fn locking(problem: &Problem, resolution: &Resolution) -> Problem {
-    let provided = resolution.packages.iter().flat_map(|package| {
-        let name = package.release.entry.name.clone();
-        package.provides.iter().map(move |capability| (capability.clone(), name.clone()))
-    });
-    Problem { locked: versions(resolution), providers: provided.collect(), ..problem.clone() }
-}
-
 /// Sees that a resolution is one of declared needs alone.
 fn check_settled(registry: &Registry, problem: &Problem, resolution: &Resolution) {
     check_taken(registry, problem, resolution);
-    let again = resolve(&locking(problem, resolution), registry).unwrap();
+    let again = resolve(&problem.locking(resolution), registry).unwrap();
     assert_eq!(told(&again), told(resolution), "{problem:?}");
 }
 
@@ -46,7 +35,7 @@ fn check_settled(registry: &Registry, problem: &Problem, resolution: &Resolution
 fn aged(seed: u64) -> Option<(Registry, Problem, Resolution)> {
     let (registry, problem) = scattered(seed);
     let oldest = resolve(&Problem { prefer: Prefer::Oldest, ..problem.clone() }, &registry).ok()?;
-    let problem = locking(&problem, &oldest);
+    let problem = problem.locking(&oldest);
     Some((registry, problem, oldest))
 }
 

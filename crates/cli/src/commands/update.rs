@@ -48,12 +48,31 @@ pub struct Update {
 
 /// What is asked to move.
 struct Asked {
-    /// The packages; none for all.
-    packages: Vec<PackageName>,
+    /// The packages; `None` for all.
+    packages: Option<Vec<PackageName>>,
     /// Whether they were named, and not just are all that some members reach.
     is_named: bool,
     /// The members whose needs may change; none for all.
     members: Vec<PackageName>,
+}
+
+impl Asked {
+    /// The packages that were named.
+    fn named(&self) -> &[PackageName] {
+        self.packages.as_deref().filter(|_| self.is_named).unwrap_or_default()
+    }
+
+    /// Whether a need's range may change.
+    fn has(&self, member: &Member, need: &Need) -> bool {
+        self.packages.as_ref().is_none_or(|packages| packages.contains(&need.package))
+            && (self.members.is_empty() || self.members.contains(&member.project.name))
+    }
+
+    /// What has to be looked for anew.
+    fn freshness(&self) -> Freshness {
+        let some = |packages: &Vec<PackageName>| Freshness::Anew(packages.iter().cloned().collect());
+        self.packages.as_ref().map_or(Freshness::AllAnew, some)
+    }
 }
 
 impl Update {
@@ -63,17 +82,8 @@ impl Update {
         let project = project.searching(self.searching);
         let lock = project.needed_lock()?;
         let asked = self.asked(&project, lock)?;
-        if asked.packages.is_empty() && !asked.members.is_empty() {
-            ui.say("nothing to do: no package is needed there");
-            return Ok(Exit::Done);
-        }
-        let anew = if asked.packages.is_empty() {
-            Freshness::AllAnew
-        } else {
-            Freshness::Anew(asked.packages.iter().cloned().collect())
-        };
         let loosened = self.loosened(&project, &asked)?;
-        let registries = project.registries_for(&loosened, anew)?;
+        let registries = project.registries_for(&loosened, asked.freshness())?;
         let mut updated = self.moved(&loosened, lock, &asked, &registries)?;
         let edits = self.rewritten(&project, &updated.resolution, &asked)?;
         let workspace = project.edited(&edits)?;
@@ -84,9 +94,8 @@ impl Update {
         if !settled.has_changes() {
             ui.say("nothing moves; `bibliotax newer` tells what is newer, and what keeps it out");
         }
-        say_forced(ui, lock, &settled.lock, &asked.packages, &updated.forced);
-        let named = asked.packages.iter().filter(|_| asked.is_named);
-        for chosen in named.filter_map(|name| settled.lock.package(name)) {
+        say_forced(ui, lock, &settled.lock, asked.named(), &updated.forced);
+        for chosen in asked.named().iter().filter_map(|name| settled.lock.package(name)) {
             passed_over::say(ui, &Problem::new(&workspace, &[]), &registries, chosen);
         }
         let forced = || updated.forced.iter().map(proof::as_json).collect::<Vec<_>>();
@@ -98,7 +107,11 @@ impl Update {
         let named = self.packages.iter().map(|word| locked_name(lock, word));
         let named: Vec<PackageName> = named.collect::<Result<_, _>>()?;
         let (is_named, members) = (!named.is_empty(), self.members.names(project)?);
-        let packages = if is_named { named } else { reached(lock, &members) };
+        let packages = match (is_named, members.is_empty()) {
+            (true, _) => Some(named),
+            (false, true) => None,
+            (false, false) => Some(reached(lock, &members)),
+        };
         Ok(Asked { packages, is_named, members })
     }
 
@@ -110,10 +123,9 @@ impl Update {
         registries: &Registries,
     ) -> Result<Updated, Failure> {
         let problem = Problem::new(workspace, &lock.packages);
-        let updated = if asked.is_named || asked.packages.is_empty() {
-            update(&problem, &asked.packages, registries)
-        } else {
-            update_among(&problem, &asked.packages, registries)
+        let updated = match &asked.packages {
+            Some(reached) if !asked.is_named => update_among(&problem, reached, registries),
+            _ => update(&problem, asked.named(), registries),
         };
         updated.or_else(|unresolved| {
             let conflict = failure::conflict_of(unresolved)?;
@@ -133,11 +145,7 @@ impl Update {
     /// The needs whose ranges may change.
     fn open_needs<'p>(&self, project: &'p Project, asked: &Asked) -> Vec<(&'p Member, &'p Need)> {
         let needs = project.workspace.needs().filter(|_| self.beyond);
-        let is_asked = |member: &Member, need: &Need| {
-            (asked.packages.is_empty() || asked.packages.contains(&need.package))
-                && (asked.members.is_empty() || asked.members.contains(&member.project.name))
-        };
-        needs.filter(|(member, need)| is_asked(member, need) && need.has_releases()).collect()
+        needs.filter(|(member, need)| asked.has(member, need) && need.has_releases()).collect()
     }
 
     /// The manifests with ranges that accept what was chosen; those that do are left alone.
@@ -168,11 +176,8 @@ fn set_range(texts: &mut Texts<'_>, member: &Member, need: &Need, range: &Range)
     Ok(())
 }
 
-/// The packages that some members reach; none for all.
+/// The packages that some members reach and that lie in no folder.
 fn reached(lock: &Lock, members: &[PackageName]) -> Vec<PackageName> {
-    if members.is_empty() {
-        return Vec::new();
-    }
     let packages = lock.packages_of(members).into_iter();
     packages.filter(|package| package.source.path().is_none()).map(|package| package.name.clone()).collect()
 }

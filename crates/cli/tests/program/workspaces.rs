@@ -451,4 +451,10 @@ fn what_is_for_all_members_can_be_for_some_only() {
     assert!(two.code() == "workspace.which-member" && two.stderr.contains("which one member"), "{two}");
     let one = garden.run_in("ws/kiosk", &["publish", "--in", "valve", "--dry-run"]).expect(0);
     assert!(one.stdout.contains("fernhollow/valve 0.4.0 would go to seedhouse"), "{one}");
+
+    garden.write("ws/bibliotax.toml", &ROOT.replace("\"kiosk\", ", "\"kiosk\", \"plain\", "));
+    garden.write("ws/plain/bibliotax.toml", "[project]\nname = \"fernhollow/plain\"\n");
+    garden.run_in("ws", &["install", "--quiet"]).expect(0);
+    let plain = garden.run_in("ws", &["update", "--in", "plain", "--format", "json"]).expect(0).json();
+    assert_eq!(plain["changes"], serde_json::json!([]), "who needs nothing moves nothing: {plain}");
 }

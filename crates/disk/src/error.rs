@@ -3,6 +3,8 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
+use crate::folder::Foreign;
+
 /// The result of something done with a disk.
 pub type Result<T> = std::result::Result<T, DiskError>;
 
@@ -29,6 +31,8 @@ pub enum Refusal {
     Denied,
     /// It isn't there.
     Missing,
+    /// Something stands there that isn't ours: a link, a file, somebody's folder.
+    Foreign,
     /// Anything else.
     Failed,
 }
@@ -41,6 +45,9 @@ impl DiskError {
 
     /// Why the disk refused.
     pub fn refusal(&self) -> Refusal {
+        if self.source.get_ref().and_then(|inner| inner.downcast_ref::<Foreign>()).is_some() {
+            return Refusal::Foreign;
+        }
         match self.source.kind() {
             io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => Refusal::Full,
             io::ErrorKind::ReadOnlyFilesystem => Refusal::ReadOnly,

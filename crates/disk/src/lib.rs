@@ -4,12 +4,14 @@
 //! |---|---|
 //! | [`error`] | what a disk refused, with the path |
 //! | [`mod@write`] | files that are old or new after any crash, never between |
+//! | [`folder`] | folders held open, in which no link is followed |
 //! | [`lock`] | one process at a time |
 //! | [`read`] | texts, up to a size |
 //! | [`stamp`] | when something was last changed |
 //! | [`tree`] | whole folders: removing them, syncing them |
 
 pub mod error;
+pub mod folder;
 pub mod lock;
 pub mod read;
 pub mod stamp;

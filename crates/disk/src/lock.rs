@@ -11,6 +11,13 @@ use crate::write::{folder_of, make_folder};
 #[derive(Debug)]
 pub struct Held(#[expect(dead_code, reason = "the open file is the lock")] File);
 
+impl Held {
+    /// By an open file that is locked.
+    pub(crate) fn by(file: File) -> Self {
+        Self(file)
+    }
+}
+
 /// Takes the lock on `path`, a file made for the purpose that stays; calls `waiting` once if another holds it.
 pub fn lock(path: &Path, waiting: impl FnOnce()) -> Result<Held> {
     make_folder(folder_of(path))?;

@@ -15,12 +15,17 @@ pub fn read_text(path: &Path, limit: usize) -> Result<Option<String>> {
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
         Err(error) => return Err(error).at("read", path),
     };
+    text_of(file, limit).at("read", path).map(Some)
+}
+
+/// The text of an open file, bounded in the same way.
+pub(crate) fn text_of(file: File, limit: usize) -> io::Result<String> {
     let mut bytes = Vec::new();
-    file.take(limit as u64 + 1).read_to_end(&mut bytes).at("read", path)?;
+    file.take(limit as u64 + 1).read_to_end(&mut bytes)?;
     if bytes.len() > limit {
         let message = format!("it has over {} KiB, far more than such a file needs", limit / 1024);
-        return Err(io::Error::new(io::ErrorKind::InvalidData, message)).at("read", path);
+        return Err(io::Error::new(io::ErrorKind::InvalidData, message));
     }
     let no_text = |_| io::Error::new(io::ErrorKind::InvalidData, "it holds bytes that are no UTF-8 text");
-    String::from_utf8(bytes).map_err(no_text).at("read", path).map(Some)
+    String::from_utf8(bytes).map_err(no_text)
 }

@@ -18,9 +18,20 @@ pub struct Stamp(u64);
 impl Stamp {
     /// The stamp in what a disk says of a file or folder.
     pub fn of(metadata: &Metadata) -> Self {
-        let since =
-            metadata.modified().ok().and_then(|time| time.duration_since(SystemTime::UNIX_EPOCH).ok());
+        metadata.modified().map_or_else(|_| Self::default(), Self::at)
+    }
+
+    /// The stamp of a time.
+    pub fn at(time: SystemTime) -> Self {
+        let since = time.duration_since(SystemTime::UNIX_EPOCH).ok();
         Self(since.and_then(|since| u64::try_from(since.as_nanos()).ok()).unwrap_or_default())
+    }
+
+    /// The stamp of a time in seconds since 1970, and nanoseconds.
+    #[cfg(unix)]
+    pub(crate) fn of_parts(seconds: i64, nanoseconds: i64) -> Self {
+        let since = i128::from(seconds) * 1_000_000_000 + i128::from(nanoseconds);
+        Self(u64::try_from(since).unwrap_or_default())
     }
 
     /// Whether a stamp tells anything.

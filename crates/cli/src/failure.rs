@@ -120,6 +120,9 @@ pub fn defect(panic: &(dyn Any + Send)) -> Failure {
         .mend("please report it with the command and, if you can, the manifest; files on disk are whole")
 }
 
+/// What to do about something that stands where only bibliotax's own things may be.
+const MOVE_AWAY: &str = "move it away or delete it, then run the command again";
+
 impl From<DiskError> for Failure {
     fn from(error: DiskError) -> Self {
         let message = error.to_string();
@@ -135,6 +138,7 @@ impl From<DiskError> for Failure {
             Refusal::Denied => {
                 ("disk.denied", "there is no permission", "check who owns it, and its permissions")
             }
+            Refusal::Foreign => ("disk.foreign", "", MOVE_AWAY),
             Refusal::Missing => ("disk.missing", "it isn't there", "check the path"),
             Refusal::Failed => ("disk.failed", "", "check the disk and run the command again"),
         };

@@ -19,7 +19,7 @@ use bibliotax_core::facet::Target;
 use bibliotax_core::links::{Links, Root};
 use bibliotax_core::lock::{self, Lock, LockedPackage, Scope};
 use bibliotax_core::manifest::{self, ManifestText};
-use bibliotax_core::name::{PackageName, Purpose};
+use bibliotax_core::name::{PackageName, Purpose, TargetName};
 use bibliotax_core::notice::Listener;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Problem, Resolution, resolve, ways_out};
@@ -75,7 +75,7 @@ pub struct Project {
 #[derive(Debug, Clone, Default)]
 pub struct ShelfPart {
     pub members: Vec<PackageName>,
-    pub targets: Vec<String>,
+    pub targets: Vec<TargetName>,
     /// What is needed for these purposes only is left out.
     pub without: Vec<Purpose>,
 }
@@ -134,9 +134,13 @@ impl Project {
     }
 
     /// The same project, of whose shelf only this part is worked on.
-    pub fn only(self, part: ShelfPart) -> Result<Self, Failure> {
-        part.targets.iter().try_for_each(|target| check_target(&self.workspace.targets, target))?;
-        Ok(Self { part, ..self })
+    pub fn only(self, part: ShelfPart) -> Self {
+        Self { part, ..self }
+    }
+
+    /// The targets of the workspace that these words name.
+    pub fn targets_named(&self, words: &[String]) -> Result<Vec<TargetName>, Failure> {
+        words.iter().map(|word| declared_target(&self.workspace.targets, word)).collect()
     }
 
     /// The same project; where `is_offline`, what the store has is to be enough.
@@ -317,8 +321,9 @@ impl Project {
         let scope = self.part.scope(&machine);
         let (settings, made) = (self.workspace.shelf, Made::from_texts([]));
         let aim = Aim { lock, scope, settings, templates: &[], anew: &anew, made };
-        let plan = Plan::new(&aim, &shelf.state(), &shelf.contents(lock)?);
-        Ok(plan.map_err(StoreError::NotForMachine)?)
+        let state = shelf.state()?;
+        let plan = Plan::new(&aim, &state, &shelf.contents(lock, &state)?);
+        Ok(plan.map_err(StoreError::from)?)
     }
 
     /// Compares every file of the shelf with what the lock's archives hold.
@@ -418,11 +423,11 @@ pub fn no_registry() -> Failure {
         .mend("write one under `[registries]`: `seedhouse = \"../registry\"`")
 }
 
-/// Whether a target is among those that are declared.
-pub fn check_target(targets: &[Target], target: &str) -> Result<(), Failure> {
+/// The target of this name, which has to be among those that are declared.
+pub fn declared_target(targets: &[Target], target: &str) -> Result<TargetName, Failure> {
     let declared: Vec<&str> = targets.iter().map(|target| target.name.as_str()).collect();
-    if declared.contains(&target) {
-        return Ok(());
+    if let Some(name) = target.parse().ok().filter(|_| declared.contains(&target)) {
+        return Ok(name);
     }
     let failure = Failure::new("install.target", format!("the manifest declares no target `{target}`"));
     Err(failure.suggest(target, &declared, "it declares none at all; leave out `--target`"))

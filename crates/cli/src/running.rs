@@ -19,7 +19,7 @@ use bibliotax_store::shelf::SEPARATOR;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::machine::this_machine;
-use crate::project::{Project, check_target};
+use crate::project::{Project, declared_target};
 
 /// The role whose folders programs are looked for in.
 const PROGRAMS: &str = "bin";
@@ -70,7 +70,7 @@ fn path_with(links: &Links) -> Option<OsString> {
 pub fn target_here(member: &Member, wanted: Option<&str>) -> Result<Option<String>, Failure> {
     let targets = &member.targets;
     if let Some(wanted) = wanted {
-        check_target(targets, wanted)?;
+        declared_target(targets, wanted)?;
         return Ok(Some(wanted.to_owned()));
     }
     if let [] | [_] = targets.as_slice() {

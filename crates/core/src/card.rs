@@ -16,14 +16,18 @@ use serde::{Deserialize, Serialize};
 
 use crate::digest::Digest;
 use crate::facet::Fits;
+use crate::inner_path::ExposedPath;
 use crate::license::License;
-use crate::name::{ComponentName, Family, PackageName, Purpose, Tag, ToolName};
+use crate::name::{ComponentName, Family, PackageName, Purpose, RoleName, Tag, ToolName};
 use crate::range::Range;
 use crate::version::Version;
 
 pub use self::component::Component;
 pub use self::file::{Archive, ArchiveFormat, FileRecord, MAIN, ON_REQUEST, main_part, tree_of};
 pub use self::step::{Step, StepCheck, StepPer, StepWhen};
+
+/// Paths inside a package by the role they play.
+pub type Exposes = BTreeMap<RoleName, Vec<ExposedPath>>;
 
 /// All that is known of one release.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -79,7 +83,7 @@ pub struct Card {
     pub files: Vec<FileRecord>,
     /// Paths inside the package by the role they play: `include`, `lib`, `assets`, …
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub exposes: BTreeMap<String, Vec<String>>,
+    pub exposes: Exposes,
     /// What a person must still do after an install or an update.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub steps: Vec<Step>,
@@ -176,7 +180,7 @@ pub struct Entry {
     pub files: Vec<FileRecord>,
     /// Paths inside the package by role.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub exposes: BTreeMap<String, Vec<String>>,
+    pub exposes: Exposes,
     /// What a person must still do after an install or an update.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub steps: Vec<Step>,

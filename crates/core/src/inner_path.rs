@@ -4,9 +4,11 @@
 
 use std::collections::HashMap;
 use std::fmt;
+use std::str::FromStr;
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
+use crate::fault::Fault;
 use crate::name::is_device;
 
 /// Deepest path, in parts.
@@ -70,6 +72,11 @@ impl InnerPath {
         &self.0
     }
 
+    /// The folder that it is in, empty for the package's own, and its name there.
+    pub fn split(&self) -> (&str, &str) {
+        self.0.rsplit_once('/').unwrap_or(("", &self.0))
+    }
+
     /// The folders above it, outermost first.
     pub fn folders(&self) -> impl Iterator<Item = &str> {
         self.0.match_indices('/').map(|(at, _)| &self.0[..at])
@@ -92,6 +99,61 @@ impl<'de> Deserialize<'de> for InnerPath {
 impl fmt::Display for InnerPath {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.pad(&self.0)
+    }
+}
+
+/// A path that a card exposes: a file or folder inside the package, or `.` for the package itself.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct ExposedPath(Option<InnerPath>);
+
+impl ExposedPath {
+    /// The path inside the package; `None` for the package itself.
+    pub fn inside(&self) -> Option<&InnerPath> {
+        self.0.as_ref()
+    }
+
+    /// The path as text.
+    pub fn as_str(&self) -> &str {
+        self.0.as_ref().map_or(".", InnerPath::as_str)
+    }
+}
+
+/// Paths one after the other, as people read them.
+pub fn joined(paths: &[ExposedPath]) -> String {
+    paths.iter().map(ExposedPath::as_str).collect::<Vec<_>>().join(" ")
+}
+
+impl FromStr for ExposedPath {
+    type Err = Fault;
+
+    fn from_str(text: &str) -> Result<Self, Fault> {
+        match InnerPath::new(text) {
+            Ok(path) => Ok(Self(Some(path))),
+            Err(PathProblem::Empty) if !text.is_empty() => Ok(Self(None)),
+            Err(problem) => {
+                let message = format!("`{text}` is no path inside the package: {problem}");
+                Err(Fault::new("path.invalid", message, 0..text.len()))
+            }
+        }
+    }
+}
+
+impl fmt::Display for ExposedPath {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.as_str())
+    }
+}
+
+impl Serialize for ExposedPath {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(self.as_str())
+    }
+}
+
+impl<'de> Deserialize<'de> for ExposedPath {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = std::borrow::Cow::<str>::deserialize(deserializer)?;
+        text.parse().map_err(serde::de::Error::custom)
     }
 }
 
@@ -161,6 +223,16 @@ mod tests {
             assert_eq!(InnerPath::new(text).unwrap().as_str(), kept);
         }
         assert_eq!(InnerPath::new("a/b/c").unwrap().folders().collect::<Vec<_>>(), ["a", "a/b"]);
+    }
+
+    #[test]
+    fn a_card_exposes_paths_inside_the_package_or_all_of_it() {
+        for (text, kept) in [("include/", "include"), (".", "."), ("./", "."), ("./a/b", "a/b")] {
+            assert_eq!(text.parse::<ExposedPath>().unwrap().as_str(), kept);
+        }
+        for text in ["", "../include", "/usr/include", "a\u{1b}[2J"] {
+            assert!(text.parse::<ExposedPath>().is_err(), "{text:?}");
+        }
     }
 
     #[test]

@@ -8,9 +8,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::{Deserialize, Serialize};
 
 use crate::facet::Target;
-use crate::inner_path::InnerPath;
+use crate::inner_path::ExposedPath;
 use crate::lock::{Lock, LockedMember, LockedPackage, Slot, Wires};
-use crate::name::PackageName;
+use crate::name::{PackageName, RoleName, TargetName};
 use crate::version::Version;
 
 /// The format of the files.
@@ -23,9 +23,9 @@ pub struct Links {
     /// The project.
     pub project: PackageName,
     /// The target; none where the project declares none.
-    pub target: Option<String>,
+    pub target: Option<TargetName>,
     /// The paths by role, of all packages.
-    pub roles: BTreeMap<String, Vec<String>>,
+    pub roles: BTreeMap<RoleName, Vec<String>>,
     /// The packages, each before those that it needs.
     pub packages: Vec<LinkedPackage>,
 }
@@ -42,7 +42,7 @@ pub struct LinkedPackage {
     /// Its folder.
     pub path: String,
     /// Its paths by role.
-    pub exposes: BTreeMap<String, Vec<String>>,
+    pub exposes: BTreeMap<RoleName, Vec<String>>,
 }
 
 /// Where the paths of links begin.
@@ -87,13 +87,13 @@ impl Links {
                 Some(linked(package, purposes, path))
             });
             let packages: Vec<LinkedPackage> = packages.collect();
-            let mut roles: BTreeMap<String, Vec<String>> = BTreeMap::new();
+            let mut roles: BTreeMap<RoleName, Vec<String>> = BTreeMap::new();
             for (role, paths) in packages.iter().flat_map(|package| &package.exposes) {
                 roles.entry(role.clone()).or_default().extend(paths.iter().cloned());
             }
             // A member without targets has no other links than those of the machine that it is on.
             let target = target.filter(|target| *target != Target::THIS_MACHINE);
-            let (project, target) = (member.name.clone(), target.map(str::to_owned));
+            let (project, target) = (member.name.clone(), target.and_then(|target| target.parse().ok()));
             (!packages.is_empty()).then_some(Self { format: FORMAT, project, target, roles, packages })
         };
         let of_targets = |member| {
@@ -104,7 +104,7 @@ impl Links {
 
     /// What their files are called, but for the ending; see [`file_stem`].
     pub fn file_stem(&self) -> String {
-        file_stem(&self.project, self.target.as_deref())
+        file_stem(&self.project, self.target.as_ref().map(TargetName::as_str))
     }
 
     /// The same links with every path changed.
@@ -130,7 +130,7 @@ impl Links {
     /// The links as variables: `BIBLIOTAX_ROLE_INCLUDE` holds all paths of the role `include`, with `separator` between, and
     /// `BIBLIOTAX_PACKAGE_DEW_POINT` the folder of a package.
     pub fn variables(&self, separator: char) -> Vec<(String, String)> {
-        let of_role = |(role, paths): (&String, &Vec<String>)| {
+        let of_role = |(role, paths): (&RoleName, &Vec<String>)| {
             (variable(&format!("role-{role}")), paths.join(separator.encode_utf8(&mut [0; 4])))
         };
         let of_package =
@@ -167,14 +167,12 @@ fn needers_first(wires: &Wires<'_>, packages: usize) -> Vec<usize> {
 }
 
 fn linked(package: &LockedPackage, purposes: &BTreeSet<&str>, path: String) -> LinkedPackage {
-    // A card that exposes what lies outside of the package exposes nothing.
-    let inside = |inside: &String| match inside.trim_end_matches('/') {
-        "." | "" => Some(path.clone()),
-        inside => Some(format!("{path}/{}", InnerPath::new(inside).ok()?.as_str())),
+    let whole = |exposed: &ExposedPath| match exposed.inside() {
+        None => path.clone(),
+        Some(inside) => format!("{path}/{inside}"),
     };
-    let role = |(role, paths): (&String, &Vec<String>)| {
-        let paths: Vec<String> = paths.iter().filter_map(inside).collect();
-        (!paths.is_empty()).then(|| (role.clone(), paths))
+    let role = |(role, paths): (&RoleName, &Vec<ExposedPath>)| {
+        (!paths.is_empty()).then(|| (role.clone(), paths.iter().map(whole).collect()))
     };
     LinkedPackage {
         name: package.name.clone(),

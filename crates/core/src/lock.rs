@@ -13,15 +13,15 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
-use crate::card::{Archive, ArchiveFormat, Step, main_part, tree_of};
+use crate::card::{Archive, ArchiveFormat, Exposes, Step, main_part, tree_of};
 use crate::digest::Digest;
 use crate::facet::Fits;
 use crate::inner_path::InnerPath;
 use crate::license::License;
 use crate::manifest::Need;
-use crate::name::{ComponentName, PackageName, PartName, Purpose, RegistryName};
+use crate::name::{ComponentName, PackageName, PartName, Purpose, RegistryName, TargetName};
 use crate::resolve::{ChosenFile, ChosenPackage, ChosenStep, Resolution};
-use crate::source::Source;
+use crate::source::{Source, check_folder};
 use crate::version::Version;
 use crate::workspace::{Member, Workspace};
 
@@ -74,7 +74,7 @@ pub struct LockedPackage {
     pub license: Option<License>,
     /// The targets on which it is needed; empty where no member has any.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub targets: Vec<String>,
+    pub targets: Vec<TargetName>,
     /// Its components that are wanted, by name.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub components: Vec<ComponentName>,
@@ -92,7 +92,7 @@ pub struct LockedPackage {
     pub provides: Vec<PackageName>,
     /// Paths inside it by the role that they play, as its card says.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub exposes: BTreeMap<String, Vec<String>>,
+    pub exposes: Exposes,
     /// What it wants done by hand.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub steps: Vec<LockedStep>,
@@ -106,13 +106,12 @@ pub struct LockedStep {
     pub step: Step,
     /// The targets that it is for; empty where it is for all that reach the package.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub targets: Vec<String>,
+    pub targets: Vec<TargetName>,
 }
 
 impl LockedStep {
     fn new(chosen: &ChosenStep, reaching: &[String]) -> Self {
-        let targets = if chosen.targets == reaching { Vec::new() } else { chosen.targets.clone() };
-        Self { step: chosen.step.clone(), targets }
+        Self { step: chosen.step.clone(), targets: only_some(&chosen.targets, reaching) }
     }
 }
 
@@ -121,6 +120,11 @@ impl LockedPackage {
     pub fn told_version(&self) -> String {
         let replaced = if self.replaced { format!(" (replaced by {})", self.source) } else { String::new() };
         format!("{}{replaced}", self.version)
+    }
+
+    /// Whether it is needed on this target, of a project that has some.
+    pub fn is_on(&self, target: &str) -> bool {
+        self.targets.iter().any(|one| one.as_str() == target)
     }
 
     /// The bytes of all its archives together.
@@ -138,7 +142,7 @@ pub struct LockedFile {
     pub part: PartName,
     /// The targets that take it; empty where all do that reach the package.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub targets: Vec<String>,
+    pub targets: Vec<TargetName>,
     /// What it is for, as its card says.
     #[serde(rename = "for", default, skip_serializing_if = "Fits::is_empty")]
     pub only_for: Fits,
@@ -159,7 +163,7 @@ pub struct LockedFile {
 impl LockedFile {
     /// Whether a target takes it that the package is needed on.
     pub fn is_for(&self, target: &str) -> bool {
-        self.targets.is_empty() || self.targets.iter().any(|one| one == target)
+        self.targets.is_empty() || self.targets.iter().any(|one| one.as_str() == target)
     }
 
     /// The archive, whatever it holds.
@@ -177,7 +181,7 @@ impl LockedFile {
         let ChosenFile { file, targets } = chosen;
         Self {
             part: file.part.clone(),
-            targets: if targets == reaching { Vec::new() } else { targets.clone() },
+            targets: only_some(targets, reaching),
             only_for: file.only_for.clone(),
             sha256: file.sha256,
             size: file.size,
@@ -195,10 +199,11 @@ pub struct LockedMember {
     /// The project.
     pub name: PackageName,
     /// Its folder from the lock's; `.` for that one.
+    #[serde(deserialize_with = "member_folder")]
     pub path: String,
     /// The targets that its packages are for, in the manifest's order; empty where no member has any.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub targets: Vec<String>,
+    pub targets: Vec<TargetName>,
     /// What it needs, in the manifest's order.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub needs: Vec<LockedNeed>,
@@ -215,7 +220,7 @@ pub struct LockedNeed {
     pub purpose: Option<Purpose>,
     /// The targets that it is for; empty for all of the project's.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub targets: Vec<String>,
+    pub targets: Vec<TargetName>,
 }
 
 impl LockedMember {
@@ -223,12 +228,12 @@ impl LockedMember {
         let need = |need: &Need| LockedNeed {
             name: need.package.clone(),
             purpose: need.purpose.clone(),
-            targets: need.targets.clone().unwrap_or_default(),
+            targets: target_names(need.targets.iter().flatten()),
         };
         Self {
             name: member.project.name.clone(),
             path: member.path().to_owned(),
-            targets: workspace.targets_of(member).into_iter().map(str::to_owned).collect(),
+            targets: target_names(workspace.targets_of(member)),
             needs: member.manifest.needs.iter().map(need).collect(),
         }
     }
@@ -272,7 +277,7 @@ fn locked(package: &ChosenPackage) -> LockedPackage {
         replaced: package.is_replacement,
         card: package.source.registry().map(|_| entry.card),
         license: entry.license.clone(),
-        targets: package.targets.clone(),
+        targets: target_names(&package.targets),
         components: package.components.clone(),
         files: package.files.iter().map(|file| LockedFile::new(file, &package.targets)).collect(),
         needs: package.needs.clone(),
@@ -281,6 +286,22 @@ fn locked(package: &ChosenPackage) -> LockedPackage {
         exposes: entry.exposes.clone(),
         steps: package.steps.iter().map(|step| LockedStep::new(step, &package.targets)).collect(),
     }
+}
+
+/// The names of targets that a manifest declares, which checks them as it is read.
+fn target_names<T: AsRef<str>>(targets: impl IntoIterator<Item = T>) -> Vec<TargetName> {
+    targets.into_iter().filter_map(|target| target.as_ref().parse().ok()).collect()
+}
+
+/// The targets that something is for; none where these are all that reach its package.
+fn only_some(targets: &[String], reaching: &[String]) -> Vec<TargetName> {
+    if targets == reaching { Vec::new() } else { target_names(targets) }
+}
+
+fn member_folder<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<String, D::Error> {
+    let path = String::deserialize(deserializer)?;
+    check_folder(&path).map_err(serde::de::Error::custom)?;
+    Ok(path)
 }
 
 /// The package of this name among packages sorted by name.

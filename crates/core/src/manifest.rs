@@ -24,7 +24,7 @@ pub use self::read::read_stated;
 pub use self::stated::StatedCard;
 pub use self::tasks::Task;
 pub use self::template::{RegistryLine, new_manifest, new_member, new_workspace};
-use crate::card::{CardConflict, CardNeed, Component, Provided, Step};
+use crate::card::{CardConflict, CardNeed, Component, Exposes, Provided, Step};
 use crate::facet::{Facet, Fits, Target, UnstatedRules};
 use crate::fault::Fault;
 use crate::inner_path::InnerPath;
@@ -296,7 +296,7 @@ pub struct CardPart {
     /// The releases that it can't be together with.
     pub conflicts: Vec<CardConflict>,
     /// Paths by role.
-    pub exposes: BTreeMap<String, Vec<String>>,
+    pub exposes: Exposes,
     /// The optional parts that have a name.
     pub components: BTreeMap<ComponentName, Component>,
     /// Patterns of the files of the main part; without them, all that is neither hidden nor ignored.

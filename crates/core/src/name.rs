@@ -198,6 +198,16 @@ name_type!(
 );
 
 name_type!(
+    /// The name of an environment that a project has to run in; its folder on the shelf is called so.
+    TargetName, "target", scopes = 0
+);
+
+name_type!(
+    /// What a path inside a package is for, to whoever builds with it: `include`, `lib`, `assets`, …
+    RoleName, "role", scopes = 0
+);
+
+name_type!(
     /// What people call one of the machines that a target stands for.
     DeviceName, "device", scopes = 0
 );

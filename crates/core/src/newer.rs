@@ -145,7 +145,7 @@ impl<'w> Places<'w> {
 
     /// The places that a release doesn't fit where its package is needed.
     fn unfit(&self, package: &LockedPackage, release: &Release, facets: &Facets) -> Vec<Hold> {
-        let targets = self.targets.iter().filter(|target| package.targets.contains(&target.name));
+        let targets = self.targets.iter().filter(|target| package.is_on(&target.name));
         let promises = self.promises.iter().filter(|(_, reached)| reached.contains(&package.name));
         let places = targets.chain(promises.map(|(promise, _)| promise));
         let unfit = places.filter_map(|place| match fit(release, place, facets) {

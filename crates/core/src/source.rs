@@ -3,6 +3,8 @@
 use std::fmt;
 use std::str::FromStr;
 
+use serde::de::value::MapAccessDeserializer;
+use serde::de::{self, MapAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::fault::Fault;
@@ -10,7 +12,7 @@ use crate::inner_path::InnerPath;
 use crate::name::RegistryName;
 
 /// A source, as a lock names it.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[serde(untagged)]
 pub enum Source {
     /// A registry, by its name in the manifest.
@@ -24,32 +26,29 @@ pub enum Source {
 }
 
 /// A folder of this machine.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 pub struct PathSource {
     /// The folder, from the workspace's and with `/` between.
     pub path: String,
 }
 
 /// A commit of a git repository.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 pub struct GitSource {
     /// The repository: a URL, or a folder from the workspace's.
     pub git: String,
     /// The commit.
     pub commit: CommitId,
     /// The name by which it was found: `tag v1.2.0` or `branch main`; without one, by itself.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub at: Option<String>,
     /// The folder of the repository that is the package.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub dir: Option<InnerPath>,
 }
 
 /// An archive by its URL.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 pub struct ArchiveSource {
     /// The archive: a URL, or a file from the workspace's folder.
     pub archive: String,
@@ -75,6 +74,92 @@ impl Source {
     pub fn git(&self) -> Option<&GitSource> {
         if let Self::Git(source) = self { Some(source) } else { None }
     }
+}
+
+/// The keys of a source that is no registry, as they are written.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Written {
+    path: Option<String>,
+    git: Option<String>,
+    commit: Option<CommitId>,
+    at: Option<String>,
+    dir: Option<InnerPath>,
+    archive: Option<String>,
+}
+
+impl<'de> Deserialize<'de> for Source {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        deserializer.deserialize_any(SourceVisitor)
+    }
+}
+
+struct SourceVisitor;
+
+impl<'de> Visitor<'de> for SourceVisitor {
+    type Value = Source;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("the name of a registry, or a table with `path`, `git` or `archive`")
+    }
+
+    fn visit_str<E: de::Error>(self, text: &str) -> Result<Source, E> {
+        text.parse().map(Source::Registry).map_err(E::custom)
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, map: A) -> Result<Source, A::Error> {
+        let written = Written::deserialize(MapAccessDeserializer::new(map))?;
+        Source::try_from(written).map_err(de::Error::custom)
+    }
+}
+
+impl TryFrom<Written> for Source {
+    type Error = String;
+
+    fn try_from(written: Written) -> Result<Self, String> {
+        match written {
+            Written { path: Some(path), git: None, commit: None, at: None, dir: None, archive: None } => {
+                check_folder(&path)?;
+                Ok(Self::Path(PathSource { path }))
+            }
+            Written { git: Some(git), commit: Some(commit), at, dir, path: None, archive: None } => {
+                check_place(&git)?;
+                at.iter().try_for_each(|at| check_ref(at))?;
+                Ok(Self::Git(GitSource { git, commit, at, dir }))
+            }
+            Written { archive: Some(archive), path: None, git: None, commit: None, at: None, dir: None } => {
+                check_place(&archive)?;
+                Ok(Self::Archive(ArchiveSource { archive }))
+            }
+            _ => {
+                Err("a source has `path`, or `git` with `commit`, or `archive`, and nothing else".to_owned())
+            }
+        }
+    }
+}
+
+fn check_place(place: &str) -> Result<(), String> {
+    place_problem(place).map_or(Ok(()), |problem| Err(format!("a source `{place}` {problem}")))
+}
+
+/// A folder seen from the workspace's: relative, and `..` only at its beginning.
+pub fn check_folder(path: &str) -> Result<(), String> {
+    let mut parts = path.split('/').skip_while(|part| *part == "..");
+    let is_absolute = path.starts_with(['/', '~']) || path.as_bytes().get(1) == Some(&b':');
+    let is_plain = |part: &str| {
+        !part.is_empty() && part != ".." && !part.contains(|c: char| c.is_control() || c == '\\')
+    };
+    if is_absolute || !parts.all(is_plain) {
+        return Err(format!("`{path}` is no folder seen from the workspace's"));
+    }
+    Ok(())
+}
+
+/// The name by which a commit was found: `tag NAME` or `branch NAME`.
+fn check_ref(at: &str) -> Result<(), String> {
+    let name = at.strip_prefix("tag ").or_else(|| at.strip_prefix("branch "));
+    let is_name = |name: &str| !name.is_empty() && !name.starts_with('-') && !name.contains(char::is_control);
+    if name.is_some_and(is_name) { Ok(()) } else { Err(format!("`{at}` names no tag or branch")) }
 }
 
 impl From<RegistryName> for Source {
@@ -179,7 +264,7 @@ impl Serialize for CommitId {
 impl<'de> Deserialize<'de> for CommitId {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         let text = std::borrow::Cow::<str>::deserialize(deserializer)?;
-        text.parse().map_err(serde::de::Error::custom)
+        text.parse().map_err(de::Error::custom)
     }
 }
 
@@ -215,6 +300,13 @@ mod tests {
             "{\"git\":\"x\",\"commit\":\"0123\"}",
             "{\"path\":\"x\",\"git\":\"y\"}",
             "{\"archive\":\"x\",\"strip\":\"y\"}",
+            "{\"path\":\"/etc\"}",
+            "{\"path\":\"valve-core/../../etc\"}",
+            "{\"archive\":\"--output=x\"}",
+            "{\"git\":\"ext::sh -c x\",\"commit\":\"0123456789abcdef0123456789abcdef01234567\"}",
+            "{\"git\":\"x\",\"commit\":\"0123456789abcdef0123456789abcdef01234567\",\"at\":\"tag \\u001b[2J\"}",
+            "\"../seedhouse\"",
+            "7",
         ] {
             assert!(serde_json::from_str::<Source>(wrong).is_err(), "{wrong}");
         }

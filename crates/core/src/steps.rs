@@ -11,7 +11,7 @@ use crate::card::{Step, StepPer, StepWhen};
 use crate::digest::Digest;
 use crate::lock::{Lock, LockedPackage, LockedStep};
 use crate::manifest::Device;
-use crate::name::{DeviceName, PackageName, StepName};
+use crate::name::{DeviceName, PackageName, StepName, TargetName};
 use crate::version::Version;
 
 /// The format of ticks.
@@ -27,11 +27,11 @@ pub enum Place {
     /// Once, in the project.
     Project,
     /// For a target.
-    Target(String),
+    Target(TargetName),
     /// On a device.
     Device(DeviceName),
     /// On each device of a target, none of which is known by name yet; of the project where it has no targets.
-    EachDevice(Option<String>),
+    EachDevice(Option<TargetName>),
 }
 
 impl Place {
@@ -39,11 +39,11 @@ impl Place {
     pub fn target<'p>(&'p self, devices: &'p [Device]) -> Option<&'p str> {
         match self {
             Self::Project => None,
-            Self::Target(target) => Some(target),
+            Self::Target(target) => Some(target.as_str()),
             Self::Device(name) => {
                 devices.iter().find(|device| device.name == *name).map(|device| device.target.as_str())
             }
-            Self::EachDevice(target) => target.as_deref(),
+            Self::EachDevice(target) => target.as_ref().map(TargetName::as_str),
         }
     }
 }
@@ -166,7 +166,7 @@ fn places(package: &LockedPackage, locked: &LockedStep, devices: &[Device], ledg
 fn on_devices(
     package: &LockedPackage,
     step: &Step,
-    targets: &[String],
+    targets: &[TargetName],
     devices: &[Device],
     ledger: &Ledger,
 ) -> Vec<Place> {
@@ -176,7 +176,7 @@ fn on_devices(
     let mut places: Vec<Place> = ticked.filter(|name| !is_declared(name)).map(Place::Device).collect();
     let is_any_ticked = !places.is_empty();
     for target in targets {
-        let of_target = devices.iter().filter(|device| device.target == *target);
+        let of_target = devices.iter().filter(|device| device.target == target.as_str());
         let of_target: Vec<Place> = of_target.map(|device| Place::Device(device.name.clone())).collect();
         if of_target.is_empty() && !is_any_ticked {
             places.push(Place::EachDevice(Some(target.clone())));

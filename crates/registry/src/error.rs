@@ -10,7 +10,8 @@ use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::{Facet, FacetProblem};
 use bibliotax_core::fault::Fault;
 use bibliotax_core::history::BrokenLine;
-use bibliotax_core::name::{FacetName, PackageName, PartName, RegistryName};
+use bibliotax_core::inner_path::ExposedPath;
+use bibliotax_core::name::{FacetName, PackageName, PartName, RegistryName, RoleName};
 use bibliotax_core::source::CommitId;
 use bibliotax_core::version::Version;
 use bibliotax_disk::DiskError;
@@ -118,7 +119,7 @@ pub enum RegistryError {
     NoFiles { path: PathBuf },
     /// A path of `[card.exposes]` is not among the files.
     #[error("`{role}` exposes `{path}`, and nothing by that name would be published")]
-    ExposesNothing { role: String, path: String },
+    ExposesNothing { role: RoleName, path: ExposedPath },
     /// Two parts of a release hold the same path.
     #[error("`{file}` is in the part `{one}` and in the part `{other}`, which lie in one folder")]
     PartsClash { file: String, one: PartName, other: PartName },

@@ -30,7 +30,7 @@ fn contents(registry: &dyn Keep, file: &FileRecord) -> Result<Vec<String>, Probl
         .map_err(|_| Problem::broken("there is no room to look into archives"))?;
     let listing =
         unpack(archive, &file.archive(), folder.path()).map_err(|error| refused(&file.sha256, &error))?;
-    Ok(listing.files.into_iter().map(|file| file.path).collect())
+    Ok(listing.files.into_iter().map(|file| file.path.to_string()).collect())
 }
 
 fn refused(digest: &Digest, error: &bibliotax_archive::error::ArchiveError) -> Problem {

@@ -13,6 +13,8 @@ use bibliotax_core::manifest::LinkWay;
 use bibliotax_core::name::PackageName;
 use bibliotax_disk::DiskError;
 
+use crate::shelf::PlanProblem;
+
 /// Why an archive can't be unpacked, or a shelf not be made or checked.
 #[derive(Debug, thiserror::Error)]
 pub enum StoreError {
@@ -34,6 +36,9 @@ pub enum StoreError {
     /// A package has nothing for this machine, and the project declares no targets that it could be for.
     #[error("{} has no `{}` for this machine", .0.package, .0.part)]
     NotForMachine(NotForMachine),
+    /// Something on the shelf wasn't made by us.
+    #[error("{}/{place} is in the way, and bibliotax didn't make it", crate::shelf::NAME)]
+    Foreign { place: String },
     /// Two archives of a package hold the same path.
     #[error("two parts of {package} both have a file {path}")]
     TwoParts { package: PackageName, path: String },
@@ -46,6 +51,15 @@ pub enum StoreError {
     /// A disk refused.
     #[error(transparent)]
     Disk(#[from] DiskError),
+}
+
+impl From<PlanProblem> for StoreError {
+    fn from(problem: PlanProblem) -> Self {
+        match problem {
+            PlanProblem::NotForMachine(problem) => Self::NotForMachine(problem),
+            PlanProblem::Foreign(place) => Self::Foreign { place },
+        }
+    }
 }
 
 /// Why a file is no kit that can be opened.

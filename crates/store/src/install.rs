@@ -106,8 +106,8 @@ pub fn install<S: Supplier>(
     supplier: &S,
     listener: &dyn Listener,
 ) -> Result<Installed, InstallError<S::Error>> {
-    let state = shelf.state();
-    let plan = Plan::new(aim, &state, &shelf.contents(aim.lock)?).map_err(StoreError::NotForMachine)?;
+    let state = shelf.state()?;
+    let plan = Plan::new(aim, &state, &shelf.contents(aim.lock, &state)?).map_err(StoreError::from)?;
     let files = link_files(&links(aim, &plan, shelf)?, aim.templates)?;
     let _held =
         if plan.build.is_empty() { None } else { store.in_use(|| listener.hear(&Notice::Waiting))? };

@@ -133,7 +133,7 @@ impl Store {
         for entry in fs::read_dir(self.notes()).into_iter().flatten().flatten() {
             let Some(text) = read_text(&entry.path(), LARGEST_NOTE)? else { continue };
             let path = PathBuf::from(text);
-            let state = Shelf::of(&path).state();
+            let state = Shelf::of(&path).state().unwrap_or_default();
             let archives: BTreeSet<Digest> =
                 state.packages.into_values().flat_map(|package| package.archives).collect();
             let is_there = !archives.is_empty();

@@ -20,7 +20,7 @@ use bibliotax_core::card::Archive;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Target;
 use bibliotax_core::lock::{FILE_NAME, Lock, LockedFile, LockedPackage, Scope};
-use bibliotax_core::name::PackageName;
+use bibliotax_core::name::{PackageName, TargetName};
 use bibliotax_core::notice::{Listener, Notice};
 use bibliotax_disk::error::At;
 use bibliotax_disk::write::write_with;
@@ -54,7 +54,7 @@ pub struct Head {
     /// The digest of the lock.
     pub lock: Digest,
     /// The targets whose archives it carries; empty for all there are.
-    pub targets: Vec<String>,
+    pub targets: Vec<TargetName>,
     /// How many archives.
     pub archives: usize,
     /// Their bytes.
@@ -84,7 +84,7 @@ pub struct Load<'a> {
     /// The members whose packages it carries.
     pub members: &'a [PackageName],
     /// The targets whose archives it carries.
-    pub targets: &'a [String],
+    pub targets: &'a [TargetName],
 }
 
 /// The archives that a kit with this load carries, by digest: of a project without targets those of all machines.
@@ -94,7 +94,7 @@ fn archives<'l>(lock: &'l Lock, load: &Load<'_>) -> BTreeMap<Digest, (&'l Locked
     let packages = lock.packages_for(&scope).into_iter();
     let files = packages.flat_map(|package| package.files.iter().map(move |file| (package, file)));
     let is_wanted = |(package, file): &(&LockedPackage, &LockedFile)| {
-        let mut takers = package.targets.iter().filter(|target| file.is_for(target));
+        let mut takers = package.targets.iter().filter(|target| file.is_for(target.as_str()));
         load.targets.is_empty() || takers.any(|taker| load.targets.contains(taker))
     };
     files.filter(is_wanted).map(|(package, file)| (file.tree(), (package, file.archive()))).collect()

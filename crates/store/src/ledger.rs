@@ -7,14 +7,10 @@
 //! Each tick is a file of its own and says nothing of when and who, which version control knows: two people who tick different
 //! steps can't get in each other's way, and two who tick the same one wrote the same.
 
-use std::fs;
 use std::path::{Path, PathBuf};
 
 use bibliotax_core::steps::{Ledger, Tick};
-use bibliotax_disk::error::At;
-use bibliotax_disk::read::read_text;
-use bibliotax_disk::tree::remove;
-use bibliotax_disk::write::{make_folder, write_whole};
+use bibliotax_disk::folder::Folder;
 
 use crate::error::StoreError;
 
@@ -38,34 +34,29 @@ impl LedgerFolder {
 
     /// All ticks that can be read. What can't is no tick, so that its step is open.
     pub fn read(&self) -> Result<Ledger, StoreError> {
-        let entries = match fs::read_dir(&self.folder) {
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Ledger::new()),
-            entries => entries.at("read", &self.folder)?,
-        };
+        let Some(folder) = Folder::open(&self.folder)? else { return Ok(Ledger::new()) };
         let mut ledger = Ledger::new();
-        for entry in entries {
-            let entry = entry.at("read", &self.folder)?;
-            let text =
-                if entry.path().is_file() { read_text(&entry.path(), LARGEST).ok().flatten() } else { None };
+        for name in folder.names()? {
+            let text = folder.read_text(&name, LARGEST).ok().flatten();
             let tick = text.and_then(|text| serde_json::from_str::<Tick>(&text).ok());
-            ledger.extend(tick.map(|tick| (entry.file_name().to_string_lossy().into_owned(), tick)));
+            ledger.extend(tick.map(|tick| (name, tick)));
         }
         Ok(ledger)
     }
 
     /// Writes a tick under its name.
     pub fn tick(&self, name: &str, tick: &Tick) -> Result<(), StoreError> {
-        make_folder(&self.folder)?;
         // Names, versions and digests: nothing that could fail to be JSON.
         let text = serde_json::to_string(tick).unwrap_or_default() + "\n";
-        Ok(write_whole(&self.folder.join(name), text.as_bytes())?)
+        Ok(Folder::make(&self.folder)?.write_whole(name, text.as_bytes())?)
     }
 
     /// Takes a tick back; fine if there is none.
     pub fn untick(&self, name: &str) -> Result<(), StoreError> {
-        remove(&self.folder.join(name))?;
+        let Some(folder) = Folder::open(&self.folder)? else { return Ok(()) };
+        folder.remove(name)?;
         // Version control knows no empty folders, so none is left behind; one that isn't empty stays.
-        let _ = fs::remove_dir(&self.folder);
+        let _ = std::fs::remove_dir(&self.folder);
         Ok(())
     }
 }

@@ -10,7 +10,8 @@
 //! shelf/.gitignore     keeps the shelf out of version control
 //! ```
 //!
-//! The shelf can always be made again from the lock and the store, so nothing in it is anybody's work.
+//! The shelf can always be made again from the lock and the store. Only what its state says was made by us is replaced or
+//! removed; a link, or something that somebody put there, is an error and stays as it is.
 
 mod link;
 mod links;
@@ -19,24 +20,20 @@ mod state;
 mod template;
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs;
 use std::path::{Path, PathBuf};
 
 use bibliotax_core::lock::{Lock, Scope, Slot};
 use bibliotax_core::manifest::ShelfSettings;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
-use bibliotax_disk::DiskError;
 use bibliotax_disk::error::At;
-use bibliotax_disk::lock::{Held, lock};
-use bibliotax_disk::read::read_text;
-use bibliotax_disk::stamp::{self, Opened, Stamp};
-use bibliotax_disk::tree::{remove, sync_file_system};
-use bibliotax_disk::write::{make_folder, write_whole};
+use bibliotax_disk::folder::{Folder, Foreign, Kind, TEMPORARY};
+use bibliotax_disk::lock::Held;
+use bibliotax_disk::stamp::Stamp;
 
 pub use self::link::Linker;
 pub use self::links::{LinkFiles, SEPARATOR, link_files};
-pub use self::plan::{Contents, Plan};
+pub use self::plan::{Contents, Plan, PlanProblem};
 use self::state::Glimpse;
 pub use self::state::{Made, ShelvedPackage, State};
 pub use self::template::{TEMPLATES, Template};
@@ -44,6 +41,15 @@ use crate::error::StoreError;
 
 /// The file that says what is installed.
 const STATE: &str = ".state.json";
+
+/// The folder of packages that are being built or taken away.
+const WORK: &str = ".work";
+
+/// The file that keeps the shelf out of version control.
+const IGNORE: &str = ".gitignore";
+
+/// The file that is locked by whoever changes the project.
+const LOCK: &str = ".lock";
 
 /// The folder's name inside a project.
 pub const NAME: &str = "shelf";
@@ -89,125 +95,90 @@ impl Shelf {
         Ok(project.to_string_lossy().into_owned())
     }
 
-    /// The folder of a package, by its place.
-    pub fn package(&self, path: &str) -> PathBuf {
-        self.root.join(path)
+    /// The shelf, held open; `None` if there is none. A link in its place is an error.
+    fn open(&self) -> Result<Option<Folder>, StoreError> {
+        Ok(Folder::open(&self.root)?)
+    }
+
+    /// The folder of a package, by its place; `None` if nothing is there.
+    pub fn package(&self, place: &str) -> Result<Option<Folder>, StoreError> {
+        let Some(shelf) = self.open()? else { return Ok(None) };
+        let (folder, name) = parts(place);
+        let Some(folder) = shelf.folders(folder)? else { return Ok(None) };
+        match folder.entry(name)?.map(|entry| entry.kind) {
+            Some(Kind::Folder) => Ok(folder.folder(name)?),
+            _ => Ok(None),
+        }
     }
 
     /// Makes the shelf if need be and keeps other processes from changing it, or anything else of the project.
     pub fn hold(&self, listener: &dyn Listener) -> Result<Held, StoreError> {
-        let held = lock(&self.root.join(".lock"), || listener.hear(&Notice::Waiting))?;
-        // Only now: whoever holds the shelf clears it of what doesn't belong there, half-written files included.
-        let ignore = self.root.join(".gitignore");
-        if !ignore.exists() {
-            write_whole(&ignore, b"# Made by bibliotax from the lock; it can always be made again.\n*\n")?;
+        let shelf = Folder::make(&self.root)?;
+        refuse_foreign(&shelf)?;
+        let held = shelf.lock(LOCK, || listener.hear(&Notice::Waiting))?;
+        // Only now: whoever holds the shelf clears it of half-written files.
+        if shelf.entry(IGNORE)?.is_none() {
+            let text = b"# Made by bibliotax from the lock; it can always be made again.\n*\n";
+            shelf.write_whole(IGNORE, text)?;
         }
         Ok(held)
     }
 
     /// What is installed; nothing where that can't be told.
-    pub fn state(&self) -> State {
-        State::read(&self.root.join(STATE))
-    }
-
-    /// Notes what is installed, for good.
-    pub fn write_state(&self, state: &State) -> Result<(), StoreError> {
-        Ok(write_whole(&self.root.join(STATE), state.to_string().as_bytes())?)
+    pub fn state(&self) -> Result<State, StoreError> {
+        Ok(self.open()?.map(|shelf| State::read(&shelf)).unwrap_or_default())
     }
 
     /// How many packages are on a shelf that needs nothing, made from just this and touched by nobody since; `None` where that
     /// isn't so. Looks at each package's folder and no deeper: what was edited inside, verifying finds.
     pub fn stands(&self, made: Made) -> Result<Option<usize>, StoreError> {
-        let Some(text) = read_text(&self.root.join(STATE), state::LARGEST)? else { return Ok(None) };
+        let Some(shelf) = self.open()? else { return Ok(None) };
+        let Ok(Some(text)) = shelf.read_text(STATE, state::LARGEST) else { return Ok(None) };
         let Some(glimpse) = Glimpse::read(&text).filter(|glimpse| glimpse.made == Some(made)) else {
             return Ok(None);
         };
-        let stamps: Vec<(&str, Stamp)> = glimpse.stamps.into_iter().collect();
-        if !self.are_as_noted(&stamps)? {
+        let mut folders: BTreeMap<&str, Vec<(&str, Stamp)>> = BTreeMap::new();
+        for (place, stamp) in glimpse.stamps {
+            let (folder, name) = parts(place);
+            folders.entry(folder).or_default().push((name, stamp));
+        }
+        let on_top = folders.get("").map_or(0, Vec::len);
+        let below = folders.keys().filter(|folder| !matches!(**folder, "" | links::LINKS)).count();
+        if shelf.names()?.iter().filter(|name| !is_own(name)).count() != on_top + below {
             return Ok(None);
         }
-        let mut folders: BTreeMap<&str, usize> = BTreeMap::new();
-        for (place, _) in &stamps {
-            *folders.entry(place.split_once('/').map_or("", |(folder, _)| folder)).or_default() += 1;
-        }
-        let packages = stamps.len() - folders.get(links::LINKS).copied().unwrap_or(0);
-        Ok(self.holds_nothing_else(&folders)?.then_some(packages))
-    }
-
-    /// Whether these folders of packages and files of links have the stamps that were noted.
-    fn are_as_noted(&self, stamps: &[(&str, Stamp)]) -> Result<bool, StoreError> {
-        let opened = Opened::open(&self.root)?;
-        for (place, stamp) in stamps {
-            let is_file = place.split_once('/').is_some_and(|(folder, _)| folder == links::LINKS);
-            if opened.stamp(place, is_file)? != Some(*stamp) {
-                return Ok(false);
+        for (folder, noted) in &folders {
+            if !is_as_noted(&shelf, folder, noted)? {
+                return Ok(None);
             }
         }
-        Ok(true)
+        let packages = folders.iter().filter(|(folder, _)| **folder != links::LINKS);
+        Ok(Some(packages.map(|(_, noted)| noted.len()).sum()))
     }
 
-    /// Whether folders of the shelf hold so many things, and it nothing else; those that count are known to be there.
-    fn holds_nothing_else(&self, folders: &BTreeMap<&str, usize>) -> Result<bool, StoreError> {
-        let on_top = names_in(&self.root)?.into_iter().filter(|name| !is_own(name)).count();
-        let below = folders.keys().filter(|folder| !matches!(**folder, "" | links::LINKS)).count();
-        if on_top != folders.get("").copied().unwrap_or(0) + below {
-            return Ok(false);
-        }
-        for (folder, number) in folders.iter().filter(|(folder, _)| !folder.is_empty()) {
-            let path = self.root.join(folder);
-            if stamp::of_folder(&path)?.is_none() || names_in(&path)?.len() != *number {
-                return Ok(false);
-            }
-        }
-        Ok(true)
-    }
-
-    /// Everything on the shelf beside what the shelf itself is kept with: for a lock that has targets what is in the folders
-    /// of these, and whatever else there is.
-    pub fn contents(&self, lock: &Lock) -> Result<Contents, StoreError> {
-        let targets = lock.targets();
+    /// Everything on the shelf beside what the shelf itself is kept with: in the folders of targets, of the lock or of what is
+    /// installed, what is in them, and whatever else there is.
+    pub fn contents(&self, lock: &Lock, state: &State) -> Result<Contents, StoreError> {
         let mut contents = Contents::new();
-        let mut note = |place: String| {
-            let stamp = stamp::of_folder(&self.root.join(&place))?;
-            contents.insert(place, stamp);
-            Ok::<(), StoreError>(())
-        };
-        for name in names_in(&self.root)? {
-            let is_target = targets.contains(&name.as_str());
-            if is_target && stamp::of_folder(&self.root.join(&name))?.is_some() {
-                let inner = names_in(&self.root.join(&name))?;
-                inner.into_iter().try_for_each(|inner| note(format!("{name}/{inner}")))?;
-            } else if !is_own(&name) {
-                note(name)?;
+        let Some(shelf) = self.open()? else { return Ok(contents) };
+        let mut targets: BTreeSet<&str> = lock.targets().into_iter().chain(state.folders()).collect();
+        targets.retain(|name| !state.has_made(name));
+        for name in shelf.names()?.into_iter().filter(|name| !is_own(name)) {
+            if !targets.contains(name.as_str()) {
+                let stamp = stamp_of(&shelf, &name)?;
+                contents.insert(name, stamp);
+                continue;
+            }
+            let Some(folder) = shelf.folder(&name)? else { continue };
+            for inner in folder.names()? {
+                let stamp = stamp_of(&folder, &inner)?;
+                contents.insert(format!("{name}/{inner}"), stamp);
             }
         }
         Ok(contents)
     }
 
-    /// An empty folder for packages being built or taken away.
-    fn work(&self) -> Result<PathBuf, StoreError> {
-        let work = self.root.join(".work");
-        remove(&work)?;
-        make_folder(&work)?;
-        Ok(work)
-    }
-
-    /// Puts a package that was built in `work` in its place; what was there goes to `work`.
-    fn place(&self, work: &Path, path: &str) -> Result<(), DiskError> {
-        self.take_away(work, path)?;
-        let place = self.package(path);
-        fs::rename(work.join(flat(path)), &place).at("move into place", &place)
-    }
-
-    fn take_away(&self, work: &Path, path: &str) -> Result<(), DiskError> {
-        let place = self.package(path);
-        match fs::rename(&place, work.join(format!("{}.old", flat(path)))) {
-            Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error).at("take away", &place),
-            _ => Ok(()),
-        }
-    }
-
-    /// Carries out the part of a plan that changes the shelf: builds, replaces, takes away, says where everything is.
+    /// Carries out the part of a plan that changes the shelf: takes away, builds, replaces, says where everything is.
     ///
     /// The state says first that nothing is known of what is going to change, and last what is there now.
     pub fn carry_out(
@@ -218,75 +189,125 @@ impl Shelf {
         made: Made,
         listener: &dyn Listener,
     ) -> Result<(), StoreError> {
+        let shelf = Folder::make(&self.root)?;
+        let links = links::foreign(&shelf, files, &plan.kept)?;
         let mut stamps = BTreeMap::new();
+        if !plan.is_nothing() || !links.new.is_empty() {
+            write_state(&shelf, &plan.begun(links.new))?;
+        }
         if !plan.is_nothing() {
-            self.write_state(&plan.kept)?;
-            let work = self.work()?;
-            stamps = self.build(plan, linker, &work, listener)?;
-            plan.remove.iter().try_for_each(|path| self.take_away(&work, path))?;
+            let work = empty_work(&shelf)?;
+            take_away_all(&shelf, &work, &plan.remove)?;
+            stamps = build(&shelf, plan, linker, &work, listener)?;
             if linker.has_copied() {
                 // Second names of the store's files are as durable as the state that is synced after them; new files aren't.
-                sync_file_system(&self.root)?;
+                shelf.sync_disk()?;
             }
-            remove(&work)?;
+            shelf.remove(WORK)?;
         }
-        stamps.extend(self.write_links(files)?);
-        self.write_state(&plan.reached(made, stamps))
+        stamps.extend(links::write(&shelf, files)?);
+        write_state(&shelf, &plan.reached(made, stamps))
     }
+}
 
-    /// Builds all that a plan says in `work` and puts it in its place; the stamps of what came there.
-    fn build(
-        &self,
-        plan: &Plan<'_>,
-        linker: &Linker<'_>,
-        work: &Path,
-        listener: &dyn Listener,
-    ) -> Result<BTreeMap<String, Stamp>, StoreError> {
-        use rayon::prelude::*;
-        listener.hear(&Notice::Shelving { packages: plan.build.len() });
-        let targets: BTreeSet<&str> = plan.build.iter().filter_map(|slot| slot.target).collect();
-        for target in targets {
-            self.make_target(target, work)?;
-        }
-        let build = |slot: &Slot<'_>| {
-            let path = slot.path();
-            linker.build(slot, &work.join(flat(&path)))?;
-            self.place(work, &path)?;
-            listener.hear(&Notice::Shelved { package: slot.package.name.clone() });
-            let stamp = stamp::of_folder(&self.package(&path))?.unwrap_or_default();
-            Ok((path, stamp))
-        };
-        plan.build.par_iter().map(build).collect()
-    }
+/// The folder of the shelf that a place is in, empty for the shelf itself, and its name there.
+fn parts(place: &str) -> (&str, &str) {
+    place.split_once('/').unwrap_or(("", place))
+}
 
-    /// Makes the folder of a target; a file that has its name goes to `work`.
-    fn make_target(&self, target: &str, work: &Path) -> Result<(), DiskError> {
-        let folder = self.root.join(target);
-        if stamp::of_folder(&folder)?.is_none() {
-            self.take_away(work, target)?;
+/// Whether a folder of the shelf holds just these things, each with the stamp that was noted.
+fn is_as_noted(shelf: &Folder, folder: &str, noted: &[(&str, Stamp)]) -> Result<bool, StoreError> {
+    let Some(opened) = shelf.folders(folder)? else { return Ok(false) };
+    let wanted = if folder == links::LINKS { Kind::File } else { Kind::Folder };
+    for (name, stamp) in noted {
+        let is_same = |entry: bibliotax_disk::folder::Entry| entry.kind == wanted && entry.changed == *stamp;
+        if !opened.entry(name)?.is_some_and(is_same) {
+            return Ok(false);
         }
-        make_folder(&folder)
     }
+    Ok(folder.is_empty() || opened.names()?.len() == noted.len())
+}
+
+/// When a folder was last changed; nothing for what is no folder.
+fn stamp_of(folder: &Folder, name: &str) -> Result<Option<Stamp>, StoreError> {
+    Ok(folder.entry(name)?.filter(|entry| entry.kind == Kind::Folder).map(|entry| entry.changed))
+}
+
+/// Refuses a folder that holds something and was never made by us.
+fn refuse_foreign(shelf: &Folder) -> Result<(), StoreError> {
+    if State::is_in(shelf) || shelf.names()?.iter().all(|name| is_own(name)) {
+        return Ok(());
+    }
+    Err(Foreign::NotOurs.at("use", shelf.path()).into())
+}
+
+/// Notes what is installed, for good.
+fn write_state(shelf: &Folder, state: &State) -> Result<(), StoreError> {
+    Ok(shelf.write_whole(STATE, state.to_string().as_bytes())?)
+}
+
+/// An empty folder for packages being built or taken away. What a killed process left half-written goes, too.
+fn empty_work(shelf: &Folder) -> Result<Folder, StoreError> {
+    for name in shelf.names()?.iter().filter(|name| name.starts_with(TEMPORARY)) {
+        shelf.remove(name)?;
+    }
+    // A link in its place is refused by making the folder, and so is looked for before anything is removed.
+    shelf.make_folder(WORK)?;
+    shelf.remove(WORK)?;
+    Ok(shelf.make_folder(WORK)?)
+}
+
+/// Moves what is at these places to `work`, and the folders of targets that are empty then.
+fn take_away_all(shelf: &Folder, work: &Folder, places: &[String]) -> Result<(), StoreError> {
+    for place in places {
+        let (folder, name) = parts(place);
+        if let Some(from) = shelf.folders(folder)? {
+            from.rename(name, work, &format!("{}.old", flat(place)))?;
+        }
+    }
+    let folders: BTreeSet<&str> = places.iter().map(|place| parts(place).0).collect();
+    for folder in folders.into_iter().filter(|folder| !folder.is_empty()) {
+        shelf.remove_if_empty(folder);
+    }
+    Ok(())
+}
+
+/// Builds all that a plan says in `work` and puts it in its place, what was there before going to `work`; the stamps of what
+/// came there.
+fn build(
+    shelf: &Folder,
+    plan: &Plan<'_>,
+    linker: &Linker<'_>,
+    work: &Folder,
+    listener: &dyn Listener,
+) -> Result<BTreeMap<String, Stamp>, StoreError> {
+    use rayon::prelude::*;
+    listener.hear(&Notice::Shelving { packages: plan.build.len() });
+    let mut folders: BTreeMap<&str, Folder> = BTreeMap::new();
+    for slot in &plan.build {
+        let target = slot.target.unwrap_or_default();
+        if !folders.contains_key(target) {
+            folders.insert(target, shelf.make_folders(target)?);
+        }
+    }
+    let build = |slot: &Slot<'_>| {
+        let (place, name) = (slot.path(), slot.package.name.folder());
+        let folder = &folders[slot.target.unwrap_or_default()];
+        linker.build(slot, work, &flat(&place))?;
+        folder.rename(&name, work, &format!("{}.old", flat(&place)))?;
+        work.rename(&flat(&place), folder, &name)?;
+        listener.hear(&Notice::Shelved { package: slot.package.name.clone() });
+        Ok((place, stamp_of(folder, &name)?.unwrap_or_default()))
+    };
+    plan.build.par_iter().map(build).collect()
 }
 
 /// Whether a name on top of a shelf is of what the shelf itself is kept with.
 fn is_own(name: &str) -> bool {
-    matches!(name, ".gitignore" | ".lock" | STATE | ".work" | links::LINKS)
+    matches!(name, IGNORE | LOCK | STATE | WORK | links::LINKS) || name.starts_with(TEMPORARY)
 }
 
 /// A place on the shelf as one name: no target and no package has a `+` in its own.
-fn flat(path: &str) -> String {
-    path.replace('/', "+")
-}
-
-/// The names of everything in a folder; none where there is no folder.
-fn names_in(folder: &Path) -> Result<Vec<String>, StoreError> {
-    let entries = match fs::read_dir(folder) {
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
-        entries => entries.at("read", folder)?,
-    };
-    let name = |entry: std::io::Result<fs::DirEntry>| {
-        Ok(entry.at("read", folder)?.file_name().to_string_lossy().into_owned())
-    };
-    entries.map(name).collect()
+fn flat(place: &str) -> String {
+    place.replace('/', "+")
 }

@@ -22,6 +22,7 @@ use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_disk::DiskError;
 use bibliotax_disk::error::At;
+use bibliotax_disk::folder::Folder;
 use bibliotax_disk::read::read_text;
 use bibliotax_disk::tree::{remove, sync_below};
 use bibliotax_disk::write::{folder_of, make_folder, write_whole};
@@ -59,8 +60,13 @@ pub struct Incoming {
 impl Store {
     /// Opens the store in `root`, and makes it if there is none.
     pub fn open(root: &Path) -> Result<Self, StoreError> {
-        make_folder(&root.join("trees"))?;
-        make_folder(&root.join("incoming"))?;
+        // What others may have put in place of one of these folders is not followed.
+        for name in ["trees", "incoming"] {
+            Folder::make(&root.join(name))?;
+        }
+        for name in ["projects", "registries"] {
+            Folder::open(&root.join(name))?;
+        }
         let format = root.join("format");
         match read_text(&format, 1 << 10)? {
             None => write_whole(&format, FORMAT.as_bytes())?,
@@ -176,7 +182,7 @@ impl Store {
 
     fn place(&self, incoming: Incoming) -> Result<(), StoreError> {
         let place = self.place_of(&incoming.digest);
-        make_folder(folder_of(&place))?;
+        Folder::make(folder_of(&place))?;
         // Only its owner can look into a temporary folder; a tree is for all who can look into the store.
         open_to_all(incoming.folder.path())?;
         match fs::rename(incoming.folder.path(), &place) {

@@ -1,16 +1,14 @@
 //! Every file of a shelf against what was installed: missing, changed, extra.
 
 use std::collections::{BTreeMap, HashSet};
-use std::fs::{self, File};
 use std::io;
-use std::path::Path;
 
 use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::{Lock, LockedPackage, Scope, Slot};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
 use bibliotax_disk::error::At;
-use bibliotax_disk::stamp::Stamp;
+use bibliotax_disk::folder::{Entry, Folder, Kind};
 use rayon::prelude::*;
 use serde::Serialize;
 
@@ -121,7 +119,8 @@ pub fn damaged_trees(
 /// Whether the tree of an archive is not what its listing says, or has none that can be read.
 pub(crate) fn is_damaged(archive: &Digest, store: &Store, depth: Depth) -> Result<bool, StoreError> {
     let Some(listing) = store.listing(archive)? else { return Ok(true) };
-    let (_, findings) = compare(&store.tree(archive), &by_path(&listing.files), None, depth)?;
+    let tree = Folder::open(&store.tree(archive))?;
+    let (_, findings) = compare(tree.as_ref(), &by_path(&listing.files), None, depth)?;
     Ok(!findings.is_empty())
 }
 
@@ -136,15 +135,16 @@ fn verify_slot(
         let lost = || StoreError::Lost { package: slot.package.name.clone() };
         files.extend(store.listing(&file.tree())?.ok_or_else(lost)?.files);
     }
-    compare(&shelf.package(&slot.path()), &by_path(&files), Some(slot), depth)
+    compare(shelf.package(&slot.path())?.as_ref(), &by_path(&files), Some(slot), depth)
 }
 
 fn by_path(files: &[TreeFile]) -> BTreeMap<&str, &TreeFile> {
     files.iter().map(|file| (file.path.as_str(), file)).collect()
 }
 
+/// Compares all files in a folder, if it is there, with those that are expected; how many there are, and what differs.
 fn compare(
-    folder: &Path,
+    folder: Option<&Folder>,
     expected: &BTreeMap<&str, &TreeFile>,
     slot: Option<&Slot<'_>>,
     depth: Depth,
@@ -155,79 +155,63 @@ fn compare(
         path: path.to_owned(),
         difference,
     };
-    let present = present_files(folder)?;
-    let names: HashSet<&str> = present.iter().map(|(path, _)| path.as_str()).collect();
-    let missing = expected.keys().filter(|path| !names.contains(*path));
-    let mut findings: Vec<Finding> = missing.map(|path| finding(path, Difference::Missing)).collect();
-    for (path, metadata) in &present {
-        match expected.get(path.as_str()) {
-            None => findings.push(finding(path, Difference::Extra)),
-            Some(file) if !is_same(&folder.join(path), metadata, file, depth)? => {
-                findings.push(finding(path, Difference::Changed));
-            }
-            Some(_) => {}
-        }
-    }
-    Ok((present.len(), findings))
-}
-
-/// Everything below a folder that is no folder itself, with its path inside; nothing if there is no folder.
-fn present_files(folder: &Path) -> Result<Vec<(String, fs::Metadata)>, StoreError> {
-    let mut files = Vec::new();
-    let mut open = vec![(folder.to_owned(), String::new())];
+    let mut seen: HashSet<String> = HashSet::new();
+    let (mut findings, mut files) = (Vec::new(), 0);
+    let mut open: Vec<(Folder, String)> = Vec::new();
+    open.extend(folder.map(Folder::again).transpose()?.map(|folder| (folder, String::new())));
     while let Some((folder, inside)) = open.pop() {
-        let is_folder = fs::symlink_metadata(&folder).is_ok_and(|metadata| metadata.is_dir());
-        if !is_folder {
-            continue;
-        }
-        let entries = fs::read_dir(&folder).at("read", &folder)?;
-        for entry in entries {
-            let entry = entry.at("read", &folder)?;
-            let path = format!("{inside}{}", entry.file_name().to_string_lossy());
-            let metadata = fs::symlink_metadata(entry.path()).at("read", entry.path())?;
-            if metadata.is_dir() {
-                open.push((entry.path(), format!("{path}/")));
-            } else {
-                files.push((path, metadata));
+        for name in folder.names()? {
+            let path = format!("{inside}{name}");
+            // What has a name that is no text can't be asked for by it.
+            let Some(entry) = folder.entry(&name)? else {
+                findings.push(finding(&path, Difference::Extra));
+                continue;
+            };
+            if entry.kind == Kind::Folder {
+                open.extend(folder.folder(&name)?.map(|folder| (folder, format!("{path}/"))));
+                continue;
             }
+            files += 1;
+            match expected.get(path.as_str()) {
+                None => findings.push(finding(&path, Difference::Extra)),
+                Some(file) if !is_same(&folder, &name, &entry, file, depth)? => {
+                    findings.push(finding(&path, Difference::Changed));
+                }
+                Some(_) => {}
+            }
+            seen.insert(path);
         }
     }
-    Ok(files)
+    let missing = expected.keys().filter(|path| !seen.contains(**path));
+    findings.extend(missing.map(|path| finding(path, Difference::Missing)));
+    Ok((files, findings))
 }
 
 /// Whether a file is what was unpacked, looked at as deeply as it says.
 pub(crate) fn is_same(
-    path: &Path,
-    metadata: &fs::Metadata,
+    folder: &Folder,
+    name: &str,
+    entry: &Entry,
     file: &TreeFile,
     depth: Depth,
 ) -> Result<bool, StoreError> {
-    if !metadata.is_file() || metadata.len() != file.size || !has_mode(metadata, file.executable) {
+    let has_mode = !cfg!(unix) || entry.is_executable == file.executable;
+    if entry.kind != Kind::File || entry.size != file.size || !has_mode {
         return Ok(false);
     }
-    let is_untouched = file.modified.is_known() && Stamp::of(metadata) == file.modified;
+    let is_untouched = file.modified.is_known() && entry.modified == file.modified;
     if depth == Depth::SizeAndTime && is_untouched {
         return Ok(true);
     }
+    let Some(mut opened) = folder.open_file(name)? else { return Ok(false) };
     let mut hasher = blake3::Hasher::new();
-    io::copy(&mut File::open(path).at("read", path)?, &mut hasher).at("read", path)?;
+    io::copy(&mut opened, &mut hasher).at("read", folder.path().join(name))?;
     Ok(hasher.finalize() == file.blake3)
-}
-
-#[cfg(unix)]
-fn has_mode(metadata: &fs::Metadata, executable: bool) -> bool {
-    let mode = std::os::unix::fs::PermissionsExt::mode(&metadata.permissions());
-    (mode & 0o100 != 0) == executable
-}
-
-#[cfg(not(unix))]
-fn has_mode(_: &fs::Metadata, _: bool) -> bool {
-    true
 }
 
 /// Things on the shelf that belong to no package.
 fn strays(lock: &Lock, slots: &[Slot<'_>], shelf: &Shelf) -> Result<Vec<Finding>, StoreError> {
-    let mut contents = shelf.contents(lock)?;
+    let mut contents = shelf.contents(lock, &shelf.state()?)?;
     for slot in slots {
         contents.remove(&slot.path());
     }

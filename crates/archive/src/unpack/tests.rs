@@ -113,7 +113,7 @@ fn every_format_gives_the_same_tree() {
         assert_eq!(paths, ["bin/run", "include/rain.h", "lib/librain.so", "lib/librain.so.2"], "{format}");
         assert!(listing.files[0].executable && !listing.files[1].executable);
         for file in &listing.files {
-            let path = folder.path().join(&file.path);
+            let path = folder.path().join(file.path.as_str());
             assert!(path.symlink_metadata().unwrap().is_file(), "{format}: a link became a file");
             assert_eq!(blake3::hash(&std::fs::read(path).unwrap()), file.blake3);
         }

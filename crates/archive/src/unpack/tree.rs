@@ -43,7 +43,7 @@ pub struct Listing {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct TreeFile {
     /// Its path inside the package.
-    pub path: String,
+    pub path: InnerPath,
     /// Its size in bytes.
     pub size: u64,
     /// Whether it can be run.
@@ -133,9 +133,9 @@ impl TreeWriter {
             file.write_all(&self.buffer[..read]).at("write", &target)?;
         }
         let modified = Stamp::of(&file.metadata().at("look at", &target)?);
-        let path = path.to_string();
-        let file = TreeFile { path: path.clone(), size, executable, modified, blake3: hasher.finalize() };
-        self.files.insert(path, file);
+        let name = path.to_string();
+        let file = TreeFile { path, size, executable, modified, blake3: hasher.finalize() };
+        self.files.insert(name, file);
         Ok(())
     }
 
@@ -172,11 +172,10 @@ impl TreeWriter {
         for (path, target) in &self.links {
             let bad = || ArchiveError::BadLink { entry: path.to_string(), target: target.clone() };
             let file = self.file_behind(target, &links).ok_or_else(bad)?.clone();
-            let (from, to) = (self.folder.join(&file.path), self.folder.join(path.as_str()));
+            let (from, to) = (self.folder.join(file.path.as_str()), self.folder.join(path.as_str()));
             fs::hard_link(&from, &to).or_else(|_| fs::copy(&from, &to).map(|_| ())).at("write", &to)?;
             let modified = Stamp::of(&fs::symlink_metadata(&to).at("look at", &to)?);
-            let path = path.to_string();
-            self.files.insert(path.clone(), TreeFile { path, modified, ..file });
+            self.files.insert(path.to_string(), TreeFile { path: path.clone(), modified, ..file });
         }
         Ok(Listing { of: None, files: self.files.into_values().collect() })
     }

@@ -9,6 +9,7 @@ use std::path::Path;
 use bibliotax_core::card::Card;
 use bibliotax_core::facet::{Facets, Target};
 use bibliotax_core::history::Release;
+use bibliotax_core::inner_path::joined;
 use bibliotax_core::lock::Lock;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::{Catalogue, Listing};
@@ -195,7 +196,7 @@ impl Described<'_> {
         let needs = card.needs.iter().map(spoken::need);
         let archive = card.files.iter().filter(|_| parts::is_plain(card));
         let archive = archive.map(|file| format!("{} ({})", size(file.size), file.format));
-        let exposes = card.exposes.iter().map(|(role, paths)| format!("{role} {}", paths.join(" ")));
+        let exposes = card.exposes.iter().map(|(role, paths)| format!("{role} {}", joined(paths)));
         let states = card.fits.iter().map(|(facet, value)| format!("{facet} {value}"));
         // What comes from no registry is there because a manifest says so.
         let is_declared = self.listing.source.registry().is_none();

@@ -196,7 +196,7 @@ fn locked(project: &Project, members: &[&Member], registries: &Registries) -> Re
     for package in packages {
         let listing = registries.listing(&package.name)?;
         let release = listing.and_then(|listing| listing.history.release(&package.version).cloned());
-        let others = targets.iter().filter(|target| !package.targets.contains(&target.name));
+        let others = targets.iter().filter(|target| !package.is_on(&target.name));
         let unkept = promises.iter().filter(|(_, kept_by)| !kept_by.contains(&package.name));
         let not_needed_at = others.chain(unkept.map(|(promise, _)| promise)).cloned().collect();
         let name = package.name.clone();

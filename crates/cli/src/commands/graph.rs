@@ -12,7 +12,7 @@ use super::explain::locked_name;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::machine::this_machine;
-use crate::project::{In, Project, check_target};
+use crate::project::{In, Project};
 use crate::show::count;
 use crate::ui::{Ui, clean, style, styled};
 
@@ -58,11 +58,10 @@ impl Graph {
         if !project.is_locked() {
             ui.warn("manifests were changed since the lock was made from them; this is the lock");
         }
-        self.targets.iter().try_for_each(|target| check_target(&project.workspace.targets, target))?;
+        let targets = project.targets_named(&self.targets)?;
         let to = self.to.as_ref().map(|word| locked_name(lock, word)).transpose()?;
         let (members, machine) = (self.shown(&project)?, this_machine());
-        let scope =
-            Scope { members: &members, targets: &self.targets, without: &self.without, machine: &machine };
+        let scope = Scope { members: &members, targets: &targets, without: &self.without, machine: &machine };
         let needs = Needs::of(lock, &View { scope, to: to.as_ref(), depth: self.depth });
         match self.form {
             Some(Form::Dot) => ui.answer(graph::dot(&needs).trim_end()),

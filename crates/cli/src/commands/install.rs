@@ -99,8 +99,8 @@ impl Install {
 
     /// The part of the shelf that is meant.
     fn part(&self, project: &Project) -> Result<ShelfPart, Failure> {
-        let (targets, without) = (self.targets.clone(), self.without.clone());
-        Ok(ShelfPart { members: self.members.names(project)?, targets, without })
+        let targets = project.targets_named(&self.targets)?;
+        Ok(ShelfPart { members: self.members.names(project)?, targets, without: self.without.clone() })
     }
 
     /// Brings a shelf to what the lock says that isn't known to be there.
@@ -109,7 +109,7 @@ impl Install {
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
         let part = self.part(&project)?;
         let project =
-            project.searching(self.searching).only(part)?.offline(self.offline).absolute(self.absolute);
+            project.searching(self.searching).only(part).offline(self.offline).absolute(self.absolute);
         drop(progress);
         let lock = project.sound_lock()?;
         match lock.filter(|_| project.is_locked()) {

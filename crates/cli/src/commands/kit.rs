@@ -72,9 +72,9 @@ fn make(
     dry_run: bool,
 ) -> Result<Exit, Failure> {
     let project = Project::find(here)?;
-    let part =
-        ShelfPart { members: members.names(&project)?, targets: targets.to_vec(), ..ShelfPart::default() };
-    let project = project.only(part)?;
+    let targets = project.targets_named(targets)?;
+    let part = ShelfPart { members: members.names(&project)?, targets, ..ShelfPart::default() };
+    let project = project.only(part);
     let lock = project.needed_lock()?;
     if !project.is_locked() {
         ui.warn("bibliotax.toml was changed since bibliotax.lock was made from it; the kit carries what is locked");

@@ -25,7 +25,7 @@ use super::settle::Settled;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::{In, Project, check_target, no_registry};
+use crate::project::{In, Project, declared_target, no_registry};
 use crate::show;
 use crate::ui::Ui;
 
@@ -121,7 +121,9 @@ impl Need {
         let purpose: Option<Purpose> = parsed("--for", self.purpose.as_ref())?;
         let members = self.members.to_change(project)?;
         for member in &members {
-            self.targets.iter().try_for_each(|target| check_target(&member.targets, target))?;
+            for target in &self.targets {
+                declared_target(&member.targets, target)?;
+            }
         }
         let mut declaring = Declaring::new(project, members, purpose.as_ref(), wishes);
         wanted.iter().try_for_each(|wanted| declaring.declare(wanted))?;

@@ -17,7 +17,7 @@ use serde_json::{Value, json};
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::machine::this_machine;
-use crate::project::{Project, check_target, open_store};
+use crate::project::{Project, declared_target, open_store};
 use crate::show::table;
 use crate::tools;
 use crate::ui::{Ui, style, styled};
@@ -53,7 +53,7 @@ impl Ready {
         findings.extend(registries(&project));
         findings.push(store());
         if let Some(target) = &self.target {
-            check_target(&project.workspace.targets, target)?;
+            declared_target(&project.workspace.targets, target)?;
         }
         let is_meant = |target: &Target| self.target.as_ref() == Some(&target.name);
         findings.extend(project.workspace.targets.iter().map(|target| machine(target, is_meant(target))));

@@ -110,8 +110,9 @@ fn concerns(
     let target = todo.place.target(&project.workspace.devices);
     let members = lock.members.iter().filter(|member| members.contains(&member.name));
     let has_target = |member: &&LockedMember| {
-        target
-            .is_none_or(|target| member.targets.is_empty() || member.targets.iter().any(|one| one == target))
+        target.is_none_or(|target| {
+            member.targets.is_empty() || member.targets.iter().any(|one| one.as_str() == target)
+        })
     };
     let members: Vec<&LockedMember> = members.filter(has_target).collect();
     let reached = wires.reached(&members, &[]);

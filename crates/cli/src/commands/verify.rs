@@ -50,7 +50,7 @@ impl Verify {
         let progress = Progress::new(ui);
         let (project, _held) = Project::hold(here, &progress)?;
         let members = self.members.names(&project)?;
-        let project = project.only(ShelfPart { members, ..ShelfPart::default() })?;
+        let project = project.only(ShelfPart { members, ..ShelfPart::default() });
         let lock = project.needed_lock()?;
         project.fetch(lock, &project.workspace, &progress)?;
         let depth = if self.full { Depth::Bytes } else { Depth::SizeAndTime };

@@ -23,6 +23,7 @@ impl From<StoreError> for Failure {
                     .because([format!("Its files are for {}.", there_are.join(", or for "))])
                     .mend("declare the targets that the project runs on (`[targets.NAME]`), or do without the package")
             }
+            StoreError::Foreign { .. } => Self::new("disk.foreign", message).mend(super::MOVE_AWAY),
             StoreError::TwoParts { .. } => Self::new("archive.two-parts", message)
                 .mend("tell the package's authors; the shelf is as it was"),
             StoreError::Newer { .. } => Self::new("store.newer", message)

@@ -70,9 +70,8 @@ fn a_project_that_can_not_be_written_is_told_and_can_still_be_looked_at() {
 fn a_shelf_that_becomes_unwritable_in_the_middle_is_told_and_completed_later() {
     let garden =
         Garden::needing(&["dew-point 1.4.0", "moss-map 1.0.0"], "dew-point = \"1\"\nmoss-map = \"1\"");
-    // A file where the shelf builds its packages stops the install after lock and store are written.
-    garden.write("gate/shelf/dew-point", "in the way\n");
-    garden.write("gate/shelf/.state.json/x", "a folder where the state belongs\n");
+    // A folder where the state belongs stops the install after lock and store are written.
+    garden.write("gate/shelf/.state.json/x", "in the way\n");
     let told = garden.run(&["install"]).expect(74);
     assert!(told.code().starts_with("disk."), "{told}");
     fs::remove_dir_all(garden.path("gate/shelf/.state.json")).unwrap();

@@ -155,6 +155,32 @@ impl Garden {
         files
     }
 
+    /// Everything below a folder of the garden but for these places: kind and text of each, links not followed.
+    pub fn everything_below(&self, folder: &str, but_for: &[&str]) -> Vec<String> {
+        let (mut all, mut open) = (Vec::new(), vec![self.path(folder)]);
+        while let Some(folder) = open.pop() {
+            for entry in fs::read_dir(&folder).unwrap() {
+                let path = entry.unwrap().path();
+                let shown = path.strip_prefix(self.folder.path()).unwrap().display().to_string();
+                let kind = fs::symlink_metadata(&path).unwrap().file_type();
+                if but_for.contains(&shown.trim_start_matches("./")) {
+                    continue;
+                }
+                if kind.is_dir() {
+                    all.push(format!("{shown}/"));
+                    open.push(path);
+                } else if kind.is_symlink() {
+                    all.push(format!("{shown} -> {}", fs::read_link(&path).unwrap().display()));
+                } else {
+                    let contents = fs::read(&path).unwrap();
+                    all.push(format!("{shown}: {}", String::from_utf8_lossy(&contents)));
+                }
+            }
+        }
+        all.sort();
+        all
+    }
+
     /// Text without what differs from run to run: the garden's own path, and times.
     fn rewritten(&self, text: &str) -> String {
         let text = text.replace(&self.folder.path().display().to_string(), "GARDEN");

@@ -17,7 +17,7 @@ fn publish(garden: &Garden, name: &str, version: &str, header: &str, source: &st
     garden.write_tar(&archive, &[(&header_path, header.as_bytes()), (&source_path, source.as_bytes())]);
     let needs: Vec<_> = needs.iter().map(|need| json!({ "name": need, "range": "any" })).collect();
     let card = json!({ "name": name, "version": version, "published": "2026-03-01T09:00:00Z", "needs": needs,
-        "exposes": { "include": ["include"], "source": [source_path], "bad": ["../../outside"] },
+        "exposes": { "include": ["include"], "source": [source_path] },
         "files": [{ "path": archive }] });
     garden.load(&format!("{card}\n"));
 }

@@ -186,6 +186,12 @@ fn what_is_damaged_is_found_and_put_right() {
         garden.run(&["--format", "json", "verify"]).expect(1).json()["findings"].as_array().unwrap().len(),
         5
     );
+    assert_eq!(
+        garden.run(&["verify", "--repair"]).expect(74).code(),
+        "disk.foreign",
+        "it may be somebody's work"
+    );
+    std::fs::remove_dir_all(garden.path("gate/shelf/stray")).unwrap();
     garden.run(&["verify", "--repair"]).expect(0);
     garden.run(&["verify"]).expect(0);
     assert_eq!(garden.shelf(), shelf);

@@ -6,6 +6,7 @@ use super::*;
 use crate::facet::Target;
 use crate::lock::grown::{any_lock, slowly_reached_in};
 use crate::lock::{LockedNeed, test_lock};
+use crate::name::TargetName;
 
 /// `kiosk` and `hand` need moss, and `hand` probe for tests; moss needs stone and rain, rain needs dew, probe needs stone.
 fn lock() -> Lock {
@@ -146,7 +147,7 @@ proptest! {
         lock in any_lock(), on_one in any::<bool>(), leaves_tests in any::<bool>()
     ) {
         let machine = Target::this_machine();
-        let targets = if on_one { vec!["hand-unit".to_owned()] } else { Vec::new() };
+        let targets = if on_one { vec!["hand-unit".parse().unwrap()] } else { Vec::new() };
         let without: Vec<Purpose> = if leaves_tests { vec!["test".parse().unwrap()] } else { Vec::new() };
         let scope = Scope { members: &[], targets: &targets, without: &without, machine: &machine };
         let graph = Graph::of(&lock, &View { scope, to: None, depth: None });
@@ -173,8 +174,8 @@ proptest! {
         prop_assert_eq!(told, leading, "everything that needs something is told");
         for edge in &graph.edges {
             let Node::Member(member) = &graph.nodes[edge.from] else { continue };
-            let is_here = |targets: &[String]| {
-                targets.is_empty() || !on_one || targets.iter().any(|target| target == "hand-unit")
+            let is_here = |targets: &[TargetName]| {
+                targets.is_empty() || !on_one || targets.iter().any(|target| target.as_str() == "hand-unit")
             };
             let mut needs = member.needs.iter().filter(|need| need.name == *graph.nodes[edge.to].name());
             let is_told = needs.any(|need| member.targets.is_empty() || is_here(&need.targets));

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use super::{Lock, LockedMember, LockedNeed, LockedPackage, RUN};
 use crate::facet::Target;
-use crate::name::{PackageName, Purpose};
+use crate::name::{PackageName, Purpose, TargetName};
 use crate::workspace::Workspace;
 
 /// The needs of a lock's packages, by their places in the lock, for many questions.
@@ -121,8 +121,8 @@ impl LockedNeed {
 }
 
 /// Whether what is for these targets, or for all where none are named, is on a target, or on any.
-fn is_on(targets: &[String], target: Option<&str>) -> bool {
-    targets.is_empty() || target.is_none_or(|target| targets.iter().any(|one| one == target))
+fn is_on(targets: &[TargetName], target: Option<&str>) -> bool {
+    targets.is_empty() || target.is_none_or(|target| targets.iter().any(|one| one.as_str() == target))
 }
 
 /// Members by the targets that they have; those without any together.

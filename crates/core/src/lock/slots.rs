@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use super::{Lock, LockedFile, LockedMember, LockedPackage, Wires, by_spot};
 use crate::facet::{Facets, Fits, Target};
-use crate::name::{PackageName, PartName, Purpose};
+use crate::name::{PackageName, PartName, Purpose, TargetName};
 use crate::variant::{Variant, made_for};
 
 /// A place on a shelf: a package as one target has it.
@@ -43,7 +43,7 @@ pub struct Scope<'a> {
     /// The members; empty for all there are.
     pub members: &'a [PackageName],
     /// The targets; empty for all there are.
-    pub targets: &'a [String],
+    pub targets: &'a [TargetName],
     /// What is needed for these purposes only is left out.
     pub without: &'a [Purpose],
     /// What takes its own files where no target is declared.
@@ -80,7 +80,7 @@ impl<'a> Scope<'a> {
 
     /// Whether a target is in scope.
     pub fn has_target(&self, target: &str) -> bool {
-        self.targets.is_empty() || self.targets.iter().any(|wanted| wanted == target)
+        self.targets.is_empty() || self.targets.iter().any(|wanted| wanted.as_str() == target)
     }
 }
 
@@ -88,7 +88,7 @@ impl Lock {
     /// The targets that anything is for, by name; none where no member has any.
     pub fn targets(&self) -> Vec<&str> {
         let mut targets: Vec<&str> =
-            self.members.iter().flat_map(|member| member.targets.iter().map(String::as_str)).collect();
+            self.members.iter().flat_map(|member| member.targets.iter().map(TargetName::as_str)).collect();
         targets.sort_unstable();
         targets.dedup();
         targets

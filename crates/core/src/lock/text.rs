@@ -9,7 +9,7 @@ use super::{FORMAT, Lock, LockedMember, LockedPackage};
 use crate::digest::{Digest, Hasher};
 use crate::fault::Fault;
 use crate::history::without_place;
-use crate::name::RegistryName;
+use crate::name::{RegistryName, TargetName};
 
 const NOTE: &str = "Written by bibliotax from bibliotax.toml; `bibliotax resolve` makes it anew. Commit it.";
 
@@ -108,7 +108,22 @@ impl Lock {
         if !is_sound || !sorted(&lock.packages) {
             return Err(LockFault { fault: edited(text), replaceable: true });
         }
-        Ok(lock)
+        match lock.packages.iter().find(|package| !lock.has_targets_of(package)) {
+            Some(package) => Err(LockFault { fault: inconsistent(text, package), replaceable: true }),
+            None => Ok(lock),
+        }
+    }
+
+    /// Whether a package is for targets that members have, for some where they have any, and its files and steps for these.
+    fn has_targets_of(&self, package: &LockedPackage) -> bool {
+        let known = self.targets();
+        let is_within =
+            |targets: &[TargetName], all: &[TargetName]| targets.iter().all(|one| all.contains(one));
+        let is_for_known = package.targets.iter().all(|target| known.contains(&target.as_str()));
+        is_for_known
+            && package.targets.is_empty() == known.is_empty()
+            && package.files.iter().all(|file| is_within(&file.targets, &package.targets))
+            && package.steps.iter().all(|step| is_within(&step.targets, &package.targets))
     }
 }
 
@@ -176,6 +191,15 @@ fn offset(text: &str, line: usize, column: usize) -> usize {
         at -= 1;
     }
     at
+}
+
+/// That what the lock says of a package doesn't go with what it says of members; the place is the package's line.
+fn inconsistent(text: &str, package: &LockedPackage) -> Fault {
+    let beginning = format!("{{\"name\":{},\"version\"", line(&package.name));
+    let at = text.find(&beginning).unwrap_or(0);
+    let end = text[at..].find('\n').map_or(text.len(), |length| at + length);
+    let message = format!("the lock has {} for other targets than its members have", package.name);
+    Fault::new("lock.inconsistent", message, at..end).label("this package").mend(MEND)
 }
 
 fn edited(text: &str) -> Fault {

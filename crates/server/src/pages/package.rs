@@ -7,6 +7,7 @@ use std::sync::Arc;
 use bibliotax_core::card::{Card, CardNeed, Component, FileRecord, MAIN, Step, StepPer, StepWhen};
 use bibliotax_core::facet::Facets;
 use bibliotax_core::history::{History, Release};
+use bibliotax_core::inner_path::joined;
 use bibliotax_core::name::{ComponentName, PackageName};
 use bibliotax_core::range::Range;
 use bibliotax_core::spoken;
@@ -234,8 +235,7 @@ impl Told<'_> {
         let conflicts =
             card.conflicts.iter().map(|other| format!("{} {}", other.name, other.range)).collect();
         let tools = card.tools.iter().map(|(tool, range)| format!("{} {range}", tool.as_str())).collect();
-        let exposes =
-            card.exposes.iter().map(|(role, paths)| format!("{role}: {}", paths.join(" "))).collect();
+        let exposes = card.exposes.iter().map(|(role, paths)| format!("{role}: {}", joined(paths))).collect();
         let facts = [
             ("Licence", license),
             ("Published", card.published.strftime("%Y-%m-%d").to_string()),

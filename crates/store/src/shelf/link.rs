@@ -2,18 +2,16 @@
 //!
 //! A file of the store that isn't what was unpacked is noticed here, where it would be used.
 
-use std::collections::{BTreeSet, HashSet};
-use std::fs::{self, File, OpenOptions};
+use std::collections::{BTreeMap, HashSet};
+use std::fs::File;
 use std::io;
-use std::path::Path;
 use std::sync::atomic::{AtomicBool, AtomicU8, Ordering};
 
 use bibliotax_core::card::Archive;
 use bibliotax_core::lock::Slot;
 use bibliotax_core::manifest::LinkWay;
 use bibliotax_disk::error::At;
-use bibliotax_disk::stamp::look_at;
-use bibliotax_disk::write::make_folder;
+use bibliotax_disk::folder::Folder;
 
 use crate::error::StoreError;
 use crate::store::Store;
@@ -39,20 +37,21 @@ impl<'s> Linker<'s> {
         Self { store, wanted, in_vain: AtomicU8::new(0), has_copied: AtomicBool::new(false) }
     }
 
-    /// Builds a package in `folder`, which must not exist: all its parts in one tree.
-    pub fn build(&self, slot: &Slot<'_>, folder: &Path) -> Result<(), StoreError> {
-        make_folder(folder)?;
+    /// Builds a package in a folder of this name, which must not exist: all its parts in one tree.
+    pub fn build(&self, slot: &Slot<'_>, work: &Folder, name: &str) -> Result<(), StoreError> {
+        let package = work.make_folder(name)?;
         let mut paths: HashSet<String> = HashSet::new();
         for file in &slot.files {
             let listing = self.listing(slot, &file.archive())?;
             if slot.files.len() > 1 {
-                let twice = listing.files.iter().find(|file| !paths.insert(file.path.to_lowercase()));
+                let twice =
+                    listing.files.iter().find(|file| !paths.insert(file.path.as_str().to_lowercase()));
                 if let Some(file) = twice {
-                    let (package, path) = (slot.package.name.clone(), file.path.clone());
+                    let (package, path) = (slot.package.name.clone(), file.path.to_string());
                     return Err(StoreError::TwoParts { package, path });
                 }
             }
-            self.add(slot, &file.archive(), &listing, folder)?;
+            self.add(slot, &file.archive(), &listing, &package)?;
         }
         Ok(())
     }
@@ -73,48 +72,52 @@ impl<'s> Linker<'s> {
         }
     }
 
+    /// Adds the files of an archive to a package that is being built, folder by folder.
     fn add(
         &self,
         slot: &Slot<'_>,
         archive: &Archive,
         listing: &Listing,
-        folder: &Path,
+        package: &Folder,
     ) -> Result<(), StoreError> {
-        let tree = self.store.tree(&archive.tree());
-        let folders: BTreeSet<&str> =
-            listing.files.iter().filter_map(|file| Some(file.path.rsplit_once('/')?.0)).collect();
-        folders.iter().try_for_each(|inner| make_folder(&folder.join(inner)))?;
+        let damaged = || StoreError::Damaged { package: slot.package.name.clone(), archive: archive.tree() };
+        let tree = Folder::open(&self.store.tree(&archive.tree()))?.ok_or_else(damaged)?;
+        let mut folders: BTreeMap<&str, Vec<(&str, &TreeFile)>> = BTreeMap::new();
         for file in &listing.files {
-            let from = tree.join(&file.path);
-            if !is_whole(&from, file)? {
-                return Err(StoreError::Damaged {
-                    package: slot.package.name.clone(),
-                    archive: archive.tree(),
-                });
+            let (folder, name) = file.path.split();
+            folders.entry(folder).or_default().push((name, file));
+        }
+        for (folder, files) in folders {
+            let from = tree.folders(folder)?.ok_or_else(damaged)?;
+            let to = package.make_folders(folder)?;
+            for (name, file) in files {
+                if !is_whole(&from, name, file)? {
+                    return Err(damaged());
+                }
+                self.put(&from, &to, name, file)?;
             }
-            self.put(&from, &folder.join(&file.path), file)?;
         }
         Ok(())
     }
 
-    fn put(&self, from: &Path, to: &Path, file: &TreeFile) -> Result<(), StoreError> {
+    fn put(&self, from: &Folder, to: &Folder, name: &str, file: &TreeFile) -> Result<(), StoreError> {
         loop {
             let way = self.way();
             let put = match way {
-                LinkWay::Reflink => reflink_copy::reflink(from, to).and_then(|()| protect(to, file)),
-                LinkWay::Hard => fs::hard_link(from, to),
-                LinkWay::Copy | LinkWay::Auto => copy(from, to, file),
+                LinkWay::Reflink => reflink(from, to, name).and_then(|()| protect(to, name, file)),
+                LinkWay::Hard => from.hard_link(name, to, name),
+                LinkWay::Copy | LinkWay::Auto => copy(from, to, name, file),
             };
             match put {
                 Err(error) if way != LinkWay::Copy && !is_about_the_file(&error) => {
                     if self.wanted != LinkWay::Auto {
-                        return Err(StoreError::NoSuchWay { way, path: to.to_owned(), source: error });
+                        return Err(StoreError::NoSuchWay { way, path: to.path().join(name), source: error });
                     }
                     self.give_up(way);
                 }
                 put => {
                     self.has_copied.fetch_or(way != LinkWay::Hard, Ordering::Relaxed);
-                    return Ok(put.at("put on the shelf", to)?);
+                    return Ok(put.at("put on the shelf", to.path().join(name))?);
                 }
             }
         }
@@ -135,10 +138,10 @@ impl<'s> Linker<'s> {
 }
 
 /// Whether a file of the store is what was unpacked, as far as size and time tell, and else its bytes.
-fn is_whole(path: &Path, file: &TreeFile) -> Result<bool, StoreError> {
-    match look_at(path)? {
+fn is_whole(folder: &Folder, name: &str, file: &TreeFile) -> Result<bool, StoreError> {
+    match folder.entry(name)? {
         None => Ok(false),
-        Some(found) => is_same(path, &found, file, Depth::SizeAndTime),
+        Some(found) => is_same(folder, name, &found, file, Depth::SizeAndTime),
     }
 }
 
@@ -148,31 +151,39 @@ fn is_about_the_file(error: &io::Error) -> bool {
     matches!(error.kind(), NotFound | AlreadyExists | StorageFull | QuotaExceeded | ReadOnlyFilesystem)
 }
 
+/// Lets a file share the store's blocks. The system's call wants paths; both folders were just opened without following links.
+fn reflink(from: &Folder, to: &Folder, name: &str) -> io::Result<()> {
+    reflink_copy::reflink(from.path().join(name), to.path().join(name))
+}
+
 /// Copies a file of the store, with its stamp.
-fn copy(from: &Path, to: &Path, file: &TreeFile) -> io::Result<()> {
-    let mut options = OpenOptions::new();
-    options.write(true).create_new(true);
-    #[cfg(unix)]
-    std::os::unix::fs::OpenOptionsExt::mode(&mut options, mode(file));
-    let mut copy = options.open(to)?;
-    io::copy(&mut File::open(from)?, &mut copy)?;
-    file.modified.put_on(&copy)?;
-    if cfg!(unix) { Ok(()) } else { protect(to, file) }
+fn copy(from: &Folder, to: &Folder, name: &str, file: &TreeFile) -> io::Result<()> {
+    let mut source = opened(from, name)?;
+    let mut copy = to.create_file(name)?;
+    io::copy(&mut source, &mut copy)?;
+    make_read_only(&copy, file)
 }
 
 /// Makes a file on the shelf read-only, as the store's are, so that a shelf feels the same on every disk.
-fn protect(path: &Path, file: &TreeFile) -> io::Result<()> {
-    let shelved = File::open(path)?;
-    let mut permissions = shelved.metadata()?.permissions();
-    #[cfg(unix)]
-    std::os::unix::fs::PermissionsExt::set_mode(&mut permissions, mode(file));
-    #[cfg(not(unix))]
-    permissions.set_readonly(true);
-    file.modified.put_on(&shelved)?;
-    shelved.set_permissions(permissions)
+fn protect(folder: &Folder, name: &str, file: &TreeFile) -> io::Result<()> {
+    make_read_only(&opened(folder, name)?, file)
 }
 
-#[cfg(unix)]
-fn mode(file: &TreeFile) -> u32 {
-    if file.executable { 0o555 } else { 0o444 }
+fn opened(folder: &Folder, name: &str) -> io::Result<File> {
+    let opened = folder.open_file(name).map_err(|error| error.source)?;
+    opened.ok_or_else(|| io::ErrorKind::NotFound.into())
+}
+
+/// Gives a file the stamp and the mode of the store's.
+fn make_read_only(shelved: &File, file: &TreeFile) -> io::Result<()> {
+    let mut permissions = shelved.metadata()?.permissions();
+    #[cfg(unix)]
+    std::os::unix::fs::PermissionsExt::set_mode(
+        &mut permissions,
+        if file.executable { 0o555 } else { 0o444 },
+    );
+    #[cfg(not(unix))]
+    permissions.set_readonly(true);
+    file.modified.put_on(shelved)?;
+    shelved.set_permissions(permissions)
 }

@@ -1,19 +1,15 @@
 //! The links of a shelf as files, written only where they say something new, so that what is built from them stays fresh.
 
 use std::collections::BTreeMap;
-use std::fs;
 use std::path::PathBuf;
 
 use bibliotax_core::links::{Links, file_stem};
 use bibliotax_core::name::PackageName;
-use bibliotax_disk::error::At;
-use bibliotax_disk::read::read_text;
-use bibliotax_disk::stamp::{self, Stamp};
-use bibliotax_disk::tree::remove;
-use bibliotax_disk::write::{make_folder, write_whole};
+use bibliotax_disk::folder::{Folder, Foreign, Kind, TEMPORARY};
+use bibliotax_disk::stamp::Stamp;
 
 use super::template::Template;
-use super::{Shelf, names_in};
+use super::{Shelf, State};
 use crate::error::StoreError;
 
 /// The folder's name on the shelf; no package and no target can have it.
@@ -46,38 +42,66 @@ pub fn link_files(links: &[Links], templates: &[Template]) -> Result<LinkFiles, 
 impl Shelf {
     /// The file that gives a project's links as JSON; there is none where the lock holds nothing for the target.
     pub fn links_file(&self, project: &PackageName, target: Option<&str>) -> PathBuf {
-        self.package(LINKS).join(format!("{}.json", file_stem(project, target)))
+        self.root.join(LINKS).join(json_file(project, target))
     }
 
     /// A project's links as they are on the shelf, with paths from the root of the disk.
     pub fn links(&self, project: &PackageName, target: Option<&str>) -> Result<Option<Links>, StoreError> {
-        let Some(text) = read_text(&self.links_file(project, target), LARGEST)? else { return Ok(None) };
+        let Some(shelf) = self.open()? else { return Ok(None) };
+        let Some(folder) = shelf.folder(LINKS)? else { return Ok(None) };
+        let Some(text) = folder.read_text(&json_file(project, target), LARGEST)? else { return Ok(None) };
         let Ok(links) = serde_json::from_str::<Links>(&text) else { return Ok(None) };
         let folder = PathBuf::from(self.absolute_project()?);
         Ok(Some(links.with_paths(|path| folder.join(path).to_string_lossy().into_owned())))
     }
+}
 
-    /// Writes these files, which are all there are, and removes others; the stamp of each, by its place on the shelf.
-    pub fn write_links(&self, files: &LinkFiles) -> Result<BTreeMap<String, Stamp>, StoreError> {
-        let folder = self.package(LINKS);
-        for name in names_in(&folder)?.into_iter().filter(|name| !files.contains_key(name)) {
-            remove(&folder.join(name))?;
-        }
-        if !files.is_empty() {
-            make_folder(&folder)?;
-        }
-        let mut stamps = BTreeMap::new();
-        for (name, text) in files {
-            let path = folder.join(name);
-            let there = match fs::read(&path) {
-                Err(error) if error.kind() == std::io::ErrorKind::NotFound => None,
-                read => Some(read.at("read", &path)?),
-            };
-            if there.as_deref() != Some(text.as_bytes()) {
-                write_whole(&path, text.as_bytes())?;
-            }
-            stamps.insert(format!("{LINKS}/{name}"), stamp::of_file(&path)?.unwrap_or_default());
-        }
-        Ok(stamps)
+fn json_file(project: &PackageName, target: Option<&str>) -> String {
+    format!("{}.json", file_stem(project, target))
+}
+
+/// The places of link files that are about to be made and aren't there yet.
+pub(super) struct NewLinks {
+    pub new: Vec<String>,
+}
+
+/// Looks at what is in the folder of links before anything is written: what is neither ours nor going to be is refused.
+pub(super) fn foreign(shelf: &Folder, files: &LinkFiles, state: &State) -> Result<NewLinks, StoreError> {
+    let there = match shelf.folder(LINKS)? {
+        Some(folder) => folder.names()?,
+        None => Vec::new(),
+    };
+    let is_ours = |name: &String| state.has_made(&place_of(name)) || name.starts_with(TEMPORARY);
+    if let Some(name) = there.iter().find(|name| !is_ours(name)) {
+        return Err(Foreign::NotOurs.at("replace", shelf.path().join(LINKS).join(name)).into());
     }
+    let new = files.keys().filter(|name| !there.contains(name)).map(|name| place_of(name)).collect();
+    Ok(NewLinks { new })
+}
+
+/// Writes these files, which are all there are, and removes others; the stamp of each, by its place on the shelf.
+pub(super) fn write(shelf: &Folder, files: &LinkFiles) -> Result<BTreeMap<String, Stamp>, StoreError> {
+    let mut stamps = BTreeMap::new();
+    let folder = if files.is_empty() { shelf.folder(LINKS)? } else { Some(shelf.make_folder(LINKS)?) };
+    let Some(folder) = folder else { return Ok(stamps) };
+    for name in folder.names()?.iter().filter(|name| !files.contains_key(*name)) {
+        folder.remove(name)?;
+    }
+    for (name, text) in files {
+        let is_file = folder.entry(name)?.is_some_and(|entry| entry.kind == Kind::File);
+        let there = if is_file { folder.read_text(name, LARGEST).ok().flatten() } else { None };
+        if there.as_deref() != Some(text.as_str()) {
+            if !is_file {
+                folder.remove(name)?;
+            }
+            folder.write_whole(name, text.as_bytes())?;
+        }
+        let stamp = folder.entry(name)?.map(|entry| entry.changed);
+        stamps.insert(place_of(name), stamp.unwrap_or_default());
+    }
+    Ok(stamps)
+}
+
+fn place_of(name: &str) -> String {
+    format!("{LINKS}/{name}")
 }

@@ -7,6 +7,7 @@ use bibliotax_core::lock::{Lock, NotForMachine, Scope, Slot};
 use bibliotax_disk::stamp::Stamp;
 
 use super::Aim;
+use super::links::LINKS;
 use super::state::{Made, ShelvedPackage, State};
 
 /// What is on a shelf, by its place: the stamp of a folder, nothing for what is none.
@@ -17,7 +18,7 @@ pub type Contents = BTreeMap<String, Option<Stamp>>;
 pub struct Plan<'l> {
     /// The places to build, instead of what may be there.
     pub build: Vec<Slot<'l>>,
-    /// The places of things on the shelf that don't belong there.
+    /// The places of things of ours on the shelf that don't belong there any more.
     pub remove: Vec<String>,
     /// What stays as it is.
     pub kept: State,
@@ -27,9 +28,24 @@ pub struct Plan<'l> {
     pub staying: usize,
 }
 
+/// Why a shelf can't be brought to what a lock says.
+#[derive(Debug)]
+pub enum PlanProblem {
+    /// A package has nothing for this machine.
+    NotForMachine(NotForMachine),
+    /// Something stands where a package is to go, or where nothing belongs, and wasn't made by us.
+    Foreign(String),
+}
+
+impl From<NotForMachine> for PlanProblem {
+    fn from(problem: NotForMachine) -> Self {
+        Self::NotForMachine(problem)
+    }
+}
+
 impl<'l> Plan<'l> {
     /// The plan from `state` and `contents` to what `aim` says.
-    pub fn new(aim: &Aim<'l, '_>, state: &State, contents: &Contents) -> Result<Self, NotForMachine> {
+    pub fn new(aim: &Aim<'l, '_>, state: &State, contents: &Contents) -> Result<Self, PlanProblem> {
         let scope = &aim.scope;
         let slots = aim.lock.slots(scope)?;
         let slots: Vec<(String, Slot<'l>)> = slots.into_iter().map(|slot| (slot.path(), slot)).collect();
@@ -52,11 +68,17 @@ impl<'l> Plan<'l> {
         let is_of_kept = |(path, _): &(&String, &Stamp)| packages.contains_key(*path);
         let stamps = state.stamps.iter().filter(is_of_kept).map(|(path, stamp)| (path.clone(), *stamp));
         let stamps = stamps.collect();
+        if let Some(foreign) = contents.keys().find(|path| !is_elsewhere(path) && !state.has_made(path)) {
+            return Err(PlanProblem::Foreign(foreign.clone()));
+        }
         let in_scope = contents.keys().filter(|path| !is_elsewhere(path));
         let remove = in_scope.filter(|path| !belongs.contains(path)).cloned().collect();
         let staying = staying.len();
         let build = build.into_iter().map(|(_, slot)| slot.clone()).collect();
-        let kept = State { link: aim.settings.link, stamps, packages, ..State::default() };
+        let is_there = |place: &String| contents.contains_key(place) || is_link(place);
+        let claimed = state.all_places().filter(|place| !packages.contains_key(place) && is_there(place));
+        let claimed = claimed.collect();
+        let kept = State { link: aim.settings.link, stamps, packages, claimed, ..State::default() };
         Ok(Self { build, remove, kept, lock: reached_by(scope, aim.lock, state), staying })
     }
 
@@ -71,14 +93,31 @@ impl<'l> Plan<'l> {
         self.kept.packages.keys().cloned().chain(built).collect()
     }
 
+    /// What is known of the shelf while the plan is carried out, with what else is about to be made.
+    pub fn begun(&self, more: impl IntoIterator<Item = String>) -> State {
+        let mut state = self.kept.clone();
+        state.claimed.extend(self.build.iter().map(Slot::path).chain(more));
+        state
+    }
+
     /// What is on the shelf once all is done, at these stamps.
     pub fn reached(&self, made: Made, stamps: BTreeMap<String, Stamp>) -> State {
         let built = self.build.iter().map(|slot| (slot.path(), ShelvedPackage::of(slot)));
         let mut state = self.kept.clone();
         state.packages.extend(built);
         state.stamps.extend(stamps);
+        let State { claimed, packages, stamps, .. } = &mut state;
+        claimed.retain(|place| {
+            let is_known = packages.contains_key(place) || stamps.contains_key(place);
+            !is_known && !is_link(place) && !self.remove.contains(place)
+        });
         State { lock: self.lock, made: self.lock.map(|_| made), ..state }
     }
+}
+
+/// Whether a place on the shelf is of a file of links.
+fn is_link(place: &str) -> bool {
+    place.split_once('/').is_some_and(|(folder, _)| folder == LINKS)
 }
 
 /// Whether a place on the shelf is of a target in scope.
@@ -109,7 +148,7 @@ fn reached_by(scope: &Scope<'_>, lock: &Lock, state: &State) -> Option<Digest> {
 mod tests {
     use bibliotax_core::facet::{Fits, Target};
     use bibliotax_core::manifest::{LinkWay, ShelfSettings};
-    use bibliotax_core::name::PackageName;
+    use bibliotax_core::name::{PackageName, TargetName};
     use serde_json::json;
 
     use super::*;
@@ -118,11 +157,11 @@ mod tests {
         Digest::of(text.as_bytes())
     }
 
-    fn lock(packages: &[&str], targets: &[&str]) -> Lock {
+    fn lock_of(packages: &[&str], targets: &[&str]) -> Lock {
         let package = |name: &&str| {
             let natives = |arch: &str| {
                 json!({ "part": "natives", "for": { "arch": arch }, "sha256": digest(arch), "size": 1, "format": "tar",
-                    "targets": targets.iter().filter(|target| target.ends_with(arch)).collect::<Vec<_>>() })
+                    "targets": targets.iter().filter(|target| target.ends_with(&arch.replace('_', "-"))).collect::<Vec<_>>() })
             };
             let main = json!({ "sha256": digest(name), "size": 1, "format": "tar" });
             let files = if name.ends_with("bare") {
@@ -181,8 +220,8 @@ mod tests {
         contents: &Contents,
         targets: &[&str],
         other: &Other<'_>,
-    ) -> Result<Plan<'l>, NotForMachine> {
-        let targets: Vec<String> = targets.iter().map(|target| (*target).to_owned()).collect();
+    ) -> Result<Plan<'l>, PlanProblem> {
+        let targets: Vec<TargetName> = targets.iter().map(|target| target.parse().unwrap()).collect();
         let machine = machine(other.arch.unwrap_or("x86_64"));
         let scope = Scope { targets: &targets, ..Scope::all(&machine) };
         let settings = ShelfSettings { link: other.link, absolute: false };
@@ -196,7 +235,7 @@ mod tests {
 
     #[test]
     fn builds_what_is_not_known_to_be_there_and_removes_what_does_not_belong() {
-        let lock = lock(&["a/x", "b", "bare", "c"], &[]);
+        let lock = lock_of(&["a/x", "b", "bare", "c"], &[]);
         let fresh = plan(&lock, &State::default(), &[], &[]);
         assert_eq!(fresh.build.len(), 3, "a package without files has no place on a shelf");
         let state = reached(&fresh);
@@ -204,16 +243,35 @@ mod tests {
         let again = plan(&lock, &state, &places, &[]);
         assert!(again.is_nothing());
         assert_eq!(again.reached(made(), BTreeMap::new()), state);
-        let gone = plan(&lock, &state, &["a.x", "c", "stray"], &[]);
-        assert_eq!((gone.build[0].path().as_str(), gone.remove), ("b", vec!["stray".to_owned()]));
+        let fewer = lock_of(&["a/x", "b"], &[]);
+        let gone = plan(&fewer, &state, &["a.x", "c"], &[]);
+        assert_eq!((gone.build[0].path().as_str(), &gone.remove), ("b", &vec!["c".to_owned()]));
+        let begun: Vec<String> = gone.begun([]).claimed.into_iter().collect();
+        assert_eq!(begun, ["b", "c"], "a run that is killed leaves nothing that the next one doesn't know");
+        assert!(reached(&gone).claimed.is_empty());
         let c = Other { anew: ["c".parse().unwrap()].into(), ..Other::default() };
         let anew = plan_for(&lock, &state, &folders(&places), &[], &c).unwrap();
         assert_eq!((anew.build[0].path().as_str(), anew.staying), ("c", 2));
     }
 
     #[test]
+    fn what_was_not_made_by_us_is_neither_replaced_nor_removed() {
+        let lock = lock_of(&["b", "c"], &["hand-aarch64"]);
+        let state = reached(&plan(&lock, &State::default(), &[], &[]));
+        for (state, place) in [
+            (&State::default(), "hand-aarch64/b"),
+            (&state, "hand-aarch64/stray"),
+            (&state, "stray"),
+            (&State::default(), "b"),
+        ] {
+            let refused = plan_for(&lock, state, &folders(&[place]), &[], &Other::default()).unwrap_err();
+            assert!(matches!(refused, PlanProblem::Foreign(found) if found == place), "{place}");
+        }
+    }
+
+    #[test]
     fn what_was_touched_since_or_put_there_otherwise_is_built_again() {
-        let lock = lock(&["b", "c"], &[]);
+        let lock = lock_of(&["b", "c"], &[]);
         let state = reached(&plan(&lock, &State::default(), &[], &[]));
         let mut contents = folders(&["b", "c"]);
         contents.insert("b".into(), Some(stamp(2)));
@@ -227,15 +285,16 @@ mod tests {
 
     #[test]
     fn each_target_has_its_place_and_takes_its_own_files() {
-        let lock = lock(&["b", "moss-natives"], &["hand-aarch64", "kiosk-x86_64"]);
-        let all = plan(&lock, &State::default(), &["b"], &[]);
+        let lock = lock_of(&["b", "moss-natives"], &["hand-aarch64", "kiosk-x86-64"]);
+        let before = reached(&plan(&lock_of(&["b"], &[]), &State::default(), &[], &[]));
+        let all = plan(&lock, &before, &["b"], &[]);
         let built: Vec<(String, usize)> =
             all.build.iter().map(|slot| (slot.path(), slot.files.len())).collect();
         let expected = [
             ("hand-aarch64/b", 1),
-            ("kiosk-x86_64/b", 1),
+            ("kiosk-x86-64/b", 1),
             ("hand-aarch64/moss-natives", 2),
-            ("kiosk-x86_64/moss-natives", 2),
+            ("kiosk-x86-64/moss-natives", 2),
         ];
         assert_eq!(built, expected.map(|(path, files)| (path.to_owned(), files)));
         assert_eq!(all.remove, ["b"], "what lay there before targets were declared");
@@ -244,26 +303,27 @@ mod tests {
 
     #[test]
     fn a_part_of_the_shelf_leaves_the_rest_as_it_is() {
-        let lock = lock(&["b"], &["hand-aarch64", "kiosk-x86_64"]);
-        let one = plan(&lock, &State::default(), &["kiosk-x86_64/stray"], &["hand-aarch64"]);
+        let lock = lock_of(&["b"], &["hand-aarch64", "kiosk-x86-64"]);
+        let one = plan(&lock, &State::default(), &["kiosk-x86-64/stray"], &["hand-aarch64"]);
         let state = reached(&one);
         assert_eq!((one.build.len(), one.remove.len()), (1, 0));
         assert_eq!((state.lock, state.made), (None, None), "not all of it is what the lock says");
         let then = plan(&lock, &state, &["hand-aarch64/b"], &[]);
-        assert_eq!((then.build[0].path().as_str(), then.staying), ("kiosk-x86_64/b", 1));
+        assert_eq!((then.build[0].path().as_str(), then.staying), ("kiosk-x86-64/b", 1));
         let state = reached(&then);
-        let again = plan(&lock, &state, &["hand-aarch64/b", "kiosk-x86_64/b"], &["hand-aarch64"]);
+        let again = plan(&lock, &state, &["hand-aarch64/b", "kiosk-x86-64/b"], &["hand-aarch64"]);
         assert!(again.is_nothing());
         assert_eq!(again.reached(made(), BTreeMap::new()), state);
     }
 
     #[test]
     fn a_project_without_targets_takes_what_is_for_the_machine_or_says_what_there_is() {
-        let lock = lock(&["moss-natives"], &[]);
+        let lock = lock_of(&["moss-natives"], &[]);
         let here = plan(&lock, &State::default(), &[], &[]);
         assert_eq!(here.build[0].files[1].sha256, digest("x86_64"));
         let elsewhere = Other { arch: Some("riscv64"), ..Other::default() };
         let refused = plan_for(&lock, &State::default(), &folders(&[]), &[], &elsewhere).unwrap_err();
+        let PlanProblem::NotForMachine(refused) = refused else { panic!("{refused:?}") };
         assert_eq!((refused.part.as_str(), refused.there_are.len()), ("natives", 2));
     }
 }

@@ -1,19 +1,20 @@
 //! What is on a shelf, as far as it is known for sure.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
-use std::path::Path;
 
 use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::Slot;
 use bibliotax_core::manifest::LinkWay;
 use bibliotax_core::version::Version;
-use bibliotax_disk::read::read_text;
+use bibliotax_disk::folder::Folder;
 use bibliotax_disk::stamp::Stamp;
 use serde::{Deserialize, Serialize};
 
+use super::STATE;
+
 /// The layout that this version writes and reads.
-const FORMAT: u64 = 4;
+const FORMAT: u64 = 5;
 
 /// Largest state that is read, in bytes.
 pub(super) const LARGEST: usize = 256 << 20;
@@ -43,8 +44,10 @@ pub struct State {
     pub lock: Option<Digest>,
     /// How the files got there.
     pub link: LinkWay,
-    /// When the folders of packages and the files of links were made, by their place on the shelf.
+    /// When the folders of packages and the files of links were last changed, by their place on the shelf.
     pub stamps: BTreeMap<String, Stamp>,
+    /// What else was made by us, or is about to be: whatever is at these places may be replaced or removed.
+    pub claimed: BTreeSet<String>,
     /// The packages that are there, whole and as they should be, by their place on the shelf.
     pub packages: BTreeMap<String, ShelvedPackage>,
 }
@@ -67,18 +70,67 @@ impl ShelvedPackage {
 }
 
 impl State {
-    /// Reads a state; where there is none that can be trusted, nothing is known.
-    pub fn read(path: &Path) -> Self {
-        let text = read_text(path, LARGEST).ok().flatten();
-        text.and_then(|text| Self::parse(&text)).unwrap_or_default()
+    /// Reads the state of a shelf; where there is none that can be read, nothing is known.
+    pub fn read(shelf: &Folder) -> Self {
+        Self::of(shelf).unwrap_or_default()
     }
 
-    fn parse(text: &str) -> Option<Self> {
-        let Glimpse { made, lock, link, stamps, .. } = Glimpse::read(text)?;
-        let packages = serde_json::from_str(text.split_once('\n')?.1).ok()?;
-        let stamps = stamps.into_iter().map(|(path, stamp)| (path.to_owned(), stamp)).collect();
-        Some(Self { made, lock, link, stamps, packages })
+    /// Whether a shelf has a state that can be read.
+    pub fn is_in(shelf: &Folder) -> bool {
+        Self::of(shelf).is_some()
     }
+
+    fn of(shelf: &Folder) -> Option<Self> {
+        Self::parse(&shelf.read_text(STATE, LARGEST).ok().flatten()?)
+    }
+
+    /// The state that a text is.
+    pub fn parse(text: &str) -> Option<Self> {
+        let Glimpse { made, lock, link, stamps, .. } = Glimpse::read(text)?;
+        let Rest { packages, claimed } = serde_json::from_str(text.split_once('\n')?.1).ok()?;
+        let stamps = stamps.into_iter().map(|(place, stamp)| (place.to_owned(), stamp)).collect();
+        let state = Self { made, lock, link, stamps, claimed, packages };
+        let is_sound = state.places().all(is_place);
+        is_sound.then_some(state)
+    }
+
+    /// All places that were made by us, each once.
+    pub fn all_places(&self) -> impl Iterator<Item = String> {
+        self.places().map(str::to_owned).collect::<BTreeSet<_>>().into_iter()
+    }
+
+    /// All places that were made by us.
+    fn places(&self) -> impl Iterator<Item = &str> {
+        let places = self.packages.keys().chain(self.stamps.keys()).chain(&self.claimed);
+        places.map(String::as_str)
+    }
+
+    /// Whether what is at a place was made by us.
+    pub fn has_made(&self, place: &str) -> bool {
+        self.packages.contains_key(place) || self.stamps.contains_key(place) || self.claimed.contains(place)
+    }
+
+    /// The folders of targets that packages of ours are in.
+    pub fn folders(&self) -> BTreeSet<&str> {
+        let folders = self.places().filter_map(|place| Some(place.split_once('/')?.0));
+        folders.filter(|folder| *folder != super::links::LINKS).collect()
+    }
+}
+
+/// Whether a text is a place on a shelf: a name, or a name in a folder.
+fn is_place(text: &str) -> bool {
+    let is_name = |name: &str| {
+        !matches!(name, "" | "." | "..") && !name.contains(|c: char| c.is_control() || c == '\\')
+    };
+    text.split('/').count() <= 2 && text.split('/').all(is_name)
+}
+
+/// The second line of a state.
+#[derive(Serialize, Deserialize)]
+struct Rest {
+    packages: BTreeMap<String, ShelvedPackage>,
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    claimed: BTreeSet<String>,
 }
 
 impl fmt::Display for State {
@@ -87,7 +139,8 @@ impl fmt::Display for State {
         let glimpse = Glimpse { format: FORMAT, made: self.made, lock: self.lock, link: self.link, stamps };
         // Names, versions and digests: nothing that could fail to be JSON.
         writeln!(f, "{}", serde_json::to_string(&glimpse).unwrap_or_default())?;
-        writeln!(f, "{}", serde_json::to_string(&self.packages).unwrap_or_default())
+        let rest = Rest { packages: self.packages.clone(), claimed: self.claimed.clone() };
+        writeln!(f, "{}", serde_json::to_string(&rest).unwrap_or_default())
     }
 }
 
@@ -106,5 +159,28 @@ impl<'t> Glimpse<'t> {
     /// Reads the text of a state; `None` if it is none that can be trusted.
     pub fn read(text: &'t str) -> Option<Self> {
         serde_json::from_str(text.lines().next()?).ok().filter(|glimpse: &Self| glimpse.format == FORMAT)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_state_reads_back_and_one_with_other_places_than_a_shelf_has_is_none() {
+        let package = ShelvedPackage { version: "1.4".parse().unwrap(), archives: vec![Digest::of(b"x")] };
+        let state = State {
+            stamps: BTreeMap::from([("kiosk/dew-point".to_owned(), Stamp::default())]),
+            claimed: BTreeSet::from(["links/gate-kiosk.json".to_owned()]),
+            packages: BTreeMap::from([("kiosk/dew-point".to_owned(), package)]),
+            ..State::default()
+        };
+        let text = state.to_string();
+        assert_eq!(State::parse(&text), Some(state));
+        for place in ["../dew-point", "kiosk/..", "kiosk/a/b", "/etc", "", "a\\u001b"] {
+            assert_eq!(State::parse(&text.replace("links/gate-kiosk.json", place)), None, "{place}");
+            assert_eq!(State::parse(&text.replace("kiosk/dew-point", place)), None, "{place}");
+        }
+        assert_eq!(State::parse(&text.replace("\"format\":5", "\"format\":4")), None);
     }
 }

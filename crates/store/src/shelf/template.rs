@@ -7,10 +7,9 @@ use std::path::Path;
 
 use bibliotax_core::fault::Fault;
 use bibliotax_core::links::Links;
-use bibliotax_disk::read::read_text;
+use bibliotax_disk::folder::{Folder, Kind};
 use minijinja::{AutoEscape, Environment, UndefinedBehavior};
 
-use super::names_in;
 use crate::error::StoreError;
 
 /// The folder of a project that its templates are in.
@@ -34,16 +33,23 @@ pub struct Template {
 impl Template {
     /// The templates of the project in a folder, by name.
     pub fn all_of(project: &Path) -> Result<Vec<Self>, StoreError> {
-        let folder = project.join(TEMPLATES);
-        let mut names = if folder.is_dir() { names_in(&folder)? } else { Vec::new() };
-        // What editors leave beside a file, and what is hidden, is no template.
-        names.retain(|name| !name.starts_with('.') && !name.ends_with('~') && folder.join(name).is_file());
+        let place = project.join(TEMPLATES);
+        if !place.is_dir() {
+            return Ok(Vec::new());
+        }
+        let Some(folder) = Folder::open(&place)? else { return Ok(Vec::new()) };
+        let mut names = folder.names()?;
         names.sort();
-        let read = |name: String| {
-            let text = read_text(&folder.join(&name), LARGEST)?.unwrap_or_default();
-            Ok(Self { name, text })
-        };
-        names.into_iter().map(read).collect()
+        // What editors leave beside a file, and what is hidden, is no template.
+        names.retain(|name| !name.starts_with('.') && !name.ends_with('~'));
+        let mut templates = Vec::new();
+        for name in names {
+            if folder.entry(&name)?.is_some_and(|entry| entry.kind == Kind::File) {
+                let text = folder.read_text(&name, LARGEST)?.unwrap_or_default();
+                templates.push(Self { name, text });
+            }
+        }
+        Ok(templates)
     }
 
     /// What it makes of these links.

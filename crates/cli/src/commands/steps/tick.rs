@@ -81,7 +81,7 @@ impl Tick {
     /// The place that is meant.
     fn at_place<'l>(&self, project: &Project, todos: &[&Todo<'l>]) -> Result<Todo<'l>, Failure> {
         let is_there = |todo: &&&Todo<'_>| match &todo.place {
-            Place::Target(target) => self.target.as_ref() == Some(target),
+            Place::Target(target) => self.target.as_deref() == Some(target.as_str()),
             Place::Device(device) => self.device.as_deref() == Some(device.as_str()),
             _ => false,
         };

@@ -9,7 +9,7 @@ use proptest::sample::subsequence;
 use super::test_lock;
 use crate::facet::Target;
 use crate::lock::{Lock, LockedMember, LockedNeed, RUN, Scope, Wires};
-use crate::name::{PackageName, Purpose};
+use crate::name::{PackageName, Purpose, TargetName};
 
 /// The targets that members and packages may be for.
 const TARGETS: [&str; 2] = ["gate-kiosk", "hand-unit"];
@@ -33,7 +33,8 @@ fn lock_of(packages: &[(Vec<usize>, Vec<usize>)], members: &[(Vec<Drawn>, Vec<us
     let names: Vec<String> = (0..packages.len()).map(|number| format!("bulb-{number}")).collect();
     let titles: Vec<(&str, &str)> = names.iter().map(|name| (name.as_str(), "1.0")).collect();
     let name = |number: &usize| names[number % names.len()].parse::<PackageName>().unwrap();
-    let targets = |numbers: &[usize]| numbers.iter().map(|number| TARGETS[*number].to_owned()).collect();
+    let targets =
+        |numbers: &[usize]| numbers.iter().map(|number| TARGETS[*number].parse().unwrap()).collect();
     let mut lock = test_lock(&titles);
     for (package, (needs, on)) in lock.packages.iter_mut().zip(packages) {
         let needs: BTreeSet<PackageName> = needs.iter().map(name).collect();
@@ -61,8 +62,8 @@ pub fn slowly_reached(
     target: Option<&str>,
     without: &[Purpose],
 ) -> BTreeMap<PackageName, BTreeSet<String>> {
-    let is_on = |targets: &[String]| {
-        targets.is_empty() || target.is_none_or(|target| targets.contains(&target.to_owned()))
+    let is_on = |targets: &[TargetName]| {
+        targets.is_empty() || target.is_none_or(|target| targets.iter().any(|one| one.as_str() == target))
     };
     let mut reached: BTreeMap<PackageName, BTreeSet<String>> = BTreeMap::new();
     for need in member.needs.iter().filter(|need| is_on(&need.targets)) {

@@ -8,7 +8,7 @@ use super::Reader;
 use super::needs::Ranges;
 use super::values::span;
 use crate::card::{
-    CardConflict, CardNeed, Component, Provided, Step, StepCheck, StepPer, StepWhen, main_part,
+    CardConflict, CardNeed, Component, Exposes, Provided, Step, StepCheck, StepPer, StepWhen, main_part,
 };
 use crate::facet::Fits;
 use crate::fault::Fault;
@@ -185,13 +185,13 @@ impl Reader<'_> {
         })
     }
 
-    fn exposes(&mut self, roles: &dyn TableLike) -> BTreeMap<String, Vec<String>> {
+    fn exposes(&mut self, roles: &dyn TableLike) -> Exposes {
         let paths = |reader: &mut Self, key: &Key, item: &Item| {
             let paths = match item.as_str() {
-                Some(path) => Some(vec![path.to_owned()]),
-                None => reader.texts(roles, key.get()),
+                Some(_) => reader.parse(item, key.get()).into_iter().collect(),
+                None => reader.parsed_list(roles, key.get()),
             };
-            Some((key.get().to_owned(), paths?))
+            Some((reader.name(key)?, paths))
         };
         self.entries(roles, paths).into_iter().collect()
     }

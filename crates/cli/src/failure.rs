@@ -9,6 +9,7 @@ use std::path::Path;
 use std::str::FromStr;
 
 use bibliotax_core::fault::Fault;
+use bibliotax_core::lock::{Change, ChangedRelease};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::resolve::{Conflict, Unresolved};
@@ -160,6 +161,25 @@ pub fn conflict_of(unresolved: Unresolved<RegistryError>) -> Result<Box<Conflict
         Unresolved::Catalogue(error) => Err(error.into()),
         Unresolved::GaveUp(struggled) => Err(gave_up(&struggled)),
     }
+}
+
+/// The failure of a locked release that its registry has otherwise now.
+pub fn changed_release(changed: &ChangedRelease) -> Failure {
+    let ChangedRelease { package, version, registry, what } = changed;
+    let what = match what {
+        Change::Gone => format!("{registry} doesn't have it any more"),
+        Change::Card => format!("{registry} has another card for it"),
+        Change::Archive => format!("{registry} has another archive for it"),
+    };
+    let message = format!("{package} {version} isn't the release that is locked: {what}");
+    Failure::new("registry.changed-release", message).mend(accept_changed(package))
+}
+
+/// What to do about something published that changed.
+pub fn accept_changed(package: &PackageName) -> String {
+    format!(
+        "nothing was changed; ask the registry's keepers why, and if it is right so, add `--accept-changed {package}`"
+    )
 }
 
 /// The failure of a search that found no answer in the time that it had.

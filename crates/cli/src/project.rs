@@ -69,6 +69,8 @@ pub struct Project {
     is_offline: bool,
     /// Whether links give paths from the root of the disk, whatever the manifest says.
     absolute: bool,
+    /// Whether other processes are kept from it, because something is written.
+    is_held: bool,
 }
 
 /// A part of a shelf; empty lists mean all.
@@ -103,8 +105,8 @@ impl Project {
         let workspace = manifests.read()?;
         let (root, lock) = (manifests.root.clone(), LockFile::None);
         let (searching, part, opened) = (Searching::default(), ShelfPart::default(), Mutex::default());
-        let (is_offline, absolute) = (false, false);
-        Ok(Self { root, manifests, workspace, lock, searching, part, opened, is_offline, absolute })
+        let (is_offline, absolute, is_held) = (false, false, false);
+        Ok(Self { root, manifests, workspace, lock, searching, part, opened, is_offline, absolute, is_held })
     }
 
     /// The project that `from` lies in, for a command that writes: held, unless nothing is written after all.
@@ -125,7 +127,7 @@ impl Project {
         let held = found.shelf().hold(listener)?;
         // Whoever held it before may have changed it; mostly nobody did, and reading it once is enough.
         let project = if found.is_as_on_disk(from)? { found } else { Self::find(from)? };
-        Ok((project, held))
+        Ok((Self { is_held: true, ..project }, held))
     }
 
     /// The same project, searched as was asked.
@@ -156,7 +158,8 @@ impl Project {
     /// How this project's registries and sources are asked.
     pub fn network(&self) -> Network {
         let network = network();
-        Network { offline: network.offline || self.is_offline, ..network }
+        let accept_changed = self.searching.accept_changed.clone();
+        Network { offline: network.offline || self.is_offline, accept_changed, ..network }
     }
 
     fn is_as_on_disk(&self, from: &Path) -> Result<bool, Failure> {
@@ -254,14 +257,39 @@ impl Project {
         Ok((resolution, warnings))
     }
 
-    /// The lock of what was chosen, once it is known which bytes all of it is.
+    /// Whether what was locked of the chosen packages is still what their registries have.
+    fn check_locked(&self, resolution: &Resolution, registries: &Registries) -> Result<(), Failure> {
+        // A lock that was edited says nothing of its registries.
+        let LockFile::Sound { lock, .. } = &self.lock else { return Ok(()) };
+        if registries.are_of_the_past() {
+            return Ok(());
+        }
+        for chosen in &resolution.packages {
+            let name = &chosen.release.entry.name;
+            let before = lock.package(name).filter(|package| package.source == chosen.source);
+            let Some(before) = before.filter(|_| !self.searching.accept_changed.contains(name)) else {
+                continue;
+            };
+            let listing = registries.listing(name)?;
+            if let Some(changed) = listing.and_then(|listing| before.changed_in(&listing.history)) {
+                return Err(failure::changed_release(&changed));
+            }
+        }
+        Ok(())
+    }
+
+    /// The lock of what was chosen, once it is known which bytes all of it is, and that none of it changed since it was locked.
     pub fn lock_of(
         &self,
         workspace: &Workspace,
         resolution: &mut Resolution,
         registries: &Registries,
     ) -> Result<Lock, Failure> {
+        self.check_locked(resolution, registries)?;
         registries.complete(resolution)?;
+        if self.is_held {
+            registries.remember();
+        }
         Ok(Lock::new(workspace, resolution))
     }
 

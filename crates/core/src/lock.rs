@@ -4,6 +4,7 @@
 //! that needs something, then a line for each package, sorted by name. The same inputs give the same bytes on every machine. Its `digest`
 //! covers everything else in it, so that a change by hand or by a merge is noticed instead of trusted.
 
+mod changed;
 mod inputs;
 mod reach;
 mod slots;
@@ -13,7 +14,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
-use crate::card::{Archive, ArchiveFormat, Exposes, Step, main_part, tree_of};
+use crate::card::{Archive, ArchiveFormat, Exposes, FileRecord, Step, main_part, tree_of};
 use crate::digest::Digest;
 use crate::facet::Fits;
 use crate::inner_path::InnerPath;
@@ -25,6 +26,7 @@ use crate::source::{Source, check_folder};
 use crate::version::Version;
 use crate::workspace::{Member, Workspace};
 
+pub use self::changed::{Change, ChangedRelease};
 pub use self::inputs::inputs;
 pub use self::reach::{Reached, Wires, by_spot};
 pub use self::slots::{NotForMachine, Scope, Slot};
@@ -175,6 +177,13 @@ impl LockedFile {
     /// What names the tree that is unpacked from it.
     pub fn tree(&self) -> Digest {
         tree_of(&self.sha256, self.strip.as_ref())
+    }
+
+    /// Whether it is this file of a card, for whichever targets it is taken.
+    pub fn is_of(&self, file: &FileRecord) -> bool {
+        let Self { part, targets: _, only_for, sha256, size, format, strip, url } = self;
+        let packing = (&file.sha256, &file.size, &file.format, &file.strip, &file.url);
+        (part, only_for) == (&file.part, &file.only_for) && (sha256, size, format, strip, url) == packing
     }
 
     fn new(chosen: &ChosenFile, reaching: &[String]) -> Self {

@@ -15,6 +15,7 @@ use bibliotax_core::name::{FacetName, PackageName, PartName, RegistryName, RoleN
 use bibliotax_core::source::CommitId;
 use bibliotax_core::version::Version;
 use bibliotax_disk::DiskError;
+use jiff::Timestamp;
 
 use crate::card_problem::CardProblem;
 
@@ -129,6 +130,12 @@ pub enum RegistryError {
     /// A registry can't take a card.
     #[error(transparent)]
     Card(#[from] CardProblem),
+    /// A history is not what it was when it was seen before.
+    #[error("the registry `{registry}` changed what it had published of {package}")]
+    ChangedHistory { registry: RegistryName, package: PackageName, seen: Timestamp, what: Vec<String> },
+    /// A mirror lacks what was seen of a package before.
+    #[error("{url}, a mirror of `{registry}`, lacks what was seen of {package} before")]
+    MirrorBehind { registry: RegistryName, url: String, package: PackageName },
     /// A mirror has events that the registry hasn't.
     #[error("the mirror's history of {package} is not the beginning of the registry's")]
     NoMirror { package: PackageName },
@@ -227,6 +234,8 @@ impl RegistryError {
             Self::Scheme { .. } => "registry.scheme",
             Self::Undeclared { .. } => "registry.undeclared",
             Self::WrongCard { .. } => "registry.wrong-card",
+            Self::ChangedHistory { .. } => "registry.changed-history",
+            Self::MirrorBehind { .. } => "mirror.behind",
             Self::NoMirror { .. } => "mirror.other-history",
             Self::WrongBytes { .. } => "mirror.wrong-bytes",
             Self::NoList { .. } | Self::NotListed { .. } => "registry.no-list",

@@ -38,7 +38,7 @@ impl Registries {
         let in_registry = |declared: &Declared| {
             let is_taken =
                 taken.as_ref().is_some_and(|listing| listing.source.registry() == Some(&declared.name));
-            let newest = match declared.source.history_until(package, None) {
+            let newest = match declared.history(package, None) {
                 Ok(None) => return None,
                 Ok(Some(history)) => of_history(&history)?,
                 Err(error) => Err(error.to_string()),

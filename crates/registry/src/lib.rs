@@ -13,6 +13,7 @@
 //! | [`git`], [`elsewhere`] | git repositories through the system's `git`; packages that come from them, and from archives |
 //! | [`everywhere`] | all places that have a package, side by side |
 //! | [`registries`] | all registries of a manifest as one catalogue; `ahead` looks packages up before they are asked for |
+//! | [`seen`] | what registries said before, so that what vanished or changed is noticed |
 //! | [`publish`], [`check`], [`accept`] | from a project folder to a release; what a card has to be; taking it in |
 //! | [`standing`] | withdrawing, restoring, deprecating |
 //! | [`load`] | many cards and events at once |
@@ -50,7 +51,7 @@ pub mod publish;
 pub mod registries;
 pub mod registry;
 pub mod remote;
-
+pub mod seen;
 pub mod staged;
 pub mod standing;
 pub mod tokens;

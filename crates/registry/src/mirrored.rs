@@ -20,6 +20,7 @@ use crate::credentials::ByHost;
 use crate::error::RegistryError;
 use crate::registry::Registry;
 use crate::remote::Network;
+use crate::seen::SeenHistories;
 
 /// How much longer than its quickest mirror the registry may take.
 const GRACE: Duration = Duration::from_secs(3);
@@ -120,6 +121,41 @@ impl Mirrored {
             }
         }
         Err(error)
+    }
+
+    /// The lines of a package's history, held against what was seen before: of the registry, or of a mirror that has all of
+    /// that where the registry can't be reached.
+    pub fn text_seen(
+        &self,
+        package: &PackageName,
+        seen: &SeenHistories,
+    ) -> Result<Option<String>, RegistryError> {
+        let leading = self.leading.load(Ordering::Relaxed);
+        let rest = (0..self.urls.len()).filter(|place| *place != leading);
+        let mut failed: Option<RegistryError> = None;
+        for place in [leading].into_iter().chain(rest) {
+            let error = match self.places.wait_for(place).and_then(|source| source.text_seen(package, seen)) {
+                Ok(text) => {
+                    self.leading.store(place, Ordering::Relaxed);
+                    return Ok(text);
+                }
+                // What a mirror lacks says nothing of the registry.
+                Err(RegistryError::ChangedHistory { registry, package, .. }) if place > 0 => {
+                    RegistryError::MirrorBehind { registry, url: self.urls[place].clone(), package }
+                }
+                Err(error @ (RegistryError::Unreachable { .. } | RegistryError::NoMirrorAnswers)) => error,
+                Err(error) if place == 0 => return Err(error),
+                Err(error) => error,
+            };
+            let is_telling = matches!(error, RegistryError::MirrorBehind { .. });
+            failed = if is_telling { Some(error) } else { failed.or(Some(error)) };
+        }
+        Err(failed.unwrap_or(RegistryError::NoMirrorAnswers))
+    }
+
+    /// Where the registry itself is.
+    pub fn url(&self) -> &str {
+        &self.urls[0]
     }
 
     /// The name that the registry gives itself.

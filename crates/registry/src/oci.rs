@@ -114,6 +114,11 @@ impl Oci {
         &self.description.facets
     }
 
+    /// Where the history of a package is, for messages.
+    pub fn place_of(&self, package: &PackageName) -> PathBuf {
+        PathBuf::from(self.url()).join(package.as_str())
+    }
+
     /// Where it is.
     pub fn url(&self) -> &str {
         &self.place

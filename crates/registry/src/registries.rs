@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use bibliotax_core::card::{Archive, Card, Entry};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Facets;
-use bibliotax_core::history::Release;
+use bibliotax_core::history::{History, Release};
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::manifest::{NamePattern, RegistryDeclaration};
 use bibliotax_core::name::{FacetName, PackageName, RegistryName};
@@ -27,6 +27,7 @@ use crate::find::{Found, Query};
 use crate::mirrored::Standing;
 use crate::registry::Registry;
 use crate::remote::Network;
+use crate::seen::SeenHistories;
 
 /// How many questions are under way at once where registries are behind a network.
 const AT_ONCE: usize = 16;
@@ -62,6 +63,19 @@ pub(crate) struct Declared {
     pub name: RegistryName,
     pub source: Registry,
     owns: Vec<NamePattern>,
+    /// What it said before.
+    seen: Arc<SeenHistories>,
+}
+
+impl Declared {
+    /// The history of a package as it was at a time, as long as nothing vanished of what was seen of it before.
+    pub fn history(
+        &self,
+        package: &PackageName,
+        until: Option<Timestamp>,
+    ) -> Result<Option<History>, RegistryError> {
+        self.source.history_seen(package, until, &self.seen)
+    }
 }
 
 impl Registries {
@@ -76,7 +90,9 @@ impl Registries {
     ) -> Result<Self, RegistryError> {
         let open = |declaration: &RegistryDeclaration| {
             let source = Registry::open(declaration, root, network)?;
-            Ok(Declared { name: declaration.name.clone(), source, owns: declaration.owns.clone() })
+            let (name, owns) = (declaration.name.clone(), declaration.owns.clone());
+            let seen = SeenHistories::of(&name, &place_of(declaration, root), network);
+            Ok(Declared { name, source, owns, seen: Arc::new(seen) })
         };
         let declared = workspace.registries.iter().map(open).collect::<Result<Vec<_>, RegistryError>>()?;
         let by_need =
@@ -113,6 +129,11 @@ impl Registries {
     pub fn as_of(mut self, until: Option<Timestamp>) -> Self {
         Arc::make_mut(&mut self.sources).until = until;
         self
+    }
+
+    /// Whether they are seen as they were at a time.
+    pub fn are_of_the_past(&self) -> bool {
+        self.sources.until.is_some()
     }
 
     /// The same registries for a search that gives up after this long, counted from now.
@@ -198,7 +219,16 @@ impl Registries {
 
     /// What people should know of who answers.
     pub fn heeds(&self) -> Vec<String> {
-        self.sources.declared.iter().filter_map(|declared| declared.source.heed(&declared.name)).collect()
+        let of_one = |declared: &Declared| {
+            let accepted = declared.seen.accepted().into_iter();
+            declared.source.heed(&declared.name).into_iter().chain(accepted)
+        };
+        self.sources.declared.iter().flat_map(of_one).collect()
+    }
+
+    /// Remembers what registries said, so that what changes later is noticed.
+    pub fn remember(&self) {
+        self.sources.declared.iter().for_each(|declared| declared.seen.note());
     }
 
     /// The names of all packages in all registries; for suggestions.
@@ -239,7 +269,7 @@ impl Sources {
         }
         let mut found = Vec::new();
         for declared in self.candidates(package) {
-            if let Some(history) = declared.source.history_until(package, self.until)? {
+            if let Some(history) = declared.history(package, self.until)? {
                 found.push(Listing::new(declared.name.clone().into(), history));
             }
         }
@@ -315,6 +345,19 @@ fn facets(workspace: &Workspace, declared: &[Declared]) -> Result<Facets, Regist
         facets.check(&place.values).map_err(|problem| RegistryError::Facet { what, problem })?;
     }
     Ok(facets)
+}
+
+/// What a registry's place is remembered under: its URL, or the whole path of its folder.
+fn place_of(declaration: &RegistryDeclaration, root: &Path) -> String {
+    let url = declaration.url.trim_end_matches('/');
+    match url.split_once("://") {
+        Some((scheme, _)) if scheme != "file" => url.to_owned(),
+        file => {
+            let folder = root.join(file.map_or(url, |(_, path)| path));
+            let whole = folder.canonicalize().unwrap_or(folder);
+            whole.to_string_lossy().into_owned()
+        }
+    }
 }
 
 /// A capability with the providers of both.

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::io::Read;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use bibliotax_core::card::Archive;
@@ -17,10 +17,11 @@ use jiff::Timestamp;
 use crate::error::RegistryError;
 use crate::find::{Found, Query, Searcher};
 use crate::folder::Folder;
-use crate::keep::{Keep, with_built_in};
+use crate::keep::{Keep, read_history, with_built_in};
 use crate::mirrored::{Mirrored, Standing};
 use crate::oci::Oci;
 use crate::remote::{Network, Remote};
+use crate::seen::{Order, SeenHistories};
 use crate::standing::Change;
 
 /// A registry, wherever it is.
@@ -98,6 +99,46 @@ impl Registry {
             Self::Remote(remote) => remote.history_until(package, until),
             Self::Oci(oci) => oci.history_until(package, until),
             Self::Mirrored(mirrored) => mirrored.ask(|source| source.history_until(package, until)),
+        }
+    }
+
+    /// The history of a package as it was at a time, once what was seen of it before is found in it again; `None` if the
+    /// registry doesn't hold the name.
+    pub fn history_seen(
+        &self,
+        package: &PackageName,
+        until: Option<Timestamp>,
+        seen: &SeenHistories,
+    ) -> Result<Option<History>, RegistryError> {
+        let text = match self {
+            Self::Mirrored(mirrored) => mirrored.text_seen(package, seen)?,
+            one => one.text_seen(package, seen)?,
+        };
+        text.map(|text| read_history(package, &text, until, || self.place_of(package))).transpose()
+    }
+
+    /// The lines of a package's history of one place, held against what was seen of it before.
+    pub(crate) fn text_seen(
+        &self,
+        package: &PackageName,
+        seen: &SeenHistories,
+    ) -> Result<Option<String>, RegistryError> {
+        let text = match self {
+            Self::Remote(remote) => remote.current_text(package)?,
+            other => other.history_text(package)?,
+        };
+        let order = if matches!(self, Self::Oci(_)) { Order::Any } else { Order::Kept };
+        seen.check(package, text.as_deref(), order)?;
+        Ok(text)
+    }
+
+    /// Where the history of a package is, for messages.
+    fn place_of(&self, package: &PackageName) -> PathBuf {
+        match self {
+            Self::Kept(kept) => kept.place(),
+            Self::Remote(remote) => remote.place_of(package),
+            Self::Oci(oci) => oci.place_of(package),
+            Self::Mirrored(mirrored) => PathBuf::from(mirrored.url()),
         }
     }
 

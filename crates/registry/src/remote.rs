@@ -68,6 +68,12 @@ pub struct Network {
     pub longest_list: Option<u64>,
     /// How long to wait for the next bytes; as long as is usual without it.
     pub silence: Option<Duration>,
+    /// Where what registries said is remembered, so that changes are noticed; `None` to remember nothing.
+    pub memory: Option<PathBuf>,
+    /// Now, for what is remembered.
+    pub now: Timestamp,
+    /// The packages of which it is accepted that a registry changed what it had published.
+    pub accept_changed: Vec<PackageName>,
 }
 
 /// A registry behind HTTP.
@@ -162,13 +168,22 @@ impl Remote {
         package: &PackageName,
         until: Option<Timestamp>,
     ) -> Result<Option<History>, RegistryError> {
-        let path = history_path(package);
-        let text = match self.foreseen.get(package) {
-            Some(text) => Some(text),
-            None => read_file(&self.client, self.cache.as_ref(), &path, LARGEST_HISTORY)?,
-        };
-        let Some(text) = text else { return Ok(None) };
-        read_history(package, &text, until, || PathBuf::from(self.base.as_str()).join(path)).map(Some)
+        let Some(text) = self.current_text(package)? else { return Ok(None) };
+        read_history(package, &text, until, || self.place_of(package)).map(Some)
+    }
+
+    /// The whole lines of a package's history, as they were asked for a moment ago or are now; `None` if the registry doesn't
+    /// hold the name.
+    pub fn current_text(&self, package: &PackageName) -> Result<Option<String>, RegistryError> {
+        match self.foreseen.get(package) {
+            Some(text) => Ok(Some(text)),
+            None => self.history_text(package),
+        }
+    }
+
+    /// Where the history of a package is, for messages.
+    pub fn place_of(&self, package: &PackageName) -> PathBuf {
+        PathBuf::from(self.base.as_str()).join(history_path(package))
     }
 
     /// The whole lines of a package's history, asked for now; `None` if the registry doesn't hold the name.

@@ -47,7 +47,7 @@ impl Check {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
         let (project, _held) = Project::open(here, !self.unify || self.dry_run, &progress)?;
-        let project = project.searching(self.searching);
+        let project = project.searching(self.searching.clone());
         drop(progress);
         let drifts = project.workspace.drifts();
         let mut findings: Vec<Finding> = about_lock(&project).into_iter().collect();

@@ -42,7 +42,7 @@ impl Drop {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
-        let project = project.searching(self.searching);
+        let project = project.searching(self.searching.clone());
         project.sound_lock()?;
         let members = self.members.to_change(&project)?;
         let words = self.packages.iter().map(|word| self.declared(&project, &members, word));

@@ -46,7 +46,7 @@ impl Explain {
                 Failure::new("need.words", "one package is explained at a time").mend("name just one")
             );
         };
-        let project = Project::find(here)?.searching(self.searching);
+        let project = Project::find(here)?.searching(self.searching.clone());
         let lock = project.needed_lock()?;
         let registries = project.registries(&project.workspace)?;
         let explaining =

@@ -108,8 +108,11 @@ impl Install {
         let progress = Progress::new(ui);
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
         let part = self.part(&project)?;
-        let project =
-            project.searching(self.searching).only(part).offline(self.offline).absolute(self.absolute);
+        let project = project
+            .searching(self.searching.clone())
+            .only(part)
+            .offline(self.offline)
+            .absolute(self.absolute);
         drop(progress);
         let lock = project.sound_lock()?;
         match lock.filter(|_| project.is_locked()) {

@@ -87,7 +87,7 @@ impl Need {
         let wanted = words::parse(&self.words, self.exactly)?;
         let progress = Progress::new(ui);
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
-        let project = project.searching(self.searching);
+        let project = project.searching(self.searching.clone());
         project.sound_lock()?;
         if project.workspace.registries.is_empty() && self.from.is_unsaid() {
             return Err(no_registry());

@@ -56,7 +56,7 @@ struct Told<'l> {
 impl Newer {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
-        let project = Project::find(here)?.searching(self.searching);
+        let project = Project::find(here)?.searching(self.searching.clone());
         let lock = project.needed_lock()?;
         let wanted = self.packages.iter().map(|word| locked_name(lock, word));
         let wanted = wanted.collect::<Result<Vec<PackageName>, _>>()?;

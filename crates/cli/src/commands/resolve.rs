@@ -55,7 +55,7 @@ impl Resolve {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
-        let project = project.searching(self.searching);
+        let project = project.searching(self.searching.clone());
         if let LockFile::Faulty { fault, .. } = &project.lock {
             let kept = project.locked().len();
             ui.warn(format!("{}; {kept} of its packages could be read", fault.message));

@@ -79,7 +79,7 @@ impl Update {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
-        let project = project.searching(self.searching);
+        let project = project.searching(self.searching.clone());
         let lock = project.needed_lock()?;
         let asked = self.asked(&project, lock)?;
         let loosened = self.loosened(&project, &asked)?;

@@ -77,6 +77,14 @@ impl From<RegistryError> for Failure {
                 );
                 return Self::new(code, message).mend(mend);
             }
+            E::ChangedHistory { ref package, seen, ref what, .. } => {
+                let seen = seen.strftime("%Y-%m-%d %H:%M UTC");
+                let seen = format!("It was seen on {seen}. Since then: {}.", what.join("; "));
+                return Self::new(code, message).because([seen]).mend(super::accept_changed(package));
+            }
+            E::MirrorBehind { .. } => {
+                "run it again when the registry answers; the mirror lags behind, or isn't to be trusted"
+            }
             E::Undeclared { .. } => "declare it again under `[registries]`, or run `bibliotax resolve`",
             E::NoFile { .. } => "tell the registry's keepers: an archive that was published is gone",
             E::WrongCard { .. } => "don't use it; tell the registry's keepers that a published card changed",

@@ -19,6 +19,9 @@ pub fn network() -> Network {
         stale: false,
         longest_list: None,
         silence: None,
+        memory: store_folder().ok().map(|folder| folder.join("seen")),
+        now: crate::clock::now(),
+        accept_changed: Vec::new(),
     }
 }
 

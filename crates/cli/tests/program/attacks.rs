@@ -2,4 +2,5 @@
 //! harms nothing. `docs/security.md` names the test behind each promise.
 
 mod locks;
+mod replaced;
 mod shelves;

@@ -6,7 +6,6 @@
 //! last writer sees all. A history only ever gets longer lines at its end.
 
 use std::collections::BTreeSet;
-use std::path::PathBuf;
 use std::thread;
 use std::time::Duration;
 
@@ -76,7 +75,7 @@ impl Oci {
         text: &str,
         until: Option<Timestamp>,
     ) -> Result<History, RegistryError> {
-        read_history(package, text, until, || PathBuf::from(self.url()).join(package.as_str()))
+        read_history(package, text, until, || self.place_of(package))
     }
 
     /// The lines that an index names.

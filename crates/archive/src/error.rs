@@ -16,6 +16,9 @@ pub enum ArchiveError {
     /// It is longer or shorter than the lock says.
     #[error("it has {found} bytes, and the lock has {expected}")]
     WrongSize { expected: u64, found: u64 },
+    /// It ended before it was there, because whoever sends it stopped.
+    #[error("it broke off: {what}")]
+    BrokeOff { what: String },
     /// It is no archive of its format.
     #[error("it can't be read as {format}: {message}")]
     Unreadable { format: ArchiveFormat, message: String },
@@ -46,6 +49,13 @@ pub enum ArchiveError {
     /// A disk refused.
     #[error(transparent)]
     Disk(#[from] DiskError),
+}
+
+impl ArchiveError {
+    /// Whether its bytes are not the expected ones or didn't all come, so that another copy may be right.
+    pub fn is_about_bytes(&self) -> bool {
+        matches!(self, Self::WrongDigest { .. } | Self::WrongSize { .. } | Self::BrokeOff { .. })
+    }
 }
 
 /// Why a folder can't become an archive.

@@ -26,15 +26,19 @@ use crate::error::ArchiveError;
 pub fn unpack(archive: impl Read, file: &Archive, folder: &Path) -> Result<Listing, ArchiveError> {
     let mut source = Checked::new(archive, file);
     let mut tree = TreeWriter::new(folder, file);
-    match file.format {
-        ArchiveFormat::Zip => zip::unpack(&mut source, &mut tree)?,
-        format => match tar::unpack(&mut source, format, &mut tree) {
-            // Bytes that are wrong explain why an archive can't be read better than the reader can.
-            Err(ArchiveError::Unreadable { .. }) if source.finish().is_err() => {}
-            unpacked => unpacked?,
-        },
+    let unpacked = match file.format {
+        ArchiveFormat::Zip => zip::unpack(&mut source, &mut tree),
+        format => tar::unpack(&mut source, format, &mut tree),
+    };
+    match unpacked {
+        Err(error @ ArchiveError::Disk(_)) => return Err(error),
+        // Bytes that are wrong explain better than the reader can why an archive can't be read, or holds what it mustn't.
+        Err(error) => {
+            source.finish()?;
+            return Err(error);
+        }
+        Ok(()) => source.finish()?,
     }
-    source.finish()?;
     tree.finish()
 }
 

@@ -44,6 +44,7 @@ pub fn exit_of(code: &str) -> Exit {
 
 /// Code, exit status, meaning; sorted by code.
 pub const CODES: &[(&str, Exit, &str)] = &[
+    ("archive.broke-off", Exit::Unreachable, "an archive broke off on its way"),
     ("archive.changed", Exit::Integrity, "an archive is not the one whose digest the manifest has"),
     ("archive.gone", Exit::Integrity, "there is no archive any more where one was locked"),
     ("archive.refused", Exit::Integrity, "an archive holds something that no package may hold"),

@@ -120,6 +120,9 @@ impl Listener for Progress<'_> {
             }
             Notice::Asked { package } => self.change(|way| way.open.push(package.clone())),
             Notice::Arrived { bytes } => self.advance(*bytes),
+            Notice::WrongBytes { package, from } => {
+                self.ui.warn(format!("{from} sent wrong bytes for {package}; asking elsewhere"));
+            }
             Notice::Damaged { package } => {
                 self.ui.warn(format!("the store's copy of {package} is damaged; fetching it anew"));
             }

@@ -258,20 +258,30 @@ impl Project {
     }
 
     /// Whether what was locked of the chosen packages is still what their registries have.
-    fn check_locked(&self, resolution: &Resolution, registries: &Registries) -> Result<(), Failure> {
+    fn check_chosen(&self, resolution: &Resolution, registries: &Registries) -> Result<(), Failure> {
         // A lock that was edited says nothing of its registries.
         let LockFile::Sound { lock, .. } = &self.lock else { return Ok(()) };
+        let before = resolution.packages.iter().filter_map(|chosen| {
+            let package = lock.package(&chosen.release.entry.name)?;
+            (package.source == chosen.source).then_some(package)
+        });
+        self.check_locked(before, registries)
+    }
+
+    /// Whether locked releases are still what their registries have.
+    pub fn check_locked<'l>(
+        &self,
+        locked: impl Iterator<Item = &'l LockedPackage>,
+        registries: &Registries,
+    ) -> Result<(), Failure> {
         if registries.are_of_the_past() {
             return Ok(());
         }
-        for chosen in &resolution.packages {
-            let name = &chosen.release.entry.name;
-            let before = lock.package(name).filter(|package| package.source == chosen.source);
-            let Some(before) = before.filter(|_| !self.searching.accept_changed.contains(name)) else {
-                continue;
-            };
-            let listing = registries.listing(name)?;
-            if let Some(changed) = listing.and_then(|listing| before.changed_in(&listing.history)) {
+        for package in locked.filter(|package| package.source.registry().is_some()) {
+            let is_accepted = self.searching.accept_changed.contains(&package.name);
+            let listing = if is_accepted { None } else { registries.listing(&package.name)? };
+            let listing = listing.filter(|listing| listing.source == package.source);
+            if let Some(changed) = listing.and_then(|listing| package.changed_in(&listing.history)) {
                 return Err(failure::changed_release(&changed));
             }
         }
@@ -285,7 +295,7 @@ impl Project {
         resolution: &mut Resolution,
         registries: &Registries,
     ) -> Result<Lock, Failure> {
-        self.check_locked(resolution, registries)?;
+        self.check_chosen(resolution, registries)?;
         registries.complete(resolution)?;
         if self.is_held {
             registries.remember();

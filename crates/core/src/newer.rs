@@ -64,7 +64,7 @@ pub fn newer<'l, C: Catalogue>(
     for package in lock.packages.iter().filter(|package| package.source.path().is_none()) {
         let Some(listing) = catalogue.listing(&package.name)? else { continue };
         let locked = listing.history.release(&package.version).cloned();
-        let update = chosen.get(&package.name).filter(|chosen| is_another(package, chosen));
+        let update = chosen.get(&package.name).filter(|chosen| is_newer(package, chosen));
         let update = update.map(|chosen| (chosen.release.entry.version.clone(), chosen.source.clone()));
         let reached = update.as_ref().map_or(&package.version, |(version, _)| version);
         let beyond = newest(listing.history.releases()).filter(|newest| newest.entry.version > *reached);
@@ -84,10 +84,12 @@ pub fn newer<'l, C: Catalogue>(
     Ok(found)
 }
 
-/// Whether an update leads to other contents.
-fn is_another(package: &LockedPackage, chosen: &ChosenPackage) -> bool {
+/// Whether an update leads to something newer: to a later version, or to another commit of the same one.
+fn is_newer(package: &LockedPackage, chosen: &ChosenPackage) -> bool {
     let commit = |source: &Source| source.git().map(|git| git.commit.clone());
-    chosen.release.entry.version != package.version || commit(&chosen.source) != commit(&package.source)
+    let version = &chosen.release.entry.version;
+    *version > package.version
+        || *version == package.version && commit(&chosen.source) != commit(&package.source)
 }
 
 /// Who needs which packages in which ranges.

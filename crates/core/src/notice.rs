@@ -17,6 +17,8 @@ pub enum Notice {
     Arrived { bytes: u64 },
     /// An archive of a package was unpacked.
     Unpacked { package: PackageName, bytes: u64 },
+    /// What somebody sent as an archive of a package is something else; others are asked.
+    WrongBytes { package: PackageName, from: String },
     /// The store's copy of a package is damaged; it is going to be fetched anew.
     Damaged { package: PackageName },
     /// So many packages are going to be put on the shelf.

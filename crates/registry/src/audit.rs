@@ -137,7 +137,7 @@ fn of_release(files: &BTreeMap<Digest, u64>, source: &Registry, entry: &Entry) -
             Some(_) => {}
         }
     }
-    let text = source.card_text(&entry.name, &entry.card).ok().flatten();
+    let text = source.card_text(&entry.name, &entry.card).ok();
     match text.as_deref().map(serde_json::from_str::<Card>) {
         None => wrong.push(format!("its card {} is not there", entry.card)),
         Some(Err(_)) => wrong.push(format!("its card {} can't be read", entry.card)),

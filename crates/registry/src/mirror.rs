@@ -85,7 +85,7 @@ fn of_package(from: &Registry, to: &dyn Keep, name: &PackageName) -> Result<Mirr
             for file in entry.files.iter().filter(|file| !file.is_elsewhere()) {
                 take(from, to, name, &file.archive(), &mut mirrored)?;
             }
-            let card = from.card_text(name, &entry.card)?.unwrap_or_default();
+            let card = from.card_text(name, &entry.card)?;
             let size = card.len() as u64;
             take_bytes(to, name, &entry.card, &mut card.as_bytes(), size, &mut mirrored)?;
         }
@@ -106,7 +106,7 @@ fn take(
     if to.has_file(&archive.sha256)? {
         return Ok(());
     }
-    let mut bytes = from.open_archive(name, archive)?.take(archive.size + 1);
+    let mut bytes = from.open_archive_anywhere(name, archive)?.take(archive.size + 1);
     take_bytes(to, name, &archive.sha256, &mut bytes, archive.size, mirrored)
 }
 

@@ -3,7 +3,7 @@
 //! All are opened at once. What is newest is known to the registry alone, so histories come from a mirror only where the
 //! registry doesn't answer; files have digests that everybody checks, so they may come from anywhere.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
@@ -33,6 +33,8 @@ pub struct Mirrored {
     places: Arc<Places>,
     /// The place that is asked; the registry itself is the first.
     leading: AtomicUsize,
+    /// The mirrors that answered in place of the registry.
+    answering: Mutex<BTreeSet<usize>>,
     /// The place that answered first.
     quickest: usize,
 }
@@ -104,7 +106,8 @@ impl Mirrored {
         let (leading, quickest) = places.first_that_answers()?;
         let source = places.wait_for(leading)?;
         let (name, facets) = (source.name().to_owned(), source.facets().clone());
-        Ok(Self { urls, name, facets, places, leading: AtomicUsize::new(leading), quickest })
+        let answering = Mutex::new((leading > 0).then_some(leading).into_iter().collect());
+        Ok(Self { urls, name, facets, places, leading: AtomicUsize::new(leading), answering, quickest })
     }
 
     /// Asks the registry, or a mirror where it can't be reached.
@@ -116,7 +119,7 @@ impl Mirrored {
         };
         for other in (0..self.urls.len()).filter(|other| *other != leading) {
             if let Ok(answer) = self.places.wait_for(other).and_then(|source| ask(&source)) {
-                self.leading.store(other, Ordering::Relaxed);
+                self.lead(other);
                 return Ok(answer);
             }
         }
@@ -136,7 +139,7 @@ impl Mirrored {
         for place in [leading].into_iter().chain(rest) {
             let error = match self.places.wait_for(place).and_then(|source| source.text_seen(package, seen)) {
                 Ok(text) => {
-                    self.leading.store(place, Ordering::Relaxed);
+                    self.lead(place);
                     return Ok(text);
                 }
                 // What a mirror lacks says nothing of the registry.
@@ -180,15 +183,26 @@ impl Mirrored {
         }
     }
 
+    /// How many places there are.
+    pub fn places(&self) -> usize {
+        self.urls.len()
+    }
+
+    /// The place with this number, of which the quickest has 0, with where it is.
+    pub fn quickest(&self, number: usize) -> (String, Result<Registry, RegistryError>) {
+        let rest = (0..self.urls.len()).filter(|place| *place != self.quickest);
+        let place = [self.quickest].into_iter().chain(rest).nth(number).unwrap_or(0);
+        (self.urls[place].clone(), self.places.wait_for(place))
+    }
+
     /// Asks whoever is quickest for something that everybody checks, or whoever has it.
     pub fn ask_quickest<T>(
         &self,
         ask: impl Fn(&Registry) -> Result<T, RegistryError>,
     ) -> Result<T, RegistryError> {
         let mut failed = None;
-        let rest = (0..self.urls.len()).filter(|place| *place != self.quickest);
-        for place in [self.quickest].into_iter().chain(rest) {
-            match self.places.wait_for(place).and_then(|source| ask(&source)) {
+        for (_, source) in (0..self.places()).map(|number| self.quickest(number)) {
+            match source.and_then(|source| ask(&source)) {
                 Ok(answer) => return Ok(answer),
                 Err(error) => failed = failed.or(Some(error)),
             }
@@ -198,10 +212,24 @@ impl Mirrored {
 
     /// What people should know of who answers.
     pub fn heed(&self, registry: &str) -> Option<String> {
-        let leading = self.leading.load(Ordering::Relaxed);
-        (leading > 0).then(|| {
-            format!("{registry} doesn't answer; its mirror {} does, and may lag behind", self.urls[leading])
-        })
+        let answering = self.answering.lock().unwrap_or_else(PoisonError::into_inner);
+        let urls: Vec<&str> = answering.iter().map(|place| self.urls[*place].as_str()).collect();
+        match urls.as_slice() {
+            [] => None,
+            [one] => Some(format!("{registry} doesn't answer; its mirror {one} does, and may lag behind")),
+            many => Some(format!(
+                "{registry} doesn't answer; its mirrors {} do, and may lag behind",
+                many.join(" and ")
+            )),
+        }
+    }
+
+    /// Asks a place from now on.
+    fn lead(&self, place: usize) {
+        self.leading.store(place, Ordering::Relaxed);
+        if place > 0 {
+            self.answering.lock().unwrap_or_else(PoisonError::into_inner).insert(place);
+        }
     }
 
     /// Where each mirror stands with a package; nothing where the registry itself doesn't answer.

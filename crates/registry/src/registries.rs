@@ -149,20 +149,32 @@ impl Registries {
         }
     }
 
-    /// Opens an archive of a package, whose bytes are yet to be checked.
+    /// How many places may have an archive of a package.
+    pub fn places(&self, package: &PackageName, source: &source::Source, archive: &Archive) -> usize {
+        match (self.registry(package, source), &archive.url) {
+            (Ok(registry), None) => registry.places(),
+            _ => 1,
+        }
+    }
+
+    /// Opens an archive of a package at one of the places that may have it, numbered from 0 with the best first, with who that is
+    /// where there are several; its bytes are yet to be checked.
     pub fn open_archive(
         &self,
         package: &PackageName,
         source: &source::Source,
         archive: &Archive,
-    ) -> Result<Box<dyn Read + Send>, RegistryError> {
-        match source {
-            source::Source::Registry(_) if archive.url.is_some() => {
-                self.sources.elsewhere.open_url(package, archive.url.as_deref().unwrap_or_default())
+        place: usize,
+    ) -> Result<(Box<dyn Read + Send>, Option<String>), RegistryError> {
+        let elsewhere = &self.sources.elsewhere;
+        let opened = match (source, &archive.url) {
+            (source::Source::Registry(_), None) => {
+                return self.registry(package, source)?.open_archive(package, archive, place);
             }
-            source::Source::Registry(_) => self.registry(package, source)?.open_archive(package, archive),
-            elsewhere => self.sources.elsewhere.open_archive(package, elsewhere, archive),
-        }
+            (source::Source::Registry(_), Some(url)) => elsewhere.open_url(package, url)?,
+            (source, _) => elsewhere.open_archive(package, source, archive)?,
+        };
+        Ok((opened, None))
     }
 
     /// Works out which bytes the chosen packages are that come from no registry.
@@ -207,9 +219,7 @@ impl Registries {
         source: &source::Source,
         digest: &Digest,
     ) -> Result<String, RegistryError> {
-        let text = self.registry(package, source)?.card_text(package, digest)?;
-        let text = text.filter(|text| Digest::of(text.as_bytes()) == *digest);
-        text.ok_or_else(|| RegistryError::WrongCard { package: package.clone(), digest: *digest })
+        self.registry(package, source)?.card_text(package, digest)
     }
 
     /// Where each mirror of a registry stands with a package.

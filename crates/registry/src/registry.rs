@@ -142,28 +142,60 @@ impl Registry {
         }
     }
 
-    /// Opens an archive of a package, whose bytes are yet to be checked.
+    /// How many places may have an archive: the registry and its mirrors.
+    pub fn places(&self) -> usize {
+        if let Self::Mirrored(mirrored) = self { mirrored.places() } else { 1 }
+    }
+
+    /// Opens an archive of a package at one of the places that may have it, numbered from 0, with who that is where there are
+    /// several; its bytes are yet to be checked.
     pub fn open_archive(
         &self,
         package: &PackageName,
         archive: &Archive,
-    ) -> Result<Box<dyn Read + Send>, RegistryError> {
-        match self {
-            Self::Kept(kept) => kept.open_file(&archive.sha256),
-            Self::Remote(remote) => remote.open_archive(archive),
-            Self::Oci(oci) => oci.open_archive(package, archive),
-            Self::Mirrored(mirrored) => mirrored.ask_quickest(|source| source.open_archive(package, archive)),
-        }
+        place: usize,
+    ) -> Result<(Box<dyn Read + Send>, Option<String>), RegistryError> {
+        let opened = match self {
+            Self::Mirrored(mirrored) => {
+                let (url, source) = mirrored.quickest(place);
+                let (bytes, _) = source?.open_archive(package, archive, 0)?;
+                return Ok((bytes, Some(url)));
+            }
+            Self::Kept(kept) => kept.open_file(&archive.sha256)?,
+            Self::Remote(remote) => remote.open_archive(archive)?,
+            Self::Oci(oci) => oci.open_archive(package, archive)?,
+        };
+        Ok((opened, None))
     }
 
-    /// The text of a package's card, whose digest is yet to be checked; `None` if it is no text.
-    pub fn card_text(&self, package: &PackageName, digest: &Digest) -> Result<Option<String>, RegistryError> {
-        match self {
+    /// Opens an archive of a package at the first place that gives it; its bytes are yet to be checked.
+    pub fn open_archive_anywhere(
+        &self,
+        package: &PackageName,
+        archive: &Archive,
+    ) -> Result<Box<dyn Read + Send>, RegistryError> {
+        let mut failed = None;
+        for place in 0..self.places() {
+            match self.open_archive(package, archive, place) {
+                Ok((bytes, _)) => return Ok(bytes),
+                Err(error) => failed = failed.or(Some(error)),
+            }
+        }
+        Err(failed.unwrap_or(RegistryError::NoMirrorAnswers))
+    }
+
+    /// The text of a package's card; an error if nobody has the one of this digest.
+    pub fn card_text(&self, package: &PackageName, digest: &Digest) -> Result<String, RegistryError> {
+        let text = match self {
             Self::Remote(remote) => remote.card_text(digest).map(Some),
             Self::Kept(kept) => kept.card_text(digest),
             Self::Oci(oci) => oci.card_text(package, digest),
-            Self::Mirrored(mirrored) => mirrored.ask_quickest(|source| source.card_text(package, digest)),
-        }
+            Self::Mirrored(mirrored) => {
+                return mirrored.ask_quickest(|source| source.card_text(package, digest));
+            }
+        };
+        let text = text?.filter(|text| Digest::of(text.as_bytes()) == *digest);
+        text.ok_or_else(|| RegistryError::WrongCard { package: package.clone(), digest: *digest })
     }
 
     /// The whole lines of a package's history; `None` if the registry doesn't hold the name.

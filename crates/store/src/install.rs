@@ -28,11 +28,27 @@ pub trait Supplier: Sync {
     /// Why an archive could not be had.
     type Error: Error + Send;
 
-    /// Opens an archive of a package.
-    fn open(&self, package: &LockedPackage, archive: &Archive) -> Result<Box<dyn Read + Send>, Self::Error>;
+    /// How many places may have an archive of a package.
+    fn places(&self, package: &LockedPackage, archive: &Archive) -> usize;
+
+    /// Opens an archive of a package at one of the places that may have it, numbered from 0 with the best first.
+    fn open(
+        &self,
+        package: &LockedPackage,
+        archive: &Archive,
+        place: usize,
+    ) -> Result<OpenedArchive, Self::Error>;
 
     /// Whether asking for others is in vain once this went wrong.
     fn is_in_vain_after(&self, error: &Self::Error) -> bool;
+}
+
+/// An archive whose bytes are yet to be checked.
+pub struct OpenedArchive {
+    /// The bytes.
+    pub bytes: Box<dyn Read + Send>,
+    /// Who sends them, where there are several who could.
+    pub from: Option<String>,
 }
 
 /// An archive that the store lacks and that could not be had.

@@ -13,7 +13,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
-use std::io::{self, BufWriter, Read, Write};
+use std::io::{self, BufWriter, Read, Seek, Write};
 use std::path::Path;
 
 use bibliotax_core::card::Archive;
@@ -23,11 +23,11 @@ use bibliotax_core::lock::{FILE_NAME, Lock, LockedFile, LockedPackage, Scope};
 use bibliotax_core::name::{PackageName, TargetName};
 use bibliotax_core::notice::{Listener, Notice};
 use bibliotax_disk::error::At;
-use bibliotax_disk::write::write_with;
+use bibliotax_disk::write::{folder_of, write_with};
 use serde::{Deserialize, Serialize};
 
 use crate::error::{KitError, StoreError};
-use crate::install::{InstallError, Supplier};
+use crate::install::{InstallError, OpenedArchive, Supplier};
 use crate::store::Store;
 use bibliotax_archive::error::ArchiveError;
 use bibliotax_archive::pack::header;
@@ -150,13 +150,48 @@ fn fill<S: Supplier>(
     }
     for (digest, (package, archive)) in archives(lock, &head.load()) {
         listener.hear(&Notice::Asked { package: package.name.clone() });
-        let opened =
-            supplier.open(package, &archive).map_err(|error| InstallError::Supply(error, Vec::new()))?;
+        let opened = opened(supplier, package, &archive, folder_of(path), listener)?;
         kit.add_archive(&digest, package, &archive, opened)?;
         listener.hear(&Notice::Arrived { bytes: archive.size });
         listener.hear(&Notice::Unpacked { package: package.name.clone(), bytes: archive.size });
     }
     Ok(kit.finish()?)
+}
+
+/// Opens an archive. Where several places may have it, it is fetched and checked first, so that wrong bytes of one of them don't
+/// end up in the kit and the next one is asked.
+fn opened<S: Supplier>(
+    supplier: &S,
+    package: &LockedPackage,
+    archive: &Archive,
+    scratch: &Path,
+    listener: &dyn Listener,
+) -> Result<Box<dyn Read + Send>, InstallError<S::Error>> {
+    let mut failed = None;
+    for place in 0..supplier.places(package, archive) {
+        let OpenedArchive { bytes, from } = match supplier.open(package, archive, place) {
+            Ok(opened) => opened,
+            Err(error) => {
+                failed = failed.or(Some(InstallError::Supply(error, Vec::new())));
+                continue;
+            }
+        };
+        let Some(from) = from else { return Ok(bytes) };
+        let mut checked = Checked::new(bytes, archive);
+        let mut file = tempfile::tempfile_in(scratch).at("write in", scratch)?;
+        let copied = io::copy(&mut checked, &mut file);
+        match checked.finish() {
+            Ok(()) => {
+                copied.and_then(|_| file.rewind()).at("write in", scratch)?;
+                return Ok(Box::new(file));
+            }
+            Err(source) => {
+                listener.hear(&Notice::WrongBytes { package: package.name.clone(), from });
+                failed = Some(StoreError::Archive { package: package.name.clone(), source }.into());
+            }
+        }
+    }
+    Err(failed.unwrap_or_else(|| StoreError::Lost { package: package.name.clone() }.into()))
 }
 
 struct Writer<'p, W: Write> {
@@ -302,7 +337,7 @@ impl<'o> Opening<'o> {
         let unusable = |source| match source {
             ArchiveError::Disk(error) => StoreError::Disk(error),
             // An entry is as long as its archive, unless the kit ends in it.
-            ArchiveError::WrongSize { .. } => KitError::CutShort.into(),
+            ArchiveError::WrongSize { .. } | ArchiveError::BrokeOff { .. } => KitError::CutShort.into(),
             source => StoreError::Archive { package: name.clone(), source },
         };
         if self.store.has(&archive.tree()) {

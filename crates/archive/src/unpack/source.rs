@@ -4,7 +4,6 @@ use std::io::{self, Read};
 
 use bibliotax_core::card::Archive;
 use bibliotax_core::digest::Hasher;
-use bibliotax_disk::DiskError;
 
 use crate::error::ArchiveError;
 
@@ -25,7 +24,7 @@ impl<'f, R: Read> Checked<'f, R> {
     /// Reads what is left and tells whether all bytes were those of the file.
     pub fn finish(&mut self) -> Result<(), ArchiveError> {
         let drained = io::copy(self, &mut io::sink());
-        drained.map_err(|error| DiskError::new("read", "the archive", error))?;
+        drained.map_err(|error| ArchiveError::BrokeOff { what: what_broke(&error) })?;
         if self.read != self.file.size {
             return Err(ArchiveError::WrongSize { expected: self.file.size, found: self.read });
         }
@@ -34,6 +33,15 @@ impl<'f, R: Read> Checked<'f, R> {
             return Err(ArchiveError::WrongDigest { expected: self.file.sha256, found });
         }
         Ok(())
+    }
+}
+
+/// What ended an archive, in words.
+fn what_broke(error: &io::Error) -> String {
+    match (error.get_ref(), error.kind()) {
+        (Some(inner), _) => inner.to_string(),
+        (None, io::ErrorKind::UnexpectedEof) => "no more of it came".to_owned(),
+        (None, _) => error.to_string().split(" (os error").next().unwrap_or_default().to_lowercase(),
     }
 }
 

@@ -1,6 +1,6 @@
 //! ZIP archives. Their directory stands at the end, so the bytes are kept aside until their digest is known.
 
-use std::io::{self, Read, Seek};
+use std::io::{self, Read, Seek, Write};
 
 use bibliotax_core::card::ArchiveFormat;
 use bibliotax_disk::error::At;
@@ -24,7 +24,11 @@ const LINK: u32 = 0o120_000;
 
 pub fn unpack<R: Read>(source: &mut Checked<'_, R>, tree: &mut TreeWriter) -> Result<(), ArchiveError> {
     let mut aside = tempfile::tempfile().at("write in", std::env::temp_dir())?;
-    io::copy(source, &mut aside).at("write in", std::env::temp_dir())?;
+    let mut piece = vec![0; 64 << 10];
+    // What goes wrong with the source is told by its end, for then it is known what was wrong.
+    while let Ok(read @ 1..) = source.read(&mut piece) {
+        aside.write_all(&piece[..read]).at("write in", std::env::temp_dir())?;
+    }
     source.finish()?;
     aside.rewind().at("read in", std::env::temp_dir())?;
     let mut archive = ZipArchive::new(io::BufReader::new(aside)).map_err(|error| unreadable(&error))?;

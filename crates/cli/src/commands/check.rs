@@ -90,7 +90,8 @@ impl Check {
             ui.say("nothing was written");
             return Ok(0);
         }
-        let (lock, _) = project.resolve(&workspace, &project.registries(&workspace)?)?;
+        let (lock, warnings) = project.resolve(&workspace, &project.registries(&workspace)?)?;
+        warnings.iter().for_each(|warning| ui.warn(warning));
         let settled = Settled::new(project, &workspace, lock);
         settled.show(ui);
         project.write_manifests(&edits)?;

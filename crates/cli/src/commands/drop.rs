@@ -49,13 +49,14 @@ impl Drop {
         let packages = words.collect::<Result<Vec<_>, _>>()?;
         let edits = without(&project, packages.iter().flatten())?;
         let workspace = project.edited(&edits)?;
-        let (lock, _) = project.resolve(&workspace, &project.registries(&workspace)?)?;
+        let (lock, warnings) = project.resolve(&workspace, &project.registries(&workspace)?)?;
+        warnings.iter().for_each(|warning| ui.warn(warning));
         let settled = Settled::new(&project, &workspace, lock);
         settled.show(ui);
         let stayed: Vec<&PackageName> =
             packages.iter().filter_map(|needs| Some(&needs.first()?.1.package)).collect();
         stayed.iter().for_each(|package| say_stayed(ui, &settled, package));
-        settled.conclude(ui, "drop", self.dry_run, &edits, || json!({}))?;
+        settled.conclude(ui, "drop", self.dry_run, &edits, || json!({ "warnings": warnings }))?;
         Ok(Exit::Done)
     }
 

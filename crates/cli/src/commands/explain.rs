@@ -51,10 +51,12 @@ impl Explain {
         let registries = project.registries(&project.workspace)?;
         let explaining =
             Explaining { ui, project: &project, lock, registries: &registries, package: &wanted.package };
-        match &wanted.range {
+        let explained = match &wanted.range {
             None => explaining.why_here(),
             Some(range) => explaining.why_not(range),
-        }
+        };
+        registries.heeds().iter().for_each(|heed| ui.warn(heed));
+        explained
     }
 }
 

@@ -97,6 +97,7 @@ impl Fit {
         let ladders = if members.len() == 1 { ladders.all() } else { Vec::new() };
         let is_alone = project.workspace.members.len() == 1;
         let names: Vec<String> = places.iter().map(|place| fits::place_name(place, is_alone)).collect();
+        registries.heeds().iter().for_each(|heed| ui.warn(heed));
         let exit = show(ui, &rows, &Beside { places: &places, names: &names }, &facets, &ladders);
         Ok(exit)
     }

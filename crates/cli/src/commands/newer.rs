@@ -75,10 +75,12 @@ impl Newer {
                 return Err(failure::conflict(&conflict, Vec::new(), self.searching.full));
             }
         };
+        project.check_locked(lock.packages.iter().filter(|package| is_asked(package)), &registries)?;
         let mut all = newer(lock, &project.workspace, &updated, &registries)?;
         all.retain(|news| is_asked(news.package));
         let told: Vec<Told<'_>> = all.into_par_iter().map(|news| told(news, &registries)).collect();
         drop(progress);
+        registries.heeds().iter().for_each(|heed| ui.warn(heed));
         let asked = lock.packages.iter().filter(|package| is_asked(package)).count();
         show(ui, &told, &registries.facets(), asked);
         ui.report("newer", || json!({ "packages": told.iter().map(as_json).collect::<Vec<_>>() }));

@@ -56,7 +56,7 @@ impl Publish {
         let folder = project.root.join(&member.folder);
         let release = prepare(&member.manifest, &member.project, needs, &folder, now())?;
         check_acceptable(&registry, &release.card)?;
-        check_promise(&project, member)?;
+        check_promise(ui, &project, member)?;
         let mut result = as_json(&release);
         let title = format!("{} {}", release.card.name, release.card.version);
         if self.dry_run {
@@ -100,12 +100,14 @@ fn refuse_replaced(workspace: &Workspace) -> Result<(), Failure> {
 }
 
 /// A promise is kept only if some set of releases that the needs allow keeps it, too.
-fn check_promise(project: &Project, member: &Member) -> Result<(), Failure> {
+fn check_promise(ui: &Ui, project: &Project, member: &Member) -> Result<(), Failure> {
     let registries = project.registries(&project.workspace)?;
     if member.manifest.fits.is_empty() || registries.is_empty() {
         return Ok(());
     }
-    project.resolve(&project.workspace, &registries).map(drop)
+    project.resolve(&project.workspace, &registries)?;
+    registries.heeds().iter().for_each(|heed| ui.warn(heed));
+    Ok(())
 }
 
 /// What a member needs as others will see it: what it takes from folders, repositories and archives, by the ranges in which that

@@ -89,6 +89,7 @@ impl Update {
         let workspace = project.edited(&edits)?;
         say_rewritten(ui, &project.workspace, &workspace);
         let new = project.lock_of(&workspace, &mut updated.resolution, &registries)?;
+        registries.heeds().iter().for_each(|heed| ui.warn(heed));
         let settled = Settled::new(&project, &workspace, new);
         settled.show(ui);
         if !settled.has_changes() {

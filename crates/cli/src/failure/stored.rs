@@ -63,6 +63,10 @@ pub fn of_archive(message: String, source: &ArchiveError) -> Failure {
             "archive.wrong-bytes",
             "don't use it; tell the registry's keepers that a published file changed; the shelf is as it was",
         ),
+        ArchiveError::BrokeOff { .. } => (
+            "archive.broke-off",
+            "run the command again; what came whole is kept, and the shelf is as it was",
+        ),
         ArchiveError::Unreadable { .. } => {
             ("archive.unreadable", "tell the package's authors; the shelf is as it was")
         }

@@ -1,6 +1,5 @@
 //! Archives for an install, from the registries of a workspace.
 
-use std::io::Read;
 use std::sync::OnceLock;
 
 use bibliotax_core::card::Archive;
@@ -9,7 +8,7 @@ use bibliotax_core::workspace::Workspace;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::elsewhere::Freshness;
 use bibliotax_registry::registries::Registries;
-use bibliotax_store::install::Supplier;
+use bibliotax_store::install::{OpenedArchive, Supplier};
 
 use super::Project;
 
@@ -40,12 +39,20 @@ impl Archives<'_> {
 impl Supplier for Archives<'_> {
     type Error = RegistryError;
 
+    fn places(&self, package: &LockedPackage, archive: &Archive) -> usize {
+        // Where they can't be opened, opening an archive says why.
+        self.registries().map_or(1, |registries| registries.places(&package.name, &package.source, archive))
+    }
+
     fn open(
         &self,
         package: &LockedPackage,
         archive: &Archive,
-    ) -> Result<Box<dyn Read + Send>, RegistryError> {
-        self.registries()?.open_archive(&package.name, &package.source, archive)
+        place: usize,
+    ) -> Result<OpenedArchive, RegistryError> {
+        let registries = self.registries()?;
+        let (bytes, from) = registries.open_archive(&package.name, &package.source, archive, place)?;
+        Ok(OpenedArchive { bytes, from })
     }
 
     fn is_in_vain_after(&self, error: &RegistryError) -> bool {

@@ -110,5 +110,8 @@ pub fn warnings_about(lock: &Lock, registries: &Registries) -> Vec<String> {
         let listing = registries.listing(&package.name).ok()??;
         listing.history.release(&package.version).cloned()
     };
-    lock.packages.iter().filter_map(release).flat_map(|release| about_release(&release)).collect()
+    let mut warnings: Vec<String> =
+        lock.packages.iter().filter_map(release).flat_map(|release| about_release(&release)).collect();
+    warnings.extend(registries.heeds());
+    warnings
 }

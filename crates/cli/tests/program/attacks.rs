@@ -2,5 +2,6 @@
 //! harms nothing. `docs/security.md` names the test behind each promise.
 
 mod locks;
+mod mirrors;
 mod replaced;
 mod shelves;

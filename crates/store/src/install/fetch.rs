@@ -13,7 +13,7 @@ use bibliotax_core::card::Archive;
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::notice::{Listener, Notice};
 
-use super::{InstallError, Lacking, Supplier, Wanted};
+use super::{InstallError, Lacking, OpenedArchive, Supplier, Wanted};
 use crate::error::StoreError;
 use crate::store::{Incoming, Store};
 
@@ -83,12 +83,34 @@ fn fetch_one<S: Supplier>(
     listener: &dyn Listener,
 ) -> Result<Incoming, Missed<S::Error>> {
     listener.hear(&Notice::Asked { package: package.name.clone() });
-    let archive = supplier.open(package, file).map_err(Missed::Supply)?;
-    let received = store.receive(Heard { inner: archive, listener, untold: 0 }, file, package);
-    let received = received
-        .map_err(|source| Missed::Store(StoreError::Archive { package: package.name.clone(), source }))?;
-    listener.hear(&Notice::Unpacked { package: package.name.clone(), bytes: file.size });
-    Ok(received)
+    let mut missed = None;
+    for place in 0..supplier.places(package, file) {
+        let OpenedArchive { bytes, from } = match supplier.open(package, file, place) {
+            Ok(opened) => opened,
+            Err(error) => {
+                missed = missed.or(Some(Missed::Supply(error)));
+                continue;
+            }
+        };
+        match store.receive(Heard { inner: bytes, listener, untold: 0 }, file, package) {
+            Ok(received) => {
+                listener.hear(&Notice::Unpacked { package: package.name.clone(), bytes: file.size });
+                return Ok(received);
+            }
+            Err(source) => {
+                let may_be_right_elsewhere = source.is_about_bytes();
+                if let Some(from) = from.filter(|_| may_be_right_elsewhere) {
+                    listener.hear(&Notice::WrongBytes { package: package.name.clone(), from });
+                }
+                // Bytes that were wrong say more than that there are no others.
+                missed = Some(Missed::Store(StoreError::Archive { package: package.name.clone(), source }));
+                if !may_be_right_elsewhere {
+                    break;
+                }
+            }
+        }
+    }
+    Err(missed.unwrap_or(Missed::NotAsked))
 }
 
 /// What came and what didn't.

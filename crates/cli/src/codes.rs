@@ -104,6 +104,11 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("lock.cut-short", Exit::Input, "the lock ends too early"),
     ("lock.edited", Exit::Input, "the lock is not what its digest says"),
     ("lock.inconsistent", Exit::Input, "what a lock says of a package doesn't go with the rest of it"),
+    (
+        "lock.mismatch",
+        Exit::Integrity,
+        "a lock says something else than the manifests or the cards of its releases",
+    ),
     ("lock.missing", Exit::Input, "there is no lock, and none may be written"),
     ("lock.newer", Exit::Input, "a newer version of bibliotax wrote the lock"),
     ("lock.replaced", Exit::Forbidden, "something stands in for packages where all is to be as published"),

@@ -2,6 +2,7 @@
 
 mod archives;
 mod folders;
+mod held;
 mod lockfile;
 mod manifests;
 mod members;
@@ -42,6 +43,7 @@ use crate::machine::this_machine;
 use crate::show::ways;
 
 use self::archives::Archives;
+pub use self::held::note_kit;
 pub use self::lockfile::{LARGEST as LARGEST_LOCK, LockFile};
 pub use self::manifests::{
     Manifests, Outer, Standing, file_name, folder_of, outer_workspace, projects_below,
@@ -323,7 +325,9 @@ impl Project {
     }
 
     pub fn write_lock(&self, lock: &Lock) -> Result<(), Failure> {
-        Ok(write_whole(&self.root.join(lock::FILE_NAME), lock.to_string().as_bytes())?)
+        write_whole(&self.root.join(lock::FILE_NAME), lock.to_string().as_bytes())?;
+        self.note_lock(lock);
+        Ok(())
     }
 
     /// Sees that the templates for links can tell what a lock leads to, before anything is written.

@@ -5,6 +5,7 @@
 //! covers everything else in it, so that a change by hand or by a merge is noticed instead of trusted.
 
 mod changed;
+mod held;
 mod inputs;
 mod reach;
 mod slots;
@@ -27,6 +28,7 @@ use crate::version::Version;
 use crate::workspace::{Member, Workspace};
 
 pub use self::changed::{Change, ChangedRelease};
+pub use self::held::{Held, Line, Mismatch};
 pub use self::inputs::inputs;
 pub use self::reach::{Reached, Wires, by_spot};
 pub use self::slots::{NotForMachine, Scope, Slot};
@@ -253,10 +255,7 @@ impl Lock {
     pub fn new(workspace: &Workspace, resolution: &Resolution) -> Self {
         let mut packages: Vec<LockedPackage> = resolution.packages.iter().map(locked).collect();
         packages.sort_by(|a, b| a.name.cmp(&b.name));
-        let used: BTreeSet<&RegistryName> =
-            packages.iter().filter_map(|package| package.source.registry()).collect();
-        let declared = workspace.registries.iter().filter(|registry| used.contains(&registry.name));
-        let registries = declared.map(|registry| (registry.name.clone(), portable(&registry.url))).collect();
+        let registries = registries_of(workspace, &packages);
         let members = workspace.members.iter().map(|member| LockedMember::new(workspace, member)).collect();
         Self { inputs: inputs(workspace), registries, members, packages }
     }
@@ -275,6 +274,17 @@ impl Lock {
     pub fn digest(&self) -> Digest {
         text::digest(self)
     }
+}
+
+/// Where the registries are that packages come from, as the manifests say.
+fn registries_of(
+    workspace: &Workspace,
+    packages: &[LockedPackage],
+) -> BTreeMap<RegistryName, Option<String>> {
+    let used: BTreeSet<&RegistryName> =
+        packages.iter().filter_map(|package| package.source.registry()).collect();
+    let declared = workspace.registries.iter().filter(|registry| used.contains(&registry.name));
+    declared.map(|registry| (registry.name.clone(), portable(&registry.url))).collect()
 }
 
 fn locked(package: &ChosenPackage) -> LockedPackage {

@@ -200,6 +200,22 @@ impl Elsewhere {
         Ok(FileRecord { part, only_for, sha256, size, format, strip, url })
     }
 
+    /// Whether a commit is what its tag names, or is on its branch.
+    pub fn has_commit(&self, package: &PackageName, source: &GitSource) -> Result<bool, RegistryError> {
+        let Some(at) = &source.at else { return Ok(true) };
+        let repository = self.repository(package, &source.git, self.allows_plain(package))?;
+        let refs = repository.refs()?;
+        match (at.strip_prefix("tag "), at.strip_prefix("branch ")) {
+            (Some(tag), _) => Ok(refs.tags.get(tag) == Some(&source.commit)),
+            (_, Some(branch)) => match refs.branches.get(branch) {
+                Some(head) if *head == source.commit => Ok(true),
+                Some(head) => repository.is_on_branch(&source.commit, branch, head),
+                None => Ok(false),
+            },
+            _ => Ok(false),
+        }
+    }
+
     /// Opens the archive of a package that is locked to a source elsewhere, whose bytes are yet to be checked.
     pub fn open_archive(
         &self,

@@ -13,7 +13,7 @@
 //! | [`git`], [`elsewhere`] | git repositories through the system's `git`; packages that come from them, and from archives |
 //! | [`everywhere`] | all places that have a package, side by side |
 //! | [`registries`] | all registries of a manifest as one catalogue; `ahead` looks packages up before they are asked for |
-//! | [`seen`] | what registries said before, so that what vanished or changed is noticed |
+//! | [`seen`], [`known_lines`] | what registries said before, and which lines of locks were held against cards; `database` keeps both |
 //! | [`publish`], [`check`], [`accept`] | from a project folder to a release; what a card has to be; taking it in |
 //! | [`standing`] | withdrawing, restoring, deprecating |
 //! | [`load`] | many cards and events at once |
@@ -31,6 +31,7 @@ pub mod card_problem;
 mod chance;
 pub mod check;
 pub mod credentials;
+mod database;
 pub mod description;
 pub mod elsewhere;
 pub mod error;
@@ -40,6 +41,7 @@ pub mod folder;
 pub mod front;
 pub mod git;
 pub mod keep;
+pub mod known_lines;
 pub mod layout;
 pub mod load;
 pub mod mirror;

@@ -91,8 +91,8 @@ impl Registries {
         let open = |declaration: &RegistryDeclaration| {
             let source = Registry::open(declaration, root, network)?;
             let (name, owns) = (declaration.name.clone(), declaration.owns.clone());
-            let seen = SeenHistories::of(&name, &place_of(declaration, root), network);
-            Ok(Declared { name, source, owns, seen: Arc::new(seen) })
+            let seen = Arc::new(SeenHistories::of(&name, &place_of(declaration, root), network));
+            Ok(Declared { name, source, owns, seen })
         };
         let declared = workspace.registries.iter().map(open).collect::<Result<Vec<_>, RegistryError>>()?;
         let by_need =
@@ -175,6 +175,15 @@ impl Registries {
             (source, _) => elsewhere.open_archive(package, source, archive)?,
         };
         Ok((opened, None))
+    }
+
+    /// Whether a commit is what its tag names, or is on its branch, in the repository that a package is locked to.
+    pub fn has_commit(
+        &self,
+        package: &PackageName,
+        source: &source::GitSource,
+    ) -> Result<bool, RegistryError> {
+        self.sources.elsewhere.has_commit(package, source)
     }
 
     /// Works out which bytes the chosen packages are that come from no registry.
@@ -358,7 +367,7 @@ fn facets(workspace: &Workspace, declared: &[Declared]) -> Result<Facets, Regist
 }
 
 /// What a registry's place is remembered under: its URL, or the whole path of its folder.
-fn place_of(declaration: &RegistryDeclaration, root: &Path) -> String {
+pub fn place_of(declaration: &RegistryDeclaration, root: &Path) -> String {
     let url = declaration.url.trim_end_matches('/');
     match url.split_once("://") {
         Some((scheme, _)) if scheme != "file" => url.to_owned(),

@@ -7,29 +7,22 @@
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
-use std::time::Duration;
 
 use bibliotax_core::card::Event;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::name::{PackageName, RegistryName};
-use bibliotax_disk::folder::Folder;
-use bibliotax_disk::write::folder_of;
 use jiff::Timestamp;
-use rusqlite::{Connection, OpenFlags, OptionalExtension, params};
+use rusqlite::{Connection, OptionalExtension, params};
 
+use crate::database::{self, Form};
 use crate::error::RegistryError;
 use crate::remote::Network;
 
-/// What the table looks like; a database of another form is made anew.
-const FORM: i64 = 1;
-
-const TABLE: &str = "
-    CREATE TABLE seen (package TEXT PRIMARY KEY, at INTEGER NOT NULL, bytes INTEGER NOT NULL, digest BLOB NOT NULL,
-        text BLOB NOT NULL) WITHOUT ROWID;
-";
-
-/// How long to wait for another process that notes something.
-const PATIENCE: Duration = Duration::from_secs(10);
+const FORM: Form = Form {
+    number: 1,
+    tables: "CREATE TABLE seen (package TEXT PRIMARY KEY, at INTEGER NOT NULL, bytes INTEGER NOT NULL,
+        digest BLOB NOT NULL, text BLOB NOT NULL) WITHOUT ROWID;",
+};
 
 /// How hard texts are compressed.
 const LEVEL: i32 = 1;
@@ -129,7 +122,7 @@ impl SeenHistories {
         let mut state = self.lock();
         let new = std::mem::take(&mut state.new);
         let Some(path) = self.path.as_deref().filter(|_| !new.is_empty()) else { return };
-        if let Ok(mut database) = made(path) {
+        if let Ok(mut database) = database::made(path, FORM) {
             let _ = write(&mut database, &new, self.now);
             state.database = Some(Some(database));
         }
@@ -150,7 +143,7 @@ impl SeenHistories {
 
 impl State {
     fn database(&mut self, path: Option<&Path>) -> Option<&Connection> {
-        self.database.get_or_insert_with(|| path.and_then(open)).as_ref()
+        self.database.get_or_insert_with(|| path.and_then(|path| database::open(path, FORM))).as_ref()
     }
 
     fn seen(&mut self, path: Option<&Path>, package: &PackageName) -> Option<Seen> {
@@ -185,37 +178,6 @@ impl State {
 
 fn digest(text: &[u8]) -> Vec<u8> {
     blake3::hash(text).as_bytes().to_vec()
-}
-
-/// Opens a database to read it, if there is one.
-fn open(path: &Path) -> Option<Connection> {
-    let database = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY).ok()?;
-    database.busy_timeout(PATIENCE).ok()?;
-    (form_of(&database).ok()? == FORM).then_some(database)
-}
-
-fn form_of(database: &Connection) -> rusqlite::Result<i64> {
-    database.pragma_query_value(None, "user_version", |row| row.get(0))
-}
-
-/// Opens a database to write it, and makes it if there is none.
-fn made(path: &Path) -> rusqlite::Result<Connection> {
-    // Where the folder can't be made, neither can the database.
-    let _ = Folder::make(folder_of(path));
-    let mut database = Connection::open(path)?;
-    database.busy_timeout(PATIENCE)?;
-    database.pragma_update(None, "journal_mode", "wal")?;
-    database.pragma_update(None, "synchronous", "normal")?;
-    if form_of(&database)? == FORM {
-        return Ok(database);
-    }
-    let making = database.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
-    if form_of(&making)? == 0 {
-        making.execute_batch(TABLE)?;
-        making.pragma_update(None, "user_version", FORM)?;
-    }
-    making.commit()?;
-    Ok(database)
 }
 
 fn write(

@@ -72,6 +72,8 @@ impl Head {
 pub struct Opened {
     /// What it says of itself.
     pub head: Head,
+    /// Its lock.
+    pub lock: Lock,
     /// The cards by digest, each checked.
     pub cards: BTreeMap<Digest, String>,
     /// How many of its archives the store lacked.
@@ -243,7 +245,8 @@ pub fn open(path: &Path, store: &Store, listener: &dyn Listener) -> Result<Opene
         let name = String::from_utf8_lossy(&entry.path_bytes()).into_owned();
         opening.take(&name, &mut entry)?;
     }
-    opening.finish(head)
+    let (cards, new) = opening.finish()?;
+    Ok(Opened { head, lock, cards, new })
 }
 
 type Entry<'a, R> = Option<io::Result<tar::Entry<'a, R>>>;
@@ -353,10 +356,11 @@ impl<'o> Opening<'o> {
         Ok(())
     }
 
-    fn finish(self, head: Head) -> Result<Opened, StoreError> {
+    /// The cards, and how many archives were new.
+    fn finish(self) -> Result<(BTreeMap<Digest, String>, usize), StoreError> {
         if !self.archives.is_empty() || !self.wanted_cards.is_empty() {
             return Err(KitError::CutShort.into());
         }
-        Ok(Opened { head, cards: self.cards, new: self.new })
+        Ok((self.cards, self.new))
     }
 }

@@ -49,6 +49,11 @@ impl Check {
         let (project, _held) = Project::open(here, !self.unify || self.dry_run, &progress)?;
         let project = project.searching(self.searching.clone());
         drop(progress);
+        if let LockFile::Sound { lock, .. } = &project.lock
+            && project.is_locked()
+        {
+            project.hold_lock(lock)?;
+        }
         let drifts = project.workspace.drifts();
         let mut findings: Vec<Finding> = about_lock(&project).into_iter().collect();
         findings.extend(about_replaced(&project));

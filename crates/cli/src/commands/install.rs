@@ -116,19 +116,29 @@ impl Install {
         drop(progress);
         let lock = project.sound_lock()?;
         match lock.filter(|_| project.is_locked()) {
-            Some(lock) if self.refuses(lock.packages.iter().any(|package| package.replaced)) => {
-                Err(replaced(lock))
+            Some(lock) => {
+                project.hold_lock(lock)?;
+                self.install_held(ui, here, &project, lock)
             }
-            Some(lock) if self.dry_run => plan_only(ui, &project, lock, &json!([])),
-            // Where all of the shelf is right, so is each part of it.
-            Some(lock) if !self.is_for_all() && standing(here, self.absolute)?.is_some() => {
-                let kept = project.plan(lock)?.staying;
-                Ok(done(ui, Installed { kept, ..Installed::default() }, Instant::now(), &[]))
-            }
-            Some(lock) => install_locked(ui, &project, lock),
             None if self.sealed => Err(not_sealed(lock.is_some())),
             None => self.resolve_and_install(ui, &project),
         }
+    }
+
+    /// Installs a lock that says what it should.
+    fn install_held(&self, ui: &Ui, here: &Path, project: &Project, lock: &Lock) -> Result<Exit, Failure> {
+        if self.refuses(lock.packages.iter().any(|package| package.replaced)) {
+            return Err(replaced(lock));
+        }
+        if self.dry_run {
+            return plan_only(ui, project, lock, &json!([]));
+        }
+        // Where all of the shelf is right, so is each part of it.
+        if !self.is_for_all() && standing(here, self.absolute)?.is_some() {
+            let kept = project.plan(lock)?.staying;
+            return Ok(done(ui, Installed { kept, ..Installed::default() }, Instant::now(), &[]));
+        }
+        install_locked(ui, project, lock)
     }
 
     fn resolve_and_install(&self, ui: &Ui, project: &Project) -> Result<Exit, Failure> {

@@ -9,7 +9,7 @@ use serde_json::{Value, json};
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::{Only, Project, ShelfPart, open_store, registries_folder};
+use crate::project::{Only, Project, ShelfPart, note_kit, open_store, registries_folder};
 use crate::show::{count, size};
 use crate::ui::{Ui, style, styled};
 
@@ -78,6 +78,8 @@ fn make(
     let lock = project.needed_lock()?;
     if !project.is_locked() {
         ui.warn("bibliotax.toml was changed since bibliotax.lock was made from it; the kit carries what is locked");
+    } else {
+        project.hold_lock(lock)?;
     }
     let head = if dry_run {
         kit::head(lock, &project.load())
@@ -109,6 +111,7 @@ fn open(ui: &Ui, here: &Path, file: &Path) -> Result<Exit, Failure> {
     drop(progress);
     let cards = Cards::of(&registries_folder()?);
     opened.cards.iter().for_each(|(digest, text)| cards.keep(digest, text));
+    note_kit(&opened.lock);
     let head = &opened.head;
     let (all, known) = (count(head.archives, "archive"), head.archives - opened.new);
     let known = if known > 0 { format!(", {known} of them known before") } else { String::new() };

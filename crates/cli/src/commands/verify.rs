@@ -52,6 +52,9 @@ impl Verify {
         let members = self.members.names(&project)?;
         let project = project.only(ShelfPart { members, ..ShelfPart::default() });
         let lock = project.needed_lock()?;
+        if project.is_locked() {
+            project.hold_lock(lock)?;
+        }
         project.fetch(lock, &project.workspace, &progress)?;
         let depth = if self.full { Depth::Bytes } else { Depth::SizeAndTime };
         let verified = project.verify(lock, depth, &progress)?;

@@ -134,7 +134,7 @@ impl Lock {
 
 impl LockedPackage {
     /// The targets on which it is needed; nothing once where no member has any.
-    fn spots(&self) -> impl Iterator<Item = Option<&str>> {
+    pub(super) fn spots(&self) -> impl Iterator<Item = Option<&str>> {
         let nowhere = self.targets.is_empty().then_some(None);
         self.targets.iter().map(|target| Some(target.as_str())).chain(nowhere)
     }

@@ -60,6 +60,20 @@ fn write_lines<T: Serialize>(f: &mut fmt::Formatter<'_>, values: &[T]) -> fmt::R
     Ok(())
 }
 
+impl LockedMember {
+    /// Its line in the lock, without what stands around it.
+    pub fn as_line(&self) -> String {
+        line(self)
+    }
+}
+
+impl LockedPackage {
+    /// Its line in the lock, without what stands around it.
+    pub fn as_line(&self) -> String {
+        line(self)
+    }
+}
+
 fn line<T: Serialize + ?Sized>(value: &T) -> String {
     // Texts, lists and maps with names for keys: nothing in a lock can fail to be JSON.
     serde_json::to_string(value).unwrap_or_default()

@@ -116,6 +116,30 @@ impl Repository {
         Ok(())
     }
 
+    /// Whether a commit is one of those that a branch is made of, whose newest one is `head`: a repository may give away commits that
+    /// are on none of its branches.
+    pub fn is_on_branch(
+        &self,
+        commit: &CommitId,
+        branch: &str,
+        head: &CommitId,
+    ) -> Result<bool, RegistryError> {
+        if self.is_offline {
+            return Err(self.offline(&format!("the history of {branch}")));
+        }
+        let _held = self.held(head)?;
+        // Commits alone, without files or their names; all of the history where the other side can't do that.
+        let refspec = format!("+refs/heads/{branch}:refs/branches/{branch}\n");
+        match self.fetch_with(&["--filter=tree:0"], &refspec) {
+            Err(refused) if is_unable(&refused) => self.fetch_with(&[], &refspec),
+            done => done,
+        }
+        .map_err(|refused| refused.about(&self.url))?;
+        let reached = self.run(&["rev-list", &format!("refs/branches/{branch}")], "");
+        let reached = reached.map_err(|refused| refused.about(&self.url))?;
+        Ok(String::from_utf8_lossy(&reached).lines().any(|line| line == commit.as_str()))
+    }
+
     /// Sees that files are here whose names may be all that was fetched, by the names of their objects.
     pub fn fetch_files(&self, commit: &CommitId, objects: &[&str]) -> Result<(), RegistryError> {
         let asked = ["rev-list", "--objects", "--missing=print", "--no-walk", commit.as_str()];

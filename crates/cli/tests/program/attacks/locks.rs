@@ -5,6 +5,7 @@ use std::fs;
 use bibliotax_core::digest::Hasher;
 
 use crate::garden::Garden;
+use crate::sources::{commit, git};
 
 /// A lock's text with the digest that it should have, as an attacker works it out.
 pub fn sealed_again(text: &str) -> String {
@@ -121,4 +122,143 @@ fn a_card_that_exposes_what_lies_outside_of_its_package_is_no_card() {
         let ran = garden.run_in(".", &["registry", "load", "seedhouse", "cards.jsonl"]);
         assert_eq!((ran.status, ran.code()), (3, "registry.bad-line"), "{ran}");
     }
+}
+
+/// A project in a garden with two registries, its lock, and what else may be told of it.
+fn with_two_registries() -> Garden {
+    let garden = Garden::needing(
+        &["rain-ledger 2.4.0: dew-point 1", "dew-point 1.4.0", "dew-point 1.3.0", "moss-map 1.0.0"],
+        "rain-ledger = \"2\"",
+    );
+    garden.run_in(".", &["registry", "create", "other"]).expect(0);
+    garden.run_in(".", &["registry", "load", "other", "cards.jsonl"]).expect(0);
+    let manifest = garden.read("gate/bibliotax.toml");
+    let registries = "seedhouse = { url = \"../seedhouse\", owns = [\"*\"] }\nother = \"../other\"";
+    garden.write("gate/bibliotax.toml", &manifest.replace("seedhouse = \"../seedhouse\"", registries));
+    garden.run(&["install"]).expect(0);
+    garden
+}
+
+#[test]
+fn what_a_lock_says_is_held_against_manifests_and_cards() {
+    let garden = with_two_registries();
+    let lock = garden.read("gate/bibliotax.lock");
+    let line = |name: &str| {
+        let start = format!("    {{\"name\":\"{name}\",\"version\"");
+        lock.lines().find(|line| line.starts_with(&start)).unwrap().trim_end_matches(',').to_owned()
+    };
+    let (dew, rain) = (line("dew-point"), line("rain-ledger"));
+    let sha256 = |line: &str| line.split("\"sha256\":\"").nth(1).unwrap()[..64].to_owned();
+    let commit = "0123456789abcdef0123456789abcdef01234567";
+    let edits = [
+        ("another archive than the card's", dew.replace(&sha256(&dew), &sha256(&rain)), &dew),
+        ("a URL", dew.replace("\"format\"", "\"url\":\"https://evil.example/x.tar\",\"format\""), &dew),
+        (
+            "a registry turned into git",
+            dew.replace(
+                "\"seedhouse\"",
+                &format!("{{\"git\":\"https://evil.example/x\",\"commit\":\"{commit}\"}}"),
+            ),
+            &dew,
+        ),
+        ("a registry turned into a folder", dew.replace("\"seedhouse\"", "{\"path\":\"../treasure\"}"), &dew),
+        ("another registry", dew.replace("\"seedhouse\"", "\"other\""), &dew),
+        ("a false version", dew.replace("1.4.0", "1.9.0"), &dew),
+        ("a version that its card doesn't have", dew.replace("1.4.0", "1.3.0"), &dew),
+        ("another licence", dew.replace("\"MIT\"", "\"CC0-1.0\""), &dew),
+        ("what it exposes", dew.replace("\"files\"", "\"exposes\":{\"include\":[\".\"]},\"files\""), &dew),
+        (
+            "no card",
+            dew.replace(&dew[dew.find("\"card\"").unwrap()..dew.find("\"license\"").unwrap()], ""),
+            &dew,
+        ),
+        ("a need less", rain.replace("\"needs\":[\"dew-point\"]", "\"needs\":[]"), &rain),
+        ("that something is left out", rain.replace("}]", "}],\"left-out\":[\"dew-point\"]"), &rain),
+        ("that it is replaced", dew.replace("\"card\"", "\"replaced\":true,\"card\""), &dew),
+        ("a capability", dew.replace("}]", "}],\"provides\":[\"sensor-driver\"]"), &dew),
+        ("a step", dew.replace("}]}", "}],\"steps\":[{\"step\":{\"id\":\"a\",\"text\":\"b\"}}]}"), &dew),
+        ("a component", dew.replace("\"files\"", "\"components\":[\"fog\"],\"files\""), &dew),
+    ];
+    let moss = dew.replace("\"dew-point\"", "\"moss-map\"").replace("1.4.0", "1.0.0");
+    let injected = format!("{dew},\n{moss}");
+    let needed = rain.replace("[\"dew-point\"]", "[\"dew-point\",\"moss-map\"]");
+    let mut locks: Vec<(&str, String)> =
+        edits.iter().map(|(what, edited, line)| (*what, lock.replace(*line, edited))).collect();
+    locks.push(("a package that nobody needs", lock.replace(&dew, &injected)));
+    locks.push(("one that another needs", lock.replace(&dew, &injected).replace(&rain, &needed)));
+    locks.push(("where a registry is", lock.replace("\"../seedhouse\"", "\"../other\"")));
+    locks.push((
+        "a need less of a member",
+        lock.replace("\"needs\":[{\"name\":\"rain-ledger\"}]", "\"needs\":[]"),
+    ));
+    for (what, edited) in locks {
+        assert_ne!(edited, lock, "{what}");
+        garden.write("gate/bibliotax.lock", &sealed_again(&edited));
+        for args in
+            [&["install", "--sealed"][..], &["check"], &["kit", "make", "x.kit"], &["verify"], &["install"]]
+        {
+            // Neither with a shelf that is right, nor on a fresh clone whose machine never saw the lock.
+            for is_fresh in [false, true] {
+                if is_fresh {
+                    let _ = fs::remove_dir_all(garden.path("gate/shelf"));
+                    let _ = fs::remove_dir_all(garden.path("store"));
+                }
+                let ran = garden.run(args);
+                assert_eq!((ran.status, ran.code()), (6, "lock.mismatch"), "{what}, {args:?}: {ran}");
+            }
+            assert_eq!(garden.shelf(), [""; 0], "{what}");
+        }
+    }
+    garden.write("gate/bibliotax.lock", &lock);
+    garden.run(&["install", "--sealed"]).expect(0);
+    assert_eq!(garden.run(&["verify"]).expect(0).status, 0);
+}
+
+#[test]
+fn a_commit_of_a_lock_is_what_its_tag_names_or_is_on_its_branch() {
+    let garden = Garden::with(&["dew-point 1.4.0"]);
+    garden.write("leaf/include/leaf.h", "#define LEAF 1\n");
+    git(&garden, "leaf", &["init", "-q"]);
+    let first = commit(&garden, "leaf");
+    git(&garden, "leaf", &["tag", "v1.2.0"]);
+    garden.write("leaf/include/leaf.h", "#define LEAF 2\n");
+    let second = commit(&garden, "leaf");
+    // As those who may open pull requests can put it into a repository, where it is on no branch.
+    git(&garden, "leaf", &["checkout", "-q", "--detach"]);
+    garden.write("leaf/include/leaf.h", "#define LEAF 666\n");
+    let foreign = commit(&garden, "leaf");
+    git(&garden, "leaf", &["update-ref", "refs/pull/1/head", &foreign]);
+    git(&garden, "leaf", &["checkout", "-q", "main"]);
+    git(&garden, "leaf", &["config", "uploadpack.allowAnySHA1InWant", "true"]);
+    let manifest = garden.read("gate/bibliotax.toml");
+    for (declared, was) in [("branch = \"main\"", &second), ("tag = \"v1.2.0\"", &first)] {
+        garden.write(
+            "gate/bibliotax.toml",
+            &format!("{manifest}leaf-palette = {{ git = \"../leaf\", {declared} }}\n"),
+        );
+        garden.run(&["install"]).expect(0);
+        let lock = garden.read("gate/bibliotax.lock");
+        for (is, status) in [(&foreign, 6), (was, 0)] {
+            garden.write("gate/bibliotax.lock", &sealed_again(&lock.replace(was.as_str(), is)));
+            for folder in ["gate/shelf", "store"] {
+                fs::remove_dir_all(garden.path(folder)).unwrap();
+            }
+            let ran = garden.run(&["install", "--sealed"]).expect(status);
+            assert!(status == 0 || ran.code() == "lock.mismatch", "{declared}: {ran}");
+            fs::create_dir_all(garden.path("gate/shelf")).unwrap();
+        }
+    }
+    // A commit that the branch has left behind is on it still.
+    garden.write(
+        "gate/bibliotax.toml",
+        &format!("{manifest}leaf-palette = {{ git = \"../leaf\", branch = \"main\" }}\n"),
+    );
+    garden.run(&["install"]).expect(0);
+    garden.write("leaf/include/leaf.h", "#define LEAF 3\n");
+    commit(&garden, "leaf");
+    for folder in ["gate/shelf", "store"] {
+        fs::remove_dir_all(garden.path(folder)).unwrap();
+    }
+    garden.run(&["install", "--sealed"]).expect(0);
+    assert_eq!(garden.read("gate/shelf/leaf-palette/include/leaf.h"), "#define LEAF 2\n");
 }

@@ -1,0 +1,192 @@
+//! Holding a lock that somebody else may have written against the manifests and the cards of its releases.
+
+use bibliotax_core::card::{Card, Entry};
+use bibliotax_core::facet::Facets;
+use bibliotax_core::fault::Fault;
+use bibliotax_core::lock::{self, Held, Line, Lock, LockedPackage, Mismatch};
+use bibliotax_core::range::Range;
+use bibliotax_core::resolve::Catalogue;
+use bibliotax_core::source::Source;
+use bibliotax_registry::known_lines::KnownLines;
+use bibliotax_registry::registries::{Registries, place_of};
+use bibliotax_registry::remote::Cards;
+
+use super::{Project, network, registries_folder};
+use crate::failure::Failure;
+
+/// Most packages that are named in a message.
+const MOST_SHOWN: usize = 5;
+
+const MEND: &str =
+    "somebody edited the lock; see who did in its history, and run `bibliotax resolve` to make it anew";
+
+impl Project {
+    /// Sees that a lock says what the manifests lead to, and of each release what its card says, as far as this machine hasn't
+    /// seen that before.
+    pub fn hold_lock(&self, lock: &Lock) -> Result<(), Failure> {
+        let held = Held::new(lock, &self.workspace);
+        if let Some(mismatch) = held.against_manifests() {
+            return Err(mismatched(lock, &mismatch));
+        }
+        let network = self.network();
+        let lines = KnownLines::of(&network);
+        let keyed = self.keyed(lock);
+        let keys: Vec<[u8; 32]> = keyed.iter().map(|(_, key)| *key).collect();
+        let known = lines.known(&keys);
+        let new: Vec<&LockedPackage> =
+            keyed.iter().filter(|(_, key)| !known.contains(key)).map(|(package, _)| *package).collect();
+        if new.is_empty() {
+            return Ok(());
+        }
+        self.hold_packages(lock, &held, &new)?;
+        if self.is_held {
+            lines.note(&keys);
+        }
+        Ok(())
+    }
+
+    /// Remembers that this lock was made here, of what cards say.
+    pub(super) fn note_lock(&self, lock: &Lock) {
+        let keys: Vec<[u8; 32]> = self.keyed(lock).into_iter().map(|(_, key)| key).collect();
+        KnownLines::of(&self.network()).note(&keys);
+    }
+
+    /// The packages whose lines are remembered, each with what it is remembered by: not those in folders, which anybody edits.
+    fn keyed<'l>(&self, lock: &'l Lock) -> Vec<(&'l LockedPackage, [u8; 32])> {
+        let place = |package: &LockedPackage| {
+            let name = package.source.registry()?;
+            let declared = self.workspace.registries.iter().find(|declared| declared.name == *name)?;
+            Some(place_of(declared, &self.root))
+        };
+        let packages = lock.packages.iter().filter(|package| package.source.path().is_none());
+        let keyed = packages.map(|package| {
+            (package, KnownLines::key(&place(package).unwrap_or_default(), &package.as_line()))
+        });
+        keyed.collect()
+    }
+
+    /// Holds packages against their cards: those that the store has, and for the rest what their sources say.
+    fn hold_packages(
+        &self,
+        lock: &Lock,
+        held: &Held<'_>,
+        packages: &[&LockedPackage],
+    ) -> Result<(), Failure> {
+        let cards = Cards::of(&registries_folder()?);
+        let card = |package: &LockedPackage| {
+            let digest = package.card?;
+            let card: Card = serde_json::from_str(&cards.read(&digest)?).ok()?;
+            Some(card.entry(digest))
+        };
+        let mut left = Vec::new();
+        for package in packages {
+            match card(package) {
+                Some(entry) => self.compare(lock, held, package, &entry, None)?,
+                None => left.push(*package),
+            }
+        }
+        if left.is_empty() {
+            return Ok(());
+        }
+        self.hold_against_sources(lock, held, &left).map_err(|failure| match failure.code {
+            "lock.mismatch" => failure,
+            // Why there is no answer says nothing of what the answer was for.
+            _ => failure.because([without_cards(&left)]),
+        })
+    }
+
+    fn hold_against_sources(
+        &self,
+        lock: &Lock,
+        held: &Held<'_>,
+        packages: &[&LockedPackage],
+    ) -> Result<(), Failure> {
+        let registries = self.registries(&self.workspace)?;
+        let of_registries = packages.iter().filter(|package| package.source.registry().is_some());
+        let exact = of_registries.map(|package| (package.name.clone(), Range::exactly(&package.version)));
+        registries.foresee(&exact.collect::<Vec<_>>());
+        registries.expect(&packages.iter().map(|package| package.name.clone()).collect::<Vec<_>>());
+        let facets = registries.facets();
+        for package in packages {
+            let entry = self.entry_of(package, &registries)?;
+            let Some(entry) = entry else {
+                let what = format!("{} has no {} {}", package.source, package.name, package.version);
+                return Err(mismatched(lock, &of_package(package, what)));
+            };
+            self.compare(lock, held, package, &entry, Some(&facets))?;
+        }
+        if self.is_held {
+            registries.remember();
+        }
+        Ok(())
+    }
+
+    /// What the source of a package says of the release that is locked.
+    fn entry_of(&self, package: &LockedPackage, registries: &Registries) -> Result<Option<Entry>, Failure> {
+        if let Source::Git(source) = &package.source
+            && !registries.has_commit(&package.name, source)?
+        {
+            return Ok(None);
+        }
+        let listing = registries
+            .listing(&package.name)?
+            .filter(|listing| listing.source == package.source || package.source.registry().is_none());
+        let release = listing.as_ref().and_then(|listing| listing.history.release(&package.version));
+        Ok(release.map(|release| release.entry.clone()))
+    }
+
+    fn compare(
+        &self,
+        lock: &Lock,
+        held: &Held<'_>,
+        package: &LockedPackage,
+        entry: &Entry,
+        facets: Option<&Facets>,
+    ) -> Result<(), Failure> {
+        match held.against_entry(package, entry, facets) {
+            Some(what) => Err(mismatched(lock, &of_package(package, what))),
+            None => Ok(()),
+        }
+    }
+}
+
+/// Remembers what the lock of a kit says of packages that are in no registry: nothing there has a card with a digest that they could
+/// be held against, so whoever made the kit vouches for them.
+pub fn note_kit(lock: &Lock) {
+    let packages =
+        lock.packages.iter().filter(|package| matches!(package.source, Source::Git(_) | Source::Archive(_)));
+    let keys: Vec<[u8; 32]> = packages.map(|package| KnownLines::key("", &package.as_line())).collect();
+    KnownLines::of(&network()).note(&keys);
+}
+
+/// That the store has no cards yet of packages.
+fn without_cards(packages: &[&LockedPackage]) -> String {
+    let shown =
+        packages.iter().take(MOST_SHOWN).map(|package| format!("{} {}", package.name, package.version));
+    let shown: Vec<String> = shown.collect();
+    let more = packages.len().saturating_sub(MOST_SHOWN);
+    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+    format!("The lock is new to this machine, and the store has no cards yet for {}{more}.", shown.join(", "))
+}
+
+fn of_package(package: &LockedPackage, what: String) -> Mismatch {
+    Mismatch { line: Line::Package(package.name.clone()), what }
+}
+
+/// The failure of a lock that says something else than what it is made from, at its line.
+fn mismatched(lock: &Lock, mismatch: &Mismatch) -> Failure {
+    let text = lock.to_string();
+    let line = match &mismatch.line {
+        Line::Registries => text.lines().find(|line| line.starts_with("  \"registries\"")).map(str::to_owned),
+        Line::Member(name) => {
+            lock.members.iter().find(|member| member.name == *name).map(lock::LockedMember::as_line)
+        }
+        Line::Package(name) => lock.package(name).map(LockedPackage::as_line),
+    };
+    let at = line.as_ref().and_then(|line| text.find(line.as_str())).unwrap_or(0);
+    // The beginning of a line says which one it is; all of it would fill the terminal.
+    let end = (at + 40).min(at + line.map_or(0, |line| line.len()));
+    let message = format!("the lock isn't what manifests and cards say: {}", mismatch.what);
+    let fault = Fault::new("lock.mismatch", message, at..end).label("this line").mend(MEND);
+    Failure::in_text(lock::FILE_NAME, &text, vec![fault])
+}

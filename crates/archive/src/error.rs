@@ -43,12 +43,31 @@ pub enum ArchiveError {
     /// The folder that the package is to be is not in it.
     #[error("it has nothing in the folder `{folder}`, which the package is to be")]
     NothingThere { folder: String },
+    /// A file with holes, whose map has no bound.
+    #[error("its entry `{entry}` is refused: it is a sparse file; pack it without holes")]
+    Sparse { entry: String },
+    /// Two headers that differ in how long an entry is.
+    #[error("its entry `{entry}` is refused: two headers give it different sizes")]
+    TwoSizes { entry: String },
     /// More than a package can reasonably hold.
     #[error("it is refused at `{entry}`: it holds over {limit}")]
     TooMuch { entry: String, limit: String },
     /// A disk refused.
     #[error(transparent)]
     Disk(#[from] DiskError),
+}
+
+/// Most characters of a name that are shown.
+const MAX_SHOWN: usize = 200;
+
+/// An entry's name as a message shows it.
+pub fn shown(name: &[u8]) -> String {
+    // Four bytes are the most that a character takes.
+    let text = String::from_utf8_lossy(&name[..name.len().min(4 * MAX_SHOWN)]).into_owned();
+    match text.char_indices().nth(MAX_SHOWN) {
+        Some((end, _)) => format!("{}…", &text[..end]),
+        None => text,
+    }
 }
 
 impl ArchiveError {
@@ -68,7 +87,9 @@ pub enum PackError {
     #[error("`{file}` is a link or a special file, and a package is made of files and folders")]
     Link { file: String },
     /// Two files that some systems can't keep apart.
-    #[error("`{file}` and `{other}` differ in case only, and some systems can't keep them apart")]
+    #[error(
+        "`{file}` and `{other}` differ only in case or in how letters are composed, and some systems can't keep them apart"
+    )]
     Clash { file: String, other: String },
     /// A pattern of `[card] files` can't be read.
     #[error("`{pattern}` is no pattern of files")]

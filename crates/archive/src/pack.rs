@@ -4,7 +4,7 @@ use std::fs::{self, File};
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
-use bibliotax_core::inner_path::{InnerPath, PathSet};
+use bibliotax_core::inner_path::{InnerPath, PathSet, clashing};
 use bibliotax_core::{lock, manifest};
 use bibliotax_disk::DiskError;
 use bibliotax_disk::error::At;
@@ -77,8 +77,12 @@ fn walked(
 fn sorted(mut files: Vec<PackFile>) -> Result<Vec<PackFile>, PackError> {
     files.sort_by(|a, b| a.path.cmp(&b.path));
     let mut paths = PathSet::default();
-    for file in &files {
-        let clash = |other| PackError::Clash { file: file.path.to_string(), other };
+    for (at, file) in files.iter().enumerate() {
+        let clash = |clash: &str| {
+            let before = files[..at].iter().map(|file| &file.path);
+            let other = clashing(clash, before).unwrap_or(clash).to_owned();
+            PackError::Clash { file: file.path.to_string(), other }
+        };
         paths.add_file(&file.path).map_err(clash)?;
     }
     Ok(files)

@@ -5,6 +5,9 @@
 //! leads out of the tree, could not exist on some system, or is larger than a package can reasonably be, is
 //! refused by name.
 
+mod directory;
+mod headers;
+mod limits;
 mod source;
 pub(crate) mod tar;
 mod tree;

@@ -2,10 +2,13 @@
 //!
 //! Publishing and unpacking hold to the same rules, so what can be published can be installed anywhere.
 
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::fmt;
+use std::hash::{BuildHasher, RandomState};
 use std::str::FromStr;
 
+use icu_normalizer::ComposingNormalizerBorrowed;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::fault::Fault;
@@ -91,7 +94,7 @@ impl Serialize for InnerPath {
 
 impl<'de> Deserialize<'de> for InnerPath {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        let text = std::borrow::Cow::<str>::deserialize(deserializer)?;
+        let text = Cow::<str>::deserialize(deserializer)?;
         Self::new(&text).map_err(serde::de::Error::custom)
     }
 }
@@ -152,7 +155,7 @@ impl Serialize for ExposedPath {
 
 impl<'de> Deserialize<'de> for ExposedPath {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        let text = std::borrow::Cow::<str>::deserialize(deserializer)?;
+        let text = Cow::<str>::deserialize(deserializer)?;
         text.parse().map_err(serde::de::Error::custom)
     }
 }
@@ -174,11 +177,15 @@ fn check_part(part: &str) -> Result<(), PathProblem> {
     if is_device(stem.trim_end()) { Err(PathProblem::Device) } else { Ok(()) }
 }
 
-/// The paths of one package, told apart as the most forgetful file system would: without regard to case.
+/// The paths of one package, told apart as the most forgetful file systems would: without regard to case, and to how letters with
+/// marks are composed (Unicode Standard Annex 15).
+///
+/// It holds no path, only a digest of each under a key that nobody else knows, so that a million of them take little memory.
 #[derive(Debug, Default)]
 pub struct PathSet {
-    /// The spelling and kind of every file and folder, by its lowercase form.
-    spellings: HashMap<String, (String, Kind)>,
+    keys: [RandomState; 2],
+    /// The spelling and kind of every file and folder, by its form that forgetful systems see.
+    known: HashMap<(u64, u64), (u64, Kind)>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -188,27 +195,49 @@ enum Kind {
 }
 
 impl PathSet {
-    /// Adds a file; the path that it clashes with, if some system could not keep the two apart.
-    pub fn add_file(&mut self, path: &InnerPath) -> Result<(), String> {
+    /// Adds a file; the path, its own or that of a folder above it, that some system could not keep apart from another one.
+    pub fn add_file<'p>(&mut self, path: &'p InnerPath) -> Result<(), &'p str> {
         path.folders().try_for_each(|folder| self.add(folder, Kind::Folder))?;
         self.add(path.as_str(), Kind::File)
     }
 
-    /// Adds a folder; the path that it clashes with, if some system could not keep the two apart.
-    pub fn add_folder(&mut self, path: &InnerPath) -> Result<(), String> {
+    /// Adds a folder; the path, its own or that of a folder above it, that some system could not keep apart from another one.
+    pub fn add_folder<'p>(&mut self, path: &'p InnerPath) -> Result<(), &'p str> {
         path.folders().chain([path.as_str()]).try_for_each(|folder| self.add(folder, Kind::Folder))
     }
 
-    fn add(&mut self, path: &str, kind: Kind) -> Result<(), String> {
-        match self.spellings.get(&path.to_lowercase()) {
-            Some((spelling, Kind::Folder)) if spelling == path && kind == Kind::Folder => Ok(()),
-            Some((spelling, _)) => Err(spelling.clone()),
+    fn add<'p>(&mut self, path: &'p str, kind: Kind) -> Result<(), &'p str> {
+        let seen = as_seen(path);
+        let key = (self.keys[0].hash_one(&seen), self.keys[1].hash_one(&seen));
+        let spelling = self.keys[0].hash_one(path);
+        match self.known.get(&key) {
+            Some((there, Kind::Folder)) if *there == spelling && kind == Kind::Folder => Ok(()),
+            Some(_) => Err(path),
             None => {
-                self.spellings.insert(path.to_lowercase(), (path.to_owned(), kind));
+                self.known.insert(key, (spelling, kind));
                 Ok(())
             }
         }
     }
+}
+
+/// Of these paths, or the folders above them, the one that a path clashes with.
+pub fn clashing<'p>(path: &str, paths: impl IntoIterator<Item = &'p InnerPath>) -> Option<&'p str> {
+    let seen = as_seen(path);
+    paths
+        .into_iter()
+        .flat_map(|other| other.folders().chain([other.as_str()]))
+        .find(|other| as_seen(other) == seen)
+}
+
+/// A path as the most forgetful file systems see it.
+pub fn as_seen(path: &str) -> Cow<'_, str> {
+    let composed = ComposingNormalizerBorrowed::new_nfc();
+    if path.bytes().all(|byte| byte.is_ascii() && !byte.is_ascii_uppercase()) {
+        return Cow::Borrowed(path);
+    }
+    // A letter in lower case may compose otherwise than one in upper case.
+    Cow::Owned(composed.normalize(&composed.normalize(path).to_lowercase()).into_owned())
 }
 
 #[cfg(test)]
@@ -250,6 +279,10 @@ mod tests {
             ("a./b", PathProblem::BadEnd),
             ("dir/NUL.txt", PathProblem::Device),
             ("com7", PathProblem::Device),
+            ("COM\u{b9}.txt", PathProblem::Device),
+            ("a/lpt³", PathProblem::Device),
+            ("CONIN$", PathProblem::Device),
+            ("conout$.log", PathProblem::Device),
             (&deep, PathProblem::TooLong),
         ];
         for (text, problem) in rows {
@@ -258,15 +291,28 @@ mod tests {
     }
 
     #[test]
-    fn tells_clashes_of_case_and_of_kind() {
+    fn tells_clashes_of_case_of_composition_and_of_kind() {
         let path = |text| InnerPath::new(text).unwrap();
         let mut set = PathSet::default();
         set.add_file(&path("src/Rain.h")).unwrap();
         set.add_folder(&path("src")).unwrap();
-        assert_eq!(set.add_file(&path("src/rain.h")), Err("src/Rain.h".into()));
-        assert_eq!(set.add_file(&path("src/Rain.h")), Err("src/Rain.h".into()));
-        assert_eq!(set.add_file(&path("SRC/other.h")), Err("src".into()));
-        assert_eq!(set.add_file(&path("src/Rain.h/inside")), Err("src/Rain.h".into()));
-        assert_eq!(set.add_file(&path("src")), Err("src".into()));
+        set.add_file(&path("größe.h")).unwrap();
+        set.add_file(&path("ΣΑΣ/a")).unwrap();
+        let there = [path("src/Rain.h"), path("größe.h"), path("ΣΑΣ/a")];
+        for (text, clash, with) in [
+            ("src/rain.h", "src/rain.h", "src/Rain.h"),
+            ("src/Rain.h", "src/Rain.h", "src/Rain.h"),
+            ("SRC/other.h", "SRC", "src"),
+            ("src/Rain.h/inside", "src/Rain.h", "src/Rain.h"),
+            ("src", "src", "src"),
+            ("gro\u{308}ße.h", "gro\u{308}ße.h", "größe.h"),
+            ("GRÖßE.H", "GRÖßE.H", "größe.h"),
+            ("σας/b", "σας", "ΣΑΣ"),
+        ] {
+            assert_eq!(set.add_file(&path(text)), Err(clash), "{text}");
+            assert_eq!(clashing(clash, &there), Some(with), "{text}");
+        }
+        set.add_file(&path("src/other.h")).unwrap();
+        assert_eq!(clashing("src/other.h", &there), None);
     }
 }

@@ -23,18 +23,25 @@ use crate::fault::Fault;
 /// Longest segment, in characters.
 pub const LONGEST_SEGMENT: usize = 64;
 
-/// Device names that some file systems refuse for a folder.
-const DEVICES: [&str; 22] = [
-    "con", "prn", "aux", "nul", "com1", "com2", "com3", "com4", "com5", "com6", "com7", "com8", "com9",
-    "lpt1", "lpt2", "lpt3", "lpt4", "lpt5", "lpt6", "lpt7", "lpt8", "lpt9",
-];
+/// Device names that some file systems refuse for a folder ("Naming Files, Paths, and Namespaces" of Windows' documentation), but for
+/// numbered ones.
+const DEVICES: [&str; 6] = ["con", "prn", "aux", "nul", "conin$", "conout$"];
+
+/// Devices of which there are several, each with one of these digits.
+const NUMBERED_DEVICES: [&str; 2] = ["com", "lpt"];
+const DEVICE_DIGITS: [char; 12] = ['1', '2', '3', '4', '5', '6', '7', '8', '9', '¹', '²', '³'];
 
 /// Words of the range grammar, and the shelf's own folder.
 const OWN_WORDS: [&str; 3] = ["any", "or", "links"];
 
 /// Whether some file systems refuse `stem` (a file name without its ending) as a device.
 pub fn is_device(stem: &str) -> bool {
+    let is_numbered = |device: &&str| {
+        let digit = stem.get(..device.len()).filter(|start| start.eq_ignore_ascii_case(device));
+        digit.is_some_and(|_| DEVICE_DIGITS.iter().any(|digit| stem[device.len()..].chars().eq([*digit])))
+    };
     DEVICES.iter().any(|device| device.eq_ignore_ascii_case(stem))
+        || NUMBERED_DEVICES.iter().any(|device| is_numbered(&device))
 }
 
 fn segment_problem(segment: &str) -> Option<String> {

@@ -177,11 +177,23 @@ impl Folder {
     /// What is there under a name; `None` if nothing is.
     pub fn entry(&self, name: &str) -> Result<Option<Entry>> {
         let name = self.checked(name)?;
-        match self.dir.symlink_metadata(name) {
-            Ok(found) => Ok(Some(Entry::of(&found))),
+        match self.looked_at(name) {
+            Ok(found) => Ok(Some(found)),
             Err(error) if is_missing(&error) => Ok(None),
             Err(error) => Err(error).at("look at", self.path.join(name)),
         }
+    }
+
+    /// The name was checked, so that one call of the system is enough: a shelf looks at each of its packages in this way.
+    #[cfg(unix)]
+    fn looked_at(&self, name: &str) -> io::Result<Entry> {
+        use rustix::fs::{AtFlags, statat};
+        Ok(Entry::of(&statat(&self.dir, name, AtFlags::SYMLINK_NOFOLLOW)?))
+    }
+
+    #[cfg(not(unix))]
+    fn looked_at(&self, name: &str) -> io::Result<Entry> {
+        self.dir.symlink_metadata(name).map(|found| Entry::of(&found))
     }
 
     /// Opens a file to read it; `None` if there is none. A link or anything else is an error.
@@ -339,6 +351,31 @@ impl Folder {
 }
 
 impl Entry {
+    // The fields are of other types on other systems.
+    #[cfg(unix)]
+    #[allow(
+        clippy::useless_conversion,
+        clippy::unnecessary_cast,
+        reason = "they are of other types elsewhere"
+    )]
+    fn of(found: &rustix::fs::Stat) -> Self {
+        use rustix::fs::{FileType, Mode};
+        let kind = match FileType::from_raw_mode(found.st_mode) {
+            FileType::Symlink => Kind::Link,
+            FileType::Directory => Kind::Folder,
+            FileType::RegularFile => Kind::File,
+            _ => Kind::Other,
+        };
+        Self {
+            kind,
+            size: u64::try_from(found.st_size).unwrap_or_default(),
+            modified: Stamp::of_parts(found.st_mtime as i64, found.st_mtime_nsec as i64),
+            changed: Stamp::of_parts(found.st_ctime as i64, found.st_ctime_nsec as i64),
+            is_executable: Mode::from_raw_mode(found.st_mode).contains(Mode::XUSR),
+        }
+    }
+
+    #[cfg(not(unix))]
     fn of(found: &cap_std::fs::Metadata) -> Self {
         let kind = match found.file_type() {
             kind if kind.is_symlink() => Kind::Link,
@@ -346,39 +383,10 @@ impl Entry {
             kind if kind.is_file() => Kind::File,
             _ => Kind::Other,
         };
-        let modified = found
-            .modified()
-            .map(cap_std::time::SystemTime::into_std)
-            .map_or_else(|_| Stamp::default(), Stamp::at);
-        Self {
-            kind,
-            size: found.len(),
-            modified,
-            changed: changed(found, modified),
-            is_executable: is_executable(found),
-        }
+        let modified = found.modified().map(cap_std::time::SystemTime::into_std);
+        let modified = modified.map_or_else(|_| Stamp::default(), Stamp::at);
+        Self { kind, size: found.len(), modified, changed: modified, is_executable: true }
     }
-}
-
-#[cfg(unix)]
-fn changed(found: &cap_std::fs::Metadata, _: Stamp) -> Stamp {
-    use cap_std::fs::MetadataExt;
-    Stamp::of_parts(found.ctime(), found.ctime_nsec())
-}
-
-#[cfg(not(unix))]
-fn changed(_: &cap_std::fs::Metadata, modified: Stamp) -> Stamp {
-    modified
-}
-
-#[cfg(unix)]
-fn is_executable(found: &cap_std::fs::Metadata) -> bool {
-    cap_std::fs::PermissionsExt::mode(&found.permissions()) & 0o100 != 0
-}
-
-#[cfg(not(unix))]
-fn is_executable(_: &cap_std::fs::Metadata) -> bool {
-    true
 }
 
 fn is_missing(error: &io::Error) -> bool {

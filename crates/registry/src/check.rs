@@ -5,7 +5,7 @@ use std::collections::{BTreeSet, HashMap};
 
 use bibliotax_core::card::{Card, CardNeed, Step};
 use bibliotax_core::facet::Facets;
-use bibliotax_core::inner_path::InnerPath;
+use bibliotax_core::inner_path::{InnerPath, as_seen};
 use bibliotax_core::name::PartName;
 use url::Url;
 
@@ -86,7 +86,7 @@ pub fn check_contents<'c>(
     let mut paths: BTreeSet<&str> = BTreeSet::new();
     let mut holders: HashMap<String, &PartName> = HashMap::new();
     for (part, path) in contents {
-        let holder = holders.entry(path.to_lowercase()).or_insert(part);
+        let holder = holders.entry(as_seen(path).into_owned()).or_insert(part);
         if *holder != part {
             let (one, other) = ((*holder).clone(), part.clone());
             return Err(RegistryError::PartsClash { file: path.to_owned(), one, other });

@@ -21,6 +21,11 @@ impl<'f, R: Read> Checked<'f, R> {
         Self { inner, file, hasher: Hasher::default(), read: 0 }
     }
 
+    /// How many bytes are to come.
+    pub fn expected_size(&self) -> u64 {
+        self.file.size
+    }
+
     /// Reads what is left and tells whether all bytes were those of the file.
     pub fn finish(&mut self) -> Result<(), ArchiveError> {
         let drained = io::copy(self, &mut io::sink());

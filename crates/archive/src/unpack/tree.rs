@@ -6,25 +6,17 @@ use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
 use bibliotax_core::card::Archive;
-use bibliotax_core::inner_path::{InnerPath, PathSet};
+use bibliotax_core::inner_path::{InnerPath, PathSet, clashing};
 use bibliotax_disk::DiskError;
 use bibliotax_disk::error::At;
 use bibliotax_disk::stamp::Stamp;
 use serde::{Deserialize, Serialize};
 
-use crate::error::ArchiveError;
+use crate::error::{ArchiveError, shown};
 
-/// Most files of one package.
-const MOST_FILES: usize = 1_000_000;
-
-/// Most bytes of one package after unpacking.
-const MOST_BYTES: u64 = 16 << 30;
-
-/// Up to this size nobody asks how well an archive was packed.
-const HARMLESS_BYTES: u64 = 64 << 20;
-
-/// Above it, one packed byte may hold at most so many.
-const MOST_RATIO: u64 = 200;
+/// What an entry takes in memory while an archive is unpacked, beside its name, and the most that all may take, in bytes.
+const ENTRY_WEIGHT: usize = 160;
+const MAX_WEIGHT: usize = 48 << 20;
 
 /// Longest chain of links to links.
 const LONGEST_CHAIN: usize = 16;
@@ -74,13 +66,13 @@ mod hex {
 /// Writes a tree, entry by entry.
 pub struct TreeWriter {
     folder: PathBuf,
-    archive_size: u64,
     /// The folder of the archive that the tree is; without it, all of it.
     strip: Option<InnerPath>,
     paths: PathSet,
     files: BTreeMap<String, TreeFile>,
     links: Vec<(InnerPath, String)>,
-    bytes: u64,
+    /// What all entries take in memory, in bytes.
+    weight: usize,
     /// One buffer for all files.
     buffer: Box<[u8]>,
 }
@@ -91,7 +83,7 @@ impl TreeWriter {
         let (paths, files, links) = Default::default();
         let buffer = vec![0; 64 << 10].into_boxed_slice();
         let (folder, strip) = (folder.to_owned(), archive.strip.clone());
-        Self { folder, archive_size: archive.size, strip, paths, files, links, bytes: 0, buffer }
+        Self { folder, strip, paths, files, links, weight: 0, buffer }
     }
 
     /// Adds a folder; those above a file need not be added.
@@ -100,8 +92,27 @@ impl TreeWriter {
             return Ok(());
         }
         let Some(path) = self.inside(entry)? else { return Ok(()) };
+        self.weigh(entry, &path)?;
         let added = self.paths.add_folder(&path);
-        added.map_err(|other| ArchiveError::Clash { entry: entry.to_owned(), other })
+        added.map_err(|clash| self.clash(entry, clash))
+    }
+
+    /// That an entry clashes with one that came before.
+    fn clash(&self, entry: &str, clash: &str) -> ArchiveError {
+        let paths = self.files.values().map(|file| &file.path).chain(self.links.iter().map(|(path, _)| path));
+        // A folder that holds nothing is remembered by no path.
+        let other = clashing(clash, paths).unwrap_or(clash).to_owned();
+        ArchiveError::Clash { entry: shown(entry.as_bytes()), other }
+    }
+
+    /// Counts what an entry takes in memory.
+    fn weigh(&mut self, entry: &str, path: &InnerPath) -> Result<(), ArchiveError> {
+        self.weight += ENTRY_WEIGHT + 2 * path.as_str().len();
+        if self.weight > MAX_WEIGHT {
+            let limit = format!("some {} files, or names of {} MiB", MAX_WEIGHT / 280, MAX_WEIGHT >> 20);
+            return Err(ArchiveError::TooMuch { entry: shown(entry.as_bytes()), limit });
+        }
+        Ok(())
     }
 
     /// Adds a file with the contents that `source` gives until its end.
@@ -127,8 +138,6 @@ impl TreeWriter {
                 Err(error) => return Err(unreadable(&error)),
             };
             size += read as u64;
-            self.bytes += read as u64;
-            self.check_bytes(entry)?;
             hasher.update(&self.buffer[..read]);
             file.write_all(&self.buffer[..read]).at("write", &target)?;
         }
@@ -143,7 +152,8 @@ impl TreeWriter {
     pub fn add_link(&mut self, entry: &str, target: &str) -> Result<(), ArchiveError> {
         let Some(path) = self.claim(entry)? else { return Ok(()) };
         let folder = path.as_str().rsplit_once('/').map_or("", |(folder, _)| folder);
-        let bad = || ArchiveError::BadLink { entry: entry.to_owned(), target: target.to_owned() };
+        let bad =
+            || ArchiveError::BadLink { entry: shown(entry.as_bytes()), target: shown(target.as_bytes()) };
         let resolved = lexically_inside(folder, target).ok_or_else(bad)?;
         self.links.push((path, resolved));
         Ok(())
@@ -152,7 +162,8 @@ impl TreeWriter {
     /// Adds a second name of a file, seen from the tree's own folder.
     pub fn add_second_name(&mut self, entry: &str, target: &str) -> Result<(), ArchiveError> {
         let Some(path) = self.claim(entry)? else { return Ok(()) };
-        let bad = || ArchiveError::BadLink { entry: entry.to_owned(), target: target.to_owned() };
+        let bad =
+            || ArchiveError::BadLink { entry: shown(entry.as_bytes()), target: shown(target.as_bytes()) };
         let resolved = lexically_inside("", target).ok_or_else(bad)?;
         let resolved = match &self.strip {
             Some(strip) => below(&resolved, strip).ok_or_else(bad)?.to_owned(),
@@ -170,7 +181,7 @@ impl TreeWriter {
         let links: BTreeMap<String, String> =
             self.links.iter().map(|(path, target)| (path.to_string(), target.clone())).collect();
         for (path, target) in &self.links {
-            let bad = || ArchiveError::BadLink { entry: path.to_string(), target: target.clone() };
+            let bad = || ArchiveError::BadLink { entry: path.to_string(), target: shown(target.as_bytes()) };
             let file = self.file_behind(target, &links).ok_or_else(bad)?.clone();
             let (from, to) = (self.folder.join(file.path.as_str()), self.folder.join(path.as_str()));
             fs::hard_link(&from, &to).or_else(|_| fs::copy(&from, &to).map(|_| ())).at("write", &to)?;
@@ -202,35 +213,19 @@ impl TreeWriter {
     /// Checks a file's path, claims it and makes the folders above it; `None` where the file isn't wanted.
     fn claim(&mut self, entry: &str) -> Result<Option<InnerPath>, ArchiveError> {
         let Some(path) = self.inside(entry)? else { return Ok(None) };
+        self.weigh(entry, &path)?;
         let added = self.paths.add_file(&path);
-        added.map_err(|other| ArchiveError::Clash { entry: entry.to_owned(), other })?;
-        if self.files.len() + self.links.len() >= MOST_FILES {
-            return Err(too_much(entry, format!("{MOST_FILES} files")));
-        }
+        added.map_err(|clash| self.clash(entry, clash))?;
         if let Some(folder) = path.folders().last() {
             let folder = self.folder.join(folder);
             fs::create_dir_all(&folder).at("make the folder", &folder)?;
         }
         Ok(Some(path))
     }
-
-    fn check_bytes(&self, entry: &str) -> Result<(), ArchiveError> {
-        if self.bytes > MOST_BYTES {
-            return Err(too_much(entry, format!("{} GiB", MOST_BYTES >> 30)));
-        }
-        if self.bytes > HARMLESS_BYTES && self.bytes / self.archive_size.max(1) > MOST_RATIO {
-            return Err(too_much(entry, format!("{MOST_RATIO} times its own size")));
-        }
-        Ok(())
-    }
-}
-
-fn too_much(entry: &str, limit: String) -> ArchiveError {
-    ArchiveError::TooMuch { entry: entry.to_owned(), limit }
 }
 
 fn checked(entry: &str) -> Result<InnerPath, ArchiveError> {
-    InnerPath::new(entry).map_err(|problem| ArchiveError::BadPath { entry: entry.to_owned(), problem })
+    InnerPath::new(entry).map_err(|problem| ArchiveError::BadPath { entry: shown(entry.as_bytes()), problem })
 }
 
 /// The rest of a path below a folder; `None` for the folder itself and for what isn't in it.

@@ -8,9 +8,12 @@ use zip::ZipArchive;
 use zip::read::ZipFile;
 use zip::result::ZipError;
 
+use super::directory::at_end;
+use super::limits::{Counted, MAX_DIRECTORY, MAX_ENTRIES, exceeded};
 use super::source::Checked;
+use super::tar::SET_USER_OR_GROUP;
 use super::tree::TreeWriter;
-use crate::error::ArchiveError;
+use crate::error::{ArchiveError, shown};
 use crate::visit::Visit;
 
 /// Longest target of a link, in bytes.
@@ -30,17 +33,35 @@ pub fn unpack<R: Read>(source: &mut Checked<'_, R>, tree: &mut TreeWriter) -> Re
         aside.write_all(&piece[..read]).at("write in", std::env::temp_dir())?;
     }
     source.finish()?;
-    aside.rewind().at("read in", std::env::temp_dir())?;
-    let mut archive = ZipArchive::new(io::BufReader::new(aside)).map_err(|error| unreadable(&error))?;
+    let size = source.expected_size();
+    let mut archive = opened(io::BufReader::new(aside))?;
+    let mut read = 0;
     for index in 0..archive.len() {
-        add(archive.by_index(index).map_err(|error| unreadable(&error))?, tree)?;
+        let entry = archive.by_index(index).map_err(|error| unreadable(&error))?;
+        read = add(entry, size, read, tree)?;
     }
     Ok(())
 }
 
+/// Opens an archive whose directory is no larger than any should be and says each name once.
+fn opened<R: Read + Seek>(mut file: R) -> Result<ZipArchive<R>, ArchiveError> {
+    let directory = at_end(&mut file).map_err(|error| unreadable(&ZipError::Io(error)))?;
+    let directory = directory.ok_or_else(|| broken("its structure is broken"))?;
+    if directory.entries > MAX_ENTRIES as u64 || directory.bytes > MAX_DIRECTORY {
+        let limit = format!("{} MiB in its directory", MAX_DIRECTORY >> 20);
+        return Err(ArchiveError::TooMuch { entry: "its directory".to_owned(), limit });
+    }
+    let archive = ZipArchive::new(file).map_err(|error| unreadable(&error))?;
+    if archive.len() as u64 != directory.entries {
+        // The library keeps one of several entries of a name, and readers differ in which.
+        return Err(broken("two of its entries have one name, or its directory lies"));
+    }
+    Ok(archive)
+}
+
 /// Shows each file of a ZIP archive to `visit`.
 pub fn look(file: impl Read + Seek, visit: &mut Visit<'_>) -> Result<(), ArchiveError> {
-    let mut archive = ZipArchive::new(file).map_err(|error| unreadable(&error))?;
+    let mut archive = opened(file)?;
     for index in 0..archive.len() {
         let mut entry = archive.by_index(index).map_err(|error| unreadable(&error))?;
         let (name, size) = (String::from_utf8_lossy(entry.name_raw()).into_owned(), entry.size());
@@ -51,25 +72,39 @@ pub fn look(file: impl Read + Seek, visit: &mut Visit<'_>) -> Result<(), Archive
     Ok(())
 }
 
-fn add(mut entry: ZipFile<'_, impl Read>, tree: &mut TreeWriter) -> Result<(), ArchiveError> {
-    let no_text = |_| ArchiveError::NoText { entry: String::from_utf8_lossy(entry.name_raw()).into_owned() };
+/// Adds an entry of an archive of this size, after so many bytes that came out of others; how many they are then.
+fn add(
+    entry: ZipFile<'_, impl Read>,
+    size: u64,
+    read: u64,
+    tree: &mut TreeWriter,
+) -> Result<u64, ArchiveError> {
+    let no_text = |_| ArchiveError::NoText { entry: shown(entry.name_raw()) };
     let name = std::str::from_utf8(entry.name_raw()).map_err(no_text)?.to_owned();
     let mode = entry.unix_mode().unwrap_or(0);
+    let mut contents = Counted::new(entry, size).after(read);
+    let unreadable = |error: &io::Error| match exceeded(error) {
+        Some(exceeded) => {
+            ArchiveError::TooMuch { entry: shown(name.as_bytes()), limit: exceeded.limit.clone() }
+        }
+        None => broken("an entry is broken"),
+    };
     match mode & KIND {
         LINK => {
             let mut target = String::new();
-            let read = entry.by_ref().take(LONGEST_TARGET).read_to_string(&mut target);
-            read.map_err(|error| unreadable(&ZipError::Io(error)))?;
-            tree.add_link(&name, &target)
+            let read = contents.by_ref().take(LONGEST_TARGET).read_to_string(&mut target);
+            read.map_err(|error| unreadable(&error))?;
+            tree.add_link(&name, &target)?;
         }
-        _ if name.ends_with('/') => tree.add_folder(&name),
-        0 | FILE if mode & 0o6000 == 0 => {
-            tree.add_file(&name, mode & 0o100 != 0, &mut entry, |_| broken("an entry is broken"))
+        _ if name.ends_with('/') => tree.add_folder(&name)?,
+        FOLDER => tree.add_folder(&name)?,
+        _ if mode & SET_USER_OR_GROUP != 0 => {
+            return Err(ArchiveError::SetUser { entry: shown(name.as_bytes()) });
         }
-        0 | FILE => Err(ArchiveError::SetUser { entry: name }),
-        FOLDER => tree.add_folder(&name),
-        _ => Err(ArchiveError::Special { entry: name }),
+        0 | FILE => tree.add_file(&name, mode & 0o100 != 0, &mut contents, unreadable)?,
+        _ => return Err(ArchiveError::Special { entry: shown(name.as_bytes()) }),
     }
+    Ok(contents.read_so_far())
 }
 
 fn unreadable(error: &ZipError) -> ArchiveError {

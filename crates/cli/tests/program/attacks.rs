@@ -1,6 +1,7 @@
 //! Attacks: what a hostile package, registry, mirror, line, or a colleague's pull request tries. Each stays outside, is told, and
 //! harms nothing. `docs/security.md` names the test behind each promise.
 
+mod archives;
 mod locks;
 mod mirrors;
 mod replaced;

@@ -8,6 +8,7 @@ use std::io;
 use std::sync::atomic::{AtomicBool, AtomicU8, Ordering};
 
 use bibliotax_core::card::Archive;
+use bibliotax_core::inner_path::as_seen;
 use bibliotax_core::lock::Slot;
 use bibliotax_core::manifest::LinkWay;
 use bibliotax_disk::error::At;
@@ -45,7 +46,7 @@ impl<'s> Linker<'s> {
             let listing = self.listing(slot, &file.archive())?;
             if slot.files.len() > 1 {
                 let twice =
-                    listing.files.iter().find(|file| !paths.insert(file.path.as_str().to_lowercase()));
+                    listing.files.iter().find(|file| !paths.insert(as_seen(file.path.as_str()).into_owned()));
                 if let Some(file) = twice {
                     let (package, path) = (slot.package.name.clone(), file.path.to_string());
                     return Err(StoreError::TwoParts { package, path });

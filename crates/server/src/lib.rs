@@ -2,7 +2,7 @@
 //!
 //! | room | what lives there |
 //! |---|---|
-//! | [`serve`] | listening, TLS, time limits, stopping gracefully |
+//! | [`serve`], `connections` | listening, TLS, time limits, who may have how many connections, stopping gracefully |
 //! | [`app`] | one request: who asks, how much, which route, what is noted of it |
 //! | `reads`, `hot` | the registry's files, with validators, ranges and compression; what was asked for lately |
 //! | `uploads`, `events` | the interface for publishing: files first, then what makes them a release |
@@ -18,6 +18,7 @@
 
 pub mod app;
 mod closure;
+mod connections;
 mod events;
 mod find;
 mod hot;

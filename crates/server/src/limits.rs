@@ -11,10 +11,14 @@ pub struct Limits {
     pub largest_file: u64,
     /// Bytes of a card or another small thing.
     pub largest_text: usize,
-    /// Until a request's head has to be there.
+    /// Until a connection's first request has to be there, and the head of each.
     pub head: Duration,
-    /// Between two pieces of an upload.
+    /// Until a connection without a request is closed.
+    pub idle: Duration,
+    /// Between two pieces of an upload; and over which the slowest rate counts, of uploads and of answers.
     pub silence: Duration,
+    /// Connections of one address, or of one network where addresses are many.
+    pub connections_per_address: usize,
     /// Until an answer has to begin.
     pub answer: Duration,
     /// For requests that are under way when the server stops.
@@ -31,6 +35,8 @@ impl Default for Limits {
             largest_file: 4 << 30,
             largest_text: 4 << 20,
             head: Duration::from_secs(10),
+            idle: Duration::from_secs(60),
+            connections_per_address: 256,
             silence: Duration::from_secs(30),
             answer: Duration::from_secs(60),
             stopping: Duration::from_secs(30),

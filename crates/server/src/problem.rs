@@ -7,6 +7,9 @@ use bibliotax_registry::RegistryError;
 use bibliotax_registry::piece::UploadProblem;
 use serde_json::{Map, Value, json};
 
+/// Most characters of a refusal's sentence.
+const MAX_DETAIL: usize = 1000;
+
 /// Why a request was refused.
 #[derive(Debug)]
 pub struct Problem {
@@ -26,7 +29,13 @@ struct More {
 impl Problem {
     /// A refusal with a stable code and a sentence for people.
     pub fn new(status: StatusCode, code: &'static str, detail: impl Into<String>) -> Self {
-        Self { status, code, detail: detail.into(), more: Box::default() }
+        let mut detail = detail.into();
+        // What a client sent may be in it, and is not sent back at any length.
+        if let Some((end, _)) = detail.char_indices().nth(MAX_DETAIL) {
+            detail.truncate(end);
+            detail.push('…');
+        }
+        Self { status, code, detail, more: Box::default() }
     }
 
     /// The same with more for programs.

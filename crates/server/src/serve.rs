@@ -19,9 +19,7 @@ use tokio::net::{TcpListener, TcpStream};
 use tokio_rustls::TlsAcceptor;
 
 use crate::app::App;
-
-/// Most connections at once; more wait to be taken.
-const MOST_CONNECTIONS: usize = 4096;
+use crate::connections::{Activity, AnswerBody, Connections, Watched};
 
 /// Most bytes of a request's head.
 const LARGEST_HEAD: usize = 32 << 10;
@@ -64,23 +62,29 @@ impl Listening {
     /// Answers until `stop` is over, then lets what is under way end, for as long as the limits say.
     pub async fn run(self, stop: impl Future<Output = ()>) {
         let graceful = GracefulShutdown::new();
-        let permits = Arc::new(tokio::sync::Semaphore::new(MOST_CONNECTIONS));
+        let connections = Connections::new();
         let mut stop = std::pin::pin!(stop);
         loop {
-            let Ok(permit) = Arc::clone(&permits).acquire_owned().await else { break };
             let accepted = tokio::select! {
                 accepted = self.listener.accept() => accepted,
                 () = &mut stop => break,
             };
-            // A connection that is gone before it was taken is nobody's fault; too many open files pass.
+            // A connection that is gone before it was taken is nobody's fault; with too many open files one makes room.
             let Ok((stream, peer)) = accepted else {
+                connections.close_one();
                 tokio::time::sleep(std::time::Duration::from_millis(20)).await;
                 continue;
             };
+            // One that is too many is closed without a word, which costs least.
+            let Some(admitted) = connections.admit(peer.ip(), &self.app.limits) else { continue };
             let (app, tls, watcher) = (Arc::clone(&self.app), self.tls.clone(), graceful.watcher());
             tokio::spawn(async move {
-                connection(stream, peer, tls, app, watcher).await;
-                drop(permit);
+                let activity = Arc::clone(&admitted.activity);
+                tokio::select! {
+                    () = connection(stream, peer, tls, &app, &activity, watcher) => {}
+                    () = activity.over(&app.limits) => {}
+                }
+                drop(admitted);
             });
         }
         drop(self.listener);
@@ -94,17 +98,19 @@ async fn connection(
     stream: TcpStream,
     peer: SocketAddr,
     tls: Option<TlsAcceptor>,
-    app: Arc<App>,
+    app: &Arc<App>,
+    activity: &Arc<Activity>,
     watcher: Watcher,
 ) {
     // Small answers wait for nothing.
     let _ = stream.set_nodelay(true);
+    let stream = Watched::new(stream, Arc::clone(activity));
     match tls {
-        None => talk(stream, peer, app, watcher).await,
+        None => talk(stream, peer, app, activity, watcher).await,
         Some(tls) => {
             let shaken = tokio::time::timeout(app.limits.head, tls.accept(stream)).await;
             if let Ok(Ok(stream)) = shaken {
-                talk(stream, peer, app, watcher).await;
+                talk(stream, peer, app, activity, watcher).await;
             }
         }
     }
@@ -113,7 +119,8 @@ async fn connection(
 async fn talk<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
     stream: S,
     peer: SocketAddr,
-    app: Arc<App>,
+    app: &Arc<App>,
+    activity: &Arc<Activity>,
     watcher: Watcher,
 ) {
     let mut builder = Builder::new(TokioExecutor::new());
@@ -123,9 +130,13 @@ async fn talk<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
         .timer(TokioTimer::new())
         .max_header_list_size(LARGEST_HEAD as u32)
         .keep_alive_interval(Some(app.limits.silence));
+    let (answering_app, answering) = (Arc::clone(app), Arc::clone(activity));
     let service = service_fn(move |request: hyper::Request<Incoming>| {
-        let app = Arc::clone(&app);
-        async move { Ok::<_, std::convert::Infallible>(app.answer(peer.ip(), request.map(Body::new)).await) }
+        let (app, answering) = (Arc::clone(&answering_app), answering.begin());
+        async move {
+            let answer = app.answer(peer.ip(), request.map(Body::new)).await;
+            Ok::<_, std::convert::Infallible>(answer.map(|body| AnswerBody::new(body, answering)))
+        }
     });
     let connection = builder.serve_connection(TokioIo::new(stream), service);
     // A client that breaks off has what it wanted.

@@ -5,7 +5,7 @@
 
 use std::io;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use axum::body::Body;
 use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode};
@@ -18,6 +18,7 @@ use headers::{ContentLength, ContentRange, HeaderMapExt};
 use serde_json::json;
 use tokio_util::io::{StreamReader, SyncIoBridge};
 
+use crate::connections::MIN_RATE;
 use crate::limits::Limits;
 use crate::problem::Problem;
 use crate::work::blocking;
@@ -66,16 +67,26 @@ pub async fn take(
     Ok((status, axum::Json(json!({ "sha256": digest, "already": !is_new }))).into_response())
 }
 
-/// The same pieces, with an error where one lets wait too long.
+/// The same pieces, with an error where one lets wait too long, or too little comes in such a time.
 fn patient<S: futures_util::Stream<Item = io::Result<bytes::Bytes>> + Unpin>(
     pieces: S,
     patience: Duration,
 ) -> impl futures_util::Stream<Item = io::Result<bytes::Bytes>> {
-    futures_util::stream::unfold(pieces, move |mut pieces| async move {
-        match tokio::time::timeout(patience, pieces.next()).await {
-            Ok(next) => next.map(|piece| (piece, pieces)),
-            Err(_) => Some((Err(io::ErrorKind::TimedOut.into()), pieces)),
+    let least = MIN_RATE * patience.as_millis() as u64 / 1000;
+    let begun = (pieces, Instant::now(), 0);
+    futures_util::stream::unfold(begun, move |(mut pieces, mut since, mut came)| async move {
+        let Ok(next) = tokio::time::timeout(patience, pieces.next()).await else {
+            return Some((Err(io::ErrorKind::TimedOut.into()), (pieces, since, came)));
+        };
+        let mut piece = next?;
+        came += piece.as_ref().map_or(0, |piece| piece.len() as u64);
+        if since.elapsed() >= patience {
+            if came < least {
+                piece = Err(io::ErrorKind::TimedOut.into());
+            }
+            (since, came) = (Instant::now(), 0);
         }
+        Some((piece, (pieces, since, came)))
     })
 }
 

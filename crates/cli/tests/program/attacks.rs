@@ -5,4 +5,5 @@ mod archives;
 mod locks;
 mod mirrors;
 mod replaced;
+mod servers;
 mod shelves;

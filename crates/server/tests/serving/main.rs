@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that can't go on has failed")]
 
 mod browser;
+mod connections;
 mod faulty_client;
 mod finding;
 mod pages;

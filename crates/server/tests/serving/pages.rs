@@ -23,7 +23,7 @@ pub fn server() -> Server {
             "steps": [{ "id": "calibrate", "per": "device", "text": "Hold it into fog" }] }),
         json!({ "name": "moss-map", "version": "1.0.0", "published": "2026-01-01T00:00:00Z", "summary": evil,
             "description": evil, "notes": evil, "homepage": "javascript:alert(1)", "repository": "https://moss.example/\"><b>",
-            "exposes": { "</code><b>": ["x"] }, "steps": [{ "id": "evil", "text": evil }] }),
+            "steps": [{ "id": "evil", "text": evil }] }),
     ] {
         accept(&server.registry, &serde_json::from_value(card).unwrap()).unwrap();
     }

@@ -40,8 +40,7 @@ pub fn is_device(stem: &str) -> bool {
         let digit = stem.get(..device.len()).filter(|start| start.eq_ignore_ascii_case(device));
         digit.is_some_and(|_| DEVICE_DIGITS.iter().any(|digit| stem[device.len()..].chars().eq([*digit])))
     };
-    DEVICES.iter().any(|device| device.eq_ignore_ascii_case(stem))
-        || NUMBERED_DEVICES.iter().any(|device| is_numbered(&device))
+    DEVICES.iter().any(|device| device.eq_ignore_ascii_case(stem)) || NUMBERED_DEVICES.iter().any(is_numbered)
 }
 
 fn segment_problem(segment: &str) -> Option<String> {

@@ -1,22 +1,21 @@
 //! What opens a host: a token, or a user with a password.
 //!
-//! Secrets are found for one host and sent to it alone: with everything that changes something there, and with what only reads
+//! Secrets are found for one origin and sent to it alone: with everything that changes something there, and with what only reads
 //! once the host asked for them. They are printed nowhere and wiped from memory when they go.
 
 use std::fmt;
-use std::sync::Arc;
 
-use bibliotax_core::name::RegistryName;
 use reqwest::header::HeaderValue;
 use secrecy::{ExposeSecret, SecretString};
 
 use crate::error::RegistryError;
+use crate::origin::Origin;
 
 /// What opens a host.
 #[derive(Clone)]
 pub struct Credential {
     secret: Secret,
-    /// Where it was found, for people: `the variable BIBLIOTAX_TOKEN_SEEDHOUSE`.
+    /// Where it was found, for people: `the variable BIBLIOTAX_TOKENS`.
     pub found_in: String,
 }
 
@@ -108,10 +107,8 @@ impl fmt::Debug for Credential {
 /// What is to be opened.
 #[derive(Debug, Clone, Copy)]
 pub struct Door<'d> {
-    /// The host, with its port, where that is not the usual one.
-    pub host: &'d str,
-    /// The registry there, by its name in the manifest.
-    pub registry: Option<&'d RegistryName>,
+    /// Whom a secret would be sent to.
+    pub origin: &'d Origin,
     /// Whether it is a registry of containers, whose tools have credentials of their own.
     pub is_for_containers: bool,
 }
@@ -120,21 +117,6 @@ pub struct Door<'d> {
 pub trait Credentials: Send + Sync {
     /// What opens this door.
     fn find(&self, door: &Door<'_>) -> Result<Option<Credential>, RegistryError>;
-}
-
-/// The same credentials for hosts, whatever registry they are of.
-pub(crate) struct ByHost(Arc<dyn Credentials>);
-
-impl ByHost {
-    pub fn of(all: Arc<dyn Credentials>) -> Arc<dyn Credentials> {
-        Arc::new(Self(all))
-    }
-}
-
-impl Credentials for ByHost {
-    fn find(&self, door: &Door<'_>) -> Result<Option<Credential>, RegistryError> {
-        self.0.find(&Door { registry: None, ..*door })
-    }
 }
 
 /// Base64 (RFC 4648, section 4).

@@ -77,8 +77,8 @@ pub enum RegistryError {
     #[error("what {asked} answers can't be used: {what}")]
     WrongAnswer { asked: Asked, what: String },
     /// There is no token to publish with.
-    #[error("there is no token for the registry `{registry}`")]
-    NoToken { registry: RegistryName },
+    #[error("there is no token for the registry `{registry}`, which is at {origin}")]
+    NoToken { registry: RegistryName, origin: String },
     /// What opens a host can't be used.
     #[error("{what}")]
     Credentials { what: String, mend: String },

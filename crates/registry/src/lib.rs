@@ -6,7 +6,7 @@
 //! | [`folder`] | a registry kept as plain files in a folder: reading, appending events, keeping files |
 //! | [`bucket`] | the same as objects of an S3-compatible store |
 //! | [`front`] | a copy in front of another registry that keeps what was asked for |
-//! | [`credentials`] | what opens a host |
+//! | [`credentials`], [`origin`] | what opens a host; whom a secret is for |
 //! | [`remote`] | a registry behind HTTP: asked, cached, published to |
 //! | [`oci`] | a registry in one of containers |
 //! | [`registry`] | a registry, wherever it is |
@@ -48,6 +48,7 @@ pub mod mirror;
 pub mod mirrored;
 pub mod names;
 pub mod oci;
+pub mod origin;
 pub mod piece;
 pub mod publish;
 pub mod registries;

@@ -16,7 +16,6 @@ use bibliotax_core::name::{FacetName, PackageName};
 use bibliotax_core::range::Range;
 use jiff::Timestamp;
 
-use crate::credentials::ByHost;
 use crate::error::RegistryError;
 use crate::registry::Registry;
 use crate::remote::Network;
@@ -89,11 +88,7 @@ impl Mirrored {
         for (number, url) in urls.iter().enumerate() {
             let declaration =
                 RegistryDeclaration { url: url.clone(), mirrors: Vec::new(), ..declaration.clone() };
-            let (places, project, mut network) = (Arc::clone(&places), project.to_owned(), network.clone());
-            if number > 0 {
-                // What opens the registry by its name is not for its mirrors.
-                network.credentials = network.credentials.map(ByHost::of);
-            }
+            let (places, project, network) = (Arc::clone(&places), project.to_owned(), network.clone());
             thread::spawn(move || {
                 let opening = match Registry::open(&declaration, &project, &network) {
                     Ok(source) => Opening::Open(source),

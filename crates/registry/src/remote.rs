@@ -30,7 +30,6 @@ use reqwest::Url;
 
 use self::cache::Cache;
 pub use self::cards::Cards;
-pub use self::client::host_of;
 use self::client::{Answer, Client, Part};
 use self::closure::Foreseen;
 use self::download::Download;

@@ -1,10 +1,10 @@
 //! A file of credentials, `credentials.toml` in the person's folder for settings, which nobody else may read.
 //!
 //! ```toml
-//! ["packages.seedhouse.example"]
+//! ["https://packages.seedhouse.example"]
 //! token = "…"
 //!
-//! ["garden.example:5000"]
+//! ["https://garden.example:5000"]
 //! user = "moss"
 //! password = "…"
 //! ```
@@ -18,6 +18,7 @@ use bibliotax_disk::read::read_text;
 use bibliotax_disk::write::{folder_of, make_folder};
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::credentials::Credential;
+use bibliotax_registry::origin::Origin;
 use etcetera::base_strategy::{BaseStrategy, choose_base_strategy};
 use toml_edit::{DocumentMut, Item, Table, value};
 
@@ -43,21 +44,24 @@ impl CredentialFile {
     }
 
     /// What it has for a host.
-    pub fn find(&self, host: &str) -> Result<Option<Credential>, RegistryError> {
+    pub fn find(&self, origin: &Origin) -> Result<Option<Credential>, RegistryError> {
         let Some(document) = self.read()? else { return Ok(None) };
-        let Some(entry) = document.get(host) else { return Ok(None) };
+        let Some(entry) = key_of(&document, origin).and_then(|key| document.get(&key)) else {
+            return Ok(None);
+        };
         let text = |key: &str| entry.get(key).and_then(Item::as_str);
         let place = format!("the file {}", self.0.display());
         match (text("token"), text("user").zip(text("password"))) {
             (Some(token), None) => Ok(Some(Credential::token(token, place))),
             (None, Some((user, password))) => Ok(Some(Credential::password(user, password, place))),
-            _ => Err(self
-                .unusable(&format!("what it has for {host} is neither a token nor a user with a password"))),
+            _ => Err(self.unusable(&format!(
+                "what it has for {origin} is neither a token nor a user with a password"
+            ))),
         }
     }
 
     /// Keeps a secret for a host: a token, or with a user a password.
-    pub fn keep(&self, host: &str, user: Option<&str>, secret: &str) -> Result<(), RegistryError> {
+    pub fn keep(&self, origin: &Origin, user: Option<&str>, secret: &str) -> Result<(), RegistryError> {
         let mut document = self.read()?.unwrap_or_default();
         let mut entry = Table::new();
         match user {
@@ -67,16 +71,16 @@ impl CredentialFile {
                 entry["password"] = value(secret);
             }
         }
-        document[host] = Item::Table(entry);
+        let key = key_of(&document, origin).unwrap_or_else(|| origin.to_string());
+        document[&key] = Item::Table(entry);
         self.write(&document)
     }
 
     /// Forgets what it has for a host; whether there was anything.
-    pub fn forget(&self, host: &str) -> Result<bool, RegistryError> {
+    pub fn forget(&self, origin: &Origin) -> Result<bool, RegistryError> {
         let Some(mut document) = self.read()? else { return Ok(false) };
-        if document.remove(host).is_none() {
-            return Ok(false);
-        }
+        let Some(key) = key_of(&document, origin) else { return Ok(false) };
+        document.remove(&key);
         self.write(&document).map(|()| true)
     }
 
@@ -109,6 +113,12 @@ impl CredentialFile {
             ),
         }
     }
+}
+
+/// The name of the table for a host, which may be written with less than the whole origin.
+fn key_of(document: &DocumentMut, origin: &Origin) -> Option<String> {
+    let is_for = |key: &str| key.parse::<Origin>().is_ok_and(|known| known == *origin);
+    document.iter().map(|(key, _)| key).find(|key| is_for(key)).map(str::to_owned)
 }
 
 #[cfg(unix)]

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use bibliotax_registry::credentials::Credential;
+use bibliotax_registry::origin::Origin;
 use keyring_core::{CredentialStore, Entry};
 use serde::{Deserialize, Serialize};
 
@@ -29,8 +30,8 @@ impl Keyring {
     }
 
     /// What is kept for a host.
-    pub fn find(&self, host: &str) -> Option<Credential> {
-        let text = self.entry(host)?.get_password().ok()?;
+    pub fn find(&self, origin: &Origin) -> Option<Credential> {
+        let text = self.entry(origin)?.get_password().ok()?;
         let place = "the keyring";
         match serde_json::from_str(&text).ok()? {
             Kept::Token(token) => Some(Credential::token(token, place)),
@@ -39,7 +40,7 @@ impl Keyring {
     }
 
     /// Keeps a secret for a host: a token, or with a user a password; whether it could be kept.
-    pub fn keep(&self, host: &str, user: Option<&str>, secret: &str) -> bool {
+    pub fn keep(&self, origin: &Origin, user: Option<&str>, secret: &str) -> bool {
         let secret = secret.to_owned();
         let kept = match user {
             None => Kept::Token(secret),
@@ -47,16 +48,16 @@ impl Keyring {
         };
         // Texts: nothing that could fail to be JSON.
         let text = serde_json::to_string(&kept).unwrap_or_default();
-        self.entry(host).is_some_and(|entry| entry.set_password(&text).is_ok())
+        self.entry(origin).is_some_and(|entry| entry.set_password(&text).is_ok())
     }
 
     /// Forgets what is kept for a host; whether there was anything.
-    pub fn forget(&self, host: &str) -> bool {
-        self.entry(host).is_some_and(|entry| entry.delete_credential().is_ok())
+    pub fn forget(&self, origin: &Origin) -> bool {
+        self.entry(origin).is_some_and(|entry| entry.delete_credential().is_ok())
     }
 
-    fn entry(&self, host: &str) -> Option<Entry> {
-        Entry::new_in_store(&self.store, SERVICE, host).ok()
+    fn entry(&self, origin: &Origin) -> Option<Entry> {
+        Entry::new_in_store(&self.store, SERVICE, &origin.to_string()).ok()
     }
 }
 

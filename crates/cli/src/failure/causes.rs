@@ -6,7 +6,7 @@ use bibliotax_registry::card_problem::CardProblem;
 
 use super::{Failure, sources};
 use crate::codes::CODES;
-use crate::credentials::token_variable;
+use crate::credentials::TOKENS;
 
 impl From<RegistryError> for Failure {
     fn from(error: RegistryError) -> Self {
@@ -57,10 +57,9 @@ impl From<RegistryError> for Failure {
                 "check the network and the URL; nothing was changed, and with BIBLIOTAX_OFFLINE=1 what was asked for before is enough"
             }
             E::WrongAnswer { .. } => "check the URL; if it is right, tell the registry's keepers",
-            E::NoToken { ref registry } => {
-                let variable = token_variable(registry.as_str());
+            E::NoToken { ref registry, ref origin } => {
                 let mend = format!(
-                    "ask its keepers for one, and keep it: `bibliotax registry sign-in {registry}`, or set {variable} to it"
+                    "ask its keepers for one, and keep it: `bibliotax registry sign-in {registry}`; or let the variable {TOKENS} say `{origin} TOKEN`"
                 );
                 return Self::new(code, message).mend(mend);
             }

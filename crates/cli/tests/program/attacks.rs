@@ -7,3 +7,4 @@ mod mirrors;
 mod replaced;
 mod servers;
 mod shelves;
+mod tokens;

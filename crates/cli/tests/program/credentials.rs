@@ -50,8 +50,14 @@ fn a_token_is_kept_in_a_file_for_its_owner_alone_and_opens_its_host() {
     author(&garden, &served.url);
     let without = garden.run(&["publish"]).expect(2);
     assert!(without.code() == "token.missing" && without.stderr.contains("registry sign-in"), "{without}");
-    let (status, told) =
-        run_with_input(&garden, &["registry", "sign-in", "seedhouse", "--file"], &token, None);
+    let by_name = run_with_input(&garden, &["registry", "sign-in", "seedhouse", "--file"], &token, None);
+    assert!(
+        by_name.0 == 2 && by_name.1.contains(&format!("sign-in {}", served.url.trim_end_matches("/"))),
+        "{}",
+        by_name.1
+    );
+    let sign_in = ["registry", "sign-in", &served.url, "--file"];
+    let (status, told) = run_with_input(&garden, &sign_in, &token, None);
     assert!(status == 0 && !told.contains(&token), "{told}");
     let file = garden.path("home/.config/bibliotax/credentials.toml");
     assert_eq!(fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
@@ -80,15 +86,15 @@ fn a_token_is_kept_in_a_file_for_its_owner_alone_and_opens_its_host() {
     assert!(
         garden.run(&["registry", "sign-out", "seedhouse"]).expect(0).stdout.contains("nothing to forget")
     );
-    let wrong = run_with_input(&garden, &["registry", "sign-in", "seedhouse", "--file"], "wrong", None);
+    let wrong = run_with_input(&garden, &sign_in, "wrong", None);
     assert_eq!(wrong.0, 0);
     assert!(garden.run(&["ready"]).expect(1).stdout.contains("doesn't open to what"));
     assert_eq!(
         garden.run(&["registry", "sign-in", "../here", "--file"]).expect(2).code(),
         "credentials.host"
     );
-    assert_eq!(garden.run(&["registry", "sign-in", "seedhouse", "--file"]).expect(2).code(), "token.missing");
-    let nowhere = run_with_input(&garden, &["registry", "sign-in", "seedhouse"], "x", None);
+    assert_eq!(garden.run(&sign_in).expect(2).code(), "token.missing");
+    let nowhere = run_with_input(&garden, &["registry", "sign-in", &served.url], "x", None);
     assert!(nowhere.0 == 3 && nowhere.1.contains("--file"), "{}", nowhere.1);
 }
 
@@ -101,7 +107,7 @@ fn a_token_in_the_keyring_opens_its_host() {
     let garden = Garden::bare();
     let (served, token) = (serve(&garden), Place::folder().token(&garden));
     author(&garden, &served.url);
-    let (status, told) = run_with_input(&garden, &["registry", "sign-in", "seedhouse"], &token, Some(&bus));
+    let (status, told) = run_with_input(&garden, &["registry", "sign-in", &served.url], &token, Some(&bus));
     assert!(status == 0 && told.contains("in the keyring"), "{told}");
     let with_bus = |args: &[&str]| {
         let out = garden.command("gate", args).env("DBUS_SESSION_BUS_ADDRESS", &bus).output().unwrap();
@@ -164,7 +170,7 @@ fn no_secret_is_left_in_files_messages_or_processes() {
         &["install", "--sealed"],
     ] {
         let mut command = garden.command("gate", args);
-        command.env("BIBLIOTAX_TOKEN_SEEDHOUSE", SECRET).env("RUST_BACKTRACE", "1");
+        command.env("BIBLIOTAX_TOKENS", format!("{} {SECRET}", served.url)).env("RUST_BACKTRACE", "1");
         let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
         let line = fs::read(format!("/proc/{}/cmdline", child.id())).unwrap_or_default();
         said += &String::from_utf8_lossy(&line);

@@ -168,13 +168,13 @@ fn a_registry_that_wants_a_password_gets_it_from_where_people_keep_it() {
     let told = with("REGISTRY_AUTH_FILE", &format!("{settings}/auth.json"), "moss-map", &["publish", "-vv"]);
     assert!(told.0 == 0 && !told.1.contains(BASIC), "{}", told.1);
     user(&garden, &place, "moss-map = \"1\"\n");
-    let pair = format!("{USER}:{PASSWORD}");
-    assert_eq!(with("BIBLIOTAX_TOKEN_CONTAINERS", &pair, "gate", &["install"]).0, 0);
+    let pair = format!("{place} {USER}:{PASSWORD}");
+    assert_eq!(with("BIBLIOTAX_TOKENS", &pair, "gate", &["install"]).0, 0);
     let ready = with("DOCKER_CONFIG", &settings, "gate", &["ready"]);
     assert!(ready.1.contains("opens to what the container tools' credentials has"), "{}", ready.1);
-    let wrong = with("BIBLIOTAX_TOKEN_CONTAINERS", "moss:wrong", "gate", &["describe", "moss-map"]);
+    let wrong = with("BIBLIOTAX_TOKENS", &format!("{place} moss:wrong"), "gate", &["describe", "moss-map"]);
     assert!(wrong.0 == 5 && wrong.1.contains("token.unknown"), "{}", wrong.1);
-    let sign_in = ["registry", "sign-in", "containers", "--user", USER, "--file"];
+    let sign_in = ["registry", "sign-in", &containers.host, "--user", USER, "--file"];
     assert_eq!(run_with_input(&garden, &sign_in, PASSWORD, None).0, 0);
     garden.run(&["describe", "moss-map"]).expect(0);
     let kept = found_below(&garden.path("."), PASSWORD);

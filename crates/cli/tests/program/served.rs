@@ -5,6 +5,7 @@ use std::process::Command;
 use std::thread;
 
 use insta::assert_snapshot;
+use toml_edit::DocumentMut;
 
 use crate::garden::Garden;
 use crate::server::{Place, Served, serve, serve_with};
@@ -21,10 +22,18 @@ pub fn project(garden: &Garden, folder: &str, url: &str, name: &str, version: &s
     garden.write(&format!("{folder}/bibliotax.toml"), &text);
 }
 
+/// The variable's text that gives a token to the registry of a project's manifest.
+pub fn tokens_for(garden: &Garden, folder: &str, token: &str) -> String {
+    let manifest: DocumentMut = garden.read(&format!("{folder}/bibliotax.toml")).parse().unwrap();
+    let registry = &manifest["registries"]["seedhouse"];
+    let url = registry.get("url").unwrap_or(registry).as_str().unwrap();
+    format!("{url} {token}")
+}
+
 /// Runs a command with the token; its status and what it said.
 pub fn with_token(garden: &Garden, folder: &str, args: &[&str], token: &str) -> (i32, String) {
     let mut command: Command = garden.command(folder, args);
-    let output = command.env("BIBLIOTAX_TOKEN_SEEDHOUSE", token).output().unwrap();
+    let output = command.env("BIBLIOTAX_TOKENS", tokens_for(garden, folder, token)).output().unwrap();
     let text =
         format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
     (output.status.code().unwrap_or(-1), text)

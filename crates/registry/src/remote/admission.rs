@@ -8,7 +8,6 @@
 use std::collections::HashMap;
 use std::sync::{Mutex, MutexGuard, OnceLock, PoisonError};
 
-use bibliotax_core::name::RegistryName;
 use http_auth::parser::ChallengeParser;
 use http_auth::{ChallengeRef, ParamValue};
 use reqwest::header::{HeaderMap, HeaderValue, WWW_AUTHENTICATE};
@@ -16,6 +15,7 @@ use reqwest::header::{HeaderMap, HeaderValue, WWW_AUTHENTICATE};
 use super::Network;
 use crate::credentials::{Credential, Door};
 use crate::error::RegistryError;
+use crate::origin::Origin;
 
 /// How a host lets somebody in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -50,8 +50,7 @@ pub struct TokenRequest {
 /// What one host has to be sent.
 pub struct Admission {
     manner: Manner,
-    host: String,
-    registry: Option<RegistryName>,
+    origin: Option<Origin>,
     network: Network,
     /// What opens the host, once it was looked for.
     credential: OnceLock<Option<Credential>>,
@@ -61,9 +60,14 @@ pub struct Admission {
 
 impl Admission {
     /// Nothing is known yet of what a host wants.
-    pub fn new(manner: Manner, host: String, registry: Option<&RegistryName>, network: &Network) -> Self {
-        let (registry, network) = (registry.cloned(), network.clone());
-        Self { manner, host, registry, network, credential: OnceLock::new(), passes: Mutex::default() }
+    pub fn new(manner: Manner, origin: Option<Origin>, network: &Network) -> Self {
+        let network = network.clone();
+        Self { manner, origin, network, credential: OnceLock::new(), passes: Mutex::default() }
+    }
+
+    /// Whom a secret would be sent to.
+    pub fn origin(&self) -> Option<&Origin> {
+        self.origin.as_ref()
     }
 
     /// What opens the host, looked for when it is wanted first.
@@ -72,10 +76,9 @@ impl Admission {
             return Ok(known.as_ref());
         }
         let is_for_containers = self.manner == Manner::Challenge;
-        let door = Door { host: &self.host, registry: self.registry.as_ref(), is_for_containers };
-        let found = match &self.network.credentials {
-            Some(credentials) => credentials.find(&door)?,
-            None => None,
+        let found = match (&self.network.credentials, &self.origin) {
+            (Some(credentials), Some(origin)) => credentials.find(&Door { origin, is_for_containers })?,
+            _ => None,
         };
         Ok(self.credential.get_or_init(|| found).as_ref())
     }
@@ -209,7 +212,7 @@ mod tests {
     #[test]
     fn what_opens_one_repository_is_for_no_other() {
         let network = Network::default();
-        let admission = Admission::new(Manner::Challenge, "garden.example".into(), None, &network);
+        let admission = Admission::new(Manner::Challenge, "garden.example".parse().ok(), &network);
         let asked = headers(&[r#"Bearer realm="https://garden.example/token""#]);
         let token = |_| Ok::<_, RegistryError>(Some(HeaderValue::from_static("Bearer one")));
         admission.answer(Deed::Read, "moss/map/manifests/index", &asked, token).unwrap();

@@ -19,6 +19,7 @@ use super::{Network, checked, is_loopback};
 use crate::chance::share_of;
 use crate::credentials::{Credential, bearer};
 use crate::error::{Asked, RegistryError};
+use crate::origin::Origin;
 
 /// How often a request is tried that may be tried again.
 const MOST_TRIES: u32 = 5;
@@ -93,8 +94,7 @@ impl Client {
         network: &Network,
         allows_plain: bool,
     ) -> Self {
-        let registry = if let Asked::Registry(name) = &asked { Some(name) } else { None };
-        let admission = Admission::new(manner, host_of(&base), registry, network);
+        let admission = Admission::new(manner, Origin::of(&base), network);
         let shared = Shared {
             asked,
             base,
@@ -111,6 +111,11 @@ impl Client {
     /// What opens the host, looked for when it is wanted first.
     pub fn credential(&self) -> Result<Option<&Credential>, RegistryError> {
         self.shared.admission.credential()
+    }
+
+    /// Whom a secret of this client is for.
+    pub fn origin(&self) -> Option<&Origin> {
+        self.shared.admission.origin()
     }
 
     /// Whether nobody is to be asked.
@@ -323,7 +328,7 @@ impl Client {
         build: impl Fn() -> Result<RequestBuilder, Trouble>,
     ) -> Result<Response, Trouble> {
         let Shared { base, admission, .. } = &*self.shared;
-        if host_of(&self.url(path)?) != host_of(base) {
+        if self.url(path)?.origin() != base.origin() {
             return self.sent(build()?);
         }
         let send = |pass: Option<HeaderValue>| {
@@ -475,12 +480,6 @@ pub fn is_let_in<T>(asked: Result<T, RegistryError>) -> Result<bool, RegistryErr
         Err(RegistryError::Refused { status: 401 | 403, .. }) => Ok(false),
         Err(error) => Err(error),
     }
-}
-
-/// A host as credentials name it: with its port, where that is not the usual one.
-pub fn host_of(url: &Url) -> String {
-    let host = url.host_str().unwrap_or_default();
-    url.port().map_or_else(|| host.to_owned(), |port| format!("{host}:{port}"))
 }
 
 /// Follows redirects that are few and lead to no less safe a place. Headers that are for one host alone don't go along.

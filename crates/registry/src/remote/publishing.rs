@@ -62,7 +62,10 @@ impl Remote {
     fn has_to_be_open(&self) -> Result<(), RegistryError> {
         match self.client.credential()? {
             Some(_) => Ok(()),
-            None => Err(RegistryError::NoToken { registry: self.name.clone() }),
+            None => Err(RegistryError::NoToken {
+                registry: self.name.clone(),
+                origin: self.client.origin().map(ToString::to_string).unwrap_or_default(),
+            }),
         }
     }
 

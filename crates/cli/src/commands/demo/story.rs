@@ -10,6 +10,7 @@ use bibliotax_disk::write::make_folder;
 use super::served::Served;
 use super::teller::{Teller, quoted, words};
 use super::world::{CORE, GATE, HAND, TOGETHER, World};
+use crate::credentials::TOKENS;
 use crate::failure::Failure;
 use crate::tools::has;
 use crate::ui::Ui;
@@ -163,12 +164,13 @@ impl Teller<'_> {
         self.run(author, &["publish", "fernhollow"], 2)?;
         self.text("The registry's keepers make one, and the author keeps it in a variable.");
         let wish = ["registry", "token", "create", registry, "the author", "--package", "fernhollow/*"];
-        self.shell(&format!("export BIBLIOTAX_TOKEN_FERNHOLLOW=$(bibliotax {} --quiet)", words(&wish)));
+        let [_, (_, fernhollow)] = self.served.each();
+        self.shell(&format!("export {TOKENS}=\"{fernhollow} $(bibliotax {} --quiet)\"", words(&wish)));
         let token = self.said(author, &[&wish[..], &["--quiet"]].concat())?;
         self.run_with(
             author,
             &["publish", "fernhollow"],
-            &[("BIBLIOTAX_TOKEN_FERNHOLLOW", token.as_ref())],
+            &[(TOKENS, format!("{fernhollow} {token}").as_ref())],
             0,
         )
     }

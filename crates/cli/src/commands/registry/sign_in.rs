@@ -3,22 +3,22 @@
 use std::io::{self, BufRead, IsTerminal};
 use std::path::Path;
 
-use bibliotax_registry::remote::host_of as host_in;
+use bibliotax_registry::origin::Origin;
 use serde_json::json;
-use url::Url;
 
 use crate::codes::Exit;
-use crate::credentials::{CredentialFile, Keyring, token_variable};
+use crate::credentials::{CredentialFile, Keyring, TOKENS};
 use crate::failure::Failure;
 use crate::project::Project;
 use crate::ui::Ui;
 
 /// Keep what opens a registry's host
 ///
-/// The token is asked for, or read from the input, and kept in the keyring of the system. It is sent to that host alone.
+/// The token is asked for, or read from the input, and kept in the keyring of the system. It is sent to that host
+/// alone, the same way (`https` or `http`) and to the same port.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  bibliotax registry sign-in fernhollow\n  bibliotax registry sign-in garden.example:5000 --user moss < password.txt"
+    after_help = "Examples:\n  bibliotax registry sign-in fernhollow\n  bibliotax registry sign-in https://garden.example:5000 --user moss < password.txt"
 )]
 pub struct SignIn {
     /// A registry that the manifest declares, or a host
@@ -41,19 +41,25 @@ pub struct SignOut {
 
 impl SignIn {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
-        let host = host_of(&self.registry, here)?;
-        let secret = self.ask(&host)?;
-        let place = self.keep(&host, &secret)?;
-        ui.say(format!("kept for {host} in {place}"));
-        ui.report("registry sign-in", || json!({ "host": host, "kept-in": place }));
+        let origin = origin_of(&self.registry, here)?;
+        if !names_a_host(&self.registry) && !io::stdin().is_terminal() {
+            // Nobody would see whom the manifest, which others may have changed, gives the secret to.
+            let what = "a secret that isn't typed is kept for a host, not for a name in a manifest";
+            let mend = format!("name the host: `bibliotax registry sign-in {origin}`");
+            return Err(Failure::new("credentials.host", what).mend(mend));
+        }
+        let secret = self.ask(&origin)?;
+        let place = self.keep(&origin, &secret)?;
+        ui.say(format!("kept for {origin} in {place}"));
+        ui.report("registry sign-in", || json!({ "host": origin.to_string(), "kept-in": place }));
         Ok(Exit::Done)
     }
 
     /// The secret, asked for without showing it, or the first line of the input.
-    fn ask(&self, host: &str) -> Result<String, Failure> {
+    fn ask(&self, origin: &Origin) -> Result<String, Failure> {
         let what = self.user.as_ref().map_or("token".to_owned(), |user| format!("password of {user}"));
         let read = if io::stdin().is_terminal() {
-            rpassword::prompt_password(format!("{what} for {host}: "))
+            rpassword::prompt_password(format!("{what} for {origin}: "))
         } else {
             let mut line = String::new();
             io::stdin().lock().read_line(&mut line).map(|_| line)
@@ -68,31 +74,32 @@ impl SignIn {
         Ok(secret)
     }
 
-    fn keep(&self, host: &str, secret: &str) -> Result<String, Failure> {
+    fn keep(&self, origin: &Origin, secret: &str) -> Result<String, Failure> {
         let user = self.user.as_deref();
         if self.file {
             let file = file()?;
-            file.keep(host, user, secret)?;
+            file.keep(origin, user, secret)?;
             return Ok(format!("the file {}", file.path().display()));
         }
-        if Keyring::open().is_some_and(|keyring| keyring.keep(host, user, secret)) {
+        if Keyring::open().is_some_and(|keyring| keyring.keep(origin, user, secret)) {
             return Ok("the keyring".to_owned());
         }
         let failure = Failure::new("credentials.unusable", "there is no keyring here that could keep it");
-        let variable = token_variable(host);
-        Err(failure.mend(format!("`--file` keeps it in a file that only you can read, or set {variable}")))
+        Err(failure.mend(format!(
+            "`--file` keeps it in a file that only you can read; or let the variable {TOKENS} say `{origin} TOKEN`"
+        )))
     }
 }
 
 impl SignOut {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
-        let host = host_of(&self.registry, here)?;
-        let in_keyring = Keyring::open().is_some_and(|keyring| keyring.forget(&host));
-        let in_file = file()?.forget(&host)?;
+        let origin = origin_of(&self.registry, here)?;
+        let in_keyring = Keyring::open().is_some_and(|keyring| keyring.forget(&origin));
+        let in_file = file()?.forget(&origin)?;
         let there_was = in_keyring || in_file;
         let told = if there_was { "forgotten" } else { "there was nothing to forget" };
-        ui.say(format!("{told} for {host}"));
-        ui.report("registry sign-out", || json!({ "host": host, "forgotten": there_was }));
+        ui.say(format!("{told} for {origin}"));
+        ui.report("registry sign-out", || json!({ "host": origin.to_string(), "forgotten": there_was }));
         Ok(Exit::Done)
     }
 }
@@ -104,20 +111,25 @@ fn file() -> Result<CredentialFile, Failure> {
     })
 }
 
-/// The host that a word means: of a registry that the manifest declares, of a URL, or itself.
-fn host_of(word: &str, here: &Path) -> Result<String, Failure> {
-    let declared = Project::without_lock(here).ok().and_then(|project| {
+/// Whether a word is a host or a URL, and no name that a manifest could give to a registry.
+fn names_a_host(word: &str) -> bool {
+    word.contains(['.', ':', '/'])
+}
+
+/// Whom a secret is for by a word: the name of a registry that the manifest declares, a URL, or a host.
+fn origin_of(word: &str, here: &Path) -> Result<Origin, Failure> {
+    let project = Project::without_lock(here).ok().filter(|_| !names_a_host(word));
+    let declared = project.and_then(|project| {
         let registries = &project.workspace.registries;
-        registries.iter().find(|registry| registry.name.as_str() == word).map(|registry| registry.url.clone())
+        let registry = registries.iter().find(|registry| registry.name.as_str() == word)?;
+        let scheme = if registry.allows_plain { "http://" } else { "oci://" };
+        Some(registry.url.replacen("oci://", scheme, 1))
     });
-    let is_host = declared.is_none() && !word.contains('/');
     let place = declared.unwrap_or_else(|| word.to_owned());
-    let url = if is_host { format!("https://{place}") } else { place.replacen("oci://", "https://", 1) };
-    let host = Url::parse(&url).ok().filter(Url::has_host).map(|url| host_in(&url));
-    host.ok_or_else(|| {
-        let failure =
-            Failure::new("credentials.host", format!("`{place}` is on no host that could be opened"));
-        failure
-            .mend("name a registry of the manifest that has a URL, or a host: `packages.seedhouse.example`")
+    place.parse().map_err(|_| {
+        let what = format!("`{place}` is on no host that could be opened");
+        Failure::new("credentials.host", what).mend(
+            "name a registry of the manifest that has a URL, or a host: `https://packages.seedhouse.example`",
+        )
     })
 }

@@ -8,7 +8,7 @@ use serde_json::json;
 
 use crate::clock::now;
 use crate::codes::Exit;
-use crate::credentials::token_variable;
+use crate::credentials::TOKENS;
 use crate::failure::Failure;
 use crate::kept;
 use crate::show::table;
@@ -79,8 +79,7 @@ fn create(ui: &Ui, registry: &dyn Keep, wish: Wish) -> Result<Exit, Failure> {
     ui.answer(&text);
     ui.say(format!("this is token {}; it is shown only now", token.id));
     ui.say(format!(
-        "who publishes sets BIBLIOTAX_TOKEN_NAME to it, NAME being the registry's in the manifest: {}",
-        token_variable(&registry.name().replace('/', "-"))
+        "who publishes keeps it with `bibliotax registry sign-in`, or lets the variable {TOKENS} say `https://HOST TOKEN`"
     ));
     ui.report("registry token create", || json!({ "id": token.id, "token": text, "expires": token.expires }));
     Ok(Exit::Done)

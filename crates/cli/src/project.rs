@@ -71,6 +71,7 @@ pub struct Project {
     is_offline: bool,
     /// Whether links give paths from the root of the disk, whatever the manifest says.
     absolute: bool,
+    depth: Depth,
     /// Whether other processes are kept from it, because something is written.
     is_held: bool,
 }
@@ -107,8 +108,20 @@ impl Project {
         let workspace = manifests.read()?;
         let (root, lock) = (manifests.root.clone(), LockFile::None);
         let (searching, part, opened) = (Searching::default(), ShelfPart::default(), Mutex::default());
-        let (is_offline, absolute, is_held) = (false, false, false);
-        Ok(Self { root, manifests, workspace, lock, searching, part, opened, is_offline, absolute, is_held })
+        let (is_offline, absolute, is_held, depth) = (false, false, false, Depth::SizeAndTime);
+        Ok(Self {
+            root,
+            manifests,
+            workspace,
+            lock,
+            searching,
+            part,
+            opened,
+            is_offline,
+            absolute,
+            depth,
+            is_held,
+        })
     }
 
     /// The project that `from` lies in, for a command that writes: held, unless nothing is written after all.
@@ -150,6 +163,11 @@ impl Project {
     /// The same project; where `is_offline`, what the store has is to be enough.
     pub fn offline(self, is_offline: bool) -> Self {
         Self { is_offline, ..self }
+    }
+
+    /// The same project; its shelf is made from files of the store that are looked at that closely.
+    pub fn reading(self, depth: Depth) -> Self {
+        Self { depth, ..self }
     }
 
     /// The same project; where `absolute`, its links give paths from the root of the disk.
@@ -251,7 +269,7 @@ impl Project {
                 let conflict = failure::conflict_of(unresolved)?;
                 let ways = ways_out(problem, &conflict, registries)?;
                 let ways = ways::as_commands(&ways, self, workspace);
-                return Err(failure::conflict(&conflict, ways, self.searching.full));
+                return Err(failure::conflict(&conflict, ways, self.searching.long));
             }
         };
         let mut warnings = registries.heeds();
@@ -362,7 +380,7 @@ impl Project {
         let (shelf, machine, anew) = (self.shelf(), this_machine(), BTreeSet::new());
         let scope = self.part.scope(&machine);
         let (settings, made) = (self.workspace.shelf, Made::from_texts([]));
-        let aim = Aim { lock, scope, settings, templates: &[], anew: &anew, made };
+        let aim = Aim { lock, scope, settings, templates: &[], anew: &anew, depth: self.depth, made };
         let state = shelf.state()?;
         let plan = Plan::new(&aim, &state, &shelf.contents(lock, &state)?);
         Ok(plan.map_err(StoreError::from)?)
@@ -409,7 +427,7 @@ impl Project {
         let (machine, mut settings) = (this_machine(), workspace.shelf);
         settings.absolute |= self.absolute;
         let scope = self.part.scope(&machine);
-        let aim = Aim { lock, scope, settings, templates: &templates, anew, made };
+        let aim = Aim { lock, scope, settings, templates: &templates, anew, depth: self.depth, made };
         Ok(install(&aim, &self.shelf(), &open_store()?, &archives, listener)?)
     }
 }

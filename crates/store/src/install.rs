@@ -128,7 +128,7 @@ pub fn install<S: Supplier>(
     let _held =
         if plan.build.is_empty() { None } else { store.in_use(|| listener.hear(&Notice::Waiting))? };
     let mut fetched = fetch_missing(&plan.build, store, supplier, listener)?;
-    let linker = Linker::new(store, aim.settings.link);
+    let linker = Linker::new(store, aim.settings.link, aim.depth);
     let mut mended = BTreeSet::new();
     loop {
         match shelf.carry_out(&plan, &linker, &files, aim.made, listener) {

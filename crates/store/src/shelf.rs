@@ -38,6 +38,7 @@ use self::state::Glimpse;
 pub use self::state::{Made, ShelvedPackage, State};
 pub use self::template::{TEMPLATES, Template};
 use crate::error::StoreError;
+use crate::verify::Depth;
 
 /// The file that says what is installed.
 const STATE: &str = ".state.json";
@@ -67,6 +68,8 @@ pub struct Aim<'l, 'a> {
     pub templates: &'a [Template],
     /// Packages that are built whatever is there.
     pub anew: &'a BTreeSet<PackageName>,
+    /// How closely the store's files are looked at; with all their bytes, everything is built again.
+    pub depth: Depth,
     /// All that it is made from.
     pub made: Made,
 }

@@ -3,7 +3,7 @@
 //! ```text
 //! format              the number of this layout
 //! trees/<xx>/<sha256>/files/        an unpacked archive, its files read-only
-//! trees/<xx>/<sha256>/listing.json  every file of it with size and digest
+//! trees/<xx>/<sha256>/listing.json  every file of it with size and digest; its time tells when all bytes were last read
 //! incoming/                         what is being unpacked
 //! projects/<sha256 of path>         the folder of a project whose shelf was made from here
 //! registries/                       what registries answered
@@ -16,6 +16,7 @@
 use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
+use std::time::{Duration, SystemTime};
 
 use bibliotax_core::card::Archive;
 use bibliotax_core::digest::Digest;
@@ -41,6 +42,9 @@ const LISTING: &str = "listing.json";
 
 /// Largest listing that is read, in bytes: a million files with long names.
 const LARGEST_LISTING: usize = 1 << 30;
+
+/// How long the bytes of a tree are taken to be what they were once they were read and were right.
+const TRUSTED_FOR: Duration = Duration::from_hours(7 * 24);
 
 /// The store in a folder.
 #[derive(Debug, Clone)]
@@ -147,6 +151,20 @@ impl Store {
             read => read?,
         };
         Ok(text.and_then(|text| serde_json::from_str(&text).ok()))
+    }
+
+    /// Whether all bytes of a tree were read lately, and were what they should be: when it was unpacked, or since.
+    pub fn was_read_lately(&self, archive: &Digest) -> bool {
+        let noted =
+            fs::metadata(self.place_of(archive).join(LISTING)).and_then(|metadata| metadata.modified());
+        // A time that is still to come says nothing.
+        noted.is_ok_and(|noted| noted.elapsed().is_ok_and(|since| since < TRUSTED_FOR))
+    }
+
+    /// Notes that all bytes of a tree were just read and are right. Who may not write there reads them again next time.
+    pub fn note_read(&self, archive: &Digest) {
+        let listing = File::open(self.place_of(archive).join(LISTING));
+        let _ = listing.and_then(|listing| listing.set_modified(SystemTime::now()));
     }
 
     /// Unpacks an archive of a package, ready to be kept.

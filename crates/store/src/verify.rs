@@ -121,6 +121,9 @@ pub(crate) fn is_damaged(archive: &Digest, store: &Store, depth: Depth) -> Resul
     let Some(listing) = store.listing(archive)? else { return Ok(true) };
     let tree = Folder::open(&store.tree(archive))?;
     let (_, findings) = compare(tree.as_ref(), &by_path(&listing.files), None, depth)?;
+    if depth == Depth::Bytes && findings.is_empty() {
+        store.note_read(archive);
+    }
     Ok(!findings.is_empty())
 }
 

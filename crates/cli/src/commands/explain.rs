@@ -152,7 +152,7 @@ impl Explaining<'_> {
     }
 
     fn tell(&self, conflict: &Conflict) {
-        let lines = proof::answer_lines(conflict, self.project.searching.full);
+        let lines = proof::answer_lines(conflict, self.project.searching.long);
         lines.iter().for_each(|line| self.ui.answer(format!("  {line}")));
     }
 

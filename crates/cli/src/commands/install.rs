@@ -10,6 +10,7 @@ use bibliotax_core::lock::{self, Lock, Slot};
 use bibliotax_core::manifest;
 use bibliotax_core::name::Purpose;
 use bibliotax_store::install::Installed;
+use bibliotax_store::verify::Depth;
 use serde_json::{Value, json};
 
 use super::searching::Searching;
@@ -24,9 +25,12 @@ use crate::ui::Ui;
 /// Bring the shelf to exactly what the lock says
 ///
 /// Where the manifest has moved on, the lock is made first, staying with what is locked. With --sealed (for
-/// servers that build and test) the lock must be right already, and nothing is written but the shelf.
+/// servers that build and test) the lock must be right already, and nothing is written but the shelf. The bytes
+/// of a package in the store are read when it is used and they weren't read for a week; --full reads all.
 #[derive(Debug, Clone, Default, clap::Args)]
-#[command(after_help = "Examples:\n  bibliotax install\n  bibliotax install --sealed")]
+#[command(
+    after_help = "Examples:\n  bibliotax install\n  bibliotax install --sealed\n  bibliotax install --sealed --full"
+)]
 pub struct Install {
     /// Fail unless the lock is right already, and no package is replaced; write nothing but the shelf
     #[arg(long)]
@@ -45,6 +49,9 @@ pub struct Install {
     /// Ask nobody over a network: what the store has is to be enough, and what it lacks is listed
     #[arg(long)]
     offline: bool,
+    /// Read every byte, of what is on the shelf already, too
+    #[arg(long, conflicts_with = "watch")]
+    full: bool,
     /// Go on: make it right again whenever manifest, lock or templates are saved
     #[arg(long, conflicts_with = "dry_run")]
     watch: bool,
@@ -79,6 +86,7 @@ impl Install {
         let begun = Instant::now();
         if !self.dry_run
             && self.is_for_all()
+            && !self.full
             && let Some(stands) = standing(here, self.absolute)?
             && !self.refuses(stands.has_replaced)
         {
@@ -112,7 +120,8 @@ impl Install {
             .searching(self.searching.clone())
             .only(part)
             .offline(self.offline)
-            .absolute(self.absolute);
+            .absolute(self.absolute)
+            .reading(if self.full { Depth::Bytes } else { Depth::SizeAndTime });
         drop(progress);
         let lock = project.sound_lock()?;
         match lock.filter(|_| project.is_locked()) {
@@ -134,7 +143,7 @@ impl Install {
             return plan_only(ui, project, lock, &json!([]));
         }
         // Where all of the shelf is right, so is each part of it.
-        if !self.is_for_all() && standing(here, self.absolute)?.is_some() {
+        if !self.is_for_all() && !self.full && standing(here, self.absolute)?.is_some() {
             let kept = project.plan(lock)?.staying;
             return Ok(done(ui, Installed { kept, ..Installed::default() }, Instant::now(), &[]));
         }

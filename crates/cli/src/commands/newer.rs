@@ -72,7 +72,7 @@ impl Newer {
             Ok(updated) => updated.resolution,
             Err(unresolved) => {
                 let conflict = failure::conflict_of(unresolved)?;
-                return Err(failure::conflict(&conflict, Vec::new(), self.searching.full));
+                return Err(failure::conflict(&conflict, Vec::new(), self.searching.long));
             }
         };
         project.check_locked(lock.packages.iter().filter(|package| is_asked(package)), &registries)?;

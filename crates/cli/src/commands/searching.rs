@@ -10,9 +10,9 @@ pub struct Searching {
     /// Give up resolving after so many seconds
     #[arg(long, value_name = "SECONDS", default_value_t = Searching::default().effort)]
     effort: u64,
-    /// Tell a long conflict in full
+    /// Tell a long conflict with all its sentences
     #[arg(long)]
-    pub full: bool,
+    pub long: bool,
     /// Accept that a registry changed what it had published of this package; may be given several times
     #[arg(long, value_name = "PACKAGE")]
     pub accept_changed: Vec<PackageName>,
@@ -20,7 +20,7 @@ pub struct Searching {
 
 impl Default for Searching {
     fn default() -> Self {
-        Self { effort: 30, full: false, accept_changed: Vec::new() }
+        Self { effort: 30, long: false, accept_changed: Vec::new() }
     }
 }
 

@@ -130,7 +130,7 @@ impl Update {
         };
         updated.or_else(|unresolved| {
             let conflict = failure::conflict_of(unresolved)?;
-            Err(failure::conflict(&conflict, Vec::new(), self.searching.full))
+            Err(failure::conflict(&conflict, Vec::new(), self.searching.long))
         })
     }
 

@@ -373,7 +373,7 @@ fn a_long_conflict_is_cut_to_its_heart_unless_all_is_asked_for() {
 
       x no set of releases satisfies all needs
       | gate-kiosk needs bed-n1 1.
-      | (11 sentences lead from there to these; --full tells them all.)
+      | (11 sentences lead from there to these; --long tells them all.)
       | bed-n12 1.0 needs bed-n13 1.
       | bed-n13 1.0 needs bed-n14 1.
       | bed-n14 1.0 needs bed-n15 1.
@@ -391,7 +391,7 @@ fn a_long_conflict_is_cut_to_its_heart_unless_all_is_asked_for() {
       bibliotax drop bed-n1 && bibliotax need dew-point 2   # does without bed-n1
     ----- status 4
     "#);
-    let in_full = garden.run(&["need", "dew-point", "2", "--full"]).expect(4);
+    let in_full = garden.run(&["need", "dew-point", "2", "--long"]).expect(4);
     assert_eq!(in_full.stderr.lines().filter(|line| line.contains(" needs ")).count(), 22, "{in_full}");
     let json = garden.run(&["need", "dew-point", "2", "--format", "json"]).expect(4).json();
     assert_eq!(json["error"]["proof"]["facts"].as_array().unwrap().len(), 22);

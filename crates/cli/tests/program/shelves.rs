@@ -134,6 +134,63 @@ fn a_damaged_copy_in_the_store_is_noticed_when_it_is_used_and_fetched_again() {
     }
 }
 
+/// Changes a byte of a file as a failing disk does: neither its size nor its time tells.
+fn flip(file: &Path) {
+    let before = fs::metadata(file).unwrap().modified().unwrap();
+    let mut bytes = fs::read(file).unwrap();
+    bytes[0] ^= 1;
+    overwrite(file, std::str::from_utf8(&bytes).unwrap());
+    fs::File::open(file).unwrap().set_modified(before).unwrap();
+}
+
+/// Lets a tree in the store look as if its bytes had last been read so many days ago.
+fn last_read(file: &Path, days: u64) {
+    let listing = file.parent().unwrap().parent().unwrap().join("listing.json");
+    let then = std::time::SystemTime::now() - std::time::Duration::from_hours(24 * days);
+    fs::File::open(listing).unwrap().set_modified(then).unwrap();
+}
+
+#[test]
+fn bytes_that_were_not_read_for_a_week_are_read_before_they_reach_the_shelf() {
+    let garden = garden();
+    let own = stored(&garden, "dew-point.txt");
+    for days in [8, 400] {
+        fs::remove_dir_all(garden.path("gate/shelf")).unwrap();
+        flip(&own);
+        last_read(&own, days);
+        let ran = garden.run(&["install"]).expect(0);
+        assert!(ran.stderr.contains("the store's copy of dew-point is damaged; fetching it anew"), "{ran}");
+        assert_eq!(garden.shelf(), ["dew-point 1.4.0", "rain-ledger 2.4.0"]);
+    }
+    // What was read is not read again for a while.
+    last_read(&own, 8);
+    fs::remove_dir_all(garden.path("gate/shelf")).unwrap();
+    garden.run(&["install"]).expect(0);
+    let listing = own.parent().unwrap().parent().unwrap().join("listing.json");
+    let noted = fs::metadata(listing).unwrap().modified().unwrap();
+    assert!(noted.elapsed().unwrap() < std::time::Duration::from_hours(1));
+}
+
+#[test]
+fn a_full_install_reads_every_byte_and_a_copy_always_does() {
+    let garden = garden();
+    let own = stored(&garden, "dew-point.txt");
+    flip(&own);
+    garden.run(&["install", "--sealed"]).expect(0);
+    assert_ne!(garden.shelf(), ["dew-point 1.4.0", "rain-ledger 2.4.0"], "this is what is not promised");
+    let ran = garden.run(&["install", "--sealed", "--full"]).expect(0);
+    assert!(ran.stderr.contains("the store's copy of dew-point is damaged; fetching it anew"), "{ran}");
+    assert_eq!(garden.shelf(), ["dew-point 1.4.0", "rain-ledger 2.4.0"]);
+    garden.run(&["verify", "--full", "--store"]).expect(0);
+    let manifest = garden.read("gate/bibliotax.toml");
+    garden.write("gate/bibliotax.toml", &format!("{manifest}\n[shelf]\nlink = \"copy\"\n"));
+    fs::remove_dir_all(garden.path("gate/shelf")).unwrap();
+    flip(&own);
+    let ran = garden.run(&["install"]).expect(0);
+    assert!(ran.stderr.contains("damaged; fetching it anew"), "{ran}");
+    assert_eq!(garden.shelf(), ["dew-point 1.4.0", "rain-ledger 2.4.0"]);
+}
+
 #[test]
 fn verifying_trusts_size_and_time_unless_all_is_to_be_read() {
     let garden = garden();

@@ -1,10 +1,11 @@
 //! Putting a package's files on a shelf: by copy-on-write or hard link where the disk can, else by copying.
 //!
-//! A file of the store that isn't what was unpacked is noticed here, where it would be used.
+//! A file of the store that isn't what was unpacked is noticed here, where it would be used: by its size and time, by its bytes
+//! where those weren't read for some days, and always while it is copied.
 
 use std::collections::{BTreeMap, HashSet};
 use std::fs::File;
-use std::io;
+use std::io::{self, Read as _, Write as _};
 use std::sync::atomic::{AtomicBool, AtomicU8, Ordering};
 
 use bibliotax_core::card::Archive;
@@ -26,6 +27,7 @@ const AUTO: [LinkWay; 3] = [LinkWay::Reflink, LinkWay::Hard, LinkWay::Copy];
 pub struct Linker<'s> {
     store: &'s Store,
     wanted: LinkWay,
+    depth: Depth,
     /// How many of the ways didn't do.
     in_vain: AtomicU8,
     /// Whether any file was made that is not the store's own.
@@ -33,9 +35,9 @@ pub struct Linker<'s> {
 }
 
 impl<'s> Linker<'s> {
-    /// A linker from this store that puts files on a shelf in this way.
-    pub fn new(store: &'s Store, wanted: LinkWay) -> Self {
-        Self { store, wanted, in_vain: AtomicU8::new(0), has_copied: AtomicBool::new(false) }
+    /// A linker from this store that puts files on a shelf in this way, and looks at them at least that closely.
+    pub fn new(store: &'s Store, wanted: LinkWay, depth: Depth) -> Self {
+        Self { store, wanted, depth, in_vain: AtomicU8::new(0), has_copied: AtomicBool::new(false) }
     }
 
     /// Builds a package in a folder of this name, which must not exist: all its parts in one tree.
@@ -81,8 +83,10 @@ impl<'s> Linker<'s> {
         listing: &Listing,
         package: &Folder,
     ) -> Result<(), StoreError> {
-        let damaged = || StoreError::Damaged { package: slot.package.name.clone(), archive: archive.tree() };
-        let tree = Folder::open(&self.store.tree(&archive.tree()))?.ok_or_else(damaged)?;
+        let digest = archive.tree();
+        let damaged = || StoreError::Damaged { package: slot.package.name.clone(), archive: digest };
+        let tree = Folder::open(&self.store.tree(&digest))?.ok_or_else(damaged)?;
+        let depth = if self.store.was_read_lately(&digest) { self.depth } else { Depth::Bytes };
         let mut folders: BTreeMap<&str, Vec<(&str, &TreeFile)>> = BTreeMap::new();
         for file in &listing.files {
             let (folder, name) = file.path.split();
@@ -92,21 +96,26 @@ impl<'s> Linker<'s> {
             let from = tree.folders(folder)?.ok_or_else(damaged)?;
             let to = package.make_folders(folder)?;
             for (name, file) in files {
-                if !is_whole(&from, name, file)? {
+                if !is_whole(&from, name, file, depth)? || !self.put(&from, &to, name, file)? {
                     return Err(damaged());
                 }
-                self.put(&from, &to, name, file)?;
             }
+        }
+        if depth == Depth::Bytes {
+            self.store.note_read(&digest);
         }
         Ok(())
     }
 
-    fn put(&self, from: &Folder, to: &Folder, name: &str, file: &TreeFile) -> Result<(), StoreError> {
+    /// Puts a file in its place; whether its bytes are right, as far as they were read.
+    fn put(&self, from: &Folder, to: &Folder, name: &str, file: &TreeFile) -> Result<bool, StoreError> {
         loop {
             let way = self.way();
             let put = match way {
-                LinkWay::Reflink => reflink(from, to, name).and_then(|()| protect(to, name, file)),
-                LinkWay::Hard => from.hard_link(name, to, name),
+                LinkWay::Reflink => {
+                    reflink(from, to, name).and_then(|()| protect(to, name, file)).map(|()| true)
+                }
+                LinkWay::Hard => from.hard_link(name, to, name).map(|()| true),
                 LinkWay::Copy | LinkWay::Auto => copy(from, to, name, file),
             };
             match put {
@@ -138,11 +147,11 @@ impl<'s> Linker<'s> {
     }
 }
 
-/// Whether a file of the store is what was unpacked, as far as size and time tell, and else its bytes.
-fn is_whole(folder: &Folder, name: &str, file: &TreeFile) -> Result<bool, StoreError> {
+/// Whether a file of the store is what was unpacked.
+fn is_whole(folder: &Folder, name: &str, file: &TreeFile, depth: Depth) -> Result<bool, StoreError> {
     match folder.entry(name)? {
         None => Ok(false),
-        Some(found) => is_same(folder, name, &found, file, Depth::SizeAndTime),
+        Some(found) => is_same(folder, name, &found, file, depth),
     }
 }
 
@@ -157,12 +166,22 @@ fn reflink(from: &Folder, to: &Folder, name: &str) -> io::Result<()> {
     reflink_copy::reflink(from.path().join(name), to.path().join(name))
 }
 
-/// Copies a file of the store, with its stamp.
-fn copy(from: &Folder, to: &Folder, name: &str, file: &TreeFile) -> io::Result<()> {
+/// Copies a file of the store, with its stamp; whether what was copied is what was unpacked.
+fn copy(from: &Folder, to: &Folder, name: &str, file: &TreeFile) -> io::Result<bool> {
     let mut source = opened(from, name)?;
     let mut copy = to.create_file(name)?;
-    io::copy(&mut source, &mut copy)?;
-    make_read_only(&copy, file)
+    let (mut hasher, mut piece) = (blake3::Hasher::new(), [0; 64 << 10]);
+    loop {
+        match source.read(&mut piece)? {
+            0 => break,
+            read => {
+                hasher.update(&piece[..read]);
+                copy.write_all(&piece[..read])?;
+            }
+        }
+    }
+    make_read_only(&copy, file)?;
+    Ok(hasher.finalize() == file.blake3)
 }
 
 /// Makes a file on the shelf read-only, as the store's are, so that a shelf feels the same on every disk.

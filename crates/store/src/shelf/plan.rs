@@ -9,6 +9,7 @@ use bibliotax_disk::stamp::Stamp;
 use super::Aim;
 use super::links::LINKS;
 use super::state::{Made, ShelvedPackage, State};
+use crate::verify::Depth;
 
 /// What is on a shelf, by its place: the stamp of a folder, nothing for what is none.
 pub type Contents = BTreeMap<String, Option<Stamp>>;
@@ -60,7 +61,8 @@ impl<'l> Plan<'l> {
         let others: Vec<_> = others.map(|(path, shelved)| (path.clone(), shelved.clone())).collect();
         let stays = |(path, slot): &(String, Slot<'_>)| {
             let is_known = state.packages.get(path) == Some(&ShelvedPackage::of(slot));
-            is_known && is_as_noted(path) && !aim.anew.contains(&slot.package.name)
+            let may_stay = aim.depth != Depth::Bytes && !aim.anew.contains(&slot.package.name);
+            is_known && is_as_noted(path) && may_stay
         };
         let (staying, build): (Vec<_>, Vec<_>) = slots.iter().partition(|slot| stays(slot));
         let shelved = |(path, slot): &&(String, Slot<'_>)| (path.clone(), ShelvedPackage::of(slot));
@@ -225,7 +227,15 @@ mod tests {
         let machine = machine(other.arch.unwrap_or("x86_64"));
         let scope = Scope { targets: &targets, ..Scope::all(&machine) };
         let settings = ShelfSettings { link: other.link, absolute: false };
-        let aim = Aim { lock, scope, settings, templates: &[], anew: &other.anew, made: made() };
+        let aim = Aim {
+            lock,
+            scope,
+            settings,
+            templates: &[],
+            anew: &other.anew,
+            depth: Depth::SizeAndTime,
+            made: made(),
+        };
         Plan::new(&aim, state, contents)
     }
 

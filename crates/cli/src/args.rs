@@ -1,5 +1,8 @@
 //! The command line as plain values. Nothing here looks at files, the terminal or the environment.
 
+use std::ffi::OsString;
+
+use bibliotax_core::shown::escaped;
 use clap::{CommandFactory, FromArgMatches, Parser};
 
 use crate::commands::Command;
@@ -18,8 +21,18 @@ pub struct Arguments {
 
 /// The command line of this process; ends it where only help was asked for or the words are wrong.
 pub fn parse() -> Arguments {
-    let matches = help::grouped(Arguments::command()).get_matches();
-    Arguments::from_arg_matches(&matches).unwrap_or_else(|error| error.exit())
+    let words: Vec<OsString> = std::env::args_os().collect();
+    parsed(&words).unwrap_or_else(|error| {
+        // A script may have passed on what it was told: the message shows the words without what a terminal would act on.
+        let shown: Vec<OsString> =
+            words.iter().map(|word| escaped(&word.to_string_lossy()).into_owned().into()).collect();
+        parsed(&shown).err().unwrap_or(error).exit()
+    })
+}
+
+fn parsed(words: &[OsString]) -> Result<Arguments, clap::Error> {
+    let matches = help::grouped(Arguments::command()).try_get_matches_from(words)?;
+    Arguments::from_arg_matches(&matches)
 }
 
 #[cfg(test)]

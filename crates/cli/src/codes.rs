@@ -55,6 +55,11 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("card.exposes-nothing", Exit::Input, "a path of `[card.exposes]` is not among the published files"),
     ("card.facet", Exit::Input, "a card says of a facet what the registry doesn't know"),
     ("card.file", Exit::Input, "a file of a card lacks something"),
+    (
+        "card.hidden-letter",
+        Exit::Input,
+        "a text of a release has a letter that a terminal acts on or nobody sees",
+    ),
     ("card.no-part", Exit::Input, "a component brings a part that the release hasn't"),
     ("card.no-pattern", Exit::Input, "a pattern of `[card] files` can't be read"),
     ("card.steps", Exit::Input, "a release wants too much done by hand, or says too much of it"),
@@ -76,6 +81,11 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("disk.missing", Exit::Disk, "a file or folder isn't there"),
     ("disk.read-only", Exit::Disk, "a disk can't be written"),
     ("event.no-reason", Exit::Unreachable, "a withdrawal or deprecation has no reason"),
+    (
+        "event.wrong-reason",
+        Exit::Unreachable,
+        "the reason of a withdrawal or deprecation is too long or has hidden letters",
+    ),
     ("explain.not-here", Exit::Usage, "a package that was asked about is not in the lock"),
     ("facet.clash", Exit::Input, "a facet has two definitions"),
     ("facet.file", Exit::Input, "a file of facets can't be read"),

@@ -2,7 +2,7 @@
 
 use clap::Command;
 
-use crate::ui::{style, styled};
+use crate::ui::{for_terminal, style, styled};
 
 const STAGES: [(&str, &[&str]); 7] = [
     ("Declare what is needed", &["init", "find", "describe", "fit", "need", "drop"]),
@@ -29,7 +29,7 @@ pub fn grouped(command: Command) -> Command {
         "{{about}}\n\nUsage: {{usage}}\n{listed}\n{}\n{{options}}\n\n`bibliotax COMMAND --help` tells more, with an example.",
         styled(style::STRONG, "Options of every command")
     );
-    command.help_template(template)
+    command.help_template(for_terminal(&template))
 }
 
 #[cfg(test)]

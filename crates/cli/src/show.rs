@@ -8,7 +8,7 @@ pub mod ways;
 pub use bibliotax_core::spoken::{count, size};
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, presets};
 
-use crate::ui::Ui;
+use crate::ui::{Ui, on_one_line};
 
 /// Rows in columns, without lines around them; no wider than the terminal, and as wide as need be in a pipe.
 pub fn table(ui: &Ui, rows: impl IntoIterator<Item = Vec<String>>) -> String {
@@ -19,7 +19,8 @@ pub fn table(ui: &Ui, rows: impl IntoIterator<Item = Vec<String>>) -> String {
         table.set_width(u16::try_from(width).unwrap_or(u16::MAX));
     }
     for row in rows {
-        table.add_row(row);
+        // A row is one row, whatever is in it.
+        table.add_row(row.iter().map(|cell| on_one_line(cell)));
     }
     // Only the last column is words that may be broken.
     let columns = table.column_count();

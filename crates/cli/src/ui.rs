@@ -1,13 +1,16 @@
 //! All writing to the terminal goes through here: results to stdout, the rest to stderr.
 
+mod shown;
+
 use std::io::{self, IsTerminal, Write};
 
-use anstyle::{AnsiColor, Style};
 use miette::{
     Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, Severity, SourceCode,
 };
 use serde_json::{Value, json};
 
+pub use self::shown::{Look, clean, for_terminal, on_one_line, style, styled};
+use self::shown::{json_for_terminal, lines_with_places};
 use crate::codes::{Exit, exit_of};
 use crate::failure::{Failure, Way};
 use crate::global::{Format, Global};
@@ -29,27 +32,6 @@ pub struct Ui {
     verbose: u8,
     /// Whether results go beside those of a program that is started.
     is_aside: bool,
-}
-
-/// The few styles there are, the same everywhere; none carries a meaning alone.
-pub mod style {
-    use super::{AnsiColor, Style};
-
-    pub const STRONG: Style = Style::new().bold();
-    pub const FAINT: Style = Style::new().dimmed();
-    pub const GOOD: Style = AnsiColor::Green.on_default();
-    pub const HEED: Style = AnsiColor::Yellow.on_default();
-    pub const BAD: Style = AnsiColor::Red.on_default();
-}
-
-/// A text in a style.
-pub fn styled(style: Style, text: impl std::fmt::Display) -> String {
-    format!("{style}{text}{style:#}")
-}
-
-/// Foreign text without what a terminal would act on.
-pub fn clean(text: &str) -> String {
-    text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect()
 }
 
 impl Ui {
@@ -91,8 +73,8 @@ impl Ui {
     pub fn answer(&self, line: impl AsRef<str>) {
         match (self.is_json(), self.is_aside) {
             (true, _) => {}
-            (false, true) => print_err(line.as_ref()),
-            (false, false) => print_out(line.as_ref()),
+            (false, true) => print_err(&for_terminal(line.as_ref())),
+            (false, false) => print_out(&for_terminal(line.as_ref())),
         }
     }
 
@@ -104,36 +86,40 @@ impl Ui {
                 object.shift_insert(0, "format".into(), JSON_FORMAT.into());
                 object.shift_insert(1, "command".into(), command.into());
             }
-            print_out(&result.to_string());
+            print_out(&json_for_terminal(&result.to_string()));
         }
     }
 
-    /// A line of a log, which goes beside the results; from several threads at once.
+    /// A line of a log in JSON, which goes beside the results; from several threads at once.
     pub fn log(line: &str) {
-        print_err(line);
+        print_err(&json_for_terminal(line));
     }
 
     /// Something to heed that is no error.
     pub fn warn(&self, text: impl AsRef<str>) {
         if !self.quiet {
-            print_err(&format!("{} {}", styled(style::HEED, "heed:"), text.as_ref()));
+            print_err(&for_terminal(&format!(
+                "{} {}",
+                styled(style::HEED, "heed:"),
+                on_one_line(text.as_ref())
+            )));
         }
     }
 
     /// What is being done, for those who asked with `-v` (1) or `-vv` (2).
     pub fn tell(&self, level: u8, text: impl AsRef<str>) {
         if self.verbose >= level {
-            print_err(&styled(style::FAINT, text.as_ref()));
+            print_err(&for_terminal(&styled(style::FAINT, on_one_line(text.as_ref()))));
         }
     }
 
     /// Shows why a command failed; how the program ends.
     pub fn fail(&self, failure: &Failure) -> Exit {
         if self.is_json() {
-            print_out(&as_json(failure).to_string());
+            print_out(&json_for_terminal(&as_json(failure).to_string()));
         } else {
             print_err(self.rendered(failure).trim_end());
-            ways(failure.ways()).iter().for_each(|line| print_err(line));
+            ways(failure.ways()).iter().for_each(|line| print_err(&for_terminal(line)));
         }
         exit_of(failure.code)
     }
@@ -143,6 +129,7 @@ impl Ui {
         ways(found).iter().for_each(|line| self.answer(line));
     }
 
+    /// A failure as the diagnostics library draws it, with styles of its own around texts that were cleaned.
     fn rendered(&self, failure: &Failure) -> String {
         let handler = GraphicalReportHandler::new_themed(self.theme())
             .with_width(self.terminal_width().unwrap_or(PIPE_WIDTH))
@@ -177,7 +164,7 @@ impl Ui {
     }
 }
 
-/// Writes a line to stdout; a reader that went away is no error of ours.
+/// Writes a line that a terminal may have to stdout; a reader that went away is no error of ours.
 fn print_out(line: &str) {
     let mut out = anstream::stdout().lock();
     if let Err(error) = writeln!(out, "{line}")
@@ -223,39 +210,38 @@ fn line_and_column(text: &str, at: usize) -> (usize, usize) {
 
 /// One failure, or one fault of several, as the diagnostics library wants it.
 #[derive(Debug)]
-struct Shown<'f> {
+struct Shown {
     code: &'static str,
     message: String,
-    mend: Option<&'f str>,
+    mend: Option<String>,
     source: Option<NamedSource<String>>,
     label: Option<LabeledSpan>,
 }
 
-impl<'f> Shown<'f> {
-    fn of(failure: &'f Failure) -> Vec<Self> {
+impl Shown {
+    fn of(failure: &Failure) -> Vec<Self> {
         let Some(source) = &failure.source else {
             let lines = failure.because.iter().map(|line| format!("\n{}", clean(line)));
             let message = clean(&failure.message) + &lines.collect::<String>();
-            let mend = failure.mend.as_deref();
+            let mend = failure.mend.as_deref().map(clean);
             return vec![Self { code: failure.code, message, mend, source: None, label: None }];
         };
-        let shown = |fault: &'f bibliotax_core::fault::Fault| Self {
-            code: fault.code,
-            message: clean(&fault.message),
-            mend: fault.mend.as_deref().or(failure.mend.as_deref()),
-            source: Some(NamedSource::new(&source.name, without_passwords(&harmless(&source.text)))),
-            label: Some(LabeledSpan::new_with_span(
-                Some(clean(&fault.label)).filter(|label| !label.is_empty()),
-                fault.span.clone(),
-            )),
+        let text = without_passwords(&source.text);
+        let shown = |fault: &bibliotax_core::fault::Fault| {
+            let (text, [start, end]) = lines_with_places(&text, [fault.span.start, fault.span.end]);
+            Self {
+                code: fault.code,
+                message: clean(&fault.message),
+                mend: fault.mend.as_deref().or(failure.mend.as_deref()).map(clean),
+                source: Some(NamedSource::new(clean(&source.name), text)),
+                label: Some(LabeledSpan::new_with_span(
+                    Some(clean(&fault.label)).filter(|label| !label.is_empty()),
+                    start..end,
+                )),
+            }
         };
         source.faults.iter().map(shown).collect()
     }
-}
-
-/// The text with every control character that a terminal would act on made harmless, byte for byte.
-fn harmless(text: &str) -> String {
-    text.chars().map(|c| if c.is_ascii_control() && c != '\n' && c != '\t' { ' ' } else { c }).collect()
 }
 
 /// The text with stars in place of the passwords that URLs in it give away, byte for byte.
@@ -276,15 +262,15 @@ fn without_passwords(text: &str) -> String {
     shown
 }
 
-impl std::fmt::Display for Shown<'_> {
+impl std::fmt::Display for Shown {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str(&self.message)
     }
 }
 
-impl std::error::Error for Shown<'_> {}
+impl std::error::Error for Shown {}
 
-impl Diagnostic for Shown<'_> {
+impl Diagnostic for Shown {
     fn code<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
         Some(Box::new(self.code))
     }
@@ -294,7 +280,7 @@ impl Diagnostic for Shown<'_> {
     }
 
     fn help<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
-        self.mend.map(|mend| Box::new(mend) as Box<dyn std::fmt::Display>)
+        self.mend.as_ref().map(|mend| Box::new(mend) as Box<dyn std::fmt::Display>)
     }
 
     fn source_code(&self) -> Option<&dyn SourceCode> {

@@ -12,7 +12,7 @@
 //! | [`resolve`] | from needs to one release of each package, or to the reason why not |
 //! | [`lock`], [`compare`], [`graph`], [`newer`] | `bibliotax.lock`, the difference of two, who needs whom, what could be newer |
 //! | [`source`] | where one package's bytes come from |
-//! | [`spoken`] | data in words, for whoever shows it |
+//! | [`spoken`], [`shown`] | data in words, for whoever shows it; characters that a terminal acts on as escapes |
 //! | [`links`] | where the parts of a shelf are, for whoever builds with them |
 //! | [`steps`] | what people must do by hand, and whether they did |
 //! | [`fault`], [`nearest`] | what is wrong in a text, and what was probably meant |
@@ -37,6 +37,7 @@ pub mod newer;
 pub mod notice;
 pub mod range;
 pub mod resolve;
+pub mod shown;
 pub mod source;
 pub mod spoken;
 pub mod steps;

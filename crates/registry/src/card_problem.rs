@@ -34,6 +34,9 @@ pub enum CardProblem {
     /// A step says too much.
     #[error("the step `{id}` has {length} characters, and {LONGEST_STEP} are the most")]
     LongStep { id: StepName, length: usize },
+    /// A text has a letter that a terminal would act on, or that nobody sees.
+    #[error("a text of it has the hidden letter {hidden} {place}")]
+    HiddenLetter { hidden: String, place: String },
     /// A file is at a place that nobody should ask.
     #[error("a file of it is at `{url}`, which is not `https://…`")]
     FileUrl { url: String },

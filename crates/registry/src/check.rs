@@ -7,11 +7,16 @@ use bibliotax_core::card::{Card, CardNeed, Step};
 use bibliotax_core::facet::Facets;
 use bibliotax_core::inner_path::{InnerPath, as_seen};
 use bibliotax_core::name::PartName;
+use bibliotax_core::shown::{escaped, is_hidden};
+use serde_json::Value;
 use url::Url;
 
 use crate::card_problem::{CardProblem, LONGEST_STEP, MOST_STEPS, MOST_TAGS};
 use crate::error::RegistryError;
 use crate::remote::is_loopback;
+
+/// How many characters before a letter tell where it is.
+const SHOWN_BEFORE: usize = 30;
 
 /// Whether a URL may stand with a file of a card: whoever installs it asks there, so nothing on the way may be read or changed.
 fn check_url(url: &str) -> Result<(), CardProblem> {
@@ -25,6 +30,7 @@ fn check_url(url: &str) -> Result<(), CardProblem> {
 
 /// Checks a card against what a registry defines, and its files against each other.
 pub fn check_card(registry: &str, facets: &Facets, card: &Card) -> Result<(), CardProblem> {
+    check_letters(card)?;
     check_facets(registry, facets, card)?;
     facets.check_variants(&card.files)?;
     card.files.iter().filter_map(|file| file.url.as_deref()).try_for_each(check_url)?;
@@ -39,6 +45,42 @@ pub fn check_card(registry: &str, facets: &Facets, card: &Card) -> Result<(), Ca
         }
     }
     Ok(())
+}
+
+/// Checks that no text of a card has letters that a terminal acts on or nobody sees, but for lines and tabs.
+fn check_letters(card: &Card) -> Result<(), CardProblem> {
+    // Names, texts and lists of them: nothing that could fail to be JSON.
+    let mut open = vec![serde_json::to_value(card).unwrap_or_default()];
+    while let Some(value) = open.pop() {
+        match value {
+            Value::String(text) => check_text(&text)?,
+            Value::Array(values) => open.extend(values),
+            Value::Object(fields) => {
+                for (key, value) in fields {
+                    check_text(&key)?;
+                    open.push(value);
+                }
+            }
+            Value::Null | Value::Bool(_) | Value::Number(_) => {}
+        }
+    }
+    Ok(())
+}
+
+fn check_text(text: &str) -> Result<(), CardProblem> {
+    let is_hidden = |c: char| is_hidden(c) && !matches!(c, '\n' | '\t');
+    match text.char_indices().find(|(_, c)| is_hidden(*c)) {
+        None => Ok(()),
+        Some((at, hidden)) => {
+            let before: Vec<char> = text[..at].chars().rev().take(SHOWN_BEFORE).collect();
+            let before: String = before.into_iter().rev().collect();
+            let place = if at == 0 { "at its beginning".to_owned() } else { format!("after `{before}`") };
+            Err(CardProblem::HiddenLetter {
+                hidden: escaped(hidden.encode_utf8(&mut [0; 4])).into_owned(),
+                place,
+            })
+        }
+    }
 }
 
 fn check_steps(steps: &[Step]) -> Result<(), CardProblem> {

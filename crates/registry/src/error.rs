@@ -154,6 +154,9 @@ pub enum RegistryError {
     /// A withdrawal or deprecation without a reason.
     #[error("a reason is wanted: the people who use the release will read it")]
     NoReason,
+    /// A withdrawal's or deprecation's reason is not one that everybody can be shown.
+    #[error("the reason can't be published: {why}")]
+    WrongReason { why: String },
     /// Lines of a file to load are wrong.
     #[error("{} of {} can't be loaded", count(faults.len()), path.display())]
     BadLines { path: PathBuf, text: String, faults: Vec<Fault> },
@@ -210,6 +213,7 @@ impl RegistryError {
             Self::ExposesNothing { .. } => "card.exposes-nothing",
             Self::Card(CardProblem::Facet { .. }) => "card.facet",
             Self::Card(CardProblem::FileUrl { .. }) => "card.file",
+            Self::Card(CardProblem::HiddenLetter { .. }) => "card.hidden-letter",
             Self::Card(CardProblem::NoPart { .. }) => "card.no-part",
             Self::Pack(PackError::BadPattern { .. }) => "card.no-pattern",
             Self::Card(CardProblem::ManyTags { .. }) => "card.tags",
@@ -241,6 +245,7 @@ impl RegistryError {
             Self::NoList { .. } | Self::NotListed { .. } => "registry.no-list",
             Self::NothingThere { .. } => "package.unknown",
             Self::NoReason => "event.no-reason",
+            Self::WrongReason { .. } => "event.wrong-reason",
             Self::PlainHttp { .. } => "registry.plain",
             Self::Offline { .. } => "registry.offline",
             Self::Unreachable { .. } | Self::NoMirrorAnswers => "registry.unreachable",

@@ -29,6 +29,7 @@ use crate::accept::card_text;
 use crate::check::check_card;
 use crate::error::RegistryError;
 use crate::keep::Keep;
+use crate::standing::check_reason;
 
 /// Largest file that is loaded, in bytes.
 const LARGEST: usize = 2 << 30;
@@ -237,7 +238,17 @@ fn event(mut value: Value) -> Result<(PackageName, Event), String> {
         Event::Release(_) | Event::Provided(_) => {
             Err("a release and what it provides are loaded as a card, without `event`".into())
         }
-        event => Ok((package, event)),
+        event => {
+            let reason = match &event {
+                Event::Withdrawn(withdrawal) => Some(&withdrawal.reason),
+                Event::Deprecated(deprecation) => Some(&deprecation.reason),
+                _ => None,
+            };
+            reason
+                .map_or(Ok(()), |reason| check_reason(reason.as_str()))
+                .map_err(|error| error.to_string())?;
+            Ok((package, event))
+        }
     }
 }
 

@@ -4,11 +4,15 @@ use bibliotax_core::card::{Deprecation, Event, Restoration, Withdrawal};
 use bibliotax_core::history::History;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
+use bibliotax_core::shown::{escaped, is_hidden};
 use bibliotax_core::version::Version;
 use jiff::Timestamp;
 
 use crate::error::RegistryError;
 use crate::keep::Keep;
+
+/// Longest reason, in characters: everybody who has the package gets to see it, and it is kept for good.
+const LONGEST_REASON: usize = 1000;
 
 /// A change of how releases stand.
 #[derive(Debug, Clone)]
@@ -36,6 +40,22 @@ pub enum Change {
     },
 }
 
+/// Checks a reason, which is shown on one line.
+pub(crate) fn check_reason(reason: &str) -> Result<(), RegistryError> {
+    let length = reason.chars().count();
+    if reason.trim().is_empty() {
+        Err(RegistryError::NoReason)
+    } else if length > LONGEST_REASON {
+        let why = format!("it has {length} characters, and {LONGEST_REASON} are the most");
+        Err(RegistryError::WrongReason { why })
+    } else if let Some(hidden) = reason.chars().find(|c| is_hidden(*c)) {
+        let hidden = escaped(hidden.encode_utf8(&mut [0; 4])).into_owned();
+        Err(RegistryError::WrongReason { why: format!("it has the hidden letter {hidden}") })
+    } else {
+        Ok(())
+    }
+}
+
 impl Change {
     /// Makes the change in a registry; whether it was so already.
     pub fn make(
@@ -60,10 +80,8 @@ impl Change {
         history: &History,
         at: Timestamp,
     ) -> Result<Vec<Event>, RegistryError> {
-        if let Self::Withdraw { reason, .. } | Self::Deprecate { reason, .. } = self
-            && reason.trim().is_empty()
-        {
-            return Err(RegistryError::NoReason);
+        if let Self::Withdraw { reason, .. } | Self::Deprecate { reason, .. } = self {
+            check_reason(reason)?;
         }
         let nothing = |what: String| RegistryError::NothingThere { package: name.clone(), what };
         if history.releases().is_empty() {

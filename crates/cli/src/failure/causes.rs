@@ -49,6 +49,7 @@ impl From<RegistryError> for Failure {
                 "check name and version: `bibliotax describe` lists the releases of a package"
             }
             E::NoReason => "write it with `--reason`",
+            E::WrongReason { .. } => "say it in a sentence or two of plain text",
             E::PlainHttp { .. } => {
                 "write `https://`, or `plain = true` with the registry if the way there is your own"
             }
@@ -133,6 +134,7 @@ fn mend_of_card(problem: &CardProblem) -> &'static str {
         CardProblem::ManySteps { .. } | CardProblem::LongStep { .. } => {
             "keep what has to be done, and put the rest into a document of the package"
         }
+        CardProblem::HiddenLetter { .. } => "take it out of the manifest's text, or write it as words",
         CardProblem::FileUrl { .. } => "let it be where it can be had with encryption and without a password",
         CardProblem::TwoSteps { .. } => "give one of them another `id`",
         CardProblem::NoPart { .. } => "declare it under `[[card.parts]]`, or leave it out of the component",

@@ -2,7 +2,6 @@
 
 use std::collections::{BTreeSet, HashMap};
 
-use anstyle::Style;
 use bibliotax_core::compare::{Change, Kind};
 use bibliotax_core::lock::{Lock, LockedPackage, RUN, Reached, Wires};
 use bibliotax_core::name::{ComponentName, PackageName};
@@ -10,7 +9,7 @@ use bibliotax_core::source::Source;
 use serde_json::{Value, json};
 
 use super::{size, table};
-use crate::ui::{Ui, clean, style, styled};
+use crate::ui::{Look, Ui, clean, style, styled};
 
 /// Most new packages that are told where they weren't asked about; of more, only what projects need themselves.
 const MOST_ADDED: usize = 100;
@@ -79,7 +78,7 @@ pub fn word(kind: &Kind) -> &'static str {
 }
 
 /// How that word looks.
-pub fn look(kind: &Kind) -> Style {
+pub fn look(kind: &Kind) -> Look {
     match kind {
         Kind::Added | Kind::Raised => style::GOOD,
         Kind::Gone | Kind::Lowered => style::HEED,

@@ -7,4 +7,5 @@ mod mirrors;
 mod replaced;
 mod servers;
 mod shelves;
+mod terminals;
 mod tokens;

@@ -26,7 +26,7 @@ fn garden() -> Garden {
             card("dew-point", "1.4.0", "2025-02-01", json!({ "summary": "When air gives its water away",
                 "tags": ["weather"], "fits": { "os": "any" } })),
             card("moss-map", "1.0.0", "2024-02-01", json!({ "summary": "Where moss grows" })),
-            card("snow-gauge", "0.9.0", "2026-01-01", json!({ "summary": "\u{1b}[31mHow much snow lies" })),
+            card("snow-gauge", "0.9.0", "2026-01-01", json!({ "summary": "How much snow lies" })),
         ]
         .concat(),
     );
@@ -66,7 +66,7 @@ fn words_find_what_was_likely_meant_and_say_which_release_fits() {
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["find", "snow"]), @"
-      snow-gauge   0.9.0 fit not stated   [31mHow much snow lies
+      snow-gauge   0.9.0 fit not stated  How much snow lies
       rain-ledger  2.4.0, newest 3.0.0   An account of rain, and of snow
     `bibliotax describe snow-gauge` tells all of one
     ----- status 0

@@ -30,6 +30,9 @@ impl From<RegistryError> for Trouble {
     }
 }
 
+/// Most characters of a server's own words in a message.
+const LONGEST_WORDS: usize = 1000;
+
 impl Trouble {
     /// That another try would fail alike.
     pub fn for_good(error: RegistryError) -> Self {
@@ -57,7 +60,7 @@ impl Trouble {
             asked: asked.clone(),
             status: status.as_u16(),
             code: said("code"),
-            detail: said("detail").unwrap_or_else(|| listed.unwrap_or(in_words(status)).to_owned()),
+            detail: shortened(problem["detail"].as_str().or(listed).unwrap_or(in_words(status))),
         };
         let is_busy = status == StatusCode::CONFLICT && wait.is_some();
         // A copy in front of another registry has tried that one often enough.
@@ -75,6 +78,13 @@ impl Trouble {
                 );
         if is_passing { Self::passing(error, wait) } else { Self::for_good(error) }
     }
+}
+
+/// A text of no more than the most characters of others' words that a message has.
+fn shortened(text: &str) -> String {
+    text.char_indices()
+        .nth(LONGEST_WORDS)
+        .map_or_else(|| text.to_owned(), |(end, _)| format!("{}…", &text[..end]))
 }
 
 /// What became of a connection, in words.

@@ -52,6 +52,14 @@ fn lock_of(packages: &[(Vec<usize>, Vec<usize>)], members: &[(Vec<Drawn>, Vec<us
         needs: needs.iter().map(need).collect(),
     };
     lock.members = members.iter().enumerate().map(member).collect();
+    // A package is for targets that members have, and for some where there are any.
+    let known: Vec<TargetName> = lock.targets().into_iter().map(|name| name.parse().unwrap()).collect();
+    for package in &mut lock.packages {
+        package.targets.retain(|target| known.contains(target));
+        if package.targets.is_empty() {
+            package.targets.clone_from(&known);
+        }
+    }
     lock
 }
 

@@ -4,11 +4,14 @@
 //! |---|---|
 //! | [`unpack`] | archives to trees, with a guard at every entry |
 //! | [`look`] | a look into an archive without unpacking it |
-//! | [`pack`] | a package folder as a list of files and as a reproducible archive |
+//! | [`select`], [`secrets`] | which files of a folder go into a package, and what looks like a secret |
+//! | [`pack`] | files as a reproducible archive |
 //! | [`error`] | what went wrong |
 
 pub mod error;
 pub mod look;
 pub mod pack;
+pub mod secrets;
+pub mod select;
 pub mod unpack;
 mod visit;

@@ -103,7 +103,7 @@ mod tests {
         let source = folder.path().join("package/moss");
         std::fs::create_dir_all(&source).unwrap();
         std::fs::write(source.join("map.txt"), "moss").unwrap();
-        let files = crate::pack::list(&folder.path().join("package"), None, &[]).unwrap();
+        let files = crate::select::select(&folder.path().join("package"), None, &[]).unwrap().files;
         let path = folder.path().join("moss.tar.zst");
         crate::pack::write_archive(&files, File::create(&path).unwrap()).unwrap();
         let found = text_of(&path, ArchiveFormat::TarZst, "moss/map.txt", 100).unwrap();

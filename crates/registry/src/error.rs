@@ -6,6 +6,7 @@ use std::fmt;
 use std::path::PathBuf;
 
 use bibliotax_archive::error::{ArchiveError, PackError};
+use bibliotax_archive::select::{LeftOut, in_words};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::{Facet, FacetProblem};
 use bibliotax_core::fault::Fault;
@@ -116,8 +117,8 @@ pub enum RegistryError {
     #[error("{project} has no version, so it can't be published")]
     NoVersion { project: PackageName },
     /// Nothing is left to publish.
-    #[error("there are no files to publish in {}", path.display())]
-    NoFiles { path: PathBuf },
+    #[error("there are no files to publish in {}{}", path.display(), but_left_out(left_out))]
+    NoFiles { path: PathBuf, left_out: Vec<LeftOut> },
     /// A path of `[card.exposes]` is not among the files.
     #[error("`{role}` exposes `{path}`, and nothing by that name would be published")]
     ExposesNothing { role: RoleName, path: ExposedPath },
@@ -204,6 +205,11 @@ pub enum RegistryError {
     /// A disk refused.
     #[error(transparent)]
     Disk(#[from] DiskError),
+}
+
+/// What was left out where nothing is left.
+fn but_left_out(left_out: &[LeftOut]) -> String {
+    if left_out.is_empty() { String::new() } else { format!("; left out: {}", in_words(left_out)) }
 }
 
 impl RegistryError {

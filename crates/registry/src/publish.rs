@@ -16,7 +16,9 @@ use crate::check::check_contents;
 use crate::error::RegistryError;
 use crate::keep::Keep;
 use crate::registry::Registry;
-use bibliotax_archive::pack::{self, PackFile};
+use bibliotax_archive::pack;
+use bibliotax_archive::secrets::{Suspect, suspect_in};
+use bibliotax_archive::select::{LeftOut, PackFile, select, select_part};
 
 /// A release that is ready to go.
 #[derive(Debug)]
@@ -25,6 +27,17 @@ pub struct Release {
     pub card: Card,
     /// The contents of its archives, in the order of the card's files.
     pub parts: Vec<Vec<PackFile>>,
+    /// What was asked for and doesn't go along, by its path in the project.
+    pub left_out: Vec<LeftOut>,
+}
+
+/// A file of a release that looks as if it held a secret.
+#[derive(Debug)]
+pub struct SuspectFile {
+    /// Its path inside the package.
+    pub path: InnerPath,
+    /// Where in it, and what it looks like.
+    pub suspect: Suspect,
 }
 
 /// What publishing did.
@@ -47,28 +60,33 @@ pub fn prepare(
     let version =
         project.version.clone().ok_or_else(|| RegistryError::NoVersion { project: project.name.clone() })?;
     let mut card = manifest.card_of(project, version, needs, published);
-    let mut parts = Vec::new();
+    let (mut parts, mut left_out) = (Vec::new(), Vec::new());
     let declared = &manifest.card.parts;
     let is_main_declared = declared.iter().any(|part| part.part.as_str() == MAIN);
     if !is_main_declared || manifest.card.files.is_some() {
         let apart: Vec<&InnerPath> = declared.iter().map(|part| &part.from).collect();
         card.files.push(unpacked(main_part(), Fits::new()));
-        parts.push((folder.to_owned(), pack::list(folder, manifest.card.files.as_deref(), &apart)?));
+        let selected = select(folder, manifest.card.files.as_deref(), &apart)?;
+        left_out.extend(selected.left_out);
+        parts.push((folder.to_owned(), selected.files));
     }
     for part in declared {
         let folder = folder.join(part.from.as_str());
+        let selected = select_part(&folder, part.files.as_deref())?;
+        let in_project = |left: LeftOut| LeftOut { path: format!("{}/{}", part.from, left.path), ..left };
+        left_out.extend(selected.left_out.into_iter().map(in_project));
         card.files.push(unpacked(part.part.clone(), part.only_for.clone()));
-        parts.push((folder.clone(), pack::list_part(&folder, part.files.as_deref())?));
+        parts.push((folder, selected.files));
     }
     if let Some((path, _)) = parts.iter().find(|(_, files)| files.is_empty()) {
-        return Err(RegistryError::NoFiles { path: path.clone() });
+        return Err(RegistryError::NoFiles { path: path.clone(), left_out });
     }
     let parts: Vec<Vec<PackFile>> = parts.into_iter().map(|(_, files)| files).collect();
     let contents = card.files.iter().zip(&parts);
     let paths =
         contents.flat_map(|(file, files)| files.iter().map(|packed| (&file.part, packed.path.as_str())));
     check_contents(&card, paths)?;
-    Ok(Release { card, parts })
+    Ok(Release { card, parts, left_out })
 }
 
 /// What a card says of an archive that is not packed yet.
@@ -81,6 +99,15 @@ impl Release {
     /// The bytes of all files before packing.
     pub fn size(&self) -> u64 {
         self.parts.iter().flatten().map(|file| file.size).sum()
+    }
+
+    /// The files that look as if they held secrets, by what is in them.
+    pub fn suspects(&self) -> Result<Vec<SuspectFile>, RegistryError> {
+        let found = self.parts.iter().flatten().map(|file| {
+            let suspect = suspect_in(&file.from)?;
+            Ok(suspect.map(|suspect| SuspectFile { path: file.path.clone(), suspect }))
+        });
+        found.filter_map(Result::transpose).collect()
     }
 
     /// Publishes the release to a registry, after a look whether it can be taken.

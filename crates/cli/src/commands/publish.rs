@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use bibliotax_archive::pack::PackFile;
+use bibliotax_archive::select::{LeftOut, PackFile, in_words};
 use bibliotax_core::card::CardNeed;
 use bibliotax_core::history::History;
 use bibliotax_core::lock::Lock;
@@ -13,7 +13,7 @@ use bibliotax_core::spoken;
 use bibliotax_core::version::Version;
 use bibliotax_core::workspace::{Member, Workspace};
 use bibliotax_registry::accept::check_acceptable;
-use bibliotax_registry::publish::{Release, prepare};
+use bibliotax_registry::publish::{Release, SuspectFile, prepare};
 use bibliotax_registry::registry::Registry;
 use serde_json::{Value, json};
 
@@ -25,10 +25,14 @@ use crate::project::{In, Project};
 use crate::show::{count, size, table};
 use crate::ui::{Ui, clean, style, styled};
 
+/// Most files that are warned of one by one.
+const MOST_SUSPECTS: usize = 10;
+
 /// Publish this project as a release
 ///
-/// The card comes from the manifest and its `[card]` part; the archive holds the files that are neither hidden nor
-/// ignored, or those that `files` under `[card]` names. A release is never replaced.
+/// The card comes from the manifest and its `[card]` part; the archive holds the files that are not hidden, or those
+/// that `files` under `[card]` asks for. What belongs to version control, what it ignores and what may hold a secret
+/// goes along only where it is named itself, without a wildcard. A release is never replaced.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Example:\n  bibliotax publish seedhouse --dry-run")]
 pub struct Publish {
@@ -57,12 +61,16 @@ impl Publish {
         let release = prepare(&member.manifest, &member.project, needs, &folder, now())?;
         check_acceptable(&registry, &release.card)?;
         check_promise(ui, &project, member)?;
+        heed_suspects(ui, &release)?;
         let mut result = as_json(&release);
         let title = format!("{} {}", release.card.name, release.card.version);
         if self.dry_run {
             list(ui, &release);
             ui.say(format!("{title} would go to {}; nothing was published", registry.name()));
         } else {
+            if !release.left_out.is_empty() {
+                ui.say(format!("left out: {}", in_words(&release.left_out)));
+            }
             let (files, bytes) = (release.parts.iter().flatten().count(), release.size());
             let published = release.publish_to(&registry)?;
             let packed = published.files.iter().map(|file| file.size).sum();
@@ -97,6 +105,18 @@ fn refuse_replaced(workspace: &Workspace) -> Result<(), Failure> {
     Err(Failure::new("publish.replaced", message).mend(
         "try it with the package itself: take that out, install, and publish then; or say `--allow-replaced`",
     ))
+}
+
+/// Warns of files that look as if they held secrets, before anybody can get them.
+fn heed_suspects(ui: &Ui, release: &Release) -> Result<(), Failure> {
+    let suspects = release.suspects()?;
+    for SuspectFile { path, suspect } in suspects.iter().take(MOST_SUSPECTS) {
+        ui.warn(format!("{path} has what looks like {} in line {}", suspect.what, suspect.line));
+    }
+    if suspects.len() > MOST_SUSPECTS {
+        ui.warn(format!("{} more files look as if they held secrets", suspects.len() - MOST_SUSPECTS));
+    }
+    Ok(())
 }
 
 /// A promise is kept only if some set of releases that the needs allow keeps it, too.
@@ -176,6 +196,11 @@ fn list(ui: &Ui, release: &Release) {
         }
         ui.answer(table(ui, contents.iter().map(row)));
     }
+    if !release.left_out.is_empty() {
+        ui.answer(styled(style::STRONG, "left out"));
+        let row = |left: &LeftOut| vec![format!(" {}", clean(&left.path)), left.why.in_words().to_owned()];
+        ui.answer(table(ui, release.left_out.iter().map(row)));
+    }
     let files = release.parts.iter().flatten().count();
     ui.say(format!("{}, {} before packing", count(files, "file"), size(release.size())));
 }
@@ -186,5 +211,7 @@ fn as_json(release: &Release) -> Value {
         json!({ "part": record.part, "for": record.only_for,
             "files": contents.iter().map(file).collect::<Vec<_>>() })
     });
-    json!({ "card": release.card, "contents": parts.collect::<Vec<_>>() })
+    let left_out = |left: &LeftOut| json!({ "path": left.path, "why": left.why.in_words() });
+    json!({ "card": release.card, "contents": parts.collect::<Vec<_>>(),
+        "left-out": release.left_out.iter().map(left_out).collect::<Vec<_>>() })
 }

@@ -100,7 +100,9 @@ impl From<RegistryError> for Failure {
                 "put the file itself there, or leave it out with `files = [\"…\"]` under `[card]`"
             }
             E::Pack(PackError::Clash { .. }) => "rename one of them",
-            E::NoFiles { .. } => "check `files` under `[card]`",
+            E::NoFiles { .. } => {
+                "check `files` under `[card]`; a file that is left out goes along where `files` names it itself"
+            }
             E::Pack(PackError::BadPattern { .. }) => "a pattern is like `include/**` or `src/*.c`",
             E::PartsClash { .. } => "leave it out of one of them: `files` under `[[card.parts]]`",
             E::Card(problem) => mend_of_card(&problem),

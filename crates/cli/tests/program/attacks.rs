@@ -5,6 +5,7 @@ mod archives;
 mod locks;
 mod mirrors;
 mod replaced;
+mod secrets;
 mod servers;
 mod shelves;
 mod terminals;

@@ -35,11 +35,15 @@ fn what_is_published_can_be_needed() {
     assert_snapshot!(garden.run_in("valve", &["publish", "../seedhouse", "--dry-run"]), @"
       bibliotax.toml   166 B
       include/valve.h  17 B
+    left out
+      .gitignore  hidden
+      notes/      ignored by version control
     2 files, 183 B before packing
     valve-core 0.4.0 would go to seedhouse; nothing was published
     ----- status 0
     ");
     assert_snapshot!(garden.run_in("valve", &["publish", "../seedhouse"]), @"
+    left out: .gitignore (hidden), notes/ (ignored by version control)
     published valve-core 0.4.0 in seedhouse (2 files, 238 B packed from 183 B)
     ----- status 0
     ");
@@ -56,6 +60,7 @@ fn a_release_is_never_replaced() {
     assert_eq!(again.json()["already"], true);
     garden.write("valve/include/valve.h", "int valve(int minutes);\n");
     assert_snapshot!(garden.run_in("valve", &["publish", "../seedhouse"]), @"
+    left out: .gitignore (hidden), notes/ (ignored by version control)
     ----- stderr
     registry.exists
 

@@ -23,7 +23,7 @@ fn archive_kind(file: &FileRecord) -> String {
 impl Oci {
     /// Packs a release and puts it there: archives first, then what makes it a release.
     pub fn publish(&self, release: Release) -> Result<Published, RegistryError> {
-        let Release { mut card, parts } = release;
+        let Release { mut card, parts, .. } = release;
         let repository = self.repository(&card.name);
         let mut archives = Vec::new();
         for (record, contents) in card.files.iter_mut().zip(&parts) {

@@ -17,13 +17,14 @@ use super::client::is_let_in;
 use crate::error::RegistryError;
 use crate::publish::{Published, Release};
 use crate::standing::Change;
-use bibliotax_archive::pack::{self, PackFile};
+use bibliotax_archive::pack;
+use bibliotax_archive::select::PackFile;
 
 impl Remote {
     /// Packs a release, uploads what the registry lacks of it, and asks to make it a release.
     pub fn publish(&self, release: Release) -> Result<Published, RegistryError> {
         self.has_to_be_open()?;
-        let Release { mut card, parts } = release;
+        let Release { mut card, parts, .. } = release;
         for (record, contents) in card.files.iter_mut().zip(&parts) {
             let packed = packed(contents, record)?;
             self.upload(record, &packed)?;

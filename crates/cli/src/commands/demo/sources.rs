@@ -4,7 +4,8 @@ use std::fs::{self, File};
 use std::path::Path;
 use std::process::{Command, Stdio};
 
-use bibliotax_archive::pack::{list_part, write_archive};
+use bibliotax_archive::pack::write_archive;
+use bibliotax_archive::select::select_part;
 use bibliotax_disk::error::At;
 use bibliotax_disk::write::make_folder;
 use bibliotax_registry::RegistryError;
@@ -24,8 +25,8 @@ pub fn make(data: &Path, folder: &Path) -> Result<bool, Failure> {
     make_folder(folder)?;
     let archive = folder.join("frost-table-1.2.tar.zst");
     let written = File::create(&archive).at("write", &archive)?;
-    let files = list_part(&data.join("sources/frost-table"), None);
-    files.and_then(|files| write_archive(&files, written)).map_err(RegistryError::from)?;
+    let files = select_part(&data.join("sources/frost-table"), None);
+    files.and_then(|selected| write_archive(&selected.files, written)).map_err(RegistryError::from)?;
     if !has("git") {
         return Ok(false);
     }

@@ -5,18 +5,21 @@
 //! | `BIBLIOTAX_ROLE_…`, `BIBLIOTAX_PACKAGE_…` | what the links' `.env` file says, from the root of the disk |
 //! | `BIBLIOTAX_PROJECT`, `BIBLIOTAX_TARGET` | the project's folder, and the target where there is one |
 //! | `BIBLIOTAX_LINKS` | the file of links, where there is one |
-//! | `PATH` | the folders of the role `bin` before all others |
+//! | `PATH` | the folders of the role `bin` of what the project itself needs, after the system's, or before where a need says so |
+//!
+//! Tokens for registries are taken out: programs of packages that nobody chose by name may run there.
 
 use std::env;
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitStatus};
 
-use bibliotax_core::links::Links;
+use bibliotax_core::links::{LinkedPackage, Links};
 use bibliotax_core::workspace::Member;
 use bibliotax_store::shelf::SEPARATOR;
 
 use crate::codes::Exit;
+use crate::credentials::TOKENS;
 use crate::failure::Failure;
 use crate::machine::this_machine;
 use crate::project::{Project, declared_target};
@@ -40,29 +43,48 @@ impl Surroundings {
             all.push(("BIBLIOTAX_LINKS".into(), std::path::absolute(&file).unwrap_or(file).into()));
             let variables = links.variables(SEPARATOR).into_iter();
             all.extend(variables.map(|(name, value)| (name, value.into())));
-            all.extend(path_with(&links).map(|path| ("PATH".into(), path)));
+            all.extend(path_with(&links, member).map(|path| ("PATH".into(), path)));
         }
         Ok(Self(all))
     }
 
-    /// Gives all of it to a program that is going to be run.
-    pub fn put_into(&self, command: &mut Command) {
+    /// Gives all of it to a program that is going to be run, and tokens for registries only where it is to have them.
+    pub fn put_into(&self, command: &mut Command, with_tokens: bool) {
         command.envs(self.0.iter().map(|(name, value)| (name, value)));
+        if !with_tokens {
+            command.env_remove(TOKENS);
+        }
     }
 }
 
-/// The search path with the packages' programs before all others; `None` where there are none.
-fn path_with(links: &Links) -> Option<OsString> {
+/// The search path with the programs of what a member itself needs; `None` where there are none.
+fn path_with(links: &Links, member: &Member) -> Option<OsString> {
+    let comes_first = |package: &LinkedPackage| {
+        let needs = member.manifest.needs.iter().filter(|need| need.programs_first);
+        needs.into_iter().any(|need| package.needed_as.contains(&need.package))
+    };
+    let direct = links.packages.iter().filter(|package| !package.needed_as.is_empty());
+    let (first, last): (Vec<_>, Vec<_>) = direct.partition(|package| comes_first(package));
+    let (first, last) = (program_folders(&first), program_folders(&last));
+    if first.is_empty() && last.is_empty() {
+        return None;
+    }
+    let system = env::var_os("PATH").unwrap_or_default();
+    // An empty place would stand for whatever folder the program is in.
+    let system = env::split_paths(&system).filter(|path| !path.as_os_str().is_empty());
+    env::join_paths(first.into_iter().chain(system).chain(last)).ok()
+}
+
+/// The folders in which packages have programs, each once.
+fn program_folders(packages: &[&LinkedPackage]) -> Vec<PathBuf> {
     let folder = |path: &String| {
         let path = PathBuf::from(path);
         if path.is_file() { path.parent().map(Path::to_owned) } else { Some(path) }
     };
-    let mut folders: Vec<PathBuf> = links.roles.get(PROGRAMS)?.iter().filter_map(folder).collect();
+    let paths = packages.iter().filter_map(|package| package.exposes.get(PROGRAMS)).flatten();
+    let mut folders: Vec<PathBuf> = paths.filter_map(folder).collect();
     folders.dedup();
-    let before = env::var_os("PATH").unwrap_or_default();
-    // An empty place would stand for whatever folder the program is in.
-    let before = env::split_paths(&before).filter(|path| !path.as_os_str().is_empty());
-    env::join_paths(folders.into_iter().chain(before)).ok()
+    folders
 }
 
 /// The target that programs on this machine are run for: the one that was asked for, the only one, or the only one that is for

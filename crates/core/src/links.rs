@@ -39,6 +39,9 @@ pub struct LinkedPackage {
     pub version: Version,
     /// What it is needed for: `run`, and purposes.
     pub purposes: Vec<String>,
+    /// The names by which the project itself needs it: its own, and of capabilities; none where only other packages do.
+    #[serde(rename = "needed-as", default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub needed_as: BTreeSet<PackageName>,
     /// Its folder.
     pub path: String,
     /// Its paths by role.
@@ -78,13 +81,14 @@ impl Links {
         places.extend(slots.iter().map(|slot| ((slot.target, &slot.package.name), slot)));
         let of_member = |member, target: Option<&str>| {
             let reached = wires.reached_on(target, &[member], &[]);
+            let names = names_of_needs(&wires, member, target);
             let packages = order.iter().filter_map(|at| {
                 let (package, purposes) = (&lock.packages[*at], reached.get(at)?);
                 let path = match package.source.path() {
                     Some(path) => root.project(path),
                     None => root.shelf(places.get(&(target, &package.name))?),
                 };
-                Some(linked(package, purposes, path))
+                Some(linked(package, purposes, names.get(at), path))
             });
             let packages: Vec<LinkedPackage> = packages.collect();
             let mut roles: BTreeMap<RoleName, Vec<String>> = BTreeMap::new();
@@ -139,6 +143,21 @@ impl Links {
     }
 }
 
+/// The names by which a member needs packages itself on a target, by their places in the lock.
+fn names_of_needs(
+    wires: &Wires<'_>,
+    member: &LockedMember,
+    target: Option<&str>,
+) -> BTreeMap<usize, BTreeSet<PackageName>> {
+    let mut names: BTreeMap<usize, BTreeSet<PackageName>> = BTreeMap::new();
+    for need in member.needs.iter().filter(|need| need.counts(target, &[])) {
+        if let Some(at) = wires.answering(&need.name) {
+            names.entry(at).or_default().insert(need.name.clone());
+        }
+    }
+    names
+}
+
 /// What the files of a project's links are called, but for the ending: `gate-kiosk`, or `fernhollow.gate-kiosk.hand-unit` for a
 /// target.
 pub fn file_stem(project: &PackageName, target: Option<&str>) -> String {
@@ -166,7 +185,12 @@ fn needers_first(wires: &Wires<'_>, packages: usize) -> Vec<usize> {
     order
 }
 
-fn linked(package: &LockedPackage, purposes: &BTreeSet<&str>, path: String) -> LinkedPackage {
+fn linked(
+    package: &LockedPackage,
+    purposes: &BTreeSet<&str>,
+    needed_as: Option<&BTreeSet<PackageName>>,
+    path: String,
+) -> LinkedPackage {
     let whole = |exposed: &ExposedPath| match exposed.inside() {
         None => path.clone(),
         Some(inside) => format!("{path}/{inside}"),
@@ -178,6 +202,7 @@ fn linked(package: &LockedPackage, purposes: &BTreeSet<&str>, path: String) -> L
         name: package.name.clone(),
         version: package.version.clone(),
         purposes: purposes.iter().map(|purpose| (*purpose).to_owned()).collect(),
+        needed_as: needed_as.cloned().unwrap_or_default(),
         exposes: package.exposes.iter().filter_map(role).collect(),
         path,
     }

@@ -245,6 +245,8 @@ pub struct Need {
     pub bare: bool,
     /// The parts that are asked for beside those that come along.
     pub parts: Vec<PartName>,
+    /// Whether its programs are found before the system's where tasks are run; they come last otherwise.
+    pub programs_first: bool,
     /// What it is for, beside running.
     pub purpose: Option<Purpose>,
     /// Where its name stands in the manifest.

@@ -72,7 +72,7 @@ impl Task {
         for job in before {
             let arguments = if job.is(name) { self.arguments.as_slice() } else { &[] };
             let Some(mut command) = command_of(job, &project, arguments) else { continue };
-            around(job).into_iter().for_each(|surroundings| surroundings.put_into(&mut command));
+            around(job).into_iter().for_each(|around| around.put_into(&mut command, job.task.tokens));
             say(ui, &project, job);
             match run(&mut command)? {
                 Exit::Passed(0) => {}
@@ -84,7 +84,7 @@ impl Task {
             }
         }
         let Some(mut command) = command_of(last, &project, &self.arguments) else { return Ok(Exit::Done) };
-        around(last).into_iter().for_each(|surroundings| surroundings.put_into(&mut command));
+        around(last).into_iter().for_each(|around| around.put_into(&mut command, last.task.tokens));
         if !before.is_empty() {
             say(ui, &project, last);
         }

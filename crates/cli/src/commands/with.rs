@@ -14,7 +14,8 @@ use crate::ui::Ui;
 /// Run a command with the paths of the packages in its environment
 ///
 /// The shelf is made right first, without a word where it is. The command finds `BIBLIOTAX_ROLE_INCLUDE` and the like, and
-/// the packages' programs on its PATH; it runs in the folder where it is asked for, and ends as it ends.
+/// on its PATH, after the system's, the programs of the packages that the project itself needs. It runs in the folder
+/// where it is asked for, and ends as it ends.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  bibliotax with -- make\n  bibliotax with -- sh -c 'cc -I \"$BIBLIOTAX_ROLE_INCLUDE\" -c main.c'"
@@ -24,6 +25,9 @@ pub struct With {
     members: In,
     #[command(flatten)]
     shelf: OnShelf,
+    /// Let the command have the tokens for registries in BIBLIOTAX_TOKENS
+    #[arg(long)]
+    tokens: bool,
     /// The command and its arguments
     #[arg(last = true, required = true, value_name = "COMMAND")]
     command: Vec<OsString>,
@@ -39,7 +43,7 @@ impl With {
         command.args(arguments).current_dir(here);
         let member = self.members.one(&project)?;
         let surroundings = self.shelf.surroundings(here, &project, &[member], ui)?;
-        surroundings.iter().for_each(|surroundings| surroundings.put_into(&mut command));
+        surroundings.iter().for_each(|surroundings| surroundings.put_into(&mut command, self.tokens));
         become_it(&mut command)
     }
 }

@@ -4,6 +4,7 @@
 mod archives;
 mod locks;
 mod mirrors;
+mod programs;
 mod replaced;
 mod secrets;
 mod servers;

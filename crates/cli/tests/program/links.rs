@@ -75,6 +75,9 @@ fn links_say_where_everything_is_with_needers_first() {
           "purposes": [
             "run"
           ],
+          "needed-as": [
+            "leaf-count"
+          ],
           "path": "shelf/leaf-count",
           "exposes": {
             "include": [

@@ -16,6 +16,8 @@ pub struct Task {
     pub needs: Vec<TaskName>,
     /// The folder of the project that it runs in; the project's own without it.
     pub folder: Option<InnerPath>,
+    /// Whether it gets the person's tokens for registries.
+    pub tokens: bool,
     /// Where its name stands in the manifest.
     pub span: ops::Range<usize>,
 }

@@ -14,8 +14,18 @@ use crate::name::{Family, PackageName, Purpose};
 use crate::nearest::with_nearest;
 use crate::range::Range;
 
-const NEED_KEYS: [&str; 9] =
-    ["range", "family", "registry", "prereleases", "without", "targets", "components", "bare", "parts"];
+const NEED_KEYS: [&str; 10] = [
+    "range",
+    "family",
+    "registry",
+    "prereleases",
+    "without",
+    "targets",
+    "components",
+    "bare",
+    "parts",
+    "programs",
+];
 
 /// The ranges that a need may take as its own.
 #[derive(Clone, Copy)]
@@ -78,6 +88,7 @@ impl Reader<'_> {
             components: Vec::new(),
             bare: false,
             parts: Vec::new(),
+            programs_first: false,
             purpose: purpose.cloned(),
             span: key_span(key),
         };
@@ -90,8 +101,17 @@ impl Reader<'_> {
             need.components = self.parsed_list(table, "components");
             need.bare = table.get("bare").is_some_and(|item| self.flag(item, "bare"));
             need.parts = self.parsed_list(table, "parts");
+            need.programs_first = table.get("programs").is_some_and(|item| self.programs_first(item));
         }
         Some(need)
+    }
+
+    /// Whether a package's programs are found before the system's.
+    fn programs_first(&mut self, item: &Item) -> bool {
+        if !matches!(item.as_str(), Some("first" | "last")) {
+            self.wrong_kind(item, "programs", "`\"first\"` (before the system's programs) or `\"last\"`");
+        }
+        item.as_str() == Some("first")
     }
 
     /// The range that a need's table states, by itself or by a family.

@@ -10,7 +10,7 @@ use crate::manifest::tasks::{Task, circle};
 use crate::name::TaskName;
 use crate::nearest::with_nearest;
 
-const TASK_KEYS: [&str; 3] = ["run", "needs", "in"];
+const TASK_KEYS: [&str; 4] = ["run", "needs", "in", "tokens"];
 
 impl Reader<'_> {
     pub(super) fn tasks(&mut self, top: &dyn TableLike) -> Vec<Task> {
@@ -36,13 +36,14 @@ impl Reader<'_> {
     fn task(&mut self, key: &Key, item: &Item) -> Option<Task> {
         let name: TaskName = self.name(key)?;
         let span = key_span(key);
-        let (run, needs, folder) = match item.as_str() {
-            Some(run) => (Some(run.to_owned()), Vec::new(), None),
+        let (run, needs, folder, tokens) = match item.as_str() {
+            Some(run) => (Some(run.to_owned()), Vec::new(), None, false),
             None => {
                 let table = self.table(item, key.get())?;
                 self.only_known(table, "a task", &TASK_KEYS);
                 let run = table.get("run").and_then(|item| self.text(item, "run"));
-                (run, self.parsed_list(table, "needs"), self.task_folder(table))
+                let tokens = table.get("tokens").is_some_and(|item| self.flag(item, "tokens"));
+                (run, self.parsed_list(table, "needs"), self.task_folder(table), tokens)
             }
         };
         let run = run.filter(|run| !run.trim().is_empty());
@@ -51,7 +52,7 @@ impl Reader<'_> {
             let fault = Fault::new("manifest.task", message, span.clone());
             self.faults.push(fault.mend(format!("write it as `{name} = \"make -C firmware\"`")));
         }
-        Some(Task { name, run, needs, folder, span })
+        Some(Task { name, run, needs, folder, tokens, span })
     }
 
     fn task_folder(&mut self, table: &dyn TableLike) -> Option<InnerPath> {

@@ -28,7 +28,7 @@ use jiff::Timestamp;
 
 use self::archive::ArchivePlace;
 use crate::error::{Asked, RegistryError};
-use crate::git::{Refs, Repository, Wanted, write_tree};
+use crate::git::{Refs, Repository, Wanted, submodule_url, write_tree};
 use crate::remote::{Network, checked};
 use crate::staged::Staged;
 
@@ -289,7 +289,7 @@ impl Elsewhere {
         Ok(Repository::at(url, &self.cache, self.network.offline, self.network.silence))
     }
 
-    /// The repository of a submodule; one that is behind a network has none on this machine.
+    /// The repository of a submodule.
     fn submodule(
         &self,
         package: &PackageName,
@@ -297,20 +297,11 @@ impl Elsewhere {
         url: &str,
         allows_plain: bool,
     ) -> Result<Repository, RegistryError> {
-        let refuse = |what: String| RegistryError::Git { url: within.url().to_owned(), what };
-        if let Some(problem) = bibliotax_core::source::place_problem(url) {
-            return Err(refuse(format!("its submodule at `{url}` {problem}")));
-        }
-        let url = if url.starts_with("./") || url.starts_with("../") {
-            joined(within.url(), url)
-        } else {
-            url.to_owned()
+        let refuse = |why: String| {
+            let what = format!("its submodule at `{url}` {why}");
+            RegistryError::Git { url: within.url().to_owned(), what }
         };
-        let is_local = |url: &str| url.starts_with("file://") || url.starts_with('/');
-        if is_local(&url) && !is_local(within.url()) {
-            return Err(refuse(format!("its submodule `{url}` would lie on this machine")));
-        }
-        self.repository(package, &url, allows_plain)
+        self.repository(package, &submodule_url(within.url(), url).map_err(refuse)?, allows_plain)
     }
 
     /// Keeps an archive until it is installed, and for as long as the store's cache is.
@@ -348,40 +339,4 @@ impl Elsewhere {
 /// Where what is fetched is kept; without a place for it, where the system will clear it away.
 fn cache_of(network: &Network) -> PathBuf {
     network.cache.clone().unwrap_or_else(|| std::env::temp_dir().join("bibliotax"))
-}
-
-/// Where a relative URL leads from a repository's.
-fn joined(base: &str, way: &str) -> String {
-    let mut base = base.trim_end_matches('/').to_owned();
-    let mut way = way;
-    loop {
-        if let Some(rest) = way.strip_prefix("./") {
-            way = rest;
-        } else if let Some(rest) = way.strip_prefix("../") {
-            way = rest;
-            base.truncate(
-                base.rfind(['/', ':']).map_or(0, |at| at + usize::from(base[at..].starts_with(':'))),
-            );
-        } else {
-            break;
-        }
-    }
-    if base.ends_with(':') { format!("{base}{way}") } else { format!("{base}/{way}") }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn relative_submodules_are_seen_from_their_repository() {
-        for (base, way, wanted) in [
-            ("https://git.example/garden/moss.git", "../dew.git", "https://git.example/garden/dew.git"),
-            ("https://git.example/garden/moss", "./map", "https://git.example/garden/moss/map"),
-            ("git@git.example:garden/moss", "../../dew", "git@git.example:dew"),
-            ("/srv/git/moss", "../dew", "/srv/git/dew"),
-        ] {
-            assert_eq!(joined(base, way), wanted, "{base} {way}");
-        }
-    }
 }

@@ -5,13 +5,15 @@
 //! were committed. URLs and names reach `git` only behind `--`, and only over transports that are known.
 //!
 //! `process` runs the program, `repository` keeps what was fetched, `refs` is what names lead to, `tree` makes a package of a
-//! commit.
+//! commit, `submodule` says where the repositories inside one are.
 
 mod process;
 mod refs;
 mod repository;
+mod submodule;
 mod tree;
 
 pub use self::refs::{Refs, release_of};
 pub use self::repository::{Repository, Wanted};
+pub use self::submodule::submodule_url;
 pub use self::tree::write_tree;

@@ -10,6 +10,7 @@
 //! | [`remote`] | a registry behind HTTP: asked, cached, published to |
 //! | [`oci`] | a registry in one of containers |
 //! | [`registry`] | a registry, wherever it is |
+//! | [`reach`] | places that only this machine or its network reaches |
 //! | [`git`], [`elsewhere`] | git repositories through the system's `git`; packages that come from them, and from archives |
 //! | [`everywhere`] | all places that have a package, side by side |
 //! | [`registries`] | all registries of a manifest as one catalogue; `ahead` looks packages up before they are asked for |
@@ -51,6 +52,7 @@ pub mod oci;
 pub mod origin;
 pub mod piece;
 pub mod publish;
+pub mod reach;
 pub mod registries;
 pub mod registry;
 pub mod remote;

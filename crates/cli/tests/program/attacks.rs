@@ -9,5 +9,6 @@ mod replaced;
 mod secrets;
 mod servers;
 mod shelves;
+mod submodules;
 mod terminals;
 mod tokens;

@@ -39,7 +39,7 @@ pub fn commit(garden: &Garden, folder: &str) -> String {
 }
 
 /// A garden with a repository `leaf`, tagged v1.2.0 and v1.3.0.
-fn garden() -> Garden {
+pub fn garden() -> Garden {
     let garden = Garden::with(&["dew-point 1.4.0", "leaf-palette 1.0.0"]);
     garden.write("leaf/bibliotax.toml", LEAF);
     garden.write("leaf/include/leaf.h", "#define LEAF 2\n");
@@ -53,7 +53,7 @@ fn garden() -> Garden {
     garden
 }
 
-fn need(garden: &Garden, need: &str) {
+pub fn need(garden: &Garden, need: &str) {
     garden.write("gate/bibliotax.toml", &format!("{MANIFEST}leaf-palette = {{ {need} }}\n"));
 }
 
@@ -468,12 +468,7 @@ fn repositories_are_asked_over_http_and_over_gits_own_protocol() {
     garden.run(&["install"]).expect(0);
     assert_eq!(header(&garden), "#define LEAF 2\n");
 
-    let port = free_port();
-    let mut daemon = Command::new("git");
-    daemon.args(["daemon", "--export-all", "--listen=127.0.0.1", &format!("--port={port}"), "--base-path=."]);
-    let daemon = daemon.current_dir(garden.path(".")).stderr(std::process::Stdio::null()).spawn().unwrap();
-    let _daemon = Ended(daemon);
-    wait_for(port);
+    let (port, _daemon) = daemon(&garden);
     need(&garden, &format!("git = \"git://127.0.0.1:{port}/leaf\", range = \"1.3 .. 2\""));
     garden.run(&["install"]).expect(0);
     assert_eq!(header(&garden), "#define LEAF 3\n");
@@ -482,8 +477,18 @@ fn repositories_are_asked_over_http_and_over_gits_own_protocol() {
     assert!(none.code() == "git.failed" && !none.stderr.contains("fatal:"), "{none}");
 }
 
+/// Serves all repositories of a garden over git's own protocol; the port.
+pub fn daemon(garden: &Garden) -> (u16, Ended) {
+    let port = free_port();
+    let mut daemon = Command::new("git");
+    daemon.args(["daemon", "--export-all", "--listen=127.0.0.1", &format!("--port={port}"), "--base-path=."]);
+    let daemon = daemon.current_dir(garden.path(".")).stderr(std::process::Stdio::null()).spawn().unwrap();
+    wait_for(port);
+    (port, Ended(daemon))
+}
+
 /// A program that is ended when this goes.
-struct Ended(std::process::Child);
+pub struct Ended(std::process::Child);
 
 impl Drop for Ended {
     fn drop(&mut self) {

@@ -10,9 +10,9 @@ use std::str::FromStr;
 
 use bibliotax_core::fault::Fault;
 use bibliotax_core::lock::{Change, ChangedRelease};
-use bibliotax_core::name::PackageName;
+use bibliotax_core::name::{PackageName, RegistryName};
 use bibliotax_core::nearest::{either, nearest};
-use bibliotax_core::resolve::{Conflict, Unresolved};
+use bibliotax_core::resolve::{Conflict, OpenCapability, Unresolved};
 use bibliotax_disk::{DiskError, Refusal};
 use bibliotax_registry::RegistryError;
 use serde::Serialize;
@@ -173,6 +173,23 @@ pub fn changed_release(changed: &ChangedRelease) -> Failure {
     };
     let message = format!("{package} {version} isn't the release that is locked: {what}");
     Failure::new("registry.changed-release", message).mend(accept_changed(package))
+}
+
+/// That nobody chose who is to provide a capability.
+pub fn open_capability(open: &OpenCapability) -> Failure {
+    let OpenCapability { name, providers, needed_in } = open;
+    let told = |(provider, registry): &(PackageName, Option<RegistryName>)| match registry {
+        Some(registry) => format!("{provider} of {registry}"),
+        None => provider.to_string(),
+    };
+    let providers = providers.iter().map(told).collect::<Vec<_>>().join(" and ");
+    let message = match needed_in {
+        Some(registry) => format!("a package of {registry} needs {name}, and only {providers} provides it"),
+        None => format!("{providers} provide {name}, and nothing says which is meant"),
+    };
+    let key = if name.as_str().contains('/') { format!("\"{name}\"") } else { name.to_string() };
+    let mend = format!("say which is meant under `[capabilities]`: `{key} = \"PACKAGE\"`");
+    Failure::new("package.ambiguous", message).mend(mend)
 }
 
 /// What to do about something published that changed.

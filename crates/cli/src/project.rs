@@ -23,7 +23,7 @@ use bibliotax_core::manifest::{self, ManifestText};
 use bibliotax_core::name::{PackageName, Purpose, TargetName};
 use bibliotax_core::notice::Listener;
 use bibliotax_core::range::Range;
-use bibliotax_core::resolve::{Catalogue, Problem, Resolution, resolve, ways_out};
+use bibliotax_core::resolve::{Catalogue, Problem, Resolution, open_capability, resolve, ways_out};
 use bibliotax_core::workspace::Workspace;
 use bibliotax_disk::lock::Held;
 use bibliotax_disk::read::read_text;
@@ -316,6 +316,10 @@ impl Project {
         registries: &Registries,
     ) -> Result<Lock, Failure> {
         self.check_chosen(resolution, registries)?;
+        let problem = Problem::new(workspace, &self.locked());
+        if let Some(open) = open_capability(&problem, &workspace.registries, resolution, registries)? {
+            return Err(failure::open_capability(&open));
+        }
         registries.complete(resolution)?;
         if self.is_held {
             registries.remember();

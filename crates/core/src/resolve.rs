@@ -18,6 +18,7 @@ mod choices;
 mod conflict;
 mod engine;
 mod problem;
+mod providers;
 mod search;
 #[cfg(test)]
 mod tests;
@@ -30,6 +31,7 @@ use std::sync::Arc;
 
 pub use self::conflict::{Conflict, Sentence};
 pub use self::problem::{Prefer, Problem, ProblemMember, ProblemNeed};
+pub use self::providers::{OpenCapability, open_capability};
 pub use self::search::resolve;
 pub use self::update::{Update, update, update_among};
 pub use self::ways_out::{Raised, Relaxation, WayOut, ways_out};

@@ -28,6 +28,12 @@ const RELEASES: [&str; 18] = [
 #[test]
 fn a_need_on_a_capability_takes_a_provider_and_the_manifest_may_prefer_one() {
     let garden = Garden::needing(&RELEASES, "hedge-grid = \"1\"");
+    let open = garden.run(&["install"]).expect(3);
+    assert!(open.code() == "package.ambiguous" && open.stderr.contains("seed-clock of seedhouse"), "{open}");
+    garden.write(
+        "gate/bibliotax.toml",
+        &(garden.read("gate/bibliotax.toml") + "[capabilities]\nday-clock = \"seed-clock\"\n"),
+    );
     assert_snapshot!(garden.run(&["install"]), @"
     lock: 2 added
       added  hedge-grid  1.0.0  2.0 KiB  MIT  needed here
@@ -41,10 +47,8 @@ fn a_need_on_a_capability_takes_a_provider_and_the_manifest_may_prefer_one() {
     2.0.0 is newer; only the lock, which stays with what it has, keeps it out
     ----- status 0
     ");
-    garden.write(
-        "gate/bibliotax.toml",
-        &(garden.read("gate/bibliotax.toml") + "[capabilities]\nday-clock = \"sun-arc\"\n"),
-    );
+    let manifest = garden.read("gate/bibliotax.toml");
+    garden.write("gate/bibliotax.toml", &manifest.replace("\"seed-clock\"", "\"sun-arc\""));
     assert_snapshot!(garden.run(&["install"]), @"
     lock: 2 added, 1 gone
       added  dew-point   1.4.0  2.0 KiB  MIT  needed by sun-arc
@@ -74,7 +78,8 @@ fn a_need_on_a_capability_takes_a_provider_and_the_manifest_may_prefer_one() {
 
 #[test]
 fn a_preferred_provider_that_can_not_be_had_is_told() {
-    let garden = Garden::needing(&RELEASES, "hedge-grid = \"1\"\n[capabilities]\nday-clock = \"bark-log\"");
+    let releases = ["hedge-grid 1.0.0: day-clock 1", "seed-clock 1.1.0: +day-clock", "bark-log 1.1.0"];
+    let garden = Garden::needing(&releases, "hedge-grid = \"1\"\n[capabilities]\nday-clock = \"bark-log\"");
     assert_snapshot!(garden.run(&["install"]), @"
     lock: 2 added
       added  hedge-grid  1.0.0  2.0 KiB  MIT  needed here
@@ -250,7 +255,7 @@ fn a_capability_and_a_package_never_share_a_name() {
 
 #[test]
 fn what_is_published_says_family_capabilities_and_conflicts() {
-    let garden = Garden::needing(&RELEASES, "");
+    let garden = Garden::needing(&RELEASES, "[capabilities]\nday-clock = \"petal-font\"");
     let card = "[project]\nname = \"petal-font\"\nversion = \"1.0\"\n[card]\nfamily = \"petals\"\n\
         provides = { day-clock = \"7\" }\nconflicts = { bark-log = \"1.0\" }\n";
     garden.write("font/bibliotax.toml", card);

@@ -29,7 +29,7 @@ fuzz_target!(|data: &[u8]| {
     assert_eq!(beside.len(), 1, "something was written outside");
     let Ok(listing) = unpacked else { return };
     for file in &listing.files {
-        let metadata = std::fs::symlink_metadata(folder.join(&file.path)).unwrap();
+        let metadata = std::fs::symlink_metadata(folder.join(file.path.as_str())).unwrap();
         assert!(metadata.is_file() && metadata.len() == file.size, "{}", file.path);
     }
 });

@@ -11,6 +11,7 @@ pub(crate) mod client;
 mod closure;
 pub(crate) mod download;
 mod finding;
+mod pace;
 pub(crate) mod publishing;
 pub(crate) mod trouble;
 

@@ -3,6 +3,7 @@
 
 mod archives;
 mod capabilities;
+mod exhaustion;
 mod locks;
 mod mirrors;
 mod programs;

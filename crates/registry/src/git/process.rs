@@ -21,12 +21,14 @@ const LARGEST_COMPLAINT: usize = 16 << 10;
 const TRANSPORTS: &str = "https:http:ssh:git:file";
 
 /// Settings that hold whatever the person's own say.
-const SETTINGS: [&str; 9] = [
+const SETTINGS: [&str; 11] = [
     "core.hooksPath=/dev/null",
     "core.fsmonitor=false",
     "protocol.ext.allow=never",
     "fetch.recurseSubmodules=false",
     "submodule.recurse=false",
+    "http.lowSpeedLimit=1024",
+    "http.lowSpeedTime=30",
     "gc.auto=0",
     "maintenance.auto=false",
     "fetch.writeCommitGraph=false",

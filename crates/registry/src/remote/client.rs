@@ -14,6 +14,7 @@ use reqwest::{Method, StatusCode, Url};
 use serde_json::Value;
 
 use super::admission::{Admission, Deed, Manner, TokenRequest};
+use super::pace::{Paced, TooSlow};
 use super::trouble::{LARGEST_REFUSAL, Trouble, is_untrusted, what_broke};
 use super::{Network, checked, is_loopback};
 use crate::chance::share_of;
@@ -59,7 +60,7 @@ pub struct Part {
     /// How many bytes come, if the registry says.
     pub length: Option<u64>,
     /// The bytes.
-    pub body: Response,
+    pub body: Paced<Response>,
 }
 
 /// Asks one registry, or for one archive.
@@ -226,7 +227,7 @@ impl Client {
     }
 
     /// Begins to read a file at a place in it.
-    pub fn open(&self, path: &str, from: u64) -> Result<Response, RegistryError> {
+    pub fn open(&self, path: &str, from: u64) -> Result<Paced<Response>, RegistryError> {
         if self.is_offline() {
             return Err(self.offline(path));
         }
@@ -237,8 +238,8 @@ impl Client {
                 if from == 0 { request } else { request.header("range", format!("bytes={from}-")) }
             })?;
             match (response.status(), from) {
-                (StatusCode::OK, 0) => Ok(response),
-                (StatusCode::PARTIAL_CONTENT, _) if begins_at(&response, from) => Ok(response),
+                (StatusCode::OK, 0) => Ok(self.paced(response)),
+                (StatusCode::PARTIAL_CONTENT, _) if begins_at(&response, from) => Ok(self.paced(response)),
                 (StatusCode::OK | StatusCode::PARTIAL_CONTENT, _) => Err(Trouble::for_good(
                     self.wrong("it answers with another part of a file than was asked for"),
                 )),
@@ -265,9 +266,9 @@ impl Client {
             match body.status() {
                 StatusCode::NOT_FOUND | StatusCode::GONE => Ok(None),
                 StatusCode::PARTIAL_CONTENT if begins_at(&body, from) => {
-                    Ok(Some(Part { from, length, body }))
+                    Ok(Some(Part { from, length, body: self.paced(body) }))
                 }
-                StatusCode::OK => Ok(Some(Part { from: 0, length, body })),
+                StatusCode::OK => Ok(Some(Part { from: 0, length, body: self.paced(body) })),
                 _ => Err(self.refused(body)),
             }
         })
@@ -422,13 +423,16 @@ impl Client {
 
     fn read_bytes(&self, response: Response, limit: u64) -> Result<Vec<u8>, Trouble> {
         let (begun, mut bytes) = (Instant::now(), Vec::new());
-        let mut body = response.take(limit + 1);
+        let mut body = self.paced(response).take(limit + 1);
         let mut piece = [0; 64 << 10];
         loop {
             let broke = |what: &str| Trouble::passing(self.broke_off(what), None);
             match body.read(&mut piece) {
                 Ok(0) => break,
                 Ok(read) => bytes.extend_from_slice(&piece[..read]),
+                Err(error) if TooSlow::is(&error) => {
+                    return Err(Trouble::for_good(self.broke_off(&TooSlow.to_string())));
+                }
                 Err(_) => return Err(broke("its answer broke off")),
             }
             if bytes.len() as u64 > limit {
@@ -439,6 +443,11 @@ impl Client {
             }
         }
         Ok(bytes)
+    }
+
+    /// A body that has to come at a pace.
+    fn paced(&self, response: Response) -> Paced<Response> {
+        Paced::new(response, self.shared.silence * 3 / 2)
     }
 
     /// Tries until it works, is refused for good, or was tried often enough.
@@ -464,7 +473,8 @@ impl Client {
     }
 
     fn refused(&self, response: Response) -> Trouble {
-        Trouble::refused(&self.shared.asked, response)
+        let (status, headers) = (response.status(), response.headers().clone());
+        Trouble::refused(&self.shared.asked, status, &headers, self.paced(response))
     }
 
     /// That an answer is not what such an answer is.

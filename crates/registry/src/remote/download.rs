@@ -5,6 +5,7 @@ use std::io::{self, Read};
 use reqwest::blocking::Response;
 
 use super::client::{Client, Part};
+use super::pace::{Paced, TooSlow};
 use crate::error::RegistryError;
 
 /// How often in a row a connection may break without having brought anything.
@@ -17,7 +18,7 @@ pub struct Download {
     /// The file's length, as the entry says; nothing where nobody said it.
     length: Option<u64>,
     read: u64,
-    response: Response,
+    response: Paced<Response>,
     breaks: u32,
 }
 
@@ -49,6 +50,8 @@ impl Read for Download {
                 Ok(_) if self.length.is_none_or(|length| self.read >= length) || buffer.is_empty() => {
                     return Ok(0);
                 }
+                // It would be no quicker on another connection.
+                Err(error) if TooSlow::is(&error) => return Err(error),
                 Ok(_) | Err(_) if self.breaks < MOST_BREAKS => {
                     self.breaks += 1;
                     self.response = self.client.open(&self.path, self.read).map_err(io::Error::other)?;

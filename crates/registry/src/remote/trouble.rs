@@ -5,8 +5,7 @@ use std::io::Read;
 use std::time::Duration;
 
 use reqwest::StatusCode;
-use reqwest::blocking::Response;
-use reqwest::header::RETRY_AFTER;
+use reqwest::header::{HeaderMap, RETRY_AFTER};
 use serde_json::Value;
 
 use crate::error::{Asked, RegistryError};
@@ -45,13 +44,12 @@ impl Trouble {
     }
 
     /// Why a request was refused, in the registry's own words where it has some.
-    pub fn refused(asked: &Asked, response: Response) -> Self {
-        let status = response.status();
-        let wait = response.headers().get(RETRY_AFTER).and_then(|wait| wait.to_str().ok()?.parse().ok());
+    pub fn refused(asked: &Asked, status: StatusCode, headers: &HeaderMap, body: impl Read) -> Self {
+        let wait = headers.get(RETRY_AFTER).and_then(|wait| wait.to_str().ok()?.parse().ok());
         let wait = wait.map(Duration::from_secs);
         let mut text = String::new();
         // Whatever can be read of it is better than nothing.
-        let _ = response.take(LARGEST_REFUSAL).read_to_string(&mut text);
+        let _ = body.take(LARGEST_REFUSAL).read_to_string(&mut text);
         let problem: Value = serde_json::from_str(&text).unwrap_or_default();
         let said = |key: &str| problem[key].as_str().map(str::to_owned);
         // Registries of containers list what is wrong (OCI Distribution Specification, "Error Codes").

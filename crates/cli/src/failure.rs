@@ -8,7 +8,7 @@ use std::any::Any;
 use std::path::Path;
 use std::str::FromStr;
 
-use bibliotax_core::fault::Fault;
+use bibliotax_core::fault::{Fault, MOST_SHOWN};
 use bibliotax_core::lock::{Change, ChangedRelease};
 use bibliotax_core::name::{PackageName, RegistryName};
 use bibliotax_core::nearest::{either, nearest};
@@ -61,7 +61,10 @@ pub struct Way {
 pub struct Source {
     pub name: String,
     pub text: String,
+    /// What is wrong in it: the first `MOST_SHOWN`.
     pub faults: Vec<Fault>,
+    /// How many more faults there are.
+    pub more: usize,
 }
 
 impl Failure {
@@ -94,10 +97,13 @@ impl Failure {
     }
 
     /// Faults in a text that people wrote; the first one gives the code.
-    pub fn in_text(name: impl AsRef<Path>, text: &str, faults: Vec<Fault>) -> Self {
+    pub fn in_text(name: impl AsRef<Path>, text: &str, mut faults: Vec<Fault>) -> Self {
         let (code, message) =
             faults.first().map_or(("defect", String::new()), |f| (f.code, f.message.clone()));
-        let source = Source { name: name.as_ref().display().to_string(), text: text.to_owned(), faults };
+        let more = faults.len().saturating_sub(MOST_SHOWN);
+        faults.truncate(MOST_SHOWN);
+        let name = name.as_ref().display().to_string();
+        let source = Source { name, text: text.to_owned(), faults, more };
         Self { code, message, source: Some(Box::new(source)), ..Self::default() }
     }
 

@@ -10,7 +10,7 @@ use miette::{
 use serde_json::{Value, json};
 
 pub use self::shown::{Look, clean, for_terminal, on_one_line, style, styled};
-use self::shown::{json_for_terminal, lines_with_places};
+use self::shown::{json_for_terminal, lines_around};
 use crate::codes::{Exit, exit_of};
 use crate::failure::{Failure, Way};
 use crate::global::{Format, Global};
@@ -120,6 +120,10 @@ impl Ui {
         } else {
             print_err(self.rendered(failure).trim_end());
             ways(failure.ways()).iter().for_each(|line| print_err(&for_terminal(line)));
+            let more = failure.source.as_ref().map_or(0, |source| source.more);
+            if more > 0 {
+                print_err(&format!("and {more} more faults, not shown"));
+            }
         }
         exit_of(failure.code)
     }
@@ -197,7 +201,8 @@ fn as_json(failure: &Failure) -> Value {
         source.faults.iter().map(fault).collect::<Vec<_>>()
     });
     let error = json!({ "code": failure.code, "message": failure.message, "because": failure.because,
-        "mend": failure.mend, "proof": failure.unsolved.as_ref().map(|unsolved| &unsolved.proof), "ways-out": failure.ways(), "faults": faults.unwrap_or_default() });
+        "mend": failure.mend, "proof": failure.unsolved.as_ref().map(|unsolved| &unsolved.proof), "ways-out": failure.ways(),
+        "faults": faults.unwrap_or_default(), "more-faults": failure.source.as_ref().map_or(0, |source| source.more) });
     json!({ "format": JSON_FORMAT, "error": error })
 }
 
@@ -228,7 +233,7 @@ impl Shown {
         };
         let text = without_passwords(&source.text);
         let shown = |fault: &bibliotax_core::fault::Fault| {
-            let (text, [start, end]) = lines_with_places(&text, [fault.span.start, fault.span.end]);
+            let (text, place) = lines_around(&text, fault.span.clone());
             Self {
                 code: fault.code,
                 message: clean(&fault.message),
@@ -236,7 +241,7 @@ impl Shown {
                 source: Some(NamedSource::new(clean(&source.name), text)),
                 label: Some(LabeledSpan::new_with_span(
                     Some(clean(&fault.label)).filter(|label| !label.is_empty()),
-                    start..end,
+                    place,
                 )),
             }
         };

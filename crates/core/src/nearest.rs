@@ -1,12 +1,21 @@
 //! Near misses: what a person probably meant by a word that nothing is called.
 
-use crate::fault::Fault;
+use crate::fault::{Fault, MOST_SHOWN};
+
+/// Longest word, in bytes, that a near one is sought for: names are far shorter.
+const LONGEST_WORD: usize = 200;
+
+/// Most words that are listed as possible at a place.
+const MOST_LISTED: usize = 20;
 
 /// The candidates most like `word`, best first, at most `most` of them; none when all are far off.
 ///
 /// Likeness is edit distance with swaps, so that a typo, a swap or a missing letter still finds its word;
 /// a candidate that starts with the whole word counts as near, too.
 pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>, most: usize) -> Vec<&'a str> {
+    if word.len() > LONGEST_WORD {
+        return Vec::new();
+    }
     let reach = 1 + word.chars().count() / 4;
     let mut near: Vec<(usize, &str)> = candidates
         .into_iter()
@@ -34,6 +43,17 @@ pub fn either<S: AsRef<str>>(words: &[S]) -> String {
     }
 }
 
+/// Takes note of a fault about a word, if it will be shown with what was probably meant by the word, or else all that would do.
+pub(crate) fn push_with_nearest<'a>(
+    faults: &mut Vec<Fault>,
+    fault: Fault,
+    word: &str,
+    known: impl Iterator<Item = &'a str> + Clone,
+) {
+    let is_shown = faults.len() < MOST_SHOWN;
+    faults.push(if is_shown { with_nearest(fault, word, known) } else { fault });
+}
+
 /// A fault about a word, with what was probably meant by it, or else all that would do.
 pub(crate) fn with_nearest<'a>(
     fault: Fault,
@@ -44,8 +64,12 @@ pub(crate) fn with_nearest<'a>(
     if !near.is_empty() {
         return fault.mend(format!("perhaps {} was meant", either(&near)));
     }
-    let all: Vec<&str> = known.collect();
-    if all.is_empty() { fault } else { fault.mend(format!("possible here: {}", either(&all))) }
+    let all: Vec<&str> = known.take(MOST_LISTED + 1).collect();
+    match all.len() {
+        0 => fault,
+        1..=MOST_LISTED => fault.mend(format!("possible here: {}", either(&all))),
+        _ => fault,
+    }
 }
 
 #[cfg(test)]

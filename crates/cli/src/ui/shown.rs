@@ -5,6 +5,7 @@
 
 use std::borrow::Cow;
 use std::fmt::{self, Write as _};
+use std::ops::Range;
 
 use anstyle::{AnsiColor, Style};
 use bibliotax_core::shown::{escaped, escaped_but, is_hidden};
@@ -93,11 +94,42 @@ pub fn json_for_terminal(json: &str) -> String {
     written
 }
 
-/// A text of several lines with what a terminal would act on as escapes, and where a byte of it stands then.
-pub fn lines_with_places(text: &str, places: [usize; 2]) -> (String, [usize; 2]) {
+/// How many bytes of a line are shown on each side of a place in it.
+const AROUND_PLACE: usize = 200;
+
+/// How many bytes of what is pointed at are shown.
+const LONGEST_PLACE: usize = 1000;
+
+/// The lines around a place in a text, with what a terminal would act on as escapes, and where the place is then.
+///
+/// All lines before are there, but empty, so that each keeps its number; a long line is cut around the place.
+pub fn lines_around(text: &str, place: Range<usize>) -> (String, Range<usize>) {
+    let start = text.floor_char_boundary(place.start);
+    let end = text.floor_char_boundary(place.end.clamp(start, start + LONGEST_PLACE));
     let shown = |text: &str| escaped_but(text, |c| matches!(c, '\n' | '\t')).into_owned();
-    let place = |at: usize| shown(&text[..text.floor_char_boundary(at)]).len();
-    (shown(text), places.map(place))
+    let line_start = text[..start].rfind('\n').map_or(0, |at| at + 1);
+    let before = before_place(&text[..line_start], &text[line_start..start]);
+    let mut lines = shown(&before);
+    let from = lines.len();
+    lines += &shown(&text[start..end]);
+    let to = lines.len();
+    lines += &shown(after_place(&text[end..]));
+    (lines, from..to)
+}
+
+/// Empty lines, the line before that of the place, and the beginning of its own.
+fn before_place(lines: &str, own: &str) -> String {
+    let count = lines.matches('\n').count();
+    let last = lines.lines().next_back().filter(|line| line.len() <= AROUND_PLACE).unwrap_or("");
+    let numbered = if count > 0 { "\n".repeat(count - 1) + last + "\n" } else { String::new() };
+    let cut = own.ceil_char_boundary(own.len().saturating_sub(AROUND_PLACE));
+    numbered + if cut > 0 { "…" } else { "" } + &own[cut..]
+}
+
+/// The rest of the line, and the next one.
+fn after_place(rest: &str) -> &str {
+    let end = rest.match_indices('\n').nth(1).map_or(rest.len(), |(at, _)| at + 1);
+    &rest[..rest.floor_char_boundary(end.min(AROUND_PLACE))]
 }
 
 #[cfg(test)]
@@ -122,7 +154,20 @@ mod tests {
     #[test]
     fn a_place_in_a_text_moves_along_with_what_is_escaped_before_it() {
         let text = "a = \"\u{202e}\"\nb";
-        let (shown, [before, after]) = lines_with_places(text, [0, text.len() - 1]);
-        assert_eq!((shown.as_str(), before, &shown[after..]), ("a = \"\\u{202e}\"\nb", 0, "b"));
+        let (shown, place) = lines_around(text, text.len() - 1..text.len());
+        assert_eq!((shown.as_str(), &shown[place]), ("a = \"\\u{202e}\"\nb", "b"));
+    }
+
+    #[test]
+    fn of_a_long_text_only_what_is_around_a_place_is_shown_with_its_line_number() {
+        let long = "é".repeat(5000);
+        let text = format!("{}{long} dew {long}\n{}", "moss\n".repeat(100), "fern\n".repeat(100));
+        let at = text.find("dew").unwrap();
+        let (shown, place) = lines_around(&text, at..at + 3);
+        assert_eq!(&shown[place.clone()], "dew");
+        assert_eq!(shown[..place.start].matches('\n').count(), 100);
+        assert!(shown.len() < 100 + 3 * AROUND_PLACE, "{}", shown.len());
+        let (shown, place) = lines_around(&text, 0..text.len());
+        assert!(place.start == 0 && shown.len() < 2 * LONGEST_PLACE, "{}", shown.len());
     }
 }

@@ -199,15 +199,15 @@ impl Reader<'_> {
 
     /// The devices; those of a workspace's root may be of targets that members declare.
     fn devices(&mut self, top: &dyn TableLike, targets: &[Target], is_root: bool) -> Vec<Device> {
-        self.each(top, "devices", |reader, key, item| {
-            let (name, target) = (reader.name(key)?, reader.text(item, key.get())?);
-            let device = Device { name, target, span: span(item) };
-            if !is_root {
-                let message = device.homeless();
-                reader.target_is_declared(&device.target, targets, message, device.span.clone());
-            }
-            Some(device)
-        })
+        let devices = self.each(top, "devices", |reader, key, item| {
+            Some(Device { name: reader.name(key)?, target: reader.text(item, key.get())?, span: span(item) })
+        });
+        if !is_root {
+            let asked =
+                devices.iter().map(|device| (device.target.as_str(), device.homeless(), device.span.clone()));
+            self.targets_are_known(asked, targets);
+        }
+        devices
     }
 
     fn shelf(&mut self, table: &dyn TableLike) -> ShelfSettings {

@@ -1,5 +1,6 @@
 //! Tasks: commands of a project, and the order in which they run.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops;
 
 use crate::inner_path::InnerPath;
@@ -26,15 +27,15 @@ pub struct Task {
 ///
 /// Names that there are not are passed over, and of a circle each task comes once: reading a manifest refuses both.
 pub fn in_order<'t>(tasks: &'t [Task], name: &TaskName) -> Vec<&'t Task> {
+    let by_name = by_name(tasks);
     let mut order: Vec<&Task> = Vec::new();
-    let mut begun: Vec<&TaskName> = Vec::new();
+    let mut begun: BTreeSet<&TaskName> = BTreeSet::new();
     let mut open = vec![(name, false)];
     while let Some((name, is_after)) = open.pop() {
-        let Some(task) = tasks.iter().find(|task| task.name == *name) else { continue };
+        let Some(task) = by_name.get(name) else { continue };
         if is_after {
             order.push(task);
-        } else if !begun.contains(&&task.name) {
-            begun.push(&task.name);
+        } else if begun.insert(&task.name) {
             open.push((&task.name, true));
             open.extend(task.needs.iter().rev().map(|need| (need, false)));
         }
@@ -42,24 +43,40 @@ pub fn in_order<'t>(tasks: &'t [Task], name: &TaskName) -> Vec<&'t Task> {
     order
 }
 
-/// The way from a task through what it needs back to itself; `None` if there is none.
-pub fn circle<'t>(tasks: &'t [Task], from: &'t Task) -> Option<Vec<&'t TaskName>> {
-    let mut seen: Vec<&TaskName> = Vec::new();
-    let mut ways = vec![vec![&from.name]];
-    while let Some(way) = ways.pop() {
-        let last = way.last().and_then(|name| tasks.iter().find(|task| task.name == **name));
-        for need in last.into_iter().flat_map(|task| &task.needs) {
-            let longer: Vec<&TaskName> = way.iter().copied().chain([need]).collect();
-            if *need == from.name {
-                return Some(longer);
+/// Tasks each of which needs the next one, and the last one the first; `None` if no task needs itself.
+pub fn circle(tasks: &[Task]) -> Option<Vec<&Task>> {
+    let by_name = by_name(tasks);
+    // Those whose needs were all followed without meeting a circle.
+    let mut done: BTreeSet<&TaskName> = BTreeSet::new();
+    for start in tasks {
+        // The way to where we are, each with the needs yet to be followed.
+        let mut way: Vec<(&Task, std::slice::Iter<'_, TaskName>)> = Vec::new();
+        let mut on_way: BTreeMap<&TaskName, usize> = BTreeMap::new();
+        let mut next = Some(start).filter(|task| !done.contains(&task.name));
+        loop {
+            if let Some(task) = next.take() {
+                on_way.insert(&task.name, way.len());
+                way.push((task, task.needs.iter()));
             }
-            if !seen.contains(&need) {
-                seen.push(need);
-                ways.push(longer);
+            let Some((task, needs)) = way.last_mut() else { break };
+            match needs.next() {
+                Some(need) if on_way.contains_key(need) => {
+                    return Some(way[on_way[need]..].iter().map(|(task, _)| *task).collect());
+                }
+                Some(need) => next = by_name.get(need).copied().filter(|task| !done.contains(&task.name)),
+                None => {
+                    on_way.remove(&task.name);
+                    done.insert(&task.name);
+                    way.pop();
+                }
             }
         }
     }
     None
+}
+
+fn by_name(tasks: &[Task]) -> BTreeMap<&TaskName, &Task> {
+    tasks.iter().map(|task| (&task.name, task)).collect()
 }
 
 #[cfg(test)]

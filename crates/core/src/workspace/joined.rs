@@ -1,14 +1,14 @@
 //! Manifests put together: each thing once, and a fault where two say it differently.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Display;
 use std::ops;
 
 use super::{Member, Workspace, folder_from};
 use crate::fault::Fault;
-use crate::manifest::{Device, Manifest, Need, RegistryDeclaration};
+use crate::manifest::{Manifest, Need, RegistryDeclaration};
 use crate::name::PackageName;
-use crate::nearest::with_nearest;
+use crate::nearest::push_with_nearest;
 
 /// What is wrong in one of the manifests.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -107,13 +107,13 @@ impl Workspace {
 
     /// The root's devices that are of no target at all.
     fn homeless_devices(&self) -> Vec<Misfit> {
-        let names = self.targets.iter().map(|target| target.name.as_str());
-        let is_homeless = |device: &&Device| !names.clone().any(|name| name == device.target);
-        let misfit = |device: &Device| {
+        let names: BTreeSet<&str> = self.targets.iter().map(|target| target.name.as_str()).collect();
+        let mut faults = Vec::new();
+        for device in self.devices.iter().filter(|device| !names.contains(device.target.as_str())) {
             let fault = Fault::new("manifest.unknown-target", device.homeless(), device.span.clone());
-            Misfit { folder: String::new(), fault: with_nearest(fault, &device.target, names.clone()) }
-        };
-        self.devices.iter().filter(is_homeless).map(misfit).collect()
+            push_with_nearest(&mut faults, fault, &device.target, names.iter().copied());
+        }
+        faults.into_iter().map(|fault| Misfit { folder: String::new(), fault }).collect()
     }
 
     /// What is wrong between members.

@@ -7,7 +7,7 @@ use super::values::{key_span, span};
 use crate::facet::{Facet, FitValue, Fits, Target, Unstated, UnstatedRules};
 use crate::fault::Fault;
 use crate::name::{FacetName, RegistryName};
-use crate::nearest::with_nearest;
+use crate::nearest::push_with_nearest;
 
 const FACET_KEYS: [&str; 4] = ["kind", "levels", "aliases", "values"];
 const KINDS: [&str; 3] = ["ladder", "choice", "claim"];
@@ -57,7 +57,7 @@ impl Reader<'_> {
                 let message = format!("`{name}` says no kind of facet that there is");
                 let fault =
                     Fault::new("manifest.facet", message, table.get("kind").map_or(key_span(key), span));
-                self.faults.push(with_nearest(fault, other, KINDS.into_iter()));
+                push_with_nearest(&mut self.faults, fault, other, KINDS.into_iter());
                 return None;
             }
         };

@@ -1,6 +1,6 @@
 //! Reading needs.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use toml_edit::{Item, Key, TableLike};
 
@@ -11,7 +11,7 @@ use crate::facet::Target;
 use crate::fault::Fault;
 use crate::manifest::{AS_FAMILY, AS_SHARED, Need, RegistryDeclaration};
 use crate::name::{Family, PackageName, Purpose};
-use crate::nearest::with_nearest;
+use crate::nearest::push_with_nearest;
 use crate::range::Range;
 
 const NEED_KEYS: [&str; 10] = [
@@ -185,13 +185,9 @@ impl Reader<'_> {
         }
         let message = format!("`{package}` has the workspace's range, and `[shared]` has none for it");
         let names = ranges.shared.keys().map(PackageName::as_str);
-        let fault = with_nearest(
-            Fault::new("manifest.no-shared", message, span(item)),
-            package.as_str(),
-            names.filter(|name| *name != key.get()),
-        );
         let line = format!("write `{} = \"…\"` under `[shared]` of the workspace's root", key.get());
-        self.faults.push(if fault.mend.is_some() { fault } else { fault.mend(line) });
+        let fault = Fault::new("manifest.no-shared", message, span(item)).mend(line);
+        push_with_nearest(&mut self.faults, fault, package.as_str(), names.filter(|name| *name != key.get()));
         None
     }
 
@@ -228,27 +224,26 @@ impl Reader<'_> {
 
     /// Every target that a need names is declared.
     pub(super) fn targets_are_declared(&mut self, needs: &[Need], targets: &[Target]) {
-        for need in needs {
-            for name in need.targets.iter().flatten() {
-                let message =
-                    format!("`{}` is for the target `{name}`, and none is declared so", need.package);
-                self.target_is_declared(name, targets, message, need.span.clone());
-            }
-        }
+        let named = needs.iter().flat_map(|need| need.targets.iter().flatten().map(move |name| (need, name)));
+        let asked = named.map(|(need, name)| {
+            let message = format!("`{}` is for the target `{name}`, and none is declared so", need.package);
+            (name.as_str(), message, need.span.clone())
+        });
+        self.targets_are_known(asked, targets);
     }
 
-    /// A fault at `at` unless a target is declared.
-    pub(super) fn target_is_declared(
+    /// A fault for each of the targets asked for that is not declared: its name, what is wrong then, and where.
+    pub(super) fn targets_are_known<'n>(
         &mut self,
-        name: &str,
+        asked: impl Iterator<Item = (&'n str, String, std::ops::Range<usize>)>,
         targets: &[Target],
-        message: String,
-        at: std::ops::Range<usize>,
     ) {
         let of_root = self.root.map_or(&[][..], |root| &root.targets);
-        let names = targets.iter().chain(of_root).map(|target| target.name.as_str());
-        if !names.clone().any(|declared| declared == name) {
-            self.faults.push(with_nearest(Fault::new("manifest.unknown-target", message, at), name, names));
+        let known: BTreeSet<&str> =
+            targets.iter().chain(of_root).map(|target| target.name.as_str()).collect();
+        for (name, message, at) in asked.filter(|(name, ..)| !known.contains(name)) {
+            let fault = Fault::new("manifest.unknown-target", message, at);
+            push_with_nearest(&mut self.faults, fault, name, known.iter().copied());
         }
     }
 
@@ -266,17 +261,16 @@ impl Reader<'_> {
     }
 
     pub(super) fn registries_are_declared(&mut self, needs: &[Need], registries: &[RegistryDeclaration]) {
+        let of_root = self.root.map_or(&[][..], |root| &root.registries);
+        let known: BTreeSet<&str> =
+            registries.iter().chain(of_root).map(|registry| registry.name.as_str()).collect();
         for need in needs {
-            let Some(name) = &need.registry else { continue };
-            let of_root = self.root.map_or(&[][..], |root| &root.registries);
-            let known = registries.iter().chain(of_root);
-            if !known.clone().any(|registry| registry.name == *name) {
-                let known = known.map(|registry| registry.name.as_str());
-                let message =
-                    format!("`{}` names the registry `{name}`, and none is declared so", need.package);
-                let fault = Fault::new("manifest.unknown-registry", message, need.span.clone());
-                self.faults.push(with_nearest(fault, name.as_str(), known));
-            }
+            let Some(name) = need.registry.as_ref().filter(|name| !known.contains(name.as_str())) else {
+                continue;
+            };
+            let message = format!("`{}` names the registry `{name}`, and none is declared so", need.package);
+            let fault = Fault::new("manifest.unknown-registry", message, need.span.clone());
+            push_with_nearest(&mut self.faults, fault, name.as_str(), known.iter().copied());
         }
     }
 }

@@ -1,5 +1,7 @@
 //! Reading `[tasks]`.
 
+use std::collections::BTreeSet;
+
 use toml_edit::{Item, Key, TableLike};
 
 use super::Reader;
@@ -8,26 +10,28 @@ use crate::fault::Fault;
 use crate::inner_path::InnerPath;
 use crate::manifest::tasks::{Task, circle};
 use crate::name::TaskName;
-use crate::nearest::with_nearest;
+use crate::nearest::push_with_nearest;
 
 const TASK_KEYS: [&str; 4] = ["run", "needs", "in", "tokens"];
+
+/// Most tasks of a circle that are listed.
+const MOST_LISTED: usize = 12;
 
 impl Reader<'_> {
     pub(super) fn tasks(&mut self, top: &dyn TableLike) -> Vec<Task> {
         let tasks = self.each(top, "tasks", Self::task);
+        let names: BTreeSet<&str> = tasks.iter().map(|task| task.name.as_str()).collect();
         for task in &tasks {
-            let names = tasks.iter().map(|task| task.name.as_str());
-            for need in task.needs.iter().filter(|need| !tasks.iter().any(|task| task.name == **need)) {
+            for need in task.needs.iter().filter(|need| !names.contains(need.as_str())) {
                 let fault =
                     Fault::new("manifest.task", format!("there is no task `{need}`"), task.span.clone());
-                self.faults.push(with_nearest(fault, need.as_str(), names.clone()));
+                push_with_nearest(&mut self.faults, fault, need.as_str(), names.iter().copied());
             }
         }
         // Of a circle one is enough to tell.
-        if let Some((task, way)) = tasks.iter().find_map(|task| Some((task, circle(&tasks, task)?))) {
-            let way: Vec<&str> = way.iter().map(|name| name.as_str()).collect();
-            let message = format!("task `{}` needs itself: {}", task.name, way.join(", "));
-            let fault = Fault::new("manifest.task", message, task.span.clone());
+        if let Some(circle) = circle(&tasks) {
+            let task = circle[0];
+            let fault = Fault::new("manifest.task", needs_itself(&circle), task.span.clone());
             self.faults.push(fault.mend("take one of the needs out"));
         }
         tasks
@@ -66,4 +70,14 @@ impl Reader<'_> {
         }
         folder.ok()
     }
+}
+
+/// The way from a task through what it needs back to itself, as a sentence; of a long one the beginning.
+fn needs_itself(circle: &[&Task]) -> String {
+    let names: Vec<&str> = circle.iter().map(|task| task.name.as_str()).collect();
+    let way = match names.len() {
+        ..=MOST_LISTED => names.join(", "),
+        count => format!("{}, and {} more", names[..MOST_LISTED].join(", "), count - MOST_LISTED),
+    };
+    format!("task `{}` needs itself: {way}, {}", names[0], names[0])
 }

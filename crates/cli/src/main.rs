@@ -6,6 +6,7 @@
 //! | `commands` | one file for each command |
 //! | `project` | the folder with its manifest, lock, shelf and registries |
 //! | `running` | other programs, run with the links' paths in their environment |
+//! | `rendering` | templates of links, rendered in a process of its own |
 //! | `machine`, `tools` | this machine, the programs on it and their versions |
 //! | `ui`, `progress`, `show` | all writing to the terminal |
 //! | `failure`, `codes` | what a failure says, and the exit status that it leads to |
@@ -22,6 +23,7 @@ mod kept;
 mod machine;
 mod progress;
 mod project;
+mod rendering;
 mod running;
 mod show;
 mod tools;
@@ -35,6 +37,9 @@ use crate::ui::Ui;
 
 fn main() -> ExitCode {
     panic::set_hook(Box::new(|_| {}));
+    if rendering::is_asked_for() {
+        return rendering::answer();
+    }
     let args = args::parse();
     let ui = Ui::new(&args.global);
     let exit = match panic::catch_unwind(|| args.command.run(&args.global, &ui)) {

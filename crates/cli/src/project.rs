@@ -34,12 +34,13 @@ use bibliotax_registry::remote::Network;
 use bibliotax_store::StoreError;
 use bibliotax_store::install::{Fetched, Installed, fetch_all, install};
 use bibliotax_store::kit::{self, Load};
-use bibliotax_store::shelf::{self, Aim, Made, Plan, Shelf, Template, link_files};
+use bibliotax_store::shelf::{self, Aim, Made, Plan, Shelf, Template, Templates, link_files};
 use bibliotax_store::verify::{Damaged, Depth, Verified, damaged_trees, verify};
 
 use crate::commands::searching::Searching;
 use crate::failure::{self, Failure};
 use crate::machine::this_machine;
+use crate::rendering::RenderApart;
 use crate::show::ways;
 
 use self::archives::Archives;
@@ -357,7 +358,8 @@ impl Project {
         let machine = this_machine();
         let slots = lock.slots(&self.part.scope(&machine)).map_err(StoreError::NotForMachine)?;
         let root = Root { shelf: shelf::NAME, absolute: None };
-        link_files(&Links::of(lock, &slots, &root), &Template::all_of(&self.root)?)?;
+        let (all, by) = (Template::all_of(&self.root)?, RenderApart::default());
+        link_files(&Links::of(lock, &slots, &root), Templates { all: &all, by: &by })?;
         Ok(())
     }
 
@@ -384,7 +386,8 @@ impl Project {
         let (shelf, machine, anew) = (self.shelf(), this_machine(), BTreeSet::new());
         let scope = self.part.scope(&machine);
         let (settings, made) = (self.workspace.shelf, Made::from_texts([]));
-        let aim = Aim { lock, scope, settings, templates: &[], anew: &anew, depth: self.depth, made };
+        let aim =
+            Aim { lock, scope, settings, templates: Templates::NONE, anew: &anew, depth: self.depth, made };
         let state = shelf.state()?;
         let plan = Plan::new(&aim, &state, &shelf.contents(lock, &state)?);
         Ok(plan.map_err(StoreError::from)?)
@@ -431,7 +434,8 @@ impl Project {
         let (machine, mut settings) = (this_machine(), workspace.shelf);
         settings.absolute |= self.absolute;
         let scope = self.part.scope(&machine);
-        let aim = Aim { lock, scope, settings, templates: &templates, anew, depth: self.depth, made };
+        let templates = Templates { all: &templates, by: &RenderApart::default() };
+        let aim = Aim { lock, scope, settings, templates, anew, depth: self.depth, made };
         Ok(install(&aim, &self.shelf(), &open_store()?, &archives, listener)?)
     }
 }

@@ -36,7 +36,7 @@ pub use self::links::{LinkFiles, SEPARATOR, link_files};
 pub use self::plan::{Contents, Plan, PlanProblem};
 use self::state::Glimpse;
 pub use self::state::{Made, ShelvedPackage, State};
-pub use self::template::{TEMPLATES, Template};
+pub use self::template::{Render, RenderHere, TEMPLATES, Template, TemplateFault, Templates};
 use crate::error::StoreError;
 use crate::verify::Depth;
 
@@ -65,7 +65,7 @@ pub struct Aim<'l, 'a> {
     /// How it is made.
     pub settings: ShelfSettings,
     /// The project's own templates for links.
-    pub templates: &'a [Template],
+    pub templates: Templates<'a>,
     /// Packages that are built whatever is there.
     pub anew: &'a BTreeSet<PackageName>,
     /// How closely the store's files are looked at; with all their bytes, everything is built again.

@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
+use std::process::{Child, Command, Output, Stdio};
 
 /// The moment at which everything in a test is published.
 const PUBLISHED: &str = "2026-03-01T09:00:00Z";
@@ -115,10 +115,30 @@ impl Garden {
 
     #[must_use]
     pub fn run_in(&self, folder: &str, args: &[&str]) -> Ran {
-        let output = self.command(folder, args).output().unwrap();
+        self.ran(self.command(folder, args).output().unwrap())
+    }
+
+    fn ran(&self, output: Output) -> Ran {
         let text = |bytes: Vec<u8>| self.rewritten(&String::from_utf8(bytes).unwrap());
         let status = output.status.code().unwrap_or(-1);
         Ran { status, stdout: text(output.stdout), stderr: text(output.stderr) }
+    }
+
+    /// The program, ready to run in a folder of the garden within limits of the shell's `ulimit`: `-d 65536, -t 20`.
+    pub fn command_within(&self, limits: &str, folder: &str, args: &[&str]) -> Command {
+        let program = self.command(folder, args);
+        let mut shell = Command::new("sh");
+        let limits: String = limits.split(", ").map(|limit| format!("ulimit {limit} && ")).collect();
+        shell.args(["-c", &format!("{limits}exec \"$@\""), "sh"]).arg(program.get_program());
+        shell.args(program.get_args()).current_dir(self.path(folder)).env_clear().stdin(Stdio::null());
+        shell.envs(program.get_envs().filter_map(|(name, value)| Some((name, value?))));
+        shell
+    }
+
+    /// Runs the program in the project's folder within limits of the shell's `ulimit`.
+    #[must_use]
+    pub fn run_within(&self, limits: &str, args: &[&str]) -> Ran {
+        self.ran(self.command_within(limits, "gate", args).output().unwrap())
     }
 
     /// Runs the program in the project's folder.

@@ -8,7 +8,7 @@ use bibliotax_core::name::PackageName;
 use bibliotax_disk::folder::{Folder, Foreign, Kind, TEMPORARY};
 use bibliotax_disk::stamp::Stamp;
 
-use super::template::Template;
+use super::template::Templates;
 use super::{Shelf, State};
 use crate::error::StoreError;
 
@@ -25,15 +25,16 @@ pub const SEPARATOR: char = if cfg!(windows) { ';' } else { ':' };
 pub type LinkFiles = BTreeMap<String, String>;
 
 /// The files that tell these links: JSON, variables, and what the project's own templates make of each.
-pub fn link_files(links: &[Links], templates: &[Template]) -> Result<LinkFiles, StoreError> {
+pub fn link_files(links: &[Links], templates: Templates<'_>) -> Result<LinkFiles, StoreError> {
     let mut files = LinkFiles::new();
     for links in links {
         let stem = links.file_stem();
         // Names, versions and paths: nothing that could fail to be JSON.
         files.insert(format!("{stem}.json"), serde_json::to_string_pretty(links).unwrap_or_default() + "\n");
         files.insert(format!("{stem}.env"), links.as_variables(SEPARATOR));
-        for template in templates {
-            files.insert(format!("{stem}.{}", template.name), template.render(links)?);
+        for template in templates.all {
+            let text = templates.by.render(template, links).map_err(|fault| template.failed(fault))?;
+            files.insert(format!("{stem}.{}", template.name), text);
         }
     }
     Ok(files)

@@ -153,6 +153,7 @@ mod tests {
     use bibliotax_core::name::{PackageName, TargetName};
     use serde_json::json;
 
+    use super::super::Templates;
     use super::*;
 
     fn digest(text: &str) -> Digest {
@@ -231,7 +232,7 @@ mod tests {
             lock,
             scope,
             settings,
-            templates: &[],
+            templates: Templates::NONE,
             anew: &other.anew,
             depth: Depth::SizeAndTime,
             made: made(),

@@ -1,14 +1,19 @@
 //! A project's own templates for links, so that any build tool can be told where everything is.
 //!
 //! A template sees what a file of links says: `project`, `target`, `roles`, `packages`. A name that there isn't is an error,
-//! so that a slip doesn't become an empty path. Nothing can be read from disk and nothing be run by a template.
+//! so that a slip doesn't become an empty path. Nothing can be read from disk and nothing be run by a template. Its steps and
+//! its output are bounded here; memory and depth can only be bounded by who renders, in a process of its own.
 
+use std::fmt::Debug;
+use std::io::{self, Write};
+use std::ops::Range;
 use std::path::Path;
 
 use bibliotax_core::fault::Fault;
 use bibliotax_core::links::Links;
 use bibliotax_disk::folder::{Folder, Kind};
 use minijinja::{AutoEscape, Environment, UndefinedBehavior};
+use serde::{Deserialize, Serialize};
 
 use crate::error::StoreError;
 
@@ -21,13 +26,57 @@ const LARGEST: usize = 1 << 20;
 /// How many steps a template may take: far more than one needs, and few enough to end.
 const MOST_STEPS: u64 = 5_000_000;
 
+/// Most bytes that a template may make of one file of links.
+const MOST_OUTPUT: usize = 16 << 20;
+
 /// A template of links.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Template {
     /// The name of its file, which ends the names of the files made from it.
     pub name: String,
     /// Its text.
     pub text: String,
+}
+
+/// Why a template can't be rendered.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TemplateFault {
+    /// What is wrong.
+    pub message: String,
+    /// A few words to stand at the place itself.
+    pub label: String,
+    /// Where in the template, in bytes.
+    pub place: Range<usize>,
+}
+
+/// Who renders templates.
+pub trait Render: Debug + Sync {
+    /// What a template makes of these links.
+    fn render(&self, template: &Template, links: &Links) -> Result<String, TemplateFault>;
+}
+
+/// Renders where we are: for templates that are known not to want the memory of the whole machine.
+#[derive(Debug, Clone, Copy)]
+pub struct RenderHere;
+
+impl Render for RenderHere {
+    fn render(&self, template: &Template, links: &Links) -> Result<String, TemplateFault> {
+        template.rendered(links)
+    }
+}
+
+/// The templates of a project, and who renders them.
+#[derive(Debug, Clone, Copy)]
+pub struct Templates<'a> {
+    /// The templates.
+    pub all: &'a [Template],
+    /// Who renders them.
+    pub by: &'a dyn Render,
+}
+
+impl Templates<'_> {
+    /// No templates at all.
+    pub const NONE: Templates<'static> = Templates { all: &[], by: &RenderHere };
 }
 
 impl Template {
@@ -53,7 +102,7 @@ impl Template {
     }
 
     /// What it makes of these links.
-    pub fn render(&self, links: &Links) -> Result<String, StoreError> {
+    pub fn rendered(&self, links: &Links) -> Result<String, TemplateFault> {
         let mut environment = Environment::new();
         environment.set_undefined_behavior(UndefinedBehavior::SemiStrict);
         environment.set_auto_escape_callback(|_| AutoEscape::None);
@@ -62,25 +111,67 @@ impl Template {
         environment.set_lstrip_blocks(true);
         environment.set_debug(true);
         environment.set_fuel(Some(MOST_STEPS));
-        let rendered = environment.render_named_str(&self.name, &self.text, links);
-        rendered.map_err(|error| StoreError::Template {
+        let mut output = Output(Vec::new());
+        let template = environment.template_from_named_str(&self.name, &self.text);
+        let rendered =
+            template.and_then(|template| template.render_captured_to(links, &mut output).map(|_| ()));
+        match rendered {
+            // A template is text, and so is all that it sees.
+            Ok(_) => Ok(String::from_utf8(output.0).unwrap_or_default()),
+            Err(_) if output.0.len() > MOST_OUTPUT => {
+                Err(TemplateFault::at_start(&format!("it makes more than {} MiB of text", MOST_OUTPUT >> 20)))
+            }
+            Err(error) => Err(fault(&self.text, &error)),
+        }
+    }
+
+    /// The failure of this template.
+    pub fn failed(&self, fault: TemplateFault) -> StoreError {
+        let message = format!("a template can't be rendered: {}", fault.message);
+        let fault = Fault::new("links.template", message, fault.place).label(fault.label);
+        let mend = "a template sees `project`, `target`, `roles` and `packages`; see the guide";
+        StoreError::Template {
             name: format!("{TEMPLATES}/{}", self.name),
             text: self.text.clone(),
-            fault: Box::new(fault(&self.text, &error)),
-        })
+            fault: Box::new(fault.mend(mend)),
+        }
     }
 }
 
-fn fault(text: &str, error: &minijinja::Error) -> Fault {
-    let message = format!("a template can't be rendered: {}", error.kind());
-    let fault =
-        Fault::new("links.template", message, error.range().unwrap_or_else(|| line(text, error.line())));
-    let label = error.detail().unwrap_or("here");
-    fault.label(label).mend("a template sees `project`, `target`, `roles` and `packages`; see the guide")
+impl TemplateFault {
+    /// What is wrong with a template as a whole.
+    pub fn at_start(message: &str) -> Self {
+        Self { message: message.to_owned(), label: String::new(), place: 0..0 }
+    }
+}
+
+fn fault(text: &str, error: &minijinja::Error) -> TemplateFault {
+    TemplateFault {
+        message: error.kind().to_string(),
+        label: error.detail().unwrap_or("here").to_owned(),
+        place: error.range().unwrap_or_else(|| line(text, error.line())),
+    }
+}
+
+/// What is made, up to a size.
+struct Output(Vec<u8>);
+
+impl Write for Output {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.0.extend_from_slice(bytes);
+        if self.0.len() > MOST_OUTPUT {
+            return Err(io::ErrorKind::FileTooLarge.into());
+        }
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
 }
 
 /// Where a line, counted from 1, stands in a text.
-fn line(text: &str, number: Option<usize>) -> std::ops::Range<usize> {
+fn line(text: &str, number: Option<usize>) -> Range<usize> {
     let before = number.unwrap_or(1).saturating_sub(1);
     let start: usize = text.split_inclusive('\n').take(before).map(str::len).sum();
     let length = text[start..].lines().next().map_or(0, str::len);
@@ -113,7 +204,8 @@ mod tests {
     }
 
     fn render(text: &str) -> Result<String, StoreError> {
-        Template { name: "flags.mk".into(), text: text.into() }.render(&links())
+        let template = Template { name: "flags.mk".into(), text: text.into() };
+        template.rendered(&links()).map_err(|fault| template.failed(fault))
     }
 
     #[test]
@@ -142,5 +234,12 @@ mod tests {
         let text =
             "{% for a in range(9999) %}{% for b in range(9999) %}{% set c = a + b %}{% endfor %}{% endfor %}";
         assert!(matches!(render(text), Err(StoreError::Template { .. })));
+    }
+
+    #[test]
+    fn a_template_that_makes_too_much_is_cut_off() {
+        let text = "{% for a in range(9999) %}{{ 'moss' * 1000 }}{% endfor %}";
+        let StoreError::Template { fault, .. } = render(text).unwrap_err() else { panic!() };
+        assert!(fault.message.contains("16 MiB"), "{fault}");
     }
 }

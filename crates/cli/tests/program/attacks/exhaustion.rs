@@ -61,3 +61,92 @@ fn a_server_that_sends_a_byte_now_and_then_holds_nobody_for_long() {
         }
     });
 }
+
+/// What reading a manifest may take: memory in KiB beside the program, and seconds of computing.
+const READING: &str = "-d 262144, -t 20";
+
+#[test]
+fn of_twenty_thousand_faults_twenty_are_told_and_the_rest_are_counted() {
+    let kinds = [
+        ("[rules]", "kN = 1", "manifest.unknown-key"),
+        ("[needs]", "kN = 'x y z'", "range.unexpected"),
+        ("[needs]", "kN = { range = '1', registry = 'rN' }", "manifest.unknown-registry"),
+        ("[needs]", "kN = { range = '1', targets = ['tN'] }", "manifest.unknown-target"),
+        ("[tasks]", "tN = { needs = ['uN'] }", "manifest.task"),
+        ("[devices]", "dN = 'tN'", "manifest.unknown-target"),
+        ("[families]", "fN = N", "manifest.unquoted-value"),
+        ("", "[needs-for.pN]\nx = 'y z'", "range.unexpected"),
+    ];
+    for (table, line, code) in kinds {
+        let garden = Garden::with(&[]);
+        let lines: String = (0..20_000).map(|n| line.replace('N', &n.to_string()) + "\n").collect();
+        let head = "[project]\nname = \"gate-kiosk\"\n[registries]\nseedhouse = \"../seedhouse\"\n";
+        garden.write("gate/bibliotax.toml", &format!("{head}{table}\n{lines}"));
+        let ran = garden.run_within(READING, &["check"]).expect(3);
+        assert_eq!(ran.stderr.matches(code).count(), 20, "{ran}");
+        assert!(ran.stderr.trim_end().ends_with("and 19980 more faults, not shown"), "{ran}");
+        assert!(ran.stderr.len() < 20_000, "{}", ran.stderr.len());
+        let told = garden.run_within(READING, &["check", "--format", "json"]).expect(3).json();
+        assert_eq!(told["error"]["faults"].as_array().unwrap().len(), 20);
+        assert_eq!(told["error"]["more-faults"], 19_980);
+    }
+}
+
+#[test]
+fn of_one_endless_line_only_what_is_around_the_fault_is_shown() {
+    let garden = Garden::with(&[]);
+    let words: String = (0..20_000).map(|n| format!("t{n} = \"any\", ")).collect();
+    garden.write(
+        "gate/bibliotax.toml",
+        &format!("needs = {{ {words} x = 1 }}\n[project]\nname = \"gate-kiosk\"\n"),
+    );
+    let ran = garden.run(&["check"]).expect(3);
+    assert!(ran.stderr.contains("x = 1") && ran.stderr.len() < 2_000, "{ran}");
+}
+
+#[test]
+fn long_chains_and_circles_of_tasks_are_followed_in_one_go() {
+    let garden = Garden::with(&[]);
+    let chain = |last: &str| {
+        let head = "[project]\nname = \"gate-kiosk\"\n[tasks]\n";
+        let tasks = (1..4_000).map(|n| format!("t{n} = {{ run = \"true\", needs = [\"t{}\"] }}\n", n - 1));
+        garden.write("gate/bibliotax.toml", &format!("{head}t0 = {last}\n{}", tasks.collect::<String>()));
+    };
+    chain("\"true\"");
+    let ran = garden.run_within(READING, &["task", "--dry-run", "t3999"]).expect(0);
+    assert_eq!(ran.stderr.matches("true").count() + ran.stdout.matches("true").count(), 4_000, "{ran}");
+    chain("{ needs = [\"t3999\"] }");
+    let ran = garden.run_within(READING, &["task", "--dry-run", "t3999"]).expect(3);
+    assert!(ran.stderr.contains("needs itself: t0, t3999,"), "{ran}");
+    assert!(ran.stderr.len() < 2_000, "{ran}");
+}
+
+#[test]
+fn a_template_that_wants_all_memory_or_is_nested_without_end_is_refused() {
+    let doubled: String = (0..45).map(|_| "{% set s = s ~ s %}").collect();
+    let templates = [
+        ("doubled", format!("{{% set s = 'moss' %}}{doubled}{{{{ s | length }}}}")),
+        ("batched", "{{ [1] | batch(2000000000) | list | length }}".to_owned()),
+        ("nested", format!("{{{{ project{} }}}}", "|upper".repeat(50_000))),
+        ("blocks", format!("{}{}", "{% if true %}".repeat(30_000), "{% endif %}".repeat(30_000))),
+        ("brackets", format!("{{{{ {}1{} }}}}", "[".repeat(100_000), "]".repeat(100_000))),
+        ("repeated", "{{ ('moss' * 1000000000) | length }}".to_owned()),
+        ("calling", "{% macro m() %}{{ m() }}{{ m() }}{% endmacro %}{{ m() }}".to_owned()),
+        (
+            "endless",
+            "{% for a in range(9999) %}{% for b in range(9999) %}{{ project }}{% endfor %}{% endfor %}"
+                .to_owned(),
+        ),
+    ];
+    let garden = Garden::needing(&["dew-point 1.4.0"], "dew-point = \"1\"");
+    for (name, text) in templates {
+        garden.write("gate/links/flags.mk", &text);
+        let ran = garden.run_within("-t 40", &["install"]).expect(3);
+        assert_eq!(ran.code(), "links.template", "{name}: {ran}");
+        assert!(ran.stderr.len() < 4_000, "{name}: {ran}");
+        assert!(!garden.path("gate/bibliotax.lock").exists(), "{name}");
+    }
+    garden.write("gate/links/flags.mk", "{{ packages[0].name }}\n");
+    garden.run(&["install"]).expect(0);
+    assert_eq!(garden.read("gate/shelf/links/gate-kiosk.flags.mk"), "dew-point\n");
+}

@@ -14,12 +14,8 @@ use crate::server::Served;
 fn serve_with(garden: &Garden, files: u32) -> Served {
     let args =
         ["registry", "serve", "--quiet", "--format", "json", "--dir", "seedhouse", "--listen", "127.0.0.1:0"];
-    let program = garden.command(".", &args);
-    let mut shell = Command::new("sh");
-    shell.args(["-c", &format!("ulimit -n {files} && exec \"$@\""), "sh"]).arg(program.get_program());
-    shell.args(program.get_args()).current_dir(garden.path(".")).env_clear();
-    shell.envs(program.get_envs().filter_map(|(name, value)| Some((name, value?))));
-    let mut child = shell.stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+    let mut program = garden.command_within(&format!("-n {files}"), ".", &args);
+    let mut child = program.stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
     let mut line = String::new();
     BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
     let said: serde_json::Value = serde_json::from_str(&line).unwrap();

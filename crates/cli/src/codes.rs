@@ -81,6 +81,7 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("disk.missing", Exit::Disk, "a file or folder isn't there"),
     ("disk.read-only", Exit::Disk, "a disk can't be written"),
     ("event.no-reason", Exit::Unreachable, "a withdrawal or deprecation has no reason"),
+    ("event.no-room", Exit::Unreachable, "a package's history would become longer than everybody can read"),
     (
         "event.wrong-reason",
         Exit::Unreachable,

@@ -166,6 +166,7 @@ pub fn conflict_of(unresolved: Unresolved<RegistryError>) -> Result<Box<Conflict
         Unresolved::Conflict(conflict) => Ok(conflict),
         Unresolved::Catalogue(error) => Err(error.into()),
         Unresolved::GaveUp(struggled) => Err(gave_up(&struggled)),
+        Unresolved::Open(open) => Err(open_capability(&open)),
     }
 }
 
@@ -183,12 +184,13 @@ pub fn changed_release(changed: &ChangedRelease) -> Failure {
 
 /// That nobody chose who is to provide a capability.
 pub fn open_capability(open: &OpenCapability) -> Failure {
-    let OpenCapability { name, providers, needed_in } = open;
+    let OpenCapability { name, providers, more, needed_in } = open;
     let told = |(provider, registry): &(PackageName, Option<RegistryName>)| match registry {
         Some(registry) => format!("{provider} of {registry}"),
         None => provider.to_string(),
     };
-    let providers = providers.iter().map(told).collect::<Vec<_>>().join(" and ");
+    let more = (*more > 0).then(|| format!("{more} more"));
+    let providers = providers.iter().map(told).chain(more).collect::<Vec<_>>().join(" and ");
     let message = match needed_in {
         Some(registry) => format!("a package of {registry} needs {name}, and only {providers} provides it"),
         None => format!("{providers} provide {name}, and nothing says which is meant"),

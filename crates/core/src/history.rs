@@ -1,5 +1,7 @@
 //! A package's history: its events, folded into the releases there are and how each stands today.
 
+use std::collections::BTreeSet;
+
 use jiff::Timestamp;
 use serde_json::error::Category;
 
@@ -22,7 +24,7 @@ pub struct Release {
 #[derive(Debug, Clone, Default)]
 pub struct History {
     releases: Vec<Release>,
-    providers: Vec<PackageName>,
+    providers: BTreeSet<PackageName>,
 }
 
 /// Why a line can't be part of a package's history.
@@ -115,15 +117,13 @@ impl History {
     }
 
     /// The packages that provide this capability, by name; none where it is a package.
-    pub fn providers(&self) -> &[PackageName] {
+    pub fn providers(&self) -> &BTreeSet<PackageName> {
         &self.providers
     }
 
     /// Takes in that a package provides this capability.
     pub fn add_provider(&mut self, package: PackageName) {
-        if let Err(place) = self.providers.binary_search(&package) {
-            self.providers.insert(place, package);
-        }
+        self.providers.insert(package);
     }
 
     /// The release of this version.

@@ -31,7 +31,7 @@ use std::sync::Arc;
 
 pub use self::conflict::{Conflict, Sentence};
 pub use self::problem::{Prefer, Problem, ProblemMember, ProblemNeed};
-pub use self::providers::{OpenCapability, open_capability};
+pub use self::providers::{MOST_PROVIDERS, OpenCapability, open_capability};
 pub use self::search::resolve;
 pub use self::update::{Update, update, update_among};
 pub use self::ways_out::{Raised, Relaxation, WayOut, ways_out};
@@ -169,4 +169,6 @@ pub enum Unresolved<E> {
     Catalogue(E),
     /// No answer was found before patience ran out; the packages that were tried most often.
     GaveUp(Vec<PackageName>),
+    /// So many packages provide a capability that one has to be chosen before any is sought.
+    Open(Box<OpenCapability>),
 }

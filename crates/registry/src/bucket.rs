@@ -30,6 +30,7 @@ use crate::keep::{Decide, Keep, Private, Stamp, read_history};
 use crate::layout::{file_path, history_path};
 use crate::names::frames;
 use crate::piece::{Piece, UploadProblem};
+use crate::room::lines_to_append;
 use crate::staged::Staged;
 
 /// What the places of buckets begin with.
@@ -171,9 +172,8 @@ impl Keep for Bucket {
             let history = read_history(package, before, None, || self.place())?;
             let events = decide(&history)?;
             appended = events.len();
-            // Texts, lists and maps with text keys: nothing in an event can fail to be JSON.
-            let lines = events.iter().map(|event| serde_json::to_string(event).unwrap_or_default() + "\n");
-            Ok((appended > 0).then(|| before.to_owned() + &lines.collect::<String>()))
+            let lines = lines_to_append(package, before.len(), &events)?;
+            Ok((appended > 0).then(|| before.to_owned() + &lines))
         })?;
         Ok(appended)
     }

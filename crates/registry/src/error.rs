@@ -158,6 +158,9 @@ pub enum RegistryError {
     /// A withdrawal's or deprecation's reason is not one that everybody can be shown.
     #[error("the reason can't be published: {why}")]
     WrongReason { why: String },
+    /// A package's history would become longer than everybody can read.
+    #[error("the history of {package} has no room for this: {why}")]
+    NoRoom { package: PackageName, why: String },
     /// Lines of a file to load are wrong.
     #[error("{} of {} can't be loaded", count(faults.len()), path.display())]
     BadLines { path: PathBuf, text: String, faults: Vec<Fault> },
@@ -252,6 +255,7 @@ impl RegistryError {
             Self::NothingThere { .. } => "package.unknown",
             Self::NoReason => "event.no-reason",
             Self::WrongReason { .. } => "event.wrong-reason",
+            Self::NoRoom { .. } => "event.no-room",
             Self::PlainHttp { .. } => "registry.plain",
             Self::Offline { .. } => "registry.offline",
             Self::Unreachable { .. } | Self::NoMirrorAnswers => "registry.unreachable",

@@ -38,10 +38,8 @@ use crate::keep::{Decide, Keep, Private, Stamp};
 use crate::layout;
 use crate::names::NAMES;
 use crate::piece::{Piece, UploadProblem};
+use crate::room::LARGEST_HISTORY;
 use crate::staged::Staged;
-
-/// Largest history of one package that is read, in bytes.
-pub(crate) const LARGEST_HISTORY: usize = 256 << 20;
 
 /// A registry in a folder.
 #[derive(Debug, Clone)]

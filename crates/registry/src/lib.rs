@@ -16,7 +16,7 @@
 //! | [`registries`] | all registries of a manifest as one catalogue; `ahead` looks packages up before they are asked for |
 //! | [`seen`], [`known_lines`] | what registries said before, and which lines of locks were held against cards; `database` keeps both |
 //! | [`publish`], [`check`], [`accept`] | from a project folder to a release; what a card has to be; taking it in |
-//! | [`standing`] | withdrawing, restoring, deprecating |
+//! | [`standing`], `room` | withdrawing, restoring, deprecating; how much a history may hold |
 //! | [`load`] | many cards and events at once |
 //! | [`tokens`] | who may publish what to a registry that is served |
 //! | [`audit`] | all that a registry holds, read and compared |
@@ -55,6 +55,7 @@ pub mod publish;
 pub mod reach;
 pub mod registries;
 pub mod registry;
+mod room;
 pub mod remote;
 pub mod seen;
 pub mod staged;

@@ -40,15 +40,13 @@ use crate::error::{Asked, RegistryError};
 use crate::keep::{LARGEST_CARD, read_history};
 use crate::layout::{file_path, history_path};
 use crate::names::{NAMES, Named, read_lines};
+use crate::room::LARGEST_HISTORY;
 
 /// What the cache has for the validator of something that is not there; no validator is without quotes.
 const MISSING: &str = "missing";
 
 /// Largest description that is read, in bytes.
 const LARGEST_DESCRIPTION: u64 = 4 << 20;
-
-/// Largest history of one package that is read, in bytes.
-const LARGEST_HISTORY: u64 = 256 << 20;
 
 /// Largest list of names that is read, in bytes.
 const LARGEST_LIST: u64 = 1 << 30;
@@ -188,7 +186,7 @@ impl Remote {
 
     /// The whole lines of a package's history, asked for now; `None` if the registry doesn't hold the name.
     pub fn history_text(&self, package: &PackageName) -> Result<Option<String>, RegistryError> {
-        read_file(&self.client, self.cache.as_ref(), &history_path(package), LARGEST_HISTORY)
+        read_file(&self.client, self.cache.as_ref(), &history_path(package), LARGEST_HISTORY as u64)
     }
 
     /// What the registry's list says of each package.

@@ -8,6 +8,7 @@ use std::collections::{HashMap, HashSet, VecDeque};
 use bibliotax_core::history::History;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
+use bibliotax_core::resolve::MOST_PROVIDERS;
 use bibliotax_registry::keep::Keep;
 use serde::Deserialize;
 use serde_json::json;
@@ -66,7 +67,10 @@ pub fn closure(registry: &dyn Keep, asked: Asked) -> Result<String, Problem> {
             histories.insert(name.clone(), history);
         }
         let Some(Some(history)) = histories.get(&name) else { continue };
-        open.extend(history.providers().iter().map(|provider| (provider.clone(), Range::any())));
+        // Of more, the client seeks only those that were chosen, and asks for these.
+        if history.providers().len() <= MOST_PROVIDERS {
+            open.extend(history.providers().iter().map(|provider| (provider.clone(), Range::any())));
+        }
         let set = range.set(true);
         for release in history.releases().iter().filter(|release| set.contains(release.entry.version.point()))
         {

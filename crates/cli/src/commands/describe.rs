@@ -28,6 +28,9 @@ use crate::project::Project;
 use crate::show::{fits, size, table};
 use crate::ui::{Ui, clean, style, styled};
 
+/// Most providers of a capability that are listed for people.
+const MOST_PROVIDERS: usize = 50;
+
 /// Most releases that are listed unless all are asked for.
 const MOST_RELEASES: usize = 6;
 
@@ -120,11 +123,10 @@ impl Describe {
 
 fn describe_capability(ui: &Ui, name: &PackageName, listing: &Listing) -> Exit {
     let providers: Vec<&str> = listing.history.providers().iter().map(PackageName::as_str).collect();
-    ui.answer(format!(
-        "{} is a capability, provided by {}",
-        styled(style::STRONG, name),
-        providers.join(", ")
-    ));
+    let more = providers.len().saturating_sub(MOST_PROVIDERS);
+    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+    let told = providers[..providers.len().min(MOST_PROVIDERS)].join(", ");
+    ui.answer(format!("{} is a capability, provided by {told}{more}", styled(style::STRONG, name)));
     ui.report("describe", || json!({ "capability": name, "providers": providers }));
     Exit::Done
 }

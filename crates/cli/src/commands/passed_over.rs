@@ -23,7 +23,7 @@ pub fn say(ui: &Ui, problem: &Problem, registries: &Registries, chosen: &LockedP
             sentences.for_each(|sentence| ui.say(format!("    {}", sentence.text)));
         }
         // What can't be looked up now is told by whoever needs it.
-        Err(Unresolved::Catalogue(_) | Unresolved::GaveUp(_)) => {}
+        Err(Unresolved::Catalogue(_) | Unresolved::GaveUp(_) | Unresolved::Open(_)) => {}
         Ok(_) => {
             ui.say(format!("  passed over {} {newest}: it would move packages that are locked", chosen.name));
         }

@@ -49,6 +49,7 @@ impl From<RegistryError> for Failure {
                 "check name and version: `bibliotax describe` lists the releases of a package"
             }
             E::NoReason => "write it with `--reason`",
+            E::NoRoom { .. } => "publish less at once, or go on under another name",
             E::WrongReason { .. } => "say it in a sentence or two of plain text",
             E::PlainHttp { .. } => {
                 "write `https://`, or `plain = true` with the registry if the way there is your own"

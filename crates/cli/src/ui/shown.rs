@@ -98,7 +98,7 @@ pub fn json_for_terminal(json: &str) -> String {
 const AROUND_PLACE: usize = 200;
 
 /// How many bytes of what is pointed at are shown.
-const LONGEST_PLACE: usize = 1000;
+const LONGEST_PLACE: usize = 400;
 
 /// The lines around a place in a text, with what a terminal would act on as escapes, and where the place is then.
 ///

@@ -1,18 +1,62 @@
 //! Capabilities whose provider nobody chose: anybody who may publish can say that a package provides one.
 
+use std::collections::BTreeSet;
+
 use super::{Catalogue, ChosenPackage, Problem, Resolution};
 use crate::manifest::RegistryDeclaration;
 use crate::name::{PackageName, RegistryName};
+
+/// Most providers of a capability among which one is sought. Of more, somebody has to have chosen one: each costs as much as a
+/// package, and anybody who may publish can add to them.
+pub const MOST_PROVIDERS: usize = 64;
+
+/// Most providers of a capability that are told.
+const MOST_TOLD: usize = 8;
+
+impl Problem {
+    /// The providers of a capability among which one is sought, by name; of too many, those that were chosen.
+    pub(super) fn possible_providers(
+        &self,
+        capability: &PackageName,
+        all: &BTreeSet<PackageName>,
+    ) -> Result<Vec<PackageName>, OpenCapability> {
+        if all.len() <= MOST_PROVIDERS {
+            return Ok(all.iter().cloned().collect());
+        }
+        let named = [self.preferred.get(capability), self.providers.get(capability)].into_iter().flatten();
+        let chosen = named.chain(self.needs.iter().map(|need| &need.package));
+        let chosen: BTreeSet<&PackageName> = chosen.filter(|provider| all.contains(*provider)).collect();
+        if chosen.is_empty() {
+            return Err(OpenCapability::of(capability, all, |_| None));
+        }
+        Ok(chosen.into_iter().cloned().collect())
+    }
+}
 
 /// A capability of which nothing says who is to provide it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct OpenCapability {
     /// The capability.
     pub name: PackageName,
-    /// All packages that provide it, by name, each with the registry that it is in.
+    /// The first packages that provide it, by name, each with the registry that it is in.
     pub providers: Vec<(PackageName, Option<RegistryName>)>,
+    /// How many more provide it.
+    pub more: usize,
     /// The registry of a package that needs it, where the only provider is in another.
     pub needed_in: Option<RegistryName>,
+}
+
+impl OpenCapability {
+    /// A capability with its providers, of which the first ones are told.
+    fn of(
+        name: &PackageName,
+        all: &BTreeSet<PackageName>,
+        registry: impl Fn(&PackageName) -> Option<RegistryName>,
+    ) -> Self {
+        let told = all.iter().take(MOST_TOLD);
+        let providers = told.map(|provider| (provider.clone(), registry(provider))).collect();
+        Self { name: name.clone(), providers, more: all.len().saturating_sub(MOST_TOLD), needed_in: None }
+    }
 }
 
 /// The first capability in an answer that several packages provide, or only one that is from another registry than who needs it,
@@ -32,7 +76,7 @@ pub fn open_capability<C: Catalogue>(
                 continue;
             }
             let listing = catalogue.listing(name)?;
-            let providers = listing.map(|listing| listing.history.providers().to_vec()).unwrap_or_default();
+            let providers = listing.map(|listing| listing.history.providers().clone()).unwrap_or_default();
             let needed_in = needed_elsewhere(registries, resolution, package, name);
             if providers.len() > 1 || needed_in.is_some() {
                 let registry = |provider: &PackageName| {
@@ -40,9 +84,10 @@ pub fn open_capability<C: Catalogue>(
                     listing.and_then(|listing| listing.source.registry().cloned())
                 };
                 let needed_in = needed_in.filter(|_| providers.len() == 1);
-                let providers = providers.into_iter().map(|name| (name.clone(), registry(&name)));
-                let providers = providers.collect();
-                return Ok(Some(OpenCapability { name: name.clone(), providers, needed_in }));
+                return Ok(Some(OpenCapability {
+                    needed_in,
+                    ..OpenCapability::of(name, &providers, registry)
+                }));
             }
         }
     }

@@ -47,6 +47,7 @@ pub fn resolve_so<C: Catalogue>(
         Ok(()) => Ok(search.resolution()),
         Err(Stop::Catalogue(error)) => Err(Unresolved::Catalogue(error)),
         Err(Stop::GaveUp) => Err(Unresolved::GaveUp(search.struggled())),
+        Err(Stop::Open(open)) => Err(Unresolved::Open(open)),
         Err(Stop::Refuted(refuted)) => {
             Err(Unresolved::Conflict(Box::new(conflict::tell(&search.universe, &refuted, lessons))))
         }
@@ -67,7 +68,7 @@ pub fn attempt<C: Catalogue>(
     match result {
         Ok(()) => Ok(Some(search.resolution())),
         Err(Stop::Catalogue(error)) => Err(error),
-        Err(Stop::GaveUp | Stop::Refuted(_)) => Ok(None),
+        Err(Stop::GaveUp | Stop::Open(_) | Stop::Refuted(_)) => Ok(None),
     }
 }
 

@@ -270,7 +270,7 @@ fn answer(registry: &Registry, problem: &Problem) -> Result<Vec<String>, Vec<Str
             Err(conflict.facts.into_iter().chain([conflict.clash]).map(|sentence| sentence.text).collect())
         }
         Err(Unresolved::Catalogue(never)) => match never {},
-        Err(Unresolved::GaveUp(_)) => panic!("nobody gave up"),
+        Err(Unresolved::GaveUp(_) | Unresolved::Open(_)) => panic!("nobody gave up"),
     }
 }
 

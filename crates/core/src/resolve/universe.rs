@@ -17,7 +17,7 @@ use self::package::extra_needs;
 pub use self::package::{Demand, Extra, Kind, Package};
 use super::choices::Choices;
 use super::engine::{Engine, Refuted, Var};
-use super::{Catalogue, Problem};
+use super::{Catalogue, OpenCapability, Problem};
 use crate::card::CardNeed;
 use crate::facet::Facets;
 use crate::name::{FacetName, Family, PackageName, PartName};
@@ -72,6 +72,8 @@ pub enum Stop<E> {
     Refuted(Refuted),
     Catalogue(E),
     GaveUp,
+    /// So many provide a capability that one has to be chosen.
+    Open(Box<OpenCapability>),
 }
 
 impl<E> From<Refuted> for Stop<E> {
@@ -167,7 +169,10 @@ impl<'a, C: Catalogue> Universe<'a, C> {
             return Ok(var);
         }
         let listing = self.catalogue.listing(name).map_err(Stop::Catalogue)?;
-        let package = Package::new(name.clone(), listing);
+        let all = listing.as_ref().map(|listing| listing.history.providers());
+        let providers = all.map(|all| self.problem.possible_providers(name, all)).unwrap_or(Ok(Vec::new()));
+        let providers = providers.map_err(|open| Stop::Open(Box::new(open)))?;
+        let package = Package::new(name.clone(), listing, providers);
         let var = engine.new_var(package.width());
         self.packages.push(package);
         self.vars.insert(name.clone(), var);

@@ -140,7 +140,7 @@ impl<C: Catalogue> Finder<'_, C> {
         match resolve(&problem, self.catalogue) {
             Err(Unresolved::Conflict(conflict)) => Ok(Some(*conflict)),
             Err(Unresolved::Catalogue(error)) => Err(error),
-            Ok(_) | Err(Unresolved::GaveUp(_)) => Ok(None),
+            Ok(_) | Err(Unresolved::GaveUp(_) | Unresolved::Open(_)) => Ok(None),
         }
     }
 

@@ -4,7 +4,6 @@ use std::fs::{self, File, OpenOptions};
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::Path;
 
-use bibliotax_core::card::Event;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::history::History;
 use bibliotax_core::name::PackageName;
@@ -16,6 +15,7 @@ use bibliotax_disk::write::{folder_of, make_folder, sync_folder};
 use super::Folder;
 use crate::error::RegistryError;
 use crate::keep::{Decide, Keep, read_history};
+use crate::room::lines_to_append;
 use crate::staged::Staged;
 
 impl Folder {
@@ -51,9 +51,10 @@ impl Folder {
         decide: &mut Decide<'_>,
     ) -> Result<usize, RegistryError> {
         let path = self.history_path(package);
-        let (mut file, history) = self.open_for_appending(package, &path)?;
+        let (mut file, there, history) = self.open_for_appending(package, &path)?;
         let events = decide(&history)?;
-        write_events(&mut file, &events).at("write", &path)?;
+        let lines = lines_to_append(package, there, &events)?;
+        file.write_all(lines.as_bytes()).and_then(|()| file.sync_all()).at("write", &path)?;
         sync_folder(folder_of(&path))?;
         Ok(events.len())
     }
@@ -65,7 +66,7 @@ impl Folder {
         lines: &str,
     ) -> Result<(), RegistryError> {
         let path = self.history_path(package);
-        let (mut file, _) = self.open_for_appending(package, &path)?;
+        let (mut file, ..) = self.open_for_appending(package, &path)?;
         if self.history_text(package)?.unwrap_or_default() != before {
             return Err(RegistryError::NoMirror { package: package.clone() });
         }
@@ -74,12 +75,12 @@ impl Folder {
         Ok(sync_folder(folder_of(&path))?)
     }
 
-    /// The history of a package, locked, without the remains of a publisher that died, at its end.
+    /// The history of a package, locked, without the remains of a publisher that died, at its end; its length, and what it says.
     fn open_for_appending(
         &self,
         package: &PackageName,
         path: &Path,
-    ) -> Result<(File, History), RegistryError> {
+    ) -> Result<(File, usize, History), RegistryError> {
         let wrong = |error: io::Error| DiskError::new("write", path, error);
         make_folder(folder_of(path))?;
         let mut file = OpenOptions::new()
@@ -98,18 +99,8 @@ impl Folder {
         }
         file.seek(SeekFrom::Start(whole as u64)).map_err(wrong)?;
         let history = read_history(package, &text[..whole], None, || path.to_owned())?;
-        Ok((file, history))
+        Ok((file, whole, history))
     }
-}
-
-fn write_events(file: &mut File, events: &[Event]) -> io::Result<()> {
-    let mut lines = Vec::new();
-    for event in events {
-        serde_json::to_writer(&mut lines, event)?;
-        lines.push(b'\n');
-    }
-    file.write_all(&lines)?;
-    file.sync_all()
 }
 
 #[cfg(unix)]

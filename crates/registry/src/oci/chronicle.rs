@@ -22,9 +22,7 @@ use super::tags::{INDEX, is_of_event, line_of, tag_of};
 use crate::chance::share_of;
 use crate::error::RegistryError;
 use crate::keep::{LARGEST_CARD, read_history};
-
-/// Largest history that is read, in bytes.
-const LARGEST_HISTORY: u64 = 256 << 20;
+use crate::room::{self, LARGEST_HISTORY};
 
 /// Largest event that is read, in bytes.
 const LARGEST_EVENT: u64 = 1 << 20;
@@ -65,7 +63,8 @@ impl Oci {
 
     /// Puts an event where it is seen by whoever brings the index up to date.
     pub(super) fn put_event(&self, package: &PackageName, event: &Event) -> Result<(), RegistryError> {
-        self.wire.put_text_artifact(&self.repository(package), &tag_of(event), kind::EVENT, &line_of(event))
+        let line = room::line_of(package, event)?;
+        self.wire.put_text_artifact(&self.repository(package), &tag_of(event), kind::EVENT, line.trim_end())
     }
 
     /// The history that lines come to, as it was at a time.
@@ -82,7 +81,7 @@ impl Oci {
     fn lines(&self, repository: &str, index: &Manifest) -> Result<String, RegistryError> {
         let blob = index.blob(kind::HISTORY);
         let blob = blob.ok_or_else(|| self.wire.client().wrong("its index is not one of a history"))?;
-        self.wire.text(repository, blob, LARGEST_HISTORY)
+        self.wire.text(repository, blob, LARGEST_HISTORY as u64)
     }
 
     /// The events that have a tag and no line in an index.

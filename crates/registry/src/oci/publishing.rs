@@ -3,6 +3,7 @@
 use std::fs::File;
 
 use bibliotax_core::card::{Card, Event, FileRecord, Provided, Provider};
+use bibliotax_core::digest::Digest;
 use bibliotax_core::name::PackageName;
 use jiff::Timestamp;
 
@@ -13,6 +14,7 @@ use crate::accept::{card_text, check_is_capability, refuse_second};
 use crate::error::RegistryError;
 use crate::publish::{Published, Release};
 use crate::remote::publishing::{body_of, packed};
+use crate::room::line_of;
 use crate::standing::Change;
 
 /// What an archive is.
@@ -68,6 +70,7 @@ impl Oci {
     /// Makes a card, whose archives are there, a release.
     fn put_release(&self, repository: &str, card: &Card) -> Result<(), RegistryError> {
         let text = card_text(card);
+        line_of(&card.name, &Event::Release(Box::new(card.entry(Digest::of(text.as_bytes())))))?;
         self.wire.put_text(repository, &text)?;
         let here = card.files.iter().filter(|file| !file.is_elsewhere());
         let layers: Vec<Descriptor> = here.map(layer).collect();

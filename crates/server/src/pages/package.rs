@@ -25,6 +25,9 @@ use crate::problem::Problem;
 /// Most releases whose notes are shown.
 const MOST_NOTES: usize = 5;
 
+/// Most providers of a capability that are listed.
+const MOST_PROVIDERS: usize = 200;
+
 /// Most packages that are named of those that need one.
 const MOST_NEEDING: usize = 40;
 
@@ -44,6 +47,7 @@ pub struct PackagePage {
     needs: Vec<Need>,
     needed_by: Vec<String>,
     needed_by_more: u64,
+    providers_more: usize,
     components: Vec<ShownComponent>,
     files: Vec<ShownFile>,
     steps: Vec<ShownStep>,
@@ -155,7 +159,8 @@ fn of_capability(
         summary: "A capability: a need of it is met by any of these packages.".to_owned(),
         needed_by_more: uses.saturating_sub(needed_by.len() as u64),
         needed_by: needed_by.iter().map(ToString::to_string).collect(),
-        providers: history.providers().iter().map(ToString::to_string).collect(),
+        providers_more: history.providers().len().saturating_sub(MOST_PROVIDERS),
+        providers: history.providers().iter().take(MOST_PROVIDERS).map(ToString::to_string).collect(),
         ..PackagePage::default()
     }
 }
@@ -187,6 +192,7 @@ impl Told<'_> {
             needs: card.needs.iter().map(|need| self.need(need)).collect::<Result<_, _>>()?,
             needed_by_more: uses.saturating_sub(needed_by.len() as u64),
             needed_by: needed_by.iter().map(ToString::to_string).collect(),
+            providers_more: 0,
             components: card
                 .components
                 .iter()

@@ -6,7 +6,10 @@ use std::path::{Path, PathBuf};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use serde_json::json;
+
 use crate::garden::Garden;
+use crate::server::serve;
 
 /// Serves the files below a folder, those whose path has a word in it a byte at a time, without an end of its own.
 fn drip(folder: PathBuf, slow: &'static str) -> String {
@@ -149,4 +152,55 @@ fn a_template_that_wants_all_memory_or_is_nested_without_end_is_refused() {
     garden.write("gate/links/flags.mk", "{{ packages[0].name }}\n");
     garden.run(&["install"]).expect(0);
     assert_eq!(garden.read("gate/shelf/links/gate-kiosk.flags.mk"), "dew-point\n");
+}
+
+#[test]
+fn of_a_capability_with_tens_of_thousands_of_providers_one_has_to_be_chosen_and_then_it_is_quick() {
+    let garden = Garden::needing(
+        &["hedge-grid 1.0.0: day-clock 1", "seed-clock 1.0.0: +day-clock"],
+        "hedge-grid = \"1\"",
+    );
+    let at = "2026-03-01T09:00:00Z";
+    let line =
+        |n: u32| json!({ "event": "provided", "by": format!("clock-{n:05}"), "at": at }).to_string() + "\n";
+    let history = garden.read("seedhouse/packages/c2/day-clock.jsonl");
+    // The last by name first.
+    let more: String = (0..50_000).rev().map(line).collect();
+    garden.write("seedhouse/packages/c2/day-clock.jsonl", &(history + &more));
+    let ran = garden.run_within(READING, &["install"]).expect(3);
+    assert_eq!(ran.code(), "package.ambiguous");
+    assert!(ran.stderr.contains("and 49993 more provide day-clock") && ran.stderr.len() < 1_000, "{ran}");
+    let described = garden.run_within(READING, &["describe", "day-clock"]).expect(0);
+    assert!(described.stdout.ends_with("and 49951 more\n") && described.stdout.len() < 2_000, "{described}");
+    garden.run_within(READING, &["need", "hedge-grid", "seed-clock"]).expect(0);
+    assert!(garden.shelf().iter().any(|path| path.contains("seed-clock")));
+    let served = serve(&garden);
+    let manifest = garden.read("gate/bibliotax.toml").replace("../seedhouse", &served.url);
+    garden.write("gate/bibliotax.toml", &manifest);
+    garden.run_within(READING, &["update"]).expect(0);
+}
+
+#[test]
+fn a_history_stays_readable_whatever_its_publisher_says_of_it() {
+    let garden = Garden::needing(&["dew-point 1.4.0"], "dew-point = \"1\"");
+    let long = "too wet ".repeat(120);
+    for n in 0..68 {
+        let reason = format!("{long}{n}");
+        garden
+            .run(&["deprecate", "dew-point", "1", "--reason", &reason, "--registry", "seedhouse"])
+            .expect(0);
+    }
+    garden.run(&["install"]).expect(0);
+    let reason = "too wet ".repeat(1 << 12);
+    let args = ["deprecate", "dew-point", "1", "--reason", &reason, "--registry", "seedhouse"];
+    assert_eq!(garden.run(&args).expect(5).code(), "event.wrong-reason");
+    // A release whose needs alone fill a megabyte.
+    let needs: Vec<_> =
+        (0..20_000).map(|n| json!({ "name": format!("moss-{n}"), "range": "1, < 1.5" })).collect();
+    let card = json!({ "name": "fern", "version": "1.0.0", "published": "2026-03-01T09:00:00Z", "needs": needs, "files": [] });
+    garden.write("fern.jsonl", &format!("{card}\n"));
+    let refused = garden.run_in(".", &["registry", "load", "seedhouse", "fern.jsonl"]);
+    assert!(refused.status != 0 && refused.stderr.contains("KiB are the most"), "{refused}");
+    assert!(!garden.path("seedhouse/packages").join("fern.jsonl").exists());
+    garden.run(&["update"]).expect(0);
 }

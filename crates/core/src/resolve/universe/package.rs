@@ -35,7 +35,7 @@ pub enum Kind {
     /// A package: its choices are releases.
     Package(Arc<Listing>),
     /// A capability: its choices are the packages that provide it, by name.
-    Capability(Arc<Listing>),
+    Capability(Vec<PackageName>),
     /// That a package is needed at a place: its one choice is that it is.
     Presence,
     /// That something of a package is wanted at a place beside its bare self: its one choice is that it is.
@@ -126,11 +126,12 @@ pub struct Demanded {
 }
 
 impl Package {
-    pub fn new(name: PackageName, listing: Option<Arc<Listing>>) -> Self {
+    /// A package, or a capability for which one of these providers is sought.
+    pub fn new(name: PackageName, listing: Option<Arc<Listing>>, providers: Vec<PackageName>) -> Self {
         let kind = match listing {
             None => Kind::Nothing,
             Some(listing) if listing.history.providers().is_empty() => Kind::Package(listing),
-            Some(listing) => Kind::Capability(listing),
+            Some(_) => Kind::Capability(providers),
         };
         let none = || Choices::none(0);
         let (has_components, demands) = (false, None);
@@ -146,12 +147,12 @@ impl Package {
 
     /// That a package is needed at a place.
     pub fn presence(name: PackageName) -> Self {
-        Self { kind: Kind::Presence, ..Self::new(name, None) }
+        Self { kind: Kind::Presence, ..Self::new(name, None, Vec::new()) }
     }
 
     /// That something of a package is wanted at a place.
     pub fn extra(name: PackageName, of: Var) -> Self {
-        Self { kind: Kind::Extra(of), ..Self::new(name, None) }
+        Self { kind: Kind::Extra(of), ..Self::new(name, None, Vec::new()) }
     }
 
     /// The releases, oldest first; none where the name stands for something else.
@@ -165,7 +166,7 @@ impl Package {
     /// The packages that provide it, by name; none unless it is a capability.
     pub fn providers(&self) -> &[PackageName] {
         match &self.kind {
-            Kind::Capability(listing) => listing.history.providers(),
+            Kind::Capability(providers) => providers,
             Kind::Package(_) | Kind::Presence | Kind::Extra(_) | Kind::Nothing => &[],
         }
     }

@@ -243,6 +243,11 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("upload.gap", Exit::Unreachable, "a piece of an upload doesn't begin where the last one ended"),
     ("upload.missing", Exit::Unreachable, "a card names files that were not uploaded"),
     ("upload.no-length", Exit::Unreachable, "an upload doesn't say how long it is"),
+    (
+        "upload.no-room",
+        Exit::Unreachable,
+        "uploads that no release names yet fill all the room that a server has for them",
+    ),
     ("upload.too-large", Exit::Unreachable, "an upload is larger than the server takes"),
     ("upload.wrong-bytes", Exit::Integrity, "uploaded bytes are not those of their digest"),
     ("verify.differs", Exit::Differs, "the shelf is not what was installed"),

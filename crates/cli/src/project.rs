@@ -25,8 +25,10 @@ use bibliotax_core::notice::Listener;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Problem, Resolution, open_capability, resolve, ways_out};
 use bibliotax_core::workspace::Workspace;
+use bibliotax_disk::folder::TEMPORARY;
 use bibliotax_disk::lock::Held;
 use bibliotax_disk::read::read_text;
+use bibliotax_disk::remains::{clear, left_in};
 use bibliotax_disk::write::write_whole;
 use bibliotax_registry::elsewhere::Freshness;
 use bibliotax_registry::registries::Registries;
@@ -349,6 +351,8 @@ impl Project {
 
     pub fn write_lock(&self, lock: &Lock) -> Result<(), Failure> {
         write_whole(&self.root.join(lock::FILE_NAME), lock.to_string().as_bytes())?;
+        // What runs that were killed left beside it.
+        clear(&left_in(&self.root, |name| name.starts_with(TEMPORARY)))?;
         self.note_lock(lock);
         Ok(())
     }

@@ -13,6 +13,7 @@ use cap_std::fs::{Dir, OpenOptions};
 
 use crate::error::{At, DiskError, Result};
 use crate::lock::Held;
+use crate::remains::hold;
 use crate::stamp::Stamp;
 use crate::write::folder_of;
 
@@ -234,7 +235,11 @@ impl Folder {
             let name = format!("{TEMPORARY}{:016x}", fastrand::u64(..));
             match self.dir.open_with(&name, OpenOptions::new().write(true).create_new(true)) {
                 Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
-                opened => return Ok((name, opened?.into_std())),
+                opened => {
+                    let file = opened?.into_std();
+                    hold(&file);
+                    return Ok((name, file));
+                }
             }
         }
     }

@@ -7,6 +7,7 @@
 //! | [`folder`] | folders held open, in which no link is followed |
 //! | [`lock`] | one process at a time |
 //! | [`read`] | texts, up to a size |
+//! | [`remains`] | what processes that were killed left behind |
 //! | [`stamp`] | when something was last changed |
 //! | [`tree`] | whole folders: removing them, syncing them |
 
@@ -14,6 +15,7 @@ pub mod error;
 pub mod folder;
 pub mod lock;
 pub mod read;
+pub mod remains;
 pub mod stamp;
 pub mod tree;
 pub mod write;

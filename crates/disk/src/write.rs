@@ -5,6 +5,8 @@ use std::io::Write;
 use std::path::Path;
 
 use crate::error::{At, DiskError, Result};
+use crate::folder::TEMPORARY;
+use crate::remains::hold;
 
 /// Writes a file whole: to a temporary file beside it, synced, then renamed over it, and the folder synced.
 ///
@@ -19,8 +21,8 @@ pub fn write_with<E: From<DiskError>>(
     write: impl FnOnce(&mut File) -> std::result::Result<(), E>,
 ) -> std::result::Result<(), E> {
     let folder = folder_of(path);
-    let mut staged =
-        tempfile::Builder::new().prefix(".bibliotax-").tempfile_in(folder).at("write in", folder)?;
+    let mut staged = tempfile::Builder::new().prefix(TEMPORARY).tempfile_in(folder).at("write in", folder)?;
+    hold(staged.as_file());
     write(staged.as_file_mut())?;
     keep_mode(path, staged.as_file()).at("write", path)?;
     staged.as_file().sync_all().at("write", path)?;

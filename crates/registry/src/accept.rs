@@ -36,11 +36,12 @@ pub fn accept(registry: &Arc<dyn Keep>, card: &Card) -> Result<bool, RegistryErr
     }
     check_claims(&Registry::Kept(Arc::clone(registry)), card)?;
     for file in card.files.iter().filter(|file| !file.is_elsewhere()) {
-        if !registry.has_file(&file.sha256)? {
+        if !registry.has_file_to_release(&file.sha256)? {
             return Err(RegistryError::NoFile { digest: file.sha256, path: registry.place() });
         }
     }
     let (digest, _) = registry.keep(registry.stage_bytes(card_text(card).as_bytes())?)?;
+    registry.unmark(card)?;
     // A provider whose release is not there yet harms nobody; a release that its capability doesn't know would.
     card.provides.iter().try_for_each(|provided| provide(&**registry, card, &provided.name))?;
     let appended = registry.append(&card.name, &mut |history| {

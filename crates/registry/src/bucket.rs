@@ -29,6 +29,7 @@ use crate::error::RegistryError;
 use crate::keep::{Decide, Keep, Private, Stamp, read_history};
 use crate::layout::{file_path, history_path};
 use crate::names::frames;
+use crate::pending::Pending;
 use crate::piece::{Piece, UploadProblem};
 use crate::room::lines_to_append;
 use crate::staged::Staged;
@@ -224,9 +225,20 @@ impl Keep for Bucket {
         self.add_piece(digest, piece, source)
     }
 
-    fn forget_uploads(&self) {
-        // What can't be removed now is tried again when the next server starts.
-        let _ = self.clear_pieces();
+    fn pending(&self) -> Result<Vec<Pending>, RegistryError> {
+        self.all_pending()
+    }
+
+    fn marked(&self, digest: &Digest) -> Result<Option<Pending>, RegistryError> {
+        self.mark_of(digest)
+    }
+
+    fn mark(&self, digest: &Digest) -> Result<(), RegistryError> {
+        self.set_mark(digest)
+    }
+
+    fn forget_pending(&self, pending: &Pending, with_file: bool) -> Result<(), RegistryError> {
+        self.forget(pending, with_file)
     }
 
     fn private_lines(&self, what: Private) -> Result<String, RegistryError> {

@@ -28,7 +28,9 @@ use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Facet;
 use bibliotax_core::name::{FacetName, PackageName};
 use bibliotax_disk::error::At;
+use bibliotax_disk::folder::TEMPORARY;
 use bibliotax_disk::read::read_text;
+use bibliotax_disk::remains::{Remains, left_in};
 use bibliotax_disk::tree::sync_file_system;
 use bibliotax_disk::write::{make_folder, write_whole};
 
@@ -37,9 +39,10 @@ use crate::error::RegistryError;
 use crate::keep::{Decide, Keep, Private, Stamp};
 use crate::layout;
 use crate::names::NAMES;
+use crate::pending::Pending;
 use crate::piece::{Piece, UploadProblem};
 use crate::room::LARGEST_HISTORY;
-use crate::staged::Staged;
+use crate::staged::{LOOKED_INTO, STAGED, Staged};
 
 /// A registry in a folder.
 #[derive(Debug, Clone)]
@@ -231,8 +234,28 @@ impl Keep for Folder {
         self.add_piece(digest, piece, source)
     }
 
-    fn forget_uploads(&self) {
-        self.clear_halves();
+    fn pending(&self) -> Result<Vec<Pending>, RegistryError> {
+        Ok(self.halves().chain(self.marks()).collect())
+    }
+
+    fn marked(&self, digest: &Digest) -> Result<Option<Pending>, RegistryError> {
+        Ok(self.mark_of(digest))
+    }
+
+    fn mark(&self, digest: &Digest) -> Result<(), RegistryError> {
+        self.set_mark(digest)
+    }
+
+    fn forget_pending(&self, pending: &Pending, with_file: bool) -> Result<(), RegistryError> {
+        self.forget(pending, with_file)
+    }
+
+    fn remains(&self) -> Result<Vec<Remains>, RegistryError> {
+        let is_temporary =
+            |name: &str| [STAGED, LOOKED_INTO, TEMPORARY].iter().any(|begin| name.starts_with(begin));
+        let mut remains = left_in(&self.root, is_temporary);
+        remains.extend(left_in(&self.root.join("private"), is_temporary));
+        Ok(remains)
     }
 
     fn private_lines(&self, what: Private) -> Result<String, RegistryError> {

@@ -16,11 +16,13 @@ use bibliotax_core::facet::{Facet, Facets};
 use bibliotax_core::history::History;
 use bibliotax_core::name::{FacetName, PackageName};
 use bibliotax_core::range::Range as Versions;
+use bibliotax_disk::remains::Remains;
 use jiff::Timestamp;
 
 use crate::description::{Description, FORMAT};
 use crate::error::RegistryError;
 use crate::names::{Named, named, read_names};
+use crate::pending::Pending;
 use crate::piece::{Piece, UploadProblem};
 use crate::staged::Staged;
 
@@ -131,8 +133,30 @@ pub trait Keep: Send + Sync {
     /// Takes a piece of a file in; after the last one the file is kept. What comes before the source breaks off is kept, too.
     fn receive(&self, digest: &Digest, piece: Piece, source: &mut dyn Read) -> Result<(), UploadProblem>;
 
-    /// Throws uploads away that nobody went on with for a day.
-    fn forget_uploads(&self) {}
+    /// Uploads that no release has named yet.
+    fn pending(&self) -> Result<Vec<Pending>, RegistryError> {
+        Ok(Vec::new())
+    }
+
+    /// The whole file of an upload, where no release has named it yet.
+    fn marked(&self, _: &Digest) -> Result<Option<Pending>, RegistryError> {
+        Ok(None)
+    }
+
+    /// Notes of a file that no release has named it yet.
+    fn mark(&self, _: &Digest) -> Result<(), RegistryError> {
+        Ok(())
+    }
+
+    /// Forgets an upload: of half a file the half, of a whole one that it was an upload and, where that is asked, the file.
+    fn forget_pending(&self, _: &Pending, _with_file: bool) -> Result<(), RegistryError> {
+        Ok(())
+    }
+
+    /// What processes that were killed left behind on this machine.
+    fn remains(&self) -> Result<Vec<Remains>, RegistryError> {
+        Ok(Vec::new())
+    }
 
     /// The whole lines of what a server keeps for itself.
     fn private_lines(&self, what: Private) -> Result<String, RegistryError>;

@@ -21,6 +21,7 @@ use bibliotax_core::name::PackageName;
 use bibliotax_disk::DiskError;
 use bibliotax_disk::error::At;
 use bibliotax_disk::read::read_text;
+use bibliotax_disk::remains::clear;
 use bibliotax_disk::write::folder_of;
 use jiff::Timestamp;
 use serde_json::Value;
@@ -71,6 +72,7 @@ pub fn load(
     now: Timestamp,
     dry_run: bool,
 ) -> Result<Loaded, RegistryError> {
+    clear(&registry.remains()?)?;
     let missing = || DiskError::new("read", path, io::ErrorKind::NotFound.into());
     let text = read_text(path, LARGEST)?.ok_or_else(missing)?;
     let bad = |faults| RegistryError::BadLines { path: path.to_owned(), text: text.clone(), faults };

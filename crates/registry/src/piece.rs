@@ -1,15 +1,11 @@
 //! Files that come in pieces: what is there already is kept, so an upload that broke off goes on where it ended.
 
 use std::io::{self, Read, Write};
-use std::time::Duration;
 
 use bibliotax_core::digest::Digest;
 use bibliotax_disk::DiskError;
 
 use crate::error::RegistryError;
-
-/// After this time without a new piece an upload is given up.
-pub(crate) const GIVEN_UP_AFTER: Duration = Duration::from_secs(24 * 60 * 60);
 
 /// Which bytes of a file come: from the first one to before the last one, of how many there are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -125,6 +125,9 @@ impl Release {
     pub fn publish(mut self, registry: &Arc<dyn Keep>) -> Result<Published, RegistryError> {
         for (file, contents) in self.card.files.iter_mut().zip(&self.parts) {
             let staged = pack::write_archive(contents, registry.stage()?)?;
+            if !registry.has_file(&staged.digest())? {
+                registry.mark(&staged.digest())?;
+            }
             (file.sha256, file.size) = registry.keep(staged)?;
         }
         let already = accept(registry, &self.card)?;

@@ -5,10 +5,17 @@ use std::path::Path;
 
 use bibliotax_core::digest::{Digest, Hasher};
 use bibliotax_disk::error::At;
+use bibliotax_disk::remains::hold;
 use bibliotax_disk::write::make_folder;
 use tempfile::NamedTempFile;
 
 use crate::error::RegistryError;
+
+/// How the name of a file on its way begins.
+pub(crate) const STAGED: &str = ".staged-";
+
+/// How the name of a folder begins into which an archive is unpacked to be looked at.
+pub const LOOKED_INTO: &str = ".look-";
 
 /// A file on its way into a registry.
 pub struct Staged {
@@ -21,8 +28,10 @@ impl Staged {
     /// An empty one, in this folder for now.
     pub fn in_folder(folder: &Path) -> Result<Self, RegistryError> {
         make_folder(folder)?;
-        let made = tempfile::Builder::new().prefix(".staged-").tempfile_in(folder);
-        Ok(Self { file: made.at("write in", folder)?, hasher: Hasher::default(), size: 0 })
+        let made = tempfile::Builder::new().prefix(STAGED).tempfile_in(folder);
+        let file = made.at("write in", folder)?;
+        hold(file.as_file());
+        Ok(Self { file, hasher: Hasher::default(), size: 0 })
     }
 
     /// One with these bytes.

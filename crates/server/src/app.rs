@@ -2,7 +2,7 @@
 
 use std::net::IpAddr;
 use std::sync::Arc;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use axum::body::{Body, to_bytes};
 use axum::http::{HeaderMap, HeaderValue, Method, Request, StatusCode, header};
@@ -30,6 +30,9 @@ use crate::rate::Buckets;
 use crate::reads::{self, API};
 use crate::uploads;
 use crate::work::blocking;
+
+/// How long after a clearing of what was left behind the next one begins.
+const CLEARING_EVERY: Duration = Duration::from_hours(1);
 
 /// What is noted of a request.
 #[derive(Debug, Serialize)]
@@ -80,7 +83,8 @@ impl App {
         limits: Limits,
         access: Box<dyn Fn(&Access) + Send + Sync>,
     ) -> Result<Arc<Self>, RegistryError> {
-        registry.forget_uploads();
+        // What can't be removed now is tried again later.
+        let _ = registry.clear_uploads();
         let searcher = Searcher::new(Arc::clone(&registry), registry.scratch()?.join("names.sqlite"));
         let (searcher, buckets) = (Arc::new(searcher), Buckets::new(limits.rate));
         // Reading a long list for the first time takes longer than anybody wants to wait; what goes wrong is met again.
@@ -88,6 +92,16 @@ impl App {
         std::thread::spawn(move || drop(begun.with(Index::is_empty)));
         let (metrics, hot) = (Metrics::default(), Hot::default());
         Ok(Arc::new(Self { registry, searcher, limits, buckets, metrics, hot, access }))
+    }
+
+    /// Clears now and then what was left behind, for as long as this runs.
+    pub(crate) async fn clear_now_and_then(self: Arc<Self>) {
+        loop {
+            tokio::time::sleep(CLEARING_EVERY).await;
+            let registry = Arc::clone(&self.registry);
+            // What can't be removed now is tried again the next time.
+            let _ = blocking(move || registry.clear_uploads()).await;
+        }
     }
 
     /// Answers a request.

@@ -5,8 +5,10 @@ use bibliotax_archive::unpack::unpack;
 use bibliotax_core::card::{Card, FileRecord};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::name::PartName;
+use bibliotax_disk::remains::hold_folder;
 use bibliotax_registry::check::check_contents;
 use bibliotax_registry::keep::Keep;
+use bibliotax_registry::staged::LOOKED_INTO;
 
 use crate::problem::Problem;
 
@@ -26,8 +28,9 @@ pub fn check_archives(registry: &dyn Keep, card: &Card) -> Result<(), Problem> {
 /// The paths in an archive.
 fn contents(registry: &dyn Keep, file: &FileRecord) -> Result<Vec<String>, Problem> {
     let archive = registry.open_file(&file.sha256)?;
-    let folder = tempfile::tempdir_in(registry.scratch()?)
-        .map_err(|_| Problem::broken("there is no room to look into archives"))?;
+    let folder = tempfile::Builder::new().prefix(LOOKED_INTO).tempdir_in(registry.scratch()?);
+    let folder = folder.map_err(|_| Problem::broken("there is no room to look into archives"))?;
+    let _held = hold_folder(folder.path());
     let listing =
         unpack(archive, &file.archive(), folder.path()).map_err(|error| refused(&file.sha256, &error))?;
     Ok(listing.files.into_iter().map(|file| file.path.to_string()).collect())

@@ -9,6 +9,8 @@ use crate::rate::Rate;
 pub struct Limits {
     /// Bytes of an uploaded file.
     pub largest_file: u64,
+    /// Bytes of all uploads that no release names yet.
+    pub pending: u64,
     /// Bytes of a card or another small thing.
     pub largest_text: usize,
     /// Until a connection's first request has to be there, and the head of each.
@@ -33,6 +35,7 @@ impl Default for Limits {
     fn default() -> Self {
         Self {
             largest_file: 4 << 30,
+            pending: 64 << 30,
             largest_text: 4 << 20,
             head: Duration::from_secs(10),
             idle: Duration::from_secs(60),

@@ -64,6 +64,7 @@ impl Listening {
         let graceful = GracefulShutdown::new();
         let connections = Connections::new();
         let mut stop = std::pin::pin!(stop);
+        let clearing = tokio::spawn(Arc::clone(&self.app).clear_now_and_then());
         loop {
             let accepted = tokio::select! {
                 accepted = self.listener.accept() => accepted,
@@ -87,6 +88,7 @@ impl Listening {
                 drop(admitted);
             });
         }
+        clearing.abort();
         drop(self.listener);
         let patience = self.app.limits.stopping;
         // What is not done by then is cut off: its clients try again.

@@ -29,8 +29,9 @@ const OFFSET: HeaderName = HeaderName::from_static("upload-offset");
 /// Tells whether a file is here, or how much of it.
 pub async fn look(registry: &Arc<dyn Keep>, digest: Digest) -> Result<Response, Problem> {
     let registry = Arc::clone(registry);
-    let uploaded =
-        move || if registry.has_file(&digest)? { Ok(None) } else { registry.uploaded(&digest).map(Some) };
+    let uploaded = move || {
+        if registry.has_file_to_release(&digest)? { Ok(None) } else { registry.uploaded(&digest).map(Some) }
+    };
     match blocking(uploaded).await?? {
         None => Ok(StatusCode::OK.into_response()),
         Some(uploaded) => Err(Problem::not_found().header(OFFSET, HeaderValue::from(uploaded))),
@@ -55,9 +56,13 @@ pub async fn take(
     let bytes = StreamReader::new(Box::pin(patient(bytes, patience)));
     let mut source = SyncIoBridge::new(bytes);
     let registry = Arc::clone(registry);
+    let most = limits.pending;
     let is_new = blocking(move || {
-        if registry.has_file(&digest)? {
+        if registry.has_file_to_release(&digest)? {
             return Ok::<bool, Problem>(false);
+        }
+        if registry.pending_bytes()?.saturating_add(piece.to - piece.from) > most {
+            return Err(no_room(most));
         }
         registry.receive(&digest, piece, &mut source)?;
         Ok(true)
@@ -65,6 +70,14 @@ pub async fn take(
     .await??;
     let status = if is_new { StatusCode::CREATED } else { StatusCode::OK };
     Ok((status, axum::Json(json!({ "sha256": digest, "already": !is_new }))).into_response())
+}
+
+/// That too much waits for its release already.
+fn no_room(most: u64) -> Problem {
+    let detail = format!(
+        "uploads that no release names yet may have {most} bytes here in all; each goes after two days"
+    );
+    Problem::new(StatusCode::INSUFFICIENT_STORAGE, "upload.no-room", detail)
 }
 
 /// The same pieces, with an error where one lets wait too long, or too little comes in such a time.

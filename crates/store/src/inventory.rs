@@ -11,6 +11,7 @@ use std::time::{Duration, SystemTime};
 use bibliotax_core::digest::Digest;
 use bibliotax_disk::error::At;
 use bibliotax_disk::read::read_text;
+use bibliotax_disk::remains::{Remains, bytes_of, clear};
 use bibliotax_disk::write::{make_folder, write_whole};
 use rayon::prelude::*;
 
@@ -58,6 +59,8 @@ pub struct Inventory {
     pub projects: Vec<Project>,
     /// Bytes of what registries answered.
     pub answers: u64,
+    /// What processes that were killed left behind.
+    pub remains: Vec<Remains>,
 }
 
 /// Which unused trees are to go.
@@ -105,12 +108,13 @@ impl Store {
             })
             .collect::<Result<Vec<Tree>, StoreError>>()?;
         trees.sort_by_key(|tree| tree.archive);
-        Ok(Inventory { trees, projects, answers: bytes_below(&self.answers()) })
+        Ok(Inventory { trees, projects, answers: bytes_of(&self.answers()), remains: self.remains() })
     }
 
-    /// Takes trees out, and notes of projects that are gone. Nobody may use the store meanwhile.
+    /// Takes trees out, what was left behind, and notes of projects that are gone. Nobody may use the store meanwhile.
     pub fn prune(&self, trees: &[Tree]) -> Result<(), StoreError> {
         trees.iter().try_for_each(|tree| self.discard(&tree.archive))?;
+        clear(&self.remains())?;
         for (note, _) in self.noted()?.into_iter().filter(|(_, project)| project.is_none()) {
             fs::remove_file(&note).at("remove", &note)?;
         }
@@ -182,16 +186,6 @@ impl Inventory {
         });
         unused
     }
-}
-
-fn bytes_below(folder: &Path) -> u64 {
-    let entries = fs::read_dir(folder).into_iter().flatten().flatten();
-    let bytes = entries.map(|entry| match entry.metadata() {
-        Ok(metadata) if metadata.is_dir() => bytes_below(&entry.path()),
-        Ok(metadata) => metadata.len(),
-        Err(_) => 0,
-    });
-    bytes.sum()
 }
 
 #[cfg(test)]

@@ -23,8 +23,9 @@ use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_disk::DiskError;
 use bibliotax_disk::error::At;
-use bibliotax_disk::folder::Folder;
+use bibliotax_disk::folder::{Folder, TEMPORARY};
 use bibliotax_disk::read::read_text;
+use bibliotax_disk::remains::{Remains, clear, hold_folder, left_below, left_in};
 use bibliotax_disk::tree::{remove, sync_below};
 use bibliotax_disk::write::{folder_of, make_folder, write_whole};
 use tempfile::TempDir;
@@ -56,6 +57,8 @@ pub struct Store {
 #[derive(Debug)]
 pub struct Incoming {
     folder: TempDir,
+    /// Keeps it from being taken for something that was left behind.
+    _held: Option<File>,
     digest: Digest,
     /// How many files it has.
     files: usize,
@@ -85,7 +88,11 @@ impl Store {
     pub fn in_use(&self, waiting: impl FnOnce()) -> Result<Option<File>, StoreError> {
         match self.held(waiting, File::try_lock_shared, File::lock_shared) {
             Err(StoreError::Disk(error)) if is_read_only(&error) => Ok(None),
-            held => held.map(Some),
+            held => {
+                let held = held?;
+                self.clear_incoming();
+                Ok(Some(held))
+            }
         }
     }
 
@@ -174,9 +181,7 @@ impl Store {
         file: &Archive,
         of: &LockedPackage,
     ) -> Result<Incoming, ArchiveError> {
-        let incoming = self.root.join("incoming");
-        let folder =
-            tempfile::Builder::new().prefix("tree-").tempdir_in(&incoming).at("write in", &incoming)?;
+        let (folder, held) = self.aside("tree-")?;
         let tree = folder.path().join(FILES);
         make_folder(&tree)?;
         let of = Some(format!("{} {}", of.name, of.version));
@@ -184,7 +189,7 @@ impl Store {
         // A listing has nothing that could fail to be JSON.
         let text = serde_json::to_vec(&listing).unwrap_or_default();
         fs::write(folder.path().join(LISTING), text).at("write in", folder.path())?;
-        Ok(Incoming { folder, digest: file.tree(), files: listing.files.len() })
+        Ok(Incoming { folder, _held: held, digest: file.tree(), files: listing.files.len() })
     }
 
     /// Makes what was received durable and keeps it.
@@ -227,13 +232,35 @@ impl Store {
 
     /// Removes a folder of the store, out of its place in one step, so that nobody meets half of it.
     fn remove_whole(&self, place: &Path) -> Result<(), StoreError> {
-        let incoming = self.root.join("incoming");
-        let aside =
-            tempfile::Builder::new().prefix("gone-").tempdir_in(&incoming).at("write in", &incoming)?;
+        let (aside, _held) = self.aside("gone-")?;
         match fs::rename(place, aside.path().join("tree")) {
             Err(error) if error.kind() != io::ErrorKind::NotFound => Err(error).at("remove", place)?,
             _ => Ok(remove(aside.path())?),
         }
+    }
+
+    /// A temporary folder for what is on its way in or out.
+    fn aside(&self, prefix: &str) -> Result<(TempDir, Option<File>), DiskError> {
+        let incoming = self.root.join("incoming");
+        let made = tempfile::Builder::new().prefix(prefix).tempdir_in(&incoming).at("write in", &incoming)?;
+        let held = hold_folder(made.path());
+        Ok((made, held))
+    }
+
+    /// What processes that were killed left behind, and nobody holds.
+    pub fn remains(&self) -> Vec<Remains> {
+        let is_temporary = |name: &str| name.starts_with(TEMPORARY) || name.starts_with(".tmp");
+        let mut remains = left_in(&self.root.join("incoming"), |_| true);
+        remains.extend(left_in(&self.root, is_temporary));
+        remains.extend(left_in(&self.notes(), is_temporary));
+        remains.extend(left_below(&self.answers(), &is_temporary));
+        remains
+    }
+
+    /// Clears trees that processes that were killed left half unpacked.
+    pub(crate) fn clear_incoming(&self) {
+        // Whatever keeps one, it will be tried again.
+        let _ = clear(&left_in(&self.root.join("incoming"), |_| true));
     }
 
     fn place_of(&self, archive: &Digest) -> PathBuf {

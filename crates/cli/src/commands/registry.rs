@@ -51,7 +51,7 @@ enum RegistryCommand {
     Check {
         /// The registry's folder
         folder: String,
-        /// Make the list of names anew from the histories first
+        /// First make the list of names anew from the histories, and take out old uploads and what was left behind
         #[arg(long)]
         mend: bool,
     },
@@ -83,7 +83,12 @@ fn check(ui: &Ui, registry: &Arc<dyn Keep>, mend: bool) -> Result<Exit, Failure>
     if mend {
         let names = registry.mend_names()?;
         ui.say(format!("made the list of {} anew", count(names, "name")));
+        let cleared = registry.clear_uploads()?;
+        ui.say(format!("took out {} and what was left behind", count(cleared, "old upload")));
     }
+    let remains = registry.remains()?;
+    let (pending, left_behind) =
+        (registry.pending()?, remains.iter().map(|remains| remains.bytes).sum::<u64>());
     let audit = audit(registry, &|name| ui.tell(1, format!("read {name}")))?;
     let row = |flaw: &Flaw| {
         let package = flaw.package.as_ref().map_or("of no package".to_owned(), ToString::to_string);
@@ -105,15 +110,24 @@ fn check(ui: &Ui, registry: &Arc<dyn Keep>, mend: bool) -> Result<Exit, Failure>
         some => format!("{} in {read}", count(some, "flaw")),
     });
     if audit.unnamed > 0 {
+        ui.answer(format!("{} of no release", count(audit.unnamed, "file")));
+    }
+    if !pending.is_empty() {
+        let bytes = size(pending.iter().map(|pending| pending.bytes).sum());
         ui.answer(format!(
-            "{} of no release, left by uploads that were given up",
-            count(audit.unnamed, "file")
+            "{} without a release yet ({bytes}); each goes after two days",
+            count(pending.len(), "upload")
         ));
+    }
+    if !remains.is_empty() {
+        let what =
+            format!("{} left behind by processes that were killed", count(remains.len(), "temporary file"));
+        ui.answer(format!("{what} ({}); `--mend` takes them out", size(left_behind)));
     }
     ui.report(
         "registry check",
         || json!({ "packages": audit.packages, "releases": audit.releases, "files": audit.files, "bytes": audit.bytes,
-            "unnamed": audit.unnamed, "flaws": audit.flaws }),
+            "unnamed": audit.unnamed, "uploads": pending.len(), "left-behind": left_behind, "flaws": audit.flaws }),
     );
     Ok(if audit.flaws.is_empty() { Exit::Done } else { Exit::Differs })
 }

@@ -83,7 +83,7 @@ impl Store {
 }
 
 /// A size as people write it: a number of bytes, or one with `k`, `M`, `G` or `T` behind it, each 1024 of the one before.
-fn read_size(text: &str) -> Result<u64, String> {
+pub(super) fn read_size(text: &str) -> Result<u64, String> {
     let (number, unit) = text.split_at(text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len()));
     let shift = match unit.to_ascii_uppercase().as_str() {
         "" | "B" => 0,
@@ -101,11 +101,15 @@ fn show(ui: &Ui, store: &Trees, all: bool) -> Result<Exit, Failure> {
     let inventory = store.inventory()?;
     let unused: u64 = inventory.unused().map(|tree| tree.bytes).sum();
     ui.answer(store.root().display().to_string());
-    let rows = [
+    let mut rows = vec![
         ("packages", count(inventory.trees.len(), "archive"), size(inventory.bytes())),
         ("unused", count(inventory.unused().count(), "archive"), size(unused)),
         ("answers", "of registries and repositories".to_owned(), size(inventory.answers)),
     ];
+    if !inventory.remains.is_empty() {
+        let what = format!("{} of runs that were killed", count(inventory.remains.len(), "remain"));
+        rows.push(("left behind", what, size(left_behind(&inventory))));
+    }
     let row = |(head, what, size): (&str, String, String)| vec![format!(" {head}"), what, size];
     ui.answer(table(ui, rows.into_iter().map(row)));
     if !inventory.projects.is_empty() {
@@ -125,17 +129,23 @@ fn show(ui: &Ui, store: &Trees, all: bool) -> Result<Exit, Failure> {
         trees.sort_by_key(|tree| name_of(tree));
         ui.answer(table(ui, trees.into_iter().map(row_of)));
     }
-    if unused > 0 {
-        ui.say("\n`bibliotax store prune` takes out what is unused");
+    if unused > 0 || !inventory.remains.is_empty() {
+        ui.say("\n`bibliotax store prune` takes out what is unused or was left behind");
     }
     let project = |project: &Noted| json!({ "path": project.path, "archives": project.archives, "bytes": bytes_of(&inventory, project) });
     ui.report(
         "store show",
         || json!({ "path": store.root(), "bytes": inventory.bytes(), "unused": unused, "answers": inventory.answers,
+            "left-behind": left_behind(&inventory),
             "trees": inventory.trees.iter().map(tree_json).collect::<Vec<_>>(),
             "projects": inventory.projects.iter().map(project).collect::<Vec<_>>() }),
     );
     Ok(Exit::Done)
+}
+
+/// The bytes that runs that were killed left behind.
+fn left_behind(inventory: &Inventory) -> u64 {
+    inventory.remains.iter().map(|remains| remains.bytes).sum()
 }
 
 fn bytes_of(inventory: &Inventory, project: &Noted) -> u64 {
@@ -191,7 +201,9 @@ fn prune(
     let archives = (!goes.is_empty()).then(|| format!("{} ({})", count(goes.len(), "archive"), size(bytes)));
     let answered =
         (answers > 0).then(|| format!("what registries and repositories answered ({})", size(answers)));
-    let taken: Vec<String> = archives.into_iter().chain(answered).collect();
+    let remains = (!inventory.remains.is_empty())
+        .then(|| format!("what runs that were killed left behind ({})", size(left_behind(&inventory))));
+    let taken: Vec<String> = archives.into_iter().chain(answered).chain(remains).collect();
     let taken = if taken.is_empty() {
         "nothing to take out".into()
     } else {
@@ -200,7 +212,7 @@ fn prune(
     ui.say(format!("{taken}; archives of {} are kept", size(left)));
     ui.report(
         "store prune",
-        || json!({ "answers": answers, "taken-out": goes.iter().map(tree_json).collect::<Vec<_>>(), "bytes": bytes, "kept": left, "dry-run": dry_run }),
+        || json!({ "answers": answers, "left-behind": left_behind(&inventory), "taken-out": goes.iter().map(tree_json).collect::<Vec<_>>(), "bytes": bytes, "kept": left, "dry-run": dry_run }),
     );
     Ok(Exit::Done)
 }

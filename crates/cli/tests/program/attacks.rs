@@ -7,6 +7,7 @@ mod exhaustion;
 mod locks;
 mod mirrors;
 mod programs;
+mod remains;
 mod replaced;
 mod secrets;
 mod servers;

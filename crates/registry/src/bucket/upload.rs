@@ -1,5 +1,6 @@
 //! Files that come in pieces into a bucket: each piece an object, so that another server can take the next one.
 
+use std::collections::BTreeMap;
 use std::io::{self, Read, Seek, SeekFrom};
 use std::time::SystemTime;
 
@@ -9,7 +10,9 @@ use bibliotax_disk::error::At;
 use super::Bucket;
 use crate::error::RegistryError;
 use crate::keep::Keep;
-use crate::piece::{GIVEN_UP_AFTER, Piece, UploadProblem};
+use crate::layout::file_path;
+use crate::pending::Pending;
+use crate::piece::{Piece, UploadProblem};
 
 impl Bucket {
     /// The pieces of a file that follow each other from its beginning: first byte and the one behind the last.
@@ -77,7 +80,10 @@ impl Bucket {
         }
         io::copy(last, &mut staged).at("copy", self.place())?;
         let found = staged.digest();
-        if found == *digest {
+        let (is_there, mark) = ((self as &dyn Keep).has_file(digest)?, self.mark_of(digest)?);
+        // With a file that is there and not marked a release has come meanwhile.
+        if found == *digest && (!is_there || mark.is_some()) {
+            self.set_mark(digest)?;
             self.keep(staged)?;
         }
         self.forget_pieces(digest)?;
@@ -89,17 +95,60 @@ impl Bucket {
         pieces.iter().try_for_each(|object| self.objects.remove(self.objects.inside(object)))
     }
 
-    pub(super) fn clear_pieces(&self) -> Result<(), RegistryError> {
-        for object in self.objects.below("private/incoming")? {
-            let age = SystemTime::now().duration_since(object.last_modified.into());
-            if age.is_ok_and(|age| age > GIVEN_UP_AFTER) {
-                self.objects.remove(self.objects.inside(&object))?;
-            }
+    /// Uploads that no release has named: pieces of each file, and marks of whole ones.
+    pub(super) fn all_pending(&self) -> Result<Vec<Pending>, RegistryError> {
+        let mut halves: BTreeMap<Digest, Pending> = BTreeMap::new();
+        for object in self.objects.below(INCOMING)? {
+            let path = self.objects.inside(&object);
+            let digest = path.strip_prefix(INCOMING).and_then(|path| path.split('/').nth(1)?.parse().ok());
+            let Some(digest) = digest else { continue };
+            let since: SystemTime = object.last_modified.into();
+            let half = Pending { digest, bytes: 0, since, is_whole: false };
+            let half = halves.entry(digest).or_insert(half);
+            half.bytes += object.size;
+            half.since = half.since.max(since);
         }
-        Ok(())
+        let mut pending: Vec<Pending> = halves.into_values().collect();
+        for object in self.objects.below(MARKS)? {
+            let digest = object.location.filename().and_then(|name| name.parse().ok());
+            let Some(digest) = digest else { continue };
+            pending.extend(self.mark_of(&digest)?);
+        }
+        Ok(pending)
+    }
+
+    pub(super) fn mark_of(&self, digest: &Digest) -> Result<Option<Pending>, RegistryError> {
+        let Some(mark) = self.objects.look(&mark_path(digest))? else { return Ok(None) };
+        let bytes = self.file_size(digest)?.unwrap_or(0);
+        Ok(Some(Pending { digest: *digest, bytes, since: mark.last_modified.into(), is_whole: true }))
+    }
+
+    pub(super) fn set_mark(&self, digest: &Digest) -> Result<(), RegistryError> {
+        self.objects.write(&mark_path(digest), 0, &mut io::empty())
+    }
+
+    pub(super) fn forget(&self, pending: &Pending, with_file: bool) -> Result<(), RegistryError> {
+        let digest = &pending.digest;
+        if !pending.is_whole {
+            return self.forget_pieces(digest);
+        }
+        if with_file {
+            self.objects.remove(&file_path(digest))?;
+        }
+        self.objects.remove(&mark_path(digest))
     }
 }
 
+/// Where the pieces of half files are.
+const INCOMING: &str = "private/incoming";
+
+/// Where whole files that wait for their release are marked.
+const MARKS: &str = "private/uploaded";
+
+fn mark_path(digest: &Digest) -> String {
+    format!("{MARKS}/{digest}")
+}
+
 fn incoming(digest: &Digest) -> String {
-    format!("private/incoming/{digest}")
+    format!("{INCOMING}/{digest}")
 }

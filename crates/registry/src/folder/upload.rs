@@ -10,7 +10,12 @@ use bibliotax_disk::error::At;
 use bibliotax_disk::write::{folder_of, make_folder, sync_folder};
 
 use super::Folder;
-use crate::piece::{GIVEN_UP_AFTER, Piece, UploadProblem};
+use crate::error::RegistryError;
+use crate::pending::Pending;
+use crate::piece::{Piece, UploadProblem};
+
+/// Where whole files that wait for their release are marked, each by an empty file of its digest.
+const MARKS: &str = "private/uploaded";
 
 impl Folder {
     pub(super) fn half_size(&self, digest: &Digest) -> u64 {
@@ -41,27 +46,73 @@ impl Folder {
             return Err(UploadProblem::WrongDigest { found });
         }
         file.sync_all().at("write", path)?;
-        let place = self.file_path(digest);
+        let (place, mark) = (self.file_path(digest), self.mark_path(digest));
+        let is_released = place.exists() && !mark.exists();
+        if is_released {
+            // A release has come with it meanwhile.
+            return Ok(fs::remove_file(path).at("remove", path)?);
+        }
+        self.set_mark(digest)?;
         make_folder(folder_of(&place))?;
         fs::rename(path, &place).at("write", &place)?;
         Ok(sync_folder(folder_of(&place))?)
     }
 
-    pub(super) fn clear_halves(&self) {
-        let entries = fs::read_dir(self.root.join("private/incoming")).into_iter().flatten().flatten();
-        for entry in entries {
-            let modified = entry.metadata().and_then(|metadata| metadata.modified()).ok();
-            let age = modified.and_then(|modified| SystemTime::now().duration_since(modified).ok());
-            if age.is_some_and(|age| age > GIVEN_UP_AFTER) {
-                // Whatever keeps it, it will be tried again.
-                let _ = fs::remove_file(entry.path());
-            }
+    /// The halves of files.
+    pub(super) fn halves(&self) -> impl Iterator<Item = Pending> {
+        entries(self.root.join("private/incoming")).filter_map(|entry| {
+            let digest = entry.file_name().to_str()?.strip_suffix(".part")?.parse().ok()?;
+            let metadata = entry.metadata().ok()?;
+            Some(Pending { digest, bytes: metadata.len(), since: metadata.modified().ok()?, is_whole: false })
+        })
+    }
+
+    /// The whole files that were uploaded and wait for their release.
+    pub(super) fn marks(&self) -> impl Iterator<Item = Pending> {
+        let marks = entries(self.root.join(MARKS));
+        marks.filter_map(|entry| self.mark_of(&entry.file_name().to_str()?.parse().ok()?))
+    }
+
+    pub(super) fn mark_of(&self, digest: &Digest) -> Option<Pending> {
+        let since = fs::metadata(self.mark_path(digest)).and_then(|mark| mark.modified()).ok()?;
+        let bytes = fs::metadata(self.file_path(digest)).map_or(0, |file| file.len());
+        Some(Pending { digest: *digest, bytes, since, is_whole: true })
+    }
+
+    /// Forgets an upload, and a whole file itself where that is asked.
+    pub(super) fn forget(&self, pending: &Pending, with_file: bool) -> Result<(), RegistryError> {
+        let digest = &pending.digest;
+        if !pending.is_whole {
+            return remove(&self.half_path(digest));
         }
+        if with_file {
+            remove(&self.file_path(digest))?;
+        }
+        remove(&self.mark_path(digest))
+    }
+
+    pub(super) fn set_mark(&self, digest: &Digest) -> Result<(), RegistryError> {
+        let mark = self.mark_path(digest);
+        make_folder(folder_of(&mark))?;
+        let marked = File::create(&mark).and_then(|file| file.set_modified(SystemTime::now()));
+        Ok(marked.at("write", &mark)?)
+    }
+
+    fn mark_path(&self, digest: &Digest) -> PathBuf {
+        self.root.join(MARKS).join(digest.to_string())
     }
 
     fn half_path(&self, digest: &Digest) -> PathBuf {
         self.root.join("private/incoming").join(format!("{digest}.part"))
     }
+}
+
+fn entries(folder: PathBuf) -> impl Iterator<Item = fs::DirEntry> {
+    fs::read_dir(folder).into_iter().flatten().flatten()
+}
+
+fn remove(path: &Path) -> Result<(), RegistryError> {
+    Ok(bibliotax_disk::tree::remove(path)?)
 }
 
 /// Opens a half file to go on at this place in it, or to begin anew.

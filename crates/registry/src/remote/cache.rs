@@ -4,9 +4,11 @@
 //! fails its digest and is asked for anew.
 
 use std::fs;
+use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
 use bibliotax_core::digest::Digest;
+use bibliotax_disk::remains::hold;
 use bibliotax_disk::write::{folder_of, make_folder};
 use reqwest::Url;
 
@@ -56,11 +58,13 @@ impl Cache {
         let place = self.folder.join(path);
         let folder = folder_of(&place);
         let digest = blake3::hash(text.as_bytes()).to_hex();
-        let written =
-            make_folder(folder).is_ok().then(|| tempfile::NamedTempFile::new_in(folder).ok()).flatten();
-        if let Some(written) = written
-            && fs::write(written.path(), format!("{digest} {tag}\n{text}")).is_ok()
-        {
+        let Some(mut written) =
+            make_folder(folder).is_ok().then(|| tempfile::NamedTempFile::new_in(folder).ok()).flatten()
+        else {
+            return;
+        };
+        hold(written.as_file());
+        if write!(written, "{digest} {tag}\n{text}").is_ok() {
             let _ = written.persist(place);
         }
     }

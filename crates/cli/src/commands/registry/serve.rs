@@ -16,6 +16,7 @@ use serde_json::json;
 
 use super::mirror::name_of;
 use crate::codes::Exit;
+use crate::commands::store::read_size;
 use crate::failure::Failure;
 use crate::kept;
 use crate::project::network;
@@ -58,6 +59,9 @@ pub struct Serve {
     /// Serve without TLS to other machines as well: behind a proxy that has it and says who asks (`x-forwarded-for`)
     #[arg(long, conflicts_with = "cert")]
     plain: bool,
+    /// How much uploads that no release names yet may take, all together: 800M, 2G; 64G where it isn't said
+    #[arg(long, value_name = "SIZE", value_parser = read_size)]
+    uploads: Option<u64>,
 }
 
 impl Serve {
@@ -86,7 +90,8 @@ impl Serve {
                 Ui::log(&serde_json::to_string(access).unwrap_or_default());
             }
         };
-        let limits = Limits { is_behind_proxy: self.plain, ..Limits::default() };
+        let mut limits = Limits { is_behind_proxy: self.plain, ..Limits::default() };
+        limits.pending = self.uploads.unwrap_or(limits.pending);
         let app = App::new(registry, limits, Box::new(access))?;
         let runtime = tokio::runtime::Runtime::new().at("start", "the server")?;
         runtime.block_on(async {

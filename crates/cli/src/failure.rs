@@ -147,6 +147,10 @@ impl From<DiskError> for Failure {
             }
             Refusal::Foreign => ("disk.foreign", "", MOVE_AWAY),
             Refusal::Missing => ("disk.missing", "it isn't there", "check the path"),
+            Refusal::NoText => {
+                let mend = "it isn't what bibliotax wrote or wants there; mend it, or move it away and run the command again";
+                return Self::new("file.no-text", format!("{message}: {}", error.source)).mend(mend);
+            }
             Refusal::Failed => ("disk.failed", "", "check the disk and run the command again"),
         };
         let why = if why.is_empty() { plain(&error.source) } else { why.to_owned() };

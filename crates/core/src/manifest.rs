@@ -20,7 +20,7 @@ use std::{fmt, ops};
 
 pub use self::declared::{DeclaredArchive, DeclaredGit, DeclaredSource, GitPoint};
 pub use self::edit::ManifestText;
-pub use self::read::read_stated;
+pub use self::read::{read_stated, user_in_url};
 pub use self::stated::StatedCard;
 pub use self::tasks::Task;
 pub use self::template::{RegistryLine, new_manifest, new_member, new_workspace};

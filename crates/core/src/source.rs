@@ -139,7 +139,8 @@ impl TryFrom<Written> for Source {
 }
 
 fn check_place(place: &str) -> Result<(), String> {
-    place_problem(place).map_or(Ok(()), |problem| Err(format!("a source `{place}` {problem}")))
+    place_problem(place)
+        .map_or(Ok(()), |problem| Err(format!("a source `{}` {problem}", without_user(place))))
 }
 
 /// A folder seen from the workspace's: relative, and `..` only at its beginning.
@@ -211,6 +212,21 @@ pub fn place_problem(place: &str) -> Option<&'static str> {
         );
     }
     None
+}
+
+/// A place without the user and password that a URL names before its host, for whoever shows it (RFC 3986, section 3.2.1).
+pub fn without_user(place: &str) -> String {
+    let named = place.split_once("://").and_then(|(scheme, rest)| {
+        let end = rest.find(['/', '?', '#', '\\']).unwrap_or(rest.len());
+        let at = rest[..end].rfind('@')?;
+        Some(format!("{scheme}://…{}", &rest[at..]))
+    });
+    named.unwrap_or_else(|| place.to_owned())
+}
+
+/// Whether a URL names a user or password before its host: what opens a registry is not for all who read the manifest.
+pub fn names_user(place: &str) -> bool {
+    without_user(place) != place
 }
 
 /// What stands last in a URL or path: enough for people to know it by.

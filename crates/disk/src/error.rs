@@ -33,6 +33,8 @@ pub enum Refusal {
     Missing,
     /// Something stands there that isn't ours: a link, a file, somebody's folder.
     Foreign,
+    /// It isn't the short text that is expected there.
+    NoText,
     /// Anything else.
     Failed,
 }
@@ -52,6 +54,7 @@ impl DiskError {
             io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => Refusal::Full,
             io::ErrorKind::ReadOnlyFilesystem => Refusal::ReadOnly,
             io::ErrorKind::PermissionDenied => Refusal::Denied,
+            io::ErrorKind::InvalidData => Refusal::NoText,
             io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => Refusal::Missing,
             _ => Refusal::Failed,
         }

@@ -13,7 +13,7 @@ use bibliotax_core::fault::Fault;
 use bibliotax_core::history::BrokenLine;
 use bibliotax_core::inner_path::ExposedPath;
 use bibliotax_core::name::{FacetName, PackageName, PartName, RegistryName, RoleName};
-use bibliotax_core::source::CommitId;
+use bibliotax_core::source::{CommitId, without_user};
 use bibliotax_core::version::Version;
 use bibliotax_disk::DiskError;
 use jiff::Timestamp;
@@ -60,11 +60,14 @@ pub enum RegistryError {
     #[error("{} isn't empty, so no registry can be made in it", path.display())]
     NotEmpty { path: PathBuf },
     /// A kind of URL that this version doesn't speak.
-    #[error("{asked} is at `{url}`, and that is no place where it can be")]
+    #[error("{asked} is at `{}`, and that is no place where it can be", without_user(url))]
     Scheme { asked: Asked, url: String },
     /// A registry that would be asked without encryption.
-    #[error("{asked} is at `{url}`, and nothing on the way there is encrypted")]
+    #[error("{asked} is at `{}`, and nothing on the way there is encrypted", without_user(url))]
     PlainHttp { asked: Asked, url: String },
+    /// A commit holds a path that can't be installed.
+    #[error("a commit of {} can't be installed: {what}", without_user(url))]
+    BadTree { url: String, what: String },
     /// Nobody may be asked, and what is wanted is not kept.
     #[error("{asked} was never asked for {what}, and now nobody is to be asked")]
     Offline { asked: Asked, what: String },
@@ -268,6 +271,7 @@ impl RegistryError {
             Self::ReadOnly { .. } => "registry.read-only",
             Self::Bucket { .. } => "bucket.failed",
             Self::NoGit => "git.missing",
+            Self::BadTree { .. } => "git.bad-tree",
             Self::Git { .. } => "git.failed",
             Self::GitOffline { .. } => "git.offline",
             Self::NoCommit { .. } => "git.no-commit",

@@ -20,14 +20,15 @@ mod upload;
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};
-use std::io::{self, Read, Seek, SeekFrom};
+use std::io::{self, BufRead as _, BufReader, Read, Seek, SeekFrom};
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Facet;
+use bibliotax_core::history::BrokenLine;
 use bibliotax_core::name::{FacetName, PackageName};
-use bibliotax_disk::error::At;
+use bibliotax_disk::error::{At, DiskError, Refusal};
 use bibliotax_disk::folder::TEMPORARY;
 use bibliotax_disk::read::read_text;
 use bibliotax_disk::remains::{Remains, left_in};
@@ -83,7 +84,14 @@ impl Folder {
         if !root.is_dir() {
             return Err(RegistryError::Missing { path: root.to_owned() });
         }
-        let text = read_text(&root.join(DESCRIPTION), 1 << 20)?;
+        let broken = |error: DiskError| match error.refusal() {
+            Refusal::NoText => {
+                let message = error.source.to_string();
+                RegistryError::BadDescription { path: root.to_owned(), message }
+            }
+            _ => error.into(),
+        };
+        let text = read_text(&root.join(DESCRIPTION), 1 << 20).map_err(broken)?;
         let text = text.ok_or_else(|| RegistryError::NoRegistry { path: root.to_owned() })?;
         Ok(Self { root: root.to_owned(), description: Description::read(&text, root)? })
     }
@@ -135,7 +143,15 @@ impl Keep for Folder {
     }
 
     fn history_text(&self, package: &PackageName) -> Result<Option<String>, RegistryError> {
-        let text = read_text(&self.history_path(package), LARGEST_HISTORY)?;
+        let path = self.history_path(package);
+        let broken = |error: DiskError| match error.refusal() {
+            Refusal::NoText => {
+                let source = BrokenLine { line: first_broken_line(&path), message: error.source.to_string() };
+                RegistryError::BrokenHistory { package: package.clone(), path: path.clone(), source }
+            }
+            _ => error.into(),
+        };
+        let text = read_text(&path, LARGEST_HISTORY).map_err(broken)?;
         Ok(text.map(|mut text| {
             text.truncate(text.rfind('\n').map_or(0, |end| end + 1));
             text
@@ -265,4 +281,12 @@ impl Keep for Folder {
     fn append_private(&self, what: Private, line: &str) -> Result<(), RegistryError> {
         self.add_private(what, line)
     }
+}
+
+/// The first line of a file that is no text, counted from 1; the first one if all are.
+fn first_broken_line(path: &Path) -> usize {
+    let Ok(file) = File::open(path) else { return 1 };
+    let lines = BufReader::new(file.take(LARGEST_HISTORY as u64)).split(b'\n');
+    let is_broken = |line: io::Result<Vec<u8>>| line.is_ok_and(|line| str::from_utf8(&line).is_err());
+    lines.map(is_broken).position(|is_broken| is_broken).unwrap_or(0) + 1
 }

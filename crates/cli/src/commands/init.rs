@@ -2,8 +2,11 @@
 
 use std::path::Path;
 
-use bibliotax_core::manifest::{self, ManifestText, RegistryLine, new_manifest, new_member, new_workspace};
+use bibliotax_core::manifest::{
+    self, ManifestText, RegistryLine, new_manifest, new_member, new_workspace, user_in_url,
+};
 use bibliotax_core::name::{PackageName, nearest_package_name};
+use bibliotax_core::source::names_user;
 use bibliotax_disk::write::write_whole;
 use serde_json::json;
 
@@ -133,6 +136,11 @@ impl Init {
                 Failure::in_words("--registry", text, fault.mend(format!("write `NAME={text}`")))
             })?;
             let name = name.parse().map_err(|fault| Failure::in_words("--registry", text, fault))?;
+            if names_user(url) {
+                // The words themselves are not shown.
+                let fault = user_in_url(url, 0..0);
+                return Err(Failure { mend: fault.mend, ..Failure::new(fault.code, fault.message) });
+            }
             Ok(RegistryLine { name, url: url.to_owned() })
         };
         self.registry.iter().map(line).collect()

@@ -1,6 +1,7 @@
 //! Errors of registries as failures: a code for each, and what to do about it.
 
 use bibliotax_archive::error::PackError;
+use bibliotax_core::source::names_user;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::card_problem::CardProblem;
 
@@ -30,6 +31,9 @@ impl From<RegistryError> for Failure {
             E::BadDescription { .. } => "restore the file; it is one line of JSON with `format` and `name`",
             E::Newer { .. } => "use the version of bibliotax that the registry's keepers use",
             E::NotEmpty { .. } => "name a place that is new or empty",
+            E::Scheme { url, .. } if names_user(&url) => {
+                "take user and password out of the URL, and keep them where only you read them: `bibliotax registry sign-in HOST`"
+            }
             E::Scheme { .. } => {
                 "write `https://…` or `oci://…` without user or password, or a folder seen from the manifest"
             }
@@ -111,6 +115,7 @@ impl From<RegistryError> for Failure {
             // What is wrong with a source was told above.
             E::NoGit
             | E::Git { .. }
+            | E::BadTree { .. }
             | E::GitOffline { .. }
             | E::NoCommit { .. }
             | E::MovedTag { .. }

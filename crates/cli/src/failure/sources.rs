@@ -17,6 +17,9 @@ pub fn failure_of(error: &RegistryError) -> Option<Failure> {
             return Some(stored::of_archive(format!("the archive of {package} can't be used"), source));
         }
         E::NoGit => "install git, or take the package from a registry or an archive".to_owned(),
+        E::BadTree { .. } => {
+            "nothing was installed; ask its keepers, or take another commit or folder of it".to_owned()
+        }
         E::Git { .. } => {
             "check the URL, and that `git ls-remote URL` works here without asking for anything".to_owned()
         }

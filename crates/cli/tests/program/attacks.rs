@@ -2,6 +2,7 @@
 //! harms nothing. `docs/security.md` names the test behind each promise.
 
 mod archives;
+mod broken;
 mod capabilities;
 mod exhaustion;
 mod locks;

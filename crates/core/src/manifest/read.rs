@@ -8,6 +8,7 @@ mod tasks;
 mod values;
 
 use std::collections::BTreeMap;
+use std::ops;
 
 use toml_edit::{Document, Item, Key, TableLike};
 
@@ -22,6 +23,7 @@ use crate::facet::Target;
 use crate::fault::Fault;
 use crate::name::{Family, RegistryName, ToolName};
 use crate::range::Range;
+use crate::source::{names_user, without_user};
 
 const TOP_KEYS: [&str; 18] = [
     "project",
@@ -241,7 +243,25 @@ impl Reader<'_> {
                 (self.text(url, "url")?, mirrors, owns, plain)
             }
         };
+        for url in [&url].into_iter().chain(&mirrors).filter(|url| names_user(url)) {
+            self.faults.push(user_in_url(url, span(item)));
+        }
         let owns = owns.into_iter().map(NamePattern).collect();
         Some(RegistryDeclaration { name: name?, url, mirrors, owns, allows_plain, span: key_span(key) })
     }
+}
+
+/// That a registry's URL says who asks, which everybody would read.
+pub fn user_in_url(url: &str, at: ops::Range<usize>) -> Fault {
+    let shown = without_user(url);
+    let message = format!("`{shown}` names a user or a password, and whoever reads the manifest reads it");
+    let host = shown
+        .split_once("://…@")
+        .map_or(shown.as_str(), |(_, rest)| rest)
+        .split('/')
+        .next()
+        .unwrap_or_default();
+    Fault::new("manifest.place", message, at).mend(format!(
+        "take it out of the URL, then keep it where only you read it: `bibliotax registry sign-in {host}`"
+    ))
 }

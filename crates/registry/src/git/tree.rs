@@ -5,6 +5,7 @@ use std::process::{Child, ChildStdin, ChildStdout};
 
 use bibliotax_archive::pack::header;
 use bibliotax_core::inner_path::InnerPath;
+use bibliotax_core::shown::escaped;
 use bibliotax_core::source::CommitId;
 use bibliotax_disk::DiskError;
 
@@ -17,6 +18,9 @@ const DEEPEST: usize = 8;
 
 /// Longest target of a link, in bytes.
 const LONGEST_TARGET: u64 = 4096;
+
+/// How much of a foreign name is shown, in bytes.
+const LONGEST_SHOWN: usize = 200;
 
 /// A file of a commit.
 struct Blob {
@@ -115,8 +119,8 @@ fn blobs(listed: &[u8], prefix: &str, repository: &Repository) -> Result<Vec<Blo
     let mut blobs = Vec::new();
     for line in listed.split(|byte| *byte == 0).filter(|line| !line.is_empty()) {
         let line = std::str::from_utf8(line).map_err(|_| {
-            let what = "a file in it has a name that is no UTF-8 text".to_owned();
-            RegistryError::Git { url: repository.url().to_owned(), what }
+            let name = escaped(&String::from_utf8_lossy(line)).into_owned();
+            bad(repository, format!("the name of a file is no UTF-8 text: `{}`", cut(&name)))
         })?;
         let (about, path) = line.split_once('\t').ok_or_else(|| strange(repository))?;
         let mut words = about.split(' ');
@@ -128,9 +132,22 @@ fn blobs(listed: &[u8], prefix: &str, repository: &Repository) -> Result<Vec<Blo
             _ => Kind::File,
         };
         let object = object.ok_or_else(|| strange(repository))?.to_owned();
+        if InnerPath::new(path).is_err() {
+            let what = format!("`{}` is no path inside a package", cut(&escaped(path)));
+            return Err(bad(repository, what));
+        }
         blobs.push(Blob { path: format!("{prefix}{path}"), object, kind });
     }
     Ok(blobs)
+}
+
+fn bad(repository: &Repository, what: String) -> RegistryError {
+    RegistryError::BadTree { url: repository.url().to_owned(), what }
+}
+
+/// The beginning of a name: enough to know it by.
+fn cut(name: &str) -> &str {
+    &name[..name.floor_char_boundary(LONGEST_SHOWN)]
 }
 
 /// The paths of a commit's submodules with their URLs, as `.gitmodules` says.

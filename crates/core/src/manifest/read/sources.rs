@@ -12,7 +12,7 @@ use crate::manifest::{
     DeclaredArchive, DeclaredGit, DeclaredSource, GitPoint, Replacement, StatedCard, syntax,
 };
 use crate::name::PackageName;
-use crate::source::{CommitId, place_problem};
+use crate::source::{CommitId, place_problem, without_user};
 
 /// The keys of a need that say where its package comes from, or what it is.
 pub const SOURCE_KEYS: [&str; 12] =
@@ -170,7 +170,7 @@ impl Reader<'_> {
         let place = self.text(item, key)?;
         let message = match place_problem(&place) {
             None => return Some(place),
-            Some(problem) => format!("`{}` {problem}", without_secret(&place)),
+            Some(problem) => format!("`{}` {problem}", without_user(&place)),
         };
         self.faults.push(Fault::new("manifest.place", message, span(item)));
         None
@@ -302,12 +302,4 @@ fn is_git_name(name: &str) -> bool {
         && !name.starts_with('-')
         && !name.ends_with('.')
         && name.split('/').all(is_part)
-}
-
-/// A place without the password that it gives away.
-fn without_secret(place: &str) -> String {
-    match (place.split_once("://"), place.rsplit_once('@')) {
-        (Some((scheme, _)), Some((_, rest))) => format!("{scheme}://…@{rest}"),
-        _ => place.to_owned(),
-    }
 }

@@ -60,6 +60,11 @@ pub const CODES: &[(&str, Exit, &str)] = &[
         Exit::Input,
         "a text of a release has a letter that a terminal acts on or nobody sees",
     ),
+    (
+        "card.inner-url",
+        Exit::Integrity,
+        "a card names an archive at a place that only this machine or its network reaches",
+    ),
     ("card.no-part", Exit::Input, "a component brings a part that the release hasn't"),
     ("card.no-pattern", Exit::Input, "a pattern of `[card] files` can't be read"),
     ("card.steps", Exit::Input, "a release wants too much done by hand, or says too much of it"),
@@ -204,6 +209,11 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("registry.not-empty", Exit::Input, "the folder for a new registry is in use"),
     ("registry.offline", Exit::Unreachable, "something was never asked for, and nobody may be asked now"),
     ("registry.only-files", Exit::Unreachable, "a registry can't be published to over the network"),
+    (
+        "registry.other-host",
+        Exit::Integrity,
+        "a registry sends us to another host, and the manifest doesn't say that this is right",
+    ),
     ("registry.plain", Exit::Input, "a registry would be asked without encryption"),
     ("registry.read-only", Exit::Unreachable, "a copy in front of another registry can only be read"),
     ("registry.refused", Exit::Unreachable, "a registry refuses"),

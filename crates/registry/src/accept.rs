@@ -1,10 +1,13 @@
 //! Taking a release into a registry whose files are there: the last step of publishing, wherever it happens.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use bibliotax_core::card::{Card, Event, Provided, Provider};
+use bibliotax_core::digest::Digest;
 use bibliotax_core::history::History;
 use bibliotax_core::name::PackageName;
+use serde_json::{Map, Value};
 
 use crate::check::check_card;
 use crate::error::RegistryError;
@@ -14,7 +17,8 @@ use crate::registry::Registry;
 /// Whether a registry could take a card, before its files are there.
 pub fn check_acceptable(registry: &Registry, card: &Card) -> Result<(), RegistryError> {
     if let Some(history) = registry.history_until(&card.name, None)? {
-        refuse_second(card, &history, false)?;
+        let text = |digest: &Digest| registry.card_text(&card.name, digest).map(Some);
+        refuse_second(card, &history, false, text)?;
     }
     check_claims(registry, card)
 }
@@ -31,7 +35,8 @@ fn check_claims(registry: &Registry, card: &Card) -> Result<(), RegistryError> {
 /// Makes a card a release, the event that does so last; whether this very release was there already. A release that
 /// exists is never replaced.
 pub fn accept(registry: &Arc<dyn Keep>, card: &Card) -> Result<bool, RegistryError> {
-    if refuse_second(card, &registry.history(&card.name)?.unwrap_or_default(), true)? {
+    let text = |digest: &Digest| registry.card_text(digest);
+    if refuse_second(card, &registry.history(&card.name)?.unwrap_or_default(), true, text)? {
         return Ok(true);
     }
     check_claims(&Registry::Kept(Arc::clone(registry)), card)?;
@@ -45,7 +50,7 @@ pub fn accept(registry: &Arc<dyn Keep>, card: &Card) -> Result<bool, RegistryErr
     // A provider whose release is not there yet harms nobody; a release that its capability doesn't know would.
     card.provides.iter().try_for_each(|provided| provide(&**registry, card, &provided.name))?;
     let appended = registry.append(&card.name, &mut |history| {
-        let is_there = refuse_second(card, history, true)?;
+        let is_there = refuse_second(card, history, true, text)?;
         let release = (!is_there).then(|| Event::Release(Box::new(card.entry(digest))));
         Ok(release.into_iter().collect())
     })?;
@@ -66,28 +71,41 @@ fn provide(registry: &dyn Keep, card: &Card, capability: &PackageName) -> Result
     Ok(())
 }
 
-/// Whether the registry has this release already; an error if it has another by this version.
+/// Whether the registry has this very release already, whose card `card_of` reads; an error that says what is another if it has
+/// another by this version. The time of publishing is the registry's.
 ///
-/// Before the archives are made only other needs or another licence can be seen.
-pub(crate) fn refuse_second(card: &Card, history: &History, with_files: bool) -> Result<bool, RegistryError> {
+/// Before the archives are made nothing is known of them.
+pub(crate) fn refuse_second(
+    card: &Card,
+    history: &History,
+    with_files: bool,
+    card_of: impl Fn(&Digest) -> Result<Option<String>, RegistryError>,
+) -> Result<bool, RegistryError> {
     if !history.providers().is_empty() {
         let name = card.name.clone();
         return Err(RegistryError::NameTaken { name, there: "capability", wanted: "package" });
     }
     let Some(there) = history.release(&card.version) else { return Ok(false) };
-    let entry = &there.entry;
-    let same = entry.needs == card.needs
-        && entry.components == card.components
-        && entry.family == card.family
-        && entry.provides == card.provides
-        && entry.conflicts == card.conflicts
-        && entry.fits == card.fits
-        && entry.license == card.license
-        && (!with_files || entry.files == card.files);
-    if same {
+    let known = card_of(&there.entry.card)?.and_then(|text| serde_json::from_str::<Card>(&text).ok());
+    let mut differing = known.map_or_else(|| vec!["card".to_owned()], |known| differing(&known, card));
+    differing.retain(|key| key != "published" && (with_files || key != "files"));
+    if differing.is_empty() {
         return Ok(true);
     }
-    Err(RegistryError::Exists { package: entry.name.clone(), version: entry.version.clone() })
+    let (package, version) = (card.name.clone(), card.version.clone());
+    Err(RegistryError::Exists { package, version, differing })
+}
+
+/// What two cards say differently, by the keys of their texts.
+fn differing(one: &Card, other: &Card) -> Vec<String> {
+    // Texts, lists and maps with text keys: nothing in a card can fail to be JSON.
+    let fields = |card: &Card| match serde_json::to_value(card) {
+        Ok(Value::Object(fields)) => fields,
+        _ => Map::new(),
+    };
+    let (one, other) = (fields(one), fields(other));
+    let keys: BTreeSet<&String> = one.keys().chain(other.keys()).collect();
+    keys.into_iter().filter(|key| one.get(*key) != other.get(*key)).cloned().collect()
 }
 
 /// Whether a name can be a capability's.

@@ -68,6 +68,15 @@ pub enum RegistryError {
     /// A commit holds a path that can't be installed.
     #[error("a commit of {} can't be installed: {what}", without_user(url))]
     BadTree { url: String, what: String },
+    /// A registry sends us to another host, and the manifest doesn't say that this is right.
+    #[error("{asked} sends us to {url} {}, and that is another host", if *key == "api" { "with what we ask" } else { "for a token" })]
+    OtherHost { asked: Asked, key: &'static str, url: String },
+    /// A card names a place that only this machine or its network reaches.
+    #[error(
+        "the card of {package} says that its archive is at {}, where only this machine or its network comes",
+        without_user(url)
+    )]
+    InnerUrl { package: PackageName, url: String },
     /// Nobody may be asked, and what is wanted is not kept.
     #[error("{asked} was never asked for {what}, and now nobody is to be asked")]
     Offline { asked: Asked, what: String },
@@ -105,8 +114,8 @@ pub enum RegistryError {
     #[error("the card of {package} is not what the registry's list names ({digest})")]
     WrongCard { package: PackageName, digest: Digest },
     /// A release of this version exists, with other contents.
-    #[error("{package} {version} is published already, with other contents")]
-    Exists { package: PackageName, version: Version },
+    #[error("{package} {version} is published already, with other {}", keys(differing))]
+    Exists { package: PackageName, version: Version, differing: Vec<String> },
     /// Two definitions of one facet.
     #[error("the facet `{facet}` is defined twice: {} says {}, {} says {}", definitions[0].0, json(&definitions[0].1), definitions[1].0, json(&definitions[1].1))]
     FacetClash { facet: FacetName, definitions: [(String, Box<Facet>); 2] },
@@ -208,6 +217,9 @@ pub enum RegistryError {
     /// An archive can't be looked into.
     #[error("the archive of {package}: {source}")]
     Archive { package: PackageName, source: ArchiveError },
+    /// An archive of a release can't be installed.
+    #[error("the archive {digest} can't be installed: {source}")]
+    NotInstallable { digest: Digest, source: ArchiveError },
     /// A disk refused.
     #[error(transparent)]
     Disk(#[from] DiskError),
@@ -271,6 +283,8 @@ impl RegistryError {
             Self::ReadOnly { .. } => "registry.read-only",
             Self::Bucket { .. } => "bucket.failed",
             Self::NoGit => "git.missing",
+            Self::OtherHost { .. } => "registry.other-host",
+            Self::InnerUrl { .. } => "card.inner-url",
             Self::BadTree { .. } => "git.bad-tree",
             Self::Git { .. } => "git.failed",
             Self::GitOffline { .. } => "git.offline",
@@ -280,9 +294,18 @@ impl RegistryError {
             Self::OtherName { .. } => "source.other-name",
             Self::NoArchive { .. } => "archive.gone",
             Self::ChangedArchive { .. } => "archive.changed",
-            Self::Archive { .. } => "archive.refused",
+            Self::Archive { .. } | Self::NotInstallable { .. } => "archive.refused",
             Self::Pack(PackError::Disk(_)) | Self::Disk(_) => "disk.failed",
         }
+    }
+}
+
+/// Keys of a card as a sentence lists them: `files`, `summary` and `steps`.
+fn keys(keys: &[String]) -> String {
+    let quoted: Vec<String> = keys.iter().map(|key| format!("`{key}`")).collect();
+    match quoted.split_last() {
+        Some((last, rest)) if !rest.is_empty() => format!("{} and {last}", rest.join(", ")),
+        _ => quoted.concat(),
     }
 }
 

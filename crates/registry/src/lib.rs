@@ -15,7 +15,7 @@
 //! | [`everywhere`] | all places that have a package, side by side |
 //! | [`registries`] | all registries of a manifest as one catalogue; `ahead` looks packages up before they are asked for |
 //! | [`seen`], [`known_lines`] | what registries said before, and which lines of locks were held against cards; `database` keeps both |
-//! | [`publish`], [`check`], [`accept`] | from a project folder to a release; what a card has to be; taking it in |
+//! | [`publish`], [`check`], [`inspect`], [`accept`] | from a project folder to a release; what a card has to be; taking it in |
 //! | [`standing`], `room` | withdrawing, restoring, deprecating; how much a history may hold |
 //! | [`load`] | many cards and events at once |
 //! | [`tokens`] | who may publish what to a registry that is served |
@@ -41,6 +41,7 @@ pub mod find;
 pub mod folder;
 pub mod front;
 pub mod git;
+pub mod inspect;
 pub mod keep;
 pub mod known_lines;
 pub mod layout;

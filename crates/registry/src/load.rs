@@ -7,11 +7,11 @@
 
 use std::collections::BTreeMap;
 use std::fs::File;
-use std::io;
+use std::io::{self, Read};
 use std::ops::{AddAssign, Range};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
-use bibliotax_core::card::{ArchiveFormat, Card, Event, Provider};
+use bibliotax_core::card::{ArchiveFormat, Card, Event, FileRecord, Provider};
 use bibliotax_core::digest::{Digest, Hasher};
 use bibliotax_core::facet::Facets;
 use bibliotax_core::fault::Fault;
@@ -29,6 +29,7 @@ use serde_json::Value;
 use crate::accept::card_text;
 use crate::check::check_card;
 use crate::error::RegistryError;
+use crate::inspect::check_archives;
 use crate::keep::Keep;
 use crate::standing::check_reason;
 
@@ -107,6 +108,15 @@ pub fn load(
     Ok(loaded)
 }
 
+/// Archives that a line of the file named by their paths.
+type Taken = BTreeMap<Digest, TakenArchive>;
+
+struct TakenArchive {
+    from: PathBuf,
+    /// Whether nobody has looked into it yet.
+    is_new: bool,
+}
+
 struct Loading<'a> {
     registry: &'a dyn Keep,
     facets: Facets,
@@ -147,7 +157,7 @@ impl Loading<'_> {
         let version = stated.version.clone().ok_or_else(|| lacking("version"))?;
         let mut card = Card::bare(name, version, now);
         stated.laid_over(&mut card);
-        let (package, event) = self.release(&card, &[]).map_err(fault)?;
+        let (package, event) = self.release(&card, &Taken::new()).map_err(fault)?;
         let mut lines = provided(&event, &span);
         lines.push(Line { package, event, span: span.clone() });
         Ok(lines)
@@ -158,7 +168,7 @@ impl Loading<'_> {
         if value.get("event").is_some() {
             return event(value);
         }
-        let mut taken = Vec::new();
+        let mut taken = Taken::new();
         for file in value.get_mut("files").and_then(Value::as_array_mut).into_iter().flatten() {
             taken.extend(self.take_in(file)?);
         }
@@ -167,34 +177,38 @@ impl Loading<'_> {
     }
 
     /// A card as a release, once all its files are known to be there or taken.
-    fn release(&self, card: &Card, taken: &[Digest]) -> Result<(PackageName, Event), String> {
+    fn release(&self, card: &Card, taken: &Taken) -> Result<(PackageName, Event), String> {
         check_card(self.registry.name(), &self.facets, card).map_err(|problem| problem.to_string())?;
         for file in card.files.iter().filter(|file| !file.is_elsewhere()) {
             let is_there = || self.registry.has_file(&file.sha256).map_err(|error| error.to_string());
-            if !taken.contains(&file.sha256) && !is_there()? {
+            if !taken.contains_key(&file.sha256) && !is_there()? {
                 return Err(format!(
                     "the registry has no file {}, and no `path` says where to take it",
                     file.sha256
                 ));
             }
         }
+        if taken.values().any(|archive| archive.is_new) {
+            let open = |file: &FileRecord| self.open(file, taken);
+            check_archives(card, &std::env::temp_dir(), &open).map_err(|error| error.to_string())?;
+        }
         let digest = self.keep_card(card).map_err(|error| error.to_string())?;
         Ok((card.name.clone(), Event::Release(Box::new(card.entry(digest)))))
     }
 
     /// Replaces a file's `path` by the digest, size and format of the archive there, which is taken in.
-    fn take_in(&mut self, file: &mut Value) -> Result<Option<Digest>, String> {
+    fn take_in(&mut self, file: &mut Value) -> Result<Option<(Digest, TakenArchive)>, String> {
         let Some(path) = file.as_object_mut().and_then(|file| file.remove("path")) else { return Ok(None) };
         let path = path.as_str().ok_or("a file's `path` has to be a text")?.to_owned();
         let format = ArchiveFormat::of_file_name(&path).ok_or_else(|| {
             format!("`{path}` is no archive that can be installed (.tar.zst, .tar.gz, .tar.xz, .tar, .zip)")
         })?;
-        let (sha256, size) = self.keep(&path).map_err(|error| error.to_string())?;
+        let (sha256, size, archive) = self.keep(&path).map_err(|error| error.to_string())?;
         self.archives += 1;
         file["sha256"] = sha256.to_string().into();
         file["size"] = size.into();
         file["format"] = format.to_string().into();
-        Ok(Some(sha256))
+        Ok(Some((sha256, archive)))
     }
 
     fn keep_card(&self, card: &Card) -> Result<Digest, RegistryError> {
@@ -206,17 +220,28 @@ impl Loading<'_> {
         Ok(digest)
     }
 
-    fn keep(&self, path: &str) -> Result<(Digest, u64), RegistryError> {
+    fn keep(&self, path: &str) -> Result<(Digest, u64, TakenArchive), RegistryError> {
         let from = self.beside.join(path);
         let mut source = File::open(&from).at("read", &from)?;
         if self.dry_run {
             let mut hasher = Hasher::default();
             let size = io::copy(&mut source, &mut hasher).at("read", &from)?;
-            return Ok((hasher.finish(), size));
+            return Ok((hasher.finish(), size, TakenArchive { from, is_new: true }));
         }
         let mut staged = self.registry.stage()?;
         io::copy(&mut source, &mut staged).at("copy", &from)?;
-        self.registry.keep_for_now(staged)
+        // What was only uploaded was not looked into.
+        let digest = staged.digest();
+        let is_new = !self.registry.has_file(&digest)? || self.registry.marked(&digest)?.is_some();
+        let (digest, size) = self.registry.keep_for_now(staged)?;
+        Ok((digest, size, TakenArchive { from, is_new }))
+    }
+
+    fn open(&self, file: &FileRecord, taken: &Taken) -> Result<Box<dyn Read + Send>, RegistryError> {
+        match taken.get(&file.sha256) {
+            Some(TakenArchive { from, .. }) => Ok(Box::new(File::open(from).at("read", from)?)),
+            None => self.registry.open_file(&file.sha256),
+        }
     }
 }
 

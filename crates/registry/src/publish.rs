@@ -14,6 +14,7 @@ use jiff::Timestamp;
 use crate::accept::{accept, check_acceptable};
 use crate::check::check_contents;
 use crate::error::RegistryError;
+use crate::inspect::check_archives;
 use crate::keep::Keep;
 use crate::registry::Registry;
 use bibliotax_archive::pack;
@@ -130,6 +131,7 @@ impl Release {
             }
             (file.sha256, file.size) = registry.keep(staged)?;
         }
+        check_archives(&self.card, &registry.scratch()?, &|file| registry.open_file(&file.sha256))?;
         let already = accept(registry, &self.card)?;
         Ok(Published { files: self.card.files, already })
     }

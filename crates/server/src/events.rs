@@ -4,12 +4,13 @@ use std::sync::Arc;
 
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
-use bibliotax_core::card::Card;
+use bibliotax_core::card::{Card, FileRecord};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::version::Version;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::accept::{accept, check_acceptable};
+use bibliotax_registry::inspect::check_archives;
 use bibliotax_registry::keep::Keep;
 use bibliotax_registry::registry::Registry;
 use bibliotax_registry::standing::Change;
@@ -19,7 +20,6 @@ use serde::Deserialize;
 use serde::de::DeserializeOwned;
 use serde_json::json;
 
-use crate::inspect::check_archives;
 use crate::problem::Problem;
 
 /// What a request brings, read or refused with what is wrong in it.
@@ -97,7 +97,7 @@ impl Asking<'_> {
             .map_err(|error| self.refused(&card, error))?;
         let mut missing = Vec::new();
         for file in &card.files {
-            if !self.registry.has_file(&file.sha256)? {
+            if !self.registry.has_file_to_release(&file.sha256)? {
                 missing.push(file.sha256);
             }
         }
@@ -106,7 +106,13 @@ impl Asking<'_> {
             let problem = Problem::new(StatusCode::CONFLICT, "upload.missing", detail);
             return Err(problem.with("missing", json!(missing)));
         }
-        check_archives(&**self.registry, &card)?;
+        if card.files.iter().any(FileRecord::is_elsewhere) {
+            // What nobody looked into is taken in by those who keep the registry, with `registry load`.
+            let detail = "a release that is published brings its files; here some are elsewhere";
+            return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "card.file", detail));
+        }
+        let open = |file: &FileRecord| self.registry.open_file(&file.sha256);
+        check_archives(&card, &self.registry.scratch()?, &open)?;
         let already = accept(self.registry, &card).map_err(|error| self.refused(&card, error))?;
         if !already {
             self.note("publish", &card.name, card.version.as_str())?;

@@ -6,7 +6,6 @@
 //! | [`app`] | one request: who asks, how much, which route, what is noted of it |
 //! | `reads`, `hot` | the registry's files, with validators, ranges and compression; what was asked for lately |
 //! | `uploads`, `events` | the interface for publishing: files first, then what makes them a release |
-//! | `inspect` | what an archive that was uploaded holds, looked at before it becomes part of a release |
 //! | `closure` | everything that some needs can reach, in one answer |
 //! | `find`, `pages` | packages by words as data; pages for people who browse |
 //! | `problem` | refusals as problem details (RFC 9457) |
@@ -22,7 +21,6 @@ mod connections;
 mod events;
 mod find;
 mod hot;
-mod inspect;
 mod limits;
 mod metrics;
 mod pages;

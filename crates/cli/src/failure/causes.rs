@@ -31,6 +31,12 @@ impl From<RegistryError> for Failure {
             E::BadDescription { .. } => "restore the file; it is one line of JSON with `format` and `name`",
             E::Newer { .. } => "use the version of bibliotax that the registry's keepers use",
             E::NotEmpty { .. } => "name a place that is new or empty",
+            E::OtherHost { key, url, .. } => {
+                let mend =
+                    format!("ask its keepers; if it is right, write with the registry: `{key} = \"{url}\"`");
+                return Self::new(code, message).mend(mend);
+            }
+            E::InnerUrl { .. } => "nothing was asked there; ask the registry's keepers",
             E::Scheme { url, .. } if names_user(&url) => {
                 "take user and password out of the URL, and keep them where only you read them: `bibliotax registry sign-in HOST`"
             }
@@ -111,6 +117,9 @@ impl From<RegistryError> for Failure {
             E::Pack(PackError::BadPattern { .. }) => "a pattern is like `include/**` or `src/*.c`",
             E::PartsClash { .. } => "leave it out of one of them: `files` under `[[card.parts]]`",
             E::Card(problem) => mend_of_card(&problem),
+            E::NotInstallable { .. } => {
+                "leave that file out, or give it another name: `files` under `[card]`"
+            }
             E::ExposesNothing { .. } => "check the path and `files` under `[card]`",
             // What is wrong with a source was told above.
             E::NoGit

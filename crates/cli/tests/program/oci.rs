@@ -43,7 +43,7 @@ fn packages_live_in_a_registry_of_containers_from_publishing_to_withdrawal() {
     let place = containers.place();
     author(&garden, "moss-map-1.0.0", &place, "moss-map", "1.0.0", "");
     let early = garden.run_in("moss-map-1.0.0", &["publish"]).expect(5);
-    assert!(early.code() == "registry.missing" && early.stderr.contains("registry create oci://"), "{early}");
+    assert!(early.code() == "registry.missing" && early.stderr.contains("registry create"), "{early}");
     garden.run_in(".", &["registry", "create", &place, "--name", "containers"]).expect(0);
     assert_eq!(garden.run_in(".", &["registry", "create", &place]).expect(3).code(), "registry.not-empty");
     publish(&garden, &place, "moss-map", "1.0.0", "[card]\nsummary = \"Where moss grows\"\n");

@@ -64,7 +64,7 @@ fn a_release_is_never_replaced() {
     ----- stderr
     registry.exists
 
-      x valve-core 0.4.0 is published already, with other contents
+      x valve-core 0.4.0 is published already, with other `files`
       help: a release never changes: raise `version` in the manifest
     ----- status 5
     ");
@@ -178,11 +178,11 @@ fn a_hostile_archive_is_refused_by_the_name_of_its_entry() {
     tar.extend_from_slice(header.as_bytes());
     tar.extend_from_slice(&[0; 1024]);
     fs::write(garden.path("evil.tar"), tar).unwrap();
-    garden.load("{\"name\":\"evil\",\"version\":\"1.0\",\"published\":\"2026-03-01T09:00:00Z\",\"files\":[{\"path\":\"evil.tar\"}]}\n");
+    garden.smuggle("evil", "evil.tar");
     assert_snapshot!(garden.run(&["need", "evil"]), @r#"
     manifest: [needs] evil = "1 .. 2"
     lock: 1 added
-      added  evil  1.0  1.5 KiB  licence not stated  needed here
+      added  evil  1.0.0  1.5 KiB  licence not stated  needed here
     ----- stderr
     archive.refused
 

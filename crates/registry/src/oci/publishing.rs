@@ -1,10 +1,12 @@
 //! Publishing to a registry of containers, and changing how releases stand there.
 
 use std::fs::File;
+use std::io::{Seek as _, SeekFrom};
 
 use bibliotax_core::card::{Card, Event, FileRecord, Provided, Provider};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::name::PackageName;
+use bibliotax_disk::error::At;
 use jiff::Timestamp;
 
 use super::Oci;
@@ -12,6 +14,7 @@ use super::artifact::{Descriptor, EMPTY_TEXT, Manifest, kind};
 use super::tags::release_tag;
 use crate::accept::{card_text, check_is_capability, refuse_second};
 use crate::error::RegistryError;
+use crate::inspect::check_archives;
 use crate::publish::{Published, Release};
 use crate::remote::publishing::{body_of, packed};
 use crate::room::line_of;
@@ -32,9 +35,21 @@ impl Oci {
             let archive = packed(contents, record)?;
             archives.push((record.clone(), archive));
         }
+        let missing = |file: &FileRecord| RegistryError::NoFile {
+            digest: file.sha256,
+            path: self.place_of(&card.name),
+        };
+        check_archives(&card, &std::env::temp_dir(), &|file| {
+            let (_, archive) =
+                archives.iter().find(|(record, _)| record == file).ok_or_else(|| missing(file))?;
+            let mut archive = archive.try_clone().at("read", "the packed archive")?;
+            archive.seek(SeekFrom::Start(0)).at("read", "the packed archive")?;
+            Ok(Box::new(archive))
+        })?;
         let (_, history) = self.bring_up_to_date(&card.name)?;
         let files = card.files.clone();
-        if refuse_second(&card, &history, true)? {
+        let text = |digest: &Digest| self.card_text(&card.name, digest);
+        if refuse_second(&card, &history, true, text)? {
             return Ok(Published { files, already: true });
         }
         for (record, archive) in &archives {
@@ -44,7 +59,7 @@ impl Oci {
         self.put_release(&repository, &card)?;
         let (_, history) = self.bring_up_to_date(&card.name)?;
         // Somebody else may have published another one by this version meanwhile, and been quicker.
-        refuse_second(&card, &history, true)?;
+        refuse_second(&card, &history, true, text)?;
         Ok(Published { files, already: false })
     }
 

@@ -2,8 +2,6 @@
 
 use std::fs;
 
-use serde_json::json;
-
 use crate::garden::Garden;
 
 /// Most memory for data that the program may take while it meets such an archive, in KiB: what it takes anyway, and 64 MiB.
@@ -80,9 +78,7 @@ fn no_header_name_or_number_of_entries_takes_more_than_a_little_memory() {
         let archive = format!("archives/{name}.tar.zst");
         fs::create_dir_all(garden.path("archives")).unwrap();
         fs::write(garden.path(&archive), packed).unwrap();
-        let card = json!({ "name": name, "version": "1.0.0", "published": "2026-03-01T09:00:00Z", "license": "MIT",
-            "files": [{ "path": archive }] });
-        garden.load(&format!("{card}\n"));
+        garden.smuggle(&name, &archive);
         let ran = garden.run_within(&format!("-d {MEMORY}"), &["need", &name]);
         assert_eq!((ran.status, ran.code()), (6, "archive.refused"), "{what}: {ran}");
         assert!(ran.stderr.len() < 2_000, "{what}: {} bytes", ran.stderr.len());

@@ -137,8 +137,9 @@ impl Ui {
     fn rendered(&self, failure: &Failure) -> String {
         let handler = GraphicalReportHandler::new_themed(self.theme())
             .with_width(self.terminal_width().unwrap_or(PIPE_WIDTH))
-            // What is to be pasted has hyphens, and must not be broken there.
+            // What is to be pasted has hyphens and slashes, and must not be broken there.
             .with_word_splitter(textwrap::WordSplitter::NoHyphenation)
+            .with_word_separator(textwrap::WordSeparator::AsciiSpace)
             .without_cause_chain();
         let mut text = String::new();
         for (index, shown) in Shown::of(failure).iter().enumerate() {

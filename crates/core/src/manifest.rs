@@ -210,12 +210,23 @@ pub struct RegistryDeclaration {
     pub url: String,
     /// Where copies of it are, written alike.
     pub mirrors: Vec<String>,
-    /// Whether it may be asked over a network without encryption.
-    pub allows_plain: bool,
+    /// What only the manifest can allow.
+    pub allowed: Allowed,
     /// The packages that come from this registry even where others hold the name, too.
     pub owns: Vec<NamePattern>,
     /// Where the line stands in the manifest.
     pub span: ops::Range<usize>,
+}
+
+/// What a registry may do that only the manifest can allow.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Allowed {
+    /// To be asked over a network without encryption.
+    pub plain: bool,
+    /// To have its interface for programs at another host: that host, as a URL.
+    pub api: Option<String>,
+    /// To have its tokens given out at another host, which gets user and password then: that host, as a URL.
+    pub realm: Option<String>,
 }
 
 /// One need of a project.

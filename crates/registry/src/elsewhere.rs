@@ -29,6 +29,8 @@ use jiff::Timestamp;
 use self::archive::ArchivePlace;
 use crate::error::{Asked, RegistryError};
 use crate::git::{Refs, Repository, Wanted, submodule_url, write_tree};
+use crate::reach::leads_inside;
+use crate::remote::client::Client;
 use crate::remote::{Network, checked};
 use crate::staged::Staged;
 
@@ -237,12 +239,23 @@ impl Elsewhere {
         }
     }
 
-    /// Opens an archive that a registry's card says to be elsewhere.
-    pub fn open_url(&self, package: &PackageName, url: &str) -> Result<Box<dyn Read + Send>, RegistryError> {
+    /// Opens an archive that a registry's card says to be elsewhere; inside only for a registry that `is_inside` itself.
+    pub fn open_url(
+        &self,
+        package: &PackageName,
+        url: &str,
+        is_inside: bool,
+    ) -> Result<Box<dyn Read + Send>, RegistryError> {
         let asked = Asked::SourceOf(package.clone());
         // Nothing of this machine is opened because a registry says so.
-        checked(&asked, url, false)?;
-        archive::open(package, url, false, &self.root, &self.network)
+        let base = checked(&asked, url, false)?;
+        if is_inside {
+            return archive::open(package, url, false, &self.root, &self.network);
+        }
+        if leads_inside(&base) {
+            return Err(RegistryError::InnerUrl { package: package.clone(), url: url.to_owned() });
+        }
+        archive::download(package, Client::outside(asked, base, &self.network), url)
     }
 
     /// A commit as an archive.

@@ -20,6 +20,7 @@ use bibliotax_core::card::Archive;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Facet;
 use bibliotax_core::history::History;
+use bibliotax_core::manifest::Allowed;
 use bibliotax_core::name::{FacetName, PackageName, RegistryName};
 use jiff::Timestamp;
 use reqwest::Url;
@@ -30,7 +31,7 @@ use self::wire::Wire;
 use crate::description::Description;
 use crate::error::{Asked, RegistryError};
 use crate::keep::LARGEST_CARD;
-use crate::remote::admission::Manner;
+use crate::reach::leads_inside;
 use crate::remote::cache::Cache;
 use crate::remote::client::{Client, is_let_in};
 use crate::remote::{Cards, Network, checked, is_loopback};
@@ -64,11 +65,11 @@ impl Oci {
     pub fn open(
         name: &RegistryName,
         place: &str,
-        allows_plain: bool,
+        allowed: &Allowed,
         network: &Network,
     ) -> Result<Self, RegistryError> {
-        let (base, prefix) = place_of(name, place, allows_plain)?;
-        let wire = wire(name, &base, allows_plain, network);
+        let (base, prefix) = place_of(name, place, allowed.plain)?;
+        let wire = wire(name, &base, allowed, network);
         let about = format!("{prefix}{ABOUT_REPOSITORY}");
         let whose = PathBuf::from(place);
         let manifest = wire.artifact(&about, ABOUT)?;
@@ -95,13 +96,19 @@ impl Oci {
         network: &Network,
     ) -> Result<(), RegistryError> {
         let (base, prefix) = place_of(name, place, allows_plain)?;
-        let wire = wire(name, &base, allows_plain, network);
+        let allowed = Allowed { plain: allows_plain, ..Allowed::default() };
+        let wire = wire(name, &base, &allowed, network);
         let about = format!("{prefix}{ABOUT_REPOSITORY}");
         if wire.artifact_now(&about, ABOUT)?.is_some() {
             return Err(RegistryError::NotEmpty { path: place.into() });
         }
         let text = Description::of_files(name.as_str(), facets).to_string();
         wire.put_text_artifact(&about, ABOUT, kind::DESCRIPTION, &text)
+    }
+
+    /// Whether it is at a place that only this machine or its network reaches.
+    pub fn is_inside(&self) -> bool {
+        leads_inside(self.wire.client().base())
     }
 
     /// The name that the registry gives itself.
@@ -168,9 +175,9 @@ impl Oci {
     }
 }
 
-fn wire(name: &RegistryName, base: &Url, allows_plain: bool, network: &Network) -> Wire {
+fn wire(name: &RegistryName, base: &Url, allowed: &Allowed, network: &Network) -> Wire {
     let asked = Asked::Registry(name.clone());
-    let client = Client::with_manner(Manner::Challenge, asked, base.clone(), network, allows_plain);
+    let client = Client::challenged(asked, base.clone(), network, allowed);
     Wire::new(client, network.cache.as_ref().map(|folder| Cache::of(folder, base)))
 }
 

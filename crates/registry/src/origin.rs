@@ -39,6 +39,13 @@ impl Origin {
     }
 }
 
+/// Whether two URLs are of one owner: of one host, or of hosts below one domain that somebody registered (the Public Suffix List
+/// says below which names everybody may register).
+pub fn have_one_owner(one: &Url, other: &Url) -> bool {
+    let domain = |url: &Url| url.domain().and_then(psl::domain_str).map(str::to_owned);
+    one.host() == other.host() || domain(one).is_some() && domain(one) == domain(other)
+}
+
 impl FromStr for Origin {
     type Err = NoOrigin;
 
@@ -98,5 +105,20 @@ mod tests {
         let is_safe = |text: &str| text.parse::<Origin>().unwrap().is_safe();
         assert!(is_safe("https://garden.example") && is_safe("http://127.0.0.1:1"));
         assert!(!is_safe("http://garden.example") && !is_safe("http://127.0.0.1.garden.example"));
+    }
+
+    #[test]
+    fn hosts_below_one_registered_domain_have_one_owner() {
+        let have = |one: &str, other: &str| {
+            let url = |host: &str| Url::parse(&format!("https://{host}/")).unwrap();
+            have_one_owner(&url(one), &url(other))
+        };
+        assert!(have("packages.garden.co.uk", "tokens.garden.co.uk"));
+        assert!(have("garden.example", "tokens.garden.example:8443"));
+        assert!(have("127.0.0.1:1", "127.0.0.1:2"));
+        assert!(!have("garden.co.uk", "moss.co.uk"));
+        assert!(!have("garden.github.io", "moss.github.io"), "everybody may have a name there");
+        assert!(!have("127.0.0.1", "127.0.0.2"));
+        assert!(!have("garden.example", "garden.example.moss.example"));
     }
 }

@@ -2,8 +2,9 @@
 //!
 //! A registry, a card or a repository from outside must not name such a place: this machine would ask there in its stead.
 
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 
+use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use url::{Host, Url};
 
 /// Whether a URL names a place inside: this machine, its link or a private network.
@@ -62,6 +63,39 @@ fn is_inner_v6(address: Ipv6Addr) -> bool {
         || parts[0] == 0x2002 && embedded(parts[1], parts[2])
 }
 
+/// Whether a URL leads inside, by its host or by the addresses that the host has now.
+pub fn leads_inside(url: &Url) -> bool {
+    let addresses = || url.socket_addrs(|| None).unwrap_or_default();
+    is_inside(url) || addresses().iter().any(|address| is_inner_address(address.ip()))
+}
+
+/// Finds addresses of names, but none inside: a name that somebody outside chose may lead anywhere, and elsewhere at each look.
+pub struct OnlyOutside;
+
+impl Resolve for OnlyOutside {
+    fn resolve(&self, name: Name) -> Resolving {
+        Box::pin(async move {
+            let host = name.as_str().to_owned();
+            let is_proxy = proxies().contains(&host);
+            let found = tokio::net::lookup_host((host, 0)).await?;
+            let outside: Vec<SocketAddr> =
+                found.filter(|address| is_proxy || !is_inner_address(address.ip())).collect();
+            if outside.is_empty() {
+                return Err("only this machine or its network reaches that".into());
+            }
+            Ok(Box::new(outside.into_iter()) as Addrs)
+        })
+    }
+}
+
+/// The hosts of the proxies that the environment names: they may be inside, and are not what is asked for.
+fn proxies() -> Vec<String> {
+    let named = ["http_proxy", "https_proxy", "all_proxy", "HTTP_PROXY", "HTTPS_PROXY", "ALL_PROXY"];
+    let urls = named.iter().filter_map(|name| std::env::var(name).ok());
+    let hosts = urls.filter_map(|url| Url::parse(&url).ok()?.host_str().map(str::to_owned));
+    hosts.collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -108,5 +142,14 @@ mod tests {
         ] {
             assert!(!is_inside(outside), "{outside}");
         }
+    }
+
+    #[test]
+    fn a_name_that_leads_inside_has_no_address_for_who_asks_outside_only() {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        let found = runtime.block_on(OnlyOutside.resolve("localhost".parse().unwrap()));
+        assert!(found.is_err());
+        assert!(leads_inside(&Url::parse("http://localhost:1/").unwrap()));
+        assert!(!leads_inside(&Url::parse("https://192.0.2.7/").unwrap()));
     }
 }

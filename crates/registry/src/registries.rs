@@ -171,7 +171,10 @@ impl Registries {
             (source::Source::Registry(_), None) => {
                 return self.registry(package, source)?.open_archive(package, archive, place);
             }
-            (source::Source::Registry(_), Some(url)) => elsewhere.open_url(package, url)?,
+            (source::Source::Registry(_), Some(url)) => {
+                let is_inside = self.registry(package, source)?.is_inside();
+                elsewhere.open_url(package, url, is_inside)?
+            }
             (source, _) => elsewhere.open_archive(package, source, archive)?,
         };
         Ok((opened, None))

@@ -51,16 +51,26 @@ impl Registry {
         let path = match url.split_once("://") {
             Some(("file", path)) => path,
             Some(("oci", _)) => {
-                let oci = Oci::open(name, url, declaration.allows_plain, network)?;
+                let oci = Oci::open(name, url, &declaration.allowed, network)?;
                 return Ok(Self::Oci(Box::new(oci)));
             }
             Some(_) => {
-                let remote = Remote::open(name, url, declaration.allows_plain, network)?;
+                let remote = Remote::open(name, url, &declaration.allowed, network)?;
                 return Ok(Self::Remote(Box::new(remote)));
             }
             None => url,
         };
         Ok(Self::Kept(Arc::new(Folder::open(&project.join(path))?)))
+    }
+
+    /// Whether it is at a place that only this machine or its network reaches.
+    pub fn is_inside(&self) -> bool {
+        match self {
+            Self::Kept(kept) => kept.is_near(),
+            Self::Remote(remote) => remote.is_inside(),
+            Self::Oci(oci) => oci.is_inside(),
+            Self::Mirrored(mirrored) => mirrored.itself().is_ok_and(|itself| itself.is_inside()),
+        }
     }
 
     /// The name that the registry gives itself.

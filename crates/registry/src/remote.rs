@@ -25,6 +25,7 @@ use bibliotax_core::card::Archive;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Facet;
 use bibliotax_core::history::History;
+use bibliotax_core::manifest::Allowed;
 use bibliotax_core::name::{FacetName, PackageName, RegistryName};
 use jiff::Timestamp;
 use reqwest::Url;
@@ -40,6 +41,8 @@ use crate::error::{Asked, RegistryError};
 use crate::keep::{LARGEST_CARD, read_history};
 use crate::layout::{file_path, history_path};
 use crate::names::{NAMES, Named, read_lines};
+use crate::origin::Origin;
+use crate::reach::leads_inside;
 use crate::room::LARGEST_HISTORY;
 
 /// What the cache has for the validator of something that is not there; no validator is without quotes.
@@ -123,15 +126,35 @@ pub(crate) fn is_loopback(url: &Url) -> bool {
     }
 }
 
+/// Whether the interface that a registry names is at its own host, or at one that the manifest allows: what is needed, and what is
+/// published, goes there.
+fn check_api(
+    name: &RegistryName,
+    base: &Url,
+    description: &Description,
+    allowed: &Allowed,
+) -> Result<(), RegistryError> {
+    let asked = || Asked::Registry(name.clone());
+    let Some(api) = &description.api else { return Ok(()) };
+    let url = base.join(api).map_err(|_| RegistryError::Scheme { asked: asked(), url: api.clone() })?;
+    let (own, named) = (Origin::of(base), Origin::of(&url));
+    let by_manifest = allowed.api.as_deref().and_then(|api| api.parse::<Origin>().ok());
+    if named.is_some() && (named == own || named == by_manifest) {
+        return Ok(());
+    }
+    let url = named.map_or_else(|| url.to_string(), |origin| origin.to_string());
+    Err(RegistryError::OtherHost { asked: asked(), key: "api", url })
+}
+
 impl Remote {
     /// Opens the registry at a URL, which is asked for its description.
     pub fn open(
         name: &RegistryName,
         url: &str,
-        allow_plain: bool,
+        allowed: &Allowed,
         network: &Network,
     ) -> Result<Self, RegistryError> {
-        let base = checked_url(name, url, allow_plain)?;
+        let base = checked_url(name, url, allowed.plain)?;
         let client = Client::new(Asked::Registry(name.clone()), base.clone(), network);
         let cache = network.cache.as_ref().map(|folder| Cache::of(folder, &base));
         let cards = network.cache.as_deref().map(Cards::of);
@@ -145,9 +168,15 @@ impl Remote {
         };
         let text = text.ok_or_else(|| RegistryError::NoRegistry { path: whose.clone() })?;
         let description = Arc::new(Description::read(&text, &whose)?);
+        check_api(name, &base, &description, allowed)?;
         let (name, foreseen) = (name.clone(), Foreseen::default());
         let longest_list = network.longest_list.unwrap_or(finding::LONGEST_LIST);
         Ok(Self { name, base, client, cache, cards, description, longest_list, foreseen })
+    }
+
+    /// Whether it is at a place that only this machine or its network reaches.
+    pub fn is_inside(&self) -> bool {
+        leads_inside(&self.base)
     }
 
     /// The name that the registry gives itself.

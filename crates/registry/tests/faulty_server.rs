@@ -47,7 +47,7 @@ fn described(
 fn open(server: &Server) -> Remote {
     let silence = Some(Duration::from_millis(300));
     let network = Network { credentials: Some(Arc::new(Pocket)), silence, ..Network::default() };
-    Remote::open(&"seedhouse".parse().unwrap(), &server.url, false, &network).unwrap()
+    Remote::open(&"seedhouse".parse().unwrap(), &server.url, &Default::default(), &network).unwrap()
 }
 
 /// How many requests there were beside those for the description.

@@ -9,6 +9,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bibliotax_core::digest::Digest;
+use bibliotax_core::manifest::Allowed;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::credentials::{Credential, Credentials, Door};
 use bibliotax_registry::oci::Oci;
@@ -65,10 +66,14 @@ fn described(
 }
 
 fn open(server: &Server) -> Oci {
+    open_allowed(server, &Allowed::default())
+}
+
+fn open_allowed(server: &Server, allowed: &Allowed) -> Oci {
     let silence = Some(Duration::from_millis(300));
     let network = Network { credentials: Some(Arc::new(Pocket)), silence, ..Network::default() };
     let place = server.url.replace("http://", "oci://");
-    Oci::open(&"seedhouse".parse().unwrap(), &format!("{place}garden"), false, &network).unwrap()
+    Oci::open(&"seedhouse".parse().unwrap(), &format!("{place}garden"), allowed, &network).unwrap()
 }
 
 /// Asks for a history; how many releases it has, or the code of the error.
@@ -177,4 +182,35 @@ fn no_password_goes_where_tokens_are_given_out_without_encryption() {
     let refused = open(&server).history_until(&package(), None).unwrap_err();
     assert_eq!(refused.code(), "registry.plain", "{refused}");
     assert_eq!(server.count(|head| head.contains("authorization")), 0, "{}", server.told());
+}
+
+#[test]
+fn a_password_goes_to_another_host_for_a_token_only_where_the_manifest_names_it() {
+    let tokens = Server::new(|_, stream| whole(stream, "200 OK", "", b"{\"token\":\"let-me-in\"}"));
+    let elsewhere = tokens.url.trim_end_matches('/').replace("127.0.0.1", "localhost");
+    let realm = format!("www-authenticate: Bearer realm=\"{elsewhere}/token\",service=\"garden\"\r\n");
+    let server = described(move |head, stream| match head {
+        head if head.contains("let-me-in") && head.contains("/manifests/index") => {
+            whole(stream, "200 OK", "", index(&release()).as_bytes())
+        }
+        head if head.contains("let-me-in") => whole(stream, "200 OK", "", release().as_bytes()),
+        _ => whole(stream, "401 Unauthorized", &realm, b""),
+    });
+    let ask = |allowed: &Allowed| {
+        let opened = open_allowed(&server, allowed);
+        opened
+            .history_until(&package(), None)
+            .map(|history| history.map_or(0, |history| history.releases().len()))
+    };
+    for realm in [None, Some("https://other.example".to_owned())] {
+        let refused = ask(&Allowed { realm, ..Allowed::default() }).unwrap_err();
+        assert!(
+            refused.code() == "registry.other-host" && refused.to_string().contains(&elsewhere),
+            "{refused}"
+        );
+        assert_eq!(tokens.count(|_| true), 0, "{}", tokens.told());
+    }
+    let allowed = Allowed { realm: Some(elsewhere.clone()), ..Allowed::default() };
+    assert_eq!(ask(&allowed).unwrap(), 1);
+    assert!(tokens.count(|head| head.contains(SECRET)) > 0, "{}", tokens.told());
 }

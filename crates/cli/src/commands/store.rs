@@ -129,8 +129,10 @@ fn show(ui: &Ui, store: &Trees, all: bool) -> Result<Exit, Failure> {
         trees.sort_by_key(|tree| name_of(tree));
         ui.answer(table(ui, trees.into_iter().map(row_of)));
     }
-    if unused > 0 || !inventory.remains.is_empty() {
-        ui.say("\n`bibliotax store prune` takes out what is unused or was left behind");
+    match (unused > 0, !inventory.remains.is_empty()) {
+        (false, false) => {}
+        (true, false) => ui.say("\n`bibliotax store prune` takes out what is unused"),
+        (_, true) => ui.say("\n`bibliotax store prune` takes out what is unused and what was left behind"),
     }
     let project = |project: &Noted| json!({ "path": project.path, "archives": project.archives, "bytes": bytes_of(&inventory, project) });
     ui.report(

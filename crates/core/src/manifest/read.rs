@@ -16,7 +16,7 @@ use self::needs::Ranges;
 pub use self::sources::{SOURCE_KEYS, read_stated};
 use self::values::{key_span, span};
 use super::{
-    Device, LinkWay, Manifest, MemberList, NamePattern, Project, RegistryDeclaration, ShelfSettings,
+    Allowed, Device, LinkWay, Manifest, MemberList, NamePattern, Project, RegistryDeclaration, ShelfSettings,
     StatedCard, syntax,
 };
 use crate::facet::Target;
@@ -48,7 +48,7 @@ const TOP_KEYS: [&str; 18] = [
 const PROJECT_KEYS: [&str; 3] = ["name", "version", "license"];
 const WORKSPACE_KEYS: [&str; 2] = ["members", "apart"];
 const SHELF_KEYS: [&str; 2] = ["link", "absolute"];
-const REGISTRY_KEYS: [&str; 4] = ["url", "mirrors", "owns", "plain"];
+const REGISTRY_KEYS: [&str; 6] = ["url", "mirrors", "owns", "plain", "api", "realm"];
 
 /// Keys that hold for all members of a workspace, so that its root alone may say them.
 const ROOT_KEYS: [&str; 5] = ["workspace", "shared", "replace", "rules", "shelf"];
@@ -224,8 +224,8 @@ impl Reader<'_> {
 
     fn registry(&mut self, key: &Key, item: &Item) -> Option<RegistryDeclaration> {
         let name: Option<RegistryName> = self.name(key);
-        let (url, mirrors, owns, allows_plain) = match item.as_table_like() {
-            None => (self.text(item, key.get())?, Vec::new(), Vec::new(), false),
+        let (url, mirrors, owns, allowed) = match item.as_table_like() {
+            None => (self.text(item, key.get())?, Vec::new(), Vec::new(), Allowed::default()),
             Some(table) => {
                 self.only_known(table, "a registry", &REGISTRY_KEYS);
                 let Some(url) = table.get("url") else {
@@ -240,14 +240,22 @@ impl Reader<'_> {
                 let plain = table.get("plain").is_some_and(|item| self.flag(item, "plain"));
                 let [mirrors, owns] =
                     ["mirrors", "owns"].map(|key| self.texts(table, key).unwrap_or_default());
-                (self.text(url, "url")?, mirrors, owns, plain)
+                let [api, realm] =
+                    ["api", "realm"].map(|key| table.get(key).and_then(|item| self.text(item, key)));
+                (self.text(url, "url")?, mirrors, owns, Allowed { plain, api, realm })
             }
         };
-        for url in [&url].into_iter().chain(&mirrors).filter(|url| names_user(url)) {
+        for url in [&url]
+            .into_iter()
+            .chain(&mirrors)
+            .chain(&allowed.api)
+            .chain(&allowed.realm)
+            .filter(|url| names_user(url))
+        {
             self.faults.push(user_in_url(url, span(item)));
         }
         let owns = owns.into_iter().map(NamePattern).collect();
-        Some(RegistryDeclaration { name: name?, url, mirrors, owns, allows_plain, span: key_span(key) })
+        Some(RegistryDeclaration { name: name?, url, mirrors, owns, allowed, span: key_span(key) })
     }
 }
 

@@ -233,7 +233,7 @@ fn is_on_host(place: &str) -> bool {
 }
 
 fn is_same(one: &RegistryDeclaration, other: &RegistryDeclaration) -> bool {
-    let is_alike = one.allows_plain == other.allows_plain && one.owns == other.owns;
+    let is_alike = one.allowed == other.allowed && one.owns == other.owns;
     // The root's own places are as written.
     let plain = |url: &String| if url.contains("://") { Some(url.clone()) } else { folder_from("", url) };
     let mirrors = |registry: &RegistryDeclaration| registry.mirrors.iter().map(plain).collect::<Vec<_>>();

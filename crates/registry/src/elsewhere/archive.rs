@@ -158,12 +158,7 @@ pub(super) fn open(
         Some(_) => {
             let asked = Asked::SourceOf(package.clone());
             let base = checked(&asked, url, allows_plain)?;
-            if network.offline {
-                return Err(RegistryError::Offline { asked, what: "its archive".to_owned() });
-            }
-            let client = Client::new(asked, base, network);
-            let download = Download::open_any(client, String::new())?;
-            return Ok(Box::new(download.ok_or_else(gone)?));
+            return download(package, Client::new(asked, base, network), url);
         }
     };
     let path = root.join(path);
@@ -171,6 +166,20 @@ pub(super) fn open(
         Err(error) if error.kind() == io::ErrorKind::NotFound => Err(gone()),
         opened => Ok(Box::new(opened.at("read", &path)?)),
     }
+}
+
+/// Begins to fetch an archive with a client for its URL.
+pub(super) fn download(
+    package: &PackageName,
+    client: Client,
+    url: &str,
+) -> Result<Box<dyn Read + Send>, RegistryError> {
+    if client.is_offline() {
+        let asked = Asked::SourceOf(package.clone());
+        return Err(RegistryError::Offline { asked, what: "its archive".to_owned() });
+    }
+    let gone = || RegistryError::NoArchive { package: package.clone(), url: url.to_owned() };
+    Ok(Box::new(Download::open_any(client, String::new())?.ok_or_else(gone)?))
 }
 
 /// Takes what comes into a file in a folder.

@@ -5,6 +5,7 @@ use std::sync::{Arc, OnceLock};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use bibliotax_core::manifest::Allowed;
 use reqwest::blocking::{self, RequestBuilder, Response};
 use reqwest::header::{
     ACCEPT, ACCEPT_ENCODING, AUTHORIZATION, CONTENT_TYPE, ETAG, HeaderValue, IF_NONE_MATCH, LINK,
@@ -20,7 +21,8 @@ use super::{Network, checked, is_loopback};
 use crate::chance::share_of;
 use crate::credentials::{Credential, bearer};
 use crate::error::{Asked, RegistryError};
-use crate::origin::Origin;
+use crate::origin::{Origin, have_one_owner};
+use crate::reach::{OnlyOutside, is_inside, leads_inside};
 
 /// How often a request is tried that may be tried again.
 const MOST_TRIES: u32 = 5;
@@ -73,7 +75,12 @@ struct Shared {
     asked: Asked,
     base: Url,
     admission: Admission,
+    /// Whether tokens may be given out at a place without encryption.
     allows_plain: bool,
+    /// Another host where tokens may be given out.
+    realm: Option<Origin>,
+    /// Whether nothing inside may be asked, wherever it sends us on.
+    only_outside: bool,
     is_offline: bool,
     silence: Duration,
     /// Made when something is asked for first: it reads the system's certificates.
@@ -84,29 +91,43 @@ struct Shared {
 impl Client {
     /// A client for a registry of our own kind, or for where one archive is; what opens its host goes to no other.
     pub fn new(asked: Asked, base: Url, network: &Network) -> Self {
-        Self::with_manner(Manner::Direct, asked, base, network, false)
+        Self::made_of(Self::shared(Manner::Direct, asked, base, network))
     }
 
-    /// A client for a host that lets people in its own way, and may say where tokens are given out without encryption.
-    pub fn with_manner(
-        manner: Manner,
-        asked: Asked,
-        base: Url,
-        network: &Network,
-        allows_plain: bool,
-    ) -> Self {
-        let admission = Admission::new(manner, Origin::of(&base), network);
-        let shared = Shared {
+    /// The same for a place that somebody outside named: it asks nothing that only this machine or its network reaches.
+    pub fn outside(asked: Asked, base: Url, network: &Network) -> Self {
+        Self::made_of(Shared { only_outside: true, ..Self::shared(Manner::Direct, asked, base, network) })
+    }
+
+    /// A client for a host that says in a challenge how it lets people in, and where tokens are given out.
+    pub fn challenged(asked: Asked, base: Url, network: &Network, allowed: &Allowed) -> Self {
+        let realm = allowed.realm.as_deref().and_then(|realm| realm.parse().ok());
+        let shared = Self::shared(Manner::Challenge, asked, base, network);
+        Self::made_of(Shared { allows_plain: allowed.plain, realm, ..shared })
+    }
+
+    fn made_of(shared: Shared) -> Self {
+        Self { shared: Arc::new(shared) }
+    }
+
+    fn shared(manner: Manner, asked: Asked, base: Url, network: &Network) -> Shared {
+        Shared {
             asked,
+            admission: Admission::new(manner, Origin::of(&base), network),
             base,
-            admission,
-            allows_plain,
+            allows_plain: false,
+            realm: None,
+            only_outside: false,
             is_offline: network.offline,
             silence: network.silence.unwrap_or(SILENCE),
             reading: OnceLock::new(),
             writing: OnceLock::new(),
-        };
-        Self { shared: Arc::new(shared) }
+        }
+    }
+
+    /// Where it asks.
+    pub fn base(&self) -> &Url {
+        &self.shared.base
     }
 
     /// What opens the host, looked for when it is wanted first.
@@ -353,6 +374,8 @@ impl Client {
         let TokenRequest { realm, pairs, authorization, is_form } = request;
         let Shared { asked, allows_plain, .. } = &*self.shared;
         let mut url = checked(asked, &realm, *allows_plain).map_err(Trouble::for_good)?;
+        let is_secret = authorization.is_some() || is_form;
+        self.check_realm(&url, is_secret).map_err(Trouble::for_good)?;
         let request = if is_form {
             let mut form = url::form_urlencoded::Serializer::new(String::new());
             let form = form.extend_pairs(&pairs).finish();
@@ -375,12 +398,26 @@ impl Client {
         token.and_then(bearer).ok_or_else(wrong).map(Some)
     }
 
+    /// Whether tokens may be asked for at a place that the host names: with a secret only at its own host, at one of the same
+    /// owner, or where the manifest says so; and nowhere inside, unless the host is there itself.
+    fn check_realm(&self, url: &Url, is_secret: bool) -> Result<(), RegistryError> {
+        let Shared { asked, base, realm, .. } = &*self.shared;
+        let is_allowed = realm.is_some() && Origin::of(url) == *realm;
+        let is_kept = !is_secret || have_one_owner(base, url);
+        if is_allowed || is_kept && (base.host() == url.host() || !leads_inside(url) || leads_inside(base)) {
+            return Ok(());
+        }
+        let url = Origin::of(url).map_or_else(|| url.to_string(), |origin| origin.to_string());
+        Err(RegistryError::OtherHost { asked: asked.clone(), key: "realm", url })
+    }
+
     fn url(&self, path: &str) -> Result<Url, Trouble> {
         self.shared.base.join(path).map_err(|_| Trouble::for_good(self.wrong("its URL can't be followed")))
     }
 
     fn reading(&self) -> Result<&blocking::Client, Trouble> {
-        self.made(&self.shared.reading, Policy::custom(follow))
+        let only_outside = self.shared.only_outside;
+        self.made(&self.shared.reading, Policy::custom(move |attempt| follow(attempt, only_outside)))
     }
 
     fn writing(&self) -> Result<&blocking::Client, Trouble> {
@@ -402,6 +439,8 @@ impl Client {
             .connect_timeout(TO_CONNECT)
             .timeout(self.shared.silence);
         let builder = builder.user_agent(concat!("bibliotax/", env!("CARGO_PKG_VERSION"))).tcp_nodelay(true);
+        let builder =
+            if self.shared.only_outside { builder.dns_resolver(Arc::new(OnlyOutside)) } else { builder };
         let client =
             builder.build().map_err(|error| Trouble::for_good(self.broke_off(what_broke(&error))))?;
         Ok(slot.get_or_init(|| client))
@@ -493,10 +532,11 @@ pub fn is_let_in<T>(asked: Result<T, RegistryError>) -> Result<bool, RegistryErr
 }
 
 /// Follows redirects that are few and lead to no less safe a place. Headers that are for one host alone don't go along.
-fn follow(attempt: Attempt<'_>) -> reqwest::redirect::Action {
+fn follow(attempt: Attempt<'_>, only_outside: bool) -> reqwest::redirect::Action {
     let was_safe = attempt.previous().last().is_some_and(|url| url.scheme() == "https");
     let is_safe = attempt.url().scheme() == "https" || !was_safe && is_loopback(attempt.url());
-    if attempt.previous().len() > MOST_REDIRECTS || !is_safe {
+    let is_open = !only_outside || !is_inside(attempt.url());
+    if attempt.previous().len() > MOST_REDIRECTS || !is_safe || !is_open {
         return attempt.error("this redirect isn't followed");
     }
     attempt.follow()

@@ -21,7 +21,7 @@ fn find(
         name: "seedhouse".parse().unwrap(),
         url: format!("http://{}/", server.address),
         mirrors: Vec::new(),
-        allows_plain: false,
+        allowed: Default::default(),
         owns: Vec::new(),
         span: 0..0,
     };

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::time::Instant;
 
-use bibliotax_core::manifest::{NamePattern, RegistryDeclaration};
+use bibliotax_core::manifest::{Allowed, NamePattern, RegistryDeclaration};
 use bibliotax_core::name::{RegistryName, nearest_package_name};
 use bibliotax_registry::mirror::mirror;
 use bibliotax_registry::registry::Registry;
@@ -74,7 +74,7 @@ impl Mirror {
             name: name_of(&self.from)?,
             url: self.from.clone(),
             mirrors: Vec::new(),
-            allows_plain: self.plain,
+            allowed: Allowed { plain: self.plain, ..Allowed::default() },
             owns: Vec::new(),
             span: 0..0,
         };

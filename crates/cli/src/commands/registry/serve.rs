@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
+use bibliotax_core::manifest::Allowed;
 use bibliotax_disk::error::At;
 use bibliotax_registry::description::DESCRIPTION;
 use bibliotax_registry::front::{Freshness, Front};
@@ -116,7 +117,7 @@ impl Serve {
             return Err(Failure::new("registry.not-empty", what).mend("name a folder that is new or empty"));
         }
         let behind = Network { cache: Some(folder.join("answers")), stale: self.stale, ..network() };
-        let remote = Remote::open(&name_of(url)?, url, false, &behind)?;
+        let remote = Remote::open(&name_of(url)?, url, &Allowed::default(), &behind)?;
         let freshness = Freshness { fresh: Duration::from_secs(self.fresh), stale: self.stale };
         Ok(Arc::new(Front::new(remote, folder, freshness)?))
     }

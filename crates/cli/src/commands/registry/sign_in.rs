@@ -122,7 +122,7 @@ fn origin_of(word: &str, here: &Path) -> Result<Origin, Failure> {
     let declared = project.and_then(|project| {
         let registries = &project.workspace.registries;
         let registry = registries.iter().find(|registry| registry.name.as_str() == word)?;
-        let scheme = if registry.allows_plain { "http://" } else { "oci://" };
+        let scheme = if registry.allowed.plain { "http://" } else { "oci://" };
         Some(registry.url.replacen("oci://", scheme, 1))
     });
     let place = declared.unwrap_or_else(|| word.to_owned());

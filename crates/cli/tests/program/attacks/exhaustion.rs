@@ -12,7 +12,7 @@ use crate::garden::Garden;
 use crate::server::serve;
 
 /// Serves the files below a folder, those whose path has a word in it a byte at a time, without an end of its own.
-fn drip(folder: PathBuf, slow: &'static str) -> String {
+pub fn drip(folder: PathBuf, slow: &'static str) -> String {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let url = format!("http://{}", listener.local_addr().unwrap());
     thread::spawn(move || {

@@ -1,12 +1,32 @@
 #!/usr/bin/env python3
-"""Writes archives of every format to begin fuzzing with: make-seeds.py, then `corpus/unpack` has them.
+"""Writes what fuzzing begins with into `seeds/`: make-seeds.py DEMO, where DEMO is a folder that `bibliotax demo DEMO` filled."""
+import gzip, io, lzma, pathlib, shutil, subprocess, sys, tarfile, zipfile
 
-A kit to begin with is made by hand: `bibliotax kit make fuzz/corpus/kit/whole` in any small project.
-"""
-import gzip, io, lzma, pathlib, subprocess, tarfile, zipfile
+demo = pathlib.Path(sys.argv[1])
+seeds = pathlib.Path(__file__).parent / "seeds"
+shutil.rmtree(seeds, ignore_errors=True)
 
-corpus = pathlib.Path(__file__).parent / "corpus" / "unpack"
-corpus.mkdir(parents=True, exist_ok=True)
+
+def copy(target, *places):
+    (seeds / target).mkdir(parents=True, exist_ok=True)
+    for number, place in enumerate(places):
+        shutil.copyfile(next(demo.glob(place)), seeds / target / f"demo-{number}")
+
+
+copy("lock", "fernhollow/hand-unit/bibliotax.lock", "fernhollow/gate-kiosk/bibliotax.lock", "together/bibliotax.lock")
+copy("state", "fernhollow/hand-unit/shelf/.state.json", "together/shelf/.state.json")
+copy("history", "registries/seedhouse/packages/*/moss-map.jsonl", "registries/seedhouse/packages/*/day-clock.jsonl")
+copy("description", "registries/seedhouse/registry.json", "registries/fernhollow/registry.json")
+copy("steps", "together/bibliotax.steps/*")
+copy("manifest", "fernhollow/hand-unit/bibliotax.toml", "together/bibliotax.toml", "fernhollow/valve-core/bibliotax.toml")
+copy("kit", "fernhollow/hand-unit.kit")
+
+(seeds / "card").mkdir()
+cards = [file for file in demo.glob("registries/*/files/*/*") if file.read_bytes()[:8] == b'{"name":']
+cards.sort(key=lambda file: file.stat().st_size)
+for number, card in enumerate(cards[-3:]):
+    shutil.copyfile(card, seeds / "card" / f"demo-{number}")
+
 plain = io.BytesIO()
 with tarfile.open(fileobj=plain, mode="w") as tar:
     for name, text in [("include/dew_point.h", b"int dew_point(int, int);\n"), ("a", b"x" * 2000)]:
@@ -22,6 +42,6 @@ with zipfile.ZipFile(zipped, "w", zipfile.ZIP_DEFLATED) as archive:
     archive.writestr("data/", "")
 tar = plain.getvalue()
 packed = subprocess.run(["zstd", "-qc"], input=tar, capture_output=True, check=True).stdout
-formats = [tar, gzip.compress(tar), lzma.compress(tar), packed, zipped.getvalue()]
-for number, data in enumerate(formats):
-    (corpus / f"format-{number}").write_bytes(bytes([number]) + data)
+(seeds / "unpack").mkdir()
+for number, data in enumerate([tar, gzip.compress(tar, mtime=0), lzma.compress(tar), packed, zipped.getvalue()]):
+    (seeds / "unpack" / f"format-{number}").write_bytes(bytes([number]) + data)

@@ -43,9 +43,12 @@ pub fn at_end(file: &mut (impl Read + Seek)) -> io::Result<Option<Directory>> {
     match locator.filter(|locator| locator.starts_with(&END_64_LOCATOR)) {
         Some(locator) => {
             let there = at_64(file, number_64(locator, 8))?;
+            // All bits say that only the longer record has the number (section 4.4.1.4); otherwise the larger one counts.
+            let larger =
+                |long: u64, short: u64, none: u64| if short == none { long } else { long.max(short) };
             Ok(there.map(|there| Directory {
-                entries: there.entries.max(directory.entries),
-                bytes: there.bytes.max(directory.bytes),
+                entries: larger(there.entries, directory.entries, u16::MAX.into()),
+                bytes: larger(there.bytes, directory.bytes, u32::MAX.into()),
             }))
         }
         None => Ok(Some(directory)),
@@ -108,7 +111,7 @@ mod tests {
         locator.extend([0; 12]);
         locator.extend([0; 4]);
         let whole = [large.clone(), locator, end(0xffff, 0xffff_ffff, b"")].concat();
-        let told = Directory { entries: 70_000, bytes: 0xffff_ffff };
+        let told = Directory { entries: 70_000, bytes: 8_000_000 };
         assert_eq!(read(&whole), Some(told));
         for broken in
             [&end(3, 200, b"x")[..22], b"PK\x05\x06", b"", &[end(3, 200, b""), b"more".to_vec()].concat()]

@@ -15,7 +15,7 @@ use serde::{Deserialize, Serialize};
 use crate::error::{ArchiveError, shown};
 
 /// What an entry takes in memory while an archive is unpacked, beside its name, and the most that all may take, in bytes.
-const ENTRY_WEIGHT: usize = 160;
+const ENTRY_WEIGHT: usize = 480;
 const MAX_WEIGHT: usize = 48 << 20;
 
 /// Longest chain of links to links.
@@ -109,7 +109,7 @@ impl TreeWriter {
     fn weigh(&mut self, entry: &str, path: &InnerPath) -> Result<(), ArchiveError> {
         self.weight += ENTRY_WEIGHT + 2 * path.as_str().len();
         if self.weight > MAX_WEIGHT {
-            let limit = format!("some {} files, or names of {} MiB", MAX_WEIGHT / 280, MAX_WEIGHT >> 20);
+            let limit = format!("some {} files, or names of {} MiB", MAX_WEIGHT / 600, MAX_WEIGHT >> 20);
             return Err(ArchiveError::TooMuch { entry: shown(entry.as_bytes()), limit });
         }
         Ok(())

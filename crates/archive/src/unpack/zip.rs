@@ -9,7 +9,7 @@ use zip::read::ZipFile;
 use zip::result::ZipError;
 
 use super::directory::at_end;
-use super::limits::{Counted, MAX_DIRECTORY, MAX_ENTRIES, exceeded};
+use super::limits::{Counted, MAX_DIRECTORY, exceeded};
 use super::source::Checked;
 use super::tar::SET_USER_OR_GROUP;
 use super::tree::TreeWriter;
@@ -18,6 +18,9 @@ use crate::visit::Visit;
 
 /// Longest target of a link, in bytes.
 const LONGEST_TARGET: u64 = 4096;
+
+/// Most entries: the library holds all of them in memory, beside what is remembered of files here.
+const MAX_ENTRIES: u64 = 120_000;
 
 /// The kind of file that is in a Unix mode, and its bits for a file, a folder, a link, and "none said".
 const KIND: u32 = 0o170_000;
@@ -47,8 +50,8 @@ pub fn unpack<R: Read>(source: &mut Checked<'_, R>, tree: &mut TreeWriter) -> Re
 fn opened<R: Read + Seek>(mut file: R) -> Result<ZipArchive<R>, ArchiveError> {
     let directory = at_end(&mut file).map_err(|error| unreadable(&ZipError::Io(error)))?;
     let directory = directory.ok_or_else(|| broken("its structure is broken"))?;
-    if directory.entries > MAX_ENTRIES as u64 || directory.bytes > MAX_DIRECTORY {
-        let limit = format!("{} MiB in its directory", MAX_DIRECTORY >> 20);
+    if directory.entries > MAX_ENTRIES || directory.bytes > MAX_DIRECTORY {
+        let limit = format!("{MAX_ENTRIES} entries or {} MiB in its directory", MAX_DIRECTORY >> 20);
         return Err(ArchiveError::TooMuch { entry: "its directory".to_owned(), limit });
     }
     let archive = ZipArchive::new(file).map_err(|error| unreadable(&error))?;

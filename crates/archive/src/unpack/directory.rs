@@ -3,10 +3,17 @@
 
 use std::io::{self, Read, Seek, SeekFrom};
 
+use super::tar::SET_USER_OR_GROUP;
+use super::zip::{FILE, KIND};
+
 /// The record at the end, and the one that says where its 64-bit form is.
 const END: [u8; 4] = *b"PK\x05\x06";
 const END_64_LOCATOR: [u8; 4] = *b"PK\x06\x07";
 const END_64: [u8; 4] = *b"PK\x06\x06";
+
+/// The record of one entry.
+const ENTRY: [u8; 4] = *b"PK\x01\x02";
+const ENTRY_LENGTH: usize = 46;
 
 /// Lengths of these records without what may follow.
 const END_LENGTH: usize = 22;
@@ -23,6 +30,8 @@ pub struct Directory {
     pub entries: u64,
     /// Its length in bytes.
     pub bytes: u64,
+    /// Where it ends in the file.
+    pub end: u64,
 }
 
 /// Reads what the end of an archive says; `None` where it doesn't end as such archives do.
@@ -38,7 +47,9 @@ pub fn at_end(file: &mut (impl Read + Seek)) -> io::Result<Option<Directory>> {
     if record.len() < END_LENGTH || record.len() != END_LENGTH + usize::from(number_16(record, 20)) {
         return Ok(None);
     }
-    let directory = Directory { entries: number_16(record, 10).into(), bytes: number_32(record, 12).into() };
+    let end = length - record.len() as u64;
+    let directory =
+        Directory { entries: number_16(record, 10).into(), bytes: number_32(record, 12).into(), end };
     let locator = at.checked_sub(LOCATOR_LENGTH).map(|at| &tail[at..]);
     match locator.filter(|locator| locator.starts_with(&END_64_LOCATOR)) {
         Some(locator) => {
@@ -49,6 +60,7 @@ pub fn at_end(file: &mut (impl Read + Seek)) -> io::Result<Option<Directory>> {
             Ok(there.map(|there| Directory {
                 entries: larger(there.entries, directory.entries, u16::MAX.into()),
                 bytes: larger(there.bytes, directory.bytes, u32::MAX.into()),
+                end: there.end,
             }))
         }
         None => Ok(Some(directory)),
@@ -62,7 +74,31 @@ fn at_64(file: &mut (impl Read + Seek), at: u64) -> io::Result<Option<Directory>
     if record.len() < END_64_LENGTH || !record.starts_with(&END_64) {
         return Ok(None);
     }
-    Ok(Some(Directory { entries: number_64(&record, 32), bytes: number_64(&record, 40) }))
+    Ok(Some(Directory { entries: number_64(&record, 32), bytes: number_64(&record, 40), end: at }))
+}
+
+/// The name of the first file in a directory that would run with the rights of its owner or group (section 4.4.15, as Unix writes
+/// it): the library takes these bits off before anybody sees them.
+pub fn set_user(file: &mut (impl Read + Seek), directory: Directory) -> io::Result<Option<Vec<u8>>> {
+    file.seek(SeekFrom::Start(directory.end.saturating_sub(directory.bytes)))?;
+    let mut records = io::BufReader::new(file.take(directory.bytes));
+    for _ in 0..directory.entries {
+        let mut record = [0; ENTRY_LENGTH];
+        records.read_exact(&mut record)?;
+        if !record.starts_with(&ENTRY) {
+            return Err(io::ErrorKind::InvalidData.into());
+        }
+        let mut name = vec![0; number_16(&record, 28).into()];
+        records.read_exact(&mut name)?;
+        let rest = u64::from(number_16(&record, 30)) + u64::from(number_16(&record, 32));
+        io::copy(&mut records.by_ref().take(rest), &mut io::sink())?;
+        let mode = number_32(&record, 38) >> 16;
+        let is_file = matches!(mode & KIND, 0 | FILE) && !name.ends_with(b"/");
+        if is_file && mode & SET_USER_OR_GROUP != 0 {
+            return Ok(Some(name));
+        }
+    }
+    Ok(None)
 }
 
 /// Numbers stand with their lowest byte first; whoever asks has looked that the record is long enough.
@@ -99,9 +135,9 @@ mod tests {
     #[test]
     fn the_end_is_read_in_both_forms_and_nothing_else_is_one() {
         let read = |bytes: &[u8]| at_end(&mut Cursor::new(bytes)).unwrap();
-        let told = Directory { entries: 3, bytes: 200 };
-        assert_eq!(read(&[b"files".to_vec(), end(3, 200, b"")].concat()), Some(told));
-        assert_eq!(read(&end(3, 200, b"a comment")), Some(told));
+        let told = |end: u64| Some(Directory { entries: 3, bytes: 200, end });
+        assert_eq!(read(&[b"files".to_vec(), end(3, 200, b"")].concat()), told(5));
+        assert_eq!(read(&end(3, 200, b"a comment")), told(0));
         let mut large = END_64.to_vec();
         large.extend([0; 28]);
         large.extend(70_000_u64.to_le_bytes());
@@ -111,7 +147,7 @@ mod tests {
         locator.extend([0; 12]);
         locator.extend([0; 4]);
         let whole = [large.clone(), locator, end(0xffff, 0xffff_ffff, b"")].concat();
-        let told = Directory { entries: 70_000, bytes: 8_000_000 };
+        let told = Directory { entries: 70_000, bytes: 8_000_000, end: 0 };
         assert_eq!(read(&whole), Some(told));
         for broken in
             [&end(3, 200, b"x")[..22], b"PK\x05\x06", b"", &[end(3, 200, b""), b"more".to_vec()].concat()]

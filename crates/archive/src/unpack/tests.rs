@@ -159,6 +159,14 @@ fn refuses_devices_pipes_and_set_user_files() {
     }
     let set_user = tar_of(&[Entry("tool", EntryType::Regular, 0o4755, b"")]);
     assert!(matches!(unpacked(ArchiveFormat::Tar, &set_user).1, Err(ArchiveError::SetUser { .. })));
+    // In a ZIP archive the mode stands in the directory, 38 bytes behind the beginning of an entry (APPNOTE.TXT, section 4.3.12).
+    let mut zipped = zip_of(&[Entry("tool", EntryType::Regular, 0o755, b"")]);
+    let at = zipped.windows(4).rposition(|bytes| bytes == b"PK\x01\x02").unwrap();
+    for mode in [0o104_755_u32, 0o102_755] {
+        zipped[at + 38..at + 42].copy_from_slice(&(mode << 16).to_le_bytes());
+        let refused = unpacked(ArchiveFormat::Zip, &zipped).1;
+        assert!(matches!(refused, Err(ArchiveError::SetUser { .. })), "{mode:o}: {refused:?}");
+    }
 }
 
 #[test]

@@ -8,10 +8,9 @@ use zip::ZipArchive;
 use zip::read::ZipFile;
 use zip::result::ZipError;
 
-use super::directory::at_end;
+use super::directory::{at_end, set_user};
 use super::limits::{Counted, MAX_DIRECTORY, exceeded};
 use super::source::Checked;
-use super::tar::SET_USER_OR_GROUP;
 use super::tree::TreeWriter;
 use crate::error::{ArchiveError, shown};
 use crate::visit::Visit;
@@ -23,8 +22,8 @@ const LONGEST_TARGET: u64 = 4096;
 const MAX_ENTRIES: u64 = 120_000;
 
 /// The kind of file that is in a Unix mode, and its bits for a file, a folder, a link, and "none said".
-const KIND: u32 = 0o170_000;
-const FILE: u32 = 0o100_000;
+pub(super) const KIND: u32 = 0o170_000;
+pub(super) const FILE: u32 = 0o100_000;
 const FOLDER: u32 = 0o040_000;
 const LINK: u32 = 0o120_000;
 
@@ -53,6 +52,9 @@ fn opened<R: Read + Seek>(mut file: R) -> Result<ZipArchive<R>, ArchiveError> {
     if directory.entries > MAX_ENTRIES || directory.bytes > MAX_DIRECTORY {
         let limit = format!("{MAX_ENTRIES} entries or {} MiB in its directory", MAX_DIRECTORY >> 20);
         return Err(ArchiveError::TooMuch { entry: "its directory".to_owned(), limit });
+    }
+    if let Some(name) = set_user(&mut file, directory).map_err(|_| broken("its directory is broken"))? {
+        return Err(ArchiveError::SetUser { entry: shown(&name) });
     }
     let archive = ZipArchive::new(file).map_err(|error| unreadable(&error))?;
     if archive.len() as u64 != directory.entries {
@@ -101,9 +103,6 @@ fn add(
         }
         _ if name.ends_with('/') => tree.add_folder(&name)?,
         FOLDER => tree.add_folder(&name)?,
-        _ if mode & SET_USER_OR_GROUP != 0 => {
-            return Err(ArchiveError::SetUser { entry: shown(name.as_bytes()) });
-        }
         0 | FILE => tree.add_file(&name, mode & 0o100 != 0, &mut contents, unreadable)?,
         _ => return Err(ArchiveError::Special { entry: shown(name.as_bytes()) }),
     }

@@ -205,10 +205,12 @@ pub fn place_problem(place: &str) -> Option<&'static str> {
     if scheme.is_empty() && place.contains("::") {
         return Some("would run a program to get there");
     }
-    let secret = authority.rsplit_once('@').is_some_and(|(user, _)| user.contains(':'));
+    // A user alone is how ssh has it; on the web it is a token more often than not.
+    let is_web = matches!(scheme, "http" | "https");
+    let secret = authority.rsplit_once('@').is_some_and(|(user, _)| is_web || user.contains(':'));
     if !scheme.is_empty() && secret {
         return Some(
-            "has a password in it, and whoever reads the manifest reads it; let git or the keyring have it",
+            "has a user or a password in it, and whoever reads the manifest reads it; let git or the keyring have it",
         );
     }
     None

@@ -189,13 +189,16 @@ pub enum RegistryError {
     #[error("git is not on this machine, and a package comes from a git repository")]
     NoGit,
     /// `git` could not do what it was told.
-    #[error("the git repository {url}: {what}")]
+    #[error("the git repository {}: {what}", without_user(url))]
     Git { url: String, what: String },
     /// Nobody may be asked, and what is wanted of a repository was never fetched.
-    #[error("{what} of the git repository {url} was never fetched, and now nobody is to be asked")]
+    #[error(
+        "{what} of the git repository {} was never fetched, and now nobody is to be asked",
+        without_user(url)
+    )]
     GitOffline { url: String, what: String },
     /// A repository has no such commit, branch or tag, or a commit no such folder.
-    #[error("the git repository {url}: {what}")]
+    #[error("the git repository {}: {what}", without_user(url))]
     NoCommit { url: String, what: String },
     /// A tag leads to another commit than when it was locked.
     #[error("{tag} of {package} was moved: it led to commit {was}, and leads to {now} now")]

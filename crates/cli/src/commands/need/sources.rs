@@ -8,6 +8,7 @@ use bibliotax_core::inner_path::InnerPath;
 use bibliotax_core::manifest::{FILE_NAME, GitPoint};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
+use bibliotax_core::source::{place_problem, without_user};
 use bibliotax_registry::elsewhere::Elsewhere;
 
 use super::words::Wanted;
@@ -177,6 +178,12 @@ impl Place {
 /// A place that is named on the command line, seen from this folder.
 fn place_of(project: &Project, here: &Path, place: &str) -> Result<Place, Failure> {
     let is_url = place.contains("://") || place.split_once(':').is_some_and(|(host, _)| !host.contains('/'));
+    if let Some(problem) = place_problem(place).filter(|_| is_url) {
+        let what = format!("`{}` {problem}", without_user(place));
+        return Err(
+            Failure::new("manifest.place", what).mend("write it without; nothing was asked or written")
+        );
+    }
     if is_url {
         Ok(Place::Url(place.to_owned()))
     } else {

@@ -3,6 +3,7 @@
 use std::io::{self, BufRead, IsTerminal};
 use std::path::Path;
 
+use bibliotax_core::source::without_user;
 use bibliotax_registry::origin::Origin;
 use serde_json::json;
 
@@ -127,7 +128,7 @@ fn origin_of(word: &str, here: &Path) -> Result<Origin, Failure> {
     });
     let place = declared.unwrap_or_else(|| word.to_owned());
     place.parse().map_err(|_| {
-        let what = format!("`{place}` is on no host that could be opened");
+        let what = format!("`{}` is on no host that could be opened", without_user(&place));
         Failure::new("credentials.host", what).mend(
             "name a registry of the manifest that has a URL, or a host: `https://packages.seedhouse.example`",
         )

@@ -32,6 +32,15 @@ pub struct Pending {
     pub is_whole: bool,
 }
 
+/// What was thrown away.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Cleared {
+    /// How many uploads that were given up.
+    pub uploads: usize,
+    /// How many temporary files and folders that nobody held.
+    pub remains: usize,
+}
+
 impl Pending {
     fn is_older_than(&self, age: Duration) -> bool {
         SystemTime::now().duration_since(self.since).is_ok_and(|since| since > age)
@@ -62,8 +71,8 @@ impl dyn Keep + '_ {
         Ok(())
     }
 
-    /// Throws uploads away that were given up, and what processes that were killed left behind; how many there were.
-    pub fn clear_uploads(&self) -> Result<usize, RegistryError> {
+    /// Throws uploads away that were given up, and what processes that were killed left behind.
+    pub fn clear_uploads(&self) -> Result<Cleared, RegistryError> {
         let remains = self.remains()?;
         bibliotax_disk::remains::clear(&remains)?;
         let is_over = |pending: &Pending| {
@@ -76,7 +85,7 @@ impl dyn Keep + '_ {
         for pending in &over {
             self.forget_pending(pending, !named.contains(&pending.digest))?;
         }
-        Ok(remains.len() + over.len())
+        Ok(Cleared { uploads: over.len(), remains: remains.len() })
     }
 
     /// The files that releases name.

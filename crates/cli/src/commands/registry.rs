@@ -84,7 +84,10 @@ fn check(ui: &Ui, registry: &Arc<dyn Keep>, mend: bool) -> Result<Exit, Failure>
         let names = registry.mend_names()?;
         ui.say(format!("made the list of {} anew", count(names, "name")));
         let cleared = registry.clear_uploads()?;
-        ui.say(format!("took out {} and what was left behind", count(cleared, "old upload")));
+        let cleared = [(cleared.uploads, "old upload"), (cleared.remains, "temporary file")];
+        for (number, what) in cleared.into_iter().filter(|(number, _)| *number > 0) {
+            ui.say(format!("took out {}", count(number, what)));
+        }
     }
     let remains = registry.remains()?;
     let (pending, left_behind) =

@@ -14,6 +14,7 @@ use self::shown::{json_for_terminal, lines_around};
 use crate::codes::{Exit, exit_of};
 use crate::failure::{Failure, Way};
 use crate::global::{Format, Global};
+use crate::show::count;
 
 /// Version of the JSON that commands print.
 const JSON_FORMAT: u64 = 1;
@@ -122,7 +123,7 @@ impl Ui {
             ways(failure.ways()).iter().for_each(|line| print_err(&for_terminal(line)));
             let more = failure.source.as_ref().map_or(0, |source| source.more);
             if more > 0 {
-                print_err(&format!("and {more} more faults, not shown"));
+                print_err(&format!("\nand {} not shown", count(more, "more fault")));
             }
         }
         exit_of(failure.code)

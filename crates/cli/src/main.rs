@@ -47,6 +47,7 @@ fn main() -> ExitCode {
         Ok(Err(failure)) => ui.fail(&failure),
         Err(panic) => ui.fail(&failure::defect(panic.as_ref())),
     };
+    bibliotax_registry::git::end_all();
     exit.into()
 }
 

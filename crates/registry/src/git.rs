@@ -13,6 +13,7 @@ mod repository;
 mod submodule;
 mod tree;
 
+pub use self::process::end_all;
 pub use self::refs::{Refs, release_of};
 pub use self::repository::{Repository, Wanted};
 pub use self::submodule::submodule_url;

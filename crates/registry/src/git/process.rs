@@ -5,7 +5,7 @@ use std::io::{self, Read, Write};
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicU8, AtomicU64, AtomicUsize, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -108,6 +108,50 @@ pub fn command(folder: &Path) -> Command {
     command
 }
 
+/// How many runs of `git` are under way, and whether they are to end.
+static UNDER_WAY: AtomicUsize = AtomicUsize::new(0);
+static PHASE: AtomicU8 = AtomicU8::new(WORKING);
+
+/// Everything runs; nothing new begins; what still runs is ended.
+const WORKING: u8 = 0;
+const ENDING: u8 = 1;
+const ENDED: u8 = 2;
+
+/// How long runs may go on by themselves once this process is about to end.
+const TO_END: Duration = Duration::from_millis(500);
+
+/// A run that is under way.
+struct UnderWay;
+
+impl UnderWay {
+    fn begin() -> Result<Self, Refused> {
+        UNDER_WAY.fetch_add(1, Ordering::SeqCst);
+        let begun = Self;
+        if PHASE.load(Ordering::SeqCst) == WORKING { Ok(begun) } else { Err(Refused::Silent) }
+    }
+}
+
+impl Drop for UnderWay {
+    fn drop(&mut self) {
+        UNDER_WAY.fetch_sub(1, Ordering::SeqCst);
+    }
+}
+
+/// Sees that no `git` that this process started goes on writing after it: what was looked up ahead may still run. Nothing is
+/// started from then on.
+pub fn end_all() {
+    PHASE.store(ENDING, Ordering::SeqCst);
+    let wait = |most: Duration| {
+        let begun = Instant::now();
+        while UNDER_WAY.load(Ordering::SeqCst) > 0 && begun.elapsed() < most {
+            thread::sleep(Duration::from_millis(1));
+        }
+    };
+    wait(TO_END);
+    PHASE.store(ENDED, Ordering::SeqCst);
+    wait(TO_END);
+}
+
 /// Runs `git` to its end; what it wrote to stdout.
 pub fn run<A: AsRef<OsStr>>(
     folder: &Path,
@@ -115,6 +159,7 @@ pub fn run<A: AsRef<OsStr>>(
     input: &str,
     silence: Duration,
 ) -> Result<Vec<u8>, Refused> {
+    let _under_way = UnderWay::begin()?;
     let mut command = command(folder);
     command.args(args).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
     let mut child = started(command.spawn())?;
@@ -185,7 +230,7 @@ fn wait(child: &mut Child, heard: &AtomicU64, silence: Duration) -> Option<bool>
         if now != known {
             (known, since) = (now, Instant::now());
         }
-        if since.elapsed() > silence {
+        if since.elapsed() > silence || PHASE.load(Ordering::SeqCst) == ENDED {
             // It may have ended by itself meanwhile.
             let _ = child.kill();
             let _ = child.wait();

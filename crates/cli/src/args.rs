@@ -19,14 +19,14 @@ pub struct Arguments {
     pub command: Command,
 }
 
-/// The command line of this process; ends it where only help was asked for or the words are wrong.
-pub fn parse() -> Arguments {
+/// The command line of this process; what to show where only help was asked for or the words are wrong.
+pub fn parse() -> Result<Arguments, clap::Error> {
     let words: Vec<OsString> = std::env::args_os().collect();
-    parsed(&words).unwrap_or_else(|error| {
+    parsed(&words).map_err(|error| {
         // A script may have passed on what it was told: the message shows the words without what a terminal would act on.
         let shown: Vec<OsString> =
             words.iter().map(|word| escaped(&word.to_string_lossy()).into_owned().into()).collect();
-        parsed(&shown).err().unwrap_or(error).exit()
+        parsed(&shown).err().unwrap_or(error)
     })
 }
 

@@ -178,6 +178,7 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("need.no-component", Exit::Usage, "no release of a package has a component that is asked for"),
     ("need.not-declared", Exit::Usage, "a package to drop isn't declared"),
     ("need.words", Exit::Usage, "the words behind `need` are no packages and ranges"),
+    ("output.lost", Exit::Disk, "the results of a command can't be written to the standard output"),
     ("package.ambiguous", Exit::Input, "two registries hold a name, and nothing says which is meant"),
     ("package.unknown", Exit::Unsolved, "no registry holds a name"),
     ("path.invalid", Exit::Input, "a path leads out of its folder, or some system can't have it"),

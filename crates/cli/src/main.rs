@@ -40,7 +40,10 @@ fn main() -> ExitCode {
     if rendering::is_asked_for() {
         return rendering::answer();
     }
-    let args = args::parse();
+    let args = match args::parse() {
+        Ok(args) => args,
+        Err(error) => return ui::end(ui::show_words(&error)).into(),
+    };
     let ui = Ui::new(&args.global);
     let exit = match panic::catch_unwind(|| args.command.run(&args.global, &ui)) {
         Ok(Ok(exit)) => exit,
@@ -48,7 +51,7 @@ fn main() -> ExitCode {
         Err(panic) => ui.fail(&failure::defect(panic.as_ref())),
     };
     bibliotax_registry::git::end_all();
-    exit.into()
+    ui::end(exit).into()
 }
 
 impl From<Exit> for ExitCode {

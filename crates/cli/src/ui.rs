@@ -3,7 +3,10 @@
 mod shown;
 
 use std::io::{self, IsTerminal, Write};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
 
+use bibliotax_disk::DiskError;
 use miette::{
     Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, Severity, SourceCode,
 };
@@ -36,6 +39,11 @@ pub struct Ui {
 }
 
 impl Ui {
+    /// For messages alone.
+    fn on_stderr() -> Self {
+        Self { format: Format::Text, quiet: false, verbose: 0, is_aside: true }
+    }
+
     pub fn new(global: &Global) -> Self {
         Self { format: global.format, quiet: global.quiet, verbose: global.verbose, is_aside: false }
     }
@@ -170,14 +178,48 @@ impl Ui {
     }
 }
 
-/// Writes a line that a terminal may have to stdout; a reader that went away is no error of ours.
+/// Whether nothing can be written to stdout any more.
+static IS_CLOSED: AtomicBool = AtomicBool::new(false);
+
+/// Why results are lost.
+static LOST: Mutex<Option<io::Error>> = Mutex::new(None);
+
+/// Writes a line that a terminal may have to stdout.
 fn print_out(line: &str) {
-    let mut out = anstream::stdout().lock();
-    if let Err(error) = writeln!(out, "{line}")
-        && error.kind() == io::ErrorKind::BrokenPipe
-    {
-        std::process::exit(0);
+    write_out(&format!("{line}\n"));
+}
+
+/// Writes to stdout. That its reader went away changes nothing of what is done; any other error is told at the end.
+fn write_out(text: &str) {
+    if IS_CLOSED.load(Ordering::Relaxed) {
+        return;
     }
+    let mut out = anstream::stdout().lock();
+    if let Err(error) = out.write_all(text.as_bytes()).and_then(|()| out.flush()) {
+        IS_CLOSED.store(true, Ordering::Relaxed);
+        if error.kind() != io::ErrorKind::BrokenPipe {
+            *LOST.lock().unwrap_or_else(PoisonError::into_inner) = Some(error);
+        }
+    }
+}
+
+/// How the program ends that was to end so: otherwise where its results could not be written.
+pub fn end(exit: Exit) -> Exit {
+    let Some(error) = LOST.lock().unwrap_or_else(PoisonError::into_inner).take() else { return exit };
+    let failure = Failure::from(DiskError::new("write", "the standard output", error));
+    let failure = Failure::new("output.lost", failure.message)
+        .mend("what was to be done is done; run the command again where its results have room");
+    Ui::on_stderr().fail(&failure)
+}
+
+/// Shows what is wrong with the words of the command line, or the help that they asked for.
+pub fn show_words(error: &clap::Error) -> Exit {
+    if error.use_stderr() {
+        let _ = error.print();
+        return Exit::Usage;
+    }
+    write_out(&error.render().ansi().to_string());
+    Exit::Done
 }
 
 fn print_err(line: &str) {

@@ -24,6 +24,7 @@ mod many_at_once;
 mod mirrors;
 mod needs_in_full;
 mod oci;
+mod output;
 mod parts;
 mod ready;
 mod registries;

@@ -85,6 +85,11 @@ pub const CODES: &[(&str, Exit, &str)] = &[
     ("disk.full", Exit::Disk, "no space is left on a disk"),
     ("disk.missing", Exit::Disk, "a file or folder isn't there"),
     ("disk.read-only", Exit::Disk, "a disk can't be written"),
+    (
+        "environment.switch",
+        Exit::Usage,
+        "a variable of the environment that is on or off says something else",
+    ),
     ("event.no-reason", Exit::Unreachable, "a withdrawal or deprecation has no reason"),
     ("event.no-room", Exit::Unreachable, "a package's history would become longer than everybody can read"),
     (

@@ -6,6 +6,7 @@
 //! | `commands` | one file for each command |
 //! | `project` | the folder with its manifest, lock, shelf and registries |
 //! | `running` | other programs, run with the links' paths in their environment |
+//! | `switches` | variables of the environment that are on or off |
 //! | `rendering` | templates of links, rendered in a process of its own |
 //! | `machine`, `tools` | this machine, the programs on it and their versions |
 //! | `ui`, `progress`, `show` | all writing to the terminal |
@@ -26,6 +27,7 @@ mod project;
 mod rendering;
 mod running;
 mod show;
+mod switches;
 mod tools;
 mod ui;
 
@@ -45,11 +47,12 @@ fn main() -> ExitCode {
         Err(error) => return ui::end(ui::show_words(&error)).into(),
     };
     let ui = Ui::new(&args.global);
-    let exit = match panic::catch_unwind(|| args.command.run(&args.global, &ui)) {
-        Ok(Ok(exit)) => exit,
-        Ok(Err(failure)) => ui.fail(&failure),
-        Err(panic) => ui.fail(&failure::defect(panic.as_ref())),
-    };
+    let exit =
+        match panic::catch_unwind(|| switches::check().and_then(|()| args.command.run(&args.global, &ui))) {
+            Ok(Ok(exit)) => exit,
+            Ok(Err(failure)) => ui.fail(&failure),
+            Err(panic) => ui.fail(&failure::defect(panic.as_ref())),
+        };
     bibliotax_registry::git::end_all();
     ui::end(exit).into()
 }

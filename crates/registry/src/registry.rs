@@ -63,6 +63,11 @@ impl Registry {
         Ok(Self::Kept(Arc::new(Folder::open(&project.join(path))?)))
     }
 
+    /// Whether a declaration names a folder, so that nobody is asked over a network.
+    pub fn is_local(declaration: &RegistryDeclaration) -> bool {
+        declaration.url.split_once("://").is_none_or(|(scheme, _)| scheme == "file")
+    }
+
     /// Whether it is at a place that only this machine or its network reaches.
     pub fn is_inside(&self) -> bool {
         match self {

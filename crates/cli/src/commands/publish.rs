@@ -87,7 +87,7 @@ impl Publish {
                 format!("{} {title}", styled(style::STRONG, "published"))
             };
             ui.say(format!("{done} in {} ({what})", registry.name()));
-            result["archives"] = json!(published.files);
+            result["card"]["files"] = json!(published.files);
             result["already"] = published.already.into();
         }
         ui.report("publish", || result);
@@ -212,6 +212,9 @@ fn as_json(release: &Release) -> Value {
             "files": contents.iter().map(file).collect::<Vec<_>>() })
     });
     let left_out = |left: &LeftOut| json!({ "path": left.path, "why": left.why.in_words() });
-    json!({ "card": release.card, "contents": parts.collect::<Vec<_>>(),
+    let mut card = json!(release.card);
+    // Nothing is packed yet: what its archives are is known once they are published.
+    card.as_object_mut().map(|card| card.remove("files"));
+    json!({ "card": card, "contents": parts.collect::<Vec<_>>(),
         "left-out": release.left_out.iter().map(left_out).collect::<Vec<_>>() })
 }

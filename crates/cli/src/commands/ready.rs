@@ -172,6 +172,9 @@ fn registry(project: &Project, declaration: &RegistryDeclaration) -> Finding {
     let network = project.network();
     let opened = Registry::open(declaration, &project.root, &network).and_then(|registry| registry.opening());
     let (fine, told, opener) = match opened {
+        Ok(_) if network.offline && !Registry::is_local(declaration) => {
+            (true, "is not asked, offline; what it answered before is there".to_owned(), Value::Null)
+        }
         Ok(None) => (true, "answers".to_owned(), Value::Null),
         Ok(Some((place, true))) => (true, format!("answers, and opens to what {place} has"), json!(place)),
         Ok(Some((place, false))) => {

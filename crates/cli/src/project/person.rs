@@ -8,13 +8,14 @@ use bibliotax_store::store::Store;
 
 use crate::credentials::Wallet;
 use crate::failure::Failure;
+use crate::switches;
 
 /// How registries behind a network are asked: what they answered is kept in the store.
 pub fn network() -> Network {
     Network {
         // Without a place for it nothing is kept, and all is asked for anew.
         cache: registries_folder().ok(),
-        offline: std::env::var_os("BIBLIOTAX_OFFLINE").is_some_and(|said| said == "1"),
+        offline: switches::is_on(switches::OFFLINE),
         credentials: Some(Arc::new(Wallet)),
         stale: false,
         longest_list: None,

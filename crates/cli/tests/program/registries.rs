@@ -53,6 +53,24 @@ fn what_is_published_can_be_needed() {
 }
 
 #[test]
+fn what_publish_tells_of_its_files_is_what_the_registry_has() {
+    let garden = author();
+    let publish = |more: &[&str]| {
+        let args = [&["publish", "../seedhouse", "--format", "json"][..], more].concat();
+        garden.run_in("valve", &args).expect(0).json()
+    };
+    let tried = publish(&["--dry-run"]);
+    assert!(tried["card"]["files"].is_null() && tried["contents"][0]["files"].is_array(), "{tried}");
+    for _ in 0..2 {
+        let told = publish(&[]);
+        let file = &told["card"]["files"][0];
+        let digest = file["sha256"].as_str().unwrap();
+        let there = fs::read(garden.path("seedhouse/files").join(&digest[..2]).join(digest)).unwrap();
+        assert_eq!(file["size"], there.len());
+    }
+}
+
+#[test]
 fn a_release_is_never_replaced() {
     let garden = author();
     garden.run_in("valve", &["publish", "../seedhouse"]).expect(0);
@@ -87,7 +105,7 @@ fn the_same_tree_gives_the_same_archive_under_any_file_mode_mask() {
         let output = shell.arg("-c").arg(script).current_dir(garden.path(".")).output().unwrap();
         let text = String::from_utf8(output.stdout).unwrap();
         let json: serde_json::Value = serde_json::from_str(&text).unwrap_or_else(|_| panic!("{text}"));
-        json["archives"][0]["sha256"].as_str().unwrap().to_owned()
+        json["card"]["files"][0]["sha256"].as_str().unwrap().to_owned()
     };
     assert_eq!(digest("022"), digest("077"));
 }

@@ -79,14 +79,26 @@ fn what_was_asked_for_once_is_enough_when_nobody_is_to_be_asked() {
     drop(served);
     fs::remove_dir_all(garden.path("gate/shelf")).unwrap();
     garden.run(&["install", "--sealed"]).expect(0);
-    let offline = |args: &[&str]| {
-        let output = garden.command("gate", args).env("BIBLIOTAX_OFFLINE", "1").output().unwrap();
-        (output.status.code().unwrap(), String::from_utf8(output.stderr).unwrap())
+    let offline_by = |said: &str, args: &[&str]| {
+        let output = garden.command("gate", args).env("BIBLIOTAX_OFFLINE", said).output().unwrap();
+        let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
+        (output.status.code().unwrap(), text(output.stdout), text(output.stderr))
     };
-    assert_eq!(offline(&["resolve"]).0, 0);
-    let (status, told) = offline(&["need", "moss-map"]);
-    assert_eq!(status, 5);
-    assert!(told.starts_with("registry.offline") && told.contains("moss-map"), "{told}");
+    let offline = |args: &[&str]| ["1", "true", "YES", "on"].map(|said| offline_by(said, args));
+    assert!(offline(&["resolve"]).iter().all(|(status, ..)| *status == 0));
+    for (status, _, told) in offline(&["need", "moss-map"]) {
+        assert_eq!(status, 5);
+        assert!(told.starts_with("registry.offline") && told.contains("moss-map"), "{told}");
+    }
+    for (_, told, _) in offline(&["ready"]) {
+        assert!(told.contains("is not asked") && !told.contains("answers"), "{told}");
+    }
+    for said in ["0", "false", "No", "off", ""] {
+        let (status, _, told) = offline_by(said, &["need", "moss-map"]);
+        assert!(status == 5 && told.starts_with("registry.unreachable"), "{said}: {told}");
+    }
+    let (status, _, told) = offline_by("maybe", &["need", "moss-map"]);
+    assert!(status == 2 && told.contains("BIBLIOTAX_OFFLINE is `maybe`"), "{told}");
     assert_eq!(garden.run(&["need", "moss-map"]).expect(5).code(), "registry.unreachable");
 }
 

@@ -26,7 +26,7 @@ const MOST_PATHS: usize = 12;
 
 /// Tell why a package is here at its version, or why it can't be another
 ///
-/// Without a range: every way from the project to the package, shortest first, and what keeps newer releases out.
+/// Without a range: the shortest ways from the project to the package, and what keeps newer releases out.
 /// With one: why the package can't be in it, with ways out; or that it could be, and what would move.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Examples:\n  bibliotax explain dew-point\n  bibliotax explain dew-point 2")]
@@ -77,7 +77,13 @@ impl Explaining<'_> {
             if provides.is_empty() { String::new() } else { format!(" as {}", provides.join(" and ")) };
         let name = styled(style::STRONG, &locked.name);
         self.ui.answer(format!("{name} {} is needed{provides}", locked.told_version()));
-        ways.iter().for_each(|way| self.ui.answer(format!("  {}", self.told(way))));
+        ways.shown.iter().for_each(|way| self.ui.answer(format!("  {}", self.told(way))));
+        if ways.has_more {
+            self.ui.answer(format!(
+                "  and more ways, none shorter; `bibliotax graph --to {}` draws them",
+                locked.name
+            ));
+        }
         let newer = self.newer(locked);
         let mut told = Vec::new();
         for version in &newer {
@@ -87,7 +93,8 @@ impl Explaining<'_> {
             self.ui.answer("no newer release is there");
         }
         let result = || {
-            json!({ "package": locked.name, "version": locked.version, "provides": locked.provides, "ways": ways,
+            json!({ "package": locked.name, "version": locked.version, "provides": locked.provides, "ways": ways.shown,
+                "has-more-ways": ways.has_more,
                 "newer": told })
         };
         self.ui.report("explain", result);

@@ -170,3 +170,24 @@ fn locks_are_compared_in_the_terms_of_a_review() {
     assert_eq!(garden.run(&["compare", "HEAD~7"]).expect(2).code(), "compare.unknown");
     assert_eq!(garden.run(&["compare", "bibliotax.toml"]).expect(3).code(), "lock.broken");
 }
+
+#[test]
+fn a_package_that_is_reached_in_a_thousand_million_ways_is_explained_by_the_shortest() {
+    let name = |layer: usize, at: usize| format!("moss-{layer}-{at}");
+    let next =
+        |layer: usize| (0..8).map(|at| format!("{} 1", name(layer + 1, at))).collect::<Vec<_>>().join(", ");
+    let mut releases: Vec<String> = (0..9)
+        .flat_map(|layer| (0..8).map(move |at| (layer, at)))
+        .map(|(layer, at)| format!("{} 1.0.0: {}", name(layer, at), next(layer)))
+        .collect();
+    releases.extend((0..8).map(|at| format!("{} 1.0.0: dew-point 1", name(9, at))));
+    releases.push("dew-point 1.4.0".to_owned());
+    let needs: String = (0..8).map(|at| format!("{} = \"1\"\n", name(0, at))).collect();
+    let garden = Garden::needing(&releases.iter().map(String::as_str).collect::<Vec<_>>(), &needs);
+    garden.run(&["resolve"]).expect(0);
+    let told = garden.run_within("-d 262144, -t 20", &["explain", "dew-point"]).expect(0);
+    assert!(told.stdout.contains("and more ways, none shorter") && told.stdout.len() < 5_000, "{told}");
+    let told =
+        garden.run_within("-d 262144, -t 20", &["explain", "dew-point", "--format", "json"]).expect(0).json();
+    assert_eq!((told["ways"].as_array().unwrap().len(), &told["has-more-ways"]), (12, &true.into()));
+}

@@ -84,7 +84,8 @@ fn a_mirror_that_lacks_what_was_seen_is_not_believed_and_the_next_one_is_asked()
     let manifest = garden.read("gate/bibliotax.toml");
     garden.write("gate/bibliotax.toml", &manifest.replace("\"../late\"", "\"../late\", \"../even\""));
     let ran = garden.run(&["newer"]).expect(0);
-    assert!(ran.stderr.contains("../even do, and may lag behind"), "{ran}");
+    // Alone or beside the other one, whichever answered first.
+    assert!(ran.stderr.contains("../even do") && ran.stderr.contains("may lag behind"), "{ran}");
 }
 
 #[test]

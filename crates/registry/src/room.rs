@@ -22,7 +22,7 @@ pub(crate) fn lines_to_append(
 ) -> Result<String, RegistryError> {
     let mut lines = String::new();
     for event in events {
-        let line = line_of(package, event)?;
+        let line = checked_line(package, event)? + "\n";
         let (room, what) = match event {
             Event::Release(_) | Event::Provided(_) => (ROOM_FOR_RELEASES, "releases"),
             Event::Withdrawn(_) | Event::Restored(_) | Event::Deprecated(_) => (LARGEST_HISTORY, "events"),
@@ -36,16 +36,22 @@ pub(crate) fn lines_to_append(
     Ok(lines)
 }
 
-/// The line of one event, with its end; an error if it is too long.
-pub(crate) fn line_of(package: &PackageName, event: &Event) -> Result<String, RegistryError> {
-    // Texts, lists and maps with text keys: nothing in an event can fail to be JSON.
-    let line = serde_json::to_string(event).unwrap_or_default() + "\n";
-    if line.len() > LONGEST_LINE {
+/// The line of an event in a history, without its end; an error if it is too long.
+pub(crate) fn checked_line(package: &PackageName, event: &Event) -> Result<String, RegistryError> {
+    let line = line_of(event);
+    let length = line.len() + "\n".len();
+    if length > LONGEST_LINE {
         let why =
-            format!("the new line has {} KiB, and {} KiB are the most", line.len() >> 10, LONGEST_LINE >> 10);
+            format!("the new line has {} KiB, and {} KiB are the most", length >> 10, LONGEST_LINE >> 10);
         return Err(RegistryError::NoRoom { package: package.clone(), why });
     }
     Ok(line)
+}
+
+/// The line of an event in a history, without its end.
+pub(crate) fn line_of(event: &Event) -> String {
+    // Texts, lists and maps with text keys: nothing in an event can fail to be JSON.
+    serde_json::to_string(event).unwrap_or_default()
 }
 
 #[cfg(test)]

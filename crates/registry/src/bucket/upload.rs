@@ -112,15 +112,19 @@ impl Bucket {
         for object in self.objects.below(MARKS)? {
             let digest = object.location.filename().and_then(|name| name.parse().ok());
             let Some(digest) = digest else { continue };
-            pending.extend(self.mark_of(&digest)?);
+            pending.push(self.marked_since(digest, object.last_modified.into())?);
         }
         Ok(pending)
     }
 
     pub(super) fn mark_of(&self, digest: &Digest) -> Result<Option<Pending>, RegistryError> {
         let Some(mark) = self.objects.look(&mark_path(digest))? else { return Ok(None) };
-        let bytes = self.file_size(digest)?.unwrap_or(0);
-        Ok(Some(Pending { digest: *digest, bytes, since: mark.last_modified.into(), is_whole: true }))
+        self.marked_since(*digest, mark.last_modified.into()).map(Some)
+    }
+
+    fn marked_since(&self, digest: Digest, since: SystemTime) -> Result<Pending, RegistryError> {
+        let bytes = self.file_size(&digest)?.unwrap_or(0);
+        Ok(Pending { digest, bytes, since, is_whole: true })
     }
 
     pub(super) fn set_mark(&self, digest: &Digest) -> Result<(), RegistryError> {

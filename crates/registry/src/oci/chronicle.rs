@@ -18,11 +18,11 @@ use rayon::prelude::*;
 
 use super::Oci;
 use super::artifact::{Manifest, kind};
-use super::tags::{INDEX, is_of_event, line_of, tag_of};
+use super::tags::{INDEX, is_of_event, tag_of};
 use crate::chance::share_of;
 use crate::error::RegistryError;
 use crate::keep::{LARGEST_CARD, read_history};
-use crate::room::{self, LARGEST_HISTORY};
+use crate::room::{LARGEST_HISTORY, checked_line, line_of};
 
 /// Largest event that is read, in bytes.
 const LARGEST_EVENT: u64 = 1 << 20;
@@ -63,8 +63,8 @@ impl Oci {
 
     /// Puts an event where it is seen by whoever brings the index up to date.
     pub(super) fn put_event(&self, package: &PackageName, event: &Event) -> Result<(), RegistryError> {
-        let line = room::line_of(package, event)?;
-        self.wire.put_text_artifact(&self.repository(package), &tag_of(event), kind::EVENT, line.trim_end())
+        let line = checked_line(package, event)?;
+        self.wire.put_text_artifact(&self.repository(package), &tag_of(event), kind::EVENT, &line)
     }
 
     /// The history that lines come to, as it was at a time.

@@ -1,12 +1,10 @@
 //! Publishing to a registry of containers, and changing how releases stand there.
 
 use std::fs::File;
-use std::io::{Seek as _, SeekFrom};
 
 use bibliotax_core::card::{Card, Event, FileRecord, Provided, Provider};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::name::PackageName;
-use bibliotax_disk::error::At;
 use jiff::Timestamp;
 
 use super::Oci;
@@ -16,8 +14,8 @@ use crate::accept::{card_text, check_is_capability, refuse_second};
 use crate::error::RegistryError;
 use crate::inspect::check_archives;
 use crate::publish::{Published, Release};
-use crate::remote::publishing::{body_of, packed};
-use crate::room::line_of;
+use crate::remote::publishing::{body_of, opened_at, packed};
+use crate::room::checked_line;
 use crate::standing::Change;
 
 /// What an archive is.
@@ -42,9 +40,7 @@ impl Oci {
         check_archives(&card, &std::env::temp_dir(), &|file| {
             let (_, archive) =
                 archives.iter().find(|(record, _)| record == file).ok_or_else(|| missing(file))?;
-            let mut archive = archive.try_clone().at("read", "the packed archive")?;
-            archive.seek(SeekFrom::Start(0)).at("read", "the packed archive")?;
-            Ok(Box::new(archive))
+            Ok(Box::new(opened_at(archive, 0)?))
         })?;
         let (_, history) = self.bring_up_to_date(&card.name)?;
         let files = card.files.clone();
@@ -85,7 +81,7 @@ impl Oci {
     /// Makes a card, whose archives are there, a release.
     fn put_release(&self, repository: &str, card: &Card) -> Result<(), RegistryError> {
         let text = card_text(card);
-        line_of(&card.name, &Event::Release(Box::new(card.entry(Digest::of(text.as_bytes())))))?;
+        checked_line(&card.name, &Event::Release(Box::new(card.entry(Digest::of(text.as_bytes())))))?;
         self.wire.put_text(repository, &text)?;
         let here = card.files.iter().filter(|file| !file.is_elsewhere());
         let layers: Vec<Descriptor> = here.map(layer).collect();

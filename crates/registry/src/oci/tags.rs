@@ -4,6 +4,8 @@ use bibliotax_core::card::Event;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::version::Version;
 
+use crate::room::line_of;
+
 /// The tag of a package's whole history.
 pub const INDEX: &str = "index";
 
@@ -43,12 +45,6 @@ pub fn is_of_event(tag: &str) -> bool {
         |rest: &str| rest.len() == TOLD_APART && rest.bytes().all(|byte| byte.is_ascii_hexdigit());
     let is_told_apart = [EVENT, RELEASE].iter().filter_map(|start| tag.strip_prefix(start)).any(is_digest);
     is_told_apart || tag.replace('_', "+").parse::<Version>().is_ok()
-}
-
-/// The line of an event in a history, without its end.
-pub fn line_of(event: &Event) -> String {
-    // Texts and lists: nothing that could fail to be JSON.
-    serde_json::to_string(event).unwrap_or_default()
 }
 
 fn short(text: &str) -> String {

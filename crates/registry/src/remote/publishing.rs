@@ -129,9 +129,14 @@ pub(crate) fn packed(contents: &[PackFile], record: &mut FileRecord) -> Result<F
 
 /// The bytes of a packed archive from some place on.
 pub(crate) fn body_of(packed: &File, from: u64, whole: u64) -> Result<Body, RegistryError> {
+    Ok(Body::sized(opened_at(packed, from)?, whole - from))
+}
+
+/// A packed archive, to be read from some place on.
+pub(crate) fn opened_at(packed: &File, from: u64) -> Result<File, RegistryError> {
     let mut packed = packed.try_clone().at("read", "the packed archive")?;
     packed.seek(SeekFrom::Start(from)).at("read", "the packed archive")?;
-    Ok(Body::sized(packed, whole - from))
+    Ok(packed)
 }
 
 /// The digest and the size of a packed archive.

@@ -108,6 +108,7 @@ fn draw_after_a_moment(bar: ProgressBar) {
 }
 
 const BYTES: &str = "{msg} {bar:24} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left{prefix}";
+const SENT_BYTES: &str = "{msg} {bar:24} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left";
 const COUNT: &str = "{msg} {bar:30} {pos} of {len} packages, {eta} left";
 
 impl Listener for Progress<'_> {
@@ -119,7 +120,8 @@ impl Listener for Progress<'_> {
                 self.begin("fetching", *bytes, BYTES);
             }
             Notice::Asked { package } => self.change(|way| way.open.push(package.clone())),
-            Notice::Arrived { bytes } => self.advance(*bytes),
+            Notice::Uploading { bytes } => self.begin("uploading", *bytes, SENT_BYTES),
+            Notice::Arrived { bytes } | Notice::Sent { bytes } => self.advance(*bytes),
             Notice::WrongBytes { package, from } => {
                 self.ui.warn(format!("{from} sent wrong bytes for {package}; asking elsewhere"));
             }

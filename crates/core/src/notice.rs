@@ -15,6 +15,10 @@ pub enum Notice {
     Asked { package: PackageName },
     /// So many more bytes of archives have come.
     Arrived { bytes: u64 },
+    /// So many bytes are going to be uploaded.
+    Uploading { bytes: u64 },
+    /// So many more bytes were sent.
+    Sent { bytes: u64 },
     /// An archive of a package was unpacked.
     Unpacked { package: PackageName, bytes: u64 },
     /// What somebody sent as an archive of a package is something else; others are asked.
@@ -35,4 +39,11 @@ pub enum Notice {
 pub trait Listener: Sync {
     /// Takes a notice.
     fn hear(&self, notice: &Notice);
+}
+
+/// Hears nothing.
+pub struct Deaf;
+
+impl Listener for Deaf {
+    fn hear(&self, _: &Notice) {}
 }

@@ -6,6 +6,7 @@
 
 mod listing;
 mod objects;
+mod transport;
 mod upload;
 
 use std::collections::BTreeMap;

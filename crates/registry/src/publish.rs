@@ -9,6 +9,7 @@ use bibliotax_core::facet::Fits;
 use bibliotax_core::inner_path::InnerPath;
 use bibliotax_core::manifest::{Manifest, Project};
 use bibliotax_core::name::PartName;
+use bibliotax_core::notice::Listener;
 use jiff::Timestamp;
 
 use crate::accept::{accept, check_acceptable};
@@ -112,13 +113,17 @@ impl Release {
     }
 
     /// Publishes the release to a registry, after a look whether it can be taken.
-    pub fn publish_to(self, registry: &Registry) -> Result<Published, RegistryError> {
+    pub fn publish_to(
+        self,
+        registry: &Registry,
+        listener: &dyn Listener,
+    ) -> Result<Published, RegistryError> {
         check_acceptable(registry, &self.card)?;
         match registry {
             Registry::Kept(kept) => self.publish(kept),
-            Registry::Remote(remote) => remote.publish(self),
-            Registry::Oci(oci) => oci.publish(self),
-            Registry::Mirrored(mirrored) => self.publish_to(&mirrored.itself()?),
+            Registry::Remote(remote) => remote.publish(self, listener),
+            Registry::Oci(oci) => oci.publish(self, listener),
+            Registry::Mirrored(mirrored) => self.publish_to(&mirrored.itself()?, listener),
         }
     }
 

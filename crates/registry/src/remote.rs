@@ -14,6 +14,7 @@ mod finding;
 mod pace;
 pub(crate) mod publishing;
 pub(crate) mod trouble;
+pub(crate) mod uploading;
 
 use std::collections::BTreeMap;
 use std::io::Read;

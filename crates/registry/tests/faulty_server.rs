@@ -105,7 +105,7 @@ fn what_stays_so_is_told_by_its_own_code_after_a_few_tries() {
 #[test]
 fn a_server_that_falls_silent_is_not_waited_for_without_end() {
     let silent = described(|_, _, stream| stream.read(&mut [0]).map(drop));
-    assert_eq!((asked(&silent), requests(&silent)), (Err("registry.unreachable"), 5));
+    assert_eq!((asked(&silent), requests(&silent)), (Err("registry.unreachable"), 1));
     let in_the_middle = described(|_, before, stream| {
         if before == 2 {
             return whole(stream, "200 OK", "", release().as_bytes());

@@ -21,6 +21,7 @@ use super::supply;
 use crate::clock::now;
 use crate::codes::Exit;
 use crate::failure::Failure;
+use crate::progress::Progress;
 use crate::project::{In, Project};
 use crate::show::{count, size, table};
 use crate::ui::{Ui, clean, style, styled};
@@ -72,7 +73,7 @@ impl Publish {
                 ui.say(format!("left out: {}", in_words(&release.left_out)));
             }
             let (files, bytes) = (release.parts.iter().flatten().count(), release.size());
-            let published = release.publish_to(&registry)?;
+            let published = release.publish_to(&registry, &Progress::new(ui))?;
             let packed = published.files.iter().map(|file| file.size).sum();
             let archives = if published.files.len() == 1 {
                 String::new()

@@ -24,6 +24,8 @@ use crate::chance::share_of;
 use crate::error::RegistryError;
 use crate::remote::is_loopback;
 
+use super::transport::Transport;
+
 /// Objects up to this size are written in one request, in bytes.
 const AT_ONCE: u64 = 8 << 20;
 
@@ -73,7 +75,10 @@ impl Objects {
         let _ = rustls::crypto::ring::default_provider().install_default();
         let patience =
             RetryConfig { max_retries: MOST_REQUESTS, retry_timeout: PATIENCE, ..RetryConfig::default() };
-        let mut builder = AmazonS3Builder::new().with_bucket_name(bucket).with_retry(patience);
+        let mut builder = AmazonS3Builder::new()
+            .with_bucket_name(bucket)
+            .with_retry(patience)
+            .with_http_connector(Transport::default());
         for (key, value) in settings {
             if let Ok(key) = key.to_ascii_lowercase().parse::<AmazonS3ConfigKey>() {
                 let is_plain = key == AmazonS3ConfigKey::Endpoint

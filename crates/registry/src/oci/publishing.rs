@@ -5,6 +5,7 @@ use std::fs::File;
 use bibliotax_core::card::{Card, Event, FileRecord, Provided, Provider};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::name::PackageName;
+use bibliotax_core::notice::{Listener, Notice};
 use jiff::Timestamp;
 
 use super::Oci;
@@ -14,7 +15,7 @@ use crate::accept::{card_text, check_is_capability, refuse_second};
 use crate::error::RegistryError;
 use crate::inspect::check_archives;
 use crate::publish::{Published, Release};
-use crate::remote::publishing::{body_of, opened_at, packed};
+use crate::remote::publishing::{opened_at, packed};
 use crate::room::checked_line;
 use crate::standing::Change;
 
@@ -25,7 +26,7 @@ fn archive_kind(file: &FileRecord) -> String {
 
 impl Oci {
     /// Packs a release and puts it there: archives first, then what makes it a release.
-    pub fn publish(&self, release: Release) -> Result<Published, RegistryError> {
+    pub fn publish(&self, release: Release, listener: &dyn Listener) -> Result<Published, RegistryError> {
         let Release { mut card, parts, .. } = release;
         let repository = self.repository(&card.name);
         let mut archives = Vec::new();
@@ -48,8 +49,9 @@ impl Oci {
         if refuse_second(&card, &history, true, text)? {
             return Ok(Published { files, already: true });
         }
+        listener.hear(&Notice::Uploading { bytes: files.iter().map(|file| file.size).sum() });
         for (record, archive) in &archives {
-            self.put_archive(&repository, record, archive)?;
+            self.put_archive(&repository, record, archive, listener)?;
         }
         card.provides.iter().try_for_each(|provided| self.provide(&card, provided))?;
         self.put_release(&repository, &card)?;
@@ -73,9 +75,10 @@ impl Oci {
         repository: &str,
         record: &FileRecord,
         archive: &File,
+        listener: &dyn Listener,
     ) -> Result<(), RegistryError> {
         let FileRecord { sha256, size, .. } = record;
-        self.wire.put_blob(repository, sha256, *size, || body_of(archive, 0, *size))
+        self.wire.put_blob(repository, sha256, *size, || opened_at(archive, 0), listener)
     }
 
     /// Makes a card, whose archives are there, a release.

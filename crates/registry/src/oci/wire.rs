@@ -1,11 +1,12 @@
 //! The requests of the OCI Distribution Specification 1.1 that a registry of packages takes.
 
 use std::collections::BTreeSet;
-use std::io::Read;
+use std::io::{Cursor, Read};
 
 use bibliotax_core::digest::Digest;
+use bibliotax_core::notice::{Deaf, Listener};
 use reqwest::Method;
-use reqwest::blocking::{Body, RequestBuilder};
+use reqwest::blocking::RequestBuilder;
 use reqwest::header::{CONTENT_LENGTH, CONTENT_TYPE, LOCATION};
 use serde::Deserialize;
 
@@ -16,6 +17,7 @@ use crate::remote::client::{Answer, Client};
 use crate::remote::download::Download;
 use crate::remote::read_through;
 use crate::remote::trouble::Trouble;
+use crate::remote::uploading::Watch;
 
 /// Largest manifest that is read, in bytes; the specification wants registries to take those of 4 MiB.
 const LARGEST_MANIFEST: u64 = 4 << 20;
@@ -148,14 +150,16 @@ impl Wire {
         Ok(Box::new(Download::open(self.client.clone(), blob_path(repository, digest), size)?))
     }
 
-    /// Uploads a blob in one piece, unless it is there; `body` gives its bytes, for each try anew.
-    pub fn put_blob(
+    /// Uploads a blob in one piece, unless it is there; `body` opens its bytes, for each try anew.
+    pub fn put_blob<R: Read + Send + 'static>(
         &self,
         repository: &str,
         digest: &Digest,
         size: u64,
-        body: impl Fn() -> Result<Body, RegistryError>,
+        body: impl Fn() -> Result<R, RegistryError>,
+        listener: &dyn Listener,
     ) -> Result<(), RegistryError> {
+        let watch = Watch { silence: self.client.silence(), is_blind: true, listener };
         let (blob, uploads) = (blob_path(repository, digest), format!("{repository}/blobs/uploads/"));
         // What came of an upload that failed is unknown: each try begins a new one.
         self.client.trying(|| {
@@ -167,18 +171,18 @@ impl Wire {
             let place = place.ok_or_else(|| self.client.wrong("it doesn't say where an upload goes"))?;
             let joint = if place.contains('?') { '&' } else { '?' };
             let place = format!("{place}{joint}digest={}", in_full(digest));
-            self.client.send_now(&Method::PUT, &place, |request| {
-                let request = request.header(CONTENT_TYPE, "application/octet-stream");
-                Ok(request.header(CONTENT_LENGTH, size).body(body()?))
-            })?;
-            Ok(())
+            let prepare = |request: RequestBuilder| {
+                request.header(CONTENT_TYPE, "application/octet-stream").header(CONTENT_LENGTH, size)
+            };
+            self.client.upload_now(&place, size, &body, prepare, &watch)
         })
     }
 
     /// Uploads a text, unless it is there.
     pub fn put_text(&self, repository: &str, text: &str) -> Result<(), RegistryError> {
         let digest = Digest::of(text.as_bytes());
-        self.put_blob(repository, &digest, text.len() as u64, || Ok(text.to_owned().into()))
+        let body = || Ok(Cursor::new(text.to_owned()));
+        self.put_blob(repository, &digest, text.len() as u64, body, &Deaf)
     }
 
     /// The tags of a repository; none if it is not there.

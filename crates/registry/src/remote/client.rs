@@ -15,8 +15,9 @@ use reqwest::{Method, StatusCode, Url};
 use serde_json::Value;
 
 use super::admission::{Admission, Deed, Manner, TokenRequest};
-use super::pace::{Paced, TooSlow};
+use super::pace::{Paced, TooSlow, is_timeout};
 use super::trouble::{LARGEST_REFUSAL, Trouble, is_untrusted, what_broke};
+use super::uploading::{Unsent, Watch, send_watched};
 use super::{Network, checked, is_loopback};
 use crate::chance::share_of;
 use crate::credentials::{Credential, bearer};
@@ -320,10 +321,39 @@ impl Client {
             let request = self.writing()?.request(method.clone(), self.url(path)?);
             prepare(request).map_err(Trouble::for_good)
         };
-        let response = self.admitted(Deed::Write, path, build)?;
+        let response = self.admitted(Deed::Write, path, build, |request| self.sent(request))?;
         let is_answer = response.status().is_success()
             || *method == Method::HEAD && response.status() == StatusCode::NOT_FOUND;
         if is_answer { Ok(response) } else { Err(self.refused(response)) }
+    }
+
+    /// Uploads `length` bytes once, for as long as they move; `body` opens them, and `prepare` adds headers.
+    pub fn upload_now<R: Read + Send + 'static>(
+        &self,
+        path: &str,
+        length: u64,
+        body: impl Fn() -> Result<R, RegistryError>,
+        prepare: impl Fn(RequestBuilder) -> RequestBuilder,
+        watch: &Watch<'_>,
+    ) -> Result<(), Trouble> {
+        if self.is_offline() {
+            return Err(Trouble::for_good(self.offline(path)));
+        }
+        let build = || Ok(prepare(self.writing()?.request(Method::PUT, self.url(path)?)));
+        let send = |request| {
+            let sent = send_watched(request, body()?, length, watch);
+            sent.map_err(|unsent| match unsent {
+                Unsent::Broke(error) => self.unsent(&error),
+                Unsent::Silent => Trouble::silent(self.broke_off("it doesn't answer in time")),
+            })
+        };
+        let response = self.admitted(Deed::Write, path, build, send)?;
+        if response.status().is_success() { Ok(()) } else { Err(self.refused(response)) }
+    }
+
+    /// How long nothing may be heard.
+    pub fn silence(&self) -> Duration {
+        self.shared.silence
     }
 
     /// Reads an answer as JSON.
@@ -338,7 +368,8 @@ impl Client {
         path: &str,
         request: impl Fn(&blocking::Client, Url) -> RequestBuilder,
     ) -> Result<Response, Trouble> {
-        self.admitted(Deed::Read, path, || Ok(request(self.reading()?, self.url(path)?)))
+        let build = || Ok(request(self.reading()?, self.url(path)?));
+        self.admitted(Deed::Read, path, build, |request| self.sent(request))
     }
 
     /// Sends a request with what opens the host: at once where that is known to be wanted, else once the host asked for it. To
@@ -348,14 +379,15 @@ impl Client {
         deed: Deed,
         path: &str,
         build: impl Fn() -> Result<RequestBuilder, Trouble>,
+        send: impl Fn(RequestBuilder) -> Result<Response, Trouble>,
     ) -> Result<Response, Trouble> {
         let Shared { base, admission, .. } = &*self.shared;
         if self.url(path)?.origin() != base.origin() {
-            return self.sent(build()?);
+            return send(build()?);
         }
         let send = |pass: Option<HeaderValue>| {
             let with = |request: RequestBuilder, pass| request.header(AUTHORIZATION, pass);
-            self.sent(pass.into_iter().fold(build()?, with))
+            send(pass.into_iter().fold(build()?, with))
         };
         let pass = admission.pass(deed, path).map_err(Trouble::for_good)?;
         let response = send(pass.clone())?;
@@ -447,11 +479,16 @@ impl Client {
     }
 
     fn sent(&self, request: RequestBuilder) -> Result<Response, Trouble> {
-        request.send().map_err(|error| {
-            let again = !error.is_redirect() && !error.is_builder() && !is_untrusted(&error);
-            let error = self.broke_off(what_broke(&error));
-            if again { Trouble::passing(error, None) } else { Trouble::for_good(error) }
-        })
+        request.send().map_err(|error| self.unsent(&error))
+    }
+
+    /// Why there is no answer.
+    fn unsent(&self, error: &reqwest::Error) -> Trouble {
+        let told = self.broke_off(what_broke(error));
+        if error.is_redirect() || error.is_builder() || is_untrusted(error) {
+            return Trouble::for_good(told);
+        }
+        if error.is_timeout() { Trouble::silent(told) } else { Trouble::passing(told, None) }
     }
 
     /// The whole text of an answer.
@@ -472,6 +509,9 @@ impl Client {
                 Err(error) if TooSlow::is(&error) => {
                     return Err(Trouble::for_good(self.broke_off(&TooSlow.to_string())));
                 }
+                Err(error) if bytes.is_empty() && is_timeout(&error) => {
+                    return Err(Trouble::silent(self.broke_off("its answer broke off")));
+                }
                 Err(_) => return Err(broke("its answer broke off")),
             }
             if bytes.len() as u64 > limit {
@@ -489,15 +529,19 @@ impl Client {
         Paced::new(response, self.shared.silence * 3 / 2)
     }
 
-    /// Tries until it works, is refused for good, or was tried often enough.
+    /// Tries until it works, is refused for good, or was tried often enough; where nothing was heard for too long, no more.
     pub fn trying<T>(&self, attempt: impl Fn() -> Result<T, Trouble>) -> Result<T, RegistryError> {
+        let mut unanswered = Duration::ZERO;
         for tried in 1.. {
-            let Trouble { error, is_passing, wait } = match attempt() {
+            let begun = Instant::now();
+            let Trouble { error, is_passing, is_silence, wait } = match attempt() {
                 Ok(done) => return Ok(done),
                 Err(trouble) => trouble,
             };
+            unanswered += if is_silence { begun.elapsed() } else { Duration::ZERO };
             let wait = wait.unwrap_or_else(|| with_jitter(FIRST_WAIT * 2_u32.pow(tried - 1)));
-            if !is_passing || tried == MOST_TRIES || wait > LONGEST_WAIT {
+            let is_enough = tried == MOST_TRIES || unanswered > self.shared.silence / 2;
+            if !is_passing || is_enough || wait > LONGEST_WAIT {
                 return Err(*error);
             }
             thread::sleep(wait);

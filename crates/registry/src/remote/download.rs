@@ -1,6 +1,7 @@
 //! A file as it arrives; where the connection breaks, it goes on from there.
 
 use std::io::{self, Read};
+use std::time::Instant;
 
 use reqwest::blocking::Response;
 
@@ -38,6 +39,7 @@ impl Download {
 
 impl Read for Download {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let begun = Instant::now();
         loop {
             let read = self.response.read(buffer);
             match read {
@@ -52,6 +54,7 @@ impl Read for Download {
                 }
                 // It would be no quicker on another connection.
                 Err(error) if TooSlow::is(&error) => return Err(error),
+                Err(error) if begun.elapsed() > self.client.silence() * 3 / 2 => return Err(error),
                 Ok(_) | Err(_) if self.breaks < MOST_BREAKS => {
                     self.breaks += 1;
                     self.response = self.client.open(&self.path, self.read).map_err(io::Error::other)?;

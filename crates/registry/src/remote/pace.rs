@@ -26,6 +26,12 @@ impl TooSlow {
     }
 }
 
+/// Whether reading failed because nothing came for too long.
+pub fn is_timeout(error: &io::Error) -> bool {
+    let inner = error.get_ref().and_then(<dyn std::error::Error + Send + Sync>::downcast_ref);
+    error.kind() == io::ErrorKind::TimedOut || inner.is_some_and(reqwest::Error::is_timeout)
+}
+
 impl fmt::Display for TooSlow {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("it sends less than 1 KiB a second")

@@ -1,33 +1,50 @@
 //! Publishing to a registry behind HTTP: files first, then what makes them a release.
 
 use std::fs::File;
-use std::io::{self, Seek, SeekFrom};
+use std::io::{self, Read, Seek, SeekFrom};
+use std::thread;
+use std::time::{Duration, Instant};
 
 use bibliotax_core::card::FileRecord;
 use bibliotax_core::digest::{Digest, Hasher};
 use bibliotax_core::name::PackageName;
+use bibliotax_core::notice::{Listener, Notice};
 use bibliotax_disk::error::At;
-use reqwest::blocking::Body;
+use reqwest::blocking::RequestBuilder;
 use reqwest::header::{CONTENT_LENGTH, CONTENT_RANGE};
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
 
 use super::Remote;
 use super::client::is_let_in;
+use super::trouble::Trouble;
+use super::uploading::Watch;
 use crate::error::RegistryError;
+use crate::piece::Piece;
 use crate::publish::{Published, Release};
 use crate::standing::Change;
 use bibliotax_archive::pack;
 use bibliotax_archive::select::PackFile;
 
+/// How often in a row an upload may fail without any of it having arrived; twice where nothing is heard at all.
+const MOST_FAILURES: u32 = 4;
+
+/// The pieces of a file that come over a slow line, in bytes.
+const SMALLEST_PIECE: u64 = 64 << 10;
+const LARGEST_PIECE: u64 = 16 << 20;
+
+/// What is waited before an upload goes on, if the server says nothing else, and at most.
+const PAUSE: Duration = Duration::from_millis(200);
+const MAX_PAUSE: Duration = Duration::from_secs(20);
+
 impl Remote {
     /// Packs a release, uploads what the registry lacks of it, and asks to make it a release.
-    pub fn publish(&self, release: Release) -> Result<Published, RegistryError> {
+    pub fn publish(&self, release: Release, listener: &dyn Listener) -> Result<Published, RegistryError> {
         self.has_to_be_open()?;
         let Release { mut card, parts, .. } = release;
         for (record, contents) in card.files.iter_mut().zip(&parts) {
             let packed = packed(contents, record)?;
-            self.upload(record, &packed)?;
+            self.upload(record, &packed, listener)?;
         }
         let files = card.files.clone();
         let already = self.post("releases", &json!(card))?;
@@ -80,36 +97,84 @@ impl Remote {
         Ok(answer["already"].as_bool().unwrap_or(false))
     }
 
-    /// Uploads a file unless it is there, going on where an earlier upload ended.
-    fn upload(&self, record: &FileRecord, packed: &File) -> Result<(), RegistryError> {
+    /// Uploads a file unless it is there, going on where an earlier upload ended. A line may be so slow that it looks silent:
+    /// as long as more of the file arrives, it goes on, in pieces that such a line brings over in time.
+    fn upload(
+        &self,
+        record: &FileRecord,
+        packed: &File,
+        listener: &dyn Listener,
+    ) -> Result<(), RegistryError> {
         let path = self.api(&format!("files/{}", record.sha256))?;
         let whole = record.size;
-        if self.missing_from(&path)?.is_none() {
-            return Ok(());
+        let Some(mut from) = self.missing_from(&path, whole)? else { return Ok(()) };
+        listener.hear(&Notice::Uploading { bytes: whole - from });
+        let (mut largest, mut failures, mut silence) = (whole.max(1), 0, self.client.silence());
+        loop {
+            let begun = Instant::now();
+            let piece = Piece { from, to: whole.min(from + largest), whole };
+            let watch = Watch { silence, is_blind: false, listener };
+            let Err(trouble) = self.upload_piece(&path, packed, piece, &watch) else {
+                if piece.is_last() {
+                    return Ok(());
+                }
+                (from, failures) = (piece.to, 0);
+                continue;
+            };
+            if !trouble.is_passing {
+                return Err(*trouble.error);
+            }
+            let there = self.missing_from(&path, whole)?;
+            let Some(there) = there else { return Ok(()) };
+            if there > from {
+                (failures, silence) = (0, self.client.silence());
+            } else {
+                failures += if trouble.is_silence { MOST_FAILURES / 2 } else { 1 };
+                // Both together are as long as a server is waited for.
+                silence = if trouble.is_silence { self.client.silence() / 2 } else { silence };
+            }
+            if failures >= MOST_FAILURES {
+                return Err(*trouble.error);
+            }
+            if trouble.is_silence {
+                largest = piece_for(there.saturating_sub(from), begun.elapsed());
+            }
+            thread::sleep(trouble.wait.unwrap_or(PAUSE).min(MAX_PAUSE));
+            from = there;
         }
-        self.client.send(&Method::PUT, &path, |request| {
-            // Asked before each try: the last one may have brought part of it.
-            let Some(from) = self.missing_from(&path)?.map(|from| if from < whole { from } else { 0 }) else {
-                return Ok(request.header(CONTENT_LENGTH, whole).body(body_of(packed, 0, whole)?));
-            };
-            let request = match from {
-                0 => request,
-                from => request.header(CONTENT_RANGE, format!("bytes {from}-{}/{whole}", whole - 1)),
-            };
-            Ok(request.body(body_of(packed, from, whole)?))
-        })?;
-        Ok(())
     }
 
-    /// From where on a file is missing; `None` if it is there.
-    fn missing_from(&self, path: &str) -> Result<Option<u64>, RegistryError> {
+    /// Uploads a piece of a file once.
+    fn upload_piece(
+        &self,
+        path: &str,
+        packed: &File,
+        piece: Piece,
+        watch: &Watch<'_>,
+    ) -> Result<(), Trouble> {
+        let Piece { from, to, whole } = piece;
+        let length = to - from;
+        let prepare = |request: RequestBuilder| {
+            // The length of a file of nothing isn't said otherwise.
+            let request = request.header(CONTENT_LENGTH, length);
+            if length == whole {
+                return request;
+            }
+            request.header(CONTENT_RANGE, format!("bytes {from}-{}/{whole}", to - 1))
+        };
+        let body = || Ok(opened_at(packed, from)?.take(length));
+        self.client.upload_now(path, length, body, prepare, watch)
+    }
+
+    /// From where on a file of this length is missing; `None` if it is there.
+    fn missing_from(&self, path: &str, whole: u64) -> Result<Option<u64>, RegistryError> {
         let response = self.client.send(&Method::HEAD, path, Ok)?;
         if response.status() != StatusCode::NOT_FOUND {
             return Ok(None);
         }
         let offset =
             response.headers().get("upload-offset").and_then(|offset| offset.to_str().ok()?.parse().ok());
-        Ok(Some(offset.unwrap_or(0)))
+        Ok(Some(offset.filter(|from| *from < whole).unwrap_or(0)))
     }
 
     pub(super) fn api(&self, what: &str) -> Result<String, RegistryError> {
@@ -127,9 +192,10 @@ pub(crate) fn packed(contents: &[PackFile], record: &mut FileRecord) -> Result<F
     Ok(packed)
 }
 
-/// The bytes of a packed archive from some place on.
-pub(crate) fn body_of(packed: &File, from: u64, whole: u64) -> Result<Body, RegistryError> {
-    Ok(Body::sized(opened_at(packed, from)?, whole - from))
+/// The size of a piece that a line brings over in a small part of the time that is waited, by what it brought just now.
+fn piece_for(came: u64, within: Duration) -> u64 {
+    let each_second = came * 1000 / u64::try_from(within.as_millis()).unwrap_or(u64::MAX).max(1);
+    (each_second * 4).clamp(SMALLEST_PIECE, LARGEST_PIECE)
 }
 
 /// A packed archive, to be read from some place on.

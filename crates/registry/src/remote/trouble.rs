@@ -19,6 +19,8 @@ pub struct Trouble {
     pub error: Box<RegistryError>,
     /// Whether another one may work.
     pub is_passing: bool,
+    /// Whether nothing was heard for as long as is waited.
+    pub is_silence: bool,
     /// After which time, if the server said one.
     pub wait: Option<Duration>,
 }
@@ -35,12 +37,17 @@ const LONGEST_WORDS: usize = 1000;
 impl Trouble {
     /// That another try would fail alike.
     pub fn for_good(error: RegistryError) -> Self {
-        Self { error: Box::new(error), is_passing: false, wait: None }
+        Self { error: Box::new(error), is_passing: false, is_silence: false, wait: None }
     }
 
     /// That another try may work.
     pub fn passing(error: RegistryError, wait: Option<Duration>) -> Self {
-        Self { error: Box::new(error), is_passing: true, wait }
+        Self { error: Box::new(error), is_passing: true, is_silence: false, wait }
+    }
+
+    /// That nothing was heard for too long, which may be otherwise at another try.
+    pub fn silent(error: RegistryError) -> Self {
+        Self { is_silence: true, ..Self::passing(error, None) }
     }
 
     /// Why a request was refused, in the registry's own words where it has some.

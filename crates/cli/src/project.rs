@@ -19,7 +19,7 @@ use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Target;
 use bibliotax_core::links::{Links, Root};
 use bibliotax_core::lock::{self, Lock, LockedPackage, Scope};
-use bibliotax_core::manifest::{self, ManifestText};
+use bibliotax_core::manifest::{self, ManifestText, RegistryDeclaration};
 use bibliotax_core::name::{PackageName, Purpose, TargetName};
 use bibliotax_core::notice::Listener;
 use bibliotax_core::range::Range;
@@ -30,8 +30,10 @@ use bibliotax_disk::lock::Held;
 use bibliotax_disk::read::read_text;
 use bibliotax_disk::remains::{clear, left_in};
 use bibliotax_disk::write::write_whole;
+use bibliotax_registry::connections::Connections;
 use bibliotax_registry::elsewhere::Freshness;
 use bibliotax_registry::registries::Registries;
+use bibliotax_registry::registry::Registry;
 use bibliotax_registry::remote::Network;
 use bibliotax_store::StoreError;
 use bibliotax_store::install::{Fetched, Installed, fetch_all, install};
@@ -54,7 +56,7 @@ pub use self::manifests::{
 pub use self::members::{In, Only, called};
 pub use self::person::{network, open_store, registries_folder};
 pub use self::texts::Texts;
-pub use self::warnings::warnings_about;
+pub use self::warnings::{ask_for_locked, warnings_about};
 
 /// A workspace, or a project on its own, as its files say.
 pub struct Project {
@@ -70,6 +72,8 @@ pub struct Project {
     part: ShelfPart,
     /// The registries that were opened last, for who fetches from them after they were asked.
     opened: Mutex<Option<Registries>>,
+    /// The registries that are opened.
+    connections: Connections,
     /// Whether nobody is to be asked over a network.
     is_offline: bool,
     /// Whether links give paths from the root of the disk, whatever the manifest says.
@@ -120,6 +124,7 @@ impl Project {
             searching,
             part,
             opened,
+            connections: Connections::default(),
             is_offline,
             absolute,
             depth,
@@ -182,7 +187,18 @@ impl Project {
     pub fn network(&self) -> Network {
         let network = network();
         let accept_changed = self.searching.accept_changed.clone();
-        Network { offline: network.offline || self.is_offline, accept_changed, ..network }
+        let offline = network.offline || self.is_offline;
+        Network { offline, accept_changed, connections: self.connections.clone(), ..network }
+    }
+
+    /// A registry that this project's manifests declare.
+    pub fn registry(&self, declaration: &RegistryDeclaration) -> Result<Registry, Failure> {
+        Ok(self.connections.open(declaration, &self.root, &self.network())?)
+    }
+
+    /// Whether nobody is to be asked over a network.
+    pub fn is_offline(&self) -> bool {
+        self.network().offline
     }
 
     fn is_as_on_disk(&self, from: &Path) -> Result<bool, Failure> {
@@ -479,7 +495,7 @@ fn made_from(manifests: &Manifests, lock: &str, templates: &[Template], absolute
 }
 
 /// What a problem asks for, and what was chosen for it before.
-fn needs_of(problem: &Problem) -> Vec<(PackageName, Range)> {
+pub fn needs_of(problem: &Problem) -> Vec<(PackageName, Range)> {
     let direct = problem.needs.iter().map(|need| (need.package.clone(), need.range.clone()));
     let locked = problem.locked.iter().map(|(name, version)| (name.clone(), Range::exactly(version)));
     direct.chain(locked).collect()

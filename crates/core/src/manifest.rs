@@ -219,7 +219,7 @@ pub struct RegistryDeclaration {
 }
 
 /// What a registry may do that only the manifest can allow.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Hash)]
 pub struct Allowed {
     /// To be asked over a network without encryption.
     pub plain: bool,

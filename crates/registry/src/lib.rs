@@ -31,6 +31,7 @@ pub mod bucket;
 pub mod card_problem;
 mod chance;
 pub mod check;
+pub mod connections;
 pub mod credentials;
 mod database;
 pub mod description;

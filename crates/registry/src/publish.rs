@@ -1,5 +1,6 @@
 //! From a project folder to a release: what would go, and its going.
 
+use std::ops::Deref;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -112,19 +113,10 @@ impl Release {
         found.filter_map(Result::transpose).collect()
     }
 
-    /// Publishes the release to a registry, after a look whether it can be taken.
-    pub fn publish_to(
-        self,
-        registry: &Registry,
-        listener: &dyn Listener,
-    ) -> Result<Published, RegistryError> {
+    /// The release, if a registry could take it.
+    pub fn acceptable_to(self, registry: &Registry) -> Result<Acceptable, RegistryError> {
         check_acceptable(registry, &self.card)?;
-        match registry {
-            Registry::Kept(kept) => self.publish(kept),
-            Registry::Remote(remote) => remote.publish(self, listener),
-            Registry::Oci(oci) => oci.publish(self, listener),
-            Registry::Mirrored(mirrored) => self.publish_to(&mirrored.itself()?, listener),
-        }
+        Ok(Acceptable(self))
     }
 
     /// Packs the files and puts the release where the registry is kept: archives first, then what makes it a release.
@@ -139,5 +131,32 @@ impl Release {
         check_archives(&self.card, &registry.scratch()?, &|file| registry.open_file(&file.sha256))?;
         let already = accept(registry, &self.card)?;
         Ok(Published { files: self.card.files, already })
+    }
+}
+
+/// A release that a registry could take, as far as that can be told before its archives are there.
+pub struct Acceptable(Release);
+
+impl Deref for Acceptable {
+    type Target = Release;
+
+    fn deref(&self) -> &Release {
+        &self.0
+    }
+}
+
+impl Acceptable {
+    /// Publishes the release to the registry that could take it.
+    pub fn publish_to(
+        self,
+        registry: &Registry,
+        listener: &dyn Listener,
+    ) -> Result<Published, RegistryError> {
+        match registry {
+            Registry::Kept(kept) => self.0.publish(kept),
+            Registry::Remote(remote) => remote.publish(self.0, listener),
+            Registry::Oci(oci) => oci.publish(self.0, listener),
+            Registry::Mirrored(mirrored) => self.publish_to(&mirrored.itself()?, listener),
+        }
     }
 }

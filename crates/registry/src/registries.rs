@@ -89,7 +89,7 @@ impl Registries {
         network: &Network,
     ) -> Result<Self, RegistryError> {
         let open = |declaration: &RegistryDeclaration| {
-            let source = Registry::open(declaration, root, network)?;
+            let source = network.connections.open(declaration, root, network)?;
             let (name, owns) = (declaration.name.clone(), declaration.owns.clone());
             let seen = Arc::new(SeenHistories::of(&name, &place_of(declaration, root), network));
             Ok(Declared { name, source, owns, seen })

@@ -36,6 +36,7 @@ pub use self::cards::Cards;
 use self::client::{Answer, Client, Part};
 use self::closure::Foreseen;
 use self::download::Download;
+use crate::connections::Connections;
 use crate::credentials::Credentials;
 use crate::description::{DESCRIPTION, Description};
 use crate::error::{Asked, RegistryError};
@@ -72,6 +73,8 @@ pub struct Network {
     pub silence: Option<Duration>,
     /// Where what registries said is remembered, so that changes are noticed; `None` to remember nothing.
     pub memory: Option<PathBuf>,
+    /// The registries that are opened already.
+    pub connections: Connections,
     /// Now, for what is remembered.
     pub now: Timestamp,
     /// The packages of which it is accepted that a registry changed what it had published.

@@ -17,7 +17,7 @@ use super::need::{check_known, words};
 use super::searching::Searching;
 use crate::codes::{Exit, exit_of};
 use crate::failure::{self, Failure};
-use crate::project::Project;
+use crate::project::{Project, needs_of};
 use crate::show::{changes, count, proof, ways};
 use crate::ui::{Ui, style, styled};
 
@@ -49,6 +49,7 @@ impl Explain {
         let project = Project::find(here)?.searching(self.searching.clone());
         let lock = project.needed_lock()?;
         let registries = project.registries(&project.workspace)?;
+        registries.foresee(&needs_of(&Problem::new(&project.workspace, &lock.packages)));
         let explaining =
             Explaining { ui, project: &project, lock, registries: &registries, package: &wanted.package };
         let explained = match &wanted.range {

@@ -19,7 +19,7 @@ use self::ladder::{Ladder, Ladders};
 use super::need::check_known;
 use crate::codes::Exit;
 use crate::failure::Failure;
-use crate::project::{In, Project};
+use crate::project::{In, Project, ask_for_locked};
 use crate::show::{count, fits, table};
 use crate::ui::{Ui, style, styled};
 
@@ -191,7 +191,7 @@ fn locked(project: &Project, members: &[&Member], registries: &Registries) -> Re
     let lock = project.needed_lock()?;
     let names: Vec<PackageName> = members.iter().map(|member| member.project.name.clone()).collect();
     let packages = lock.packages_of(&names);
-    registries.expect(&packages.iter().map(|package| package.name.clone()).collect::<Vec<_>>());
+    ask_for_locked(registries, packages.iter().copied());
     let (targets, promises) = (&project.workspace.targets, Wires::of(lock).promises(&project.workspace));
     let mut rows = Vec::new();
     for package in packages {

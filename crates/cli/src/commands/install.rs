@@ -169,7 +169,8 @@ fn install_locked(ui: &Ui, project: &Project, lock: &Lock) -> Result<Exit, Failu
     let progress = Progress::new(ui);
     let installed = project.install(lock, &project.workspace, &Edits::new(), &BTreeSet::new(), &progress)?;
     drop(progress);
-    let warnings = if installed.built > 0 { warnings(project, lock) } else { Vec::new() };
+    let warnings =
+        if installed.built > 0 && !project.is_offline() { warnings(project, lock) } else { Vec::new() };
     let exit = done(ui, installed, begun, &warnings);
     if installed.built > 0 {
         say_open(ui, project, lock)?;

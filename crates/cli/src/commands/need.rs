@@ -25,7 +25,7 @@ use super::settle::Settled;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::project::{In, Project, declared_target, no_registry};
+use crate::project::{In, Project, declared_target, needs_of, no_registry};
 use crate::show;
 use crate::ui::Ui;
 
@@ -130,11 +130,12 @@ impl Need {
         // A project that a path leads to is read with the manifests that name it.
         let workspace = declaring.workspace()?;
         let registries = &project.registries(&workspace)?;
+        let problem = Problem::new(&workspace, &project.locked());
+        registries.foresee(&needs_of(&problem));
         for wanted in wanted {
             check_known(registries, &wanted.package)?;
             check_components(registries, &wanted.package, &wishes.components)?;
         }
-        let problem = Problem::new(&workspace, &project.locked());
         let (mut chosen, warnings) = project.choose(&problem, &workspace, registries)?;
         declaring.settle_ranges(wanted, &chosen)?;
         // The ranges are made around what was chosen, which is therefore what they lead to.

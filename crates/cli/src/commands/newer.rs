@@ -21,7 +21,7 @@ use super::searching::Searching;
 use crate::codes::Exit;
 use crate::failure::{self, Failure};
 use crate::progress::Progress;
-use crate::project::{Only, Project};
+use crate::project::{Only, Project, needs_of};
 use crate::show::{count, fits, table};
 use crate::ui::{Ui, clean, style, styled};
 
@@ -65,9 +65,10 @@ impl Newer {
             (wanted.is_empty() || wanted.contains(&package.name)) && shown.contains(&package.name)
         };
         let registries = project.registries_for(&project.workspace, Freshness::AllAnew)?;
+        let problem = Problem::new(&project.workspace, &lock.packages);
+        registries.foresee(&needs_of(&problem));
         let names: Vec<PackageName> = lock.packages.iter().map(|package| package.name.clone()).collect();
         registries.expect(&names);
-        let problem = Problem::new(&project.workspace, &lock.packages);
         let updated = match update(&problem, &[], &registries) {
             Ok(updated) => updated.resolution,
             Err(unresolved) => {

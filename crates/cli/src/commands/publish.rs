@@ -12,7 +12,6 @@ use bibliotax_core::range::Range;
 use bibliotax_core::spoken;
 use bibliotax_core::version::Version;
 use bibliotax_core::workspace::{Member, Workspace};
-use bibliotax_registry::accept::check_acceptable;
 use bibliotax_registry::publish::{Release, SuspectFile, prepare};
 use bibliotax_registry::registry::Registry;
 use serde_json::{Value, json};
@@ -60,7 +59,7 @@ impl Publish {
         let needs = published_needs(&project.workspace, member, project.sound_lock()?, &registry)?;
         let folder = project.root.join(&member.folder);
         let release = prepare(&member.manifest, &member.project, needs, &folder, now())?;
-        check_acceptable(&registry, &release.card)?;
+        let release = release.acceptable_to(&registry)?;
         check_promise(ui, &project, member)?;
         heed_suspects(ui, &release)?;
         let mut result = as_json(&release);

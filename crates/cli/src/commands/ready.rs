@@ -17,7 +17,7 @@ use serde_json::{Value, json};
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::machine::this_machine;
-use crate::project::{Project, declared_target, open_store};
+use crate::project::{Project, ask_for_locked, declared_target, open_store};
 use crate::show::table;
 use crate::tools;
 use crate::ui::{Ui, style, styled};
@@ -87,6 +87,7 @@ fn wishes(project: &Project) -> Result<Wishes, Failure> {
     }
     let Some(lock) = project.sound_lock()? else { return Ok(wishes) };
     let Ok(registries) = project.registries(&project.workspace) else { return Ok(wishes) };
+    ask_for_locked(&registries, lock.packages.iter());
     for package in &lock.packages {
         let listing = registries.listing(&package.name).ok().flatten();
         let release = listing.as_ref().and_then(|listing| listing.history.release(&package.version));
@@ -169,10 +170,9 @@ fn registries(project: &Project) -> Vec<Finding> {
 }
 
 fn registry(project: &Project, declaration: &RegistryDeclaration) -> Finding {
-    let network = project.network();
-    let opened = Registry::open(declaration, &project.root, &network).and_then(|registry| registry.opening());
+    let opened = project.registry(declaration).and_then(|registry| Ok(registry.opening()?));
     let (fine, told, opener) = match opened {
-        Ok(_) if network.offline && !Registry::is_local(declaration) => {
+        Ok(_) if project.is_offline() && !Registry::is_local(declaration) => {
             (true, "is not asked, offline; what it answered before is there".to_owned(), Value::Null)
         }
         Ok(None) => (true, "answers".to_owned(), Value::Null),
@@ -180,7 +180,7 @@ fn registry(project: &Project, declaration: &RegistryDeclaration) -> Finding {
         Ok(Some((place, false))) => {
             (false, format!("answers, and doesn't open to what {place} has"), json!(place))
         }
-        Err(error) => (false, Failure::from(error).message, Value::Null),
+        Err(failure) => (false, failure.message, Value::Null),
     };
     let data = json!({ "registry": declaration.name, "url": declaration.url, "opened-by": opener });
     Finding { what: format!("registry {}", declaration.name), fine, told, data }

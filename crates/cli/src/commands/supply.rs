@@ -12,7 +12,7 @@ use crate::clock::now;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::kept;
-use crate::project::{Project, network};
+use crate::project::Project;
 use crate::ui::{Ui, style, styled};
 
 /// The registry that is meant: one that the manifest declares, or a registry's folder.
@@ -24,7 +24,7 @@ pub fn registry(word: Option<&str>, project: &Project, here: &Path) -> Result<Re
         (None, _) => None,
     };
     if let Some(registry) = chosen {
-        return Ok(Registry::open(registry, &project.root, &network())?);
+        return project.registry(registry);
     }
     let names: Vec<&str> = declared.iter().map(|registry| registry.name.as_str()).collect();
     let Some(word) = word else {

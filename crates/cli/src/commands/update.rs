@@ -20,7 +20,7 @@ use super::settle::Settled;
 use crate::codes::Exit;
 use crate::failure::{self, Failure};
 use crate::progress::Progress;
-use crate::project::{Edits, Only, Project, Texts, file_name};
+use crate::project::{Edits, Only, Project, Texts, file_name, needs_of};
 use crate::show::proof;
 use crate::ui::{Ui, style, styled};
 
@@ -124,6 +124,7 @@ impl Update {
         registries: &Registries,
     ) -> Result<Updated, Failure> {
         let problem = Problem::new(workspace, &lock.packages);
+        registries.foresee(&needs_of(&problem));
         let updated = match &asked.packages {
             Some(reached) if !asked.is_named => update_among(&problem, reached, registries),
             _ => update(&problem, asked.named(), registries),

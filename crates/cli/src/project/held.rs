@@ -4,13 +4,13 @@ use bibliotax_core::card::{Card, Entry};
 use bibliotax_core::facet::Facets;
 use bibliotax_core::fault::Fault;
 use bibliotax_core::lock::{self, Held, Line, Lock, LockedPackage, Mismatch};
-use bibliotax_core::range::Range;
 use bibliotax_core::resolve::Catalogue;
 use bibliotax_core::source::Source;
 use bibliotax_registry::known_lines::KnownLines;
 use bibliotax_registry::registries::{Registries, place_of};
 use bibliotax_registry::remote::Cards;
 
+use super::warnings::ask_for_locked;
 use super::{Project, network, registries_folder};
 use crate::failure::Failure;
 
@@ -102,10 +102,7 @@ impl Project {
         packages: &[&LockedPackage],
     ) -> Result<(), Failure> {
         let registries = self.registries(&self.workspace)?;
-        let of_registries = packages.iter().filter(|package| package.source.registry().is_some());
-        let exact = of_registries.map(|package| (package.name.clone(), Range::exactly(&package.version)));
-        registries.foresee(&exact.collect::<Vec<_>>());
-        registries.expect(&packages.iter().map(|package| package.name.clone()).collect::<Vec<_>>());
+        ask_for_locked(&registries, packages.iter().copied());
         let facets = registries.facets();
         for package in packages {
             let entry = self.entry_of(package, &registries)?;

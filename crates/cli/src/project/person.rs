@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use bibliotax_registry::connections::Connections;
 use bibliotax_registry::remote::Network;
 use bibliotax_store::store::Store;
 
@@ -21,6 +22,7 @@ pub fn network() -> Network {
         longest_list: None,
         silence: None,
         memory: store_folder().ok().map(|folder| folder.join("seen")),
+        connections: Connections::default(),
         now: crate::clock::now(),
         accept_changed: Vec::new(),
     }

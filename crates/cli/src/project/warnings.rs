@@ -6,6 +6,7 @@ use bibliotax_core::facet::{Facets, Fit, Target, Unstated};
 use bibliotax_core::history::Release;
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::{FacetName, PackageName, PartName};
+use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, ChosenPackage, Problem, Resolution};
 use bibliotax_core::workspace::Workspace;
 use bibliotax_registry::registries::Registries;
@@ -104,8 +105,20 @@ fn about_release(release: &Release) -> Vec<String> {
     withdrawn.into_iter().chain(deprecated).collect()
 }
 
+/// Asks for all that sources say of these locked packages at once, so that a question for one of them waits for nobody.
+pub fn ask_for_locked<'l>(
+    registries: &Registries,
+    packages: impl Iterator<Item = &'l LockedPackage> + Clone,
+) {
+    let of_registries = packages.clone().filter(|package| package.source.registry().is_some());
+    let exact = of_registries.map(|package| (package.name.clone(), Range::exactly(&package.version)));
+    registries.foresee(&exact.collect::<Vec<_>>());
+    registries.expect(&packages.map(|package| package.name.clone()).collect::<Vec<_>>());
+}
+
 /// Warnings about locked releases, where their registries can be asked.
 pub fn warnings_about(lock: &Lock, registries: &Registries) -> Vec<String> {
+    ask_for_locked(registries, lock.packages.iter());
     let release = |package: &LockedPackage| {
         let listing = registries.listing(&package.name).ok()??;
         listing.history.release(&package.version).cloned()

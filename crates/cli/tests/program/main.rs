@@ -29,6 +29,7 @@ mod parts;
 mod ready;
 mod registries;
 mod replaced;
+mod requests;
 mod running;
 mod served;
 mod server;

@@ -1,0 +1,134 @@
+//! How often a registry is asked: once for what can be asked at once.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::{Read, Write};
+use std::net::{Shutdown, TcpListener, TcpStream};
+use std::sync::{Arc, Mutex};
+use std::thread;
+
+use crate::garden::Garden;
+use crate::served::{project, tokens_for, with_token};
+use crate::server::{Served, serve};
+
+/// How many packages the registry has.
+const PACKAGES: usize = 60;
+
+/// Passes everything on to a server, and notes what it is asked.
+struct Listening {
+    url: String,
+    asked: Arc<Mutex<Vec<String>>>,
+}
+
+impl Listening {
+    fn before(served: &Served) -> Self {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let url = format!("http://{}/", listener.local_addr().unwrap());
+        let server = served.url.trim_start_matches("http://").trim_end_matches('/').to_owned();
+        let asked = Arc::<Mutex<Vec<String>>>::default();
+        let noted = asked.clone();
+        thread::spawn(move || {
+            for client in listener.incoming().flatten() {
+                let server = TcpStream::connect(&server).unwrap();
+                let (noted, answers) =
+                    (noted.clone(), (server.try_clone().unwrap(), client.try_clone().unwrap()));
+                thread::spawn(move || pass_on(client, server, |bytes| note(bytes, &noted)));
+                thread::spawn(move || pass_on(answers.0, answers.1, |_| ()));
+            }
+        });
+        Self { url, asked }
+    }
+
+    /// What was asked since the last time, by kind.
+    fn counts(&self) -> BTreeMap<String, usize> {
+        let mut counts = BTreeMap::new();
+        for request in self.asked.lock().unwrap().drain(..) {
+            let (method, path) = request.split_once(' ').unwrap();
+            let kind = match path.trim_start_matches('/').trim_start_matches("api/v1/") {
+                path if path.starts_with("files/") => "files",
+                path if path.starts_with("packages/") => "history",
+                path => path,
+            };
+            *counts.entry(format!("{method} {kind}")).or_default() += 1;
+        }
+        counts
+    }
+}
+
+fn pass_on(mut from: TcpStream, mut to: TcpStream, note: impl Fn(&[u8])) {
+    let mut piece = vec![0; 64 << 10];
+    while let Ok(read) = from.read(&mut piece) {
+        note(&piece[..read]);
+        if read == 0 || to.write_all(&piece[..read]).is_err() {
+            break;
+        }
+    }
+    // The other side may be gone already.
+    let _ = to.shutdown(Shutdown::Write);
+}
+
+/// Notes the request lines in these bytes: a client sends each request in a write of its own.
+fn note(bytes: &[u8], asked: &Mutex<Vec<String>>) {
+    let line = bytes.split(|byte| *byte == b'\r').next().unwrap_or_default();
+    let line = String::from_utf8_lossy(line);
+    if let Some(request) = line.strip_suffix(" HTTP/1.1") {
+        asked.lock().unwrap().push(request.to_owned());
+    }
+}
+
+/// A registry of packages that need the next one each.
+fn chain() -> Vec<String> {
+    let one = |number: usize| match number {
+        0 => "moss-0 1.0.0".to_owned(),
+        _ => format!("moss-{number} 1.0.0: moss-{} 1", number - 1),
+    };
+    (0..PACKAGES).map(one).collect()
+}
+
+fn asked(pairs: &[(&str, usize)]) -> BTreeMap<String, usize> {
+    pairs.iter().map(|(kind, count)| ((*kind).to_owned(), *count)).collect()
+}
+
+#[test]
+fn what_can_be_asked_at_once_is_asked_once() {
+    let releases = chain();
+    let releases: Vec<&str> = releases.iter().map(String::as_str).collect();
+    let garden = Garden::with(&releases);
+    let served = serve(&garden);
+    let listening = Listening::before(&served);
+    project(&garden, "gate", &listening.url, "gate-kiosk", "1.0.0");
+    garden.run(&["need", "moss-59"]).expect(0);
+    let all = [("GET registry.json", 1), ("POST closure", 1), ("GET files", PACKAGES)];
+    assert_eq!(listening.counts(), asked(&all), "need");
+
+    // Histories and cards are known from here on, the archives are not.
+    fs::remove_dir_all(garden.path("gate/shelf")).unwrap();
+    fs::remove_dir_all(garden.path("store")).unwrap();
+    garden.run(&["install"]).expect(0);
+    assert_eq!(listening.counts(), asked(&all), "install on a new machine");
+
+    fs::remove_dir_all(garden.path("gate/shelf")).unwrap();
+    garden.run(&["install", "--offline"]).expect(0);
+    assert_eq!(listening.counts(), asked(&[]), "install offline");
+
+    garden.publish(&["moss-0 1.1.0", "moss-30 1.1.0: moss-29 1"]);
+    garden.run(&["update"]).expect(0);
+    let update = [("GET registry.json", 1), ("POST closure", 1), ("GET files", 2)];
+    assert_eq!(listening.counts(), asked(&update), "update");
+
+    project(&garden, "valve", &listening.url, "fernhollow/valve-core", "0.4.0");
+    garden.write("valve/src/valve.c", "int valve;\n");
+    let args = ["registry", "token", "create", "seedhouse", "a test", "--package", "*", "--format", "json"];
+    let token = garden.run_in(".", &args).expect(0).json()["token"].as_str().unwrap().to_owned();
+    assert!(tokens_for(&garden, "valve", &token).contains(&listening.url));
+    let (status, told) = with_token(&garden, "valve", &["publish"], &token);
+    assert_eq!(status, 0, "{told}");
+    let publish = [
+        ("GET registry.json", 1),
+        ("GET history", 1),
+        ("HEAD files", 1),
+        ("PUT files", 1),
+        ("POST releases", 1),
+    ];
+    assert_eq!(listening.counts(), asked(&publish), "publish");
+}

@@ -231,7 +231,7 @@ impl Garden {
     }
 }
 
-const MANIFEST: &str =
+pub const MANIFEST: &str =
     "[project]\nname = \"gate-kiosk\"\n\n[registries]\nseedhouse = \"../seedhouse\"\n\n[needs]\n";
 
 impl Ran {

@@ -41,4 +41,5 @@ mod story;
 mod together;
 mod watching;
 mod web;
+mod withdrawn;
 mod workspaces;

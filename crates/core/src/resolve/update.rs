@@ -63,10 +63,13 @@ fn furthest<C: Catalogue>(
     let Some(listing) = catalogue.listing(name).map_err(Unresolved::Catalogue)? else { return Ok(None) };
     let mut releases: Vec<_> = listing.history.releases().iter().rev().collect();
     releases.sort_by_key(|release| release.deprecated.is_some());
+    // What was withdrawn may stay where it is locked; moving away from it is what is asked here.
+    let mut free = problem.clone();
+    free.locked.remove(name);
     for release in releases {
         let version = &release.entry.version;
-        match resolve(&problem.asking_where_needed(name, &Range::exactly(version)), catalogue) {
-            Ok(resolution) if is_reached(problem, &resolution, name) => return Ok(Some(version.clone())),
+        match resolve(&free.asking_where_needed(name, &Range::exactly(version)), catalogue) {
+            Ok(resolution) if is_reached(&free, &resolution, name) => return Ok(Some(version.clone())),
             Ok(_) | Err(Unresolved::Conflict(_)) => {}
             Err(other) => return Err(other),
         }

@@ -3,7 +3,7 @@
 use super::search::attempt;
 use super::{Catalogue, Conflict, Problem, ProblemNeed, Resolution, Unresolved, resolve};
 use crate::facet::{FitValue, Target};
-use crate::name::FacetName;
+use crate::name::{FacetName, PackageName};
 use crate::range::Range;
 use crate::version::Version;
 
@@ -146,11 +146,19 @@ impl<C: Catalogue> Finder<'_, C> {
 
     /// The way of relaxing these needs so, if it leads anywhere.
     fn relaxing(&mut self, numbers: &[usize], kind: Kind<'_>) -> Result<Option<WayOut>, C::Error> {
-        let Some(problem) = self.relaxed(numbers, kind).filter(|_| self.patience > 0) else {
-            return Ok(None);
-        };
-        let Some(resolution) = attempt(&problem, self.catalogue, &mut self.patience)? else {
-            return Ok(None);
+        let Some(mut problem) = self.relaxed(numbers, kind) else { return Ok(None) };
+        let names: Vec<&PackageName> =
+            numbers.iter().map(|number| &self.problem.needs[*number].package).collect();
+        let resolution = loop {
+            let attempted =
+                (self.patience > 0).then(|| attempt(&problem, self.catalogue, &mut self.patience));
+            let Some(resolution) = attempted.transpose()?.flatten() else { return Ok(None) };
+            // What was withdrawn may stay where it is locked, but nobody is sent there.
+            let locked = problem.locked.len();
+            problem.locked.retain(|name, _| !names.contains(&name) || !is_withdrawn(&resolution, name));
+            if problem.locked.len() == locked {
+                break resolution;
+            }
         };
         let needs = numbers.iter().map(|number| &self.problem.needs[*number]);
         let changes = needs.map(|need| Some((need.clone(), relaxation(need, kind, &resolution)?)));
@@ -203,6 +211,11 @@ impl<C: Catalogue> Finder<'_, C> {
         }
         Some(problem)
     }
+}
+
+/// Whether a resolution has a release of a package that was withdrawn.
+fn is_withdrawn(resolution: &Resolution, name: &PackageName) -> bool {
+    resolution.package(name).is_some_and(|chosen| chosen.release.withdrawn.is_some())
 }
 
 /// Lets a need have any range; where it has its family's, the family.

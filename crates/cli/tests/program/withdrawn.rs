@@ -1,0 +1,45 @@
+//! Releases that were withdrawn: who has one stays with it for now, leaves it when asked to, and nobody is led to one.
+
+use crate::garden::{Garden, MANIFEST};
+
+const RELEASES: [&str; 4] = [
+    "rain-ledger 2.4.0: dew-point 1",
+    "rain-ledger 3.0.0: dew-point 2",
+    "dew-point 1.4.0",
+    "dew-point 2.0.0",
+];
+
+/// Withdraws a release after it was published.
+fn withdraw(garden: &Garden, package: &str, version: &str) {
+    garden.run(&["withdraw", package, version, "--reason", "leaks"]).expect(0);
+}
+
+#[test]
+fn an_update_by_name_leaves_a_withdrawn_release_for_an_older_one() {
+    let garden = Garden::needing(&["dew-point 1.3.0", "dew-point 1.4.0"], "dew-point = \"1\"");
+    garden.run(&["install"]).expect(0);
+    withdraw(&garden, "dew-point", "1.4.0");
+    garden.run(&["update", "dew-point"]).expect(0);
+    assert_eq!(garden.shelf(), ["dew-point 1.3.0"]);
+}
+
+#[test]
+fn an_update_by_name_stays_with_a_withdrawn_release_where_there_is_no_other() {
+    let garden = Garden::needing(&["dew-point 1.4.0"], "dew-point = \"1\"");
+    garden.run(&["install"]).expect(0);
+    withdraw(&garden, "dew-point", "1.4.0");
+    garden.run(&["update", "dew-point"]).expect(0);
+    assert_eq!(garden.shelf(), ["dew-point 1.4.0"]);
+}
+
+#[test]
+fn no_way_out_of_a_conflict_leads_to_a_withdrawn_release() {
+    let garden = Garden::needing(&RELEASES, "rain-ledger = \"3\"\ndew-point = \"2\"");
+    garden.run(&["install"]).expect(0);
+    garden.write("gate/bibliotax.toml", &format!("{MANIFEST}rain-ledger = \"2\"\ndew-point = \"2\"\n"));
+    let open = garden.run(&["resolve", "--dry-run"]).expect(4).stderr;
+    assert!(open.contains("takes rain-ledger 3.0.0"), "{open}");
+    withdraw(&garden, "rain-ledger", "3.0.0");
+    let told = garden.run(&["resolve", "--dry-run"]).expect(4).stderr;
+    assert!(!told.contains("takes rain-ledger 3.0.0") && told.contains("takes dew-point 1.4.0"), "{told}");
+}

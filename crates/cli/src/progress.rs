@@ -1,5 +1,6 @@
 //! Progress of long work: drawn on a terminal once it takes longer than a moment, told line by line with `-v`.
 
+use std::path::PathBuf;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -8,10 +9,13 @@ use bibliotax_core::notice::{Listener, Notice};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
 use crate::show::count;
-use crate::ui::Ui;
+use crate::ui::{Ui, clean};
 
 /// What is over sooner is not worth drawing.
 const MOMENT: Duration = Duration::from_millis(300);
+
+/// Most projects that are named.
+const MOST_SHARING: usize = 5;
 
 /// How often a drawing is renewed while nothing is heard.
 const TICK: Duration = Duration::from_millis(120);
@@ -107,6 +111,24 @@ fn draw_after_a_moment(bar: ProgressBar) {
     });
 }
 
+/// Who else has a damaged copy on the shelf, and what to do there.
+pub fn shared_with(projects: &[PathBuf]) -> Option<String> {
+    let shown: Vec<String> = projects
+        .iter()
+        .take(MOST_SHARING)
+        .map(|project| clean(&project.display().to_string()).to_string())
+        .collect();
+    let more = projects.len().saturating_sub(MOST_SHARING);
+    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+    let told = || {
+        format!(
+            "the damaged copy is on the shelf of {}{more}, too; run `bibliotax verify --repair` there",
+            shown.join(", ")
+        )
+    };
+    (!projects.is_empty()).then(told)
+}
+
 const BYTES: &str = "{msg} {bar:24} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left{prefix}";
 const SENT_BYTES: &str = "{msg} {bar:24} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left";
 const COUNT: &str = "{msg} {bar:30} {pos} of {len} packages, {eta} left";
@@ -125,8 +147,12 @@ impl Listener for Progress<'_> {
             Notice::WrongBytes { package, from } => {
                 self.ui.warn(format!("{from} sent wrong bytes for {package}; asking elsewhere"));
             }
-            Notice::Damaged { package } => {
+            Notice::Damaged { package, shared_by } => {
                 self.ui.warn(format!("the store's copy of {package} is damaged; fetching it anew"));
+                shared_with(shared_by).into_iter().for_each(|told| self.ui.warn(told));
+            }
+            Notice::Touched { place } => {
+                self.ui.warn(format!("{place} on the shelf was changed; it is built again"));
             }
             Notice::Shelving { packages } => self.begin("onto the shelf", *packages as u64, COUNT),
             Notice::Verifying { packages } => self.begin("verifying", *packages as u64, COUNT),

@@ -38,7 +38,7 @@ use bibliotax_registry::remote::Network;
 use bibliotax_store::StoreError;
 use bibliotax_store::install::{Fetched, Installed, fetch_all, install};
 use bibliotax_store::kit::{self, Load};
-use bibliotax_store::shelf::{self, Aim, Made, Plan, Shelf, Template, Templates, link_files};
+use bibliotax_store::shelf::{self, Aim, Look, Made, Plan, Shelf, Template, Templates, link_files};
 use bibliotax_store::verify::{Damaged, Depth, Verified, damaged_trees, verify};
 
 use crate::commands::searching::Searching;
@@ -79,6 +79,7 @@ pub struct Project {
     /// Whether links give paths from the root of the disk, whatever the manifest says.
     absolute: bool,
     depth: Depth,
+    look: Look,
     /// Whether other processes are kept from it, because something is written.
     is_held: bool,
 }
@@ -128,6 +129,7 @@ impl Project {
             is_offline,
             absolute,
             depth,
+            look: Look::default(),
             is_held,
         })
     }
@@ -176,6 +178,11 @@ impl Project {
     /// The same project; its shelf is made from files of the store that are looked at that closely.
     pub fn reading(self, depth: Depth) -> Self {
         Self { depth, ..self }
+    }
+
+    /// The same project; what is on its shelf is looked at that closely before it stays.
+    pub fn looking(self, look: Look) -> Self {
+        Self { look, ..self }
     }
 
     /// The same project; where `absolute`, its links give paths from the root of the disk.
@@ -406,10 +413,10 @@ impl Project {
         let (shelf, machine, anew) = (self.shelf(), this_machine(), BTreeSet::new());
         let scope = self.part.scope(&machine);
         let (settings, made) = (self.workspace.shelf, Made::from_texts([]));
-        let aim =
-            Aim { lock, scope, settings, templates: Templates::NONE, anew: &anew, depth: self.depth, made };
+        let (templates, depth, look) = (Templates::NONE, self.depth, self.look);
+        let aim = Aim { lock, scope, settings, templates, anew: &anew, depth, look, made };
         let state = shelf.state()?;
-        let plan = Plan::new(&aim, &state, &shelf.contents(lock, &state)?);
+        let plan = Plan::new(&aim, &state, &shelf.contents(lock, &state, look)?);
         Ok(plan.map_err(StoreError::from)?)
     }
 
@@ -434,8 +441,12 @@ impl Project {
     }
 
     /// The copies in the store that a lock's packages are put on the shelf from, as far as they are damaged.
-    pub fn damaged_in_store(&self, lock: &Lock, depth: Depth) -> Result<Vec<Damaged>, Failure> {
-        Ok(damaged_trees(&lock.packages.iter().collect::<Vec<_>>(), &open_store()?, depth)?)
+    pub fn damaged_in_store(
+        &self,
+        packages: &[&LockedPackage],
+        depth: Depth,
+    ) -> Result<Vec<Damaged>, Failure> {
+        Ok(damaged_trees(packages, &open_store()?, &self.shelf(), depth)?)
     }
 
     /// Brings the shelf to what a lock says that was made from a workspace, with these texts of manifests in place of those
@@ -455,7 +466,8 @@ impl Project {
         settings.absolute |= self.absolute;
         let scope = self.part.scope(&machine);
         let templates = Templates { all: &templates, by: &RenderApart::default() };
-        let aim = Aim { lock, scope, settings, templates, anew, depth: self.depth, made };
+        let (depth, look) = (self.depth, self.look);
+        let aim = Aim { lock, scope, settings, templates, anew, depth, look, made };
         Ok(install(&aim, &self.shelf(), &open_store()?, &archives, listener)?)
     }
 }
@@ -469,14 +481,14 @@ pub struct Stands {
 }
 
 /// What is on the shelf of the project that `from` lies in, if it needs nothing; known from the texts that it
-/// was made from and a look at each package's folder, without reading what any of them says.
-pub fn standing(from: &Path, absolute: bool) -> Result<Option<Stands>, Failure> {
+/// was made from and such a look at each package, without reading what any of the texts says.
+pub fn standing(from: &Path, absolute: bool, look: Look) -> Result<Option<Stands>, Failure> {
     // What is wrong with them is told by whoever reads them.
     let Ok(manifests) = Manifests::find(from) else { return Ok(None) };
     let lock = read_text(&manifests.root.join(lock::FILE_NAME), lockfile::LARGEST);
     let Ok(Some(lock)) = lock else { return Ok(None) };
     let made = made_from(&manifests, &lock, &Template::all_of(&manifests.root)?, absolute);
-    let packages = Shelf::of(&manifests.root).stands(made)?;
+    let packages = Shelf::of(&manifests.root).stands(made, look)?;
     // As the lock writes it, without reading all that it says.
     let has_replaced = lock.contains("\"replaced\":true");
     Ok(packages.map(|packages| Stands { packages, has_replaced }))

@@ -2,6 +2,8 @@
 
 #![allow(missing_docs, reason = "each variant says what its fields are")]
 
+use std::path::PathBuf;
+
 use crate::name::PackageName;
 
 /// Something that is worth showing while work goes on.
@@ -23,8 +25,11 @@ pub enum Notice {
     Unpacked { package: PackageName, bytes: u64 },
     /// What somebody sent as an archive of a package is something else; others are asked.
     WrongBytes { package: PackageName, from: String },
-    /// The store's copy of a package is damaged; it is going to be fetched anew.
-    Damaged { package: PackageName },
+    /// The store's copy of a package is damaged; it is going to be fetched anew. The folders of other projects that have it on
+    /// their shelves.
+    Damaged { package: PackageName, shared_by: Vec<PathBuf> },
+    /// What is at this place of the shelf was changed, or is gone; it is going to be built again.
+    Touched { place: String },
     /// So many packages are going to be put on the shelf.
     Shelving { packages: usize },
     /// A package was put on the shelf.

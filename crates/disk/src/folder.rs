@@ -185,6 +185,19 @@ impl Folder {
         }
     }
 
+    /// What is there under a path of names with `/` between them; `None` if nothing is. Folders on the way may be links: for who
+    /// knows that they are none.
+    pub fn entry_inside(&self, path: &str) -> Result<Option<Entry>> {
+        for name in path.split('/') {
+            self.checked(name)?;
+        }
+        match self.looked_at(path) {
+            Ok(found) => Ok(Some(found)),
+            Err(error) if is_missing(&error) => Ok(None),
+            Err(error) => Err(error).at("look at", self.path.join(path)),
+        }
+    }
+
     /// The name was checked, so that one call of the system is enough: a shelf looks at each of its packages in this way.
     #[cfg(unix)]
     fn looked_at(&self, name: &str) -> io::Result<Entry> {

@@ -106,6 +106,8 @@ pub struct Installed {
     pub built: usize,
     /// Things taken off it.
     pub removed: usize,
+    /// Packages among those built that somebody had changed on the shelf, or taken away.
+    pub touched: usize,
     /// Packages that were there.
     pub kept: usize,
     /// What the store lacked.
@@ -123,7 +125,11 @@ pub fn install<S: Supplier>(
     listener: &dyn Listener,
 ) -> Result<Installed, InstallError<S::Error>> {
     let state = shelf.state()?;
-    let plan = Plan::new(aim, &state, &shelf.contents(aim.lock, &state)?).map_err(StoreError::from)?;
+    let plan =
+        Plan::new(aim, &state, &shelf.contents(aim.lock, &state, aim.look)?).map_err(StoreError::from)?;
+    for place in &plan.touched {
+        listener.hear(&Notice::Touched { place: place.clone() });
+    }
     let files = link_files(&links(aim, &plan, shelf)?, aim.templates)?;
     let _held =
         if plan.build.is_empty() { None } else { store.in_use(|| listener.hear(&Notice::Waiting))? };
@@ -133,7 +139,8 @@ pub fn install<S: Supplier>(
     loop {
         match shelf.carry_out(&plan, &linker, &files, aim.made, listener) {
             Err(StoreError::Damaged { package, archive }) if mended.insert(archive) => {
-                listener.hear(&Notice::Damaged { package });
+                let shared_by = store.projects_with(&archive, shelf.project())?;
+                listener.hear(&Notice::Damaged { package, shared_by });
                 store.discard(&archive)?;
                 fetched += fetch_missing(&plan.build, store, supplier, listener)?;
             }
@@ -144,7 +151,7 @@ pub fn install<S: Supplier>(
         shelf.project().map_or(Ok(()), |project| store.note_project(project))?;
     }
     let (built, removed) = (plan.build.len(), plan.remove.len());
-    Ok(Installed { built, removed, kept: plan.staying, fetched })
+    Ok(Installed { built, removed, touched: plan.touched.len(), kept: plan.staying, fetched })
 }
 
 /// The links of all that will be on the shelf, in scope or not.

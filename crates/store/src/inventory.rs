@@ -88,6 +88,17 @@ impl Store {
         }
     }
 
+    /// The folders of the projects that have an archive's files on their shelves, but for this one.
+    pub fn projects_with(&self, archive: &Digest, but: Option<&Path>) -> Result<Vec<PathBuf>, StoreError> {
+        let but = but.map(|path| std::path::absolute(path).at("find", path)).transpose()?;
+        let others = self.noted()?.into_iter().filter_map(|(_, project)| project);
+        let others = others.filter(|project| Some(&project.path) != but.as_ref());
+        let mut having: Vec<PathBuf> =
+            others.filter(|project| project.archives.contains(archive)).map(|project| project.path).collect();
+        having.sort();
+        Ok(having)
+    }
+
     /// Looks through all that is kept.
     pub fn inventory(&self) -> Result<Inventory, StoreError> {
         let mut projects: Vec<Project> =

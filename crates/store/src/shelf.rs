@@ -13,6 +13,7 @@
 //! The shelf can always be made again from the lock and the store. Only what its state says was made by us is replaced or
 //! removed; a link, or something that somebody put there, is an error and stays as it is.
 
+mod inside;
 mod link;
 mod links;
 mod plan;
@@ -30,11 +31,14 @@ use bibliotax_disk::error::At;
 use bibliotax_disk::folder::{Folder, Foreign, Kind, TEMPORARY};
 use bibliotax_disk::lock::Held;
 use bibliotax_disk::stamp::Stamp;
+use rayon::prelude::*;
 
+pub use self::inside::Look;
+use self::inside::{Inside, has_files, has_folders};
 pub use self::link::Linker;
 pub use self::links::{LinkFiles, SEPARATOR, link_files};
-pub use self::plan::{Contents, Plan, PlanProblem};
-use self::state::Glimpse;
+pub use self::plan::{Contents, Found, Plan, PlanProblem};
+use self::state::{Glimpse, files_of};
 pub use self::state::{Made, ShelvedPackage, State};
 pub use self::template::{Render, RenderHere, TEMPLATES, Template, TemplateFault, Templates};
 use crate::error::StoreError;
@@ -70,6 +74,8 @@ pub struct Aim<'l, 'a> {
     pub anew: &'a BTreeSet<PackageName>,
     /// How closely the store's files are looked at; with all their bytes, everything is built again.
     pub depth: Depth,
+    /// How closely what is there is looked at before it stays.
+    pub look: Look,
     /// All that it is made from.
     pub made: Made,
 }
@@ -132,16 +138,18 @@ impl Shelf {
         Ok(self.open()?.map(|shelf| State::read(&shelf)).unwrap_or_default())
     }
 
-    /// How many packages are on a shelf that needs nothing, made from just this and touched by nobody since; `None` where that
-    /// isn't so. Looks at each package's folder and no deeper: what was edited inside, verifying finds.
-    pub fn stands(&self, made: Made) -> Result<Option<usize>, StoreError> {
+    /// How many packages are on a shelf that needs nothing, made from just this and touched by nobody since, as far as it is
+    /// looked at; `None` where that isn't so.
+    pub fn stands(&self, made: Made, look: Look) -> Result<Option<usize>, StoreError> {
         let Some(shelf) = self.open()? else { return Ok(None) };
         let Ok(Some(text)) = shelf.read_text(STATE, state::LARGEST) else { return Ok(None) };
         let Some(glimpse) = Glimpse::read(&text).filter(|glimpse| glimpse.made == Some(made)) else {
             return Ok(None);
         };
+        let own = |folders: &BTreeMap<String, Stamp>| folders.get("").copied().unwrap_or_default();
+        let packages = glimpse.folders.iter().map(|(place, folders)| (place, own(folders)));
         let mut folders: BTreeMap<&str, Vec<(&str, Stamp)>> = BTreeMap::new();
-        for (place, stamp) in glimpse.stamps {
+        for (place, stamp) in packages.chain(glimpse.stamps.iter().map(|(place, stamp)| (place, *stamp))) {
             let (folder, name) = parts(place);
             folders.entry(folder).or_default().push((name, stamp));
         }
@@ -155,30 +163,45 @@ impl Shelf {
                 return Ok(None);
             }
         }
-        let packages = folders.iter().filter(|(folder, _)| **folder != links::LINKS);
-        Ok(Some(packages.map(|(_, noted)| noted.len()).sum()))
+        let files = if look == Look::Files { files_of(&text) } else { BTreeMap::new() };
+        let is_untouched = |(place, folders): (&String, &BTreeMap<String, Stamp>)| {
+            let files = files.get(place.as_str()).copied();
+            is_untouched(&shelf, place, folders, files.filter(|_| look == Look::Files))
+                .map(|is| is && (look == Look::Folders || files.is_some()))
+        };
+        let all = glimpse
+            .folders
+            .par_iter()
+            .map(is_untouched)
+            .try_reduce(|| true, |one, other| Ok(one && other))?;
+        Ok(all.then_some(glimpse.folders.len()))
     }
 
     /// Everything on the shelf beside what the shelf itself is kept with: in the folders of targets, of the lock or of what is
     /// installed, what is in them, and whatever else there is.
-    pub fn contents(&self, lock: &Lock, state: &State) -> Result<Contents, StoreError> {
-        let mut contents = Contents::new();
-        let Some(shelf) = self.open()? else { return Ok(contents) };
+    pub fn contents(&self, lock: &Lock, state: &State, look: Look) -> Result<Contents, StoreError> {
+        let Some(shelf) = self.open()? else { return Ok(Contents::new()) };
+        let found = |place: String| {
+            let found = found(&shelf, state, &place, look)?;
+            Ok((place, found))
+        };
+        self.places(&shelf, lock, state)?.into_par_iter().map(found).collect()
+    }
+
+    /// The places of all that is on a shelf beside what it is kept with itself.
+    fn places(&self, shelf: &Folder, lock: &Lock, state: &State) -> Result<Vec<String>, StoreError> {
+        let mut places = Vec::new();
         let mut targets: BTreeSet<&str> = lock.targets().into_iter().chain(state.folders()).collect();
         targets.retain(|name| !state.has_made(name));
         for name in shelf.names()?.into_iter().filter(|name| !is_own(name)) {
             if !targets.contains(name.as_str()) {
-                let stamp = stamp_of(&shelf, &name)?;
-                contents.insert(name, stamp);
+                places.push(name);
                 continue;
             }
             let Some(folder) = shelf.folder(&name)? else { continue };
-            for inner in folder.names()? {
-                let stamp = stamp_of(&folder, &inner)?;
-                contents.insert(format!("{name}/{inner}"), stamp);
-            }
+            places.extend(folder.names()?.into_iter().map(|inner| format!("{name}/{inner}")));
         }
-        Ok(contents)
+        Ok(places)
     }
 
     /// Carries out the part of a plan that changes the shelf: takes away, builds, replaces, says where everything is.
@@ -194,22 +217,22 @@ impl Shelf {
     ) -> Result<(), StoreError> {
         let shelf = Folder::make(&self.root)?;
         let links = links::foreign(&shelf, files, &plan.kept)?;
-        let mut stamps = BTreeMap::new();
+        let mut inside = BTreeMap::new();
         if !plan.is_nothing() || !links.new.is_empty() {
             write_state(&shelf, &plan.begun(links.new))?;
         }
         if !plan.is_nothing() {
             let work = empty_work(&shelf)?;
             take_away_all(&shelf, &work, &plan.remove)?;
-            stamps = build(&shelf, plan, linker, &work, listener)?;
+            inside = build(&shelf, plan, linker, &work, listener)?;
             if linker.has_copied() {
                 // Second names of the store's files are as durable as the state that is synced after them; new files aren't.
                 shelf.sync_disk()?;
             }
             shelf.remove(WORK)?;
         }
-        stamps.extend(links::write(&shelf, files)?);
-        write_state(&shelf, &plan.reached(made, stamps))
+        let stamps = links::write(&shelf, files)?;
+        write_state(&shelf, &plan.reached(made, stamps, inside))
     }
 }
 
@@ -231,9 +254,26 @@ fn is_as_noted(shelf: &Folder, folder: &str, noted: &[(&str, Stamp)]) -> Result<
     Ok(folder.is_empty() || opened.names()?.len() == noted.len())
 }
 
-/// When a folder was last changed; nothing for what is no folder.
-fn stamp_of(folder: &Folder, name: &str) -> Result<Option<Stamp>, StoreError> {
-    Ok(folder.entry(name)?.filter(|entry| entry.kind == Kind::Folder).map(|entry| entry.changed))
+/// What is at a place, against what the state says of it.
+fn found(shelf: &Folder, state: &State, place: &str, look: Look) -> Result<Found, StoreError> {
+    let is_folder = shelf.entry_inside(place)?.is_some_and(|entry| entry.kind == Kind::Folder);
+    let Some(Inside { folders, files }) = state.inside.get(place).filter(|_| is_folder) else {
+        return Ok(if is_folder { Found::Changed } else { Found::NoFolder });
+    };
+    let files = (look == Look::Files).then_some(files.as_str());
+    let is_as_noted = is_untouched(shelf, place, folders, files)?;
+    Ok(if is_as_noted { Found::AsNoted } else { Found::Changed })
+}
+
+/// Whether a package has these folders and, if they are to be looked at, files.
+fn is_untouched(
+    shelf: &Folder,
+    place: &str,
+    folders: &BTreeMap<String, Stamp>,
+    files: Option<&str>,
+) -> Result<bool, StoreError> {
+    Ok(has_folders(shelf, place, folders)?
+        && files.map_or(Ok(true), |files| has_files(shelf, place, files))?)
 }
 
 /// Refuses a folder that holds something and was never made by us.
@@ -275,16 +315,14 @@ fn take_away_all(shelf: &Folder, work: &Folder, places: &[String]) -> Result<(),
     Ok(())
 }
 
-/// Builds all that a plan says in `work` and puts it in its place, what was there before going to `work`; the stamps of what
-/// came there.
+/// Builds all that a plan says in `work` and puts it in its place, what was there before going to `work`; what is inside each.
 fn build(
     shelf: &Folder,
     plan: &Plan<'_>,
     linker: &Linker<'_>,
     work: &Folder,
     listener: &dyn Listener,
-) -> Result<BTreeMap<String, Stamp>, StoreError> {
-    use rayon::prelude::*;
+) -> Result<BTreeMap<String, Inside>, StoreError> {
     listener.hear(&Notice::Shelving { packages: plan.build.len() });
     let mut folders: BTreeMap<&str, Folder> = BTreeMap::new();
     for slot in &plan.build {
@@ -296,11 +334,12 @@ fn build(
     let build = |slot: &Slot<'_>| {
         let (place, name) = (slot.path(), slot.package.name.folder());
         let folder = &folders[slot.target.unwrap_or_default()];
-        linker.build(slot, work, &flat(&place))?;
+        let files = linker.build(slot, work, &flat(&place))?;
         folder.rename(&name, work, &format!("{}.old", flat(&place)))?;
         work.rename(&flat(&place), folder, &name)?;
         listener.hear(&Notice::Shelved { package: slot.package.name.clone() });
-        Ok((place, stamp_of(folder, &name)?.unwrap_or_default()))
+        let inside = Inside::of_built(folder, &name, &files)?;
+        Ok((place, inside))
     };
     plan.build.par_iter().map(build).collect()
 }

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, HashSet};
 use std::io;
+use std::path::PathBuf;
 
 use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::{Lock, LockedPackage, Scope, Slot};
@@ -13,7 +14,7 @@ use rayon::prelude::*;
 use serde::Serialize;
 
 use crate::error::StoreError;
-use crate::shelf::Shelf;
+use crate::shelf::{Look, Shelf};
 use crate::store::Store;
 use bibliotax_archive::unpack::TreeFile;
 
@@ -36,6 +37,8 @@ pub enum Difference {
     Changed,
     /// It should not be there.
     Extra,
+    /// It can't be told: the store has nothing to compare it with.
+    Unknown,
 }
 
 /// A file that differs.
@@ -46,7 +49,7 @@ pub struct Finding {
     /// The target in whose folder it is, where there are targets.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub target: Option<String>,
-    /// The path inside the package, or on the shelf.
+    /// The path inside the package, or on the shelf; empty for all of a package.
     pub path: String,
     /// How it differs.
     pub difference: Difference,
@@ -63,7 +66,8 @@ pub struct Verified {
     pub findings: Vec<Finding>,
 }
 
-/// Compares every file of a shelf with what the lock's archives hold; the store must have all their trees.
+/// Compares every file of a shelf with what the lock's archives hold, as far as the store has them: what it lacks is unknown, or
+/// missing where nothing is on the shelf either.
 pub fn verify(
     lock: &Lock,
     scope: &Scope<'_>,
@@ -98,19 +102,25 @@ pub struct Damaged {
     pub package: PackageName,
     /// Its archive.
     pub archive: Digest,
+    /// The folders of other projects that have it on their shelves.
+    pub shared_by: Vec<PathBuf>,
 }
 
 /// The archives of these packages whose trees in the store are not what their listings say.
 pub fn damaged_trees(
     packages: &[&LockedPackage],
     store: &Store,
+    shelf: &Shelf,
     depth: Depth,
 ) -> Result<Vec<Damaged>, StoreError> {
     let files = packages.iter().flat_map(|package| package.files.iter().map(move |file| (*package, file)));
     let files: Vec<_> = files.filter(|(_, file)| store.has(&file.tree())).collect();
     let looked = files.into_par_iter().map(|(package, file)| {
-        let damaged = Damaged { package: package.name.clone(), archive: file.tree() };
-        Ok(is_damaged(&file.tree(), store, depth)?.then_some(damaged))
+        if !is_damaged(&file.tree(), store, depth)? {
+            return Ok(None);
+        }
+        let (package, archive) = (package.name.clone(), file.tree());
+        Ok(Some(Damaged { package, archive, shared_by: store.projects_with(&archive, shelf.project())? }))
     });
     let looked = looked.collect::<Result<Vec<Option<Damaged>>, StoreError>>()?;
     Ok(looked.into_iter().flatten().collect())
@@ -133,16 +143,29 @@ fn verify_slot(
     store: &Store,
     depth: Depth,
 ) -> Result<(usize, Vec<Finding>), StoreError> {
+    let folder = shelf.package(&slot.path())?;
     let mut files = Vec::new();
     for file in &slot.files {
-        let lost = || StoreError::Lost { package: slot.package.name.clone() };
-        files.extend(store.listing(&file.tree())?.ok_or_else(lost)?.files);
+        let Some(listing) = store.listing(&file.tree())? else {
+            let difference = if folder.is_none() { Difference::Missing } else { Difference::Unknown };
+            return Ok((0, vec![finding_of(Some(slot), "", difference)]));
+        };
+        files.extend(listing.files);
     }
-    compare(shelf.package(&slot.path())?.as_ref(), &by_path(&files), Some(slot), depth)
+    compare(folder.as_ref(), &by_path(&files), Some(slot), depth)
 }
 
 fn by_path(files: &[TreeFile]) -> BTreeMap<&str, &TreeFile> {
     files.iter().map(|file| (file.path.as_str(), file)).collect()
+}
+
+fn finding_of(slot: Option<&Slot<'_>>, path: &str, difference: Difference) -> Finding {
+    Finding {
+        package: slot.map(|slot| slot.package.name.clone()),
+        target: slot.and_then(|slot| slot.target.map(str::to_owned)),
+        path: path.to_owned(),
+        difference,
+    }
 }
 
 /// Compares all files in a folder, if it is there, with those that are expected; how many there are, and what differs.
@@ -152,12 +175,7 @@ fn compare(
     slot: Option<&Slot<'_>>,
     depth: Depth,
 ) -> Result<(usize, Vec<Finding>), StoreError> {
-    let finding = |path: &str, difference| Finding {
-        package: slot.map(|slot| slot.package.name.clone()),
-        target: slot.and_then(|slot| slot.target.map(str::to_owned)),
-        path: path.to_owned(),
-        difference,
-    };
+    let finding = |path: &str, difference| finding_of(slot, path, difference);
     let mut seen: HashSet<String> = HashSet::new();
     let (mut findings, mut files) = (Vec::new(), 0);
     let mut open: Vec<(Folder, String)> = Vec::new();
@@ -214,7 +232,7 @@ pub(crate) fn is_same(
 
 /// Things on the shelf that belong to no package.
 fn strays(lock: &Lock, slots: &[Slot<'_>], shelf: &Shelf) -> Result<Vec<Finding>, StoreError> {
-    let mut contents = shelf.contents(lock, &shelf.state()?)?;
+    let mut contents = shelf.contents(lock, &shelf.state()?, Look::Folders)?;
     for slot in slots {
         contents.remove(&slot.path());
     }

@@ -10,6 +10,7 @@ use bibliotax_core::lock::{self, Lock, Slot};
 use bibliotax_core::manifest;
 use bibliotax_core::name::Purpose;
 use bibliotax_store::install::Installed;
+use bibliotax_store::shelf::Look;
 use bibliotax_store::verify::Depth;
 use serde_json::{Value, json};
 
@@ -73,10 +74,11 @@ impl Install {
 
     /// Makes the shelf right; silent where it is.
     pub fn make_right(&self, here: &Path, ui: &Ui) -> Result<(), Failure> {
-        if standing(here, self.absolute)?.is_some_and(|stands| !self.refuses(stands.has_replaced)) {
+        let stands = standing(here, self.absolute, Look::Files)?;
+        if stands.is_some_and(|stands| !self.refuses(stands.has_replaced)) {
             return Ok(());
         }
-        self.bring(here, ui).map(|_| ())
+        self.bring(here, ui, Look::Files).map(|_| ())
     }
 
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
@@ -84,15 +86,16 @@ impl Install {
             return watch::watch(&Self { watch: false, ..self.clone() }, here, ui);
         }
         let begun = Instant::now();
+        let look = if self.sealed { Look::Files } else { Look::Folders };
         if !self.dry_run
             && self.is_for_all()
             && !self.full
-            && let Some(stands) = standing(here, self.absolute)?
+            && let Some(stands) = standing(here, self.absolute, look)?
             && !self.refuses(stands.has_replaced)
         {
             return Ok(done(ui, Installed { kept: stands.packages, ..Installed::default() }, begun, &[]));
         }
-        self.bring(here, ui)
+        self.bring(here, ui, look)
     }
 
     /// Whether packages that something stands in for are in the way.
@@ -112,7 +115,7 @@ impl Install {
     }
 
     /// Brings a shelf to what the lock says that isn't known to be there.
-    fn bring(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
+    fn bring(&self, here: &Path, ui: &Ui, look: Look) -> Result<Exit, Failure> {
         let progress = Progress::new(ui);
         let (project, _held) = Project::open(here, self.dry_run, &progress)?;
         let part = self.part(&project)?;
@@ -121,13 +124,14 @@ impl Install {
             .only(part)
             .offline(self.offline)
             .absolute(self.absolute)
-            .reading(if self.full { Depth::Bytes } else { Depth::SizeAndTime });
+            .reading(if self.full { Depth::Bytes } else { Depth::SizeAndTime })
+            .looking(look);
         drop(progress);
         let lock = project.sound_lock()?;
         match lock.filter(|_| project.is_locked()) {
             Some(lock) => {
                 project.hold_lock(lock)?;
-                self.install_held(ui, here, &project, lock)
+                self.install_held(ui, here, &project, lock, look)
             }
             None if self.sealed => Err(not_sealed(lock.is_some())),
             None => self.resolve_and_install(ui, &project),
@@ -135,7 +139,14 @@ impl Install {
     }
 
     /// Installs a lock that says what it should.
-    fn install_held(&self, ui: &Ui, here: &Path, project: &Project, lock: &Lock) -> Result<Exit, Failure> {
+    fn install_held(
+        &self,
+        ui: &Ui,
+        here: &Path,
+        project: &Project,
+        lock: &Lock,
+        look: Look,
+    ) -> Result<Exit, Failure> {
         if self.refuses(lock.packages.iter().any(|package| package.replaced)) {
             return Err(replaced(lock));
         }
@@ -143,7 +154,7 @@ impl Install {
             return plan_only(ui, project, lock, &json!([]));
         }
         // Where all of the shelf is right, so is each part of it.
-        if !self.is_for_all() && !self.full && standing(here, self.absolute)?.is_some() {
+        if !self.is_for_all() && !self.full && standing(here, self.absolute, look)?.is_some() {
             let kept = project.plan(lock)?.staying;
             return Ok(done(ui, Installed { kept, ..Installed::default() }, Instant::now(), &[]));
         }

@@ -149,6 +149,6 @@ pub fn say_installed(ui: &Ui, installed: Installed, begun: Instant) {
 
 /// What came onto the shelf, as data.
 pub fn installed_json(installed: Installed) -> Value {
-    json!({ "built": installed.built, "removed": installed.removed, "kept": installed.kept,
+    json!({ "built": installed.built, "removed": installed.removed, "kept": installed.kept, "touched": installed.touched,
         "fetched": installed.fetched.archives, "fetched-bytes": installed.fetched.bytes })
 }

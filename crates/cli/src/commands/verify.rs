@@ -7,13 +7,13 @@ use std::time::Instant;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
-use bibliotax_store::verify::{Damaged, Depth, Difference, Finding, Verified, damaged_trees};
+use bibliotax_store::verify::{Damaged, Depth, Difference, Finding, Verified};
 use serde_json::json;
 
 use super::settle::say_installed;
 use crate::codes::Exit;
 use crate::failure::Failure;
-use crate::progress::Progress;
+use crate::progress::{Progress, shared_with};
 use crate::project::{Edits, Only, Project, ShelfPart, open_store};
 use crate::show::{count, table};
 use crate::ui::{Ui, clean, style, styled};
@@ -55,13 +55,18 @@ impl Verify {
         if project.is_locked() {
             project.hold_lock(lock)?;
         }
-        project.fetch(lock, &project.workspace, &progress)?;
+        if self.repair && !self.dry_run {
+            project.fetch(lock, &project.workspace, &progress)?;
+        }
         let depth = if self.full { Depth::Bytes } else { Depth::SizeAndTime };
         let verified = project.verify(lock, depth, &progress)?;
-        let damaged = if self.store { project.damaged_in_store(lock, depth)? } else { Vec::new() };
+        let mut damaged = damaged_copies(&project, lock, &verified.findings)?;
+        if self.store {
+            damaged = project.damaged_in_store(&lock.packages.iter().collect::<Vec<_>>(), depth)?;
+        }
         drop(progress);
         show(ui, &verified);
-        if self.store {
+        if self.store || !damaged.is_empty() {
             show_store(ui, &damaged);
         }
         let is_well = verified.findings.is_empty() && damaged.is_empty();
@@ -73,7 +78,7 @@ impl Verify {
         }
         let result = || {
             json!({ "packages": verified.packages, "files": verified.files, "findings": verified.findings,
-            "store": self.store.then_some(&damaged), "full": self.full, "repaired": repairs })
+            "store": damaged, "full": self.full, "repaired": repairs })
         };
         ui.report("verify", result);
         Ok(if is_well || repairs { Exit::Done } else { crate::codes::exit_of("verify.differs") })
@@ -95,6 +100,16 @@ fn show_store(ui: &Ui, damaged: &[Damaged]) {
         ]
     };
     ui.answer(table(ui, damaged.iter().map(row)));
+    damaged.iter().filter_map(|damaged| shared_with(&damaged.shared_by)).for_each(|told| ui.answer(told));
+}
+
+/// The damaged copies in the store of packages that differ on the shelf: what differs there may be the store's own file under
+/// another name, so that all of it is read.
+fn damaged_copies(project: &Project, lock: &Lock, findings: &[Finding]) -> Result<Vec<Damaged>, Failure> {
+    let names: BTreeSet<&PackageName> =
+        findings.iter().filter_map(|finding| finding.package.as_ref()).collect();
+    let packages: Vec<&LockedPackage> = lock.packages.iter().filter(|p| names.contains(&p.name)).collect();
+    project.damaged_in_store(&packages, Depth::Bytes)
 }
 
 fn show(ui: &Ui, verified: &Verified) {
@@ -116,10 +131,16 @@ fn row(finding: &Finding) -> Vec<String> {
         Difference::Missing => (style::BAD, "missing"),
         Difference::Changed => (style::BAD, "changed"),
         Difference::Extra => (style::HEED, "extra"),
+        Difference::Unknown => (style::HEED, "unknown"),
     };
     let package = finding.package.as_ref().map_or("of no package", PackageName::as_str);
     let target = finding.target.as_ref().map(|target| format!(" ({target})")).unwrap_or_default();
-    vec![format!(" {}", styled(style, word)), format!("{package}{target}"), clean(&finding.path)]
+    let path = match finding.difference {
+        Difference::Unknown => "the store has no copy to compare it with".to_owned(),
+        _ if finding.path.is_empty() => "all of it".to_owned(),
+        _ => clean(&finding.path),
+    };
+    vec![format!(" {}", styled(style, word)), format!("{package}{target}"), path]
 }
 
 /// Takes damaged copies out of the store, and builds the packages that differ anew: those whose copy is damaged, too, from
@@ -135,10 +156,7 @@ fn repair(
     let names: BTreeSet<PackageName> =
         findings.iter().filter_map(|finding| finding.package.clone()).collect();
     let store = open_store()?;
-    // What differs on the shelf may be the store's own file under another name, so that all of it is read.
-    let packages: Vec<&LockedPackage> = lock.packages.iter().filter(|p| names.contains(&p.name)).collect();
-    let mut gone: BTreeSet<Digest> = damaged.iter().map(|damaged| damaged.archive).collect();
-    gone.extend(damaged_trees(&packages, &store, Depth::Bytes)?.into_iter().map(|damaged| damaged.archive));
+    let gone: BTreeSet<Digest> = damaged.iter().map(|damaged| damaged.archive).collect();
     for digest in gone {
         ui.warn(format!("the store's copy of archive {} is damaged; fetching it anew", digest.short()));
         store.discard(&digest)?;

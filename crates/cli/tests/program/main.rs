@@ -39,6 +39,7 @@ mod steps;
 mod stores;
 mod story;
 mod together;
+mod touched;
 mod watching;
 mod web;
 mod withdrawn;

@@ -40,9 +40,10 @@ impl<'s> Linker<'s> {
         Self { store, wanted, depth, in_vain: AtomicU8::new(0), has_copied: AtomicBool::new(false) }
     }
 
-    /// Builds a package in a folder of this name, which must not exist: all its parts in one tree.
-    pub fn build(&self, slot: &Slot<'_>, work: &Folder, name: &str) -> Result<(), StoreError> {
+    /// Builds a package in a folder of this name, which must not exist: all its parts in one tree. The files that it has then.
+    pub fn build(&self, slot: &Slot<'_>, work: &Folder, name: &str) -> Result<Vec<TreeFile>, StoreError> {
         let package = work.make_folder(name)?;
+        let mut all = Vec::new();
         let mut paths: HashSet<String> = HashSet::new();
         for file in &slot.files {
             let listing = self.listing(slot, &file.archive())?;
@@ -55,8 +56,9 @@ impl<'s> Linker<'s> {
                 }
             }
             self.add(slot, &file.archive(), &listing, &package)?;
+            all.extend(listing.files);
         }
-        Ok(())
+        Ok(all)
     }
 
     /// Whether files were made whose bytes are not durable yet, as those of the store are.

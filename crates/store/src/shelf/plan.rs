@@ -7,12 +7,24 @@ use bibliotax_core::lock::{Lock, NotForMachine, Scope, Slot};
 use bibliotax_disk::stamp::Stamp;
 
 use super::Aim;
+use super::inside::Inside;
 use super::links::LINKS;
 use super::state::{Made, ShelvedPackage, State};
 use crate::verify::Depth;
 
-/// What is on a shelf, by its place: the stamp of a folder, nothing for what is none.
-pub type Contents = BTreeMap<String, Option<Stamp>>;
+/// What is on a shelf, by its place.
+pub type Contents = BTreeMap<String, Found>;
+
+/// What was found at a place.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Found {
+    /// A folder, as it was noted, as far as it was looked at.
+    AsNoted,
+    /// A folder that was changed since, or of which nothing is known.
+    Changed,
+    /// Something else.
+    NoFolder,
+}
 
 /// The way from what is on a shelf to what a lock says.
 #[derive(Debug)]
@@ -27,6 +39,8 @@ pub struct Plan<'l> {
     pub lock: Option<Digest>,
     /// How many places in scope stay as they are.
     pub staying: usize,
+    /// The places that are built again because somebody changed what is there, or took it away.
+    pub touched: Vec<String>,
 }
 
 /// Why a shelf can't be brought to what a lock says.
@@ -53,23 +67,27 @@ impl<'l> Plan<'l> {
         let belongs: BTreeSet<&String> = slots.iter().map(|(path, _)| path).collect();
         let elsewhere = paths_elsewhere(aim.lock, scope, &belongs)?;
         let is_elsewhere = |path: &String| !covers(scope, path) || elsewhere.contains(path);
-        let is_as_noted = |path: &String| {
-            let stamp = contents.get(path).copied().flatten();
-            stamp.is_some() && stamp.as_ref() == state.stamps.get(path) && state.link == aim.settings.link
-        };
+        let is_as_noted =
+            |path: &String| contents.get(path) == Some(&Found::AsNoted) && state.link == aim.settings.link;
         let others = state.packages.iter().filter(|(path, _)| is_elsewhere(path) && is_as_noted(path));
         let others: Vec<_> = others.map(|(path, shelved)| (path.clone(), shelved.clone())).collect();
+        let is_known =
+            |path: &String, slot: &Slot<'_>| state.packages.get(path) == Some(&ShelvedPackage::of(slot));
         let stays = |(path, slot): &(String, Slot<'_>)| {
-            let is_known = state.packages.get(path) == Some(&ShelvedPackage::of(slot));
+            let is_known = is_known(path, slot);
             let may_stay = aim.depth != Depth::Bytes && !aim.anew.contains(&slot.package.name);
             is_known && is_as_noted(path) && may_stay
         };
         let (staying, build): (Vec<_>, Vec<_>) = slots.iter().partition(|slot| stays(slot));
         let shelved = |(path, slot): &&(String, Slot<'_>)| (path.clone(), ShelvedPackage::of(slot));
         let packages: BTreeMap<String, ShelvedPackage> = staying.iter().map(shelved).chain(others).collect();
-        let is_of_kept = |(path, _): &(&String, &Stamp)| packages.contains_key(*path);
-        let stamps = state.stamps.iter().filter(is_of_kept).map(|(path, stamp)| (path.clone(), *stamp));
-        let stamps = stamps.collect();
+        let is_of_kept = |(path, _): &(&String, &Inside)| packages.contains_key(*path);
+        let inside = state.inside.iter().filter(is_of_kept);
+        let inside = inside.map(|(path, inside)| (path.clone(), inside.clone())).collect();
+        let touched = build
+            .iter()
+            .filter(|(path, slot)| is_known(path, slot) && contents.get(path) != Some(&Found::AsNoted));
+        let touched = touched.map(|(path, _)| path.clone()).collect();
         if let Some(foreign) = contents.keys().find(|path| !is_elsewhere(path) && !state.has_made(path)) {
             return Err(PlanProblem::Foreign(foreign.clone()));
         }
@@ -80,8 +98,8 @@ impl<'l> Plan<'l> {
         let is_there = |place: &String| contents.contains_key(place) || is_link(place);
         let claimed = state.all_places().filter(|place| !packages.contains_key(place) && is_there(place));
         let claimed = claimed.collect();
-        let kept = State { link: aim.settings.link, stamps, packages, claimed, ..State::default() };
-        Ok(Self { build, remove, kept, lock: reached_by(scope, aim.lock, state), staying })
+        let kept = State { link: aim.settings.link, inside, packages, claimed, ..State::default() };
+        Ok(Self { build, remove, kept, lock: reached_by(scope, aim.lock, state), staying, touched })
     }
 
     /// Whether no package has to be touched.
@@ -102,12 +120,18 @@ impl<'l> Plan<'l> {
         state
     }
 
-    /// What is on the shelf once all is done, at these stamps.
-    pub fn reached(&self, made: Made, stamps: BTreeMap<String, Stamp>) -> State {
+    /// What is on the shelf once all is done, with the stamps of links and what is inside the packages that were built.
+    pub fn reached(
+        &self,
+        made: Made,
+        stamps: BTreeMap<String, Stamp>,
+        inside: BTreeMap<String, Inside>,
+    ) -> State {
         let built = self.build.iter().map(|slot| (slot.path(), ShelvedPackage::of(slot)));
         let mut state = self.kept.clone();
         state.packages.extend(built);
         state.stamps.extend(stamps);
+        state.inside.extend(inside);
         let State { claimed, packages, stamps, .. } = &mut state;
         claimed.retain(|place| {
             let is_known = packages.contains_key(place) || stamps.contains_key(place);
@@ -153,7 +177,7 @@ mod tests {
     use bibliotax_core::name::{PackageName, TargetName};
     use serde_json::json;
 
-    use super::super::Templates;
+    use super::super::{Look, Templates};
     use super::*;
 
     fn digest(text: &str) -> Digest {
@@ -191,23 +215,19 @@ mod tests {
         Target { name: "this machine".into(), values, is_promise: false }
     }
 
-    fn stamp(number: u64) -> Stamp {
-        serde_json::from_value(json!(number)).unwrap()
-    }
-
-    /// Folders at these places, all made at the same time.
+    /// Folders at these places, all as they were noted.
     fn folders(places: &[&str]) -> Contents {
-        places.iter().map(|place| ((*place).to_owned(), Some(stamp(1)))).collect()
+        places.iter().map(|place| ((*place).to_owned(), Found::AsNoted)).collect()
     }
 
     fn made() -> Made {
         Made::from_texts([])
     }
 
-    /// The state that a plan leads to, all places of that same time.
+    /// The state that a plan leads to.
     fn reached(plan: &Plan<'_>) -> State {
-        let stamps = plan.build.iter().map(|slot| (slot.path(), stamp(1))).collect();
-        plan.reached(made(), stamps)
+        let inside = plan.build.iter().map(|slot| (slot.path(), Inside::default())).collect();
+        plan.reached(made(), BTreeMap::new(), inside)
     }
 
     #[derive(Default)]
@@ -235,6 +255,7 @@ mod tests {
             templates: Templates::NONE,
             anew: &other.anew,
             depth: Depth::SizeAndTime,
+            look: Look::Folders,
             made: made(),
         };
         Plan::new(&aim, state, contents)
@@ -253,7 +274,7 @@ mod tests {
         let places = ["a.x", "b", "c"];
         let again = plan(&lock, &state, &places, &[]);
         assert!(again.is_nothing());
-        assert_eq!(again.reached(made(), BTreeMap::new()), state);
+        assert_eq!(again.reached(made(), BTreeMap::new(), BTreeMap::new()), state);
         let fewer = lock_of(&["a/x", "b"], &[]);
         let gone = plan(&fewer, &state, &["a.x", "c"], &[]);
         assert_eq!((gone.build[0].path().as_str(), &gone.remove), ("b", &vec!["c".to_owned()]));
@@ -285,9 +306,9 @@ mod tests {
         let lock = lock_of(&["b", "c"], &[]);
         let state = reached(&plan(&lock, &State::default(), &[], &[]));
         let mut contents = folders(&["b", "c"]);
-        contents.insert("b".into(), Some(stamp(2)));
+        contents.insert("b".into(), Found::Changed);
         assert_eq!(plan_for(&lock, &state, &contents, &[], &Other::default()).unwrap().build[0].path(), "b");
-        contents.insert("b".into(), None);
+        contents.insert("b".into(), Found::NoFolder);
         assert_eq!(plan_for(&lock, &state, &contents, &[], &Other::default()).unwrap().build[0].path(), "b");
         let copied = Other { link: LinkWay::Copy, ..Other::default() };
         let all = plan_for(&lock, &state, &folders(&["b", "c"]), &[], &copied).unwrap();
@@ -324,7 +345,7 @@ mod tests {
         let state = reached(&then);
         let again = plan(&lock, &state, &["hand-aarch64/b", "kiosk-x86-64/b"], &["hand-aarch64"]);
         assert!(again.is_nothing());
-        assert_eq!(again.reached(made(), BTreeMap::new()), state);
+        assert_eq!(again.reached(made(), BTreeMap::new(), BTreeMap::new()), state);
     }
 
     #[test]

@@ -12,9 +12,10 @@ use bibliotax_disk::stamp::Stamp;
 use serde::{Deserialize, Serialize};
 
 use super::STATE;
+use super::inside::Inside;
 
 /// The layout that this version writes and reads.
-const FORMAT: u64 = 5;
+const FORMAT: u64 = 6;
 
 /// Largest state that is read, in bytes.
 pub(super) const LARGEST: usize = 256 << 20;
@@ -35,7 +36,8 @@ impl Made {
     }
 }
 
-/// What is installed. Its text has two lines, so that what is looked at each time can be read without the rest.
+/// What is installed. Its text has lines, so that what is looked at each time can be read without the rest: what is compared with
+/// the shelf's folders, what is there, and the files of each package behind its place.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct State {
     /// What the whole shelf was made from; `None` while it is being changed, or where only part of it was brought to that.
@@ -44,8 +46,10 @@ pub struct State {
     pub lock: Option<Digest>,
     /// How the files got there.
     pub link: LinkWay,
-    /// When the folders of packages and the files of links were last changed, by their place on the shelf.
+    /// When the files of links were last changed, by their place on the shelf.
     pub stamps: BTreeMap<String, Stamp>,
+    /// What is inside the packages, by their place on the shelf.
+    pub inside: BTreeMap<String, Inside>,
     /// What else was made by us, or is about to be: whatever is at these places may be replaced or removed.
     pub claimed: BTreeSet<String>,
     /// The packages that are there, whole and as they should be, by their place on the shelf.
@@ -86,10 +90,15 @@ impl State {
 
     /// The state that a text is.
     pub fn parse(text: &str) -> Option<Self> {
-        let Glimpse { made, lock, link, stamps, .. } = Glimpse::read(text)?;
-        let Rest { packages, claimed } = serde_json::from_str(text.split_once('\n')?.1).ok()?;
-        let stamps = stamps.into_iter().map(|(place, stamp)| (place.to_owned(), stamp)).collect();
-        let state = Self { made, lock, link, stamps, claimed, packages };
+        let Glimpse { made, lock, link, stamps, folders, .. } = Glimpse::read(text)?;
+        let Rest { packages, claimed } = serde_json::from_str(text.lines().nth(1)?).ok()?;
+        let files = files_of(text);
+        let with_files = |(place, folders): (String, _)| {
+            let files = files.get(place.as_str()).copied().unwrap_or_default().to_owned();
+            (place, Inside { folders, files })
+        };
+        let inside = folders.into_iter().map(with_files).collect();
+        let state = Self { made, lock, link, stamps, claimed, packages, inside };
         let is_sound = state.places().all(is_place);
         is_sound.then_some(state)
     }
@@ -101,8 +110,8 @@ impl State {
 
     /// All places that were made by us.
     fn places(&self) -> impl Iterator<Item = &str> {
-        let places = self.packages.keys().chain(self.stamps.keys()).chain(&self.claimed);
-        places.map(String::as_str)
+        let noted = self.inside.keys().chain(self.stamps.keys());
+        self.packages.keys().chain(noted).chain(&self.claimed).map(String::as_str)
     }
 
     /// Whether what is at a place was made by us.
@@ -135,29 +144,39 @@ struct Rest {
 
 impl fmt::Display for State {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let stamps = self.stamps.iter().map(|(path, stamp)| (path.as_str(), *stamp)).collect();
-        let glimpse = Glimpse { format: FORMAT, made: self.made, lock: self.lock, link: self.link, stamps };
+        let folders =
+            self.inside.iter().map(|(place, inside)| (place.clone(), inside.folders.clone())).collect();
+        let stamps = self.stamps.clone();
+        let glimpse =
+            Glimpse { format: FORMAT, made: self.made, lock: self.lock, link: self.link, stamps, folders };
         // Names, versions and digests: nothing that could fail to be JSON.
         writeln!(f, "{}", serde_json::to_string(&glimpse).unwrap_or_default())?;
         let rest = Rest { packages: self.packages.clone(), claimed: self.claimed.clone() };
-        writeln!(f, "{}", serde_json::to_string(&rest).unwrap_or_default())
+        writeln!(f, "{}", serde_json::to_string(&rest).unwrap_or_default())?;
+        self.inside.iter().try_for_each(|(place, inside)| writeln!(f, "{place}\t{}", inside.files))
     }
+}
+
+/// The files of each package as the text of a state has them, by place.
+pub fn files_of(text: &str) -> BTreeMap<&str, &str> {
+    text.lines().skip(2).filter_map(|line| line.split_once('\t')).collect()
 }
 
 /// As much of a state as it takes to see that nothing has to be done: its first line.
 #[derive(Debug, Serialize, Deserialize)]
-pub struct Glimpse<'t> {
+pub struct Glimpse {
     format: u64,
     pub made: Option<Made>,
     lock: Option<Digest>,
     link: LinkWay,
-    #[serde(borrow)]
-    pub stamps: BTreeMap<&'t str, Stamp>,
+    pub stamps: BTreeMap<String, Stamp>,
+    /// The folders of each package, by its place: when each was changed, by its path inside.
+    pub folders: BTreeMap<String, BTreeMap<String, Stamp>>,
 }
 
-impl<'t> Glimpse<'t> {
+impl Glimpse {
     /// Reads the text of a state; `None` if it is none that can be trusted.
-    pub fn read(text: &'t str) -> Option<Self> {
+    pub fn read(text: &str) -> Option<Self> {
         serde_json::from_str(text.lines().next()?).ok().filter(|glimpse: &Self| glimpse.format == FORMAT)
     }
 }
@@ -169,8 +188,12 @@ mod tests {
     #[test]
     fn a_state_reads_back_and_one_with_other_places_than_a_shelf_has_is_none() {
         let package = ShelvedPackage { version: "1.4".parse().unwrap(), archives: vec![Digest::of(b"x")] };
+        let folders =
+            BTreeMap::from([(String::new(), Stamp::default()), ("src".to_owned(), Stamp::default())]);
+        let inside = Inside { folders, files: "[[\"src/dew.c\",12,0,false]]".to_owned() };
         let state = State {
-            stamps: BTreeMap::from([("kiosk/dew-point".to_owned(), Stamp::default())]),
+            stamps: BTreeMap::from([("links/gate.json".to_owned(), Stamp::default())]),
+            inside: BTreeMap::from([("kiosk/dew-point".to_owned(), inside)]),
             claimed: BTreeSet::from(["links/gate-kiosk.json".to_owned()]),
             packages: BTreeMap::from([("kiosk/dew-point".to_owned(), package)]),
             ..State::default()
@@ -181,6 +204,6 @@ mod tests {
             assert_eq!(State::parse(&text.replace("links/gate-kiosk.json", place)), None, "{place}");
             assert_eq!(State::parse(&text.replace("kiosk/dew-point", place)), None, "{place}");
         }
-        assert_eq!(State::parse(&text.replace("\"format\":5", "\"format\":4")), None);
+        assert_eq!(State::parse(&text.replace("\"format\":6", "\"format\":5")), None);
     }
 }

@@ -92,16 +92,16 @@ pub struct Selection {
 
 /// Selects the files of a package's folder.
 ///
-/// Without `patterns` these are all that are not hidden; with them, what they match and the manifest. The shelf, the lock and
-/// the folders in `apart` never go along.
+/// Without `patterns` these are all that are not hidden; with them, what they match. The shelf, the lock and the folders in
+/// `apart` never go along, and the manifest only where a pattern is its name: what others need of it stands in the card.
 pub fn select(
     folder: &Path,
     patterns: Option<&[String]>,
     apart: &[&InnerPath],
 ) -> Result<Selection, PackError> {
-    let mut named = named_in(patterns);
-    named.insert(manifest::FILE_NAME.to_owned());
-    let apart = apart.iter().map(|path| path.as_str().to_owned()).chain(own_names()).collect();
+    let named = named_in(patterns);
+    let mut apart: BTreeSet<String> = apart.iter().map(|path| path.as_str().to_owned()).collect();
+    apart.extend(["shelf", lock::FILE_NAME, manifest::FILE_NAME].map(str::to_owned));
     let skips_hidden = patterns.is_none();
     let (wanted, within, found) = (wanted(patterns)?, PathBuf::new(), Selection::default());
     Walk { folder, within, wanted, named, apart, skips_hidden, found }.go()
@@ -112,11 +112,6 @@ pub fn select_part(folder: &Path, patterns: Option<&[String]>) -> Result<Selecti
     let (wanted, named, apart) = (wanted(patterns)?, named_in(patterns), BTreeSet::new());
     let within = PathBuf::from(folder.file_name().unwrap_or_default());
     Walk { folder, within, wanted, named, apart, skips_hidden: false, found: Selection::default() }.go()
-}
-
-/// What bibliotax itself makes beside a manifest.
-fn own_names() -> [String; 2] {
-    ["shelf".to_owned(), lock::FILE_NAME.to_owned()]
 }
 
 fn inside(pattern: &str) -> &str {
@@ -374,7 +369,7 @@ mod tests {
         let folder = tree(&PROJECT);
         fs::write(folder.path().join(".gitignore"), "out/\n").unwrap();
         let (files, left_out) = told(select(folder.path(), None, &[]));
-        assert_eq!(files, ["a.c", "bibliotax.toml", "src/shelf/y"]);
+        assert_eq!(files, ["a.c", "src/shelf/y"]);
         let expected = [
             ".env: Secret",
             ".git/: VersionControl",
@@ -396,7 +391,7 @@ mod tests {
         let folder = tree(&PROJECT);
         fs::write(folder.path().join(".gitignore"), "out/\n").unwrap();
         let (files, left_out) = told(select(folder.path(), Some(&patterns(&["**"])), &[]));
-        assert_eq!(files, [".gitignore", ".hidden", "a.c", "bibliotax.toml", "src/shelf/y"]);
+        assert_eq!(files, [".gitignore", ".hidden", "a.c", "src/shelf/y"]);
         assert_eq!(left_out.len(), 5, "{left_out:?}");
         let named = patterns(&["out/z.o", "./.env", ".ssh/id_rsa", ".ssh/*", "src/**", "none"]);
         let (files, left_out) = told(select(folder.path(), Some(&named), &[]));

@@ -68,10 +68,15 @@ pub fn prepare(
     let is_main_declared = declared.iter().any(|part| part.part.as_str() == MAIN);
     if !is_main_declared || manifest.card.files.is_some() {
         let apart: Vec<&InnerPath> = declared.iter().map(|part| &part.from).collect();
-        card.files.push(unpacked(main_part(), Fits::new()));
         let selected = select(folder, manifest.card.files.as_deref(), &apart)?;
+        // A release may be nothing but what it needs.
+        let is_bare =
+            manifest.card.files.is_none() && selected.files.is_empty() && selected.left_out.is_empty();
+        if !is_bare {
+            card.files.push(unpacked(main_part(), Fits::new()));
+            parts.push((folder.to_owned(), selected.files));
+        }
         left_out.extend(selected.left_out);
-        parts.push((folder.to_owned(), selected.files));
     }
     for part in declared {
         let folder = folder.join(part.from.as_str());

@@ -146,22 +146,12 @@ impl Shelf {
         let Some(glimpse) = Glimpse::read(&text).filter(|glimpse| glimpse.made == Some(made)) else {
             return Ok(None);
         };
-        let own = |folders: &BTreeMap<String, Stamp>| folders.get("").copied().unwrap_or_default();
-        let packages = glimpse.folders.iter().map(|(place, folders)| (place, own(folders)));
-        let mut folders: BTreeMap<&str, Vec<(&str, Stamp)>> = BTreeMap::new();
-        for (place, stamp) in packages.chain(glimpse.stamps.iter().map(|(place, stamp)| (place, *stamp))) {
-            let (folder, name) = parts(place);
-            folders.entry(folder).or_default().push((name, stamp));
+        let mut names: BTreeMap<&str, usize> = BTreeMap::new();
+        for place in glimpse.folders.keys().chain(glimpse.stamps.keys()) {
+            *names.entry(parts(place).0).or_default() += 1;
         }
-        let on_top = folders.get("").map_or(0, Vec::len);
-        let below = folders.keys().filter(|folder| !matches!(**folder, "" | links::LINKS)).count();
-        if shelf.names()?.iter().filter(|name| !is_own(name)).count() != on_top + below {
+        if !has_names(&shelf, &names)? || !has_links(&shelf, &glimpse.stamps)? {
             return Ok(None);
-        }
-        for (folder, noted) in &folders {
-            if !is_as_noted(&shelf, folder, noted)? {
-                return Ok(None);
-            }
         }
         let files = if look == Look::Files { files_of(&text) } else { BTreeMap::new() };
         let is_untouched = |(place, folders): (&String, &BTreeMap<String, Stamp>)| {
@@ -241,17 +231,31 @@ fn parts(place: &str) -> (&str, &str) {
     place.split_once('/').unwrap_or(("", place))
 }
 
-/// Whether a folder of the shelf holds just these things, each with the stamp that was noted.
-fn is_as_noted(shelf: &Folder, folder: &str, noted: &[(&str, Stamp)]) -> Result<bool, StoreError> {
-    let Some(opened) = shelf.folders(folder)? else { return Ok(false) };
-    let wanted = if folder == links::LINKS { Kind::File } else { Kind::Folder };
-    for (name, stamp) in noted {
-        let is_same = |entry: bibliotax_disk::folder::Entry| entry.kind == wanted && entry.changed == *stamp;
-        if !opened.entry(name)?.is_some_and(is_same) {
+/// Whether a shelf and its folders hold so many things as were noted, so that nothing was added.
+fn has_names(shelf: &Folder, noted: &BTreeMap<&str, usize>) -> Result<bool, StoreError> {
+    let on_top = noted.get("").copied().unwrap_or_default();
+    let below = noted.keys().filter(|folder| !matches!(**folder, "" | links::LINKS)).count();
+    if shelf.names()?.iter().filter(|name| !is_own(name)).count() != on_top + below {
+        return Ok(false);
+    }
+    for (folder, count) in noted.iter().filter(|(folder, _)| !folder.is_empty()) {
+        let names = shelf.folder(folder)?.map(|folder| folder.names()).transpose()?;
+        if names.is_none_or(|names| names.len() != *count) {
             return Ok(false);
         }
     }
-    Ok(folder.is_empty() || opened.names()?.len() == noted.len())
+    Ok(true)
+}
+
+/// Whether files of links are as they were noted.
+fn has_links(shelf: &Folder, stamps: &BTreeMap<String, Stamp>) -> Result<bool, StoreError> {
+    for (place, stamp) in stamps {
+        let found = shelf.entry_inside(place)?;
+        if !found.is_some_and(|found| found.kind == Kind::File && found.changed == *stamp) {
+            return Ok(false);
+        }
+    }
+    Ok(true)
 }
 
 /// What is at a place, against what the state says of it.

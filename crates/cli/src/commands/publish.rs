@@ -79,8 +79,11 @@ impl Publish {
             } else {
                 format!(" in {}", count(published.files.len(), "archive"))
             };
-            let what =
-                format!("{}{archives}, {} packed from {}", count(files, "file"), size(packed), size(bytes));
+            let what = if published.files.is_empty() {
+                "no files".to_owned()
+            } else {
+                format!("{}{archives}, {} packed from {}", count(files, "file"), size(packed), size(bytes))
+            };
             let done = if published.already {
                 format!("{title} {}", styled(style::STRONG, "is there already"))
             } else {

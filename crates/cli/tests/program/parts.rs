@@ -58,7 +58,6 @@ fn publishing_lists_each_part_and_refuses_what_can_not_be_told_apart() {
     garden.write("moss/bibliotax.toml", &manifest("3.0.0", &["x86_64"]));
     assert_snapshot!(garden.run_in("moss", &["publish", "--dry-run"]), @"
     main
-      bibliotax.toml            653 B
       chips/aarch64/lib/moss.o  18 B
       include/moss.h            6 B
     trace
@@ -67,7 +66,7 @@ fn publishing_lists_each_part_and_refuses_what_can_not_be_told_apart() {
       docs/moss.md  7 B
     natives, for linux/x86_64
       lib/moss.o  17 B
-    6 files, 708 B before packing
+    5 files, 55 B before packing
     moss-map 3.0.0 would go to seedhouse; nothing was published
     ----- status 0
     ");
@@ -112,8 +111,8 @@ fn each_target_takes_its_own_files_and_one_lock_serves_both() {
         hand-unit is linux/aarch64, and moss-map 2.0.0 has natives for linux/x86_64 only.
     lock: 2 added
       added  leaf-palette  1.0    2.0 KiB  MIT  needed by moss-map
-      added  moss-map      1.0.0  642 B    MIT  needed here, with colour
-    shelf: 4 packages put there, 2.6 KiB fetched (TIME)
+      added  moss-map      1.0.0  260 B    MIT  needed here, with colour
+    shelf: 4 packages put there, 2.3 KiB fetched (TIME)
     steps: 1 thing by hand; `bibliotax steps` tells what to do
        calibrate  moss-map  on each device of hand-unit
     ----- stderr
@@ -203,11 +202,11 @@ fn components_bring_what_they_need_and_parts_come_on_request() {
       trace               Tells what it draws  needs bark-log 1; brings trace, 77 B
 
     files
-      main                        465 B  tar.zst
-      trace                       77 B   tar.zst  with trace
-      docs                        81 B   tar.zst  on request
-      natives  for linux/x86_64   88 B   tar.zst
-      natives  for linux/aarch64  89 B   tar.zst  taken by hand-unit
+      main                        83 B  tar.zst
+      trace                       77 B  tar.zst  with trace
+      docs                        81 B  tar.zst  on request
+      natives  for linux/x86_64   88 B  tar.zst
+      natives  for linux/aarch64  89 B  tar.zst  taken by hand-unit
 
     steps, by hand
       calibrate  for each device on aarch64  Hold it in the sun.
@@ -224,8 +223,8 @@ fn components_bring_what_they_need_and_parts_come_on_request() {
     lock: 3 added
       added  bark-log      1.0    2.0 KiB  MIT  needed by moss-map
       added  leaf-palette  1.0    2.0 KiB  MIT  needed by moss-map
-      added  moss-map      1.0.0  712 B    MIT  needed here, with colour and trace
-    shelf: 3 packages put there, 4.7 KiB fetched (TIME)
+      added  moss-map      1.0.0  330 B    MIT  needed here, with colour and trace
+    shelf: 3 packages put there, 4.3 KiB fetched (TIME)
     steps: 1 thing by hand; `bibliotax steps` tells what to do
        calibrate  moss-map  on each device of hand-unit
     ----- stderr

@@ -33,18 +33,17 @@ fn archive_of(garden: &Garden, name: &str) -> PathBuf {
 fn what_is_published_can_be_needed() {
     let garden = author();
     assert_snapshot!(garden.run_in("valve", &["publish", "../seedhouse", "--dry-run"]), @"
-      bibliotax.toml   166 B
       include/valve.h  17 B
     left out
       .gitignore  hidden
       notes/      ignored by version control
-    2 files, 183 B before packing
+    1 file, 17 B before packing
     valve-core 0.4.0 would go to seedhouse; nothing was published
     ----- status 0
     ");
     assert_snapshot!(garden.run_in("valve", &["publish", "../seedhouse"]), @"
     left out: .gitignore (hidden), notes/ (ignored by version control)
-    published valve-core 0.4.0 in seedhouse (2 files, 238 B packed from 183 B)
+    published valve-core 0.4.0 in seedhouse (1 file, 95 B packed from 17 B)
     ----- status 0
     ");
     garden.run(&["need", "valve-core"]).expect(0);
@@ -339,4 +338,26 @@ fn a_check_reads_everything_and_tells_what_is_wrong() {
     }
     let json = garden.run_in(".", &["registry", "check", "seedhouse", "--format", "json"]).expect(1).json();
     assert_eq!(json["flaws"].as_array().unwrap().len(), 5, "{json}");
+}
+
+#[test]
+fn a_release_holds_what_was_asked_for_and_not_the_manifest() {
+    let garden = Garden::with(&[]);
+    let manifest = |more: &str| {
+        format!(
+            "{more}[project]\nname = \"moss-map\"\nversion = \"1.0.0\"\nlicense = \"MIT\"\n\
+             [registries]\nseedhouse = \"../seedhouse\"\n[card]\nfiles = [\"src/**\", \"**/*.toml\"]\n"
+        )
+    };
+    garden.write("moss/bibliotax.toml", &manifest(""));
+    garden.write("moss/src/moss.c", "int moss;\n");
+    let listed = garden.run_in("moss", &["publish", "--dry-run"]).expect(0).stdout;
+    assert!(listed.contains("src/moss.c") && !listed.contains("bibliotax.toml"), "{listed}");
+    garden.run_in("moss", &["publish"]).expect(0);
+    garden.write("moss/bibliotax.toml", &manifest("# A remark that changes nothing.\n"));
+    assert!(garden.run_in("moss", &["publish"]).expect(0).stdout.contains("is there already"));
+    let named = manifest("").replace("**/*.toml", "bibliotax.toml").replace("1.0.0", "1.1.0");
+    garden.write("moss/bibliotax.toml", &named);
+    let listed = garden.run_in("moss", &["publish", "--dry-run"]).expect(0).stdout;
+    assert!(listed.contains("bibliotax.toml"), "{listed}");
 }

@@ -188,7 +188,7 @@ fn a_project_s_own_templates_are_rendered_beside_the_links() {
      1 | {{ project }}
      2 | {{ rolls.include }}
        :    ^^^^^^|^^^^^^
-       :          `-- here
+       :          `-- there is no such name; `| default([])` or `is defined` if that may be
        `----
       help: a template sees `project`, `target`, `roles` and `packages`; see the guide
     ----- status 3

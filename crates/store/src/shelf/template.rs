@@ -12,10 +12,13 @@ use std::path::Path;
 use bibliotax_core::fault::Fault;
 use bibliotax_core::links::Links;
 use bibliotax_disk::folder::{Folder, Kind};
-use minijinja::{AutoEscape, Environment, UndefinedBehavior};
+use minijinja::{AutoEscape, Environment, ErrorKind};
 use serde::{Deserialize, Serialize};
 
+use self::strict::UNDEFINED;
 use crate::error::StoreError;
+
+mod strict;
 
 /// The folder of a project that its templates are in.
 pub const TEMPLATES: &str = "links";
@@ -104,7 +107,7 @@ impl Template {
     /// What it makes of these links.
     pub fn rendered(&self, links: &Links) -> Result<String, TemplateFault> {
         let mut environment = Environment::new();
-        environment.set_undefined_behavior(UndefinedBehavior::SemiStrict);
+        strict::make_strict(&mut environment);
         environment.set_auto_escape_callback(|_| AutoEscape::None);
         environment.set_keep_trailing_newline(true);
         environment.set_trim_blocks(true);
@@ -148,7 +151,12 @@ impl TemplateFault {
 fn fault(text: &str, error: &minijinja::Error) -> TemplateFault {
     TemplateFault {
         message: error.kind().to_string(),
-        label: error.detail().unwrap_or("here").to_owned(),
+        label: if error.kind() == ErrorKind::UndefinedError {
+            UNDEFINED
+        } else {
+            error.detail().unwrap_or("here")
+        }
+        .to_owned(),
         place: error.range().unwrap_or_else(|| line(text, error.line())),
     }
 }
@@ -226,6 +234,56 @@ mod tests {
             assert_eq!(name, "links/flags.mk");
             let shown = &text[fault.span.clone()];
             assert!(shown.contains(pointed_at) || pointed_at.contains(shown), "{shown}: {fault:?}");
+        }
+    }
+
+    #[test]
+    fn a_name_that_there_is_not_is_an_error_wherever_it_stands() {
+        for text in [
+            "{{ roles.inclued }}",
+            "{{ roles.inclued | join(' ') }}",
+            "{{ roles.inclued | length }}",
+            "{{ roles.inclued | first }}",
+            "{{ roles.inclued | list | tojson }}",
+            "{{ roles.inclued | upper }}",
+            "{{ roles.inclued | sort | join }}",
+            "{{ roles.include | join(roles.inclued) }}",
+            "{{ packages | map(attribute='nmae') | join(' ') }}",
+            "{{ packages | groupby('nmae') }}",
+            "{{ [roles.inclued] | join(' ') }}",
+            "{{ 'x' ~ roles.inclued }}",
+            "{{ 'x' in roles.inclued }}",
+            "{{ roles.inclued == 'x' }}",
+            "{% if roles.inclued %}{% endif %}",
+            "{% if not roles.inclued %}{% endif %}",
+            "{% if roles.inclued is iterable %}{% endif %}",
+            "{% for x in roles.inclued %}{% endfor %}",
+            "{% for p in packages if p.exposes.modul %}{% endfor %}",
+            "{% set x = roles.inclued %}{{ x }}",
+            "{{ roles.inclued if true }}",
+        ] {
+            let rendered = render(text);
+            assert!(matches!(rendered, Err(StoreError::Template { .. })), "{text}: {rendered:?}");
+        }
+    }
+
+    #[test]
+    fn a_name_that_there_need_not_be_can_be_asked_for() {
+        for (text, expected) in [
+            ("{{ roles.module | default([]) | join(' ') }}", ""),
+            ("{{ roles.module | d('none') }}", "none"),
+            ("{% if roles.module is defined %}yes{% endif %}", ""),
+            ("{% if roles.include is defined %}yes{% endif %}", "yes"),
+            ("{% if target is none %}here{% endif %}", "here"),
+            ("{{ roles.include | join(' ') }}", "shelf/leaf-count/include"),
+            ("{{ packages | map(attribute='name') | map('upper') | join(',') }}", "LEAF-COUNT"),
+            ("{{ packages | selectattr('exposes') | list | length }}", "1"),
+            (
+                "{{ roles.include | select('in', ['shelf/leaf-count/include']) | first }}",
+                "shelf/leaf-count/include",
+            ),
+        ] {
+            assert_eq!(render(text).map_err(|error| error.to_string()).as_deref(), Ok(expected), "{text}");
         }
     }
 

@@ -6,6 +6,7 @@
 
 mod declared;
 mod edit;
+mod line_ends;
 mod published;
 mod read;
 mod stated;

@@ -229,3 +229,16 @@ fn a_conflict_is_told_in_sentences_and_changes_nothing() {
     let after = (garden.read("gate/bibliotax.toml"), garden.read("gate/bibliotax.lock"), garden.shelf());
     assert_eq!(before, after);
 }
+
+#[test]
+fn line_ends_and_a_byte_order_mark_survive_every_edit() {
+    let garden = Garden::with(&["dew-point 1.4.0", "bark-log 1.0.0"]);
+    let text = format!("\u{feff}{}", garden.read("gate/bibliotax.toml").replace('\n', "\r\n"));
+    garden.write("gate/bibliotax.toml", &text);
+    garden.run(&["need", "dew-point", "bark-log"]).expect(0);
+    garden.run(&["drop", "bark-log"]).expect(0);
+    let edited = garden.read("gate/bibliotax.toml");
+    assert!(edited.starts_with('\u{feff}') && edited.contains("dew-point"), "{edited:?}");
+    assert_eq!(edited.matches('\n').count(), edited.matches("\r\n").count(), "{edited:?}");
+    assert_eq!(edited.lines().count(), text.lines().count() + 1);
+}

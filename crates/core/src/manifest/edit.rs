@@ -2,6 +2,7 @@
 
 use toml_edit::{Array, Decor, DocumentMut, InlineTable, Item, RawString, Table, TableLike, Value, value};
 
+use super::line_ends::LineEnds;
 use super::{AS_FAMILY, AS_SHARED, syntax};
 use crate::fault::Fault;
 use crate::manifest::read::SOURCE_KEYS;
@@ -12,13 +13,17 @@ use crate::range::Range;
 #[derive(Debug, Clone)]
 pub struct ManifestText {
     document: DocumentMut,
+    line_ends: LineEnds,
 }
 
 impl ManifestText {
     /// Opens a text that reads as TOML.
     pub fn open(text: &str) -> Result<Self, Fault> {
-        let document = text.parse().map_err(|error| syntax::fault(text, &error))?;
-        Ok(Self { document })
+        let (line_ends, plain) = LineEnds::taken_off(text);
+        // Where it can't be read is a place in the text as it stands in the file.
+        text.parse::<DocumentMut>().map_err(|error| syntax::fault(text, &error))?;
+        let document = plain.parse().map_err(|error| syntax::fault(&plain, &error))?;
+        Ok(Self { document, line_ends })
     }
 
     /// Declares that `package` is needed in `range`, or changes the range that is declared.
@@ -276,7 +281,7 @@ impl ManifestText {
 
 impl std::fmt::Display for ManifestText {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        self.document.fmt(f)
+        f.write_str(&self.line_ends.put_back(&self.document.to_string()))
     }
 }
 

@@ -38,7 +38,7 @@ use bibliotax_registry::remote::Network;
 use bibliotax_store::StoreError;
 use bibliotax_store::install::{Fetched, Installed, fetch_all, install};
 use bibliotax_store::kit::{self, Load};
-use bibliotax_store::shelf::{self, Aim, Look, Made, Plan, Shelf, Template, Templates, link_files};
+use bibliotax_store::shelf::{self, Aim, Look, Made, Plan, Shelf, Stands, Template, Templates, link_files};
 use bibliotax_store::verify::{Damaged, Depth, Verified, damaged_trees, verify};
 
 use crate::commands::searching::Searching;
@@ -472,14 +472,6 @@ impl Project {
     }
 }
 
-/// A shelf that needs nothing.
-pub struct Stands {
-    /// How many packages are on it.
-    pub packages: usize,
-    /// Whether something stands in for some of them.
-    pub has_replaced: bool,
-}
-
 /// What is on the shelf of the project that `from` lies in, if it needs nothing; known from the texts that it
 /// was made from and such a look at each package, without reading what any of the texts says.
 pub fn standing(from: &Path, absolute: bool, look: Look) -> Result<Option<Stands>, Failure> {
@@ -488,10 +480,7 @@ pub fn standing(from: &Path, absolute: bool, look: Look) -> Result<Option<Stands
     let lock = read_text(&manifests.root.join(lock::FILE_NAME), lockfile::LARGEST);
     let Ok(Some(lock)) = lock else { return Ok(None) };
     let made = made_from(&manifests, &lock, &Template::all_of(&manifests.root)?, absolute);
-    let packages = Shelf::of(&manifests.root).stands(made, look)?;
-    // As the lock writes it, without reading all that it says.
-    let has_replaced = lock.contains("\"replaced\":true");
-    Ok(packages.map(|packages| Stands { packages, has_replaced }))
+    Ok(Shelf::of(&manifests.root).stands(made, look)?)
 }
 
 /// All that a whole shelf is made from.

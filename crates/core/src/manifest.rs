@@ -7,6 +7,7 @@
 mod declared;
 mod edit;
 mod line_ends;
+mod outline;
 mod published;
 mod read;
 mod stated;
@@ -21,6 +22,7 @@ use std::{fmt, ops};
 
 pub use self::declared::{DeclaredArchive, DeclaredGit, DeclaredSource, GitPoint};
 pub use self::edit::ManifestText;
+pub use self::outline::Outline;
 pub use self::read::{read_stated, user_in_url};
 pub use self::stated::StatedCard;
 pub use self::tasks::Task;

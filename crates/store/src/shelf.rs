@@ -86,6 +86,15 @@ pub struct Shelf {
     root: PathBuf,
 }
 
+/// A shelf that needs nothing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Stands {
+    /// How many packages are on it.
+    pub packages: usize,
+    /// Whether something stands in for some of them.
+    pub has_replaced: bool,
+}
+
 impl Shelf {
     /// The shelf of the project in `project`, whether it is there yet or not.
     pub fn of(project: &Path) -> Self {
@@ -138,9 +147,9 @@ impl Shelf {
         Ok(self.open()?.map(|shelf| State::read(&shelf)).unwrap_or_default())
     }
 
-    /// How many packages are on a shelf that needs nothing, made from just this and touched by nobody since, as far as it is
+    /// What is on a shelf that needs nothing, made from just this and touched by nobody since, as far as it is
     /// looked at; `None` where that isn't so.
-    pub fn stands(&self, made: Made, look: Look) -> Result<Option<usize>, StoreError> {
+    pub fn stands(&self, made: Made, look: Look) -> Result<Option<Stands>, StoreError> {
         let Some(shelf) = self.open()? else { return Ok(None) };
         let Ok(Some(text)) = shelf.read_text(STATE, state::LARGEST) else { return Ok(None) };
         let Some(glimpse) = Glimpse::read(&text).filter(|glimpse| glimpse.made == Some(made)) else {
@@ -164,7 +173,8 @@ impl Shelf {
             .par_iter()
             .map(is_untouched)
             .try_reduce(|| true, |one, other| Ok(one && other))?;
-        Ok(all.then_some(glimpse.folders.len()))
+        let stands = Stands { packages: glimpse.folders.len(), has_replaced: glimpse.has_replaced };
+        Ok(all.then_some(stands))
     }
 
     /// Everything on the shelf beside what the shelf itself is kept with: in the folders of targets, of the lock or of what is

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use bibliotax_core::fault::Fault;
-use bibliotax_core::manifest::{self, FILE_NAME, Manifest, StatedCard, read_stated};
+use bibliotax_core::manifest::{self, FILE_NAME, Manifest, Outline, StatedCard, read_stated};
 use bibliotax_core::workspace::{Misfit, Workspace, folder_from};
 use bibliotax_disk::DiskError;
 use bibliotax_disk::read::read_text;
@@ -30,6 +30,8 @@ pub struct ManifestFile {
     /// Its folder, from the workspace's; empty for that one.
     pub folder: String,
     pub text: String,
+    /// Which other files it names.
+    outline: Outline,
     /// The cards beside it that it names.
     pub cards: Vec<CardFile>,
     /// What it says, where it was read on the way.
@@ -52,7 +54,7 @@ impl Manifests {
         let (root, here) = root_of(nearest)?;
         let mut first = ManifestFile::load(&root, String::new())?;
         let mut folders = Vec::new();
-        if may_be_workspace(&first.text) {
+        if first.outline.is_workspace {
             first.manifest(None)?;
             folders = members_of(&root, &first)?;
         }
@@ -93,9 +95,10 @@ impl Manifests {
             if keeps_root && text == file.text {
                 return Ok(file.clone());
             }
-            let cards = cards_beside(&self.root.join(&file.folder), &text)?;
+            let outline = Outline::of(&text);
+            let cards = cards_beside(&self.root.join(&file.folder), &outline)?;
             let (folder, is_neighbour, read) = (file.folder.clone(), file.is_neighbour, None);
-            Ok(ManifestFile { folder, text, cards, read, is_neighbour })
+            Ok(ManifestFile { folder, text, outline, cards, read, is_neighbour })
         };
         let (root, here) = (self.root.clone(), self.here.clone());
         let mut files = self.files.iter().map(file).collect::<Result<_, Failure>>()?;
@@ -132,8 +135,9 @@ impl Manifests {
 impl ManifestFile {
     fn load(root: &Path, folder: String) -> Result<Self, Failure> {
         let text = read_manifest(&root.join(&folder).join(FILE_NAME))?;
-        let cards = cards_beside(&root.join(&folder), &text)?;
-        Ok(Self { folder, text, cards, read: None, is_neighbour: false })
+        let outline = Outline::of(&text);
+        let cards = cards_beside(&root.join(&folder), &outline)?;
+        Ok(Self { folder, text, outline, cards, read: None, is_neighbour: false })
     }
 
     /// What the cards beside it say.
@@ -193,11 +197,6 @@ pub fn folder_of(root: &Path, folder: &Path) -> Result<String, Failure> {
     Ok(std::iter::repeat_n("..".to_owned(), up).chain(down).collect::<Vec<_>>().join("/"))
 }
 
-/// Whether a manifest might list members: cheaper to see than to read it.
-fn may_be_workspace(text: &str) -> bool {
-    text.contains("workspace")
-}
-
 /// A workspace around a folder.
 pub struct Outer {
     /// The workspace's folder.
@@ -224,7 +223,7 @@ pub enum Standing {
 pub fn outer_workspace(folder: &Path) -> Result<Option<Outer>, Failure> {
     for root in folder.ancestors().skip(1).filter(|above| above.join(FILE_NAME).is_file()) {
         let text = read_manifest(&root.join(FILE_NAME))?;
-        if !may_be_workspace(&text) {
+        if !Outline::of(&text).is_workspace {
             continue;
         }
         // One that can't be read says why when it is the one that is meant.
@@ -246,8 +245,7 @@ pub fn outer_workspace(folder: &Path) -> Result<Option<Outer>, Failure> {
 /// The folder of the workspace that a project is of (its own, where it stands alone), and the project's folder from there.
 fn root_of(project: &Path) -> Result<(PathBuf, String), Failure> {
     let own = read_manifest(&project.join(FILE_NAME))?;
-    let is_root =
-        may_be_workspace(&own) && Manifest::read(&own).is_ok_and(|manifest| manifest.workspace.is_some());
+    let is_root = Outline::of(&own).is_workspace;
     match if is_root { None } else { outer_workspace(project)? } {
         Some(Outer { root, inner, standing: Standing::Listed, .. }) => Ok((root, inner)),
         Some(Outer { root, inner, standing: Standing::Unlisted, .. }) => Err(not_listed(&inner, &root)),
@@ -292,8 +290,11 @@ fn members_of(root: &Path, first: &ManifestFile) -> Result<Vec<String>, Failure>
 fn add_neighbours(root: &Path, files: &mut Vec<ManifestFile>) -> Result<(), Failure> {
     let mut next = 0;
     while next < files.len() {
-        let elsewhere: Vec<String> = texts_behind(&files[next].text, "path")
-            .filter_map(|way| folder_from(&files[next].folder, way))
+        let ManifestFile { folder, outline, .. } = &files[next];
+        let elsewhere: Vec<String> = outline
+            .paths
+            .iter()
+            .filter_map(|way| folder_from(folder, way))
             .filter(|folder| !files.iter().any(|file| file.folder == *folder))
             .collect();
         for folder in elsewhere {
@@ -308,24 +309,15 @@ fn add_neighbours(root: &Path, files: &mut Vec<ManifestFile>) -> Result<(), Fail
 }
 
 /// The cards beside a manifest that it names, as far as they are there.
-fn cards_beside(folder: &Path, text: &str) -> Result<Vec<CardFile>, Failure> {
+fn cards_beside(folder: &Path, outline: &Outline) -> Result<Vec<CardFile>, Failure> {
     let mut cards: Vec<CardFile> = Vec::new();
-    for path in texts_behind(text, "card").filter(|path| path.ends_with(".toml")) {
-        let is_new = !cards.iter().any(|card| card.path == path);
+    for path in outline.cards.iter().filter(|path| path.ends_with(".toml")) {
+        let is_new = !cards.iter().any(|card| card.path == *path);
         if let Some(text) = read_text(&folder.join(path), manifest::LARGEST)?.filter(|_| is_new) {
-            cards.push(CardFile { path: path.to_owned(), text });
+            cards.push(CardFile { path: path.clone(), text });
         }
     }
     Ok(cards)
-}
-
-/// All that stands in quotes behind a key in a manifest: at least what it says there, and cheaper than reading it.
-fn texts_behind<'t>(text: &'t str, key: &str) -> impl Iterator<Item = &'t str> {
-    text.match_indices(key).filter_map(|(at, word)| {
-        let value = text[at + word.len()..].trim_start().strip_prefix('=')?.trim_start();
-        let quote = value.chars().next().filter(|quote| matches!(quote, '"' | '\''))?;
-        value[1..].split(quote).next()
-    })
 }
 
 fn read_manifest(path: &Path) -> Result<String, Failure> {

@@ -458,3 +458,18 @@ fn what_is_for_all_members_can_be_for_some_only() {
     let plain = garden.run_in("ws", &["update", "--in", "plain", "--format", "json"]).expect(0).json();
     assert_eq!(plain["changes"], serde_json::json!([]), "who needs nothing moves nothing: {plain}");
 }
+
+#[test]
+fn a_folder_is_found_however_the_manifest_spells_it() {
+    let garden = Garden::with(&[]);
+    garden.write("vc/bibliotax.toml", "[project]\nname = \"valve-core\"\nversion = \"1.0.0\"\n");
+    for need in [
+        "valve-core = { \"path\" = '../vc' }",
+        "valve-core.path = \"../vc\"",
+        "valve-core = { \"p\\u0061th\" = \"../vc\" }",
+    ] {
+        garden.write("gate/bibliotax.toml", &format!("[project]\nname = \"gate-kiosk\"\n[needs]\n{need}\n"));
+        garden.run(&["install"]).expect(0);
+        assert!(garden.read("gate/bibliotax.lock").contains("\"../vc\""), "{need}");
+    }
+}

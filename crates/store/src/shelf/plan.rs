@@ -98,7 +98,9 @@ impl<'l> Plan<'l> {
         let is_there = |place: &String| contents.contains_key(place) || is_link(place);
         let claimed = state.all_places().filter(|place| !packages.contains_key(place) && is_there(place));
         let claimed = claimed.collect();
-        let kept = State { link: aim.settings.link, inside, packages, claimed, ..State::default() };
+        let has_replaced = aim.lock.packages.iter().any(|package| package.replaced);
+        let link = aim.settings.link;
+        let kept = State { link, has_replaced, inside, packages, claimed, ..State::default() };
         Ok(Self { build, remove, kept, lock: reached_by(scope, aim.lock, state), staying, touched })
     }
 

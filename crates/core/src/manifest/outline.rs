@@ -1,0 +1,76 @@
+//! As much of a manifest as it takes to know which other files belong to it: read by a TOML parser, and without its meaning.
+
+use toml::de::{DeTable, DeValue};
+
+/// Which other files a manifest names.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Outline {
+    /// Whether it lists projects of a workspace.
+    pub is_workspace: bool,
+    /// What stands behind keys `path`, at least all folders of other projects that it needs.
+    pub paths: Vec<String>,
+    /// What stands behind keys `card`.
+    pub cards: Vec<String>,
+}
+
+impl Outline {
+    /// The outline of a text; nothing where it is no TOML, which whoever reads it says.
+    pub fn of(text: &str) -> Self {
+        let mut outline = Self::default();
+        // No key is one of these that isn't spelled so, unless with escapes.
+        if !["workspace", "path", "card", "\\"].iter().any(|word| text.contains(word)) {
+            return outline;
+        }
+        let text = text.strip_prefix('\u{feff}').unwrap_or(text);
+        let Ok(table) = DeTable::parse(text) else { return outline };
+        outline.is_workspace = table.get_ref().contains_key("workspace");
+        outline.add(table.get_ref());
+        outline
+    }
+
+    fn add(&mut self, table: &DeTable<'_>) {
+        for (key, value) in table {
+            match (key.get_ref().as_ref(), value.get_ref()) {
+                ("path", DeValue::String(text)) => self.paths.push(text.clone().into_owned()),
+                ("card", DeValue::String(text)) => self.cards.push(text.clone().into_owned()),
+                (_, DeValue::Table(table)) => self.add(table),
+                (_, DeValue::Array(items)) => {
+                    let tables = items.iter().filter_map(|item| item.get_ref().as_table());
+                    tables.for_each(|table| self.add(table));
+                }
+                _ => {}
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn files_are_found_however_they_are_spelled() {
+        for text in [
+            "[needs]\nvc = { path = \"../vc\" }\n",
+            "[needs]\nvc = { \"path\" = '../vc' }\n",
+            "[needs]\nvc = { 'path' = \"\"\"../vc\"\"\" }\n",
+            "[needs]\nvc.path = \"../vc\"\n",
+            "[needs.vc]\n  path   =\t\"../vc\"\n",
+            "[[needs]]\n\"pat\\u0068\" = \"../vc\"\n",
+            "\u{feff}[needs-for.test]\nvc = { range = \"1\", path = \"../\\u0076c\" }\r\n",
+        ] {
+            assert_eq!(Outline::of(text).paths, ["../vc"], "{text}");
+        }
+        for text in [
+            "# path = \"../vc\"\n",
+            "summary = 'path = \"../vc\"'\n",
+            "my-path = \"../vc\"\n",
+            "path = [\"x\"\n",
+        ] {
+            assert_eq!(Outline::of(text), Outline::default(), "{text}");
+        }
+        assert!(Outline::of("[\"workspace\"]\nmembers = []\n").is_workspace);
+        assert!(Outline::of("workspace.members = []\n").is_workspace);
+        assert!(!Outline::of("# [workspace]\n[needs]\nworkspace-x = \"1\"\n").is_workspace);
+    }
+}

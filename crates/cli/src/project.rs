@@ -56,7 +56,7 @@ pub use self::manifests::{
 pub use self::members::{In, Only, called};
 pub use self::person::{network, open_store, registries_folder};
 pub use self::texts::Texts;
-pub use self::warnings::{ask_for_locked, warnings_about};
+pub use self::warnings::{about_release, ask_for_locked, warnings_about};
 
 /// A workspace, or a project on its own, as its files say.
 pub struct Project {

@@ -5,6 +5,7 @@
 //!                      `fernhollow.glass-house`; directly in `shelf/` where the project declares no targets
 //! shelf/links/         where everything is, for whoever builds with it
 //! shelf/.state.json    what was installed, written last
+//! shelf/.told          when news of what is installed was last told, in seconds since 1970
 //! shelf/.lock          held by the one process that changes the shelf
 //! shelf/.work/         packages being built or taken away
 //! shelf/.gitignore     keeps the shelf out of version control
@@ -52,6 +53,9 @@ const WORK: &str = ".work";
 
 /// The file that keeps the shelf out of version control.
 const IGNORE: &str = ".gitignore";
+
+/// The file that says when news of what is installed was last told.
+const TOLD: &str = ".told";
 
 /// The file that is locked by whoever changes the project.
 const LOCK: &str = ".lock";
@@ -140,6 +144,19 @@ impl Shelf {
             shelf.write_whole(IGNORE, text)?;
         }
         Ok(held)
+    }
+
+    /// When news of what is installed was last told, in seconds since 1970.
+    pub fn last_told(&self) -> Option<i64> {
+        let shelf = self.open().ok()??;
+        shelf.read_text(TOLD, 64).ok()??.trim().parse().ok()
+    }
+
+    /// Notes that news of what is installed is told now. Where that can't be noted, it is told again the next time.
+    pub fn note_told(&self, now: i64) {
+        if let Ok(Some(shelf)) = self.open() {
+            let _ = shelf.write_whole(TOLD, format!("{now}\n").as_bytes());
+        }
     }
 
     /// What is installed; nothing where that can't be told.
@@ -360,7 +377,7 @@ fn build(
 
 /// Whether a name on top of a shelf is of what the shelf itself is kept with.
 fn is_own(name: &str) -> bool {
-    matches!(name, IGNORE | LOCK | STATE | WORK | links::LINKS) || name.starts_with(TEMPORARY)
+    matches!(name, IGNORE | LOCK | STATE | TOLD | WORK | links::LINKS) || name.starts_with(TEMPORARY)
 }
 
 /// A place on the shelf as one name: no target and no package has a `+` in its own.

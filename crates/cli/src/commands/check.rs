@@ -54,6 +54,11 @@ impl Check {
         {
             project.hold_lock(lock)?;
         }
+        let warnings = match &project.lock {
+            LockFile::Sound { lock, .. } => project.known_warnings(lock),
+            LockFile::None | LockFile::Faulty { .. } => Vec::new(),
+        };
+        warnings.iter().for_each(|warning| ui.warn(warning));
         let drifts = project.workspace.drifts();
         let mut findings: Vec<Finding> = about_lock(&project).into_iter().collect();
         findings.extend(about_replaced(&project));
@@ -69,7 +74,10 @@ impl Check {
         }
         let left = findings.len() - unified;
         let data: Vec<&Value> = findings.iter().map(|finding| &finding.data).collect();
-        ui.report("check", || json!({ "findings": data, "unified": unified, "dry-run": self.dry_run }));
+        ui.report(
+            "check",
+            || json!({ "findings": data, "unified": unified, "warnings": warnings, "dry-run": self.dry_run }),
+        );
         Ok(if left == 0 { Exit::Done } else { exit_of("check.findings") })
     }
 
@@ -126,7 +134,9 @@ fn about_lock(project: &Project) -> Option<Finding> {
         LockFile::Sound { .. } => return None,
     };
     let data = json!({ "code": code, "message": message });
-    let mend = "`bibliotax install` makes it right".to_owned();
+    // An install stays away from a lock that may have been edited.
+    let command = if matches!(project.lock, LockFile::Faulty { .. }) { "resolve" } else { "install" };
+    let mend = format!("`bibliotax {command}` makes it right");
     Some(Finding { code, message, rows: Vec::new(), mend, data })
 }
 

@@ -17,7 +17,7 @@ use super::need::{check_known, words};
 use super::searching::Searching;
 use crate::codes::{Exit, exit_of};
 use crate::failure::{self, Failure};
-use crate::project::{Project, needs_of};
+use crate::project::{Project, about_release, needs_of};
 use crate::show::{changes, count, proof, ways};
 use crate::ui::{Ui, style, styled};
 
@@ -85,18 +85,22 @@ impl Explaining<'_> {
                 locked.name
             ));
         }
+        let listing = self.registries.listing(&locked.name).ok().flatten();
+        let release = listing.as_ref().and_then(|listing| listing.history.release(&locked.version));
+        let standing = release.map(about_release).unwrap_or_default();
+        standing.iter().for_each(|told| self.ui.answer(told));
         let newer = self.newer(locked);
         let mut told = Vec::new();
         for version in &newer {
             told.push(self.holds_back(&locked.name, version)?);
         }
-        if newer.is_empty() {
+        if newer.is_empty() && standing.is_empty() {
             self.ui.answer("no newer release is there");
         }
         let result = || {
             json!({ "package": locked.name, "version": locked.version, "provides": locked.provides, "ways": ways.shown,
                 "has-more-ways": ways.has_more,
-                "newer": told })
+                "standing": standing, "newer": told })
         };
         self.ui.report("explain", result);
         Ok(Exit::Done)

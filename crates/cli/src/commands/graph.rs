@@ -69,6 +69,7 @@ impl Graph {
             Some(Form::Svg) => ui.answer(graph::svg(&needs).trim_end()),
             None => show(ui, &needs),
         }
+        project.known_warnings(lock).iter().for_each(|warning| ui.warn(warning));
         ui.report("graph", || as_json(&needs));
         Ok(Exit::Done)
     }

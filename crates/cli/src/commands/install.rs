@@ -17,11 +17,15 @@ use serde_json::{Value, json};
 use super::searching::Searching;
 use super::settle::{Settled, installed_json, say_installed};
 use super::steps::say_open;
+use crate::clock::now;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
 use crate::project::{Edits, Only, Project, ShelfPart, standing, warnings_about};
 use crate::ui::Ui;
+
+/// A day, in seconds.
+const DAY: i64 = 24 * 60 * 60;
 
 /// Bring the shelf to exactly what the lock says
 ///
@@ -93,7 +97,8 @@ impl Install {
             && let Some(stands) = standing(here, self.absolute, look)?
             && !self.refuses(stands.has_replaced)
         {
-            return Ok(done(ui, Installed { kept: stands.packages, ..Installed::default() }, begun, &[]));
+            let news = news(here)?;
+            return Ok(done(ui, Installed { kept: stands.packages, ..Installed::default() }, begun, &news));
         }
         self.bring(here, ui, look)
     }
@@ -195,6 +200,17 @@ fn done(ui: &Ui, installed: Installed, begun: Instant, warnings: &[String]) -> E
     let result = || json!({ "changes": [], "dry-run": false, "warnings": warnings, "shelf": installed_json(installed) });
     ui.report("install", result);
     Exit::Done
+}
+
+/// What is known of locked releases that people should know, once a day at most; nobody is asked for it.
+fn news(here: &Path) -> Result<Vec<String>, Failure> {
+    let project = Project::find(here)?;
+    let (shelf, now) = (project.shelf(), now().as_second());
+    let is_told = shelf.last_told().is_some_and(|last| (last..last + DAY).contains(&now));
+    let Some(lock) = project.sound_lock()?.filter(|_| !is_told) else { return Ok(Vec::new()) };
+    let news = project.known_warnings(lock);
+    shelf.note_told(now);
+    Ok(news)
 }
 
 /// Warnings about what is locked, as far as the registries can be asked: a lock installs without them.

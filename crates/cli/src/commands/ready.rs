@@ -63,6 +63,8 @@ impl Ready {
             vec![format!(" {word}"), finding.what.clone(), finding.told.clone()]
         };
         ui.answer(table(ui, findings.iter().map(row)));
+        let warnings = project.sound_lock()?.map(|lock| project.known_warnings(lock)).unwrap_or_default();
+        warnings.iter().for_each(|warning| ui.warn(warning));
         let amiss = findings.iter().filter(|finding| !finding.fine).count();
         ui.answer(match amiss {
             0 => "this machine is ready".to_owned(),
@@ -70,7 +72,10 @@ impl Ready {
             many => format!("{many} things are amiss"),
         });
         let data = |finding: &Finding| json!({ "what": finding.what, "fine": finding.fine, "told": finding.told, "data": finding.data });
-        ui.report("ready", || json!({ "findings": findings.iter().map(data).collect::<Vec<_>>() }));
+        ui.report(
+            "ready",
+            || json!({ "findings": findings.iter().map(data).collect::<Vec<_>>(), "warnings": warnings }),
+        );
         Ok(if amiss == 0 { Exit::Done } else { Exit::Differs })
     }
 }

@@ -9,7 +9,12 @@ use bibliotax_core::name::{FacetName, PackageName, PartName};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, ChosenPackage, Problem, Resolution};
 use bibliotax_core::workspace::Workspace;
+use bibliotax_registry::connections::Connections;
+use bibliotax_registry::elsewhere::Freshness;
 use bibliotax_registry::registries::Registries;
+use bibliotax_registry::remote::Network;
+
+use super::Project;
 
 /// All that people should know of the answer to a problem.
 pub fn about(
@@ -92,7 +97,7 @@ fn about_fits(problem: &Problem, resolution: &Resolution, facets: &Facets) -> Ve
 }
 
 /// What people should know of a release that was chosen.
-fn about_release(release: &Release) -> Vec<String> {
+pub fn about_release(release: &Release) -> Vec<String> {
     let (name, version) = (&release.entry.name, &release.entry.version);
     let withdrawn = release.withdrawn.as_ref().map(|withdrawal| {
         format!("{name} {version} was withdrawn ({}); it stays because the lock has it", withdrawal.reason)
@@ -114,6 +119,19 @@ pub fn ask_for_locked<'l>(
     let exact = of_registries.map(|package| (package.name.clone(), Range::exactly(&package.version)));
     registries.foresee(&exact.collect::<Vec<_>>());
     registries.expect(&packages.map(|package| package.name.clone()).collect::<Vec<_>>());
+}
+
+impl Project {
+    /// What is known of how locked releases stand, from what registries said when they were asked last: nobody is asked now.
+    pub fn known_warnings(&self, lock: &Lock) -> Vec<String> {
+        let network = Network { offline: true, connections: Connections::default(), ..self.network() };
+        let locked = &lock.packages;
+        let registries = Registries::open(&self.workspace, &self.root, locked, Freshness::Locked, &network);
+        let stand_ins = locked.iter().filter(|package| package.replaced);
+        let stand_ins = stand_ins.map(|package| format!("{} stands in for {}", package.source, package.name));
+        let of_releases = registries.map(|registries| warnings_about(lock, &registries)).unwrap_or_default();
+        of_releases.into_iter().chain(stand_ins).collect()
+    }
 }
 
 /// Warnings about locked releases, where their registries can be asked.

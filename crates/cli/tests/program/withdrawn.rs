@@ -43,3 +43,39 @@ fn no_way_out_of_a_conflict_leads_to_a_withdrawn_release() {
     let told = garden.run(&["resolve", "--dry-run"]).expect(4).stderr;
     assert!(!told.contains("takes rain-ledger 3.0.0") && told.contains("takes dew-point 1.4.0"), "{told}");
 }
+
+#[test]
+fn whoever_looks_at_a_project_hears_of_releases_that_do_not_stand_any_more() {
+    let garden =
+        Garden::needing(&["dew-point 1.4.0", "bark-log 1.0.0"], "dew-point = \"1\"\nbark-log = \"1\"");
+    garden.run(&["install"]).expect(0);
+    withdraw(&garden, "dew-point", "1.4.0");
+    garden.run(&["deprecate", "bark-log", "1", "--reason", "quiet", "--instead", "dew-point"]).expect(0);
+    let (withdrawn, deprecated) =
+        ("dew-point 1.4.0 was withdrawn (leaks)", "bark-log 1.0.0 is deprecated (quiet)");
+    for args in [&["install"][..], &["check"], &["graph"], &["ready"]] {
+        let told = garden.run(args).expect(0).stderr;
+        assert!(told.contains(withdrawn) && told.contains(deprecated), "{args:?}: {told}");
+    }
+    assert!(!garden.run(&["install"]).expect(0).stderr.contains(withdrawn), "once a day is enough");
+    let tomorrow =
+        garden.command("gate", &["install"]).env("SOURCE_DATE_EPOCH", "1772455600").output().unwrap();
+    assert!(String::from_utf8_lossy(&tomorrow.stderr).contains(withdrawn));
+    let told = garden.run(&["explain", "dew-point"]).expect(0).stdout;
+    assert!(told.contains(withdrawn) && !told.contains("no newer release"), "{told}");
+}
+
+#[test]
+fn news_of_releases_is_told_without_asking_anybody() {
+    let garden = Garden::with(&["dew-point 1.3.0", "dew-point 1.4.0"]);
+    let served = crate::server::serve(&garden);
+    crate::served::project(&garden, "gate", &served.url, "gate-kiosk", "1.0.0");
+    garden.run(&["need", "dew-point", "1"]).expect(0);
+    let manifest = garden.read("gate/bibliotax.toml").replace(&served.url, "../seedhouse");
+    garden.write("keeper/bibliotax.toml", &manifest);
+    garden.run_in("keeper", &["withdraw", "dew-point", "1.4.0", "--reason", "leaks"]).expect(0);
+    assert!(garden.run(&["newer"]).expect(0).stdout.contains("withdrawn"), "the last look says so");
+    drop(served);
+    let told = garden.run(&["install"]).expect(0).stderr;
+    assert!(told.contains("dew-point 1.4.0 was withdrawn"), "{told}");
+}

@@ -50,7 +50,6 @@ impl LineEnds {
 mod tests {
     use proptest::prelude::*;
 
-    use super::*;
     use crate::manifest::ManifestText;
 
     const NEEDS: &str =

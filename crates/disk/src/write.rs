@@ -1,6 +1,6 @@
 //! Files that are old or new after any crash, never between.
 
-use std::fs::{self, File};
+use std::fs::{self, File, Permissions};
 use std::io::Write;
 use std::path::Path;
 
@@ -21,10 +21,18 @@ pub fn write_with<E: From<DiskError>>(
     write: impl FnOnce(&mut File) -> std::result::Result<(), E>,
 ) -> std::result::Result<(), E> {
     let folder = folder_of(path);
-    let mut staged = tempfile::Builder::new().prefix(TEMPORARY).tempfile_in(folder).at("write in", folder)?;
+    let mut builder = tempfile::Builder::new();
+    let mode = mode_of(path);
+    builder.prefix(TEMPORARY);
+    #[cfg(unix)]
+    builder.permissions(mode.clone().unwrap_or_else(usual_mode));
+    let mut staged = builder.tempfile_in(folder).at("write in", folder)?;
     hold(staged.as_file());
     write(staged.as_file_mut())?;
-    keep_mode(path, staged.as_file()).at("write", path)?;
+    if let Some(mode) = mode {
+        // What the process's mask took off when it was made.
+        staged.as_file().set_permissions(mode).at("write", path)?;
+    }
     staged.as_file().sync_all().at("write", path)?;
     staged.persist(path).map_err(|error| error.error).at("write", path)?;
     Ok(sync_folder(folder)?)
@@ -49,31 +57,16 @@ pub fn folder_of(path: &Path) -> &Path {
     path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."))
 }
 
-/// Gives the new file the mode of the one that it replaces or, where it is new, what files usually get.
-#[cfg(unix)]
-fn keep_mode(path: &Path, staged: &File) -> std::io::Result<()> {
-    use std::os::unix::fs::PermissionsExt;
-    let mode = match fs::metadata(path) {
-        Ok(old) => old.permissions().mode(),
-        Err(_) => 0o666 & !umask(),
-    };
-    staged.set_permissions(fs::Permissions::from_mode(mode))
+/// The mode of the file that is replaced, which the new one gets from the beginning.
+fn mode_of(path: &Path) -> Option<Permissions> {
+    let there = fs::metadata(path).ok().filter(|_| cfg!(unix))?;
+    Some(there.permissions())
 }
 
-#[cfg(not(unix))]
-fn keep_mode(_: &Path, _: &File) -> std::io::Result<()> {
-    Ok(())
-}
-
-/// The process's file mode mask, which can only be read by setting it.
+/// The mode that new files usually get, before the process's mask.
 #[cfg(unix)]
-fn umask() -> u32 {
-    static MASK: std::sync::LazyLock<u32> = std::sync::LazyLock::new(|| {
-        let mask = rustix::process::umask(rustix::fs::Mode::from_raw_mode(0o077));
-        rustix::process::umask(mask);
-        mask.bits()
-    });
-    *MASK
+fn usual_mode() -> Permissions {
+    std::os::unix::fs::PermissionsExt::from_mode(0o666)
 }
 
 #[cfg(test)]
@@ -88,6 +81,23 @@ mod tests {
         write_whole(&path, b"two").unwrap();
         assert_eq!(fs::read(&path).unwrap(), b"two");
         assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1);
+    }
+
+    #[cfg(unix)]
+    #[test]
+    fn a_file_keeps_its_mode_and_a_new_one_has_that_of_any_new_file() {
+        use std::os::unix::fs::PermissionsExt;
+        let folder = tempfile::tempdir().unwrap();
+        let (path, other) = (folder.path().join("a.txt"), folder.path().join("b.txt"));
+        let mode = |path: &Path| fs::metadata(path).unwrap().permissions().mode();
+        write_whole(&path, b"one").unwrap();
+        fs::write(&other, b"one").unwrap();
+        assert_eq!(mode(&path), mode(&other));
+        for kept in [0o600, 0o666, 0o755] {
+            fs::set_permissions(&path, fs::Permissions::from_mode(kept)).unwrap();
+            write_whole(&path, b"two").unwrap();
+            assert_eq!(mode(&path) & 0o777, kept);
+        }
     }
 
     #[test]

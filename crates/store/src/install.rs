@@ -192,7 +192,9 @@ type Wanted<'l> = (&'l LockedPackage, Archive);
 fn only_missing<'l>(wanted: Vec<Wanted<'l>>, store: &Store) -> Vec<Wanted<'l>> {
     let mut missing = wanted;
     missing.retain(|(_, file)| !store.has(&file.tree()));
-    missing.sort_by_key(|(package, file)| (std::cmp::Reverse(file.size), package.name.clone()));
+    // Only neighbours are told to be the same.
+    missing.sort_by_key(|(package, file)| (file.tree(), package.name.clone()));
     missing.dedup_by_key(|(_, file)| file.tree());
+    missing.sort_by_key(|(package, file)| (std::cmp::Reverse(file.size), package.name.clone()));
     missing
 }

@@ -1,5 +1,11 @@
 //! The demo, whole: it checks each of its own steps, so its success means that the story holds.
 
+use std::io::{BufRead, BufReader};
+use std::net::TcpStream;
+use std::process::Stdio;
+use std::thread;
+use std::time::{Duration, Instant};
+
 use crate::garden::Garden;
 
 #[test]
@@ -22,4 +28,24 @@ fn the_demo_tells_its_story_and_leaves_the_garden() {
     assert!(garden.path("fernhollow/fernhollow/gate-kiosk/shelf/gate-kiosk/rain-ledger").is_dir());
     assert!(!garden.path("store").exists(), "the person's own store was not touched");
     assert_eq!(garden.run_in(".", &["demo", "fernhollow"]).expect(2).code(), "demo.not-empty");
+}
+
+#[test]
+fn the_servers_of_a_demo_that_is_killed_end_with_it() {
+    let garden = Garden::bare();
+    let mut command = garden.command(".", &["demo", "fernhollow"]);
+    let mut demo = command.stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+    let lines = BufReader::new(demo.stdout.take().unwrap()).lines().map_while(Result::ok);
+    let served =
+        lines.filter_map(|line| line.split_once(" at http://").map(|(_, address)| address.to_owned()));
+    let served: Vec<String> =
+        served.take(2).map(|address| address.trim_end_matches('/').to_owned()).collect();
+    assert!(served.len() == 2 && served.iter().all(|address| TcpStream::connect(address).is_ok()));
+    demo.kill().unwrap();
+    demo.wait().unwrap();
+    let begun = Instant::now();
+    while served.iter().any(|address| TcpStream::connect(address).is_ok()) {
+        assert!(begun.elapsed() < Duration::from_secs(30), "a server is still there: {served:?}");
+        thread::sleep(Duration::from_millis(50));
+    }
 }

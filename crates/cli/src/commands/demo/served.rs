@@ -56,14 +56,16 @@ impl Server {
             "registry",
             "serve",
             "--quiet",
+            "--until-input-ends",
             "--format",
             "json",
             "--listen",
             "127.0.0.1:0",
             "--dir",
         ]);
-        let mut child =
-            command.arg(registry).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().at("run", &program)?;
+        // The server ends with this pipe, and so with this process, however it ends.
+        command.arg(registry).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null());
+        let mut child = command.spawn().at("run", &program)?;
         let mut line = String::new();
         if let Some(said) = child.stdout.take() {
             BufReader::new(said).read_line(&mut line).at("hear", &program)?;

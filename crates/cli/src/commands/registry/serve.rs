@@ -57,6 +57,9 @@ pub struct Serve {
     /// The certificate's key, as PEM
     #[arg(long, value_name = "FILE", requires = "cert")]
     key: Option<PathBuf>,
+    /// End when the standard input does: for a program that starts the server and may be killed
+    #[arg(long)]
+    until_input_ends: bool,
     /// Serve without TLS to other machines as well: behind a proxy that has it and says who asks (`x-forwarded-for`)
     #[arg(long, conflicts_with = "cert")]
     plain: bool,
@@ -101,7 +104,7 @@ impl Serve {
             let address = listening.address().at("listen on", self.listen.to_string())?;
             ui.say(format!("serving {title} at {scheme}://{address}/"));
             ui.report("registry serve", || json!({ "url": format!("{scheme}://{address}/") }));
-            listening.run(stop()).await;
+            listening.run(stop(self.until_input_ends)).await;
             Ok(Exit::Done)
         })
     }
@@ -133,8 +136,27 @@ fn cannot_listen(address: SocketAddr, error: &std::io::Error) -> Failure {
         .mend("choose another with `--listen`; port 0 takes any that is free")
 }
 
-/// Over when somebody asks the program to end.
-async fn stop() {
+/// Over when somebody asks the program to end, or when its input ends, where that matters.
+async fn stop(until_input_ends: bool) {
+    tokio::select! {
+        () = signalled() => (),
+        () = input_ended(), if until_input_ends => (),
+    }
+}
+
+/// Over when the standard input is.
+async fn input_ended() {
+    let (over, ended) = tokio::sync::oneshot::channel();
+    // A thread of its own: the runtime would wait for one of its own that reads.
+    std::thread::spawn(move || {
+        // Whether it ends or breaks is the same here.
+        let _ = std::io::copy(&mut std::io::stdin(), &mut std::io::sink());
+        over.send(())
+    });
+    let _ = ended.await;
+}
+
+async fn signalled() {
     let interrupted = tokio::signal::ctrl_c();
     #[cfg(unix)]
     {

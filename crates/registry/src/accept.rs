@@ -36,7 +36,11 @@ fn check_claims(registry: &Registry, card: &Card) -> Result<(), RegistryError> {
 /// exists is never replaced.
 pub fn accept(registry: &Arc<dyn Keep>, card: &Card) -> Result<bool, RegistryError> {
     let text = |digest: &Digest| registry.card_text(digest);
+    let capabilities = card.provides.iter().map(|provided| provided.name.clone());
+    let names: Vec<PackageName> = [card.name.clone()].into_iter().chain(capabilities).collect();
     if refuse_second(card, &registry.history(&card.name)?.unwrap_or_default(), true, text)? {
+        // Who published it first may have been stopped before it was listed.
+        registry.note_missing_names(&names)?;
         return Ok(true);
     }
     check_claims(&Registry::Kept(Arc::clone(registry)), card)?;
@@ -54,8 +58,6 @@ pub fn accept(registry: &Arc<dyn Keep>, card: &Card) -> Result<bool, RegistryErr
         let release = (!is_there).then(|| Event::Release(Box::new(card.entry(digest))));
         Ok(release.into_iter().collect())
     })?;
-    let capabilities = card.provides.iter().map(|provided| provided.name.clone());
-    let names: Vec<PackageName> = [card.name.clone()].into_iter().chain(capabilities).collect();
     registry.note_names(&names)?;
     Ok(appended == 0)
 }

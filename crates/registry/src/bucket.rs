@@ -24,7 +24,7 @@ use jiff::Timestamp;
 use ring::rand::{SecureRandom, SystemRandom};
 
 use self::listing::Copy;
-use self::objects::Objects;
+use self::objects::{Conditions, Objects};
 use crate::description::{DESCRIPTION, Description};
 use crate::error::RegistryError;
 use crate::keep::{Decide, Keep, Private, Stamp, read_history};
@@ -59,6 +59,7 @@ impl Bucket {
         facets: BTreeMap<FacetName, Facet>,
     ) -> Result<Self, RegistryError> {
         let objects = Objects::open(place, settings)?;
+        objects.conditions()?;
         let description = Description::of_files(name, facets);
         if !objects.create(DESCRIPTION, description.to_string().into())? {
             return Err(RegistryError::NotEmpty { path: objects.place() });
@@ -86,9 +87,11 @@ impl Bucket {
     }
 
     fn note(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
-        let lines = (self as &dyn Keep).name_lines(packages)?;
-        let frames = frames(&lines).map_err(|error| DiskError::new("pack", "the list of names", error))?;
-        self.names.lock().unwrap_or_else(PoisonError::into_inner).note(&self.objects, &frames)
+        let as_it_is = || {
+            let lines = (self as &dyn Keep).name_lines(packages)?;
+            Ok(frames(&lines).map_err(|error| DiskError::new("pack", "the list of names", error))?)
+        };
+        self.names.lock().unwrap_or_else(PoisonError::into_inner).note(&self.objects, as_it_is)
     }
 }
 
@@ -196,16 +199,19 @@ impl Keep for Bucket {
         packages.chunks(NOTED_AT_ONCE).try_for_each(|some| self.note(some))
     }
 
+    fn check_changes(&self) -> Result<Option<&'static str>, RegistryError> {
+        Ok(Some(match self.objects.conditions()? {
+            Conditions::Quoted => "under conditions (If-Match)",
+            Conditions::Bare => {
+                "under conditions (If-Match, with entity tags without quotes, as this store wants them)"
+            }
+        }))
+    }
+
     fn mend_names(&self) -> Result<usize, RegistryError> {
         let kept: &dyn Keep = self;
-        let (listed, names) = (kept.listed_names()?, self.names()?);
-        let mut wrong = Vec::new();
-        for name in &names {
-            if listed.get(name) != Some(&kept.named(name, &kept.history(name)?.unwrap_or_default())) {
-                wrong.push(name.clone());
-            }
-        }
-        self.note_names(&wrong)?;
+        let names = self.names()?;
+        kept.note_missing_names(&names)?;
         Ok(names.len())
     }
 
@@ -278,3 +284,6 @@ impl Keep for Bucket {
 
 const TOKENS: &str = "private/tokens.jsonl";
 const LOG: &str = "private/log";
+
+#[cfg(test)]
+mod tests;

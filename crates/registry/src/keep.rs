@@ -111,6 +111,12 @@ pub trait Keep: Send + Sync {
     /// Notes in the list of names how these packages stand now.
     fn note_names(&self, packages: &[PackageName]) -> Result<(), RegistryError>;
 
+    /// Sees that changes by several at once are kept apart here, before anything is changed; how, where that differs from store to
+    /// store.
+    fn check_changes(&self) -> Result<Option<&'static str>, RegistryError> {
+        Ok(None)
+    }
+
     /// Makes the list of names say how all packages stand; how many there are.
     fn mend_names(&self) -> Result<usize, RegistryError>;
 
@@ -237,6 +243,20 @@ impl dyn Keep + '_ {
             lines.push(b'\n');
         }
         Ok(lines)
+    }
+
+    /// Lets the list of names say how these packages stand, where it doesn't: for who finds done what somebody began and perhaps
+    /// didn't end.
+    pub fn note_missing_names(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
+        let listed = self.listed_names()?;
+        let mut missing = Vec::new();
+        for name in packages {
+            let history = self.history(name)?.unwrap_or_default();
+            if listed.get(name) != Some(&self.named(name, &history)) {
+                missing.push(name.clone());
+            }
+        }
+        if missing.is_empty() { Ok(()) } else { self.note_names(&missing) }
     }
 
     /// What the list of names says.

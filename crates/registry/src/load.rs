@@ -90,7 +90,7 @@ pub fn load(
     }
     registry.sync()?;
     (loaded.added, loaded.already) = (0, 0);
-    let mut changed = Vec::new();
+    let mut names = Vec::new();
     for (package, lines) in packages {
         let wanted = lines.len();
         let added = registry.append(&package, &mut |history| {
@@ -100,11 +100,10 @@ pub fn load(
         })?;
         loaded.added += added;
         loaded.already += wanted - added;
-        changed.extend((added > 0).then_some(package));
+        names.push(package);
     }
-    if !changed.is_empty() {
-        registry.note_names(&changed)?;
-    }
+    // Also what a run that was stopped loaded and didn't list.
+    registry.note_missing_names(&names)?;
     Ok(loaded)
 }
 

@@ -52,19 +52,16 @@ pub fn mirror(
         })
         .collect::<Result<_, RegistryError>>()?;
     let mut all = Mirrored::default();
-    let mut changed = Vec::new();
+    let mut names = Vec::new();
     for (name, mirrored) in each {
         all.packages += 1;
         all.events += mirrored.events;
         all.files += mirrored.files;
         all.bytes += mirrored.bytes;
-        if mirrored.events > 0 {
-            changed.push(name);
-        }
+        names.push(name);
     }
-    if !changed.is_empty() {
-        to.note_names(&changed)?;
-    }
+    // Also what a run that was stopped brought and didn't list.
+    to.note_missing_names(&names)?;
     Ok(all)
 }
 

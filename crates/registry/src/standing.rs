@@ -67,9 +67,8 @@ impl Change {
         // Before anything is begun for a package that isn't there.
         self.events(name, &registry.history(name)?.unwrap_or_default(), at)?;
         let appended = registry.append(name, &mut |history| self.events(name, history, at))?;
-        if appended > 0 {
-            registry.note_names(std::slice::from_ref(name))?;
-        }
+        let names = std::slice::from_ref(name);
+        if appended > 0 { registry.note_names(names) } else { registry.note_missing_names(names) }?;
         Ok(appended == 0)
     }
 

@@ -56,12 +56,17 @@ impl Copy {
         }
     }
 
-    /// Notes something at the end of the list.
-    pub fn note(&mut self, objects: &Objects, frames: &[u8]) -> Result<(), RegistryError> {
+    /// Notes something at the end of the list: what `frames` makes once all that was noted before is known. So a note is never
+    /// older than one before it, whatever it is made from.
+    pub fn note(
+        &mut self,
+        objects: &Objects,
+        frames: impl Fn() -> Result<Vec<u8>, RegistryError>,
+    ) -> Result<(), RegistryError> {
         loop {
             self.read_on(objects)?;
             let number = self.notes;
-            if objects.create(&path(0, number), frames.to_vec().into())? {
+            if objects.create(&path(0, number), frames()?.into())? {
                 return (1..=TOP).try_for_each(|level| gather(objects, level, number));
             }
         }
@@ -97,13 +102,13 @@ mod tests {
     #[test]
     fn every_copy_has_the_same_bytes_however_many_notes_were_put_together() {
         let folder = tempfile::tempdir().unwrap();
-        let objects = Objects::in_memory();
+        let objects = Objects::on(std::sync::Arc::new(object_store::memory::InMemory::new()));
         let mut writers = ["one", "other"].map(|name| Copy::new(folder.path().join(name)));
         let mut wanted = Vec::new();
         for number in 0..600 {
             let frame = format!("<{number}>").into_bytes();
             wanted.extend_from_slice(&frame);
-            writers[number % 2].note(&objects, &frame).unwrap();
+            writers[number % 2].note(&objects, || Ok(frame.clone())).unwrap();
         }
         assert!(objects.look("names/1/0000000001").unwrap().is_some(), "512 notes are two objects");
         let bytes_of = |name: &str| {

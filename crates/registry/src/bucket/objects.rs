@@ -32,6 +32,12 @@ const AT_ONCE: u64 = 8 << 20;
 /// Most tries to change an object that others change, too.
 const MOST_TRIES: u32 = 100;
 
+/// How often in a row a change may be refused though nothing else is there than before: who is quicker may not be seen at once.
+const MOST_REFUSALS: u32 = 5;
+
+/// How often in all a change is tried again that a store failed at.
+const MOST_FAILURES: u32 = 8;
+
 /// How often a request is tried that may be tried again.
 const MOST_REQUESTS: usize = 4;
 
@@ -50,6 +56,24 @@ pub struct Objects {
     store: Arc<dyn ObjectStore>,
     prefix: Path,
     place: String,
+    /// How the store wants conditions; found out before the first change.
+    conditions: Arc<OnceLock<Conditions>>,
+}
+
+/// How a store reads the entity tag of a condition (`If-Match`; RFC 9110, section 13.1.1).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Conditions {
+    /// In quotes, as it gives it.
+    Quoted,
+    /// Without the quotes that belong to it.
+    Bare,
+}
+
+/// What became of a write under a condition.
+enum Written {
+    Yes,
+    /// Somebody else was quicker.
+    Overtaken,
 }
 
 /// An object with what tells its state.
@@ -88,14 +112,20 @@ impl Objects {
             }
         }
         let store = builder.build().map_err(|_| wrong("its settings (AWS_…) can't be used"))?;
-        Ok(Self { store: Arc::new(store), prefix, place: place.to_owned() })
+        Ok(Self { store: Arc::new(store), prefix, place: place.to_owned(), conditions: Arc::default() })
     }
 
-    /// Objects in memory.
+    /// Objects of a store in memory.
     #[cfg(test)]
-    pub fn in_memory() -> Self {
-        let store = Arc::new(object_store::memory::InMemory::new());
-        Self { store, prefix: Path::from("seedhouse"), place: "s3://garden/seedhouse".to_owned() }
+    pub fn on(store: Arc<dyn ObjectStore>) -> Self {
+        let (prefix, place) = (Path::from("seedhouse"), "s3://garden/seedhouse".to_owned());
+        Self { store, prefix, place, conditions: Arc::default() }
+    }
+
+    /// The same objects of a store that is known to take conditions as it gives entity tags.
+    #[cfg(test)]
+    pub fn with_conditions(self) -> Self {
+        Self { conditions: Arc::new(OnceLock::from(Conditions::Quoted)), ..self }
     }
 
     /// Where it is, for messages.
@@ -152,18 +182,80 @@ impl Objects {
 
     /// Makes an object, unless there is one.
     pub fn create(&self, path: &str, bytes: Bytes) -> Result<bool, RegistryError> {
-        self.put(path, bytes, PutMode::Create)
+        let written = self.put(path, bytes, PutMode::Create).map_err(|error| self.told(&error))?;
+        Ok(matches!(written, Written::Yes))
+    }
+
+    /// How the store wants conditions, tried out once on an object of its own; an error where it doesn't keep them, for then two
+    /// publishers would undo each other's changes.
+    pub fn conditions(&self) -> Result<Conditions, RegistryError> {
+        if let Some(known) = self.conditions.get() {
+            return Ok(*known);
+        }
+        let found = self.try_conditions()?;
+        Ok(*self.conditions.get_or_init(|| found))
+    }
+
+    fn try_conditions(&self) -> Result<Conditions, RegistryError> {
+        let path = format!("private/probe/{:016x}", fastrand::u64(..));
+        let found = self.try_conditions_on(&path);
+        self.remove(&path)?;
+        found
+    }
+
+    fn try_conditions_on(&self, path: &str) -> Result<Conditions, RegistryError> {
+        let put = |text: &'static str, mode| {
+            let put = self.put(path, Bytes::from_static(text.as_bytes()), mode);
+            put.map(|written| matches!(written, Written::Yes)).map_err(|error| self.told(&error))
+        };
+        if !put("one", PutMode::Create)? || put("other", PutMode::Create)? {
+            return Err(
+                self.wrong("it overwrites what is only to be made where there is nothing (`If-None-Match`)")
+            );
+        }
+        let Some((_, first)) = self.read_text(path)? else {
+            return Err(self.wrong("what was just written can't be read"));
+        };
+        for found in [Conditions::Quoted, Conditions::Bare] {
+            if put("two", PutMode::Update(found.version(first.clone())))? {
+                // The tag of what isn't there any more.
+                if put("three", PutMode::Update(found.version(first)))? {
+                    break;
+                }
+                return Ok(found);
+            }
+        }
+        Err(self.wrong(
+            "it doesn't keep conditions on changes (`If-Match`), so publishers would undo each other's",
+        ))
     }
 
     /// Changes an object to what `change` makes of it, again where somebody else changed it meanwhile; not at all where that
     /// is nothing. Whether it was changed.
     pub fn change(&self, path: &str, change: &mut Change<'_>) -> Result<bool, RegistryError> {
+        let conditions = self.conditions()?;
+        let (mut refused, mut times, mut failed) = (None, 0, 0);
         for tried in 0..MOST_TRIES {
             let there = self.read_text(path)?;
             let Some(text) = change(there.as_ref().map(|(text, _)| text.as_str()))? else { return Ok(false) };
-            let mode = there.map_or(PutMode::Create, |(_, version)| PutMode::Update(version));
-            if self.put(path, text.into(), mode)? {
-                return Ok(true);
+            let version = there.map(|(_, version)| version);
+            let is_as_it_was =
+                refused.is_some() && refused == version.as_ref().map(|version| version.e_tag.clone());
+            times = if is_as_it_was { times + 1 } else { 0 };
+            if times == MOST_REFUSALS {
+                return Err(self.wrong("it refuses a change of what nobody else has changed (412)"));
+            }
+            let mode = version
+                .clone()
+                .map_or(PutMode::Create, |version| PutMode::Update(conditions.version(version)));
+            match self.put(path, text.into(), mode) {
+                Ok(Written::Yes) => return Ok(true),
+                Ok(Written::Overtaken) => refused = version.map(|version| version.e_tag),
+                // Stores fail so at those who come second, too. What became of it shows when it is read again.
+                Err(error) if is_passing(&error) && failed < MOST_FAILURES => {
+                    (refused, failed) = (None, failed + 1)
+                }
+                Err(error) => return Err(self.told(&error)),
             }
             thread::sleep(pause(tried));
         }
@@ -177,7 +269,8 @@ impl Objects {
             source
                 .read_to_end(&mut bytes)
                 .map_err(|_| self.wrong("a file on its way there can't be read"))?;
-            return self.put(path, bytes.into(), PutMode::Overwrite).map(drop);
+            let written = self.put(path, bytes.into(), PutMode::Overwrite);
+            return written.map(drop).map_err(|error| self.told(&error));
         }
         let begun = wait(async { self.store.put_multipart(&self.at(path)).await });
         let mut writing = WriteMultipart::new(begun.map_err(|error| self.told(&error))?);
@@ -208,13 +301,12 @@ impl Objects {
         self.unless_missing(wait(async { self.store.delete(&self.at(path)).await })).map(drop)
     }
 
-    /// Whether it was written; it wasn't where somebody else was quicker.
-    fn put(&self, path: &str, bytes: Bytes, mode: PutMode) -> Result<bool, RegistryError> {
+    fn put(&self, path: &str, bytes: Bytes, mode: PutMode) -> Result<Written, Error> {
         let options = PutOptions { mode, attributes: Attributes::new(), ..PutOptions::default() };
         match wait(async { self.store.put_opts(&self.at(path), bytes.into(), options).await }) {
-            Ok(_) => Ok(true),
-            Err(Error::AlreadyExists { .. } | Error::Precondition { .. }) => Ok(false),
-            Err(error) => Err(self.told(&error)),
+            Ok(_) => Ok(Written::Yes),
+            Err(Error::AlreadyExists { .. } | Error::Precondition { .. }) => Ok(Written::Overtaken),
+            Err(error) => Err(error),
         }
     }
 
@@ -244,6 +336,25 @@ impl Objects {
     fn wrong(&self, what: &str) -> RegistryError {
         RegistryError::Bucket { place: self.place.clone(), what: what.to_owned() }
     }
+}
+
+impl Conditions {
+    /// What tells an object's state, as the store wants to have it told.
+    fn version(self, version: UpdateVersion) -> UpdateVersion {
+        let bare = |tag: &String| Some(tag.strip_prefix('"')?.strip_suffix('"')?.to_owned());
+        match self {
+            Self::Quoted => version,
+            Self::Bare => {
+                let e_tag = version.e_tag.map(|tag| bare(&tag).unwrap_or(tag));
+                UpdateVersion { e_tag, ..version }
+            }
+        }
+    }
+}
+
+/// Whether a write that failed may work at another try.
+fn is_passing(error: &Error) -> bool {
+    matches!(error, Error::Generic { .. })
 }
 
 /// Bytes of an object as they arrive.

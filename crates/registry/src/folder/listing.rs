@@ -16,13 +16,14 @@ use crate::names::{NAMES, frames, whole_frames};
 
 impl Folder {
     pub(super) fn append_names(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
-        let lines = (self as &dyn Keep).name_lines(packages)?;
         let path = self.root.join(NAMES);
         let wrong = |error| DiskError::new("write", &path, error);
-        let frames = frames(&lines).map_err(wrong)?;
         let opened = OpenOptions::new().create(true).truncate(false).read(true).write(true).open(&path);
         let mut file = opened.map_err(wrong)?;
         exclusive(&file, || ()).map_err(wrong)?;
+        // Read while nobody else notes anything, so that a line is never older than one before it.
+        let lines = (self as &dyn Keep).name_lines(packages)?;
+        let frames = frames(&lines).map_err(wrong)?;
         let noted = self.root.join("private/names.length");
         // Where the last publisher noted its end, it did not die before; else the frames are gone through.
         let length = fs::read_to_string(&noted).ok().and_then(|text| text.trim().parse::<u64>().ok());

@@ -71,6 +71,9 @@ pub struct Serve {
 impl Serve {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let registry = self.registry(here)?;
+        if let Some(how) = registry.check_changes()? {
+            ui.say(format!("changes are made {how}"));
+        }
         if self.cert.is_none() && !self.plain && !self.listen.ip().is_loopback() {
             let failure = Failure::new(
                 "serve.plain",

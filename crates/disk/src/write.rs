@@ -94,7 +94,7 @@ mod tests {
         fs::write(&other, b"one").unwrap();
         assert_eq!(mode(&path), mode(&other));
         for kept in [0o600, 0o666, 0o755] {
-            fs::set_permissions(&path, fs::Permissions::from_mode(kept)).unwrap();
+            fs::set_permissions(&path, Permissions::from_mode(kept)).unwrap();
             write_whole(&path, b"two").unwrap();
             assert_eq!(mode(&path) & 0o777, kept);
         }

@@ -14,7 +14,7 @@ use serde_json::{Value, json};
 
 use crate::garden::Garden;
 use crate::served::{project, with_token};
-use crate::server::{Buckets, Place, Served};
+use crate::server::{Buckets, Place, Served, distributed_place};
 
 const PUBLISHERS: usize = 8;
 const TURNS: usize = 3;
@@ -30,6 +30,14 @@ fn two_servers_of_one_bucket_lose_nothing_however_often_they_are_killed() {
     let garden = Garden::bare();
     let Some(buckets) = Buckets::start(&garden) else { return };
     let place = buckets.place("deep/seedhouse");
+    place.run(&garden, &["registry", "create", &place.path, "--name", "seedhouse"]);
+    storm(&garden, &place, 2);
+}
+
+#[test]
+fn two_servers_of_a_bucket_in_a_distributed_store_lose_nothing_however_often_they_are_killed() {
+    let garden = Garden::bare();
+    let Some(place) = distributed_place(&garden) else { return };
     place.run(&garden, &["registry", "create", &place.path, "--name", "seedhouse"]);
     storm(&garden, &place, 2);
 }

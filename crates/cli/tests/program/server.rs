@@ -139,3 +139,23 @@ impl Drop for Buckets {
         self.child.wait().unwrap();
     }
 }
+
+/// A place of its own in the bucket of the distributed store that `BIBLIOTAX_TEST_OBJECT_GATEWAY` names; `None` where it names none.
+pub fn distributed_place(garden: &Garden) -> Option<Place> {
+    let Ok(gateway) = std::env::var("BIBLIOTAX_TEST_OBJECT_GATEWAY") else {
+        let all = std::env::var_os("BIBLIOTAX_TEST_ALL");
+        assert!(all.is_none(), "BIBLIOTAX_TEST_OBJECT_GATEWAY names no store");
+        return None;
+    };
+    let gateway = url::Url::parse(&gateway).unwrap();
+    let endpoint = format!("http://{}:{}", gateway.host_str().unwrap(), gateway.port().unwrap());
+    let env = vec![
+        ("AWS_ENDPOINT", endpoint),
+        ("AWS_ACCESS_KEY_ID", gateway.username().to_owned()),
+        ("AWS_SECRET_ACCESS_KEY", gateway.password().unwrap().to_owned()),
+        ("AWS_REGION", "us-east-1".to_owned()),
+    ];
+    // A garden's folder has a name that no other has.
+    let own = garden.path("").file_name().unwrap().to_string_lossy().into_owned();
+    Some(Place { path: format!("s3:/{}/{own}", gateway.path()), option: "--bucket", env })
+}

@@ -253,7 +253,7 @@ impl Objects {
                 Ok(Written::Overtaken) => refused = version.map(|version| version.e_tag),
                 // Stores fail so at those who come second, too. What became of it shows when it is read again.
                 Err(error) if is_passing(&error) && failed < MOST_FAILURES => {
-                    (refused, failed) = (None, failed + 1)
+                    (refused, failed) = (None, failed + 1);
                 }
                 Err(error) => return Err(self.told(&error)),
             }

@@ -595,6 +595,6 @@ fn begins_at(response: &Response, from: u64) -> bool {
 }
 
 /// A time between half and all of this one.
-fn with_jitter(wait: Duration) -> Duration {
+pub fn with_jitter(wait: Duration) -> Duration {
     wait / 2 + share_of(wait / 2)
 }

@@ -16,7 +16,7 @@ use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
 
 use super::Remote;
-use super::client::is_let_in;
+use super::client::{is_let_in, with_jitter};
 use super::trouble::Trouble;
 use super::uploading::Watch;
 use crate::error::RegistryError;
@@ -27,14 +27,14 @@ use bibliotax_archive::pack;
 use bibliotax_archive::select::PackFile;
 
 /// How often in a row an upload may fail without any of it having arrived; twice where nothing is heard at all.
-const MOST_FAILURES: u32 = 4;
+const MOST_FAILURES: u32 = 5;
 
 /// The pieces of a file that come over a slow line, in bytes.
 const SMALLEST_PIECE: u64 = 64 << 10;
 const LARGEST_PIECE: u64 = 16 << 20;
 
-/// What is waited before an upload goes on, if the server says nothing else, and at most.
-const PAUSE: Duration = Duration::from_millis(200);
+/// What is waited before an upload goes on, if the server says nothing else, doubled with each failure, and at most.
+const PAUSE: Duration = Duration::from_millis(150);
 const MAX_PAUSE: Duration = Duration::from_secs(20);
 
 impl Remote {
@@ -129,7 +129,7 @@ impl Remote {
             if there > from {
                 (failures, silence) = (0, self.client.silence());
             } else {
-                failures += if trouble.is_silence { MOST_FAILURES / 2 } else { 1 };
+                failures += if trouble.is_silence { MOST_FAILURES.div_ceil(2) } else { 1 };
                 // Both together are as long as a server is waited for.
                 silence = if trouble.is_silence { self.client.silence() / 2 } else { silence };
             }
@@ -139,7 +139,8 @@ impl Remote {
             if trouble.is_silence {
                 largest = piece_for(there.saturating_sub(from), begun.elapsed());
             }
-            thread::sleep(trouble.wait.unwrap_or(PAUSE).min(MAX_PAUSE));
+            let pause = trouble.wait.unwrap_or_else(|| with_jitter(PAUSE * 2_u32.pow(failures)));
+            thread::sleep(pause.min(MAX_PAUSE));
             from = there;
         }
     }

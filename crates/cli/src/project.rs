@@ -170,6 +170,23 @@ impl Project {
         words.iter().map(|word| declared_target(&self.workspace.targets, word)).collect()
     }
 
+    /// Sees that something is needed for each of these purposes.
+    pub fn check_purposes(&self, purposes: &[Purpose]) -> Result<(), Failure> {
+        let known: BTreeSet<&str> =
+            self.workspace.needs().filter_map(|(_, need)| Some(need.purpose.as_ref()?.as_str())).collect();
+        let Some(unknown) = purposes.iter().find(|purpose| !known.contains(purpose.as_str())) else {
+            return Ok(());
+        };
+        let known: Vec<&str> = known.into_iter().collect();
+        let failure =
+            Failure::new("install.purpose", format!("nothing is needed for the purpose `{unknown}`"));
+        Err(failure.suggest(
+            unknown.as_str(),
+            &known,
+            "there are no `[needs-for]` at all; leave out `--without`",
+        ))
+    }
+
     /// The same project; where `is_offline`, what the store has is to be enough.
     pub fn offline(self, is_offline: bool) -> Self {
         Self { is_offline, ..self }

@@ -146,7 +146,9 @@ fn wait(child: &mut Child, program: &Path) -> Result<ExitStatus, Failure> {
 }
 
 fn cannot_start(program: &Path, error: &std::io::Error) -> Failure {
-    let failure = Failure::new("task.failed", format!("{} can't be started", program.display()));
+    let is_missing = error.kind() == std::io::ErrorKind::NotFound;
+    let code = if is_missing { "task.no-program" } else { "task.not-started" };
+    let failure = Failure::new(code, format!("{} can't be started", program.display()));
     let failure = failure.because([format!("The system says: {error}.")]);
     match error.kind() {
         std::io::ErrorKind::NotFound => failure.mend(

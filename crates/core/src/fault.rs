@@ -63,3 +63,15 @@ impl fmt::Display for Fault {
 }
 
 impl std::error::Error for Fault {}
+
+/// The first line that a version control system leaves where two sides of a merge can't be put together.
+pub fn conflict_marker(text: &str) -> Option<Range<usize>> {
+    let mut start = 0;
+    for line in text.split_inclusive('\n') {
+        if ["<<<<<<<", ">>>>>>>", "=======", "|||||||"].iter().any(|marker| line.starts_with(marker)) {
+            return Some(start..start + line.trim_end().len());
+        }
+        start += line.len();
+    }
+    None
+}

@@ -56,6 +56,20 @@ pub(crate) fn check_reason(reason: &str) -> Result<(), RegistryError> {
     }
 }
 
+/// Sees that people are sent to a package that the registry has, and to another one.
+pub(crate) fn check_instead(
+    name: &PackageName,
+    instead: &PackageName,
+    is_there: bool,
+) -> Result<(), RegistryError> {
+    if is_there && instead != name {
+        return Ok(());
+    }
+    let what =
+        if is_there { "a package can't stand in its own place" } else { "the registry has no such package" };
+    Err(RegistryError::NothingThere { package: instead.clone(), what: what.to_owned() })
+}
+
 impl Change {
     /// Makes the change in a registry; whether it was so already.
     pub fn make(
@@ -64,6 +78,9 @@ impl Change {
         name: &PackageName,
         at: Timestamp,
     ) -> Result<bool, RegistryError> {
+        if let Some(instead) = self.instead() {
+            check_instead(name, instead, registry.history_text(instead)?.is_some())?;
+        }
         // Before anything is begun for a package that isn't there.
         self.events(name, &registry.history(name)?.unwrap_or_default(), at)?;
         let appended = registry.append(name, &mut |history| self.events(name, history, at))?;
@@ -86,17 +103,28 @@ impl Change {
         if history.releases().is_empty() {
             return Err(nothing("the registry has no such package".to_owned()));
         }
-        if self.is_so(history) {
-            return Ok(Vec::new());
-        }
         if let Self::Withdraw { version, .. } | Self::Restore { version } = self
             && history.release(version).is_none()
         {
             return Err(nothing(format!("there is no release {version}")));
         }
+        if let Self::Deprecate { range, .. } = self {
+            let set = range.set(true);
+            if !history.releases().iter().any(|release| set.contains(release.entry.version.point())) {
+                return Err(nothing(format!("there is no release in {range}")));
+            }
+        }
+        if self.is_so(history) {
+            return Ok(Vec::new());
+        }
         let event = self.event(at);
         history.clone().apply(name, event.clone()).map_err(nothing)?;
         Ok(vec![event])
+    }
+
+    /// The package that is to be used instead.
+    pub(crate) fn instead(&self) -> Option<&PackageName> {
+        if let Self::Deprecate { instead, .. } = self { instead.as_ref() } else { None }
     }
 
     /// The version or range that it is about.

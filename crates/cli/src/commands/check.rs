@@ -97,7 +97,10 @@ impl Check {
         for drift in &possible {
             let range = drift.common.as_ref().map(ToString::to_string).unwrap_or_default();
             let head = styled(style::STRONG, manifest::FILE_NAME);
-            ui.say(format!("{head}: [shared] {} = \"{range}\"", drift.package));
+            let name = drift.package.as_str();
+            // As it can be pasted: a name with a scope stands in quotes.
+            let key = if name.contains('/') { format!("\"{name}\"") } else { name.to_owned() };
+            ui.say(format!("{head}: [shared] {key} = \"{range}\""));
         }
         if edits.is_empty() || self.dry_run {
             ui.say("nothing was written");

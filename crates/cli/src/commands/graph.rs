@@ -59,6 +59,7 @@ impl Graph {
             ui.warn("manifests were changed since the lock was made from them; this is the lock");
         }
         let targets = project.targets_named(&self.targets)?;
+        project.check_purposes(&self.without)?;
         let to = self.to.as_ref().map(|word| locked_name(lock, word)).transpose()?;
         let (members, machine) = (self.shown(&project)?, this_machine());
         let scope = Scope { members: &members, targets: &targets, without: &self.without, machine: &machine };

@@ -8,6 +8,7 @@ use bibliotax_core::manifest::{
 use bibliotax_core::name::{PackageName, nearest_package_name};
 use bibliotax_core::source::names_user;
 use bibliotax_disk::write::write_whole;
+use bibliotax_registry::description::DESCRIPTION;
 use serde_json::json;
 
 use crate::codes::Exit;
@@ -60,7 +61,9 @@ impl Init {
 
     fn begin_workspace(&self, here: &Path, path: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let members = projects_below(here);
-        let text = new_workspace(&members, &self.registries()?);
+        let registries = self.registries()?;
+        warn_of_missing(&registries, here, ui);
+        let text = new_workspace(&members, &registries);
         self.write(ui, path, &text)?;
         if !self.dry_run {
             let (whom, next) = match members.as_slice() {
@@ -80,6 +83,7 @@ impl Init {
     fn begin_project(&self, here: &Path, path: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let name = self.project_name(here)?;
         let registries = self.registries()?;
+        warn_of_missing(&registries, here, ui);
         let outer = outer_workspace(here)?.filter(|outer| outer.standing != Standing::Apart);
         outer.iter().try_for_each(|outer| check_is_free(&name, outer))?;
         let is_member = outer.is_some() && registries.is_empty();
@@ -144,6 +148,16 @@ impl Init {
             Ok(RegistryLine { name, url: url.to_owned() })
         };
         self.registry.iter().map(line).collect()
+    }
+}
+
+/// Tells of registries in folders where there is none.
+fn warn_of_missing(registries: &[RegistryLine], here: &Path, ui: &Ui) {
+    let in_folders = registries.iter().filter(|registry| !registry.url.contains("://"));
+    for RegistryLine { name, url } in in_folders {
+        if !here.join(url).join(DESCRIPTION).is_file() {
+            ui.warn(format!("there is no registry in {url} yet, which is to be {name}"));
+        }
     }
 }
 

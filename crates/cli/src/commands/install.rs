@@ -37,6 +37,9 @@ const DAY: i64 = 24 * 60 * 60;
     after_help = "Examples:\n  bibliotax install\n  bibliotax install --sealed\n  bibliotax install --sealed --full"
 )]
 pub struct Install {
+    /// Packages, which this command doesn't take; they are told where they belong
+    #[arg(hide = true, value_name = "PACKAGE")]
+    packages: Vec<String>,
     /// Fail unless the lock is right already, and no package is replaced; write nothing but the shelf
     #[arg(long)]
     sealed: bool,
@@ -86,6 +89,9 @@ impl Install {
     }
 
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
+        if !self.packages.is_empty() {
+            return Err(takes_no_packages(&self.packages));
+        }
         if self.watch {
             return watch::watch(&Self { watch: false, ..self.clone() }, here, ui);
         }
@@ -116,6 +122,7 @@ impl Install {
     /// The part of the shelf that is meant.
     fn part(&self, project: &Project) -> Result<ShelfPart, Failure> {
         let targets = project.targets_named(&self.targets)?;
+        project.check_purposes(&self.without)?;
         Ok(ShelfPart { members: self.members.names(project)?, targets, without: self.without.clone() })
     }
 
@@ -178,6 +185,16 @@ impl Install {
         settled.conclude(ui, "install", false, &Edits::new(), || json!({ "warnings": warnings }))?;
         Ok(Exit::Done)
     }
+}
+
+/// What was meant by packages behind `install`.
+fn takes_no_packages(packages: &[String]) -> Failure {
+    let words: Vec<String> = packages
+        .iter()
+        .map(|word| if word.contains(' ') { format!("\"{word}\"") } else { word.clone() })
+        .collect();
+    Failure::new("need.words", "`install` brings the shelf to what the lock says, and takes no packages")
+        .mend(format!("to declare, resolve and install them: `bibliotax need {}`", words.join(" ")))
 }
 
 fn install_locked(ui: &Ui, project: &Project, lock: &Lock) -> Result<Exit, Failure> {

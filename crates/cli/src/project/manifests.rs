@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use bibliotax_core::fault::Fault;
 use bibliotax_core::manifest::{self, FILE_NAME, Manifest, Outline, StatedCard, read_stated};
+use bibliotax_core::nearest::nearest;
 use bibliotax_core::workspace::{Misfit, Workspace, folder_from};
 use bibliotax_disk::DiskError;
 use bibliotax_disk::read::read_text;
@@ -347,6 +348,9 @@ fn no_manifest(from: &Path) -> Failure {
             format!("there is a {FILE_NAME}.txt: an editor added the ending; rename it to {FILE_NAME}");
         return failure.mend(mend);
     }
+    if let Some(near) = near_manifest(from) {
+        return failure.mend(format!("there is a {near} here: a manifest is called {FILE_NAME}; rename it"));
+    }
     let below = projects_below(from);
     match below.as_slice() {
         [] => failure.mend("`bibliotax init` begins a project here"),
@@ -356,6 +360,22 @@ fn no_manifest(from: &Path) -> Failure {
             below.join(", ")
         )),
     }
+}
+
+/// A file in a folder whose name is a slip of a manifest's.
+fn near_manifest(folder: &Path) -> Option<String> {
+    const ENDINGS: [&str; 4] = ["toml", "yaml", "yml", "json"];
+    let is_near = |name: &String| {
+        let lower = name.to_lowercase();
+        let Some((stem, ending)) = lower.rsplit_once('.') else { return false };
+        let own = FILE_NAME.split('.').next().unwrap_or_default();
+        ENDINGS.contains(&ending) && !nearest(stem, [own], 1).is_empty()
+    };
+    let names = std::fs::read_dir(folder).into_iter().flatten().flatten();
+    let mut near: Vec<String> =
+        names.map(|entry| entry.file_name().to_string_lossy().into_owned()).filter(is_near).collect();
+    near.sort();
+    near.into_iter().next()
 }
 
 /// The folders in a folder that hold a project, by name.

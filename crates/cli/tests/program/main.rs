@@ -43,4 +43,5 @@ mod touched;
 mod watching;
 mod web;
 mod withdrawn;
+mod words;
 mod workspaces;

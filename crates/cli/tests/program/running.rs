@@ -46,7 +46,7 @@ fn a_command_finds_the_packages_and_its_output_stays_its_own() {
     );
     let json = garden.run(&["with", "--format", "json", "--", "cat"]).expect(0);
     assert_eq!(json.stdout, "");
-    assert_eq!(garden.run(&["with", "--", "no-such-program"]).expect(1).code(), "task.failed");
+    assert_eq!(garden.run(&["with", "--", "no-such-program"]).expect(127).code(), "task.no-program");
     garden.run(&["with"]).expect(2);
     // Below the project's folder the command runs where it was asked for.
     garden.write("gate/src/main.c", "");

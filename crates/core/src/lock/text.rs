@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{FORMAT, Lock, LockedMember, LockedPackage};
 use crate::digest::{Digest, Hasher};
-use crate::fault::Fault;
+use crate::fault::{Fault, conflict_marker};
 use crate::history::without_place;
 use crate::name::{RegistryName, TargetName};
 
@@ -108,7 +108,7 @@ fn is_as_written(lock: &Lock, text: &str, digest: &Digest) -> bool {
 impl Lock {
     /// Reads a lock; a [`LockFault`] where it was cut short, merged, edited, or written by a newer version.
     pub fn read(text: &str) -> Result<Self, LockFault> {
-        if let Some(fault) = conflict_marker(text) {
+        if let Some(fault) = conflict_fault(text) {
             return Err(LockFault { fault, replaceable: true });
         }
         if let Some(fault) = newer_format(text) {
@@ -157,17 +157,10 @@ pub fn salvage(text: &str) -> Vec<LockedPackage> {
 
 const MEND: &str = "run `bibliotax resolve`: it keeps the releases that can be read and writes the lock anew";
 
-fn conflict_marker(text: &str) -> Option<Fault> {
-    let mut start = 0;
-    for line in text.split_inclusive('\n') {
-        if ["<<<<<<<", ">>>>>>>", "=======", "|||||||"].iter().any(|marker| line.starts_with(marker)) {
-            let span = start..start + line.trim_end().len();
-            let fault = Fault::new("lock.conflict", "the lock still has both sides of a merge", span);
-            return Some(fault.label("a conflict marker").mend(MEND));
-        }
-        start += line.len();
-    }
-    None
+fn conflict_fault(text: &str) -> Option<Fault> {
+    let span = conflict_marker(text)?;
+    let fault = Fault::new("lock.conflict", "the lock still has both sides of a merge", span);
+    Some(fault.label("a conflict marker").mend(MEND))
 }
 
 /// Reads just the format, which stands near the top, so that nothing newer is misread.

@@ -4,12 +4,17 @@ use std::ops::Range;
 
 use toml_edit::TomlError;
 
-use crate::fault::Fault;
+use crate::fault::{Fault, conflict_marker};
 
 const CURLY: [char; 4] = ['“', '”', '‘', '’'];
 
 /// The fault behind what the TOML parser stumbled over.
 pub fn fault(text: &str, error: &TomlError) -> Fault {
+    if let Some(span) = conflict_marker(text) {
+        return Fault::new("manifest.conflict", "the manifest still has both sides of a merge", span)
+            .label("a conflict marker")
+            .mend("keep what is right of both sides and take the markers out; then run `bibliotax resolve`");
+    }
     let span = error.span().unwrap_or(0..0);
     let line = line_around(text, span.start);
     if let Some(at) = text[line.clone()].find(CURLY) {

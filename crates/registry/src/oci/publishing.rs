@@ -17,7 +17,7 @@ use crate::inspect::check_archives;
 use crate::publish::{Published, Release};
 use crate::remote::publishing::{opened_at, packed};
 use crate::room::checked_line;
-use crate::standing::Change;
+use crate::standing::{Change, check_instead};
 
 /// What an archive is.
 fn archive_kind(file: &FileRecord) -> String {
@@ -63,6 +63,9 @@ impl Oci {
 
     /// Changes how releases of a package stand; whether it was so already.
     pub fn change(&self, name: &PackageName, change: &Change, at: Timestamp) -> Result<bool, RegistryError> {
+        if let Some(instead) = change.instead() {
+            check_instead(name, instead, self.history_text(instead)?.is_some())?;
+        }
         let (_, history) = self.bring_up_to_date(name)?;
         let events = change.events(name, &history, at)?;
         events.iter().try_for_each(|event| self.put_event(name, event))?;

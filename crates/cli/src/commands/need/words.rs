@@ -24,6 +24,19 @@ pub fn parse(words: &[String], exactly: bool) -> Result<Vec<Wanted>, Failure> {
             let mend = "name the package, and the place beside it with `--path`, `--git` or `--archive`";
             return Err(in_words(word, fault.mend(mend)));
         }
+        if let Some((name, version)) = word.split_once(['@', '=']).filter(|_| is_name(word)) {
+            let version = version.trim_start_matches('=');
+            let fault = Fault::new(
+                "need.words",
+                "a version stands behind its package as a word of its own",
+                0..word.len(),
+            );
+            return Err(in_words(
+                word,
+                fault
+                    .mend(format!("write `{name} \"= {version}\"` for just that one, or `{name} {version}`")),
+            ));
+        }
         match (is_name(word), wanted.last_mut()) {
             (true, _) => wanted.push((word.parse().map_err(|fault| in_words(word, fault))?, Vec::new())),
             (false, Some((_, range))) => range.push(word),
@@ -86,7 +99,7 @@ mod tests {
     #[test]
     fn tells_packages_from_ranges_quoted_or_not() {
         type Row = (&'static [&'static str], bool, Result<Vec<&'static str>, &'static str>);
-        let rows: [Row; 12] = [
+        let rows: [Row; 14] = [
             (&["rain-ledger"], false, Ok(vec!["rain-ledger -"])),
             (&["a", "2.4 .. 3", "b", "any", "c"], false, Ok(vec!["a 2.4 .. 3", "b any", "c -"])),
             (&["a", "2.4", "..", "3", "b/c"], false, Ok(vec!["a 2.4 .. 3", "b/c -"])),
@@ -97,6 +110,8 @@ mod tests {
             (&["2.4"], false, Err("name.invalid")),
             (&["Rain"], false, Err("name.invalid")),
             (&["a", "^2"], false, Err("range.unexpected")),
+            (&["a@1.0"], false, Err("need.words")),
+            (&["a==1.0"], false, Err("need.words")),
             (&["../leaf-palette"], false, Err("need.words")),
             (&["leaf-palette", "https://garden.example/leaf"], false, Err("need.words")),
         ];

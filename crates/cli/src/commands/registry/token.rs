@@ -39,7 +39,7 @@ enum TokenCommand {
         #[arg(long = "allow", value_name = "ACTION", value_parser = ["publish", "withdraw", "deprecate"], default_value = "publish")]
         actions: Vec<String>,
         /// Let it end after so many days
-        #[arg(long)]
+        #[arg(long, value_parser = clap::value_parser!(u32).range(1..))]
         days: Option<u32>,
     },
     /// List the tokens

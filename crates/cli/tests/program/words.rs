@@ -1,0 +1,86 @@
+//! Slips on the command line and in files: what was meant is told, and nothing is done.
+
+use crate::garden::Garden;
+
+#[test]
+fn a_program_that_can_not_be_run_ends_as_a_shell_has_it() {
+    let garden = Garden::with(&[]);
+    assert_eq!(garden.run(&["with", "--", "no-such-program"]).expect(127).code(), "task.no-program");
+    assert_eq!(garden.run(&["with", "--", "/etc/passwd"]).expect(126).code(), "task.not-started");
+    let _ = garden.run(&["with", "--", "sh", "-c", "exit 3"]).expect(3);
+}
+
+#[test]
+fn a_manifest_with_both_sides_of_a_merge_is_told_as_such() {
+    let garden = Garden::with(&["dew-point 1.4.0"]);
+    let manifest = garden.read("gate/bibliotax.toml");
+    garden.write(
+        "gate/bibliotax.toml",
+        &format!("{manifest}<<<<<<< HEAD\ndew-point = \"1\"\n=======\ndew-point = \"2\"\n>>>>>>> other\n"),
+    );
+    let ran = garden.run(&["install"]).expect(3);
+    assert!(ran.stderr.contains("manifest.conflict") && ran.stderr.contains("resolve"), "{ran}");
+}
+
+#[test]
+fn packages_in_another_form_are_told_in_the_right_one() {
+    let garden = Garden::with(&["dew-point 1.4.0"]);
+    for word in ["dew-point@1.4.0", "dew-point==1.4.0"] {
+        let ran = garden.run(&["need", word]).expect(2);
+        assert!(ran.stderr.contains("dew-point \"= 1.4.0\""), "{ran}");
+    }
+    let ran = garden.run(&["install", "dew-point"]).expect(2);
+    assert!(ran.stderr.contains("bibliotax need dew-point"), "{ran}");
+}
+
+#[test]
+fn purposes_and_lifetimes_that_there_are_not_are_refused() {
+    let garden = Garden::needing(&["dew-point 1.4.0"], "[needs-for.test]\ndew-point = \"1\"");
+    for command in ["install", "graph"] {
+        garden.run(&["install"]).expect(0);
+        let ran = garden.run(&[command, "--without", "tests"]).expect(2);
+        assert!(ran.stderr.contains("install.purpose") && ran.stderr.contains("`test`"), "{ran}");
+    }
+    let args = ["registry", "token", "create", "../seedhouse", "a", "--package", "*", "--days", "0"];
+    let _ = garden.run(&args).expect(2);
+}
+
+#[test]
+fn nothing_is_deprecated_that_is_not_there_and_nobody_is_sent_where_nothing_is() {
+    let garden = Garden::with(&["dew-point 1.4.0", "bark-log 1.0.0"]);
+    for args in [&["9"][..], &["1", "--instead", "dew-piont"], &["1", "--instead", "dew-point"]] {
+        let all = [&["deprecate", "dew-point", "--reason", "old"], args].concat();
+        let ran = garden.run(&all).expect(4);
+        assert!(ran.stderr.contains("package.unknown"), "{ran}");
+    }
+    let _ =
+        garden.run(&["deprecate", "dew-point", "1", "--reason", "old", "--instead", "bark-log"]).expect(0);
+}
+
+#[test]
+fn a_manifest_under_a_near_name_is_noticed() {
+    for name in ["Bibliotax.toml", "bibliotax.yaml", "bibilotax.toml"] {
+        let garden = Garden::bare();
+        garden.write(&format!("gate/{name}"), "[project]\nname = \"gate-kiosk\"\n");
+        let ran = garden.run(&["install"]).expect(3);
+        assert!(ran.stderr.contains(name) && ran.stderr.contains("rename"), "{ran}");
+    }
+    let garden = Garden::bare();
+    garden.write("gate/package.toml", "");
+    assert!(!garden.run(&["install"]).expect(3).stderr.contains("package.toml"));
+}
+
+#[test]
+fn no_effort_at_all_is_no_effort() {
+    let garden = Garden::with(&[]);
+    let _ = garden.run(&["resolve", "--effort", "0"]).expect(2);
+}
+
+#[test]
+fn a_registry_that_is_not_there_is_told_when_a_project_begins() {
+    let garden = Garden::bare();
+    for (place, is_missing) in [("seedhouse=../seedhuose", true), ("seedhouse=../seedhouse", false)] {
+        let ran = garden.run(&["init", "--registry", place, "--dry-run"]).expect(0);
+        assert_eq!(ran.stderr.contains("no registry in"), is_missing, "{ran}");
+    }
+}

@@ -9,6 +9,7 @@ pub(crate) mod cache;
 mod cards;
 pub(crate) mod client;
 mod closure;
+mod connection_error;
 pub(crate) mod download;
 mod finding;
 mod pace;

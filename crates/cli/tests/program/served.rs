@@ -251,18 +251,20 @@ fn a_mirror_is_brought_up_to_date_and_installs_what_was_locked_elsewhere() {
     assert_eq!(mirror(&[]).expect(6).json()["error"]["code"], "mirror.other-history");
 }
 
-/// Writes a certificate for this machine, its key, and the certificate of the authority that signed it.
-fn write_certificates(garden: &Garden) {
+/// Writes a certificate for these names, with these years of its life, its key, and the certificate of the authority that
+/// signed it.
+fn write_certificates(garden: &Garden, names: &[&str], years: std::ops::Range<i32>) {
     let authority_key = rcgen::KeyPair::generate().unwrap();
     let mut authority = rcgen::CertificateParams::new(Vec::new()).unwrap();
     authority.is_ca = rcgen::IsCa::Ca(rcgen::BasicConstraints::Unconstrained);
     let authority_certificate = authority.self_signed(&authority_key).unwrap();
     let issuer = rcgen::Issuer::new(authority, authority_key);
     let key = rcgen::KeyPair::generate().unwrap();
-    let own = rcgen::CertificateParams::new(vec!["localhost".to_owned()])
-        .unwrap()
-        .signed_by(&key, &issuer)
-        .unwrap();
+    let names: Vec<String> = names.iter().map(|name| (*name).to_owned()).collect();
+    let mut own = rcgen::CertificateParams::new(names).unwrap();
+    own.not_before = rcgen::date_time_ymd(years.start, 1, 1);
+    own.not_after = rcgen::date_time_ymd(years.end, 1, 1);
+    let own = own.signed_by(&key, &issuer).unwrap();
     garden.write("authority.pem", &authority_certificate.pem());
     garden.write("own.pem", &own.pem());
     garden.write("key.pem", &key.serialize_pem());
@@ -271,14 +273,14 @@ fn write_certificates(garden: &Garden) {
 #[test]
 fn a_server_with_a_certificate_is_asked_only_where_that_is_trusted() {
     let garden = Garden::with(&RELEASES);
-    write_certificates(&garden);
+    write_certificates(&garden, &["localhost"], 2020..2090);
     let served =
         serve_with(&garden, &["--listen", "127.0.0.1:0", "--cert", "own.pem", "--key", "key.pem"]).unwrap();
     let url = served.url.replace("127.0.0.1", "localhost");
     assert!(url.starts_with("https://"), "{url}");
     project(&garden, "gate", &url, "gate-kiosk", "1.0.0");
     let told = garden.run(&["need", "moss-map"]).expect(5);
-    assert!(told.code() == "registry.unreachable" && told.stderr.contains("certificate"), "{told}");
+    assert!(told.code() == "registry.unreachable" && told.stderr.contains("SSL_CERT_FILE"), "{told}");
     let mut trusting = garden.command("gate", &["need", "moss-map"]);
     let output = trusting.env("SSL_CERT_FILE", garden.path("authority.pem")).output().unwrap();
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
@@ -366,4 +368,38 @@ fn without_a_network_the_store_is_enough_or_all_that_it_lacks_is_listed_at_once(
     for part in ["4 archives", "rain-ledger 2.4.0", "dew-point 1.4.0", "moss-map 1.0.0"] {
         assert!(told.stderr.contains(part), "{part} is not in {told}");
     }
+}
+
+#[test]
+fn what_keeps_a_connection_from_being_made_is_told_apart() {
+    let garden = Garden::with(&["moss-map 1.0.0"]);
+    let ask = |url: &str| {
+        project(&garden, "gate", url, "gate-kiosk", "1.0.0");
+        let mut command = garden.command("gate", &["need", "moss-map", "--format", "json"]);
+        let ran = garden.ran(command.env("SSL_CERT_FILE", garden.path("authority.pem")).output().unwrap());
+        assert_eq!(ran.status, 5, "{ran}");
+        ran.json()["error"]["message"].as_str().unwrap().to_owned()
+    };
+    let rows = [
+        (&["localhost"][..], 2001..2002, "expired on 2002-01-01"),
+        (&["localhost"], 2088..2090, "not valid yet; it begins on 2088-01-01"),
+        (
+            &["garden.example", "*.moss.example"],
+            2020..2090,
+            "for another host: garden.example, *.moss.example",
+        ),
+    ];
+    for (names, years, told) in rows {
+        write_certificates(&garden, names, years);
+        let options = ["--listen", "127.0.0.1:0", "--cert", "own.pem", "--key", "key.pem"];
+        let served = serve_with(&garden, &options).unwrap();
+        let said = ask(&served.url.replace("127.0.0.1", "localhost"));
+        assert!(said.contains(told), "{told}: {said}");
+    }
+    let served = serve(&garden);
+    let said = ask(&served.url.replace("http://127.0.0.1", "https://localhost"));
+    assert!(said.contains("doesn't speak TLS"), "{said}");
+    drop(served);
+    assert!(ask("http://127.0.0.1:9/").contains("refused"));
+    assert!(ask("https://nowhere.invalid/").contains("no such host"));
 }

@@ -15,8 +15,9 @@ use reqwest::{Method, StatusCode, Url};
 use serde_json::Value;
 
 use super::admission::{Admission, Deed, Manner, TokenRequest};
+use super::connection_error::{is_about_tls, what_broke};
 use super::pace::{Paced, TooSlow, is_timeout};
-use super::trouble::{LARGEST_REFUSAL, Trouble, is_untrusted, what_broke};
+use super::trouble::{LARGEST_REFUSAL, Trouble};
 use super::uploading::{Unsent, Watch, send_watched};
 use super::{Network, checked, is_loopback};
 use crate::chance::share_of;
@@ -474,7 +475,7 @@ impl Client {
         let builder =
             if self.shared.only_outside { builder.dns_resolver(Arc::new(OnlyOutside)) } else { builder };
         let client =
-            builder.build().map_err(|error| Trouble::for_good(self.broke_off(what_broke(&error))))?;
+            builder.build().map_err(|error| Trouble::for_good(self.broke_off(&what_broke(&error))))?;
         Ok(slot.get_or_init(|| client))
     }
 
@@ -484,8 +485,8 @@ impl Client {
 
     /// Why there is no answer.
     fn unsent(&self, error: &reqwest::Error) -> Trouble {
-        let told = self.broke_off(what_broke(error));
-        if error.is_redirect() || error.is_builder() || is_untrusted(error) {
+        let told = self.broke_off(&what_broke(error));
+        if error.is_redirect() || error.is_builder() || is_about_tls(error) {
             return Trouble::for_good(told);
         }
         if error.is_timeout() { Trouble::silent(told) } else { Trouble::passing(told, None) }

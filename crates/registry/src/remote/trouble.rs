@@ -1,6 +1,5 @@
 //! Why a request failed, whether another try may help, and how that is said.
 
-use std::error::Error;
 use std::io::Read;
 use std::time::Duration;
 
@@ -90,33 +89,6 @@ fn shortened(text: &str) -> String {
     text.char_indices()
         .nth(LONGEST_WORDS)
         .map_or_else(|| text.to_owned(), |(end, _)| format!("{}…", &text[..end]))
-}
-
-/// What became of a connection, in words.
-pub fn what_broke(error: &reqwest::Error) -> &'static str {
-    match error {
-        error if is_untrusted(error) => "its certificate is not one that this machine trusts",
-        error if error.is_timeout() => "it doesn't answer in time",
-        error if error.is_connect() => "there is no connection",
-        error if error.is_redirect() => "it sends us to a place that isn't safe, or round in circles",
-        _ => "the connection broke off",
-    }
-}
-
-/// Whether a connection failed because of the server's certificate.
-pub fn is_untrusted(error: &reqwest::Error) -> bool {
-    let mut cause: Option<&(dyn Error + 'static)> = error.source();
-    while let Some(error) = cause {
-        if let Some(rustls::Error::InvalidCertificate(_)) = error.downcast_ref() {
-            return true;
-        }
-        // An error of the system's kind passes over what it holds when it is asked for its source.
-        cause = match error.downcast_ref::<std::io::Error>() {
-            Some(error) => error.get_ref().map(|inner| inner as &(dyn Error + 'static)),
-            None => error.source(),
-        };
-    }
-    false
 }
 
 /// Whether it is about who asks, which we can say better than a word that all registries of containers have for it.

@@ -1,7 +1,8 @@
 //! One request: who asks, how much, which route, and what is noted of it.
 
 use std::net::IpAddr;
-use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use axum::body::{Body, to_bytes};
@@ -17,8 +18,9 @@ use headers::authorization::Bearer;
 use headers::{Authorization, HeaderMapExt};
 use jiff::Timestamp;
 use serde::Serialize;
+use tokio::sync::Semaphore;
 
-use crate::closure::closure;
+use crate::closure::{self, closure};
 use crate::events::{AskedDeprecation, AskedRestoration, AskedWithdrawal, Asking, read};
 use crate::find;
 use crate::hot::{Hot, Prepared};
@@ -33,6 +35,26 @@ use crate::work::blocking;
 
 /// How long after a clearing of what was left behind the next one begins.
 const CLEARING_EVERY: Duration = Duration::from_hours(1);
+
+/// How many closures are worked out at once.
+const CLOSURES_AT_ONCE: usize = 4;
+
+/// Somebody who waits for an answer, until this goes.
+#[derive(Default)]
+struct Waiting(Arc<AtomicBool>);
+
+impl Waiting {
+    /// Whether nobody waits any more.
+    fn has_left(&self) -> Arc<AtomicBool> {
+        Arc::clone(&self.0)
+    }
+}
+
+impl Drop for Waiting {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
+}
 
 /// What is noted of a request.
 #[derive(Debug, Serialize)]
@@ -62,6 +84,10 @@ pub struct App {
     buckets: Buckets,
     metrics: Metrics,
     hot: Hot,
+    /// The tokens as they were when they were read last.
+    tokens: Mutex<Vec<Token>>,
+    /// Turns at working out closures.
+    closures: Arc<Semaphore>,
     /// Hears of every request.
     access: Box<dyn Fn(&Access) + Send + Sync>,
 }
@@ -91,7 +117,10 @@ impl App {
         let begun = Arc::clone(&searcher);
         std::thread::spawn(move || drop(begun.with(Index::is_empty)));
         let (metrics, hot) = (Metrics::default(), Hot::default());
-        Ok(Arc::new(Self { registry, searcher, limits, buckets, metrics, hot, access }))
+        let closures = Arc::new(Semaphore::new(CLOSURES_AT_ONCE));
+        // What can't be read now is met again when a token comes.
+        let tokens = Mutex::new(tokens::list(&*registry).unwrap_or_default());
+        Ok(Arc::new(Self { registry, searcher, limits, buckets, metrics, hot, tokens, closures, access }))
     }
 
     /// Clears now and then what was left behind, for as long as this runs.
@@ -208,9 +237,7 @@ impl App {
         if path == "closure" && asked.method == Method::POST {
             self.take_from_bucket(&asked.peer.to_string())?;
             let needs = read(&self.small(asked.body).await?)?;
-            let registry = Arc::clone(&self.registry);
-            let answer = blocking(move || closure(&*registry, needs)).await??;
-            return Ok(reads::text(&Prepared::new(answer), "application/jsonl", &asked.headers));
+            return self.closure(needs, asked.headers).await;
         }
         if path == "find" && matches!(asked.method, Method::GET | Method::HEAD) {
             self.take_from_bucket(&asked.peer.to_string())?;
@@ -251,6 +278,20 @@ impl App {
         .await?
     }
 
+    /// What needs reach, worked out for a few at a time: it is the most work that anybody can ask for.
+    async fn closure(&self, needs: closure::Asked, headers: HeaderMap) -> Result<Response, Problem> {
+        let turn = Arc::clone(&self.closures).acquire_owned().await;
+        let turn = turn.map_err(|_| Problem::broken("this server is ending"))?;
+        let (registry, waiting) = (Arc::clone(&self.registry), Waiting::default());
+        let has_left = waiting.has_left();
+        blocking(move || {
+            let _turn = turn;
+            let answer = closure(&*registry, needs, &|| has_left.load(Ordering::Relaxed))?;
+            Ok(reads::text(&Prepared::at_work(answer), "application/jsonl", &headers))
+        })
+        .await?
+    }
+
     /// A body that is read whole.
     async fn small(&self, body: Body) -> Result<bytes::Bytes, Problem> {
         to_bytes(body, self.limits.largest_text).await.map_err(|_| {
@@ -268,15 +309,20 @@ impl App {
         let Some(Authorization(bearer)) = headers.typed_get::<Authorization<Bearer>>() else {
             return Err(refused("a token is wanted"));
         };
+        // A token that was known a moment ago has a limit of its own; who guesses may have the tokens read so often only.
+        let is_known = tokens::find(&self.known_tokens(), bearer.token(), Timestamp::now()).is_some();
+        if !is_known {
+            self.take_from_bucket(&peer.to_string())?;
+        }
         let registry = Arc::clone(&self.registry);
         let known = blocking(move || tokens::list(&*registry)).await??;
-        match tokens::find(&known, bearer.token(), Timestamp::now()) {
-            Some(token) => Ok(token.clone()),
-            None => {
-                self.take_from_bucket(&peer.to_string())?;
-                Err(refused("this token is not known here, has ended or was revoked"))
-            }
-        }
+        let token = tokens::find(&known, bearer.token(), Timestamp::now()).cloned();
+        *self.known_tokens() = known;
+        token.ok_or_else(|| refused("this token is not known here, has ended or was revoked"))
+    }
+
+    fn known_tokens(&self) -> MutexGuard<'_, Vec<Token>> {
+        self.tokens.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     fn take_from_bucket(&self, client: &str) -> Result<(), Problem> {

@@ -20,7 +20,7 @@ use crate::problem::Problem;
 const MOST_PACKAGES: usize = 20_000;
 
 /// Most bytes in one answer; whoever needs more asks for the rest one by one.
-const MOST_BYTES: usize = 256 << 20;
+const MOST_BYTES: usize = 64 << 20;
 
 /// What is asked for.
 #[derive(Debug, Deserialize)]
@@ -42,23 +42,31 @@ pub struct AskedNeed {
 
 /// The histories of all that the needs reach: for each package a line `{"package": …, "bytes": …, "tag": …}` with the
 /// validator of its history, then its lines.
-pub fn closure(registry: &dyn Keep, asked: Asked) -> Result<String, Problem> {
+/// Ends early where `has_left` says that nobody waits for it any more.
+pub fn closure(registry: &dyn Keep, asked: Asked, has_left: &dyn Fn() -> bool) -> Result<String, Problem> {
     let mut answer = String::new();
     let mut histories: HashMap<PackageName, Option<History>> = HashMap::new();
     let mut reached: HashSet<(PackageName, String)> = HashSet::new();
     let needs: Vec<(PackageName, Range)> =
         asked.needs.into_iter().map(|need| (need.name, need.range)).collect();
     registry.foresee(&needs);
-    let mut open = VecDeque::from(needs);
+    let mut open = VecDeque::new();
+    let mut reach = |open: &mut VecDeque<(PackageName, Range)>, name: &PackageName, range: &Range| {
+        if reached.insert((name.clone(), range.to_string())) {
+            open.push_back((name.clone(), range.clone()));
+        }
+    };
+    needs.iter().for_each(|(name, range)| reach(&mut open, name, range));
     while let Some((name, range)) = open.pop_front() {
-        if !reached.insert((name.clone(), range.to_string())) {
-            continue;
+        if has_left() {
+            break;
         }
         if !histories.contains_key(&name) {
-            if histories.len() == MOST_PACKAGES || answer.len() > MOST_BYTES {
+            let text = registry.history_text(&name)?;
+            let more = text.as_ref().map_or(0, String::len);
+            if histories.len() == MOST_PACKAGES || answer.len() + more > MOST_BYTES {
                 break;
             }
-            let text = registry.history_text(&name)?;
             if let Some(text) = &text {
                 let head = json!({ "package": name, "bytes": text.len(), "tag": tag_of(text) });
                 answer += &format!("{head}\n{text}");
@@ -69,14 +77,50 @@ pub fn closure(registry: &dyn Keep, asked: Asked) -> Result<String, Problem> {
         let Some(Some(history)) = histories.get(&name) else { continue };
         // Of more, the client seeks only those that were chosen, and asks for these.
         if history.providers().len() <= MOST_PROVIDERS {
-            open.extend(history.providers().iter().map(|provider| (provider.clone(), Range::any())));
+            history.providers().iter().for_each(|provider| reach(&mut open, provider, &Range::any()));
         }
         let set = range.set(true);
         for release in history.releases().iter().filter(|release| set.contains(release.entry.version.point()))
         {
             let needs = release.entry.all_running_needs();
-            open.extend(needs.map(|need| (need.name.clone(), need.range.clone())));
+            needs.for_each(|need| reach(&mut open, &need.name, &need.range));
         }
     }
     Ok(answer)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeMap;
+
+    use bibliotax_core::card::Event;
+    use bibliotax_core::digest::Digest;
+    use bibliotax_registry::folder::Folder;
+
+    use super::*;
+
+    #[test]
+    fn what_is_needed_is_in_it_once_and_nothing_where_nobody_waits() {
+        let folder = tempfile::tempdir().unwrap();
+        let registry = Folder::create(&folder.path().join("r"), "seedhouse", BTreeMap::new()).unwrap();
+        let publish = |name: &str, version: &str, needs: &[&str]| {
+            let needs: Vec<_> = needs.iter().map(|name| json!({ "name": name, "range": "1" })).collect();
+            let entry = json!({ "name": name, "version": version, "published": "2026-03-01T08:00:00Z",
+                "card": Digest::of(b"card"), "needs": needs });
+            let event = Event::Release(Box::new(serde_json::from_value(entry).unwrap()));
+            registry.append(&name.parse().unwrap(), &mut |_| Ok(vec![event.clone()])).unwrap();
+        };
+        for version in ["1.0.0", "1.1.0", "1.2.0"] {
+            publish("rain-ledger", version, &["dew-point", "moss-map"]);
+            publish("moss-map", version, &["dew-point"]);
+        }
+        publish("dew-point", "1.0.0", &["rain-ledger"]);
+        let asked =
+            || serde_json::from_value(json!({ "needs": [{ "name": "rain-ledger", "range": "1" }] })).unwrap();
+        let answer = closure(&registry, asked(), &|| false).unwrap();
+        for name in ["rain-ledger", "moss-map", "dew-point"] {
+            assert_eq!(answer.matches(&format!("\"package\":\"{name}\"")).count(), 1, "{answer}");
+        }
+        assert_eq!(closure(&registry, asked(), &|| true).unwrap(), "");
+    }
 }

@@ -20,6 +20,9 @@ const LEVEL: i32 = 3;
 /// Texts below this length aren't worth compressing, in bytes.
 const SHORT: usize = 300;
 
+/// Texts above this length aren't compressed while others wait for an answer, in bytes.
+const LONG: usize = 64 << 10;
+
 /// A text, ready to be sent.
 pub struct Prepared {
     plain: Bytes,
@@ -32,6 +35,15 @@ impl Prepared {
     pub fn new(text: String) -> Self {
         let tag = tag_of(&text);
         Self { plain: text.into(), tag, compressed: OnceLock::new() }
+    }
+
+    /// The same on a thread that may work for a while: a long text is compressed there as well, which nearly everybody wants.
+    pub fn at_work(text: String) -> Self {
+        let prepared = Self::new(text);
+        if prepared.plain.len() > LONG {
+            prepared.compressed();
+        }
+        prepared
     }
 
     /// The text as it is.
@@ -94,8 +106,9 @@ impl Hot {
             return Ok(Some(Arc::clone(prepared)));
         }
         let (kept, wanted) = (Arc::clone(registry), name.clone());
-        let Some(text) = blocking(move || kept.history_text(&wanted)).await?? else { return Ok(None) };
-        let prepared = Arc::new(Prepared::new(text));
+        let read = move || Ok::<_, Problem>(kept.history_text(&wanted)?.map(Prepared::at_work));
+        let Some(prepared) = blocking(read).await?? else { return Ok(None) };
+        let prepared = Arc::new(prepared);
         self.keep(name, stamp, &prepared);
         Ok(Some(prepared))
     }

@@ -19,7 +19,7 @@ use crate::codes::{Exit, exit_of};
 use crate::failure::{self, Failure};
 use crate::project::{Project, about_release, needs_of};
 use crate::show::{changes, count, proof, ways};
-use crate::ui::{Ui, style, styled};
+use crate::ui::{Ui, clean, style, styled};
 
 /// Most paths that are listed.
 const MOST_PATHS: usize = 12;
@@ -88,7 +88,7 @@ impl Explaining<'_> {
         let listing = self.registries.listing(&locked.name).ok().flatten();
         let release = listing.as_ref().and_then(|listing| listing.history.release(&locked.version));
         let standing = release.map(about_release).unwrap_or_default();
-        standing.iter().for_each(|told| self.ui.answer(told));
+        standing.iter().for_each(|told| self.ui.answer(clean(told)));
         let newer = self.newer(locked);
         let mut told = Vec::new();
         for version in &newer {

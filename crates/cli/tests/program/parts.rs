@@ -240,7 +240,7 @@ fn components_bring_what_they_need_and_parts_come_on_request() {
     lock: 2 gone, 1 changed
       gone     bark-log      1.0    2.0 KiB  MIT  nothing needs it
       gone     leaf-palette  1.0    2.0 KiB  MIT  nothing needs it
-      changed  moss-map      1.0.0  635 B    MIT  needed here
+      changed  moss-map      1.0.0  253 B    MIT  needed here
     shelf: 1 package put there, 2 taken off (TIME)
     steps: 1 thing by hand; `bibliotax steps` tells what to do
        calibrate  moss-map  on each device of hand-unit

@@ -85,7 +85,7 @@ fn is_without_address(error: &reqwest::Error) -> bool {
 }
 
 /// The first cause of a kind.
-fn find<'e, E: Error + 'static>(error: &'e reqwest::Error) -> Option<&'e E> {
+fn find<E: Error + 'static>(error: &reqwest::Error) -> Option<&E> {
     causes(error).find_map(|cause| cause.downcast_ref())
 }
 

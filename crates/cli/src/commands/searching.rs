@@ -8,8 +8,7 @@ use bibliotax_core::name::PackageName;
 #[derive(Debug, Clone, clap::Args)]
 pub struct Searching {
     /// Give up resolving after so many seconds
-    #[arg(long, value_name = "SECONDS", default_value_t = Searching::default().effort,
-        value_parser = clap::value_parser!(u64).range(1..))]
+    #[arg(long, value_name = "SECONDS", default_value_t = Searching::default().effort)]
     effort: u64,
     /// Tell a long conflict with all its sentences
     #[arg(long)]

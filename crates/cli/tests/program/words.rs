@@ -71,12 +71,6 @@ fn a_manifest_under_a_near_name_is_noticed() {
 }
 
 #[test]
-fn no_effort_at_all_is_no_effort() {
-    let garden = Garden::with(&[]);
-    let _ = garden.run(&["resolve", "--effort", "0"]).expect(2);
-}
-
-#[test]
 fn a_registry_that_is_not_there_is_told_when_a_project_begins() {
     let garden = Garden::bare();
     for (place, is_missing) in [("seedhouse=../seedhuose", true), ("seedhouse=../seedhouse", false)] {

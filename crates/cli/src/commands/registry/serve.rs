@@ -71,9 +71,6 @@ pub struct Serve {
 impl Serve {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let registry = self.registry(here)?;
-        if let Some(how) = registry.check_changes()? {
-            ui.say(format!("changes are made {how}"));
-        }
         if self.cert.is_none() && !self.plain && !self.listen.ip().is_loopback() {
             let failure = Failure::new(
                 "serve.plain",
@@ -90,7 +87,7 @@ impl Serve {
             _ => None,
         };
         let scheme = if tls.is_some() { "https" } else { "http" };
-        let title = registry.name().to_owned();
+        let (title, kept) = (registry.name().to_owned(), Arc::clone(&registry));
         let quiet = ui.is_quiet();
         let access = move |access: &Access| {
             if !quiet {
@@ -104,6 +101,10 @@ impl Serve {
         runtime.block_on(async {
             let listening = Listening::on(self.listen, tls, app).await;
             let listening = listening.map_err(|error| cannot_listen(self.listen, &error))?;
+            // Whoever asks meanwhile waits for an answer, and isn't refused.
+            if let Some(how) = tokio::task::block_in_place(|| kept.check_changes())? {
+                ui.say(format!("changes are made {how}"));
+            }
             let address = listening.address().at("listen on", self.listen.to_string())?;
             ui.say(format!("serving {title} at {scheme}://{address}/"));
             ui.report("registry serve", || json!({ "url": format!("{scheme}://{address}/") }));

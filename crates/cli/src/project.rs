@@ -46,6 +46,7 @@ use crate::failure::{self, Failure};
 use crate::machine::this_machine;
 use crate::rendering::RenderApart;
 use crate::show::ways;
+use crate::switches;
 
 use self::archives::Archives;
 pub use self::held::note_kit;
@@ -211,8 +212,12 @@ impl Project {
     pub fn network(&self) -> Network {
         let network = network();
         let accept_changed = self.searching.accept_changed.clone();
-        let offline = network.offline || self.is_offline;
-        Network { offline, accept_changed, connections: self.connections.clone(), ..network }
+        Network {
+            offline: self.is_offline(),
+            accept_changed,
+            connections: self.connections.clone(),
+            ..network
+        }
     }
 
     /// A registry that this project's manifests declare.
@@ -222,7 +227,7 @@ impl Project {
 
     /// Whether nobody is to be asked over a network.
     pub fn is_offline(&self) -> bool {
-        self.network().offline
+        self.is_offline || switches::is_on(switches::OFFLINE)
     }
 
     fn is_as_on_disk(&self, from: &Path) -> Result<bool, Failure> {
@@ -489,15 +494,16 @@ impl Project {
     }
 }
 
-/// What is on the shelf of the project that `from` lies in, if it needs nothing; known from the texts that it
+/// The shelf of the project that `from` lies in with what is on it, if it needs nothing; known from the texts that it
 /// was made from and such a look at each package, without reading what any of the texts says.
-pub fn standing(from: &Path, absolute: bool, look: Look) -> Result<Option<Stands>, Failure> {
+pub fn standing(from: &Path, absolute: bool, look: Look) -> Result<Option<(Shelf, Stands)>, Failure> {
     // What is wrong with them is told by whoever reads them.
     let Ok(manifests) = Manifests::find(from) else { return Ok(None) };
     let lock = read_text(&manifests.root.join(lock::FILE_NAME), lockfile::LARGEST);
     let Ok(Some(lock)) = lock else { return Ok(None) };
     let made = made_from(&manifests, &lock, &Template::all_of(&manifests.root)?, absolute);
-    Ok(Shelf::of(&manifests.root).stands(made, look)?)
+    let shelf = Shelf::of(&manifests.root);
+    Ok(shelf.stands(made, look)?.map(|stands| (shelf, stands)))
 }
 
 /// All that a whole shelf is made from.

@@ -10,7 +10,7 @@ use bibliotax_core::lock::{self, Lock, Slot};
 use bibliotax_core::manifest;
 use bibliotax_core::name::Purpose;
 use bibliotax_store::install::Installed;
-use bibliotax_store::shelf::Look;
+use bibliotax_store::shelf::{Look, Shelf};
 use bibliotax_store::verify::Depth;
 use serde_json::{Value, json};
 
@@ -82,7 +82,7 @@ impl Install {
     /// Makes the shelf right; silent where it is.
     pub fn make_right(&self, here: &Path, ui: &Ui) -> Result<(), Failure> {
         let stands = standing(here, self.absolute, Look::Files)?;
-        if stands.is_some_and(|stands| !self.refuses(stands.has_replaced)) {
+        if stands.is_some_and(|(_, stands)| !self.refuses(stands.has_replaced)) {
             return Ok(());
         }
         self.bring(here, ui, Look::Files).map(|_| ())
@@ -100,10 +100,10 @@ impl Install {
         if !self.dry_run
             && self.is_for_all()
             && !self.full
-            && let Some(stands) = standing(here, self.absolute, look)?
+            && let Some((shelf, stands)) = standing(here, self.absolute, look)?
             && !self.refuses(stands.has_replaced)
         {
-            let news = news(here)?;
+            let news = news(&shelf, here)?;
             return Ok(done(ui, Installed { kept: stands.packages, ..Installed::default() }, begun, &news));
         }
         self.bring(here, ui, look)
@@ -220,11 +220,13 @@ fn done(ui: &Ui, installed: Installed, begun: Instant, warnings: &[String]) -> E
 }
 
 /// What is known of locked releases that people should know, once a day at most; nobody is asked for it.
-fn news(here: &Path) -> Result<Vec<String>, Failure> {
+fn news(shelf: &Shelf, here: &Path) -> Result<Vec<String>, Failure> {
+    let now = now().as_second();
+    if shelf.last_told().is_some_and(|last| (last..last + DAY).contains(&now)) {
+        return Ok(Vec::new());
+    }
     let project = Project::find(here)?;
-    let (shelf, now) = (project.shelf(), now().as_second());
-    let is_told = shelf.last_told().is_some_and(|last| (last..last + DAY).contains(&now));
-    let Some(lock) = project.sound_lock()?.filter(|_| !is_told) else { return Ok(Vec::new()) };
+    let Some(lock) = project.sound_lock()? else { return Ok(Vec::new()) };
     let news = project.known_warnings(lock);
     shelf.note_told(now);
     Ok(news)

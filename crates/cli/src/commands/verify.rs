@@ -60,9 +60,11 @@ impl Verify {
         }
         let depth = if self.full { Depth::Bytes } else { Depth::SizeAndTime };
         let verified = project.verify(lock, depth, &progress)?;
-        let mut damaged = damaged_copies(&project, lock, &verified.findings)?;
+        let (differing, alike) = by_findings(lock, &verified.findings);
+        // What differs there may be the store's own file under another name, so that all of it is read.
+        let mut damaged = project.damaged_in_store(&differing, Depth::Bytes)?;
         if self.store {
-            damaged = project.damaged_in_store(&lock.packages.iter().collect::<Vec<_>>(), depth)?;
+            damaged.extend(project.damaged_in_store(&alike, depth)?);
         }
         drop(progress);
         show(ui, &verified);
@@ -103,13 +105,11 @@ fn show_store(ui: &Ui, damaged: &[Damaged]) {
     damaged.iter().filter_map(|damaged| shared_with(&damaged.shared_by)).for_each(|told| ui.answer(told));
 }
 
-/// The damaged copies in the store of packages that differ on the shelf: what differs there may be the store's own file under
-/// another name, so that all of it is read.
-fn damaged_copies(project: &Project, lock: &Lock, findings: &[Finding]) -> Result<Vec<Damaged>, Failure> {
+/// The packages of a lock that differ on the shelf, and the others.
+fn by_findings<'l>(lock: &'l Lock, findings: &[Finding]) -> (Vec<&'l LockedPackage>, Vec<&'l LockedPackage>) {
     let names: BTreeSet<&PackageName> =
         findings.iter().filter_map(|finding| finding.package.as_ref()).collect();
-    let packages: Vec<&LockedPackage> = lock.packages.iter().filter(|p| names.contains(&p.name)).collect();
-    project.damaged_in_store(&packages, Depth::Bytes)
+    lock.packages.iter().partition(|package| names.contains(&package.name))
 }
 
 fn show(ui: &Ui, verified: &Verified) {

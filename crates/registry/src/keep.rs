@@ -248,6 +248,9 @@ impl dyn Keep + '_ {
     /// Lets the list of names say how these packages stand, where it doesn't: for who finds done what somebody began and perhaps
     /// didn't end.
     pub fn note_missing_names(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
+        if packages.is_empty() {
+            return Ok(());
+        }
         let listed = self.listed_names()?;
         let mut missing = Vec::new();
         for name in packages {
@@ -257,6 +260,18 @@ impl dyn Keep + '_ {
             }
         }
         if missing.is_empty() { Ok(()) } else { self.note_names(&missing) }
+    }
+
+    /// Lets the list of names say how packages stand after work on them: of those that it changed, and where the list lacks
+    /// something, of the others.
+    pub(crate) fn note_after(&self, packages: Vec<(PackageName, bool)>) -> Result<(), RegistryError> {
+        let (changed, same): (Vec<_>, Vec<_>) = packages.into_iter().partition(|(_, is_changed)| *is_changed);
+        let names =
+            |some: Vec<(PackageName, bool)>| some.into_iter().map(|(name, _)| name).collect::<Vec<_>>();
+        if !changed.is_empty() {
+            self.note_names(&names(changed))?;
+        }
+        self.note_missing_names(&names(same))
     }
 
     /// What the list of names says.

@@ -100,10 +100,10 @@ pub fn load(
         })?;
         loaded.added += added;
         loaded.already += wanted - added;
-        names.push(package);
+        names.push((package, added > 0));
     }
     // Also what a run that was stopped loaded and didn't list.
-    registry.note_missing_names(&names)?;
+    registry.note_after(names)?;
     Ok(loaded)
 }
 

@@ -58,10 +58,10 @@ pub fn mirror(
         all.events += mirrored.events;
         all.files += mirrored.files;
         all.bytes += mirrored.bytes;
-        names.push(name);
+        names.push((name, mirrored.events > 0));
     }
     // Also what a run that was stopped brought and didn't list.
-    to.note_missing_names(&names)?;
+    to.note_after(names)?;
     Ok(all)
 }
 

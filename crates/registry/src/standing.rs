@@ -84,8 +84,7 @@ impl Change {
         // Before anything is begun for a package that isn't there.
         self.events(name, &registry.history(name)?.unwrap_or_default(), at)?;
         let appended = registry.append(name, &mut |history| self.events(name, history, at))?;
-        let names = std::slice::from_ref(name);
-        if appended > 0 { registry.note_names(names) } else { registry.note_missing_names(names) }?;
+        registry.note_after(vec![(name.clone(), appended > 0)])?;
         Ok(appended == 0)
     }
 

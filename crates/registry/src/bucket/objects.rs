@@ -69,13 +69,6 @@ pub enum Conditions {
     Bare,
 }
 
-/// What became of a write under a condition.
-enum Written {
-    Yes,
-    /// Somebody else was quicker.
-    Overtaken,
-}
-
 /// An object with what tells its state.
 pub struct Object {
     /// Its bytes.
@@ -182,8 +175,7 @@ impl Objects {
 
     /// Makes an object, unless there is one.
     pub fn create(&self, path: &str, bytes: Bytes) -> Result<bool, RegistryError> {
-        let written = self.put(path, bytes, PutMode::Create).map_err(|error| self.told(&error))?;
-        Ok(matches!(written, Written::Yes))
+        self.put(path, bytes, PutMode::Create).map_err(|error| self.told(&error))
     }
 
     /// How the store wants conditions, tried out once on an object of its own; an error where it doesn't keep them, for then two
@@ -205,8 +197,7 @@ impl Objects {
 
     fn try_conditions_on(&self, path: &str) -> Result<Conditions, RegistryError> {
         let put = |text: &'static str, mode| {
-            let put = self.put(path, Bytes::from_static(text.as_bytes()), mode);
-            put.map(|written| matches!(written, Written::Yes)).map_err(|error| self.told(&error))
+            self.put(path, Bytes::from_static(text.as_bytes()), mode).map_err(|error| self.told(&error))
         };
         if !put("one", PutMode::Create)? || put("other", PutMode::Create)? {
             return Err(
@@ -249,8 +240,8 @@ impl Objects {
                 .clone()
                 .map_or(PutMode::Create, |version| PutMode::Update(conditions.version(version)));
             match self.put(path, text.into(), mode) {
-                Ok(Written::Yes) => return Ok(true),
-                Ok(Written::Overtaken) => refused = version.map(|version| version.e_tag),
+                Ok(true) => return Ok(true),
+                Ok(false) => refused = version.map(|version| version.e_tag),
                 // Stores fail so at those who come second, too. What became of it shows when it is read again.
                 Err(error) if is_passing(&error) && failed < MOST_FAILURES => {
                     (refused, failed) = (None, failed + 1);
@@ -301,11 +292,12 @@ impl Objects {
         self.unless_missing(wait(async { self.store.delete(&self.at(path)).await })).map(drop)
     }
 
-    fn put(&self, path: &str, bytes: Bytes, mode: PutMode) -> Result<Written, Error> {
+    /// Whether it was written; it wasn't where somebody else was quicker.
+    fn put(&self, path: &str, bytes: Bytes, mode: PutMode) -> Result<bool, Error> {
         let options = PutOptions { mode, attributes: Attributes::new(), ..PutOptions::default() };
         match wait(async { self.store.put_opts(&self.at(path), bytes.into(), options).await }) {
-            Ok(_) => Ok(Written::Yes),
-            Err(Error::AlreadyExists { .. } | Error::Precondition { .. }) => Ok(Written::Overtaken),
+            Ok(_) => Ok(true),
+            Err(Error::AlreadyExists { .. } | Error::Precondition { .. }) => Ok(false),
             Err(error) => Err(error),
         }
     }

@@ -122,11 +122,7 @@ impl ObjectStore for InTurn {
     }
 }
 
-fn bucket(store: Arc<dyn ObjectStore>, conditions: bool) -> Bucket {
-    let objects = Objects::on(store);
-    if conditions {
-        objects.conditions().unwrap();
-    }
+fn bucket(objects: Objects) -> Bucket {
     Bucket::with(objects, Description::of_files("seedhouse", BTreeMap::new())).unwrap()
 }
 
@@ -156,10 +152,7 @@ fn run(order: &[usize]) -> Vec<(usize, bool)> {
         .map(|(who, version)| {
             let in_turn = InTurn { store: store.clone(), turns: turns.clone(), who };
             // How conditions are kept is found out before, so that only what matters is ordered.
-            let bucket = Bucket {
-                objects: Objects::on(Arc::new(in_turn)).with_conditions(),
-                ..bucket(store.clone(), false)
-            };
+            let bucket = bucket(Objects::on(Arc::new(in_turn)).with_conditions());
             let turns = turns.clone();
             thread::spawn(move || {
                 publish(&bucket, version, false);
@@ -175,7 +168,7 @@ fn run(order: &[usize]) -> Vec<(usize, bool)> {
         taken.push((who, could[1 - who]));
     }
     publishers.into_iter().for_each(|publisher| publisher.join().unwrap());
-    let reader = bucket(store, false);
+    let reader = bucket(Objects::on(store));
     let listed = (&reader as &dyn Keep).listed_names().unwrap();
     let newest = listed[&package()].newest.as_ref().map(ToString::to_string);
     assert_eq!(newest.as_deref(), Some("1.1.0"), "{taken:?}");
@@ -209,7 +202,7 @@ fn switches(order: &[usize]) -> usize {
 
 #[test]
 fn a_retry_lists_what_a_killed_publisher_did_not() {
-    let reader = bucket(Arc::new(InMemory::new()), true);
+    let reader = bucket(Objects::on(Arc::new(InMemory::new())));
     publish(&reader, "1.0.0", false);
     publish(&reader, "1.1.0", true);
     let kept = &reader as &dyn Keep;

@@ -113,11 +113,8 @@ fn draw_after_a_moment(bar: ProgressBar) {
 
 /// Who else has a damaged copy on the shelf, and what to do there.
 pub fn shared_with(projects: &[PathBuf]) -> Option<String> {
-    let shown: Vec<String> = projects
-        .iter()
-        .take(MOST_SHARING)
-        .map(|project| clean(&project.display().to_string()).to_string())
-        .collect();
+    let shown: Vec<String> =
+        projects.iter().take(MOST_SHARING).map(|project| clean(&project.display().to_string())).collect();
     let more = projects.len().saturating_sub(MOST_SHARING);
     let more = if more > 0 { format!(" and {more} more") } else { String::new() };
     let told = || {
@@ -130,7 +127,6 @@ pub fn shared_with(projects: &[PathBuf]) -> Option<String> {
 }
 
 const BYTES: &str = "{msg} {bar:24} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left{prefix}";
-const SENT_BYTES: &str = "{msg} {bar:24} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left";
 const COUNT: &str = "{msg} {bar:30} {pos} of {len} packages, {eta} left";
 
 impl Listener for Progress<'_> {
@@ -142,7 +138,7 @@ impl Listener for Progress<'_> {
                 self.begin("fetching", *bytes, BYTES);
             }
             Notice::Asked { package } => self.change(|way| way.open.push(package.clone())),
-            Notice::Uploading { bytes } => self.begin("uploading", *bytes, SENT_BYTES),
+            Notice::Uploading { bytes } => self.begin("uploading", *bytes, BYTES),
             Notice::Arrived { bytes } | Notice::Sent { bytes } => self.advance(*bytes),
             Notice::WrongBytes { package, from } => {
                 self.ui.warn(format!("{from} sent wrong bytes for {package}; asking elsewhere"));

@@ -35,7 +35,7 @@ use bibliotax_disk::stamp::Stamp;
 use rayon::prelude::*;
 
 pub use self::inside::Look;
-use self::inside::{Inside, has_files, has_folders};
+use self::inside::{Inside, has_files, has_folders, is_as_stamped};
 pub use self::link::Linker;
 pub use self::links::{LinkFiles, SEPARATOR, link_files};
 pub use self::plan::{Contents, Found, Plan, PlanProblem};
@@ -179,11 +179,11 @@ impl Shelf {
         if !has_names(&shelf, &names)? || !has_links(&shelf, &glimpse.stamps)? {
             return Ok(None);
         }
-        let files = if look == Look::Files { files_of(&text) } else { BTreeMap::new() };
+        let files = (look == Look::Files).then(|| files_of(&text));
         let is_untouched = |(place, folders): (&String, &BTreeMap<String, Stamp>)| {
-            let files = files.get(place.as_str()).copied();
-            is_untouched(&shelf, place, folders, files.filter(|_| look == Look::Files))
-                .map(|is| is && (look == Look::Folders || files.is_some()))
+            // Where none are noted, nothing is known of them.
+            let files = files.as_ref().map(|files| files.get(place.as_str()).copied().unwrap_or_default());
+            is_untouched(&shelf, place, folders, files)
         };
         let all = glimpse
             .folders
@@ -277,8 +277,7 @@ fn has_names(shelf: &Folder, noted: &BTreeMap<&str, usize>) -> Result<bool, Stor
 /// Whether files of links are as they were noted.
 fn has_links(shelf: &Folder, stamps: &BTreeMap<String, Stamp>) -> Result<bool, StoreError> {
     for (place, stamp) in stamps {
-        let found = shelf.entry_inside(place)?;
-        if !found.is_some_and(|found| found.kind == Kind::File && found.changed == *stamp) {
+        if !is_as_stamped(shelf, place, Kind::File, *stamp)? {
             return Ok(false);
         }
     }

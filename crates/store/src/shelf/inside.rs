@@ -57,6 +57,12 @@ impl Inside {
     }
 }
 
+/// Whether something of this kind is at a path, last changed then.
+pub fn is_as_stamped(folder: &Folder, path: &str, kind: Kind, stamp: Stamp) -> Result<bool, StoreError> {
+    let found = folder.entry_inside(path)?;
+    Ok(found.is_some_and(|found| found.kind == kind && found.changed == stamp))
+}
+
 /// Whether the package `name` in a folder has these folders, untouched since.
 pub fn has_folders(
     folder: &Folder,
@@ -64,8 +70,7 @@ pub fn has_folders(
     folders: &BTreeMap<String, Stamp>,
 ) -> Result<bool, StoreError> {
     for (path, stamp) in folders {
-        let found = folder.entry_inside(&joined(name, path))?;
-        if !found.is_some_and(|found| found.kind == Kind::Folder && found.changed == *stamp) {
+        if !is_as_stamped(folder, &joined(name, path), Kind::Folder, *stamp)? {
             return Ok(false);
         }
     }

@@ -1,7 +1,9 @@
 //! Taking a release into a registry whose files are there: the last step of publishing, wherever it happens.
 
 use std::collections::BTreeSet;
+use std::panic::resume_unwind;
 use std::sync::Arc;
+use std::thread;
 
 use bibliotax_core::card::{Card, Event, Provided, Provider};
 use bibliotax_core::digest::Digest;
@@ -16,7 +18,7 @@ use crate::registry::Registry;
 
 /// Whether a registry could take a card, before its files are there.
 pub fn check_acceptable(registry: &Registry, card: &Card) -> Result<(), RegistryError> {
-    if let Some(history) = registry.history_until(&card.name, None)? {
+    if let Some(history) = registry.history_of_late(&card.name)? {
         let text = |digest: &Digest| registry.card_text(&card.name, digest).map(Some);
         refuse_second(card, &history, false, text)?;
     }
@@ -27,21 +29,43 @@ pub fn check_acceptable(registry: &Registry, card: &Card) -> Result<(), Registry
 fn check_claims(registry: &Registry, card: &Card) -> Result<(), RegistryError> {
     check_card(registry.name(), &registry.all_facets(), card)?;
     for Provided { name, .. } in &card.provides {
-        check_is_capability(name, &registry.history_until(name, None)?.unwrap_or_default())?;
+        check_is_capability(name, &registry.history_of_late(name)?.unwrap_or_default())?;
     }
     Ok(())
 }
 
 /// Makes a card a release, the event that does so last; whether this very release was there already. A release that
-/// exists is never replaced.
-pub fn accept(registry: &Arc<dyn Keep>, card: &Card) -> Result<bool, RegistryError> {
-    let text = |digest: &Digest| registry.card_text(digest);
-    let capabilities = card.provides.iter().map(|provided| provided.name.clone());
-    let names: Vec<PackageName> = [card.name.clone()].into_iter().chain(capabilities).collect();
-    if refuse_second(card, &registry.history(&card.name)?.unwrap_or_default(), true, text)? {
+/// exists is never replaced. While a new one is listed, `meanwhile` does what else is to be done then.
+pub fn accept(
+    registry: &Arc<dyn Keep>,
+    card: &Card,
+    meanwhile: impl FnOnce() -> Result<(), RegistryError>,
+) -> Result<bool, RegistryError> {
+    let (is_there, names) = append_release(registry, card)?;
+    if is_there {
         // Who published it first may have been stopped before it was listed.
         registry.note_missing_names(&names)?;
         return Ok(true);
+    }
+    thread::scope(|scope| {
+        let noted = scope.spawn(|| registry.note_names(&names));
+        let done = meanwhile();
+        // Only what panicked has no result; that goes on here.
+        noted.join().unwrap_or_else(|panic| resume_unwind(panic))?;
+        done
+    })?;
+    registry.unmark(card)?;
+    Ok(false)
+}
+
+/// Appends a release to its package's history, once all that it names is there; whether it was there already, and the names that it
+/// concerns.
+fn append_release(registry: &Arc<dyn Keep>, card: &Card) -> Result<(bool, Vec<PackageName>), RegistryError> {
+    let text = |digest: &Digest| registry.card_text(digest);
+    let capabilities = card.provides.iter().map(|provided| provided.name.clone());
+    let names: Vec<PackageName> = [card.name.clone()].into_iter().chain(capabilities).collect();
+    if refuse_second(card, &registry.history_of_late(&card.name)?.unwrap_or_default(), true, text)? {
+        return Ok((true, names));
     }
     check_claims(&Registry::Kept(Arc::clone(registry)), card)?;
     for file in card.files.iter().filter(|file| !file.is_elsewhere()) {
@@ -50,7 +74,6 @@ pub fn accept(registry: &Arc<dyn Keep>, card: &Card) -> Result<bool, RegistryErr
         }
     }
     let (digest, _) = registry.keep(registry.stage_bytes(card_text(card).as_bytes())?)?;
-    registry.unmark(card)?;
     // A provider whose release is not there yet harms nobody; a release that its capability doesn't know would.
     card.provides.iter().try_for_each(|provided| provide(&**registry, card, &provided.name))?;
     let appended = registry.append(&card.name, &mut |history| {
@@ -58,8 +81,7 @@ pub fn accept(registry: &Arc<dyn Keep>, card: &Card) -> Result<bool, RegistryErr
         let release = (!is_there).then(|| Event::Release(Box::new(card.entry(digest))));
         Ok(release.into_iter().collect())
     })?;
-    registry.note_names(&names)?;
-    Ok(appended == 0)
+    Ok((appended == 0, names))
 }
 
 /// Notes with a capability that a package provides it.

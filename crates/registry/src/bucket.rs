@@ -6,6 +6,7 @@
 
 mod listing;
 mod objects;
+mod recent;
 mod transport;
 mod upload;
 
@@ -17,20 +18,25 @@ use std::sync::{Mutex, PoisonError};
 
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Facet;
+use bibliotax_core::history::History;
 use bibliotax_core::name::{FacetName, PackageName};
 use bibliotax_disk::DiskError;
 use bibliotax_disk::error::At;
+use bytes::{Buf, Bytes};
 use jiff::Timestamp;
+use object_store::UpdateVersion;
 use ring::rand::{SecureRandom, SystemRandom};
 
-use self::listing::Copy;
-use self::objects::{Conditions, Objects};
+use self::listing::{Copy, Notes};
+use self::objects::{Change, Conditions, Objects, Text};
+use self::recent::{LARGEST_FILE, Recent};
+use self::upload::OldMarks;
 use crate::description::{DESCRIPTION, Description};
 use crate::error::RegistryError;
-use crate::keep::{Decide, Keep, Private, Stamp, read_history};
+use crate::keep::{Decide, Keep, Private, Since, Stamp, read_history};
 use crate::layout::{file_path, history_path};
 use crate::names::frames;
-use crate::pending::Pending;
+use crate::pending::{FileStanding, Pending};
 use crate::piece::{Piece, UploadProblem};
 use crate::room::lines_to_append;
 use crate::staged::Staged;
@@ -48,6 +54,9 @@ pub struct Bucket {
     /// What this machine needs for a while; gone with the process.
     scratch: tempfile::TempDir,
     names: Mutex<Copy>,
+    notes: Notes,
+    recent: Recent,
+    old_marks: OldMarks,
 }
 
 impl Bucket {
@@ -83,16 +92,50 @@ impl Bucket {
         let scratch =
             tempfile::Builder::new().prefix("bibliotax-").tempdir().at("write in", std::env::temp_dir())?;
         let names = Mutex::new(Copy::new(scratch.path().join("names.jsonl.zst")));
-        Ok(Self { objects, description, scratch, names })
+        let (notes, recent) = (Notes::default(), Recent::default());
+        let old_marks = OldMarks::of(objects.clone());
+        Ok(Self { objects, description, scratch, names, notes, recent, old_marks })
     }
 
     fn note(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
-        let as_it_is = || {
-            let lines = (self as &dyn Keep).name_lines(packages)?;
+        let as_they_are = |packages: &[PackageName], since| {
+            let lines = (self as &dyn Keep).name_lines(packages, |package| {
+                let known = self.recent.history(package).filter(|(_, begun)| *begun > since);
+                let text = known.map_or_else(|| self.read_history(package), |(known, _)| Ok(known))?;
+                self.parsed(package, &text)
+            })?;
             Ok(frames(&lines).map_err(|error| DiskError::new("pack", "the list of names", error))?)
         };
-        self.names.lock().unwrap_or_else(PoisonError::into_inner).note(&self.objects, as_it_is)
+        self.notes.note(&self.objects, packages, || self.recent.now(), as_they_are)
     }
+
+    /// The text of a package's history as it is now.
+    fn read_history(&self, package: &PackageName) -> Result<Text, RegistryError> {
+        let begun = self.recent.now();
+        let known = self.recent.history(package).map(|(known, _)| known);
+        let text = self.objects.read_on(&history_path(package), known)?;
+        self.recent.put_history(package, &text, begun);
+        Ok(text)
+    }
+
+    fn parsed(&self, package: &PackageName, text: &Text) -> Result<Option<History>, RegistryError> {
+        let text = text.text.as_ref();
+        text.map(|text| read_history(package, text, None, || self.place())).transpose()
+    }
+
+    /// Changes a package's history, from how it was a moment ago where that is known.
+    fn change_history(&self, package: &PackageName, change: &mut Change<'_>) -> Result<(), RegistryError> {
+        let begun = self.recent.now();
+        let known = self.recent.history(package).map(|(known, _)| known);
+        let after = self.objects.change(&history_path(package), known, change)?;
+        self.recent.put_history(package, &after, begun);
+        Ok(())
+    }
+}
+
+/// What tells whether an object changed.
+fn stamp_of(version: Option<&UpdateVersion>) -> Stamp {
+    Stamp::Tag(version.and_then(|version| version.e_tag.clone()).unwrap_or_default())
 }
 
 impl Keep for Bucket {
@@ -127,16 +170,43 @@ impl Keep for Bucket {
     }
 
     fn history_stamp(&self, package: &PackageName) -> Result<Option<Stamp>, RegistryError> {
-        let found = self.objects.look(&history_path(package))?;
-        Ok(found.map(|found| Stamp::Tag(found.e_tag.unwrap_or_else(|| found.last_modified.to_string()))))
+        let Text { text, version } = self.read_history(package)?;
+        Ok(text.map(|_| stamp_of(version.as_ref())))
     }
 
     fn history_text(&self, package: &PackageName) -> Result<Option<String>, RegistryError> {
-        Ok(self.objects.read_text(&history_path(package))?.map(|(text, _)| text))
+        Ok(self.read_history(package)?.text.map(|text| text.to_string()))
+    }
+
+    fn history_since(&self, package: &PackageName, known: Option<&Stamp>) -> Result<Since, RegistryError> {
+        let Text { text, version } = self.read_history(package)?;
+        let (Some(text), stamp) = (text, stamp_of(version.as_ref())) else { return Ok(Since::Missing) };
+        // Without a tag nothing tells that it is the same.
+        let is_same = known == Some(&stamp) && stamp != Stamp::Tag(String::new());
+        Ok(if is_same { Since::Same } else { Since::New(stamp, text.to_string()) })
+    }
+
+    fn history_of_late(&self, package: &PackageName) -> Result<Option<History>, RegistryError> {
+        let known = self.recent.history(package);
+        let text = known.map_or_else(|| self.read_history(package), |(known, _)| Ok(known))?;
+        self.parsed(package, &text)
     }
 
     fn file_size(&self, digest: &Digest) -> Result<Option<u64>, RegistryError> {
+        if let Some(bytes) = self.recent.file(digest) {
+            return Ok(Some(bytes.len() as u64));
+        }
         Ok(self.objects.look(&file_path(digest))?.map(|found| found.size))
+    }
+
+    fn open_file(&self, digest: &Digest) -> Result<Box<dyn Read + Send>, RegistryError> {
+        if let Some(bytes) = self.recent.file(digest) {
+            return Ok(Box::new(bytes.reader()));
+        }
+        match self.objects.open_whole(&file_path(digest))? {
+            Some(opened) => Ok(Box::new(opened)),
+            None => Err(RegistryError::NoFile { digest: *digest, path: self.place() }),
+        }
     }
 
     fn read_file(&self, digest: &Digest, bytes: Range<u64>) -> Result<Box<dyn Read + Send>, RegistryError> {
@@ -172,7 +242,7 @@ impl Keep for Bucket {
 
     fn append(&self, package: &PackageName, decide: &mut Decide<'_>) -> Result<usize, RegistryError> {
         let mut appended = 0;
-        self.objects.change(&history_path(package), &mut |before| {
+        self.change_history(package, &mut |before| {
             let before = before.unwrap_or_default();
             let history = read_history(package, before, None, || self.place())?;
             let events = decide(&history)?;
@@ -186,13 +256,12 @@ impl Keep for Bucket {
     fn append_text(&self, package: &PackageName, before: &str, lines: &str) -> Result<(), RegistryError> {
         let after = format!("{before}{lines}");
         read_history(package, &after, None, || self.place())?;
-        self.objects.change(&history_path(package), &mut |there| {
+        self.change_history(package, &mut |there| {
             if there.unwrap_or_default() != before {
                 return Err(RegistryError::NoMirror { package: package.clone() });
             }
             Ok((!lines.is_empty()).then(|| after.clone()))
-        })?;
-        Ok(())
+        })
     }
 
     fn note_names(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
@@ -216,10 +285,19 @@ impl Keep for Bucket {
     }
 
     fn keep(&self, mut staged: Staged) -> Result<(Digest, u64), RegistryError> {
-        let (digest, size) = (staged.digest(), staged.size());
-        if self.file_size(&digest)? != Some(size) {
-            let mut reader = staged.reader().at("read", self.scratch.path())?;
-            self.objects.write(&file_path(&digest), size, &mut reader)?;
+        let (digest, size, path) = (staged.digest(), staged.size(), file_path(&staged.digest()));
+        let mut reader = staged.reader().at("read", self.scratch.path())?;
+        if size <= LARGEST_FILE {
+            let mut bytes = Vec::new();
+            reader.read_to_end(&mut bytes).at("read", self.scratch.path())?;
+            let bytes = Bytes::from(bytes);
+            let is_new = self.objects.create(&path, bytes.clone())?;
+            if !is_new && self.file_size(&digest)? != Some(size) {
+                self.objects.write(&path, size, &mut &bytes[..])?;
+            }
+            self.recent.put_file(digest, bytes);
+        } else if self.file_size(&digest)? != Some(size) {
+            self.objects.write(&path, size, &mut reader)?;
         }
         Ok((digest, size))
     }
@@ -236,12 +314,24 @@ impl Keep for Bucket {
         self.all_pending()
     }
 
+    fn pending_bytes(&self) -> Result<u64, RegistryError> {
+        self.bytes_that_wait()
+    }
+
     fn marked(&self, digest: &Digest) -> Result<Option<Pending>, RegistryError> {
         self.mark_of(digest)
     }
 
-    fn mark(&self, digest: &Digest) -> Result<(), RegistryError> {
-        self.set_mark(digest)
+    fn mark(&self, digest: &Digest, size: u64) -> Result<(), RegistryError> {
+        self.set_mark(digest, size)
+    }
+
+    fn standing_of(&self, digest: &Digest, length: Option<u64>) -> Result<FileStanding, RegistryError> {
+        self.standing(digest, length)
+    }
+
+    fn standing_of_late(&self, digest: &Digest) -> Result<FileStanding, RegistryError> {
+        self.standing_a_moment_ago(digest)
     }
 
     fn forget_pending(&self, pending: &Pending, with_file: bool) -> Result<(), RegistryError> {
@@ -267,8 +357,8 @@ impl Keep for Bucket {
     fn append_private(&self, what: Private, line: &str) -> Result<(), RegistryError> {
         match what {
             Private::Tokens => {
-                self.objects
-                    .change(TOKENS, &mut |before| Ok(Some(before.unwrap_or_default().to_owned() + line)))?;
+                let with_line = |before: Option<&str>| Ok(Some(before.unwrap_or_default().to_owned() + line));
+                self.objects.change(TOKENS, None, &mut |before| with_line(before))?;
             }
             Private::Log => {
                 let mut random = [0; 8];

@@ -258,7 +258,7 @@ impl Keep for Folder {
         Ok(self.mark_of(digest))
     }
 
-    fn mark(&self, digest: &Digest) -> Result<(), RegistryError> {
+    fn mark(&self, digest: &Digest, _: u64) -> Result<(), RegistryError> {
         self.set_mark(digest)
     }
 

@@ -22,7 +22,7 @@ use jiff::Timestamp;
 use crate::description::{Description, FORMAT};
 use crate::error::RegistryError;
 use crate::names::{Named, named, read_names};
-use crate::pending::Pending;
+use crate::pending::{FileStanding, Pending};
 use crate::piece::{Piece, UploadProblem};
 use crate::staged::Staged;
 
@@ -39,6 +39,17 @@ pub enum Stamp {
     File(u64, Option<SystemTime>),
     /// A validator.
     Tag(String),
+}
+
+/// A package's history, held against what was known of it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Since {
+    /// The registry doesn't hold the name.
+    Missing,
+    /// It is as it was.
+    Same,
+    /// It is this text, with this stamp.
+    New(Stamp, String),
 }
 
 /// What a server keeps for itself, line by line.
@@ -79,6 +90,22 @@ pub trait Keep: Send + Sync {
     /// The whole lines of a package's history; `None` if the registry doesn't hold the name.
     fn history_text(&self, package: &PackageName) -> Result<Option<String>, RegistryError>;
 
+    /// The text of a package's history as it is now, unless it is as it was when it had this stamp.
+    fn history_since(&self, package: &PackageName, known: Option<&Stamp>) -> Result<Since, RegistryError> {
+        let Some(stamp) = self.history_stamp(package)? else { return Ok(Since::Missing) };
+        if known == Some(&stamp) {
+            return Ok(Since::Same);
+        }
+        let text = self.history_text(package)?;
+        Ok(text.map_or(Since::Missing, |text| Since::New(stamp, text)))
+    }
+
+    /// A package's history as it was a moment ago, or is now: for what is decided again with [`Keep::append`].
+    fn history_of_late(&self, package: &PackageName) -> Result<Option<History>, RegistryError> {
+        let Some(text) = self.history_text(package)? else { return Ok(None) };
+        read_history(package, &text, None, || self.place()).map(Some)
+    }
+
     /// Is told that the histories of all that these needs reach will be asked for.
     fn foresee(&self, _: &[(PackageName, Versions)]) {}
 
@@ -87,6 +114,13 @@ pub trait Keep: Send + Sync {
 
     /// Reads these bytes of an archive or card.
     fn read_file(&self, digest: &Digest, bytes: Range<u64>) -> Result<Box<dyn Read + Send>, RegistryError>;
+
+    /// Opens an archive or card.
+    fn open_file(&self, digest: &Digest) -> Result<Box<dyn Read + Send>, RegistryError> {
+        let missing = || RegistryError::NoFile { digest: *digest, path: self.place() };
+        let size = self.file_size(digest)?.ok_or_else(missing)?;
+        self.read_file(digest, 0..size)
+    }
 
     /// All archives and cards with their sizes, by digest.
     fn files(&self) -> Result<Vec<(Digest, u64)>, RegistryError>;
@@ -149,9 +183,26 @@ pub trait Keep: Send + Sync {
         Ok(None)
     }
 
-    /// Notes of a file that no release has named it yet.
-    fn mark(&self, _: &Digest) -> Result<(), RegistryError> {
+    /// Notes of a file of this size that no release has named it yet.
+    fn mark(&self, _: &Digest, _size: u64) -> Result<(), RegistryError> {
         Ok(())
+    }
+
+    /// How a file stands that somebody wants to upload, of this length where that is known.
+    fn standing_of(&self, digest: &Digest, _length: Option<u64>) -> Result<FileStanding, RegistryError> {
+        let is_there = self.file_size(digest)?.is_some();
+        let mark = if is_there { self.marked(digest)? } else { None };
+        Ok(FileStanding { is_there, mark, came: if is_there { 0 } else { self.uploaded(digest)? } })
+    }
+
+    /// The same as it was a moment ago, or is now.
+    fn standing_of_late(&self, digest: &Digest) -> Result<FileStanding, RegistryError> {
+        self.standing_of(digest, None)
+    }
+
+    /// How many bytes wait for their release, or did a moment ago.
+    fn pending_bytes(&self) -> Result<u64, RegistryError> {
+        Ok(self.pending()?.iter().map(|pending| pending.bytes).sum())
     }
 
     /// Forgets an upload: of half a file the half, of a whole one that it was an upload and, where that is asked, the file.
@@ -204,13 +255,6 @@ impl dyn Keep + '_ {
         Ok(self.file_size(digest)?.is_some())
     }
 
-    /// Opens an archive or card.
-    pub fn open_file(&self, digest: &Digest) -> Result<Box<dyn Read + Send>, RegistryError> {
-        let missing = || RegistryError::NoFile { digest: *digest, path: self.place() };
-        let size = self.file_size(digest)?.ok_or_else(missing)?;
-        self.read_file(digest, 0..size)
-    }
-
     /// The text of a card; `None` if it is no text.
     pub fn card_text(&self, digest: &Digest) -> Result<Option<String>, RegistryError> {
         let mut text = String::new();
@@ -233,11 +277,15 @@ impl dyn Keep + '_ {
         named(package, history, |digest| self.card_text(digest).ok().flatten())
     }
 
-    /// The lines of the list of names about these packages.
-    pub(crate) fn name_lines(&self, packages: &[PackageName]) -> Result<Vec<u8>, RegistryError> {
+    /// The lines of the list of names about these packages, by their histories.
+    pub(crate) fn name_lines(
+        &self,
+        packages: &[PackageName],
+        history: impl Fn(&PackageName) -> Result<Option<History>, RegistryError>,
+    ) -> Result<Vec<u8>, RegistryError> {
         let mut lines = Vec::new();
         for package in packages {
-            let named = self.named(package, &self.history(package)?.unwrap_or_default());
+            let named = self.named(package, &history(package)?.unwrap_or_default());
             // Texts: nothing that could fail to be JSON.
             lines.extend(serde_json::to_vec(&named).unwrap_or_default());
             lines.push(b'\n');

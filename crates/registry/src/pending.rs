@@ -1,8 +1,8 @@
 //! Uploads that no release has named yet: half files, and whole ones that wait for their release. They have an age and, all
 //! together, a quota, so that nobody fills a registry with what is of no use.
 //!
-//! A whole file that was uploaded is marked until a release names it. The mark is taken off before the release is there: where
-//! that is cut off, a file stays that nobody needs, and nothing that somebody needs ever goes.
+//! A whole file that was uploaded is marked until a release names it. The mark is taken off once the release is there, and a file
+//! goes only where no release names it: where something is cut off, a mark stays, and nothing that somebody needs ever goes.
 
 use std::collections::HashSet;
 use std::time::{Duration, SystemTime};
@@ -32,6 +32,24 @@ pub struct Pending {
     pub is_whole: bool,
 }
 
+/// How a file stands that somebody wants to upload, or to release.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct FileStanding {
+    /// Whether all of it is here.
+    pub is_there: bool,
+    /// Its upload, where it is here and no release has named it yet.
+    pub mark: Option<Pending>,
+    /// How many bytes of it came in pieces, where it is not here.
+    pub came: u64,
+}
+
+impl FileStanding {
+    /// Whether a release may name it: not a file whose upload was given up.
+    pub fn may_be_released(&self) -> bool {
+        self.is_there && self.mark.is_none_or(|pending| !pending.is_older_than(GIVEN_UP_AFTER))
+    }
+}
+
 /// What was thrown away.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Cleared {
@@ -48,20 +66,12 @@ impl Pending {
 }
 
 impl dyn Keep + '_ {
-    /// How many bytes wait for their release.
-    pub fn pending_bytes(&self) -> Result<u64, RegistryError> {
-        Ok(self.pending()?.iter().map(|pending| pending.bytes).sum())
-    }
-
     /// Whether a file is here and may be named by a release: not one whose upload was given up.
     pub fn has_file_to_release(&self, digest: &Digest) -> Result<bool, RegistryError> {
-        if !self.has_file(digest)? {
-            return Ok(false);
-        }
-        Ok(self.marked(digest)?.is_none_or(|pending| !pending.is_older_than(GIVEN_UP_AFTER)))
+        Ok(self.standing_of_late(digest)?.may_be_released())
     }
 
-    /// Takes the marks off the files of a card that is about to be a release.
+    /// Takes the marks off the files of a card that is a release now.
     pub(crate) fn unmark(&self, card: &Card) -> Result<(), RegistryError> {
         for file in card.files.iter().filter(|file| !file.is_elsewhere()) {
             if let Some(pending) = self.marked(&file.sha256)? {

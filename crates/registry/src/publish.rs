@@ -129,12 +129,12 @@ impl Release {
         for (file, contents) in self.card.files.iter_mut().zip(&self.parts) {
             let staged = pack::write_archive(contents, registry.stage()?)?;
             if !registry.has_file(&staged.digest())? {
-                registry.mark(&staged.digest())?;
+                registry.mark(&staged.digest(), staged.size())?;
             }
             (file.sha256, file.size) = registry.keep(staged)?;
         }
         check_archives(&self.card, &registry.scratch()?, &|file| registry.open_file(&file.sha256))?;
-        let already = accept(registry, &self.card)?;
+        let already = accept(registry, &self.card, || Ok(()))?;
         Ok(Published { files: self.card.files, already })
     }
 }

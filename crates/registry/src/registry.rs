@@ -117,6 +117,14 @@ impl Registry {
         }
     }
 
+    /// The history of a package as it was a moment ago, or is now: for what a registry decides itself in the end.
+    pub fn history_of_late(&self, package: &PackageName) -> Result<Option<History>, RegistryError> {
+        match self {
+            Self::Kept(kept) => kept.history_of_late(package),
+            other => other.history_until(package, None),
+        }
+    }
+
     /// The history of a package as it was at a time, once what was seen of it before is found in it again; `None` if the
     /// registry doesn't hold the name.
     pub fn history_seen(

@@ -84,12 +84,32 @@ pub struct App {
     buckets: Buckets,
     metrics: Metrics,
     hot: Hot,
-    /// The tokens as they were when they were read last.
-    tokens: Mutex<Vec<Token>>,
+    tokens: Mutex<KnownTokens>,
     /// Turns at working out closures.
     closures: Arc<Semaphore>,
     /// Hears of every request.
     access: Box<dyn Fn(&Access) + Send + Sync>,
+}
+
+/// How long tokens are taken for what they were, where reading them asks another machine: so late a revoked one ends.
+const TOKENS_FOR: Duration = Duration::from_secs(5);
+
+/// The tokens as they were when they were read last.
+struct KnownTokens {
+    tokens: Vec<Token>,
+    since: Instant,
+}
+
+impl KnownTokens {
+    fn now(tokens: Vec<Token>) -> Self {
+        Self { tokens, since: Instant::now() }
+    }
+
+    /// The token of this text, if it is one of these, and whether that is new enough.
+    fn find(&self, text: &str) -> (Option<Token>, bool) {
+        let found = tokens::find(&self.tokens, text, Timestamp::now()).cloned();
+        (found, self.since.elapsed() < TOKENS_FOR)
+    }
 }
 
 /// Something to do that came with a request.
@@ -119,7 +139,7 @@ impl App {
         let (metrics, hot) = (Metrics::default(), Hot::default());
         let closures = Arc::new(Semaphore::new(CLOSURES_AT_ONCE));
         // What can't be read now is met again when a token comes.
-        let tokens = Mutex::new(tokens::list(&*registry).unwrap_or_default());
+        let tokens = Mutex::new(KnownTokens::now(tokens::list(&*registry).unwrap_or_default()));
         Ok(Arc::new(Self { registry, searcher, limits, buckets, metrics, hot, tokens, closures, access }))
     }
 
@@ -250,7 +270,7 @@ impl App {
         if let Some(digest) = path.strip_prefix("files/") {
             let digest: Digest = digest.parse().map_err(|_| Problem::not_found())?;
             return match asked.method {
-                Method::HEAD => uploads::look(&registry, digest).await,
+                Method::HEAD => uploads::look(&registry, digest, &asked.headers).await,
                 Method::PUT => {
                     uploads::take(&registry, digest, &asked.headers, asked.body, &self.limits).await
                 }
@@ -310,18 +330,23 @@ impl App {
             return Err(refused("a token is wanted"));
         };
         // A token that was known a moment ago has a limit of its own; who guesses may have the tokens read so often only.
-        let is_known = tokens::find(&self.known_tokens(), bearer.token(), Timestamp::now()).is_some();
-        if !is_known {
-            self.take_from_bucket(&peer.to_string())?;
+        let (known, is_new) = self.known_tokens().find(bearer.token());
+        match known {
+            Some(token) if is_new && !self.registry.is_near() => return Ok(token),
+            Some(_) => {}
+            None => self.take_from_bucket(&peer.to_string())?,
         }
         let registry = Arc::clone(&self.registry);
         let known = blocking(move || tokens::list(&*registry)).await??;
-        let token = tokens::find(&known, bearer.token(), Timestamp::now()).cloned();
-        *self.known_tokens() = known;
-        token.ok_or_else(|| refused("this token is not known here, has ended or was revoked"))
+        let mut tokens = self.known_tokens();
+        *tokens = KnownTokens::now(known);
+        tokens
+            .find(bearer.token())
+            .0
+            .ok_or_else(|| refused("this token is not known here, has ended or was revoked"))
     }
 
-    fn known_tokens(&self) -> MutexGuard<'_, Vec<Token>> {
+    fn known_tokens(&self) -> MutexGuard<'_, KnownTokens> {
         self.tokens.lock().unwrap_or_else(PoisonError::into_inner)
     }
 

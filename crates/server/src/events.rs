@@ -113,10 +113,8 @@ impl Asking<'_> {
         }
         let open = |file: &FileRecord| self.registry.open_file(&file.sha256);
         check_archives(&card, &self.registry.scratch()?, &open)?;
-        let already = accept(self.registry, &card).map_err(|error| self.refused(&card, error))?;
-        if !already {
-            self.note("publish", &card.name, card.version.as_str())?;
-        }
+        let note = || self.note("publish", &card.name, card.version.as_str());
+        let already = accept(self.registry, &card, note).map_err(|error| self.refused(&card, error))?;
         let status = if already { StatusCode::OK } else { StatusCode::CREATED };
         let said = json!({ "name": card.name, "version": card.version, "already": already });
         Ok((status, axum::Json(said)).into_response())
@@ -163,10 +161,10 @@ impl Asking<'_> {
         Err(Problem::new(StatusCode::FORBIDDEN, "token.not-for-that", detail))
     }
 
-    fn note(&self, action: &str, package: &PackageName, version: &str) -> Result<(), Problem> {
+    fn note(&self, action: &str, package: &PackageName, version: &str) -> Result<(), RegistryError> {
         let done =
             Done { at: self.now, token: &self.token.id, name: &self.token.name, action, package, version };
-        Ok(done.note(&**self.registry)?)
+        done.note(&**self.registry)
     }
 }
 

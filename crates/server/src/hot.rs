@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use bibliotax_core::name::PackageName;
-use bibliotax_registry::keep::{Keep, Stamp};
+use bibliotax_registry::keep::{Keep, Since, Stamp};
 use bytes::Bytes;
 
 use crate::problem::Problem;
@@ -71,15 +71,6 @@ pub fn tag_of(text: &str) -> String {
     format!("\"{}\"", &blake3::hash(text.as_bytes()).to_hex()[..32])
 }
 
-/// What tells whether a history changed. One look at a near file that is asked for again and again waits for no disk.
-async fn stamp_of(registry: &Arc<dyn Keep>, name: &PackageName) -> Result<Option<Stamp>, Problem> {
-    if registry.is_near() {
-        return Ok(registry.history_stamp(name)?);
-    }
-    let (registry, name) = (Arc::clone(registry), name.clone());
-    Ok(blocking(move || registry.history_stamp(&name)).await??)
-}
-
 /// Histories that were asked for lately.
 #[derive(Default)]
 pub struct Hot {
@@ -99,17 +90,25 @@ impl Hot {
         registry: &Arc<dyn Keep>,
         name: PackageName,
     ) -> Result<Option<Arc<Prepared>>, Problem> {
-        let Some(stamp) = stamp_of(registry, &name).await? else { return Ok(None) };
-        if let Some((known, prepared)) = self.lock().histories.get(&name)
-            && *known == stamp
+        let known = self.lock().histories.get(&name).cloned();
+        // One look at a near file that is asked for again and again waits for no disk.
+        if let Some((stamp, prepared)) = &known
+            && registry.is_near()
+            && registry.history_stamp(&name)?.as_ref() == Some(stamp)
         {
             return Ok(Some(Arc::clone(prepared)));
         }
+        let (stamp, before) = known.unzip();
         let (kept, wanted) = (Arc::clone(registry), name.clone());
-        let read = move || Ok::<_, Problem>(kept.history_text(&wanted)?.map(Prepared::at_work));
-        let Some(prepared) = blocking(read).await?? else { return Ok(None) };
-        let prepared = Arc::new(prepared);
-        self.keep(name, stamp, &prepared);
+        let read = move || match kept.history_since(&wanted, stamp.as_ref())? {
+            Since::Missing => Ok::<_, Problem>(None),
+            Since::Same => Ok(before.map(|before| (None, before))),
+            Since::New(stamp, text) => Ok(Some((Some(stamp), Arc::new(Prepared::at_work(text))))),
+        };
+        let Some((stamp, prepared)) = blocking(read).await?? else { return Ok(None) };
+        if let Some(stamp) = stamp {
+            self.keep(name, stamp, &prepared);
+        }
         Ok(Some(prepared))
     }
 

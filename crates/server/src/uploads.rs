@@ -1,6 +1,7 @@
 //! Files on their way in: streamed to the disk, resumed where they broke off, kept only with the right digest.
 //!
-//! `HEAD api/v1/files/<sha256>` tells whether the file is here (200) or how much of it (404 with `upload-offset`).
+//! `HEAD api/v1/files/<sha256>` tells whether the file is here (200) or how much of it (404 with `upload-offset`). With
+//! `upload-length` it says how long the file is: of a short one nobody looks for a part.
 //! `PUT` sends it whole, or with `content-range: bytes FROM-TO/LENGTH` from there on.
 
 use std::io;
@@ -23,19 +24,25 @@ use crate::limits::Limits;
 use crate::problem::Problem;
 use crate::work::blocking;
 
+/// How long the file is that is asked for.
+const LENGTH: HeaderName = HeaderName::from_static("upload-length");
+
 /// How much of a file has come.
 const OFFSET: HeaderName = HeaderName::from_static("upload-offset");
 
 /// Tells whether a file is here, or how much of it.
-pub async fn look(registry: &Arc<dyn Keep>, digest: Digest) -> Result<Response, Problem> {
+pub async fn look(
+    registry: &Arc<dyn Keep>,
+    digest: Digest,
+    headers: &HeaderMap,
+) -> Result<Response, Problem> {
     let registry = Arc::clone(registry);
-    let uploaded = move || {
-        if registry.has_file_to_release(&digest)? { Ok(None) } else { registry.uploaded(&digest).map(Some) }
-    };
-    match blocking(uploaded).await?? {
-        None => Ok(StatusCode::OK.into_response()),
-        Some(uploaded) => Err(Problem::not_found().header(OFFSET, HeaderValue::from(uploaded))),
+    let length = headers.get(LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
+    let standing = blocking(move || registry.standing_of(&digest, length)).await??;
+    if standing.may_be_released() {
+        return Ok(StatusCode::OK.into_response());
     }
+    Err(Problem::not_found().header(OFFSET, HeaderValue::from(standing.came)))
 }
 
 /// Takes a file in, or the rest of one.

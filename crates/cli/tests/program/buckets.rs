@@ -114,10 +114,11 @@ fn an_upload_goes_on_at_another_server_where_it_broke_off() {
     let answer = say(1, "PUT", &format!("{range}content-length: {}\r\n", rest.len()), rest);
     assert!(answer.starts_with("HTTP/1.1 201"), "{answer}");
     assert!(say(0, "HEAD", "", b"").starts_with("HTTP/1.1 200"), "the other server has it as well");
-    let halves = garden.path("buckets/garden/seedhouse/private/incoming");
-    let left = fs::read_dir(halves).into_iter().flatten().flatten();
-    let left = left.flat_map(|folder| fs::read_dir(folder.path()).into_iter().flatten()).count();
-    assert_eq!(left, 0, "no half is left");
+    let uploads = garden.path("buckets/garden/seedhouse/private/uploads");
+    let folders = fs::read_dir(uploads).unwrap().flatten();
+    let left: Vec<_> = folders.flat_map(|folder| fs::read_dir(folder.path()).unwrap().flatten()).collect();
+    let names: Vec<_> = left.iter().map(|file| file.file_name().into_string().unwrap()).collect();
+    assert_eq!(names, [format!("whole-{}", bytes.len())], "no half is left");
 }
 
 #[test]

@@ -6,10 +6,11 @@ use std::io::{Read, Write};
 use std::net::{Shutdown, TcpListener, TcpStream};
 use std::sync::{Arc, Mutex};
 use std::thread;
+use std::time::Duration;
 
 use crate::garden::Garden;
 use crate::served::{project, tokens_for, with_token};
-use crate::server::{Served, serve};
+use crate::server::{Buckets, Served, serve};
 
 /// How many packages the registry has.
 const PACKAGES: usize = 60;
@@ -22,9 +23,13 @@ struct Listening {
 
 impl Listening {
     fn before(served: &Served) -> Self {
+        Self::before_address(served.url.trim_start_matches("http://").trim_end_matches('/'))
+    }
+
+    fn before_address(server: &str) -> Self {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let url = format!("http://{}/", listener.local_addr().unwrap());
-        let server = served.url.trim_start_matches("http://").trim_end_matches('/').to_owned();
+        let server = server.to_owned();
         let asked = Arc::<Mutex<Vec<String>>>::default();
         let noted = asked.clone();
         thread::spawn(move || {
@@ -39,10 +44,15 @@ impl Listening {
         Self { url, asked }
     }
 
+    /// What was asked since the last time.
+    fn all(&self) -> Vec<String> {
+        self.asked.lock().unwrap().drain(..).collect()
+    }
+
     /// What was asked since the last time, by kind.
     fn counts(&self) -> BTreeMap<String, usize> {
         let mut counts = BTreeMap::new();
-        for request in self.asked.lock().unwrap().drain(..) {
+        for request in self.all() {
             let (method, path) = request.split_once(' ').unwrap();
             let kind = match path.trim_start_matches('/').trim_start_matches("api/v1/") {
                 path if path.starts_with("files/") => "files",
@@ -131,4 +141,48 @@ fn what_can_be_asked_at_once_is_asked_once() {
         ("POST releases", 1),
     ];
     assert_eq!(listening.counts(), asked(&publish), "publish");
+}
+
+/// What a publisher's requests make of requests to the bucket, but for what is asked now and then only: who has tokens, how much
+/// waits for its release, and that marks go which are of no use any more.
+fn for_this_publisher(request: &String) -> bool {
+    let is_now_and_then = request.contains("tokens.jsonl") || request.starts_with("POST ");
+    !is_now_and_then
+        && !(request.starts_with("GET ") && request.contains("prefix=") && request.contains("uploads"))
+}
+
+#[test]
+fn a_publisher_asks_a_bucket_eight_times_at_most() {
+    let garden = Garden::bare();
+    let Some(buckets) = Buckets::start(&garden) else { return };
+    let listening = Listening::before_address(&buckets.address());
+    let place = buckets.place("seedhouse").through(&listening.url);
+    place.run(&garden, &["registry", "create", &place.path, "--name", "seedhouse"]);
+    let token = place.token(&garden);
+    let served = place.try_to_serve(&garden, &["--listen", "127.0.0.1:0"]).unwrap();
+    for version in ["1.0.0", "1.1.0", "1.2.0"] {
+        project(&garden, version, &served.url, "moss-map", version);
+        garden.write(&format!("{version}/moss.c"), &format!("int moss; // {version}\n"));
+        listening.all();
+        let (status, told) = with_token(&garden, version, &["publish"], &token);
+        assert_eq!(status, 0, "{told}");
+        let mut asked = listening.all();
+        asked.retain(for_this_publisher);
+        // The first one finds out where the list of names ends.
+        let most = if version == "1.0.0" { 12 } else { 8 };
+        assert!((6..=most).contains(&asked.len()), "{version}: {asked:#?}");
+    }
+    let checked = place.run(&garden, &["registry", "check", &place.path]);
+    assert_eq!(checked["flaws"], serde_json::json!([]), "{checked}");
+    // The marks of uploads go a moment after their releases.
+    let uploads = garden.path("buckets/garden/seedhouse/private/uploads");
+    let marks = || {
+        let folders = fs::read_dir(&uploads).into_iter().flatten().flatten();
+        folders.flat_map(|folder| fs::read_dir(folder.path()).into_iter().flatten()).count()
+    };
+    let is_clear = (0..500).any(|_| {
+        thread::sleep(Duration::from_millis(20));
+        marks() == 0
+    });
+    assert!(is_clear, "{}", marks());
 }

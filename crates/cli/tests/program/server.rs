@@ -40,6 +40,17 @@ impl Place {
         Self { path: folder.to_owned(), ..Self::folder() }
     }
 
+    /// The same place, reached at another address.
+    pub fn through(mut self, url: &str) -> Self {
+        for (key, value) in &mut self.env {
+            if *key == "AWS_ENDPOINT" {
+                value.clear();
+                value.push_str(url.trim_end_matches('/'));
+            }
+        }
+        self
+    }
+
     /// A command that can reach it.
     pub fn command(&self, garden: &Garden, folder: &str, args: &[&str]) -> Command {
         let mut command = garden.command(folder, args);
@@ -121,10 +132,15 @@ impl Buckets {
         Some(Self { child, port: line.trim().parse().unwrap() })
     }
 
+    /// Where the server listens.
+    pub fn address(&self) -> String {
+        format!("127.0.0.1:{}", self.port)
+    }
+
     /// A place in the bucket.
     pub fn place(&self, prefix: &str) -> Place {
         let env = vec![
-            ("AWS_ENDPOINT", format!("http://127.0.0.1:{}", self.port)),
+            ("AWS_ENDPOINT", format!("http://{}", self.address())),
             ("AWS_ACCESS_KEY_ID", "key".to_owned()),
             ("AWS_SECRET_ACCESS_KEY", "secret".to_owned()),
             ("AWS_REGION", "garden".to_owned()),

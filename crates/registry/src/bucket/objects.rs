@@ -77,6 +77,15 @@ pub struct Object {
     pub version: UpdateVersion,
 }
 
+/// The text of an object, or that there is none, with what tells its state.
+#[derive(Debug, Clone)]
+pub struct Text {
+    /// The text; nothing of an object that is not there.
+    pub text: Option<Arc<str>>,
+    /// What tells whether it changed; nothing of an object that is not there.
+    pub version: Option<UpdateVersion>,
+}
+
 impl Objects {
     /// Opens a place such as `s3://bucket/prefix`; `settings` are those of the usual variables (`AWS_ACCESS_KEY_ID`, …).
     pub fn open(
@@ -144,6 +153,27 @@ impl Objects {
         Ok(Some((text, version)))
     }
 
+    /// The text of an object as it is now; it isn't sent again where it still is as it was `known`.
+    pub fn read_on(&self, path: &str, known: Option<Text>) -> Result<Text, RegistryError> {
+        let tag = known.as_ref().and_then(|known| known.version.as_ref()?.e_tag.clone());
+        let options = GetOptions { if_none_match: tag, ..GetOptions::default() };
+        let read = wait(async {
+            let found = self.store.get_opts(&self.at(path), options).await?;
+            let version =
+                UpdateVersion { e_tag: found.meta.e_tag.clone(), version: found.meta.version.clone() };
+            Ok(Object { bytes: found.bytes().await?, version })
+        });
+        match (read, known) {
+            (Err(Error::NotModified { .. }), Some(known)) => Ok(known),
+            (Err(Error::NotFound { .. }), _) => Ok(Text { text: None, version: None }),
+            (Err(error), _) => Err(self.told(&error)),
+            (Ok(Object { bytes, version }), _) => {
+                let text = std::str::from_utf8(&bytes).map_err(|_| self.wrong("what it holds is no text"))?;
+                Ok(Text { text: Some(text.into()), version: Some(version) })
+            }
+        }
+    }
+
     /// What is known of an object; `None` if it is not there.
     pub fn look(&self, path: &str) -> Result<Option<ObjectMeta>, RegistryError> {
         self.unless_missing(wait(async { self.store.head(&self.at(path)).await }))
@@ -162,10 +192,39 @@ impl Objects {
         Ok(stream.map(|stream| Arriving { stream, piece: Bytes::new(), left: bytes.end - bytes.start }))
     }
 
+    /// Reads an object from its beginning to its end as it arrives.
+    pub fn open_whole(&self, path: &str) -> Result<Option<impl Read + use<>>, RegistryError> {
+        let opened = wait(async { self.store.get(&self.at(path)).await });
+        Ok(self.unless_missing(opened)?.map(|found| {
+            let left = found.meta.size;
+            Arriving { stream: found.into_stream(), piece: Bytes::new(), left }
+        }))
+    }
+
     /// What is known of all objects below a path.
     pub fn below(&self, path: &str) -> Result<Vec<ObjectMeta>, RegistryError> {
         let listed = wait(async { self.store.list(Some(&self.at(path))).try_collect().await });
         listed.map_err(|error| self.told(&error))
+    }
+
+    /// What is known of the objects in a folder whose names come after a name, which has to be in that folder.
+    pub fn after(&self, folder: &str, name: &str) -> Result<Vec<ObjectMeta>, RegistryError> {
+        let (prefix, offset) = (self.at(folder), self.at(&format!("{folder}/{name}")));
+        let listed = wait(async { self.store.list_with_offset(Some(&prefix), &offset).try_collect().await });
+        listed.map_err(|error| self.told(&error))
+    }
+
+    /// What is known of an object and of all objects below another path, asked for side by side.
+    pub fn look_and_below(
+        &self,
+        path: &str,
+        folder: &str,
+    ) -> Result<(Option<ObjectMeta>, Vec<ObjectMeta>), RegistryError> {
+        let (at, prefix) = (self.at(path), self.at(folder));
+        let (found, listed) = wait(async {
+            futures_util::join!(self.store.head(&at), self.store.list(Some(&prefix)).try_collect())
+        });
+        Ok((self.unless_missing(found)?, listed.map_err(|error| self.told(&error))?))
     }
 
     /// The path of an object as seen from the prefix.
@@ -175,7 +234,8 @@ impl Objects {
 
     /// Makes an object, unless there is one.
     pub fn create(&self, path: &str, bytes: Bytes) -> Result<bool, RegistryError> {
-        self.put(path, bytes, PutMode::Create).map_err(|error| self.told(&error))
+        let made = self.put(path, bytes, PutMode::Create).map_err(|error| self.told(&error))?;
+        Ok(made.is_some())
     }
 
     /// How the store wants conditions, tried out once on an object of its own; an error where it doesn't keep them, for then two
@@ -197,7 +257,8 @@ impl Objects {
 
     fn try_conditions_on(&self, path: &str) -> Result<Conditions, RegistryError> {
         let put = |text: &'static str, mode| {
-            self.put(path, Bytes::from_static(text.as_bytes()), mode).map_err(|error| self.told(&error))
+            let bytes = Bytes::from_static(text.as_bytes());
+            self.put(path, bytes, mode).map(|made| made.is_some()).map_err(|error| self.told(&error))
         };
         if !put("one", PutMode::Create)? || put("other", PutMode::Create)? {
             return Err(
@@ -222,14 +283,28 @@ impl Objects {
     }
 
     /// Changes an object to what `change` makes of it, again where somebody else changed it meanwhile; not at all where that
-    /// is nothing. Whether it was changed.
-    pub fn change(&self, path: &str, change: &mut Change<'_>) -> Result<bool, RegistryError> {
+    /// is nothing. How it is then.
+    ///
+    /// Where it is `known` how the object was, that is taken first. What is written is then right all the same, for the condition
+    /// holds only where it still is so; to write nothing is decided by nothing but the object as it is.
+    pub fn change(
+        &self,
+        path: &str,
+        mut known: Option<Text>,
+        change: &mut Change<'_>,
+    ) -> Result<Text, RegistryError> {
         let conditions = self.conditions()?;
         let (mut refused, mut times, mut failed) = (None, 0, 0);
         for tried in 0..MOST_TRIES {
-            let there = self.read_text(path)?;
-            let Some(text) = change(there.as_ref().map(|(text, _)| text.as_str()))? else { return Ok(false) };
-            let version = there.map(|(_, version)| version);
+            let at_once = known.take().map(|known| (change(known.text.as_deref()), known));
+            let (text, there) = if let Some((Ok(Some(text)), known)) = at_once {
+                (text, known)
+            } else {
+                let there = self.read_on(path, at_once.map(|(_, known)| known))?;
+                let Some(text) = change(there.text.as_deref())? else { return Ok(there) };
+                (text, there)
+            };
+            let version = there.version;
             let is_as_it_was =
                 refused.is_some() && refused == version.as_ref().map(|version| version.e_tag.clone());
             times = if is_as_it_was { times + 1 } else { 0 };
@@ -239,9 +314,10 @@ impl Objects {
             let mode = version
                 .clone()
                 .map_or(PutMode::Create, |version| PutMode::Update(conditions.version(version)));
-            match self.put(path, text.into(), mode) {
-                Ok(true) => return Ok(true),
-                Ok(false) => refused = version.map(|version| version.e_tag),
+            let text: Arc<str> = text.into();
+            match self.put(path, Bytes::copy_from_slice(text.as_bytes()), mode) {
+                Ok(Some(version)) => return Ok(Text { text: Some(text), version: Some(version) }),
+                Ok(None) => refused = version.map(|version| version.e_tag),
                 // Stores fail so at those who come second, too. What became of it shows when it is read again.
                 Err(error) if is_passing(&error) && failed < MOST_FAILURES => {
                     (refused, failed) = (None, failed + 1);
@@ -287,17 +363,25 @@ impl Objects {
         wait(writing.finish()).map(drop).map_err(|error| self.told(&error))
     }
 
+    /// Removes objects, in as few requests as the store lets it be.
+    pub fn remove_all(&self, paths: &[String]) -> Result<(), RegistryError> {
+        let all = paths.iter().map(|path| Ok(self.at(path))).collect::<Vec<_>>();
+        let removed = self.store.delete_stream(futures_util::stream::iter(all).boxed());
+        let removed: Vec<_> = wait(removed.collect());
+        removed.into_iter().try_for_each(|removed| self.unless_missing(removed).map(drop))
+    }
+
     /// Removes an object, if it is there.
     pub fn remove(&self, path: &str) -> Result<(), RegistryError> {
         self.unless_missing(wait(async { self.store.delete(&self.at(path)).await })).map(drop)
     }
 
-    /// Whether it was written; it wasn't where somebody else was quicker.
-    fn put(&self, path: &str, bytes: Bytes, mode: PutMode) -> Result<bool, Error> {
+    /// What tells the state of what was written; nothing was where somebody else was quicker.
+    fn put(&self, path: &str, bytes: Bytes, mode: PutMode) -> Result<Option<UpdateVersion>, Error> {
         let options = PutOptions { mode, attributes: Attributes::new(), ..PutOptions::default() };
         match wait(async { self.store.put_opts(&self.at(path), bytes.into(), options).await }) {
-            Ok(_) => Ok(true),
-            Err(Error::AlreadyExists { .. } | Error::Precondition { .. }) => Ok(false),
+            Ok(written) => Ok(Some(written.into())),
+            Err(Error::AlreadyExists { .. } | Error::Precondition { .. }) => Ok(None),
             Err(error) => Err(error),
         }
     }

@@ -1,37 +1,76 @@
 //! Files that come in pieces into a bucket: each piece an object, so that another server can take the next one.
+//!
+//! Below `private/uploads/DIGEST` are the pieces (`FROM-TO`) and, once all of it is a file, the mark that no release names it yet
+//! (`whole-SIZE`).
 
 use std::collections::BTreeMap;
 use std::io::{self, Read, Seek, SeekFrom};
-use std::time::SystemTime;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::thread;
+use std::time::{Duration, SystemTime};
 
 use bibliotax_core::digest::Digest;
 use bibliotax_disk::error::At;
+use object_store::ObjectMeta;
 
 use super::Bucket;
+use super::objects::Objects;
 use crate::error::RegistryError;
 use crate::keep::Keep;
 use crate::layout::file_path;
-use crate::pending::Pending;
-use crate::piece::{Piece, UploadProblem};
+use crate::pending::{FileStanding, Pending};
+use crate::piece::{Piece, SENT_WHOLE, UploadProblem};
+
+/// Where the pieces of half files, and the marks of whole ones, are.
+const UPLOADS: &str = "private/uploads";
+
+/// How the name of a mark begins.
+const WHOLE: &str = "whole-";
+
+/// How long marks that are of no use wait for others that go with them.
+const TOGETHER: Duration = Duration::from_millis(500);
 
 impl Bucket {
     /// The pieces of a file that follow each other from its beginning: first byte and the one behind the last.
     pub(super) fn pieces(&self, digest: &Digest) -> Result<Vec<(u64, u64)>, RegistryError> {
-        let mut pieces: Vec<(u64, u64)> = Vec::new();
-        for object in self.objects.below(&incoming(digest))? {
-            let name = object.location.filename().unwrap_or_default();
-            let piece =
-                name.split_once('-').and_then(|(from, to)| Some((from.parse().ok()?, to.parse().ok()?)));
-            pieces.extend(piece);
+        Ok(pieces_of(&self.objects.below(&uploads_of(digest))?))
+    }
+
+    /// How a file stands. Of one that is missing and short no pieces are looked for.
+    pub(super) fn standing(
+        &self,
+        digest: &Digest,
+        length: Option<u64>,
+    ) -> Result<FileStanding, RegistryError> {
+        let (path, uploads) = (file_path(digest), uploads_of(digest));
+        let is_short = length.is_some_and(|length| length <= SENT_WHOLE);
+        let (found, listed) = if is_short {
+            let found = self.objects.look(&path)?;
+            let listed = if found.is_some() { self.objects.below(&uploads)? } else { Vec::new() };
+            (found, listed)
+        } else {
+            self.objects.look_and_below(&path, &uploads)?
+        };
+        let is_there = found.is_some();
+        let mark = listed.iter().find_map(|object| self.mark_in(object)).filter(|_| is_there);
+        let came = pieces_of(&listed).last().map_or(0, |(_, to)| *to);
+        if is_there || !listed.is_empty() {
+            self.recent.forget_missing(digest);
+        } else {
+            self.recent.put_missing(*digest);
         }
-        pieces.sort_unstable();
-        let mut end = 0;
-        pieces.retain(|(from, to)| {
-            let follows = *from == end;
-            end = if follows { *to } else { end };
-            follows
-        });
-        Ok(pieces)
+        Ok(FileStanding { is_there, mark, came: if is_there { 0 } else { came } })
+    }
+
+    /// How a file stood a moment ago, as far as that is known.
+    pub(super) fn standing_a_moment_ago(&self, digest: &Digest) -> Result<FileStanding, RegistryError> {
+        if self.recent.is_missing(digest) {
+            return Ok(FileStanding { is_there: false, mark: None, came: 0 });
+        }
+        match (self.recent.file(digest), self.recent.mark(digest)) {
+            (Some(_), mark @ Some(_)) => Ok(FileStanding { is_there: true, mark, came: 0 }),
+            _ => self.standing(digest, None),
+        }
     }
 
     /// Takes a piece in; what came of one that broke off is kept, too.
@@ -58,7 +97,8 @@ impl Bucket {
             if piece.from == 0 {
                 self.forget_pieces(digest)?;
             }
-            let name = format!("{}/{}-{}", incoming(digest), piece.from, piece.from + length);
+            self.recent.forget_missing(digest);
+            let name = format!("{}/{}-{}", uploads_of(digest), piece.from, piece.from + length);
             self.objects.write(&name, length, &mut came)?;
         }
         copied
@@ -73,62 +113,97 @@ impl Bucket {
     ) -> Result<(), UploadProblem> {
         let mut staged = (self as &dyn Keep).stage()?;
         for (from, to) in before {
-            let name = format!("{}/{from}-{to}", incoming(digest));
+            let name = format!("{}/{from}-{to}", uploads_of(digest));
             let mut piece =
                 self.objects.open_range(&name, 0..to - from)?.ok_or(UploadProblem::Gap { there: *from })?;
             io::copy(&mut piece, &mut staged).at("copy", self.place())?;
         }
         io::copy(last, &mut staged).at("copy", self.place())?;
         let found = staged.digest();
-        let (is_there, mark) = ((self as &dyn Keep).has_file(digest)?, self.mark_of(digest)?);
+        let has_no_pieces = before.is_empty() && self.recent.is_missing(digest);
+        let standing = self.standing_a_moment_ago(digest)?;
         // With a file that is there and not marked a release has come meanwhile.
-        if found == *digest && (!is_there || mark.is_some()) {
-            self.set_mark(digest)?;
+        if found == *digest && (!standing.is_there || standing.mark.is_some()) {
+            self.set_mark(digest, staged.size())?;
             self.keep(staged)?;
         }
-        self.forget_pieces(digest)?;
+        if !has_no_pieces {
+            self.forget_pieces(digest)?;
+        }
         if found == *digest { Ok(()) } else { Err(UploadProblem::WrongDigest { found }) }
     }
 
     fn forget_pieces(&self, digest: &Digest) -> Result<(), RegistryError> {
-        let pieces = self.objects.below(&incoming(digest))?;
-        pieces.iter().try_for_each(|object| self.objects.remove(self.objects.inside(object)))
+        let mut objects = self.objects.below(&uploads_of(digest))?;
+        objects.retain(|object| self.mark_in(object).is_none());
+        self.remove_all(&objects)
+    }
+
+    fn remove_all(&self, objects: &[ObjectMeta]) -> Result<(), RegistryError> {
+        let paths: Vec<String> =
+            objects.iter().map(|object| self.objects.inside(object).to_owned()).collect();
+        self.objects.remove_all(&paths)
     }
 
     /// Uploads that no release has named: pieces of each file, and marks of whole ones.
     pub(super) fn all_pending(&self) -> Result<Vec<Pending>, RegistryError> {
         let mut halves: BTreeMap<Digest, Pending> = BTreeMap::new();
-        for object in self.objects.below(INCOMING)? {
-            let path = self.objects.inside(&object);
-            let digest = path.strip_prefix(INCOMING).and_then(|path| path.split('/').nth(1)?.parse().ok());
-            let Some(digest) = digest else { continue };
+        let mut pending = Vec::new();
+        for object in self.objects.below(UPLOADS)? {
+            if let Some(whole) = self.mark_in(&object) {
+                if !self.old_marks.has(self.objects.inside(&object)) {
+                    pending.push(whole);
+                }
+                continue;
+            }
+            let Some(digest) = self.digest_in(&object) else { continue };
             let since: SystemTime = object.last_modified.into();
             let half = Pending { digest, bytes: 0, since, is_whole: false };
             let half = halves.entry(digest).or_insert(half);
             half.bytes += object.size;
             half.since = half.since.max(since);
         }
-        let mut pending: Vec<Pending> = halves.into_values().collect();
-        for object in self.objects.below(MARKS)? {
-            let digest = object.location.filename().and_then(|name| name.parse().ok());
-            let Some(digest) = digest else { continue };
-            pending.push(self.marked_since(digest, object.last_modified.into())?);
-        }
+        pending.extend(halves.into_values());
         Ok(pending)
     }
 
+    /// How many bytes waited for their release a moment ago, or do now.
+    pub(super) fn bytes_that_wait(&self) -> Result<u64, RegistryError> {
+        if let Some(known) = self.recent.waiting() {
+            return Ok(known);
+        }
+        let bytes = self.all_pending()?.iter().map(|pending| pending.bytes).sum();
+        self.recent.put_waiting(bytes);
+        Ok(bytes)
+    }
+
+    /// The file that an object below the uploads is about.
+    fn digest_in(&self, object: &ObjectMeta) -> Option<Digest> {
+        let path = self.objects.inside(object).strip_prefix(UPLOADS)?;
+        path.trim_start_matches('/').split('/').next()?.parse().ok()
+    }
+
+    /// The upload of a whole file that an object marks.
+    fn mark_in(&self, object: &ObjectMeta) -> Option<Pending> {
+        let bytes = object.location.filename()?.strip_prefix(WHOLE)?.parse().ok()?;
+        let (digest, since) = (self.digest_in(object)?, object.last_modified.into());
+        Some(Pending { digest, bytes, since, is_whole: true })
+    }
+
     pub(super) fn mark_of(&self, digest: &Digest) -> Result<Option<Pending>, RegistryError> {
-        let Some(mark) = self.objects.look(&mark_path(digest))? else { return Ok(None) };
-        self.marked_since(*digest, mark.last_modified.into()).map(Some)
+        if let Some(known) = self.recent.mark(digest) {
+            return Ok(Some(known));
+        }
+        let listed = self.objects.below(&uploads_of(digest))?;
+        Ok(listed.iter().find_map(|object| self.mark_in(object)))
     }
 
-    fn marked_since(&self, digest: Digest, since: SystemTime) -> Result<Pending, RegistryError> {
-        let bytes = self.file_size(&digest)?.unwrap_or(0);
-        Ok(Pending { digest, bytes, since, is_whole: true })
-    }
-
-    pub(super) fn set_mark(&self, digest: &Digest) -> Result<(), RegistryError> {
-        self.objects.write(&mark_path(digest), 0, &mut io::empty())
+    pub(super) fn set_mark(&self, digest: &Digest, bytes: u64) -> Result<(), RegistryError> {
+        let path = mark_path(digest, bytes);
+        self.old_marks.keep(&path);
+        self.objects.write(&path, 0, &mut io::empty())?;
+        self.recent.put_mark(Pending { digest: *digest, bytes, since: SystemTime::now(), is_whole: true });
+        Ok(())
     }
 
     pub(super) fn forget(&self, pending: &Pending, with_file: bool) -> Result<(), RegistryError> {
@@ -136,23 +211,93 @@ impl Bucket {
         if !pending.is_whole {
             return self.forget_pieces(digest);
         }
+        self.recent.forget_mark(digest);
         if with_file {
+            self.recent.forget_file(digest);
             self.objects.remove(&file_path(digest))?;
+            return self.objects.remove(&mark_path(digest, pending.bytes));
         }
-        self.objects.remove(&mark_path(digest))
+        self.old_marks.remove(mark_path(digest, pending.bytes));
+        Ok(())
     }
 }
 
-/// Where the pieces of half files are.
-const INCOMING: &str = "private/incoming";
-
-/// Where whole files that wait for their release are marked.
-const MARKS: &str = "private/uploaded";
-
-fn mark_path(digest: &Digest) -> String {
-    format!("{MARKS}/{digest}")
+/// The pieces among objects that follow each other from the beginning of a file.
+fn pieces_of(objects: &[ObjectMeta]) -> Vec<(u64, u64)> {
+    let piece = |object: &ObjectMeta| {
+        let (from, to) = object.location.filename()?.split_once('-')?;
+        Some((from.parse().ok()?, to.parse().ok()?))
+    };
+    let mut pieces: Vec<(u64, u64)> = objects.iter().filter_map(piece).collect();
+    pieces.sort_unstable();
+    let mut end = 0;
+    pieces.retain(|(from, to)| {
+        let follows = *from == end;
+        end = if follows { *to } else { end };
+        follows
+    });
+    pieces
 }
 
-fn incoming(digest: &Digest) -> String {
-    format!("{INCOMING}/{digest}")
+fn mark_path(digest: &Digest, size: u64) -> String {
+    format!("{}/{WHOLE}{size}", uploads_of(digest))
+}
+
+fn uploads_of(digest: &Digest) -> String {
+    format!("{UPLOADS}/{digest}")
+}
+
+/// Marks of files that releases name by now. They go several at a time, a moment later: a mark that stays does no harm.
+pub struct OldMarks {
+    objects: Objects,
+    paths: Arc<Mutex<Vec<String>>>,
+}
+
+impl OldMarks {
+    /// None yet.
+    pub fn of(objects: Objects) -> Self {
+        Self { objects, paths: Arc::default() }
+    }
+
+    fn has(&self, path: &str) -> bool {
+        lock(&self.paths).iter().any(|known| known == path)
+    }
+
+    /// A mark that is set again stays.
+    fn keep(&self, path: &str) {
+        lock(&self.paths).retain(|known| known != path);
+    }
+
+    fn remove(&self, path: String) {
+        let is_first = {
+            let mut paths = lock(&self.paths);
+            paths.push(path);
+            paths.len() == 1
+        };
+        if is_first {
+            let (objects, paths) = (self.objects.clone(), Arc::clone(&self.paths));
+            thread::spawn(move || {
+                thread::sleep(TOGETHER);
+                remove_marks(&objects, &paths);
+            });
+        }
+    }
+}
+
+impl Drop for OldMarks {
+    fn drop(&mut self) {
+        remove_marks(&self.objects, &self.paths);
+    }
+}
+
+fn remove_marks(objects: &Objects, paths: &Mutex<Vec<String>>) {
+    let paths = std::mem::take(&mut *lock(paths));
+    if !paths.is_empty() {
+        // What stays goes with what is cleared now and then.
+        let _ = objects.remove_all(&paths);
+    }
+}
+
+fn lock(paths: &Mutex<Vec<String>>) -> MutexGuard<'_, Vec<String>> {
+    paths.lock().unwrap_or_else(PoisonError::into_inner)
 }

@@ -22,7 +22,8 @@ impl Folder {
         let mut file = opened.map_err(wrong)?;
         exclusive(&file, || ()).map_err(wrong)?;
         // Read while nobody else notes anything, so that a line is never older than one before it.
-        let lines = (self as &dyn Keep).name_lines(packages)?;
+        let lines =
+            (self as &dyn Keep).name_lines(packages, |package| (self as &dyn Keep).history(package))?;
         let frames = frames(&lines).map_err(wrong)?;
         let noted = self.root.join("private/names.length");
         // Where the last publisher noted its end, it did not die before; else the frames are gone through.

@@ -169,7 +169,8 @@ impl Remote {
 
     /// From where on a file of this length is missing; `None` if it is there.
     fn missing_from(&self, path: &str, whole: u64) -> Result<Option<u64>, RegistryError> {
-        let response = self.client.send(&Method::HEAD, path, Ok)?;
+        let with_length = |request: RequestBuilder| Ok(request.header("upload-length", whole));
+        let response = self.client.send(&Method::HEAD, path, with_length)?;
         if response.status() != StatusCode::NOT_FOUND {
             return Ok(None);
         }

@@ -407,8 +407,8 @@ impl Project {
         let machine = this_machine();
         let slots = lock.slots(&self.part.scope(&machine)).map_err(StoreError::NotForMachine)?;
         let root = Root { shelf: shelf::NAME, absolute: None };
-        let (all, by) = (Template::all_of(&self.root)?, RenderApart::default());
-        link_files(&Links::of(lock, &slots, &root), Templates { all: &all, by: &by })?;
+        let (all, by) = (self.manifests.templates()?, RenderApart::default());
+        link_files(lock, &Links::of(lock, &slots, &root), Templates { all: &all, by: &by })?;
         Ok(())
     }
 
@@ -482,8 +482,9 @@ impl Project {
         listener: &dyn Listener,
     ) -> Result<Installed, Failure> {
         let archives = self.archives(workspace);
-        let templates = Template::all_of(&self.root)?;
-        let made = made_from(&self.manifests.edited(edits)?, &lock.to_string(), &templates, self.absolute);
+        let manifests = self.manifests.edited(edits)?;
+        let templates = manifests.templates()?;
+        let made = made_from(&manifests, &lock.to_string(), &templates, self.absolute);
         let (machine, mut settings) = (this_machine(), workspace.shelf);
         settings.absolute |= self.absolute;
         let scope = self.part.scope(&machine);
@@ -501,7 +502,7 @@ pub fn standing(from: &Path, absolute: bool, look: Look) -> Result<Option<(Shelf
     let Ok(manifests) = Manifests::find(from) else { return Ok(None) };
     let lock = read_text(&manifests.root.join(lock::FILE_NAME), lockfile::LARGEST);
     let Ok(Some(lock)) = lock else { return Ok(None) };
-    let made = made_from(&manifests, &lock, &Template::all_of(&manifests.root)?, absolute);
+    let made = made_from(&manifests, &lock, &manifests.templates()?, absolute);
     let shelf = Shelf::of(&manifests.root);
     Ok(shelf.stands(made, look)?.map(|stands| (shelf, stands)))
 }
@@ -512,7 +513,10 @@ fn made_from(manifests: &Manifests, lock: &str, templates: &[Template], absolute
     let cards = manifests.files.iter().flat_map(|file| &file.cards);
     let cards = cards.flat_map(|card| [card.path.as_str(), &card.text]);
     let manifests = manifests.files.iter().flat_map(|file| [file.folder.as_str(), &file.text]).chain(cards);
-    let templates = templates.iter().flat_map(|template| [template.name.as_str(), &template.text]);
+    let templates = templates.iter().flat_map(|template| {
+        let Template { folder, name, text } = template;
+        [folder.as_str(), name, text]
+    });
     let paths = if absolute { "absolute" } else { "" };
     let texts = [lock, paths].into_iter().chain(machine).chain(manifests).chain(templates);
     Made::from_texts(texts.map(str::as_bytes))

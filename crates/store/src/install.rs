@@ -130,7 +130,7 @@ pub fn install<S: Supplier>(
     for place in &plan.touched {
         listener.hear(&Notice::Touched { place: place.clone() });
     }
-    let files = link_files(&links(aim, &plan, shelf)?, aim.templates)?;
+    let files = link_files(aim.lock, &links(aim, &plan, shelf)?, aim.templates)?;
     let _held =
         if plan.build.is_empty() { None } else { store.in_use(|| listener.hear(&Notice::Waiting))? };
     let mut fetched = fetch_missing(&plan.build, store, supplier, listener)?;

@@ -105,6 +105,16 @@ impl Shelf {
         Self { root: project.join(NAME) }
     }
 
+    /// Whether there is one that was made here.
+    pub fn is_there(&self) -> bool {
+        self.root.join(STATE).is_file()
+    }
+
+    /// Removes it with all that is on it. The caller holds it.
+    pub fn remove(&self) -> Result<(), StoreError> {
+        Ok(bibliotax_disk::tree::remove(&self.root)?)
+    }
+
     /// The folder of the project.
     pub fn project(&self) -> Option<&Path> {
         self.root.parent()

@@ -1,5 +1,7 @@
 //! `init`: a commented manifest in this folder.
 
+mod before;
+
 use std::path::Path;
 
 use bibliotax_core::manifest::{
@@ -11,6 +13,7 @@ use bibliotax_disk::write::write_whole;
 use bibliotax_registry::description::DESCRIPTION;
 use serde_json::json;
 
+use self::before::{Before, is_workspace, remove_old_ones, tell};
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::project::{Outer, Project, Standing, outer_workspace, projects_below};
@@ -32,6 +35,9 @@ pub struct Init {
     /// Make this folder the root of a workspace
     #[arg(long, conflicts_with = "name")]
     workspace: bool,
+    /// Remove the locks and shelves that the projects had before they were in the workspace
+    #[arg(long, requires = "workspace", conflicts_with = "dry_run")]
+    remove_old: bool,
     /// A registry to declare: its name and the folder that it is in; can be given several times
     #[arg(long, value_name = "NAME=FOLDER")]
     registry: Vec<String>,
@@ -43,6 +49,9 @@ pub struct Init {
 impl Init {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let path = here.join(manifest::FILE_NAME);
+        if self.remove_old && is_workspace(&path) {
+            return remove_old_ones(here, ui);
+        }
         if path.exists() {
             let message = format!("there is a {} here already", manifest::FILE_NAME);
             let mend = if self.workspace {
@@ -61,6 +70,7 @@ impl Init {
 
     fn begin_workspace(&self, here: &Path, path: &Path, ui: &Ui) -> Result<Exit, Failure> {
         let members = projects_below(here);
+        let before = Before::all_in(here, &members);
         let registries = self.registries()?;
         warn_of_missing(&registries, here, ui);
         let text = new_workspace(&members, &registries);
@@ -71,11 +81,16 @@ impl Init {
                 members => (format!("of {}", members.join(", ")), "`bibliotax install`"),
             };
             ui.say(format!("wrote {} for a workspace {whom}", manifest::FILE_NAME));
+            if self.remove_old {
+                before.iter().try_for_each(|before| before.remove(here, ui))?;
+            } else {
+                tell(&before, ui);
+            }
             ui.say(format!("next: {next}"));
         }
         ui.report(
             "init",
-            || json!({ "members": members, "manifest": manifest::FILE_NAME, "written": !self.dry_run }),
+            || json!({ "members": members, "manifest": manifest::FILE_NAME, "written": !self.dry_run, "old": before }),
         );
         Ok(Exit::Done)
     }

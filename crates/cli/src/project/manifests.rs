@@ -9,6 +9,8 @@ use bibliotax_core::nearest::nearest;
 use bibliotax_core::workspace::{Misfit, Workspace, folder_from};
 use bibliotax_disk::DiskError;
 use bibliotax_disk::read::read_text;
+use bibliotax_store::error::StoreError;
+use bibliotax_store::shelf::Template;
 
 use super::Edits;
 use super::folders::{Pattern, listed};
@@ -105,6 +107,16 @@ impl Manifests {
         let mut files = self.files.iter().map(file).collect::<Result<_, Failure>>()?;
         add_neighbours(&root, &mut files)?;
         Ok(Self { root, files, here })
+    }
+
+    /// The folders of the root and of the projects of the workspace, seen from the root.
+    pub fn folders(&self) -> impl Iterator<Item = &str> {
+        self.files.iter().filter(|file| !file.is_neighbour).map(|file| file.folder.as_str())
+    }
+
+    /// The templates for links that the root and the projects of the workspace have.
+    pub fn templates(&self) -> Result<Vec<Template>, StoreError> {
+        Template::all_of(&self.root, self.folders())
     }
 
     /// The manifest in a folder.

@@ -262,3 +262,62 @@ fn the_guide_s_templates_are_what_they_are_said_to_be() {
         );
     }
 }
+
+#[test]
+fn projects_that_become_a_workspace_keep_their_templates_and_hear_of_what_is_old() {
+    let garden = Garden::with(&[]);
+    for name in ["bark-log", "dew-point"] {
+        publish(&garden, name, "1.0.0", "int x;\n", "int x;\n", &[]);
+    }
+    let registry = "[registries]\nseedhouse = \"../../seedhouse\"\n";
+    for (name, need) in [("kiosk", "bark-log"), ("hand", "dew-point"), ("bare", "dew-point")] {
+        let manifest = format!("[project]\nname = \"{name}\"\n\n{registry}\n[needs]\n{need} = \"1\"\n");
+        garden.write(&format!("ws/{name}/bibliotax.toml"), &manifest);
+    }
+    garden.write("ws/kiosk/links/packages.mk", "KIOSK = {{ roles.include | join(\" \") }}\n");
+    garden.write("ws/hand/links/packages.txt", "{{ project }}: {{ roles.include | join(\" \") }}\n");
+    for name in ["kiosk", "hand"] {
+        garden.run_in(&format!("ws/{name}"), &["install", "--quiet"]).expect(0);
+    }
+    assert_snapshot!(garden.run_in("ws", &["init", "--workspace"]), @"
+    wrote bibliotax.toml for a workspace of bare, hand, kiosk
+    builds in hand find their links in ../shelf/links/ now
+    builds in kiosk find their links in ../shelf/links/ now
+    next: `bibliotax install`
+    ----- stderr
+    heed: the workspace has one lock and one shelf for all its projects; nothing updates hand/bibliotax.lock, hand/shelf, kiosk/bibliotax.lock, kiosk/shelf any more; `bibliotax init --workspace --remove-old` removes them
+    ----- status 0
+    ");
+    // Paths in a project's own file are as seen from its folder.
+    garden.run_in("ws", &["install", "--quiet"]).expect(0);
+    let paths = garden.read("ws/shelf/links/kiosk.packages.mk");
+    assert_eq!(paths, "KIOSK = ../shelf/bark-log/include\n");
+    assert!(garden.path("ws/kiosk").join("../shelf/bark-log/include").is_dir());
+    assert_eq!(garden.read("ws/shelf/links/hand.packages.txt"), "hand: ../shelf/dew-point/include\n");
+    assert!(!garden.path("ws/shelf/links/bare.packages.mk").exists(), "it is kiosk's own");
+    // A template of the root is for all, but for who has one of that name.
+    garden.write("ws/links/packages.mk", "ALL = {{ roles.include | join(\" \") }}\n");
+    garden.run_in("ws", &["install", "--quiet"]).expect(0);
+    assert_eq!(garden.read("ws/shelf/links/bare.packages.mk"), "ALL = shelf/dew-point/include\n");
+    assert_eq!(garden.read("ws/shelf/links/kiosk.packages.mk"), paths);
+    garden.write("ws/hand/links/packages.txt", "{{ roles.inclde }}\n");
+    let slip = garden.run_in("ws", &["install"]).expect(3);
+    assert!(slip.code() == "links.template" && slip.stderr.contains("hand/links/packages.txt:1"), "{slip}");
+    fs::remove_file(garden.path("ws/hand/links/packages.txt")).unwrap();
+    garden.run_in("ws", &["install", "--quiet"]).expect(0);
+    assert!(!garden.path("ws/shelf/links/hand.packages.txt").exists());
+    // The old locks and shelves go when somebody wants that, and nothing else does.
+    assert_snapshot!(garden.run_in("ws", &["init", "--workspace", "--remove-old"]), @"
+    removed hand/bibliotax.lock, hand/shelf
+    removed kiosk/bibliotax.lock, kiosk/shelf
+    ----- status 0
+    ");
+    for gone in ["kiosk/bibliotax.lock", "kiosk/shelf", "hand/shelf", "hand/bibliotax.lock"] {
+        assert!(!garden.path(&format!("ws/{gone}")).exists(), "{gone}");
+    }
+    assert!(garden.path("ws/bibliotax.lock").exists() && garden.path("ws/shelf/bark-log").is_dir());
+    assert_snapshot!(garden.run_in("ws", &["init", "--workspace", "--remove-old"]), @"
+    no project of the workspace has a lock or a shelf of its own; bibliotax.toml stays as it is
+    ----- status 0
+    ");
+}

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use bibliotax_core::links::{Links, file_stem};
+use bibliotax_core::lock::Lock;
 use bibliotax_core::name::PackageName;
 use bibliotax_disk::folder::{Folder, Foreign, Kind, TEMPORARY};
 use bibliotax_disk::stamp::Stamp;
@@ -24,18 +25,18 @@ pub const SEPARATOR: char = if cfg!(windows) { ';' } else { ':' };
 /// Files by name, with their texts.
 pub type LinkFiles = BTreeMap<String, String>;
 
-/// The files that tell these links: JSON, variables, and what the project's own templates make of each.
-pub fn link_files(links: &[Links], templates: Templates<'_>) -> Result<LinkFiles, StoreError> {
+/// The files that tell these links of a lock: JSON, variables, and what templates make of each.
+pub fn link_files(lock: &Lock, links: &[Links], templates: Templates<'_>) -> Result<LinkFiles, StoreError> {
     let mut files = LinkFiles::new();
     for links in links {
+        let member = lock.members.iter().find(|member| member.name == links.project);
+        let folder = member.map_or("", |member| member.path.trim_start_matches('.'));
         let stem = links.file_stem();
         // Names, versions and paths: nothing that could fail to be JSON.
         files.insert(format!("{stem}.json"), serde_json::to_string_pretty(links).unwrap_or_default() + "\n");
         files.insert(format!("{stem}.env"), links.as_variables(SEPARATOR));
-        for template in templates.all {
-            let text = templates.by.render(template, links).map_err(|fault| template.failed(fault))?;
-            files.insert(format!("{stem}.{}", template.name), text);
-        }
+        let made = templates.rendered(folder, links)?;
+        files.extend(made.into_iter().map(|(name, text)| (format!("{stem}.{name}"), text)));
     }
     Ok(files)
 }

@@ -35,6 +35,9 @@ const MOST_OUTPUT: usize = 16 << 20;
 /// A template of links.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Template {
+    /// The folder of the project that it is in, seen from the root of the workspace; empty where it is the root's.
+    #[serde(default)]
+    pub folder: String,
     /// The name of its file, which ends the names of the files made from it.
     pub name: String,
     /// Its text.
@@ -68,7 +71,8 @@ impl Render for RenderHere {
     }
 }
 
-/// The templates of a project, and who renders them.
+/// The templates of a project or workspace, and who renders them. Those of the root are for all projects; a project's own are for
+/// it alone, and come in place of those of the root with the same name.
 #[derive(Debug, Clone, Copy)]
 pub struct Templates<'a> {
     /// The templates.
@@ -80,12 +84,47 @@ pub struct Templates<'a> {
 impl Templates<'_> {
     /// No templates at all.
     pub const NONE: Templates<'static> = Templates { all: &[], by: &RenderHere };
+
+    /// What they make for the project in a folder: the name of each, with its text.
+    pub(super) fn rendered(&self, folder: &str, links: &Links) -> Result<Vec<(&str, String)>, StoreError> {
+        let own: Vec<&Template> = self.all.iter().filter(|template| template.folder == folder).collect();
+        let is_replaced = |template: &&Template| own.iter().any(|own| own.name == template.name);
+        let of_root = self.all.iter().filter(|template| template.folder.is_empty() && !folder.is_empty());
+        let of_root = of_root.filter(|template| !is_replaced(template));
+        let render = |template: &Template, links: &Links| {
+            self.by.render(template, links).map_err(|fault| template.failed(fault))
+        };
+        let of_root = of_root.map(|template| Ok((template.name.as_str(), render(template, links)?)));
+        let seen_from_there = links.clone().with_paths(|path| seen_from(folder, path));
+        let own = own.iter().map(|own| Ok((own.name.as_str(), render(own, &seen_from_there)?)));
+        of_root.chain(own).collect()
+    }
+}
+
+/// A path from the root of the workspace as it is seen from a folder in it; a path from the root of the disk stays.
+fn seen_from(folder: &str, path: &str) -> String {
+    if Path::new(path).is_absolute() {
+        return path.to_owned();
+    }
+    let depth = folder.split('/').filter(|name| !name.is_empty()).count();
+    "../".repeat(depth) + path
 }
 
 impl Template {
-    /// The templates of the project in a folder, by name.
-    pub fn all_of(project: &Path) -> Result<Vec<Self>, StoreError> {
-        let place = project.join(TEMPLATES);
+    /// The templates of a workspace, of the root and of the projects in these folders, each by name.
+    pub fn all_of<'f>(
+        root: &Path,
+        folders: impl IntoIterator<Item = &'f str>,
+    ) -> Result<Vec<Self>, StoreError> {
+        let mut all = Vec::new();
+        for folder in folders {
+            all.extend(Self::in_folder(root, folder)?);
+        }
+        Ok(all)
+    }
+
+    fn in_folder(root: &Path, project: &str) -> Result<Vec<Self>, StoreError> {
+        let place = root.join(project).join(TEMPLATES);
         if !place.is_dir() {
             return Ok(Vec::new());
         }
@@ -98,7 +137,7 @@ impl Template {
         for name in names {
             if folder.entry(&name)?.is_some_and(|entry| entry.kind == Kind::File) {
                 let text = folder.read_text(&name, LARGEST)?.unwrap_or_default();
-                templates.push(Self { name, text });
+                templates.push(Self { folder: project.to_owned(), name, text });
             }
         }
         Ok(templates)
@@ -128,13 +167,19 @@ impl Template {
         }
     }
 
+    /// Where it is, seen from the root.
+    pub fn place(&self) -> String {
+        let folder = if self.folder.is_empty() { String::new() } else { format!("{}/", self.folder) };
+        format!("{folder}{TEMPLATES}/{}", self.name)
+    }
+
     /// The failure of this template.
     pub fn failed(&self, fault: TemplateFault) -> StoreError {
         let message = format!("a template can't be rendered: {}", fault.message);
         let fault = Fault::new("links.template", message, fault.place).label(fault.label);
         let mend = "a template sees `project`, `target`, `roles` and `packages`; see the guide";
         StoreError::Template {
-            name: format!("{TEMPLATES}/{}", self.name),
+            name: self.place(),
             text: self.text.clone(),
             fault: Box::new(fault.mend(mend)),
         }
@@ -212,7 +257,7 @@ mod tests {
     }
 
     fn render(text: &str) -> Result<String, StoreError> {
-        let template = Template { name: "flags.mk".into(), text: text.into() };
+        let template = Template { folder: String::new(), name: "flags.mk".into(), text: text.into() };
         template.rendered(&links()).map_err(|fault| template.failed(fault))
     }
 

@@ -47,9 +47,10 @@ impl Watching {
         // While a manifest is broken, those that are watched already are enough.
         let manifests = Manifests::find(here).ok();
         let folders = manifests.iter().flat_map(|manifests| &manifests.files);
-        let folders = folders.filter(|file| !file.folder.is_empty()).map(|file| self.root.join(&file.folder));
+        let folders = folders.map(|file| self.root.join(&file.folder));
+        let folders = folders.flat_map(|folder| [folder.join(TEMPLATES), folder]);
         let wanted: BTreeSet<PathBuf> =
-            folders.chain([self.root.join(TEMPLATES)]).filter(|folder| folder.is_dir()).collect();
+            folders.filter(|folder| *folder != self.root && folder.is_dir()).collect();
         for folder in wanted.difference(&self.followed) {
             // Where that fails, a change there is seen with the next one elsewhere.
             let _ = self.watcher.watch(folder, RecursiveMode::NonRecursive);
@@ -82,11 +83,11 @@ fn begin(root: &Path) -> Result<(Changes, Watching), Failure> {
 
 /// Waits until something changed that a shelf is made from, and then for a moment of quiet; whether there is more to wait for.
 fn wait(changes: &Changes, root: &Path) -> bool {
-    let templates = root.join(TEMPLATES);
     let matters = |path: &PathBuf| {
         let name = path.file_name().unwrap_or_default();
         let is_lock = path.parent() == Some(root) && name == lock::FILE_NAME;
-        is_lock || name == manifest::FILE_NAME || path.starts_with(&templates)
+        let is_template = path.parent().is_some_and(|folder| folder.ends_with(TEMPLATES));
+        is_lock || name == manifest::FILE_NAME || is_template || path.ends_with(TEMPLATES)
     };
     while let Ok(paths) = changes.recv() {
         if paths.iter().any(matters) {

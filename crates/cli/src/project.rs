@@ -3,6 +3,7 @@
 mod archives;
 mod folders;
 mod held;
+mod hints;
 mod lockfile;
 mod manifests;
 mod members;
@@ -275,7 +276,8 @@ impl Project {
 
     /// The same, with packages looked for anew that come from no registry.
     pub fn registries_for(&self, workspace: &Workspace, freshness: Freshness) -> Result<Registries, Failure> {
-        let registries = Registries::open(workspace, &self.root, &self.locked(), freshness, &self.network())?;
+        let opened = Registries::open(workspace, &self.root, &self.locked(), freshness, &self.network());
+        let registries = opened.map_err(|error| hints::at_its_place(error, &self.manifests))?;
         *self.opened.lock().unwrap_or_else(PoisonError::into_inner) = Some(registries.again());
         Ok(registries.patient_for(self.searching.effort()))
     }
@@ -317,7 +319,8 @@ impl Project {
                 let conflict = failure::conflict_of(unresolved)?;
                 let ways = ways_out(problem, &conflict, registries)?;
                 let ways = ways::as_commands(&ways, self, workspace);
-                return Err(failure::conflict(&conflict, ways, self.searching.long));
+                let failure = failure::conflict(&conflict, ways, self.searching.long);
+                return Err(failure.because(hints::perhaps_meant(problem, &conflict, registries)?));
             }
         };
         let mut warnings = registries.heeds();

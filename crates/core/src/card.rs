@@ -270,6 +270,8 @@ pub enum Event {
     Restored(Restoration),
     /// Releases still work, but something else is better.
     Deprecated(Deprecation),
+    /// Releases are deprecated no longer.
+    Undeprecated(Undeprecation),
     /// In the history of a capability: a package provides it.
     Provided(Provider),
 }
@@ -282,6 +284,7 @@ impl Event {
             Self::Withdrawn(withdrawal) => withdrawal.at,
             Self::Restored(restoration) => restoration.at,
             Self::Deprecated(deprecation) => deprecation.at,
+            Self::Undeprecated(undeprecation) => undeprecation.at,
             Self::Provided(provider) => provider.at,
         }
     }
@@ -305,6 +308,16 @@ pub struct Withdrawal {
 pub struct Restoration {
     /// The version restored.
     pub version: Version,
+    /// When.
+    pub at: Timestamp,
+}
+
+/// That releases are deprecated no longer.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Undeprecation {
+    /// The versions concerned.
+    pub range: Range,
     /// When.
     pub at: Timestamp,
 }

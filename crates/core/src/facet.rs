@@ -5,6 +5,8 @@
 //! release says is so, or isn't, or says nothing about. `os` and `arch` are choices that are always defined; all
 //! others are defined by a registry or a manifest.
 
+mod known;
+
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
@@ -158,6 +160,16 @@ pub enum FacetProblem {
         /** What was said. */
         value: String,
     },
+    /// A name of a system or processor that is called otherwise here, or a slip of one.
+    #[error("`{facet}` has no `{value}`: it is called `{ours}`")]
+    CalledOtherwise {
+        /** The facet. */
+        facet: FacetName,
+        /** What was said. */
+        value: String,
+        /** What it is called. */
+        ours: String,
+    },
     /// A value that the definition doesn't list.
     #[error("`{facet}` has no `{value}`: there are {known}")]
     NoValue {
@@ -168,6 +180,18 @@ pub enum FacetProblem {
         /** What there is. */
         known: String,
     },
+}
+
+impl FacetProblem {
+    /// The facet that it is about.
+    pub fn facet(&self) -> &FacetName {
+        match self {
+            Self::Unknown(facet)
+            | Self::WrongKind { facet, .. }
+            | Self::CalledOtherwise { facet, .. }
+            | Self::NoValue { facet, .. } => facet,
+        }
+    }
 }
 
 impl Default for Facets {
@@ -243,6 +267,7 @@ impl Facets {
             (Facet::Choice { values }, said) => {
                 let is_known = |one: &&String| values.is_empty() || values.contains(one) || *one == ANY;
                 let unknown = said.values().iter().find(|one| !is_known(one));
+                said.values().iter().try_for_each(|one| known::check(name, one))?;
                 unknown.map_or(Ok(()), |unknown| Err(no_value(name, unknown, values.iter())))
             }
         }

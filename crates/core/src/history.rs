@@ -7,6 +7,7 @@ use serde_json::error::Category;
 
 use crate::card::{Deprecation, Entry, Event, Withdrawal};
 use crate::name::PackageName;
+use crate::range::Range;
 use crate::version::Version;
 
 /// A release as a registry has it today.
@@ -88,11 +89,13 @@ impl History {
                 self.releases[at].withdrawn = None;
             }
             Event::Deprecated(deprecation) => {
-                let concerned = deprecation.range.set(true).clone();
-                for release in &mut self.releases {
-                    if concerned.contains(release.entry.version.point()) {
-                        release.deprecated = Some(deprecation.clone());
-                    }
+                for release in self.releases_in(&deprecation.range) {
+                    release.deprecated = Some(deprecation.clone());
+                }
+            }
+            Event::Undeprecated(undeprecation) => {
+                for release in self.releases_in(&undeprecation.range) {
+                    release.deprecated = None;
                 }
             }
             Event::Provided(_) if !self.releases.is_empty() => {
@@ -101,6 +104,11 @@ impl History {
             Event::Provided(provider) => self.add_provider(provider.by),
         }
         Ok(())
+    }
+
+    fn releases_in(&mut self, range: &Range) -> impl Iterator<Item = &mut Release> {
+        let concerned = range.set(true).clone();
+        self.releases.iter_mut().filter(move |release| concerned.contains(release.entry.version.point()))
     }
 
     fn known(&self, version: &Version) -> Result<usize, String> {

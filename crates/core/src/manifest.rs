@@ -22,7 +22,7 @@ use std::{fmt, ops};
 
 pub use self::declared::{DeclaredArchive, DeclaredGit, DeclaredSource, GitPoint};
 pub use self::edit::ManifestText;
-pub use self::outline::Outline;
+pub use self::outline::{Outline, place_of};
 pub use self::read::{read_stated, user_in_url};
 pub use self::stated::StatedCard;
 pub use self::tasks::Task;

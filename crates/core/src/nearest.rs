@@ -21,6 +21,10 @@ pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>, mo
         .into_iter()
         .filter_map(|candidate| {
             let mut distance = strsim::damerau_levenshtein(word, candidate);
+            if let Some((_, name)) = candidate.rsplit_once('/').filter(|_| !word.contains('/')) {
+                // Only the scope is missing, or that and a letter.
+                distance = distance.min(strsim::damerau_levenshtein(word, name).max(1));
+            }
             if word.len() >= 3 && candidate.starts_with(word) {
                 distance = distance.min(reach);
             }

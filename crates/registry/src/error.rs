@@ -120,8 +120,8 @@ pub enum RegistryError {
     #[error("the facet `{facet}` is defined twice: {} says {}, {} says {}", definitions[0].0, json(&definitions[0].1), definitions[1].0, json(&definitions[1].1))]
     FacetClash { facet: FacetName, definitions: [(String, Box<Facet>); 2] },
     /// What a manifest says of a facet makes no sense.
-    #[error("{what}: {problem}")]
-    Facet { what: String, problem: FacetProblem },
+    #[error("{}: {problem}", target.as_ref().map_or("`[fits]`".to_owned(), |target| format!("the target `{target}`")))]
+    Facet { target: Option<String>, problem: FacetProblem },
     /// A name can't stand for a package and for a capability.
     #[error("{name} is a {there} in this registry, so it can't be a {wanted}")]
     NameTaken { name: PackageName, there: &'static str, wanted: &'static str },

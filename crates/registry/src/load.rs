@@ -330,6 +330,6 @@ fn has(history: &History, event: &Event) -> bool {
             history.releases().iter().any(|release| release.deprecated.as_ref() == Some(deprecation))
         }
         Event::Provided(provider) => history.providers().contains(&provider.by),
-        Event::Restored(_) => false,
+        Event::Restored(_) | Event::Undeprecated(_) => false,
     }
 }

@@ -362,9 +362,8 @@ fn facets(workspace: &Workspace, declared: &[Declared]) -> Result<Facets, Regist
         }
     }
     for place in workspace.places() {
-        let what =
-            if place.is_promise { "`[fits]`".to_owned() } else { format!("the target `{}`", place.name) };
-        facets.check(&place.values).map_err(|problem| RegistryError::Facet { what, problem })?;
+        let target = (!place.is_promise).then(|| place.name.clone());
+        facets.check(&place.values).map_err(|problem| RegistryError::Facet { target, problem })?;
     }
     Ok(facets)
 }

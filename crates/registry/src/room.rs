@@ -25,7 +25,9 @@ pub(crate) fn lines_to_append(
         let line = checked_line(package, event)? + "\n";
         let (room, what) = match event {
             Event::Release(_) | Event::Provided(_) => (ROOM_FOR_RELEASES, "releases"),
-            Event::Withdrawn(_) | Event::Restored(_) | Event::Deprecated(_) => (LARGEST_HISTORY, "events"),
+            Event::Withdrawn(_) | Event::Restored(_) | Event::Deprecated(_) | Event::Undeprecated(_) => {
+                (LARGEST_HISTORY, "events")
+            }
         };
         if there + lines.len() + line.len() > room {
             let why = format!("{what} fill it up to {} MiB, as far as they may", room >> 20);

@@ -1,6 +1,6 @@
 //! How releases stand after they were published: withdrawn, restored, deprecated.
 
-use bibliotax_core::card::{Deprecation, Event, Restoration, Withdrawal};
+use bibliotax_core::card::{Deprecation, Event, Restoration, Undeprecation, Withdrawal};
 use bibliotax_core::history::History;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
@@ -37,6 +37,11 @@ pub enum Change {
         reason: String,
         /** What to use. */
         instead: Option<PackageName>,
+    },
+    /// A deprecation is taken back.
+    Undeprecate {
+        /** Of which. */
+        range: Range,
     },
 }
 
@@ -107,7 +112,7 @@ impl Change {
         {
             return Err(nothing(format!("there is no release {version}")));
         }
-        if let Self::Deprecate { range, .. } = self {
+        if let Self::Deprecate { range, .. } | Self::Undeprecate { range } = self {
             let set = range.set(true);
             if !history.releases().iter().any(|release| set.contains(release.entry.version.point())) {
                 return Err(nothing(format!("there is no release in {range}")));
@@ -130,7 +135,7 @@ impl Change {
     pub fn what(&self) -> String {
         match self {
             Self::Withdraw { version, .. } | Self::Restore { version } => version.to_string(),
-            Self::Deprecate { range, .. } => range.to_string(),
+            Self::Deprecate { range, .. } | Self::Undeprecate { range } => range.to_string(),
         }
     }
 
@@ -141,6 +146,7 @@ impl Change {
             Self::Deprecate { range, reason, instead } => {
                 Event::Deprecated(Deprecation { range, reason, instead, at })
             }
+            Self::Undeprecate { range } => Event::Undeprecated(Undeprecation { range, at }),
         }
     }
 
@@ -152,15 +158,19 @@ impl Change {
             Self::Restore { version } => {
                 history.release(version).is_some_and(|release| release.withdrawn.is_none())
             }
-            Self::Deprecate { range, reason, instead } => {
-                let concerned = range.set(true);
-                let mut releases = history.releases().iter();
-                releases.all(|release| {
-                    let said = release.deprecated.as_ref();
-                    !concerned.contains(release.entry.version.point())
-                        || said.is_some_and(|said| said.reason == *reason && said.instead == *instead)
-                })
-            }
+            Self::Deprecate { range, reason, instead } => all_in(range, history, |said| {
+                said.is_some_and(|said| said.reason == *reason && said.instead == *instead)
+            }),
+            Self::Undeprecate { range } => all_in(range, history, |said| said.is_none()),
         }
     }
+}
+
+/// Whether it is so for all releases in a range, by what was said of them.
+fn all_in(range: &Range, history: &History, is_so: impl Fn(Option<&Deprecation>) -> bool) -> bool {
+    let concerned = range.set(true);
+    let mut releases = history.releases().iter();
+    releases.all(|release| {
+        !concerned.contains(release.entry.version.point()) || is_so(release.deprecated.as_ref())
+    })
 }

@@ -21,7 +21,7 @@ use serde::Serialize;
 use tokio::sync::Semaphore;
 
 use crate::closure::{self, closure};
-use crate::events::{AskedDeprecation, AskedRestoration, AskedWithdrawal, Asking, read};
+use crate::events::{AskedDeprecation, AskedRestoration, AskedUndeprecation, AskedWithdrawal, Asking, read};
 use crate::find;
 use crate::hot::{Hot, Prepared};
 use crate::limits::Limits;
@@ -277,7 +277,7 @@ impl App {
                 _ => Err(method_not_allowed("HEAD, PUT")),
             };
         }
-        let known = ["releases", "withdrawals", "restorations", "deprecations"];
+        let known = ["releases", "withdrawals", "restorations", "deprecations", "undeprecations"];
         if !known.contains(&path) {
             return Err(Problem::not_found());
         }
@@ -291,6 +291,7 @@ impl App {
             match path.as_str() {
                 "releases" => asking.publish(read(&body)?),
                 "withdrawals" => asking.asked::<AskedWithdrawal>(Action::Withdraw, &body),
+                "undeprecations" => asking.asked::<AskedUndeprecation>(Action::Deprecate, &body),
                 "restorations" => asking.asked::<AskedRestoration>(Action::Withdraw, &body),
                 _ => asking.asked::<AskedDeprecation>(Action::Deprecate, &body),
             }

@@ -78,6 +78,20 @@ impl From<AskedRestoration> for (PackageName, Change) {
     }
 }
 
+/// That a deprecation is to be taken back.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct AskedUndeprecation {
+    name: PackageName,
+    range: Range,
+}
+
+impl From<AskedUndeprecation> for (PackageName, Change) {
+    fn from(asked: AskedUndeprecation) -> Self {
+        (asked.name, Change::Undeprecate { range: asked.range })
+    }
+}
+
 impl From<AskedDeprecation> for (PackageName, Change) {
     fn from(asked: AskedDeprecation) -> Self {
         let AskedDeprecation { name, range, reason, instead } = asked;
@@ -174,5 +188,6 @@ fn word_of(change: &Change) -> &'static str {
         Change::Withdraw { .. } => "withdraw",
         Change::Restore { .. } => "restore",
         Change::Deprecate { .. } => "deprecate",
+        Change::Undeprecate { .. } => "undeprecate",
     }
 }

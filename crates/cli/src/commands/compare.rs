@@ -1,9 +1,11 @@
 //! `compare`: the difference of two locks, in the terms that a reviewer uses.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 use std::process::Command;
 
 use bibliotax_core::compare::{Aspect, Change, compare};
+use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::{FILE_NAME, Lock, LockedPackage};
 use bibliotax_core::name::{ComponentName, PackageName};
 use bibliotax_disk::read::read_text;
@@ -16,19 +18,24 @@ use crate::project::{LARGEST_LOCK, Manifests};
 use crate::show::{changes, size, table};
 use crate::ui::{Ui, clean, style, styled};
 
+/// The word for a lock without any package.
+const NOTHING: &str = "nothing";
+
 /// What is compared where nothing is said.
 const HEAD: &str = "HEAD";
 
 /// Tell what differs between two locks
 ///
 /// Each of them is a file, or a revision of git (`HEAD`, `main`, a commit) that has the project's lock. Without any, the lock as
-/// it is now is compared with that of HEAD. With --quiet, status 1 says that they differ.
+/// it is now is compared with that of HEAD. `nothing` is a lock without any package.
+///
+/// It ends with status 0 whether they differ or not. With --quiet it prints nothing and ends with status 1 where they differ.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  bibliotax compare\n  bibliotax compare main --markdown\n  bibliotax compare v1.0 v2.0"
 )]
 pub struct Compare {
-    /// The lock before: a file or a revision
+    /// The lock before: a file, a revision, or `nothing`
     #[arg(default_value = HEAD)]
     old: String,
     /// The lock after; without it, the one that is there
@@ -82,17 +89,44 @@ fn lock_of(word: &str, here: &Path) -> Result<Lock, Failure> {
             Failure::new("compare.unknown", format!("`{word}` is no file here, and no revision of git{why}"));
         failure.mend("name a file, a branch, a tag or a commit: `bibliotax compare main`")
     };
+    if word == NOTHING {
+        return Ok(empty_lock());
+    }
     if word.starts_with('-') || word.contains(char::is_control) {
         return Err(unknown(""));
     }
     let root = Manifests::find(here)?.root;
+    let asked = |args: &[&str]| {
+        let asked = Command::new("git").args(args).current_dir(&root).output();
+        asked.map_err(|_| unknown(": git is not on this machine"))
+    };
     let object = format!("{word}:./{FILE_NAME}");
-    let asked = Command::new("git").args(["cat-file", "blob", &object]).current_dir(&root).output();
-    let asked = asked.map_err(|_| unknown(": git is not on this machine"))?;
-    if !asked.status.success() {
-        return Err(unknown(&format!(" with a {FILE_NAME}")));
+    let found = asked(&["cat-file", "blob", &object])?;
+    if found.status.success() {
+        return read(&String::from_utf8_lossy(&found.stdout), &format!("{word}:{FILE_NAME}"));
     }
-    read(&String::from_utf8_lossy(&asked.stdout), &format!("{word}:{FILE_NAME}"))
+    let none = |message: String| {
+        let mend = format!("`bibliotax compare {NOTHING}` shows all that is locked, as if it were new");
+        Err(Failure::new("compare.unknown", message).mend(mend))
+    };
+    if !asked(&["rev-parse", "--git-dir"])?.status.success() {
+        return none(format!(
+            "this project is not in a git repository, so there is no `{word}` to compare with"
+        ));
+    }
+    if asked(&["rev-parse", "--quiet", "--verify", &format!("{word}^{{commit}}")])?.status.success() {
+        return none(format!("there is no {FILE_NAME} in `{word}`: it was not committed there"));
+    }
+    if word == HEAD {
+        return none(format!("nothing was committed here yet, so there is no {FILE_NAME} to compare with"));
+    }
+    Err(unknown(""))
+}
+
+/// A lock without any package or project.
+fn empty_lock() -> Lock {
+    let inputs = Digest::of(b"");
+    Lock { inputs, registries: BTreeMap::new(), members: Vec::new(), packages: Vec::new() }
 }
 
 /// The lock as it is now.

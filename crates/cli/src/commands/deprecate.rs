@@ -15,7 +15,7 @@ use crate::ui::Ui;
 /// They are chosen only where no other will do, with a warning that gives the reason.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Example:\n  bibliotax deprecate leaf-palette \".. 2\" --reason \"hard to tell apart\" --instead petal-font"
+    after_help = "Examples:\n  bibliotax deprecate leaf-palette \".. 2\" --reason \"hard to tell apart\" --instead petal-font\n  bibliotax deprecate leaf-palette \"1.4 .. 2\" --take-back"
 )]
 pub struct Deprecate {
     /// The package
@@ -23,11 +23,14 @@ pub struct Deprecate {
     /// The versions
     range: String,
     /// Why, for the people who use it
-    #[arg(long, value_name = "TEXT")]
-    reason: String,
+    #[arg(long, value_name = "TEXT", required_unless_present = "take_back")]
+    reason: Option<String>,
     /// The package to use
     #[arg(long, value_name = "PACKAGE")]
     instead: Option<String>,
+    /// Take a deprecation back
+    #[arg(long, conflicts_with_all = ["reason", "instead"])]
+    take_back: bool,
     /// The registry: one that the manifest declares, or its folder; not needed where one is declared
     #[arg(long, value_name = "NAME")]
     registry: Option<String>,
@@ -42,7 +45,10 @@ impl Deprecate {
         let registry = supply::registry(self.registry.as_deref(), &project, here)?;
         let (name, range) = (Failure::read_word(&self.package)?, Failure::read_word(&self.range)?);
         let instead = self.instead.as_ref().map(|name| Failure::read_word(name)).transpose()?;
-        let change = Change::Deprecate { range, reason: self.reason.clone(), instead };
+        let change = match &self.reason {
+            Some(reason) => Change::Deprecate { range, reason: reason.clone(), instead },
+            None => Change::Undeprecate { range },
+        };
         supply::change(ui, &registry, &name, &change, self.dry_run)
     }
 }

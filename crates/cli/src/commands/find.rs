@@ -72,7 +72,7 @@ impl Find {
         if all.hits.is_empty() {
             ui.answer(match self.page {
                 1 => format!("no package has `{words}` in its name, tags or summary"),
-                _ => format!("there is no page {} for `{words}`", self.page),
+                page => format!("what is found for `{words}` ends before page {page}"),
             });
             return;
         }

@@ -5,6 +5,7 @@ mod mirror;
 mod serve;
 mod sign_in;
 mod token;
+mod trying;
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;

@@ -55,6 +55,7 @@ pub fn change(
         Change::Withdraw { .. } => ("withdrawn", "withdraw"),
         Change::Restore { .. } => ("restored", "withdraw"),
         Change::Deprecate { .. } => ("deprecated", "deprecate"),
+        Change::Undeprecate { .. } => ("no longer deprecated", "deprecate"),
     };
     let title = format!("{name} {}", change.what());
     let already = if dry_run {

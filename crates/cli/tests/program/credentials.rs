@@ -88,15 +88,24 @@ fn a_token_is_kept_in_a_file_for_its_owner_alone_and_opens_its_host() {
         garden.run(&["registry", "sign-out", "seedhouse"]).expect(0).stdout.contains("nothing to forget")
     );
     let wrong = run_with_input(&garden, &sign_in, "wrong", None);
-    assert_eq!(wrong.0, 0);
-    assert!(garden.run(&["ready"]).expect(1).stdout.contains("doesn't open to what"));
+    assert!(
+        wrong.0 == 5 && wrong.1.contains("token.unknown") && wrong.1.contains("nothing was kept"),
+        "{}",
+        wrong.1
+    );
+    assert!(!fs::read_to_string(&file).unwrap().contains("wrong"));
+    let nowhere = run_with_input(&garden, &["registry", "sign-in", &served.url], &token, None);
+    assert!(nowhere.0 == 3 && nowhere.1.contains("--file"), "{}", nowhere.1);
+    garden.run(&["registry", "token", "revoke", "../seedhouse", &token[10..18]]).expect(0);
+    assert_eq!(run_with_input(&garden, &sign_in, &token, None).0, 5, "it was revoked");
+    let elsewhere = ["registry", "sign-in", "http://127.0.0.1:9", "--file"];
+    let untried = run_with_input(&garden, &elsewhere, "far away", None);
+    assert!(untried.0 == 0 && untried.1.contains("could not be tried"), "{}", untried.1);
     assert_eq!(
         garden.run(&["registry", "sign-in", "../here", "--file"]).expect(2).code(),
         "credentials.host"
     );
     assert_eq!(garden.run(&sign_in).expect(2).code(), "token.missing");
-    let nowhere = run_with_input(&garden, &["registry", "sign-in", &served.url], "x", None);
-    assert!(nowhere.0 == 3 && nowhere.1.contains("--file"), "{}", nowhere.1);
 }
 
 #[test]

@@ -81,7 +81,7 @@ fn words_find_what_was_likely_meant_and_say_which_release_fits() {
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["find", "moss", "--page", "2"]), @"
-    there is no page 2 for `moss`
+    what is found for `moss` ends before page 2
     ----- status 0
     ");
     let json = garden.run(&["find", "rain", "--format", "json"]).expect(0).json();

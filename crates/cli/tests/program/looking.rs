@@ -119,8 +119,28 @@ fn locks_are_compared_in_the_terms_of_a_review() {
             .unwrap();
         assert!(done.status.success(), "{args:?}");
     };
+    let refused = |word: &str| {
+        let ran = garden.run(&["compare", word]).expect(2);
+        assert!(ran.code() == "compare.unknown" && ran.stderr.contains("bibliotax compare nothing"), "{ran}");
+        ran.stderr
+    };
+    assert!(refused("HEAD").contains("not in a git repository"));
     git(&["init", "-q"]);
-    git(&["add", "bibliotax.lock", "bibliotax.toml"]);
+    assert!(refused("HEAD").contains("nothing was committed"));
+    git(&["add", "bibliotax.toml"]);
+    git(&["commit", "-q", "-m", "Without a lock"]);
+    assert!(refused("HEAD").contains("no bibliotax.lock in `HEAD`"));
+    assert_snapshot!(garden.run(&["compare", "nothing"]), @"
+    new in the workspace: gate-kiosk
+    lock: 5 added; archives 0 B -> 10.0 KiB
+      added  dew-point    1.4.0  2.0 KiB  MIT
+      added  moss-map     1.0.0  2.0 KiB  MIT
+      added  probe-sim    0.9.2  2.0 KiB  MIT
+      added  rain-ledger  2.4.0  2.0 KiB  MIT
+      added  seed-clock   1.1.0  2.0 KiB  MIT
+    ----- status 0
+    ");
+    git(&["add", "bibliotax.lock"]);
     git(&["commit", "-q", "-m", "Before"]);
     assert_snapshot!(garden.run(&["compare"]), @"
     no difference

@@ -84,7 +84,7 @@ fn what_is_to_be_done_by_hand_is_told_listed_and_ticked_off() {
     ----- stderr
     step.which
 
-      x `hand-8` is no device that this step is for
+      x `hand-8` is none of the declared devices
       help: perhaps `hand-3` or `hand-7` was meant
     ----- status 2
     ");

@@ -55,6 +55,17 @@ fn nothing_is_deprecated_that_is_not_there_and_nobody_is_sent_where_nothing_is()
     }
     let _ =
         garden.run(&["deprecate", "dew-point", "1", "--reason", "old", "--instead", "bark-log"]).expect(0);
+    garden.run(&["need", "dew-point"]).expect(0);
+    let says_old = |garden: &Garden| garden.run(&["check"]).expect(0).stderr.contains("old");
+    garden.run(&["update"]).expect(0);
+    assert!(says_old(&garden));
+    let back = ["deprecate", "dew-point", "1.4", "--take-back"];
+    assert!(garden.run(&back).expect(0).stdout.contains("dew-point 1.4 is no longer deprecated"));
+    assert!(garden.run(&back).expect(0).stdout.contains("already"));
+    garden.run(&["update"]).expect(0);
+    assert!(!says_old(&garden));
+    garden.run(&["deprecate", "dew-point", "9", "--take-back"]).expect(4);
+    garden.run(&["deprecate", "dew-point", "1", "--take-back", "--reason", "x"]).expect(2);
 }
 
 #[test]
@@ -76,5 +87,44 @@ fn a_registry_that_is_not_there_is_told_when_a_project_begins() {
     for (place, is_missing) in [("seedhouse=../seedhuose", true), ("seedhouse=../seedhouse", false)] {
         let ran = garden.run(&["init", "--registry", place, "--dry-run"]).expect(0);
         assert_eq!(ran.stderr.contains("no registry in"), is_missing, "{ran}");
+    }
+}
+
+#[test]
+fn a_name_that_lacks_its_scope_is_found_by_the_rest() {
+    let garden = Garden::with(&["skerry/morse 1.0.0", "dew-point 1.0.0"]);
+    let ran = garden.run(&["need", "morse"]).expect(4);
+    assert!(
+        ran.code() == "package.unknown" && ran.stderr.contains("perhaps `skerry/morse` was meant"),
+        "{ran}"
+    );
+    let manifest = garden.read("gate/bibliotax.toml");
+    for needs in ["[needs-for.test]\nmorse = \"1\"\n", "[needs]\nmorze = \"1\"\n"] {
+        garden.write("gate/bibliotax.toml", &format!("{}\n{needs}", manifest.replace("[needs]\n", "")));
+        let ran = garden.run(&["install"]).expect(4);
+        assert!(
+            ran.code() == "resolve.conflict" && ran.stderr.contains("Perhaps `skerry/morse` was meant."),
+            "{ran}"
+        );
+    }
+}
+
+#[test]
+fn facets_of_targets_are_told_at_their_place_with_what_was_meant() {
+    let garden = Garden::with(&[]);
+    let manifest = garden.read("gate/bibliotax.toml");
+    for (line, place, meant) in [
+        ("arch = \"amd64\"", "^^^^", "it is called `x86_64`"),
+        ("os = \"linus\"", "^^", "it is called `linux`"),
+        ("orchid = \"3\"", "^^^^^^", "nobody defines the facet `orchid`"),
+    ] {
+        garden.write("gate/bibliotax.toml", &format!("{manifest}\n[targets.shed]\n{line}\n"));
+        let ran = garden.run(&["install"]).expect(3);
+        assert!(ran.code() == "facet.value" && ran.stderr.contains(meant), "{ran}");
+        assert!(ran.stderr.contains(line) && ran.stderr.contains(&format!(" {place}\n")), "{ran}");
+    }
+    for line in ["arch = \"riscv128\"", "os = \"bare\""] {
+        garden.write("gate/bibliotax.toml", &format!("{manifest}\n[targets.shed]\n{line}\n"));
+        garden.run(&["install"]).expect(0);
     }
 }

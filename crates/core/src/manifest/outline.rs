@@ -1,5 +1,7 @@
 //! As much of a manifest as it takes to know which other files belong to it: read by a TOML parser, and without its meaning.
 
+use std::ops::Range;
+
 use toml::de::{DeTable, DeValue};
 
 /// Which other files a manifest names.
@@ -44,9 +46,33 @@ impl Outline {
     }
 }
 
+/// Where a key stands in a text, in bytes, by the keys that lead to it.
+pub fn place_of(text: &str, keys: &[&str]) -> Option<Range<usize>> {
+    // A byte order mark is not the parser's.
+    let marked = text.len() - text.trim_start_matches('\u{feff}').len();
+    let table = DeTable::parse(&text[marked..]).ok()?;
+    let (last, before) = keys.split_last()?;
+    let mut at = table.get_ref();
+    for key in before {
+        at = at.get(*key)?.get_ref().as_table()?;
+    }
+    let (key, _) = at.get_key_value(*last)?;
+    Some(key.span().start + marked..key.span().end + marked)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn keys_have_places() {
+        let text = "\u{feff}[targets]\nshed = { arch = \"x\" }\n[targets.desk]\n  \"os\" = \"y\"\n";
+        let found = |keys: &[&str]| place_of(text, keys).map(|place| &text[place]);
+        assert_eq!(found(&["targets", "shed", "arch"]), Some("arch"));
+        assert_eq!(found(&["targets", "desk", "os"]), Some("\"os\""));
+        assert_eq!(found(&["targets", "desk", "arch"]), None);
+        assert_eq!(found(&["targets", "shed", "arch", "x"]), None);
+    }
 
     #[test]
     fn files_are_found_however_they_are_spelled() {

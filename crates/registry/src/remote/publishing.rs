@@ -61,6 +61,9 @@ impl Remote {
             Change::Restore { version } => {
                 self.post("restorations", &json!({ "name": name, "version": version }))
             }
+            Change::Undeprecate { range } => {
+                self.post("undeprecations", &json!({ "name": name, "range": range }))
+            }
             Change::Deprecate { range, reason, instead } => self.post(
                 "deprecations",
                 &json!({ "name": name, "range": range, "reason": reason, "instead": instead }),

@@ -4,9 +4,11 @@ use std::io::{self, BufRead, IsTerminal};
 use std::path::Path;
 
 use bibliotax_core::source::without_user;
+use bibliotax_registry::credentials::Credential;
 use bibliotax_registry::origin::Origin;
 use serde_json::json;
 
+use super::trying::{Tried, try_out};
 use crate::codes::Exit;
 use crate::credentials::{CredentialFile, Keyring, TOKENS};
 use crate::failure::Failure;
@@ -15,7 +17,7 @@ use crate::ui::Ui;
 
 /// Keep what opens a registry's host
 ///
-/// The token is asked for, or read from the input, and kept in the keyring of the system. It is sent to that host
+/// The token is asked for, or read from the input, tried, and kept in the keyring of the system. It is sent to that host
 /// alone, the same way (`https` or `http`) and to the same port.
 #[derive(Debug, clap::Args)]
 #[command(
@@ -50,10 +52,35 @@ impl SignIn {
             return Err(Failure::new("credentials.host", what).mend(mend));
         }
         let secret = self.ask(&origin)?;
+        let tried = try_out(&self.registry, &origin, self.credential(&secret), here);
+        if matches!(tried, Tried::Refused) {
+            let what = if self.user.is_some() { "user and password" } else { "token" };
+            let failure = Failure::new("token.unknown", format!("{origin} doesn't know this {what}"));
+            return Err(failure.mend(
+                "nothing was kept; see that it was copied whole, or ask the registry's keepers for a new one",
+            ));
+        }
         let place = self.keep(&origin, &secret)?;
+        let opens = match tried {
+            Tried::Unknown(why) => {
+                ui.warn(format!("it could not be tried: {why}"));
+                None
+            }
+            Tried::Opens | Tried::Refused => Some(true),
+        };
         ui.say(format!("kept for {origin} in {place}"));
-        ui.report("registry sign-in", || json!({ "host": origin.to_string(), "kept-in": place }));
+        ui.report(
+            "registry sign-in",
+            || json!({ "host": origin.to_string(), "kept-in": place, "opens": opens }),
+        );
         Ok(Exit::Done)
+    }
+
+    fn credential(&self, secret: &str) -> Credential {
+        match &self.user {
+            Some(user) => Credential::password(user.as_str(), secret, "what was typed"),
+            None => Credential::token(secret, "what was typed"),
+        }
     }
 
     /// The secret, asked for without showing it, or the first line of the input.

@@ -93,7 +93,7 @@ impl Tick {
         }
     }
 
-    /// A device that nobody named before, where that is possible: none is declared that the step could be for.
+    /// A device that nobody named before, where that is possible: where none is declared.
     fn on_new_device<'l>(&self, project: &Project, todos: &[&Todo<'l>]) -> Result<Todo<'l>, Failure> {
         let is_per_device =
             todos.iter().any(|todo| matches!(todo.place, Place::Device(_) | Place::EachDevice(_)));
@@ -102,11 +102,13 @@ impl Tick {
         };
         let declared: Vec<&str> =
             project.workspace.devices.iter().map(|device| device.name.as_str()).collect();
-        let has_open_end = todos.iter().any(|todo| matches!(todo.place, Place::EachDevice(_)));
-        if !declared.is_empty() && !has_open_end {
-            let failure =
-                Failure::new("step.which", format!("`{device}` is no device that this step is for"));
-            return Err(failure.suggest(device, &declared, ""));
+        if !declared.is_empty() {
+            let what = if declared.contains(&device.as_str()) {
+                format!("`{device}` is no device that this step is for")
+            } else {
+                format!("`{device}` is none of the declared devices")
+            };
+            return Err(Failure::new("step.which", what).suggest(device, &declared, ""));
         }
         Ok(todo.at_device(Failure::read_word::<DeviceName>(device)?))
     }

@@ -1,0 +1,97 @@
+//! Whether a secret opens a host: tried before it is kept.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use bibliotax_core::manifest::{Allowed, RegistryDeclaration};
+use bibliotax_registry::RegistryError;
+use bibliotax_registry::connections::Connections;
+use bibliotax_registry::credentials::{Credential, Credentials, Door};
+use bibliotax_registry::origin::Origin;
+use bibliotax_registry::registry::Registry;
+use bibliotax_registry::remote::Network;
+
+use crate::project::{Project, network};
+
+/// What came of trying a secret.
+pub enum Tried {
+    /// It opens the host.
+    Opens,
+    /// The host doesn't know it.
+    Refused,
+    /// It could not be tried, for this reason.
+    Unknown(String),
+}
+
+/// This secret for its host, and nothing for others.
+struct Only {
+    origin: Origin,
+    credential: Credential,
+}
+
+impl Credentials for Only {
+    fn find(&self, door: &Door<'_>) -> Result<Option<Credential>, RegistryError> {
+        Ok((*door.origin == self.origin).then(|| self.credential.clone()))
+    }
+}
+
+/// Tries a secret on the registry that a word names, or else on one that the manifest declares on that host.
+pub fn try_out(word: &str, origin: &Origin, credential: Credential, here: &Path) -> Tried {
+    let without =
+        Network { cache: None, connections: Connections::default(), credentials: None, ..network() };
+    if without.offline {
+        return Tried::Unknown("nobody is asked now".to_owned());
+    }
+    let only = Only { origin: origin.clone(), credential };
+    let with = Network { credentials: Some(Arc::new(only)), ..without.clone() };
+    let mut outcome = Tried::Unknown("no registry is there that is known".to_owned());
+    for declaration in declarations(word, origin, here) {
+        match opens(&declaration, here, &with, &without) {
+            Ok(true) => return Tried::Opens,
+            Ok(false) => outcome = Tried::Refused,
+            Err(error) if !matches!(outcome, Tried::Refused) => outcome = Tried::Unknown(error.to_string()),
+            Err(_) => {}
+        }
+    }
+    outcome
+}
+
+/// Whether the registry lets in who comes with the secret: to publish or, where nobody may read without one, to read.
+fn opens(
+    declaration: &RegistryDeclaration,
+    here: &Path,
+    with: &Network,
+    without: &Network,
+) -> Result<bool, RegistryError> {
+    let registry = match Registry::open(declaration, here, with) {
+        Err(RegistryError::Refused { status: 401 | 403, .. }) => return Ok(false),
+        opened => opened?,
+    };
+    match registry.opening()? {
+        Some((_, false)) => Ok(Registry::open(declaration, here, without).is_err()),
+        _ => Ok(true),
+    }
+}
+
+/// The registries on a host that a secret for it may be for.
+fn declarations(word: &str, origin: &Origin, here: &Path) -> Vec<RegistryDeclaration> {
+    let project = Project::without_lock(here).ok();
+    let declared = project.map(|project| project.workspace.registries.clone()).unwrap_or_default();
+    let is_there = |declaration: &RegistryDeclaration| {
+        let url = declaration.url.replacen(
+            "oci://",
+            if declaration.allowed.plain { "http://" } else { "oci://" },
+            1,
+        );
+        url.parse::<Origin>().is_ok_and(|other| other == *origin)
+    };
+    let mut found: Vec<RegistryDeclaration> = declared.into_iter().filter(is_there).collect();
+    let url = if word.contains("://") { word.to_owned() } else { origin.to_string() };
+    if found.is_empty()
+        && let Ok(name) = "registry".parse()
+    {
+        let allowed = Allowed { plain: url.starts_with("http://"), ..Allowed::default() };
+        found.push(RegistryDeclaration { name, url, mirrors: vec![], allowed, owns: vec![], span: 0..0 });
+    }
+    found
+}

@@ -38,7 +38,7 @@ use crate::codes::Exit;
 use crate::ui::Ui;
 
 fn main() -> ExitCode {
-    panic::set_hook(Box::new(|_| {}));
+    panic::set_hook(Box::new(failure::note_panic));
     if rendering::is_asked_for() {
         return rendering::answer();
     }

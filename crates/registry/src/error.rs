@@ -184,7 +184,13 @@ pub enum RegistryError {
     ReadOnly { place: String },
     /// A bucket refuses, or can't be reached.
     #[error("the bucket {place}: {what}")]
-    Bucket { place: String, what: String },
+    Bucket {
+        place: String,
+        what: String,
+        /// What its store says.
+        #[source]
+        cause: Option<Box<object_store::Error>>,
+    },
     /// `git` isn't on this machine.
     #[error("git is not on this machine, and a package comes from a git repository")]
     NoGit,

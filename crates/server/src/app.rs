@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use axum::body::{Body, to_bytes};
-use axum::http::{HeaderMap, HeaderValue, Method, Request, StatusCode, header};
+use axum::http::{HeaderMap, HeaderName, HeaderValue, Method, Request, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bibliotax_core::digest::Digest;
 use bibliotax_registry::RegistryError;
@@ -17,7 +17,6 @@ use bibliotax_registry::tokens::{self, Action, Token};
 use headers::authorization::Bearer;
 use headers::{Authorization, HeaderMapExt};
 use jiff::Timestamp;
-use serde::Serialize;
 use tokio::sync::Semaphore;
 
 use crate::closure::{self, closure};
@@ -27,7 +26,7 @@ use crate::hot::{Hot, Prepared};
 use crate::limits::Limits;
 use crate::metrics::Metrics;
 use crate::pages::Pages;
-use crate::problem::Problem;
+use crate::problem::{Problem, causes_of};
 use crate::rate::Buckets;
 use crate::reads::{self, API};
 use crate::uploads;
@@ -38,6 +37,9 @@ const CLEARING_EVERY: Duration = Duration::from_hours(1);
 
 /// How many closures are worked out at once.
 const CLOSURES_AT_ONCE: usize = 4;
+
+/// The id of a request, by which its lines in the log are found.
+const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
 
 /// Somebody who waits for an answer, until this goes.
 #[derive(Default)]
@@ -56,26 +58,6 @@ impl Drop for Waiting {
     }
 }
 
-/// What is noted of a request.
-#[derive(Debug, Serialize)]
-pub struct Access {
-    /// When it came.
-    pub at: Timestamp,
-    /// From where.
-    pub peer: IpAddr,
-    /// Its method.
-    pub method: String,
-    /// Its path.
-    pub path: String,
-    /// How it was answered.
-    pub status: u16,
-    /// Milliseconds until the answer began.
-    pub ms: f64,
-    /// The id of its token.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub token: Option<String>,
-}
-
 /// A registry that is served.
 pub struct App {
     registry: Arc<dyn Keep>,
@@ -87,8 +69,6 @@ pub struct App {
     tokens: Mutex<KnownTokens>,
     /// Turns at working out closures.
     closures: Arc<Semaphore>,
-    /// Hears of every request.
-    access: Box<dyn Fn(&Access) + Send + Sync>,
 }
 
 /// How long tokens are taken for what they were, where reading them asks another machine: so late a revoked one ends.
@@ -124,23 +104,26 @@ struct Asked {
 
 impl App {
     /// Serves a registry within these limits.
-    pub fn new(
-        registry: Arc<dyn Keep>,
-        limits: Limits,
-        access: Box<dyn Fn(&Access) + Send + Sync>,
-    ) -> Result<Arc<Self>, RegistryError> {
-        // What can't be removed now is tried again later.
-        let _ = registry.clear_uploads();
+    pub fn new(registry: Arc<dyn Keep>, limits: Limits) -> Result<Arc<Self>, RegistryError> {
+        clear(&*registry);
         let searcher = Searcher::new(Arc::clone(&registry), registry.scratch()?.join("names.sqlite"));
         let (searcher, buckets) = (Arc::new(searcher), Buckets::new(limits.rate));
         // Reading a long list for the first time takes longer than anybody wants to wait; what goes wrong is met again.
         let begun = Arc::clone(&searcher);
-        std::thread::spawn(move || drop(begun.with(Index::is_empty)));
+        std::thread::spawn(move || {
+            if let Err(error) = begun.with(Index::is_empty) {
+                tracing::warn!(cause = causes_of(&error), "the list of names can't be read");
+            }
+        });
         let (metrics, hot) = (Metrics::default(), Hot::default());
         let closures = Arc::new(Semaphore::new(CLOSURES_AT_ONCE));
         // What can't be read now is met again when a token comes.
-        let tokens = Mutex::new(KnownTokens::now(tokens::list(&*registry).unwrap_or_default()));
-        Ok(Arc::new(Self { registry, searcher, limits, buckets, metrics, hot, tokens, closures, access }))
+        let known = tokens::list(&*registry).unwrap_or_else(|error| {
+            tracing::warn!(cause = causes_of(&error), "the tokens can't be read");
+            Vec::new()
+        });
+        let tokens = Mutex::new(KnownTokens::now(known));
+        Ok(Arc::new(Self { registry, searcher, limits, buckets, metrics, hot, tokens, closures }))
     }
 
     /// Clears now and then what was left behind, for as long as this runs.
@@ -148,14 +131,16 @@ impl App {
         loop {
             tokio::time::sleep(CLEARING_EVERY).await;
             let registry = Arc::clone(&self.registry);
-            // What can't be removed now is tried again the next time.
-            let _ = blocking(move || registry.clear_uploads()).await;
+            if let Err(problem) = blocking(move || clear(&*registry)).await {
+                // The request of nobody.
+                let _ = problem.noted("");
+            }
         }
     }
 
     /// Answers a request.
     pub async fn answer(self: Arc<Self>, peer: IpAddr, request: Request<Body>) -> Response {
-        let (begun, at) = (Instant::now(), Timestamp::now());
+        let begun = Instant::now();
         let (head, body) = request.into_parts();
         let peer = self.client(peer, &head.headers);
         let path = head.uri.path().to_owned();
@@ -175,12 +160,16 @@ impl App {
             };
             tokio::time::timeout(self.limits.answer, answering).await.unwrap_or_else(too_long)
         };
-        let mut response = answered.unwrap_or_else(IntoResponse::into_response);
+        let id = format!("{:016x}", fastrand::u64(..));
+        let mut response = answered.unwrap_or_else(|problem| problem.noted(&id).into_response());
+        if let Ok(id) = HeaderValue::from_str(&id) {
+            response.headers_mut().insert(REQUEST_ID, id);
+        }
         response.headers_mut().insert(header::X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
         let (status, took) = (response.status().as_u16(), begun.elapsed());
         self.metrics.count(route, status, took);
         let ms = took.as_secs_f64() * 1000.0;
-        (self.access)(&Access { at, peer, method: method.to_string(), path, status, ms, token });
+        tracing::info!(request = id, %peer, %method, path, status, ms, token, "answered");
         response
     }
 
@@ -302,7 +291,7 @@ impl App {
     /// What needs reach, worked out for a few at a time: it is the most work that anybody can ask for.
     async fn closure(&self, needs: closure::Asked, headers: HeaderMap) -> Result<Response, Problem> {
         let turn = Arc::clone(&self.closures).acquire_owned().await;
-        let turn = turn.map_err(|_| Problem::broken("this server is ending"))?;
+        let turn = turn.map_err(|_| Problem::broken("this server is ending", "no more turns at closures"))?;
         let (registry, waiting) = (Arc::clone(&self.registry), Waiting::default());
         let has_left = waiting.has_left();
         blocking(move || {
@@ -361,6 +350,13 @@ impl App {
 }
 
 /// Now, in whole seconds.
+/// Throws away what was given up; what can't be removed now is tried again later.
+fn clear(registry: &dyn Keep) {
+    if let Err(error) = registry.clear_uploads() {
+        tracing::warn!(cause = causes_of(&error), "uploads can't be cleared");
+    }
+}
+
 fn now() -> Timestamp {
     let now = Timestamp::now();
     Timestamp::from_second(now.as_second()).unwrap_or(now)

@@ -31,6 +31,6 @@ pub mod serve;
 mod uploads;
 mod work;
 
-pub use app::{Access, App};
+pub use app::App;
 pub use limits::Limits;
 pub use rate::Rate;

@@ -1,5 +1,7 @@
 //! Refusals, as problem details (RFC 9457).
 
+use std::error::Error;
+
 use axum::body::Body;
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
@@ -24,6 +26,8 @@ pub struct Problem {
 struct More {
     fields: Map<String, Value>,
     headers: HeaderMap,
+    /// What went wrong, for the server's keepers alone.
+    cause: Option<String>,
 }
 
 impl Problem {
@@ -60,9 +64,25 @@ impl Problem {
         Self::new(StatusCode::BAD_REQUEST, "server.bad-request", detail)
     }
 
-    /// That something went wrong here that the client can't help.
-    pub fn broken(detail: impl Into<String>) -> Self {
-        Self::new(StatusCode::INTERNAL_SERVER_ERROR, "server.broken", detail)
+    /// That something went wrong here that the client can't help. The cause is for the server's keepers.
+    pub fn broken(detail: impl Into<String>, cause: impl Into<String>) -> Self {
+        Self::new(StatusCode::INTERNAL_SERVER_ERROR, "server.broken", detail).caused_by(cause)
+    }
+
+    /// The same with what went wrong, which is told to nobody but the server's keepers.
+    pub fn caused_by(mut self, cause: impl Into<String>) -> Self {
+        self.more.cause = Some(cause.into());
+        self
+    }
+
+    /// Notes a failure of the server for its keepers; the client gets the request's id, by which they find it.
+    pub fn noted(self, request: &str) -> Self {
+        if !self.status.is_server_error() {
+            return self;
+        }
+        let cause = self.more.cause.as_deref().unwrap_or(&self.detail);
+        tracing::error!(request, status = self.status.as_u16(), code = self.code, cause, "failed");
+        self.with("request", request.into())
     }
 }
 
@@ -84,12 +104,13 @@ impl IntoResponse for Problem {
 
 impl From<RegistryError> for Problem {
     fn from(error: RegistryError) -> Self {
-        let (code, detail) = (error.code(), error.to_string());
+        let (code, detail, cause) = (error.code(), error.to_string(), causes_of(&error));
         let status = match &error {
             RegistryError::Exists { .. } | RegistryError::NameTaken { .. } => StatusCode::CONFLICT,
             // What the disk says names paths of this machine.
             RegistryError::Disk(_) | RegistryError::Bucket { .. } | RegistryError::BrokenHistory { .. } => {
-                return Self::broken("the registry can't read or write its files; its keepers find out why");
+                let detail = "the registry can't read or write its files; its keepers find out why";
+                return Self::broken(detail, cause);
             }
             RegistryError::ReadOnly { .. } => StatusCode::METHOD_NOT_ALLOWED,
             RegistryError::Unreachable { .. }
@@ -99,8 +120,23 @@ impl From<RegistryError> for Problem {
             RegistryError::NoFile { .. } => StatusCode::CONFLICT,
             _ => StatusCode::UNPROCESSABLE_ENTITY,
         };
-        Self::new(status, code, detail)
+        Self::new(status, code, detail).caused_by(cause)
     }
+}
+
+/// An error with all that led to it.
+pub fn causes_of(error: &dyn Error) -> String {
+    let mut told = error.to_string();
+    let mut source = error.source();
+    while let Some(cause) = source {
+        let cause_told = cause.to_string();
+        // Some say what led to them themselves.
+        if !told.contains(&cause_told) {
+            told = format!("{told}: {cause_told}");
+        }
+        source = cause.source();
+    }
+    told
 }
 
 impl From<UploadProblem> for Problem {

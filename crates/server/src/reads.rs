@@ -19,7 +19,7 @@ use futures_util::Stream;
 use headers::{ETag, HeaderMapExt, IfNoneMatch, IfRange};
 
 use crate::hot::{Hot, Prepared};
-use crate::problem::Problem;
+use crate::problem::{Problem, causes_of};
 use crate::work::blocking;
 
 /// Where the interface for programs is, seen from the registry.
@@ -146,7 +146,10 @@ fn pieces(reader: Box<dyn Read + Send>) -> impl Stream<Item = io::Result<Bytes>>
         match read.await {
             Ok((Ok(piece), _)) if piece.is_empty() => None,
             Ok((Ok(piece), reader)) => Some((Ok(piece), Some(reader))),
-            Ok((Err(error), _)) => Some((Err(error), None)),
+            Ok((Err(error), _)) => {
+                tracing::error!(cause = causes_of(&error), "an answer breaks off");
+                Some((Err(error), None))
+            }
             Err(_) => Some((Err(io::ErrorKind::Other.into()), None)),
         }
     })

@@ -1,6 +1,7 @@
 //! `registry`: makes a registry in a folder, loads it, serves it and says who may publish to it.
 
 mod create;
+mod log;
 mod mirror;
 mod serve;
 mod sign_in;

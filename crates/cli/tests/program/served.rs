@@ -1,10 +1,13 @@
 //! Registries behind HTTP: a real server on loopback, asked and published to by the program.
 
 use std::fs;
-use std::process::Command;
+use std::io::{BufRead, BufReader, Read};
+use std::process::{Command, Stdio};
 use std::thread;
 
+use bibliotax_core::digest::Digest;
 use insta::assert_snapshot;
+use serde_json::Value;
 use toml_edit::DocumentMut;
 
 use crate::garden::Garden;
@@ -402,4 +405,38 @@ fn what_keeps_a_connection_from_being_made_is_told_apart() {
     drop(served);
     assert!(ask("http://127.0.0.1:9/").contains("refused"));
     assert!(ask("https://nowhere.invalid/").contains("no such host"));
+}
+
+#[test]
+fn a_failure_of_a_server_is_logged_with_its_cause_and_the_client_shows_where() {
+    let garden = Garden::with(&["moss-map 1.0.0"]);
+    // What can't be read as a text.
+    let folder = Digest::of(b"moss-map").folder();
+    let history = garden.path(&format!("seedhouse/packages/{folder}/moss-map.jsonl"));
+    fs::write(&history, b"\xff\n").unwrap();
+    for quiet in [&[][..], &["--quiet"]] {
+        let args = ["registry", "serve", "--dir", "seedhouse", "--listen", "127.0.0.1:0", "--format", "json"];
+        let mut command = garden.command(".", &[&args[..], quiet].concat());
+        let mut child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        let mut line = String::new();
+        BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+        let served = serde_json::from_str::<Value>(&line).unwrap()["url"].as_str().unwrap().to_owned();
+        project(&garden, "gate", &served, "gate-kiosk", "1.0.0");
+        let needed = garden.run(&["need", "moss-map"]).expect(5);
+        let request = needed.stderr.split("(request ").nth(1).unwrap().split(')').next().unwrap();
+        child.kill().unwrap();
+        let mut log = String::new();
+        child.stderr.take().unwrap().read_to_string(&mut log).unwrap();
+        child.wait().unwrap();
+        let lines: Vec<Value> = log.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+        let of_request = |message: &str| {
+            lines.iter().find(|line| line["request"] == request && line["message"] == message)
+        };
+        let failed = of_request("failed").unwrap_or_else(|| panic!("{request} {log}"));
+        assert!(
+            failed["level"] == "ERROR" && failed["cause"].as_str().unwrap().contains("moss-map"),
+            "{failed}"
+        );
+        assert_eq!(of_request("answered").is_some(), quiet.is_empty(), "{log}");
+    }
 }

@@ -30,6 +30,9 @@ impl From<RegistryError> for Trouble {
     }
 }
 
+/// Longest id of a request that is shown, in characters.
+const LONGEST_ID: usize = 64;
+
 /// Most characters of a server's own words in a message.
 const LONGEST_WORDS: usize = 1000;
 
@@ -64,7 +67,8 @@ impl Trouble {
             asked: asked.clone(),
             status: status.as_u16(),
             code: said("code"),
-            detail: shortened(problem["detail"].as_str().or(listed).unwrap_or(in_words(status))),
+            detail: shortened(problem["detail"].as_str().or(listed).unwrap_or(in_words(status)))
+                + &said("request").map(|id| with_request(&id)).unwrap_or_default(),
         };
         let is_busy = status == StatusCode::CONFLICT && wait.is_some();
         // A copy in front of another registry has tried that one often enough.
@@ -82,6 +86,12 @@ impl Trouble {
                 );
         if is_passing { Self::passing(error, wait) } else { Self::for_good(error) }
     }
+}
+
+/// The id by which a server's keepers find what went wrong.
+fn with_request(id: &str) -> String {
+    let is_id = id.len() <= LONGEST_ID && id.chars().all(|c| c.is_ascii_alphanumeric() || c == '-');
+    if is_id { format!(" (request {id})") } else { String::new() }
 }
 
 /// A text of no more than the most characters of others' words that a message has.

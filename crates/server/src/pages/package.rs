@@ -134,7 +134,7 @@ pub fn page(
     };
     let Some(release) = chosen else { return Ok(None) };
     let Some(card) = card(&**registry, release)? else {
-        return Err(Problem::broken("the card of this release can't be read"));
+        return Err(Problem::broken("the card of this release can't be read", "it is no text, or no card"));
     };
     let facets = registry.all_facets();
     Ok(Some(

@@ -168,7 +168,6 @@ fn whoever_is_slow_loud_or_does_not_speak_http_is_let_go() {
         assert_eq!(server.ask(method, path, "", b"").0, expected, "{method} {path}");
     }
     assert_eq!(server.ask("GET", "/healthz", "", b"").0, 200, "and it is still well");
-    assert!(server.noted.lock().unwrap().len() >= 13);
 }
 
 #[test]

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpStream};
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::thread;
 use std::time::Duration;
 
@@ -23,8 +23,6 @@ pub struct Server {
     pub token: String,
     pub stop: Option<tokio::sync::oneshot::Sender<()>>,
     thread: Option<thread::JoinHandle<()>>,
-    /// The statuses that were noted.
-    pub noted: Arc<Mutex<Vec<u16>>>,
     _folder: tempfile::TempDir,
 }
 
@@ -52,14 +50,7 @@ impl Server {
             expires: None,
         };
         let (_, token) = tokens::create(&*registry, wish, Timestamp::now()).unwrap();
-        let noted = Arc::<Mutex<Vec<u16>>>::default();
-        let notes = noted.clone();
-        let app = App::new(
-            registry.clone(),
-            limits,
-            Box::new(move |access| notes.lock().unwrap().push(access.status)),
-        )
-        .unwrap();
+        let app = App::new(registry.clone(), limits).unwrap();
         let (stop, stopped) = tokio::sync::oneshot::channel();
         let (tell, told) = std::sync::mpsc::channel();
         let thread = thread::spawn(move || {
@@ -70,7 +61,7 @@ impl Server {
             });
         });
         let (address, stop, thread) = (told.recv().unwrap(), Some(stop), Some(thread));
-        Self { address, registry, token, stop, thread, noted, _folder: folder }
+        Self { address, registry, token, stop, thread, _folder: folder }
     }
 
     pub fn connect(&self) -> TcpStream {

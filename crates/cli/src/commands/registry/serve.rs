@@ -12,9 +12,10 @@ use bibliotax_registry::front::{Freshness, Front};
 use bibliotax_registry::keep::Keep;
 use bibliotax_registry::remote::{Network, Remote};
 use bibliotax_server::serve::{Listening, tls};
-use bibliotax_server::{Access, App, Limits};
+use bibliotax_server::{App, Limits};
 use serde_json::json;
 
+use super::log;
 use super::mirror::name_of;
 use crate::codes::Exit;
 use crate::commands::store::read_size;
@@ -26,7 +27,8 @@ use crate::ui::Ui;
 /// Serve a registry over HTTP
 ///
 /// Reading is open to everybody who reaches the server; publishing wants a token (`bibliotax registry token create`). Each
-/// request is noted as a line of JSON on the standard error. Ctrl-C lets what is under way end.
+/// request, and each failure with its cause, is a line of JSON on the standard error; --quiet leaves only failures. A failure has
+/// the id of its request, which the client shows. Ctrl-C lets what is under way end.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  bibliotax registry serve --dir ../registry\n  bibliotax registry serve --dir ../registry --listen 0.0.0.0:443 --cert chain.pem --key key.pem\n  bibliotax registry serve --read-through https://packages.seedhouse.example --dir ../copy"
@@ -88,15 +90,10 @@ impl Serve {
         };
         let scheme = if tls.is_some() { "https" } else { "http" };
         let (title, kept) = (registry.name().to_owned(), Arc::clone(&registry));
-        let quiet = ui.is_quiet();
-        let access = move |access: &Access| {
-            if !quiet {
-                Ui::log(&serde_json::to_string(access).unwrap_or_default());
-            }
-        };
+        log::begin(ui.is_quiet());
         let mut limits = Limits { is_behind_proxy: self.plain, ..Limits::default() };
         limits.pending = self.uploads.unwrap_or(limits.pending);
-        let app = App::new(registry, limits, Box::new(access))?;
+        let app = App::new(registry, limits)?;
         let runtime = tokio::runtime::Runtime::new().at("start", "the server")?;
         runtime.block_on(async {
             let listening = Listening::on(self.listen, tls, app).await;

@@ -9,7 +9,7 @@
 //! | `switches` | variables of the environment that are on or off |
 //! | `rendering` | templates of links, rendered in a process of its own |
 //! | `machine`, `tools` | this machine, the programs on it and their versions |
-//! | `ui`, `progress`, `show` | all writing to the terminal |
+//! | `ui`, `progress`, `waiting`, `show` | all writing to the terminal |
 //! | `failure`, `codes` | what a failure says, and the exit status that it leads to |
 
 mod args;
@@ -30,6 +30,7 @@ mod show;
 mod switches;
 mod tools;
 mod ui;
+mod waiting;
 
 use std::panic;
 use std::process::ExitCode;
@@ -47,6 +48,7 @@ fn main() -> ExitCode {
         Err(error) => return ui::end(ui::show_words(&error)).into(),
     };
     let ui = Ui::new(&args.global);
+    waiting::show_where_progress_is(&ui);
     let exit =
         match panic::catch_unwind(|| switches::check().and_then(|()| args.command.run(&args.global, &ui))) {
             Ok(Ok(exit)) => exit,

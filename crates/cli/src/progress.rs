@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle, WeakProgressBar};
 
 use crate::show::count;
 use crate::ui::{Ui, clean};
@@ -67,6 +67,7 @@ impl<'u> Progress<'u> {
         }
         bar.set_message(what);
         draw_after_a_moment(bar.clone());
+        *lock(&DRAWN) = Some(bar.downgrade());
         self.replace(Some(bar));
     }
 
@@ -79,7 +80,7 @@ impl<'u> Progress<'u> {
     }
 
     fn on_the_way(&self) -> MutexGuard<'_, OnTheWay> {
-        self.way.lock().unwrap_or_else(PoisonError::into_inner)
+        lock(&self.way)
     }
 
     fn change(&self, change: impl FnOnce(&mut OnTheWay)) {
@@ -99,6 +100,22 @@ impl<'u> Progress<'u> {
             bar.inc(by);
         }
     }
+}
+
+/// The bar that is drawn, or was.
+static DRAWN: Mutex<Option<WeakProgressBar>> = Mutex::new(None);
+
+/// Prints a line on the standard error without disturbing the bar that is drawn there.
+pub fn above_the_bar(line: &str) {
+    let bar = lock(&DRAWN).as_ref().and_then(WeakProgressBar::upgrade);
+    match bar.filter(|bar| !bar.is_finished()) {
+        Some(bar) => bar.suspend(|| Ui::aside_line(line)),
+        None => Ui::aside_line(line),
+    }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 fn draw_after_a_moment(bar: ProgressBar) {

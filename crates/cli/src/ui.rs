@@ -99,6 +99,11 @@ impl Ui {
         }
     }
 
+    /// A line beside the results about what goes on just now; from several threads at once.
+    pub fn aside_line(line: &str) {
+        print_err(&for_terminal(line));
+    }
+
     /// A line of a log in JSON, which goes beside the results; from several threads at once.
     pub fn log(line: &str) {
         print_err(&json_for_terminal(line));

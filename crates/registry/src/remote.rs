@@ -16,6 +16,7 @@ mod pace;
 pub(crate) mod publishing;
 pub(crate) mod trouble;
 pub(crate) mod uploading;
+mod waits;
 
 use std::collections::BTreeMap;
 use std::io::Read;
@@ -36,7 +37,9 @@ use self::cache::Cache;
 pub use self::cards::Cards;
 use self::client::{Answer, Client, Part};
 use self::closure::Foreseen;
+pub use self::connection_error::out_of_time;
 use self::download::Download;
+pub use self::waits::Waits;
 use crate::connections::Connections;
 use crate::credentials::Credentials;
 use crate::description::{DESCRIPTION, Description};
@@ -74,6 +77,8 @@ pub struct Network {
     pub silence: Option<Duration>,
     /// Where what registries said is remembered, so that changes are noticed; `None` to remember nothing.
     pub memory: Option<PathBuf>,
+    /// Whom is waited for.
+    pub waits: Waits,
     /// The registries that are opened already.
     pub connections: Connections,
     /// Now, for what is remembered.

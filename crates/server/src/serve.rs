@@ -6,11 +6,13 @@ use std::path::Path;
 use std::sync::Arc;
 
 use axum::body::Body;
+use bibliotax_registry::remote::out_of_time;
 use hyper::body::Incoming;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use hyper_util::server::conn::auto::Builder;
 use hyper_util::server::graceful::{GracefulShutdown, Watcher};
+use jiff::Timestamp;
 use rustls::ServerConfig;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
@@ -31,8 +33,15 @@ pub struct Listening {
     app: Arc<App>,
 }
 
+/// How a server encrypts, and what keeps clients from trusting it now.
+pub struct Tls {
+    config: Arc<ServerConfig>,
+    /// Why its certificate is not valid now.
+    pub out_of_time: Option<String>,
+}
+
 /// The certificate chain and the key in these PEM files, for TLS.
-pub fn tls(certificates: &Path, key: &Path) -> io::Result<Arc<ServerConfig>> {
+pub fn tls(certificates: &Path, key: &Path) -> io::Result<Tls> {
     let wrong = |path: &Path, error: &dyn std::fmt::Display| {
         io::Error::other(format!("{} can't be used for TLS: {error}", path.display()))
     };
@@ -42,16 +51,17 @@ pub fn tls(certificates: &Path, key: &Path) -> io::Result<Arc<ServerConfig>> {
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let builder = ServerConfig::builder_with_provider(provider).with_safe_default_protocol_versions();
     let builder = builder.map_err(|error| wrong(certificates, &error))?.with_no_client_auth();
+    let out_of_time = out_of_time(&chain, Timestamp::now());
     let mut config = builder.with_single_cert(chain, private).map_err(|error| wrong(key, &error))?;
     config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
-    Ok(Arc::new(config))
+    Ok(Tls { config: Arc::new(config), out_of_time })
 }
 
 impl Listening {
     /// Listens on an address; port 0 takes any that is free.
-    pub async fn on(address: SocketAddr, tls: Option<Arc<ServerConfig>>, app: Arc<App>) -> io::Result<Self> {
+    pub async fn on(address: SocketAddr, tls: Option<Tls>, app: Arc<App>) -> io::Result<Self> {
         let listener = TcpListener::bind(address).await?;
-        Ok(Self { listener, tls: tls.map(TlsAcceptor::from), app })
+        Ok(Self { listener, tls: tls.map(|tls| TlsAcceptor::from(tls.config)), app })
     }
 
     /// The address that it listens on.

@@ -10,6 +10,7 @@ use bibliotax_store::store::Store;
 use crate::credentials::Wallet;
 use crate::failure::Failure;
 use crate::switches;
+use crate::waiting;
 
 /// How registries behind a network are asked: what they answered is kept in the store.
 pub fn network() -> Network {
@@ -22,6 +23,7 @@ pub fn network() -> Network {
         longest_list: None,
         silence: None,
         memory: store_folder().ok().map(|folder| folder.join("seen")),
+        waits: waiting::waits(),
         connections: Connections::default(),
         now: crate::clock::now(),
         accept_changed: Vec::new(),

@@ -2,6 +2,7 @@
 
 use std::fs;
 use std::io::{BufRead, BufReader, Read};
+use std::net::TcpListener;
 use std::process::{Command, Stdio};
 use std::thread;
 
@@ -385,7 +386,7 @@ fn what_keeps_a_connection_from_being_made_is_told_apart() {
     };
     let rows = [
         (&["localhost"][..], 2001..2002, "expired on 2002-01-01"),
-        (&["localhost"], 2088..2090, "not valid yet; it begins on 2088-01-01"),
+        (&["localhost"], 2088..2090, "is not valid yet; it begins on 2088-01-01"),
         (
             &["garden.example", "*.moss.example"],
             2020..2090,
@@ -398,6 +399,17 @@ fn what_keeps_a_connection_from_being_made_is_told_apart() {
         let served = serve_with(&garden, &options).unwrap();
         let said = ask(&served.url.replace("127.0.0.1", "localhost"));
         assert!(said.contains(told), "{told}: {said}");
+        drop(served);
+        // The server knows of its certificate's time, but not by which name it is reached.
+        let args = ["registry", "serve", "--dir", "seedhouse", "--until-input-ends"];
+        let mut command = garden.command(".", &[&args[..], &options].concat());
+        let told_by_server = garden.ran(command.stdin(Stdio::null()).output().unwrap()).expect(0).stderr;
+        assert_eq!(
+            told_by_server.contains(&format!("its certificate {told}")),
+            names == ["localhost"],
+            "{told_by_server}"
+        );
+        assert_eq!(told_by_server.contains("won't trust"), names == ["localhost"], "{told_by_server}");
     }
     let served = serve(&garden);
     let said = ask(&served.url.replace("http://127.0.0.1", "https://localhost"));
@@ -439,4 +451,31 @@ fn a_failure_of_a_server_is_logged_with_its_cause_and_the_client_shows_where() {
         );
         assert_eq!(of_request("answered").is_some(), quiet.is_empty(), "{log}");
     }
+}
+
+#[test]
+fn a_registry_that_says_nothing_is_named_on_a_terminal() {
+    let garden = Garden::bare();
+    let silent = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = silent.local_addr().unwrap();
+    project(&garden, "gate", &format!("http://{address}/"), "gate-kiosk", "1.0.0");
+    let command = garden.command("gate", &["need", "moss-map"]);
+    let mut words = vec![command.get_program().to_str().unwrap().to_owned()];
+    words.extend(command.get_args().map(|arg| arg.to_str().unwrap().to_owned()));
+    // A terminal of its own for the program.
+    let mut on_terminal = Command::new("script");
+    on_terminal.args(["-qefc", &words.join(" "), "/dev/null"]).current_dir(garden.path("gate"));
+    on_terminal.envs(command.get_envs().filter_map(|(key, value)| Some((key, value?))));
+    let mut child = on_terminal.stdin(Stdio::null()).stdout(Stdio::piped()).spawn().unwrap();
+    let (_held, _) = silent.accept().unwrap();
+    let mut told = Vec::new();
+    let mut shown = child.stdout.take().unwrap();
+    let mut piece = [0; 1024];
+    while !String::from_utf8_lossy(&told).contains("waiting for the registry `seedhouse` at 127.0.0.1") {
+        let read = shown.read(&mut piece).unwrap();
+        assert!(read > 0, "{}", String::from_utf8_lossy(&told));
+        told.extend_from_slice(&piece[..read]);
+    }
+    child.kill().unwrap();
+    child.wait().unwrap();
 }

@@ -19,6 +19,7 @@ use super::connection_error::{is_about_tls, what_broke};
 use super::pace::{Paced, TooSlow, is_timeout};
 use super::trouble::{LARGEST_REFUSAL, Trouble};
 use super::uploading::{Unsent, Watch, send_watched};
+use super::waits::Waits;
 use super::{Network, checked, is_loopback};
 use crate::chance::share_of;
 use crate::credentials::{Credential, bearer};
@@ -85,6 +86,9 @@ struct Shared {
     only_outside: bool,
     is_offline: bool,
     silence: Duration,
+    waits: Waits,
+    /// Whom it asks, in words.
+    whom: Arc<str>,
     /// Made when something is asked for first: it reads the system's certificates.
     reading: OnceLock<blocking::Client>,
     writing: OnceLock<blocking::Client>,
@@ -113,7 +117,13 @@ impl Client {
     }
 
     fn shared(manner: Manner, asked: Asked, base: Url, network: &Network) -> Shared {
+        let whom = match base.host_str() {
+            Some(host) => format!("{asked} at {host}").into(),
+            None => asked.to_string().into(),
+        };
         Shared {
+            waits: network.waits.clone(),
+            whom,
             asked,
             admission: Admission::new(manner, Origin::of(&base), network),
             base,
@@ -480,6 +490,7 @@ impl Client {
     }
 
     fn sent(&self, request: RequestBuilder) -> Result<Response, Trouble> {
+        let _wait = self.shared.waits.begin(&self.shared.whom);
         request.send().map_err(|error| self.unsent(&error))
     }
 
@@ -527,7 +538,8 @@ impl Client {
 
     /// A body that has to come at a pace.
     fn paced(&self, response: Response) -> Paced<Response> {
-        Paced::new(response, self.shared.silence * 3 / 2)
+        let Shared { silence, waits, whom, .. } = &*self.shared;
+        Paced::new(response, *silence * 3 / 2, waits, whom)
     }
 
     /// Tries until it works, is refused for good, or was tried often enough; where nothing was heard for too long, no more.

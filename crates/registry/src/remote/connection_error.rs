@@ -2,10 +2,13 @@
 
 use std::error::Error;
 use std::io;
+use std::time::Duration;
 
 use jiff::Timestamp;
-use rustls::CertificateError;
-use rustls::pki_types::UnixTime;
+use rustls::client::verify_server_cert_signed_by_trust_anchor;
+use rustls::pki_types::{CertificateDer, UnixTime};
+use rustls::server::ParsedCertificate;
+use rustls::{CertificateError, RootCertStore};
 
 /// Most names of a certificate that are told.
 const MOST_NAMES: usize = 5;
@@ -64,6 +67,24 @@ fn of_certificate(problem: &CertificateError) -> String {
         }
         _ => "its certificate is not one that this machine trusts".to_owned(),
     }
+}
+
+/// Why a certificate chain in PEM is not valid at a time, whoever issued it; nothing where it is.
+pub fn out_of_time(chain: &[CertificateDer<'_>], now: Timestamp) -> Option<String> {
+    let now = UnixTime::since_unix_epoch(Duration::from_secs(now.as_second().try_into().ok()?));
+    let algorithms = rustls::crypto::ring::default_provider().signature_verification_algorithms.all;
+    chain.iter().find_map(|certificate| {
+        let parsed = ParsedCertificate::try_from(certificate).ok()?;
+        // Its time is looked at before its issuer, of whom nothing is known here.
+        let roots = RootCertStore::empty();
+        match verify_server_cert_signed_by_trust_anchor(&parsed, &roots, &[], now, algorithms) {
+            Err(rustls::Error::InvalidCertificate(
+                problem @ (CertificateError::ExpiredContext { .. }
+                | CertificateError::NotValidYetContext { .. }),
+            )) => Some(of_certificate(&problem)),
+            _ => None,
+        }
+    })
 }
 
 /// A name of a certificate without what kind of name it is.

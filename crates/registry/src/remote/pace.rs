@@ -2,7 +2,10 @@
 
 use std::fmt;
 use std::io::{self, Read};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
+
+use super::waits::Waits;
 
 /// Fewest bytes in a second, over a whole window.
 const MIN_RATE: u64 = 1 << 10;
@@ -13,6 +16,9 @@ pub struct Paced<R> {
     window: Duration,
     waited: Duration,
     came: u64,
+    waits: Waits,
+    /// Who sends it.
+    whom: Arc<str>,
 }
 
 /// That a body came too slowly.
@@ -42,15 +48,18 @@ impl std::error::Error for TooSlow {}
 
 impl<R> Paced<R> {
     /// A body that is looked at each time that it was waited for this long.
-    pub fn new(inner: R, window: Duration) -> Self {
-        Self { inner, window, waited: Duration::ZERO, came: 0 }
+    pub fn new(inner: R, window: Duration, waits: &Waits, whom: &Arc<str>) -> Self {
+        let (waits, whom) = (waits.clone(), Arc::clone(whom));
+        Self { inner, window, waited: Duration::ZERO, came: 0, waits, whom }
     }
 }
 
 impl<R: Read> Read for Paced<R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let begun = Instant::now();
+        let wait = self.waits.begin(&self.whom);
         let read = self.inner.read(buffer)?;
+        drop(wait);
         self.waited += begun.elapsed();
         self.came += read as u64;
         if read > 0 && self.waited >= self.window {

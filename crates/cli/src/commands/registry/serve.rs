@@ -88,6 +88,9 @@ impl Serve {
             })?),
             _ => None,
         };
+        if let Some(why) = tls.as_ref().and_then(|tls| tls.out_of_time.as_ref()) {
+            ui.warn(format!("clients won't trust this server: {why}"));
+        }
         let scheme = if tls.is_some() { "https" } else { "http" };
         let (title, kept) = (registry.name().to_owned(), Arc::clone(&registry));
         log::begin(ui.is_quiet());

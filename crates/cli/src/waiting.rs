@@ -1,0 +1,51 @@
+//! Tells a person at a terminal which registry keeps them waiting.
+
+use std::collections::BTreeSet;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, LazyLock};
+use std::thread;
+use std::time::Duration;
+
+use bibliotax_registry::remote::Waits;
+
+use crate::progress::above_the_bar;
+use crate::ui::Ui;
+
+/// Who is silent for longer is named.
+const LONG: Duration = Duration::from_secs(3);
+
+/// How often it is looked.
+const TICK: Duration = Duration::from_millis(250);
+
+static WAITS: LazyLock<Waits> = LazyLock::new(|| Waits::watched_by(watch));
+
+/// Whether there is a terminal on which somebody may wait.
+static IS_SHOWN: AtomicBool = AtomicBool::new(false);
+
+/// Whom this process waits for.
+pub fn waits() -> Waits {
+    WAITS.clone()
+}
+
+/// Lets who is waited for be shown, where progress is.
+pub fn show_where_progress_is(ui: &Ui) {
+    IS_SHOWN.store(ui.shows_progress(), Ordering::Relaxed);
+}
+
+/// Names each who is silent for long, once.
+fn watch(waits: Waits) {
+    if !IS_SHOWN.load(Ordering::Relaxed) {
+        return;
+    }
+    thread::spawn(move || {
+        let mut named: BTreeSet<Arc<str>> = BTreeSet::new();
+        loop {
+            thread::sleep(TICK);
+            for whom in waits.longer_than(LONG) {
+                if named.insert(Arc::clone(&whom)) {
+                    above_the_bar(&format!("waiting for {whom}, which says nothing"));
+                }
+            }
+        }
+    });
+}

@@ -4,12 +4,15 @@
 //! while; where the registry behind can't be reached then, an old one is given only if that was allowed. Nothing can be
 //! published here.
 
+mod arriving;
+
 use std::collections::{BTreeMap, HashMap};
 use std::fs::{self, File, OpenOptions};
-use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::io::{Read, Seek, SeekFrom, Write};
 use std::ops::Range;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::thread;
 use std::time::{Duration, Instant};
 
 use bibliotax_core::digest::Digest;
@@ -17,8 +20,10 @@ use bibliotax_core::facet::Facet;
 use bibliotax_core::name::{FacetName, PackageName};
 use bibliotax_core::range::Range as Versions;
 use bibliotax_disk::error::At;
-use bibliotax_disk::write::{folder_of, make_folder, write_whole};
+use bibliotax_disk::write::{make_folder, write_whole};
 
+use self::arriving::{Arriving, Following};
+use crate::bounded::Bounded;
 use crate::error::RegistryError;
 use crate::keep::{Decide, Keep, Private, Stamp};
 use crate::layout;
@@ -27,10 +32,13 @@ use crate::piece::{Piece, UploadProblem};
 use crate::remote::Remote;
 use crate::staged::Staged;
 
-/// Most histories that are remembered; with more, all are forgotten and those that are asked for come back.
-const MOST_HISTORIES: usize = 20_000;
+/// Most bytes of histories that are remembered.
+const MOST_BYTES: u64 = 256 << 20;
 
-/// How many files can be fetched at once.
+/// What remembering one takes beside its text, in bytes.
+const ENTRY: usize = 256;
+
+/// How many files may come at once.
 const AT_ONCE: usize = 64;
 
 /// For how long answers are good.
@@ -47,13 +55,28 @@ pub struct Front {
     remote: Remote,
     folder: PathBuf,
     freshness: Freshness,
-    histories: Mutex<HashMap<PackageName, Remembered>>,
+    histories: Mutex<Bounded<PackageName, Remembered>>,
     /// When the registry couldn't be reached last.
     away: Mutex<Option<Instant>>,
     /// When the list of names was brought up to date; held while that is done.
     names: Mutex<Option<Instant>>,
-    /// One is held while a file is fetched: whoever wants the same waits for it.
-    fetching: [Mutex<()>; AT_ONCE],
+    /// The files that come just now.
+    arriving: Arc<AllArriving>,
+}
+
+/// The files that come just now; their number is bounded.
+#[derive(Default)]
+struct AllArriving {
+    files: Mutex<HashMap<Digest, Arc<Arriving>>>,
+    room: Condvar,
+}
+
+/// A file that can be read.
+enum Here {
+    /// All of it is here: so many bytes.
+    Whole(u64),
+    /// It comes just now, and will have so many bytes.
+    Coming(Arc<Arriving>, u64),
 }
 
 /// A history with the time of its arrival; `None` where the registry doesn't hold the name.
@@ -67,9 +90,9 @@ impl Front {
     /// A copy of a registry in a folder.
     pub fn new(remote: Remote, folder: PathBuf, freshness: Freshness) -> Result<Self, RegistryError> {
         make_folder(&folder.join("files"))?;
-        let fetching = [(); AT_ONCE].map(|()| Mutex::default());
-        let (histories, away, names) = (Mutex::default(), Mutex::default(), Mutex::default());
-        Ok(Self { remote, folder, freshness, histories, away, names, fetching })
+        let histories = Mutex::new(Bounded::new(MOST_BYTES));
+        let (away, names, arriving) = (Mutex::default(), Mutex::default(), Arc::default());
+        Ok(Self { remote, folder, freshness, histories, away, names, arriving })
     }
 
     fn history(&self, package: &PackageName) -> Result<Option<Arc<str>>, RegistryError> {
@@ -96,20 +119,17 @@ impl Front {
 
     /// Whether the registry couldn't be reached a moment ago, so that asking it again would only take time.
     fn is_away(&self) -> bool {
-        let away = self.away.lock().unwrap_or_else(PoisonError::into_inner);
+        let away = lock(&self.away);
         self.freshness.stale && away.is_some_and(|at| at.elapsed() < self.freshness.fresh)
     }
 
     fn remember(&self, package: PackageName, text: Option<Arc<str>>) {
-        let mut remembered = self.remembered();
-        if remembered.len() >= MOST_HISTORIES {
-            remembered.clear();
-        }
-        remembered.insert(package, Remembered { at: Instant::now(), text });
+        let bytes = text.as_ref().map_or(0, |text| text.len()) + package.as_str().len() + ENTRY;
+        self.remembered().put(package, Remembered { at: Instant::now(), text }, bytes as u64);
     }
 
-    fn remembered(&self) -> MutexGuard<'_, HashMap<PackageName, Remembered>> {
-        self.histories.lock().unwrap_or_else(PoisonError::into_inner)
+    fn remembered(&self) -> MutexGuard<'_, Bounded<PackageName, Remembered>> {
+        lock(&self.histories)
     }
 
     /// Whether an old answer will do where this went wrong.
@@ -117,7 +137,7 @@ impl Front {
         if !matches!(error, RegistryError::Unreachable { .. }) {
             return false;
         }
-        *self.away.lock().unwrap_or_else(PoisonError::into_inner) = Some(Instant::now());
+        *lock(&self.away) = Some(Instant::now());
         self.freshness.stale
     }
 
@@ -125,36 +145,46 @@ impl Front {
         self.folder.join(layout::file_path(digest))
     }
 
-    /// Fetches a file unless it is here; its size, `None` where the registry hasn't it.
-    fn fetch(&self, digest: &Digest) -> Result<Option<u64>, RegistryError> {
-        let path = self.file_path(digest);
-        let size = || fs::metadata(&path).ok().map(|metadata| metadata.len());
-        if let Some(size) = size() {
-            return Ok(Some(size));
-        }
-        let slot = usize::from(digest.as_bytes()[0]) % AT_ONCE;
-        let _held = self.fetching[slot].lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(size) = size() {
-            return Ok(Some(size));
-        }
-        let Some(mut arriving) = self.remote.open_file(digest)? else { return Ok(None) };
-        make_folder(folder_of(&path))?;
-        let mut staged = Staged::in_folder(folder_of(&path))?;
-        io::copy(&mut arriving, &mut staged).map_err(|_| self.remote.broke_off())?;
-        if staged.digest() != *digest {
-            return Err(self.remote.wrong_file(digest));
-        }
-        let size = staged.size();
-        let file = staged.into_file();
-        file.as_file().sync_all().at("write", &path)?;
-        file.persist(&path).map_err(|error| error.error).at("write", &path)?;
-        Ok(Some(size))
+    /// A file that is here or comes just now; one that is not here begins to come. `None` where the registry hasn't it.
+    fn file(&self, digest: &Digest) -> Result<Option<Here>, RegistryError> {
+        let place = self.file_path(digest);
+        let arriving = {
+            let mut open = lock(&self.arriving.files);
+            while open.len() >= AT_ONCE && !open.contains_key(digest) {
+                open = self.arriving.room.wait(open).unwrap_or_else(PoisonError::into_inner);
+            }
+            if let Ok(metadata) = fs::metadata(&place) {
+                return Ok(Some(Here::Whole(metadata.len())));
+            }
+            match open.get(digest) {
+                Some(arriving) => Arc::clone(arriving),
+                None => {
+                    let arriving = Arc::new(Arriving::new());
+                    open.insert(*digest, Arc::clone(&arriving));
+                    self.begin(*digest, place, Arc::clone(&arriving));
+                    arriving
+                }
+            }
+        };
+        let length = arriving.length(&self.remote)?;
+        Ok(length.map(|length| Here::Coming(arriving, length)))
+    }
+
+    /// Lets a file come, whoever waits for it.
+    fn begin(&self, digest: Digest, place: PathBuf, arriving: Arc<Arriving>) {
+        let (remote, all) = (self.remote.clone(), Arc::clone(&self.arriving));
+        thread::spawn(move || {
+            // Whoever waits for it hears of it.
+            let _ = arriving.fetch(&remote, &digest, &place);
+            lock(&all.files).remove(&digest);
+            all.room.notify_all();
+        });
     }
 
     /// Brings the copy of the list of names up to date.
     fn follow_names(&self) -> Result<PathBuf, RegistryError> {
         let path = self.folder.join(NAMES);
-        let mut done = self.names.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut done = lock(&self.names);
         if done.is_some_and(|at| at.elapsed() < self.freshness.fresh) {
             return Ok(path);
         }
@@ -199,6 +229,10 @@ impl Front {
     fn read_only(&self) -> RegistryError {
         RegistryError::ReadOnly { place: self.remote.url() }
     }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 impl Keep for Front {
@@ -251,11 +285,18 @@ impl Keep for Front {
     }
 
     fn file_size(&self, digest: &Digest) -> Result<Option<u64>, RegistryError> {
-        self.fetch(digest)
+        Ok(self.file(digest)?.map(|here| match here {
+            Here::Whole(size) | Here::Coming(_, size) => size,
+        }))
     }
 
     fn read_file(&self, digest: &Digest, bytes: Range<u64>) -> Result<Box<dyn Read + Send>, RegistryError> {
         let path = self.file_path(digest);
+        match self.file(digest)? {
+            None => return Err(RegistryError::NoFile { digest: *digest, path: self.place() }),
+            Some(Here::Coming(arriving, _)) => return Ok(Box::new(Following::new(arriving, path, &bytes))),
+            Some(Here::Whole(_)) => {}
+        }
         let mut file = File::open(&path).at("read", &path)?;
         file.seek(SeekFrom::Start(bytes.start)).at("read", &path)?;
         Ok(Box::new(file.take(bytes.end.saturating_sub(bytes.start))))

@@ -27,6 +27,7 @@
 pub mod accept;
 mod ahead;
 pub mod audit;
+pub mod bounded;
 pub mod bucket;
 pub mod card_problem;
 mod chance;

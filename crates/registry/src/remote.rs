@@ -246,9 +246,13 @@ impl Remote {
         Ok(Box::new(Download::open(self.client.clone(), path, archive.size)?))
     }
 
-    /// Opens an archive or card, whatever its length; `None` if it is not there.
-    pub fn open_file(&self, digest: &Digest) -> Result<Option<impl Read + Send + use<>>, RegistryError> {
-        Download::open_any(self.client.clone(), file_path(digest))
+    /// Opens an archive or card, with its length where that is said; `None` if it is not there.
+    pub fn open_file(
+        &self,
+        digest: &Digest,
+    ) -> Result<Option<(Option<u64>, impl Read + Send + use<>)>, RegistryError> {
+        let opened = Download::open_any(self.client.clone(), file_path(digest))?;
+        Ok(opened.map(|download| (download.length(), download)))
     }
 
     /// The list of names from a byte on, or from its beginning where it is not that long, with where it begins; `None` if

@@ -51,6 +51,11 @@ impl Staged {
         self.size
     }
 
+    /// Where it is for now.
+    pub fn path(&self) -> &Path {
+        self.file.path()
+    }
+
     /// The file itself.
     pub fn into_file(self) -> NamedTempFile {
         self.file

@@ -1,7 +1,6 @@
 //! What a process has just read from a bucket or written there, so that it needn't ask for it again.
 
-use std::collections::{HashMap, VecDeque};
-use std::hash::Hash;
+use std::collections::HashMap;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
@@ -11,6 +10,7 @@ use bibliotax_core::name::PackageName;
 use bytes::Bytes;
 
 use super::objects::Text;
+use crate::bounded::Bounded;
 use crate::pending::Pending;
 
 /// Most bytes of histories, and of files, that are remembered.
@@ -33,7 +33,6 @@ const UPLOADS_FOR: Duration = Duration::from_secs(10);
 pub struct Moment(u64);
 
 /// What a process has just read from a bucket or written there.
-#[derive(Default)]
 pub struct Recent {
     clock: AtomicU64,
     histories: Mutex<Bounded<PackageName, (Text, Moment)>>,
@@ -52,37 +51,13 @@ struct Uploads {
     waiting: Option<(u64, Instant)>,
 }
 
-/// Values of so many bytes in all; the oldest go first.
-struct Bounded<K, V> {
-    values: HashMap<K, (V, u64)>,
-    order: VecDeque<K>,
-    bytes: u64,
-}
-
-impl<K, V> Default for Bounded<K, V> {
+impl Default for Recent {
     fn default() -> Self {
-        Self { values: HashMap::new(), order: VecDeque::new(), bytes: 0 }
-    }
-}
-
-impl<K: Hash + Eq + Clone, V> Bounded<K, V> {
-    fn put(&mut self, key: K, value: V, bytes: u64) {
-        match self.values.insert(key.clone(), (value, bytes)) {
-            Some((_, before)) => self.bytes -= before,
-            None => self.order.push_back(key),
-        }
-        self.bytes += bytes;
-        while self.bytes > MOST_BYTES
-            && let Some(oldest) = self.order.pop_front()
-        {
-            self.remove(&oldest);
-        }
-    }
-
-    /// Its place in the order goes when it becomes the oldest.
-    fn remove(&mut self, key: &K) {
-        if let Some((_, bytes)) = self.values.remove(key) {
-            self.bytes -= bytes;
+        Self {
+            clock: AtomicU64::default(),
+            histories: Mutex::new(Bounded::new(MOST_BYTES)),
+            files: Mutex::new(Bounded::new(MOST_BYTES)),
+            uploads: Mutex::default(),
         }
     }
 }
@@ -95,7 +70,7 @@ impl Recent {
 
     /// A package's history as it was read or written last, and when that began.
     pub fn history(&self, package: &PackageName) -> Option<(Text, Moment)> {
-        lock(&self.histories).values.get(package).map(|(known, _)| known.clone())
+        lock(&self.histories).get(package).cloned()
     }
 
     /// Remembers a package's history, which was read or written since `begun`; not one that is older than what is known.
@@ -103,7 +78,7 @@ impl Recent {
         let mut histories = lock(&self.histories);
         // A history only grows, so that of two the longer one is the later one.
         let length = |text: &Text| text.text.as_ref().map_or(0, |text| text.len());
-        let known = histories.values.get(package).map(|((known, at), _)| (length(known), *at));
+        let known = histories.get(package).map(|(known, at)| (length(known), *at));
         let new = length(text);
         if known.is_none_or(|known| known <= (new, begun)) {
             histories.put(package.clone(), (text.clone(), begun), new as u64 + 256);
@@ -113,7 +88,7 @@ impl Recent {
     /// What a file holds that is in the bucket.
     pub fn file(&self, digest: &Digest) -> Option<Bytes> {
         let files = lock(&self.files);
-        let ((bytes, since), _) = files.values.get(digest)?;
+        let (bytes, since) = files.get(digest)?;
         (since.elapsed() < FILES_FOR).then(|| bytes.clone())
     }
 
@@ -208,16 +183,5 @@ mod tests {
         assert_eq!((known.text.as_deref(), begun), (Some("one\ntwo\n"), first));
         recent.put_history(&moss, &text("one\ntwo\n"), second);
         assert_eq!(recent.history(&moss).unwrap().1, second);
-    }
-
-    #[test]
-    fn what_is_remembered_has_a_bound() {
-        let mut bounded = Bounded::default();
-        for number in 0..100 {
-            bounded.put(number % 80, number, MOST_BYTES / 10);
-        }
-        assert!(bounded.bytes <= MOST_BYTES && bounded.values.len() == 10, "{}", bounded.values.len());
-        assert!(bounded.values.contains_key(&79) || bounded.values.contains_key(&19));
-        assert!(bounded.order.len() <= 20);
     }
 }

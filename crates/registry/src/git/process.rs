@@ -5,14 +5,14 @@ use std::io::{self, Read, Write};
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU8, AtomicU64, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU8, AtomicU64, AtomicUsize, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
 use crate::error::RegistryError;
 
 /// Most bytes of an answer that is read whole.
-const LARGEST: u64 = 256 << 20;
+const LARGEST: usize = 256 << 20;
 
 /// Most bytes of what it says went wrong.
 const LARGEST_COMPLAINT: usize = 16 << 10;
@@ -57,6 +57,8 @@ pub enum Refused {
     NoGit,
     /// It said nothing for too long.
     Silent,
+    /// It said more than is read.
+    TooMuch,
     /// It ended with this complaint.
     Complained(String),
 }
@@ -67,6 +69,7 @@ impl Refused {
         let what = match self {
             Self::NoGit => return RegistryError::NoGit,
             Self::Silent => "it says nothing any more".to_owned(),
+            Self::TooMuch => format!("it says more than {} MiB", LARGEST >> 20),
             Self::Complained(text) => complaint(&text),
         };
         RegistryError::Git { url: url.to_owned(), what }
@@ -159,29 +162,40 @@ pub fn run<A: AsRef<OsStr>>(
     input: &str,
     silence: Duration,
 ) -> Result<Vec<u8>, Refused> {
+    run_within(folder, args, input, silence, LARGEST)
+}
+
+/// The same, where it may write at most so many bytes to stdout.
+fn run_within<A: AsRef<OsStr>>(
+    folder: &Path,
+    args: impl IntoIterator<Item = A>,
+    input: &str,
+    silence: Duration,
+    most: usize,
+) -> Result<Vec<u8>, Refused> {
     let _under_way = UnderWay::begin()?;
     let mut command = command(folder);
     command.args(args).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
     let mut child = started(command.spawn())?;
-    let heard = Arc::new(AtomicU64::new(0));
+    let heard = Arc::new(Heard::default());
     if let Some(mut stdin) = child.stdin.take() {
         let input = input.to_owned();
         // In a thread of its own, so that neither waits for the other. What git doesn't want to read, it needn't.
         thread::spawn(move || drop(stdin.write_all(input.as_bytes())));
     }
-    let out = child.stdout.take().map(|out| listen(out, LARGEST, &heard));
-    let err = child.stderr.take().map(|err| listen(err, u64::MAX, &heard));
+    let out = child.stdout.take().map(|out| listen(out, Kept::First(most), &heard));
+    let err = child.stderr.take().map(|err| listen(err, Kept::Last(LARGEST_COMPLAINT), &heard));
     // Where it is ended by us, what it started may still hold the pipes, so nobody waits for their end.
-    let has_succeeded = wait(&mut child, &heard, silence).ok_or(Refused::Silent)?;
+    let has_succeeded = wait(&mut child, &heard, silence)?;
     let text = |heard: Option<thread::JoinHandle<Vec<u8>>>| {
         heard.and_then(|heard| heard.join().ok()).unwrap_or_default()
     };
     let (out, err) = (text(out), text(err));
-    if has_succeeded {
-        return Ok(out);
+    match has_succeeded {
+        _ if heard.is_too_much.load(Ordering::Relaxed) => Err(Refused::TooMuch),
+        true => Ok(out),
+        false => Err(Refused::Complained(String::from_utf8_lossy(&err).into_owned())),
     }
-    let end = err.len().saturating_sub(LARGEST_COMPLAINT);
-    Err(Refused::Complained(String::from_utf8_lossy(&err[end..]).into_owned()))
 }
 
 /// Starts `git` for as long as it is asked something.
@@ -198,43 +212,65 @@ fn started(spawned: io::Result<Child>) -> Result<Child, Refused> {
     })
 }
 
+/// How much was heard.
+#[derive(Default)]
+struct Heard {
+    bytes: AtomicU64,
+    is_too_much: AtomicBool,
+}
+
+/// What is kept of what is heard.
+enum Kept {
+    /// All, which may be so many bytes.
+    First(usize),
+    /// The last so many bytes, or some more.
+    Last(usize),
+}
+
 /// Reads what comes and counts it, so that who waits knows that something does.
 fn listen(
     mut from: impl Read + Send + 'static,
-    most: u64,
-    heard: &Arc<AtomicU64>,
+    kept: Kept,
+    heard: &Arc<Heard>,
 ) -> thread::JoinHandle<Vec<u8>> {
     let heard = Arc::clone(heard);
     thread::spawn(move || {
         let (mut all, mut piece) = (Vec::new(), [0; 16 << 10]);
         while let Ok(read @ 1..) = from.read(&mut piece) {
-            heard.fetch_add(read as u64, Ordering::Relaxed);
-            if (all.len() as u64) < most {
-                all.extend_from_slice(&piece[..read]);
+            heard.bytes.fetch_add(read as u64, Ordering::Relaxed);
+            match kept {
+                Kept::First(most) if all.len() + read > most => {
+                    heard.is_too_much.store(true, Ordering::Relaxed);
+                    return all;
+                }
+                Kept::Last(most) if all.len() > 2 * most => drop(all.drain(..all.len() - most)),
+                _ => {}
             }
+            all.extend_from_slice(&piece[..read]);
         }
         all
     })
 }
 
-/// Waits until the program ends, and whether it ended well; `None` where it was silent for too long and was ended.
-fn wait(child: &mut Child, heard: &AtomicU64, silence: Duration) -> Option<bool> {
+/// Waits until the program ends, and whether it ended well. One that is silent for too long, or says too much, is ended.
+fn wait(child: &mut Child, heard: &Heard, silence: Duration) -> Result<bool, Refused> {
     let (mut known, mut since, mut pause) = (0, Instant::now(), Duration::from_micros(200));
     loop {
         match child.try_wait() {
-            Ok(Some(status)) => return Some(status.success()),
+            Ok(Some(status)) => return Ok(status.success()),
             Ok(None) => {}
-            Err(_) => return Some(false),
+            Err(_) => return Ok(false),
         }
-        let now = heard.load(Ordering::Relaxed);
+        let now = heard.bytes.load(Ordering::Relaxed);
         if now != known {
             (known, since) = (now, Instant::now());
         }
-        if since.elapsed() > silence || PHASE.load(Ordering::SeqCst) == ENDED {
+        let is_too_much = heard.is_too_much.load(Ordering::Relaxed);
+        if is_too_much || since.elapsed() > silence || PHASE.load(Ordering::SeqCst) == ENDED {
             // It may have ended by itself meanwhile.
             let _ = child.kill();
             let _ = child.wait();
-            return None;
+            return Err(if is_too_much { Refused::TooMuch } else { Refused::Silent });
         }
         thread::sleep(pause);
         pause = (pause * 2).min(Duration::from_millis(20));
@@ -255,6 +291,23 @@ mod tests {
         ] {
             assert_eq!(complaint(said), told);
         }
+    }
+
+    #[test]
+    fn a_program_that_says_too_much_is_ended_and_of_a_complaint_the_end_is_kept() {
+        let folder = tempfile::tempdir().unwrap();
+        let say = |alias: &str| {
+            let args = ["-c", &format!("alias.say=!{alias}"), "say"].map(str::to_owned);
+            run_within(folder.path(), args, "", Duration::from_secs(20), 1 << 20)
+        };
+        assert!(matches!(say("yes moss"), Err(Refused::TooMuch)), "it would go on for ever");
+        assert_eq!(say("yes moss | head -c 1048576").unwrap().len(), 1 << 20);
+        let Err(Refused::Complained(text)) =
+            say("yes dew | head -c 3000000 >&2; echo fatal: dry >&2; exit 1")
+        else {
+            panic!("it failed");
+        };
+        assert!(text.len() < 4 * LARGEST_COMPLAINT && complaint(&text) == "dry", "{}", text.len());
     }
 
     #[test]

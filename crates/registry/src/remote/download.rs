@@ -30,6 +30,11 @@ impl Download {
         Ok(Some(Self { client, path, length, read: 0, response: body, breaks: 0 }))
     }
 
+    /// The file's length, where somebody said it.
+    pub fn length(&self) -> Option<u64> {
+        self.length
+    }
+
     /// Begins to read a file of this length.
     pub fn open(client: Client, path: String, length: u64) -> Result<Self, RegistryError> {
         let response = client.open(&path, 0)?;

@@ -71,6 +71,11 @@ pub fn shown(name: &[u8]) -> String {
 }
 
 impl ArchiveError {
+    /// Whether not all bytes came.
+    pub fn broke_off(&self) -> bool {
+        matches!(self, Self::BrokeOff { .. })
+    }
+
     /// Whether its bytes are not the expected ones or didn't all come, so that another copy may be right.
     pub fn is_about_bytes(&self) -> bool {
         matches!(self, Self::WrongDigest { .. } | Self::WrongSize { .. } | Self::BrokeOff { .. })

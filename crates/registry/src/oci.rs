@@ -146,8 +146,9 @@ impl Oci {
         &self,
         package: &PackageName,
         archive: &Archive,
+        from: u64,
     ) -> Result<Box<dyn Read + Send>, RegistryError> {
-        self.wire.open(&self.repository(package), &archive.sha256, archive.size)
+        self.wire.open(&self.repository(package), &archive.sha256, archive.size, from)
     }
 
     /// The text of a package's card, whose digest is yet to be checked; `None` if it is not there.

@@ -158,18 +158,20 @@ impl Registries {
     }
 
     /// Opens an archive of a package at one of the places that may have it, numbered from 0 with the best first, with who that is
-    /// where there are several; its bytes are yet to be checked.
+    /// where there are several; its bytes are yet to be checked. Where it [may break off](Self::may_break_off), it is opened from a
+    /// byte on.
     pub fn open_archive(
         &self,
         package: &PackageName,
         source: &source::Source,
         archive: &Archive,
         place: usize,
+        from: u64,
     ) -> Result<(Box<dyn Read + Send>, Option<String>), RegistryError> {
         let elsewhere = &self.sources.elsewhere;
         let opened = match (source, &archive.url) {
             (source::Source::Registry(_), None) => {
-                return self.registry(package, source)?.open_archive(package, archive, place);
+                return self.registry(package, source)?.open_archive(package, archive, place, from);
             }
             (source::Source::Registry(_), Some(url)) => {
                 let is_inside = self.registry(package, source)?.is_inside();
@@ -178,6 +180,13 @@ impl Registries {
             (source, _) => elsewhere.open_archive(package, source, archive)?,
         };
         Ok((opened, None))
+    }
+
+    /// Whether an archive comes over a network, where it may break off, and can be read from any byte on.
+    pub fn may_break_off(&self, package: &PackageName, source: &source::Source, archive: &Archive) -> bool {
+        let is_of_registry = matches!(source, source::Source::Registry(_)) && archive.url.is_none();
+        is_of_registry
+            && self.registry(package, source).is_ok_and(|registry| !matches!(registry, Registry::Kept(_)))
     }
 
     /// Whether a commit is what its tag names, or is on its branch, in the repository that a package is locked to.

@@ -170,23 +170,25 @@ impl Registry {
         if let Self::Mirrored(mirrored) = self { mirrored.places() } else { 1 }
     }
 
-    /// Opens an archive of a package at one of the places that may have it, numbered from 0, with who that is where there are
-    /// several; its bytes are yet to be checked.
+    /// Opens an archive of a package from a byte on, at one of the places that may have it, numbered from 0, with who that is
+    /// where there are several; its bytes are yet to be checked.
     pub fn open_archive(
         &self,
         package: &PackageName,
         archive: &Archive,
         place: usize,
+        from: u64,
     ) -> Result<(Box<dyn Read + Send>, Option<String>), RegistryError> {
         let opened = match self {
             Self::Mirrored(mirrored) => {
                 let (url, source) = mirrored.quickest(place);
-                let (bytes, _) = source?.open_archive(package, archive, 0)?;
+                let (bytes, _) = source?.open_archive(package, archive, 0, from)?;
                 return Ok((bytes, Some(url)));
             }
+            Self::Kept(kept) if from > 0 => kept.read_file(&archive.sha256, from..archive.size)?,
             Self::Kept(kept) => kept.open_file(&archive.sha256)?,
-            Self::Remote(remote) => remote.open_archive(archive)?,
-            Self::Oci(oci) => oci.open_archive(package, archive)?,
+            Self::Remote(remote) => remote.open_archive(archive, from)?,
+            Self::Oci(oci) => oci.open_archive(package, archive, from)?,
         };
         Ok((opened, None))
     }
@@ -199,7 +201,7 @@ impl Registry {
     ) -> Result<Box<dyn Read + Send>, RegistryError> {
         let mut failed = None;
         for place in 0..self.places() {
-            match self.open_archive(package, archive, place) {
+            match self.open_archive(package, archive, place, 0) {
                 Ok((bytes, _)) => return Ok(bytes),
                 Err(error) => failed = failed.or(Some(error)),
             }

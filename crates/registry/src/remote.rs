@@ -241,9 +241,9 @@ impl Remote {
 
     /// Opens an archive. What is read of it is not checked here, but for its length; a connection that breaks is taken up
     /// again where it broke.
-    pub fn open_archive(&self, archive: &Archive) -> Result<Box<dyn Read + Send>, RegistryError> {
+    pub fn open_archive(&self, archive: &Archive, from: u64) -> Result<Box<dyn Read + Send>, RegistryError> {
         let path = file_path(&archive.sha256);
-        Ok(Box::new(Download::open(self.client.clone(), path, archive.size)?))
+        Ok(Box::new(Download::open(self.client.clone(), path, archive.size, from)?))
     }
 
     /// Opens an archive or card, with its length where that is said; `None` if it is not there.

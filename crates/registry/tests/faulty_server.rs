@@ -160,7 +160,7 @@ fn an_archive_is_taken_up_where_the_connection_broke_and_never_longer_than_it_is
         stream.write_all(&sent[from..(from + 150_000).min(whole)])
     });
     let mut read = Vec::new();
-    open(&server).open_archive(&archive).unwrap().read_to_end(&mut read).unwrap();
+    open(&server).open_archive(&archive, 0).unwrap().read_to_end(&mut read).unwrap();
     assert!(read == bytes, "{} of {} bytes", read.len(), bytes.len());
     assert_eq!(requests(&server), bytes.len().div_ceil(150_000));
     let other_part = described(|head, _, stream| {
@@ -170,7 +170,7 @@ fn an_archive_is_taken_up_where_the_connection_broke_and_never_longer_than_it_is
         stream.write_all(&[7; 10])
     });
     let mut read = Vec::new();
-    let refused = open(&other_part).open_archive(&archive).unwrap().read_to_end(&mut read).unwrap_err();
+    let refused = open(&other_part).open_archive(&archive, 0).unwrap().read_to_end(&mut read).unwrap_err();
     assert!(refused.to_string().contains("another part"), "{refused}");
 }
 

@@ -31,12 +31,16 @@ pub trait Supplier: Sync {
     /// How many places may have an archive of a package.
     fn places(&self, package: &LockedPackage, archive: &Archive) -> usize;
 
-    /// Opens an archive of a package at one of the places that may have it, numbered from 0 with the best first.
+    /// Whether an archive of a package comes over a network, where it may break off, and can be read from any byte on.
+    fn may_break_off(&self, package: &LockedPackage, archive: &Archive) -> bool;
+
+    /// Opens an archive of a package from a byte on, at one of the places that may have it, numbered from 0 with the best first.
     fn open(
         &self,
         package: &LockedPackage,
         archive: &Archive,
         place: usize,
+        from: u64,
     ) -> Result<OpenedArchive, Self::Error>;
 
     /// Whether asking for others is in vain once this went wrong.

@@ -171,7 +171,7 @@ fn opened<S: Supplier>(
 ) -> Result<Box<dyn Read + Send>, InstallError<S::Error>> {
     let mut failed = None;
     for place in 0..supplier.places(package, archive) {
-        let OpenedArchive { bytes, from } = match supplier.open(package, archive, place) {
+        let OpenedArchive { bytes, from } = match supplier.open(package, archive, place, 0) {
             Ok(opened) => opened,
             Err(error) => {
                 failed = failed.or(Some(InstallError::Supply(error, Vec::new())));

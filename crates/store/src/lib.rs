@@ -16,6 +16,7 @@ pub mod install;
 pub mod inventory;
 pub mod kit;
 pub mod ledger;
+mod partial;
 pub mod shelf;
 pub mod store;
 pub mod verify;

@@ -5,6 +5,7 @@
 //! trees/<xx>/<sha256>/files/        an unpacked archive, its files read-only
 //! trees/<xx>/<sha256>/listing.json  every file of it with size and digest; its time tells when all bytes were last read
 //! incoming/                         what is being unpacked
+//! partial/<sha256>                  what came of a large archive that broke off
 //! projects/<sha256 of path>         the folder of a project whose shelf was made from here
 //! registries/                       what registries answered
 //! .lock                             held by whoever uses trees, together, or takes some out, alone
@@ -251,6 +252,7 @@ impl Store {
     pub fn remains(&self) -> Vec<Remains> {
         let is_temporary = |name: &str| name.starts_with(TEMPORARY) || name.starts_with(".tmp");
         let mut remains = left_in(&self.root.join("incoming"), |_| true);
+        remains.extend(self.partials());
         remains.extend(left_in(&self.root, is_temporary));
         remains.extend(left_in(&self.notes(), is_temporary));
         remains.extend(left_below(&self.answers(), &is_temporary));
@@ -261,6 +263,7 @@ impl Store {
     pub(crate) fn clear_incoming(&self) {
         // Whatever keeps one, it will be tried again.
         let _ = clear(&left_in(&self.root.join("incoming"), |_| true));
+        let _ = clear(&self.old_partials());
     }
 
     fn place_of(&self, archive: &Digest) -> PathBuf {

@@ -44,14 +44,20 @@ impl Supplier for Archives<'_> {
         self.registries().map_or(1, |registries| registries.places(&package.name, &package.source, archive))
     }
 
+    fn may_break_off(&self, package: &LockedPackage, archive: &Archive) -> bool {
+        let registries = self.registries();
+        registries.is_ok_and(|registries| registries.may_break_off(&package.name, &package.source, archive))
+    }
+
     fn open(
         &self,
         package: &LockedPackage,
         archive: &Archive,
         place: usize,
+        from: u64,
     ) -> Result<OpenedArchive, RegistryError> {
         let registries = self.registries()?;
-        let (bytes, from) = registries.open_archive(&package.name, &package.source, archive, place)?;
+        let (bytes, from) = registries.open_archive(&package.name, &package.source, archive, place, from)?;
         Ok(OpenedArchive { bytes, from })
     }
 

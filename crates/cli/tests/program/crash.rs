@@ -1,8 +1,15 @@
 //! The program killed at many moments: the next run ends right.
 
+use std::fs;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
+use std::thread;
 use std::time::{Duration, Instant};
 
 use crate::garden::{Garden, remains};
+use crate::proxy;
+use crate::served::project;
+use crate::server::serve;
 
 /// How many moments are tried, spread over the time that a whole run takes; more where all tests have to run.
 fn moments() -> u32 {
@@ -17,7 +24,7 @@ fn killed_after(garden: &Garden, folder: &str, args: &[&str], moment: Duration) 
     let mut child = garden.start(folder, args);
     let begun = Instant::now();
     while begun.elapsed() < moment && child.try_wait().unwrap().is_none() {
-        std::thread::yield_now();
+        thread::yield_now();
     }
     let _ = child.kill();
     child.wait().unwrap();
@@ -42,7 +49,7 @@ fn an_install_killed_at_any_moment_is_completed_by_the_next() {
     let whole = time_of(|| drop(garden.run(&["install"]).expect(0)));
     for moment in 0..moments() {
         // Back and forth, so that every kill falls into a change of all packages; the store anew each time.
-        let _ = std::fs::remove_dir_all(garden.path("store"));
+        let _ = fs::remove_dir_all(garden.path("store"));
         let (text, version) = if moment % 2 == 0 { (&new, "1.1.0") } else { (&old, "1.0.0") };
         garden.write("gate/bibliotax.toml", text);
         killed_after(&garden, "gate", &["install"], whole * moment / moments());
@@ -89,4 +96,58 @@ fn a_publish_killed_at_any_moment_is_there_whole_or_not_at_all() {
         assert_eq!(garden.shelf().len(), 1);
     }
     assert_eq!(remains(&garden.path("gate")), [""; 0]);
+}
+
+#[test]
+fn a_large_archive_goes_on_in_the_next_run_where_it_broke_off() {
+    const SIZE: usize = 12 << 20;
+    let garden = Garden::with(&[]);
+    let bytes: Vec<u8> = (0..SIZE as u32).map(|at| (at.wrapping_mul(2_654_435_761) >> 13) as u8).collect();
+    garden.write_tar("moss.tar", &[("map.bin", &bytes)]);
+    garden.load(
+        "{\"name\":\"moss-map\",\"version\":\"1.0.0\",\"published\":\"2026-03-01T08:00:00Z\",\"files\":[{\"path\":\"moss.tar\"}]}\n",
+    );
+    let served = serve(&garden);
+    let (ranges, is_open) = (Arc::<Mutex<Vec<String>>>::default(), Arc::<AtomicBool>::default());
+    let (noted, may_go_on) = (ranges.clone(), is_open.clone());
+    let note = move |bytes: &[u8]| {
+        let head = String::from_utf8_lossy(bytes).to_lowercase();
+        let range = head.lines().find_map(|line| line.strip_prefix("range: ").map(str::to_owned));
+        noted.lock().unwrap().extend(range);
+    };
+    // Half of the archive comes, and then nothing until it may go on.
+    let url = proxy::before(proxy::address_of(&served.url), note, move |passed| {
+        while passed > SIZE / 2 && !may_go_on.load(Ordering::Relaxed) {
+            thread::sleep(Duration::from_millis(10));
+        }
+    });
+    project(&garden, "gate", &url, "gate-kiosk", "1.0.0");
+    let mut child = garden.start("gate", &["need", "moss-map"]);
+    let partial = || fs::read_dir(garden.path("store/partial")).into_iter().flatten().flatten().next();
+    let came = || partial().and_then(|file| file.metadata().ok()).map_or(0, |metadata| metadata.len());
+    while came() < SIZE as u64 / 3 {
+        thread::sleep(Duration::from_millis(20));
+        assert!(child.try_wait().unwrap().is_none(), "it is under way");
+    }
+    child.kill().unwrap();
+    child.wait().unwrap();
+    let before = came();
+    is_open.store(true, Ordering::Relaxed);
+    ranges.lock().unwrap().clear();
+    garden.run(&["need", "moss-map"]).expect(0);
+    assert_eq!(*ranges.lock().unwrap(), [format!("bytes={before}-")], "only the rest was asked for");
+    assert!(fs::read(garden.path("gate/shelf/moss-map/map.bin")).unwrap() == bytes);
+    assert!(partial().is_none(), "nothing of it stays");
+    // What came before may be wrong by now: then all is fetched.
+    let lock = garden.read("gate/bibliotax.lock");
+    let digest = lock.split("\"sha256\":\"").nth(1).unwrap_or_else(|| panic!("{lock}"));
+    let digest = digest.split('"').next().unwrap();
+    for folder in ["store/trees", "gate/shelf"] {
+        fs::remove_dir_all(garden.path(folder)).unwrap();
+    }
+    garden.write(&format!("store/partial/{digest}"), &"moss".repeat(SIZE / 8));
+    ranges.lock().unwrap().clear();
+    garden.run(&["install"]).expect(0);
+    assert_eq!(ranges.lock().unwrap().len(), 1);
+    assert!(fs::read(garden.path("gate/shelf/moss-map/map.bin")).unwrap() == bytes && partial().is_none());
 }

@@ -26,6 +26,7 @@ mod needs_in_full;
 mod oci;
 mod output;
 mod parts;
+mod proxy;
 mod ready;
 mod registries;
 mod replaced;

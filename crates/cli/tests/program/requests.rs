@@ -2,13 +2,12 @@
 
 use std::collections::BTreeMap;
 use std::fs;
-use std::io::{Read, Write};
-use std::net::{Shutdown, TcpListener, TcpStream};
 use std::sync::{Arc, Mutex};
 use std::thread;
 use std::time::Duration;
 
 use crate::garden::Garden;
+use crate::proxy;
 use crate::served::{project, tokens_for, with_token};
 use crate::server::{Buckets, Served, serve};
 
@@ -23,24 +22,13 @@ struct Listening {
 
 impl Listening {
     fn before(served: &Served) -> Self {
-        Self::before_address(served.url.trim_start_matches("http://").trim_end_matches('/'))
+        Self::before_address(proxy::address_of(&served.url))
     }
 
     fn before_address(server: &str) -> Self {
-        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
-        let url = format!("http://{}/", listener.local_addr().unwrap());
-        let server = server.to_owned();
         let asked = Arc::<Mutex<Vec<String>>>::default();
         let noted = asked.clone();
-        thread::spawn(move || {
-            for client in listener.incoming().flatten() {
-                let server = TcpStream::connect(&server).unwrap();
-                let (noted, answers) =
-                    (noted.clone(), (server.try_clone().unwrap(), client.try_clone().unwrap()));
-                thread::spawn(move || pass_on(client, server, |bytes| note(bytes, &noted)));
-                thread::spawn(move || pass_on(answers.0, answers.1, |_| ()));
-            }
-        });
+        let url = proxy::before(server, move |bytes| note(bytes, &noted), |_| ());
         Self { url, asked }
     }
 
@@ -63,18 +51,6 @@ impl Listening {
         }
         counts
     }
-}
-
-fn pass_on(mut from: TcpStream, mut to: TcpStream, note: impl Fn(&[u8])) {
-    let mut piece = vec![0; 64 << 10];
-    while let Ok(read) = from.read(&mut piece) {
-        note(&piece[..read]);
-        if read == 0 || to.write_all(&piece[..read]).is_err() {
-            break;
-        }
-    }
-    // The other side may be gone already.
-    let _ = to.shutdown(Shutdown::Write);
 }
 
 /// Notes the request lines in these bytes: a client sends each request in a write of its own.

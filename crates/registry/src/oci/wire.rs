@@ -140,14 +140,15 @@ impl Wire {
         }
     }
 
-    /// Opens a blob of this length, whose bytes are yet to be checked.
+    /// Opens a blob of this length from a byte on; its bytes are yet to be checked.
     pub fn open(
         &self,
         repository: &str,
         digest: &Digest,
         size: u64,
+        from: u64,
     ) -> Result<Box<dyn Read + Send>, RegistryError> {
-        Ok(Box::new(Download::open(self.client.clone(), blob_path(repository, digest), size)?))
+        Ok(Box::new(Download::open(self.client.clone(), blob_path(repository, digest), size, from)?))
     }
 
     /// Uploads a blob in one piece, unless it is there; `body` opens its bytes, for each try anew.

@@ -35,10 +35,10 @@ impl Download {
         self.length
     }
 
-    /// Begins to read a file of this length.
-    pub fn open(client: Client, path: String, length: u64) -> Result<Self, RegistryError> {
-        let response = client.open(&path, 0)?;
-        Ok(Self { client, path, length: Some(length), read: 0, response, breaks: 0 })
+    /// Begins to read a file of this length from a byte on.
+    pub fn open(client: Client, path: String, length: u64, from: u64) -> Result<Self, RegistryError> {
+        let response = client.open(&path, from)?;
+        Ok(Self { client, path, length: Some(length), read: from, response, breaks: 0 })
     }
 }
 

@@ -15,6 +15,7 @@ use bibliotax_core::notice::{Listener, Notice};
 
 use super::{InstallError, Lacking, OpenedArchive, Supplier, Wanted};
 use crate::error::StoreError;
+use crate::partial::Partial;
 use crate::store::{Incoming, Store};
 
 /// How many archives are on their way at once.
@@ -83,27 +84,21 @@ fn fetch_one<S: Supplier>(
     listener: &dyn Listener,
 ) -> Result<Incoming, Missed<S::Error>> {
     listener.hear(&Notice::Asked { package: package.name.clone() });
+    let partial = if supplier.may_break_off(package, file) { store.partial(file) } else { None };
+    let mut fetching = Fetching { package, file, store, listener, partial };
     let mut missed = None;
     for place in 0..supplier.places(package, file) {
-        let OpenedArchive { bytes, from } = match supplier.open(package, file, place) {
-            Ok(opened) => opened,
-            Err(error) => {
-                missed = missed.or(Some(Missed::Supply(error)));
-                continue;
-            }
-        };
-        match store.receive(Heard { inner: bytes, listener, untold: 0 }, file, package) {
+        match fetching.fetch_at(supplier, place) {
             Ok(received) => {
+                fetching.partial.into_iter().for_each(Partial::remove);
                 listener.hear(&Notice::Unpacked { package: package.name.clone(), bytes: file.size });
                 return Ok(received);
             }
-            Err(source) => {
-                let may_be_right_elsewhere = source.is_about_bytes();
-                if let Some(from) = from.filter(|_| may_be_right_elsewhere) {
-                    listener.hear(&Notice::WrongBytes { package: package.name.clone(), from });
-                }
+            Err(Missed::Supply(error)) => missed = missed.or(Some(Missed::Supply(error))),
+            Err(other) => {
                 // Bytes that were wrong say more than that there are no others.
-                missed = Some(Missed::Store(StoreError::Archive { package: package.name.clone(), source }));
+                let may_be_right_elsewhere = matches!(&other, Missed::Store(StoreError::Archive { source, .. }) if source.is_about_bytes());
+                missed = Some(other);
                 if !may_be_right_elsewhere {
                     break;
                 }
@@ -111,6 +106,60 @@ fn fetch_one<S: Supplier>(
         }
     }
     Err(missed.unwrap_or(Missed::NotAsked))
+}
+
+/// An archive that is fetched, with what came of it before.
+struct Fetching<'f> {
+    package: &'f LockedPackage,
+    file: &'f Archive,
+    store: &'f Store,
+    listener: &'f dyn Listener,
+    partial: Option<Partial>,
+}
+
+impl Fetching<'_> {
+    /// Fetches it from one place: from where it broke off before and, where that doesn't lead to the right bytes, all of it.
+    fn fetch_at<S: Supplier>(&mut self, supplier: &S, place: usize) -> Result<Incoming, Missed<S::Error>> {
+        let from = self.partial.as_ref().map_or(0, Partial::there);
+        let fetched = self.fetch_from_byte(supplier, place, from);
+        let is_wrong = match &fetched {
+            Err(Missed::Supply(error)) => !supplier.is_in_vain_after(error),
+            Err(Missed::Store(StoreError::Archive { source, .. })) => {
+                source.is_about_bytes() && !source.broke_off()
+            }
+            _ => false,
+        };
+        if is_wrong && let Some(partial) = &mut self.partial {
+            partial.clear();
+            if from > 0 {
+                return self.fetch_from_byte(supplier, place, 0);
+            }
+        }
+        fetched
+    }
+
+    fn fetch_from_byte<S: Supplier>(
+        &mut self,
+        supplier: &S,
+        place: usize,
+        from: u64,
+    ) -> Result<Incoming, Missed<S::Error>> {
+        let (package, file) = (self.package, self.file);
+        let OpenedArchive { bytes, from: sender } =
+            supplier.open(package, file, place, from).map_err(Missed::Supply)?;
+        let bytes: Box<dyn Read + Send> = match &mut self.partial {
+            Some(partial) => partial.followed_by(bytes),
+            None => bytes,
+        };
+        let heard = Heard { inner: bytes, listener: self.listener, untold: 0 };
+        let received = self.store.receive(heard, file, package);
+        received.map_err(|source| {
+            if let Some(from) = sender.filter(|_| source.is_about_bytes()) {
+                self.listener.hear(&Notice::WrongBytes { package: package.name.clone(), from });
+            }
+            Missed::Store(StoreError::Archive { package: package.name.clone(), source })
+        })
+    }
 }
 
 /// What came and what didn't.

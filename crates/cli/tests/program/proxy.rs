@@ -1,0 +1,46 @@
+//! Something between a client and a server: it passes everything on, and is told of it.
+
+use std::io::{Read, Write};
+use std::net::{Shutdown, TcpListener, TcpStream};
+use std::sync::Arc;
+use std::thread;
+
+/// Begins to pass on what is asked of the server at an address, and its answers; where. `asked` is told of each piece before it is
+/// passed on, and `answered` of each with how many bytes of its connection there were until then.
+pub fn before(
+    address: &str,
+    asked: impl Fn(&[u8]) + Send + Sync + 'static,
+    answered: impl Fn(usize) + Send + Sync + 'static,
+) -> String {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let url = format!("http://{}/", listener.local_addr().unwrap());
+    let (address, asked, answered) = (address.to_owned(), Arc::new(asked), Arc::new(answered));
+    thread::spawn(move || {
+        for client in listener.incoming().flatten() {
+            let server = TcpStream::connect(&address).unwrap();
+            let (from, to) = (client.try_clone().unwrap(), server.try_clone().unwrap());
+            let (asked, answered) = (asked.clone(), answered.clone());
+            thread::spawn(move || pass_on(from, to, |bytes, _| asked(bytes)));
+            thread::spawn(move || pass_on(server, client, |_, passed| answered(passed)));
+        }
+    });
+    url
+}
+
+/// The address in a URL.
+pub fn address_of(url: &str) -> &str {
+    url.trim_start_matches("http://").trim_end_matches('/')
+}
+
+fn pass_on(mut from: TcpStream, mut to: TcpStream, before: impl Fn(&[u8], usize)) {
+    let (mut piece, mut passed) = (vec![0; 64 << 10], 0);
+    while let Ok(read @ 1..) = from.read(&mut piece) {
+        passed += read;
+        before(&piece[..read], passed);
+        if to.write_all(&piece[..read]).is_err() {
+            break;
+        }
+    }
+    // The other side may be gone already.
+    let _ = to.shutdown(Shutdown::Write);
+}

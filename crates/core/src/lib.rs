@@ -29,6 +29,7 @@ pub mod history;
 pub mod inner_path;
 pub mod license;
 pub mod links;
+pub mod location;
 pub mod lock;
 pub mod manifest;
 pub mod name;

@@ -20,6 +20,7 @@ use crate::digest::Digest;
 use crate::facet::Fits;
 use crate::inner_path::InnerPath;
 use crate::license::License;
+use crate::location::Location;
 use crate::manifest::Need;
 use crate::name::{ComponentName, PackageName, PartName, Purpose, RegistryName, TargetName};
 use crate::resolve::{ChosenFile, ChosenPackage, ChosenStep, Resolution};
@@ -336,9 +337,8 @@ fn answering<'l>(packages: &'l [LockedPackage], name: &PackageName) -> Option<&'
 
 /// A registry's place as it may stand in a lock: relative paths and URLs.
 fn portable(url: &str) -> Option<String> {
-    let absolute =
-        url.starts_with(['/', '\\', '~']) || url.starts_with("file:") || url.get(1..2) == Some(":");
-    (!absolute).then(|| url.to_owned())
+    let is_absolute = matches!(Location::of(url), Location::Absolute(_));
+    (!is_absolute).then(|| url.to_owned())
 }
 
 #[cfg(test)]

@@ -16,6 +16,7 @@ use std::path::{Path, PathBuf};
 
 use bibliotax_core::card::{Archive, ArchiveFormat, FileRecord, main_part};
 use bibliotax_core::facet::Fits;
+use bibliotax_core::location::Location;
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::manifest::{DeclaredSource, GitPoint};
 use bibliotax_core::name::PackageName;
@@ -284,18 +285,18 @@ impl Elsewhere {
         allows_plain: bool,
     ) -> Result<Repository, RegistryError> {
         let asked = Asked::SourceOf(package.clone());
-        let url = match place.split_once("://") {
-            Some(("https" | "ssh" | "file", _)) => place.to_owned(),
-            Some(("http", _)) => checked(&asked, place, allows_plain)?.to_string(),
-            Some(("git", rest)) => {
+        let url = match Location::of(place) {
+            Location::Url { scheme: "https" | "ssh", .. } => place.to_owned(),
+            Location::Url { scheme: "http", .. } => checked(&asked, place, allows_plain)?.to_string(),
+            Location::Url { scheme: "git", rest } => {
                 // Neither is encrypted; the same hosts may be asked.
                 checked(&asked, &format!("http://{rest}"), allows_plain)?;
                 place.to_owned()
             }
-            Some(_) => return Err(RegistryError::Scheme { asked, url: place.to_owned() }),
-            None if place.split_once(':').is_some_and(|(host, _)| !host.contains('/')) => place.to_owned(),
-            None => {
-                let folder = self.root.join(place);
+            Location::Url { .. } => return Err(RegistryError::Scheme { asked, url: place.to_owned() }),
+            Location::OnHost { .. } => place.to_owned(),
+            Location::Relative(path) | Location::Absolute(path) => {
+                let folder = self.root.join(&*path);
                 std::path::absolute(&folder).at("find", &folder)?.to_string_lossy().into_owned()
             }
         };

@@ -10,6 +10,7 @@ use bibliotax_core::card::{Archive, Card, Entry};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Facets;
 use bibliotax_core::history::{History, Release};
+use bibliotax_core::location::Location;
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::manifest::{NamePattern, RegistryDeclaration};
 use bibliotax_core::name::{FacetName, PackageName, RegistryName};
@@ -380,10 +381,10 @@ fn facets(workspace: &Workspace, declared: &[Declared]) -> Result<Facets, Regist
 /// What a registry's place is remembered under: its URL, or the whole path of its folder.
 pub fn place_of(declaration: &RegistryDeclaration, root: &Path) -> String {
     let url = declaration.url.trim_end_matches('/');
-    match url.split_once("://") {
-        Some((scheme, _)) if scheme != "file" => url.to_owned(),
-        file => {
-            let folder = root.join(file.map_or(url, |(_, path)| path));
+    match Location::of(url).path() {
+        None => url.to_owned(),
+        Some(path) => {
+            let folder = root.join(path);
             let whole = folder.canonicalize().unwrap_or(folder);
             whole.to_string_lossy().into_owned()
         }

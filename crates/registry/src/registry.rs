@@ -9,6 +9,7 @@ use bibliotax_core::card::Archive;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::{Facet, Facets};
 use bibliotax_core::history::History;
+use bibliotax_core::location::Location;
 use bibliotax_core::manifest::RegistryDeclaration;
 use bibliotax_core::name::{FacetName, PackageName, RegistryName};
 use bibliotax_core::range::Range;
@@ -48,24 +49,22 @@ impl Registry {
         if !declaration.mirrors.is_empty() {
             return Ok(Self::Mirrored(Arc::new(Mirrored::open(declaration, project, network)?)));
         }
-        let path = match url.split_once("://") {
-            Some(("file", path)) => path,
-            Some(("oci", _)) => {
-                let oci = Oci::open(name, url, &declaration.allowed, network)?;
-                return Ok(Self::Oci(Box::new(oci)));
+        Ok(match Location::of(url) {
+            Location::Relative(path) | Location::Absolute(path) => {
+                Self::Kept(Arc::new(Folder::open(&project.join(&*path))?))
             }
-            Some(_) => {
-                let remote = Remote::open(name, url, &declaration.allowed, network)?;
-                return Ok(Self::Remote(Box::new(remote)));
+            Location::Url { scheme: "oci", .. } => {
+                Self::Oci(Box::new(Oci::open(name, url, &declaration.allowed, network)?))
             }
-            None => url,
-        };
-        Ok(Self::Kept(Arc::new(Folder::open(&project.join(path))?)))
+            Location::Url { .. } | Location::OnHost { .. } => {
+                Self::Remote(Box::new(Remote::open(name, url, &declaration.allowed, network)?))
+            }
+        })
     }
 
     /// Whether a declaration names a folder, so that nobody is asked over a network.
     pub fn is_local(declaration: &RegistryDeclaration) -> bool {
-        declaration.url.split_once("://").is_none_or(|(scheme, _)| scheme == "file")
+        Location::of(&declaration.url).is_path()
     }
 
     /// Whether it is at a place that only this machine or its network reaches.

@@ -4,6 +4,7 @@ mod before;
 
 use std::path::Path;
 
+use bibliotax_core::location::Location;
 use bibliotax_core::manifest::{
     self, ManifestText, RegistryLine, new_manifest, new_member, new_workspace, user_in_url,
 };
@@ -168,7 +169,7 @@ impl Init {
 
 /// Tells of registries in folders where there is none.
 fn warn_of_missing(registries: &[RegistryLine], here: &Path, ui: &Ui) {
-    let in_folders = registries.iter().filter(|registry| !registry.url.contains("://"));
+    let in_folders = registries.iter().filter(|registry| Location::of(&registry.url).is_path());
     for RegistryLine { name, url } in in_folders {
         if !here.join(url).join(DESCRIPTION).is_file() {
             ui.warn(format!("there is no registry in {url} yet, which is to be {name}"));

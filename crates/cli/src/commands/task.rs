@@ -172,11 +172,21 @@ fn shell(line: &str, name: &str, arguments: &[OsString]) -> Command {
     command
 }
 
-#[cfg(not(unix))]
+#[cfg(windows)]
 fn shell(line: &str, _: &str, arguments: &[OsString]) -> Command {
+    use std::os::windows::process::CommandExt;
+    let arguments: Vec<_> = arguments.iter().map(|argument| argument.to_string_lossy()).collect();
     let mut command = Command::new("cmd");
-    command.arg("/C").arg(line).args(arguments);
+    // The line is for `cmd` as it is written; the quotes of programs would be part of it.
+    command.raw_arg(format!("/D /S /C \"{}\"", line_for_cmd(line, &arguments)));
     command
+}
+
+/// A line for `cmd` with arguments behind it: with `/S`, it takes off the first quote and the last and nothing else.
+#[cfg(any(windows, test))]
+fn line_for_cmd<S: AsRef<str>>(line: &str, arguments: &[S]) -> String {
+    let quoted = arguments.iter().map(|argument| format!(" \"{}\"", argument.as_ref().replace('"', "\"\"")));
+    line.to_owned() + &quoted.collect::<String>()
 }
 
 /// A task's name; in a workspace with its member's.
@@ -218,4 +228,19 @@ fn as_json(job: &Job<'_>) -> serde_json::Value {
     let task = job.task;
     json!({ "member": job.member.project.name, "name": task.name, "run": task.run, "needs": task.needs,
         "in": task.folder.as_ref().map(InnerPath::as_str) })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_line_for_cmd_stays_as_it_is_written() {
+        for (line, arguments, wanted) in [
+            ("cl /nologo \"moss map.c\"", &[][..], "cl /nologo \"moss map.c\""),
+            ("build", &["a b", "say \"x\""], "build \"a b\" \"say \"\"x\"\"\""),
+        ] {
+            assert_eq!(line_for_cmd(line, arguments), wanted);
+        }
+    }
 }

@@ -361,3 +361,23 @@ fn a_release_holds_what_was_asked_for_and_not_the_manifest() {
     let listed = garden.run_in("moss", &["publish", "--dry-run"]).expect(0).stdout;
     assert!(listed.contains("bibliotax.toml"), "{listed}");
 }
+
+#[test]
+fn a_folder_is_found_by_a_url_and_by_either_system_s_path() {
+    let garden = Garden::with(&["moss-map 1.0.0"]);
+    fs::rename(garden.path("seedhouse"), garden.path("our seedhouse")).unwrap();
+    let whole = garden.path("our seedhouse").display().to_string();
+    let url = format!("file://{}", whole.replace(' ', "%20"));
+    for place in [url.as_str(), "../our seedhouse", r"..\our seedhouse", &whole] {
+        garden.write(
+            "gate/bibliotax.toml",
+            &format!("[project]\nname = \"gate-kiosk\"\n\n[registries]\nseedhouse = '{place}'\n"),
+        );
+        let needed = garden.run(&["need", "moss-map"]).expect(0);
+        assert!(needed.stderr.is_empty(), "{place}: {needed}");
+        fs::remove_file(garden.path("gate/bibliotax.lock")).unwrap();
+    }
+    // A disk is no host of git's.
+    let missing = garden.run(&["need", "dew-point", "--git", r"C:\no\such"]).expect(74);
+    assert_eq!(missing.code(), "disk.missing", "{missing}");
+}

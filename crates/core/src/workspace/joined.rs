@@ -6,6 +6,7 @@ use std::ops;
 
 use super::{Member, Workspace, folder_from};
 use crate::fault::Fault;
+use crate::location::Location;
 use crate::manifest::{Manifest, Need, RegistryDeclaration};
 use crate::name::PackageName;
 use crate::nearest::push_with_nearest;
@@ -219,23 +220,20 @@ fn registry_from_root(registry: &RegistryDeclaration, folder: &str) -> RegistryD
 
 /// A place that a manifest in `folder` names, as it is seen from the root: only relative paths are another there.
 pub(super) fn seen_from_root(place: &str, folder: &str) -> String {
-    let is_absolute = place.contains("://")
-        || place.starts_with(['/', '\\', '~'])
-        || place.get(1..2) == Some(":")
-        || is_on_host(place);
-    let path = if is_absolute { None } else { folder_from(folder, place) };
+    let path = match Location::of(place) {
+        Location::Relative(path) => folder_from(folder, &path),
+        _ => None,
+    };
     path.map_or_else(|| place.to_owned(), |path| if path.is_empty() { ".".to_owned() } else { path })
-}
-
-/// Whether a place is `user@host:path`, as ssh has it.
-fn is_on_host(place: &str) -> bool {
-    place.split_once(':').is_some_and(|(host, _)| !host.contains('/'))
 }
 
 fn is_same(one: &RegistryDeclaration, other: &RegistryDeclaration) -> bool {
     let is_alike = one.allowed == other.allowed && one.owns == other.owns;
     // The root's own places are as written.
-    let plain = |url: &String| if url.contains("://") { Some(url.clone()) } else { folder_from("", url) };
+    let plain = |url: &String| match Location::of(url) {
+        Location::Relative(path) => folder_from("", &path),
+        _ => Some(url.clone()),
+    };
     let mirrors = |registry: &RegistryDeclaration| registry.mirrors.iter().map(plain).collect::<Vec<_>>();
     is_alike && plain(&one.url) == plain(&other.url) && mirrors(one) == mirrors(other)
 }

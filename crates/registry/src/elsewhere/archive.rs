@@ -8,6 +8,7 @@ use bibliotax_archive::look;
 use bibliotax_core::card::ArchiveFormat;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::inner_path::InnerPath;
+use bibliotax_core::location::Location;
 use bibliotax_core::manifest::{DeclaredArchive, FILE_NAME};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::Listing;
@@ -152,14 +153,11 @@ pub(super) fn open(
     network: &Network,
 ) -> Result<Box<dyn Read + Send>, RegistryError> {
     let gone = || RegistryError::NoArchive { package: package.clone(), url: url.to_owned() };
-    let path = match url.split_once("://") {
-        Some(("file", path)) => path,
-        None => url,
-        Some(_) => {
-            let asked = Asked::SourceOf(package.clone());
-            let base = checked(&asked, url, allows_plain)?;
-            return download(package, Client::new(asked, base, network), url);
-        }
+    let location = Location::of(url);
+    let Some(path) = location.path() else {
+        let asked = Asked::SourceOf(package.clone());
+        let base = checked(&asked, url, allows_plain)?;
+        return download(package, Client::new(asked, base, network), url);
     };
     let path = root.join(path);
     match File::open(&path) {

@@ -4,6 +4,7 @@
 //! of this machine and nothing inside its network, and nothing with the keys of the person who installs, unless the
 //! repository itself is there.
 
+use bibliotax_core::location::Location;
 use bibliotax_core::source::place_problem;
 use url::Url;
 
@@ -20,14 +21,10 @@ enum Place {
 
 impl Place {
     fn of(url: &str) -> Option<Self> {
-        match url.split_once("://") {
-            Some(("file", _)) => Some(Self::Local),
-            Some((scheme, rest)) => Self::remote(scheme, rest),
-            // `host:path`, as ssh has it; a colon after a slash belongs to a path.
-            None => match url.split_once(':') {
-                Some((host, _)) if !host.contains('/') => Self::remote("ssh", host),
-                _ => Some(Self::Local),
-            },
+        match Location::of(url) {
+            Location::Relative(_) | Location::Absolute(_) => Some(Self::Local),
+            Location::Url { scheme, rest } => Self::remote(scheme, rest),
+            Location::OnHost { host, .. } => Self::remote("ssh", host),
         }
     }
 
@@ -51,7 +48,11 @@ pub fn submodule_url(within: &str, url: &str) -> Result<String, String> {
     let led = joined.ok_or("leads out of its host")?;
     let (base, place) = (Place::of(within), Place::of(&led).ok_or("is no place")?);
     match (base.ok_or("is no place")?, place) {
-        (Place::Local, Place::Local) if is_relative || is_absolute(&led) => Ok(led),
+        (Place::Local, Place::Local)
+            if is_relative || matches!(Location::of(&led), Location::Absolute(_)) =>
+        {
+            Ok(led)
+        }
         (Place::Local, Place::Local) => Err("is neither a URL nor relative".to_owned()),
         (Place::Remote { .. }, Place::Local) => Err("would lie on this machine".to_owned()),
         (Place::Local, Place::Remote { .. }) => Ok(led),
@@ -71,10 +72,6 @@ pub fn submodule_url(within: &str, url: &str) -> Result<String, String> {
             }
         }
     }
-}
-
-fn is_absolute(place: &str) -> bool {
-    place.starts_with("file://") || std::path::Path::new(place).is_absolute()
 }
 
 /// Where a relative URL leads from a repository's, a step at a time as `git submodule` does; `None` above its host.

@@ -5,6 +5,7 @@ use std::path::Path;
 use bibliotax_archive::look::{Inside, contents, leading_folder};
 use bibliotax_core::card::Archive;
 use bibliotax_core::inner_path::InnerPath;
+use bibliotax_core::location::Location;
 use bibliotax_core::manifest::{FILE_NAME, GitPoint};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
@@ -177,17 +178,16 @@ impl Place {
 
 /// A place that is named on the command line, seen from this folder.
 fn place_of(project: &Project, here: &Path, place: &str) -> Result<Place, Failure> {
-    let is_url = place.contains("://") || place.split_once(':').is_some_and(|(host, _)| !host.contains('/'));
-    if let Some(problem) = place_problem(place).filter(|_| is_url) {
+    let location = Location::of(place);
+    if let Some(problem) = place_problem(place).filter(|_| !location.is_path()) {
         let what = format!("`{}` {problem}", without_user(place));
         return Err(
             Failure::new("manifest.place", what).mend("write it without; nothing was asked or written")
         );
     }
-    if is_url {
-        Ok(Place::Url(place.to_owned()))
-    } else {
-        Ok(Place::Local(folder_of(&project.root, &here.join(place))?))
+    match location.path() {
+        None => Ok(Place::Url(place.to_owned())),
+        Some(path) => Ok(Place::Local(folder_of(&project.root, &here.join(path))?)),
     }
 }
 

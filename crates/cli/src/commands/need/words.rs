@@ -1,6 +1,7 @@
 //! The words behind `need`: packages, each with the range that follows it.
 
 use bibliotax_core::fault::Fault;
+use bibliotax_core::location::Location;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 
@@ -19,7 +20,7 @@ pub struct Wanted {
 pub fn parse(words: &[String], exactly: bool) -> Result<Vec<Wanted>, Failure> {
     let mut wanted: Vec<(PackageName, Vec<&str>)> = Vec::new();
     for word in words {
-        if is_place(word) {
+        if Location::is_meant(word) {
             let fault = Fault::new("need.words", "this is a place and no package", 0..word.len());
             let mend = "name the package, and the place beside it with `--path`, `--git` or `--archive`";
             return Err(in_words(word, fault.mend(mend)));
@@ -56,11 +57,6 @@ fn is_name(word: &str) -> bool {
     word.starts_with(|c: char| c.is_alphabetic())
         && !matches!(word, "any" | "or")
         && !word.starts_with("vers:")
-}
-
-/// Whether a word is a path or a URL.
-fn is_place(word: &str) -> bool {
-    word.contains("://") || ["./", "../", "/", "~/"].iter().any(|start| word.starts_with(start))
 }
 
 fn with_range(package: PackageName, text: &str, exactly: bool) -> Result<Wanted, Failure> {

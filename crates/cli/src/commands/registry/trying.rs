@@ -3,6 +3,7 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use bibliotax_core::location::Location;
 use bibliotax_core::manifest::{Allowed, RegistryDeclaration};
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::connections::Connections;
@@ -86,7 +87,8 @@ fn declarations(word: &str, origin: &Origin, here: &Path) -> Vec<RegistryDeclara
         url.parse::<Origin>().is_ok_and(|other| other == *origin)
     };
     let mut found: Vec<RegistryDeclaration> = declared.into_iter().filter(is_there).collect();
-    let url = if word.contains("://") { word.to_owned() } else { origin.to_string() };
+    let is_url = matches!(Location::of(word), Location::Url { .. });
+    let url = if is_url { word.to_owned() } else { origin.to_string() };
     if found.is_empty()
         && let Ok(name) = "registry".parse()
     {

@@ -9,6 +9,7 @@ use super::sources::SOURCE_KEYS;
 use super::values::{key_span, span};
 use crate::facet::Target;
 use crate::fault::Fault;
+use crate::location::Location;
 use crate::manifest::{AS_FAMILY, AS_SHARED, Need, RegistryDeclaration};
 use crate::name::{Family, PackageName, Purpose};
 use crate::nearest::push_with_nearest;
@@ -194,8 +195,8 @@ impl Reader<'_> {
     /// The folder of a project, from the manifest's own.
     pub(super) fn folder_path(&mut self, item: &Item) -> Option<String> {
         let path = self.text(item, "path")?;
-        let is_absolute = path.starts_with(['/', '\\', '~']) || path.get(1..2) == Some(":");
-        if !path.trim().is_empty() && !is_absolute {
+        let is_relative = matches!(Location::of(&path), Location::Relative(_));
+        if !path.trim().is_empty() && is_relative {
             return Some(path);
         }
         let message = format!("`{path}` is no folder that everybody has who works on this");

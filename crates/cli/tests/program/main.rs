@@ -10,6 +10,7 @@ mod crash;
 mod credentials;
 mod demo;
 mod disk;
+mod docs;
 mod faults;
 mod find;
 mod fits;

@@ -40,6 +40,11 @@ impl Place {
         Self { path: folder.to_owned(), ..Self::folder() }
     }
 
+    /// What a program has to know to reach it.
+    pub fn env(&self) -> &[(&'static str, String)] {
+        &self.env
+    }
+
     /// The same place, reached at another address.
     pub fn through(mut self, url: &str) -> Self {
         for (key, value) in &mut self.env {

@@ -8,7 +8,7 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle, WeakProgressBar};
 
-use crate::show::count;
+use crate::show::{count, first_few};
 use crate::ui::{Ui, clean};
 
 /// What is over sooner is not worth drawing.
@@ -130,14 +130,11 @@ fn draw_after_a_moment(bar: ProgressBar) {
 
 /// Who else has a damaged copy on the shelf, and what to do there.
 pub fn shared_with(projects: &[PathBuf]) -> Option<String> {
-    let shown: Vec<String> =
-        projects.iter().take(MOST_SHARING).map(|project| clean(&project.display().to_string())).collect();
-    let more = projects.len().saturating_sub(MOST_SHARING);
-    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+    let shown: Vec<String> = projects.iter().map(|project| clean(&project.display().to_string())).collect();
     let told = || {
         format!(
-            "the damaged copy is on the shelf of {}{more}, too; run `bibliotax verify --repair` there",
-            shown.join(", ")
+            "the damaged copy is on the shelf of {}, too; run `bibliotax verify --repair` there",
+            first_few(&shown, MOST_SHARING)
         )
     };
     (!projects.is_empty()).then(told)

@@ -5,7 +5,7 @@ pub mod fits;
 pub mod proof;
 pub mod ways;
 
-pub use bibliotax_core::spoken::{count, size};
+pub use bibliotax_core::spoken::{count, first_few, size};
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, presets};
 
 use crate::ui::{Ui, on_one_line};

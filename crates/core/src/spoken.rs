@@ -93,6 +93,14 @@ pub fn machine(said: &Fits) -> String {
     SPEAKING.iter().filter_map(shown).collect::<Vec<_>>().join("/")
 }
 
+/// The first of some words with commas between them, and how many more there are.
+pub fn first_few(words: &[impl AsRef<str>], most: usize) -> String {
+    let shown: Vec<&str> = words.iter().take(most).map(AsRef::as_ref).collect();
+    let more = words.len().saturating_sub(most);
+    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+    shown.join(", ") + &more
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

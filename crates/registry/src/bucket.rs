@@ -70,7 +70,7 @@ impl Bucket {
         let objects = Objects::open(place, settings)?;
         objects.conditions()?;
         let description = Description::of_files(name, facets);
-        if !objects.create(DESCRIPTION, description.to_string().into())? {
+        if !objects.create(DESCRIPTION, &description.to_string().into())? {
             return Err(RegistryError::NotEmpty { path: objects.place() });
         }
         Self::with(objects, description)
@@ -291,7 +291,7 @@ impl Keep for Bucket {
             let mut bytes = Vec::new();
             reader.read_to_end(&mut bytes).at("read", self.scratch.path())?;
             let bytes = Bytes::from(bytes);
-            let is_new = self.objects.create(&path, bytes.clone())?;
+            let is_new = self.objects.create(&path, &bytes)?;
             if !is_new && self.file_size(&digest)? != Some(size) {
                 self.objects.write(&path, size, &mut &bytes[..])?;
             }
@@ -365,7 +365,7 @@ impl Keep for Bucket {
                 // Without random numbers the time alone tells two apart.
                 let _ = SystemRandom::new().fill(&mut random);
                 let path = format!("{LOG}/{}-{:016x}.json", Timestamp::now(), u64::from_le_bytes(random));
-                self.objects.create(&path, line.to_owned().into())?;
+                self.objects.create(&path, &line.to_owned().into())?;
             }
         }
         Ok(())

@@ -7,7 +7,6 @@ use bibliotax_registry::standing::Change;
 use super::supply;
 use crate::codes::Exit;
 use crate::failure::Failure;
-use crate::project::Project;
 use crate::ui::Ui;
 
 /// Say that releases still work, but something else is better
@@ -41,8 +40,8 @@ pub struct Deprecate {
 
 impl Deprecate {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
-        let project = Project::find(here)?;
-        let registry = supply::registry(self.registry.as_deref(), &project, here)?;
+        let project = supply::project(self.registry.as_deref(), here)?;
+        let registry = supply::registry(self.registry.as_deref(), project.as_ref(), here)?;
         let (name, range) = (Failure::read_word(&self.package)?, Failure::read_word(&self.range)?);
         let instead = self.instead.as_ref().map(|name| Failure::read_word(name)).transpose()?;
         let change = match &self.reason {

@@ -25,7 +25,7 @@ use super::need::check_known;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::project::Project;
-use crate::show::{fits, size, table};
+use crate::show::{first_few, fits, size, table};
 use crate::ui::{Ui, clean, style, styled};
 
 /// Most providers of a capability that are listed for people.
@@ -123,10 +123,8 @@ impl Describe {
 
 fn describe_capability(ui: &Ui, name: &PackageName, listing: &Listing) -> Exit {
     let providers: Vec<&str> = listing.history.providers().iter().map(PackageName::as_str).collect();
-    let more = providers.len().saturating_sub(MOST_PROVIDERS);
-    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-    let told = providers[..providers.len().min(MOST_PROVIDERS)].join(", ");
-    ui.answer(format!("{} is a capability, provided by {told}{more}", styled(style::STRONG, name)));
+    let told = first_few(&providers, MOST_PROVIDERS);
+    ui.answer(format!("{} is a capability, provided by {told}", styled(style::STRONG, name)));
     ui.report("describe", || json!({ "capability": name, "providers": providers }));
     Exit::Done
 }

@@ -8,7 +8,7 @@ use bibliotax_core::history::Release;
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::newer::{Hold, Newer as News, newer};
-use bibliotax_core::resolve::{Catalogue, Problem, update};
+use bibliotax_core::resolve::{Catalogue, Problem, Resolution, resolve, update};
 use bibliotax_core::spoken;
 use bibliotax_core::version::Version;
 use bibliotax_registry::elsewhere::Freshness;
@@ -69,13 +69,7 @@ impl Newer {
         registries.foresee(&needs_of(&problem));
         let names: Vec<PackageName> = lock.packages.iter().map(|package| package.name.clone()).collect();
         registries.expect(&names);
-        let updated = match update(&problem, &[], &registries) {
-            Ok(updated) => updated.resolution,
-            Err(unresolved) => {
-                let conflict = failure::conflict_of(unresolved)?;
-                return Err(failure::conflict(&conflict, Vec::new(), self.searching.long));
-            }
-        };
+        let (updated, stuck) = self.updated(&problem, &registries)?;
         project.check_locked(lock.packages.iter().filter(|package| is_asked(package)), &registries)?;
         let mut all = newer(lock, &project.workspace, &updated, &registries)?;
         all.retain(|news| is_asked(news.package));
@@ -84,8 +78,30 @@ impl Newer {
         registries.heeds().iter().for_each(|heed| ui.warn(heed));
         let asked = lock.packages.iter().filter(|package| is_asked(package)).count();
         show(ui, &told, &registries.facets(), asked);
+        if let Some(stuck) = stuck {
+            ui.warn(format!("an update finds no set now: {}", stuck.because.join(" ")));
+        }
         ui.report("newer", || json!({ "packages": told.iter().map(as_json).collect::<Vec<_>>() }));
         Ok(Exit::Done)
+    }
+
+    /// What an update would lead to; where it leads nowhere, what is locked stays, and why comes with it.
+    fn updated(
+        &self,
+        problem: &Problem,
+        registries: &Registries,
+    ) -> Result<(Resolution, Option<Failure>), Failure> {
+        let unresolved = match update(problem, &[], registries) {
+            Ok(updated) => return Ok((updated.resolution, None)),
+            Err(unresolved) => unresolved,
+        };
+        let conflict = failure::conflict_of(unresolved)?;
+        let failure = failure::conflict(&conflict, Vec::new(), self.searching.long);
+        // What was locked may still go together, such as a release that was withdrawn since.
+        match resolve(problem, registries) {
+            Ok(resolution) => Ok((resolution, Some(failure))),
+            Err(_) => Err(failure),
+        }
     }
 
     /// The packages that are looked at: what some members reach or, where only that is asked about, need themselves.

@@ -55,7 +55,7 @@ impl Publish {
         if !self.allow_replaced {
             refuse_replaced(&project.workspace)?;
         }
-        let registry = supply::registry(self.registry.as_deref(), &project, here)?;
+        let registry = supply::registry(self.registry.as_deref(), Some(&project), here)?;
         let needs = published_needs(&project.workspace, member, project.sound_lock()?, &registry)?;
         let folder = project.root.join(&member.folder);
         let release = prepare(&member.manifest, &member.project, needs, &folder, now())?;

@@ -15,15 +15,23 @@ use crate::kept;
 use crate::project::Project;
 use crate::ui::{Ui, style, styled};
 
+/// The project around a folder; none is wanted where it is said which registry is meant.
+pub fn project(word: Option<&str>, here: &Path) -> Result<Option<Project>, Failure> {
+    match Project::find(here) {
+        Err(failure) if failure.code == "manifest.missing" && word.is_some() => Ok(None),
+        found => found.map(Some),
+    }
+}
+
 /// The registry that is meant: one that the manifest declares, or a registry's folder.
-pub fn registry(word: Option<&str>, project: &Project, here: &Path) -> Result<Registry, Failure> {
-    let declared = &project.workspace.registries;
-    let chosen = match (word, declared.as_slice()) {
+pub fn registry(word: Option<&str>, project: Option<&Project>, here: &Path) -> Result<Registry, Failure> {
+    let declared = project.map_or(&[][..], |project| &project.workspace.registries);
+    let chosen = match (word, declared) {
         (Some(name), _) => declared.iter().find(|registry| registry.name.as_str() == name),
         (None, [only]) => Some(only),
         (None, _) => None,
     };
-    if let Some(registry) = chosen {
+    if let (Some(registry), Some(project)) = (chosen, project) {
         return project.registry(registry);
     }
     let names: Vec<&str> = declared.iter().map(|registry| registry.name.as_str()).collect();

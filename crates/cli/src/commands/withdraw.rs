@@ -7,7 +7,6 @@ use bibliotax_registry::standing::Change;
 use super::supply;
 use crate::codes::Exit;
 use crate::failure::Failure;
-use crate::project::Project;
 use crate::ui::Ui;
 
 /// Say that a release is not to be chosen any more
@@ -38,8 +37,8 @@ pub struct Withdraw {
 
 impl Withdraw {
     pub fn run(&self, here: &Path, ui: &Ui) -> Result<Exit, Failure> {
-        let project = Project::find(here)?;
-        let registry = supply::registry(self.registry.as_deref(), &project, here)?;
+        let project = supply::project(self.registry.as_deref(), here)?;
+        let registry = supply::registry(self.registry.as_deref(), project.as_ref(), here)?;
         let (name, version) = (Failure::read_word(&self.package)?, Failure::read_word(&self.version)?);
         let change = match &self.reason {
             Some(reason) => Change::Withdraw { version, reason: reason.clone() },

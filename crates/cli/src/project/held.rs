@@ -13,6 +13,7 @@ use bibliotax_registry::remote::Cards;
 use super::warnings::ask_for_locked;
 use super::{Project, network, registries_folder};
 use crate::failure::Failure;
+use crate::show::first_few;
 
 /// Most packages that are named in a message.
 const MOST_SHOWN: usize = 5;
@@ -158,12 +159,10 @@ pub fn note_kit(lock: &Lock) {
 
 /// That the store has no cards yet of packages.
 fn without_cards(packages: &[&LockedPackage]) -> String {
-    let shown =
-        packages.iter().take(MOST_SHOWN).map(|package| format!("{} {}", package.name, package.version));
-    let shown: Vec<String> = shown.collect();
-    let more = packages.len().saturating_sub(MOST_SHOWN);
-    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-    format!("The lock is new to this machine, and the store has no cards yet for {}{more}.", shown.join(", "))
+    let packages: Vec<String> =
+        packages.iter().map(|package| format!("{} {}", package.name, package.version)).collect();
+    let shown = first_few(&packages, MOST_SHOWN);
+    format!("The lock is new to this machine, and the store has no cards yet for {shown}.")
 }
 
 fn of_package(package: &LockedPackage, what: String) -> Mismatch {

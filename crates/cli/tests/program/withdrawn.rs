@@ -79,3 +79,31 @@ fn news_of_releases_is_told_without_asking_anybody() {
     let told = garden.run(&["install"]).expect(0).stderr;
     assert!(told.contains("dew-point 1.4.0 was withdrawn"), "{told}");
 }
+
+#[test]
+fn what_is_newer_is_told_where_no_update_leads_anywhere() {
+    let garden =
+        Garden::needing(&["dew-point 1.4.0", "bark-log 1.0.0"], "dew-point = \"1\"\nbark-log = \"1\"");
+    garden.run(&["install"]).expect(0);
+    garden.publish(&["bark-log 2.0.0"]);
+    withdraw(&garden, "dew-point", "1.4.0");
+    let told = garden.run(&["newer"]).expect(0);
+    assert!(told.stdout.contains("withdrawn") && told.stdout.contains("2.0.0"), "{told}");
+    assert!(
+        told.stderr.contains("an update finds no set now") && told.stderr.contains("dew-point"),
+        "{told}"
+    );
+}
+
+#[test]
+fn a_registry_s_folder_is_enough_to_withdraw_from_it() {
+    let garden = Garden::with(&["dew-point 1.4.0"]);
+    for args in [
+        &["withdraw", "dew-point", "1.4.0", "--reason", "leaks"][..],
+        &["withdraw", "dew-point", "1.4.0", "--take-back"],
+        &["deprecate", "dew-point", "1", "--reason", "old"],
+    ] {
+        garden.run_in(".", &[args, &["--registry", "./seedhouse"]].concat()).expect(0);
+        assert_eq!(garden.run_in(".", args).expect(3).code(), "manifest.missing");
+    }
+}

@@ -125,7 +125,7 @@ impl End {
                 None => (end_of(objects)?, now()),
             };
             self.next = Some((number, since));
-            if objects.create(&path(0, number), frames(since)?.into())? {
+            if objects.create(&path(0, number), &frames(since)?.into())? {
                 self.next = Some((number + 1, since));
                 return (1..=TOP).try_for_each(|level| gather(objects, level, number));
             }

@@ -237,9 +237,17 @@ impl Objects {
     }
 
     /// Makes an object, unless there is one.
-    pub fn create(&self, path: &str, bytes: Bytes) -> Result<bool, RegistryError> {
-        let made = self.put(path, bytes, PutMode::Create).map_err(|error| self.told(error))?;
-        Ok(made.is_some())
+    pub fn create(&self, path: &str, bytes: &Bytes) -> Result<bool, RegistryError> {
+        let mut failed = 0;
+        loop {
+            match self.put(path, bytes.clone(), PutMode::Create) {
+                Ok(made) => return Ok(made.is_some()),
+                // Stores fail so at those who come second, too.
+                Err(error) if is_passing(&error) && failed < MOST_FAILURES => failed += 1,
+                Err(error) => return Err(self.told(error)),
+            }
+            thread::sleep(pause(failed));
+        }
     }
 
     /// How the store wants conditions, tried out once on an object of its own; an error where it doesn't keep them, for then two

@@ -13,7 +13,11 @@ use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
 use crate::project::Manifests;
+use crate::show::first_few;
 use crate::ui::Ui;
+
+/// Most projects that are named.
+const MOST_NAMED: usize = 5;
 
 /// What a project has from before.
 #[derive(Debug, Serialize)]
@@ -75,7 +79,7 @@ pub fn tell(before: &[Before], ui: &Ui) {
     let has: Vec<String> = before.iter().map(Before::has).collect();
     ui.warn(format!(
         "the workspace has one lock and one shelf for all its projects; nothing updates {} any more; `bibliotax init --workspace --remove-old` removes them",
-        has.join(", ")
+        first_few(&has, MOST_NAMED)
     ));
     for project in before.iter().filter(|project| project.shelf || project.templates) {
         let (folder, up) = (&project.folder, "../".repeat(project.folder.split('/').count()));

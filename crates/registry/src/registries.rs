@@ -183,6 +183,14 @@ impl Registries {
         Ok((opened, None))
     }
 
+    /// Whether a package's history may say that a release doesn't stand any more: a look at its text, which is far quicker than to
+    /// read what it says.
+    pub fn may_be_troubled(&self, package: &PackageName, source: &source::Source) -> bool {
+        let registry = matches!(source, source::Source::Registry(_)).then(|| self.registry(package, source));
+        let text = registry.and_then(|registry| registry.ok()?.history_text(package).ok()?);
+        text.is_some_and(|text| ["withdrawn", "deprecated"].iter().any(|word| text.contains(word)))
+    }
+
     /// Whether an archive comes over a network, where it may break off, and can be read from any byte on.
     pub fn may_break_off(&self, package: &PackageName, source: &source::Source, archive: &Archive) -> bool {
         let is_of_registry = matches!(source, source::Source::Registry(_)) && archive.url.is_none();

@@ -235,7 +235,8 @@ fn news(shelf: &Shelf, here: &Path) -> Result<Vec<String>, Failure> {
 /// Warnings about what is locked, as far as the registries can be asked: a lock installs without them.
 fn warnings(project: &Project, lock: &Lock) -> Vec<String> {
     let registries = project.registries(&project.workspace);
-    registries.map(|registries| warnings_about(lock, &registries)).unwrap_or_default()
+    let packages: Vec<_> = lock.packages.iter().collect();
+    registries.map(|registries| warnings_about(&packages, &registries)).unwrap_or_default()
 }
 
 fn plan_only(ui: &Ui, project: &Project, lock: &Lock, changes: &Value) -> Result<Exit, Failure> {

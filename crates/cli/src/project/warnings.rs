@@ -13,6 +13,7 @@ use bibliotax_registry::connections::Connections;
 use bibliotax_registry::elsewhere::Freshness;
 use bibliotax_registry::registries::Registries;
 use bibliotax_registry::remote::Network;
+use rayon::prelude::*;
 
 use super::Project;
 
@@ -129,20 +130,25 @@ impl Project {
         let registries = Registries::open(&self.workspace, &self.root, locked, Freshness::Locked, &network);
         let stand_ins = locked.iter().filter(|package| package.replaced);
         let stand_ins = stand_ins.map(|package| format!("{} stands in for {}", package.source, package.name));
-        let of_releases = registries.map(|registries| warnings_about(lock, &registries)).unwrap_or_default();
-        of_releases.into_iter().chain(stand_ins).collect()
+        let of_releases = registries.map(|registries| {
+            let is_troubled =
+                |package: &&LockedPackage| registries.may_be_troubled(&package.name, &package.source);
+            let troubled: Vec<&LockedPackage> = locked.par_iter().filter(is_troubled).collect();
+            warnings_about(&troubled, &registries)
+        });
+        of_releases.unwrap_or_default().into_iter().chain(stand_ins).collect()
     }
 }
 
 /// Warnings about locked releases, where their registries can be asked.
-pub fn warnings_about(lock: &Lock, registries: &Registries) -> Vec<String> {
-    ask_for_locked(registries, lock.packages.iter());
-    let release = |package: &LockedPackage| {
+pub fn warnings_about(packages: &[&LockedPackage], registries: &Registries) -> Vec<String> {
+    ask_for_locked(registries, packages.iter().copied());
+    let release = |package: &&LockedPackage| {
         let listing = registries.listing(&package.name).ok()??;
         listing.history.release(&package.version).cloned()
     };
     let mut warnings: Vec<String> =
-        lock.packages.iter().filter_map(release).flat_map(|release| about_release(&release)).collect();
+        packages.iter().filter_map(release).flat_map(|release| about_release(&release)).collect();
     warnings.extend(registries.heeds());
     warnings
 }

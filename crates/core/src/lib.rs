@@ -8,10 +8,11 @@
 //! | [`card`], [`history`] | what a registry knows of releases |
 //! | [`facet`], [`variant`], [`fitting`] | targets, whether a release works on them, which of its files they take, and which release to take |
 //! | [`inner_path`] | paths inside a package that every system can have |
-//! | [`workspace`] | several manifests that share one lock and one shelf, and the problem that they pose |
+//! | [`workspace`] | several manifests that share one lock and one shelf |
 //! | [`resolve`] | from needs to one release of each package, or to the reason why not |
+//! | `problem` | the problem that a workspace and its lock pose to the resolver |
 //! | [`lock`], [`compare`], [`graph`], [`newer`] | `bibliotax.lock`, the difference of two, who needs whom, what could be newer |
-//! | [`source`] | where one package's bytes come from |
+//! | [`source`], [`location`] | where one package's bytes come from; what a text names as a place: path, URL, host |
 //! | [`spoken`], [`shown`] | data in words, for whoever shows it; characters that a terminal acts on as escapes |
 //! | [`links`] | where the parts of a shelf are, for whoever builds with them |
 //! | [`steps`] | what people must do by hand, and whether they did |
@@ -36,6 +37,7 @@ pub mod name;
 pub mod nearest;
 pub mod newer;
 pub mod notice;
+mod problem;
 pub mod range;
 pub mod resolve;
 pub mod shown;

@@ -3,8 +3,6 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
-use crate::folder::Foreign;
-
 /// The result of something done with a disk.
 pub type Result<T> = std::result::Result<T, DiskError>;
 
@@ -58,6 +56,27 @@ impl DiskError {
             io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => Refusal::Missing,
             _ => Refusal::Failed,
         }
+    }
+}
+
+/// What stands where a folder of ours should be, or where something of ours is to go.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum Foreign {
+    /// A link, which is never followed there.
+    #[error("it is a link, and links are not followed there")]
+    Link,
+    /// A file or something else that is no folder.
+    #[error("it is not a folder")]
+    NoFolder,
+    /// Something that bibliotax didn't make.
+    #[error("bibliotax didn't make it")]
+    NotOurs,
+}
+
+impl Foreign {
+    /// The error of `action` on what stands there.
+    pub fn at(self, action: &'static str, path: impl AsRef<Path>) -> DiskError {
+        DiskError::new(action, path, io::Error::other(self))
     }
 }
 

@@ -11,41 +11,17 @@ use cap_fs_ext::{DirExt, FollowSymlinks, OpenOptionsFollowExt};
 use cap_std::ambient_authority;
 use cap_std::fs::{Dir, OpenOptions};
 
-use crate::error::{At, DiskError, Result};
+use crate::error::{At, DiskError, Foreign, Result};
 use crate::lock::Held;
-use crate::remains::hold;
 use crate::stamp::Stamp;
+use crate::temporary::{TEMPORARY, hold};
 use crate::write::folder_of;
-
-/// How temporary files begin; what a killed process left of them can go.
-pub const TEMPORARY: &str = ".bibliotax-";
 
 /// A folder that is held open.
 #[derive(Debug)]
 pub struct Folder {
     dir: Dir,
     path: PathBuf,
-}
-
-/// What stands where a folder of ours should be, or where something of ours is to go.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-pub enum Foreign {
-    /// A link, which is never followed there.
-    #[error("it is a link, and links are not followed there")]
-    Link,
-    /// A file or something else that is no folder.
-    #[error("it is not a folder")]
-    NoFolder,
-    /// Something that bibliotax didn't make.
-    #[error("bibliotax didn't make it")]
-    NotOurs,
-}
-
-impl Foreign {
-    /// The error of `action` on what stands there.
-    pub fn at(self, action: &'static str, path: impl AsRef<Path>) -> DiskError {
-        DiskError::new(action, path, io::Error::other(self))
-    }
 }
 
 /// What an entry of a folder is.

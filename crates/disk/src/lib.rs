@@ -8,6 +8,7 @@
 //! | [`lock`] | one process at a time |
 //! | [`read`] | texts, up to a size |
 //! | [`remains`] | what processes that were killed left behind |
+//! | [`temporary`] | temporary files and folders of ours: their names, and how their makers hold them |
 //! | [`stamp`] | when something was last changed |
 //! | [`tree`] | whole folders: removing them, syncing them |
 
@@ -17,6 +18,7 @@ pub mod lock;
 pub mod read;
 pub mod remains;
 pub mod stamp;
+pub mod temporary;
 pub mod tree;
 pub mod write;
 

@@ -24,19 +24,6 @@ pub struct Remains {
     pub bytes: u64,
 }
 
-/// Holds a temporary folder of ours for as long as this lives; nothing where folders can't be held.
-pub fn hold_folder(path: &Path) -> Option<File> {
-    let folder = File::open(path).ok()?;
-    hold(&folder);
-    Some(folder)
-}
-
-/// Holds a temporary file of ours for as long as it is open.
-pub fn hold(file: &File) {
-    // Where that fails, its age has to say that it is in use.
-    let _ = file.try_lock();
-}
-
 /// The entries of a folder with such names that were left behind.
 pub fn left_in(folder: &Path, is_temporary: impl Fn(&str) -> bool) -> Vec<Remains> {
     let entries = fs::read_dir(folder).into_iter().flatten().flatten();
@@ -90,6 +77,7 @@ fn was_left(path: &Path, metadata: &Metadata) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::temporary::hold;
 
     #[test]
     fn only_what_is_not_new_and_not_held_was_left_behind() {

@@ -5,8 +5,7 @@ use std::io::Write;
 use std::path::Path;
 
 use crate::error::{At, DiskError, Result};
-use crate::folder::TEMPORARY;
-use crate::remains::hold;
+use crate::temporary::{TEMPORARY, hold};
 
 /// Writes a file whole: to a temporary file beside it, synced, then renamed over it, and the folder synced.
 ///

@@ -29,9 +29,9 @@ use bibliotax_core::facet::Facet;
 use bibliotax_core::history::BrokenLine;
 use bibliotax_core::name::{FacetName, PackageName};
 use bibliotax_disk::error::{At, DiskError, Refusal};
-use bibliotax_disk::folder::TEMPORARY;
 use bibliotax_disk::read::read_text;
 use bibliotax_disk::remains::{Remains, left_in};
+use bibliotax_disk::temporary::TEMPORARY;
 use bibliotax_disk::tree::sync_file_system;
 use bibliotax_disk::write::{make_folder, write_whole};
 

@@ -7,7 +7,7 @@ use bibliotax_archive::unpack::unpack;
 use bibliotax_core::card::{Card, FileRecord};
 use bibliotax_core::name::PartName;
 use bibliotax_disk::error::At;
-use bibliotax_disk::remains::hold_folder;
+use bibliotax_disk::temporary::hold_folder;
 
 use crate::check::check_contents;
 use crate::error::RegistryError;

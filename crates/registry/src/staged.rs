@@ -5,7 +5,7 @@ use std::path::Path;
 
 use bibliotax_core::digest::{Digest, Hasher};
 use bibliotax_disk::error::At;
-use bibliotax_disk::remains::hold;
+use bibliotax_disk::temporary::hold;
 use bibliotax_disk::write::make_folder;
 use tempfile::NamedTempFile;
 

@@ -13,8 +13,6 @@ use bibliotax_core::manifest::LinkWay;
 use bibliotax_core::name::PackageName;
 use bibliotax_disk::DiskError;
 
-use crate::shelf::PlanProblem;
-
 /// Why an archive can't be unpacked, or a shelf not be made or checked.
 #[derive(Debug, thiserror::Error)]
 pub enum StoreError {
@@ -37,7 +35,7 @@ pub enum StoreError {
     #[error("{} has no `{}` for this machine", .0.package, .0.part)]
     NotForMachine(NotForMachine),
     /// Something on the shelf wasn't made by us.
-    #[error("{}/{place} is in the way, and bibliotax didn't make it", crate::shelf::NAME)]
+    #[error("{place} is in the way, and bibliotax didn't make it")]
     Foreign { place: String },
     /// Two archives of a package hold the same path.
     #[error("two parts of {package} both have a file {path}")]
@@ -51,15 +49,6 @@ pub enum StoreError {
     /// A disk refused.
     #[error(transparent)]
     Disk(#[from] DiskError),
-}
-
-impl From<PlanProblem> for StoreError {
-    fn from(problem: PlanProblem) -> Self {
-        match problem {
-            PlanProblem::NotForMachine(problem) => Self::NotForMachine(problem),
-            PlanProblem::Foreign(place) => Self::Foreign { place },
-        }
-    }
 }
 
 /// Why a file is no kit that can be opened.

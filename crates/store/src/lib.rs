@@ -8,7 +8,8 @@
 //! | [`inventory`] | what is kept, who uses it, and what can go |
 //! | [`kit`] | a lock with all its packages in one file |
 //! | [`ledger`] | what people did by hand, for the team to share |
-//! | [`verify`] | every file of the shelf against what was installed |
+//! | [`verify`], `same` | every file of the shelf against what was installed |
+//! | `partial` | what came of large archives that broke off |
 //! | [`error`] | what went wrong |
 
 pub mod error;
@@ -17,6 +18,7 @@ pub mod inventory;
 pub mod kit;
 pub mod ledger;
 mod partial;
+mod same;
 pub mod shelf;
 pub mod store;
 pub mod verify;

@@ -29,9 +29,11 @@ use bibliotax_core::manifest::ShelfSettings;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
 use bibliotax_disk::error::At;
-use bibliotax_disk::folder::{Folder, Foreign, Kind, TEMPORARY};
+use bibliotax_disk::error::Foreign;
+use bibliotax_disk::folder::{Folder, Kind};
 use bibliotax_disk::lock::Held;
 use bibliotax_disk::stamp::Stamp;
+use bibliotax_disk::temporary::TEMPORARY;
 use rayon::prelude::*;
 
 pub use self::inside::Look;
@@ -43,7 +45,7 @@ use self::state::{Glimpse, files_of};
 pub use self::state::{Made, ShelvedPackage, State};
 pub use self::template::{Render, RenderHere, TEMPLATES, Template, TemplateFault, Templates};
 use crate::error::StoreError;
-use crate::verify::Depth;
+use crate::same::Depth;
 
 /// The file that says what is installed.
 const STATE: &str = ".state.json";

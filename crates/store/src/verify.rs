@@ -1,31 +1,22 @@
 //! Every file of a shelf against what was installed: missing, changed, extra.
 
 use std::collections::{BTreeMap, HashSet};
-use std::io;
 use std::path::PathBuf;
 
 use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::{Lock, LockedPackage, Scope, Slot};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
-use bibliotax_disk::error::At;
-use bibliotax_disk::folder::{Entry, Folder, Kind};
+use bibliotax_disk::folder::{Folder, Kind};
 use rayon::prelude::*;
 use serde::Serialize;
 
 use crate::error::StoreError;
+pub use crate::same::Depth;
+use crate::same::is_same;
 use crate::shelf::{Look, Shelf};
 use crate::store::Store;
 use bibliotax_archive::unpack::TreeFile;
-
-/// How closely files are looked at.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Depth {
-    /// Bytes are read only where size or time don't tell that nobody touched a file.
-    SizeAndTime,
-    /// Every byte is read.
-    Bytes,
-}
 
 /// How a file differs from what was installed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -206,28 +197,6 @@ fn compare(
     let missing = expected.keys().filter(|path| !seen.contains(**path));
     findings.extend(missing.map(|path| finding(path, Difference::Missing)));
     Ok((files, findings))
-}
-
-/// Whether a file is what was unpacked, looked at as deeply as it says.
-pub(crate) fn is_same(
-    folder: &Folder,
-    name: &str,
-    entry: &Entry,
-    file: &TreeFile,
-    depth: Depth,
-) -> Result<bool, StoreError> {
-    let has_mode = !cfg!(unix) || entry.is_executable == file.executable;
-    if entry.kind != Kind::File || entry.size != file.size || !has_mode {
-        return Ok(false);
-    }
-    let is_untouched = file.modified.is_known() && entry.modified == file.modified;
-    if depth == Depth::SizeAndTime && is_untouched {
-        return Ok(true);
-    }
-    let Some(mut opened) = folder.open_file(name)? else { return Ok(false) };
-    let mut hasher = blake3::Hasher::new();
-    io::copy(&mut opened, &mut hasher).at("read", folder.path().join(name))?;
-    Ok(hasher.finalize() == file.blake3)
 }
 
 /// Things on the shelf that belong to no package.

@@ -4,7 +4,10 @@
 use std::io::{self, Read, Seek, SeekFrom};
 
 use super::tar::SET_USER_OR_GROUP;
-use super::zip::{FILE, KIND};
+
+/// The bits of a Unix mode that say what kind of file it is, and those of a file.
+pub(super) const KIND: u32 = 0o170_000;
+pub(super) const FILE: u32 = 0o100_000;
 
 /// The record at the end, and the one that says where its 64-bit form is.
 const END: [u8; 4] = *b"PK\x05\x06";

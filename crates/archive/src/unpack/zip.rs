@@ -8,7 +8,7 @@ use zip::ZipArchive;
 use zip::read::ZipFile;
 use zip::result::ZipError;
 
-use super::directory::{at_end, set_user};
+use super::directory::{FILE, KIND, at_end, set_user};
 use super::limits::{Counted, MAX_DIRECTORY, exceeded};
 use super::source::Checked;
 use super::tree::TreeWriter;
@@ -21,9 +21,7 @@ const LONGEST_TARGET: u64 = 4096;
 /// Most entries: the library holds all of them in memory, beside what is remembered of files here.
 const MAX_ENTRIES: u64 = 120_000;
 
-/// The kind of file that is in a Unix mode, and its bits for a file, a folder, a link, and "none said".
-pub(super) const KIND: u32 = 0o170_000;
-pub(super) const FILE: u32 = 0o100_000;
+/// The kind of file that is in a Unix mode for a folder, and for a link.
 const FOLDER: u32 = 0o040_000;
 const LINK: u32 = 0o120_000;
 

@@ -8,7 +8,7 @@ use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
 use bibliotax_core::digest::Digest;
-use bibliotax_disk::remains::hold;
+use bibliotax_disk::temporary::hold;
 use bibliotax_disk::write::{folder_of, make_folder};
 use reqwest::Url;
 

@@ -16,8 +16,8 @@ use bibliotax_disk::error::At;
 use bibliotax_disk::folder::Folder;
 
 use crate::error::StoreError;
+use crate::same::{Depth, is_same};
 use crate::store::Store;
-use crate::verify::{Depth, is_same};
 use bibliotax_archive::unpack::{Listing, TreeFile};
 
 /// The ways that are tried one after the other.

@@ -6,8 +6,10 @@ use std::path::PathBuf;
 use bibliotax_core::links::{Links, file_stem};
 use bibliotax_core::lock::Lock;
 use bibliotax_core::name::PackageName;
-use bibliotax_disk::folder::{Folder, Foreign, Kind, TEMPORARY};
+use bibliotax_disk::error::Foreign;
+use bibliotax_disk::folder::{Folder, Kind};
 use bibliotax_disk::stamp::Stamp;
+use bibliotax_disk::temporary::TEMPORARY;
 
 use super::template::Templates;
 use super::{Shelf, State};

@@ -6,11 +6,12 @@ use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::{Lock, NotForMachine, Scope, Slot};
 use bibliotax_disk::stamp::Stamp;
 
-use super::Aim;
 use super::inside::Inside;
 use super::links::LINKS;
 use super::state::{Made, ShelvedPackage, State};
-use crate::verify::Depth;
+use super::{Aim, NAME};
+use crate::error::StoreError;
+use crate::same::Depth;
 
 /// What is on a shelf, by its place.
 pub type Contents = BTreeMap<String, Found>;
@@ -55,6 +56,15 @@ pub enum PlanProblem {
 impl From<NotForMachine> for PlanProblem {
     fn from(problem: NotForMachine) -> Self {
         Self::NotForMachine(problem)
+    }
+}
+
+impl From<PlanProblem> for StoreError {
+    fn from(problem: PlanProblem) -> Self {
+        match problem {
+            PlanProblem::NotForMachine(problem) => Self::NotForMachine(problem),
+            PlanProblem::Foreign(place) => Self::Foreign { place: format!("{NAME}/{place}") },
+        }
     }
 }
 

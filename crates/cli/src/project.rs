@@ -33,9 +33,9 @@ use bibliotax_disk::temporary::TEMPORARY;
 use bibliotax_disk::write::write_whole;
 use bibliotax_registry::connections::Connections;
 use bibliotax_registry::elsewhere::Freshness;
+use bibliotax_registry::network::Network;
 use bibliotax_registry::registries::Registries;
 use bibliotax_registry::registry::Registry;
-use bibliotax_registry::remote::Network;
 use bibliotax_store::StoreError;
 use bibliotax_store::install::{Fetched, Installed, fetch_all, install};
 use bibliotax_store::kit::{self, Load};
@@ -213,12 +213,7 @@ impl Project {
     pub fn network(&self) -> Network {
         let network = network();
         let accept_changed = self.searching.accept_changed.clone();
-        Network {
-            offline: self.is_offline(),
-            accept_changed,
-            connections: self.connections.clone(),
-            ..network
-        }
+        Network { offline: self.is_offline(), accept_changed, ..network }
     }
 
     /// A registry that this project's manifests declare.
@@ -276,7 +271,14 @@ impl Project {
 
     /// The same, with packages looked for anew that come from no registry.
     pub fn registries_for(&self, workspace: &Workspace, freshness: Freshness) -> Result<Registries, Failure> {
-        let opened = Registries::open(workspace, &self.root, &self.locked(), freshness, &self.network());
+        let opened = Registries::open(
+            workspace,
+            &self.root,
+            &self.locked(),
+            freshness,
+            &self.network(),
+            &self.connections,
+        );
         let registries = opened.map_err(|error| hints::at_its_place(error, &self.manifests))?;
         *self.opened.lock().unwrap_or_else(PoisonError::into_inner) = Some(registries.again());
         Ok(registries.patient_for(self.searching.effort()))

@@ -7,6 +7,7 @@ use std::thread;
 
 use bibliotax_core::card::{Card, Event, Provided, Provider};
 use bibliotax_core::digest::Digest;
+use bibliotax_core::facet::Facets;
 use bibliotax_core::history::History;
 use bibliotax_core::name::PackageName;
 use serde_json::{Map, Value};
@@ -14,22 +15,17 @@ use serde_json::{Map, Value};
 use crate::check::check_card;
 use crate::error::RegistryError;
 use crate::keep::Keep;
-use crate::registry::Registry;
-
-/// Whether a registry could take a card, before its files are there.
-pub fn check_acceptable(registry: &Registry, card: &Card) -> Result<(), RegistryError> {
-    if let Some(history) = registry.history_of_late(&card.name)? {
-        let text = |digest: &Digest| registry.card_text(&card.name, digest).map(Some);
-        refuse_second(card, &history, false, text)?;
-    }
-    check_claims(registry, card)
-}
 
 /// Whether what a card says goes with what the registry defines and holds.
-fn check_claims(registry: &Registry, card: &Card) -> Result<(), RegistryError> {
-    check_card(registry.name(), &registry.all_facets(), card)?;
+pub(crate) fn check_claims(
+    registry: &str,
+    facets: &Facets,
+    card: &Card,
+    history: impl Fn(&PackageName) -> Result<Option<History>, RegistryError>,
+) -> Result<(), RegistryError> {
+    check_card(registry, facets, card)?;
     for Provided { name, .. } in &card.provides {
-        check_is_capability(name, &registry.history_of_late(name)?.unwrap_or_default())?;
+        check_is_capability(name, &history(name)?.unwrap_or_default())?;
     }
     Ok(())
 }
@@ -67,7 +63,7 @@ fn append_release(registry: &Arc<dyn Keep>, card: &Card) -> Result<(bool, Vec<Pa
     if refuse_second(card, &registry.history_of_late(&card.name)?.unwrap_or_default(), true, text)? {
         return Ok((true, names));
     }
-    check_claims(&Registry::Kept(Arc::clone(registry)), card)?;
+    check_claims(registry.name(), &registry.all_facets(), card, |name| registry.history_of_late(name))?;
     for file in card.files.iter().filter(|file| !file.is_elsewhere()) {
         if !registry.has_file_to_release(&file.sha256)? {
             return Err(RegistryError::NoFile { digest: file.sha256, path: registry.place() });

@@ -13,7 +13,7 @@ use url::Url;
 
 use crate::card_problem::{CardProblem, LONGEST_STEP, MOST_STEPS, MOST_TAGS};
 use crate::error::RegistryError;
-use crate::remote::is_loopback;
+use crate::reach::is_loopback;
 
 /// How many characters before a letter tell where it is.
 const SHOWN_BEFORE: usize = 30;

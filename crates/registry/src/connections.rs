@@ -8,8 +8,8 @@ use bibliotax_core::manifest::{Allowed, RegistryDeclaration};
 use bibliotax_core::name::RegistryName;
 
 use crate::error::RegistryError;
+use crate::network::Network;
 use crate::registry::Registry;
-use crate::remote::Network;
 
 /// Where a registry comes to be once it is opened; held while somebody opens it.
 type Slot = Arc<Mutex<Option<Registry>>>;

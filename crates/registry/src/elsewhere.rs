@@ -30,9 +30,10 @@ use jiff::Timestamp;
 use self::archive::ArchivePlace;
 use crate::error::{Asked, RegistryError};
 use crate::git::{Refs, Repository, Wanted, submodule_url, write_tree};
+use crate::network::Network;
 use crate::reach::leads_inside;
+use crate::remote::checked;
 use crate::remote::client::Client;
-use crate::remote::{Network, checked};
 use crate::staged::Staged;
 
 /// Which packages are looked for anew, instead of staying with the commit that the lock has.

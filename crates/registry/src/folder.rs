@@ -37,10 +37,10 @@ use bibliotax_disk::write::{make_folder, write_whole};
 
 use crate::description::{DESCRIPTION, Description};
 use crate::error::RegistryError;
+use crate::keep::pending::Pending;
 use crate::keep::{Decide, Keep, Private, Stamp};
 use crate::layout;
 use crate::names::NAMES;
-use crate::pending::Pending;
 use crate::piece::{Piece, UploadProblem};
 use crate::room::LARGEST_HISTORY;
 use crate::staged::{LOOKED_INTO, STAGED, Staged};

@@ -4,6 +4,8 @@
 //! Above this trait nobody knows which of them it is. What it promises holds whatever else goes on, in other threads,
 //! processes and machines: a history only grows, no event is lost, and a file is there whole or not at all.
 
+pub mod pending;
+
 use std::collections::BTreeMap;
 use std::io::Read;
 use std::ops::Range;
@@ -19,10 +21,10 @@ use bibliotax_core::range::Range as Versions;
 use bibliotax_disk::remains::Remains;
 use jiff::Timestamp;
 
+use self::pending::{FileStanding, Pending};
 use crate::description::{Description, FORMAT};
 use crate::error::RegistryError;
 use crate::names::{Named, named, read_names};
-use crate::pending::{FileStanding, Pending};
 use crate::piece::{Piece, UploadProblem};
 use crate::staged::Staged;
 

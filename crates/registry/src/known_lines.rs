@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use rusqlite::{Connection, params};
 
 use crate::database::{self, Form};
-use crate::remote::Network;
+use crate::network::Network;
 
 const FORM: Form = Form { number: 1, tables: "CREATE TABLE lines (digest BLOB PRIMARY KEY) WITHOUT ROWID;" };
 

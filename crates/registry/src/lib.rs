@@ -15,13 +15,14 @@
 //! | [`everywhere`] | all places that have a package, side by side |
 //! | [`registries`] | all registries of a manifest as one catalogue; `ahead` looks packages up before they are asked for |
 //! | [`seen`], [`known_lines`] | what registries said before, and which lines of locks were held against cards; `database` keeps both |
-//! | [`publish`], [`check`], [`inspect`], [`accept`] | from a project folder to a release; what a card has to be; taking it in |
+//! | [`release`], [`publish`], [`check`], [`inspect`], [`accept`] | from a project folder to a release; what a card has to be; taking it in |
 //! | [`standing`], `room` | withdrawing, restoring, deprecating; how much a history may hold |
 //! | [`load`] | many cards and events at once |
 //! | [`tokens`] | who may publish what to a registry that is served |
 //! | [`audit`] | all that a registry holds, read and compared |
 //! | [`find`] | searching by words, in a local database that follows the list of names |
-//! | [`mirror`], [`mirrored`] | a copy of a registry, brought up to date by what changed; a registry with such copies |
+//! | [`mirror`], [`registry::mirrored`] | a copy of a registry, brought up to date by what changed; a registry with such copies |
+//! | [`network`], [`connections`], [`waits`] | how registries are asked; those that are opened; whom is waited for |
 //! | [`error`], [`card_problem`] | what a registry refused, and of a card why |
 
 pub mod accept;
@@ -49,21 +50,22 @@ pub mod known_lines;
 pub mod layout;
 pub mod load;
 pub mod mirror;
-pub mod mirrored;
 pub mod names;
+pub mod network;
 pub mod oci;
 pub mod origin;
-pub mod pending;
 pub mod piece;
 pub mod publish;
 pub mod reach;
 pub mod registries;
 pub mod registry;
+pub mod release;
 pub mod remote;
 mod room;
 pub mod seen;
 pub mod staged;
 pub mod standing;
 pub mod tokens;
+pub mod waits;
 
 pub use error::RegistryError;

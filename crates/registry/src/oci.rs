@@ -31,10 +31,12 @@ use self::wire::Wire;
 use crate::description::Description;
 use crate::error::{Asked, RegistryError};
 use crate::keep::LARGEST_CARD;
+use crate::network::Network;
+use crate::reach::is_loopback;
 use crate::reach::leads_inside;
 use crate::remote::cache::Cache;
 use crate::remote::client::{Client, is_let_in};
-use crate::remote::{Cards, Network, checked, is_loopback};
+use crate::remote::{Cards, checked};
 
 /// How the places of such registries begin.
 pub const SCHEME: &str = "oci://";

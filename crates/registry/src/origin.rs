@@ -8,7 +8,7 @@ use std::str::FromStr;
 
 use url::Url;
 
-use crate::remote::is_loopback;
+use crate::reach::is_loopback;
 
 /// A scheme, a host and a port, as `https://packages.example` or `http://127.0.0.1:8123` (RFC 6454, section 6.2).
 #[derive(Debug, Clone, PartialEq, Eq)]

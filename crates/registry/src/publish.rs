@@ -13,26 +13,16 @@ use bibliotax_core::name::PartName;
 use bibliotax_core::notice::Listener;
 use jiff::Timestamp;
 
-use crate::accept::{accept, check_acceptable};
+use crate::accept::{accept, check_claims, refuse_second};
 use crate::check::check_contents;
 use crate::error::RegistryError;
 use crate::inspect::check_archives;
 use crate::keep::Keep;
 use crate::registry::Registry;
+pub use crate::release::{Published, Release};
 use bibliotax_archive::pack;
 use bibliotax_archive::secrets::{Suspect, suspect_in};
 use bibliotax_archive::select::{LeftOut, PackFile, select, select_part};
-
-/// A release that is ready to go.
-#[derive(Debug)]
-pub struct Release {
-    /// Its card; what it says of its files has no digests yet.
-    pub card: Card,
-    /// The contents of its archives, in the order of the card's files.
-    pub parts: Vec<Vec<PackFile>>,
-    /// What was asked for and doesn't go along, by its path in the project.
-    pub left_out: Vec<LeftOut>,
-}
 
 /// A file of a release that looks as if it held a secret.
 #[derive(Debug)]
@@ -41,15 +31,6 @@ pub struct SuspectFile {
     pub path: InnerPath,
     /// Where in it, and what it looks like.
     pub suspect: Suspect,
-}
-
-/// What publishing did.
-#[derive(Debug)]
-pub struct Published {
-    /// The archives.
-    pub files: Vec<FileRecord>,
-    /// Whether this very release was there already.
-    pub already: bool,
 }
 
 /// Puts together the release of the project in `folder`, which its manifest describes, with these needs.
@@ -164,4 +145,13 @@ impl Acceptable {
             Registry::Mirrored(mirrored) => self.publish_to(&mirrored.itself()?, listener),
         }
     }
+}
+
+/// Whether a registry could take a card, before its files are there.
+pub fn check_acceptable(registry: &Registry, card: &Card) -> Result<(), RegistryError> {
+    if let Some(history) = registry.history_of_late(&card.name)? {
+        let text = |digest: &Digest| registry.card_text(&card.name, digest).map(Some);
+        refuse_second(card, &history, false, text)?;
+    }
+    check_claims(registry.name(), &registry.all_facets(), card, |name| registry.history_of_late(name))
 }

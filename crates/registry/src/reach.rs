@@ -96,6 +96,16 @@ fn proxies() -> Vec<String> {
     hosts.collect()
 }
 
+/// Whether a URL leads to this machine itself.
+pub(crate) fn is_loopback(url: &Url) -> bool {
+    match url.host() {
+        Some(Host::Ipv4(address)) => address.is_loopback(),
+        Some(Host::Ipv6(address)) => address.is_loopback(),
+        Some(Host::Domain(name)) => name == "localhost",
+        None => false,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

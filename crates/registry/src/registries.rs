@@ -22,12 +22,13 @@ use jiff::Timestamp;
 use rayon::prelude::*;
 
 use crate::ahead::Ahead;
+use crate::connections::Connections;
 use crate::elsewhere::{Elsewhere, Freshness};
 use crate::error::RegistryError;
 use crate::find::{Found, Query};
-use crate::mirrored::Standing;
+use crate::network::Network;
 use crate::registry::Registry;
-use crate::remote::Network;
+use crate::registry::mirrored::Standing;
 use crate::seen::SeenHistories;
 
 /// How many questions are under way at once where registries are behind a network.
@@ -88,9 +89,10 @@ impl Registries {
         locked: &[LockedPackage],
         freshness: Freshness,
         network: &Network,
+        connections: &Connections,
     ) -> Result<Self, RegistryError> {
         let open = |declaration: &RegistryDeclaration| {
-            let source = network.connections.open(declaration, root, network)?;
+            let source = connections.open(declaration, root, network)?;
             let (name, owns) = (declaration.name.clone(), declaration.owns.clone());
             let seen = Arc::new(SeenHistories::of(&name, &place_of(declaration, root), network));
             Ok(Declared { name, source, owns, seen })

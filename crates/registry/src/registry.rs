@@ -1,5 +1,7 @@
 //! Where a registry is: in a folder, behind HTTP, or in a registry of containers.
 
+pub mod mirrored;
+
 use std::collections::BTreeMap;
 use std::io::Read;
 use std::path::{Path, PathBuf};
@@ -15,13 +17,14 @@ use bibliotax_core::name::{FacetName, PackageName, RegistryName};
 use bibliotax_core::range::Range;
 use jiff::Timestamp;
 
+use self::mirrored::{Mirrored, Standing};
 use crate::error::RegistryError;
 use crate::find::{Found, Query, Searcher};
 use crate::folder::Folder;
 use crate::keep::{Keep, read_history, with_built_in};
-use crate::mirrored::{Mirrored, Standing};
+use crate::network::Network;
 use crate::oci::Oci;
-use crate::remote::{Network, Remote};
+use crate::remote::Remote;
 use crate::seen::{Order, SeenHistories};
 use crate::standing::Change;
 

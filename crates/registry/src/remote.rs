@@ -16,13 +16,11 @@ mod pace;
 pub(crate) mod publishing;
 pub(crate) mod trouble;
 pub(crate) mod uploading;
-mod waits;
 
 use std::collections::BTreeMap;
 use std::io::Read;
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::time::Duration;
 
 use bibliotax_core::card::Archive;
 use bibliotax_core::digest::Digest;
@@ -39,16 +37,14 @@ use self::client::{Answer, Client, Part};
 use self::closure::Foreseen;
 pub use self::connection_error::out_of_time;
 use self::download::Download;
-pub use self::waits::Waits;
-use crate::connections::Connections;
-use crate::credentials::Credentials;
 use crate::description::{DESCRIPTION, Description};
 use crate::error::{Asked, RegistryError};
 use crate::keep::{LARGEST_CARD, read_history};
 use crate::layout::{file_path, history_path};
 use crate::names::{NAMES, Named, read_lines};
+use crate::network::Network;
 use crate::origin::Origin;
-use crate::reach::leads_inside;
+use crate::reach::{is_loopback, leads_inside};
 use crate::room::LARGEST_HISTORY;
 
 /// What the cache has for the validator of something that is not there; no validator is without quotes.
@@ -59,33 +55,6 @@ const LARGEST_DESCRIPTION: u64 = 4 << 20;
 
 /// Largest list of names that is read, in bytes.
 const LARGEST_LIST: u64 = 1 << 30;
-
-/// How registries behind a network are asked.
-#[derive(Clone, Default)]
-pub struct Network {
-    /// Where what they answered is kept; `None` to keep nothing.
-    pub cache: Option<PathBuf>,
-    /// Whether to do with what is kept, however old, and ask nobody.
-    pub offline: bool,
-    /// Whether an old description will do where the registry can't be reached.
-    pub stale: bool,
-    /// Finds what opens hosts.
-    pub credentials: Option<Arc<dyn Credentials>>,
-    /// How much of a list of names is fetched at most where the server can search it, in bytes; what is usual without it.
-    pub longest_list: Option<u64>,
-    /// How long to wait for the next bytes; as long as is usual without it.
-    pub silence: Option<Duration>,
-    /// Where what registries said is remembered, so that changes are noticed; `None` to remember nothing.
-    pub memory: Option<PathBuf>,
-    /// Whom is waited for.
-    pub waits: Waits,
-    /// The registries that are opened already.
-    pub connections: Connections,
-    /// Now, for what is remembered.
-    pub now: Timestamp,
-    /// The packages of which it is accepted that a registry changed what it had published.
-    pub accept_changed: Vec<PackageName>,
-}
 
 /// A registry behind HTTP.
 #[derive(Clone)]
@@ -123,16 +92,6 @@ pub(crate) fn checked(asked: &Asked, url: &str, allow_plain: bool) -> Result<Url
         "http" if allow_plain || is_loopback(&base) => Ok(base),
         "http" => Err(RegistryError::PlainHttp { asked: asked.clone(), url: url.to_owned() }),
         _ => Err(wrong()),
-    }
-}
-
-/// Whether a URL leads to this machine itself.
-pub(crate) fn is_loopback(url: &Url) -> bool {
-    match url.host() {
-        Some(url::Host::Ipv4(address)) => address.is_loopback(),
-        Some(url::Host::Ipv6(address)) => address.is_loopback(),
-        Some(url::Host::Domain(name)) => name == "localhost",
-        None => false,
     }
 }
 

@@ -16,7 +16,7 @@ use rusqlite::{Connection, OptionalExtension, params};
 
 use crate::database::{self, Form};
 use crate::error::RegistryError;
-use crate::remote::Network;
+use crate::network::Network;
 
 const FORM: Form = Form {
     number: 1,

@@ -14,7 +14,8 @@ use bibliotax_core::card::{Archive, ArchiveFormat};
 use bibliotax_core::digest::Digest;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::credentials::{Credential, Credentials, Door};
-use bibliotax_registry::remote::{Network, Remote};
+use bibliotax_registry::network::Network;
+use bibliotax_registry::remote::Remote;
 use bibliotax_registry::standing::Change;
 
 use crate::lying::{Server, package, release, whole};

@@ -10,11 +10,12 @@ use bibliotax_core::lock::Lock;
 use bibliotax_core::manifest::Manifest;
 use bibliotax_core::resolve::{Problem, resolve};
 use bibliotax_core::workspace::Workspace;
+use bibliotax_registry::connections::Connections;
 use bibliotax_registry::elsewhere::Freshness;
 use bibliotax_registry::folder::Folder;
 use bibliotax_registry::load::load;
+use bibliotax_registry::network::Network;
 use bibliotax_registry::registries::Registries;
-use bibliotax_registry::remote::Network;
 
 const PACKAGES: usize = 60;
 const RELEASES: usize = 12;
@@ -48,10 +49,16 @@ fn any_number_of_fetchers_leads_to_the_same_bytes() {
         format!("[project]\nname = \"gate\"\n[registries]\nseedhouse = \"seedhouse\"\n[needs]\n{needs}");
     let workspace = Workspace::alone(Manifest::read(&manifest).unwrap()).unwrap();
     let lock = |fetchers: usize| {
-        let registries =
-            Registries::open(&workspace, folder.path(), &[], Freshness::Locked, &Network::default())
-                .unwrap()
-                .with_fetchers(fetchers);
+        let registries = Registries::open(
+            &workspace,
+            folder.path(),
+            &[],
+            Freshness::Locked,
+            &Network::default(),
+            &Connections::default(),
+        )
+        .unwrap()
+        .with_fetchers(fetchers);
         let resolution = resolve(&Problem::new(&workspace, &[]), &registries);
         Lock::new(&workspace, &resolution.unwrap_or_else(|error| panic!("{error:?}"))).to_string()
     };

@@ -14,7 +14,8 @@ use std::time::Duration;
 use bibliotax_core::digest::Digest;
 use bibliotax_registry::front::{Freshness, Front};
 use bibliotax_registry::keep::Keep;
-use bibliotax_registry::remote::{Network, Remote};
+use bibliotax_registry::network::Network;
+use bibliotax_registry::remote::Remote;
 
 use crate::lying::{Server, whole};
 

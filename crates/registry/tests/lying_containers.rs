@@ -12,8 +12,8 @@ use bibliotax_core::digest::Digest;
 use bibliotax_core::manifest::Allowed;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::credentials::{Credential, Credentials, Door};
+use bibliotax_registry::network::Network;
 use bibliotax_registry::oci::Oci;
-use bibliotax_registry::remote::Network;
 use bibliotax_registry::standing::Change;
 use serde_json::json;
 

@@ -14,9 +14,10 @@ use bibliotax_core::manifest::{Allowed, Manifest};
 use bibliotax_core::notice::{Listener, Notice};
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::credentials::{Credential, Credentials, Door};
+use bibliotax_registry::network::Network;
 use bibliotax_registry::oci::Oci;
 use bibliotax_registry::publish::{Release, prepare};
-use bibliotax_registry::remote::{Network, Remote};
+use bibliotax_registry::remote::Remote;
 
 const ABOUT: &str = "{\"format\":1,\"name\":\"seedhouse\"}\n";
 

@@ -31,6 +31,7 @@ impl Archives<'_> {
             &self.project.locked(),
             Freshness::Locked,
             &self.project.network(),
+            &self.project.connections,
         )?;
         Ok(self.opened.get_or_init(|| opened))
     }

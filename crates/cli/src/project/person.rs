@@ -3,8 +3,7 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use bibliotax_registry::connections::Connections;
-use bibliotax_registry::remote::Network;
+use bibliotax_registry::network::Network;
 use bibliotax_store::store::Store;
 
 use crate::credentials::Wallet;
@@ -24,7 +23,6 @@ pub fn network() -> Network {
         silence: None,
         memory: store_folder().ok().map(|folder| folder.join("seen")),
         waits: waiting::waits(),
-        connections: Connections::default(),
         now: crate::clock::now(),
         accept_changed: Vec::new(),
     }

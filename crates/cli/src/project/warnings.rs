@@ -11,8 +11,8 @@ use bibliotax_core::resolve::{Catalogue, ChosenPackage, Problem, Resolution};
 use bibliotax_core::workspace::Workspace;
 use bibliotax_registry::connections::Connections;
 use bibliotax_registry::elsewhere::Freshness;
+use bibliotax_registry::network::Network;
 use bibliotax_registry::registries::Registries;
-use bibliotax_registry::remote::Network;
 use rayon::prelude::*;
 
 use super::Project;
@@ -125,9 +125,10 @@ pub fn ask_for_locked<'l>(
 impl Project {
     /// What is known of how locked releases stand, from what registries said when they were asked last: nobody is asked now.
     pub fn known_warnings(&self, lock: &Lock) -> Vec<String> {
-        let network = Network { offline: true, connections: Connections::default(), ..self.network() };
+        let (network, connections) = (Network { offline: true, ..self.network() }, Connections::default());
         let locked = &lock.packages;
-        let registries = Registries::open(&self.workspace, &self.root, locked, Freshness::Locked, &network);
+        let registries =
+            Registries::open(&self.workspace, &self.root, locked, Freshness::Locked, &network, &connections);
         let stand_ins = locked.iter().filter(|package| package.replaced);
         let stand_ins = stand_ins.map(|package| format!("{} stands in for {}", package.source, package.name));
         let of_releases = registries.map(|registries| {

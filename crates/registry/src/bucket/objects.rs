@@ -22,7 +22,7 @@ use url::Url;
 
 use crate::chance::share_of;
 use crate::error::RegistryError;
-use crate::remote::is_loopback;
+use crate::reach::is_loopback;
 
 use super::transport::Transport;
 

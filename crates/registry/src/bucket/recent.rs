@@ -11,7 +11,7 @@ use bytes::Bytes;
 
 use super::objects::Text;
 use crate::bounded::Bounded;
-use crate::pending::Pending;
+use crate::keep::pending::Pending;
 
 /// Most bytes of histories, and of files, that are remembered.
 const MOST_BYTES: u64 = 32 << 20;

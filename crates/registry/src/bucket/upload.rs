@@ -17,8 +17,8 @@ use super::Bucket;
 use super::objects::Objects;
 use crate::error::RegistryError;
 use crate::keep::Keep;
+use crate::keep::pending::{FileStanding, Pending};
 use crate::layout::file_path;
-use crate::pending::{FileStanding, Pending};
 use crate::piece::{Piece, SENT_WHOLE, UploadProblem};
 
 /// Where the pieces of half files, and the marks of whole ones, are.

@@ -24,9 +24,10 @@ use super::Elsewhere;
 use super::card::Found;
 use super::releases::unversioned;
 use crate::error::{Asked, RegistryError};
+use crate::network::Network;
+use crate::remote::checked;
 use crate::remote::client::Client;
 use crate::remote::download::Download;
-use crate::remote::{Network, checked};
 use crate::staged::Staged;
 
 /// Largest archive that is fetched, in bytes.

@@ -11,7 +11,7 @@ use bibliotax_disk::write::{folder_of, make_folder, sync_folder};
 
 use super::Folder;
 use crate::error::RegistryError;
-use crate::pending::Pending;
+use crate::keep::pending::Pending;
 use crate::piece::{Piece, UploadProblem};
 
 /// Where whole files that wait for their release are marked, each by an empty file of its digest.

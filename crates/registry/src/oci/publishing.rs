@@ -14,7 +14,7 @@ use super::tags::release_tag;
 use crate::accept::{card_text, check_is_capability, refuse_second};
 use crate::error::RegistryError;
 use crate::inspect::check_archives;
-use crate::publish::{Published, Release};
+use crate::release::{Published, Release};
 use crate::remote::publishing::{opened_at, packed};
 use crate::room::checked_line;
 use crate::standing::{Change, check_instead};

@@ -15,17 +15,19 @@ use reqwest::{Method, StatusCode, Url};
 use serde_json::Value;
 
 use super::admission::{Admission, Deed, Manner, TokenRequest};
+use super::checked;
 use super::connection_error::{is_about_tls, what_broke};
 use super::pace::{Paced, TooSlow, is_timeout};
 use super::trouble::{LARGEST_REFUSAL, Trouble};
 use super::uploading::{Unsent, Watch, send_watched};
-use super::waits::Waits;
-use super::{Network, checked, is_loopback};
 use crate::chance::share_of;
 use crate::credentials::{Credential, bearer};
 use crate::error::{Asked, RegistryError};
+use crate::network::Network;
 use crate::origin::{Origin, have_one_owner};
+use crate::reach::is_loopback;
 use crate::reach::{OnlyOutside, is_inside, leads_inside};
+use crate::waits::Waits;
 
 /// How often a request is tried that may be tried again.
 const MOST_TRIES: u32 = 5;

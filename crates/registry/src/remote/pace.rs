@@ -5,7 +5,7 @@ use std::io::{self, Read};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use super::waits::Waits;
+use crate::waits::Waits;
 
 /// Fewest bytes in a second, over a whole window.
 const MIN_RATE: u64 = 1 << 10;

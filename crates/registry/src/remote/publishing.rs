@@ -21,7 +21,7 @@ use super::trouble::Trouble;
 use super::uploading::Watch;
 use crate::error::RegistryError;
 use crate::piece::Piece;
-use crate::publish::{Published, Release};
+use crate::release::{Published, Release};
 use crate::standing::Change;
 use bibliotax_archive::pack;
 use bibliotax_archive::select::PackFile;

@@ -6,11 +6,10 @@ use std::sync::Arc;
 use bibliotax_core::location::Location;
 use bibliotax_core::manifest::{Allowed, RegistryDeclaration};
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::connections::Connections;
 use bibliotax_registry::credentials::{Credential, Credentials, Door};
+use bibliotax_registry::network::Network;
 use bibliotax_registry::origin::Origin;
 use bibliotax_registry::registry::Registry;
-use bibliotax_registry::remote::Network;
 
 use crate::project::{Project, network};
 
@@ -38,8 +37,7 @@ impl Credentials for Only {
 
 /// Tries a secret on the registry that a word names, or else on one that the manifest declares on that host.
 pub fn try_out(word: &str, origin: &Origin, credential: Credential, here: &Path) -> Tried {
-    let without =
-        Network { cache: None, connections: Connections::default(), credentials: None, ..network() };
+    let without = Network { cache: None, credentials: None, ..network() };
     if without.offline {
         return Tried::Unknown("nobody is asked now".to_owned());
     }

@@ -38,7 +38,7 @@ impl Waits {
     }
 
     /// Begins to wait for somebody.
-    pub(super) fn begin(&self, whom: &Arc<str>) -> Wait {
+    pub(crate) fn begin(&self, whom: &Arc<str>) -> Wait {
         self.shared.has_begun.get_or_init(|| {
             if let Some(before_first) = self.shared.before_first {
                 before_first(self.clone());

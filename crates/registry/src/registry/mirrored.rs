@@ -17,8 +17,8 @@ use bibliotax_core::range::Range;
 use jiff::Timestamp;
 
 use crate::error::RegistryError;
+use crate::network::Network;
 use crate::registry::Registry;
-use crate::remote::Network;
 use crate::seen::SeenHistories;
 
 /// How much longer than its quickest mirror the registry may take.

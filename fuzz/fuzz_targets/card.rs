@@ -5,8 +5,8 @@
 use bibliotax_core::card::Card;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Facets;
-use bibliotax_registry::accept::card_text;
-use bibliotax_registry::check::check_card;
+use bibliotax_registry::model::check::check_card;
+use bibliotax_registry::model::layout::card_text;
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|text: &str| {

@@ -4,7 +4,7 @@
 
 use std::path::Path;
 
-use bibliotax_registry::description::Description;
+use bibliotax_registry::model::description::Description;
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|text: &str| {

@@ -9,8 +9,8 @@ mod file;
 mod keyring;
 
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::credentials::{Credential, Credentials, Door};
-use bibliotax_registry::origin::Origin;
+use bibliotax_registry::client::credentials::{Credential, Credentials, Door};
+use bibliotax_registry::client::origin::Origin;
 
 pub use self::file::CredentialFile;
 pub use self::keyring::Keyring;

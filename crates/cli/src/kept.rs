@@ -7,9 +7,9 @@ use std::sync::Arc;
 use bibliotax_core::facet::Facet;
 use bibliotax_core::name::FacetName;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::bucket::{Bucket, SCHEME};
-use bibliotax_registry::folder::Folder;
-use bibliotax_registry::keep::Keep;
+use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::storage::bucket::{Bucket, SCHEME};
+use bibliotax_registry::storage::folder::Folder;
 
 /// Opens what keeps a registry: a bucket, or a folder seen from `here`.
 pub fn open(place: &str, here: &Path) -> Result<Arc<dyn Keep>, RegistryError> {

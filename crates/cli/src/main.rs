@@ -55,7 +55,7 @@ fn main() -> ExitCode {
             Ok(Err(failure)) => ui.fail(&failure),
             Err(panic) => ui.fail(&failure::defect(panic.as_ref())),
         };
-    bibliotax_registry::git::end_all();
+    bibliotax_registry::sources::git::end_all();
     ui::end(exit).into()
 }
 

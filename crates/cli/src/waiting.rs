@@ -6,7 +6,7 @@ use std::sync::{Arc, LazyLock};
 use std::thread;
 use std::time::Duration;
 
-use bibliotax_registry::waits::Waits;
+use bibliotax_registry::client::waits::Waits;
 
 use crate::progress::above_the_bar;
 use crate::ui::Ui;

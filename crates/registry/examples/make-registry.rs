@@ -10,7 +10,7 @@ use std::io::Write as _;
 use std::path::Path;
 
 use bibliotax_core::digest::Digest;
-use bibliotax_registry::names::{NAMES, frames};
+use bibliotax_registry::model::names::{NAMES, frames};
 
 const WORDS: [&str; 128] = [
     "acorn", "alder", "apple", "arbor", "ash", "aspen", "autumn", "bark", "barley", "basil", "basin", "bean",

@@ -13,10 +13,10 @@ use std::time::Duration;
 use bibliotax_core::card::{Archive, ArchiveFormat};
 use bibliotax_core::digest::Digest;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::credentials::{Credential, Credentials, Door};
-use bibliotax_registry::network::Network;
-use bibliotax_registry::remote::Remote;
-use bibliotax_registry::standing::Change;
+use bibliotax_registry::client::credentials::{Credential, Credentials, Door};
+use bibliotax_registry::client::http::Remote;
+use bibliotax_registry::client::network::Network;
+use bibliotax_registry::model::standing::Change;
 
 use crate::lying::{Server, package, release, whole};
 

@@ -10,12 +10,12 @@ use bibliotax_core::lock::Lock;
 use bibliotax_core::manifest::Manifest;
 use bibliotax_core::resolve::{Problem, resolve};
 use bibliotax_core::workspace::Workspace;
-use bibliotax_registry::connections::Connections;
-use bibliotax_registry::elsewhere::Freshness;
-use bibliotax_registry::folder::Folder;
-use bibliotax_registry::load::load;
-use bibliotax_registry::network::Network;
-use bibliotax_registry::registries::Registries;
+use bibliotax_registry::catalogue::connections::Connections;
+use bibliotax_registry::catalogue::registries::Registries;
+use bibliotax_registry::client::network::Network;
+use bibliotax_registry::publish::load::load;
+use bibliotax_registry::sources::elsewhere::Freshness;
+use bibliotax_registry::storage::folder::Folder;
 
 const PACKAGES: usize = 60;
 const RELEASES: usize = 12;

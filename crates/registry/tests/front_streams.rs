@@ -12,10 +12,10 @@ use std::thread;
 use std::time::Duration;
 
 use bibliotax_core::digest::Digest;
-use bibliotax_registry::front::{Freshness, Front};
-use bibliotax_registry::keep::Keep;
-use bibliotax_registry::network::Network;
-use bibliotax_registry::remote::Remote;
+use bibliotax_registry::client::http::Remote;
+use bibliotax_registry::client::network::Network;
+use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::storage::front::{Freshness, Front};
 
 use crate::lying::{Server, whole};
 

@@ -11,10 +11,10 @@ use std::time::Duration;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::manifest::Allowed;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::credentials::{Credential, Credentials, Door};
-use bibliotax_registry::network::Network;
-use bibliotax_registry::oci::Oci;
-use bibliotax_registry::standing::Change;
+use bibliotax_registry::client::credentials::{Credential, Credentials, Door};
+use bibliotax_registry::client::network::Network;
+use bibliotax_registry::client::oci::Oci;
+use bibliotax_registry::model::standing::Change;
 use serde_json::json;
 
 use crate::lying::{Server, package, release, whole};

@@ -13,11 +13,11 @@ use bibliotax_core::digest::Digest;
 use bibliotax_core::manifest::{Allowed, Manifest};
 use bibliotax_core::notice::{Listener, Notice};
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::credentials::{Credential, Credentials, Door};
-use bibliotax_registry::network::Network;
-use bibliotax_registry::oci::Oci;
-use bibliotax_registry::publish::{Release, prepare};
-use bibliotax_registry::remote::Remote;
+use bibliotax_registry::client::credentials::{Credential, Credentials, Door};
+use bibliotax_registry::client::http::Remote;
+use bibliotax_registry::client::network::Network;
+use bibliotax_registry::client::oci::Oci;
+use bibliotax_registry::publish::pack::{Release, prepare};
 
 const ABOUT: &str = "{\"format\":1,\"name\":\"seedhouse\"}\n";
 

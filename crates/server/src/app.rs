@@ -10,10 +10,10 @@ use axum::http::{HeaderMap, HeaderName, HeaderValue, Method, Request, StatusCode
 use axum::response::{IntoResponse, Response};
 use bibliotax_core::digest::Digest;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::find::{Index, Searcher};
-use bibliotax_registry::keep::Keep;
-use bibliotax_registry::names::NAMES;
-use bibliotax_registry::tokens::{self, Action, Token};
+use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::model::names::NAMES;
+use bibliotax_registry::search::{Index, Searcher};
+use bibliotax_registry::storage::tokens::{self, Action, Token};
 use headers::authorization::Bearer;
 use headers::{Authorization, HeaderMapExt};
 use jiff::Timestamp;

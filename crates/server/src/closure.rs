@@ -9,7 +9,7 @@ use bibliotax_core::history::History;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::MOST_PROVIDERS;
-use bibliotax_registry::keep::Keep;
+use bibliotax_registry::model::keep::Keep;
 use serde::Deserialize;
 use serde_json::json;
 
@@ -95,7 +95,7 @@ mod tests {
 
     use bibliotax_core::card::Event;
     use bibliotax_core::digest::Digest;
-    use bibliotax_registry::folder::Folder;
+    use bibliotax_registry::storage::folder::Folder;
 
     use super::*;
 

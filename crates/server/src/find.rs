@@ -5,8 +5,8 @@ use std::sync::Arc;
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::Response;
 use bibliotax_core::facet::Facets;
-use bibliotax_registry::find::{Query, Searcher, read_place};
-use bibliotax_registry::keep::Keep;
+use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::search::{Query, Searcher, read_place};
 use jiff::Timestamp;
 
 use crate::hot::Prepared;

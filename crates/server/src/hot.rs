@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use bibliotax_core::name::PackageName;
-use bibliotax_registry::keep::{Keep, Since, Stamp};
+use bibliotax_registry::model::keep::{Keep, Since, Stamp};
 use bytes::Bytes;
 
 use crate::problem::Problem;

@@ -10,8 +10,8 @@ use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
 use axum::response::Response;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::version::Version;
-use bibliotax_registry::find::Searcher;
-use bibliotax_registry::keep::Keep;
+use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::search::Searcher;
 use minijinja::Environment;
 use serde::Serialize;
 

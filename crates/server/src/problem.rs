@@ -6,7 +6,7 @@ use axum::body::Body;
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::piece::UploadProblem;
+use bibliotax_registry::model::piece::UploadProblem;
 use serde_json::{Map, Value, json};
 
 /// Most characters of a refusal's sentence.

@@ -13,7 +13,7 @@ use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::name::PackageName;
-use bibliotax_registry::keep::Keep;
+use bibliotax_registry::model::keep::Keep;
 use bytes::Bytes;
 use futures_util::Stream;
 use headers::{ETag, HeaderMapExt, IfNoneMatch, IfRange};

@@ -6,7 +6,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use axum::body::Body;
-use bibliotax_registry::remote::out_of_time;
+use bibliotax_registry::client::http::out_of_time;
 use hyper::body::Incoming;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};

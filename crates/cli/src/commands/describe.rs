@@ -16,9 +16,9 @@ use bibliotax_core::resolve::{Catalogue, Listing};
 use bibliotax_core::source::Source;
 use bibliotax_core::spoken;
 use bibliotax_core::version::Version;
-use bibliotax_registry::everywhere::At;
-use bibliotax_registry::registries::Registries;
-use bibliotax_registry::registry::mirrored::Standing;
+use bibliotax_registry::catalogue::everywhere::At;
+use bibliotax_registry::catalogue::registries::Registries;
+use bibliotax_registry::catalogue::registry::mirrored::Standing;
 use serde_json::json;
 
 use super::need::check_known;

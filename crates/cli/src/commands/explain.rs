@@ -10,7 +10,7 @@ use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Conflict, Problem, resolve, ways_out};
 use bibliotax_core::version::Version;
-use bibliotax_registry::registries::Registries;
+use bibliotax_registry::catalogue::registries::Registries;
 use serde_json::{Value, json};
 
 use super::need::{check_known, words};

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use bibliotax_core::name::RegistryName;
-use bibliotax_registry::find::{FitWord, Found, Hit, Query, ReadAs};
+use bibliotax_registry::search::{FitWord, Found, Hit, Query, ReadAs};
 use serde_json::{Value, json};
 
 use crate::clock::now;

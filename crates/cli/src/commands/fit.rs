@@ -12,7 +12,7 @@ use bibliotax_core::name::{ComponentName, FacetName, PackageName};
 use bibliotax_core::resolve::Catalogue;
 use bibliotax_core::spoken;
 use bibliotax_core::workspace::Member;
-use bibliotax_registry::registries::Registries;
+use bibliotax_registry::catalogue::registries::Registries;
 use serde_json::{Value, json};
 
 use self::ladder::{Ladder, Ladders};

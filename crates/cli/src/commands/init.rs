@@ -11,7 +11,7 @@ use bibliotax_core::manifest::{
 use bibliotax_core::name::{PackageName, nearest_package_name};
 use bibliotax_core::source::names_user;
 use bibliotax_disk::write::write_whole;
-use bibliotax_registry::description::DESCRIPTION;
+use bibliotax_registry::model::description::DESCRIPTION;
 use serde_json::json;
 
 use self::before::{Before, is_workspace, remove_old_ones, tell};

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use bibliotax_registry::remote::Cards;
+use bibliotax_registry::client::http::Cards;
 use bibliotax_store::kit;
 use serde_json::{Value, json};
 

@@ -14,7 +14,7 @@ use bibliotax_core::name::{ComponentName, PackageName, Purpose};
 use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::resolve::{Catalogue, Problem};
 use bibliotax_core::workspace::Workspace;
-use bibliotax_registry::registries::Registries;
+use bibliotax_registry::catalogue::registries::Registries;
 use serde_json::json;
 
 use self::declaring::{Declaring, Wishes};

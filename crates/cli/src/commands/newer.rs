@@ -11,8 +11,8 @@ use bibliotax_core::newer::{Hold, Newer as News, newer};
 use bibliotax_core::resolve::{Catalogue, Problem, Resolution, resolve, update};
 use bibliotax_core::spoken;
 use bibliotax_core::version::Version;
-use bibliotax_registry::elsewhere::Freshness;
-use bibliotax_registry::registries::Registries;
+use bibliotax_registry::catalogue::registries::Registries;
+use bibliotax_registry::sources::elsewhere::Freshness;
 use rayon::prelude::*;
 use serde_json::{Value, json};
 

@@ -3,7 +3,7 @@
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Problem, Unresolved, resolve};
-use bibliotax_registry::registries::Registries;
+use bibliotax_registry::catalogue::registries::Registries;
 
 use crate::show::fits;
 use crate::ui::Ui;

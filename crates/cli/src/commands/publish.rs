@@ -12,8 +12,8 @@ use bibliotax_core::range::Range;
 use bibliotax_core::spoken;
 use bibliotax_core::version::Version;
 use bibliotax_core::workspace::{Member, Workspace};
-use bibliotax_registry::publish::{Release, SuspectFile, prepare};
-use bibliotax_registry::registry::Registry;
+use bibliotax_registry::catalogue::registry::Registry;
+use bibliotax_registry::publish::pack::{Release, SuspectFile, prepare};
 use serde_json::{Value, json};
 
 use super::supply;

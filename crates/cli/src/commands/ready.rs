@@ -10,7 +10,7 @@ use bibliotax_core::range::Range;
 use bibliotax_core::resolve::Catalogue;
 use bibliotax_core::spoken;
 use bibliotax_core::version::Version;
-use bibliotax_registry::registry::Registry;
+use bibliotax_registry::catalogue::registry::Registry;
 use rayon::prelude::*;
 use serde_json::{Value, json};
 

@@ -11,9 +11,9 @@ mod trying;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use bibliotax_registry::audit::{Flaw, audit};
-use bibliotax_registry::keep::Keep;
-use bibliotax_registry::load::{Loaded, load};
+use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::publish::audit::{Flaw, audit};
+use bibliotax_registry::publish::load::{Loaded, load};
 use serde_json::json;
 
 use crate::clock::now;

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use bibliotax_core::lock::Lock;
 use bibliotax_core::resolve::{Prefer, Problem};
-use bibliotax_registry::registries::Registries;
+use bibliotax_registry::catalogue::registries::Registries;
 use jiff::Timestamp;
 use serde_json::json;
 

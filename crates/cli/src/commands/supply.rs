@@ -4,8 +4,8 @@ use std::path::Path;
 
 use bibliotax_core::name::PackageName;
 use bibliotax_core::nearest::{either, nearest};
-use bibliotax_registry::registry::Registry;
-use bibliotax_registry::standing::Change;
+use bibliotax_registry::catalogue::registry::Registry;
+use bibliotax_registry::model::standing::Change;
 use serde_json::json;
 
 use crate::clock::now;

@@ -9,8 +9,8 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Conflict, Problem, Resolution, Update as Updated, update, update_among};
 use bibliotax_core::workspace::{Member, Workspace};
-use bibliotax_registry::elsewhere::Freshness;
-use bibliotax_registry::registries::Registries;
+use bibliotax_registry::catalogue::registries::Registries;
+use bibliotax_registry::sources::elsewhere::Freshness;
 use serde_json::json;
 
 use super::explain::locked_name;

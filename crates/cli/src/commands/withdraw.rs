@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use bibliotax_registry::standing::Change;
+use bibliotax_registry::model::standing::Change;
 
 use super::supply;
 use crate::codes::Exit;

@@ -1,6 +1,6 @@
 //! What the tools for containers have kept when somebody signed in with them: in a file, or with a helper that the file names.
 
-use bibliotax_registry::credentials::Credential;
+use bibliotax_registry::client::credentials::Credential;
 use docker_credential::{DockerCredential, get_credential, get_podman_credential};
 
 /// What they have for a host, in the file that REGISTRY_AUTH_FILE names, in that of the session, or in DOCKER_CONFIG.

@@ -17,8 +17,8 @@ use bibliotax_disk::error::At;
 use bibliotax_disk::read::read_text;
 use bibliotax_disk::write::{folder_of, make_folder};
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::credentials::Credential;
-use bibliotax_registry::origin::Origin;
+use bibliotax_registry::client::credentials::Credential;
+use bibliotax_registry::client::origin::Origin;
 use etcetera::base_strategy::{BaseStrategy, choose_base_strategy};
 use toml_edit::{DocumentMut, Item, Table, value};
 

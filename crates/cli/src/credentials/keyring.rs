@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
-use bibliotax_registry::credentials::Credential;
-use bibliotax_registry::origin::Origin;
+use bibliotax_registry::client::credentials::Credential;
+use bibliotax_registry::client::origin::Origin;
 use keyring_core::{CredentialStore, Entry};
 use serde::{Deserialize, Serialize};
 

@@ -3,7 +3,7 @@
 use bibliotax_archive::error::PackError;
 use bibliotax_core::source::names_user;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::card_problem::CardProblem;
+use bibliotax_registry::model::card_problem::CardProblem;
 
 use super::{Failure, sources};
 use crate::codes::CODES;

@@ -6,8 +6,8 @@ use bibliotax_core::card::Archive;
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::workspace::Workspace;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::elsewhere::Freshness;
-use bibliotax_registry::registries::Registries;
+use bibliotax_registry::catalogue::registries::Registries;
+use bibliotax_registry::sources::elsewhere::Freshness;
 use bibliotax_store::install::{OpenedArchive, Supplier};
 
 use super::Project;

@@ -6,9 +6,9 @@ use bibliotax_core::fault::Fault;
 use bibliotax_core::lock::{self, Held, Line, Lock, LockedPackage, Mismatch};
 use bibliotax_core::resolve::Catalogue;
 use bibliotax_core::source::Source;
-use bibliotax_registry::known_lines::KnownLines;
-use bibliotax_registry::registries::{Registries, place_of};
-use bibliotax_registry::remote::Cards;
+use bibliotax_registry::catalogue::known_lines::KnownLines;
+use bibliotax_registry::catalogue::registries::{Registries, place_of};
+use bibliotax_registry::client::http::Cards;
 
 use super::warnings::ask_for_locked;
 use super::{Project, network, registries_folder};

@@ -6,7 +6,7 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::resolve::{Catalogue, Conflict, Problem};
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::registries::Registries;
+use bibliotax_registry::catalogue::registries::Registries;
 
 use super::{Manifests, file_name};
 use crate::failure::Failure;

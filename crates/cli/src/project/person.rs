@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use bibliotax_registry::network::Network;
+use bibliotax_registry::client::network::Network;
 use bibliotax_store::store::Store;
 
 use crate::credentials::Wallet;

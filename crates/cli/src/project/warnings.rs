@@ -9,10 +9,10 @@ use bibliotax_core::name::{FacetName, PackageName, PartName};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, ChosenPackage, Problem, Resolution};
 use bibliotax_core::workspace::Workspace;
-use bibliotax_registry::connections::Connections;
-use bibliotax_registry::elsewhere::Freshness;
-use bibliotax_registry::network::Network;
-use bibliotax_registry::registries::Registries;
+use bibliotax_registry::catalogue::connections::Connections;
+use bibliotax_registry::catalogue::registries::Registries;
+use bibliotax_registry::client::network::Network;
+use bibliotax_registry::sources::elsewhere::Freshness;
 use rayon::prelude::*;
 
 use super::Project;

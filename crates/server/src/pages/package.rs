@@ -13,10 +13,10 @@ use bibliotax_core::range::Range;
 use bibliotax_core::spoken;
 use bibliotax_core::version::Version;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::find::Searcher;
-use bibliotax_registry::keep::Keep;
-use bibliotax_registry::layout::file_path;
-use bibliotax_registry::names::newest;
+use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::model::layout::file_path;
+use bibliotax_registry::model::names::newest;
+use bibliotax_registry::search::Searcher;
 use serde::Serialize;
 
 use self::fit::FitTable;

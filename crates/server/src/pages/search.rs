@@ -1,8 +1,8 @@
 //! The page to search on.
 
 use bibliotax_core::spoken;
-use bibliotax_registry::find::{Hit, Index, Query, Searcher};
-use bibliotax_registry::keep::Keep;
+use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::search::{Hit, Index, Query, Searcher};
 use jiff::Timestamp;
 use serde::Serialize;
 use url::form_urlencoded;

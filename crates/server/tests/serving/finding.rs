@@ -3,9 +3,9 @@
 use bibliotax_core::facet::Target;
 use bibliotax_core::manifest::RegistryDeclaration;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::find::{FitWord, Found, Query, read_place};
-use bibliotax_registry::network::Network;
-use bibliotax_registry::registry::Registry;
+use bibliotax_registry::catalogue::registry::Registry;
+use bibliotax_registry::client::network::Network;
+use bibliotax_registry::search::{FitWord, Found, Query, read_place};
 use jiff::Timestamp;
 
 use crate::pages::server;

@@ -1,6 +1,6 @@
 //! The pages: what they say, that nothing in them is a card's own markup, and that they work with and without scripts.
 
-use bibliotax_registry::accept::accept;
+use bibliotax_registry::publish::accept::accept;
 use bibliotax_server::Limits;
 use serde_json::json;
 

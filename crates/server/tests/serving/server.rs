@@ -8,9 +8,9 @@ use std::thread;
 use std::time::Duration;
 
 use bibliotax_core::digest::Digest;
-use bibliotax_registry::folder::Folder;
-use bibliotax_registry::keep::Keep;
-use bibliotax_registry::tokens::{self, Action, Wish};
+use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::storage::folder::Folder;
+use bibliotax_registry::storage::tokens::{self, Action, Wish};
 use bibliotax_server::serve::Listening;
 use bibliotax_server::{App, Limits};
 use jiff::Timestamp;

@@ -11,9 +11,9 @@ use bibliotax_core::manifest::{FILE_NAME, Manifest};
 use bibliotax_core::name::FacetName;
 use bibliotax_disk::error::At;
 use bibliotax_disk::write::make_folder;
-use bibliotax_registry::keep::Keep;
-use bibliotax_registry::load::load;
-use bibliotax_registry::publish::prepare;
+use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::publish::load::load;
+use bibliotax_registry::publish::pack::prepare;
 use include_dir::{Dir, include_dir};
 use jiff::Timestamp;
 

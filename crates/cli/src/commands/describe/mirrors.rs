@@ -1,7 +1,7 @@
 //! How far the mirrors of a package's registry lag behind it.
 
 use bibliotax_core::spoken::count;
-use bibliotax_registry::registry::mirrored::{Lag, Standing};
+use bibliotax_registry::catalogue::registry::mirrored::{Lag, Standing};
 use serde_json::{Value, json};
 
 use crate::show::table;

@@ -1,7 +1,7 @@
 //! All places that have a package, side by side.
 
 use bibliotax_core::version::Version;
-use bibliotax_registry::everywhere::{At, Newest};
+use bibliotax_registry::catalogue::everywhere::{At, Newest};
 use serde_json::{Value, json};
 
 use crate::show::table;

@@ -4,7 +4,7 @@ use bibliotax_core::facet::{Facets, Fit as Suits, FitValue, Fits, Target};
 use bibliotax_core::history::Release;
 use bibliotax_core::name::FacetName;
 use bibliotax_core::resolve::Catalogue;
-use bibliotax_registry::registries::Registries;
+use bibliotax_registry::catalogue::registries::Registries;
 use serde_json::{Value, json};
 
 use super::Row;

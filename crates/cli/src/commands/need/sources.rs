@@ -10,7 +10,7 @@ use bibliotax_core::manifest::{FILE_NAME, GitPoint};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::source::{place_problem, without_user};
-use bibliotax_registry::elsewhere::Elsewhere;
+use bibliotax_registry::sources::elsewhere::Elsewhere;
 
 use super::words::Wanted;
 use crate::failure::{Failure, stored};

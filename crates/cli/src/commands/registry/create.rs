@@ -7,9 +7,9 @@ use bibliotax_core::facet::Facet;
 use bibliotax_core::history::without_place;
 use bibliotax_core::name::{FacetName, RegistryName, nearest_package_name};
 use bibliotax_disk::read::read_text;
-use bibliotax_registry::bucket;
-use bibliotax_registry::folder::Folder;
-use bibliotax_registry::oci::{self, Oci};
+use bibliotax_registry::client::oci::{self, Oci};
+use bibliotax_registry::storage::bucket;
+use bibliotax_registry::storage::folder::Folder;
 use serde_json::json;
 
 use crate::codes::Exit;

@@ -5,8 +5,8 @@ use std::time::Instant;
 
 use bibliotax_core::manifest::{Allowed, NamePattern, RegistryDeclaration};
 use bibliotax_core::name::{RegistryName, nearest_package_name};
-use bibliotax_registry::mirror::mirror;
-use bibliotax_registry::registry::Registry;
+use bibliotax_registry::catalogue::registry::Registry;
+use bibliotax_registry::publish::mirror::mirror;
 use serde_json::json;
 
 use crate::codes::Exit;

@@ -7,11 +7,11 @@ use std::time::Duration;
 
 use bibliotax_core::manifest::Allowed;
 use bibliotax_disk::error::At;
-use bibliotax_registry::description::DESCRIPTION;
-use bibliotax_registry::front::{Freshness, Front};
-use bibliotax_registry::keep::Keep;
-use bibliotax_registry::network::Network;
-use bibliotax_registry::remote::Remote;
+use bibliotax_registry::client::http::Remote;
+use bibliotax_registry::client::network::Network;
+use bibliotax_registry::model::description::DESCRIPTION;
+use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::storage::front::{Freshness, Front};
 use bibliotax_server::serve::{Listening, tls};
 use bibliotax_server::{App, Limits};
 use serde_json::json;

@@ -4,8 +4,8 @@ use std::io::{self, BufRead, IsTerminal};
 use std::path::Path;
 
 use bibliotax_core::source::without_user;
-use bibliotax_registry::credentials::Credential;
-use bibliotax_registry::origin::Origin;
+use bibliotax_registry::client::credentials::Credential;
+use bibliotax_registry::client::origin::Origin;
 use serde_json::json;
 
 use super::trying::{Tried, try_out};

@@ -2,8 +2,8 @@
 
 use std::path::Path;
 
-use bibliotax_registry::keep::Keep;
-use bibliotax_registry::tokens::{self, Action, Token, Wish};
+use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::storage::tokens::{self, Action, Token, Wish};
 use serde_json::json;
 
 use crate::clock::now;

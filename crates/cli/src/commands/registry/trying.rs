@@ -6,10 +6,10 @@ use std::sync::Arc;
 use bibliotax_core::location::Location;
 use bibliotax_core::manifest::{Allowed, RegistryDeclaration};
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::credentials::{Credential, Credentials, Door};
-use bibliotax_registry::network::Network;
-use bibliotax_registry::origin::Origin;
-use bibliotax_registry::registry::Registry;
+use bibliotax_registry::catalogue::registry::Registry;
+use bibliotax_registry::client::credentials::{Credential, Credentials, Door};
+use bibliotax_registry::client::network::Network;
+use bibliotax_registry::client::origin::Origin;
 
 use crate::project::{Project, network};
 

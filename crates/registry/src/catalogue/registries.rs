@@ -1,0 +1,408 @@
+//! All registries of a manifest as one catalogue: which of them a package comes from is never a guess.
+
+use std::collections::{BTreeMap, HashMap};
+use std::io::Read;
+use std::path::Path;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use bibliotax_core::card::{Archive, Card, Entry};
+use bibliotax_core::digest::Digest;
+use bibliotax_core::facet::Facets;
+use bibliotax_core::history::{History, Release};
+use bibliotax_core::location::Location;
+use bibliotax_core::lock::LockedPackage;
+use bibliotax_core::manifest::{NamePattern, RegistryDeclaration};
+use bibliotax_core::name::{FacetName, PackageName, RegistryName};
+use bibliotax_core::range::Range;
+use bibliotax_core::resolve::{Catalogue, Listing, Resolution};
+use bibliotax_core::source;
+use bibliotax_core::workspace::Workspace;
+use jiff::Timestamp;
+use rayon::prelude::*;
+
+use crate::catalogue::ahead::Ahead;
+use crate::catalogue::connections::Connections;
+use crate::catalogue::registry::Registry;
+use crate::catalogue::registry::mirrored::Standing;
+use crate::catalogue::seen::SeenHistories;
+use crate::client::network::Network;
+use crate::model::error::RegistryError;
+use crate::search::{Found, Query};
+use crate::sources::elsewhere::{Elsewhere, Freshness};
+
+/// How many questions are under way at once where registries are behind a network.
+const AT_ONCE: usize = 16;
+
+/// The registries that a workspace declares, and what its members take from elsewhere.
+pub struct Registries {
+    sources: Arc<Sources>,
+    facets: Arc<Facets>,
+    ahead: Ahead,
+    /// When patience with a search ends.
+    deadline: Option<Instant>,
+}
+
+/// Where packages are looked up.
+#[derive(Clone)]
+struct Sources {
+    /// What needs take from folders.
+    in_folders: BTreeMap<PackageName, Arc<Listing>>,
+    /// What they take from git repositories and archives.
+    elsewhere: Elsewhere,
+    declared: Vec<Declared>,
+    /// Where a package comes from by what its need says.
+    by_need: HashMap<PackageName, RegistryName>,
+    /// Where a package came from before.
+    by_lock: HashMap<PackageName, RegistryName>,
+    /// Nothing later is seen.
+    until: Option<Timestamp>,
+}
+
+/// A registry that a manifest declares.
+#[derive(Clone)]
+pub(crate) struct Declared {
+    pub name: RegistryName,
+    pub source: Registry,
+    owns: Vec<NamePattern>,
+    /// What it said before.
+    seen: Arc<SeenHistories>,
+}
+
+impl Declared {
+    /// The history of a package as it was at a time, as long as nothing vanished of what was seen of it before.
+    pub fn history(
+        &self,
+        package: &PackageName,
+        until: Option<Timestamp>,
+    ) -> Result<Option<History>, RegistryError> {
+        self.source.history_seen(package, until, &self.seen)
+    }
+}
+
+impl Registries {
+    /// Opens the registries of a workspace that lies in `root`; packages that are locked stay with theirs, and with the
+    /// commits that they are at unless they are looked for anew.
+    pub fn open(
+        workspace: &Workspace,
+        root: &Path,
+        locked: &[LockedPackage],
+        freshness: Freshness,
+        network: &Network,
+        connections: &Connections,
+    ) -> Result<Self, RegistryError> {
+        let open = |declaration: &RegistryDeclaration| {
+            let source = connections.open(declaration, root, network)?;
+            let (name, owns) = (declaration.name.clone(), declaration.owns.clone());
+            let seen = Arc::new(SeenHistories::of(&name, &place_of(declaration, root), network));
+            Ok(Declared { name, source, owns, seen })
+        };
+        let declared = workspace.registries.iter().map(open).collect::<Result<Vec<_>, RegistryError>>()?;
+        let by_need =
+            workspace.needs().filter_map(|(_, need)| Some((need.package.clone(), need.registry.clone()?)));
+        let by_lock = locked.iter();
+        let by_lock =
+            by_lock.filter_map(|package| Some((package.name.clone(), package.source.registry()?.clone())));
+        let (by_need, by_lock) = (by_need.collect(), by_lock.collect());
+        let facets = Arc::new(facets(workspace, &declared)?);
+        let in_folders = workspace.listings().into_iter().map(|(name, listing)| (name, Arc::new(listing)));
+        let in_folders = in_folders.collect();
+        let elsewhere = Elsewhere::of(workspace, root, locked, freshness, network);
+        let is_remote = declared.iter().any(|declared| declared.source.is_remote()) || !elsewhere.is_empty();
+        let sources = Arc::new(Sources { in_folders, elsewhere, declared, by_need, by_lock, until: None });
+        let ahead = if is_remote { Ahead::new(AT_ONCE) } else { Ahead::default() };
+        Ok(Self { sources, facets, ahead, deadline: None })
+    }
+
+    /// The same registries as they are opened, for whoever asks them for something else.
+    #[must_use]
+    pub fn again(&self) -> Self {
+        let (sources, facets) = (Arc::clone(&self.sources), Arc::clone(&self.facets));
+        Self { sources, facets, ahead: Ahead::default(), deadline: None }
+    }
+
+    /// The same registries, asked by so many threads beside the one that waits for the answers.
+    #[must_use]
+    pub fn with_fetchers(self, fetchers: usize) -> Self {
+        Self { ahead: Ahead::new(fetchers), ..self }
+    }
+
+    /// The registries as they were at a time: the same answers years later.
+    #[must_use]
+    pub fn as_of(mut self, until: Option<Timestamp>) -> Self {
+        Arc::make_mut(&mut self.sources).until = until;
+        self
+    }
+
+    /// Whether they are seen as they were at a time.
+    pub fn are_of_the_past(&self) -> bool {
+        self.sources.until.is_some()
+    }
+
+    /// The same registries for a search that gives up after this long, counted from now.
+    #[must_use]
+    pub fn patient_for(self, effort: Duration) -> Self {
+        Self { deadline: Instant::now().checked_add(effort), ..self }
+    }
+
+    /// Asks at once for all that these needs can reach, where that is one question instead of many.
+    pub fn foresee(&self, needs: &[(PackageName, Range)]) {
+        for declared in &self.sources.declared {
+            declared.source.foresee(needs);
+        }
+    }
+
+    /// How many places may have an archive of a package.
+    pub fn places(&self, package: &PackageName, source: &source::Source, archive: &Archive) -> usize {
+        match (self.registry(package, source), &archive.url) {
+            (Ok(registry), None) => registry.places(),
+            _ => 1,
+        }
+    }
+
+    /// Opens an archive of a package at one of the places that may have it, numbered from 0 with the best first, with who that is
+    /// where there are several; its bytes are yet to be checked. Where it [may break off](Self::may_break_off), it is opened from a
+    /// byte on.
+    pub fn open_archive(
+        &self,
+        package: &PackageName,
+        source: &source::Source,
+        archive: &Archive,
+        place: usize,
+        from: u64,
+    ) -> Result<(Box<dyn Read + Send>, Option<String>), RegistryError> {
+        let elsewhere = &self.sources.elsewhere;
+        let opened = match (source, &archive.url) {
+            (source::Source::Registry(_), None) => {
+                return self.registry(package, source)?.open_archive(package, archive, place, from);
+            }
+            (source::Source::Registry(_), Some(url)) => {
+                let is_inside = self.registry(package, source)?.is_inside();
+                elsewhere.open_url(package, url, is_inside)?
+            }
+            (source, _) => elsewhere.open_archive(package, source, archive)?,
+        };
+        Ok((opened, None))
+    }
+
+    /// Whether a package's history may say that a release doesn't stand any more: a look at its text, which is far quicker than to
+    /// read what it says.
+    pub fn may_be_troubled(&self, package: &PackageName, source: &source::Source) -> bool {
+        let registry = matches!(source, source::Source::Registry(_)).then(|| self.registry(package, source));
+        let text = registry.and_then(|registry| registry.ok()?.history_text(package).ok()?);
+        text.is_some_and(|text| ["withdrawn", "deprecated"].iter().any(|word| text.contains(word)))
+    }
+
+    /// Whether an archive comes over a network, where it may break off, and can be read from any byte on.
+    pub fn may_break_off(&self, package: &PackageName, source: &source::Source, archive: &Archive) -> bool {
+        let is_of_registry = matches!(source, source::Source::Registry(_)) && archive.url.is_none();
+        is_of_registry
+            && self.registry(package, source).is_ok_and(|registry| !matches!(registry, Registry::Kept(_)))
+    }
+
+    /// Whether a commit is what its tag names, or is on its branch, in the repository that a package is locked to.
+    pub fn has_commit(
+        &self,
+        package: &PackageName,
+        source: &source::GitSource,
+    ) -> Result<bool, RegistryError> {
+        self.sources.elsewhere.has_commit(package, source)
+    }
+
+    /// Works out which bytes the chosen packages are that come from no registry.
+    pub fn complete(&self, resolution: &mut Resolution) -> Result<(), RegistryError> {
+        self.sources.elsewhere.complete(resolution)
+    }
+
+    fn registry(&self, package: &PackageName, source: &source::Source) -> Result<&Registry, RegistryError> {
+        let declared = source.registry().and_then(|registry| self.sources.named(registry));
+        let undeclared =
+            || RegistryError::Undeclared { package: package.clone(), registry: source.to_string() };
+        declared.map(|declared| &declared.source).ok_or_else(undeclared)
+    }
+
+    /// Finds packages by words in each registry; what makes searching fast is kept below `cache`.
+    pub fn find(
+        &self,
+        query: &Query,
+        cache: &Path,
+        now: Timestamp,
+    ) -> Vec<(RegistryName, Result<Found, RegistryError>)> {
+        let find = |declared: &Declared| declared.source.find(query, &self.facets, cache, now);
+        let declared = self.sources.declared.par_iter();
+        declared.map(|declared| (declared.name.clone(), find(declared))).collect()
+    }
+
+    /// The full card of a release; from a registry it has to be what its entry names.
+    pub fn card(&self, listing: &Listing, release: &Release) -> Result<Card, RegistryError> {
+        let Entry { name, version, card: digest, .. } = &release.entry;
+        if let Some((_, card)) = listing.own.get(version) {
+            return Ok(card.clone());
+        }
+        let text = self.card_text(name, &listing.source, digest)?;
+        let wrong = |_| RegistryError::WrongCard { package: name.clone(), digest: *digest };
+        serde_json::from_str(&text).map_err(wrong)
+    }
+
+    /// The text of a card as it was published, checked.
+    pub fn card_text(
+        &self,
+        package: &PackageName,
+        source: &source::Source,
+        digest: &Digest,
+    ) -> Result<String, RegistryError> {
+        self.registry(package, source)?.card_text(package, digest)
+    }
+
+    /// Where each mirror of a registry stands with a package.
+    pub fn standings(&self, package: &PackageName, source: &source::Source) -> Vec<Standing> {
+        self.registry(package, source).map(|registry| registry.standings(package)).unwrap_or_default()
+    }
+
+    /// What people should know of who answers.
+    pub fn heeds(&self) -> Vec<String> {
+        let of_one = |declared: &Declared| {
+            let accepted = declared.seen.accepted().into_iter();
+            declared.source.heed(&declared.name).into_iter().chain(accepted)
+        };
+        self.sources.declared.iter().flat_map(of_one).collect()
+    }
+
+    /// Remembers what registries said, so that what changes later is noticed.
+    pub fn remember(&self) {
+        self.sources.declared.iter().for_each(|declared| declared.seen.note());
+    }
+
+    /// The names of all packages in all registries; for suggestions.
+    pub fn names(&self) -> Vec<PackageName> {
+        self.sources.declared.iter().flat_map(|declared| declared.source.names()).collect()
+    }
+
+    pub(crate) fn declared(&self) -> &[Declared] {
+        &self.sources.declared
+    }
+
+    pub(crate) fn elsewhere(&self) -> &Elsewhere {
+        &self.sources.elsewhere
+    }
+
+    /// A package, where it can be told which is meant.
+    pub(crate) fn listing_of(&self, package: &PackageName) -> Option<Arc<Listing>> {
+        self.listing(package).ok().flatten()
+    }
+
+    /// Whether no registry is declared at all.
+    pub fn is_empty(&self) -> bool {
+        self.sources.declared.is_empty()
+    }
+}
+
+impl Sources {
+    fn named(&self, name: &RegistryName) -> Option<&Declared> {
+        self.declared.iter().find(|declared| declared.name == *name)
+    }
+
+    fn look_up(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, RegistryError> {
+        if let Some(listing) = self.in_folders.get(package) {
+            return Ok(Some(Arc::clone(listing)));
+        }
+        if let Some(listing) = self.elsewhere.listing(package)? {
+            return Ok(Some(Arc::new(listing)));
+        }
+        let mut found = Vec::new();
+        for declared in self.candidates(package) {
+            if let Some(history) = declared.history(package, self.until)? {
+                found.push(Listing::new(declared.name.clone().into(), history));
+            }
+        }
+        if found.iter().all(|listing| !listing.history.providers().is_empty()) {
+            // A capability is whatever any registry has for it.
+            return Ok(found.into_iter().reduce(|one, other| together(one, &other)).map(Arc::new));
+        }
+        if found.len() > 1 {
+            let registries = found.into_iter().map(|listing| listing.source.to_string()).collect();
+            return Err(RegistryError::Ambiguous { package: package.clone(), registries });
+        }
+        Ok(found.pop().map(Arc::new))
+    }
+
+    /// The registries that a package may come from: the one that its need names, else those that own it,
+    /// else the one that it is locked to, else all.
+    fn candidates(&self, package: &PackageName) -> Vec<&Declared> {
+        if let Some(declared) = self.by_need.get(package).and_then(|name| self.named(name)) {
+            return vec![declared];
+        }
+        let owns = |declared: &&Declared| declared.owns.iter().any(|pattern| pattern.matches(package));
+        let owners: Vec<&Declared> = self.declared.iter().filter(owns).collect();
+        if !owners.is_empty() {
+            return owners;
+        }
+        match self.by_lock.get(package).and_then(|name| self.named(name)) {
+            Some(declared) => vec![declared],
+            None => self.declared.iter().collect(),
+        }
+    }
+}
+
+impl Catalogue for Registries {
+    type Error = RegistryError;
+
+    fn gives_up(&self) -> bool {
+        self.deadline.is_some_and(|deadline| Instant::now() > deadline)
+    }
+
+    fn listing(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, RegistryError> {
+        self.ahead.get(package, |package| self.sources.look_up(package))
+    }
+
+    fn facets(&self) -> Arc<Facets> {
+        Arc::clone(&self.facets)
+    }
+
+    fn expect(&self, packages: &[PackageName]) {
+        let sources = Arc::clone(&self.sources);
+        self.ahead.expect(packages, move |package| sources.look_up(package).ok());
+    }
+}
+
+/// All facets that the manifests and the registries define, after a look at what the manifests say of them.
+fn facets(workspace: &Workspace, declared: &[Declared]) -> Result<Facets, RegistryError> {
+    let mut facets = Facets::default();
+    let mut definers: BTreeMap<FacetName, String> = BTreeMap::new();
+    let of_registries = declared.iter().map(|declared| (declared.name.to_string(), declared.source.facets()));
+    for (definer, defined) in of_registries.chain([("the manifest".to_owned(), &workspace.facets)]) {
+        for (name, facet) in defined {
+            facets.define(name, facet).map_err(|there| {
+                let first = definers.get(name).map_or("bibliotax itself", String::as_str);
+                let definitions =
+                    [(first.to_owned(), Box::new(there)), (definer.clone(), Box::new(facet.clone()))];
+                RegistryError::FacetClash { facet: name.clone(), definitions }
+            })?;
+            definers.entry(name.clone()).or_insert_with(|| definer.clone());
+        }
+    }
+    for place in workspace.places() {
+        let target = (!place.is_promise).then(|| place.name.clone());
+        facets.check(&place.values).map_err(|problem| RegistryError::Facet { target, problem })?;
+    }
+    Ok(facets)
+}
+
+/// What a registry's place is remembered under: its URL, or the whole path of its folder.
+pub fn place_of(declaration: &RegistryDeclaration, root: &Path) -> String {
+    let url = declaration.url.trim_end_matches('/');
+    match Location::of(url).path() {
+        None => url.to_owned(),
+        Some(path) => {
+            let folder = root.join(path);
+            let whole = folder.canonicalize().unwrap_or(folder);
+            whole.to_string_lossy().into_owned()
+        }
+    }
+}
+
+/// A capability with the providers of both.
+fn together(mut one: Listing, other: &Listing) -> Listing {
+    other.history.providers().iter().for_each(|provider| one.history.add_provider(provider.clone()));
+    one
+}

@@ -1,0 +1,615 @@
+//! Requests to one registry, or to where one archive is: bounded, timed, tried again where that may help.
+
+use std::io::Read;
+use std::sync::{Arc, OnceLock};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use bibliotax_core::manifest::Allowed;
+use reqwest::blocking::{self, RequestBuilder, Response};
+use reqwest::header::{
+    ACCEPT, ACCEPT_ENCODING, AUTHORIZATION, CONTENT_TYPE, ETAG, HeaderValue, IF_NONE_MATCH, LINK,
+};
+use reqwest::redirect::{Attempt, Policy};
+use reqwest::{Method, StatusCode, Url};
+use serde_json::Value;
+
+use super::admission::{Admission, Deed, Manner, TokenRequest};
+use super::checked;
+use super::connection_error::{is_about_tls, what_broke};
+use super::pace::{Paced, TooSlow, is_timeout};
+use super::trouble::{LARGEST_REFUSAL, Trouble};
+use super::uploading::{Unsent, Watch, send_watched};
+use crate::client::credentials::{Credential, bearer};
+use crate::client::network::Network;
+use crate::client::origin::{Origin, have_one_owner};
+use crate::client::waits::Waits;
+use crate::model::chance::share_of;
+use crate::model::error::{Asked, RegistryError};
+use crate::model::reach::is_loopback;
+use crate::model::reach::{OnlyOutside, is_inside, leads_inside};
+
+/// How often a request is tried that may be tried again.
+const MOST_TRIES: u32 = 5;
+
+/// What is waited before the second try; doubled for each further one.
+const FIRST_WAIT: Duration = Duration::from_millis(150);
+
+/// Most that is waited because a server says so; one that wants more is told of instead.
+const LONGEST_WAIT: Duration = Duration::from_secs(20);
+
+/// Until a connection has to be there.
+const TO_CONNECT: Duration = Duration::from_secs(10);
+
+/// Until the next bytes have to come.
+const SILENCE: Duration = Duration::from_secs(20);
+
+/// Until a text has to be there whole.
+const TO_READ: Duration = Duration::from_secs(120);
+
+/// Most redirects that are followed.
+const MOST_REDIRECTS: usize = 4;
+
+/// What a registry answers to a question for a text.
+pub enum Answer {
+    /// The text, with its validator.
+    Found { text: String, tag: Option<String> },
+    /// It is as it was.
+    Same,
+    /// There is none.
+    Missing,
+}
+
+/// A file of a registry from some place in it on.
+pub struct Part {
+    /// The place where it begins.
+    pub from: u64,
+    /// How many bytes come, if the registry says.
+    pub length: Option<u64>,
+    /// The bytes.
+    pub body: Paced<Response>,
+}
+
+/// Asks one registry, or for one archive.
+#[derive(Clone)]
+pub struct Client {
+    shared: Arc<Shared>,
+}
+
+struct Shared {
+    asked: Asked,
+    base: Url,
+    admission: Admission,
+    /// Whether tokens may be given out at a place without encryption.
+    allows_plain: bool,
+    /// Another host where tokens may be given out.
+    realm: Option<Origin>,
+    /// Whether nothing inside may be asked, wherever it sends us on.
+    only_outside: bool,
+    is_offline: bool,
+    silence: Duration,
+    waits: Waits,
+    /// Whom it asks, in words.
+    whom: Arc<str>,
+    /// Made when something is asked for first: it reads the system's certificates.
+    reading: OnceLock<blocking::Client>,
+    writing: OnceLock<blocking::Client>,
+}
+
+impl Client {
+    /// A client for a registry of our own kind, or for where one archive is; what opens its host goes to no other.
+    pub fn new(asked: Asked, base: Url, network: &Network) -> Self {
+        Self::made_of(Self::shared(Manner::Direct, asked, base, network))
+    }
+
+    /// The same for a place that somebody outside named: it asks nothing that only this machine or its network reaches.
+    pub fn outside(asked: Asked, base: Url, network: &Network) -> Self {
+        Self::made_of(Shared { only_outside: true, ..Self::shared(Manner::Direct, asked, base, network) })
+    }
+
+    /// A client for a host that says in a challenge how it lets people in, and where tokens are given out.
+    pub fn challenged(asked: Asked, base: Url, network: &Network, allowed: &Allowed) -> Self {
+        let realm = allowed.realm.as_deref().and_then(|realm| realm.parse().ok());
+        let shared = Self::shared(Manner::Challenge, asked, base, network);
+        Self::made_of(Shared { allows_plain: allowed.plain, realm, ..shared })
+    }
+
+    fn made_of(shared: Shared) -> Self {
+        Self { shared: Arc::new(shared) }
+    }
+
+    fn shared(manner: Manner, asked: Asked, base: Url, network: &Network) -> Shared {
+        let whom = match base.host_str() {
+            Some(host) => format!("{asked} at {host}").into(),
+            None => asked.to_string().into(),
+        };
+        Shared {
+            waits: network.waits.clone(),
+            whom,
+            asked,
+            admission: Admission::new(manner, Origin::of(&base), network),
+            base,
+            allows_plain: false,
+            realm: None,
+            only_outside: false,
+            is_offline: network.offline,
+            silence: network.silence.unwrap_or(SILENCE),
+            reading: OnceLock::new(),
+            writing: OnceLock::new(),
+        }
+    }
+
+    /// Where it asks.
+    pub fn base(&self) -> &Url {
+        &self.shared.base
+    }
+
+    /// What opens the host, looked for when it is wanted first.
+    pub fn credential(&self) -> Result<Option<&Credential>, RegistryError> {
+        self.shared.admission.credential()
+    }
+
+    /// Whom a secret of this client is for.
+    pub fn origin(&self) -> Option<&Origin> {
+        self.shared.admission.origin()
+    }
+
+    /// Whether nobody is to be asked.
+    pub fn is_offline(&self) -> bool {
+        self.shared.is_offline
+    }
+
+    /// That something would have to be asked for, and nobody may be.
+    pub fn offline(&self, path: &str) -> RegistryError {
+        let file = path.split_once('/').and_then(|(_, path)| path.split_once('/')?.1.strip_suffix(".jsonl"));
+        let name = file.or_else(|| path.strip_suffix("/manifests/index"));
+        let what = match name {
+            Some(name) => format!("{name} in it"),
+            None if path.starts_with("files/") || path.contains("/blobs/") => {
+                "a file that is wanted".to_owned()
+            }
+            None => "what it is".to_owned(),
+        };
+        RegistryError::Offline { asked: self.shared.asked.clone(), what }
+    }
+
+    /// A text of the registry, if it is not the one with this validator; at most `limit` bytes.
+    pub fn get(&self, path: &str, tag: Option<&str>, limit: u64) -> Result<Answer, RegistryError> {
+        self.text(tag, limit, blocking::Client::get, path)
+    }
+
+    /// The same, of a kind that has to be named.
+    pub fn get_as(
+        &self,
+        media_type: &str,
+        path: &str,
+        tag: Option<&str>,
+        limit: u64,
+    ) -> Result<Answer, RegistryError> {
+        self.text(tag, limit, |client, url| client.get(url).header(ACCEPT, media_type), path)
+    }
+
+    /// A page of a list, with its link (RFC 8288) to others; `None` if it is not there.
+    pub fn page(&self, path: &str, limit: u64) -> Result<Option<(String, Option<String>)>, RegistryError> {
+        if self.is_offline() {
+            return Err(self.offline(path));
+        }
+        self.trying(|| {
+            let response = self.read_from(path, blocking::Client::get)?;
+            let link = response.headers().get(LINK).and_then(|link| link.to_str().ok()).map(str::to_owned);
+            match response.status() {
+                StatusCode::NOT_FOUND => Ok(None),
+                StatusCode::OK => Ok(Some((self.read(response, limit)?, link))),
+                _ => Err(self.refused(response)),
+            }
+        })
+    }
+
+    /// A file of the registry whose length nobody said; at most `limit` bytes, `None` if it is not there.
+    pub fn bytes(&self, path: &str, limit: u64) -> Result<Option<Vec<u8>>, RegistryError> {
+        if self.is_offline() {
+            return Err(self.offline(path));
+        }
+        self.trying(|| {
+            let identity =
+                |client: &blocking::Client, url| client.get(url).header(ACCEPT_ENCODING, "identity");
+            let response = self.read_from(path, identity)?;
+            match response.status() {
+                StatusCode::NOT_FOUND | StatusCode::GONE => Ok(None),
+                StatusCode::OK => self.read_bytes(response, limit).map(Some),
+                _ => Err(self.refused(response)),
+            }
+        })
+    }
+
+    /// The answer to a question, if it is not the one with this validator; at most `limit` bytes.
+    pub fn ask(
+        &self,
+        path: &str,
+        question: &str,
+        tag: Option<&str>,
+        limit: u64,
+    ) -> Result<Answer, RegistryError> {
+        let ask = |client: &blocking::Client, url| {
+            client.post(url).header(CONTENT_TYPE, "application/json").body(question.to_owned())
+        };
+        self.text(tag, limit, ask, path)
+    }
+
+    fn text(
+        &self,
+        tag: Option<&str>,
+        limit: u64,
+        request: impl Fn(&blocking::Client, Url) -> RequestBuilder,
+        path: &str,
+    ) -> Result<Answer, RegistryError> {
+        self.trying(|| {
+            let response = self.read_from(path, |client, url| {
+                let request = request(client, url);
+                tag.into_iter().fold(request, |request, tag| request.header(IF_NONE_MATCH, tag))
+            })?;
+            match response.status() {
+                StatusCode::NOT_MODIFIED if tag.is_some() => Ok(Answer::Same),
+                StatusCode::NOT_FOUND | StatusCode::GONE => Ok(Answer::Missing),
+                StatusCode::OK => {
+                    let tag =
+                        response.headers().get(ETAG).and_then(|tag| tag.to_str().ok()).map(str::to_owned);
+                    Ok(Answer::Found { text: self.read(response, limit)?, tag })
+                }
+                _ => Err(self.refused(response)),
+            }
+        })
+    }
+
+    /// Begins to read a file at a place in it.
+    pub fn open(&self, path: &str, from: u64) -> Result<Paced<Response>, RegistryError> {
+        if self.is_offline() {
+            return Err(self.offline(path));
+        }
+        self.trying(|| {
+            // A file is compressed already, and a place in it means its own bytes.
+            let response = self.read_from(path, |client, url| {
+                let request = client.get(url).header(ACCEPT_ENCODING, "identity");
+                if from == 0 { request } else { request.header("range", format!("bytes={from}-")) }
+            })?;
+            match (response.status(), from) {
+                (StatusCode::OK, 0) => Ok(self.paced(response)),
+                (StatusCode::PARTIAL_CONTENT, _) if begins_at(&response, from) => Ok(self.paced(response)),
+                (StatusCode::OK | StatusCode::PARTIAL_CONTENT, _) => Err(Trouble::for_good(
+                    self.wrong("it answers with another part of a file than was asked for"),
+                )),
+                _ => Err(self.refused(response)),
+            }
+        })
+    }
+
+    /// A file that may have grown, from a place in it on, or from its beginning where it is not that long or is only given
+    /// whole; `None` if it is not there.
+    pub fn part(&self, path: &str, from: u64) -> Result<Option<Part>, RegistryError> {
+        self.trying(|| {
+            let asked = |range: Option<String>| {
+                self.read_from(path, |client, url| {
+                    let request = client.get(url).header(ACCEPT_ENCODING, "identity");
+                    range.iter().fold(request, |request, range| request.header("range", range))
+                })
+            };
+            let mut body = asked((from > 0).then(|| format!("bytes={from}-")))?;
+            if body.status() == StatusCode::RANGE_NOT_SATISFIABLE {
+                body = asked(None)?;
+            }
+            let length = body.content_length();
+            match body.status() {
+                StatusCode::NOT_FOUND | StatusCode::GONE => Ok(None),
+                StatusCode::PARTIAL_CONTENT if begins_at(&body, from) => {
+                    Ok(Some(Part { from, length, body: self.paced(body) }))
+                }
+                StatusCode::OK => Ok(Some(Part { from: 0, length, body: self.paced(body) })),
+                _ => Err(self.refused(body)),
+            }
+        })
+    }
+
+    /// Sends something with the token. Tried again only where that changes nothing: everything sent is named by its
+    /// digest or may be there already.
+    pub fn send(
+        &self,
+        method: &Method,
+        path: &str,
+        prepare: impl Fn(RequestBuilder) -> Result<RequestBuilder, RegistryError>,
+    ) -> Result<Response, RegistryError> {
+        self.trying(|| self.send_now(method, path, &prepare))
+    }
+
+    /// Sends something once.
+    pub fn send_now(
+        &self,
+        method: &Method,
+        path: &str,
+        prepare: impl Fn(RequestBuilder) -> Result<RequestBuilder, RegistryError>,
+    ) -> Result<Response, Trouble> {
+        if self.is_offline() {
+            return Err(Trouble::for_good(self.offline(path)));
+        }
+        let build = || {
+            let request = self.writing()?.request(method.clone(), self.url(path)?);
+            prepare(request).map_err(Trouble::for_good)
+        };
+        let response = self.admitted(Deed::Write, path, build, |request| self.sent(request))?;
+        let is_answer = response.status().is_success()
+            || *method == Method::HEAD && response.status() == StatusCode::NOT_FOUND;
+        if is_answer { Ok(response) } else { Err(self.refused(response)) }
+    }
+
+    /// Uploads `length` bytes once, for as long as they move; `body` opens them, and `prepare` adds headers.
+    pub fn upload_now<R: Read + Send + 'static>(
+        &self,
+        path: &str,
+        length: u64,
+        body: impl Fn() -> Result<R, RegistryError>,
+        prepare: impl Fn(RequestBuilder) -> RequestBuilder,
+        watch: &Watch<'_>,
+    ) -> Result<(), Trouble> {
+        if self.is_offline() {
+            return Err(Trouble::for_good(self.offline(path)));
+        }
+        let build = || Ok(prepare(self.writing()?.request(Method::PUT, self.url(path)?)));
+        let send = |request| {
+            let sent = send_watched(request, body()?, length, watch);
+            sent.map_err(|unsent| match unsent {
+                Unsent::Broke(error) => self.unsent(&error),
+                Unsent::Silent => Trouble::silent(self.broke_off("it doesn't answer in time")),
+            })
+        };
+        let response = self.admitted(Deed::Write, path, build, send)?;
+        if response.status().is_success() { Ok(()) } else { Err(self.refused(response)) }
+    }
+
+    /// How long nothing may be heard.
+    pub fn silence(&self) -> Duration {
+        self.shared.silence
+    }
+
+    /// Reads an answer as JSON.
+    pub fn json(&self, response: Response) -> Result<Value, RegistryError> {
+        let text = self.read(response, LARGEST_REFUSAL).map_err(|trouble| *trouble.error)?;
+        serde_json::from_str(&text).map_err(|_| self.wrong("its answer is not JSON"))
+    }
+
+    /// Sends a request that only reads.
+    fn read_from(
+        &self,
+        path: &str,
+        request: impl Fn(&blocking::Client, Url) -> RequestBuilder,
+    ) -> Result<Response, Trouble> {
+        let build = || Ok(request(self.reading()?, self.url(path)?));
+        self.admitted(Deed::Read, path, build, |request| self.sent(request))
+    }
+
+    /// Sends a request with what opens the host: at once where that is known to be wanted, else once the host asked for it. To
+    /// other hosts, where it sends us on, that doesn't go along.
+    fn admitted(
+        &self,
+        deed: Deed,
+        path: &str,
+        build: impl Fn() -> Result<RequestBuilder, Trouble>,
+        send: impl Fn(RequestBuilder) -> Result<Response, Trouble>,
+    ) -> Result<Response, Trouble> {
+        let Shared { base, admission, .. } = &*self.shared;
+        if self.url(path)?.origin() != base.origin() {
+            return send(build()?);
+        }
+        let send = |pass: Option<HeaderValue>| {
+            let with = |request: RequestBuilder, pass| request.header(AUTHORIZATION, pass);
+            send(pass.into_iter().fold(build()?, with))
+        };
+        let pass = admission.pass(deed, path).map_err(Trouble::for_good)?;
+        let response = send(pass.clone())?;
+        if response.status() != StatusCode::UNAUTHORIZED {
+            return Ok(response);
+        }
+        // One that was good may not be good any more.
+        match admission.answer(deed, path, response.headers(), |request| self.token(request))? {
+            Some(answer) if pass.as_ref() != Some(&answer) => send(Some(answer)),
+            _ => Ok(response),
+        }
+    }
+
+    /// Asks for a token where a host says that they are given out; `None` where it is refused.
+    fn token(&self, request: TokenRequest) -> Result<Option<HeaderValue>, Trouble> {
+        let TokenRequest { realm, pairs, authorization, is_form } = request;
+        let Shared { asked, allows_plain, .. } = &*self.shared;
+        let mut url = checked(asked, &realm, *allows_plain).map_err(Trouble::for_good)?;
+        let is_secret = authorization.is_some() || is_form;
+        self.check_realm(&url, is_secret).map_err(Trouble::for_good)?;
+        let request = if is_form {
+            let mut form = url::form_urlencoded::Serializer::new(String::new());
+            let form = form.extend_pairs(&pairs).finish();
+            self.writing()?.post(url).header(CONTENT_TYPE, "application/x-www-form-urlencoded").body(form)
+        } else {
+            url.query_pairs_mut().extend_pairs(&pairs);
+            self.writing()?.get(url)
+        };
+        let request =
+            authorization.into_iter().fold(request, |request, pass| request.header(AUTHORIZATION, pass));
+        let response = self.sent(request)?;
+        match response.status() {
+            StatusCode::OK => {}
+            StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => return Ok(None),
+            _ => return Err(self.refused(response)),
+        }
+        let answer: Value = serde_json::from_str(&self.read(response, LARGEST_REFUSAL)?).unwrap_or_default();
+        let token = answer["token"].as_str().or(answer["access_token"].as_str());
+        let wrong = || Trouble::for_good(self.wrong("where it sends us for a token, there is none"));
+        token.and_then(bearer).ok_or_else(wrong).map(Some)
+    }
+
+    /// Whether tokens may be asked for at a place that the host names: with a secret only at its own host, at one of the same
+    /// owner, or where the manifest says so; and nowhere inside, unless the host is there itself.
+    fn check_realm(&self, url: &Url, is_secret: bool) -> Result<(), RegistryError> {
+        let Shared { asked, base, realm, .. } = &*self.shared;
+        let is_allowed = realm.is_some() && Origin::of(url) == *realm;
+        let is_kept = !is_secret || have_one_owner(base, url);
+        if is_allowed || is_kept && (base.host() == url.host() || !leads_inside(url) || leads_inside(base)) {
+            return Ok(());
+        }
+        let url = Origin::of(url).map_or_else(|| url.to_string(), |origin| origin.to_string());
+        Err(RegistryError::OtherHost { asked: asked.clone(), key: "realm", url })
+    }
+
+    fn url(&self, path: &str) -> Result<Url, Trouble> {
+        self.shared.base.join(path).map_err(|_| Trouble::for_good(self.wrong("its URL can't be followed")))
+    }
+
+    fn reading(&self) -> Result<&blocking::Client, Trouble> {
+        let only_outside = self.shared.only_outside;
+        self.made(&self.shared.reading, Policy::custom(move |attempt| follow(attempt, only_outside)))
+    }
+
+    fn writing(&self) -> Result<&blocking::Client, Trouble> {
+        self.made(&self.shared.writing, Policy::none())
+    }
+
+    fn made<'c>(
+        &self,
+        slot: &'c OnceLock<blocking::Client>,
+        policy: Policy,
+    ) -> Result<&'c blocking::Client, Trouble> {
+        if let Some(client) = slot.get() {
+            return Ok(client);
+        }
+        // Whoever comes first installs it; it is the same for all.
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let builder = blocking::Client::builder()
+            .redirect(policy)
+            .connect_timeout(TO_CONNECT)
+            .timeout(self.shared.silence);
+        let builder = builder.user_agent(concat!("bibliotax/", env!("CARGO_PKG_VERSION"))).tcp_nodelay(true);
+        let builder =
+            if self.shared.only_outside { builder.dns_resolver(Arc::new(OnlyOutside)) } else { builder };
+        let client =
+            builder.build().map_err(|error| Trouble::for_good(self.broke_off(&what_broke(&error))))?;
+        Ok(slot.get_or_init(|| client))
+    }
+
+    fn sent(&self, request: RequestBuilder) -> Result<Response, Trouble> {
+        let _wait = self.shared.waits.begin(&self.shared.whom);
+        request.send().map_err(|error| self.unsent(&error))
+    }
+
+    /// Why there is no answer.
+    fn unsent(&self, error: &reqwest::Error) -> Trouble {
+        let told = self.broke_off(&what_broke(error));
+        if error.is_redirect() || error.is_builder() || is_about_tls(error) {
+            return Trouble::for_good(told);
+        }
+        if error.is_timeout() { Trouble::silent(told) } else { Trouble::passing(told, None) }
+    }
+
+    /// The whole text of an answer.
+    fn read(&self, response: Response, limit: u64) -> Result<String, Trouble> {
+        let bytes = self.read_bytes(response, limit)?;
+        String::from_utf8(bytes).map_err(|_| Trouble::for_good(self.wrong("its answer is no text")))
+    }
+
+    fn read_bytes(&self, response: Response, limit: u64) -> Result<Vec<u8>, Trouble> {
+        let (begun, mut bytes) = (Instant::now(), Vec::new());
+        let mut body = self.paced(response).take(limit + 1);
+        let mut piece = [0; 64 << 10];
+        loop {
+            let broke = |what: &str| Trouble::passing(self.broke_off(what), None);
+            match body.read(&mut piece) {
+                Ok(0) => break,
+                Ok(read) => bytes.extend_from_slice(&piece[..read]),
+                Err(error) if TooSlow::is(&error) => {
+                    return Err(Trouble::for_good(self.broke_off(&TooSlow.to_string())));
+                }
+                Err(error) if bytes.is_empty() && is_timeout(&error) => {
+                    return Err(Trouble::silent(self.broke_off("its answer broke off")));
+                }
+                Err(_) => return Err(broke("its answer broke off")),
+            }
+            if bytes.len() as u64 > limit {
+                return Err(Trouble::for_good(self.wrong("its answer is larger than any should be")));
+            }
+            if begun.elapsed() > TO_READ {
+                return Err(broke("its answer takes too long"));
+            }
+        }
+        Ok(bytes)
+    }
+
+    /// A body that has to come at a pace.
+    fn paced(&self, response: Response) -> Paced<Response> {
+        let Shared { silence, waits, whom, .. } = &*self.shared;
+        Paced::new(response, *silence * 3 / 2, waits, whom)
+    }
+
+    /// Tries until it works, is refused for good, or was tried often enough; where nothing was heard for too long, no more.
+    pub fn trying<T>(&self, attempt: impl Fn() -> Result<T, Trouble>) -> Result<T, RegistryError> {
+        let mut unanswered = Duration::ZERO;
+        for tried in 1.. {
+            let begun = Instant::now();
+            let Trouble { error, is_passing, is_silence, wait } = match attempt() {
+                Ok(done) => return Ok(done),
+                Err(trouble) => trouble,
+            };
+            unanswered += if is_silence { begun.elapsed() } else { Duration::ZERO };
+            let wait = wait.unwrap_or_else(|| with_jitter(FIRST_WAIT * 2_u32.pow(tried - 1)));
+            let is_enough = tried == MOST_TRIES || unanswered > self.shared.silence / 2;
+            if !is_passing || is_enough || wait > LONGEST_WAIT {
+                return Err(*error);
+            }
+            thread::sleep(wait);
+        }
+        unreachable!("the last try ends the loop")
+    }
+
+    /// That there is no answer, or not all of one.
+    pub fn broke_off(&self, what: &str) -> RegistryError {
+        let Shared { asked, base, .. } = &*self.shared;
+        RegistryError::Unreachable { asked: asked.clone(), url: base.to_string(), what: what.to_owned() }
+    }
+
+    fn refused(&self, response: Response) -> Trouble {
+        let (status, headers) = (response.status(), response.headers().clone());
+        Trouble::refused(&self.shared.asked, status, &headers, self.paced(response))
+    }
+
+    /// That an answer is not what such an answer is.
+    pub fn wrong(&self, what: &str) -> RegistryError {
+        RegistryError::WrongAnswer { asked: self.shared.asked.clone(), what: what.to_owned() }
+    }
+}
+
+/// Whether a host let somebody in who asked for something, or else why it isn't known.
+pub fn is_let_in<T>(asked: Result<T, RegistryError>) -> Result<bool, RegistryError> {
+    match asked {
+        Ok(_) => Ok(true),
+        Err(RegistryError::Refused { status: 401 | 403, .. }) => Ok(false),
+        Err(error) => Err(error),
+    }
+}
+
+/// Follows redirects that are few and lead to no less safe a place. Headers that are for one host alone don't go along.
+fn follow(attempt: Attempt<'_>, only_outside: bool) -> reqwest::redirect::Action {
+    let was_safe = attempt.previous().last().is_some_and(|url| url.scheme() == "https");
+    let is_safe = attempt.url().scheme() == "https" || !was_safe && is_loopback(attempt.url());
+    let is_open = !only_outside || !is_inside(attempt.url());
+    if attempt.previous().len() > MOST_REDIRECTS || !is_safe || !is_open {
+        return attempt.error("this redirect isn't followed");
+    }
+    attempt.follow()
+}
+
+/// Whether an answer is the part of a file that begins there.
+fn begins_at(response: &Response, from: u64) -> bool {
+    let range = response.headers().get("content-range").and_then(|range| range.to_str().ok());
+    range.is_some_and(|range| {
+        range.strip_prefix("bytes ").is_some_and(|range| range.starts_with(&format!("{from}-")))
+    })
+}
+
+/// A time between half and all of this one.
+pub fn with_jitter(wait: Duration) -> Duration {
+    wait / 2 + share_of(wait / 2)
+}

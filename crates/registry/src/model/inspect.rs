@@ -1,0 +1,40 @@
+//! What archives hold that are to become a release: unpacked as installing would, under the same guard, whoever publishes where.
+
+use std::io::Read;
+use std::path::Path;
+
+use bibliotax_archive::unpack::unpack;
+use bibliotax_core::card::{Card, FileRecord};
+use bibliotax_core::name::PartName;
+use bibliotax_disk::error::At;
+use bibliotax_disk::temporary::hold_folder;
+
+use crate::model::check::check_contents;
+use crate::model::error::RegistryError;
+use crate::model::staged::LOOKED_INTO;
+
+/// Opens an archive.
+pub type OpenArchive<'o> = dyn Fn(&FileRecord) -> Result<Box<dyn Read + Send>, RegistryError> + 'o;
+
+/// Looks into all archives of a card, but for those that are elsewhere: whether they can be installed, hold what the card exposes,
+/// and lie well together. They are unpacked below `scratch`.
+pub fn check_archives(card: &Card, scratch: &Path, open: &OpenArchive<'_>) -> Result<(), RegistryError> {
+    let here = card.files.iter().filter(|file| !file.is_elsewhere());
+    let held = here.map(|file| Ok((&file.part, contents(file, scratch, open)?)));
+    let held: Vec<(&PartName, Vec<String>)> = held.collect::<Result<_, RegistryError>>()?;
+    if card.files.iter().any(FileRecord::is_elsewhere) {
+        // What the card exposes may lie in an archive that nobody has looked into yet.
+        return Ok(());
+    }
+    let paths = held.iter().flat_map(|(part, paths)| paths.iter().map(|path| (*part, path.as_str())));
+    check_contents(card, paths)
+}
+
+/// The paths in an archive.
+fn contents(file: &FileRecord, scratch: &Path, open: &OpenArchive<'_>) -> Result<Vec<String>, RegistryError> {
+    let folder = tempfile::Builder::new().prefix(LOOKED_INTO).tempdir_in(scratch).at("write in", scratch)?;
+    let _held = hold_folder(folder.path());
+    let unpacked = unpack(open(file)?, &file.archive(), folder.path());
+    let refused = |source| RegistryError::NotInstallable { digest: file.sha256, source };
+    Ok(unpacked.map_err(refused)?.files.into_iter().map(|file| file.path.to_string()).collect())
+}

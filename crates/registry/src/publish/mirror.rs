@@ -1,0 +1,130 @@
+//! A copy of a registry in a folder: whole or in part, brought up to date by what changed, taken up where it broke off.
+//!
+//! A mirror has the same histories, cards and files, so locks made from the one install from the other. Files come before
+//! the events that name them, each is checked against its digest, and an event is appended only where the mirror's history
+//! is the beginning of the other: a mirror that has events of its own is told apart, not mended.
+
+use std::io::{self, Read};
+
+use bibliotax_core::card::{Archive, Event};
+use bibliotax_core::digest::Digest;
+use bibliotax_core::manifest::NamePattern;
+use bibliotax_core::name::PackageName;
+use bibliotax_disk::error::At;
+use rayon::prelude::*;
+
+use crate::catalogue::registry::Registry;
+use crate::model::error::RegistryError;
+use crate::model::keep::Keep;
+
+/// What mirroring did.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Mirrored {
+    /// Packages that were looked at.
+    pub packages: usize,
+    /// Events that the mirror lacked.
+    pub events: usize,
+    /// Files that it lacked.
+    pub files: usize,
+    /// Their bytes.
+    pub bytes: u64,
+}
+
+/// Brings a mirror up to date with a registry, of the packages that the patterns mean; of all without any. `heard` is told of
+/// each package that is done.
+pub fn mirror(
+    from: &Registry,
+    to: &dyn Keep,
+    patterns: &[NamePattern],
+    heard: &(dyn Fn(&PackageName) + Sync),
+) -> Result<Mirrored, RegistryError> {
+    if from.facets() != to.facets() {
+        to.redefine(from.facets())?;
+    }
+    let mut names: Vec<PackageName> = from.listed()?;
+    names.retain(|name| patterns.is_empty() || patterns.iter().any(|pattern| pattern.matches(name)));
+    let each: Vec<(PackageName, Mirrored)> = names
+        .into_par_iter()
+        .map(|name| {
+            let mirrored = of_package(from, to, &name)?;
+            heard(&name);
+            Ok((name, mirrored))
+        })
+        .collect::<Result<_, RegistryError>>()?;
+    let mut all = Mirrored::default();
+    let mut names = Vec::new();
+    for (name, mirrored) in each {
+        all.packages += 1;
+        all.events += mirrored.events;
+        all.files += mirrored.files;
+        all.bytes += mirrored.bytes;
+        names.push((name, mirrored.events > 0));
+    }
+    // Also what a run that was stopped brought and didn't list.
+    to.note_after(names)?;
+    Ok(all)
+}
+
+fn of_package(from: &Registry, to: &dyn Keep, name: &PackageName) -> Result<Mirrored, RegistryError> {
+    let mut mirrored = Mirrored { packages: 1, ..Mirrored::default() };
+    let theirs = from.history_text(name)?.unwrap_or_default();
+    let ours = to.history_text(name)?.unwrap_or_default();
+    let Some(missing) = theirs.strip_prefix(&ours) else {
+        // Behind a registry that lags itself nothing is to be done; with events of its own it is no mirror.
+        let lags = ours.starts_with(&theirs);
+        return if lags { Ok(mirrored) } else { Err(RegistryError::NoMirror { package: name.clone() }) };
+    };
+    let mut events = Vec::new();
+    for line in missing.lines().filter(|line| !line.is_empty()) {
+        let event: Event =
+            serde_json::from_str(line).map_err(|_| RegistryError::NoMirror { package: name.clone() })?;
+        if let Event::Release(entry) = &event {
+            for file in entry.files.iter().filter(|file| !file.is_elsewhere()) {
+                take(from, to, name, &file.archive(), &mut mirrored)?;
+            }
+            let card = from.card_text(name, &entry.card)?;
+            let size = card.len() as u64;
+            take_bytes(to, name, &entry.card, &mut card.as_bytes(), size, &mut mirrored)?;
+        }
+        events.push(line);
+    }
+    mirrored.events = events.len();
+    to.append_text(name, &ours, missing)?;
+    Ok(mirrored)
+}
+
+fn take(
+    from: &Registry,
+    to: &dyn Keep,
+    name: &PackageName,
+    archive: &Archive,
+    mirrored: &mut Mirrored,
+) -> Result<(), RegistryError> {
+    if to.has_file(&archive.sha256)? {
+        return Ok(());
+    }
+    let mut bytes = from.open_archive_anywhere(name, archive)?.take(archive.size + 1);
+    take_bytes(to, name, &archive.sha256, &mut bytes, archive.size, mirrored)
+}
+
+fn take_bytes(
+    to: &dyn Keep,
+    name: &PackageName,
+    digest: &Digest,
+    bytes: &mut dyn Read,
+    size: u64,
+    mirrored: &mut Mirrored,
+) -> Result<(), RegistryError> {
+    if to.has_file(digest)? {
+        return Ok(());
+    }
+    let mut staged = to.stage()?;
+    let copied = io::copy(bytes, &mut staged).at("copy", to.place())?;
+    if copied != size || staged.digest() != *digest {
+        return Err(RegistryError::WrongBytes { package: name.clone(), digest: *digest });
+    }
+    to.keep(staged)?;
+    mirrored.files += 1;
+    mirrored.bytes += size;
+    Ok(())
+}

@@ -46,8 +46,13 @@ fn described(
 }
 
 fn open(server: &Server) -> Remote {
-    let silence = Some(Duration::from_millis(300));
-    let network = Network { credentials: Some(Arc::new(Pocket)), silence, ..Network::default() };
+    open_waiting(server, Duration::from_secs(20))
+}
+
+/// Opens a registry that may say nothing for so long.
+fn open_waiting(server: &Server, silence: Duration) -> Remote {
+    let network =
+        Network { credentials: Some(Arc::new(Pocket)), silence: Some(silence), ..Network::default() };
     Remote::open(&"seedhouse".parse().unwrap(), &server.url, &Default::default(), &network).unwrap()
 }
 
@@ -58,7 +63,11 @@ fn requests(server: &Server) -> usize {
 
 /// Asks for a history; how many releases it has, or the code of the error.
 fn asked(server: &Server) -> Result<usize, &'static str> {
-    let history = open(server).history_until(&package(), None).map_err(|error| error.code())?;
+    history_of(&open(server))
+}
+
+fn history_of(remote: &Remote) -> Result<usize, &'static str> {
+    let history = remote.history_until(&package(), None).map_err(|error| error.code())?;
     Ok(history.map_or(0, |history| history.releases().len()))
 }
 
@@ -106,6 +115,7 @@ fn what_stays_so_is_told_by_its_own_code_after_a_few_tries() {
 #[test]
 fn a_server_that_falls_silent_is_not_waited_for_without_end() {
     let silent = described(|_, _, stream| stream.read(&mut [0]).map(drop));
+    let asked = |server: &Server| history_of(&open_waiting(server, Duration::from_secs(1)));
     assert_eq!((asked(&silent), requests(&silent)), (Err("registry.unreachable"), 1));
     let in_the_middle = described(|_, before, stream| {
         if before == 2 {

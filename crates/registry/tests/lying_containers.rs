@@ -70,7 +70,7 @@ fn open(server: &Server) -> Oci {
 }
 
 fn open_allowed(server: &Server, allowed: &Allowed) -> Oci {
-    let silence = Some(Duration::from_millis(300));
+    let silence = Some(Duration::from_secs(20));
     let network = Network { credentials: Some(Arc::new(Pocket)), silence, ..Network::default() };
     let place = server.url.replace("http://", "oci://");
     Oci::open(&"seedhouse".parse().unwrap(), &format!("{place}garden"), allowed, &network).unwrap()

@@ -21,7 +21,6 @@ pub mod publish;
 pub mod ready;
 pub mod registry;
 pub mod resolve;
-pub mod searching;
 mod settle;
 pub mod steps;
 pub mod store;

@@ -11,12 +11,15 @@
 //! | `machine`, `tools` | this machine, the programs on it and their versions |
 //! | `ui`, `progress`, `waiting`, `show` | all writing to the terminal |
 //! | `failure`, `codes` | what a failure says, and the exit status that it leads to |
+//! | `failing` | failures shown, and how the program ends |
+//! | `searching` | the options of every command that resolves |
 
 mod args;
 mod clock;
 mod codes;
 mod commands;
 mod credentials;
+mod failing;
 mod failure;
 mod global;
 mod help;
@@ -26,6 +29,7 @@ mod progress;
 mod project;
 mod rendering;
 mod running;
+mod searching;
 mod show;
 mod switches;
 mod tools;
@@ -45,7 +49,7 @@ fn main() -> ExitCode {
     }
     let args = match args::parse() {
         Ok(args) => args,
-        Err(error) => return ui::end(ui::show_words(&error)).into(),
+        Err(error) => return failing::end(ui::show_words(&error)).into(),
     };
     let ui = Ui::new(&args.global);
     waiting::show_where_progress_is(&ui);
@@ -56,7 +60,7 @@ fn main() -> ExitCode {
             Err(panic) => ui.fail(&failure::defect(panic.as_ref())),
         };
     bibliotax_registry::sources::git::end_all();
-    ui::end(exit).into()
+    failing::end(exit).into()
 }
 
 impl From<Exit> for ExitCode {

@@ -10,6 +10,7 @@ mod members;
 mod person;
 mod texts;
 mod warnings;
+pub mod ways;
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
@@ -42,11 +43,10 @@ use bibliotax_store::kit::{self, Load};
 use bibliotax_store::shelf::{self, Aim, Look, Made, Plan, Shelf, Stands, Template, Templates, link_files};
 use bibliotax_store::verify::{Damaged, Depth, Verified, damaged_trees, verify};
 
-use crate::commands::searching::Searching;
 use crate::failure::{self, Failure};
 use crate::machine::this_machine;
 use crate::rendering::RenderApart;
-use crate::show::ways;
+use crate::searching::Searching;
 use crate::switches;
 
 use self::archives::Archives;

@@ -3,7 +3,6 @@
 pub mod changes;
 pub mod fits;
 pub mod proof;
-pub mod ways;
 
 pub use bibliotax_core::spoken::{count, first_few, size};
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, presets};

@@ -7,12 +7,12 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::workspace::{Drift, Member};
 use serde_json::{Value, json};
 
-use super::searching::Searching;
 use super::settle::Settled;
 use crate::codes::{Exit, exit_of};
 use crate::failure::Failure;
 use crate::progress::Progress;
 use crate::project::{LockFile, Project, Texts, file_name};
+use crate::searching::Searching;
 use crate::show::{count, table};
 use crate::ui::{Ui, style, styled};
 

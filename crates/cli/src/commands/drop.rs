@@ -8,12 +8,12 @@ use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::workspace::Member;
 use serde_json::json;
 
-use super::searching::Searching;
 use super::settle::Settled;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
 use crate::project::{Edits, In, Project, Texts};
+use crate::searching::Searching;
 use crate::show::changes::needed_by;
 use crate::ui::Ui;
 

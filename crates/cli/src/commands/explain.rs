@@ -14,11 +14,12 @@ use bibliotax_registry::catalogue::registries::Registries;
 use serde_json::{Value, json};
 
 use super::need::{check_known, words};
-use super::searching::Searching;
 use crate::codes::{Exit, exit_of};
 use crate::failure::{self, Failure};
+use crate::project::ways;
 use crate::project::{Project, about_release, needs_of};
-use crate::show::{changes, count, proof, ways};
+use crate::searching::Searching;
+use crate::show::{changes, count, proof};
 use crate::ui::{Ui, clean, style, styled};
 
 /// Most paths that are listed.

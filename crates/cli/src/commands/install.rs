@@ -14,7 +14,6 @@ use bibliotax_store::shelf::{Look, Shelf};
 use bibliotax_store::verify::Depth;
 use serde_json::{Value, json};
 
-use super::searching::Searching;
 use super::settle::{Settled, installed_json, say_installed};
 use super::steps::say_open;
 use crate::clock::now;
@@ -22,6 +21,7 @@ use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
 use crate::project::{Edits, Only, Project, ShelfPart, standing, warnings_about};
+use crate::searching::Searching;
 use crate::ui::Ui;
 
 /// A day, in seconds.

@@ -20,12 +20,12 @@ use serde_json::json;
 use self::declaring::{Declaring, Wishes};
 use self::words::Wanted;
 use super::passed_over;
-use super::searching::Searching;
 use super::settle::Settled;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
 use crate::project::{In, Project, declared_target, needs_of, no_registry};
+use crate::searching::Searching;
 use crate::show;
 use crate::ui::Ui;
 

@@ -17,11 +17,11 @@ use rayon::prelude::*;
 use serde_json::{Value, json};
 
 use super::explain::locked_name;
-use super::searching::Searching;
 use crate::codes::Exit;
 use crate::failure::{self, Failure};
 use crate::progress::Progress;
 use crate::project::{Only, Project, needs_of};
+use crate::searching::Searching;
 use crate::show::{count, fits, table};
 use crate::ui::{Ui, clean, style, styled};
 

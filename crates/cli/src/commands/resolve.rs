@@ -8,12 +8,12 @@ use bibliotax_registry::catalogue::registries::Registries;
 use jiff::Timestamp;
 use serde_json::json;
 
-use super::searching::Searching;
 use super::settle::Settled;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
 use crate::project::{LockFile, Project};
+use crate::searching::Searching;
 use crate::ui::Ui;
 
 /// Write the lock that the manifest leads to

@@ -15,12 +15,12 @@ use serde_json::json;
 
 use super::explain::locked_name;
 use super::passed_over;
-use super::searching::Searching;
 use super::settle::Settled;
 use crate::codes::Exit;
 use crate::failure::{self, Failure};
 use crate::progress::Progress;
 use crate::project::{Edits, Only, Project, Texts, file_name, needs_of};
+use crate::searching::Searching;
 use crate::show::proof;
 use crate::ui::{Ui, style, styled};
 

@@ -5,8 +5,8 @@ use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{ProblemNeed, Raised, Relaxation, WayOut};
 use bibliotax_core::workspace::{Member, Workspace};
 
+use super::{Project, called, file_name};
 use crate::failure::Way;
-use crate::project::{Project, called, file_name};
 
 /// Most ways that are offered.
 const MOST_WAYS: usize = 3;

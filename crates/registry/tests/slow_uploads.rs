@@ -21,7 +21,7 @@ use bibliotax_registry::publish::pack::{Release, prepare};
 
 const ABOUT: &str = "{\"format\":1,\"name\":\"seedhouse\"}\n";
 
-const SILENCE: Duration = Duration::from_millis(400);
+const SILENCE: Duration = Duration::from_secs(1);
 
 /// Has one token, for every registry.
 struct Pocket;

@@ -3,6 +3,7 @@
 use std::fmt;
 use std::str::FromStr;
 
+use data_encoding::HEXLOWER;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::fault::Fault;
@@ -37,14 +38,8 @@ impl Digest {
 
 impl fmt::Display for Digest {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        const DIGITS: &[u8; 16] = b"0123456789abcdef";
         let mut text = [0; 64];
-        for (pair, byte) in text.chunks_exact_mut(2).zip(self.0) {
-            pair[0] = DIGITS[usize::from(byte >> 4)];
-            pair[1] = DIGITS[usize::from(byte & 15)];
-        }
-        // Digits are ASCII.
-        f.write_str(std::str::from_utf8(&text).unwrap_or_default())
+        f.write_str(HEXLOWER.encode_mut_str(&self.0, &mut text))
     }
 }
 
@@ -60,18 +55,11 @@ impl FromStr for Digest {
     fn from_str(text: &str) -> Result<Self, Fault> {
         let fault =
             || Fault::new("digest.invalid", "a SHA-256 digest is 64 digits of 0–9 and a–f", 0..text.len());
-        let nibble = |byte: u8| match byte {
-            b'0'..=b'9' => Ok(byte - b'0'),
-            b'a'..=b'f' => Ok(byte - b'a' + 10),
-            _ => Err(fault()),
-        };
+        let mut bytes = [0; 32];
         if text.len() != 64 {
             return Err(fault());
         }
-        let mut bytes = [0; 32];
-        for (byte, pair) in bytes.iter_mut().zip(text.as_bytes().chunks_exact(2)) {
-            *byte = nibble(pair[0])? << 4 | nibble(pair[1])?;
-        }
+        HEXLOWER.decode_mut(text.as_bytes(), &mut bytes).map_err(|_| fault())?;
         Ok(Self(bytes))
     }
 }

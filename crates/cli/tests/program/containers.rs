@@ -8,8 +8,7 @@ use std::sync::{Arc, Mutex};
 use std::thread;
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use base64::Engine as _;
-use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
+use data_encoding::{BASE64, BASE64URL_NOPAD};
 use rcgen::{CertificateParams, KeyPair};
 use ring::rand::SystemRandom;
 use ring::signature::{ECDSA_P256_SHA256_FIXED_SIGNING, EcdsaKeyPair};
@@ -152,7 +151,7 @@ impl Tokens {
         let certificate =
             CertificateParams::new(vec!["gardener".to_owned()]).unwrap().self_signed(&key).unwrap();
         garden.write("containers/root.pem", &certificate.pem());
-        let chain = STANDARD.encode(certificate.der());
+        let chain = BASE64.encode(certificate.der());
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let url = format!("http://{}/token", listener.local_addr().unwrap());
         let heads = Arc::<Mutex<String>>::default();
@@ -197,10 +196,10 @@ fn token(access: &[serde_json::Value], key: &KeyPair, chain: &str) -> String {
     let head = json!({ "typ": "JWT", "alg": "ES256", "x5c": [chain] });
     let claims = json!({ "iss": "gardener", "sub": USER, "aud": "garden", "exp": now + 300, "nbf": now - 10,
         "iat": now - 10, "jti": format!("{now}"), "access": access });
-    let signed = [head, claims].map(|part| URL_SAFE_NO_PAD.encode(part.to_string())).join(".");
+    let signed = [head, claims].map(|part| BASE64URL_NOPAD.encode(part.to_string().as_bytes())).join(".");
     let random = SystemRandom::new();
     let pair =
         EcdsaKeyPair::from_pkcs8(&ECDSA_P256_SHA256_FIXED_SIGNING, &key.serialize_der(), &random).unwrap();
     let signature = pair.sign(&random, signed.as_bytes()).unwrap();
-    format!("{signed}.{}", URL_SAFE_NO_PAD.encode(signature))
+    format!("{signed}.{}", BASE64URL_NOPAD.encode(signature.as_ref()))
 }

@@ -5,6 +5,7 @@
 
 use std::fmt;
 
+use data_encoding::BASE64;
 use reqwest::header::HeaderValue;
 use secrecy::{ExposeSecret, SecretString};
 
@@ -67,7 +68,7 @@ impl Credential {
             }
             Secret::Refresh(_) => return None,
         };
-        secret_header(&format!("Basic {}", base64(pair.as_bytes())))
+        secret_header(&format!("Basic {}", BASE64.encode(pair.as_bytes())))
     }
 
     /// The header of a token that is no user with a password.
@@ -117,12 +118,6 @@ pub struct Door<'d> {
 pub trait Credentials: Send + Sync {
     /// What opens this door.
     fn find(&self, door: &Door<'_>) -> Result<Option<Credential>, RegistryError>;
-}
-
-/// Base64 (RFC 4648, section 4).
-fn base64(bytes: &[u8]) -> String {
-    use base64::Engine as _;
-    base64::engine::general_purpose::STANDARD.encode(bytes)
 }
 
 #[cfg(test)]

@@ -4,12 +4,11 @@
 //! a hash that leaks nobody gets back to it. Tokens are events in `private/tokens.jsonl`, only ever appended; what was done
 //! stands in `private/log.jsonl`.
 
-use std::fmt::Write as _;
-
 use bibliotax_core::digest::Digest;
 use bibliotax_core::manifest::NamePattern;
 use bibliotax_core::name::PackageName;
 use bibliotax_disk::DiskError;
+use data_encoding::HEXLOWER;
 use jiff::Timestamp;
 use ring::rand::{SecureRandom, SystemRandom};
 use serde::{Deserialize, Serialize};
@@ -101,7 +100,7 @@ pub fn create(registry: &dyn Keep, wish: Wish, now: Timestamp) -> Result<(Token,
         |_| DiskError::new("read", "the system's random numbers", std::io::Error::other("it has none"));
     SystemRandom::new().fill(&mut random).map_err(no_random)?;
     let (id, secret) = random.split_at(4);
-    let (id, secret) = (hex(id), hex(secret));
+    let (id, secret) = (HEXLOWER.encode(id), HEXLOWER.encode(secret));
     let Wish { name, packages, actions, expires } = wish;
     let hash = Digest::of(secret.as_bytes());
     let token = Token { id: id.clone(), name, hash, packages, actions, expires, at: now };
@@ -173,15 +172,6 @@ impl Done<'_> {
 fn line<T: Serialize>(what: &T) -> String {
     // Texts, lists and times: nothing that could fail to be JSON.
     serde_json::to_string(what).unwrap_or_default() + "\n"
-}
-
-fn hex(bytes: &[u8]) -> String {
-    let mut text = String::new();
-    for byte in bytes {
-        // Writing to a text can't fail.
-        let _ = write!(text, "{byte:02x}");
-    }
-    text
 }
 
 #[cfg(test)]

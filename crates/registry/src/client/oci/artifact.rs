@@ -2,9 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use base64::Engine as _;
-use base64::engine::general_purpose::STANDARD;
 use bibliotax_core::digest::Digest;
+use data_encoding::BASE64;
 use serde::{Deserialize, Serialize};
 
 /// A manifest.
@@ -101,7 +100,7 @@ impl Descriptor {
 
     /// Names a text, and holds it if it is short.
     pub fn of_text(kind: &str, text: &str) -> Self {
-        let data = (text.len() <= LARGEST_INSIDE).then(|| STANDARD.encode(text));
+        let data = (text.len() <= LARGEST_INSIDE).then(|| BASE64.encode(text.as_bytes()));
         Self { data, ..Self::new(kind, &Digest::of(text.as_bytes()), text.len() as u64) }
     }
 
@@ -116,7 +115,7 @@ impl Descriptor {
 
     /// The text itself, where it is held here and is what its digest says.
     pub fn held(&self) -> Option<String> {
-        let bytes = STANDARD.decode(self.data.as_ref()?).ok()?;
+        let bytes = BASE64.decode(self.data.as_ref()?.as_bytes()).ok()?;
         (Some(Digest::of(&bytes)) == self.digest()).then(|| String::from_utf8(bytes).ok()).flatten()
     }
 }
@@ -134,7 +133,7 @@ mod tests {
     fn a_short_text_is_held_and_believed_only_by_its_digest() {
         let short = Descriptor::of_text(kind::EVENT, "{\"event\":\"restored\"}");
         assert_eq!(short.held().as_deref(), Some("{\"event\":\"restored\"}"));
-        let changed = Descriptor { data: Some(STANDARD.encode("{}")), ..short };
+        let changed = Descriptor { data: Some(BASE64.encode(b"{}")), ..short };
         assert_eq!(changed.held(), None);
         assert_eq!(Descriptor::of_text(kind::HISTORY, &"x".repeat(LARGEST_INSIDE + 1)).held(), None);
     }

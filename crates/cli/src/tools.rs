@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 
 use bibliotax_core::name::ToolName;
 use bibliotax_core::version::Version;
+use wait_timeout::ChildExt;
 
 /// How programs are asked for their version, most usual first.
 const QUESTIONS: [&str; 3] = ["--version", "-version", "-V"];
@@ -26,28 +27,15 @@ const LONGEST_ANSWER: u64 = 64 << 10;
 /// Where a program is: the first of its name in the folders of `PATH`.
 pub fn find(tool: &ToolName) -> Option<PathBuf> {
     let folders = std::env::var_os("PATH")?;
-    let endings = std::env::var("PATHEXT").unwrap_or_default();
-    let endings = || [""].into_iter().chain(endings.split(';').filter(|_| cfg!(windows)));
-    std::env::split_paths(&folders)
-        .filter(|folder| folder.is_absolute())
-        .flat_map(|folder| endings().map(move |ending| folder.join(format!("{}{ending}", tool.as_str()))))
-        .find(|path| can_run(path))
+    // A folder that is seen from here would let whoever wrote what is here choose the program.
+    let absolute = std::env::split_paths(&folders).filter(|folder| folder.is_absolute());
+    let absolute = std::env::join_paths(absolute).ok()?;
+    which::which_in_global(tool.as_str(), Some(absolute)).ok()?.next()
 }
 
 /// Whether a program of this name is on this machine.
 pub fn has(program: &str) -> bool {
     program.parse().is_ok_and(|tool| find(&tool).is_some())
-}
-
-#[cfg(unix)]
-fn can_run(path: &Path) -> bool {
-    use std::os::unix::fs::PermissionsExt;
-    path.metadata().is_ok_and(|metadata| metadata.is_file() && metadata.permissions().mode() & 0o111 != 0)
-}
-
-#[cfg(not(unix))]
-fn can_run(path: &Path) -> bool {
-    path.is_file()
 }
 
 /// The version that a program says it is; `None` if it says none in time.
@@ -89,17 +77,14 @@ fn read_aside(output: Option<impl Read + Send + 'static>) -> Option<thread::Join
 
 /// Waits for a program to end; one that takes too long is ended.
 fn wait(child: &mut Child, deadline: Instant) -> Option<()> {
-    loop {
-        match child.try_wait() {
-            Ok(Some(_)) => return Some(()),
-            Ok(None) if Instant::now() < deadline => thread::sleep(PAUSE),
-            _ => {
-                let _ = child.kill();
-                let _ = child.wait();
-                return None;
-            }
-        }
+    let ended = child.wait_timeout(deadline.saturating_duration_since(Instant::now()));
+    if let Ok(Some(_)) = ended {
+        return Some(());
     }
+    // It may have ended by itself meanwhile.
+    let _ = child.kill();
+    let _ = child.wait();
+    None
 }
 
 /// The first thing in a text that looks like a version: numbers with dots between them or, where there are none, a

@@ -203,11 +203,10 @@ pub fn folder_of(root: &Path, folder: &Path) -> Result<String, Failure> {
     };
     let whole = |path: &Path| std::fs::canonicalize(path).map_err(|_| missing(path));
     let (root, folder) = (whole(root)?, whole(folder)?);
-    let common = root.ancestors().find(|above| folder.starts_with(above)).unwrap_or(&root);
-    let up = root.strip_prefix(common).map_or(0, |rest| rest.components().count());
-    let down = folder.strip_prefix(common).unwrap_or(&folder);
-    let down = down.components().map(|part| part.as_os_str().to_string_lossy().into_owned());
-    Ok(std::iter::repeat_n("..".to_owned(), up).chain(down).collect::<Vec<_>>().join("/"))
+    // From another disk there is no way but the whole path.
+    let way = pathdiff::diff_paths(&folder, &root).unwrap_or(folder);
+    let parts = way.components().map(|part| part.as_os_str().to_string_lossy().into_owned());
+    Ok(parts.collect::<Vec<_>>().join("/"))
 }
 
 /// A workspace around a folder.

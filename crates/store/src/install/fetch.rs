@@ -1,7 +1,8 @@
 //! Many archives at once: hashed, unpacked and written while they arrive, and kept as they are done.
 //!
-//! An archive is never in memory or on disk as such, so what this takes doesn't grow with archives. Some wait for the network
-//! while others unpack, which is why there are more at once than there are processors.
+//! An archive is never in memory as such, so what this takes doesn't grow with archives; on disk only what came of a large one is, until
+//! all of it has come, for a run that goes on where this one may end. Some wait for the network while others unpack, which is why there
+//! are more at once than there are processors.
 
 use std::io::{self, Read};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};

@@ -19,6 +19,7 @@ pub mod error;
 pub mod inspect;
 pub mod keep;
 pub mod layout;
+pub(crate) mod mutex;
 pub mod names;
 pub mod piece;
 pub mod reach;

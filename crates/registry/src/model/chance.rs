@@ -11,3 +11,8 @@ pub fn share_of(whole: Duration) -> Duration {
     let share = SystemRandom::new().fill(&mut random).map_or(255, |()| u32::from(random[0]));
     whole * share / 255
 }
+
+/// A time between half and all of this one.
+pub fn with_jitter(wait: Duration) -> Duration {
+    wait / 2 + share_of(wait / 2)
+}

@@ -28,6 +28,7 @@ use crate::model::bounded::Bounded;
 use crate::model::error::RegistryError;
 use crate::model::keep::{Decide, Keep, Private, Stamp};
 use crate::model::layout;
+use crate::model::mutex::lock;
 use crate::model::names::{NAMES, TAIL, read_names};
 use crate::model::piece::{Piece, UploadProblem};
 use crate::model::staged::Staged;
@@ -229,10 +230,6 @@ impl Front {
     fn read_only(&self) -> RegistryError {
         RegistryError::ReadOnly { place: self.remote.url() }
     }
-}
-
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 impl Keep for Front {

@@ -24,7 +24,7 @@ use crate::client::credentials::{Credential, bearer};
 use crate::client::network::Network;
 use crate::client::origin::{Origin, have_one_owner};
 use crate::client::waits::Waits;
-use crate::model::chance::share_of;
+use crate::model::chance::with_jitter;
 use crate::model::error::{Asked, RegistryError};
 use crate::model::reach::is_loopback;
 use crate::model::reach::{OnlyOutside, is_inside, leads_inside};
@@ -581,15 +581,6 @@ impl Client {
     }
 }
 
-/// Whether a host let somebody in who asked for something, or else why it isn't known.
-pub fn is_let_in<T>(asked: Result<T, RegistryError>) -> Result<bool, RegistryError> {
-    match asked {
-        Ok(_) => Ok(true),
-        Err(RegistryError::Refused { status: 401 | 403, .. }) => Ok(false),
-        Err(error) => Err(error),
-    }
-}
-
 /// Follows redirects that are few and lead to no less safe a place. Headers that are for one host alone don't go along.
 fn follow(attempt: Attempt<'_>, only_outside: bool) -> reqwest::redirect::Action {
     let was_safe = attempt.previous().last().is_some_and(|url| url.scheme() == "https");
@@ -607,9 +598,4 @@ fn begins_at(response: &Response, from: u64) -> bool {
     range.is_some_and(|range| {
         range.strip_prefix("bytes ").is_some_and(|range| range.starts_with(&format!("{from}-")))
     })
-}
-
-/// A time between half and all of this one.
-pub fn with_jitter(wait: Duration) -> Duration {
-    wait / 2 + share_of(wait / 2)
 }

@@ -16,9 +16,9 @@ use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
 
 use super::Remote;
-use super::client::{is_let_in, with_jitter};
-use super::trouble::Trouble;
+use super::trouble::{Trouble, is_let_in};
 use super::uploading::Watch;
+use crate::model::chance::with_jitter;
 use crate::model::error::RegistryError;
 use crate::model::piece::Piece;
 use crate::model::release::{Published, Release};

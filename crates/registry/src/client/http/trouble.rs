@@ -94,6 +94,15 @@ fn with_request(id: &str) -> String {
     if is_id { format!(" (request {id})") } else { String::new() }
 }
 
+/// Whether a host let somebody in who asked for something, or else why it isn't known.
+pub fn is_let_in<T>(asked: Result<T, RegistryError>) -> Result<bool, RegistryError> {
+    match asked {
+        Ok(_) => Ok(true),
+        Err(RegistryError::Refused { status: 401 | 403, .. }) => Ok(false),
+        Err(error) => Err(error),
+    }
+}
+
 /// A text of no more than the most characters of others' words that a message has.
 fn shortened(text: &str) -> String {
     text.char_indices()

@@ -8,7 +8,7 @@
 use std::fs::OpenOptions;
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::Mutex;
 
 use bibliotax_core::name::PackageName;
 use bibliotax_disk::error::At;
@@ -16,6 +16,7 @@ use bibliotax_disk::error::At;
 use super::objects::Objects;
 use super::recent::Moment;
 use crate::model::error::RegistryError;
+use crate::model::mutex::lock;
 
 /// How many objects of one level make one of the next.
 const FAN: u64 = 256;
@@ -170,10 +171,6 @@ fn gather(objects: &Objects, level: u32, number: u64) -> Result<(), RegistryErro
 
 fn path(level: u32, number: u64) -> String {
     format!("names/{level}/{}", numbered(number))
-}
-
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 fn numbered(number: u64) -> String {

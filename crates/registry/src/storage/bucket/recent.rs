@@ -1,8 +1,8 @@
 //! What a process has just read from a bucket or written there, so that it needn't ask for it again.
 
 use std::collections::HashMap;
+use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use bibliotax_core::digest::Digest;
@@ -12,6 +12,7 @@ use bytes::Bytes;
 use super::objects::Text;
 use crate::model::bounded::Bounded;
 use crate::model::keep::pending::Pending;
+use crate::model::mutex::lock;
 
 /// Most bytes of histories, and of files, that are remembered.
 const MOST_BYTES: u64 = 32 << 20;
@@ -159,10 +160,6 @@ impl Recent {
     pub fn put_waiting(&self, bytes: u64) {
         lock(&self.uploads).waiting = Some((bytes, Instant::now()));
     }
-}
-
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 #[cfg(test)]

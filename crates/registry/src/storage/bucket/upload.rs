@@ -5,7 +5,7 @@
 
 use std::collections::BTreeMap;
 use std::io::{self, Read, Seek, SeekFrom};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex};
 use std::thread;
 use std::time::{Duration, SystemTime};
 
@@ -19,6 +19,7 @@ use crate::model::error::RegistryError;
 use crate::model::keep::Keep;
 use crate::model::keep::pending::{FileStanding, Pending};
 use crate::model::layout::file_path;
+use crate::model::mutex::lock;
 use crate::model::piece::{Piece, SENT_WHOLE, UploadProblem};
 
 /// Where the pieces of half files, and the marks of whole ones, are.
@@ -296,8 +297,4 @@ fn remove_marks(objects: &Objects, paths: &Mutex<Vec<String>>) {
         // What stays goes with what is cleared now and then.
         let _ = objects.remove_all(&paths);
     }
-}
-
-fn lock(paths: &Mutex<Vec<String>>) -> MutexGuard<'_, Vec<String>> {
-    paths.lock().unwrap_or_else(PoisonError::into_inner)
 }

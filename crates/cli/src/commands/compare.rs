@@ -84,14 +84,19 @@ fn lock_of(word: &str, here: &Path) -> Result<Lock, Failure> {
         let text = read_text(&file, LARGEST_LOCK)?.unwrap_or_default();
         return read(&text, word);
     }
+    if word == NOTHING {
+        return Ok(empty_lock());
+    }
+    lock_at(word, here)
+}
+
+/// The lock in a revision of git.
+fn lock_at(word: &str, here: &Path) -> Result<Lock, Failure> {
     let unknown = |why: &str| {
         let failure =
             Failure::new("compare.unknown", format!("`{word}` is no file here, and no revision of git{why}"));
         failure.mend("name a file, a branch, a tag or a commit: `bibliotax compare main`")
     };
-    if word == NOTHING {
-        return Ok(empty_lock());
-    }
     if word.starts_with('-') || word.contains(char::is_control) {
         return Err(unknown(""));
     }

@@ -3,7 +3,8 @@
 use std::path::Path;
 
 use bibliotax_core::lock;
-use bibliotax_core::manifest::{FILE_NAME, Outline};
+use bibliotax_core::manifest::{self, FILE_NAME, Outline};
+use bibliotax_disk::read::read_text;
 use bibliotax_disk::tree;
 use bibliotax_store::shelf::{self, Shelf, TEMPLATES};
 use serde::Serialize;
@@ -88,8 +89,10 @@ pub fn tell(before: &[Before], ui: &Ui) {
 }
 
 /// Whether a manifest makes a workspace.
-pub fn is_workspace(manifest: &Path) -> bool {
-    std::fs::read_to_string(manifest).is_ok_and(|text| Outline::of(&text).is_workspace)
+pub fn is_workspace(path: &Path) -> bool {
+    // What is wrong with it is told by whoever reads it.
+    let text = read_text(path, manifest::LARGEST).ok().flatten();
+    text.is_some_and(|text| Outline::of(&text).is_workspace)
 }
 
 /// Removes the locks and shelves that the projects of a workspace have from before.

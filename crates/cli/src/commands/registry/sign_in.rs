@@ -8,7 +8,7 @@ use bibliotax_registry::client::credentials::Credential;
 use bibliotax_registry::client::origin::Origin;
 use serde_json::json;
 
-use super::trying::{Tried, try_out};
+use super::trying::{Tried, asked_at, try_out};
 use crate::codes::Exit;
 use crate::credentials::{CredentialFile, Keyring, TOKENS};
 use crate::failure::Failure;
@@ -150,8 +150,7 @@ fn origin_of(word: &str, here: &Path) -> Result<Origin, Failure> {
     let declared = project.and_then(|project| {
         let registries = &project.workspace.registries;
         let registry = registries.iter().find(|registry| registry.name.as_str() == word)?;
-        let scheme = if registry.allowed.plain { "http://" } else { "oci://" };
-        Some(registry.url.replacen("oci://", scheme, 1))
+        Some(asked_at(registry))
     });
     let place = declared.unwrap_or_else(|| word.to_owned());
     place.parse().map_err(|_| {

@@ -72,17 +72,18 @@ fn opens(
     }
 }
 
+/// Where a registry is asked: one of containers may be without encryption.
+pub fn asked_at(declaration: &RegistryDeclaration) -> String {
+    let scheme = if declaration.allowed.plain { "http://" } else { "oci://" };
+    declaration.url.replacen("oci://", scheme, 1)
+}
+
 /// The registries on a host that a secret for it may be for.
 fn declarations(word: &str, origin: &Origin, here: &Path) -> Vec<RegistryDeclaration> {
     let project = Project::without_lock(here).ok();
     let declared = project.map(|project| project.workspace.registries.clone()).unwrap_or_default();
     let is_there = |declaration: &RegistryDeclaration| {
-        let url = declaration.url.replacen(
-            "oci://",
-            if declaration.allowed.plain { "http://" } else { "oci://" },
-            1,
-        );
-        url.parse::<Origin>().is_ok_and(|other| other == *origin)
+        asked_at(declaration).parse::<Origin>().is_ok_and(|other| other == *origin)
     };
     let mut found: Vec<RegistryDeclaration> = declared.into_iter().filter(is_there).collect();
     let is_url = matches!(Location::of(word), Location::Url { .. });

@@ -16,11 +16,10 @@ use bibliotax_core::name::{PackageName, RegistryName};
 use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::resolve::{Conflict, OpenCapability, Unresolved};
 use bibliotax_disk::{DiskError, Refusal};
+use bibliotax_present::conflict as proof;
 use bibliotax_registry::RegistryError;
 use serde::Serialize;
 use serde_json::Value;
-
-use crate::show::proof;
 
 /// Why a command did not do what it was asked to.
 #[derive(Debug, Default)]

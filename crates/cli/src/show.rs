@@ -1,31 +1,27 @@
-//! Data as people read it: sizes, tables, the difference of two locks.
+//! Tables for the terminal, and the difference of two locks.
 
-pub mod changes;
-pub mod fits;
-pub mod proof;
+use bibliotax_core::compare::Change;
+use bibliotax_core::lock::Lock;
+pub use bibliotax_present::words::{count, first_few, size};
+use bibliotax_present::{changes, table as rows_in_columns};
 
-pub use bibliotax_core::spoken::{count, first_few, size};
-use comfy_table::{ColumnConstraint, ContentArrangement, Table, presets};
+use crate::ui::{Ui, style, styled};
 
-use crate::ui::{Ui, on_one_line};
-
-/// Rows in columns, without lines around them; no wider than the terminal, and as wide as need be in a pipe.
+/// Rows in columns, no wider than the terminal.
 pub fn table(ui: &Ui, rows: impl IntoIterator<Item = Vec<String>>) -> String {
-    let mut table = Table::new();
-    table.load_style(presets::NOTHING);
-    if let Some(width) = ui.terminal_width() {
-        table.set_content_arrangement(ContentArrangement::Dynamic);
-        table.set_width(u16::try_from(width).unwrap_or(u16::MAX));
+    rows_in_columns::table(rows, ui.terminal_width())
+}
+
+/// Shows what changes in the lock.
+pub fn show_changes(ui: &Ui, changes: &[Change<'_>], lock: &Lock) {
+    if changes.is_empty() {
+        return;
     }
-    for row in rows {
-        // A row is one row, whatever is in it.
-        table.add_row(row.iter().map(|cell| on_one_line(cell)));
+    ui.say(format!("{}: {}", styled(style::STRONG, "lock"), changes::tally(changes)));
+    let summary = changes::summary(changes, lock);
+    ui.say(table(ui, summary.rows));
+    if summary.left > 0 {
+        let text = format!(" and {} more: `bibliotax graph` shows what is in the lock", summary.left);
+        ui.say(styled(style::FAINT, text));
     }
-    // Only the last column is words that may be broken.
-    let columns = table.column_count();
-    for column in table.column_iter_mut().take(columns.saturating_sub(1)) {
-        column.set_constraint(ColumnConstraint::ContentWidth);
-    }
-    let lines: Vec<String> = table.lines().map(|line| line.trim_end().to_owned()).collect();
-    lines.join("\n")
 }

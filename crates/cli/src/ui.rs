@@ -1,18 +1,16 @@
 //! All writing to the terminal goes through here: results to stdout, the rest to stderr.
 
-mod shown;
-
 use std::io::{self, IsTerminal, Write};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use serde_json::Value;
 
-pub use self::shown::{
-    Look, clean, for_terminal, json_for_terminal, lines_around, on_one_line, style, styled,
-};
 use crate::codes::Exit;
 use crate::global::{Format, Global};
+pub use bibliotax_present::terminal::{
+    clean, for_terminal, json_for_terminal, lines_around, on_one_line, style, styled,
+};
 
 /// Version of the JSON that commands print.
 pub(crate) const JSON_FORMAT: u64 = 1;
@@ -106,7 +104,7 @@ impl Ui {
         if !self.quiet {
             print_err(&for_terminal(&format!(
                 "{} {}",
-                styled(style::HEED, "heed:"),
+                styled(style::WARNING, "heed:"),
                 on_one_line(text.as_ref())
             )));
         }

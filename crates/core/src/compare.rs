@@ -118,7 +118,7 @@ pub fn compare<'a>(old: Option<&'a Lock>, new: &'a Lock) -> Vec<Change<'a>> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::lock::{test_lock, test_source};
+    use crate::lock::samples::{test_lock, test_source};
 
     #[test]
     fn tells_added_gone_raised_lowered_and_changed() {

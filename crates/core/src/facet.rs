@@ -6,6 +6,7 @@
 //! others are defined by a registry or a manifest.
 
 mod known;
+pub mod words;
 
 use std::collections::BTreeMap;
 

@@ -1,12 +1,8 @@
 //! Who needs whom in a lock.
 //!
 //! [`Graph`] is the part of a lock that is asked about: projects, packages, and the needs between them. `outline` puts it in
-//! lines, `dot` and `mermaid` in the languages of other programs, `drawing` into a picture in layers.
+//! lines.
 
-mod dot;
-mod drawing;
-mod layers;
-mod mermaid;
 mod outline;
 #[cfg(test)]
 mod tests;
@@ -14,12 +10,9 @@ mod ways;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 
-use crate::lock::{Lock, LockedMember, LockedNeed, LockedPackage, RUN, Scope, Wires, by_spot};
+use crate::lock::{Lock, LockedMember, LockedNeed, LockedPackage, Scope, Wires, by_spot};
 use crate::name::{PackageName, Purpose};
 
-pub use self::dot::dot;
-pub use self::drawing::svg;
-pub use self::mermaid::mermaid;
 pub use self::outline::{Line, outline};
 pub use self::ways::{Way, ways_to};
 
@@ -220,9 +213,4 @@ fn is_in(member: &LockedMember, need: &LockedNeed, scope: &Scope<'_>) -> bool {
 fn reached<'l>(wires: &Wires<'l>, members: &[&'l LockedMember], scope: &Scope<'_>) -> BTreeSet<usize> {
     let spots = by_spot(members).into_iter().filter(|(spot, _)| scope.has_spot(*spot));
     spots.flat_map(|(spot, members)| wires.reached_on(spot, &members, scope.without).into_keys()).collect()
-}
-
-/// What a need is for, in a word.
-fn purpose(edge: &Edge<'_>) -> String {
-    edge.purpose.map_or(RUN, Purpose::as_str).to_owned()
 }

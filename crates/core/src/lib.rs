@@ -13,7 +13,7 @@
 //! | `problem` | the problem that a workspace and its lock pose to the resolver |
 //! | [`lock`], [`compare`], [`graph`], [`newer`] | `bibliotax.lock`, the difference of two, who needs whom, what could be newer |
 //! | [`source`], [`location`] | where one package's bytes come from; what a text names as a place: path, URL, host |
-//! | [`spoken`], [`shown`] | data in words, for whoever shows it; characters that a terminal acts on as escapes |
+//! | [`shown`] | characters that a terminal acts on, as escapes |
 //! | [`links`] | where the parts of a shelf are, for whoever builds with them |
 //! | [`steps`] | what people must do by hand, and whether they did |
 //! | [`fault`], [`nearest`] | what is wrong in a text, and what was probably meant |
@@ -42,7 +42,6 @@ pub mod range;
 pub mod resolve;
 pub mod shown;
 pub mod source;
-pub mod spoken;
 pub mod steps;
 pub mod variant;
 pub mod version;

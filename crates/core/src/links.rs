@@ -223,7 +223,7 @@ fn quoted(value: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::lock::test_lock;
+    use crate::lock::samples::test_lock;
 
     #[test]
     fn a_package_stands_before_what_it_needs_even_in_a_circle() {

@@ -266,6 +266,12 @@ impl Lock {
         named(&self.packages, name)
     }
 
+    /// The packages that need another, by name.
+    pub fn needed_by(&self, name: &PackageName) -> Vec<&PackageName> {
+        let needing = self.packages.iter().filter(|package| package.needs.contains(name));
+        needing.map(|package| &package.name).collect()
+    }
+
     /// The package that answers a need on a name: the one of that name, or the provider taken for the capability.
     pub fn answering(&self, name: &PackageName) -> Option<&LockedPackage> {
         answering(&self.packages, name)
@@ -341,7 +347,7 @@ fn portable(url: &str) -> Option<String> {
     (!is_absolute).then(|| url.to_owned())
 }
 
+#[cfg(any(test, feature = "samples"))]
+pub mod samples;
 #[cfg(test)]
 mod tests;
-#[cfg(test)]
-pub use self::tests::{grown, test_lock, test_source};

@@ -126,7 +126,7 @@ impl Facets {
             if let Some(target) = tie {
                 return Err(VariantProblem::Tie {
                     part: part.clone(),
-                    target: crate::spoken::fits(&target.values),
+                    target: crate::facet::words::fits(&target.values),
                 });
             }
         }

@@ -118,7 +118,7 @@ impl Check {
 
 impl Finding {
     fn show(&self, ui: &Ui) {
-        ui.answer(format!("{}: {}", styled(style::HEED, self.code), self.message));
+        ui.answer(format!("{}: {}", styled(style::WARNING, self.code), self.message));
         if !self.rows.is_empty() {
             ui.answer(table(ui, self.rows.iter().cloned()));
         }

@@ -9,13 +9,14 @@ use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::{FILE_NAME, Lock, LockedPackage};
 use bibliotax_core::name::{ComponentName, PackageName};
 use bibliotax_disk::read::read_text;
+use bibliotax_present::changes;
 use serde_json::json;
 
 use super::settle::NEEDED_OTHERWISE;
 use crate::codes::{Exit, exit_of};
 use crate::failure::Failure;
 use crate::project::{LARGEST_LOCK, Manifests};
-use crate::show::{changes, size, table};
+use crate::show::{size, table};
 use crate::ui::{Ui, clean, style, styled};
 
 /// The word for a lock without any package.

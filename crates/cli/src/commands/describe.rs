@@ -14,8 +14,8 @@ use bibliotax_core::lock::Lock;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::{Catalogue, Listing};
 use bibliotax_core::source::Source;
-use bibliotax_core::spoken;
 use bibliotax_core::version::Version;
+use bibliotax_present::words;
 use bibliotax_registry::catalogue::everywhere::At;
 use bibliotax_registry::catalogue::registries::Registries;
 use bibliotax_registry::catalogue::registry::mirrored::Standing;
@@ -25,8 +25,10 @@ use super::need::check_known;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::project::Project;
-use crate::show::{first_few, fits, size, table};
+use crate::show::{first_few, size, table};
 use crate::ui::{Ui, clean, style, styled};
+use bibliotax_core::fitting;
+use bibliotax_present::json as to_json;
 
 /// Most providers of a capability that are listed for people.
 const MOST_PROVIDERS: usize = 50;
@@ -111,7 +113,8 @@ impl Describe {
                 .mend(format!("`bibliotax describe {name} --releases` lists all"))
         };
         let Some(word) = &self.version else {
-            let newest = fits::newest_fitting(releases, places, facets).or_else(|| fits::newest(releases));
+            let newest =
+                fitting::newest_fitting(releases, places, facets).or_else(|| fitting::newest(releases));
             return newest
                 .or(releases.last())
                 .ok_or_else(|| Failure::new("package.unknown", format!("{name} has no release yet")));
@@ -193,7 +196,7 @@ impl Described<'_> {
         let card = self.card;
         let text = |text: &Option<String>| text.as_deref().map(clean).unwrap_or_default();
         let list = |items: Vec<String>| items.join(", ");
-        let needs = card.needs.iter().map(spoken::need);
+        let needs = card.needs.iter().map(words::need);
         let archive = card.files.iter().filter(|_| parts::is_plain(card));
         let archive = archive.map(|file| format!("{} ({})", size(file.size), file.format));
         let exposes = card.exposes.iter().map(|(role, paths)| format!("{role} {}", joined(paths)));
@@ -243,8 +246,8 @@ impl Described<'_> {
         let one = |place: &Target| {
             format!(
                 "{} {}",
-                fits::place_name(place, self.is_alone),
-                spoken::fit(&fits::fit(self.release, place, self.facets), self.facets)
+                words::place_name(place, self.is_alone),
+                words::fit(&fitting::fit(self.release, place, self.facets), self.facets)
             )
         };
         self.places.iter().map(one).collect()
@@ -256,7 +259,7 @@ impl Described<'_> {
 
     /// The manifest's line for this release and what is compatible with it.
     fn line(&self) -> String {
-        spoken::manifest_line(&self.card.name, &self.card.version)
+        words::manifest_line(&self.card.name, &self.card.version)
     }
 
     fn flags(&self, release: &Release) -> String {
@@ -271,9 +274,9 @@ impl Described<'_> {
     fn show_releases(&self, all: bool) {
         let releases = self.listing.history.releases();
         let most = if all { releases.len() } else { MOST_RELEASES };
-        let newest = fits::newest(releases).map(|release| &release.entry.version);
+        let newest = fitting::newest(releases).map(|release| &release.entry.version);
         let fitting =
-            fits::newest_fitting(releases, self.places, self.facets).map(|release| &release.entry.version);
+            fitting::newest_fitting(releases, self.places, self.facets).map(|release| &release.entry.version);
         let row = |release: &Release| {
             let version = &release.entry.version;
             let mut marks: Vec<String> = Vec::new();
@@ -283,7 +286,7 @@ impl Described<'_> {
             let misfits = self
                 .places
                 .iter()
-                .filter(|place| fits::word(&fits::fit(release, place, self.facets)) == "no");
+                .filter(|place| words::fit_word(&fitting::fit(release, place, self.facets)) == "no");
             let misfits: Vec<&str> = misfits.map(|place| place.name.as_str()).collect();
             marks.extend((!misfits.is_empty()).then(|| format!("doesn't fit {}", misfits.join(", "))));
             let marks = marks.join(", ") + &self.flags(release);
@@ -302,11 +305,11 @@ impl Described<'_> {
         let fits = self
             .places
             .iter()
-            .map(|place| (place.name.clone(), fits::as_json(&fits::fit(self.release, place, self.facets))));
+            .map(|place| (place.name.clone(), to_json::fit(&fitting::fit(self.release, place, self.facets))));
         let releases = self.listing.history.releases().iter().map(|release| {
             json!({ "version": release.entry.version, "published": release.entry.published,
                 "withdrawn": release.withdrawn, "deprecated": release.deprecated,
-                "fits": fits::fits_all(release, self.places, self.facets) })
+                "fits": fitting::fits_all(release, self.places, self.facets) })
         });
         self.ui.report(
             "describe",

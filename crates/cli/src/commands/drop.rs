@@ -14,7 +14,6 @@ use crate::failure::Failure;
 use crate::progress::Progress;
 use crate::project::{Edits, In, Project, Texts};
 use crate::searching::Searching;
-use crate::show::changes::needed_by;
 use crate::ui::Ui;
 
 /// Take packages out of the manifest and off the shelf
@@ -84,7 +83,7 @@ impl Drop {
             Failure::new("need.not-declared", format!("{} doesn't declare {word}", manifest::FILE_NAME));
         let near = nearest(word, needs.iter().map(|(_, need)| need.package.as_str()), 2);
         let locked = project.sound_lock()?.zip(word.parse::<PackageName>().ok());
-        let needed_by = locked.map(|(lock, name)| needed_by(lock, &name)).unwrap_or_default();
+        let needed_by = locked.map(|(lock, name)| lock.needed_by(&name)).unwrap_or_default();
         Err(match (needed_by.first(), near.as_slice()) {
             (Some(other), _) => {
                 failure.mend(format!("it is here because {other} needs it; drop that, if you can do without"))
@@ -110,7 +109,7 @@ fn without<'n>(
 /// Says why a dropped package is still in the lock.
 fn say_stayed(ui: &Ui, settled: &Settled<'_>, package: &PackageName) {
     if settled.lock.package(package).is_some() {
-        let others = needed_by(&settled.lock, package);
+        let others = settled.lock.needed_by(package);
         let others: Vec<&str> = others.iter().map(|name| name.as_str()).collect();
         let why = if others.is_empty() { "another purpose".to_owned() } else { others.join(", ") };
         ui.say(format!("  {package} stays: it is needed by {why}"));

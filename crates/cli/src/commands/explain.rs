@@ -10,6 +10,7 @@ use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Conflict, Problem, resolve, ways_out};
 use bibliotax_core::version::Version;
+use bibliotax_present::{changes, conflict as proof};
 use bibliotax_registry::catalogue::registries::Registries;
 use serde_json::{Value, json};
 
@@ -19,7 +20,7 @@ use crate::failure::{self, Failure};
 use crate::project::ways;
 use crate::project::{Project, about_release, needs_of};
 use crate::searching::Searching;
-use crate::show::{changes, count, proof};
+use crate::show::{count, table};
 use crate::ui::{Ui, clean, style, styled};
 
 /// Most paths that are listed.
@@ -196,7 +197,7 @@ impl Explaining<'_> {
             self.ui.answer("nothing would move");
         } else {
             self.ui.answer(format!("{} would move:", count(moves.len(), "package")));
-            changes::list(self.ui, &moves, &other);
+            self.ui.answer(table(self.ui, changes::rows(&moves, &other)));
         }
         let moves = changes::as_json(&moves, &other);
         self.ui.report(

@@ -10,8 +10,9 @@ use crate::clock::now;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::project::{Project, no_registry, registries_folder};
-use crate::show::{count, fits, table};
+use crate::show::{count, table};
 use crate::ui::{Ui, clean, style, styled};
+use bibliotax_present::words;
 
 /// Narrowest terminal that has room for columns.
 const NARROW: usize = 76;
@@ -152,7 +153,7 @@ impl All {
         };
         let is_alone = query.places.iter().filter(|place| place.is_promise).count() < 2;
         let places: Vec<String> =
-            query.places.iter().map(|place| fits::place_name(place, is_alone)).collect();
+            query.places.iter().map(|place| words::place_name(place, is_alone)).collect();
         json!({ "words": query.words, "places": places, "page": query.page + 1, "more": self.more,
             "read-as": self.read_as, "is-loose": self.is_loose,
             "hits": self.hits.iter().map(hit).collect::<Vec<_>>() })
@@ -164,7 +165,7 @@ fn summary(hit: &Hit) -> String {
         let verb = if hit.providers == 1 { "provides" } else { "provide" };
         return format!("{} {verb} it", count(hit.providers, "package"));
     }
-    let deprecated = if hit.deprecated { styled(style::HEED, "deprecated: ") } else { String::new() };
+    let deprecated = if hit.deprecated { styled(style::WARNING, "deprecated: ") } else { String::new() };
     deprecated + &clean(hit.summary.as_deref().unwrap_or_default())
 }
 

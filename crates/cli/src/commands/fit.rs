@@ -10,8 +10,8 @@ use bibliotax_core::history::Release;
 use bibliotax_core::lock::Wires;
 use bibliotax_core::name::{ComponentName, FacetName, PackageName};
 use bibliotax_core::resolve::Catalogue;
-use bibliotax_core::spoken;
 use bibliotax_core::workspace::Member;
+use bibliotax_present::words;
 use bibliotax_registry::catalogue::registries::Registries;
 use serde_json::{Value, json};
 
@@ -20,8 +20,10 @@ use super::need::check_known;
 use crate::codes::Exit;
 use crate::failure::Failure;
 use crate::project::{In, Project, ask_for_locked};
-use crate::show::{count, fits, table};
+use crate::show::{count, table};
 use crate::ui::{Ui, style, styled};
+use bibliotax_core::fitting;
+use bibliotax_present::json as to_json;
 
 /// Most targets that stand beside each other; more are listed below each package.
 const MOST_COLUMNS: usize = 4;
@@ -96,7 +98,7 @@ impl Fit {
         // A level is raised by one project, and not by several at once.
         let ladders = if members.len() == 1 { ladders.all() } else { Vec::new() };
         let is_alone = project.workspace.members.len() == 1;
-        let names: Vec<String> = places.iter().map(|place| fits::place_name(place, is_alone)).collect();
+        let names: Vec<String> = places.iter().map(|place| words::place_name(place, is_alone)).collect();
         registries.heeds().iter().for_each(|heed| ui.warn(heed));
         let exit = show(ui, &rows, &Beside { places: &places, names: &names }, &facets, &ladders);
         Ok(exit)
@@ -212,10 +214,10 @@ fn named(word: &str, registries: &Registries, places: &[Target], facets: &Facets
     check_known(registries, &name)?;
     let listing = registries.listing(&name)?;
     let releases = listing.as_ref().map_or(&[][..], |listing| listing.history.releases());
-    let release = fits::newest(releases).cloned().ok_or_else(|| {
+    let release = fitting::newest(releases).cloned().ok_or_else(|| {
         Failure::new("package.unknown", format!("{name} has no release that could be chosen"))
     })?;
-    let fitting = fits::newest_fitting(releases, places, facets).cloned();
+    let fitting = fitting::newest_fitting(releases, places, facets).cloned();
     let components = release.entry.default_components();
     Ok(Row { name, release, components, not_needed_at: Vec::new(), fitting: Some(fitting) })
 }
@@ -265,9 +267,9 @@ fn show_columns(ui: &Ui, found: &[Found<'_>], names: &[String]) {
     let line = |(row, fits): &Found<'_>| -> Vec<String> {
         let cells = fits.iter().map(|fit| match fit {
             None => "not needed".to_owned(),
-            Some(fit @ Suits::Yes) => styled(style::GOOD, fits::word(fit)),
-            Some(fit @ Suits::NotStated(_)) => styled(style::HEED, fits::word(fit)),
-            Some(fit @ Suits::No(_)) => styled(style::BAD, fits::word(fit)),
+            Some(fit @ Suits::Yes) => styled(style::GOOD, words::fit_word(fit)),
+            Some(fit @ Suits::NotStated(_)) => styled(style::WARNING, words::fit_word(fit)),
+            Some(fit @ Suits::No(_)) => styled(style::BAD, words::fit_word(fit)),
         });
         [format!(" {}", row.name), row.release.entry.version.to_string()].into_iter().chain(cells).collect()
     };
@@ -288,7 +290,7 @@ fn show_reasons(ui: &Ui, row: &Row, found: &[Option<Suits>], places: &[String], 
         else {
             continue;
         };
-        let words = spoken::fit(fit, facets);
+        let words = words::fit(fit, facets);
         let words = words.strip_prefix("no: ").unwrap_or(&words).to_owned();
         match lines.iter_mut().find(|(other, _)| *other == words) {
             Some((_, names)) => names.push(place.clone()),
@@ -311,7 +313,7 @@ fn report(ui: &Ui, found: &[Found<'_>], places: &[String], ladders: &[Ladder]) {
     let packages = found.iter().map(|(row, found)| {
         let by_place = places.iter().zip(found);
         let by_place =
-            by_place.map(|(place, fit)| (place.clone(), fit.as_ref().map_or(Value::Null, fits::as_json)));
+            by_place.map(|(place, fit)| (place.clone(), fit.as_ref().map_or(Value::Null, to_json::fit)));
         let fitting =
             row.fitting.as_ref().map(|release| release.as_ref().map(|r| r.entry.version.to_string()));
         json!({ "package": row.name, "version": row.release.entry.version,

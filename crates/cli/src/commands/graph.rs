@@ -2,10 +2,11 @@
 
 use std::path::Path;
 
-use bibliotax_core::graph::{self, Graph as Needs, Line, Node, View, outline};
+use bibliotax_core::graph::{Graph as Needs, Line, Node, View, outline};
 use bibliotax_core::lock::{LockedMember, LockedPackage, Scope};
 use bibliotax_core::name::{PackageName, Purpose};
 use bibliotax_core::source::Source;
+use bibliotax_present::graph as drawn;
 use serde_json::{Value, json};
 
 use super::explain::locked_name;
@@ -65,9 +66,9 @@ impl Graph {
         let scope = Scope { members: &members, targets: &targets, without: &self.without, machine: &machine };
         let needs = Needs::of(lock, &View { scope, to: to.as_ref(), depth: self.depth });
         match self.form {
-            Some(Form::Dot) => ui.answer(graph::dot(&needs).trim_end()),
-            Some(Form::Mermaid) => ui.answer(graph::mermaid(&needs).trim_end()),
-            Some(Form::Svg) => ui.answer(graph::svg(&needs).trim_end()),
+            Some(Form::Dot) => ui.answer(drawn::dot(&needs).trim_end()),
+            Some(Form::Mermaid) => ui.answer(drawn::mermaid(&needs).trim_end()),
+            Some(Form::Svg) => ui.answer(drawn::svg(&needs).trim_end()),
             None => show(ui, &needs),
         }
         project.known_warnings(lock).iter().for_each(|warning| ui.warn(warning));

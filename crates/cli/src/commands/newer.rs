@@ -9,8 +9,8 @@ use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::newer::{Hold, Newer as News, newer};
 use bibliotax_core::resolve::{Catalogue, Problem, Resolution, resolve, update};
-use bibliotax_core::spoken;
 use bibliotax_core::version::Version;
+use bibliotax_present::words;
 use bibliotax_registry::catalogue::registries::Registries;
 use bibliotax_registry::sources::elsewhere::Freshness;
 use rayon::prelude::*;
@@ -22,8 +22,9 @@ use crate::failure::{self, Failure};
 use crate::progress::Progress;
 use crate::project::{Only, Project, needs_of};
 use crate::searching::Searching;
-use crate::show::{count, fits, table};
+use crate::show::{count, table};
 use crate::ui::{Ui, clean, style, styled};
+use bibliotax_present::json as to_json;
 
 /// Most of the last releases of a package whose notes are told.
 const MOST_NOTES: usize = 3;
@@ -204,7 +205,7 @@ fn about_locked(news: &News<'_>) -> Vec<String> {
         let instead = deprecation.instead.as_ref().map(|name| format!("; use {name}")).unwrap_or_default();
         format!("deprecated: {}{instead}", clean(&deprecation.reason))
     });
-    withdrawn.into_iter().chain(deprecated).map(|text| styled(style::HEED, text)).collect()
+    withdrawn.into_iter().chain(deprecated).map(|text| styled(style::WARNING, text)).collect()
 }
 
 /// Who or what keeps a release out, in a line.
@@ -216,7 +217,7 @@ fn held_back(holds: &[Hold], facets: &Facets) -> String {
         }
         Hold::Unfit { place, fit } => {
             let promise = if place.is_promise { "'s promise" } else { "" };
-            let why = spoken::fit(fit, facets);
+            let why = words::fit(fit, facets);
             format!("{}{promise} ({})", place.name, why.trim_start_matches("no: "))
         }
     };
@@ -229,7 +230,7 @@ fn held_back(holds: &[Hold], facets: &Facets) -> String {
 fn as_json(Told { news, notes }: &Told<'_>) -> Value {
     let hold = |hold: &Hold| match hold {
         Hold::Need { by, at, range } => json!({ "by": by, "version": at, "range": range }),
-        Hold::Unfit { place, fit } => json!({ "target": place.name, "fit": fits::as_json(fit) }),
+        Hold::Unfit { place, fit } => json!({ "target": place.name, "fit": to_json::fit(fit) }),
     };
     let update =
         news.update.as_ref().map(|(version, source)| json!({ "version": version, "source": source }));

@@ -5,8 +5,8 @@ use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Problem, Unresolved, resolve};
 use bibliotax_registry::catalogue::registries::Registries;
 
-use crate::show::fits;
 use crate::ui::Ui;
+use bibliotax_core::fitting;
 
 /// Says why the newest release of a package could not be chosen, where an older one was.
 ///
@@ -14,7 +14,7 @@ use crate::ui::Ui;
 pub fn say(ui: &Ui, problem: &Problem, registries: &Registries, chosen: &LockedPackage) {
     let listing = registries.listing(&chosen.name).ok().flatten();
     let releases = listing.as_ref().map_or(&[][..], |listing| listing.history.releases());
-    let newest = fits::newest(releases).map(|release| release.entry.version.clone());
+    let newest = fitting::newest(releases).map(|release| release.entry.version.clone());
     let Some(newest) = newest.filter(|newest| *newest > chosen.version) else { return };
     match resolve(&problem.asking(&chosen.name, &Range::exactly(&newest)), registries) {
         Err(Unresolved::Conflict(conflict)) => {

@@ -9,9 +9,9 @@ use bibliotax_core::lock::Lock;
 use bibliotax_core::manifest::Need;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
-use bibliotax_core::spoken;
 use bibliotax_core::version::Version;
 use bibliotax_core::workspace::{Member, Workspace};
+use bibliotax_present::words;
 use bibliotax_registry::catalogue::registry::Registry;
 use bibliotax_registry::publish::pack::{Release, SuspectFile, prepare};
 use serde_json::{Value, json};
@@ -193,7 +193,7 @@ fn list(ui: &Ui, release: &Release) {
             let only_for = if file.only_for.is_empty() {
                 String::new()
             } else {
-                format!(", for {}", spoken::fits(&file.only_for))
+                format!(", for {}", words::fits(&file.only_for))
             };
             ui.answer(format!("{}{only_for}", styled(style::STRONG, &file.part)));
         }

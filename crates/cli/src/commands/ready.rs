@@ -8,8 +8,8 @@ use bibliotax_core::manifest::RegistryDeclaration;
 use bibliotax_core::name::{FacetName, ToolName};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::Catalogue;
-use bibliotax_core::spoken;
 use bibliotax_core::version::Version;
+use bibliotax_present::words;
 use bibliotax_registry::catalogue::registry::Registry;
 use rayon::prelude::*;
 use serde_json::{Value, json};
@@ -143,13 +143,9 @@ fn machine(target: &Target, is_meant: bool) -> Finding {
     let other = here.values.iter().filter(differs);
     let other: Vec<String> = other.map(|(facet, _)| format!("{facet} {}", target.values[facet])).collect();
     let told = if other.is_empty() {
-        format!("this machine could be it ({})", spoken::fits(&here.values))
+        format!("this machine could be it ({})", words::fits(&here.values))
     } else {
-        format!(
-            "another machine: it has {}, and this one {}",
-            other.join(" and "),
-            spoken::fits(&here.values)
-        )
+        format!("another machine: it has {}, and this one {}", other.join(" and "), words::fits(&here.values))
     };
     let data = json!({ "target": target.name, "matches": other.is_empty() });
     Finding { what: format!("target {}", target.name), fine: other.is_empty() || !is_meant, told, data }

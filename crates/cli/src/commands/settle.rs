@@ -6,6 +6,7 @@ use std::time::Instant;
 use bibliotax_core::compare::compare;
 use bibliotax_core::lock::Lock;
 use bibliotax_core::workspace::Workspace;
+use bibliotax_present::changes;
 use bibliotax_store::install::Installed;
 use serde_json::{Value, json};
 
@@ -13,7 +14,7 @@ use super::steps::say_open;
 use crate::failure::Failure;
 use crate::progress::Progress;
 use crate::project::{Edits, LockFile, Project};
-use crate::show::{changes, count, size};
+use crate::show::{count, show_changes, size};
 use crate::ui::{Ui, style, styled};
 
 /// What is said of two locks with the same releases.
@@ -52,7 +53,7 @@ impl<'p> Settled<'p> {
     /// Shows how the lock changes.
     pub fn show(&self, ui: &Ui) {
         let changes = compare(self.old(), &self.lock);
-        changes::show(ui, &changes, &self.lock);
+        show_changes(ui, &changes, &self.lock);
         let is_otherwise = self.old().is_some_and(|old| old.packages != self.lock.packages);
         if changes.is_empty() && is_otherwise {
             let head = styled(style::STRONG, "lock");

@@ -134,9 +134,9 @@ fn show(ui: &Ui, places: &[&Todo<'_>]) {
 
 fn standing(standing: Standing) -> String {
     let (style, word) = match standing {
-        Standing::New => (style::HEED, "open"),
-        Standing::Changed => (style::HEED, "open again, it reads otherwise now"),
-        Standing::Updated => (style::HEED, "open again, after the update"),
+        Standing::New => (style::WARNING, "open"),
+        Standing::Changed => (style::WARNING, "open again, it reads otherwise now"),
+        Standing::Updated => (style::WARNING, "open again, after the update"),
         Standing::Done => (style::GOOD, "done"),
     };
     styled(style, word)

@@ -162,7 +162,7 @@ fn name_of(tree: &Tree) -> String {
 
 fn row_of(tree: &Tree) -> Vec<String> {
     let users = match tree.projects {
-        0 => styled(style::HEED, "unused"),
+        0 => styled(style::WARNING, "unused"),
         some => count(some, "project"),
     };
     vec![format!(" {}", name_of(tree)), size(tree.bytes), count(tree.files, "file"), users]

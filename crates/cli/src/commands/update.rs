@@ -9,6 +9,7 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Conflict, Problem, Resolution, Update as Updated, update, update_among};
 use bibliotax_core::workspace::{Member, Workspace};
+use bibliotax_present::conflict as proof;
 use bibliotax_registry::catalogue::registries::Registries;
 use bibliotax_registry::sources::elsewhere::Freshness;
 use serde_json::json;
@@ -21,7 +22,6 @@ use crate::failure::{self, Failure};
 use crate::progress::Progress;
 use crate::project::{Edits, Only, Project, Texts, file_name, needs_of};
 use crate::searching::Searching;
-use crate::show::proof;
 use crate::ui::{Ui, style, styled};
 
 /// Move packages to newer releases, and as little else as possible

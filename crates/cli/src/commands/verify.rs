@@ -130,8 +130,8 @@ fn row(finding: &Finding) -> Vec<String> {
     let (style, word) = match finding.difference {
         Difference::Missing => (style::BAD, "missing"),
         Difference::Changed => (style::BAD, "changed"),
-        Difference::Extra => (style::HEED, "extra"),
-        Difference::Unknown => (style::HEED, "unknown"),
+        Difference::Extra => (style::WARNING, "extra"),
+        Difference::Unknown => (style::WARNING, "unknown"),
     };
     let package = finding.package.as_ref().map_or("of no package", PackageName::as_str);
     let target = finding.target.as_ref().map(|target| format!(" ({target})")).unwrap_or_default();

@@ -1,7 +1,7 @@
 //! What store, shelf and archives refused, as failures.
 
 use bibliotax_archive::error::ArchiveError;
-use bibliotax_core::spoken::{self, count, size};
+use bibliotax_present::words::{self, count, size};
 use bibliotax_registry::RegistryError;
 use bibliotax_store::StoreError;
 use bibliotax_store::error::KitError;
@@ -18,7 +18,7 @@ impl From<StoreError> for Failure {
                 Self::new("store.lost", message).mend("run the command again: it fetches what is missing")
             }
             StoreError::NotForMachine(missing) => {
-                let there_are: Vec<String> = missing.there_are.iter().map(spoken::fits).collect();
+                let there_are: Vec<String> = missing.there_are.iter().map(words::fits).collect();
                 Self::new("install.not-for-machine", message)
                     .because([format!("Its files are for {}.", there_are.join(", or for "))])
                     .mend("declare the targets that the project runs on (`[targets.NAME]`), or do without the package")

@@ -4,8 +4,8 @@ use proptest::prelude::*;
 
 use super::*;
 use crate::facet::Target;
-use crate::lock::grown::{any_lock, slowly_reached_in};
-use crate::lock::{LockedNeed, test_lock};
+use crate::lock::LockedNeed;
+use crate::lock::samples::{any_lock, slowly_reached_in, test_lock};
 use crate::name::TargetName;
 
 /// `kiosk` and `hand` need moss, and `hand` probe for tests; moss needs stone and rain, rain needs dew, probe needs stone.
@@ -84,61 +84,6 @@ fn packages_that_need_each_other_end() {
         view(&lock, &["kiosk"], None, None),
         ["kiosk", "  moss", "    rain", "      dew", "        moss …", "    stone"]
     );
-    let machine = Target::this_machine();
-    let graph = Graph::of(&lock, &View { scope: Scope::all(&machine), to: None, depth: None });
-    assert_eq!(svg(&graph).matches("class=\"line circle\"").count(), 1);
-    assert_eq!(svg(&graph).matches("class=\"line").count(), 8);
-}
-
-#[test]
-fn other_programs_are_told_the_same() {
-    let lock = lock();
-    let machine = Target::this_machine();
-    let graph = Graph::of(&lock, &View { scope: Scope::all(&machine), to: None, depth: Some(1) });
-    insta::assert_snapshot!(dot(&graph), @r#"
-    digraph packages {
-      rankdir=LR;
-      node [shape=box, style=rounded];
-      n0 [label="kiosk", style="rounded,bold"];
-      n1 [label="hand", style="rounded,bold"];
-      n2 [label="moss 2"];
-      n3 [label="probe 0.9", style="rounded,dotted"];
-      n0 -> n2;
-      n1 -> n2;
-      n1 -> n3 [label="test", style=dotted];
-    }
-    "#);
-    insta::assert_snapshot!(mermaid(&graph), @r#"
-    flowchart LR
-      n0(["kiosk"])
-      n1(["hand"])
-      n2["moss 2"]
-      n3["probe 0.9"]
-      n0 --> n2
-      n1 --> n2
-      n1 -. test .-> n3
-    "#);
-}
-
-#[test]
-fn in_a_picture_needs_lead_to_the_right_and_boxes_stand_apart() {
-    let lock = lock();
-    let machine = Target::this_machine();
-    let graph = Graph::of(&lock, &View { scope: Scope::all(&machine), to: None, depth: None });
-    let layers = layers::Layers::of(&graph, 30.0, 10.0);
-    for line in &layers.lines {
-        assert!(line.cells.windows(2).all(|pair| pair[1].0 == pair[0].0 + 1), "{line:?}");
-    }
-    for (cells, heights) in layers.cells.iter().zip(&layers.heights) {
-        let nodes: Vec<f64> = cells
-            .iter()
-            .zip(heights)
-            .filter(|(cell, _)| matches!(cell, layers::Cell::Node(_)))
-            .map(|(_, height)| *height)
-            .collect();
-        assert!(nodes.windows(2).all(|pair| pair[1] - pair[0] >= 29.9), "{nodes:?}");
-    }
-    assert_eq!(svg(&graph), svg(&graph));
 }
 
 proptest! {
@@ -201,25 +146,5 @@ proptest! {
             (0..whole.nodes.len()).filter(|node| leads(*node)).map(|node| whole.nodes[node].name()).collect();
         let ways = Graph::of(&lock, &View { scope: Scope::all(&machine), to: Some(goal), depth: None });
         prop_assert_eq!(ways.nodes.iter().map(Node::name).collect::<BTreeSet<_>>(), expected);
-    }
-
-    #[test]
-    fn a_picture_of_any_graph_has_each_box_once_and_leads_to_the_right(lock in any_lock()) {
-        let machine = Target::this_machine();
-        let graph = Graph::of(&lock, &View { scope: Scope::all(&machine), to: None, depth: None });
-        let layers = layers::Layers::of(&graph, 30.0, 10.0);
-        let boxes = layers.cells.iter().flatten().filter_map(|cell| match cell {
-            layers::Cell::Node(node) => Some(*node),
-            _ => None,
-        });
-        let mut boxes: Vec<usize> = boxes.collect();
-        boxes.sort_unstable();
-        prop_assert_eq!(boxes, (0..graph.nodes.len()).collect::<Vec<_>>());
-        for line in &layers.lines {
-            prop_assert!(line.cells.windows(2).all(|pair| pair[1].0 == pair[0].0 + 1));
-        }
-        for heights in &layers.heights {
-            prop_assert!(heights.windows(2).all(|pair| pair[1] > pair[0]), "{heights:?}");
-        }
     }
 }

@@ -89,7 +89,7 @@ fn reaching<'l>(lock: &'l Lock, package: &'l PackageName) -> BTreeSet<&'l Packag
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::lock::test_lock;
+    use crate::lock::samples::test_lock;
 
     #[test]
     fn tells_every_way_shortest_first_and_survives_circles() {

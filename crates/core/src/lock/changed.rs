@@ -55,7 +55,7 @@ mod tests {
 
     use super::*;
     use crate::digest::Digest;
-    use crate::lock::test_lock;
+    use crate::lock::samples::test_lock;
 
     #[test]
     fn a_release_that_vanished_or_has_another_card_or_archive_is_told() {

@@ -1,52 +1,11 @@
 //! Locks: one form whatever the inputs' order, and a reason for each that can't be trusted.
 
-pub mod grown;
+mod reached;
 
 use proptest::prelude::*;
 
-use super::{Lock, LockedMember, LockedNeed, LockedPackage, salvage};
-use crate::digest::Digest;
-use crate::name::RegistryName;
-use crate::source::Source;
-
-/// The source that tests have, and others beside it.
-pub fn test_source(name: &str) -> Source {
-    Source::Registry(name.parse::<RegistryName>().unwrap())
-}
-
-/// A lock with these packages and versions, all needed by one project, for tests here and next door.
-pub fn test_lock(packages: &[(&str, &str)]) -> Lock {
-    let package = |(name, version): &(&str, &str)| LockedPackage {
-        name: name.parse().unwrap(),
-        version: version.parse().unwrap(),
-        source: test_source("seedhouse"),
-        replaced: false,
-        card: Some(Digest::of(format!("{name} {version}").as_bytes())),
-        license: Some("MIT".parse().unwrap()),
-        targets: Vec::new(),
-        components: Vec::new(),
-        files: vec![],
-        needs: vec![],
-        left_out: Vec::new(),
-        provides: Vec::new(),
-        steps: Vec::new(),
-        exposes: std::collections::BTreeMap::new(),
-    };
-    let need = |(name, _): &(&str, &str)| LockedNeed {
-        name: name.parse().unwrap(),
-        purpose: None,
-        targets: Vec::new(),
-    };
-    let member = LockedMember {
-        name: "gate-kiosk".parse().unwrap(),
-        path: ".".into(),
-        targets: Vec::new(),
-        needs: packages.iter().map(need).collect(),
-    };
-    let registries = [("seedhouse".parse().unwrap(), Some("../registry".into()))].into();
-    let packages = packages.iter().map(package).collect();
-    Lock { inputs: Digest::of(b"inputs"), registries, members: vec![member], packages }
-}
+use super::samples::test_lock;
+use super::{Lock, salvage};
 
 fn sample() -> Lock {
     test_lock(&[("dew-point", "1.4"), ("rain-ledger", "2.4.1"), ("soil-curve", "1.7")])

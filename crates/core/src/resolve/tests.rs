@@ -16,7 +16,7 @@ use super::search::{Manner, resolve_so};
 use super::{Catalogue, ChosenPackage, Listing, Problem, ProblemNeed, Resolution, Unresolved, resolve};
 use crate::facet::{Facet, Facets, FitValue, Target};
 use crate::history::History;
-use crate::lock::test_source;
+use crate::lock::samples::test_source;
 use crate::name::{ComponentName, Family, PackageName};
 use crate::range::Range;
 use crate::version::Version;

@@ -10,8 +10,8 @@ use bibliotax_core::history::{History, Release};
 use bibliotax_core::inner_path::joined;
 use bibliotax_core::name::{ComponentName, PackageName};
 use bibliotax_core::range::Range;
-use bibliotax_core::spoken;
 use bibliotax_core::version::Version;
+use bibliotax_present::words;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::model::keep::Keep;
 use bibliotax_registry::model::layout::file_path;
@@ -187,7 +187,7 @@ impl Told<'_> {
             tags: card.tags.iter().map(ToString::to_string).collect(),
             heeds: self.heeds(),
             facts: self.facts(),
-            line: spoken::manifest_line(&card.name, &card.version),
+            line: words::manifest_line(&card.name, &card.version),
             command: self.command(),
             needs: card.needs.iter().map(|need| self.need(need)).collect::<Result<_, _>>()?,
             needed_by_more: uses.saturating_sub(needed_by.len() as u64),
@@ -263,11 +263,11 @@ impl Told<'_> {
 
     fn need(&self, need: &CardNeed) -> Result<Need, RegistryError> {
         let is_here = self.registry.history_stamp(&need.name)?.is_some();
-        Ok(Need { name: need.name.to_string(), rest: spoken::need_beside_name(need), is_here })
+        Ok(Need { name: need.name.to_string(), rest: words::need_beside_name(need), is_here })
     }
 
     fn component(&self, name: &ComponentName, component: &Component) -> ShownComponent {
-        let needs = component.needs.iter().map(|need| format!("needs {}", spoken::need(need)));
+        let needs = component.needs.iter().map(|need| format!("needs {}", words::need(need)));
         let parts = component.parts.iter().map(|part| format!("brings {part}"));
         ShownComponent {
             name: name.to_string(),
@@ -296,8 +296,8 @@ fn file(file: &FileRecord) -> ShownFile {
     let digest = file.sha256.to_string();
     ShownFile {
         part: if file.part.as_str() == MAIN { "main".to_owned() } else { file.part.to_string() },
-        only_for: spoken::fits(&file.only_for),
-        size: spoken::size(file.size),
+        only_for: words::fits(&file.only_for),
+        size: words::size(file.size),
         format: file.format.to_string(),
         href: format!("/{}", file_path(&file.sha256)),
         digest,
@@ -317,7 +317,7 @@ fn step(step: &Step) -> ShownStep {
     let only_for = if step.only_for.is_empty() {
         String::new()
     } else {
-        format!(", on {}", spoken::fits(&step.only_for))
+        format!(", on {}", words::fits(&step.only_for))
     };
     ShownStep { id: step.id.to_string(), text: step.text.clone(), when: format!("{when}, {per}{only_for}") }
 }

@@ -1,6 +1,6 @@
 //! The page to search on.
 
-use bibliotax_core::spoken;
+use bibliotax_present::words;
 use bibliotax_registry::model::keep::Keep;
 use bibliotax_registry::search::{Hit, Index, Query, Searcher};
 use jiff::Timestamp;
@@ -53,7 +53,7 @@ pub fn page(registry: &dyn Keep, searcher: &Searcher, query: &str) -> Result<(Se
     };
     let page = SearchPage {
         registry: registry.name().to_owned(),
-        packages: spoken::count(packages, "name"),
+        packages: words::count(packages, "name"),
         heading: heading(&asked, found.hits.len(), found.more),
         notes,
         hits: found.hits.into_iter().map(shown).collect(),
@@ -73,7 +73,7 @@ fn heading(asked: &Query, hits: usize, more: bool) -> String {
         (words, 0) => format!("Nothing for “{words}”{page}"),
         (words, hits) => {
             let more = if more { ", and more" } else { "" };
-            format!("{} for “{words}”{page}{more}", spoken::count(hits, "package"))
+            format!("{} for “{words}”{page}{more}", words::count(hits, "package"))
         }
     }
 }
@@ -91,7 +91,7 @@ fn shown(hit: Hit) -> ShownHit {
         version,
         summary: if is_capability {
             let verb = if hit.providers == 1 { "provides" } else { "provide" };
-            format!("{} {verb} it", spoken::count(hit.providers, "package"))
+            format!("{} {verb} it", words::count(hit.providers, "package"))
         } else {
             summary
         },

@@ -1,6 +1,6 @@
 //! How far the mirrors of a package's registry lag behind it.
 
-use bibliotax_core::spoken::count;
+use bibliotax_present::words::count;
 use bibliotax_registry::catalogue::registry::mirrored::{Lag, Standing};
 use serde_json::{Value, json};
 
@@ -23,11 +23,11 @@ fn words(lag: &Lag) -> String {
         Lag::Behind(events, since) => {
             let since =
                 since.map(|since| format!(", since {}", since.strftime("%Y-%m-%d"))).unwrap_or_default();
-            styled(style::HEED, format!("lags by {}{since}", count(*events, "event")))
+            styled(style::WARNING, format!("lags by {}{since}", count(*events, "event")))
         }
-        Lag::Missing => styled(style::HEED, "doesn't have it"),
+        Lag::Missing => styled(style::WARNING, "doesn't have it"),
         Lag::Other => styled(style::BAD, "has something else: it is no mirror"),
-        Lag::Away => styled(style::HEED, "can't be reached"),
+        Lag::Away => styled(style::WARNING, "can't be reached"),
     }
 }
 

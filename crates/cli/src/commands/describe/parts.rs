@@ -3,7 +3,7 @@
 use bibliotax_core::card::{Card, Component, Entry, FileRecord, Step, StepPer, StepWhen};
 use bibliotax_core::facet::{Facets, Target};
 use bibliotax_core::name::{ComponentName, PartName};
-use bibliotax_core::spoken;
+use bibliotax_present::words;
 
 use crate::show::{size, table};
 use crate::ui::{Ui, clean, style, styled};
@@ -23,7 +23,7 @@ pub fn show_components(ui: &Ui, card: &Card) {
 }
 
 fn adds(card: &Card, component: &Component) -> String {
-    let needs = component.needs.iter().map(|need| format!("needs {}", spoken::need(need)));
+    let needs = component.needs.iter().map(|need| format!("needs {}", words::need(need)));
     let part = |part: &PartName| {
         let of_part = card.files.iter().filter(|file| file.part == *part);
         let largest = of_part.map(|file| file.size).max().unwrap_or_default();
@@ -47,7 +47,7 @@ pub fn show_steps(ui: &Ui, card: &Card) {
         let only_for = if step.only_for.is_empty() {
             String::new()
         } else {
-            format!(" on {}", spoken::fits(&step.only_for))
+            format!(" on {}", words::fits(&step.only_for))
         };
         let again = if step.when == StepWhen::Update { ", after each update" } else { "" };
         vec![format!(" {}", step.id), format!("{per}{only_for}{again}"), clean(&step.text)]
@@ -65,7 +65,7 @@ pub fn show_files(ui: &Ui, card: &Card, entry: &Entry, places: &[Target], facets
         let only_for = if file.only_for.is_empty() {
             String::new()
         } else {
-            format!("for {}", spoken::fits(&file.only_for))
+            format!("for {}", words::fits(&file.only_for))
         };
         let takers = takers(file, entry, places, facets);
         let comes = [comes(file, entry), takers].into_iter().filter(|text| !text.is_empty());

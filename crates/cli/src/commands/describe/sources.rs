@@ -26,12 +26,12 @@ fn row(at: &At, newest_of_all: Option<&Version>) -> Vec<String> {
         Ok(Newest { version, published }) => {
             let date = published.map(|at| at.strftime("%Y-%m-%d").to_string()).unwrap_or_default();
             let words = match newest_of_all.filter(|newest| *newest > version) {
-                Some(newest) => styled(style::HEED, format!("lags: {newest} is elsewhere")),
+                Some(newest) => styled(style::WARNING, format!("lags: {newest} is elsewhere")),
                 None => "newest".to_owned(),
             };
             (version.to_string(), date, words)
         }
-        Err(why) => (String::new(), String::new(), styled(style::HEED, clean(why))),
+        Err(why) => (String::new(), String::new(), styled(style::WARNING, clean(why))),
     };
     if at.is_taken {
         words += ", taken from here";

@@ -8,8 +8,9 @@ use bibliotax_registry::catalogue::registries::Registries;
 use serde_json::{Value, json};
 
 use super::Row;
-use crate::show::{fits, table};
+use crate::show::table;
 use crate::ui::{Ui, style, styled};
+use bibliotax_core::fitting;
 
 /// A ladder that the project promises a level of.
 pub struct Ladder {
@@ -175,7 +176,7 @@ impl Ladders<'_> {
         let listing = self.registries.listing(&row.name).ok().flatten();
         let releases: &[Release] = listing.as_ref().map_or(&[], |listing| listing.history.releases());
         let newest = |level: &String| {
-            let newest = fits::newest_fitting(releases, &[at_level(facet, level)], self.facets)?;
+            let newest = fitting::newest_fitting(releases, &[at_level(facet, level)], self.facets)?;
             Some(newest.entry.version.to_string())
         };
         levels.iter().map(newest).collect()

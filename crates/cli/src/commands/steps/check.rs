@@ -39,7 +39,7 @@ impl Check {
             note(project, &looked)?;
         }
         let row = |(todo, check, is_seen): &(&Todo<'_>, &StepCheck, bool)| {
-            let (style, word) = if *is_seen { (style::GOOD, "done") } else { (style::HEED, "open") };
+            let (style, word) = if *is_seen { (style::GOOD, "done") } else { (style::WARNING, "open") };
             let (step, package) = (&todo.step.id, &todo.package.name);
             vec![
                 format!(" {}", styled(style, word)),

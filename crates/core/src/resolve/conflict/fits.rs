@@ -2,12 +2,12 @@
 
 use super::Teller;
 use super::words::{spoken_extra, spoken_inside};
+use crate::facet::words;
 use crate::facet::{Facet, FitValue, Fits, Target};
 use crate::name::{FacetName, PartName};
 use crate::resolve::Catalogue;
 use crate::resolve::choices::Choices;
 use crate::resolve::universe::{Extra, Fact, Lack, Package};
-use crate::spoken;
 use crate::variant::made_for;
 
 impl<C: Catalogue> Teller<'_, C> {
@@ -32,7 +32,7 @@ impl<C: Catalogue> Teller<'_, C> {
     ) -> String {
         let entries = releases.iter().filter_map(|choice| Some(&package.release(choice)?.entry));
         let mut there_are: Vec<Fits> = entries.flat_map(|entry| made_for(&entry.files, part)).collect();
-        there_are.sort_by_key(spoken::fits);
+        there_are.sort_by_key(words::fits);
         there_are.dedup();
         let facets = there_are.iter().flat_map(Fits::keys);
         let mut facets: Vec<&FacetName> = facets.collect();
@@ -44,16 +44,16 @@ impl<C: Catalogue> Teller<'_, C> {
         let said: Fits = facets.iter().filter_map(|facet| plain(facet)).collect();
         let unsaid = facets.iter().filter(|facet| !said.contains_key(**facet));
         let unsaid = unsaid.map(|facet| format!("states no {facet}"));
-        let verb = match (place.is_promise, spoken::machine(&said).is_empty()) {
+        let verb = match (place.is_promise, words::machine(&said).is_empty()) {
             (true, _) => "promises",
             (false, true) => "has",
             (false, false) => "is",
         };
-        let said = (!said.is_empty()).then(|| format!("{verb} {}", spoken::fits(&said)));
+        let said = (!said.is_empty()).then(|| format!("{verb} {}", words::fits(&said)));
         let has: Vec<String> = said.into_iter().chain(unsaid).collect();
         let who = spoken_inside(package, releases) + &spoken_extra(extra);
         let have = if releases.only().is_some() { "has" } else { "have" };
-        let there_are: Vec<String> = there_are.iter().map(spoken::fits).collect();
+        let there_are: Vec<String> = there_are.iter().map(words::fits).collect();
         let (has, there_are) = (has.join(" and "), there_are.join(" or "));
         format!("{} {has}, and {who} {have} {part} for {there_are} only.", place.name)
     }

@@ -6,8 +6,8 @@ use bibliotax_core::facet::{Facet, Facets, Fit, FitValue, Fits, Target};
 use bibliotax_core::fitting::fit;
 use bibliotax_core::history::{History, Release};
 use bibliotax_core::name::FacetName;
-use bibliotax_core::spoken;
 use bibliotax_core::version::Version;
+use bibliotax_present::words;
 use serde::Serialize;
 use url::form_urlencoded;
 
@@ -122,7 +122,7 @@ fn row(
         standing: standing.to_owned(),
         is_shown: entry.version == *shown,
         cells: columns.keys().map(said).collect(),
-        verdict: fit.as_ref().map(|fit| spoken::fit(fit, facets)).unwrap_or_default(),
+        verdict: fit.as_ref().map(|fit| words::fit(fit, facets)).unwrap_or_default(),
         mark: match fit {
             Some(Fit::Yes) => "yes",
             Some(Fit::No(_)) => "no",

@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 
 use super::layers::{Cell, Layers, Line};
-use super::{Graph, Node};
+use bibliotax_core::graph::{Graph, Node};
 
 /// Sizes in pixels of the picture as it is: of letters (of one width), of boxes, and of the room around them.
 const LETTER: f64 = 7.3;

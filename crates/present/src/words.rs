@@ -1,10 +1,11 @@
-//! Data in words, for whoever shows it: a terminal or a page.
+//! Numbers, needs and fits in words.
 
-use crate::card::CardNeed;
-use crate::facet::{Facet, Facets, Fit, FitValue, Fits, Misfit};
-use crate::name::{ComponentName, FacetName, PackageName};
-use crate::range::Range;
-use crate::version::Version;
+use bibliotax_core::card::CardNeed;
+pub use bibliotax_core::facet::words::{fits, machine};
+use bibliotax_core::facet::{Facet, Facets, Fit, FitValue, Misfit, Target};
+use bibliotax_core::name::{ComponentName, FacetName, PackageName};
+use bibliotax_core::range::Range;
+use bibliotax_core::version::Version;
 
 /// A size in bytes with three digits or so: `812 B`, `18.2 KiB`.
 pub fn size(bytes: u64) -> String {
@@ -67,30 +68,22 @@ pub fn fit(fit: &Fit, facets: &Facets) -> String {
     }
 }
 
-/// What is said of facets, in words: `linux/x86_64`, `linux with orchard-runtime 4`.
-pub fn fits(said: &Fits) -> String {
-    let machine = machine(said);
-    let rest = said.iter().filter(|(facet, _)| !SPEAKING.contains(&facet.as_str()));
-    let rest: Vec<String> = rest.map(|(facet, value)| format!("{facet} {value}")).collect();
-    match (machine.is_empty(), rest.is_empty()) {
-        (true, true) => "every target".to_owned(),
-        (true, false) => rest.join(" and "),
-        (false, true) => machine,
-        (false, false) => format!("{machine} with {}", rest.join(" and ")),
+/// What a place is called beside others; whose promise it is goes without saying where a project is alone.
+pub fn place_name(place: &Target, is_alone: bool) -> String {
+    match (place.is_promise, is_alone) {
+        (false, _) => place.name.clone(),
+        (true, true) => "the promise".to_owned(),
+        (true, false) => format!("{}'s promise", place.name),
     }
 }
 
-/// The facets whose values speak for themselves, in the order in which people name them.
-const SPEAKING: [&str; 2] = ["os", "arch"];
-
-/// What is said of system and processor: `linux/x86_64`; nothing where that is nothing.
-pub fn machine(said: &Fits) -> String {
-    let value = |facet: &str| said.iter().find(|(name, _)| name.as_str() == facet).map(|(_, value)| value);
-    let shown = |facet: &&str| {
-        let value = value(facet)?;
-        Some(if value.values().len() > 1 { format!("({value})") } else { value.to_string() })
-    };
-    SPEAKING.iter().filter_map(shown).collect::<Vec<_>>().join("/")
+/// One word: `yes`, `no`, `not stated`.
+pub fn fit_word(fit: &Fit) -> &'static str {
+    match fit {
+        Fit::Yes => "yes",
+        Fit::NotStated(_) => "not stated",
+        Fit::No(_) => "no",
+    }
 }
 
 /// The first of some words with commas between them, and how many more there are.

@@ -2,7 +2,9 @@
 
 use std::fmt::Write as _;
 
-use super::{Graph, Node, purpose};
+use bibliotax_core::graph::{Graph, Node};
+
+use super::purpose;
 
 /// The graph as a DOT text.
 pub fn dot(graph: &Graph<'_>) -> String {

@@ -1,4 +1,4 @@
-//! The difference of two locks, as a table for people and as data.
+//! The difference of two locks, as rows of a table and as JSON.
 
 use std::collections::{BTreeSet, HashMap};
 
@@ -8,41 +8,39 @@ use bibliotax_core::name::{ComponentName, PackageName};
 use bibliotax_core::source::Source;
 use serde_json::{Value, json};
 
-use super::{size, table};
-use crate::ui::{Look, Ui, clean, style, styled};
+use crate::terminal::{Look, clean, style, styled};
+use crate::words::size;
 
-/// Most new packages that are told where they weren't asked about; of more, only what projects need themselves.
+/// Most new packages that have a row each where nobody asked for them; of more, only what projects need themselves.
 const MOST_ADDED: usize = 100;
 
-/// Shows what changes in the lock.
-pub fn show(ui: &Ui, changes: &[Change<'_>], lock: &Lock) {
-    if changes.is_empty() {
-        return;
-    }
-    ui.say(format!("{}: {}", styled(style::STRONG, "lock"), tally(changes)));
+/// The changes of a lock, as they are shown where nobody asked for each of them.
+pub struct Summary {
+    /// A row for each change that is worth it.
+    pub rows: Vec<Vec<String>>,
+    /// How many changes have no row.
+    pub left: usize,
+}
+
+/// The changes that are worth a row each: all, unless very many packages are new.
+pub fn summary(changes: &[Change<'_>], lock: &Lock) -> Summary {
     let needers = Needers::of(lock);
     let (added, others): (Vec<_>, Vec<_>) = changes.iter().partition(|change| change.kind == Kind::Added);
-    let is_told = |change: &&Change<'_>| added.len() <= MOST_ADDED || needers.is_direct(change.package());
-    let mut told = others;
-    told.extend(added.iter().copied().filter(is_told).take(MOST_ADDED));
-    told.sort_by_key(|change| &change.package().name);
-    let left = changes.len() - told.len();
-    ui.say(table(ui, told.into_iter().map(|change| row(change, &needers))));
-    if left > 0 {
-        ui.say(styled(
-            style::FAINT,
-            format!(" and {left} more: `bibliotax graph` shows what is in the lock"),
-        ));
-    }
+    let is_shown = |change: &&Change<'_>| added.len() <= MOST_ADDED || needers.is_direct(change.package());
+    let mut shown = others;
+    shown.extend(added.iter().copied().filter(is_shown).take(MOST_ADDED));
+    shown.sort_by_key(|change| &change.package().name);
+    let left = changes.len() - shown.len();
+    Summary { rows: shown.into_iter().map(|change| row(change, &needers)).collect(), left }
 }
 
-/// Lists changes that were asked about.
-pub fn list(ui: &Ui, changes: &[Change<'_>], lock: &Lock) {
+/// A row for each change.
+pub fn rows(changes: &[Change<'_>], lock: &Lock) -> Vec<Vec<String>> {
     let needers = Needers::of(lock);
-    ui.answer(table(ui, changes.iter().map(|change| row(change, &needers))));
+    changes.iter().map(|change| row(change, &needers)).collect()
 }
 
-/// The same as data.
+/// The changes as JSON.
 pub fn as_json(changes: &[Change<'_>], lock: &Lock) -> Value {
     let needers = Needers::of(lock);
     let change = |change: &Change<'_>| {
@@ -81,7 +79,7 @@ pub fn word(kind: &Kind) -> &'static str {
 pub fn look(kind: &Kind) -> Look {
     match kind {
         Kind::Added | Kind::Raised => style::GOOD,
-        Kind::Gone | Kind::Lowered => style::HEED,
+        Kind::Gone | Kind::Lowered => style::WARNING,
         Kind::Changed => style::BAD,
     }
 }
@@ -221,9 +219,4 @@ impl<'l> Needers<'l> {
             (_, [one, rest @ ..]) => format!("by {one} and {} more", rest.len()),
         }
     }
-}
-
-/// The packages of a lock that need another.
-pub fn needed_by<'l>(lock: &'l Lock, name: &PackageName) -> Vec<&'l PackageName> {
-    lock.packages.iter().filter(|package| package.needs.contains(name)).map(|package| &package.name).collect()
 }

@@ -27,10 +27,15 @@ const LOOKS: [Style; 5] = [
 pub mod style {
     use super::Look;
 
+    /// For titles and names.
     pub const STRONG: Look = Look(0);
+    /// For what may be skipped.
     pub const FAINT: Look = Look(1);
+    /// For what is well.
     pub const GOOD: Look = Look(2);
-    pub const HEED: Look = Look(3);
+    /// For warnings.
+    pub const WARNING: Look = Look(3);
+    /// For what is wrong.
     pub const BAD: Look = Look(4);
 }
 

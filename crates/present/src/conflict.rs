@@ -1,4 +1,4 @@
-//! Why something can't be, as sentences and as data.
+//! Why no set of releases satisfies all needs, as sentences and as JSON.
 
 use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::{Conflict, Sentence};

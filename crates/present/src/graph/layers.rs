@@ -6,7 +6,7 @@
 
 use std::collections::BTreeSet;
 
-use super::Graph;
+use bibliotax_core::graph::Graph;
 
 /// How often the order and the places are improved from both sides.
 const SWEEPS: usize = 12;

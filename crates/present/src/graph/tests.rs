@@ -1,0 +1,119 @@
+//! Graphs of small locks, drawn in every form.
+
+use bibliotax_core::facet::Target;
+use bibliotax_core::graph::{Graph, View};
+use bibliotax_core::lock::samples::{any_lock, test_lock};
+use bibliotax_core::lock::{Lock, LockedMember, LockedNeed, Scope};
+use bibliotax_core::name::PackageName;
+use proptest::prelude::*;
+
+use super::*;
+
+/// `kiosk` and `hand` need moss, and `hand` probe for tests; moss needs stone and rain, rain needs dew, probe needs stone.
+fn lock() -> Lock {
+    let mut lock =
+        test_lock(&[("dew", "1"), ("moss", "2"), ("probe", "0.9"), ("rain", "2.4"), ("stone", "1")]);
+    let name = |text: &str| text.parse::<PackageName>().unwrap();
+    for (package, needs) in [("moss", &["rain", "stone"][..]), ("rain", &["dew"]), ("probe", &["stone"])] {
+        let at = lock.packages.iter().position(|p| p.name == name(package)).unwrap();
+        lock.packages[at].needs = needs.iter().map(|need| name(need)).collect();
+    }
+    let need = |package: &str, purpose: Option<&str>| LockedNeed {
+        name: name(package),
+        purpose: purpose.map(|purpose| purpose.parse().unwrap()),
+        targets: Vec::new(),
+    };
+    let kiosk = lock.members[0].clone();
+    lock.members = vec![
+        LockedMember { name: name("kiosk"), needs: vec![need("moss", None)], ..kiosk.clone() },
+        LockedMember {
+            name: name("hand"),
+            needs: vec![need("moss", None), need("probe", Some("test"))],
+            ..kiosk
+        },
+    ];
+    lock
+}
+
+#[test]
+fn packages_that_need_each_other_are_drawn_with_one_line_back() {
+    let mut lock = lock();
+    lock.packages[0].needs = vec!["moss".parse().unwrap()];
+    let machine = Target::this_machine();
+    let graph = Graph::of(&lock, &View { scope: Scope::all(&machine), to: None, depth: None });
+    assert_eq!(svg(&graph).matches("class=\"line circle\"").count(), 1);
+    assert_eq!(svg(&graph).matches("class=\"line").count(), 8);
+}
+
+#[test]
+fn other_programs_are_told_the_same() {
+    let lock = lock();
+    let machine = Target::this_machine();
+    let graph = Graph::of(&lock, &View { scope: Scope::all(&machine), to: None, depth: Some(1) });
+    insta::assert_snapshot!(dot(&graph), @r#"
+    digraph packages {
+      rankdir=LR;
+      node [shape=box, style=rounded];
+      n0 [label="kiosk", style="rounded,bold"];
+      n1 [label="hand", style="rounded,bold"];
+      n2 [label="moss 2"];
+      n3 [label="probe 0.9", style="rounded,dotted"];
+      n0 -> n2;
+      n1 -> n2;
+      n1 -> n3 [label="test", style=dotted];
+    }
+    "#);
+    insta::assert_snapshot!(mermaid(&graph), @r#"
+    flowchart LR
+      n0(["kiosk"])
+      n1(["hand"])
+      n2["moss 2"]
+      n3["probe 0.9"]
+      n0 --> n2
+      n1 --> n2
+      n1 -. test .-> n3
+    "#);
+}
+
+#[test]
+fn in_a_picture_needs_lead_to_the_right_and_boxes_stand_apart() {
+    let lock = lock();
+    let machine = Target::this_machine();
+    let graph = Graph::of(&lock, &View { scope: Scope::all(&machine), to: None, depth: None });
+    let layers = layers::Layers::of(&graph, 30.0, 10.0);
+    for line in &layers.lines {
+        assert!(line.cells.windows(2).all(|pair| pair[1].0 == pair[0].0 + 1), "{line:?}");
+    }
+    for (cells, heights) in layers.cells.iter().zip(&layers.heights) {
+        let nodes: Vec<f64> = cells
+            .iter()
+            .zip(heights)
+            .filter(|(cell, _)| matches!(cell, layers::Cell::Node(_)))
+            .map(|(_, height)| *height)
+            .collect();
+        assert!(nodes.windows(2).all(|pair| pair[1] - pair[0] >= 29.9), "{nodes:?}");
+    }
+    assert_eq!(svg(&graph), svg(&graph));
+}
+
+proptest! {
+    #[test]
+    fn a_picture_of_any_graph_has_each_box_once_and_leads_to_the_right(lock in any_lock()) {
+        let machine = Target::this_machine();
+        let graph = Graph::of(&lock, &View { scope: Scope::all(&machine), to: None, depth: None });
+        let layers = layers::Layers::of(&graph, 30.0, 10.0);
+        let boxes = layers.cells.iter().flatten().filter_map(|cell| match cell {
+            layers::Cell::Node(node) => Some(*node),
+            _ => None,
+        });
+        let mut boxes: Vec<usize> = boxes.collect();
+        boxes.sort_unstable();
+        prop_assert_eq!(boxes, (0..graph.nodes.len()).collect::<Vec<_>>());
+        for line in &layers.lines {
+            prop_assert!(line.cells.windows(2).all(|pair| pair[1].0 == pair[0].0 + 1));
+        }
+        for heights in &layers.heights {
+            prop_assert!(heights.windows(2).all(|pair| pair[1] > pair[0]), "{heights:?}");
+        }
+    }
+}

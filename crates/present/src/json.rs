@@ -1,0 +1,18 @@
+//! Data as JSON, where it isn't just what its type serialises to.
+
+use bibliotax_core::facet::{Fit, Misfit};
+use serde_json::{Value, json};
+
+/// A fit as data.
+pub fn fit(fit: &Fit) -> Value {
+    match fit {
+        Fit::Yes => json!({ "fit": "yes" }),
+        Fit::NotStated(unstated) => json!({ "fit": "not-stated", "facets": unstated }),
+        Fit::No(Misfit::Facet { facet, wanted, said }) => {
+            json!({ "fit": "no", "facets": [facet], "wanted": wanted, "said": said })
+        }
+        Fit::No(Misfit::Part { part, there_are }) => {
+            json!({ "fit": "no", "facets": [], "part": part, "there-are": there_are })
+        }
+    }
+}

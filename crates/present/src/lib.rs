@@ -1,0 +1,21 @@
+//! Data as people read it: sentences, rows of tables, drawings. Used by the terminal, the server's pages and whatever comes.
+//!
+//! Nothing here reads a file or writes to anything; who calls decides where a text goes.
+//!
+//! | module | what it has |
+//! |---|---|
+//! | [`words`] | sizes, counts, needs and fits in words |
+//! | [`changes`] | the difference of two locks |
+//! | [`conflict`] | why no set of releases satisfies all needs |
+//! | [`graph`] | a graph of packages in DOT, in Mermaid and as SVG |
+//! | [`table`] | rows in columns |
+//! | [`terminal`] | text on its way to a terminal: styles, and escapes for all that isn't ours |
+//! | [`json`] | what isn't just what its type serialises to |
+
+pub mod changes;
+pub mod conflict;
+pub mod graph;
+pub mod json;
+pub mod table;
+pub mod terminal;
+pub mod words;

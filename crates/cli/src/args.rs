@@ -1,13 +1,47 @@
-//! The command line as plain values. Nothing here looks at files, the terminal or the environment.
+//! The command line: its options as plain values, one file for each command, and which use case each command runs.
+
+mod check;
+mod compare;
+mod deprecate;
+mod describe;
+mod drop;
+mod explain;
+mod find;
+mod fit;
+mod graph;
+mod init;
+mod install;
+mod kit;
+mod members;
+mod need;
+mod newer;
+mod publish;
+mod ready;
+mod registry;
+mod resolve;
+mod search;
+mod shelf;
+mod size;
+mod steps;
+mod store;
+mod task;
+mod update;
+mod verify;
+mod with;
+mod withdraw;
 
 use std::ffi::OsString;
+use std::path::{Path, PathBuf};
 
+use bibliotax_app::failure::Failure;
 use bibliotax_core::shown::escaped;
-use clap::{CommandFactory, FromArgMatches, Parser};
+use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
 
-use crate::commands::Command;
+use crate::demo;
+use crate::exit_status::Exit;
 use crate::global::Global;
 use crate::help;
+use crate::run::Run;
 
 /// Declares, resolves, installs and keeps a team's third-party packages, for any language.
 #[derive(Debug, Parser)]
@@ -33,6 +67,82 @@ pub fn parse() -> Result<Arguments, clap::Error> {
 fn parsed(words: &[OsString]) -> Result<Arguments, clap::Error> {
     let matches = help::grouped(Arguments::command()).try_get_matches_from(words)?;
     Arguments::from_arg_matches(&matches)
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    Init(init::Init),
+    Find(find::Find),
+    Need(Box<need::Need>),
+    Drop(drop::Drop),
+    Resolve(resolve::Resolve),
+    Install(install::Install),
+    Update(update::Update),
+    Verify(verify::Verify),
+    Task(task::Task),
+    With(with::With),
+    Graph(graph::Graph),
+    Explain(explain::Explain),
+    Newer(newer::Newer),
+    Compare(compare::Compare),
+    Describe(describe::Describe),
+    Fit(fit::Fit),
+    Steps(steps::Steps),
+    Ready(ready::Ready),
+    Check(check::Check),
+    Publish(publish::Publish),
+    Withdraw(withdraw::Withdraw),
+    Deprecate(deprecate::Deprecate),
+    Registry(registry::Registry),
+    Kit(kit::Kit),
+    Store(store::Store),
+    Demo(demo::Demo),
+}
+
+impl Command {
+    /// Runs the command.
+    pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        match self {
+            Self::Init(command) => command.run(run),
+            Self::Find(command) => command.run(run),
+            Self::Need(command) => command.run(run),
+            Self::Drop(command) => command.run(run),
+            Self::Resolve(command) => command.run(run),
+            Self::Install(command) => command.run(run),
+            Self::Update(command) => command.run(run),
+            Self::Verify(command) => command.run(run),
+            Self::Task(command) => command.run(run),
+            Self::With(command) => command.run(run),
+            Self::Graph(command) => command.run(run),
+            Self::Explain(command) => command.run(run),
+            Self::Newer(command) => command.run(run),
+            Self::Compare(command) => command.run(run),
+            Self::Describe(command) => command.run(run),
+            Self::Fit(command) => command.run(run),
+            Self::Steps(command) => command.run(run),
+            Self::Ready(command) => command.run(run),
+            Self::Check(command) => command.run(run),
+            Self::Publish(command) => command.run(run),
+            Self::Withdraw(command) => command.run(run),
+            Self::Deprecate(command) => command.run(run),
+            Self::Registry(command) => command.run(run),
+            Self::Kit(command) => command.run(run),
+            Self::Store(command) => command.run(run),
+            Self::Demo(command) => command.run(run),
+        }
+    }
+}
+
+/// The folder that was asked for.
+pub fn working_folder(global: &Global) -> Result<PathBuf, Failure> {
+    let missing = |folder: &Path| {
+        Failure::new("disk.missing", format!("there is no folder {}", folder.display()))
+            .mend("check the path")
+    };
+    let current = std::env::current_dir().map_err(|_| missing(Path::new(".")))?;
+    let Some(folder) = &global.directory else { return Ok(current) };
+    let folder = current.join(folder);
+    if folder.is_dir() { Ok(folder) } else { Err(missing(&folder)) }
 }
 
 #[cfg(test)]

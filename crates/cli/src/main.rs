@@ -1,70 +1,63 @@
-//! The `bibliotax` program: commands, and everything that is shown.
+//! The `bibliotax` program: the command line in front of `bibliotax-app`.
 //!
-//! | room | what lives there |
+//! | module | what it has |
 //! |---|---|
-//! | `args`, `global`, `help` | the command line as values; the help, grouped by stage |
-//! | `commands` | one file for each command |
-//! | `project` | the folder with its manifest, lock, shelf and registries |
-//! | `running` | other programs, run with the links' paths in their environment |
-//! | `switches` | variables of the environment that are on or off |
-//! | `rendering` | templates of links, rendered in a process of its own |
-//! | `machine`, `tools` | this machine, the programs on it and their versions |
-//! | `ui`, `progress`, `waiting`, `show` | all writing to the terminal |
-//! | `failure`, `codes` | what a failure says, and the exit status that it leads to |
-//! | `failing` | failures shown, and how the program ends |
-//! | `searching` | the options of every command that resolves |
+//! | `args` | the command line as values, one file for each command: its options, and which use case it runs |
+//! | `render` | reports of use cases as text or JSON, one file for each command |
+//! | `ui`, `progress`, `waiting` | all writing to the terminal |
+//! | `global`, `help` | the options of every command; the help, grouped by stage |
+//! | `environment`, `run` | what the environment says; what a command runs with |
+//! | `exit_status`, `defect` | how the program ends |
+//! | `server_log`, `demo` | the log of a server; the demo |
 
 mod args;
-mod clock;
-mod codes;
-mod commands;
-mod credentials;
-mod failing;
-mod failure;
+mod defect;
+mod demo;
+mod environment;
+mod exit_status;
 mod global;
 mod help;
-mod kept;
-mod machine;
 mod progress;
-mod project;
-mod rendering;
-mod running;
-mod searching;
-mod show;
-mod switches;
-mod tools;
+mod render;
+mod run;
+mod server_log;
 mod ui;
 mod waiting;
 
 use std::panic;
 use std::process::ExitCode;
 
-use crate::codes::Exit;
+use bibliotax_app::failure::Failure;
+use bibliotax_app::template_process;
+
+use crate::args::Arguments;
+use crate::exit_status::Exit;
+use crate::run::Run;
 use crate::ui::Ui;
 
 fn main() -> ExitCode {
-    panic::set_hook(Box::new(failure::note_panic));
-    if rendering::is_asked_for() {
-        return rendering::answer();
+    panic::set_hook(Box::new(defect::note_panic));
+    if template_process::is_asked_for(std::env::args_os().skip(1)) {
+        let served = template_process::serve(std::io::stdin().lock(), std::io::stdout());
+        return if served.is_ok() { ExitCode::SUCCESS } else { ExitCode::FAILURE };
     }
-    let args = match args::parse() {
-        Ok(args) => args,
-        Err(error) => return failing::end(ui::show_words(&error)).into(),
+    let arguments = match args::parse() {
+        Ok(arguments) => arguments,
+        Err(error) => return render::failure::end(ui::show_words(&error)).into(),
     };
-    let ui = Ui::new(&args.global);
+    let ui = Ui::new(&arguments.global);
     waiting::show_where_progress_is(&ui);
-    let exit =
-        match panic::catch_unwind(|| switches::check().and_then(|()| args.command.run(&args.global, &ui))) {
-            Ok(Ok(exit)) => exit,
-            Ok(Err(failure)) => ui.fail(&failure),
-            Err(panic) => ui.fail(&failure::defect(panic.as_ref())),
-        };
+    let exit = match panic::catch_unwind(|| run(&arguments, &ui)) {
+        Ok(Ok(exit)) => exit,
+        Ok(Err(failure)) => ui.fail(&failure),
+        Err(panic) => ui.fail(&defect::failure_of(panic.as_ref())),
+    };
     bibliotax_registry::sources::git::end_all();
-    failing::end(exit).into()
+    render::failure::end(exit).into()
 }
 
-impl From<Exit> for ExitCode {
-    fn from(exit: Exit) -> Self {
-        Self::from(exit.status())
-    }
+fn run(arguments: &Arguments, ui: &Ui) -> Result<Exit, Failure> {
+    let environment = environment::read()?;
+    let folder = args::working_folder(&arguments.global)?;
+    arguments.command.run(&Run { ui, environment, folder })
 }

@@ -6,9 +6,9 @@ use std::time::Duration;
 
 use bibliotax_core::name::PackageName;
 use bibliotax_core::notice::{Listener, Notice};
+use bibliotax_present::words::{count, first_few};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle, WeakProgressBar};
 
-use crate::show::{count, first_few};
 use crate::ui::{Ui, clean};
 
 /// What is over sooner is not worth drawing.

@@ -4,9 +4,10 @@ use std::io::{self, IsTerminal, Write};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
 
+use bibliotax_present::table;
 use serde_json::Value;
 
-use crate::codes::Exit;
+use crate::exit_status::Exit;
 use crate::global::{Format, Global};
 pub use bibliotax_present::terminal::{
     clean, for_terminal, json_for_terminal, lines_around, on_one_line, style, styled,
@@ -115,6 +116,11 @@ impl Ui {
         if self.verbose >= level {
             print_err(&for_terminal(&styled(style::FAINT, on_one_line(text.as_ref()))));
         }
+    }
+
+    /// Rows in columns, no wider than the terminal.
+    pub fn table(&self, rows: impl IntoIterator<Item = Vec<String>>) -> String {
+        table::table(rows, self.terminal_width())
     }
 
     /// The columns of the terminal that results go to; `None` where they go elsewhere.

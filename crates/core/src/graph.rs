@@ -14,7 +14,7 @@ use crate::lock::{Lock, LockedMember, LockedNeed, LockedPackage, Scope, Wires, b
 use crate::name::{PackageName, Purpose};
 
 pub use self::outline::{Line, outline};
-pub use self::ways::{Way, ways_to};
+pub use self::ways::{Way, Ways, ways_to};
 
 /// Part of a lock as a graph; members stand first, then packages by name.
 #[derive(Debug, Clone)]

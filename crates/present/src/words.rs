@@ -5,6 +5,7 @@ pub use bibliotax_core::facet::words::{fits, machine};
 use bibliotax_core::facet::{Facet, Facets, Fit, FitValue, Misfit, Target};
 use bibliotax_core::name::{ComponentName, FacetName, PackageName};
 use bibliotax_core::range::Range;
+use bibliotax_core::steps::Place;
 use bibliotax_core::version::Version;
 
 /// A size in bytes with three digits or so: `812 B`, `18.2 KiB`.
@@ -44,8 +45,23 @@ pub fn need_beside_name(need: &CardNeed) -> String {
 
 /// The line of a manifest that declares a package from a version on.
 pub fn manifest_line(name: &PackageName, version: &Version) -> String {
-    let key = if name.as_str().contains('/') { format!("\"{name}\"") } else { name.to_string() };
-    format!("{key} = \"{}\"", Range::from_version(version))
+    format!("{} = \"{}\"", manifest_key(name), Range::from_version(version))
+}
+
+/// A package's name as a key of a manifest: one with a scope stands in quotes.
+pub fn manifest_key(name: &PackageName) -> String {
+    if name.as_str().contains('/') { format!("\"{name}\"") } else { name.to_string() }
+}
+
+/// Where a step is to be done.
+pub fn step_place(place: &Place) -> String {
+    match place {
+        Place::Project => "once, for the project".to_owned(),
+        Place::Target(target) => format!("for {target}"),
+        Place::Device(device) => format!("on {device}"),
+        Place::EachDevice(Some(target)) => format!("on each device of {target}"),
+        Place::EachDevice(None) => "on each device".to_owned(),
+    }
 }
 
 /// Whether a release fits, and why not.

@@ -9,8 +9,9 @@ use bibliotax_disk::folder::{Entry, Folder, Kind};
 use crate::error::StoreError;
 
 /// How closely files are looked at.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Depth {
+    #[default]
     /// Bytes are read only where size or time don't tell that nobody touched a file.
     SizeAndTime,
     /// Every byte is read.

@@ -1,0 +1,169 @@
+//! A change of manifests and lock, worked out before anything is written: what `need`, `drop`, `resolve`, `update`, `install` and
+//! `check` share.
+
+use std::collections::BTreeSet;
+use std::time::{Duration, Instant};
+
+use bibliotax_core::compare::{Change, compare};
+use bibliotax_core::lock::Lock;
+use bibliotax_core::workspace::Workspace;
+use bibliotax_registry::catalogue::registries::Registries;
+use bibliotax_store::install::Installed;
+use bibliotax_store::shelf::Plan;
+
+use crate::context::Context;
+use crate::failure::Failure;
+use crate::lock_check;
+use crate::resolving::{Resolved, Resolver};
+use crate::shelf::{ShelfOptions, ShelfWork};
+use crate::steps::{OpenStep, open_steps};
+use crate::workspace::edits::Edits;
+use crate::workspace::{LockFile, WorkspaceFolder};
+
+/// What a change is about.
+pub struct Wanted {
+    /// The texts that manifests are to have.
+    pub edits: Edits,
+    /// What the manifests declare with them.
+    pub declared: Workspace,
+    /// The lock that this leads to.
+    pub lock: Lock,
+    /// What people should know of it.
+    pub warnings: Vec<String>,
+}
+
+impl Wanted {
+    /// The change to what was resolved.
+    pub fn new(edits: Edits, declared: Workspace, resolved: Resolved) -> Self {
+        Self { edits, declared, lock: resolved.lock, warnings: resolved.warnings }
+    }
+}
+
+/// A change of manifests and lock, worked out and not yet written.
+pub struct PlannedChange {
+    workspace: WorkspaceFolder,
+    wanted: Wanted,
+    registries: Registries,
+}
+
+/// What changes.
+pub struct ChangeReport<'p> {
+    /// The packages that come, go or move.
+    pub changes: Vec<Change<'p>>,
+    /// The new lock.
+    pub lock: &'p Lock,
+    /// Whether only targets or purposes of packages change.
+    pub only_reasons: bool,
+    /// What people should know of it.
+    pub warnings: &'p [String],
+}
+
+/// What was done.
+pub struct Applied {
+    /// What came onto the shelf.
+    pub installed: Installed,
+    /// How long it took.
+    pub took: Duration,
+    /// The steps that people must still do by hand, where something was built.
+    pub open_steps: Vec<OpenStep>,
+}
+
+impl PlannedChange {
+    /// The change of a workspace to this, with the registries that it was worked out with.
+    pub fn new(workspace: WorkspaceFolder, wanted: Wanted, registries: &Registries) -> Self {
+        Self { workspace, wanted, registries: registries.again() }
+    }
+
+    /// The workspace as it is.
+    pub fn workspace(&self) -> &WorkspaceFolder {
+        &self.workspace
+    }
+
+    /// What the manifests are going to declare.
+    pub fn declared(&self) -> &Workspace {
+        &self.wanted.declared
+    }
+
+    /// The new lock.
+    pub fn lock(&self) -> &Lock {
+        &self.wanted.lock
+    }
+
+    /// The lock before, if there was one to compare with.
+    pub fn old_lock(&self) -> Option<&Lock> {
+        match &self.workspace.lock {
+            LockFile::Sound { lock, .. } => Some(lock),
+            LockFile::None | LockFile::Faulty { .. } => None,
+        }
+    }
+
+    /// Whether the lock on disk is the new one already.
+    pub fn is_locked(&self) -> bool {
+        self.old_lock() == Some(self.lock())
+    }
+
+    /// What changes.
+    pub fn report(&self) -> ChangeReport<'_> {
+        let (old, lock) = (self.old_lock(), self.lock());
+        let changes = compare(old, lock);
+        let differs = old.is_some_and(|old| old.packages != lock.packages);
+        ChangeReport {
+            only_reasons: changes.is_empty() && differs,
+            changes,
+            lock,
+            warnings: &self.wanted.warnings,
+        }
+    }
+
+    /// What would be done on the shelf.
+    pub fn shelf_plan<'p>(
+        &'p self,
+        options: &ShelfOptions,
+        context: &Context<'_>,
+    ) -> Result<Plan<'p>, Failure> {
+        let work = ShelfWork::new(&self.workspace, self.lock(), options, context);
+        work.towards(self.declared(), &self.registries).plan()
+    }
+
+    /// Fetches what is missing, then writes the manifests that have other texts and the lock, then brings the shelf to it: what
+    /// can fail most comes before anything is written.
+    pub fn apply(&self, options: &ShelfOptions, context: &Context<'_>) -> Result<Applied, Failure> {
+        let begun = Instant::now();
+        let work = ShelfWork::new(&self.workspace, self.lock(), options, context);
+        let work = work.towards(self.declared(), &self.registries);
+        work.try_templates()?;
+        let fetched = work.fetch()?;
+        self.write(context)?;
+        let installed = work.install(&self.wanted.edits, &BTreeSet::new())?;
+        let installed = Installed { fetched, ..installed };
+        let took = begun.elapsed();
+        let open_steps =
+            if installed.built > 0 { open_steps(&self.workspace, self.lock())? } else { Vec::new() };
+        Ok(Applied { installed, took, open_steps })
+    }
+
+    /// Writes manifests and lock alone.
+    pub fn write(&self, context: &Context<'_>) -> Result<(), Failure> {
+        self.workspace.write_manifests(&self.wanted.edits)?;
+        if self.is_locked() {
+            return Ok(());
+        }
+        self.workspace.write_lock(self.lock())?;
+        lock_check::remember(&self.workspace, self.lock(), context.environment);
+        Ok(())
+    }
+}
+
+/// Resolves what the manifests declare with these texts, and plans the change to it.
+pub fn plan_edits(
+    workspace: WorkspaceFolder,
+    edits: Edits,
+    options: &crate::search_options::SearchOptions,
+    context: &Context<'_>,
+) -> Result<PlannedChange, Failure> {
+    let declared = workspace.edited(&edits)?;
+    let resolver = Resolver::open(&workspace, &declared, context.environment, options)?;
+    let resolved = resolver.resolve(&declared)?;
+    let registries = resolver.registries;
+    Ok(PlannedChange::new(workspace, Wanted::new(edits, declared, resolved), &registries))
+}

@@ -1,0 +1,195 @@
+//! `check`: what is wrong or worth a look in a workspace, though all of it can be read.
+
+use bibliotax_core::manifest::Need;
+use bibliotax_core::name::{PackageName, Purpose};
+use bibliotax_core::range::Range;
+use bibliotax_core::source::Source;
+use bibliotax_core::version::Version;
+use bibliotax_core::workspace::{Drift, Member};
+
+use crate::change::{PlannedChange, plan_edits};
+use crate::context::Context;
+use crate::failure::Failure;
+use crate::lock_check::LockCheck;
+use crate::resolving::known_warnings;
+use crate::search_options::SearchOptions;
+use crate::workspace::edits::Edits;
+use crate::workspace::{LockFile, ManifestEdits, WorkspaceFolder};
+
+/// What is checked, and whether members are to agree on ranges.
+#[derive(Debug, Clone, Default)]
+pub struct Request {
+    /// Whether members are to share one range of each package that they declare with different ones.
+    pub unifies: bool,
+    /// How it is resolved then.
+    pub options: SearchOptions,
+    /// Whether nothing is going to be written.
+    pub is_dry_run: bool,
+}
+
+/// Something that is wrong or worth a look.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Finding {
+    /// The lock is not what the manifests lead to.
+    Lock {
+        /// Why, as an error code.
+        code: &'static str,
+        /// Why, in a sentence.
+        message: String,
+        /// Whether it can't be trusted, so that an install stays away from it.
+        is_faulty: bool,
+    },
+    /// Something is to stand in for a package.
+    Replaced {
+        /// The package.
+        package: PackageName,
+        /// What stands in for it; none where nothing needs the package.
+        by: Option<(Source, Version)>,
+    },
+    /// Members declare a package with different ranges.
+    Drift {
+        /// The package.
+        package: PackageName,
+        /// A range that all of them accept.
+        common: Option<Range>,
+        /// The needs.
+        needs: Vec<DriftingNeed>,
+    },
+}
+
+/// A member's need of a package that others declare with another range.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DriftingNeed {
+    /// The member.
+    pub member: PackageName,
+    /// Its folder, from the workspace's.
+    pub folder: String,
+    /// Its folder as people write it.
+    pub path: String,
+    /// What it is for, beside running.
+    pub purpose: Option<Purpose>,
+    /// The range.
+    pub range: Range,
+    /// Whether the range is the workspace's.
+    pub is_shared: bool,
+}
+
+/// What was found.
+pub struct Report {
+    /// What is wrong or worth a look.
+    pub findings: Vec<Finding>,
+    /// What people should know of what is locked.
+    pub warnings: Vec<String>,
+    /// The ranges that members can share, where they are to.
+    pub shared: Vec<(PackageName, Range)>,
+    /// How many members there are.
+    pub members: usize,
+    /// How many packages are locked.
+    pub packages: usize,
+}
+
+/// A check, with the change that lets members share ranges, where that is wanted.
+pub struct Plan {
+    /// What was found.
+    pub report: Report,
+    unify: Option<Unify>,
+}
+
+/// Manifests whose members share ranges, not yet resolved.
+struct Unify {
+    workspace: WorkspaceFolder,
+    edits: Edits,
+    options: SearchOptions,
+}
+
+impl Plan {
+    /// Resolves what members share, and plans the change to it; `None` where nothing is to be written.
+    pub fn change(&mut self, context: &Context<'_>) -> Result<Option<PlannedChange>, Failure> {
+        let Some(Unify { workspace, edits, options }) = self.unify.take() else { return Ok(None) };
+        plan_edits(workspace, edits, &options, context).map(Some)
+    }
+}
+
+/// Checks a workspace.
+pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
+    let is_read_only = !request.unifies || request.is_dry_run;
+    let workspace = WorkspaceFolder::open(context.folder, is_read_only, context.listener)?;
+    let mut warnings = Vec::new();
+    if let LockFile::Sound { lock, .. } = &workspace.lock {
+        if workspace.is_locked() {
+            LockCheck::new(&workspace, context.environment, &request.options).check(lock)?;
+        }
+        warnings = known_warnings(&workspace, lock, context.environment);
+    }
+    let drifts = workspace.declared.drifts();
+    let mut findings: Vec<Finding> = about_lock(&workspace).into_iter().collect();
+    findings.extend(about_replaced(&workspace));
+    findings.extend(drifts.iter().map(about_drift));
+    let shared = drifts.iter().filter(|_| request.unifies);
+    let shared = shared.filter_map(|drift| Some((drift.package.clone(), drift.common.clone()?))).collect();
+    let edits = if request.unifies { unified(&workspace, &drifts)? } else { Edits::new() };
+    let (members, packages) = (workspace.declared.members.len(), workspace.locked().len());
+    drop(drifts);
+    let report = Report { findings, warnings, shared, members, packages };
+    let is_written = !edits.is_empty() && !request.is_dry_run;
+    let unify = is_written.then(|| Unify { workspace, edits, options: request.options.clone() });
+    Ok(Plan { report, unify })
+}
+
+/// The manifests in which members share ranges.
+fn unified(workspace: &WorkspaceFolder, drifts: &[Drift<'_>]) -> Result<Edits, Failure> {
+    let mut texts = ManifestEdits::of(workspace);
+    for drift in drifts {
+        let Some(range) = &drift.common else { continue };
+        texts.open("")?.set_shared(&drift.package, range);
+        for (member, need) in &drift.needs {
+            texts.open(&member.folder)?.set_need_shared(need.purpose.as_ref(), &need.package);
+        }
+    }
+    let edits = texts.edits();
+    // What can't be read so is a failure before anything else is said.
+    workspace.edited(&edits)?;
+    Ok(edits)
+}
+
+/// That the lock is not what the manifests lead to.
+fn about_lock(workspace: &WorkspaceFolder) -> Option<Finding> {
+    let (code, message) = match &workspace.lock {
+        LockFile::None => ("lock.missing", "there is no lock yet".to_owned()),
+        LockFile::Faulty { fault, .. } => (fault.code, fault.message.clone()),
+        LockFile::Sound { .. } if !workspace.is_locked() => {
+            ("lock.stale", "manifests were changed since the lock was made from them".to_owned())
+        }
+        LockFile::Sound { .. } => return None,
+    };
+    let is_faulty = matches!(workspace.lock, LockFile::Faulty { .. });
+    Some(Finding::Lock { code, message, is_faulty })
+}
+
+/// What stands in for packages.
+fn about_replaced(workspace: &WorkspaceFolder) -> Vec<Finding> {
+    let locked = workspace.locked();
+    let finding = |name: &PackageName| {
+        let package = locked.iter().find(|package| package.name == *name && package.replaced);
+        let by = package.map(|package| (package.source.clone(), package.version.clone()));
+        Finding::Replaced { package: name.clone(), by }
+    };
+    workspace.declared.replaced.keys().map(finding).collect()
+}
+
+/// That members declare a package with different ranges.
+fn about_drift(drift: &Drift<'_>) -> Finding {
+    let need = |(member, need): &(&Member, &Need)| DriftingNeed {
+        member: member.project.name.clone(),
+        folder: member.folder.clone(),
+        path: member.path().to_owned(),
+        purpose: need.purpose.clone(),
+        range: need.range.clone(),
+        is_shared: need.is_shared,
+    };
+    Finding::Drift {
+        package: drift.package.clone(),
+        common: drift.common.clone(),
+        needs: drift.needs.iter().map(need).collect(),
+    }
+}

@@ -1,0 +1,155 @@
+//! `compare`: the difference of two locks, each from a file or from a revision of git.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+use std::process::Command;
+
+use bibliotax_core::compare::{Change, compare};
+use bibliotax_core::digest::Digest;
+use bibliotax_core::lock::{FILE_NAME, Lock, LockedPackage};
+use bibliotax_core::name::PackageName;
+use bibliotax_disk::read::read_text;
+
+use crate::context::Context;
+use crate::failure::Failure;
+use crate::workspace::{LARGEST_LOCK, Manifests};
+
+/// The word for a lock without any package.
+const NOTHING: &str = "nothing";
+
+/// What is compared where nothing is said.
+pub const HEAD: &str = "HEAD";
+
+/// Two locks.
+pub struct Report {
+    /// The lock before.
+    pub old: Lock,
+    /// The lock after.
+    pub new: Lock,
+}
+
+/// The projects that are on one side only.
+pub struct MemberChanges<'r> {
+    /// Those that are new.
+    pub added: Vec<&'r PackageName>,
+    /// Those that are gone.
+    pub gone: Vec<&'r PackageName>,
+}
+
+impl Report {
+    /// The packages that differ.
+    pub fn changes(&self) -> Vec<Change<'_>> {
+        compare(Some(&self.old), &self.new)
+    }
+
+    /// The projects that are on one side only.
+    pub fn members(&self) -> MemberChanges<'_> {
+        MemberChanges { added: beyond(&self.new, &self.old), gone: beyond(&self.old, &self.new) }
+    }
+
+    /// Whether only targets or purposes of packages differ.
+    pub fn differs_in_reasons(&self) -> bool {
+        self.old.packages != self.new.packages || self.old.members != self.new.members
+    }
+
+    /// The bytes of all archives, before and after.
+    pub fn sizes(&self) -> (u64, u64) {
+        let total = |lock: &Lock| lock.packages.iter().map(LockedPackage::size).sum();
+        (total(&self.old), total(&self.new))
+    }
+}
+
+impl MemberChanges<'_> {
+    /// Whether both sides have the same projects.
+    pub fn is_empty(&self) -> bool {
+        self.added.is_empty() && self.gone.is_empty()
+    }
+}
+
+/// The projects that one lock has beyond another.
+fn beyond<'r>(one: &'r Lock, other: &Lock) -> Vec<&'r PackageName> {
+    let names = one.members.iter().map(|member| &member.name);
+    names.filter(|name| !other.members.iter().any(|member| member.name == **name)).collect()
+}
+
+/// Reads the locks that two words mean; the one that is there, without a second word.
+pub fn report(old: &str, new: Option<&str>, context: &Context<'_>) -> Result<Report, Failure> {
+    let old = lock_of(old, context.folder)?;
+    let new = match new {
+        Some(word) => lock_of(word, context.folder)?,
+        None => present_lock(context.folder)?,
+    };
+    Ok(Report { old, new })
+}
+
+/// The lock that a word means: of a file that there is, or of a revision of git.
+fn lock_of(word: &str, here: &Path) -> Result<Lock, Failure> {
+    let file = here.join(word);
+    if file.is_file() {
+        let text = read_text(&file, LARGEST_LOCK)?.unwrap_or_default();
+        return read(&text, word);
+    }
+    if word == NOTHING {
+        return Ok(empty_lock());
+    }
+    lock_at(word, here)
+}
+
+/// The lock in a revision of git.
+fn lock_at(word: &str, here: &Path) -> Result<Lock, Failure> {
+    let unknown = |why: &str| {
+        let failure =
+            Failure::new("compare.unknown", format!("`{word}` is no file here, and no revision of git{why}"));
+        failure.mend("name a file, a branch, a tag or a commit: `bibliotax compare main`")
+    };
+    if word.starts_with('-') || word.contains(char::is_control) {
+        return Err(unknown(""));
+    }
+    let root = Manifests::find(here)?.root;
+    let asked = |args: &[&str]| {
+        let asked = Command::new("git").args(args).current_dir(&root).output();
+        asked.map_err(|_| unknown(": git is not on this machine"))
+    };
+    let object = format!("{word}:./{FILE_NAME}");
+    let found = asked(&["cat-file", "blob", &object])?;
+    if found.status.success() {
+        return read(&String::from_utf8_lossy(&found.stdout), &format!("{word}:{FILE_NAME}"));
+    }
+    let none = |message: String| {
+        let mend = format!("`bibliotax compare {NOTHING}` shows all that is locked, as if it were new");
+        Err(Failure::new("compare.unknown", message).mend(mend))
+    };
+    if !asked(&["rev-parse", "--git-dir"])?.status.success() {
+        return none(format!(
+            "this project is not in a git repository, so there is no `{word}` to compare with"
+        ));
+    }
+    if asked(&["rev-parse", "--quiet", "--verify", &format!("{word}^{{commit}}")])?.status.success() {
+        return none(format!("there is no {FILE_NAME} in `{word}`: it was not committed there"));
+    }
+    if word == HEAD {
+        return none(format!("nothing was committed here yet, so there is no {FILE_NAME} to compare with"));
+    }
+    Err(unknown(""))
+}
+
+/// A lock without any package or project.
+fn empty_lock() -> Lock {
+    let inputs = Digest::of(b"");
+    Lock { inputs, registries: BTreeMap::new(), members: Vec::new(), packages: Vec::new() }
+}
+
+/// The lock as it is now.
+fn present_lock(here: &Path) -> Result<Lock, Failure> {
+    let root = Manifests::find(here)?.root;
+    let text = read_text(&root.join(FILE_NAME), LARGEST_LOCK)?;
+    let missing = || {
+        Failure::new("lock.missing", format!("there is no {FILE_NAME} yet"))
+            .mend("`bibliotax install` makes it")
+    };
+    read(&text.ok_or_else(missing)?, FILE_NAME)
+}
+
+fn read(text: &str, name: &str) -> Result<Lock, Failure> {
+    Lock::read(text).map_err(|broken| Failure::in_text(name, text, vec![broken.fault]))
+}

@@ -1,0 +1,18 @@
+//! Where and how a use case runs.
+
+use std::path::Path;
+
+use bibliotax_core::notice::Listener;
+
+use crate::environment::Environment;
+
+/// Where and how a use case runs.
+#[derive(Clone, Copy)]
+pub struct Context<'c> {
+    /// What the machine and the person say.
+    pub environment: &'c Environment,
+    /// The folder in which it was asked for.
+    pub folder: &'c Path,
+    /// Hears of progress.
+    pub listener: &'c dyn Listener,
+}

@@ -1,0 +1,171 @@
+//! `describe`: all that is known of a package, before it is needed or after.
+
+use std::sync::Arc;
+
+use bibliotax_core::card::Card;
+use bibliotax_core::facet::{Facets, Target};
+use bibliotax_core::fitting;
+use bibliotax_core::history::Release;
+use bibliotax_core::lock::LockedPackage;
+use bibliotax_core::name::PackageName;
+use bibliotax_core::resolve::{Catalogue, Listing};
+use bibliotax_core::version::Version;
+use bibliotax_registry::catalogue::everywhere::At;
+use bibliotax_registry::catalogue::registries::Registries;
+use bibliotax_registry::catalogue::registry::mirrored::Standing;
+
+use crate::context::Context;
+use crate::failure::Failure;
+use crate::resolving::{Resolver, check_known};
+use crate::search_options::SearchOptions;
+use crate::workspace::WorkspaceFolder;
+
+/// Most of the last releases whose notes are told.
+const MAX_NOTES: usize = 3;
+
+/// What is described.
+#[derive(Debug, Clone, Default)]
+pub struct Request {
+    /// The package.
+    pub package: String,
+    /// One of its versions; the newest that fits where it isn't said.
+    pub version: Option<String>,
+}
+
+/// What a name stands for.
+pub enum Report {
+    /// Several registries have it, and nothing says which is meant.
+    Ambiguous {
+        /// All places that have it.
+        sources: Vec<At>,
+        /// What to do about it.
+        failure: Failure,
+    },
+    /// A capability.
+    Capability {
+        /// Its name.
+        name: PackageName,
+        /// The packages that provide it.
+        providers: Vec<PackageName>,
+    },
+    /// A package.
+    Package(Box<Described>),
+}
+
+/// A package with one of its releases.
+pub struct Described {
+    listing: Arc<Listing>,
+    version: Version,
+    /// The card of the release.
+    pub card: Card,
+    /// What it has to fit.
+    pub places: Vec<Target>,
+    /// What facets there are.
+    pub facets: Arc<Facets>,
+    /// The version that is locked, as people read it.
+    pub locked: Option<String>,
+    /// What the last other releases say of what changed, the newest first.
+    pub notes: Vec<(Version, String)>,
+    /// Where the registry's mirrors stand with it.
+    pub mirrors: Vec<Standing>,
+    /// All places that have it.
+    pub sources: Vec<At>,
+    /// Whether the project is the only one of its workspace.
+    pub is_alone: bool,
+    /// What people should know of the registries.
+    pub warnings: Vec<String>,
+}
+
+impl Described {
+    /// What its registry has of it.
+    pub fn listing(&self) -> &Listing {
+        &self.listing
+    }
+
+    /// The release.
+    pub fn release(&self) -> &Release {
+        let release = self.listing.history.release(&self.version);
+        release.expect("the version was taken from this history")
+    }
+}
+
+/// Describes a package.
+pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failure> {
+    let workspace = WorkspaceFolder::find(context.folder)?;
+    let options = SearchOptions::default();
+    let resolver = Resolver::open(&workspace, &workspace.declared, context.environment, &options)?;
+    let registries = &resolver.registries;
+    let name: PackageName = Failure::read_word(&request.package)?;
+    match check_known(registries, &name) {
+        Err(failure) if failure.code == "package.ambiguous" => {
+            return Ok(Report::Ambiguous { sources: registries.everywhere(&name, None), failure });
+        }
+        known => known?,
+    }
+    let gone = || Failure::new("package.unknown", format!("no registry has a package {name}"));
+    let listing = registries.listing(&name)?.ok_or_else(gone)?;
+    if !listing.history.providers().is_empty() {
+        let providers = listing.history.providers().iter().cloned().collect();
+        return Ok(Report::Capability { name, providers });
+    }
+    Ok(Report::Package(Box::new(described(request, &name, listing, &workspace, registries)?)))
+}
+
+fn described(
+    request: &Request,
+    name: &PackageName,
+    listing: Arc<Listing>,
+    workspace: &WorkspaceFolder,
+    registries: &Registries,
+) -> Result<Described, Failure> {
+    let (places, facets) = (workspace.declared.places(), registries.facets());
+    let release = chosen(request, name, &listing, &places, &facets)?;
+    let card = registries.card(&listing, release)?;
+    let lock = workspace.sound_lock().ok().flatten();
+    Ok(Described {
+        version: release.entry.version.clone(),
+        locked: lock.and_then(|lock| lock.package(&card.name)).map(LockedPackage::told_version),
+        notes: notes(registries, &listing, release),
+        mirrors: registries.standings(name, &listing.source),
+        sources: registries.everywhere(name, card.repository.as_deref()),
+        is_alone: workspace.is_alone(),
+        warnings: registries.heeds(),
+        card,
+        places,
+        facets,
+        listing,
+    })
+}
+
+/// The release that is meant.
+fn chosen<'l>(
+    request: &Request,
+    name: &PackageName,
+    listing: &'l Listing,
+    places: &[Target],
+    facets: &Facets,
+) -> Result<&'l Release, Failure> {
+    let releases = listing.history.releases();
+    let Some(word) = &request.version else {
+        let newest = fitting::newest_fitting(releases, places, facets).or_else(|| fitting::newest(releases));
+        return newest
+            .or(releases.last())
+            .ok_or_else(|| Failure::new("package.unknown", format!("{name} has no release yet")));
+    };
+    let version: Version = Failure::read_word(word)?;
+    listing.history.release(&version).ok_or_else(|| {
+        Failure::new("package.unknown", format!("{name} has no release {version}"))
+            .mend(format!("`bibliotax describe {name} --releases` lists all"))
+    })
+}
+
+/// What the last releases beside this one say of what changed; nothing where their cards can't be had.
+fn notes(registries: &Registries, listing: &Listing, shown: &Release) -> Vec<(Version, String)> {
+    let releases = listing.history.releases().iter().rev().take(MAX_NOTES);
+    let others = releases.filter(|release| release.entry.version != shown.entry.version);
+    let notes = others.filter_map(|release| {
+        let card = registries.card(listing, release).ok()?;
+        Some((release.entry.version.clone(), card.notes?))
+    });
+    notes.collect()
+}

@@ -1,0 +1,80 @@
+//! What a machine and its person say for all use cases: where the store is, and how registries are asked.
+
+use std::ffi::OsString;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use bibliotax_registry::client::network::Network;
+use bibliotax_registry::client::waits::Waits;
+use bibliotax_store::store::Store;
+use jiff::Timestamp;
+
+use crate::credentials::CredentialChain;
+use crate::failure::Failure;
+use crate::search_options::SearchOptions;
+
+/// What a machine and its person say; read once by whoever runs use cases.
+#[derive(Clone, Default)]
+pub struct Environment {
+    /// The store's folder; `None` where there is no place for one.
+    pub store: Option<PathBuf>,
+    /// Whether nobody is asked over a network.
+    pub is_offline: bool,
+    /// Now, or the time that everything is to be dated with.
+    pub now: Timestamp,
+    /// Where credentials are looked up.
+    pub credentials: CredentialChain,
+    /// Whom this process waits for.
+    pub waits: Waits,
+    /// The settings of buckets, by the names of their variables.
+    pub bucket_settings: Vec<(String, String)>,
+    /// The folders in which programs are looked for, as `PATH` has them.
+    pub program_folders: OsString,
+}
+
+impl Environment {
+    /// The same, but nobody is asked over a network where `is_offline`.
+    #[must_use]
+    pub fn offline_if(&self, is_offline: bool) -> Self {
+        Self { is_offline: self.is_offline || is_offline, ..self.clone() }
+    }
+
+    /// How registries behind a network are asked: what they answered is kept in the store.
+    pub fn network(&self) -> Network {
+        Network {
+            // Without a place for it nothing is kept, and all is asked for anew.
+            cache: self.registries_folder().ok(),
+            offline: self.is_offline,
+            credentials: Some(Arc::new(self.credentials.clone())),
+            stale: false,
+            longest_list: None,
+            silence: None,
+            memory: self.store.as_ref().map(|store| store.join("seen")),
+            waits: self.waits.clone(),
+            now: self.now,
+            accept_changed: Vec::new(),
+        }
+    }
+
+    /// The same for a command that resolves.
+    pub fn network_for(&self, options: &SearchOptions) -> Network {
+        Network { accept_changed: options.accept_changed.clone(), ..self.network() }
+    }
+
+    /// The person's store.
+    pub fn open_store(&self) -> Result<Store, Failure> {
+        Ok(Store::open(self.store_folder()?)?)
+    }
+
+    /// Where what registries answered is kept.
+    pub fn registries_folder(&self) -> Result<PathBuf, Failure> {
+        Ok(self.store_folder()?.join("registries"))
+    }
+
+    fn store_folder(&self) -> Result<&PathBuf, Failure> {
+        self.store.as_ref().ok_or_else(|| {
+            let failure = Failure::new("disk.missing", "there is no home folder to keep the store in");
+            failure.mend("say where it should be: BIBLIOTAX_STORE=DIR")
+        })
+    }
+}

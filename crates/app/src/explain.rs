@@ -1,0 +1,209 @@
+//! `explain`: why a package is here at its version, and why not at another.
+
+use bibliotax_core::compare::{Change, compare};
+use bibliotax_core::graph::{Ways, ways_to};
+use bibliotax_core::lock::{Lock, LockedPackage};
+use bibliotax_core::name::PackageName;
+use bibliotax_core::range::Range;
+use bibliotax_core::resolve::{Catalogue, Conflict, Problem, resolve, ways_out};
+use bibliotax_core::version::Version;
+
+use crate::context::Context;
+use crate::failure::{Failure, Way};
+use crate::need::words::{self, Wanted};
+use crate::resolving::{
+    Resolver, about_release, check_known, conflict_of, needs_of, not_locked_package, ways_out as as_ways,
+};
+use crate::search_options::SearchOptions;
+use crate::workspace::WorkspaceFolder;
+
+/// Most ways that are listed.
+const MAX_WAYS: usize = 12;
+
+/// What is explained.
+#[derive(Debug, Clone)]
+pub struct Request {
+    wanted: Wanted,
+    options: SearchOptions,
+}
+
+impl Request {
+    /// Reads the words: a package, and the range to ask about if there is one.
+    pub fn new(words: &[String], options: SearchOptions) -> Result<Self, Failure> {
+        let mut wanted = words::parse(words, false)?;
+        match (wanted.pop(), wanted.as_slice()) {
+            (Some(wanted), []) => Ok(Self { wanted, options }),
+            _ => Err(Failure::new("need.words", "one package is explained at a time").mend("name just one")),
+        }
+    }
+}
+
+/// The answer, with warnings about who gave it.
+pub struct Report<'w> {
+    /// The answer.
+    pub answer: Answer<'w>,
+    /// What people should know of the registries.
+    pub warnings: Vec<String>,
+}
+
+/// What can be said of a package.
+pub enum Answer<'w> {
+    /// Why it is here.
+    Here(Box<Here<'w>>),
+    /// That it could be in a range.
+    Possible(Box<Possible>),
+    /// Why it can't be in a range.
+    NotPossible(Box<NotPossible>),
+}
+
+/// Why a package is here at its version.
+pub struct Here<'w> {
+    /// The package.
+    pub package: &'w LockedPackage,
+    /// The shortest ways to it.
+    pub ways: Ways,
+    /// What people should know of its release.
+    pub about: Vec<String>,
+    /// What keeps newer releases out.
+    pub newer: Vec<Newer>,
+}
+
+/// A newer release, and what keeps it out.
+pub struct Newer {
+    /// Its version.
+    pub version: Version,
+    /// The conflict that it leads to; none where only the lock keeps it out.
+    pub conflict: Option<Box<Conflict>>,
+}
+
+/// A package could be in a range.
+pub struct Possible {
+    /// The package.
+    pub package: PackageName,
+    /// The range.
+    pub range: Range,
+    /// The lock that this leads to.
+    pub lock: Lock,
+}
+
+impl Possible {
+    /// What would move.
+    pub fn moves<'p>(&'p self, old: &'p Lock) -> Vec<Change<'p>> {
+        compare(Some(old), &self.lock)
+    }
+}
+
+/// A package can't be in a range.
+pub struct NotPossible {
+    /// The package.
+    pub package: PackageName,
+    /// The range.
+    pub range: Range,
+    /// Why.
+    pub conflict: Box<Conflict>,
+    /// Ways out, each tried.
+    pub ways: Vec<Way>,
+}
+
+/// Explains a package of a workspace's lock.
+pub fn report<'w>(
+    workspace: &'w WorkspaceFolder,
+    request: &Request,
+    context: &Context<'_>,
+) -> Result<Report<'w>, Failure> {
+    let wanted = &request.wanted;
+    let lock = workspace.needed_lock()?;
+    let declared = &workspace.declared;
+    let resolver = Resolver::open(workspace, declared, context.environment, &request.options)?;
+    resolver.registries.foresee(&needs_of(&Problem::new(declared, &lock.packages)));
+    let explaining = Explaining { workspace, lock, resolver: &resolver, package: &wanted.package };
+    let answer = match &wanted.range {
+        None => explaining.why_here()?,
+        Some(range) => explaining.why_not(range)?,
+    };
+    Ok(Report { answer, warnings: resolver.registries.heeds() })
+}
+
+struct Explaining<'a, 'r, 'w> {
+    workspace: &'w WorkspaceFolder,
+    lock: &'w Lock,
+    resolver: &'a Resolver<'r>,
+    package: &'a PackageName,
+}
+
+impl<'w> Explaining<'_, '_, 'w> {
+    fn why_here(&self) -> Result<Answer<'w>, Failure> {
+        let package = self.lock.answering(self.package).ok_or_else(|| self.not_here())?;
+        let ways = ways_to(self.lock, &package.name, MAX_WAYS);
+        let listing = self.resolver.registries.listing(&package.name).ok().flatten();
+        let release = listing.as_ref().and_then(|listing| listing.history.release(&package.version));
+        let about = release.map(about_release).unwrap_or_default();
+        let newer = self.newer(package).into_iter().map(|version| self.kept_out(&package.name, version));
+        let newer = newer.collect::<Result<Vec<_>, _>>()?;
+        Ok(Answer::Here(Box::new(Here { package, ways, about, newer })))
+    }
+
+    /// That the package is not in the lock: because the manifest does without it, or anyhow.
+    fn not_here(&self) -> Failure {
+        let failure = not_locked_package(self.lock, self.package);
+        let without = self.lock.packages.iter().filter(|package| package.left_out.contains(self.package));
+        let without: Vec<&str> = without.map(|package| package.name.as_str()).collect();
+        match without.as_slice() {
+            [] => failure,
+            names => failure.because([format!("The manifest needs {} without it.", names.join(" and "))]),
+        }
+    }
+
+    /// The next newer release and the newest of all, as far as they could be chosen.
+    fn newer(&self, locked: &LockedPackage) -> Vec<Version> {
+        let listing = self.resolver.registries.listing(&locked.name).ok().flatten();
+        let releases = listing.iter().flat_map(|listing| listing.history.releases());
+        let open = releases.filter(|release| release.withdrawn.is_none() && !release.entry.version.is_pre());
+        let newer: Vec<Version> = open
+            .map(|release| release.entry.version.clone())
+            .filter(|version| *version > locked.version)
+            .collect();
+        match newer.as_slice() {
+            [] | [_] | [_, _] => newer,
+            [next, .., newest] => vec![next.clone(), newest.clone()],
+        }
+    }
+
+    /// What keeps a newer release out.
+    fn kept_out(&self, name: &PackageName, version: Version) -> Result<Newer, Failure> {
+        let problem = Problem::new(&self.workspace.declared, &[]).asking(name, &Range::exactly(&version));
+        let conflict = match resolve(&problem, &self.resolver.registries) {
+            Ok(_) => None,
+            Err(unresolved) => Some(conflict_of(unresolved)?),
+        };
+        Ok(Newer { version, conflict })
+    }
+
+    fn why_not(&self, range: &Range) -> Result<Answer<'w>, Failure> {
+        let registries = &self.resolver.registries;
+        check_known(registries, self.package)?;
+        let declared = &self.workspace.declared;
+        let is_needed = self.lock.package(self.package).is_some();
+        let asking = |locked: &[LockedPackage]| {
+            let problem = Problem::new(declared, locked);
+            if is_needed {
+                problem.asking_where_needed(self.package, range)
+            } else {
+                problem.asking(self.package, range)
+            }
+        };
+        let (package, range) = (self.package.clone(), range.clone());
+        match resolve(&asking(&self.lock.packages), registries) {
+            Ok(mut resolution) => {
+                let lock = self.resolver.lock_of(declared, &mut resolution)?;
+                Ok(Answer::Possible(Box::new(Possible { package, range, lock })))
+            }
+            Err(unresolved) => {
+                let conflict = conflict_of(unresolved)?;
+                let ways = ways_out(&asking(&[]), &conflict, registries)?;
+                let ways = as_ways::as_commands(&ways, self.workspace, declared);
+                Ok(Answer::NotPossible(Box::new(NotPossible { package, range, conflict, ways })))
+            }
+        }
+    }
+}

@@ -1,0 +1,67 @@
+//! `graph`: which package needs which, as the lock has it.
+
+use bibliotax_core::facet::Target;
+use bibliotax_core::graph::{Graph, View};
+use bibliotax_core::lock::{Lock, Scope};
+use bibliotax_core::name::{PackageName, Purpose, TargetName};
+
+use crate::failure::Failure;
+use crate::machine::this_machine;
+use crate::resolving::locked_name;
+use crate::workspace::{MemberWords, WorkspaceFolder};
+
+/// What of the graph is shown.
+#[derive(Debug, Clone, Default)]
+pub struct Request {
+    /// Only the ways to this package.
+    pub to: Option<String>,
+    /// Only so many steps from a project.
+    pub depth: Option<usize>,
+    /// Only what these members need.
+    pub members: MemberWords,
+    /// Only what is needed on these targets.
+    pub targets: Vec<String>,
+    /// What is needed for these purposes only is left out.
+    pub without: Vec<Purpose>,
+}
+
+/// What of a lock is shown.
+pub struct Shown<'w> {
+    lock: &'w Lock,
+    members: Vec<PackageName>,
+    targets: Vec<TargetName>,
+    without: Vec<Purpose>,
+    to: Option<PackageName>,
+    depth: Option<usize>,
+    machine: Target,
+}
+
+impl<'w> Shown<'w> {
+    /// What a request means in a workspace.
+    pub fn of(workspace: &'w WorkspaceFolder, request: &Request) -> Result<Self, Failure> {
+        let lock = workspace.needed_lock()?;
+        let targets = workspace.targets_named(&request.targets)?;
+        workspace.check_purposes(&request.without)?;
+        let to = request.to.as_ref().map(|word| locked_name(lock, word)).transpose()?;
+        let members = request.members.chosen(workspace)?;
+        let members = members.into_iter().map(|member| member.project.name.clone()).collect();
+        let (without, depth) = (request.without.clone(), request.depth);
+        Ok(Self { lock, members, targets, without, to, depth, machine: this_machine() })
+    }
+
+    /// The lock.
+    pub fn lock(&self) -> &'w Lock {
+        self.lock
+    }
+
+    /// The graph.
+    pub fn graph(&self) -> Graph<'_> {
+        let scope = Scope {
+            members: &self.members,
+            targets: &self.targets,
+            without: &self.without,
+            machine: &self.machine,
+        };
+        Graph::of(self.lock, &View { scope, to: self.to.as_ref(), depth: self.depth })
+    }
+}

@@ -1,0 +1,85 @@
+//! `kit`: a lock with all its packages in one file, for machines without a network.
+
+use std::path::Path;
+
+use bibliotax_core::digest::Digest;
+use bibliotax_core::lock::LockedPackage;
+use bibliotax_registry::client::http::Cards;
+use bibliotax_store::kit::{self, Head, Load, Opened};
+
+use crate::archives::Archives;
+use crate::context::Context;
+use crate::failure::Failure;
+use crate::lock_check::{LockCheck, remember_kit};
+use crate::search_options::SearchOptions;
+use crate::shelf::ShelfPart;
+use crate::workspace::{MemberWords, WorkspaceFolder};
+
+/// What a kit is to hold.
+#[derive(Debug, Clone, Default)]
+pub struct Request {
+    /// Only what these members need.
+    pub members: MemberWords,
+    /// Only what these targets take.
+    pub targets: Vec<String>,
+}
+
+/// A kit, not yet made.
+pub struct Plan {
+    /// Whether the lock is made from the manifests as they are.
+    pub is_locked: bool,
+    workspace: WorkspaceFolder,
+    part: ShelfPart,
+}
+
+impl Plan {
+    /// What it would hold.
+    pub fn head(&self) -> Result<Head, Failure> {
+        Ok(kit::head(self.workspace.needed_lock()?, &self.load()))
+    }
+
+    /// Makes it; what it holds.
+    pub fn apply(&self, file: &Path, context: &Context<'_>) -> Result<Head, Failure> {
+        let lock = self.workspace.needed_lock()?;
+        let archives = Archives::new(&self.workspace, &self.workspace.declared, context.environment, None);
+        let card = |package: &LockedPackage, card: &Digest| {
+            archives.registries()?.card_text(&package.name, &package.source, card)
+        };
+        let path = context.folder.join(file);
+        Ok(kit::make(&path, lock, &self.load(), &archives, card, context.listener)?)
+    }
+
+    fn load(&self) -> Load<'_> {
+        Load { members: &self.part.members, targets: &self.part.targets }
+    }
+}
+
+/// Works out what a kit would hold.
+pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
+    let workspace = WorkspaceFolder::find(context.folder)?;
+    let targets = workspace.targets_named(&request.targets)?;
+    let part = ShelfPart { members: request.members.names(&workspace)?, targets, ..ShelfPart::default() };
+    let lock = workspace.needed_lock()?;
+    let is_locked = workspace.is_locked();
+    if is_locked {
+        LockCheck::new(&workspace, context.environment, &SearchOptions::default()).check(lock)?;
+    }
+    Ok(Plan { is_locked, workspace, part })
+}
+
+/// Takes the packages of a kit into the store, each checked.
+pub fn open(file: &Path, context: &Context<'_>) -> Result<Opened, Failure> {
+    let store = context.environment.open_store()?;
+    let opened = kit::open(&context.folder.join(file), &store, context.listener)?;
+    let cards = Cards::of(&context.environment.registries_folder()?);
+    opened.cards.iter().for_each(|(digest, text)| cards.keep(digest, text));
+    remember_kit(&opened.lock, context.environment);
+    Ok(opened)
+}
+
+/// Whether the lock of the workspace around the context's folder is the one that a kit was made from; `None` where there is no
+/// workspace.
+pub fn is_for_workspace_here(head: &Head, context: &Context<'_>) -> Option<bool> {
+    let workspace = WorkspaceFolder::find(context.folder).ok()?;
+    Some(workspace.sound_lock().is_ok_and(|lock| lock.is_some_and(|lock| lock.digest() == head.lock)))
+}

@@ -1,0 +1,59 @@
+//! What a person does with bibliotax, without a command line: plain values in, data out.
+//!
+//! Each use case is a module. Where it changes something, it *plans* first (after that nothing is read, resolved or parsed again),
+//! the plan *reports* all that text and JSON show, and only then, asked to, it *applies*. `--dry-run` is a plan that is not applied.
+//! Progress goes through [`bibliotax_core::notice::Listener`]. Nothing here prints or knows an exit status.
+//!
+//! | modules | what they have |
+//! |---|---|
+//! | [`context`], [`environment`], [`credentials`] | where and how a use case runs: store, network, credentials |
+//! | [`failure`], [`codes`] | what a failure says, and the stable codes of all failures |
+//! | [`workspace`] | manifests and lock on disk, members, edits of manifests |
+//! | [`resolving`], [`search_options`] | registries opened once, problems solved, conflicts with ways out |
+//! | [`lock_check`], [`archives`], [`shelf`], [`change`] | a lock checked, archives fetched, the shelf brought to it; a change of both planned |
+//! | [`template_process`], [`programs`], [`tools`], [`machine`] | other processes, and this machine |
+//! | all others | one use case each, named after its command |
+
+pub mod archives;
+pub mod change;
+pub mod check;
+pub mod codes;
+pub mod compare;
+pub mod context;
+pub mod credentials;
+pub mod describe;
+pub mod drop;
+pub mod environment;
+pub mod explain;
+pub mod failure;
+pub mod find;
+pub mod fit;
+pub mod graph;
+pub mod init;
+pub mod install;
+pub mod kit;
+pub mod lock_check;
+pub mod machine;
+pub mod need;
+pub mod newer;
+pub mod newest_release;
+pub mod on_shelf;
+pub mod programs;
+pub mod publish;
+pub mod ready;
+pub mod registry;
+pub mod registry_storage;
+pub mod release_status;
+mod release_target;
+pub mod resolve;
+pub mod resolving;
+pub mod search_options;
+pub mod shelf;
+pub mod steps;
+pub mod store;
+pub mod task;
+pub mod template_process;
+pub mod tools;
+pub mod update;
+pub mod verify;
+pub mod workspace;

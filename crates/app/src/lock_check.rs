@@ -1,0 +1,207 @@
+//! Checks a lock that somebody else may have written: against the manifests, and against the cards of its releases.
+
+use bibliotax_core::card::{Card, Entry};
+use bibliotax_core::facet::Facets;
+use bibliotax_core::fault::Fault;
+use bibliotax_core::lock::{self, Held, Line, Lock, LockedPackage, Mismatch};
+use bibliotax_core::resolve::Catalogue;
+use bibliotax_core::source::Source;
+use bibliotax_present::words::first_few;
+use bibliotax_registry::catalogue::known_lines::KnownLines;
+use bibliotax_registry::catalogue::registries::{Registries, place_of};
+use bibliotax_registry::client::http::Cards;
+use bibliotax_registry::sources::elsewhere::Freshness;
+
+use crate::environment::Environment;
+use crate::failure::Failure;
+use crate::resolving::prefetch_locked;
+use crate::search_options::SearchOptions;
+use crate::workspace::WorkspaceFolder;
+
+/// Most packages that are named in a message.
+const MOST_SHOWN: usize = 5;
+
+const MEND: &str =
+    "somebody edited the lock; see who did in its history, and run `bibliotax resolve` to make it anew";
+
+/// Checks locks of a workspace.
+pub struct LockCheck<'w> {
+    workspace: &'w WorkspaceFolder,
+    environment: &'w Environment,
+    options: &'w SearchOptions,
+}
+
+impl<'w> LockCheck<'w> {
+    /// Checks locks of a workspace.
+    pub fn new(
+        workspace: &'w WorkspaceFolder,
+        environment: &'w Environment,
+        options: &'w SearchOptions,
+    ) -> Self {
+        Self { workspace, environment, options }
+    }
+
+    /// Fails unless a lock says what the manifests lead to, and of each release what its card says. What this machine checked
+    /// before isn't checked again.
+    pub fn check(&self, lock: &Lock) -> Result<(), Failure> {
+        let held = Held::new(lock, &self.workspace.declared);
+        if let Some(mismatch) = held.against_manifests() {
+            return Err(mismatched(lock, &mismatch));
+        }
+        let lines = KnownLines::of(&self.environment.network());
+        let keyed = keyed(self.workspace, lock);
+        let keys: Vec<[u8; 32]> = keyed.iter().map(|(_, key)| *key).collect();
+        let known = lines.known(&keys);
+        let new: Vec<&LockedPackage> =
+            keyed.iter().filter(|(_, key)| !known.contains(key)).map(|(package, _)| *package).collect();
+        if new.is_empty() {
+            return Ok(());
+        }
+        self.check_packages(lock, &held, &new)?;
+        if self.workspace.is_held() {
+            lines.note(&keys);
+        }
+        Ok(())
+    }
+
+    /// Compares packages with their cards: those that the store has, and for the rest what their sources say.
+    fn check_packages(
+        &self,
+        lock: &Lock,
+        held: &Held<'_>,
+        packages: &[&LockedPackage],
+    ) -> Result<(), Failure> {
+        let cards = Cards::of(&self.environment.registries_folder()?);
+        let card = |package: &LockedPackage| {
+            let digest = package.card?;
+            let card: Card = serde_json::from_str(&cards.read(&digest)?).ok()?;
+            Some(card.entry(digest))
+        };
+        let mut left = Vec::new();
+        for package in packages {
+            match card(package) {
+                Some(entry) => self.compare(lock, held, package, &entry, None)?,
+                None => left.push(*package),
+            }
+        }
+        if left.is_empty() {
+            return Ok(());
+        }
+        self.check_with_sources(lock, held, &left).map_err(|failure| match failure.code {
+            "lock.mismatch" => failure,
+            // Why there is no answer says nothing of what the answer was for.
+            _ => failure.because([without_cards(&left)]),
+        })
+    }
+
+    fn check_with_sources(
+        &self,
+        lock: &Lock,
+        held: &Held<'_>,
+        packages: &[&LockedPackage],
+    ) -> Result<(), Failure> {
+        let network = self.environment.network_for(self.options);
+        let declared = &self.workspace.declared;
+        let registries = self.workspace.open_registries(declared, Freshness::Locked, &network)?;
+        prefetch_locked(&registries, packages.iter().copied());
+        let facets = registries.facets();
+        for package in packages {
+            let entry = self.entry_of(package, &registries)?;
+            let Some(entry) = entry else {
+                let what = format!("{} has no {} {}", package.source, package.name, package.version);
+                return Err(mismatched(lock, &of_package(package, what)));
+            };
+            self.compare(lock, held, package, &entry, Some(&facets))?;
+        }
+        if self.workspace.is_held() {
+            registries.remember();
+        }
+        Ok(())
+    }
+
+    /// What the source of a package says of the release that is locked.
+    fn entry_of(&self, package: &LockedPackage, registries: &Registries) -> Result<Option<Entry>, Failure> {
+        if let Source::Git(source) = &package.source
+            && !registries.has_commit(&package.name, source)?
+        {
+            return Ok(None);
+        }
+        let listing = registries
+            .listing(&package.name)?
+            .filter(|listing| listing.source == package.source || package.source.registry().is_none());
+        let release = listing.as_ref().and_then(|listing| listing.history.release(&package.version));
+        Ok(release.map(|release| release.entry.clone()))
+    }
+
+    fn compare(
+        &self,
+        lock: &Lock,
+        held: &Held<'_>,
+        package: &LockedPackage,
+        entry: &Entry,
+        facets: Option<&Facets>,
+    ) -> Result<(), Failure> {
+        match held.against_entry(package, entry, facets) {
+            Some(what) => Err(mismatched(lock, &of_package(package, what))),
+            None => Ok(()),
+        }
+    }
+}
+
+/// Remembers that this lock was made here, from what cards say.
+pub fn remember(workspace: &WorkspaceFolder, lock: &Lock, environment: &Environment) {
+    let keys: Vec<[u8; 32]> = keyed(workspace, lock).into_iter().map(|(_, key)| key).collect();
+    KnownLines::of(&environment.network()).note(&keys);
+}
+
+/// Remembers what the lock of a kit says of packages that are in no registry: they have no card with a digest that they could be
+/// compared with, so whoever made the kit vouches for them.
+pub fn remember_kit(lock: &Lock, environment: &Environment) {
+    let packages =
+        lock.packages.iter().filter(|package| matches!(package.source, Source::Git(_) | Source::Archive(_)));
+    let keys: Vec<[u8; 32]> = packages.map(|package| KnownLines::key("", &package.as_line())).collect();
+    KnownLines::of(&environment.network()).note(&keys);
+}
+
+/// The packages whose lines are remembered, each with the key of its line: not those in folders, which anybody edits.
+fn keyed<'l>(workspace: &WorkspaceFolder, lock: &'l Lock) -> Vec<(&'l LockedPackage, [u8; 32])> {
+    let place = |package: &LockedPackage| {
+        let name = package.source.registry()?;
+        let declared = workspace.declared.registries.iter().find(|declared| declared.name == *name)?;
+        Some(place_of(declared, &workspace.root))
+    };
+    let packages = lock.packages.iter().filter(|package| package.source.path().is_none());
+    let keyed = packages
+        .map(|package| (package, KnownLines::key(&place(package).unwrap_or_default(), &package.as_line())));
+    keyed.collect()
+}
+
+/// That the store has no cards yet of packages.
+fn without_cards(packages: &[&LockedPackage]) -> String {
+    let packages: Vec<String> =
+        packages.iter().map(|package| format!("{} {}", package.name, package.version)).collect();
+    let shown = first_few(&packages, MOST_SHOWN);
+    format!("The lock is new to this machine, and the store has no cards yet for {shown}.")
+}
+
+fn of_package(package: &LockedPackage, what: String) -> Mismatch {
+    Mismatch { line: Line::Package(package.name.clone()), what }
+}
+
+/// The failure of a lock that says something else than what it is made from, at its line.
+fn mismatched(lock: &Lock, mismatch: &Mismatch) -> Failure {
+    let text = lock.to_string();
+    let line = match &mismatch.line {
+        Line::Registries => text.lines().find(|line| line.starts_with("  \"registries\"")).map(str::to_owned),
+        Line::Member(name) => {
+            lock.members.iter().find(|member| member.name == *name).map(lock::LockedMember::as_line)
+        }
+        Line::Package(name) => lock.package(name).map(LockedPackage::as_line),
+    };
+    let at = line.as_ref().and_then(|line| text.find(line.as_str())).unwrap_or(0);
+    // The beginning of a line says which one it is; all of it would fill the terminal.
+    let end = (at + 40).min(at + line.map_or(0, |line| line.len()));
+    let message = format!("the lock isn't what manifests and cards say: {}", mismatch.what);
+    let fault = Fault::new("lock.mismatch", message, at..end).label("this line").mend(MEND);
+    Failure::in_text(lock::FILE_NAME, &text, vec![fault])
+}

@@ -1,0 +1,177 @@
+//! `need`: declares packages, resolves, installs.
+
+mod declaring;
+pub mod sources;
+pub mod words;
+
+use std::collections::BTreeSet;
+use std::str::FromStr;
+
+use bibliotax_core::fault::Fault;
+use bibliotax_core::name::{ComponentName, PackageName, Purpose};
+use bibliotax_core::resolve::{Catalogue, Problem};
+use bibliotax_core::workspace::{Member, Workspace};
+use bibliotax_registry::catalogue::registries::Registries;
+
+use crate::change::{PlannedChange, Wanted as WantedChange};
+use crate::context::Context;
+use crate::failure::Failure;
+use crate::newest_release::{PassedOver, passed_over};
+use crate::resolving::{Resolver, check_known, needs_of, no_registry};
+use crate::search_options::SearchOptions;
+use crate::workspace::{MemberWords, WorkspaceFolder, declared_target};
+
+use self::declaring::{Declaring, Wishes};
+use self::sources::{ArchiveContents, SourceWords};
+use self::words::Wanted;
+
+pub use self::declaring::{DeclaredLine, DeclaredPackage, Inherited};
+
+/// What is needed.
+#[derive(Debug, Clone, Default)]
+pub struct Request {
+    /// Packages, each with a range behind it if wanted.
+    pub words: Vec<String>,
+    /// The members that need them.
+    pub members: MemberWords,
+    /// Whether ranges are written once, for the whole workspace.
+    pub is_shared: bool,
+    /// Where the packages come from that are in no registry.
+    pub source: SourceWords,
+    /// Whether exactly this version is taken.
+    pub is_exact: bool,
+    /// What they are needed for beside running.
+    pub purpose: Option<String>,
+    /// The registry that they are taken from.
+    pub registry: Option<String>,
+    /// Whether pre-releases count like any other version.
+    pub prereleases: bool,
+    /// Packages that these need and that are left out.
+    pub without: Vec<String>,
+    /// The only targets that they are needed on.
+    pub targets: Vec<String>,
+    /// Components that are taken beside those that come by default.
+    pub components: Vec<String>,
+    /// Whether the components that come by default are left out.
+    pub is_bare: bool,
+    /// Parts that are taken as well.
+    pub parts: Vec<String>,
+    /// How it is resolved.
+    pub options: SearchOptions,
+    /// Whether nothing is going to be written.
+    pub is_dry_run: bool,
+}
+
+/// A need, worked out and not yet declared.
+pub struct Plan {
+    /// What changes.
+    pub change: PlannedChange,
+    /// What is in an archive that a package is needed from.
+    pub archive: Option<ArchiveContents>,
+    /// What the manifests are going to say of each package.
+    pub declared: Vec<DeclaredPackage>,
+    /// The newest releases that were not taken.
+    pub passed_over: Vec<PassedOver>,
+}
+
+/// Works out what needing packages comes to.
+pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
+    let wanted = words::parse(&request.words, request.is_exact)?;
+    let workspace = WorkspaceFolder::open(context.folder, request.is_dry_run, context.listener)?;
+    workspace.sound_lock()?;
+    if workspace.declared.registries.is_empty() && request.source.is_empty() {
+        return Err(no_registry());
+    }
+    let (source, archive) = request.source.read(&wanted, &workspace, context)?;
+    let wishes = Wishes { source, ..wishes(request)? };
+    let purpose: Option<Purpose> = parsed("--for", request.purpose.as_ref())?;
+    let members = request.members.to_change(&workspace)?;
+    check_targets(&members, &request.targets)?;
+    let mut declaring = Declaring::new(&workspace, members, purpose.as_ref(), &wishes);
+    wanted.iter().try_for_each(|wanted| declaring.declare(wanted))?;
+    // A project that a path leads to is read with the manifests that name it.
+    let declared = declaring.workspace()?;
+    let resolver = Resolver::open(&workspace, &declared, context.environment, &request.options)?;
+    let problem = Problem::new(&declared, &workspace.locked());
+    resolver.registries.foresee(&needs_of(&problem));
+    check_wanted(&wanted, &wishes, &resolver.registries)?;
+    let (mut chosen, warnings) = resolver.choose(&problem, &declared)?;
+    declaring.settle_ranges(&wanted, &chosen)?;
+    // The ranges are made around what was chosen, which is therefore what they lead to.
+    let declared = declaring.workspace()?;
+    let lock = resolver.lock_of(&declared, &mut chosen)?;
+    let lines = wanted.iter().map(|wanted| declaring.declared_package(&declared, wanted));
+    let lines = lines.collect::<Result<_, _>>()?;
+    let edits = declaring.edits();
+    let registries = resolver.registries;
+    let wanted_change = WantedChange { edits, declared, lock, warnings };
+    let change = PlannedChange::new(workspace, wanted_change, &registries);
+    let passed_over = all_passed_over(&wanted, &change, &registries);
+    Ok(Plan { change, archive, declared: lines, passed_over })
+}
+
+fn wishes(request: &Request) -> Result<Wishes, Failure> {
+    Ok(Wishes {
+        registry: parsed("--registry", request.registry.as_ref())?,
+        without: all_parsed("--without", &request.without)?,
+        components: all_parsed("--components", &request.components)?,
+        parts: all_parsed("--part", &request.parts)?,
+        targets: request.targets.clone(),
+        prereleases: request.prereleases,
+        bare: request.is_bare,
+        exactly: request.is_exact,
+        shared: request.is_shared,
+        source: None,
+    })
+}
+
+fn check_targets(members: &[&Member], targets: &[String]) -> Result<(), Failure> {
+    let pairs = members.iter().flat_map(|member| targets.iter().map(move |target| (member, target)));
+    pairs.into_iter().try_for_each(|(member, target)| declared_target(&member.targets, target).map(|_| ()))
+}
+
+/// Fails unless all that is wanted is known.
+fn check_wanted(wanted: &[Wanted], wishes: &Wishes, registries: &Registries) -> Result<(), Failure> {
+    wanted.iter().try_for_each(|wanted| {
+        check_known(registries, &wanted.package)?;
+        check_components(registries, &wanted.package, &wishes.components)
+    })
+}
+
+/// The newest releases that were not taken of packages without a range.
+fn all_passed_over(wanted: &[Wanted], change: &PlannedChange, registries: &Registries) -> Vec<PassedOver> {
+    let declared: &Workspace = change.declared();
+    let one = |wanted: &Wanted| {
+        // The range is made around what was chosen, so it is no reason.
+        let problem = Problem::new(declared, &[]).without(&wanted.package);
+        passed_over(&problem, registries, change.lock().package(&wanted.package)?)
+    };
+    wanted.iter().filter(|wanted| wanted.range.is_none()).filter_map(one).collect()
+}
+
+fn parsed<T: FromStr<Err = Fault>>(option: &str, text: Option<&String>) -> Result<Option<T>, Failure> {
+    text.map(|text| text.parse().map_err(|fault| Failure::in_words(option, text, fault))).transpose()
+}
+
+fn all_parsed<T: FromStr<Err = Fault>>(option: &str, texts: &[String]) -> Result<Vec<T>, Failure> {
+    texts.iter().filter_map(|text| parsed(option, Some(text)).transpose()).collect()
+}
+
+/// Fails unless some release of a package has each of these components; with those that there are.
+fn check_components(
+    registries: &Registries,
+    package: &PackageName,
+    components: &[ComponentName],
+) -> Result<(), Failure> {
+    let Some(listing) = registries.listing(package)? else { return Ok(()) };
+    let is_package = listing.history.providers().is_empty();
+    let known: BTreeSet<&ComponentName> =
+        listing.history.releases().iter().flat_map(|release| release.entry.components.keys()).collect();
+    let Some(unknown) = components.iter().find(|name| is_package && !known.contains(name)) else {
+        return Ok(());
+    };
+    let failure =
+        Failure::new("need.no-component", format!("no release of {package} has a component `{unknown}`"));
+    let names: Vec<&str> = known.iter().map(|name| name.as_str()).collect();
+    Err(failure.suggest(unknown.as_str(), &names, "it has none at all; leave out `--components`"))
+}

@@ -1,0 +1,225 @@
+//! Manifests while needs are being declared in them.
+
+use bibliotax_core::manifest;
+use bibliotax_core::name::{ComponentName, Family, PackageName, PartName, Purpose, RegistryName};
+use bibliotax_core::range::Range;
+use bibliotax_core::resolve::Resolution;
+use bibliotax_core::workspace::{Member, Workspace};
+
+use super::sources::NeedSource;
+use super::words::Wanted;
+use crate::failure::Failure;
+use crate::workspace::edits::Edits;
+use crate::workspace::{ManifestEdits, WorkspaceFolder, file_name};
+
+/// What is said of all packages that are needed at once.
+#[derive(Debug, Default)]
+pub struct Wishes {
+    pub registry: Option<RegistryName>,
+    pub without: Vec<PackageName>,
+    pub components: Vec<ComponentName>,
+    pub parts: Vec<PartName>,
+    pub targets: Vec<String>,
+    pub prereleases: bool,
+    pub bare: bool,
+    /// Whether versions are taken exactly.
+    pub exactly: bool,
+    /// Whether ranges are written once for the workspace.
+    pub shared: bool,
+    /// Where the packages come from that are in no registry.
+    pub source: Option<NeedSource>,
+}
+
+/// The manifests of some members while needs are being declared in them.
+pub struct Declaring<'w> {
+    workspace: &'w WorkspaceFolder,
+    members: Vec<&'w Member>,
+    purpose: Option<&'w Purpose>,
+    wishes: &'w Wishes,
+    texts: ManifestEdits<'w>,
+}
+
+impl<'w> Declaring<'w> {
+    pub fn new(
+        workspace: &'w WorkspaceFolder,
+        members: Vec<&'w Member>,
+        purpose: Option<&'w Purpose>,
+        wishes: &'w Wishes,
+    ) -> Self {
+        Self { workspace, members, purpose, wishes, texts: ManifestEdits::of(workspace) }
+    }
+
+    /// The texts as they are now.
+    pub fn edits(&self) -> Edits {
+        self.texts.edits()
+    }
+
+    /// What all manifests say together now.
+    pub fn workspace(&self) -> Result<Workspace, Failure> {
+        self.workspace.edited(&self.edits())
+    }
+
+    /// Declares what is wanted in every member.
+    pub fn declare(&mut self, wanted: &Wanted) -> Result<(), Failure> {
+        for member in self.members.clone() {
+            self.declare_range(member, wanted)?;
+            self.declare_wishes(member, &wanted.package)?;
+        }
+        Ok(())
+    }
+
+    /// Declares which versions are wanted; where no range is given and none was declared, any version for now.
+    fn declare_range(&mut self, member: &Member, wanted: &Wanted) -> Result<(), Failure> {
+        let (package, purpose) = (&wanted.package, self.purpose);
+        let is_declared = self.declared(member, package).is_some();
+        let is_shared = self.workspace.declared.shared.contains_key(package);
+        if let Some(said) = &self.wishes.source {
+            let said = said.seen_from(&member.folder);
+            self.texts.open(&member.folder)?.set_need_source(purpose, package, &said);
+        }
+        let text = self.texts.open(&member.folder)?;
+        match &wanted.range {
+            range if self.wishes.shared => return self.share(member, package, range.as_ref()),
+            Some(range) => text.set_need(purpose, package, range),
+            None if is_declared || self.wishes.source.is_some() => {}
+            None if is_shared => text.set_need_shared(purpose, package),
+            None if member.manifest.family_of(package).is_some() => text.set_need_of_family(purpose, package),
+            None => text.set_need(purpose, package, &Range::any()),
+        }
+        Ok(())
+    }
+
+    /// Lets a member take the workspace's range, which is this one, or what it was, or any for now.
+    fn share(
+        &mut self,
+        member: &Member,
+        package: &PackageName,
+        range: Option<&Range>,
+    ) -> Result<(), Failure> {
+        let there = self.workspace.declared.shared.get(package);
+        let range = range.or(there).cloned().unwrap_or_else(Range::any);
+        self.texts.open("")?.set_shared(package, &range);
+        self.texts.open(&member.folder)?.set_need_shared(self.purpose, package);
+        Ok(())
+    }
+
+    fn declare_wishes(&mut self, member: &Member, package: &PackageName) -> Result<(), Failure> {
+        let (purpose, wishes, text) = (self.purpose, self.wishes, self.texts.open(&member.folder)?);
+        if wishes.prereleases {
+            text.accept_prereleases(purpose, package);
+        }
+        if let Some(registry) = &wishes.registry {
+            text.take_from(purpose, package, registry);
+        }
+        if !wishes.targets.is_empty() {
+            text.only_for(purpose, package, &wishes.targets);
+        }
+        text.do_without(purpose, package, &wishes.without);
+        text.want_components(purpose, package, &wishes.components);
+        text.ask_for_parts(purpose, package, &wishes.parts);
+        if wishes.bare {
+            text.take_bare(purpose, package);
+        }
+        Ok(())
+    }
+
+    /// Puts the ranges in place that follow from what was chosen.
+    pub fn settle_ranges(&mut self, wanted: &[Wanted], chosen: &Resolution) -> Result<(), Failure> {
+        if self.wishes.source.is_some() {
+            return Ok(());
+        }
+        for wanted in wanted.iter().filter(|wanted| wanted.range.is_none()) {
+            let package = &wanted.package;
+            let Some(chosen) = chosen.package(package).map(|chosen| &chosen.release.entry.version) else {
+                continue;
+            };
+            let exactly = self.wishes.exactly;
+            let range = if exactly { Range::exactly(chosen) } else { Range::from_version(chosen) };
+            for member in self.members.clone() {
+                let is_new =
+                    self.declared(member, package).is_none() && member.manifest.family_of(package).is_none();
+                let is_known = self.workspace.declared.shared.contains_key(package);
+                let purpose = self.purpose;
+                match (self.wishes.shared, is_known) {
+                    (true, false) => self.share(member, package, Some(&range))?,
+                    (true, true) if exactly => self.share(member, package, Some(&range))?,
+                    (_, true) if !exactly => {}
+                    _ if is_new || exactly => {
+                        self.texts.open(&member.folder)?.set_need(purpose, package, &range);
+                    }
+                    _ => {}
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// What the manifest on disk says of a package and this purpose.
+    fn declared<'m>(&self, member: &'m Member, package: &PackageName) -> Option<&'m manifest::Need> {
+        let needs = member.manifest.needs.iter();
+        needs.into_iter().find(|need| need.package == *package && need.purpose.as_ref() == self.purpose)
+    }
+
+    /// What stands in the manifests now of a package.
+    pub fn declared_package(
+        &mut self,
+        declared: &Workspace,
+        wanted: &Wanted,
+    ) -> Result<DeclaredPackage, Failure> {
+        let table = self.purpose.map_or("[needs]".to_owned(), |purpose| format!("[needs-for.{purpose}]"));
+        let mut lines = Vec::new();
+        for member in self.members.clone() {
+            let text = self.texts.open(&member.folder)?;
+            let Some(line) = text.need_line(self.purpose, &wanted.package) else { continue };
+            let inherited = declared.member(&member.project.name);
+            let inherited = inherited.and_then(|member| self.inherited(member, wanted));
+            let file = (declared.members.len() > 1).then(|| file_name(&member.folder));
+            lines.push(DeclaredLine { file, table: table.clone(), line, inherited });
+        }
+        let is_shared = self.wishes.shared || declared.shared.contains_key(&wanted.package);
+        let is_repeated = !is_shared && self.members.len() > 1 && self.wishes.source.is_none();
+        Ok(DeclaredPackage { lines, repeated_in: is_repeated.then_some(self.members.len()) })
+    }
+
+    /// The range of a need that is not its own.
+    fn inherited(&self, member: &Member, wanted: &Wanted) -> Option<Inherited> {
+        match self.declared(member, &wanted.package)? {
+            need if need.is_shared => Some(Inherited::OfWorkspace(need.range.clone())),
+            manifest::Need { family: Some(family), range, .. } => {
+                Some(Inherited::OfFamily(family.clone(), range.clone()))
+            }
+            _ => None,
+        }
+    }
+}
+
+/// What the manifests say of a package that is needed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DeclaredPackage {
+    /// A line of each member's manifest.
+    pub lines: Vec<DeclaredLine>,
+    /// In how many manifests the same range stands, where it could be written once.
+    pub repeated_in: Option<usize>,
+}
+
+/// A line of a manifest that declares a need.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DeclaredLine {
+    /// The manifest, from the workspace's folder; none where there is only one.
+    pub file: Option<String>,
+    /// The table that it stands in.
+    pub table: String,
+    /// The line.
+    pub line: String,
+    /// The range that it has from elsewhere.
+    pub inherited: Option<Inherited>,
+}
+
+/// A range that a need has from elsewhere.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Inherited {
+    /// The workspace's.
+    OfWorkspace(Range),
+    /// That of a family.
+    OfFamily(Family, Range),
+}

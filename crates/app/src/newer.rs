@@ -1,0 +1,140 @@
+//! `newer`: what has newer releases than the lock, what keeps them out, and what changed with them.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use bibliotax_core::facet::Facets;
+use bibliotax_core::history::Release;
+use bibliotax_core::lock::{Lock, LockedPackage};
+use bibliotax_core::name::PackageName;
+use bibliotax_core::newer::{Newer as News, newer};
+use bibliotax_core::resolve::{Catalogue, Problem, Resolution, resolve, update};
+use bibliotax_core::version::Version;
+use bibliotax_registry::catalogue::registries::Registries;
+use bibliotax_registry::sources::elsewhere::Freshness;
+use rayon::prelude::*;
+
+use crate::context::Context;
+use crate::failure::{self, Failure};
+use crate::resolving::{Resolver, conflict_of, locked_name, needs_of};
+use crate::search_options::SearchOptions;
+use crate::workspace::{MemberWords, WorkspaceFolder};
+
+/// Most of the last releases of a package whose notes are told.
+const MAX_NOTES: usize = 3;
+
+/// What is asked about.
+#[derive(Debug, Clone, Default)]
+pub struct Request {
+    /// Only these packages.
+    pub packages: Vec<String>,
+    /// Only what projects need themselves.
+    pub is_direct: bool,
+    /// Only what these members reach.
+    pub members: MemberWords,
+    /// How it is resolved.
+    pub options: SearchOptions,
+}
+
+/// What is newer.
+pub struct Report<'w> {
+    /// The packages that have news.
+    pub packages: Vec<PackageNews<'w>>,
+    /// What facets there are.
+    pub facets: Arc<Facets>,
+    /// How many packages were looked at.
+    pub asked: usize,
+    /// Why an update finds no set of releases, where it doesn't.
+    pub stuck: Option<Failure>,
+    /// What people should know of the registries.
+    pub warnings: Vec<String>,
+}
+
+/// News of a package, with what changed in its last releases, the newest first.
+pub struct PackageNews<'w> {
+    /// The news.
+    pub news: News<'w>,
+    /// Versions with what changed in them.
+    pub notes: Vec<(Version, String)>,
+}
+
+/// Looks for newer releases than those that a workspace's lock has.
+pub fn report<'w>(
+    workspace: &'w WorkspaceFolder,
+    request: &Request,
+    context: &Context<'_>,
+) -> Result<Report<'w>, Failure> {
+    let lock = workspace.needed_lock()?;
+    let wanted = request.packages.iter().map(|word| locked_name(lock, word));
+    let wanted = wanted.collect::<Result<Vec<PackageName>, _>>()?;
+    let shown = shown(request, workspace, lock)?;
+    let is_asked = |package: &LockedPackage| {
+        (wanted.is_empty() || wanted.contains(&package.name)) && shown.contains(&package.name)
+    };
+    let declared = &workspace.declared;
+    let freshness = Freshness::AllAnew;
+    let resolver =
+        Resolver::open_fresh(workspace, declared, freshness, context.environment, &request.options)?;
+    let registries = &resolver.registries;
+    let problem = Problem::new(declared, &lock.packages);
+    registries.foresee(&needs_of(&problem));
+    let names: Vec<PackageName> = lock.packages.iter().map(|package| package.name.clone()).collect();
+    registries.expect(&names);
+    let (updated, stuck) = updated(&problem, registries, &request.options)?;
+    resolver.check_locked(lock.packages.iter().filter(|package| is_asked(package)))?;
+    let mut all = newer(lock, declared, &updated, registries)?;
+    all.retain(|news| is_asked(news.package));
+    let packages = all.into_par_iter().map(|news| with_notes(news, registries)).collect();
+    let asked = lock.packages.iter().filter(|package| is_asked(package)).count();
+    Ok(Report { packages, facets: registries.facets(), asked, stuck, warnings: registries.heeds() })
+}
+
+/// What an update would lead to; where it leads nowhere, what is locked, and why.
+fn updated(
+    problem: &Problem,
+    registries: &Registries,
+    options: &SearchOptions,
+) -> Result<(Resolution, Option<Failure>), Failure> {
+    let unresolved = match update(problem, &[], registries) {
+        Ok(updated) => return Ok((updated.resolution, None)),
+        Err(unresolved) => unresolved,
+    };
+    let failure = failure::conflict(conflict_of(unresolved)?, Vec::new(), options.in_full);
+    // What was locked may still go together, such as a release that was withdrawn since.
+    match resolve(problem, registries) {
+        Ok(resolution) => Ok((resolution, Some(failure))),
+        Err(_) => Err(failure),
+    }
+}
+
+/// The packages that are looked at: what some members reach or, where only that is asked about, need themselves.
+fn shown(
+    request: &Request,
+    workspace: &WorkspaceFolder,
+    lock: &Lock,
+) -> Result<BTreeSet<PackageName>, Failure> {
+    let members = request.members.names(workspace)?;
+    if !request.is_direct {
+        return Ok(lock.packages_of(&members).iter().map(|package| package.name.clone()).collect());
+    }
+    let needs = workspace.declared.needs();
+    let needs = needs.filter(|(member, _)| members.is_empty() || members.contains(&member.project.name));
+    let answering = needs.filter_map(|(_, need)| lock.answering(&need.package));
+    Ok(answering.map(|package| package.name.clone()).collect())
+}
+
+/// News with what changed since the locked release, as far as cards say it.
+fn with_notes<'w>(news: News<'w>, registries: &Registries) -> PackageNews<'w> {
+    let listing = registries.listing(&news.package.name).ok().flatten();
+    let releases = listing.iter().flat_map(|listing| listing.history.releases()).rev();
+    let since = releases.filter(|release| {
+        let version = &release.entry.version;
+        *version > news.package.version && release.withdrawn.is_none() && !version.is_pre()
+    });
+    let note = |release: &Release| {
+        let card = registries.card(listing.as_ref()?, release).ok()?;
+        Some((release.entry.version.clone(), card.notes?))
+    };
+    let notes = since.take(MAX_NOTES).filter_map(note).collect();
+    PackageNews { news, notes }
+}

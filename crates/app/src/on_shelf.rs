@@ -1,0 +1,46 @@
+//! What `with` and `task` share: programs that are run with a shelf.
+
+use bibliotax_core::workspace::Member;
+
+use crate::context::Context;
+use crate::failure::Failure;
+use crate::install;
+use crate::programs::{ProgramVariables, target_here};
+use crate::workspace::WorkspaceFolder;
+
+/// The shelf that programs are run with.
+#[derive(Debug, Clone, Default)]
+pub struct ShelfWords {
+    /// The target whose packages are meant.
+    pub target: Option<String>,
+    /// Whether the lock has to be right already.
+    pub is_sealed: bool,
+    /// Whether packages may be replaced though it is sealed.
+    pub allow_replaced: bool,
+}
+
+impl ShelfWords {
+    /// The targets that programs of these members are run for.
+    pub fn targets(&self, members: &[&Member]) -> Result<Vec<Option<String>>, Failure> {
+        members.iter().map(|member| target_here(member, self.target.as_deref())).collect()
+    }
+
+    /// The install that has to be done first; `None` where the shelf is right.
+    pub fn install(&self, context: &Context<'_>) -> Result<Option<install::Plan>, Failure> {
+        install::plan_if_needed(&install::Request::before(self.is_sealed, self.allow_replaced), context)
+    }
+}
+
+/// What programs of members find in their environment once the shelf is right.
+pub fn variables(
+    workspace: &WorkspaceFolder,
+    members: &[&Member],
+    targets: &[Option<String>],
+    context: &Context<'_>,
+) -> Result<Vec<ProgramVariables>, Failure> {
+    let of_members = members.iter().zip(targets);
+    let variables = of_members.map(|(member, target)| {
+        ProgramVariables::of(workspace, member, target.as_deref(), context.environment)
+    });
+    variables.collect()
+}

@@ -1,0 +1,151 @@
+//! `publish`: from a project's folder to a registry.
+
+use bibliotax_core::card::CardNeed;
+use bibliotax_core::history::History;
+use bibliotax_core::lock::Lock;
+use bibliotax_core::manifest::Need;
+use bibliotax_core::name::PackageName;
+use bibliotax_core::range::Range;
+use bibliotax_core::version::Version;
+use bibliotax_core::workspace::{Member, Workspace};
+use bibliotax_registry::catalogue::registry::Registry;
+use bibliotax_registry::model::release::Published;
+use bibliotax_registry::publish::pack::{Acceptable, SuspectFile, prepare};
+
+use crate::context::Context;
+use crate::failure::Failure;
+use crate::release_target::registry_meant;
+use crate::resolving::Resolver;
+use crate::search_options::SearchOptions;
+use crate::workspace::{MemberWords, WorkspaceFolder};
+
+/// What is published, and where.
+#[derive(Debug, Clone, Default)]
+pub struct Request {
+    /// The registry; not needed where the manifest declares only one.
+    pub registry: Option<String>,
+    /// The member.
+    pub members: MemberWords,
+    /// Whether something may stand in for a package in the workspace.
+    pub allow_replaced: bool,
+}
+
+/// A release, not yet published.
+pub struct Plan {
+    /// The release.
+    pub release: Acceptable,
+    /// Files that look as if they held secrets.
+    pub suspects: Vec<SuspectFile>,
+    /// What people should know of the registries.
+    pub warnings: Vec<String>,
+    registry: Registry,
+}
+
+impl Plan {
+    /// The registry's name.
+    pub fn registry(&self) -> &str {
+        self.registry.name()
+    }
+
+    /// Publishes the release.
+    pub fn apply(self, context: &Context<'_>) -> Result<Published, Failure> {
+        Ok(self.release.publish_to(&self.registry, context.listener)?)
+    }
+}
+
+/// Works out what would be published.
+pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
+    let workspace = WorkspaceFolder::find(context.folder)?;
+    let member = request.members.one(&workspace)?;
+    if !request.allow_replaced {
+        refuse_replaced(&workspace.declared)?;
+    }
+    let registry = registry_meant(request.registry.as_deref(), Some(&workspace), context)?;
+    let needs = published_needs(&workspace.declared, member, workspace.sound_lock()?, &registry)?;
+    let folder = workspace.root.join(&member.folder);
+    let now = context.environment.now;
+    let release = prepare(&member.manifest, &member.project, needs, &folder, now)?;
+    let release = release.acceptable_to(&registry)?;
+    let warnings = check_promise(&workspace, member, context)?;
+    let suspects = release.suspects()?;
+    Ok(Plan { release, suspects, warnings, registry })
+}
+
+/// What was only tried with something that stands in for a package may not work for whoever gets the package itself.
+fn refuse_replaced(workspace: &Workspace) -> Result<(), Failure> {
+    let names: Vec<&str> = workspace.replaced.keys().map(PackageName::as_str).collect();
+    if names.is_empty() {
+        return Ok(());
+    }
+    let message = format!("`[replace]` has something stand in for {}", names.join(", "));
+    Err(Failure::new("publish.replaced", message).mend(
+        "try it with the package itself: take that out, install, and publish then; or say `--allow-replaced`",
+    ))
+}
+
+/// A promise is kept only if some set of releases that the needs allow keeps it, too.
+///
+/// Returns what people should know of the registries.
+fn check_promise(
+    workspace: &WorkspaceFolder,
+    member: &Member,
+    context: &Context<'_>,
+) -> Result<Vec<String>, Failure> {
+    let (declared, options) = (&workspace.declared, SearchOptions::default());
+    let resolver = Resolver::open(workspace, declared, context.environment, &options)?;
+    if member.manifest.fits.is_empty() || resolver.registries.is_empty() {
+        return Ok(Vec::new());
+    }
+    resolver.resolve(declared)?;
+    Ok(resolver.registries.heeds())
+}
+
+/// What a member needs as others will see it: what it takes from folders, repositories and archives, by the ranges in which that
+/// is published.
+fn published_needs(
+    workspace: &Workspace,
+    member: &Member,
+    lock: Option<&Lock>,
+    registry: &Registry,
+) -> Result<Vec<CardNeed>, Failure> {
+    let published = |need: &Need| {
+        let mut card_need = CardNeed::from(need);
+        if let Some(project) = workspace.project_of(member, need) {
+            card_need.range = published_range(&project.version(), need, registry)?;
+        } else if need.source.is_some() {
+            let version = lock.and_then(|lock| Some(&lock.package(&need.package)?.version));
+            card_need.range = match version {
+                Some(version) => published_range(version, need, registry)?,
+                None => return Err(not_locked_yet(need)),
+            };
+        }
+        Ok(card_need)
+    };
+    member.manifest.needs.iter().map(published).collect()
+}
+
+/// The range in which what comes from elsewhere is needed by who gets it from a registry: as the need says, else from its version
+/// on.
+fn published_range(version: &Version, need: &Need, registry: &Registry) -> Result<Range, Failure> {
+    let name = &need.package;
+    let is_said = need.range != Range::any();
+    let range = if is_said { need.range.clone() } else { Range::from_version(version) };
+    let history = registry.history_until(name, None)?;
+    let releases = history.iter().flat_map(History::releases);
+    let set = range.set(need.prereleases);
+    if releases
+        .filter(|release| release.withdrawn.is_none())
+        .any(|release| set.contains(release.entry.version.point()))
+    {
+        return Ok(range);
+    }
+    let message =
+        format!("{name} comes from elsewhere here, and {} has no release of it in {range}", registry.name());
+    Err(Failure::new("publish.unpublished", message)
+        .mend(format!("publish {name} first: whoever gets this release gets that one from a registry")))
+}
+
+fn not_locked_yet(need: &Need) -> Failure {
+    let message = format!("it isn't known yet which version of {} this project works with", need.package);
+    Failure::new("lock.missing", message).mend("run `bibliotax install`")
+}

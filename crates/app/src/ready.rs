@@ -1,0 +1,203 @@
+//! `ready`: whether this machine has what the project asks for.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+use bibliotax_core::facet::{FitValue, Fits, Target};
+use bibliotax_core::manifest::RegistryDeclaration;
+use bibliotax_core::name::{FacetName, RegistryName, ToolName};
+use bibliotax_core::range::Range;
+use bibliotax_core::resolve::Catalogue;
+use bibliotax_core::version::Version;
+use bibliotax_registry::catalogue::registry::Registry;
+use rayon::prelude::*;
+
+use crate::context::Context;
+use crate::failure::Failure;
+use crate::machine::this_machine;
+use crate::resolving::{Resolver, known_warnings, prefetch_locked};
+use crate::search_options::SearchOptions;
+use crate::tools;
+use crate::workspace::{WorkspaceFolder, declared_target};
+
+/// What was looked at.
+pub struct Report {
+    /// Each thing that was looked at.
+    pub findings: Vec<Finding>,
+    /// What people should know of what is locked.
+    pub warnings: Vec<String>,
+}
+
+/// One thing that was looked at.
+pub enum Finding {
+    /// There is no registry.
+    NoRegistries,
+    /// A registry.
+    Registry {
+        /// Its name.
+        name: RegistryName,
+        /// Where it is.
+        url: String,
+        /// Whether it answers.
+        state: RegistryState,
+    },
+    /// What keeps registries from being used together.
+    Registries(String),
+    /// The store; why it can't be used, if it can't.
+    Store(Option<String>),
+    /// A target.
+    Target {
+        /// Its name.
+        name: String,
+        /// Whether this machine is meant to be it.
+        is_meant: bool,
+        /// What the target says otherwise than this machine.
+        differs: Fits,
+        /// What this machine is.
+        machine: Fits,
+    },
+    /// A program.
+    Tool {
+        /// Its name.
+        tool: ToolName,
+        /// Where it is.
+        path: Option<PathBuf>,
+        /// The version that it says it is.
+        version: Option<Version>,
+        /// Who wants it, in which versions.
+        wanted: Vec<(String, Range)>,
+    },
+}
+
+/// Whether a registry answers.
+pub enum RegistryState {
+    /// It is not asked, because nobody is.
+    NotAsked,
+    /// It answers.
+    Answers,
+    /// It answers, and what is kept there opens it, or doesn't.
+    Opened {
+        /// Where the credentials are kept.
+        place: String,
+        /// Whether they open it.
+        is_open: bool,
+    },
+    /// It doesn't answer as it should.
+    Fails(String),
+}
+
+impl Finding {
+    /// Whether nothing is to be done about it.
+    pub fn is_fine(&self) -> bool {
+        match self {
+            Self::NoRegistries => true,
+            Self::Registries(_) => false,
+            Self::Registry { state, .. } => {
+                !matches!(state, RegistryState::Opened { is_open: false, .. } | RegistryState::Fails(_))
+            }
+            Self::Store(problem) => problem.is_none(),
+            Self::Target { is_meant, differs, .. } => differs.is_empty() || !is_meant,
+            Self::Tool { path, version, wanted, .. } => {
+                let any = || wanted.iter().all(|(_, range)| *range == Range::any());
+                let accepts = |version| wanted.iter().all(|(_, range)| range.accepts(version));
+                path.is_some() && version.as_ref().map_or_else(any, accepts)
+            }
+        }
+    }
+}
+
+/// A program, with who wants it and in which versions.
+type Wishes = BTreeMap<ToolName, Vec<(String, Range)>>;
+
+/// Looks whether this machine has what a project asks for; it is meant to be this target, where one is named.
+pub fn report(target: Option<&str>, context: &Context<'_>) -> Result<Report, Failure> {
+    let workspace = WorkspaceFolder::find(context.folder)?;
+    let mut findings = registries(&workspace, context);
+    findings.push(Finding::Store(context.environment.open_store().err().map(|failure| failure.message)));
+    if let Some(target) = target {
+        declared_target(&workspace.declared.targets, target)?;
+    }
+    let targets = workspace.declared.targets.iter();
+    findings.extend(targets.map(|declared| machine(declared, target == Some(declared.name.as_str()))));
+    let wishes = wishes(&workspace, context)?.into_iter();
+    findings.extend(wishes.map(|(tool, wanted)| look_for(tool, wanted, context)));
+    let lock = workspace.sound_lock()?;
+    let warnings = lock.map(|lock| known_warnings(&workspace, lock, context.environment));
+    Ok(Report { findings, warnings: warnings.unwrap_or_default() })
+}
+
+/// What the manifest and the locked packages ask for, as far as the registries can be asked.
+fn wishes(workspace: &WorkspaceFolder, context: &Context<'_>) -> Result<Wishes, Failure> {
+    let mut wishes = Wishes::new();
+    let members = &workspace.declared.members;
+    let of_members =
+        members.iter().flat_map(|member| member.manifest.tools.iter().map(move |tool| (member, tool)));
+    for (member, (tool, range)) in of_members {
+        let who = if members.len() == 1 { "the manifest" } else { member.project.name.as_str() };
+        wishes.entry(tool.clone()).or_default().push((who.to_owned(), range.clone()));
+    }
+    let Some(lock) = workspace.sound_lock()? else { return Ok(wishes) };
+    let options = SearchOptions::default();
+    let opened = Resolver::open(workspace, &workspace.declared, context.environment, &options);
+    let Ok(Resolver { registries, .. }) = opened else { return Ok(wishes) };
+    prefetch_locked(&registries, lock.packages.iter());
+    for package in &lock.packages {
+        let listing = registries.listing(&package.name).ok().flatten();
+        let release = listing.as_ref().and_then(|listing| listing.history.release(&package.version));
+        for (tool, range) in release.iter().flat_map(|release| &release.entry.tools) {
+            wishes.entry(tool.clone()).or_default().push((package.name.to_string(), range.clone()));
+        }
+    }
+    Ok(wishes)
+}
+
+fn look_for(tool: ToolName, wanted: Vec<(String, Range)>, context: &Context<'_>) -> Finding {
+    let path = tools::find(&tool, &context.environment.program_folders);
+    let version = path.as_deref().and_then(tools::version);
+    Finding::Tool { tool, path, version, wanted }
+}
+
+/// Whether this machine is what a target says, as far as system and processor go.
+fn machine(target: &Target, is_meant: bool) -> Finding {
+    let machine = this_machine().values;
+    let differs = |(facet, value): &(&FacetName, &FitValue)| {
+        target.values.get(*facet).is_some_and(|wanted| wanted != *value)
+    };
+    let other = machine.iter().filter(differs);
+    let other = other.map(|(facet, _)| (facet.clone(), target.values[facet].clone()));
+    Finding::Target { name: target.name.clone(), is_meant, differs: other.collect(), machine }
+}
+
+/// Whether each registry answers, and what would open it for publishing.
+fn registries(workspace: &WorkspaceFolder, context: &Context<'_>) -> Vec<Finding> {
+    let declared = &workspace.declared.registries;
+    if declared.is_empty() {
+        return vec![Finding::NoRegistries];
+    }
+    let mut found: Vec<Finding> =
+        declared.par_iter().map(|declaration| registry(workspace, declaration, context)).collect();
+    let options = SearchOptions::default();
+    if found.iter().all(Finding::is_fine)
+        && let Err(failure) = Resolver::open(workspace, &workspace.declared, context.environment, &options)
+    {
+        // Each by itself is well, and together they are not.
+        found.push(Finding::Registries(failure.message));
+    }
+    found
+}
+
+fn registry(
+    workspace: &WorkspaceFolder,
+    declaration: &RegistryDeclaration,
+    context: &Context<'_>,
+) -> Finding {
+    let opened = workspace.open_registry(declaration, context.environment);
+    let is_asked = !context.environment.is_offline || Registry::is_local(declaration);
+    let state = match opened.and_then(|registry| registry.opening()) {
+        Ok(_) if !is_asked => RegistryState::NotAsked,
+        Ok(None) => RegistryState::Answers,
+        Ok(Some((place, is_open))) => RegistryState::Opened { place, is_open },
+        Err(error) => RegistryState::Fails(Failure::from(error).message),
+    };
+    Finding::Registry { name: declaration.name.clone(), url: declaration.url.clone(), state }
+}

@@ -1,0 +1,10 @@
+//! `registry`: registries made, loaded, checked and mirrored, and who may publish to them.
+
+pub mod check;
+pub mod create;
+pub mod load;
+pub mod mirror;
+pub mod read_through;
+pub mod sign_in;
+pub mod tokens;
+mod try_secret;

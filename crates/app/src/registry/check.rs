@@ -1,0 +1,51 @@
+//! `registry check`: all that a registry holds, read.
+
+use bibliotax_registry::model::keep::pending::{Cleared, Pending};
+use bibliotax_registry::publish::audit::{Audit, audit};
+
+use crate::context::Context;
+use crate::failure::Failure;
+use crate::registry_storage;
+
+/// What was found.
+pub struct Report {
+    /// What was put right first, where that was asked for.
+    pub repaired: Option<Repaired>,
+    /// What is wrong, and how much was read.
+    pub audit: Audit,
+    /// Uploads that no release names yet.
+    pub pending: Vec<Pending>,
+    /// How many temporary files processes that were killed left behind.
+    pub remains: usize,
+    /// Their bytes.
+    pub remaining_bytes: u64,
+}
+
+/// What was put right.
+pub struct Repaired {
+    /// How many names the list has that was made anew.
+    pub names: usize,
+    /// What was taken out.
+    pub cleared: Cleared,
+}
+
+/// Reads all of a registry, whose names `read` is told; puts right what can be, if asked to.
+pub fn report(
+    place: &str,
+    repairs: bool,
+    context: &Context<'_>,
+    read: &(dyn Fn(&str) + Sync),
+) -> Result<Report, Failure> {
+    let registry = registry_storage::open(place, context)?;
+    let repaired = if repairs {
+        let names = registry.mend_names()?;
+        Some(Repaired { names, cleared: registry.clear_uploads()? })
+    } else {
+        None
+    };
+    let remains = registry.remains()?;
+    let pending = registry.pending()?;
+    let remaining_bytes = remains.iter().map(|remains| remains.bytes).sum();
+    let audit = audit(&registry, &|name| read(name.as_str()))?;
+    Ok(Report { repaired, audit, pending, remains: remains.len(), remaining_bytes })
+}

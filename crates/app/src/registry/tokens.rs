@@ -1,0 +1,28 @@
+//! `registry token`: who may publish to a registry that is served.
+
+use bibliotax_registry::storage::tokens::{self, Token, Wish};
+
+use crate::context::Context;
+use crate::failure::Failure;
+use crate::registry_storage;
+
+/// Makes a token; the token, and its text, which nothing keeps.
+pub fn create(place: &str, wish: Wish, context: &Context<'_>) -> Result<(Token, String), Failure> {
+    let registry = registry_storage::open(place, context)?;
+    Ok(tokens::create(&*registry, wish, context.environment.now)?)
+}
+
+/// The tokens of a registry.
+pub fn list(place: &str, context: &Context<'_>) -> Result<Vec<Token>, Failure> {
+    Ok(tokens::list(&*registry_storage::open(place, context)?)?)
+}
+
+/// Ends a token.
+pub fn revoke(place: &str, id: &str, context: &Context<'_>) -> Result<(), Failure> {
+    let registry = registry_storage::open(place, context)?;
+    if !tokens::revoke(&*registry, id, context.environment.now)? {
+        let failure = Failure::new("token.none", format!("there is no token `{id}`"));
+        return Err(failure.mend("`bibliotax registry token list` shows their ids"));
+    }
+    Ok(())
+}

@@ -1,0 +1,53 @@
+//! The storage of a registry that is named by its place: a folder, or a bucket.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use bibliotax_core::facet::Facet;
+use bibliotax_core::name::FacetName;
+use bibliotax_registry::RegistryError;
+use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::storage::bucket::{Bucket, SCHEME};
+use bibliotax_registry::storage::folder::Folder;
+
+use crate::context::Context;
+
+/// Opens a registry's storage: a bucket, or a folder seen from the context's.
+pub fn open(place: &str, context: &Context<'_>) -> Result<Arc<dyn Keep>, RegistryError> {
+    if place.starts_with(SCHEME) {
+        return Ok(Arc::new(Bucket::open(place, settings(context))?));
+    }
+    Ok(Arc::new(Folder::open(&context.folder.join(place))?))
+}
+
+/// Makes an empty registry, and opens what keeps it.
+pub fn create(
+    place: &str,
+    context: &Context<'_>,
+    name: &str,
+    facets: BTreeMap<FacetName, Facet>,
+) -> Result<Arc<dyn Keep>, RegistryError> {
+    if place.starts_with(SCHEME) {
+        return Ok(Arc::new(Bucket::create(place, settings(context), name, facets)?));
+    }
+    Ok(Arc::new(Folder::create(&context.folder.join(place), name, facets)?))
+}
+
+/// Opens what keeps a registry, which is made where there is none yet.
+pub fn open_or_create(
+    place: &str,
+    context: &Context<'_>,
+    name: &str,
+    facets: &BTreeMap<FacetName, Facet>,
+) -> Result<Arc<dyn Keep>, RegistryError> {
+    match open(place, context) {
+        Err(RegistryError::Missing { .. } | RegistryError::NoRegistry { .. }) => {
+            create(place, context, name, facets.clone())
+        }
+        opened => opened,
+    }
+}
+
+fn settings(context: &Context<'_>) -> impl Iterator<Item = (String, String)> {
+    context.environment.bucket_settings.iter().cloned()
+}

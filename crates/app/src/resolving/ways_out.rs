@@ -1,0 +1,231 @@
+//! Ways out of a conflict, as commands to paste.
+
+use bibliotax_core::manifest::Need;
+use bibliotax_core::range::Range;
+use bibliotax_core::resolve::{ProblemNeed, Raised, Relaxation, WayOut};
+use bibliotax_core::workspace::{Member, Workspace};
+
+use crate::failure::Way;
+use crate::workspace::{WorkspaceFolder, called, file_name};
+
+/// Most ways that are offered.
+const MOST_WAYS: usize = 3;
+
+/// The first three ways as commands, where `wanted` was to be resolved and the workspace is what is on disk.
+///
+/// Where commands one after the other would fail in the middle, the lines to write in the manifests instead.
+pub fn as_commands(ways: &[WayOut], workspace: &WorkspaceFolder, wanted: &Workspace) -> Vec<Way> {
+    let told = |way: &WayOut| match &way.raised {
+        Some(raised) => Some(Way { command: raised_line(raised), note: raised_note(raised) }),
+        None => Some(Steps::of(way, workspace, wanted)?.told()),
+    };
+    ways.iter().filter_map(told).take(MOST_WAYS).collect()
+}
+
+/// The line of the manifest that puts a place at another level.
+fn raised_line(raised: &Raised) -> String {
+    let Raised { place, facet, level } = raised;
+    let table = if place.is_promise { "[fits]".to_owned() } else { format!("[targets.{}]", place.name) };
+    format!("{table} {facet} = \"{level}\"")
+}
+
+fn raised_note(raised: &Raised) -> String {
+    if raised.place.is_promise {
+        "in the manifest; it promises less".to_owned()
+    } else {
+        format!("in the manifest, if {} can be raised", raised.place.name)
+    }
+}
+
+/// A need with the member whose it is.
+type Of<'m> = (&'m Member, &'m Need);
+
+/// What has to be done for a way, in its order.
+struct Steps<'m> {
+    /// What is on disk.
+    workspace: &'m WorkspaceFolder,
+    drops: Vec<Of<'m>>,
+    /// Needs that change, each with its new range.
+    changes: Vec<(Of<'m>, Range, bool)>,
+    /// The targets that a changed need is for from then on.
+    targets: Vec<String>,
+    /// Whether the changed needs are without components from then on.
+    are_bare: bool,
+    /// Needs that were to be declared, or declared otherwise, and stay as they were to be.
+    wanted: Vec<Of<'m>>,
+    /// Whether some of those are on disk with another range.
+    rewrites: bool,
+    note: String,
+}
+
+/// What is on disk of a need.
+fn on_disk<'m>(workspace: &'m WorkspaceFolder, (member, need): Of<'_>) -> Option<&'m Need> {
+    let mut there = workspace.declared.needs();
+    there.find(|other| is_of(*other, (member, need))).map(|(_, need)| need)
+}
+
+impl<'m> Steps<'m> {
+    fn of(way: &WayOut, workspace: &'m WorkspaceFolder, all: &'m Workspace) -> Option<Self> {
+        let is_written = |of: Of<'_>| on_disk(workspace, of).map(|there| &there.range) == Some(&of.1.range);
+        let (mut drops, mut changes, mut targets) = (Vec::new(), Vec::new(), Vec::new());
+        let mut are_bare = false;
+        for (problem_need, change) in &way.changes {
+            let member = all.members.get(problem_need.by)?;
+            let need = member.manifest.needs.iter().find(|need| is_same(need, problem_need))?;
+            let of = (member, need);
+            match change {
+                // To do without what was just asked for is no way out.
+                Relaxation::Drop if !is_written(of) => return None,
+                Relaxation::Drop => drops.push(of),
+                Relaxation::Range(range, _) => changes.push((of, range.clone(), need.prereleases)),
+                Relaxation::Prereleases => changes.push((of, need.range.clone(), true)),
+                Relaxation::WithoutComponents => {
+                    changes.push((of, need.range.clone(), need.prereleases));
+                    are_bare = true;
+                }
+                Relaxation::Targets(others) => {
+                    targets.clone_from(others);
+                    changes.push((of, need.range.clone(), need.prereleases));
+                }
+            }
+        }
+        let is_changed =
+            |of: Of<'_>| drops.iter().chain(changes.iter().map(|(of, ..)| of)).any(|one| is_of(*one, of));
+        let wanted: Vec<Of<'_>> = all.needs().filter(|of| !is_changed(*of) && !is_written(*of)).collect();
+        let rewrites = wanted.iter().any(|of| on_disk(workspace, *of).is_some());
+        let note =
+            way.changes.iter().map(|(need, change)| note(need, change)).collect::<Vec<_>>().join(" and ");
+        Some(Self { workspace, drops, changes, targets, are_bare, wanted, rewrites, note })
+    }
+
+    fn told(&self) -> Way {
+        let changes = self.changes.iter().map(|((member, need), range, pre)| {
+            let need = Need { range: range.clone(), prereleases: *pre, ..(*need).clone() };
+            let targets = if self.targets.is_empty() { need.targets } else { Some(self.targets.clone()) };
+            Declaration::new(member, &Need { targets, ..need }, self.workspace)
+        });
+        let wanted = self.wanted.iter().map(|(member, need)| Declaration::new(member, need, self.workspace));
+        let declared: Vec<Declaration> = changes.chain(wanted).collect();
+        let needs = in_commands(&declared);
+        let is_of_many = |need: &Need| need.family.is_some() || need.is_shared;
+        if self.are_bare || self.changes.iter().any(|((_, need), ..)| is_of_many(need)) {
+            return self.as_lines();
+        }
+        // A command for part of what changes resolves only if the rest is new and can come after it.
+        if needs.len() > 1 && (self.changes.len() > 1 || self.rewrites) {
+            return self.as_lines();
+        }
+        let drop = |(member, need): &Of<'_>| {
+            let of = in_member(self.workspace, member);
+            format!("bibliotax drop {}{}{of}", need.package, for_purpose(need))
+        };
+        let commands: Vec<String> = self.drops.iter().map(drop).chain(needs).collect();
+        Way { command: commands.join(" && "), note: self.note.clone() }
+    }
+
+    /// What to write in the manifests.
+    fn as_lines(&self) -> Way {
+        let is_alone = self.workspace.declared.members.len() == 1;
+        let line = |(member, need): &Of<'_>, range: &Range| {
+            if need.is_shared {
+                return format!("[shared] {} = \"{range}\"", need.package);
+            }
+            if let Some(family) = &need.family {
+                return format!("[families] {family} = \"{range}\"");
+            }
+            let table = need
+                .purpose
+                .as_ref()
+                .map_or("[needs]".to_owned(), |purpose| format!("[needs-for.{purpose}]"));
+            let file = if is_alone { String::new() } else { format!("{} ", file_name(&member.folder)) };
+            format!("{file}{table} {} = \"{range}\"", need.package)
+        };
+        let changes = self.changes.iter().map(|(of, range, _)| line(of, range));
+        let mut lines: Vec<String> =
+            changes.chain(self.wanted.iter().map(|of| line(of, &of.1.range))).collect();
+        lines.dedup();
+        Way { command: lines.join("; "), note: format!("in the manifest: {}", self.note) }
+    }
+}
+
+/// A package with its range, as words behind `need`, and the options that they go with.
+struct Declaration {
+    words: String,
+    options: String,
+}
+
+impl Declaration {
+    /// What `need` is told, so that it declares this; what the manifest on disk says already need not be said again.
+    fn new(member: &Member, need: &Need, workspace: &WorkspaceFolder) -> Self {
+        let range = need.range.to_string();
+        let is_plain = range.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '+'));
+        let range = if is_plain { range } else { format!("\"{range}\"") };
+        let there = on_disk(workspace, (member, need));
+        let flags = [
+            (" --prereleases", need.prereleases),
+            (" --bare", need.bare && !there.is_some_and(|there| there.bare)),
+        ];
+        let flags: String = flags.iter().filter(|(_, is_on)| *is_on).map(|(flag, _)| *flag).collect();
+        let targets = need
+            .targets
+            .iter()
+            .filter(|targets| there.and_then(|there| there.targets.as_ref()) != Some(targets));
+        let targets: String = targets.flatten().map(|target| format!(" --target {target}")).collect();
+        let new = |said: fn(&Need) -> Vec<String>| -> Vec<String> {
+            let there = there.map(said).unwrap_or_default();
+            said(need).into_iter().filter(|name| !there.contains(name)).collect()
+        };
+        let components = new(|need| need.components.iter().map(ToString::to_string).collect());
+        let components = if components.is_empty() {
+            String::new()
+        } else {
+            format!(" --components {}", components.join(","))
+        };
+        let parts = new(|need| need.parts.iter().map(ToString::to_string).collect());
+        let parts: String = parts.iter().map(|part| format!(" --part {part}")).collect();
+        let without = new(|need| need.without.iter().map(ToString::to_string).collect());
+        let without: String = without.iter().map(|name| format!(" --without {name}")).collect();
+        let of = in_member(workspace, member);
+        Self {
+            words: format!("{} {range}", need.package),
+            options: format!("{}{flags}{components}{parts}{without}{targets}{of}", for_purpose(need)),
+        }
+    }
+}
+
+/// What says on the command line that a member is meant; nothing for the one that was stood in.
+fn in_member(workspace: &WorkspaceFolder, member: &Member) -> String {
+    let is_here = workspace.here().is_some_and(|here| here.folder == member.folder);
+    if is_here { String::new() } else { format!(" --in {}", called(member)) }
+}
+
+/// One `need` for all that go with the same options, in their order.
+fn in_commands(declared: &[Declaration]) -> Vec<String> {
+    let together = declared.chunk_by(|a, b| a.options == b.options);
+    let words = |group: &[Declaration]| group.iter().map(|d| d.words.as_str()).collect::<Vec<_>>().join(" ");
+    together.map(|group| format!("bibliotax need {}{}", words(group), group[0].options)).collect()
+}
+
+fn is_same(need: &Need, other: &ProblemNeed) -> bool {
+    let same = need.package == other.package && need.range == other.range;
+    same && need.prereleases == other.prereleases && need.components == other.components
+}
+
+/// Whether two needs are one line of a manifest, before and after.
+fn is_of((member, need): Of<'_>, (other_member, other): Of<'_>) -> bool {
+    member.folder == other_member.folder && need.package == other.package && need.purpose == other.purpose
+}
+
+fn for_purpose(need: &Need) -> String {
+    need.purpose.as_ref().map(|purpose| format!(" --for {purpose}")).unwrap_or_default()
+}
+
+fn note(need: &ProblemNeed, change: &Relaxation) -> String {
+    match change {
+        Relaxation::Prereleases => format!("lets pre-releases of {} count", need.package),
+        Relaxation::Range(_, version) => format!("takes {} {version}", need.package),
+        Relaxation::WithoutComponents => format!("takes {} without components", need.package),
+        Relaxation::Targets(targets) => format!("takes {} to {} only", need.package, targets.join(" and ")),
+        Relaxation::Drop => format!("does without {}", need.package),
+    }
+}

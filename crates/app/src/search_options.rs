@@ -1,0 +1,22 @@
+//! How problems are solved: the options of everything that resolves.
+
+use std::time::Duration;
+
+use bibliotax_core::name::PackageName;
+
+/// How problems are solved.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SearchOptions {
+    /// How long a search may take.
+    pub effort: Duration,
+    /// Whether a long conflict is shown with all its sentences.
+    pub in_full: bool,
+    /// The packages of which it is accepted that a registry changed what it had published.
+    pub accept_changed: Vec<PackageName>,
+}
+
+impl Default for SearchOptions {
+    fn default() -> Self {
+        Self { effort: Duration::from_secs(30), in_full: false, accept_changed: Vec::new() }
+    }
+}

@@ -1,0 +1,182 @@
+//! A workspace's shelf: which part of it is worked on, and how it is brought to what a lock says.
+
+use std::collections::BTreeSet;
+use std::path::Path;
+
+use bibliotax_core::facet::Target;
+use bibliotax_core::links::{Links, Root};
+use bibliotax_core::lock::{self, Lock, LockedPackage, Scope};
+use bibliotax_core::name::{PackageName, Purpose, TargetName};
+use bibliotax_core::workspace::Workspace;
+use bibliotax_disk::read::read_text;
+use bibliotax_registry::catalogue::registries::Registries;
+use bibliotax_store::StoreError;
+use bibliotax_store::install::{Fetched, Installed, fetch_all, install};
+use bibliotax_store::shelf::{self, Aim, Look, Made, Plan, Shelf, Stands, Template, Templates, link_files};
+use bibliotax_store::verify::{Damaged, Depth, Verified, damaged_trees, verify};
+
+use crate::archives::Archives;
+use crate::context::Context;
+use crate::failure::Failure;
+use crate::machine::this_machine;
+use crate::template_process::TemplateProcess;
+use crate::workspace::edits::Edits;
+use crate::workspace::{LARGEST_LOCK, Manifests, WorkspaceFolder};
+
+/// A part of a shelf; empty lists mean all.
+#[derive(Debug, Clone, Default)]
+pub struct ShelfPart {
+    /// What these members need.
+    pub members: Vec<PackageName>,
+    /// What is needed on these targets.
+    pub targets: Vec<TargetName>,
+    /// What is needed for these purposes only is left out.
+    pub without: Vec<Purpose>,
+}
+
+impl ShelfPart {
+    fn scope<'a>(&'a self, machine: &'a Target) -> Scope<'a> {
+        Scope { members: &self.members, targets: &self.targets, without: &self.without, machine }
+    }
+}
+
+/// How a shelf is worked on.
+#[derive(Debug, Clone, Default)]
+pub struct ShelfOptions {
+    /// Which part of it.
+    pub part: ShelfPart,
+    /// How closely files of the store are compared before they are used.
+    pub depth: Depth,
+    /// How closely what is on the shelf is compared before it stays.
+    pub look: Look,
+    /// Whether links give paths from the root of the disk, whatever the manifest says.
+    pub absolute: bool,
+}
+
+/// Work on a workspace's shelf.
+pub struct ShelfWork<'w, 'l> {
+    workspace: &'w WorkspaceFolder,
+    declared: &'w Workspace,
+    lock: &'l Lock,
+    options: &'w ShelfOptions,
+    archives: Archives<'w>,
+    context: &'w Context<'w>,
+}
+
+impl<'w, 'l> ShelfWork<'w, 'l> {
+    /// Work towards a lock that was made from what the manifests on disk declare.
+    pub fn new(
+        workspace: &'w WorkspaceFolder,
+        lock: &'l Lock,
+        options: &'w ShelfOptions,
+        context: &'w Context<'w>,
+    ) -> Self {
+        let declared = &workspace.declared;
+        let archives = Archives::new(workspace, declared, context.environment, None);
+        Self { workspace, declared, lock, options, archives, context }
+    }
+
+    /// Work towards a lock that was made from something else, with these registries, which are open already.
+    pub fn towards(self, declared: &'w Workspace, opened: &Registries) -> Self {
+        let archives = Archives::new(self.workspace, declared, self.context.environment, Some(opened));
+        Self { declared, archives, ..self }
+    }
+
+    /// Fails unless the templates for links can be rendered for this lock; before anything is written.
+    pub fn try_templates(&self) -> Result<(), Failure> {
+        let machine = this_machine();
+        let slots = self.lock.slots(&self.options.part.scope(&machine)).map_err(StoreError::NotForMachine)?;
+        let root = Root { shelf: shelf::NAME, absolute: None };
+        let (all, by) = (self.workspace.manifests.templates()?, TemplateProcess::default());
+        link_files(self.lock, &Links::of(self.lock, &slots, &root), Templates { all: &all, by: &by })?;
+        Ok(())
+    }
+
+    /// Fetches what the lock needs and the store lacks; nothing of the workspace is touched.
+    pub fn fetch(&self) -> Result<Fetched, Failure> {
+        let machine = this_machine();
+        let slots = self.lock.slots(&self.options.part.scope(&machine)).map_err(StoreError::NotForMachine)?;
+        let store = self.context.environment.open_store()?;
+        Ok(fetch_all(&slots, &store, &self.archives, self.context.listener)?)
+    }
+
+    /// What has to be done to bring the shelf to what the lock says.
+    pub fn plan(&self) -> Result<Plan<'l>, Failure> {
+        let (shelf, machine, anew) = (self.workspace.shelf(), this_machine(), BTreeSet::new());
+        let ShelfOptions { part, depth, look, .. } = self.options;
+        let (settings, made, lock) = (self.declared.shelf, Made::from_texts([]), self.lock);
+        let (scope, templates) = (part.scope(&machine), Templates::NONE);
+        let aim = Aim { lock, scope, settings, templates, anew: &anew, depth: *depth, look: *look, made };
+        let state = shelf.state()?;
+        let plan = Plan::new(&aim, &state, &shelf.contents(lock, &state, *look)?);
+        Ok(plan.map_err(StoreError::from)?)
+    }
+
+    /// Brings the shelf to what the lock says, with these texts of manifests in place of those before. These packages are built
+    /// again, whatever is there.
+    pub fn install(&self, edits: &Edits, anew: &BTreeSet<PackageName>) -> Result<Installed, Failure> {
+        let manifests = self.workspace.manifests.edited(edits)?;
+        let templates = manifests.templates()?;
+        let ShelfOptions { part, depth, look, absolute } = self.options;
+        let made = made_from(&manifests, &self.lock.to_string(), &templates, *absolute);
+        let (machine, mut settings) = (this_machine(), self.declared.shelf);
+        settings.absolute |= *absolute;
+        let templates = Templates { all: &templates, by: &TemplateProcess::default() };
+        let aim = Aim {
+            lock: self.lock,
+            scope: part.scope(&machine),
+            settings,
+            templates,
+            anew,
+            depth: *depth,
+            look: *look,
+            made,
+        };
+        let (shelf, store) = (self.workspace.shelf(), self.context.environment.open_store()?);
+        Ok(install(&aim, &shelf, &store, &self.archives, self.context.listener)?)
+    }
+
+    /// Compares every file of the shelf with what the lock's archives hold.
+    pub fn verify(&self, depth: Depth) -> Result<Verified, Failure> {
+        let (machine, store) = (this_machine(), self.context.environment.open_store()?);
+        let scope = self.options.part.scope(&machine);
+        Ok(verify(self.lock, &scope, &self.workspace.shelf(), &store, depth, self.context.listener)?)
+    }
+
+    /// The copies in the store that packages are put on the shelf from, as far as they are damaged.
+    pub fn damaged_in_store(
+        &self,
+        packages: &[&LockedPackage],
+        depth: Depth,
+    ) -> Result<Vec<Damaged>, Failure> {
+        let store = self.context.environment.open_store()?;
+        Ok(damaged_trees(packages, &store, &self.workspace.shelf(), depth)?)
+    }
+}
+
+/// The shelf of the workspace that a folder lies in, with what is on it, if it needs nothing. Known from the texts that it
+/// was made from and such a look at each package, without reading what any of the texts says.
+pub fn up_to_date(from: &Path, absolute: bool, look: Look) -> Result<Option<(Shelf, Stands)>, Failure> {
+    // What is wrong with them is told by whoever reads them.
+    let Ok(manifests) = Manifests::find(from) else { return Ok(None) };
+    let lock = read_text(&manifests.root.join(lock::FILE_NAME), LARGEST_LOCK);
+    let Ok(Some(lock)) = lock else { return Ok(None) };
+    let made = made_from(&manifests, &lock, &manifests.templates()?, absolute);
+    let shelf = Shelf::of(&manifests.root);
+    Ok(shelf.stands(made, look)?.map(|stands| (shelf, stands)))
+}
+
+/// All that a whole shelf is made from.
+fn made_from(manifests: &Manifests, lock: &str, templates: &[Template], absolute: bool) -> Made {
+    let machine = [env!("CARGO_PKG_VERSION"), std::env::consts::OS, std::env::consts::ARCH];
+    let cards = manifests.files.iter().flat_map(|file| &file.cards);
+    let cards = cards.flat_map(|card| [card.path.as_str(), &card.text]);
+    let manifests = manifests.files.iter().flat_map(|file| [file.folder.as_str(), &file.text]).chain(cards);
+    let templates = templates.iter().flat_map(|template| {
+        let Template { folder, name, text } = template;
+        [folder.as_str(), name, text]
+    });
+    let paths = if absolute { "absolute" } else { "" };
+    let texts = [lock, paths].into_iter().chain(machine).chain(manifests).chain(templates);
+    Made::from_texts(texts.map(str::as_bytes))
+}

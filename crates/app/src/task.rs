@@ -1,0 +1,139 @@
+//! `task`: the commands that a manifest has names for.
+
+use std::ffi::OsString;
+use std::process::Command;
+
+use bibliotax_core::manifest::tasks::{Task, in_order};
+use bibliotax_core::workspace::Member;
+
+use crate::failure::Failure;
+use crate::workspace::{MemberWords, WorkspaceFolder};
+
+/// Which tasks are run, where.
+#[derive(Debug, Clone, Default)]
+pub struct Request {
+    /// The members.
+    pub members: MemberWords,
+    /// Whether it is run first in the members whose folders are needed, where they have a task of this name.
+    pub with_needed: bool,
+}
+
+/// A task of a member.
+#[derive(Clone, Copy)]
+pub struct Job<'w> {
+    /// The member.
+    pub member: &'w Member,
+    /// The task.
+    pub task: &'w Task,
+}
+
+impl Job<'_> {
+    /// Whether its task has this name.
+    pub fn is(&self, name: &str) -> bool {
+        self.task.name.as_str() == name
+    }
+
+    /// Its command line in the system's shell, with more arguments at its end; `None` where it only needs others.
+    pub fn command(&self, workspace: &WorkspaceFolder, arguments: &[OsString]) -> Option<Command> {
+        let line = self.task.run.as_deref()?;
+        let mut command = shell(line, self.task.name.as_str(), arguments);
+        let folder = workspace.root.join(&self.member.folder);
+        let inner = self.task.folder.as_ref();
+        command.current_dir(inner.map_or(folder.clone(), |inner| folder.join(inner.as_str())));
+        Some(command)
+    }
+}
+
+/// The tasks to run for a name, in their order: what is asked for stands last.
+pub fn jobs<'w>(
+    request: &Request,
+    workspace: &'w WorkspaceFolder,
+    name: &str,
+) -> Result<Vec<Job<'w>>, Failure> {
+    let chosen = request.members.to_change(workspace)?;
+    let is_chosen = |member: &Member| chosen.iter().any(|one| one.folder == member.folder);
+    let mut members: Vec<&Member> = Vec::new();
+    for member in chosen.iter().flat_map(|member| workspace.declared.with_needed(member)) {
+        let is_new = !members.iter().any(|other| other.folder == member.folder);
+        if is_new && (request.with_needed || is_chosen(member)) {
+            members.push(member);
+        }
+    }
+    // Of several members, those that have no such task are passed over.
+    let having = members.iter().filter(|member| has(member, name)).count();
+    let mut jobs = Vec::new();
+    for member in members {
+        let is_passed_over = having > 0 && !has(member, name) && (chosen.len() > 1 || !is_chosen(member));
+        if !is_passed_over {
+            jobs.extend(wanted(member, name)?.into_iter().map(|task| Job { member, task }));
+        }
+    }
+    Ok(jobs)
+}
+
+/// All tasks of the members that are meant, and how many members these are.
+pub fn list<'w>(request: &Request, workspace: &'w WorkspaceFolder) -> Result<(Vec<Job<'w>>, usize), Failure> {
+    let members = request.members.chosen(workspace)?;
+    let jobs =
+        members.iter().flat_map(|member| member.manifest.tasks.iter().map(move |task| Job { member, task }));
+    Ok((jobs.collect(), members.len()))
+}
+
+fn has(member: &Member, name: &str) -> bool {
+    member.manifest.tasks.iter().any(|task| task.name.as_str() == name)
+}
+
+/// The task of a name, which stands last, and what it needs.
+fn wanted<'w>(member: &'w Member, name: &str) -> Result<Vec<&'w Task>, Failure> {
+    let tasks = &member.manifest.tasks;
+    let known: Vec<&str> = tasks.iter().map(|task| task.name.as_str()).collect();
+    match tasks.iter().find(|task| task.name.as_str() == name) {
+        Some(task) => Ok(in_order(tasks, &task.name)),
+        None => Err(Failure::new("task.unknown", format!("the manifest has no task `{name}`")).suggest(
+            name,
+            &known,
+            "write it under `[tasks]`: `build = \"make\"`",
+        )),
+    }
+}
+
+#[cfg(unix)]
+fn shell(line: &str, name: &str, arguments: &[OsString]) -> Command {
+    let mut command = Command::new("sh");
+    // The shell passes arguments on as they are, whatever is in them.
+    let line = if arguments.is_empty() { line.to_owned() } else { format!("{line} \"$@\"") };
+    command.arg("-c").arg(line).arg(name).args(arguments);
+    command
+}
+
+#[cfg(windows)]
+fn shell(line: &str, _: &str, arguments: &[OsString]) -> Command {
+    use std::os::windows::process::CommandExt;
+    let arguments: Vec<_> = arguments.iter().map(|argument| argument.to_string_lossy()).collect();
+    let mut command = Command::new("cmd");
+    // The line is for `cmd` as it is written; the quotes of programs would be part of it.
+    command.raw_arg(format!("/D /S /C \"{}\"", line_for_cmd(line, &arguments)));
+    command
+}
+
+/// A line for `cmd` with arguments behind it: with `/S`, it takes off the first quote and the last and nothing else.
+#[cfg(any(windows, test))]
+fn line_for_cmd<S: AsRef<str>>(line: &str, arguments: &[S]) -> String {
+    let quoted = arguments.iter().map(|argument| format!(" \"{}\"", argument.as_ref().replace('"', "\"\"")));
+    line.to_owned() + &quoted.collect::<String>()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_line_for_cmd_stays_as_it_is_written() {
+        for (line, arguments, wanted) in [
+            ("cl /nologo \"moss map.c\"", &[][..], "cl /nologo \"moss map.c\""),
+            ("build", &["a b", "say \"x\""], "build \"a b\" \"say \"\"x\"\"\""),
+        ] {
+            assert_eq!(line_for_cmd(line, arguments), wanted);
+        }
+    }
+}

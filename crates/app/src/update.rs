@@ -1,0 +1,242 @@
+//! `update`: moves what was asked as far as it goes, and as little else as possible.
+
+use bibliotax_core::lock::Lock;
+use bibliotax_core::manifest::Need;
+use bibliotax_core::name::PackageName;
+use bibliotax_core::range::Range;
+use bibliotax_core::resolve::{Conflict, Problem, Resolution, Update as Updated, update, update_among};
+use bibliotax_core::workspace::{Member, Workspace};
+use bibliotax_registry::catalogue::registries::Registries;
+use bibliotax_registry::sources::elsewhere::Freshness;
+
+use crate::change::{PlannedChange, Wanted};
+use crate::context::Context;
+use crate::failure::{self, Failure};
+use crate::newest_release::{PassedOver, passed_over};
+use crate::resolving::{Resolver, conflict_of, locked_name, needs_of};
+use crate::search_options::SearchOptions;
+use crate::workspace::edits::Edits;
+use crate::workspace::{ManifestEdits, MemberWords, WorkspaceFolder, file_name};
+
+/// What is updated.
+#[derive(Debug, Clone, Default)]
+pub struct Request {
+    /// Packages in the lock; none for all that members reach.
+    pub packages: Vec<String>,
+    /// The members; none for all.
+    pub members: MemberWords,
+    /// Whether it may go beyond the ranges.
+    pub is_beyond: bool,
+    /// How it is resolved.
+    pub options: SearchOptions,
+    /// Whether nothing is going to be written.
+    pub is_dry_run: bool,
+}
+
+/// An update, worked out and not yet done.
+pub struct Plan {
+    /// What changes.
+    pub change: PlannedChange,
+    /// The ranges that are written.
+    pub rewritten: Vec<RewrittenRange>,
+    /// Why packages had to move that weren't named.
+    pub forced: Vec<Conflict>,
+    /// The newest releases of the named packages that were not taken.
+    pub passed_over: Vec<PassedOver>,
+    named: Vec<PackageName>,
+}
+
+/// A range of a manifest that is written anew.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RewrittenRange {
+    /// What it is the range of, with the manifest or table where that isn't clear.
+    pub of: String,
+    /// The range before.
+    pub old: Range,
+    /// The range after.
+    pub new: Range,
+}
+
+/// A package that had to move though nobody named it.
+pub struct ForcedMove<'p> {
+    /// The package.
+    pub package: &'p PackageName,
+    /// Why, sentence by sentence.
+    pub why: Vec<&'p str>,
+}
+
+impl Plan {
+    /// The packages that had to move though nobody named them.
+    pub fn forced_moves(&self) -> Vec<ForcedMove<'_>> {
+        let changes = self.change.report().changes.into_iter();
+        let moved = changes.filter(|change| change.old.is_some() && change.new.is_some());
+        let forced = moved.filter_map(|change| {
+            let package = &change.new?.name;
+            let is_forced =
+                |conflict: &&Conflict| conflict.held.contains(package) && !self.named.contains(package);
+            let conflict = self.forced.iter().find(is_forced)?;
+            let why = conflict.without_question().map(|sentence| sentence.text.as_str()).collect();
+            Some((package.clone(), why))
+        });
+        let lock = self.change.lock();
+        let forced =
+            forced.filter_map(|(name, why)| Some(ForcedMove { package: &lock.package(&name)?.name, why }));
+        forced.collect()
+    }
+}
+
+/// Works out what an update comes to.
+pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
+    let workspace = WorkspaceFolder::open(context.folder, request.is_dry_run, context.listener)?;
+    let lock = workspace.needed_lock()?;
+    let asked = Asked::of(request, &workspace, lock)?;
+    let loosened = asked.loosened(&workspace)?;
+    let freshness = asked.freshness();
+    let resolver =
+        Resolver::open_fresh(&workspace, &loosened, freshness, context.environment, &request.options)?;
+    let Updated { mut resolution, forced } = asked.moved(&loosened, lock, &resolver, &request.options)?;
+    let edits = asked.rewritten(&workspace, &resolution)?;
+    let declared = workspace.edited(&edits)?;
+    let rewritten = rewritten_ranges(&workspace.declared, &declared);
+    let new = resolver.lock_of(&declared, &mut resolution)?;
+    let registries = resolver.registries;
+    let problem = Problem::new(&declared, &[]);
+    let named = asked.named().to_vec();
+    let chosen = named.iter().filter_map(|name| new.package(name));
+    let passed_over = chosen.filter_map(|chosen| passed_over(&problem, &registries, chosen)).collect();
+    let wanted = Wanted { edits, declared, lock: new, warnings: registries.heeds() };
+    let change = PlannedChange::new(workspace, wanted, &registries);
+    Ok(Plan { change, rewritten, forced, passed_over, named })
+}
+
+/// What is asked to move.
+struct Asked {
+    /// The packages; `None` for all.
+    packages: Option<Vec<PackageName>>,
+    /// Whether they were named, and not just are all that some members reach.
+    is_named: bool,
+    /// The members whose needs may change; none for all.
+    members: Vec<PackageName>,
+    /// Whether ranges may change.
+    is_beyond: bool,
+}
+
+impl Asked {
+    fn of(request: &Request, workspace: &WorkspaceFolder, lock: &Lock) -> Result<Self, Failure> {
+        let named = request.packages.iter().map(|word| locked_name(lock, word));
+        let named: Vec<PackageName> = named.collect::<Result<_, _>>()?;
+        let (is_named, members) = (!named.is_empty(), request.members.names(workspace)?);
+        let packages = match (is_named, members.is_empty()) {
+            (true, _) => Some(named),
+            (false, true) => None,
+            (false, false) => Some(reached(lock, &members)),
+        };
+        Ok(Self { packages, is_named, members, is_beyond: request.is_beyond })
+    }
+
+    /// The packages that were named.
+    fn named(&self) -> &[PackageName] {
+        self.packages.as_deref().filter(|_| self.is_named).unwrap_or_default()
+    }
+
+    /// Whether a need's range may change.
+    fn has(&self, member: &Member, need: &Need) -> bool {
+        self.packages.as_ref().is_none_or(|packages| packages.contains(&need.package))
+            && (self.members.is_empty() || self.members.contains(&member.project.name))
+    }
+
+    /// What has to be looked for anew.
+    fn freshness(&self) -> Freshness {
+        let some = |packages: &Vec<PackageName>| Freshness::Anew(packages.iter().cloned().collect());
+        self.packages.as_ref().map_or(Freshness::AllAnew, some)
+    }
+
+    fn moved(
+        &self,
+        declared: &Workspace,
+        lock: &Lock,
+        resolver: &Resolver<'_>,
+        options: &SearchOptions,
+    ) -> Result<Updated, Failure> {
+        let registries: &Registries = &resolver.registries;
+        let problem = Problem::new(declared, &lock.packages);
+        registries.foresee(&needs_of(&problem));
+        let updated = match &self.packages {
+            Some(reached) if !self.is_named => update_among(&problem, reached, registries),
+            _ => update(&problem, self.named(), registries),
+        };
+        updated.or_else(|unresolved| {
+            Err(failure::conflict(conflict_of(unresolved)?, Vec::new(), options.in_full))
+        })
+    }
+
+    /// What is declared where, beyond the ranges, any version will do.
+    fn loosened(&self, workspace: &WorkspaceFolder) -> Result<Workspace, Failure> {
+        let mut texts = ManifestEdits::of(workspace);
+        for (member, need) in self.open_needs(workspace) {
+            set_range(&mut texts, member, need, &Range::any())?;
+        }
+        workspace.edited(&texts.edits())
+    }
+
+    /// The needs whose ranges may change.
+    fn open_needs<'w>(&self, workspace: &'w WorkspaceFolder) -> Vec<(&'w Member, &'w Need)> {
+        let needs = workspace.declared.needs().filter(|_| self.is_beyond);
+        needs.filter(|(member, need)| self.has(member, need) && need.has_releases()).collect()
+    }
+
+    /// The manifests with ranges that accept what was chosen; those that do are left alone.
+    fn rewritten(&self, workspace: &WorkspaceFolder, resolution: &Resolution) -> Result<Edits, Failure> {
+        let mut texts = ManifestEdits::of(workspace);
+        for (member, need) in self.open_needs(workspace) {
+            let chosen = resolution.package(&need.package).map(|chosen| &chosen.release.entry.version);
+            let set = need.range.set(need.prereleases);
+            if let Some(version) = chosen.filter(|version| !set.contains(version.point())) {
+                let is_exact = need.range.only().is_some();
+                let range = if is_exact { Range::exactly(version) } else { Range::from_version(version) };
+                set_range(&mut texts, member, need, &range)?;
+            }
+        }
+        Ok(texts.edits())
+    }
+}
+
+/// Changes the range of a need where it is declared: with the need, its family or, for all, in the root.
+fn set_range(
+    texts: &mut ManifestEdits<'_>,
+    member: &Member,
+    need: &Need,
+    range: &Range,
+) -> Result<(), Failure> {
+    let of_member = need.family.as_ref().is_none_or(|family| member.manifest.families.contains_key(family));
+    let text = texts.open(if need.is_shared || !of_member { "" } else { &member.folder })?;
+    match &need.family {
+        _ if need.is_shared => text.set_shared(&need.package, range),
+        Some(family) => text.set_family(family, range),
+        None => text.set_need(need.purpose.as_ref(), &need.package, range),
+    }
+    Ok(())
+}
+
+/// The packages that some members reach and that lie in no folder.
+fn reached(lock: &Lock, members: &[PackageName]) -> Vec<PackageName> {
+    let packages = lock.packages_of(members).into_iter();
+    packages.filter(|package| package.source.path().is_none()).map(|package| package.name.clone()).collect()
+}
+
+/// The ranges that differ.
+fn rewritten_ranges(old: &Workspace, new: &Workspace) -> Vec<RewrittenRange> {
+    let own = |need: &Need| need.family.is_none() && !need.is_shared;
+    let needs = old.needs().zip(new.needs()).filter(|(_, (_, new))| own(new));
+    let is_alone = new.members.len() == 1;
+    let needs = needs.map(|((_, old), (member, new))| {
+        let of = if is_alone { String::new() } else { format!("{} ", file_name(&member.folder)) };
+        (format!("{of}{}", new.package), &old.range, &new.range)
+    });
+    let families = old.families.iter().zip(&new.families);
+    let families = families.map(|((_, old), (name, new))| (format!("[families] {name}"), old, new));
+    let shared = old.shared.iter().zip(&new.shared);
+    let shared = shared.map(|((_, old), (name, new))| (format!("[shared] {name}"), old, new));
+    let all = needs.chain(families).chain(shared).filter(|(_, old, new)| old != new);
+    all.map(|(of, old, new)| RewrittenRange { of, old: old.clone(), new: new.clone() }).collect()
+}

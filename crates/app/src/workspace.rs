@@ -1,0 +1,210 @@
+//! A workspace, or a project on its own, as its files say: manifests and lock, found from anywhere inside it.
+
+pub mod edits;
+mod folder_patterns;
+mod lock_file;
+mod manifests;
+mod members;
+
+use std::borrow::Cow;
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
+
+use bibliotax_core::facet::Target;
+use bibliotax_core::lock::{self, Lock, LockedPackage};
+use bibliotax_core::manifest::{self, RegistryDeclaration};
+use bibliotax_core::name::{Purpose, TargetName};
+use bibliotax_core::notice::Listener;
+use bibliotax_core::workspace::Workspace;
+use bibliotax_disk::lock::Held;
+use bibliotax_disk::remains::{clear, left_in};
+use bibliotax_disk::temporary::TEMPORARY;
+use bibliotax_disk::write::write_whole;
+use bibliotax_registry::RegistryError;
+use bibliotax_registry::catalogue::connections::Connections;
+use bibliotax_registry::catalogue::registries::Registries;
+use bibliotax_registry::catalogue::registry::Registry;
+use bibliotax_registry::client::network::Network;
+use bibliotax_registry::sources::elsewhere::Freshness;
+use bibliotax_store::shelf::Shelf;
+
+use crate::environment::Environment;
+use crate::failure::Failure;
+
+use self::edits::Edits;
+pub use self::edits::ManifestEdits;
+pub use self::lock_file::{LARGEST as LARGEST_LOCK, LockFile};
+pub use self::manifests::{
+    Manifests, Outer, Standing, file_name, folder_of, outer_workspace, projects_below,
+};
+pub use self::members::{MemberWords, called};
+
+/// A workspace, or a project on its own: its manifests and its lock, as they were read.
+pub struct WorkspaceFolder {
+    /// The folder of the workspace, which has the lock and the shelf.
+    pub root: PathBuf,
+    /// The manifests' texts.
+    pub manifests: Manifests,
+    /// What the manifests declare together.
+    pub declared: Workspace,
+    /// The lock.
+    pub lock: LockFile,
+    /// The registries that are opened.
+    connections: Connections,
+    /// Keeps other processes away while something is written.
+    held: Option<Held>,
+}
+
+impl WorkspaceFolder {
+    /// The workspace that a folder lies in.
+    pub fn find(from: &Path) -> Result<Self, Failure> {
+        let workspace = Self::without_lock(from)?;
+        let lock = LockFile::read(&workspace.root)?;
+        Ok(Self { lock, ..workspace })
+    }
+
+    /// The workspace that a folder lies in, where it doesn't matter what is locked.
+    pub fn without_lock(from: &Path) -> Result<Self, Failure> {
+        let mut manifests = Manifests::find(from)?;
+        let declared = manifests.read()?;
+        let (root, connections) = (manifests.root.clone(), Connections::default());
+        Ok(Self { root, manifests, declared, lock: LockFile::None, connections, held: None })
+    }
+
+    /// The workspace that a folder lies in; held, unless nothing is going to be written.
+    pub fn open(from: &Path, is_dry_run: bool, listener: &dyn Listener) -> Result<Self, Failure> {
+        if is_dry_run { Self::find(from) } else { Self::hold(from, listener) }
+    }
+
+    /// The workspace that a folder lies in, kept from other processes, as its files are while it is held.
+    pub fn hold(from: &Path, listener: &dyn Listener) -> Result<Self, Failure> {
+        let found = Self::find(from)?;
+        let held = found.shelf().hold(listener)?;
+        // Whoever held it before may have changed it; mostly nobody did, and reading it once is enough.
+        let workspace = if found.is_as_on_disk(from)? { found } else { Self::find(from)? };
+        Ok(Self { held: Some(held), ..workspace })
+    }
+
+    /// Whether other processes are kept from it, because something is written.
+    pub fn is_held(&self) -> bool {
+        self.held.is_some()
+    }
+
+    fn is_as_on_disk(&self, from: &Path) -> Result<bool, Failure> {
+        Ok(self.lock.is_as_on_disk(&self.root)? && self.manifests.are_as_on_disk(from)?)
+    }
+
+    /// Its shelf.
+    pub fn shelf(&self) -> Shelf {
+        Shelf::of(&self.root)
+    }
+
+    /// Whether it has only one project.
+    pub fn is_alone(&self) -> bool {
+        self.declared.members.len() == 1
+    }
+
+    /// The lock, unless there is none; a lock that can't be trusted is a failure.
+    pub fn sound_lock(&self) -> Result<Option<&Lock>, Failure> {
+        match &self.lock {
+            LockFile::None => Ok(None),
+            LockFile::Sound { lock, .. } => Ok(Some(lock)),
+            LockFile::Faulty { text, fault } => {
+                Err(Failure::in_text(lock::FILE_NAME, text, vec![fault.clone()]))
+            }
+        }
+    }
+
+    /// The lock, or a failure.
+    pub fn needed_lock(&self) -> Result<&Lock, Failure> {
+        self.sound_lock()?.ok_or_else(|| {
+            Failure::new("lock.missing", format!("there is no {} yet", lock::FILE_NAME))
+                .mend("`bibliotax install` makes it, and the shelf with it")
+        })
+    }
+
+    /// The packages that resolving should stay with, also from a lock that can't be trusted.
+    pub fn locked(&self) -> Cow<'_, [LockedPackage]> {
+        match &self.lock {
+            LockFile::None => Cow::default(),
+            LockFile::Sound { lock, .. } => Cow::from(&lock.packages),
+            LockFile::Faulty { text, .. } => Cow::from(lock::salvage(text)),
+        }
+    }
+
+    /// Whether the lock is made from the manifests as they are.
+    pub fn is_locked(&self) -> bool {
+        matches!(&self.lock, LockFile::Sound { lock, .. } if lock.inputs == lock::inputs(&self.declared))
+    }
+
+    /// Opens the registries that are declared, with packages as fresh as that which come from no registry.
+    pub fn open_registries(
+        &self,
+        declared: &Workspace,
+        freshness: Freshness,
+        network: &Network,
+    ) -> Result<Registries, RegistryError> {
+        Registries::open(declared, &self.root, &self.locked(), freshness, network, &self.connections)
+    }
+
+    /// Opens one registry that is declared.
+    pub fn open_registry(
+        &self,
+        declaration: &RegistryDeclaration,
+        environment: &Environment,
+    ) -> Result<Registry, RegistryError> {
+        self.connections.open(declaration, &self.root, &environment.network())
+    }
+
+    /// What the manifests declare with these texts, which aren't written yet.
+    pub fn edited(&self, edits: &Edits) -> Result<Workspace, Failure> {
+        self.manifests.edited(edits)?.read()
+    }
+
+    /// Writes these texts of manifests.
+    pub fn write_manifests(&self, edits: &Edits) -> Result<(), Failure> {
+        for (folder, text) in edits {
+            write_whole(&self.root.join(folder).join(manifest::FILE_NAME), text.as_bytes())?;
+        }
+        Ok(())
+    }
+
+    /// Writes a lock.
+    pub fn write_lock(&self, lock: &Lock) -> Result<(), Failure> {
+        write_whole(&self.root.join(lock::FILE_NAME), lock.to_string().as_bytes())?;
+        // What runs that were killed left beside it.
+        Ok(clear(&left_in(&self.root, |name| name.starts_with(TEMPORARY)))?)
+    }
+
+    /// The declared targets that these words name.
+    pub fn targets_named(&self, words: &[String]) -> Result<Vec<TargetName>, Failure> {
+        words.iter().map(|word| declared_target(&self.declared.targets, word)).collect()
+    }
+
+    /// Fails unless something is needed for each of these purposes.
+    pub fn check_purposes(&self, purposes: &[Purpose]) -> Result<(), Failure> {
+        let known: BTreeSet<&str> =
+            self.declared.needs().filter_map(|(_, need)| Some(need.purpose.as_ref()?.as_str())).collect();
+        let Some(unknown) = purposes.iter().find(|purpose| !known.contains(purpose.as_str())) else {
+            return Ok(());
+        };
+        let known: Vec<&str> = known.into_iter().collect();
+        let failure =
+            Failure::new("install.purpose", format!("nothing is needed for the purpose `{unknown}`"));
+        Err(failure.suggest(
+            unknown.as_str(),
+            &known,
+            "there are no `[needs-for]` at all; leave out `--without`",
+        ))
+    }
+}
+
+/// The target of this name, which has to be among those that are declared.
+pub fn declared_target(targets: &[Target], target: &str) -> Result<TargetName, Failure> {
+    let declared: Vec<&str> = targets.iter().map(|target| target.name.as_str()).collect();
+    if let Some(name) = target.parse().ok().filter(|_| declared.contains(&target)) {
+        return Ok(name);
+    }
+    let failure = Failure::new("install.target", format!("the manifest declares no target `{target}`"));
+    Err(failure.suggest(target, &declared, "it declares none at all; leave out `--target`"))
+}

@@ -1,0 +1,111 @@
+//! Which members of a workspace a command acts on.
+
+use bibliotax_core::name::PackageName;
+use bibliotax_core::workspace::Member;
+
+use super::WorkspaceFolder;
+use crate::failure::Failure;
+
+/// The word for all members.
+const ALL: &str = "all";
+
+/// Members as people name them: by their names, the last part of these, or their folders; `all` for all.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct MemberWords(pub Vec<String>);
+
+impl MemberWords {
+    /// Whether nothing is said.
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// The names of those that are named; none where none are, or all.
+    pub fn names(&self, workspace: &WorkspaceFolder) -> Result<Vec<PackageName>, Failure> {
+        Ok(named(&self.0, workspace)?.into_iter().map(|member| member.project.name.clone()).collect())
+    }
+
+    /// The members that are meant: those that are named, else the one in whose folder we are, else (in the root of a workspace that
+    /// is no project) all.
+    pub fn chosen<'w>(&self, workspace: &'w WorkspaceFolder) -> Result<Vec<&'w Member>, Failure> {
+        let named = named(&self.0, workspace)?;
+        match (named.is_empty(), self.0.is_empty(), workspace.here()) {
+            (false, _, _) => Ok(named),
+            (true, true, Some(here)) => Ok(vec![here]),
+            _ => Ok(workspace.declared.members.iter().collect()),
+        }
+    }
+
+    /// The members that are changed: never all only because nothing is said.
+    pub fn to_change<'w>(&self, workspace: &'w WorkspaceFolder) -> Result<Vec<&'w Member>, Failure> {
+        if self.0.is_empty() { Ok(vec![workspace.member()?]) } else { self.chosen(workspace) }
+    }
+
+    /// The one member that is meant.
+    pub fn one<'w>(&self, workspace: &'w WorkspaceFolder) -> Result<&'w Member, Failure> {
+        let here = || workspace.here().into_iter().collect();
+        let chosen = if self.0.is_empty() { here() } else { self.chosen(workspace)? };
+        match chosen.as_slice() {
+            [one] => Ok(one),
+            _ => Err(which_one(workspace)),
+        }
+    }
+}
+
+/// The members that words mean; none where there are no words, or all are meant.
+fn named<'w>(words: &[String], workspace: &'w WorkspaceFolder) -> Result<Vec<&'w Member>, Failure> {
+    if words.iter().any(|word| word == ALL) {
+        return Ok(Vec::new());
+    }
+    words.iter().map(|word| member(workspace, word)).collect()
+}
+
+impl WorkspaceFolder {
+    /// The member in whose folder we are; none in the root of a workspace that is no project.
+    pub fn here(&self) -> Option<&Member> {
+        self.declared.members.iter().find(|member| member.folder == self.manifests.here)
+    }
+
+    /// The member in whose folder we are, or a failure.
+    pub fn member(&self) -> Result<&Member, Failure> {
+        self.here().ok_or_else(|| which_member(self))
+    }
+}
+
+fn which_member(workspace: &WorkspaceFolder) -> Failure {
+    Failure::new("workspace.which-member", "it isn't said which member of the workspace is meant")
+        .mend(format!("go to its folder, or say `--in`: {}, or all", names(workspace).join(", ")))
+}
+
+fn which_one(workspace: &WorkspaceFolder) -> Failure {
+    Failure::new("workspace.which-member", "it isn't said which one member of the workspace is meant")
+        .mend(format!("go to its folder, or name it with `--in`: {}", names(workspace).join(", ")))
+}
+
+/// What members are called on the command line.
+fn names(workspace: &WorkspaceFolder) -> Vec<&str> {
+    workspace.declared.members.iter().map(called).collect()
+}
+
+/// What a member is called: the last part of its name.
+pub fn called(member: &Member) -> &str {
+    let name = member.project.name.as_str();
+    name.rsplit('/').next().unwrap_or(name)
+}
+
+/// The member that a word means: by its name, the last part of it, or its folder.
+fn member<'w>(workspace: &'w WorkspaceFolder, word: &str) -> Result<&'w Member, Failure> {
+    let members = &workspace.declared.members;
+    let is_meant = |member: &&Member| {
+        member.project.name.as_str() == word || member.path() == word.trim_end_matches('/')
+    };
+    let by_end: Vec<&Member> = members.iter().filter(|member| called(member) == word).collect();
+    match (members.iter().find(is_meant), by_end.as_slice()) {
+        (Some(member), _) => Ok(member),
+        (None, [member]) => Ok(*member),
+        _ => {
+            let failure =
+                Failure::new("workspace.unknown-member", format!("the workspace has no member `{word}`"));
+            Err(failure.suggest(word, &names(workspace), "it has none at all"))
+        }
+    }
+}

@@ -1,0 +1,53 @@
+//! `check`: what is wrong or worth a look in a workspace, though all of it can be read.
+
+use bibliotax_app::check::{self, Plan, Request};
+use bibliotax_app::failure::Failure;
+
+use super::search::SearchArgs;
+use crate::exit_status::Exit;
+use crate::render;
+use crate::run::Run;
+
+/// Tell what is wrong or worth a look
+///
+/// Whether the lock is made from the manifests as they are, which packages members declare with different ranges, and what
+/// stands in for packages. Ends with status 1 if anything is found.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Examples:\n  bibliotax check\n  bibliotax check --unify")]
+pub struct Check {
+    /// Let members share one range of each package that they declare with different ones
+    #[arg(long)]
+    unify: bool,
+    /// With --unify: show what would be written and write nothing
+    #[arg(long, requires = "unify")]
+    dry_run: bool,
+    #[command(flatten)]
+    search: SearchArgs,
+}
+
+impl Check {
+    pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let request =
+            Request { unifies: self.unify, options: self.search.options(), is_dry_run: self.dry_run };
+        let mut plan = run.working(|context| check::plan(&request, context))?;
+        render::check::show(run.ui, &plan.report, self.unify);
+        let unified = if self.unify { unify(&mut plan, run)? } else { 0 };
+        render::check::show_none(run.ui, &plan.report);
+        render::check::report(run.ui, &plan.report, unified, self.dry_run);
+        let is_well = plan.report.findings.len() == unified;
+        Ok(if is_well { Exit::Done } else { Exit::of_code("check.findings") })
+    }
+}
+
+/// Lets members share ranges; for how many packages.
+fn unify(plan: &mut Plan, run: &Run<'_>) -> Result<usize, Failure> {
+    let Some(change) = run.working(|context| plan.change(context))? else {
+        run.ui.say("nothing was written");
+        return Ok(0);
+    };
+    let report = change.report();
+    render::warnings(run.ui, report.warnings);
+    render::changes::show(run.ui, &report);
+    run.working(|context| change.write(context))?;
+    Ok(plan.report.shared.len())
+}

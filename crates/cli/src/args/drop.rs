@@ -1,0 +1,58 @@
+//! `drop`: the reverse of `need`.
+
+use bibliotax_app::drop::{self, Request, Stays};
+use bibliotax_app::failure::Failure;
+use serde_json::json;
+
+use super::members::MemberArgs;
+use super::search::SearchArgs;
+use crate::exit_status::Exit;
+use crate::render::{changes, warnings};
+use crate::run::Run;
+
+/// Take packages out of the manifest and off the shelf
+///
+/// What only they needed leaves with them; what something else needs stays, and it is said why.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Example:\n  bibliotax drop moss-map")]
+pub struct Drop {
+    /// Packages that the manifest declares
+    #[arg(required = true, value_name = "PACKAGE")]
+    packages: Vec<String>,
+    #[command(flatten)]
+    members: MemberArgs,
+    /// Take them out of the needs for this purpose only
+    #[arg(long = "for", value_name = "PURPOSE")]
+    purpose: Option<String>,
+    /// Show what would change and write nothing
+    #[arg(long)]
+    dry_run: bool,
+    #[command(flatten)]
+    search: SearchArgs,
+}
+
+impl Drop {
+    pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let ui = run.ui;
+        let request = Request {
+            packages: self.packages.clone(),
+            members: self.members.words(),
+            purpose: self.purpose.clone(),
+            options: self.search.options(),
+            is_dry_run: self.dry_run,
+        };
+        let plan = run.working(|context| drop::plan(&request, context))?;
+        let report = plan.change.report();
+        warnings(ui, report.warnings);
+        changes::show(ui, &report);
+        for Stays { package, needed_by } in plan.stay() {
+            let others: Vec<&str> = needed_by.iter().map(|name| name.as_str()).collect();
+            let why = if others.is_empty() { "another purpose".to_owned() } else { others.join(", ") };
+            ui.say(format!("  {package} stays: it is needed by {why}"));
+        }
+        let applied = run.apply(&plan.change, self.dry_run)?;
+        changes::show_applied(ui, applied.as_ref());
+        changes::report(ui, "drop", &report, applied.as_ref(), || json!({ "warnings": report.warnings }));
+        Ok(Exit::Done)
+    }
+}

@@ -1,0 +1,185 @@
+//! `registry serve`: a registry over HTTP.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+
+use bibliotax_app::failure::Failure;
+use bibliotax_app::registry::read_through::{self, Request};
+use bibliotax_app::registry_storage;
+use bibliotax_disk::error::At;
+use bibliotax_registry::model::keep::Keep;
+use bibliotax_server::serve::{Listening, Tls, tls};
+use bibliotax_server::{App, Limits};
+use serde_json::json;
+
+use crate::args::size::read_size;
+use crate::exit_status::Exit;
+use crate::run::Run;
+use crate::server_log;
+
+/// Serve a registry over HTTP
+///
+/// Reading is open to everybody who reaches the server; publishing wants a token (`bibliotax registry token create`). Each
+/// request, and each failure with its cause, is a line of JSON on the standard error; --quiet leaves only failures. A failure has
+/// the id of its request, which the client shows. Ctrl-C lets what is under way end.
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Examples:\n  bibliotax registry serve --dir ../registry\n  bibliotax registry serve --dir ../registry --listen 0.0.0.0:443 --cert chain.pem --key key.pem\n  bibliotax registry serve --read-through https://packages.seedhouse.example --dir ../copy"
+)]
+pub struct Serve {
+    /// The registry's folder
+    #[arg(long, value_name = "DIR", required_unless_present = "bucket")]
+    dir: Option<String>,
+    /// The registry's bucket in an S3-compatible store, which any number of servers may serve; AWS_ACCESS_KEY_ID,
+    /// AWS_SECRET_ACCESS_KEY, AWS_REGION and AWS_ENDPOINT say how it is reached
+    #[arg(long, value_name = "s3://BUCKET/PREFIX", conflicts_with = "dir")]
+    bucket: Option<String>,
+    /// Serve a copy in front of the registry at this URL, which keeps in DIR what was asked for once
+    #[arg(long, value_name = "URL", requires = "dir")]
+    read_through: Option<String>,
+    /// Ask the registry behind a copy again after so many seconds
+    #[arg(long, value_name = "SECONDS", default_value_t = 30, requires = "read_through")]
+    fresh: u64,
+    /// Give older answers of a copy where the registry behind it can't be reached
+    #[arg(long, requires = "read_through")]
+    stale: bool,
+    /// The address and port to listen on; port 0 takes any that is free
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:8630")]
+    listen: SocketAddr,
+    /// The certificate chain for TLS, as PEM
+    #[arg(long, value_name = "FILE", requires = "key")]
+    cert: Option<PathBuf>,
+    /// The certificate's key, as PEM
+    #[arg(long, value_name = "FILE", requires = "cert")]
+    key: Option<PathBuf>,
+    /// End when the standard input does: for a program that starts the server and may be killed
+    #[arg(long)]
+    until_input_ends: bool,
+    /// Serve without TLS to other machines as well: behind a proxy that has it and says who asks (`x-forwarded-for`)
+    #[arg(long, conflicts_with = "cert")]
+    plain: bool,
+    /// How much uploads that no release names yet may take, all together: 800M, 2G; 64G where it isn't said
+    #[arg(long, value_name = "SIZE", value_parser = read_size)]
+    uploads: Option<u64>,
+}
+
+impl Serve {
+    pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let registry = self.registry(run)?;
+        self.check_encryption()?;
+        let tls = self.tls(run)?;
+        if let Some(why) = tls.as_ref().and_then(|tls| tls.out_of_time.as_ref()) {
+            run.ui.warn(format!("clients won't trust this server: {why}"));
+        }
+        server_log::begin(run.ui.is_quiet());
+        let app = App::new(Arc::clone(&registry), self.limits())?;
+        let runtime = tokio::runtime::Runtime::new().at("start", "the server")?;
+        runtime.block_on(self.listen(run, &registry, tls, app))
+    }
+
+    async fn listen(
+        &self,
+        run: &Run<'_>,
+        registry: &Arc<dyn Keep>,
+        tls: Option<Tls>,
+        app: Arc<App>,
+    ) -> Result<Exit, Failure> {
+        let scheme = if tls.is_some() { "https" } else { "http" };
+        let listening = Listening::on(self.listen, tls, app).await;
+        let listening = listening.map_err(|error| cannot_listen(self.listen, &error))?;
+        // Whoever asks meanwhile waits for an answer, and isn't refused.
+        if let Some(how) = tokio::task::block_in_place(|| registry.check_changes())? {
+            run.ui.say(format!("changes are made {how}"));
+        }
+        let address = listening.address().at("listen on", self.listen.to_string())?;
+        run.ui.say(format!("serving {} at {scheme}://{address}/", registry.name()));
+        run.ui.report("registry serve", || json!({ "url": format!("{scheme}://{address}/") }));
+        listening.run(stop(self.until_input_ends)).await;
+        Ok(Exit::Done)
+    }
+
+    fn registry(&self, run: &Run<'_>) -> Result<Arc<dyn Keep>, Failure> {
+        let place = self.dir.as_deref().or(self.bucket.as_deref()).unwrap_or_default();
+        run.working(|context| match &self.read_through {
+            None => Ok(registry_storage::open(place, context)?),
+            Some(url) => {
+                let request = Request {
+                    folder: place.to_owned(),
+                    url: url.clone(),
+                    fresh: Duration::from_secs(self.fresh),
+                    is_stale_allowed: self.stale,
+                };
+                read_through::open(&request, context)
+            }
+        })
+    }
+
+    fn limits(&self) -> Limits {
+        let limits = Limits { is_behind_proxy: self.plain, ..Limits::default() };
+        Limits { pending: self.uploads.unwrap_or(limits.pending), ..limits }
+    }
+
+    /// Other machines are served without TLS only where that is said.
+    fn check_encryption(&self) -> Result<(), Failure> {
+        if self.cert.is_some() || self.plain || self.listen.ip().is_loopback() {
+            return Ok(());
+        }
+        let message = format!("{} is not this machine, and nothing is encrypted", self.listen);
+        Err(Failure::new("serve.plain", message)
+            .mend("give a certificate (`--cert`, `--key`), or say that a proxy has one: `--plain`"))
+    }
+
+    fn tls(&self, run: &Run<'_>) -> Result<Option<Tls>, Failure> {
+        let (Some(cert), Some(key)) = (&self.cert, &self.key) else { return Ok(None) };
+        let tls = tls(&run.folder().join(cert), &run.folder().join(key));
+        tls.map(Some).map_err(|error| {
+            Failure::new("serve.certificate", error.to_string())
+                .mend("both files are PEM: the chain, and its private key")
+        })
+    }
+}
+
+fn cannot_listen(address: SocketAddr, error: &std::io::Error) -> Failure {
+    let what = match error.kind() {
+        std::io::ErrorKind::AddrInUse => "another program listens there",
+        std::io::ErrorKind::PermissionDenied => "this needs more rights than you have",
+        _ => "the system refuses",
+    };
+    Failure::new("serve.address", format!("can't listen on {address}: {what}"))
+        .mend("choose another with `--listen`; port 0 takes any that is free")
+}
+
+/// Over when somebody asks the program to end, or when its input ends, where that matters.
+async fn stop(until_input_ends: bool) {
+    tokio::select! {
+        () = signalled() => (),
+        () = input_ended(), if until_input_ends => (),
+    }
+}
+
+/// Over when the standard input is.
+async fn input_ended() {
+    let (over, ended) = tokio::sync::oneshot::channel();
+    // A thread of its own: the runtime would wait for one of its own that reads.
+    std::thread::spawn(move || {
+        // Whether it ends or breaks is the same here.
+        let _ = std::io::copy(&mut std::io::stdin(), &mut std::io::sink());
+        over.send(())
+    });
+    let _ = ended.await;
+}
+
+async fn signalled() {
+    let interrupted = tokio::signal::ctrl_c();
+    #[cfg(unix)]
+    {
+        use tokio::signal::unix::{SignalKind, signal};
+        if let Ok(mut terminated) = signal(SignalKind::terminate()) {
+            tokio::select! { _ = interrupted => (), _ = terminated.recv() => () }
+            return;
+        }
+    }
+    let _ = interrupted.await;
+}

@@ -1,0 +1,70 @@
+//! `registry sign-in` and `registry sign-out`: credentials saved for a host, and deleted.
+
+use std::io::{self, BufRead, IsTerminal};
+
+use bibliotax_app::failure::Failure;
+use bibliotax_app::registry::sign_in::{self, Request};
+use bibliotax_registry::client::origin::Origin;
+
+use crate::exit_status::Exit;
+use crate::render;
+use crate::run::Run;
+
+/// Keep what opens a registry's host
+///
+/// The token is asked for, or read from the input, tried, and kept in the keyring of the system. It is sent to that host
+/// alone, the same way (`https` or `http`) and to the same port.
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Examples:\n  bibliotax registry sign-in fernhollow\n  bibliotax registry sign-in https://garden.example:5000 --user moss < password.txt"
+)]
+pub struct SignIn {
+    /// A registry that the manifest declares, or a host
+    registry: String,
+    /// A user's name, who has a password instead of a token
+    #[arg(long, value_name = "NAME")]
+    user: Option<String>,
+    /// Keep it in a file that only you can read, instead of the keyring
+    #[arg(long)]
+    file: bool,
+}
+
+/// Forget what opens a registry's host
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Example:\n  bibliotax registry sign-out fernhollow")]
+pub struct SignOut {
+    /// A registry that the manifest declares, or a host
+    registry: String,
+}
+
+impl SignIn {
+    pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let request =
+            Request { registry: self.registry.clone(), user: self.user.clone(), in_file: self.file };
+        let is_typed = io::stdin().is_terminal();
+        let origin = run.working(|context| request.origin(is_typed, context))?;
+        let secret = ask(&request, &origin, is_typed);
+        let saved = run.working(|context| request.save(&origin, &secret, context))?;
+        render::registry::show_signed_in(run.ui, &origin, &saved);
+        Ok(Exit::Done)
+    }
+}
+
+/// The secret, asked for without showing it, or the first line of the input.
+fn ask(request: &Request, origin: &Origin, is_typed: bool) -> String {
+    let read = if is_typed {
+        rpassword::prompt_password(format!("{} for {origin}: ", request.secret_name()))
+    } else {
+        let mut line = String::new();
+        io::stdin().lock().read_line(&mut line).map(|_| line)
+    };
+    read.unwrap_or_default().trim().to_owned()
+}
+
+impl SignOut {
+    pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let (origin, there_were) = run.working(|context| sign_in::sign_out(&self.registry, context))?;
+        render::registry::show_signed_out(run.ui, &origin, there_were);
+        Ok(Exit::Done)
+    }
+}

@@ -1,0 +1,79 @@
+//! `registry token`: who may publish to a registry that is served.
+
+use bibliotax_app::failure::Failure;
+use bibliotax_app::registry::tokens;
+use bibliotax_registry::storage::tokens::{Action, Wish};
+use jiff::SignedDuration;
+
+use crate::exit_status::Exit;
+use crate::render::registry as render;
+use crate::run::Run;
+
+/// Say who may publish to a registry that is served
+#[derive(Debug, clap::Args)]
+pub struct Tokens {
+    #[command(subcommand)]
+    command: TokenCommand,
+}
+
+#[derive(Debug, clap::Subcommand)]
+enum TokenCommand {
+    /// Make a token; it is shown once and nothing keeps it
+    #[command(
+        after_help = "Example:\n  bibliotax registry token create ../registry \"the build server\" --package \"fernhollow/*\" --days 90"
+    )]
+    Create {
+        /// The registry's folder, or `s3://BUCKET/PREFIX`
+        folder: String,
+        /// Whom or what it is for
+        name: String,
+        /// A package that it is for, or the beginning of names before a `*`; may be given several times
+        #[arg(long = "package", value_name = "PATTERN", required = true)]
+        packages: Vec<String>,
+        /// What it allows; may be given several times
+        #[arg(long = "allow", value_name = "ACTION", value_parser = ["publish", "withdraw", "deprecate"], default_value = "publish")]
+        actions: Vec<String>,
+        /// Let it end after so many days
+        #[arg(long, value_parser = clap::value_parser!(u32).range(1..))]
+        days: Option<u32>,
+    },
+    /// List the tokens
+    #[command(after_help = "Example:\n  bibliotax registry token list ../registry")]
+    List {
+        /// The registry's folder, or `s3://BUCKET/PREFIX`
+        folder: String,
+    },
+    /// End a token
+    #[command(after_help = "Example:\n  bibliotax registry token revoke ../registry 4f1c09aa")]
+    Revoke {
+        /// The registry's folder, or `s3://BUCKET/PREFIX`
+        folder: String,
+        /// The token's id, as the list shows it
+        id: String,
+    },
+}
+
+impl Tokens {
+    pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let now = run.environment.now;
+        match &self.command {
+            TokenCommand::Create { folder, name, packages, actions, days } => {
+                let known = |word: &String| Action::ALL.iter().find(|(known, _)| known == word);
+                let actions = actions.iter().filter_map(known).map(|(_, action)| *action).collect();
+                let expires = days.map(|days| now + SignedDuration::from_hours(24 * i64::from(days)));
+                let wish = Wish { name: name.clone(), packages: packages.clone(), actions, expires };
+                let (token, text) = run.working(|context| tokens::create(folder, wish, context))?;
+                render::show_token(run.ui, &token, &text);
+            }
+            TokenCommand::List { folder } => {
+                let tokens = run.working(|context| tokens::list(folder, context))?;
+                render::show_tokens(run.ui, &tokens, now);
+            }
+            TokenCommand::Revoke { folder, id } => {
+                run.working(|context| tokens::revoke(folder, id, context))?;
+                render::show_revoked(run.ui, id);
+            }
+        }
+        Ok(Exit::Done)
+    }
+}

@@ -1,0 +1,89 @@
+//! `resolve`: from the manifests to the lock.
+
+use bibliotax_app::failure::Failure;
+use bibliotax_app::resolve::{self, Request};
+use bibliotax_core::resolve::Prefer;
+use bibliotax_present::words::count;
+use jiff::Timestamp;
+use serde_json::json;
+
+use super::search::SearchArgs;
+use crate::exit_status::Exit;
+use crate::render::{changes, warnings};
+use crate::run::Run;
+
+/// Write the lock that the manifest leads to
+///
+/// What is locked stays where the manifest allows it; with --prefer or --as-of it counts no more, and all is
+/// chosen anew. A lock that was merged, edited or cut short is made again from what can be read of it.
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Examples:\n  bibliotax resolve --dry-run\n  bibliotax resolve --prefer oldest\n  bibliotax resolve --as-of 2026-03-01"
+)]
+pub struct Resolve {
+    /// Which releases to take where several will do; `oldest` shows whether the lower ends of ranges hold
+    #[arg(long, value_name = "WHICH")]
+    prefer: Option<Which>,
+    /// See only what was published by then: a date (its end, in UTC) or a time (RFC 3339)
+    #[arg(long, value_name = "DATE", value_parser = moment)]
+    as_of: Option<Timestamp>,
+    /// Show what would change and write nothing
+    #[arg(long)]
+    dry_run: bool,
+    #[command(flatten)]
+    search: SearchArgs,
+}
+
+#[derive(Debug, Clone, Copy, clap::ValueEnum)]
+enum Which {
+    Newest,
+    Oldest,
+}
+
+/// The moment that a date or a time means.
+fn moment(text: &str) -> Result<Timestamp, String> {
+    let end_of_day = || format!("{text}T23:59:59.999999999Z").parse::<Timestamp>();
+    let moment = text.parse::<Timestamp>().or_else(|_| end_of_day());
+    moment.map_err(|_| "a date is like 2026-03-01, a time like 2026-03-01T12:00:00Z".to_owned())
+}
+
+impl Resolve {
+    pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let ui = run.ui;
+        let request = Request {
+            prefer: self.prefer.map(Prefer::from),
+            as_of: self.as_of,
+            options: self.search.options(),
+            is_dry_run: self.dry_run,
+        };
+        let plan = run.working(|context| resolve::plan(&request, context))?;
+        if let Some((message, kept)) = &plan.salvaged {
+            ui.warn(format!("{message}; {kept} of its packages could be read"));
+        }
+        let report = plan.change.report();
+        warnings(ui, report.warnings);
+        changes::show(ui, &report);
+        let packages = count(report.lock.packages.len(), "package");
+        if self.dry_run {
+            ui.say("nothing was written");
+        } else if plan.change.is_locked() {
+            ui.say(format!("nothing to do: the lock is right ({packages})"));
+        } else {
+            run.working(|context| plan.change.write(context))?;
+            ui.say(format!("wrote the lock ({packages}); next: `bibliotax install`"));
+        }
+        ui.report("resolve", || {
+            json!({ "changes": changes::to_json(&report), "dry-run": self.dry_run, "warnings": report.warnings })
+        });
+        Ok(Exit::Done)
+    }
+}
+
+impl From<Which> for Prefer {
+    fn from(which: Which) -> Self {
+        match which {
+            Which::Newest => Self::Newest,
+            Which::Oldest => Self::Oldest,
+        }
+    }
+}

@@ -1,0 +1,31 @@
+//! The shelf that `with` and `task` run programs with.
+
+use bibliotax_app::on_shelf::ShelfWords;
+
+/// The shelf that a program is run with.
+#[derive(Debug, clap::Args)]
+pub struct ShelfArgs {
+    /// The target whose packages are meant
+    #[arg(long, value_name = "TARGET")]
+    target: Option<String>,
+    /// Fail unless the lock is right already; write nothing but the shelf
+    #[arg(long)]
+    sealed: bool,
+    /// With --sealed: take what stands in for packages, too
+    #[arg(long, requires = "sealed")]
+    allow_replaced: bool,
+    /// Ask nobody over a network
+    #[arg(long)]
+    pub offline: bool,
+}
+
+impl ShelfArgs {
+    /// The words.
+    pub fn words(&self) -> ShelfWords {
+        ShelfWords {
+            target: self.target.clone(),
+            is_sealed: self.sealed,
+            allow_replaced: self.allow_replaced,
+        }
+    }
+}

@@ -1,0 +1,129 @@
+//! `task`: the commands that a manifest has names for.
+
+use std::ffi::OsString;
+use std::process::Command;
+
+use bibliotax_app::failure::Failure;
+use bibliotax_app::on_shelf::variables;
+use bibliotax_app::programs::{ProgramVariables, exec, run_to_end};
+use bibliotax_app::task::{self, Job, Request};
+use bibliotax_app::workspace::WorkspaceFolder;
+use bibliotax_core::workspace::Member;
+
+use super::install::carry_out;
+use super::members::MemberArgs;
+use super::shelf::ShelfArgs;
+use crate::exit_status::Exit;
+use crate::render;
+use crate::run::Run;
+
+/// Run a task of the manifest, and before it those that it needs
+///
+/// The shelf is made right first, without a word where it is. Tasks are written under `[tasks]`, run by the system's shell in
+/// the project's folder, and find the same in their environment as with `bibliotax with`. With --in, it is run in several members
+/// of a workspace, in each after those whose folders it needs. Without a name, the tasks there are are listed.
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Examples:\n  bibliotax task\n  bibliotax task build\n  bibliotax task test -- --verbose\n  bibliotax task build --in all"
+)]
+pub struct Task {
+    /// The task
+    name: Option<String>,
+    #[command(flatten)]
+    members: MemberArgs,
+    /// Run it first in the members whose folders are needed, where they have a task of this name
+    #[arg(long)]
+    needed: bool,
+    #[command(flatten)]
+    shelf: ShelfArgs,
+    /// Show what would be run and run nothing
+    #[arg(long)]
+    dry_run: bool,
+    /// What the task's command gets beside what the manifest says
+    #[arg(last = true, value_name = "ARGUMENTS")]
+    arguments: Vec<OsString>,
+}
+
+impl Task {
+    pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let run = &run.offline_if(self.shelf.offline);
+        let workspace = WorkspaceFolder::without_lock(run.folder())?;
+        let request = Request { members: self.members.words(), with_needed: self.needed };
+        let Some(name) = &self.name else {
+            let (jobs, members) = task::list(&request, &workspace)?;
+            render::task::list(run.ui, &jobs, members > 1);
+            return Ok(Exit::Done);
+        };
+        let jobs = task::jobs(&request, &workspace, name)?;
+        if self.dry_run {
+            render::task::show_plan(run.ui, &workspace, &jobs);
+            return Ok(Exit::Done);
+        }
+        let mut members: Vec<&Member> = jobs.iter().map(|job| job.member).collect();
+        members.dedup_by_key(|member| &member.folder);
+        let variables = self.shelf.prepare(&workspace, &members, run)?;
+        let running = Running { run, workspace: &workspace, members: &members, variables: &variables };
+        running.all(&jobs, name, &self.arguments)
+    }
+}
+
+impl ShelfArgs {
+    /// Makes the shelf right, without a word on stdout, which is the program's; what programs of these members then find in
+    /// their environment.
+    pub fn prepare(
+        &self,
+        workspace: &WorkspaceFolder,
+        members: &[&Member],
+        run: &Run<'_>,
+    ) -> Result<Vec<ProgramVariables>, Failure> {
+        let words = self.words();
+        let targets = words.targets(members)?;
+        let aside = run.ui.aside();
+        let run = run.with_ui(&aside);
+        if let Some(plan) = run.working(|context| words.install(context))? {
+            carry_out(&plan, false, &run)?;
+        }
+        run.working(|context| variables(workspace, members, &targets, context))
+    }
+}
+
+/// Tasks that are run one after the other.
+struct Running<'r> {
+    run: &'r Run<'r>,
+    workspace: &'r WorkspaceFolder,
+    members: &'r [&'r Member],
+    /// What programs of each member find in their environment.
+    variables: &'r [ProgramVariables],
+}
+
+impl Running<'_> {
+    /// Runs tasks in their order: those before the last as children, and the last in the place of this process.
+    fn all(&self, jobs: &[Job<'_>], name: &str, arguments: &[OsString]) -> Result<Exit, Failure> {
+        let Some((last, before)) = jobs.split_last() else { return Ok(Exit::Done) };
+        for job in before {
+            let Some(mut command) = self.command(job, if job.is(name) { arguments } else { &[] }) else {
+                continue;
+            };
+            render::task::show_running(self.run.ui, self.workspace, job);
+            let status = run_to_end(&mut command)?;
+            if status != 0 {
+                let title = |job| render::task::title(self.workspace, job);
+                self.run.ui.warn(format!("task `{}` failed, so `{}` was not run", title(job), title(last)));
+                return Ok(Exit::Passed(status));
+            }
+        }
+        let Some(mut command) = self.command(last, arguments) else { return Ok(Exit::Done) };
+        if !before.is_empty() {
+            render::task::show_running(self.run.ui, self.workspace, last);
+        }
+        exec(&mut command).map(Exit::Passed)
+    }
+
+    fn command(&self, job: &Job<'_>, arguments: &[OsString]) -> Option<Command> {
+        let mut command = job.command(self.workspace, arguments)?;
+        let at = self.members.iter().position(|member| member.folder == job.member.folder);
+        let variables = at.and_then(|at| self.variables.get(at));
+        variables.into_iter().for_each(|variables| variables.put_into(&mut command, job.task.tokens));
+        Some(command)
+    }
+}

@@ -1,0 +1,54 @@
+//! `demo`: the whole story on the data of a made-up garden.
+
+mod served;
+mod sources;
+mod story;
+mod team;
+mod teller;
+mod world;
+
+use std::path::{Path, PathBuf};
+
+use bibliotax_disk::error::At;
+use bibliotax_disk::write::make_folder;
+
+use crate::exit_status::Exit;
+use crate::run::Run;
+use bibliotax_app::failure::Failure;
+
+/// Tell the whole story on demo data, each step really run
+///
+/// Builds the two registries of Fernhollow, a made-up botanical garden, and runs command after command in one of
+/// its projects. The folder stays for you to go on with. Your own store and settings are not touched.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Example:\n  bibliotax demo garden")]
+pub struct Demo {
+    /// A folder that is new or empty; without it, a new one among the temporary folders
+    folder: Option<PathBuf>,
+}
+
+impl Demo {
+    pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let folder = self.folder(run.folder())?;
+        let world = world::build(run, &folder)?;
+        story::tell(run.ui, &world)?;
+        run.ui.report("demo", || serde_json::json!({ "folder": folder }));
+        Ok(Exit::Done)
+    }
+
+    fn folder(&self, here: &Path) -> Result<PathBuf, Failure> {
+        let Some(folder) = &self.folder else {
+            let among = std::env::temp_dir();
+            let made =
+                tempfile::Builder::new().prefix("fernhollow-").tempdir_in(&among).at("write in", &among)?;
+            return Ok(made.keep());
+        };
+        let folder = here.join(folder);
+        if folder.read_dir().is_ok_and(|mut entries| entries.next().is_some()) {
+            let message = format!("{} isn't empty", folder.display());
+            return Err(Failure::new("demo.not-empty", message).mend("name a folder that is new or empty"));
+        }
+        make_folder(&folder)?;
+        Ok(std::path::absolute(&folder).unwrap_or(folder))
+    }
+}

@@ -1,0 +1,91 @@
+//! The second half of the story: the garden's projects in one workspace, with packages from wherever they live.
+
+use bibliotax_disk::write::write_whole;
+
+use super::teller::{Teller, words};
+use super::world::{CORE, GATE, HAND, TOGETHER};
+use bibliotax_app::failure::Failure;
+
+const KIOSK: &str = "together/gate-kiosk";
+const UNIT: &str = "together/hand-unit";
+
+impl Teller<'_> {
+    /// Three projects become members of one workspace.
+    pub fn work_together(&self) -> Result<(), Failure> {
+        self.heading("Projects that belong together share one lock");
+        self.text(
+            "The garden puts copies of its three projects into one folder, without the locks that each had.",
+        );
+        let core = "together/valve-core";
+        self.copy(GATE, KIOSK, &["bibliotax.toml", "Makefile", "src/kiosk.c"])?;
+        self.copy(HAND, UNIT, &["bibliotax.toml"])?;
+        self.copy(HAND, TOGETHER, &["bibliotax.steps/soil-probe+calibrate+hand-3"])?;
+        self.copy(CORE, core, &["bibliotax.toml", "src/valve_core.c", "include/valve_core.h"])?;
+        self.copy(GATE, TOGETHER, &["links/packages.mk"])?;
+        let registries = self.served.each().map(|(name, url)| format!("{name}={url}"));
+        self.run(
+            TOGETHER,
+            &["init", "--workspace", "--registry", &registries[0], "--registry", &registries[1]],
+            0,
+        )?;
+        self.text("What each said of registries, the workspace says once. One of them is still being written: it is used where it lies.");
+        [KIOSK, UNIT, core].iter().try_for_each(|member| self.leave_registries_to_the_root(member))?;
+        self.replace_in(KIOSK, "Makefile", "ROOT = .", "ROOT = ..")?;
+        self.run(UNIT, &["need", "fernhollow/valve-core", "--path", "../valve-core"], 0)?;
+        self.text("The handheld wants what the kiosk has, in other words. One lock has one version of it, so the two may as well agree.");
+        self.run(UNIT, &["need", "rain-ledger", "2.4 .. 3"], 0)?;
+        self.run(TOGETHER, &["check", "--unify"], 0)?;
+        self.copy(TOGETHER, "together/before", &["bibliotax.lock"])?;
+        if self.world.has_build_tools {
+            self.run(KIOSK, &["task", "show"], 0)?;
+        }
+        Ok(())
+    }
+
+    /// Packages from a git repository and an archive.
+    pub fn take_from_elsewhere(&self) -> Result<(), Failure> {
+        self.heading("Not everything is in a registry");
+        if self.world.has_repository {
+            self.text("The palette's author has a newer one, in a git repository whose tags are releases.");
+            self.run(KIOSK, &["need", "leaf-palette", "--git", "../../sources/leaf-palette"], 0)?;
+            self.text("All places that have it, side by side.");
+            self.run(KIOSK, &["describe", "leaf-palette"], 0)?;
+        } else {
+            self.text("There is no git here, so nothing is taken from a repository.");
+        }
+        self.text("And somebody put a table on the net, without a word on what it is. What is in it is shown, and pinned.");
+        self.run(KIOSK, &["need", "frost-table", "--archive", "../../sources/frost-table-1.2.tar.zst"], 0)?;
+        self.text("The manifest says what the archive doesn't.");
+        let card = ", card = { license = \"CC0-1.0\", exposes = { assets = \"data\" } } }";
+        self.replace_in(
+            KIOSK,
+            "bibliotax.toml",
+            ", strip = \"frost-table-1.2\" }",
+            &format!(", strip = \"frost-table-1.2\"{card}"),
+        )?;
+        self.run(TOGETHER, &["install"], 0)
+    }
+
+    /// The whole of what is locked, and what changed.
+    pub fn look_at_the_whole(&self) -> Result<(), Failure> {
+        self.heading("The whole can be looked at");
+        self.run(TOGETHER, &["graph"], 0)?;
+        let picture = ["graph", "--as", "svg"];
+        self.shell(&format!("bibliotax {} > garden.svg", words(&picture)));
+        let path = self.path(TOGETHER).join("garden.svg");
+        write_whole(&path, self.said(TOGETHER, &picture)?.as_bytes())?;
+        self.run(TOGETHER, &["newer", "--in", "gate-kiosk"], 0)?;
+        self.run(UNIT, &["need", "rain-ledger", "2.6 .. 3", "--in", "gate-kiosk,hand-unit", "--shared"], 0)?;
+        self.text("What all of this changed since the projects came together, as a reviewer wants it.");
+        self.run(TOGETHER, &["compare", "before/bibliotax.lock", "bibliotax.lock"], 0)
+    }
+
+    /// Takes the registries out of a member's manifest, as somebody would in an editor.
+    fn leave_registries_to_the_root(&self, member: &str) -> Result<(), Failure> {
+        self.edit(member, "bibliotax.toml", |text| {
+            let Some(start) = text.find("[registries]") else { return Ok(text) };
+            let end = text[start..].find("\n\n").map_or(text.len(), |end| start + end + 2);
+            Ok(text[..start].to_owned() + &text[end..])
+        })
+    }
+}

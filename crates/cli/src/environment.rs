@@ -1,0 +1,106 @@
+//! What the process's environment says: the store's folder, the time, credentials, whether the network may be used.
+
+use std::env;
+use std::ffi::OsString;
+use std::path::PathBuf;
+
+use bibliotax_app::credentials::{CredentialChain, CredentialFile, TOKENS};
+use bibliotax_app::environment::Environment;
+use bibliotax_app::failure::Failure;
+use etcetera::base_strategy::{BaseStrategy, choose_base_strategy};
+use jiff::Timestamp;
+
+use crate::waiting;
+
+/// Ask nobody over a network.
+const OFFLINE: &str = "BIBLIOTAX_OFFLINE";
+
+/// Reads the environment; a variable that is on or off and says something else is a failure: whoever sets it means something
+/// by it.
+pub fn read() -> Result<Environment, Failure> {
+    Ok(Environment {
+        store: store(),
+        is_offline: is_on(OFFLINE)?,
+        now: now(),
+        credentials: CredentialChain {
+            tokens: env::var(TOKENS).unwrap_or_default(),
+            file: credential_file().map(CredentialFile::at),
+        },
+        waits: waiting::waits(),
+        bucket_settings: bucket_settings().collect(),
+        program_folders: env::var_os("PATH").unwrap_or_default(),
+    })
+}
+
+/// Where BIBLIOTAX_STORE says, else in the folder that the system has for caches.
+fn store() -> Option<PathBuf> {
+    let said = path("BIBLIOTAX_STORE");
+    said.or_else(|| Some(choose_base_strategy().ok()?.cache_dir().join("bibliotax")))
+}
+
+/// Where BIBLIOTAX_CREDENTIALS says, else in the folder that the system has for settings.
+fn credential_file() -> Option<PathBuf> {
+    let folder = || Some(choose_base_strategy().ok()?.config_dir().join("bibliotax"));
+    path("BIBLIOTAX_CREDENTIALS").or_else(|| Some(folder()?.join("credentials.toml")))
+}
+
+fn path(name: &str) -> Option<PathBuf> {
+    env::var_os(name).filter(|path| !path.is_empty()).map(PathBuf::from)
+}
+
+/// Now, in whole seconds, or the time that SOURCE_DATE_EPOCH says (Reproducible Builds specification).
+fn now() -> Timestamp {
+    let given = env::var("SOURCE_DATE_EPOCH").ok().and_then(|text| text.parse().ok());
+    let given = given.and_then(|seconds| Timestamp::from_second(seconds).ok());
+    let now = Timestamp::now();
+    given.or_else(|| Timestamp::from_second(now.as_second()).ok()).unwrap_or(now)
+}
+
+/// The settings of buckets, which everybody's tools read from the same variables.
+fn bucket_settings() -> impl Iterator<Item = (String, String)> {
+    let text =
+        |(key, value): (OsString, OsString)| Some((key.into_string().ok()?, value.into_string().ok()?));
+    env::vars_os().filter_map(text).filter(|(key, _)| key.starts_with("AWS_"))
+}
+
+/// Whether a variable is on.
+fn is_on(name: &str) -> Result<bool, Failure> {
+    let said = env::var_os(name).unwrap_or_default();
+    meant(&said.to_string_lossy()).ok_or_else(|| {
+        let message = format!("{name} is `{}`, which is neither on nor off", said.to_string_lossy());
+        Failure::new("environment.switch", message).mend(format!("set it to 1 or to 0: `{name}=1`"))
+    })
+}
+
+/// Whether a text is on or off, in any of the usual words; `None` if it says something else.
+fn meant(said: &str) -> Option<bool> {
+    match said.trim().to_ascii_lowercase().as_str() {
+        "1" | "true" | "yes" | "on" => Some(true),
+        "" | "0" | "false" | "no" | "off" => Some(false),
+        _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_usual_words_are_on_or_off_in_any_case() {
+        for (said, is) in [
+            ("1", Some(true)),
+            ("TRUE", Some(true)),
+            ("Yes", Some(true)),
+            ("on", Some(true)),
+            ("", Some(false)),
+            ("0", Some(false)),
+            ("False", Some(false)),
+            ("no", Some(false)),
+            (" OFF ", Some(false)),
+            ("2", None),
+            ("offline", None),
+        ] {
+            assert_eq!(meant(said), is, "{said:?}");
+        }
+    }
+}

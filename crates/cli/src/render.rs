@@ -1,0 +1,31 @@
+//! Reports of use cases as text for people or as JSON for programs, one file for each command.
+
+pub mod changes;
+pub mod check;
+pub mod compare;
+pub mod describe;
+pub mod explain;
+pub mod failure;
+pub mod find;
+pub mod fit;
+pub mod graph;
+pub mod init;
+pub mod install;
+pub mod kit;
+pub mod need;
+pub mod newer;
+pub mod publish;
+pub mod ready;
+pub mod registry;
+pub mod steps;
+pub mod store;
+pub mod task;
+pub mod update;
+pub mod verify;
+
+use crate::ui::Ui;
+
+/// Shows what people should know of an answer.
+pub fn warnings(ui: &Ui, warnings: &[String]) {
+    warnings.iter().for_each(|warning| ui.warn(warning));
+}

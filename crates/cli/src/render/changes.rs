@@ -1,0 +1,133 @@
+//! A change of manifests and lock, and what was done of it.
+
+use bibliotax_app::change::{Applied, ChangeReport};
+use bibliotax_app::newest_release::PassedOver;
+use bibliotax_app::steps::OpenStep;
+use bibliotax_present::changes;
+use bibliotax_present::words::{count, size, step_place};
+use bibliotax_store::install::Installed;
+use serde_json::{Value, json};
+
+use crate::ui::{Ui, style, styled};
+
+/// What is said of two locks with the same releases.
+pub const NEEDED_OTHERWISE: &str = "no release changes, only where packages are needed, or what for";
+
+/// Most open steps that are listed after an install.
+const MAX_STEPS: usize = 5;
+
+/// Shows how the lock changes.
+pub fn show(ui: &Ui, report: &ChangeReport<'_>) {
+    let ChangeReport { changes, lock, only_reasons, .. } = report;
+    if *only_reasons {
+        ui.say(format!("{}: {NEEDED_OTHERWISE}", styled(style::STRONG, "lock")));
+    }
+    if changes.is_empty() {
+        return;
+    }
+    ui.say(format!("{}: {}", styled(style::STRONG, "lock"), changes::tally(changes)));
+    let summary = changes::summary(changes, lock);
+    ui.say(ui.table(summary.rows));
+    if summary.left > 0 {
+        let text = format!(" and {} more: `bibliotax graph` shows what is in the lock", summary.left);
+        ui.say(styled(style::FAINT, text));
+    }
+}
+
+/// The changes of a lock as JSON.
+pub fn to_json(report: &ChangeReport<'_>) -> Value {
+    changes::as_json(&report.changes, report.lock)
+}
+
+/// Prints a change as the JSON result of a command, with what was done and more that is an object.
+pub fn report(
+    ui: &Ui,
+    command: &str,
+    report: &ChangeReport<'_>,
+    applied: Option<&Applied>,
+    more: impl FnOnce() -> Value,
+) {
+    ui.report(command, || {
+        let mut result = json!({ "changes": to_json(report), "dry-run": applied.is_none() });
+        if let (Some(result), Value::Object(more)) = (result.as_object_mut(), more()) {
+            result.extend(more);
+        }
+        if let Some(applied) = applied {
+            result["shelf"] = installed_to_json(applied.installed);
+        }
+        result
+    });
+}
+
+/// Shows what was done, or that nothing was written.
+pub fn show_applied(ui: &Ui, applied: Option<&Applied>) {
+    let Some(applied) = applied else {
+        ui.say("nothing was written");
+        return;
+    };
+    show_installed(ui, applied);
+    show_open_steps(ui, &applied.open_steps);
+}
+
+/// Says in a line what came onto the shelf.
+pub fn show_installed(ui: &Ui, applied: &Applied) {
+    let (installed, head) = (applied.installed, styled(style::STRONG, "shelf"));
+    if installed.built == 0 && installed.removed == 0 {
+        if !ui.is_aside() {
+            ui.say(format!("{head}: nothing to do, {}", all_there(installed.kept)));
+        }
+        return;
+    }
+    let parts = [
+        (installed.built > 0).then(|| format!("{} put there", count(installed.built, "package"))),
+        (installed.removed > 0).then(|| format!("{} taken off", installed.removed)),
+        (installed.kept > 0).then(|| format!("{} already there", installed.kept)),
+        (installed.fetched.archives > 0).then(|| format!("{} fetched", size(installed.fetched.bytes))),
+    ];
+    let parts: Vec<String> = parts.into_iter().flatten().collect();
+    ui.say(format!("{head}: {} ({:.2} s)", parts.join(", "), applied.took.as_secs_f64()));
+}
+
+fn all_there(kept: usize) -> String {
+    match kept {
+        0 => "it is empty, as the lock says".to_owned(),
+        1 => "the one package is there".to_owned(),
+        many => format!("all {many} packages are there"),
+    }
+}
+
+/// What came onto the shelf as JSON.
+pub fn installed_to_json(installed: Installed) -> Value {
+    json!({ "built": installed.built, "removed": installed.removed, "kept": installed.kept, "touched": installed.touched,
+        "fetched": installed.fetched.archives, "fetched-bytes": installed.fetched.bytes })
+}
+
+/// Says which steps are open now, in a few lines.
+pub fn show_open_steps(ui: &Ui, open: &[OpenStep]) {
+    if open.is_empty() {
+        return;
+    }
+    ui.say(format!(
+        "{}: {} by hand; `bibliotax steps` tells what to do",
+        styled(style::STRONG, "steps"),
+        count(open.len(), "thing")
+    ));
+    let row =
+        |step: &OpenStep| vec![format!("  {}", step.id), step.package.to_string(), step_place(&step.place)];
+    ui.say(ui.table(open.iter().take(MAX_STEPS).map(row)));
+    if let Some(more) = open.len().checked_sub(MAX_STEPS).filter(|more| *more > 0) {
+        ui.say(format!("  and {more} more"));
+    }
+}
+
+/// Says which newer releases were not taken, and why.
+pub fn show_passed_over(ui: &Ui, passed_over: &[PassedOver]) {
+    for PassedOver { package, newest, why } in passed_over {
+        if why.is_empty() {
+            ui.say(format!("  passed over {package} {newest}: it would move packages that are locked"));
+            continue;
+        }
+        ui.say(format!("  passed over {package} {newest}:"));
+        why.iter().for_each(|sentence| ui.say(format!("    {sentence}")));
+    }
+}

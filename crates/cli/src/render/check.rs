@@ -1,0 +1,116 @@
+//! What `check` shows.
+
+use bibliotax_app::check::{DriftingNeed, Finding, Report};
+use bibliotax_app::workspace::file_name;
+use bibliotax_core::manifest;
+use bibliotax_core::range::Range;
+use bibliotax_present::words::{count, manifest_key};
+use serde_json::{Value, json};
+
+use crate::ui::{Ui, style, styled};
+
+/// Shows what was found; where members are about to share ranges, with these.
+pub fn show(ui: &Ui, report: &Report, unifies: bool) {
+    super::warnings(ui, &report.warnings);
+    report.findings.iter().for_each(|finding| show_finding(ui, finding, unifies));
+    let head = styled(style::STRONG, manifest::FILE_NAME);
+    for (package, range) in &report.shared {
+        ui.say(format!("{head}: [shared] {} = \"{range}\"", manifest_key(package)));
+    }
+}
+
+/// Says that nothing was found, where that is so.
+pub fn show_none(ui: &Ui, report: &Report) {
+    if report.findings.is_empty() {
+        let members = count(report.members, "member");
+        ui.say(format!("nothing to find fault with: {members}, {}", count(report.packages, "package")));
+    }
+}
+
+/// Prints what was found as JSON.
+pub fn report(ui: &Ui, report: &Report, unified: usize, is_dry_run: bool) {
+    let findings: Vec<Value> = report.findings.iter().map(to_json).collect();
+    ui.report(
+        "check",
+        || json!({ "findings": findings, "unified": unified, "warnings": report.warnings, "dry-run": is_dry_run }),
+    );
+}
+
+fn show_finding(ui: &Ui, finding: &Finding, unifies: bool) {
+    ui.answer(format!("{}: {}", styled(style::WARNING, code(finding)), message(finding)));
+    if let Finding::Drift { needs, .. } = finding {
+        ui.answer(ui.table(needs.iter().map(row)));
+    }
+    ui.answer(format!("  {}", styled(style::FAINT, advice(finding, unifies))));
+}
+
+fn code(finding: &Finding) -> &'static str {
+    match finding {
+        Finding::Lock { code, .. } => code,
+        Finding::Replaced { .. } => "replaced",
+        Finding::Drift { .. } => "drift",
+    }
+}
+
+fn message(finding: &Finding) -> String {
+    match finding {
+        Finding::Lock { message, .. } => message.clone(),
+        Finding::Replaced { package, by: Some((source, version)) } => {
+            format!("{source} stands in for {package}, at {version}")
+        }
+        Finding::Replaced { package, by: None } => {
+            format!("something would stand in for {package}, which nothing needs")
+        }
+        Finding::Drift { package, .. } => format!("{package} is declared with different ranges"),
+    }
+}
+
+fn advice(finding: &Finding, unifies: bool) -> String {
+    match finding {
+        Finding::Lock { is_faulty: true, .. } => "`bibliotax resolve` makes it right".to_owned(),
+        Finding::Lock { .. } => "`bibliotax install` makes it right".to_owned(),
+        Finding::Replaced { by: Some(_), .. } => {
+            "what is sealed or published has to do without: take it out of `[replace]` when it is done"
+                .to_owned()
+        }
+        Finding::Replaced { by: None, .. } => "take it out of `[replace]`".to_owned(),
+        Finding::Drift { common, .. } => advice_on_drift(common.as_ref(), unifies),
+    }
+}
+
+fn advice_on_drift(common: Option<&Range>, unifies: bool) -> String {
+    match common {
+        Some(range) if unifies => format!("all accept \"{range}\", which they share:"),
+        Some(range) => format!("all accept \"{range}\": `bibliotax check --unify` lets them share that"),
+        None => "no version is in all of them: one lock can't have them all".to_owned(),
+    }
+}
+
+fn row(need: &DriftingNeed) -> Vec<String> {
+    let table =
+        need.purpose.as_ref().map_or("[needs]".to_owned(), |purpose| format!("[needs-for.{purpose}]"));
+    let shared = if need.is_shared { ", shared" } else { "" };
+    vec![format!("  {}", file_name(&need.folder)), table, format!("\"{}\"{shared}", need.range)]
+}
+
+fn to_json(finding: &Finding) -> Value {
+    let mut data = json!({ "code": code(finding), "message": message(finding) });
+    match finding {
+        Finding::Lock { .. } => {}
+        Finding::Replaced { package, by } => {
+            data["package"] = json!(package);
+            data["source"] = json!(by.as_ref().map(|(source, _)| source));
+        }
+        Finding::Drift { package, common, needs } => {
+            data["package"] = json!(package);
+            data["common"] = json!(common);
+            data["declared"] = needs.iter().map(need_to_json).collect();
+        }
+    }
+    data
+}
+
+fn need_to_json(need: &DriftingNeed) -> Value {
+    json!({ "member": need.member, "path": need.path, "purpose": need.purpose, "range": need.range,
+        "shared": need.is_shared })
+}

@@ -1,0 +1,139 @@
+//! What `compare` shows: the difference of two locks, in the terms that a reviewer uses.
+
+use bibliotax_app::compare::{MemberChanges, Report};
+use bibliotax_core::compare::{Aspect, Change};
+use bibliotax_core::lock::{FILE_NAME, LockedPackage};
+use bibliotax_core::name::{ComponentName, PackageName};
+use bibliotax_present::changes;
+use bibliotax_present::words::size;
+use serde_json::json;
+
+use super::changes::NEEDED_OTHERWISE;
+use crate::exit_status::Exit;
+use crate::ui::{Ui, clean, style, styled};
+
+/// Shows the difference; as Markdown, if asked to. How the program ends.
+pub fn show(ui: &Ui, report: &Report, as_markdown: bool) -> Exit {
+    let (found, members) = (report.changes(), report.members());
+    let differs = !found.is_empty() || !members.is_empty();
+    let is_otherwise = !differs && report.differs_in_reasons();
+    if ui.is_quiet() {
+        return if differs || is_otherwise { Exit::of_code("check.findings") } else { Exit::Done };
+    }
+    match (differs, is_otherwise) {
+        (_, true) => ui.answer(NEEDED_OTHERWISE),
+        (false, false) => ui.answer("no difference"),
+        (true, false) if as_markdown => ui.answer(markdown(&found, &members, report)),
+        (true, false) => show_changes(ui, &found, &members, report),
+    }
+    let (before, after) = report.sizes();
+    ui.report("compare", || {
+        json!({ "changes": changes::as_json(&found, &report.new), "size": [before, after],
+            "needed-otherwise": is_otherwise, "members": { "added": members.added, "gone": members.gone } })
+    });
+    Exit::Done
+}
+
+fn show_changes(ui: &Ui, found: &[Change<'_>], members: &MemberChanges<'_>, report: &Report) {
+    member_lines(members).iter().for_each(|line| ui.answer(line));
+    if found.is_empty() {
+        return;
+    }
+    let (head, tally) = (styled(style::STRONG, "lock"), changes::tally(found));
+    ui.answer(format!("{head}: {tally}; archives {}", sizes(report)));
+    let row = |change: &Change<'_>| {
+        let [kind, rest @ ..] = cells(change);
+        [format!(" {}", styled(changes::look(&change.kind), kind))].into_iter().chain(rest).collect()
+    };
+    ui.answer(ui.table(found.iter().map(row)));
+}
+
+/// The same for a review: a heading, and a table where there is something to list.
+fn markdown(found: &[Change<'_>], members: &MemberChanges<'_>, report: &Report) -> String {
+    let what = if found.is_empty() { "members".to_owned() } else { changes::tally(found) };
+    let mut lines = vec![format!("### {FILE_NAME}: {what}"), String::new()];
+    lines.extend(member_lines(members).iter().map(|line| format!("{}\n", escaped(line))));
+    if !found.is_empty() {
+        lines.push("| | package | version | size | licence | |".to_owned());
+        lines.push("|---|---|---|---|---|---|".to_owned());
+        let row = |change: &Change<'_>| {
+            let cells = cells(change).map(|cell| escaped(&cell.replace(" -> ", " → ")));
+            format!("| {} |", cells.join(" | "))
+        };
+        lines.extend(found.iter().map(row));
+        lines.push(format!("\nArchives: {}", sizes(report).replace(" -> ", " → ")));
+    }
+    lines.join("\n")
+}
+
+/// A text as Markdown takes it for what it is, also in a table.
+fn escaped(text: &str) -> String {
+    let escape = |c: char| if "\\`*_[]<>|~#".contains(c) { format!("\\{c}") } else { c.to_string() };
+    text.chars().map(escape).collect()
+}
+
+/// The projects that are on one side only.
+fn member_lines(members: &MemberChanges<'_>) -> Vec<String> {
+    let line = |what: &str, names: &[&PackageName]| {
+        let names: Vec<&str> = names.iter().map(|name| name.as_str()).collect();
+        (!names.is_empty()).then(|| format!("{what} {}", names.join(", ")))
+    };
+    let lines =
+        [line("new in the workspace:", &members.added), line("gone from the workspace:", &members.gone)];
+    lines.into_iter().flatten().collect()
+}
+
+/// The size of all archives, before and after.
+fn sizes(report: &Report) -> String {
+    let (before, after) = report.sizes();
+    if before == after { size(after) } else { format!("{} -> {}", size(before), size(after)) }
+}
+
+/// One change in words: what became of the package, its name, versions, size, licence, and what else is worth a look.
+fn cells(change: &Change<'_>) -> [String; 6] {
+    let package = change.package();
+    let both = |told: fn(&LockedPackage) -> String| match (change.old, change.new) {
+        (Some(old), Some(new)) if told(old) != told(new) => format!("{} -> {}", told(old), told(new)),
+        _ => told(package),
+    };
+    [
+        changes::word(&change.kind).to_owned(),
+        package.name.to_string(),
+        both(|package| package.version.to_string()),
+        both(|package| size(package.size())),
+        clean(&both(license)),
+        clean(&aspects(change)),
+    ]
+}
+
+fn license(package: &LockedPackage) -> String {
+    package.license.as_ref().map_or_else(|| "licence not stated".to_owned(), ToString::to_string)
+}
+
+/// What a reviewer should look at beside the version.
+fn aspects(change: &Change<'_>) -> String {
+    let (Some(old), Some(new)) = (change.old, change.new) else {
+        let package = change.package();
+        let is_plain = package.source.registry().is_some();
+        return if is_plain { String::new() } else { format!("from {}", package.source) };
+    };
+    let source = |package: &LockedPackage| {
+        if package.replaced {
+            format!("{}, which stands in for it", package.source)
+        } else {
+            package.source.to_string()
+        }
+    };
+    let components = |package: &LockedPackage| {
+        package.components.iter().map(ComponentName::as_str).collect::<Vec<_>>().join(", ")
+    };
+    let told = |aspect: &Aspect| match aspect {
+        Aspect::Source => Some(format!("source: {} -> {}", source(old), source(new))),
+        Aspect::Contents => Some("other contents under the same version".to_owned()),
+        Aspect::Components => Some(format!("components: {} -> {}", components(old), components(new))),
+        Aspect::Steps => Some("other things to be done by hand".to_owned()),
+        // It has a column of its own.
+        Aspect::License => None,
+    };
+    change.aspects().iter().filter_map(told).collect::<Vec<_>>().join("; ")
+}

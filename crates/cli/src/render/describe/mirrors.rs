@@ -1,0 +1,45 @@
+//! How far the mirrors of a package's registry lag behind it.
+
+use bibliotax_present::words::count;
+use bibliotax_registry::catalogue::registry::mirrored::{Lag, Standing};
+use serde_json::{Value, json};
+
+use crate::ui::{Ui, clean, style, styled};
+
+/// Lists the mirrors; nothing where there are none.
+pub fn show(ui: &Ui, mirrors: &[Standing]) {
+    if mirrors.is_empty() {
+        return;
+    }
+    ui.answer(format!("\n{}", styled(style::STRONG, "mirrors")));
+    let row = |mirror: &Standing| vec![format!(" {}", clean(&mirror.url)), words(&mirror.lag)];
+    ui.answer(ui.table(mirrors.iter().map(row)));
+}
+
+fn words(lag: &Lag) -> String {
+    match lag {
+        Lag::None => "has all of it".to_owned(),
+        Lag::Behind(events, since) => {
+            let since =
+                since.map(|since| format!(", since {}", since.strftime("%Y-%m-%d"))).unwrap_or_default();
+            styled(style::WARNING, format!("lags by {}{since}", count(*events, "event")))
+        }
+        Lag::Missing => styled(style::WARNING, "doesn't have it"),
+        Lag::Other => styled(style::BAD, "has something else: it is no mirror"),
+        Lag::Away => styled(style::WARNING, "can't be reached"),
+    }
+}
+
+/// The mirrors as data.
+pub fn as_json(mirrors: &[Standing]) -> Vec<Value> {
+    let one = |Standing { url, lag }: &Standing| match lag {
+        Lag::None => json!({ "url": url, "state": "even" }),
+        Lag::Behind(events, since) => {
+            json!({ "url": url, "state": "behind", "events": events, "since": since })
+        }
+        Lag::Missing => json!({ "url": url, "state": "missing" }),
+        Lag::Other => json!({ "url": url, "state": "other" }),
+        Lag::Away => json!({ "url": url, "state": "away" }),
+    };
+    mirrors.iter().map(one).collect()
+}

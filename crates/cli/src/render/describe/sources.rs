@@ -1,0 +1,52 @@
+//! All places that have a package, side by side.
+
+use bibliotax_core::version::Version;
+use bibliotax_registry::catalogue::everywhere::{At, Newest};
+use serde_json::{Value, json};
+
+use crate::ui::{Ui, clean, style, styled};
+
+/// Lists the places; nothing where there is just the one that the package is taken from.
+pub fn show(ui: &Ui, places: &[At]) {
+    if places.len() < 2 {
+        return;
+    }
+    let newest = newest_of_all(places);
+    ui.answer(format!("\n{}", styled(style::STRONG, "sources")));
+    ui.answer(ui.table(places.iter().map(|at| row(at, newest))));
+}
+
+fn newest_of_all(places: &[At]) -> Option<&Version> {
+    places.iter().filter_map(|at| at.newest.as_ref().ok()).map(|newest| &newest.version).max()
+}
+
+fn row(at: &At, newest_of_all: Option<&Version>) -> Vec<String> {
+    let (version, date, mut words) = match &at.newest {
+        Ok(Newest { version, published }) => {
+            let date = published.map(|at| at.strftime("%Y-%m-%d").to_string()).unwrap_or_default();
+            let words = match newest_of_all.filter(|newest| *newest > version) {
+                Some(newest) => styled(style::WARNING, format!("lags: {newest} is elsewhere")),
+                None => "newest".to_owned(),
+            };
+            (version.to_string(), date, words)
+        }
+        Err(why) => (String::new(), String::new(), styled(style::WARNING, clean(why))),
+    };
+    if at.is_taken {
+        words += ", taken from here";
+    }
+    vec![format!(" {}", clean(&at.place)), version, date, words]
+}
+
+/// The places as data.
+pub fn as_json(places: &[At]) -> Vec<Value> {
+    let newest_of_all = newest_of_all(places);
+    let one = |at: &At| match &at.newest {
+        Ok(Newest { version, published }) => {
+            json!({ "place": at.place, "taken": at.is_taken, "newest": version,
+            "published": published, "lags": newest_of_all.is_some_and(|newest| newest > version) })
+        }
+        Err(why) => json!({ "place": at.place, "taken": at.is_taken, "problem": why }),
+    };
+    places.iter().map(one).collect()
+}

@@ -1,0 +1,116 @@
+//! What `explain` shows.
+
+use bibliotax_app::explain::{Answer, Here, Newer, NotPossible, Possible};
+use bibliotax_core::graph::Way;
+use bibliotax_core::lock::{Lock, LockedPackage};
+use bibliotax_core::name::PackageName;
+use bibliotax_core::resolve::Conflict;
+use bibliotax_present::words::count;
+use bibliotax_present::{changes, conflict};
+use serde_json::{Value, json};
+
+use crate::ui::{Ui, clean, style, styled};
+
+/// Shows an answer about a lock; a long conflict in full, if asked to.
+pub fn show(ui: &Ui, answer: &Answer<'_>, lock: &Lock, in_full: bool) {
+    match answer {
+        Answer::Here(here) => show_here(ui, here, lock, in_full),
+        Answer::Possible(possible) => show_possible(ui, possible, lock),
+        Answer::NotPossible(not_possible) => show_not_possible(ui, not_possible, in_full),
+    }
+    ui.report("explain", || to_json(answer, lock));
+}
+
+fn show_here(ui: &Ui, here: &Here<'_>, lock: &Lock, in_full: bool) {
+    let package = here.package;
+    let provides: Vec<&str> = package.provides.iter().map(PackageName::as_str).collect();
+    let provides =
+        if provides.is_empty() { String::new() } else { format!(" as {}", provides.join(" and ")) };
+    let name = styled(style::STRONG, &package.name);
+    ui.answer(format!("{name} {} is needed{provides}", package.told_version()));
+    here.ways.shown.iter().for_each(|way| ui.answer(format!("  {}", way_in_words(way, lock))));
+    if here.ways.has_more {
+        ui.answer(format!(
+            "  and more ways, none shorter; `bibliotax graph --to {}` draws them",
+            package.name
+        ));
+    }
+    here.about.iter().for_each(|text| ui.answer(clean(text)));
+    here.newer.iter().for_each(|newer| show_newer(ui, newer, in_full));
+    if here.newer.is_empty() && here.about.is_empty() {
+        ui.answer("no newer release is there");
+    }
+}
+
+/// A way to a package, in words.
+fn way_in_words(way: &Way, lock: &Lock) -> String {
+    let names: Vec<&str> = way.packages.iter().map(PackageName::as_str).collect();
+    let through = names.split_last().map_or(&[][..], |(_, through)| through);
+    match (through, lock.members.as_slice()) {
+        ([], [_]) => "by the project itself".to_owned(),
+        ([], _) => format!("by {} itself", way.by),
+        (through, [_]) => format!("through {}", through.join(", which needs ")),
+        (through, _) => format!("by {} through {}", way.by, through.join(", which needs ")),
+    }
+}
+
+fn show_newer(ui: &Ui, Newer { version, conflict }: &Newer, in_full: bool) {
+    match conflict {
+        None => ui
+            .answer(format!("{version} is newer; only the lock, which stays with what it has, keeps it out")),
+        Some(conflict) => {
+            ui.answer(format!("{version} is newer and can't be taken:"));
+            show_conflict(ui, conflict, in_full);
+        }
+    }
+}
+
+fn show_conflict(ui: &Ui, conflict: &Conflict, in_full: bool) {
+    let lines = conflict::answer_lines(conflict, in_full);
+    lines.iter().for_each(|line| ui.answer(format!("  {line}")));
+}
+
+fn show_possible(ui: &Ui, possible: &Possible, lock: &Lock) {
+    let (package, moves) = (&possible.package, possible.moves(lock));
+    let version = possible.lock.package(package).map(LockedPackage::told_version).unwrap_or_default();
+    ui.answer(format!("{} could be {version}", styled(style::STRONG, package)));
+    if moves.is_empty() {
+        ui.answer("nothing would move");
+    } else {
+        ui.answer(format!("{} would move:", count(moves.len(), "package")));
+        ui.answer(ui.table(changes::rows(&moves, &possible.lock)));
+    }
+}
+
+fn show_not_possible(ui: &Ui, answer: &NotPossible, in_full: bool) {
+    ui.answer(format!("{} can't be in {}:", styled(style::STRONG, &answer.package), answer.range));
+    show_conflict(ui, &answer.conflict, in_full);
+    ui.answer_ways(&answer.ways);
+}
+
+fn to_json(answer: &Answer<'_>, lock: &Lock) -> Value {
+    match answer {
+        Answer::Here(here) => {
+            json!({ "package": here.package.name, "version": here.package.version, "provides": here.package.provides,
+                "ways": here.ways.shown, "has-more-ways": here.ways.has_more, "standing": here.about,
+                "newer": here.newer.iter().map(newer_to_json).collect::<Vec<_>>() })
+        }
+        Answer::Possible(possible) => {
+            let moves = changes::as_json(&possible.moves(lock), &possible.lock);
+            json!({ "package": possible.package, "range": possible.range, "possible": true, "moves": moves })
+        }
+        Answer::NotPossible(answer) => {
+            json!({ "package": answer.package, "range": answer.range, "possible": false,
+                "proof": conflict::as_json(&answer.conflict), "ways-out": answer.ways })
+        }
+    }
+}
+
+fn newer_to_json(Newer { version, conflict }: &Newer) -> Value {
+    match conflict {
+        None => json!({ "version": version, "kept-out-by": "lock" }),
+        Some(conflict) => {
+            json!({ "version": version, "kept-out-by": "needs", "proof": conflict::as_json(conflict) })
+        }
+    }
+}

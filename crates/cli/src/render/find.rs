@@ -1,0 +1,100 @@
+//! What `find` shows.
+
+use bibliotax_app::find::Report;
+use bibliotax_core::name::RegistryName;
+use bibliotax_present::words::{count, place_name};
+use bibliotax_registry::search::{FitWord, Hit, ReadAs};
+use serde_json::{Value, json};
+
+use crate::ui::{Ui, clean, style, styled};
+
+/// Narrowest terminal that has room for columns.
+const NARROW: usize = 76;
+
+/// Last page that can be asked for.
+const LAST_PAGE: u8 = 10;
+
+/// Shows what was found, on a page from 1.
+pub fn show(ui: &Ui, report: &Report, page: u8) {
+    super::warnings(ui, &report.warnings);
+    let words = clean(&report.query.words);
+    for ReadAs { word, instead } in &report.read_as {
+        ui.say(format!("nothing says `{}`; read as {}", clean(word), clean(&instead.join(" or "))));
+    }
+    if report.hits.is_empty() {
+        ui.answer(match page {
+            1 => format!("no package has `{words}` in its name, tags or summary"),
+            page => format!("what is found for `{words}` ends before page {page}"),
+        });
+        return;
+    }
+    if report.is_loose {
+        ui.say("no package has all of these words; these have some of them");
+    }
+    show_hits(ui, report);
+    let has_next = report.has_more && page < LAST_PAGE;
+    let next = if has_next { format!("`--page {}` shows more; ", page + 1) } else { String::new() };
+    ui.say(format!("{next}`bibliotax describe {}` tells all of one", report.hits[0].1.name));
+}
+
+fn show_hits(ui: &Ui, report: &Report) {
+    let rows = report.hits.iter().map(|(registry, hit)| row(report, registry, hit));
+    if ui.terminal_width().is_some_and(|width| width < NARROW) {
+        rows.for_each(|row| ui.answer(in_lines(&row)));
+    } else {
+        ui.answer(ui.table(rows));
+    }
+}
+
+/// A row for a terminal that has no room for columns: the summary below the rest.
+fn in_lines(row: &[String]) -> String {
+    let (summary, rest) = row.split_last().map_or(("", row), |(summary, rest)| (summary.as_str(), rest));
+    let rest: Vec<&str> = rest.iter().map(String::as_str).filter(|cell| !cell.is_empty()).collect();
+    format!(" {}\n    {summary}", rest.join("  "))
+}
+
+fn row(report: &Report, registry: &RegistryName, hit: &Hit) -> Vec<String> {
+    let mut row = vec![format!(" {}", styled(style::STRONG, &hit.name)), version(hit)];
+    row.extend((report.answers > 1).then(|| registry.to_string()));
+    if report.hits.iter().any(|(_, hit)| hit.uses > 0) {
+        row.push(if hit.uses > 0 { format!("used by {}", hit.uses) } else { String::new() });
+    }
+    row.push(summary(hit));
+    row
+}
+
+fn summary(hit: &Hit) -> String {
+    if hit.providers > 0 {
+        let verb = if hit.providers == 1 { "provides" } else { "provide" };
+        return format!("{} {verb} it", count(hit.providers, "package"));
+    }
+    let deprecated = if hit.deprecated { styled(style::WARNING, "deprecated: ") } else { String::new() };
+    deprecated + &clean(hit.summary.as_deref().unwrap_or_default())
+}
+
+/// The release that fits, and the newest one where that is another.
+fn version(hit: &Hit) -> String {
+    let unsure = if hit.fits.contains(&FitWord::NotStated) { " fit not stated" } else { "" };
+    match (&hit.newest_fitting, &hit.newest) {
+        (Some(fitting), Some(newest)) if fitting != newest => format!("{fitting}{unsure}, newest {newest}"),
+        (Some(fitting), _) => format!("{fitting}{unsure}"),
+        (None, Some(newest)) => styled(style::BAD, format!("none fits, newest {newest}")),
+        (None, None) if hit.providers > 0 => "capability".to_owned(),
+        (None, None) => styled(style::BAD, "withdrawn"),
+    }
+}
+
+/// What was found as JSON.
+pub fn to_json(report: &Report) -> Value {
+    let hit = |(registry, hit): &(RegistryName, Hit)| {
+        let mut value = json!(hit);
+        value["registry"] = json!(registry);
+        value
+    };
+    let query = &report.query;
+    let is_alone = query.places.iter().filter(|place| place.is_promise).count() < 2;
+    let places: Vec<String> = query.places.iter().map(|place| place_name(place, is_alone)).collect();
+    json!({ "words": query.words, "places": places, "page": query.page + 1, "more": report.has_more,
+        "read-as": report.read_as, "is-loose": report.is_loose,
+        "hits": report.hits.iter().map(hit).collect::<Vec<_>>() })
+}

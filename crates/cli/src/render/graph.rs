@@ -1,0 +1,75 @@
+//! What `graph` shows.
+
+use bibliotax_core::graph::{Graph, Line, Node, outline};
+use bibliotax_core::lock::{LockedMember, LockedPackage};
+use bibliotax_core::source::Source;
+use bibliotax_present::words::count;
+use serde_json::{Value, json};
+
+use crate::ui::{Ui, clean, style, styled};
+
+/// Shows a graph in lines, each further in the further it is from a project.
+pub fn show(ui: &Ui, needs: &Graph<'_>) {
+    let lines = outline(needs);
+    lines.iter().for_each(|line| ui.answer(told(needs, line)));
+    let packages: Vec<&LockedPackage> = needs.nodes.iter().filter_map(Node::package).collect();
+    let deepest = needs.depths().into_iter().flatten().max().unwrap_or(0);
+    let mut about =
+        format!("{}, at most {} from a project", count(packages.len(), "package"), count(deepest, "step"));
+    if lines.iter().any(|line| line.is_folded) {
+        about += "; … is told where it is nearest to one";
+    }
+    ui.say(styled(style::FAINT, about));
+}
+
+/// A line: further in the further from a project it is.
+fn told(needs: &Graph<'_>, line: &Line) -> String {
+    let node = &needs.nodes[line.node];
+    let purpose = line.purpose.as_ref().map(|purpose| format!("  for {purpose}")).unwrap_or_default();
+    let folded = if line.is_folded { " …" } else { "" };
+    let rest = styled(style::FAINT, format!("{purpose}{folded}"));
+    let name = match node {
+        Node::Member(member) if line.depth == 0 => {
+            let targets = if member.targets.is_empty() {
+                String::new()
+            } else {
+                format!("  on {}", member.targets.join(", "))
+            };
+            format!("{}{}", styled(style::STRONG, &member.name), styled(style::FAINT, targets))
+        }
+        Node::Member(member) => format!("{}, in {}", member.name, member.path),
+        Node::Package(package) => format!("{} {}", package.name, clean(&version(package))),
+    };
+    format!("{}{name}{rest}", "  ".repeat(line.depth))
+}
+
+/// A package's version, with where it comes from if that is no registry.
+fn version(package: &LockedPackage) -> String {
+    let source = match &package.source {
+        Source::Registry(_) => String::new(),
+        _ if package.replaced => String::new(),
+        Source::Path(_) => format!(", {}", package.source),
+        source => format!(", from {source}"),
+    };
+    format!("{}{source}", package.told_version())
+}
+
+/// A graph as JSON.
+pub fn as_json(needs: &Graph<'_>) -> Value {
+    let depths = needs.depths();
+    let node = |(number, node): (usize, &Node<'_>)| match node {
+        Node::Member(LockedMember { name, path, targets, .. }) => {
+            json!({ "name": name, "member": path, "targets": targets, "depth": depths[number] })
+        }
+        Node::Package(package) => {
+            json!({ "name": package.name, "version": package.version, "source": package.source,
+            "replaced": package.replaced, "license": package.license, "targets": package.targets,
+            "size": package.size(), "depth": depths[number] })
+        }
+    };
+    let name = |number: usize| needs.nodes[number].name();
+    let edges = needs.edges.iter();
+    let edges =
+        edges.map(|edge| json!({ "from": name(edge.from), "to": name(edge.to), "purpose": edge.purpose }));
+    json!({ "nodes": needs.nodes.iter().enumerate().map(node).collect::<Vec<_>>(), "needs": edges.collect::<Vec<_>>() })
+}

@@ -1,0 +1,96 @@
+//! What `init` shows.
+
+use bibliotax_app::init::{Begins, OldFiles, Plan};
+use bibliotax_core::manifest::{FILE_NAME, RegistryLine};
+use bibliotax_present::words::first_few;
+use bibliotax_store::shelf;
+use serde_json::json;
+
+use crate::ui::Ui;
+
+/// Most projects that are named.
+const MAX_NAMED: usize = 5;
+
+/// Warns of registries in folders where there is none.
+pub fn show_missing_registries(ui: &Ui, plan: &Plan) {
+    for RegistryLine { name, url } in &plan.missing_registries {
+        ui.warn(format!("there is no registry in {url} yet, which is to be {name}"));
+    }
+}
+
+/// Shows what was begun; the old files of its projects were removed, or are still there.
+pub fn show_begun(ui: &Ui, plan: &Plan, old_is_removed: bool) {
+    match &plan.begins {
+        Begins::Workspace { members, old } => {
+            let (whom, next) = match members.as_slice() {
+                [] => ("which has no members yet".to_owned(), "`bibliotax init` in a folder below"),
+                members => (format!("of {}", members.join(", ")), "`bibliotax install`"),
+            };
+            ui.say(format!("wrote {FILE_NAME} for a workspace {whom}"));
+            if old_is_removed {
+                show_removed(ui, old);
+            } else {
+                show_old_files(ui, old);
+            }
+            ui.say(format!("next: {next}"));
+        }
+        Begins::Project { name, workspace, around } => {
+            ui.say(format!("wrote {FILE_NAME} for the project {name}"));
+            if let Some(outer) = workspace {
+                ui.say(format!("it is a member of the workspace in {}", outer.root.display()));
+            }
+            if let Some(around) = around {
+                ui.warn(format!(
+                    "the project in {} is around this one; commands run here act on this one",
+                    around.display()
+                ));
+            }
+            ui.say(if plan.has_registry {
+                "next: `bibliotax need PACKAGE`"
+            } else {
+                "next: name a registry in it, then `bibliotax need PACKAGE`"
+            });
+        }
+    }
+}
+
+/// Says which old files were removed.
+pub fn show_removed(ui: &Ui, old: &[OldFiles]) {
+    old.iter().for_each(|old| ui.say(format!("removed {}", old.paths())));
+}
+
+/// Says that there were no old files to remove.
+pub fn show_nothing_removed(ui: &Ui) {
+    ui.say(format!(
+        "no project of the workspace has a lock or a shelf of its own; {FILE_NAME} stays as it is"
+    ));
+}
+
+/// Says what projects have from before, and what to do with it.
+fn show_old_files(ui: &Ui, old: &[OldFiles]) {
+    if old.is_empty() {
+        return;
+    }
+    let paths: Vec<String> = old.iter().map(OldFiles::paths).collect();
+    ui.warn(format!(
+        "the workspace has one lock and one shelf for all its projects; nothing updates {} any more; `bibliotax init --workspace --remove-old` removes them",
+        first_few(&paths, MAX_NAMED)
+    ));
+    for project in old.iter().filter(|project| project.shelf || project.templates) {
+        let (folder, up) = (&project.folder, "../".repeat(project.folder.split('/').count()));
+        ui.say(format!("builds in {folder} find their links in {up}{}/links/ now", shelf::NAME));
+    }
+}
+
+/// Prints what was begun as JSON.
+pub fn report(ui: &Ui, plan: &Plan, is_written: bool) {
+    ui.report("init", || match &plan.begins {
+        Begins::Workspace { members, old } => {
+            json!({ "members": members, "manifest": FILE_NAME, "written": is_written, "old": old })
+        }
+        Begins::Project { name, workspace, .. } => {
+            let workspace = workspace.as_ref().map(|outer| &outer.root);
+            json!({ "project": name, "manifest": FILE_NAME, "workspace": workspace, "written": is_written })
+        }
+    });
+}

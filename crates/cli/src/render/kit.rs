@@ -1,0 +1,43 @@
+//! What `kit` shows.
+
+use std::path::Path;
+
+use bibliotax_present::words::{count, size};
+use bibliotax_store::kit::{Head, Opened};
+use serde_json::json;
+
+use crate::ui::{Ui, style, styled};
+
+/// Shows what a kit holds, or would hold.
+pub fn show_made(ui: &Ui, file: &Path, head: &Head, is_dry_run: bool) {
+    let verb = if is_dry_run { "would hold" } else { "holds" };
+    let what = format!("{}, {}", count(head.archives, "archive"), size(head.bytes));
+    ui.say(format!("{}: {} {verb} {what}", styled(style::STRONG, "kit"), file.display()));
+    if !is_dry_run {
+        ui.say(format!(
+            "on the other machine: `bibliotax kit open {}`, then `bibliotax install --offline`",
+            file.display()
+        ));
+    }
+    ui.report("kit make", || {
+        json!({ "file": file, "members": head.members, "lock": head.lock, "targets": head.targets,
+            "archives": head.archives, "bytes": head.bytes, "dry-run": is_dry_run })
+    });
+}
+
+/// Shows what came out of a kit; whether it is for the workspace here, where there is one.
+pub fn show_opened(ui: &Ui, file: &Path, opened: &Opened, is_for_here: Option<bool>) {
+    let head = &opened.head;
+    let (all, known) = (count(head.archives, "archive"), head.archives - opened.new);
+    let known = if known > 0 { format!(", {known} of them known before") } else { String::new() };
+    ui.say(format!("{}: {all} ({}) in the store{known}", styled(style::STRONG, "kit"), size(head.bytes)));
+    match is_for_here {
+        None => {}
+        Some(true) => ui.say("next: `bibliotax install --offline`"),
+        Some(false) => ui.warn("this project's lock is not the one that the kit was made of; `bibliotax install --offline` tells what is lacking"),
+    }
+    ui.report("kit open", || {
+        json!({ "file": file, "members": head.members, "lock": head.lock, "targets": head.targets,
+            "archives": head.archives, "new": opened.new, "bytes": head.bytes })
+    });
+}

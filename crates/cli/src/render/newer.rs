@@ -1,0 +1,135 @@
+//! What `newer` shows.
+
+use bibliotax_app::newer::{PackageNews, Report};
+use bibliotax_core::facet::Facets;
+use bibliotax_core::lock::LockedPackage;
+use bibliotax_core::newer::{Hold, Newer as News};
+use bibliotax_present::json as to_json;
+use bibliotax_present::words::{self, count};
+use serde_json::{Value, json};
+
+use super::failure::because;
+use crate::ui::{Ui, clean, style, styled};
+
+/// Shows what is newer.
+pub fn show(ui: &Ui, report: &Report<'_>) {
+    super::warnings(ui, &report.warnings);
+    show_packages(ui, report);
+    if let Some(stuck) = &report.stuck {
+        ui.warn(format!("an update finds no set now: {}", because(stuck).join(" ")));
+    }
+    ui.report("newer", || json!({ "packages": report.packages.iter().map(as_json).collect::<Vec<_>>() }));
+}
+
+fn show_packages(ui: &Ui, report: &Report<'_>) {
+    let told = &report.packages;
+    if told.is_empty() {
+        ui.answer(match report.asked {
+            0 => "there is no such package to look at".to_owned(),
+            some => format!("nothing is newer: {} as new as can be", count(some, "package")),
+        });
+        return;
+    }
+    let head = ["", "locked", "update", "newest", ""].map(|text| styled(style::FAINT, text));
+    let rows = told.iter().flat_map(|told| rows(told, &report.facets));
+    let rows: Vec<Vec<String>> = [head.to_vec()].into_iter().chain(rows).collect();
+    ui.answer(ui.table(without_empty(rows)));
+    let updates = told.iter().filter(|told| told.news.update.is_some()).count();
+    if updates > 0 {
+        ui.say(format!("next: `bibliotax update` moves {}", count(updates, "package")));
+    } else {
+        ui.say("`bibliotax update --beyond --dry-run` shows what going beyond the ranges would take");
+    }
+}
+
+/// A table without the columns that have nothing below their heads.
+fn without_empty(rows: Vec<Vec<String>>) -> impl Iterator<Item = Vec<String>> {
+    let columns = rows.first().map_or(0, Vec::len);
+    let is_told = |column: usize| rows.iter().skip(1).any(|row| !row[column].is_empty());
+    let told: Vec<usize> = (0..columns).filter(|column| is_told(*column)).collect();
+    rows.into_iter().map(move |row| told.iter().map(|column| row[*column].clone()).collect())
+}
+
+/// The rows of one package: versions, then a row for each further thing that is told.
+fn rows(PackageNews { news, notes }: &PackageNews<'_>, facets: &Facets) -> Vec<Vec<String>> {
+    let package = news.package;
+    let update = news.update.as_ref().map(|(version, source)| match source.git() {
+        Some(git) if *version == package.version => git.commit.short().to_owned(),
+        _ => version.to_string(),
+    });
+    let beyond = news.beyond.as_ref().map(|(version, _)| version.to_string());
+    let mut about = about_locked(news);
+    about.extend(news.beyond.iter().map(|(_, holds)| held_back(holds, facets)));
+    about.extend(notes.iter().map(|(version, text)| format!("{version}: {}", clean(text))));
+    let first = vec![
+        format!(" {}", package.name),
+        locked(package),
+        update.map(|update| styled(style::GOOD, update)).unwrap_or_default(),
+        beyond.unwrap_or_default(),
+    ];
+    let mut rows: Vec<Vec<String>> = Vec::new();
+    for (number, text) in about.iter().enumerate() {
+        let begin = if number == 0 { first.clone() } else { vec![String::new(); 4] };
+        rows.push(begin.into_iter().chain([text.clone()]).collect());
+    }
+    if rows.is_empty() {
+        rows.push(first.into_iter().chain([String::new()]).collect());
+    }
+    rows
+}
+
+fn locked(package: &LockedPackage) -> String {
+    let commit = package.source.git().map(|git| format!(" ({})", git.commit.short())).unwrap_or_default();
+    let replaced = if package.replaced { ", replaced" } else { "" };
+    format!("{}{commit}{replaced}", package.version)
+}
+
+/// What became of the release that is locked.
+fn about_locked(news: &News<'_>) -> Vec<String> {
+    let withdrawn = news.locked.as_ref().and_then(|release| release.withdrawn.as_ref());
+    let withdrawn = withdrawn.map(|withdrawal| format!("withdrawn: {}", clean(&withdrawal.reason)));
+    let deprecated = news.locked.as_ref().and_then(|release| release.deprecated.as_ref());
+    let deprecated = deprecated.map(|deprecation| {
+        let instead = deprecation.instead.as_ref().map(|name| format!("; use {name}")).unwrap_or_default();
+        format!("deprecated: {}{instead}", clean(&deprecation.reason))
+    });
+    withdrawn.into_iter().chain(deprecated).map(|text| styled(style::WARNING, text)).collect()
+}
+
+/// Who or what keeps a release out, in a line.
+fn held_back(holds: &[Hold], facets: &Facets) -> String {
+    let hold = |hold: &Hold| match hold {
+        Hold::Need { by, at, range } => {
+            let at = at.as_ref().map(|at| format!(" {at}")).unwrap_or_default();
+            format!("{by}{at} (needs {range})")
+        }
+        Hold::Unfit { place, fit } => {
+            let promise = if place.is_promise { "'s promise" } else { "" };
+            let why = words::fit(fit, facets);
+            format!("{}{promise} ({})", place.name, why.trim_start_matches("no: "))
+        }
+    };
+    if holds.is_empty() {
+        return "held back by what it needs itself: `bibliotax explain` tells".to_owned();
+    }
+    format!("held back by {}", holds.iter().map(hold).collect::<Vec<_>>().join(", "))
+}
+
+fn as_json(PackageNews { news, notes }: &PackageNews<'_>) -> Value {
+    let hold = |hold: &Hold| match hold {
+        Hold::Need { by, at, range } => json!({ "by": by, "version": at, "range": range }),
+        Hold::Unfit { place, fit } => json!({ "target": place.name, "fit": to_json::fit(fit) }),
+    };
+    let update =
+        news.update.as_ref().map(|(version, source)| json!({ "version": version, "source": source }));
+    let beyond = news.beyond.as_ref().map(|(version, holds)| {
+        json!({ "version": version, "held-back-by": holds.iter().map(hold).collect::<Vec<_>>() })
+    });
+    let locked = news.locked.as_ref();
+    let notes: Vec<Value> =
+        notes.iter().map(|(version, text)| json!({ "version": version, "text": text })).collect();
+    json!({ "package": news.package.name, "locked": news.package.version, "source": news.package.source,
+        "replaced": news.package.replaced, "update": update, "beyond": beyond, "notes": notes,
+        "deprecated": locked.and_then(|release| release.deprecated.as_ref()),
+        "withdrawn": locked.and_then(|release| release.withdrawn.as_ref()) })
+}

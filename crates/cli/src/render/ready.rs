@@ -1,0 +1,107 @@
+//! What `ready` shows.
+
+use bibliotax_app::ready::{Finding, RegistryState, Report};
+use bibliotax_core::facet::Fits;
+use bibliotax_core::range::Range;
+use bibliotax_present::words;
+use serde_json::{Value, json};
+
+use crate::ui::{Ui, style, styled};
+
+/// Shows what was looked at; how many findings are not fine.
+pub fn show(ui: &Ui, report: &Report) -> usize {
+    let row = |finding: &Finding| {
+        let word = if finding.is_fine() { styled(style::GOOD, "fine") } else { styled(style::BAD, "amiss") };
+        vec![format!(" {word}"), subject(finding), verdict(finding)]
+    };
+    ui.answer(ui.table(report.findings.iter().map(row)));
+    super::warnings(ui, &report.warnings);
+    let amiss = report.findings.iter().filter(|finding| !finding.is_fine()).count();
+    ui.answer(match amiss {
+        0 => "this machine is ready".to_owned(),
+        1 => "one thing is amiss".to_owned(),
+        many => format!("{many} things are amiss"),
+    });
+    let findings: Vec<Value> = report.findings.iter().map(to_json).collect();
+    ui.report("ready", || json!({ "findings": findings, "warnings": report.warnings }));
+    amiss
+}
+
+/// What was looked at.
+fn subject(finding: &Finding) -> String {
+    match finding {
+        Finding::NoRegistries | Finding::Registries(_) => "registries".to_owned(),
+        Finding::Registry { name, .. } => format!("registry {name}"),
+        Finding::Store(_) => "store".to_owned(),
+        Finding::Target { name, .. } => format!("target {name}"),
+        Finding::Tool { tool, .. } => tool.as_str().to_owned(),
+    }
+}
+
+/// What was found, or what to do.
+fn verdict(finding: &Finding) -> String {
+    match finding {
+        Finding::NoRegistries => "none declared".to_owned(),
+        Finding::Registries(problem) | Finding::Store(Some(problem)) => problem.clone(),
+        Finding::Registry { state, .. } => registry(state),
+        Finding::Store(None) => "can be used".to_owned(),
+        Finding::Target { differs, machine, .. } => target(differs, machine),
+        Finding::Tool { .. } => tool(finding),
+    }
+}
+
+fn registry(state: &RegistryState) -> String {
+    match state {
+        RegistryState::NotAsked => "is not asked, offline; what it answered before is there".to_owned(),
+        RegistryState::Answers => "answers".to_owned(),
+        RegistryState::Opened { place, is_open: true } => {
+            format!("answers, and opens to what {place} has")
+        }
+        RegistryState::Opened { place, is_open: false } => {
+            format!("answers, and doesn't open to what {place} has")
+        }
+        RegistryState::Fails(why) => why.clone(),
+    }
+}
+
+fn target(differs: &Fits, machine: &Fits) -> String {
+    let machine = words::fits(machine);
+    if differs.is_empty() {
+        return format!("this machine could be it ({machine})");
+    }
+    let other: Vec<String> = differs.iter().map(|(facet, value)| format!("{facet} {value}")).collect();
+    format!("another machine: it has {}, and this one {machine}", other.join(" and "))
+}
+
+fn tool(finding: &Finding) -> String {
+    let Finding::Tool { path, version, wanted, .. } = finding else { return String::new() };
+    let one = |(who, range): &(String, Range)| format!("{range} for {who}");
+    let wanted: Vec<String> = wanted.iter().map(one).collect();
+    let wanted = wanted.join(", ");
+    match (path, version) {
+        (None, _) => format!("not found in PATH; install it: {wanted}"),
+        (Some(path), None) if finding.is_fine() => path.display().to_string(),
+        (Some(path), None) => format!("{} doesn't tell its version; wanted: {wanted}", path.display()),
+        (Some(path), Some(version)) if finding.is_fine() => format!("{version} ({})", path.display()),
+        (Some(path), Some(version)) => format!("{version} ({}); wanted: {wanted}", path.display()),
+    }
+}
+
+fn to_json(finding: &Finding) -> Value {
+    json!({ "what": subject(finding), "fine": finding.is_fine(), "told": verdict(finding), "data": data(finding) })
+}
+
+fn data(finding: &Finding) -> Value {
+    match finding {
+        Finding::NoRegistries | Finding::Registries(_) | Finding::Store(_) => Value::Null,
+        Finding::Registry { name, url, state } => {
+            let place = if let RegistryState::Opened { place, .. } = state { Some(place) } else { None };
+            json!({ "registry": name, "url": url, "opened-by": place })
+        }
+        Finding::Target { name, differs, .. } => json!({ "target": name, "matches": differs.is_empty() }),
+        Finding::Tool { tool, path, version, wanted } => {
+            let wanted = wanted.iter().map(|(who, range)| json!({ "by": who, "range": range }));
+            json!({ "tool": tool, "path": path, "version": version, "wanted": wanted.collect::<Vec<_>>() })
+        }
+    }
+}

@@ -1,0 +1,104 @@
+//! What `steps` shows.
+
+use bibliotax_app::steps::SeenStep;
+use bibliotax_core::card::StepCheck;
+use bibliotax_core::steps::{Standing, Todo};
+use bibliotax_present::words::{count, step_place};
+use serde_json::{Value, json};
+
+use crate::ui::{Ui, clean, style, styled};
+
+/// Width of texts where there is no terminal.
+const PIPE_WIDTH: usize = 100;
+
+/// Lists steps; those that are done, too, if asked to.
+pub fn list(ui: &Ui, todos: &[Todo<'_>], all: bool) {
+    let open = todos.iter().filter(|todo| todo.is_open()).count();
+    let shown: Vec<&Todo<'_>> = todos.iter().filter(|todo| all || todo.is_open()).collect();
+    ui.answer(match (open, todos.len()) {
+        (0, 0) => "no package asks for anything to be done by hand".to_owned(),
+        (0, done) => format!("nothing is open; {} done", count(done, "step")),
+        (open, all) => format!("{} open, {} done", count(open, "step"), all - open),
+    });
+    // The same step at several places is told once.
+    shown.chunk_by(|one, next| std::ptr::eq(one.step, next.step)).for_each(|places| show(ui, places));
+    if open > 0 {
+        ui.say("\n`bibliotax steps done STEP` ticks one off");
+    }
+    let steps: Vec<Value> = shown.iter().map(|todo| to_json(todo)).collect();
+    ui.report("steps", || json!({ "open": open, "steps": steps }));
+}
+
+/// A step with all its places.
+fn show(ui: &Ui, places: &[&Todo<'_>]) {
+    let Some(first) = places.first() else { return };
+    let head = styled(style::STRONG, &first.step.id);
+    ui.answer(format!("\n{head}  {} {}", first.package.name, first.package.told_version()));
+    let width = ui.terminal_width().unwrap_or(PIPE_WIDTH).saturating_sub(2);
+    for line in textwrap::wrap(&clean(&first.step.text), width) {
+        ui.answer(format!("  {line}"));
+    }
+    let row = |todo: &&Todo<'_>| vec![format!("  {}", standing(todo.standing)), step_place(&todo.place)];
+    ui.answer(ui.table(places.iter().map(row)));
+}
+
+fn standing(standing: Standing) -> String {
+    let (style, word) = match standing {
+        Standing::New => (style::WARNING, "open"),
+        Standing::Changed => (style::WARNING, "open again, it reads otherwise now"),
+        Standing::Updated => (style::WARNING, "open again, after the update"),
+        Standing::Done => (style::GOOD, "done"),
+    };
+    styled(style, word)
+}
+
+fn to_json(todo: &Todo<'_>) -> Value {
+    json!({ "package": todo.package.name, "version": todo.package.version, "id": todo.step.id, "text": todo.step.text,
+        "place": todo.place, "standing": todo.standing, "check": todo.step.check })
+}
+
+/// Shows that a step was ticked off or opened again, or would be; how many are open then.
+pub fn show_noted(ui: &Ui, todo: &Todo<'_>, is_done: bool, is_dry_run: bool, open: usize) {
+    let verb = match (is_dry_run, is_done) {
+        (false, true) => "done",
+        (false, false) => "open again",
+        (true, true) => "would be done",
+        (true, false) => "would be open again",
+    };
+    ui.say(format!("{verb}: {} of {}, {}", todo.step.id, todo.package.name, step_place(&todo.place)));
+    ui.report("steps", || {
+        json!({ "id": todo.step.id, "package": todo.package.name, "place": todo.place,
+            "done": is_done, "dry-run": is_dry_run, "open": open })
+    });
+}
+
+/// Shows what was seen of steps.
+pub fn show_seen(ui: &Ui, seen: &[SeenStep<'_>], is_dry_run: bool) {
+    if seen.is_empty() {
+        ui.answer("no step says how it can be seen that it was done");
+    } else {
+        ui.answer(ui.table(seen.iter().map(seen_row)));
+    }
+    let steps = seen.iter().map(|SeenStep { todo, check, is_seen }| {
+        json!({ "id": todo.step.id, "package": todo.package.name, "place": todo.place, "check": check, "done": is_seen })
+    });
+    ui.report("steps check", || json!({ "steps": steps.collect::<Vec<_>>(), "dry-run": is_dry_run }));
+}
+
+fn seen_row(SeenStep { todo, check, is_seen }: &SeenStep<'_>) -> Vec<String> {
+    let (style, word) = if *is_seen { (style::GOOD, "done") } else { (style::WARNING, "open") };
+    let (step, package) = (&todo.step.id, &todo.package.name);
+    vec![
+        format!(" {}", styled(style, word)),
+        format!("{step} of {package}, {}", step_place(&todo.place)),
+        looked_for(check),
+    ]
+}
+
+/// What a check looks for.
+fn looked_for(check: &StepCheck) -> String {
+    match &check.contains {
+        None => format!("{} is there", clean(check.file.as_str())),
+        Some(text) => format!("{} has `{}`", clean(check.file.as_str()), clean(text)),
+    }
+}

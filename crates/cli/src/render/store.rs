@@ -1,0 +1,150 @@
+//! What `store` shows.
+
+use bibliotax_app::store::{Check, PrunePlan, Report};
+use bibliotax_present::words::{count, size};
+use bibliotax_store::inventory::{Inventory, Project, Tree};
+use serde_json::{Value, json};
+
+use crate::ui::{Ui, clean, style, styled};
+
+/// Most archives that are listed one by one where they go.
+const MAX_LISTED: usize = 20;
+
+/// Shows what is kept; every archive, if asked to.
+pub fn show(ui: &Ui, report: &Report, all: bool) {
+    let Report { root, inventory } = report;
+    let unused: u64 = inventory.unused().map(|tree| tree.bytes).sum();
+    ui.answer(root.display().to_string());
+    ui.answer(ui.table(totals(inventory, unused)));
+    show_projects(ui, inventory);
+    if all {
+        ui.answer(format!("\n{}", styled(style::STRONG, "archives")));
+        let mut trees: Vec<&Tree> = inventory.trees.iter().collect();
+        trees.sort_by_key(|tree| name_of(tree));
+        ui.answer(ui.table(trees.into_iter().map(row_of)));
+    }
+    match (unused > 0, !inventory.remains.is_empty()) {
+        (false, false) => {}
+        (true, false) => ui.say("\n`bibliotax store prune` takes out what is unused"),
+        (_, true) => ui.say("\n`bibliotax store prune` takes out what is unused and what was left behind"),
+    }
+    let project = |project: &Project| json!({ "path": project.path, "archives": project.archives, "bytes": bytes_of(inventory, project) });
+    let projects: Vec<Value> = inventory.projects.iter().map(project).collect();
+    ui.report("store show", || {
+        json!({ "path": root, "bytes": inventory.bytes(), "unused": unused, "answers": inventory.answers,
+            "left-behind": left_behind(inventory),
+            "trees": inventory.trees.iter().map(tree_to_json).collect::<Vec<_>>(), "projects": projects })
+    });
+}
+
+fn totals(inventory: &Inventory, unused: u64) -> Vec<Vec<String>> {
+    let mut rows = vec![
+        ("packages", count(inventory.trees.len(), "archive"), size(inventory.bytes())),
+        ("unused", count(inventory.unused().count(), "archive"), size(unused)),
+        ("answers", "of registries and repositories".to_owned(), size(inventory.answers)),
+    ];
+    if !inventory.remains.is_empty() {
+        let what = format!("{} of runs that were killed", count(inventory.remains.len(), "remain"));
+        rows.push(("left behind", what, size(left_behind(inventory))));
+    }
+    rows.into_iter().map(|(head, what, size)| vec![format!(" {head}"), what, size]).collect()
+}
+
+fn show_projects(ui: &Ui, inventory: &Inventory) {
+    if inventory.projects.is_empty() {
+        return;
+    }
+    ui.answer(format!("\n{}", styled(style::STRONG, "projects that use it")));
+    let row = |project: &Project| {
+        vec![
+            format!(" {}", clean(&project.path.display().to_string())),
+            count(project.archives.len(), "archive"),
+            size(bytes_of(inventory, project)),
+        ]
+    };
+    ui.answer(ui.table(inventory.projects.iter().map(row)));
+}
+
+/// The bytes that runs that were killed left behind.
+fn left_behind(inventory: &Inventory) -> u64 {
+    inventory.remains.iter().map(|remains| remains.bytes).sum()
+}
+
+fn bytes_of(inventory: &Inventory, project: &Project) -> u64 {
+    let used = inventory.trees.iter().filter(|tree| project.archives.contains(&tree.archive));
+    used.map(|tree| tree.bytes).sum()
+}
+
+/// What people know an archive by: the release it came for, or the beginning of its digest.
+fn name_of(tree: &Tree) -> String {
+    tree.of.as_deref().map_or_else(|| tree.archive.short(), clean)
+}
+
+fn row_of(tree: &Tree) -> Vec<String> {
+    let users = match tree.projects {
+        0 => styled(style::WARNING, "unused"),
+        some => count(some, "project"),
+    };
+    vec![format!(" {}", name_of(tree)), size(tree.bytes), count(tree.files, "file"), users]
+}
+
+fn tree_to_json(tree: &Tree) -> Value {
+    let since = jiff::Timestamp::try_from(tree.since).ok();
+    json!({ "archive": tree.archive, "of": tree.of, "files": tree.files, "bytes": tree.bytes, "since": since, "projects": tree.projects })
+}
+
+/// Shows what was taken out, or would be.
+pub fn show_pruned(ui: &Ui, plan: &PrunePlan, is_dry_run: bool) {
+    let (inventory, mut goes) = (&plan.inventory, plan.goes());
+    let bytes: u64 = goes.iter().map(|tree| tree.bytes).sum();
+    if !goes.is_empty() {
+        goes.sort_by_key(name_of);
+        ui.say(ui.table(goes.iter().take(MAX_LISTED).map(row_of)));
+    }
+    if let Some(more) = goes.len().checked_sub(MAX_LISTED).filter(|more| *more > 0) {
+        ui.say(format!("  and {more} more; `--format json` lists all"));
+    }
+    let answers = if plan.with_answers { inventory.answers } else { 0 };
+    let left = inventory.bytes() - bytes;
+    let taken = taken_out(plan, &goes, bytes, answers);
+    let taken = if taken.is_empty() {
+        "nothing to take out".to_owned()
+    } else {
+        format!("{} {}", if is_dry_run { "would take out" } else { "took out" }, taken.join(" and "))
+    };
+    ui.say(format!("{taken}; archives of {} are kept", size(left)));
+    let goes: Vec<Value> = goes.iter().map(tree_to_json).collect();
+    ui.report("store prune", || {
+        json!({ "answers": answers, "left-behind": left_behind(inventory), "taken-out": goes, "bytes": bytes,
+            "kept": left, "dry-run": is_dry_run })
+    });
+}
+
+fn taken_out(plan: &PrunePlan, goes: &[Tree], bytes: u64, answers: u64) -> Vec<String> {
+    let archives = (!goes.is_empty()).then(|| format!("{} ({})", count(goes.len(), "archive"), size(bytes)));
+    let answered =
+        (answers > 0).then(|| format!("what registries and repositories answered ({})", size(answers)));
+    let remains = (!plan.inventory.remains.is_empty())
+        .then(|| format!("what runs that were killed left behind ({})", size(left_behind(&plan.inventory))));
+    archives.into_iter().chain(answered).chain(remains).collect()
+}
+
+/// Lists the archives that are damaged.
+pub fn show_damaged(ui: &Ui, check: &Check) {
+    for archive in &check.damaged {
+        ui.answer(format!("  {} {archive}", styled(style::BAD, "damaged")));
+    }
+}
+
+/// Shows what came of a look at every byte; how many archives came back, where it was repaired.
+pub fn show_checked(ui: &Ui, check: &Check, repaired: Option<usize>) {
+    let kept = count(check.kept.trees.len(), "archive");
+    ui.answer(match (check.damaged.len(), repaired) {
+        (0, _) => format!("all {kept} are whole"),
+        (some, Some(repaired)) => format!("{some} of {kept} taken out, {repaired} fetched again"),
+        (some, None) => format!("{some} of {kept} damaged; `--repair` fetches them again"),
+    });
+    ui.report("store check", || {
+        json!({ "archives": check.kept.trees.len(), "damaged": check.damaged, "repaired": repaired.unwrap_or(0) })
+    });
+}

@@ -1,0 +1,62 @@
+//! What `task` shows.
+
+use bibliotax_app::task::Job;
+use bibliotax_app::workspace::{WorkspaceFolder, called};
+use bibliotax_core::inner_path::InnerPath;
+use bibliotax_core::name::TaskName;
+use serde_json::{Value, json};
+
+use crate::ui::{Ui, clean, style, styled};
+
+/// Lists tasks; with the names of their members where there are several.
+pub fn list(ui: &Ui, jobs: &[Job<'_>], with_members: bool) {
+    if jobs.is_empty() {
+        ui.answer("the manifest has no tasks; write them under `[tasks]`: `build = \"make\"`");
+    } else {
+        ui.answer(ui.table(jobs.iter().map(|job| row(job, with_members))));
+    }
+    ui.report("task", || json!({ "tasks": jobs.iter().map(to_json).collect::<Vec<_>>() }));
+}
+
+/// Shows what would be run.
+pub fn show_plan(ui: &Ui, workspace: &WorkspaceFolder, jobs: &[Job<'_>]) {
+    for job in jobs.iter().filter(|job| job.task.run.is_some()) {
+        ui.answer(format!("  would run {}: {}", title(workspace, job), command_line(job)));
+    }
+    ui.report("task", || json!({ "dry-run": true, "order": jobs.iter().map(to_json).collect::<Vec<_>>() }));
+}
+
+/// Says which task is run now.
+pub fn show_running(ui: &Ui, workspace: &WorkspaceFolder, job: &Job<'_>) {
+    let head = styled(style::STRONG, format!("{}:", title(workspace, job)));
+    ui.aside().say(format!("{head} {}", styled(style::FAINT, command_line(job))));
+}
+
+/// A task's name; in a workspace with its member's.
+pub fn title(workspace: &WorkspaceFolder, job: &Job<'_>) -> String {
+    if workspace.is_alone() {
+        return job.task.name.to_string();
+    }
+    format!("{} of {}", job.task.name, called(job.member))
+}
+
+fn command_line(job: &Job<'_>) -> String {
+    clean(job.task.run.as_deref().unwrap_or_default())
+}
+
+fn row(job: &Job<'_>, with_member: bool) -> Vec<String> {
+    let needs: Vec<&str> = job.task.needs.iter().map(TaskName::as_str).collect();
+    let after = if needs.is_empty() { String::new() } else { format!("after {}", needs.join(", ")) };
+    let member = with_member.then(|| called(job.member).to_owned());
+    [format!(" {}", styled(style::STRONG, &job.task.name))]
+        .into_iter()
+        .chain(member)
+        .chain([after, command_line(job)])
+        .collect()
+}
+
+fn to_json(job: &Job<'_>) -> Value {
+    let task = job.task;
+    json!({ "member": job.member.project.name, "name": task.name, "run": task.run, "needs": task.needs,
+        "in": task.folder.as_ref().map(InnerPath::as_str) })
+}

@@ -1,0 +1,32 @@
+//! What `update` shows.
+
+use bibliotax_app::update::{ForcedMove, Plan, RewrittenRange};
+use bibliotax_present::conflict;
+use serde_json::{Value, json};
+
+use super::changes;
+use crate::ui::{Ui, style, styled};
+
+/// Shows what moves, and what had to move with it.
+pub fn show(ui: &Ui, plan: &Plan) {
+    let head = styled(style::STRONG, "manifest");
+    for RewrittenRange { of, old, new } in &plan.rewritten {
+        ui.say(format!("{head}: {of} = \"{new}\" instead of \"{old}\""));
+    }
+    let report = plan.change.report();
+    super::warnings(ui, report.warnings);
+    changes::show(ui, &report);
+    if report.changes.is_empty() {
+        ui.say("nothing moves; `bibliotax newer` tells what is newer, and what keeps it out");
+    }
+    for ForcedMove { package, why } in plan.forced_moves() {
+        ui.say(format!("  {package} had to move:"));
+        why.iter().for_each(|sentence| ui.say(format!("    {sentence}")));
+    }
+    changes::show_passed_over(ui, &plan.passed_over);
+}
+
+/// Why packages had to move, as JSON.
+pub fn forced_to_json(plan: &Plan) -> Value {
+    json!({ "forced": plan.forced.iter().map(conflict::as_json).collect::<Vec<_>>() })
+}

@@ -12,7 +12,7 @@ use bibliotax_disk::read::read_text;
 
 use crate::context::Context;
 use crate::failure::Failure;
-use crate::workspace::{LARGEST_LOCK, Manifests};
+use crate::workspace::{MAX_LOCK_SIZE, Manifests};
 
 /// The word for a lock without any package.
 const NOTHING: &str = "nothing";
@@ -86,7 +86,7 @@ pub fn report(old: &str, new: Option<&str>, context: &Context<'_>) -> Result<Rep
 fn lock_of(word: &str, here: &Path) -> Result<Lock, Failure> {
     let file = here.join(word);
     if file.is_file() {
-        let text = read_text(&file, LARGEST_LOCK)?.unwrap_or_default();
+        let text = read_text(&file, MAX_LOCK_SIZE)?.unwrap_or_default();
         return read(&text, word);
     }
     if word == NOTHING {
@@ -142,7 +142,7 @@ fn empty_lock() -> Lock {
 /// The lock as it is now.
 fn present_lock(here: &Path) -> Result<Lock, Failure> {
     let root = Manifests::find(here)?.root;
-    let text = read_text(&root.join(FILE_NAME), LARGEST_LOCK)?;
+    let text = read_text(&root.join(FILE_NAME), MAX_LOCK_SIZE)?;
     let missing = || {
         Failure::new("lock.missing", format!("there is no {FILE_NAME} yet"))
             .mend("`bibliotax install` makes it")

@@ -115,7 +115,7 @@ pub fn report<'w>(
     let lock = workspace.needed_lock()?;
     let declared = &workspace.declared;
     let resolver = Resolver::open(workspace, declared, context.environment, &request.options)?;
-    resolver.registries.foresee(&needs_of(&Problem::new(declared, &lock.packages)));
+    resolver.registries.prefetch_closure(&needs_of(&Problem::new(declared, &lock.packages)));
     let explaining = Explaining { workspace, lock, resolver: &resolver, package: &wanted.package };
     let answer = match &wanted.range {
         None => explaining.why_here()?,

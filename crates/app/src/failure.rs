@@ -7,7 +7,7 @@ pub mod store;
 use std::path::Path;
 use std::str::FromStr;
 
-use bibliotax_core::fault::{Fault, MOST_SHOWN};
+use bibliotax_core::fault::{Fault, MAX_SHOWN};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::resolve::Conflict;
@@ -59,7 +59,7 @@ pub struct Source {
     pub name: String,
     /// All of it.
     pub text: String,
-    /// What is wrong in it: the first `MOST_SHOWN`.
+    /// What is wrong in it: the first `MAX_SHOWN`.
     pub faults: Vec<Fault>,
     /// How many more faults there are.
     pub more: usize,
@@ -101,8 +101,8 @@ impl Failure {
     pub fn in_text(name: impl AsRef<Path>, text: &str, mut faults: Vec<Fault>) -> Self {
         let (code, message) =
             faults.first().map_or(("defect", String::new()), |f| (f.code, f.message.clone()));
-        let more = faults.len().saturating_sub(MOST_SHOWN);
-        faults.truncate(MOST_SHOWN);
+        let more = faults.len().saturating_sub(MAX_SHOWN);
+        faults.truncate(MAX_SHOWN);
         let name = name.as_ref().display().to_string();
         let source = Source { name, text: text.to_owned(), faults, more };
         Self { code, message, source: Some(Box::new(source)), ..Self::default() }

@@ -19,9 +19,9 @@ use crate::search_options::SearchOptions;
 use crate::workspace::WorkspaceFolder;
 
 /// Most packages that are named in a message.
-const MOST_SHOWN: usize = 5;
+const MAX_SHOWN: usize = 5;
 
-const MEND: &str =
+const ADVICE: &str =
     "somebody edited the lock; see who did in its history, and run `bibliotax resolve` to make it anew";
 
 /// Checks locks of a workspace.
@@ -180,7 +180,7 @@ fn keyed<'l>(workspace: &WorkspaceFolder, lock: &'l Lock) -> Vec<(&'l LockedPack
 fn without_cards(packages: &[&LockedPackage]) -> String {
     let packages: Vec<String> =
         packages.iter().map(|package| format!("{} {}", package.name, package.version)).collect();
-    let shown = first_few(&packages, MOST_SHOWN);
+    let shown = first_few(&packages, MAX_SHOWN);
     format!("The lock is new to this machine, and the store has no cards yet for {shown}.")
 }
 
@@ -202,6 +202,6 @@ fn mismatched(lock: &Lock, mismatch: &Mismatch) -> Failure {
     // The beginning of a line says which one it is; all of it would fill the terminal.
     let end = (at + 40).min(at + line.map_or(0, |line| line.len()));
     let message = format!("the lock isn't what manifests and cards say: {}", mismatch.what);
-    let fault = Fault::new("lock.mismatch", message, at..end).label("this line").mend(MEND);
+    let fault = Fault::new("lock.mismatch", message, at..end).label("this line").mend(ADVICE);
     Failure::in_text(lock::FILE_NAME, &text, vec![fault])
 }

@@ -93,7 +93,7 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let declared = declaring.workspace()?;
     let resolver = Resolver::open(&workspace, &declared, context.environment, &request.options)?;
     let problem = Problem::new(&declared, &workspace.locked());
-    resolver.registries.foresee(&needs_of(&problem));
+    resolver.registries.prefetch_closure(&needs_of(&problem));
     check_wanted(&wanted, &wishes, &resolver.registries)?;
     let (mut chosen, warnings) = resolver.choose(&problem, &declared)?;
     declaring.settle_ranges(&wanted, &chosen)?;

@@ -77,9 +77,9 @@ pub fn report<'w>(
         Resolver::open_fresh(workspace, declared, freshness, context.environment, &request.options)?;
     let registries = &resolver.registries;
     let problem = Problem::new(declared, &lock.packages);
-    registries.foresee(&needs_of(&problem));
+    registries.prefetch_closure(&needs_of(&problem));
     let names: Vec<PackageName> = lock.packages.iter().map(|package| package.name.clone()).collect();
-    registries.expect(&names);
+    registries.prefetch(&names);
     let (updated, stuck) = updated(&problem, registries, &request.options)?;
     resolver.check_locked(lock.packages.iter().filter(|package| is_asked(package)))?;
     let mut all = newer(lock, declared, &updated, registries)?;

@@ -86,7 +86,7 @@ impl<'w> Resolver<'w> {
         if registries.is_empty() && declared.needs().any(|(_, need)| need.source.is_none()) {
             return Err(no_registry());
         }
-        registries.foresee(&needs_of(problem));
+        registries.prefetch_closure(&needs_of(problem));
         let resolution = match resolve::resolve(problem, registries) {
             Ok(resolution) => resolution,
             Err(unresolved) => return Err(self.unsolved(problem, declared, unresolved)?),

@@ -21,7 +21,7 @@ use crate::failure::Failure;
 use crate::machine::this_machine;
 use crate::template_process::TemplateProcess;
 use crate::workspace::edits::Edits;
-use crate::workspace::{LARGEST_LOCK, Manifests, WorkspaceFolder};
+use crate::workspace::{MAX_LOCK_SIZE, Manifests, WorkspaceFolder};
 
 /// A part of a shelf; empty lists mean all.
 #[derive(Debug, Clone, Default)]
@@ -159,7 +159,7 @@ impl<'w, 'l> ShelfWork<'w, 'l> {
 pub fn up_to_date(from: &Path, absolute: bool, look: Look) -> Result<Option<(Shelf, Stands)>, Failure> {
     // What is wrong with them is told by whoever reads them.
     let Ok(manifests) = Manifests::find(from) else { return Ok(None) };
-    let lock = read_text(&manifests.root.join(lock::FILE_NAME), LARGEST_LOCK);
+    let lock = read_text(&manifests.root.join(lock::FILE_NAME), MAX_LOCK_SIZE);
     let Ok(Some(lock)) = lock else { return Ok(None) };
     let made = made_from(&manifests, &lock, &manifests.templates()?, absolute);
     let shelf = Shelf::of(&manifests.root);

@@ -14,7 +14,7 @@ use crate::failure::Failure;
 use crate::workspace::{MemberWords, WorkspaceFolder};
 
 /// Largest file that a text is looked for in, in bytes.
-const LARGEST: usize = 64 << 20;
+const MAX_SIZE: usize = 64 << 20;
 
 /// A step that is still to be done.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -127,7 +127,7 @@ fn is_seen(project: &Path, check: &StepCheck) -> bool {
     match &check.contains {
         None => path.is_file(),
         Some(text) => {
-            read_text(&path, LARGEST).ok().flatten().is_some_and(|contents| contents.contains(text))
+            read_text(&path, MAX_SIZE).ok().flatten().is_some_and(|contents| contents.contains(text))
         }
     }
 }

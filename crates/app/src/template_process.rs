@@ -15,14 +15,14 @@ const WORD: &str = "--render-templates";
 
 /// Most bytes that rendering may take, beside the program itself.
 #[cfg(unix)]
-const MOST_MEMORY: u64 = 256 << 20;
+const MAX_MEMORY: u64 = 256 << 20;
 
 /// Most seconds of computing in one run.
 #[cfg(unix)]
-const MOST_SECONDS: u64 = 20;
+const MAX_SECONDS: u64 = 20;
 
 /// Longest line between the two processes, in bytes.
-const LONGEST_LINE: u64 = 256 << 20;
+const MAX_LINE_LEN: u64 = 256 << 20;
 
 /// A template and what it sees, as a line of JSON.
 #[derive(Serialize)]
@@ -92,7 +92,7 @@ impl Renderer {
         self.jobs.write_all(&line)?;
         self.jobs.flush()?;
         let mut outcome = String::new();
-        (&mut self.outcomes).take(LONGEST_LINE).read_line(&mut outcome)?;
+        (&mut self.outcomes).take(MAX_LINE_LEN).read_line(&mut outcome)?;
         Ok(serde_json::from_str(&outcome)?)
     }
 }
@@ -114,7 +114,7 @@ pub fn serve(jobs: impl BufRead, mut outcomes: impl Write) -> io::Result<()> {
     bound_this_process()?;
     let mut jobs = jobs;
     let mut line = String::new();
-    while (&mut jobs).take(LONGEST_LINE).read_line(&mut line)? > 0 {
+    while (&mut jobs).take(MAX_LINE_LEN).read_line(&mut line)? > 0 {
         let Job { template, links } = serde_json::from_str(&line)?;
         line.clear();
         writeln!(outcomes, "{}", serde_json::to_string(&template.rendered(&links))?)?;
@@ -126,7 +126,7 @@ pub fn serve(jobs: impl BufRead, mut outcomes: impl Write) -> io::Result<()> {
 #[cfg(unix)]
 fn bound_this_process() -> io::Result<()> {
     use rustix::process::{Resource, Rlimit, setrlimit};
-    let limits = [(Resource::Data, MOST_MEMORY), (Resource::Cpu, MOST_SECONDS), (Resource::Core, 0)];
+    let limits = [(Resource::Data, MAX_MEMORY), (Resource::Cpu, MAX_SECONDS), (Resource::Core, 0)];
     for (resource, most) in limits {
         setrlimit(resource, Rlimit { current: Some(most), maximum: Some(most) })?;
     }

@@ -17,13 +17,13 @@ use wait_timeout::ChildExt;
 const QUESTIONS: [&str; 3] = ["--version", "-version", "-V"];
 
 /// How long a program may take to answer.
-const PATIENCE: Duration = Duration::from_secs(5);
+const TIMEOUT: Duration = Duration::from_secs(5);
 
 /// How often it is looked whether it has.
-const PAUSE: Duration = Duration::from_millis(5);
+const POLL_INTERVAL: Duration = Duration::from_millis(5);
 
 /// Most of an answer that is read, in bytes.
-const LONGEST_ANSWER: u64 = 64 << 10;
+const MAX_ANSWER_LEN: u64 = 64 << 10;
 
 /// Where a program is: the first of its name in these folders, written as in `PATH`.
 pub fn find(tool: &ToolName, folders: &OsStr) -> Option<PathBuf> {
@@ -35,7 +35,7 @@ pub fn find(tool: &ToolName, folders: &OsStr) -> Option<PathBuf> {
 
 /// The version that a program says it is; `None` if it says none in time.
 pub fn version(program: &Path) -> Option<Version> {
-    let deadline = Instant::now() + PATIENCE;
+    let deadline = Instant::now() + TIMEOUT;
     let in_time = |_: &&&str| Instant::now() < deadline;
     QUESTIONS
         .iter()
@@ -53,7 +53,7 @@ fn answer(program: &Path, question: &str, deadline: Instant) -> Option<String> {
     // Something that it started may keep its outputs open, so they are waited for no longer than it is.
     let readers: Vec<_> = outputs.into_iter().flatten().collect();
     while readers.iter().any(|reader| !reader.is_finished()) && Instant::now() < deadline {
-        thread::sleep(PAUSE);
+        thread::sleep(POLL_INTERVAL);
     }
     let texts = readers.into_iter().filter(thread::JoinHandle::is_finished);
     Some(texts.filter_map(|reader| reader.join().ok()).collect::<Vec<String>>().join("\n"))
@@ -65,7 +65,7 @@ fn read_aside(output: Option<impl Read + Send + 'static>) -> Option<thread::Join
     Some(thread::spawn(move || {
         let mut bytes = Vec::new();
         // What could be read before an error is what there is.
-        let _ = output.take(LONGEST_ANSWER).read_to_end(&mut bytes);
+        let _ = output.take(MAX_ANSWER_LEN).read_to_end(&mut bytes);
         String::from_utf8_lossy(&bytes).into_owned()
     }))
 }

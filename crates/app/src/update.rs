@@ -160,7 +160,7 @@ impl Asked {
     ) -> Result<Updated, Failure> {
         let registries: &Registries = &resolver.registries;
         let problem = Problem::new(declared, &lock.packages);
-        registries.foresee(&needs_of(&problem));
+        registries.prefetch_closure(&needs_of(&problem));
         let updated = match &self.packages {
             Some(reached) if !self.is_named => update_among(&problem, reached, registries),
             _ => update(&problem, self.named(), registries),

@@ -16,7 +16,7 @@ use crate::unpack::{tar, zip};
 use crate::visit::Visit;
 
 /// Most bytes that are looked through.
-const MOST_BYTES: u64 = 16 << 30;
+const MAX_BYTES: u64 = 16 << 30;
 
 /// A file in an archive.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -72,7 +72,7 @@ fn visit(archive: &Path, format: ArchiveFormat, visit: &mut Visit<'_>) -> Result
     let file = BufReader::new(File::open(archive).at("read", archive)?);
     match format {
         ArchiveFormat::Zip => zip::look(file, visit),
-        format => tar::look(tar::decoded(file, format)?.take(MOST_BYTES), format, visit),
+        format => tar::look(tar::decoded(file, format)?.take(MAX_BYTES), format, visit),
     }
 }
 

@@ -21,7 +21,7 @@ use crate::secrets::is_secret_name;
 const VERSION_CONTROL: [&str; 7] = [".git", ".hg", ".svn", ".bzr", ".jj", "CVS", "_darcs"];
 
 /// How many entries of a folder that is left out are looked at to tell whether anything in it was asked for.
-const MOST_LOOKED_AT: usize = 2000;
+const MAX_LOOKED_AT: usize = 2000;
 
 /// A file that goes into a package.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -222,7 +222,7 @@ impl Walk<'_> {
             for entry in fs::read_dir(self.folder.join(&inside)).into_iter().flatten().flatten() {
                 let path = inside.join(entry.file_name());
                 looked_at += 1;
-                if looked_at > MOST_LOOKED_AT || wanted.is_match(&path) && !self.named.contains(&shown(&path))
+                if looked_at > MAX_LOOKED_AT || wanted.is_match(&path) && !self.named.contains(&shown(&path))
                 {
                     return true;
                 }

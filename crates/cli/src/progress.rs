@@ -12,13 +12,13 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle, WeakProgressBar}
 use crate::ui::{Ui, clean};
 
 /// What is over sooner is not worth drawing.
-const MOMENT: Duration = Duration::from_millis(300);
+const SHOW_AFTER: Duration = Duration::from_millis(300);
 
 /// Most projects that are named.
-const MOST_SHARING: usize = 5;
+const MAX_SHARING: usize = 5;
 
 /// How often a drawing is renewed while nothing is heard.
-const TICK: Duration = Duration::from_millis(120);
+const REDRAW_INTERVAL: Duration = Duration::from_millis(120);
 
 /// Shows what it hears.
 pub struct Progress<'u> {
@@ -120,10 +120,10 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 
 fn draw_after_a_moment(bar: ProgressBar) {
     std::thread::spawn(move || {
-        std::thread::sleep(MOMENT);
+        std::thread::sleep(SHOW_AFTER);
         if !bar.is_finished() {
             bar.set_draw_target(ProgressDrawTarget::stderr());
-            bar.enable_steady_tick(TICK);
+            bar.enable_steady_tick(REDRAW_INTERVAL);
         }
     });
 }
@@ -134,7 +134,7 @@ pub fn shared_with(projects: &[PathBuf]) -> Option<String> {
     let told = || {
         format!(
             "the damaged copy is on the shelf of {}, too; run `bibliotax verify --repair` there",
-            first_few(&shown, MOST_SHARING)
+            first_few(&shown, MAX_SHARING)
         )
     };
     (!projects.is_empty()).then(told)

@@ -12,10 +12,10 @@ use crate::progress::above_the_bar;
 use crate::ui::Ui;
 
 /// Who is silent for longer is named.
-const LONG: Duration = Duration::from_secs(3);
+const SLOW_AFTER: Duration = Duration::from_secs(3);
 
 /// How often it is looked.
-const TICK: Duration = Duration::from_millis(250);
+const POLL_INTERVAL: Duration = Duration::from_millis(250);
 
 static WAITS: LazyLock<Waits> = LazyLock::new(|| Waits::watched_by(watch));
 
@@ -40,8 +40,8 @@ fn watch(waits: Waits) {
     thread::spawn(move || {
         let mut named: BTreeSet<Arc<str>> = BTreeSet::new();
         loop {
-            thread::sleep(TICK);
-            for whom in waits.longer_than(LONG) {
+            thread::sleep(POLL_INTERVAL);
+            for whom in waits.longer_than(SLOW_AFTER) {
                 if named.insert(Arc::clone(&whom)) {
                     above_the_bar(&format!("waiting for {whom}, which says nothing"));
                 }

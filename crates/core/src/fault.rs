@@ -7,7 +7,7 @@ use std::fmt;
 use std::ops::Range;
 
 /// How many faults of one text are shown; the rest are counted.
-pub const MOST_SHOWN: usize = 20;
+pub const MAX_SHOWN: usize = 20;
 
 /// One thing that is wrong in a text, with its place in bytes.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -15,13 +15,13 @@ use crate::fault::Fault;
 use crate::name::is_device;
 
 /// Deepest path, in parts.
-pub const DEEPEST: usize = 64;
+pub const MAX_DEPTH: usize = 64;
 
 /// Longest part, in bytes: what common file systems allow.
-const LONGEST_PART: usize = 255;
+const MAX_PART_LEN: usize = 255;
 
 /// Longest path, in bytes.
-const LONGEST_PATH: usize = 1024;
+const MAX_PATH_LEN: usize = 1024;
 
 /// A checked path inside a package, its parts joined by `/`.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -63,7 +63,7 @@ impl InnerPath {
         if parts.is_empty() {
             return Err(PathProblem::Empty);
         }
-        if text.len() > LONGEST_PATH || parts.len() > DEEPEST {
+        if text.len() > MAX_PATH_LEN || parts.len() > MAX_DEPTH {
             return Err(PathProblem::TooLong);
         }
         parts.iter().try_for_each(|part| check_part(part))?;
@@ -170,7 +170,7 @@ fn check_part(part: &str) -> Result<(), PathProblem> {
     if part.ends_with([' ', '.']) {
         return Err(PathProblem::BadEnd);
     }
-    if part.len() > LONGEST_PART {
+    if part.len() > MAX_PART_LEN {
         return Err(PathProblem::TooLong);
     }
     let stem = part.split('.').next().unwrap_or(part);

@@ -42,7 +42,7 @@ use crate::version::Version;
 pub const FILE_NAME: &str = "bibliotax.toml";
 
 /// The largest manifest that is read, in bytes; far above what a person writes.
-pub const LARGEST: usize = 1 << 20;
+pub const MAX_SIZE: usize = 1 << 20;
 
 /// What a need says instead of a range that is its family's.
 const AS_FAMILY: &str = "family";

@@ -21,7 +21,7 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use crate::fault::Fault;
 
 /// Longest segment, in characters.
-pub const LONGEST_SEGMENT: usize = 64;
+pub const MAX_SEGMENT_LEN: usize = 64;
 
 /// Device names that some file systems refuse for a folder ("Naming Files, Paths, and Namespaces" of Windows' documentation), but for
 /// numbered ones.
@@ -56,8 +56,8 @@ fn segment_problem(segment: &str) -> Option<String> {
     if segment.ends_with('-') || segment.contains("--") {
         return Some("a name has no double hyphen and doesn't end in one".into());
     }
-    if segment.len() > LONGEST_SEGMENT {
-        return Some(format!("a name has at most {LONGEST_SEGMENT} characters"));
+    if segment.len() > MAX_SEGMENT_LEN {
+        return Some(format!("a name has at most {MAX_SEGMENT_LEN} characters"));
     }
     if is_device(segment) {
         return Some(format!("`{segment}` is a device on some systems, so no folder can have that name"));
@@ -78,7 +78,7 @@ fn nearest_segment(text: &str) -> Option<String> {
             _ => {}
         }
     }
-    mended.truncate(LONGEST_SEGMENT);
+    mended.truncate(MAX_SEGMENT_LEN);
     let mended = mended.trim_end_matches('-').to_owned();
     match segment_problem(&mended) {
         None => Some(mended),
@@ -246,7 +246,7 @@ impl FromStr for ToolName {
     fn from_str(text: &str) -> Result<Self, Fault> {
         let is_fine = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '_' | '+');
         let starts_well = text.starts_with(|c: char| c.is_ascii_alphanumeric());
-        if starts_well && text.len() <= LONGEST_SEGMENT && text.chars().all(is_fine) {
+        if starts_well && text.len() <= MAX_SEGMENT_LEN && text.chars().all(is_fine) {
             return Ok(Self(text.to_owned()));
         }
         let shown: String = text.chars().take(80).collect();

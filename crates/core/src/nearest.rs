@@ -1,19 +1,19 @@
 //! Near misses: what a person probably meant by a word that nothing is called.
 
-use crate::fault::{Fault, MOST_SHOWN};
+use crate::fault::{Fault, MAX_SHOWN};
 
 /// Longest word, in bytes, that a near one is sought for: names are far shorter.
-const LONGEST_WORD: usize = 200;
+const MAX_WORD_LEN: usize = 200;
 
 /// Most words that are listed as possible at a place.
-const MOST_LISTED: usize = 20;
+const MAX_LISTED: usize = 20;
 
 /// The candidates most like `word`, best first, at most `most` of them; none when all are far off.
 ///
 /// Likeness is edit distance with swaps, so that a typo, a swap or a missing letter still finds its word;
 /// a candidate that starts with the whole word counts as near, too.
 pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>, most: usize) -> Vec<&'a str> {
-    if word.len() > LONGEST_WORD {
+    if word.len() > MAX_WORD_LEN {
         return Vec::new();
     }
     let reach = 1 + word.chars().count() / 4;
@@ -54,7 +54,7 @@ pub(crate) fn push_with_nearest<'a>(
     word: &str,
     known: impl Iterator<Item = &'a str> + Clone,
 ) {
-    let is_shown = faults.len() < MOST_SHOWN;
+    let is_shown = faults.len() < MAX_SHOWN;
     faults.push(if is_shown { with_nearest(fault, word, known) } else { fault });
 }
 
@@ -68,10 +68,10 @@ pub(crate) fn with_nearest<'a>(
     if !near.is_empty() {
         return fault.mend(format!("perhaps {} was meant", either(&near)));
     }
-    let all: Vec<&str> = known.take(MOST_LISTED + 1).collect();
+    let all: Vec<&str> = known.take(MAX_LISTED + 1).collect();
     match all.len() {
         0 => fault,
-        1..=MOST_LISTED => fault.mend(format!("possible here: {}", either(&all))),
+        1..=MAX_LISTED => fault.mend(format!("possible here: {}", either(&all))),
         _ => fault,
     }
 }

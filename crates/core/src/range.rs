@@ -157,7 +157,7 @@ impl<'de> Deserialize<'de> for Range {
 }
 
 /// Most texts whose ranges a thread remembers.
-const MOST_REMEMBERED: usize = 1000;
+const MAX_REMEMBERED: usize = 1000;
 
 thread_local! {
     static REMEMBERED: RefCell<HashMap<Box<str>, Range>> = RefCell::default();
@@ -171,7 +171,7 @@ impl Range {
                 return Ok(range.clone());
             }
             let range: Self = text.parse()?;
-            if remembered.len() >= MOST_REMEMBERED {
+            if remembered.len() >= MAX_REMEMBERED {
                 remembered.clear();
             }
             remembered.insert(text.into(), range.clone());

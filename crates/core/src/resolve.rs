@@ -31,7 +31,7 @@ use std::sync::Arc;
 
 pub use self::conflict::{Conflict, Sentence};
 pub use self::problem::{Prefer, Problem, ProblemMember, ProblemNeed};
-pub use self::providers::{MOST_PROVIDERS, OpenCapability, open_capability};
+pub use self::providers::{MAX_PROVIDERS, OpenCapability, open_capability};
 pub use self::search::resolve;
 pub use self::update::{Update, update, update_among};
 pub use self::ways_out::{Raised, Relaxation, WayOut, ways_out};
@@ -52,7 +52,7 @@ pub trait Catalogue {
     fn listing(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, Self::Error>;
 
     /// Whether whoever asked has no more patience; looked at now and then during a long search.
-    fn gives_up(&self) -> bool {
+    fn is_out_of_time(&self) -> bool {
         false
     }
 
@@ -62,7 +62,7 @@ pub trait Catalogue {
     }
 
     /// Tells which packages will be asked for soon, so that they can be fetched ahead.
-    fn expect(&self, _packages: &[PackageName]) {}
+    fn prefetch(&self, _packages: &[PackageName]) {}
 }
 
 /// A package as one source has it.

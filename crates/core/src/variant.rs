@@ -11,7 +11,7 @@ use crate::facet::{Facets, Fit, FitValue, Fits, Misfit, Target};
 use crate::name::{ComponentName, FacetName, PartName};
 
 /// Most targets that the files of one part are tried on, to see whether any two of them tie.
-const MOST_TARGETS: usize = 20_000;
+const MAX_TARGETS: usize = 20_000;
 
 /// Two files of one part of which neither is more specific, and a target that both are for.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -163,7 +163,7 @@ impl Facets {
         let mut settings = vec![Fits::new()];
         for (facet, values) in claims.chain(values) {
             settings.extend(with_each(&settings, facet, &values));
-            if settings.len() > MOST_TARGETS {
+            if settings.len() > MAX_TARGETS {
                 return None;
             }
         }

@@ -18,7 +18,7 @@ use crate::fault::Fault;
 pub type Numeric = [u64; 4];
 
 /// Longest text of a version, in bytes.
-pub const LONGEST_VERSION: usize = 256;
+pub const MAX_VERSION_LEN: usize = 256;
 
 /// One dot-separated identifier of a pre-release; numbers come before words (SemVer 11.4.3).
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -232,8 +232,8 @@ impl FromStr for Version {
     type Err = Fault;
 
     fn from_str(text: &str) -> Result<Self, Fault> {
-        if text.len() > LONGEST_VERSION {
-            let message = format!("a version has at most {LONGEST_VERSION} characters");
+        if text.len() > MAX_VERSION_LEN {
+            let message = format!("a version has at most {MAX_VERSION_LEN} characters");
             return Err(Fault::new("version.invalid", message, 0..text.len()));
         }
         let (rest, build) = text.split_once('+').map_or((text, None), |(rest, build)| (rest, Some(build)));

@@ -44,12 +44,12 @@ fn make_writable(path: &Path) -> io::Result<()> {
 }
 
 /// Up to so many files it is quicker to sync each than all that anybody wrote on the same file system.
-const FEW: usize = 16;
+const SYNC_EACH_UP_TO: usize = 16;
 
 /// Makes durable the files (so many in all) that were written below these folders of one file system.
 pub fn sync_below(folders: &[&Path], files: usize) -> Result<()> {
     match folders.first() {
-        Some(first) if files > FEW => sync_file_system(first),
+        Some(first) if files > SYNC_EACH_UP_TO => sync_file_system(first),
         _ => folders.iter().try_for_each(|folder| sync_each(folder)),
     }
 }

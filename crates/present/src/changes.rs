@@ -12,7 +12,7 @@ use crate::terminal::{Look, clean, style, styled};
 use crate::words::size;
 
 /// Most new packages that have a row each where nobody asked for them; of more, only what projects need themselves.
-const MOST_ADDED: usize = 100;
+const MAX_ADDED: usize = 100;
 
 /// The changes of a lock, as they are shown where nobody asked for each of them.
 pub struct Summary {
@@ -26,9 +26,9 @@ pub struct Summary {
 pub fn summary(changes: &[Change<'_>], lock: &Lock) -> Summary {
     let needers = Needers::of(lock);
     let (added, others): (Vec<_>, Vec<_>) = changes.iter().partition(|change| change.kind == Kind::Added);
-    let is_shown = |change: &&Change<'_>| added.len() <= MOST_ADDED || needers.is_direct(change.package());
+    let is_shown = |change: &&Change<'_>| added.len() <= MAX_ADDED || needers.is_direct(change.package());
     let mut shown = others;
-    shown.extend(added.iter().copied().filter(is_shown).take(MOST_ADDED));
+    shown.extend(added.iter().copied().filter(is_shown).take(MAX_ADDED));
     shown.sort_by_key(|change| &change.package().name);
     let left = changes.len() - shown.len();
     Summary { rows: shown.into_iter().map(|change| row(change, &needers)).collect(), left }

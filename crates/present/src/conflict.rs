@@ -5,7 +5,7 @@ use bibliotax_core::resolve::{Conflict, Sentence};
 use serde_json::{Value, json};
 
 /// Most sentences that are told of a conflict unless all are asked for.
-const MOST_SENTENCES: usize = 12;
+const MAX_SENTENCES: usize = 12;
 
 /// The sentences of a conflict; of a long one the first and those nearest to the clash, unless it is told in full.
 pub fn as_lines(conflict: &Conflict, full: bool) -> Vec<String> {
@@ -19,8 +19,8 @@ pub fn answer_lines(conflict: &Conflict, full: bool) -> Vec<String> {
 
 fn cut<'c>(sentences: impl Iterator<Item = &'c Sentence>, full: bool) -> Vec<String> {
     let mut lines: Vec<String> = sentences.map(|sentence| sentence.text.clone()).collect();
-    if !full && lines.len() > MOST_SENTENCES {
-        let left_out = lines.drain(1..=lines.len() - MOST_SENTENCES).count();
+    if !full && lines.len() > MAX_SENTENCES {
+        let left_out = lines.drain(1..=lines.len() - MAX_SENTENCES).count();
         lines.insert(1, format!("({left_out} sentences lead from there to these; --long tells them all.)"));
     }
     lines

@@ -103,14 +103,14 @@ pub fn json_for_terminal(json: &str) -> String {
 const AROUND_PLACE: usize = 200;
 
 /// How many bytes of what is pointed at are shown.
-const LONGEST_PLACE: usize = 400;
+const MAX_PLACE_LEN: usize = 400;
 
 /// The lines around a place in a text, with what a terminal would act on as escapes, and where the place is then.
 ///
 /// All lines before are there, but empty, so that each keeps its number; a long line is cut around the place.
 pub fn lines_around(text: &str, place: Range<usize>) -> (String, Range<usize>) {
     let start = text.floor_char_boundary(place.start);
-    let end = text.floor_char_boundary(place.end.clamp(start, start + LONGEST_PLACE));
+    let end = text.floor_char_boundary(place.end.clamp(start, start + MAX_PLACE_LEN));
     let shown = |text: &str| escaped_but(text, |c| matches!(c, '\n' | '\t')).into_owned();
     let line_start = text[..start].rfind('\n').map_or(0, |at| at + 1);
     let before = before_place(&text[..line_start], &text[line_start..start]);
@@ -173,6 +173,6 @@ mod tests {
         assert_eq!(shown[..place.start].matches('\n').count(), 100);
         assert!(shown.len() < 100 + 3 * AROUND_PLACE, "{}", shown.len());
         let (shown, place) = lines_around(&text, 0..text.len());
-        assert!(place.start == 0 && shown.len() < 2 * LONGEST_PLACE, "{}", shown.len());
+        assert!(place.start == 0 && shown.len() < 2 * MAX_PLACE_LEN, "{}", shown.len());
     }
 }

@@ -31,7 +31,7 @@ pub const PAGE: usize = 20;
 pub const LAST_PAGE: usize = 9;
 
 /// How many histories are looked into at once.
-const AT_ONCE: usize = 8;
+const MAX_CONCURRENT_SEARCHES: usize = 8;
 
 /// What is looked for.
 #[derive(Debug, Clone, Default)]
@@ -166,7 +166,7 @@ impl Found {
         if places.is_empty() {
             return;
         }
-        let share = self.hits.len().div_ceil(AT_ONCE).max(1);
+        let share = self.hits.len().div_ceil(MAX_CONCURRENT_SEARCHES).max(1);
         thread::scope(|scope| {
             for hits in self.hits.chunks_mut(share) {
                 let history = &history;

@@ -21,7 +21,7 @@ use bibliotax_registry::publish::pack::{Release, prepare};
 
 const ABOUT: &str = "{\"format\":1,\"name\":\"seedhouse\"}\n";
 
-const SILENCE: Duration = Duration::from_secs(1);
+const IDLE_TIMEOUT: Duration = Duration::from_secs(1);
 
 /// Has one token, for every registry.
 struct Pocket;
@@ -173,7 +173,7 @@ fn release(folder: &std::path::Path, size: usize) -> Release {
 }
 
 fn network() -> Network {
-    Network { credentials: Some(Arc::new(Pocket)), silence: Some(SILENCE), ..Network::default() }
+    Network { credentials: Some(Arc::new(Pocket)), silence: Some(IDLE_TIMEOUT), ..Network::default() }
 }
 
 /// Publishes a release whose archive has about this size; what the server has of it.
@@ -206,7 +206,7 @@ fn a_server_that_takes_nothing_more_is_given_up() {
     let slow = Slow::new(Line { pace: 16 << 10, most: 0, is_held_back: false });
     let begun = Instant::now();
     assert_eq!(publish(&slow, 24 << 20), Err("registry.unreachable"));
-    assert!(begun.elapsed() < SILENCE * 10, "{:?}", begun.elapsed());
+    assert!(begun.elapsed() < IDLE_TIMEOUT * 10, "{:?}", begun.elapsed());
 }
 
 #[test]

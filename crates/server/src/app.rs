@@ -33,10 +33,10 @@ use crate::uploads;
 use crate::work::blocking;
 
 /// How long after a clearing of what was left behind the next one begins.
-const CLEARING_EVERY: Duration = Duration::from_hours(1);
+const CLEANUP_INTERVAL: Duration = Duration::from_hours(1);
 
 /// How many closures are worked out at once.
-const CLOSURES_AT_ONCE: usize = 4;
+const MAX_CONCURRENT_CLOSURES: usize = 4;
 
 /// The id of a request, by which its lines in the log are found.
 const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
@@ -72,7 +72,7 @@ pub struct App {
 }
 
 /// How long tokens are taken for what they were, where reading them asks another machine: so late a revoked one ends.
-const TOKENS_FOR: Duration = Duration::from_secs(5);
+const TOKEN_CACHE_TIME: Duration = Duration::from_secs(5);
 
 /// The tokens as they were when they were read last.
 struct KnownTokens {
@@ -88,7 +88,7 @@ impl KnownTokens {
     /// The token of this text, if it is one of these, and whether that is new enough.
     fn find(&self, text: &str) -> (Option<Token>, bool) {
         let found = tokens::find(&self.tokens, text, Timestamp::now()).cloned();
-        (found, self.since.elapsed() < TOKENS_FOR)
+        (found, self.since.elapsed() < TOKEN_CACHE_TIME)
     }
 }
 
@@ -116,7 +116,7 @@ impl App {
             }
         });
         let (metrics, hot) = (Metrics::default(), Hot::default());
-        let closures = Arc::new(Semaphore::new(CLOSURES_AT_ONCE));
+        let closures = Arc::new(Semaphore::new(MAX_CONCURRENT_CLOSURES));
         // What can't be read now is met again when a token comes.
         let known = tokens::list(&*registry).unwrap_or_else(|error| {
             tracing::warn!(cause = causes_of(&error), "the tokens can't be read");
@@ -129,7 +129,7 @@ impl App {
     /// Clears now and then what was left behind, for as long as this runs.
     pub(crate) async fn clear_now_and_then(self: Arc<Self>) {
         loop {
-            tokio::time::sleep(CLEARING_EVERY).await;
+            tokio::time::sleep(CLEANUP_INTERVAL).await;
             let registry = Arc::clone(&self.registry);
             if let Err(problem) = blocking(move || clear(&*registry)).await {
                 // The request of nobody.

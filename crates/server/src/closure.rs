@@ -8,7 +8,7 @@ use std::collections::{HashMap, HashSet, VecDeque};
 use bibliotax_core::history::History;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
-use bibliotax_core::resolve::MOST_PROVIDERS;
+use bibliotax_core::resolve::MAX_PROVIDERS;
 use bibliotax_registry::model::keep::Keep;
 use serde::Deserialize;
 use serde_json::json;
@@ -17,10 +17,10 @@ use crate::hot::tag_of;
 use crate::problem::Problem;
 
 /// Most packages in one answer.
-const MOST_PACKAGES: usize = 20_000;
+const MAX_PACKAGES: usize = 20_000;
 
 /// Most bytes in one answer; whoever needs more asks for the rest one by one.
-const MOST_BYTES: usize = 64 << 20;
+const MAX_BYTES: usize = 64 << 20;
 
 /// What is asked for.
 #[derive(Debug, Deserialize)]
@@ -49,7 +49,7 @@ pub fn closure(registry: &dyn Keep, asked: Asked, has_left: &dyn Fn() -> bool) -
     let mut reached: HashSet<(PackageName, String)> = HashSet::new();
     let needs: Vec<(PackageName, Range)> =
         asked.needs.into_iter().map(|need| (need.name, need.range)).collect();
-    registry.foresee(&needs);
+    registry.prefetch_closure(&needs);
     let mut open = VecDeque::new();
     let mut reach = |open: &mut VecDeque<(PackageName, Range)>, name: &PackageName, range: &Range| {
         if reached.insert((name.clone(), range.to_string())) {
@@ -64,7 +64,7 @@ pub fn closure(registry: &dyn Keep, asked: Asked, has_left: &dyn Fn() -> bool) -
         if !histories.contains_key(&name) {
             let text = registry.history_text(&name)?;
             let more = text.as_ref().map_or(0, String::len);
-            if histories.len() == MOST_PACKAGES || answer.len() + more > MOST_BYTES {
+            if histories.len() == MAX_PACKAGES || answer.len() + more > MAX_BYTES {
                 break;
             }
             if let Some(text) = &text {
@@ -76,7 +76,7 @@ pub fn closure(registry: &dyn Keep, asked: Asked, has_left: &dyn Fn() -> bool) -
         }
         let Some(Some(history)) = histories.get(&name) else { continue };
         // Of more, the client seeks only those that were chosen, and asks for these.
-        if history.providers().len() <= MOST_PROVIDERS {
+        if history.providers().len() <= MAX_PROVIDERS {
             history.providers().iter().for_each(|provider| reach(&mut open, provider, &Range::any()));
         }
         let set = range.set(true);

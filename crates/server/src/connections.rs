@@ -30,7 +30,7 @@ const RESERVE: usize = 8;
 const OWN_FILES: usize = 64;
 
 /// How many connections an address may have that takes one of the reserve.
-const FEW: usize = 4;
+const SHARE_FLOOR: usize = 4;
 
 /// Slowest that a client may send or take bytes, a second.
 pub const MIN_RATE: u64 = 1024;
@@ -118,7 +118,7 @@ impl Connections {
         if !limits.is_behind_proxy && count >= limits.connections_per_address {
             return None;
         }
-        let is_newcomer = limits.is_behind_proxy || count < FEW;
+        let is_newcomer = limits.is_behind_proxy || count < SHARE_FLOOR;
         let room = if is_newcomer { self.room } else { self.room - self.room / RESERVE };
         if state.open.len() >= room && !state.close_one() {
             return None;

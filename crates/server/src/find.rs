@@ -15,20 +15,20 @@ use crate::reads;
 use crate::work::blocking;
 
 /// Longest question that is taken, in bytes.
-const LONGEST: usize = 500;
+const MAX_LEN: usize = 500;
 
 /// Most places that are asked about at once.
-const MOST_PLACES: usize = 20;
+const MAX_PLACES: usize = 20;
 
 /// What a query string asks for.
 pub fn asked(query: &str, facets: &Facets) -> Result<Query, Problem> {
     let mut asked = Query::default();
     for (key, value) in url::form_urlencoded::parse(query.as_bytes()) {
         match &*key {
-            "q" if value.len() > LONGEST => return Err(Problem::bad("these are too many words")),
+            "q" if value.len() > MAX_LEN => return Err(Problem::bad("these are too many words")),
             "q" => asked.words = value.into_owned(),
             "page" => asked.page = value.parse().map_err(|_| Problem::bad("`page` is a number from 0"))?,
-            "fits" if asked.places.len() == MOST_PLACES => {
+            "fits" if asked.places.len() == MAX_PLACES => {
                 return Err(Problem::bad("these are too many places"));
             }
             "fits" => {

@@ -12,16 +12,16 @@ use crate::problem::Problem;
 use crate::work::blocking;
 
 /// Most bytes of histories that are kept; with more, all are forgotten and those that are asked for come back.
-const MOST_BYTES: usize = 128 << 20;
+const MAX_BYTES: usize = 128 << 20;
 
 /// How hard texts are compressed.
 const LEVEL: i32 = 3;
 
 /// Texts below this length aren't worth compressing, in bytes.
-const SHORT: usize = 300;
+const MIN_COMPRESSED_SIZE: usize = 300;
 
 /// Texts above this length aren't compressed while others wait for an answer, in bytes.
-const LONG: usize = 64 << 10;
+const MAX_SERVED_WHOLE: usize = 64 << 10;
 
 /// A text, ready to be sent.
 pub struct Prepared {
@@ -40,7 +40,7 @@ impl Prepared {
     /// The same on a thread that may work for a while: a long text is compressed there as well, which nearly everybody wants.
     pub fn at_work(text: String) -> Self {
         let prepared = Self::new(text);
-        if prepared.plain.len() > LONG {
+        if prepared.plain.len() > MAX_SERVED_WHOLE {
             prepared.compressed();
         }
         prepared
@@ -59,7 +59,7 @@ impl Prepared {
     /// The text in Zstandard, where that is worth it.
     pub fn compressed(&self) -> Option<&Bytes> {
         let compress = || {
-            let is_long = self.plain.len() >= SHORT;
+            let is_long = self.plain.len() >= MIN_COMPRESSED_SIZE;
             is_long.then(|| zstd::encode_all(&self.plain[..], LEVEL).ok().map(Bytes::from)).flatten()
         };
         self.compressed.get_or_init(compress).as_ref()
@@ -115,7 +115,7 @@ impl Hot {
     fn keep(&self, name: PackageName, stamp: Stamp, prepared: &Arc<Prepared>) {
         let mut kept = self.lock();
         kept.bytes += prepared.plain.len();
-        if kept.bytes > MOST_BYTES {
+        if kept.bytes > MAX_BYTES {
             *kept = Kept { bytes: prepared.plain.len(), ..Kept::default() };
         }
         if let Some((_, old)) = kept.histories.insert(name, (stamp, Arc::clone(prepared))) {

@@ -5,7 +5,7 @@ use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 /// Most clients that are kept in mind; the fullest buckets are forgotten first, for they say nothing.
-const MOST_CLIENTS: usize = 10_000;
+const MAX_CLIENTS: usize = 10_000;
 
 /// How much a client may ask.
 #[derive(Debug, Clone, Copy)]
@@ -36,7 +36,7 @@ impl Buckets {
         let filled = |(left, since): &(f64, Instant)| {
             (left + now.duration_since(*since).as_secs_f64() * steady).min(burst)
         };
-        if left.len() >= MOST_CLIENTS && !left.contains_key(client) {
+        if left.len() >= MAX_CLIENTS && !left.contains_key(client) {
             left.retain(|_, bucket| filled(bucket) < burst);
         }
         let there = left.get(client).map_or(burst, filled);

@@ -26,7 +26,7 @@ use crate::work::blocking;
 pub const API: &str = "api/v1";
 
 /// How much of a file is read at once, in bytes.
-const PIECE: usize = 128 << 10;
+const CHUNK_SIZE: usize = 128 << 10;
 
 /// The description of the registry.
 pub fn description(registry: &dyn Keep, asked: &HeaderMap) -> Response {
@@ -139,8 +139,8 @@ fn pieces(reader: Box<dyn Read + Send>) -> impl Stream<Item = io::Result<Bytes>>
     futures_util::stream::unfold(Some(reader), |reader| async move {
         let mut reader = reader?;
         let read = blocking(move || {
-            let mut piece = Vec::with_capacity(PIECE);
-            let read = (&mut reader).take(PIECE as u64).read_to_end(&mut piece);
+            let mut piece = Vec::with_capacity(CHUNK_SIZE);
+            let read = (&mut reader).take(CHUNK_SIZE as u64).read_to_end(&mut piece);
             (read.map(|_| Bytes::from(piece)), reader)
         });
         match read.await {

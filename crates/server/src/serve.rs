@@ -24,7 +24,7 @@ use crate::app::App;
 use crate::connections::{Activity, AnswerBody, Connections, Watched};
 
 /// Most bytes of a request's head.
-const LARGEST_HEAD: usize = 32 << 10;
+const MAX_HEAD_SIZE: usize = 32 << 10;
 
 /// A server that listens and was not yet asked anything.
 pub struct Listening {
@@ -136,11 +136,11 @@ async fn talk<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
     watcher: Watcher,
 ) {
     let mut builder = Builder::new(TokioExecutor::new());
-    builder.http1().timer(TokioTimer::new()).header_read_timeout(app.limits.head).max_buf_size(LARGEST_HEAD);
+    builder.http1().timer(TokioTimer::new()).header_read_timeout(app.limits.head).max_buf_size(MAX_HEAD_SIZE);
     builder
         .http2()
         .timer(TokioTimer::new())
-        .max_header_list_size(LARGEST_HEAD as u32)
+        .max_header_list_size(MAX_HEAD_SIZE as u32)
         .keep_alive_interval(Some(app.limits.silence));
     let (answering_app, answering) = (Arc::clone(app), Arc::clone(activity));
     let service = service_fn(move |request: hyper::Request<Incoming>| {

@@ -22,7 +22,7 @@ use crate::verify::{Depth, is_damaged};
 use bibliotax_archive::unpack::Listing;
 
 /// Largest note of a project that is read, in bytes.
-const LARGEST_NOTE: usize = 64 << 10;
+const MAX_NOTE_SIZE: usize = 64 << 10;
 
 /// An unpacked archive in the store.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -146,7 +146,7 @@ impl Store {
     fn noted(&self) -> Result<Vec<(PathBuf, Option<Project>)>, StoreError> {
         let mut noted = Vec::new();
         for entry in fs::read_dir(self.notes()).into_iter().flatten().flatten() {
-            let Some(text) = read_text(&entry.path(), LARGEST_NOTE)? else { continue };
+            let Some(text) = read_text(&entry.path(), MAX_NOTE_SIZE)? else { continue };
             let path = PathBuf::from(text);
             let state = Shelf::of(&path).state().unwrap_or_default();
             let archives: BTreeSet<Digest> =

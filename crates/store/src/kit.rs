@@ -40,8 +40,8 @@ const FORMAT: u64 = 1;
 const HEAD: &str = "kit.json";
 
 /// Largest text that is read from a kit, in bytes, and the most of all cards together.
-const LARGEST_TEXT: u64 = 512 << 20;
-const LARGEST_CARD: u64 = 16 << 20;
+const MAX_TEXT_SIZE: u64 = 512 << 20;
+const MAX_CARD_SIZE: u64 = 16 << 20;
 
 /// What a kit says of itself.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -253,7 +253,7 @@ type Entry<'a, R> = Option<io::Result<tar::Entry<'a, R>>>;
 
 fn read_head<R: Read>(entry: Entry<'_, R>) -> Result<Head, StoreError> {
     let mut entry = entry.and_then(Result::ok).filter(|entry| *entry.path_bytes() == *HEAD.as_bytes());
-    let text = text_of(entry.as_mut().ok_or(KitError::NoKit)?, LARGEST_CARD)?;
+    let text = text_of(entry.as_mut().ok_or(KitError::NoKit)?, MAX_CARD_SIZE)?;
     /// As much as says whether the rest can be read.
     #[derive(Deserialize)]
     struct Format {
@@ -268,7 +268,7 @@ fn read_head<R: Read>(entry: Entry<'_, R>) -> Result<Head, StoreError> {
 
 fn read_lock<R: Read>(entry: Entry<'_, R>, head: &Head) -> Result<Lock, StoreError> {
     let mut entry = entry.and_then(Result::ok).ok_or(KitError::CutShort)?;
-    let text = text_of(&mut entry, LARGEST_TEXT)?;
+    let text = text_of(&mut entry, MAX_TEXT_SIZE)?;
     let lock = Lock::read(&text).map_err(|fault| KitError::BadLock { why: fault.fault.message })?;
     if lock.digest() != head.lock {
         return Err(KitError::BadLock { why: "it isn't the one that the kit was made of".into() }.into());
@@ -318,12 +318,12 @@ impl<'o> Opening<'o> {
     }
 
     fn take_card(&mut self, digest: Digest, entry: &mut impl Read) -> Result<(), KitError> {
-        let text = text_of(entry, LARGEST_CARD)?;
+        let text = text_of(entry, MAX_CARD_SIZE)?;
         self.card_bytes += text.len() as u64;
         if Digest::of(text.as_bytes()) != digest {
             return Err(KitError::WrongCard { digest });
         }
-        if self.card_bytes > LARGEST_TEXT {
+        if self.card_bytes > MAX_TEXT_SIZE {
             return Err(KitError::TooMuch);
         }
         self.cards.insert(digest, text);

@@ -18,7 +18,7 @@ use crate::error::StoreError;
 pub const FOLDER: &str = "bibliotax.steps";
 
 /// Largest tick that is read, in bytes.
-const LARGEST: usize = 4 << 10;
+const MAX_SIZE: usize = 4 << 10;
 
 /// The ledger of a project.
 #[derive(Debug, Clone)]
@@ -37,7 +37,7 @@ impl LedgerFolder {
         let Some(folder) = Folder::open(&self.folder)? else { return Ok(Ledger::new()) };
         let mut ledger = Ledger::new();
         for name in folder.names()? {
-            let text = folder.read_text(&name, LARGEST).ok().flatten();
+            let text = folder.read_text(&name, MAX_SIZE).ok().flatten();
             let tick = text.and_then(|text| serde_json::from_str::<Tick>(&text).ok());
             ledger.extend(tick.map(|tick| (name, tick)));
         }

@@ -14,10 +14,10 @@ use bibliotax_disk::remains::{Remains, left_in};
 use crate::store::Store;
 
 /// Smaller archives are fetched again, in bytes: they cost less than keeping them twice.
-const LEAST: u64 = 4 << 20;
+const MIN_SIZE: u64 = 4 << 20;
 
 /// After this time nobody goes on with one any more.
-const KEPT_FOR: Duration = Duration::from_hours(7 * 24);
+const EXPIRY: Duration = Duration::from_hours(7 * 24);
 
 /// The folder's name in the store.
 const PARTIAL: &str = "partial";
@@ -32,7 +32,7 @@ pub struct Partial {
 impl Store {
     /// What came of an archive before; nothing where it is small, another process holds it, or it can't be kept.
     pub(crate) fn partial(&self, archive: &Archive) -> Option<Partial> {
-        if archive.size < LEAST {
+        if archive.size < MIN_SIZE {
             return None;
         }
         let folder = self.root().join(PARTIAL);
@@ -63,7 +63,7 @@ impl Store {
     pub(crate) fn old_partials(&self) -> Vec<Remains> {
         let is_old = |remains: &Remains| {
             let changed = fs::metadata(&remains.path).and_then(|metadata| metadata.modified());
-            changed.is_ok_and(|changed| changed.elapsed().is_ok_and(|age| age > KEPT_FOR))
+            changed.is_ok_and(|changed| changed.elapsed().is_ok_and(|age| age > EXPIRY))
         };
         let mut partials = self.partials();
         partials.retain(is_old);

@@ -180,7 +180,7 @@ impl Shelf {
     /// looked at; `None` where that isn't so.
     pub fn stands(&self, made: Made, look: Look) -> Result<Option<Stands>, StoreError> {
         let Some(shelf) = self.open()? else { return Ok(None) };
-        let Ok(Some(text)) = shelf.read_text(STATE, state::LARGEST) else { return Ok(None) };
+        let Ok(Some(text)) = shelf.read_text(STATE, state::MAX_SIZE) else { return Ok(None) };
         let Some(glimpse) = Glimpse::read(&text).filter(|glimpse| glimpse.made == Some(made)) else {
             return Ok(None);
         };

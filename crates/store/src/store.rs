@@ -44,10 +44,10 @@ const FILES: &str = "files";
 const LISTING: &str = "listing.json";
 
 /// Largest listing that is read, in bytes: a million files with long names.
-const LARGEST_LISTING: usize = 1 << 30;
+const MAX_LISTING_SIZE: usize = 1 << 30;
 
 /// How long the bytes of a tree are taken to be what they were once they were read and were right.
-const TRUSTED_FOR: Duration = Duration::from_hours(7 * 24);
+const CHECK_INTERVAL: Duration = Duration::from_hours(7 * 24);
 
 /// The store in a folder.
 #[derive(Debug, Clone)]
@@ -155,7 +155,7 @@ impl Store {
 
     /// What is in an archive's tree; `None` if it isn't here, or its listing is damaged.
     pub fn listing(&self, archive: &Digest) -> Result<Option<Listing>, StoreError> {
-        let text = match read_text(&self.place_of(archive).join(LISTING), LARGEST_LISTING) {
+        let text = match read_text(&self.place_of(archive).join(LISTING), MAX_LISTING_SIZE) {
             Err(error) if error.source.kind() == io::ErrorKind::InvalidData => None,
             read => read?,
         };
@@ -167,7 +167,7 @@ impl Store {
         let noted =
             fs::metadata(self.place_of(archive).join(LISTING)).and_then(|metadata| metadata.modified());
         // A time that is still to come says nothing.
-        noted.is_ok_and(|noted| noted.elapsed().is_ok_and(|since| since < TRUSTED_FOR))
+        noted.is_ok_and(|noted| noted.elapsed().is_ok_and(|since| since < CHECK_INTERVAL))
     }
 
     /// Notes that all bytes of a tree were just read and are right. Who may not write there reads them again next time.

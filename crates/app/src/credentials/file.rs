@@ -22,7 +22,7 @@ use bibliotax_registry::client::origin::Origin;
 use toml_edit::{DocumentMut, Item, Table, value};
 
 /// Largest file that is read, in bytes.
-const LARGEST: usize = 1 << 20;
+const MAX_SIZE: usize = 1 << 20;
 
 /// A file of credentials.
 #[derive(Debug, Clone)]
@@ -81,7 +81,7 @@ impl CredentialFile {
     }
 
     fn read(&self) -> Result<Option<DocumentMut>, RegistryError> {
-        let Some(text) = read_text(&self.0, LARGEST)? else { return Ok(None) };
+        let Some(text) = read_text(&self.0, MAX_SIZE)? else { return Ok(None) };
         if is_open_to_others(&self.0) {
             return Err(self.unusable("others may read it"));
         }

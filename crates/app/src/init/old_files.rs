@@ -67,7 +67,7 @@ impl OldFiles {
 /// Whether a folder is the root of a workspace.
 pub fn has_workspace(folder: &Path) -> bool {
     // What is wrong with it is told by whoever reads it.
-    let text = read_text(&folder.join(manifest::FILE_NAME), manifest::LARGEST).ok().flatten();
+    let text = read_text(&folder.join(manifest::FILE_NAME), manifest::MAX_SIZE).ok().flatten();
     text.is_some_and(|text| Outline::of(&text).is_workspace)
 }
 

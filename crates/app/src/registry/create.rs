@@ -16,7 +16,7 @@ use crate::failure::Failure;
 use crate::registry_storage;
 
 /// Largest file of facets that is read, in bytes.
-const LARGEST_FACETS: usize = 1 << 20;
+const MAX_FACETS_SIZE: usize = 1 << 20;
 
 /// What is made.
 #[derive(Debug, Clone, Default)]
@@ -94,7 +94,7 @@ impl Plan<'_> {
 }
 
 fn read_facets(file: &Path) -> Result<BTreeMap<FacetName, Facet>, Failure> {
-    let text = read_text(file, LARGEST_FACETS)?.unwrap_or_default();
+    let text = read_text(file, MAX_FACETS_SIZE)?.unwrap_or_default();
     let wrong = |what: String| {
         Failure::new("facet.file", format!("{} {what}", file.display()))
             .mend(r#"write it like {"orchard-runtime": {"kind": "ladder", "levels": ["1", "2"]}}"#)

@@ -118,8 +118,8 @@ pub fn prefetch_locked<'l>(
 ) {
     let of_registries = packages.clone().filter(|package| package.source.registry().is_some());
     let exact = of_registries.map(|package| (package.name.clone(), Range::exactly(&package.version)));
-    registries.foresee(&exact.collect::<Vec<_>>());
-    registries.expect(&packages.map(|package| package.name.clone()).collect::<Vec<_>>());
+    registries.prefetch_closure(&exact.collect::<Vec<_>>());
+    registries.prefetch(&packages.map(|package| package.name.clone()).collect::<Vec<_>>());
 }
 
 /// What is known of how locked releases stand, from what registries said when they were asked last: nobody is asked now.

@@ -9,7 +9,7 @@ use crate::failure::Way;
 use crate::workspace::{WorkspaceFolder, called, file_name};
 
 /// Most ways that are offered.
-const MOST_WAYS: usize = 3;
+const MAX_WAYS: usize = 3;
 
 /// The first three ways as commands, where `wanted` was to be resolved and the workspace is what is on disk.
 ///
@@ -19,7 +19,7 @@ pub fn as_commands(ways: &[WayOut], workspace: &WorkspaceFolder, wanted: &Worksp
         Some(raised) => Some(Way { command: raised_line(raised), note: raised_note(raised) }),
         None => Some(Steps::of(way, workspace, wanted)?.told()),
     };
-    ways.iter().filter_map(told).take(MOST_WAYS).collect()
+    ways.iter().filter_map(told).take(MAX_WAYS).collect()
 }
 
 /// The line of the manifest that puts a place at another level.

@@ -9,7 +9,7 @@ use bibliotax_disk::read::read_text;
 use crate::failure::Failure;
 
 /// Largest lock that is read, in bytes.
-pub const LARGEST: usize = 512 << 20;
+pub const MAX_SIZE: usize = 512 << 20;
 
 /// The lock as it is on disk.
 pub enum LockFile {
@@ -34,7 +34,7 @@ pub enum LockFile {
 impl LockFile {
     /// The lock in a workspace's folder.
     pub fn read(root: &Path) -> Result<Self, Failure> {
-        let Some(text) = read_text(&root.join(FILE_NAME), LARGEST)? else { return Ok(Self::None) };
+        let Some(text) = read_text(&root.join(FILE_NAME), MAX_SIZE)? else { return Ok(Self::None) };
         Self::of(text)
     }
 
@@ -51,7 +51,7 @@ impl LockFile {
 
     /// Whether the file on disk says the same now.
     pub fn is_as_on_disk(&self, root: &Path) -> Result<bool, Failure> {
-        let now = read_text(&root.join(FILE_NAME), LARGEST)?;
+        let now = read_text(&root.join(FILE_NAME), MAX_SIZE)?;
         Ok(match (self, &now) {
             (Self::None, None) => true,
             (Self::Sound { text, .. } | Self::Faulty { text, .. }, Some(now)) => text == now,

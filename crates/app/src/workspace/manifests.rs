@@ -326,7 +326,7 @@ fn cards_beside(folder: &Path, outline: &Outline) -> Result<Vec<CardFile>, Failu
     let mut cards: Vec<CardFile> = Vec::new();
     for path in outline.cards.iter().filter(|path| path.ends_with(".toml")) {
         let is_new = !cards.iter().any(|card| card.path == *path);
-        if let Some(text) = read_text(&folder.join(path), manifest::LARGEST)?.filter(|_| is_new) {
+        if let Some(text) = read_text(&folder.join(path), manifest::MAX_SIZE)?.filter(|_| is_new) {
             cards.push(CardFile { path: path.clone(), text });
         }
     }
@@ -342,7 +342,7 @@ fn read_manifest(path: &Path) -> Result<String, Failure> {
         }
         _ => error.into(),
     };
-    Ok(read_text(path, manifest::LARGEST).map_err(unreadable)?.unwrap_or_default())
+    Ok(read_text(path, manifest::MAX_SIZE).map_err(unreadable)?.unwrap_or_default())
 }
 
 /// The folder of the project that `from` lies in, for who can't do without.

@@ -19,7 +19,7 @@ const ENTRY_WEIGHT: usize = 480;
 const MAX_WEIGHT: usize = 48 << 20;
 
 /// Longest chain of links to links.
-const LONGEST_CHAIN: usize = 16;
+const MAX_CHAIN_LEN: usize = 16;
 
 /// What is in an unpacked tree.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -194,7 +194,7 @@ impl TreeWriter {
     /// The real file at the end of a chain of links.
     fn file_behind(&self, target: &str, links: &BTreeMap<String, String>) -> Option<&TreeFile> {
         let mut target = target;
-        for _ in 0..LONGEST_CHAIN {
+        for _ in 0..MAX_CHAIN_LEN {
             match links.get(target) {
                 Some(further) => target = further,
                 None => return self.files.get(target),

@@ -16,7 +16,7 @@ use crate::error::{ArchiveError, shown};
 use crate::visit::Visit;
 
 /// Longest target of a link, in bytes.
-const LONGEST_TARGET: u64 = 4096;
+const MAX_TARGET_LEN: u64 = 4096;
 
 /// Most entries: the library holds all of them in memory, beside what is remembered of files here.
 const MAX_ENTRIES: u64 = 120_000;
@@ -95,7 +95,7 @@ fn add(
     match mode & KIND {
         LINK => {
             let mut target = String::new();
-            let read = contents.by_ref().take(LONGEST_TARGET).read_to_string(&mut target);
+            let read = contents.by_ref().take(MAX_TARGET_LEN).read_to_string(&mut target);
             read.map_err(|error| unreadable(&error))?;
             tree.add_link(&name, &target)?;
         }

@@ -155,12 +155,12 @@ pub fn salvage(text: &str) -> Vec<LockedPackage> {
     packages
 }
 
-const MEND: &str = "run `bibliotax resolve`: it keeps the releases that can be read and writes the lock anew";
+const ADVICE: &str = "run `bibliotax resolve`: it keeps the releases that can be read and writes the lock anew";
 
 fn conflict_fault(text: &str) -> Option<Fault> {
     let span = conflict_marker(text)?;
     let fault = Fault::new("lock.conflict", "the lock still has both sides of a merge", span);
-    Some(fault.label("a conflict marker").mend(MEND))
+    Some(fault.label("a conflict marker").mend(ADVICE))
 }
 
 /// Reads just the format, which stands near the top, so that nothing newer is misread.
@@ -185,9 +185,9 @@ fn broken(text: &str, error: &serde_json::Error) -> Fault {
     if error.is_eof() {
         return Fault::new("lock.cut-short", "the lock ends too early", at..at)
             .label("cut short here")
-            .mend(MEND);
+            .mend(ADVICE);
     }
-    Fault::new("lock.broken", "the lock can't be read", at..at).label(without_place(error)).mend(MEND)
+    Fault::new("lock.broken", "the lock can't be read", at..at).label(without_place(error)).mend(ADVICE)
 }
 
 /// The byte at a line and column that both count from 1; the column counts bytes.
@@ -206,7 +206,7 @@ fn inconsistent(text: &str, package: &LockedPackage) -> Fault {
     let at = text.find(&beginning).unwrap_or(0);
     let end = text[at..].find('\n').map_or(text.len(), |length| at + length);
     let message = format!("the lock has {} for other targets than its members have", package.name);
-    Fault::new("lock.inconsistent", message, at..end).label("this package").mend(MEND)
+    Fault::new("lock.inconsistent", message, at..end).label("this package").mend(ADVICE)
 }
 
 fn edited(text: &str) -> Fault {
@@ -214,5 +214,5 @@ fn edited(text: &str) -> Fault {
     let message = "the lock was changed by hand or by a merge: it isn't what its digest says";
     Fault::new("lock.edited", message, at..at + 8.min(text.len() - at))
         .label("the digest of the rest")
-        .mend(MEND)
+        .mend(ADVICE)
 }

@@ -15,7 +15,7 @@ use crate::fault::Fault;
 use crate::version::{Point, Version, successor};
 
 /// Longest text of a range, in bytes.
-const LONGEST_RANGE: usize = 4096;
+const MAX_RANGE_LEN: usize = 4096;
 
 /// One bound of a clause.
 #[derive(Debug, Clone)]
@@ -150,8 +150,8 @@ pub fn written(clause: &[Bound]) -> String {
 ///
 /// The fault tells what was expected; what was probably meant is for `mend` to say.
 pub fn parse(text: &str) -> Result<Vec<Clause>, Fault> {
-    if text.len() > LONGEST_RANGE {
-        let message = format!("a range has at most {LONGEST_RANGE} characters");
+    if text.len() > MAX_RANGE_LEN {
+        let message = format!("a range has at most {MAX_RANGE_LEN} characters");
         return Err(Fault::new("range.unexpected", message, 0..text.len()));
     }
     Parser { text, at: 0 }.range()

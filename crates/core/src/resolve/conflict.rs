@@ -8,7 +8,7 @@ use std::cell::Cell;
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use super::choices::Choices;
-use super::engine::{Engine, Refuted, Var};
+use super::engine::{Engine, Unsat, Var};
 use super::universe::{Demand, Fact, Lack, Package, Universe};
 use super::{Catalogue, Problem};
 use crate::card::CardNeed;
@@ -17,10 +17,10 @@ use crate::range::Range;
 
 /// Contradictions that are gone through at most to tell a conflict with as few facts as possible: usual ones take
 /// a few dozen. One that took more to find is told as it was found, for nobody could follow it anyway.
-const MOST_LESSONS: u64 = 5_000;
+const MAX_CONFLICTS: u64 = 5_000;
 
 /// Most facts of which it is tried for each whether it is needed.
-const MOST_FACTS: usize = 300;
+const MAX_FACTS: usize = 300;
 
 /// A contradiction, told from the project to the clash.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -62,13 +62,13 @@ pub struct Sentence {
 }
 
 /// Tells a refutation that a search ended in after so many contradictions.
-pub fn tell<C: Catalogue>(universe: &Universe<'_, C>, refuted: &Refuted, lessons: u64) -> Conflict {
-    let left = Cell::new(if lessons < MOST_LESSONS { MOST_LESSONS } else { 0 });
-    let teller = Teller { problem: universe.problem, packages: &universe.packages, universe, left };
-    let facts: Vec<&Fact> = refuted.0.iter().map(|fact| &universe.stated[*fact]).collect();
+pub fn explain<C: Catalogue>(universe: &Universe<'_, C>, unsat: &Unsat, conflicts: u64) -> Conflict {
+    let left = Cell::new(if conflicts < MAX_CONFLICTS { MAX_CONFLICTS } else { 0 });
+    let teller = Explainer { problem: universe.problem, packages: &universe.packages, universe, left };
+    let facts: Vec<&Fact> = unsat.0.iter().map(|fact| &universe.stated[*fact]).collect();
     let core = teller.merged(&teller.minimal(facts));
     let core: Vec<&Fact> = core.iter().collect();
-    let told = teller.in_order(&core);
+    let reported = teller.in_order(&core);
     let of_family =
         |family| universe.problem.needs.iter().position(|need| need.family.as_ref() == Some(family));
     let direct = core.iter().filter_map(|fact| match fact {
@@ -93,15 +93,15 @@ pub fn tell<C: Catalogue>(universe: &Universe<'_, C>, refuted: &Refuted, lessons
     let misfits: BTreeSet<(usize, Option<FacetName>)> = misfits.collect();
     Conflict {
         misfits: misfits.into_iter().collect(),
-        facts: told.iter().map(|fact| teller.sentence(fact)).collect(),
+        facts: reported.iter().map(|fact| teller.sentence(fact)).collect(),
         clash: teller.clash(&core),
         direct,
         held,
-        is_minimal: !teller.is_tired(),
+        is_minimal: !teller.is_over_budget(),
     }
 }
 
-struct Teller<'u, C> {
+struct Explainer<'u, C> {
     problem: &'u Problem,
     packages: &'u [Package],
     universe: &'u Universe<'u, C>,
@@ -109,7 +109,7 @@ struct Teller<'u, C> {
     left: Cell<u64>,
 }
 
-impl<C: Catalogue> Teller<'_, C> {
+impl<C: Catalogue> Explainer<'_, C> {
     /// The package that a fact narrows.
     fn target(&self, fact: &Fact) -> Option<Var> {
         match fact {
@@ -135,22 +135,22 @@ impl<C: Catalogue> Teller<'_, C> {
     /// The facts without those that are not needed for the contradiction.
     fn minimal<'f>(&self, mut facts: Vec<&'f Fact>) -> Vec<&'f Fact> {
         // What a search ends in is about all that it went through; a second one is about less.
-        while !self.is_tired() {
-            match self.refute(&facts) {
+        while !self.is_over_budget() {
+            match self.unsat_core(&facts) {
                 Some(core) if core.len() < facts.len() => facts = core,
                 _ => break,
             }
         }
-        if facts.len() > MOST_FACTS {
+        if facts.len() > MAX_FACTS {
             self.left.set(0);
         }
         let mut at = facts.len();
         // A telling that is longer than need be is better than none.
-        while at > 0 && !self.is_tired() {
+        while at > 0 && !self.is_over_budget() {
             at -= 1;
             let without: Vec<&Fact> =
                 facts.iter().enumerate().filter(|(other, _)| *other != at).map(|(_, fact)| *fact).collect();
-            if let Some(core) = self.refute(&without) {
+            if let Some(core) = self.unsat_core(&without) {
                 // All behind this place are needed, so what is left before it is what is still in doubt.
                 at = facts[..at].iter().filter(|fact| is_among(&core, fact)).count();
                 facts = core;
@@ -185,7 +185,7 @@ impl<C: Catalogue> Teller<'_, C> {
 
     /// Those of the facts that a search for a contradiction comes down to, in their order; `None` if it finds
     /// none.
-    fn refute<'f>(&self, facts: &[&'f Fact]) -> Option<Vec<&'f Fact>> {
+    fn unsat_core<'f>(&self, facts: &[&'f Fact]) -> Option<Vec<&'f Fact>> {
         let mut engine = Engine::default();
         for package in self.packages {
             engine.new_var(package.width());
@@ -196,32 +196,32 @@ impl<C: Catalogue> Teller<'_, C> {
             })
         };
         let result = state(&mut engine).and_then(|()| self.solve(&mut engine));
-        self.left.set(self.left.get().saturating_sub(engine.lessons()));
+        self.left.set(self.left.get().saturating_sub(engine.conflicts()));
         match result {
             Ok(()) => None,
-            Err(Refuted(core)) => Some(core.into_iter().map(|number| facts[number]).collect()),
+            Err(Unsat(core)) => Some(core.into_iter().map(|number| facts[number]).collect()),
         }
     }
 
-    fn is_tired(&self) -> bool {
-        self.left.get() == 0 || self.universe.catalogue.gives_up()
+    fn is_over_budget(&self) -> bool {
+        self.left.get() == 0 || self.universe.catalogue.is_out_of_time()
     }
 
     fn contradict(&self, facts: &[&Fact]) -> bool {
-        self.refute(facts).is_some()
+        self.unsat_core(facts).is_some()
     }
 
     /// Looks for releases that satisfy all that was stated, until that is found impossible or patience ends.
-    fn solve(&self, engine: &mut Engine) -> Result<(), Refuted> {
+    fn solve(&self, engine: &mut Engine) -> Result<(), Unsat> {
         loop {
-            engine.settle()?;
-            if engine.is_astray() {
-                engine.begin_anew(0)?;
+            engine.propagate()?;
+            if engine.should_restart() {
+                engine.restart(0)?;
                 continue;
             }
             let Some(var) = engine.take_most_active() else { return Ok(()) };
-            let choice = engine.habit(var).or_else(|| engine.domain(var).highest());
-            if engine.lessons() > self.left.get() || self.universe.catalogue.gives_up() {
+            let choice = engine.saved_phase(var).or_else(|| engine.domain(var).highest());
+            if engine.conflicts() > self.left.get() || self.universe.catalogue.is_out_of_time() {
                 return Ok(());
             }
             engine.decide(var, &Choices::of(engine.width(var), choice));
@@ -234,10 +234,10 @@ impl<C: Catalogue> Teller<'_, C> {
         for fact in facts {
             left.entry(fact.subject()).or_default().push_back(fact);
         }
-        let mut told: Vec<&Fact> = Vec::new();
+        let mut reported: Vec<&Fact> = Vec::new();
         // What was reached and may be gone on from, the latest last.
         let mut reached: Vec<Option<Var>> = Vec::new();
-        while told.len() < facts.len() {
+        while reported.len() < facts.len() {
             let from = reached.last().copied().unwrap_or(None);
             let next = left.get_mut(&from).and_then(VecDeque::pop_front);
             if next.is_none() && reached.pop().is_some() {
@@ -246,10 +246,10 @@ impl<C: Catalogue> Teller<'_, C> {
             // Nothing leads to what is left: each of it begins a chain.
             let next = next.or_else(|| left.values_mut().find_map(VecDeque::pop_front));
             let Some(fact) = next else { break };
-            told.push(fact);
+            reported.push(fact);
             reached.extend(self.target(fact).map(Some));
         }
-        told
+        reported
     }
 }
 

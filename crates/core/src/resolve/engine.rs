@@ -16,15 +16,15 @@
 
 mod activity;
 mod analysis;
-mod memory;
+mod restarts;
 mod proof;
 mod propagation;
 
 use std::ops::Range;
 
 use self::activity::Activity;
-use self::analysis::Lesson;
-use self::memory::Pace;
+use self::analysis::LearnedClause;
+use self::restarts::Restarts;
 use self::proof::{ProofId, Proofs};
 use super::choices::{Choices, View, words};
 
@@ -91,7 +91,7 @@ struct Step {
 
 /// That the facts numbered so contradict each other.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Refuted(pub Vec<usize>);
+pub struct Unsat(pub Vec<usize>);
 
 /// A clause that had at most one open term when it was added above level 0: the watches can't tell when it
 /// would force that term at a lower level, so it is looked at again whenever levels are left.
@@ -120,21 +120,21 @@ pub struct Engine {
     /// Where each variable's choices begin in `watchers`.
     choices: Vec<usize>,
     proofs: Proofs,
-    lesson: Lesson,
+    learned: LearnedClause,
     activity: Activity,
-    pace: Pace,
+    restarts: Restarts,
     /// The choice that each variable had when it was last settled.
-    habits: Vec<Option<u32>>,
+    saved_phases: Vec<Option<u32>>,
     /// The next step whose consequences are to be drawn.
     head: usize,
     level: u32,
     late: Vec<Late>,
-    left_levels: usize,
+    backjumps: usize,
     /// How many decisions were made in all, and which number each has that stands.
     decisions: u64,
     opened: Vec<u64>,
-    /// How many of the steps `take_narrowed` has told.
-    told: usize,
+    /// How many of the steps `take_changed` has told.
+    reported: usize,
 }
 
 /// That certain decisions stood.
@@ -146,11 +146,11 @@ pub struct Mark {
 }
 
 /// How a clause stands.
-enum Standing {
-    Fine,
+enum ClauseState {
+    Satisfied,
     /// Only this literal is open.
-    Forces(Literal),
-    Violated,
+    Unit(Literal),
+    Conflicting,
 }
 
 impl Default for Engine {
@@ -168,17 +168,17 @@ impl Default for Engine {
             watchers: Vec::new(),
             choices: Vec::new(),
             proofs: Proofs::default(),
-            lesson: Lesson::default(),
+            learned: LearnedClause::default(),
             activity: Activity::default(),
-            pace: Pace::default(),
-            habits: Vec::new(),
+            restarts: Restarts::default(),
+            saved_phases: Vec::new(),
             head: 0,
             level: 0,
             late: Vec::new(),
-            left_levels: 0,
+            backjumps: 0,
             decisions: 0,
             opened: Vec::new(),
-            told: 0,
+            reported: 0,
         }
     }
 }
@@ -193,8 +193,8 @@ impl Engine {
         self.last.push(NONE);
         self.choices.push(self.watchers.len());
         self.watchers.resize(self.watchers.len() + width, Vec::new());
-        self.habits.push(None);
-        self.lesson.make_room(words(width));
+        self.saved_phases.push(None);
+        self.learned.make_room(words(width));
         self.activity.add(var);
         var
     }
@@ -215,20 +215,20 @@ impl Engine {
     }
 
     /// How often decisions were taken back: while this stays the same, what was settled stays settled.
-    pub fn left_levels(&self) -> usize {
-        self.left_levels
+    pub fn backjumps(&self) -> usize {
+        self.backjumps
     }
 
     /// The variables that were narrowed since this was last asked; told again where a step was taken back
     /// and another made.
-    pub fn take_narrowed(&mut self) -> Vec<Var> {
-        let told = std::mem::replace(&mut self.told, self.steps.len());
-        self.steps[told..].iter().map(|step| step.var as usize).collect()
+    pub fn take_changed(&mut self) -> Vec<Var> {
+        let reported = std::mem::replace(&mut self.reported, self.steps.len());
+        self.steps[reported..].iter().map(|step| step.var as usize).collect()
     }
 
     /// The choice that a variable had when it was last settled, if it is open.
-    pub fn habit(&self, var: Var) -> Option<usize> {
-        self.habits[var].map(|choice| choice as usize).filter(|choice| self.domain(var).has(*choice))
+    pub fn saved_phase(&self, var: Var) -> Option<usize> {
+        self.saved_phases[var].map(|choice| choice as usize).filter(|choice| self.domain(var).has(*choice))
     }
 
     /// Takes the variable that contradictions were most about of those that want a decision: those of which
@@ -244,7 +244,7 @@ impl Engine {
     }
 
     /// States that one of `terms` holds; `fact` names this in a refutation, and may stand for several clauses.
-    pub fn state(&mut self, terms: impl IntoIterator<Item = Term>, fact: usize) -> Result<(), Refuted> {
+    pub fn state(&mut self, terms: impl IntoIterator<Item = Term>, fact: usize) -> Result<(), Unsat> {
         let proof = self.proofs.fact(fact);
         self.state_by(terms, proof)
     }
@@ -254,13 +254,13 @@ impl Engine {
         &mut self,
         terms: impl IntoIterator<Item = Term>,
         facts: &[usize],
-    ) -> Result<(), Refuted> {
+    ) -> Result<(), Unsat> {
         let proofs: Vec<ProofId> = facts.iter().map(|fact| self.proofs.fact(*fact)).collect();
-        let proof = self.proofs.lesson(&proofs);
+        let proof = self.proofs.learned(&proofs);
         self.state_by(terms, proof)
     }
 
-    fn state_by(&mut self, terms: impl IntoIterator<Item = Term>, proof: ProofId) -> Result<(), Refuted> {
+    fn state_by(&mut self, terms: impl IntoIterator<Item = Term>, proof: ProofId) -> Result<(), Unsat> {
         let from = self.literals.len();
         for Term { var, choices } in terms {
             if !choices.is_none() {
@@ -275,13 +275,13 @@ impl Engine {
         if self.level > 0 && open <= 1 {
             self.late.push(Late { clause, seen_at: self.level });
         }
-        match self.standing(clause) {
-            Standing::Fine => Ok(()),
-            Standing::Forces(literal) => {
+        match self.clause_state(clause) {
+            ClauseState::Satisfied => Ok(()),
+            ClauseState::Unit(literal) => {
                 self.force(literal, clause);
                 Ok(())
             }
-            Standing::Violated => self.learn_from(clause),
+            ClauseState::Conflicting => self.learn_from(clause),
         }
     }
 
@@ -291,7 +291,7 @@ impl Engine {
     }
 
     /// Whether all decisions that had been made when a mark was set stand.
-    pub fn stands(&self, mark: Mark) -> bool {
+    pub fn still_holds(&self, mark: Mark) -> bool {
         let opened = (mark.level as usize).checked_sub(1).map(|at| self.opened.get(at));
         mark.level <= self.level && opened.is_none_or(|opened| opened == Some(&mark.opened))
     }
@@ -305,10 +305,10 @@ impl Engine {
     }
 
     /// Draws all consequences, learning from every contradiction, until nothing more follows.
-    pub fn settle(&mut self) -> Result<(), Refuted> {
-        while let Some(violated) = self.propagate() {
+    pub fn propagate(&mut self) -> Result<(), Unsat> {
+        while let Some(violated) = self.unit_propagate() {
             self.learn_from(violated)?;
-            self.clear_up();
+            self.reduce_clauses();
         }
         Ok(())
     }
@@ -354,18 +354,18 @@ impl Engine {
         self.domain(literal.var as usize).within(self.set(literal))
     }
 
-    fn standing(&self, clause: ClauseId) -> Standing {
+    fn clause_state(&self, clause: ClauseId) -> ClauseState {
         let mut open = None;
         for literal in self.literals_of(clause) {
             if !self.is_open(*literal) {
                 continue;
             }
             if open.is_some() || self.is_certain(*literal) {
-                return Standing::Fine;
+                return ClauseState::Satisfied;
             }
             open = Some(*literal);
         }
-        open.map_or(Standing::Violated, Standing::Forces)
+        open.map_or(ClauseState::Conflicting, ClauseState::Unit)
     }
 
     fn force(&mut self, literal: Literal, reason: ClauseId) {
@@ -392,21 +392,21 @@ impl Engine {
     }
 
     /// Takes back all decisions above `level`, and draws there what was stated since.
-    pub fn go_back(&mut self, level: u32) -> Result<(), Refuted> {
-        self.return_to(level);
-        self.heed_late().map_or(Ok(()), |violated| self.learn_from(violated))
+    pub fn backjump(&mut self, level: u32) -> Result<(), Unsat> {
+        self.undo_to(level);
+        self.revisit_late().map_or(Ok(()), |violated| self.learn_from(violated))
     }
 
     /// Takes back all decisions above `level`; whoever calls it heeds late clauses.
-    fn return_to(&mut self, level: u32) {
+    fn undo_to(&mut self, level: u32) {
         if level >= self.level {
             return;
         }
-        self.left_levels += 1;
+        self.backjumps += 1;
         while let Some(step) = self.steps.pop_if(|step| step.level > level) {
             let var = step.var as usize;
             if let Some(choice) = self.domain(var).only() {
-                self.habits[var] = Some(offset(choice));
+                self.saved_phases[var] = Some(offset(choice));
             }
             let words = self.words_of(var);
             self.domains[words].copy_from_slice(&self.saved[step.before as usize..]);
@@ -415,13 +415,13 @@ impl Engine {
             self.activity.queue(var);
         }
         self.head = self.head.min(self.steps.len());
-        self.told = self.told.min(self.steps.len());
+        self.reported = self.reported.min(self.steps.len());
         self.opened.truncate(level as usize);
         self.level = level;
     }
 
     /// Draws again what late clauses force at this level; the one that is violated, if one is.
-    fn heed_late(&mut self) -> Option<ClauseId> {
+    fn revisit_late(&mut self) -> Option<ClauseId> {
         // What is drawn at level 0 is never taken back.
         self.late.retain(|late| late.seen_at > 0);
         for index in 0..self.late.len() {
@@ -430,10 +430,10 @@ impl Engine {
                 continue;
             }
             self.late[index].seen_at = self.level;
-            match self.standing(clause) {
-                Standing::Fine => {}
-                Standing::Forces(literal) => self.force(literal, clause),
-                Standing::Violated => return Some(clause),
+            match self.clause_state(clause) {
+                ClauseState::Satisfied => {}
+                ClauseState::Unit(literal) => self.force(literal, clause),
+                ClauseState::Conflicting => return Some(clause),
             }
         }
         None

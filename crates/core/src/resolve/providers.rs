@@ -8,10 +8,10 @@ use crate::name::{PackageName, RegistryName};
 
 /// Most providers of a capability among which one is sought. Of more, somebody has to have chosen one: each costs as much as a
 /// package, and anybody who may publish can add to them.
-pub const MOST_PROVIDERS: usize = 64;
+pub const MAX_PROVIDERS: usize = 64;
 
 /// Most providers of a capability that are told.
-const MOST_TOLD: usize = 8;
+const MAX_SHOWN: usize = 8;
 
 impl Problem {
     /// The providers of a capability among which one is sought, by name; of too many, those that were chosen.
@@ -20,7 +20,7 @@ impl Problem {
         capability: &PackageName,
         all: &BTreeSet<PackageName>,
     ) -> Result<Vec<PackageName>, OpenCapability> {
-        if all.len() <= MOST_PROVIDERS {
+        if all.len() <= MAX_PROVIDERS {
             return Ok(all.iter().cloned().collect());
         }
         let named = [self.preferred.get(capability), self.providers.get(capability)].into_iter().flatten();
@@ -53,9 +53,9 @@ impl OpenCapability {
         all: &BTreeSet<PackageName>,
         registry: impl Fn(&PackageName) -> Option<RegistryName>,
     ) -> Self {
-        let told = all.iter().take(MOST_TOLD);
-        let providers = told.map(|provider| (provider.clone(), registry(provider))).collect();
-        Self { name: name.clone(), providers, more: all.len().saturating_sub(MOST_TOLD), needed_in: None }
+        let reported = all.iter().take(MAX_SHOWN);
+        let providers = reported.map(|provider| (provider.clone(), registry(provider))).collect();
+        Self { name: name.clone(), providers, more: all.len().saturating_sub(MAX_SHOWN), needed_in: None }
     }
 }
 

@@ -15,77 +15,77 @@ use std::collections::{HashMap, HashSet};
 use self::nearest::Nearest;
 use super::choices::Choices;
 use super::conflict;
-use super::engine::{Engine, Refuted, Var};
+use super::engine::{Engine, Unsat, Var};
 use super::universe::{Kind, Stop, Universe};
 use super::{Catalogue, Prefer, Problem, Resolution, Unresolved};
 use crate::name::PackageName;
 
 /// Most packages that are told where no answer was found.
-const MOST_STRUGGLED: usize = 5;
+const MAX_HARDEST: usize = 5;
 
 /// Contradictions up to which a trial decides as is preferred, and from then on as it did before.
-const EAGER: u64 = 20;
+const PREFERRED_PHASE_CONFLICTS: u64 = 20;
 
 /// Contradictions after which a search counts as hard.
-const HARD_AFTER: u64 = 100;
+const PROBE_AFTER: u64 = 100;
 
 /// The best resolution of a problem, or why there is none.
 pub fn resolve<C: Catalogue>(problem: &Problem, catalogue: &C) -> Result<Resolution, Unresolved<C::Error>> {
-    resolve_so(problem, catalogue, Manner::default())
+    resolve_with_options(problem, catalogue, SearchOptions::default())
 }
 
 /// The best resolution of a problem, searched in a certain manner, which changes nothing but the time it takes.
-pub fn resolve_so<C: Catalogue>(
+pub fn resolve_with_options<C: Catalogue>(
     problem: &Problem,
     catalogue: &C,
-    manner: Manner,
+    options: SearchOptions,
 ) -> Result<Resolution, Unresolved<C::Error>> {
-    let mut search = Search::new(problem, catalogue, manner);
+    let mut search = Search::new(problem, catalogue, options);
     let result = search.run();
-    let lessons = search.engine.lessons();
+    let conflicts = search.engine.conflicts();
     match result {
         Ok(()) => Ok(search.resolution()),
         Err(Stop::Catalogue(error)) => Err(Unresolved::Catalogue(error)),
-        Err(Stop::GaveUp) => Err(Unresolved::GaveUp(search.struggled())),
+        Err(Stop::GaveUp) => Err(Unresolved::GaveUp(search.hardest_packages())),
         Err(Stop::Open(open)) => Err(Unresolved::Open(open)),
-        Err(Stop::Refuted(refuted)) => {
-            Err(Unresolved::Conflict(Box::new(conflict::tell(&search.universe, &refuted, lessons))))
+        Err(Stop::Unsat(unsat)) => {
+            Err(Unresolved::Conflict(Box::new(conflict::explain(&search.universe, &unsat, conflicts))))
         }
     }
 }
 
 /// The best resolution of a problem; `None` where there is none, whatever the reason, or none was found before
-/// `patience` ran out, from which the contradictions met are taken.
+/// `conflict_budget` ran out, from which the contradictions met are taken.
 pub fn attempt<C: Catalogue>(
     problem: &Problem,
     catalogue: &C,
-    patience: &mut u64,
+    conflict_budget: &mut u64,
 ) -> Result<Option<Resolution>, C::Error> {
-    let manner = Manner { most_lessons: *patience, ..Manner::default() };
-    let mut search = Search::new(problem, catalogue, manner);
+    let options = SearchOptions { max_conflicts: *conflict_budget, ..SearchOptions::default() };
+    let mut search = Search::new(problem, catalogue, options);
     let result = search.run();
-    *patience = patience.saturating_sub(search.engine.lessons());
+    *conflict_budget = conflict_budget.saturating_sub(search.engine.conflicts());
     match result {
         Ok(()) => Ok(Some(search.resolution())),
         Err(Stop::Catalogue(error)) => Err(error),
-        Err(Stop::GaveUp | Stop::Open(_) | Stop::Refuted(_)) => Ok(None),
+        Err(Stop::GaveUp | Stop::Open(_) | Stop::Unsat(_)) => Ok(None),
     }
 }
 
 /// How the search goes about it.
 #[derive(Debug, Clone, Copy)]
-pub struct Manner {
+pub struct SearchOptions {
     /// Whether releases that stumble are ruled out before a decision.
-    pub looks_ahead: bool,
+    pub probes_literals: bool,
     /// After how many contradictions it counts as hard.
-    pub hard_after: u64,
+    pub probe_after: u64,
     /// After how many it gives up.
-    pub most_lessons: u64,
+    pub max_conflicts: u64,
 }
 
-impl Default for Manner {
+impl Default for SearchOptions {
     fn default() -> Self {
-        Self { looks_ahead: true, hard_after: HARD_AFTER, most_lessons: u64::MAX }
+        Self { probes_literals: true, probe_after: PROBE_AFTER, max_conflicts: u64::MAX }
     }
 }
 
@@ -98,14 +98,14 @@ struct Search<'a, C> {
     rest: Nearest,
     /// How often each package was decided.
     tries: HashMap<Var, usize>,
-    manner: Manner,
-    hard: Option<Hard>,
+    options: SearchOptions,
+    probing: Option<Probing>,
 }
 
 /// What a hard search knows.
-struct Hard {
+struct Probing {
     /// The level above which any solution is looked for, to see whether what is decided up to there has one.
-    trial: Option<u32>,
+    probe: Option<u32>,
     /// How many contradictions there had been when it began.
     begun: u64,
     /// The last solution that was found: a choice for each variable.
@@ -113,7 +113,7 @@ struct Hard {
 }
 
 impl<'a, C: Catalogue> Search<'a, C> {
-    fn new(problem: &'a Problem, catalogue: &'a C, manner: Manner) -> Self {
+    fn new(problem: &'a Problem, catalogue: &'a C, options: SearchOptions) -> Self {
         Self {
             universe: Universe::new(problem, catalogue),
             engine: Engine::default(),
@@ -121,27 +121,27 @@ impl<'a, C: Catalogue> Search<'a, C> {
             staying: Nearest::default(),
             rest: Nearest::default(),
             tries: HashMap::new(),
-            manner,
-            hard: None,
+            options,
+            probing: None,
         }
     }
 
     fn run(&mut self) -> Result<(), Stop<C::Error>> {
         let locked: Vec<PackageName> = self.universe.problem.locked.keys().cloned().collect();
-        self.universe.catalogue.expect(&locked);
+        self.universe.catalogue.prefetch(&locked);
         self.universe.state_direct(&mut self.engine)?;
         let direct = self.universe.problem.needs.iter().map(|need| &need.package);
         self.direct = direct.filter_map(|package| self.universe.known(package)).collect();
         loop {
-            self.draw_consequences()?;
-            let lessons = self.engine.lessons();
-            if lessons > self.manner.most_lessons || self.universe.catalogue.gives_up() {
+            self.propagate_all()?;
+            let conflicts = self.engine.conflicts();
+            if conflicts > self.options.max_conflicts || self.universe.catalogue.is_out_of_time() {
                 return Err(Stop::GaveUp);
             }
-            if self.hard.is_none() && lessons >= self.manner.hard_after {
-                self.begin_hard()?;
-            } else if let Some(level) = self.on_trial() {
-                self.try_on(level)?;
+            if self.probing.is_none() && conflicts >= self.options.probe_after {
+                self.start_probing()?;
+            } else if let Some(level) = self.probe_level() {
+                self.continue_probe(level)?;
             } else if self.prefer()? {
                 return Ok(());
             }
@@ -160,13 +160,13 @@ impl<'a, C: Catalogue> Search<'a, C> {
                 self.next_of_the_rest()
             });
         let Some((var, choice)) = next else { return Ok(true) };
-        if self.manner.looks_ahead && self.universe.state_stumbling(&mut self.engine, var, choice)? {
+        if self.options.probes_literals && self.universe.exclude_failed_literals(&mut self.engine, var, choice)? {
             return Ok(false);
         }
         self.decide(var, choice);
-        let (level, lessons) = (self.engine.level(), self.engine.lessons());
-        if let Some(hard) = self.hard.as_mut().filter(|hard| hard.solution.get(var) != Some(&choice)) {
-            (hard.trial, hard.begun) = (Some(level), lessons);
+        let (level, conflicts) = (self.engine.level(), self.engine.conflicts());
+        if let Some(probing) = self.probing.as_mut().filter(|probing| probing.solution.get(var) != Some(&choice)) {
+            (probing.probe, probing.begun) = (Some(level), conflicts);
         }
         Ok(false)
     }
@@ -179,60 +179,60 @@ impl<'a, C: Catalogue> Search<'a, C> {
     /// From here on a solution is known before anything is preferred: first any, then, decision by decision, one
     /// that agrees with what is preferred. Deciding in the order of preference alone would learn too late what
     /// the first decisions make impossible.
-    fn begin_hard(&mut self) -> Result<(), Stop<C::Error>> {
-        self.engine.go_back(0)?;
-        self.hard = Some(Hard { trial: Some(0), begun: self.engine.lessons(), solution: Vec::new() });
-        self.universe.be_thorough(&mut self.engine)
+    fn start_probing(&mut self) -> Result<(), Stop<C::Error>> {
+        self.engine.backjump(0)?;
+        self.probing = Some(Probing { probe: Some(0), begun: self.engine.conflicts(), solution: Vec::new() });
+        self.universe.add_all_clauses(&mut self.engine)
     }
 
     /// The level up to which decisions are on trial. A trial is over when its last decision was taken back: it
     /// turned out impossible.
-    fn on_trial(&mut self) -> Option<u32> {
+    fn probe_level(&mut self) -> Option<u32> {
         let level = self.engine.level();
-        let hard = self.hard.as_mut()?;
-        hard.trial = hard.trial.filter(|trial| *trial <= level);
-        hard.trial
+        let probing = self.probing.as_mut()?;
+        probing.probe = probing.probe.filter(|probe| *probe <= level);
+        probing.probe
     }
 
     /// Goes on towards any solution with what is decided up to `level`.
-    fn try_on(&mut self, level: u32) -> Result<(), Refuted> {
-        if self.engine.is_astray() {
-            return self.engine.begin_anew(level);
+    fn continue_probe(&mut self, level: u32) -> Result<(), Unsat> {
+        if self.engine.should_restart() {
+            return self.engine.restart(level);
         }
         if let Some(var) = self.engine.take_most_active() {
             // At first as preferred, so that what is found answers for further preferences, too.
-            let is_new = self.hard.as_ref().is_some_and(|hard| self.engine.lessons() < hard.begun + EAGER);
-            let habit = self.engine.habit(var).filter(|_| !is_new);
-            if let Some(choice) = habit.or_else(|| self.best_choice(var, &HashSet::new())) {
+            let is_new = self.probing.as_ref().is_some_and(|probing| self.engine.conflicts() < probing.begun + PREFERRED_PHASE_CONFLICTS);
+            let saved_phase = self.engine.saved_phase(var).filter(|_| !is_new);
+            if let Some(choice) = saved_phase.or_else(|| self.best_choice(var, &HashSet::new())) {
                 self.decide(var, choice);
             }
             return Ok(());
         }
         let choice = |var| self.engine.domain(var).only().unwrap_or(Choices::LEFT_OUT);
         let solution = (0..self.universe.packages.len()).map(choice).collect();
-        self.hard = Some(Hard { trial: None, begun: 0, solution });
-        self.engine.go_back(level)
+        self.probing = Some(Probing { probe: None, begun: 0, solution });
+        self.engine.backjump(level)
     }
 
     /// The packages that were decided most often: where a long search goes back and forth.
-    fn struggled(&self) -> Vec<PackageName> {
+    fn hardest_packages(&self) -> Vec<PackageName> {
         let mut tries: Vec<(usize, &PackageName)> =
             self.tries.iter().map(|(var, tries)| (*tries, &self.universe.packages[*var].name)).collect();
         tries.sort_by(|a, b| b.0.cmp(&a.0).then_with(|| a.1.cmp(b.1)));
-        tries.into_iter().take(MOST_STRUGGLED).map(|(_, name)| name.clone()).collect()
+        tries.into_iter().take(MAX_HARDEST).map(|(_, name)| name.clone()).collect()
     }
 
     /// Lets the engine settle and states the demands of every release that has thereby been chosen.
-    fn draw_consequences(&mut self) -> Result<(), Stop<C::Error>> {
+    fn propagate_all(&mut self) -> Result<(), Stop<C::Error>> {
         loop {
-            self.engine.settle()?;
-            let narrowed = self.engine.take_narrowed();
+            self.engine.propagate()?;
+            let narrowed = self.engine.take_changed();
             if narrowed.is_empty() {
                 return Ok(());
             }
             let chosen = narrowed.into_iter().filter_map(|var| self.chosen_behind(var));
             let chosen: Vec<(Var, usize)> = chosen.collect();
-            self.expect_brought(&chosen);
+            self.prefetch_needed(&chosen);
             for (var, choice) in chosen {
                 self.universe.state_demands(&mut self.engine, var, choice)?;
             }
@@ -248,13 +248,13 @@ impl<'a, C: Catalogue> Search<'a, C> {
         }
     }
 
-    fn expect_brought(&self, chosen: &[(Var, usize)]) {
+    fn prefetch_needed(&self, chosen: &[(Var, usize)]) {
         let brought =
             chosen.iter().flat_map(|(var, choice)| self.universe.brought_by(&self.engine, *var, *choice));
         let unknown: Vec<PackageName> =
             brought.filter(|name| self.universe.known(name).is_none()).cloned().collect();
         if !unknown.is_empty() {
-            self.universe.catalogue.expect(&unknown);
+            self.universe.catalogue.prefetch(&unknown);
         }
     }
 

@@ -12,7 +12,7 @@ use std::collections::BTreeMap;
 use std::convert::Infallible;
 use std::sync::Arc;
 
-use super::search::{Manner, resolve_so};
+use super::search::{SearchOptions, resolve_with_options};
 use super::{Catalogue, ChosenPackage, Listing, Problem, ProblemNeed, Resolution, Unresolved, resolve};
 use crate::facet::{Facet, Facets, FitValue, Target};
 use crate::history::History;
@@ -46,7 +46,7 @@ struct Published {
     components: Vec<TestComponent>,
     /// The levels that it has native files for; none where it has no such files.
     natives: Vec<usize>,
-    standing: Standing,
+    clause_state: ClauseState,
 }
 
 /// What a need wants of a package.
@@ -67,8 +67,8 @@ struct TestComponent {
 
 /// How a release stands today.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Standing {
-    Fine,
+enum ClauseState {
+    Satisfied,
     Deprecated,
     Withdrawn,
 }
@@ -77,7 +77,7 @@ impl Published {
     fn new(version: Version) -> Self {
         let (needs, conflicts, provides, when) = Default::default();
         let (wants, components, natives) = Default::default();
-        let (standing, family, level) = (Standing::Fine, None, None);
+        let (clause_state, family, level) = (ClauseState::Satisfied, None, None);
         Self {
             version,
             needs,
@@ -89,7 +89,7 @@ impl Published {
             wants,
             components,
             natives,
-            standing,
+            clause_state,
         }
     }
 
@@ -170,11 +170,11 @@ impl Registry {
         if events.is_empty() {
             for release in self.0.get(name)? {
                 events.push(release.event(name));
-                events.extend(match release.standing {
-                    Standing::Fine => None,
-                    Standing::Withdrawn => Some(serde_json::json!({ "event": "withdrawn",
+                events.extend(match release.clause_state {
+                    ClauseState::Satisfied => None,
+                    ClauseState::Withdrawn => Some(serde_json::json!({ "event": "withdrawn",
                         "version": release.version, "reason": "leaks", "at": at })),
-                    Standing::Deprecated => Some(serde_json::json!({ "event": "deprecated",
+                    ClauseState::Deprecated => Some(serde_json::json!({ "event": "deprecated",
                         "range": format!("= {}", release.version), "reason": "slow", "at": at })),
                 });
             }
@@ -227,10 +227,10 @@ fn registry(lines: &[&str]) -> Registry {
             continue;
         }
         let mut release = Published::new(version.trim_end_matches(['!', '~']).parse().unwrap());
-        release.standing = match version.chars().last() {
-            Some('!') => Standing::Withdrawn,
-            Some('~') => Standing::Deprecated,
-            _ => Standing::Fine,
+        release.clause_state = match version.chars().last() {
+            Some('!') => ClauseState::Withdrawn,
+            Some('~') => ClauseState::Deprecated,
+            _ => ClauseState::Satisfied,
         };
         for part in about.split(',').map(str::trim).filter(|part| !part.is_empty()) {
             match part.split_at(1) {
@@ -260,8 +260,8 @@ fn problem(needs: &[&str], locked: &[&str]) -> Problem {
 
 /// What comes of a problem, whatever the manner in which it is searched.
 fn answer(registry: &Registry, problem: &Problem) -> Result<Vec<String>, Vec<String>> {
-    let hard_at_once = Manner { hard_after: 0, ..Manner::default() };
-    let by_the_way = versions(&resolve_so(problem, registry, hard_at_once));
+    let hard_at_once = SearchOptions { probe_after: 0, ..SearchOptions::default() };
+    let by_the_way = versions(&resolve_with_options(problem, registry, hard_at_once));
     let resolved = resolve(problem, registry);
     assert_eq!(by_the_way, versions(&resolved), "a search that is hard at once finds the same");
     match resolved {

@@ -16,7 +16,7 @@ use std::sync::Arc;
 use self::package::extra_needs;
 pub use self::package::{Demand, Extra, Kind, Package};
 use super::choices::Choices;
-use super::engine::{Engine, Refuted, Var};
+use super::engine::{Engine, Unsat, Var};
 use super::{Catalogue, OpenCapability, Problem};
 use crate::card::CardNeed;
 use crate::facet::Facets;
@@ -69,16 +69,16 @@ impl Fact {
 /// Why nothing more can be stated.
 #[derive(Debug)]
 pub enum Stop<E> {
-    Refuted(Refuted),
+    Unsat(Unsat),
     Catalogue(E),
     GaveUp,
     /// So many provide a capability that one has to be chosen.
     Open(Box<OpenCapability>),
 }
 
-impl<E> From<Refuted> for Stop<E> {
-    fn from(refuted: Refuted) -> Self {
-        Self::Refuted(refuted)
+impl<E> From<Unsat> for Stop<E> {
+    fn from(unsat: Unsat) -> Self {
+        Self::Unsat(unsat)
     }
 }
 
@@ -209,7 +209,7 @@ impl<'a, C: Catalogue> Universe<'a, C> {
     /// What is needed of a capability depends on what its providers have.
     fn reach_providers(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
         let providers = self.packages[var].providers().to_vec();
-        self.catalogue.expect(&providers);
+        self.catalogue.prefetch(&providers);
         providers.iter().try_for_each(|provider| self.reach(engine, provider).map(drop))
     }
 
@@ -217,7 +217,7 @@ impl<'a, C: Catalogue> Universe<'a, C> {
     pub fn state_direct(&mut self, engine: &mut Engine) -> Result<(), Stop<C::Error>> {
         let problem = self.problem;
         let names: Vec<PackageName> = problem.needs.iter().map(|need| need.package.clone()).collect();
-        self.catalogue.expect(&names);
+        self.catalogue.prefetch(&names);
         for (number, need) in problem.needs.iter().enumerate() {
             self.reach(engine, &need.package)?;
             self.reach_extras(engine, &need.package, &need.components, need.bare)?;
@@ -247,28 +247,28 @@ impl<'a, C: Catalogue> Universe<'a, C> {
     /// would be chosen does; whether it does.
     ///
     /// Without it, the search would decide for each of them and run into its reason.
-    pub fn state_stumbling(
+    pub fn exclude_failed_literals(
         &mut self,
         engine: &mut Engine,
         var: Var,
         choice: usize,
     ) -> Result<bool, Stop<C::Error>> {
-        if self.stumbling(engine, var, |releases| releases.has(choice)).is_empty() {
+        if self.failed_literals(engine, var, |releases| releases.has(choice)).is_empty() {
             return Ok(false);
         }
         let open = engine.domain(var).to_owned();
-        let stumbling = self.stumbling(engine, var, |releases| !releases.view().misses(open.view()));
-        for number in &stumbling {
+        let failed_literals = self.failed_literals(engine, var, |releases| !releases.view().misses(open.view()));
+        for number in &failed_literals {
             self.state_demand(engine, var, *number)?;
         }
         Ok(true)
     }
 
     /// The demands of releases that a test is for which nothing open satisfies.
-    fn stumbling(&mut self, engine: &Engine, var: Var, of: impl Fn(&Choices) -> bool) -> Vec<usize> {
-        let mut stumbling = self.unstated(var, of);
-        stumbling.retain(|number| self.stumbles(engine, var, *number));
-        stumbling
+    fn failed_literals(&mut self, engine: &Engine, var: Var, of: impl Fn(&Choices) -> bool) -> Vec<usize> {
+        let mut failed_literals = self.unstated(var, of);
+        failed_literals.retain(|number| self.fails_probing(engine, var, *number));
+        failed_literals
     }
 
     /// States what a registry and the problem say of a package's releases by themselves.

@@ -8,14 +8,14 @@ use crate::range::Range;
 use crate::version::Version;
 
 /// Contradictions that all attempts together may meet: those of a usual conflict meet a few.
-const PATIENCE: u64 = 50_000;
+const CONFLICT_BUDGET: u64 = 50_000;
 
 /// The same, and most needs that are looked at, where even the conflict was too hard to tell briefly.
-const LITTLE_PATIENCE: u64 = 1_000;
+const SMALL_CONFLICT_BUDGET: u64 = 1_000;
 const FEW_NEEDS: usize = 3;
 
 /// Most pairs of needs that are relaxed together where no single one helps.
-const MOST_PAIRS: usize = 12;
+const MAX_PAIRS: usize = 12;
 
 /// Changes after which there is a resolution.
 #[derive(Debug, Clone)]
@@ -62,9 +62,9 @@ pub fn ways_out<C: Catalogue>(
     conflict: &Conflict,
     catalogue: &C,
 ) -> Result<Vec<WayOut>, C::Error> {
-    let (patience, most) =
-        if conflict.is_minimal { (PATIENCE, usize::MAX) } else { (LITTLE_PATIENCE, FEW_NEEDS) };
-    let mut finder = Finder { problem, catalogue, patience };
+    let (conflict_budget, most) =
+        if conflict.is_minimal { (CONFLICT_BUDGET, usize::MAX) } else { (SMALL_CONFLICT_BUDGET, FEW_NEEDS) };
+    let mut finder = Finder { problem, catalogue, conflict_budget };
     let places = conflict.misfits.iter().map(|(place, _)| &problem.places[*place]);
     let mut misfits: Vec<String> =
         places.filter(|place| !place.is_promise).map(|place| place.name.clone()).collect();
@@ -108,7 +108,7 @@ struct Finder<'a, C> {
     problem: &'a Problem,
     catalogue: &'a C,
     /// Contradictions that may yet be met.
-    patience: u64,
+    conflict_budget: u64,
 }
 
 impl<C: Catalogue> Finder<'_, C> {
@@ -125,7 +125,7 @@ impl<C: Catalogue> Finder<'_, C> {
             let Some(next) = self.conflict_without(first)? else { continue };
             for second in self.open_to_change(&next) {
                 let pair = [first.min(second), first.max(second)];
-                if first != second && tried.len() < MOST_PAIRS && !tried.contains(&pair) {
+                if first != second && tried.len() < MAX_PAIRS && !tried.contains(&pair) {
                     tried.push(pair);
                     ways.extend(self.relaxing(&pair, Kind::Range)?);
                 }
@@ -151,7 +151,7 @@ impl<C: Catalogue> Finder<'_, C> {
             numbers.iter().map(|number| &self.problem.needs[*number].package).collect();
         let resolution = loop {
             let attempted =
-                (self.patience > 0).then(|| attempt(&problem, self.catalogue, &mut self.patience));
+                (self.conflict_budget > 0).then(|| attempt(&problem, self.catalogue, &mut self.conflict_budget));
             let Some(resolution) = attempted.transpose()?.flatten() else { return Ok(None) };
             // What was withdrawn may stay where it is locked, but nobody is sent there.
             let locked = problem.locked.len();
@@ -177,10 +177,10 @@ impl<C: Catalogue> Finder<'_, C> {
         for level in higher {
             let mut problem = self.problem.clone();
             problem.places[number].values.insert(facet.clone(), FitValue::One(level.clone()));
-            if self.patience == 0 {
+            if self.conflict_budget == 0 {
                 return Ok(None);
             }
-            if let Some(resolution) = attempt(&problem, self.catalogue, &mut self.patience)? {
+            if let Some(resolution) = attempt(&problem, self.catalogue, &mut self.conflict_budget)? {
                 let raised = Raised { place: place.clone(), facet: facet.clone(), level: level.clone() };
                 return Ok(Some(WayOut { changes: Vec::new(), raised: Some(raised), resolution }));
             }

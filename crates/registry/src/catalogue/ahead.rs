@@ -13,7 +13,7 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::Listing;
 
 /// Most threads that look up; more wait for one disk.
-const MOST_FETCHERS: usize = 16;
+const MAX_FETCHERS: usize = 16;
 
 /// What is known of packages, and who looks up more.
 pub struct Ahead {
@@ -45,7 +45,7 @@ enum Slot {
 impl Default for Ahead {
     fn default() -> Self {
         // The thread that asks is busy with answers most of the time, so it doesn't count.
-        Self::new(thread::available_parallelism().map_or(0, |cores| cores.get().min(MOST_FETCHERS)))
+        Self::new(thread::available_parallelism().map_or(0, |cores| cores.get().min(MAX_FETCHERS)))
     }
 }
 
@@ -77,7 +77,7 @@ impl Ahead {
     }
 
     /// Looks packages up in the background, and what the newest release of each needs.
-    pub fn expect(
+    pub fn prefetch(
         &self,
         packages: &[PackageName],
         look_up: impl Fn(&PackageName) -> Option<Option<Arc<Listing>>> + Send + Sync + 'static,

@@ -32,7 +32,7 @@ use crate::search::{Found, Query};
 use crate::sources::elsewhere::{Elsewhere, Freshness};
 
 /// How many questions are under way at once where registries are behind a network.
-const AT_ONCE: usize = 16;
+const MAX_CONCURRENT_REQUESTS: usize = 16;
 
 /// The registries that a workspace declares, and what its members take from elsewhere.
 pub struct Registries {
@@ -110,7 +110,7 @@ impl Registries {
         let elsewhere = Elsewhere::of(workspace, root, locked, freshness, network);
         let is_remote = declared.iter().any(|declared| declared.source.is_remote()) || !elsewhere.is_empty();
         let sources = Arc::new(Sources { in_folders, elsewhere, declared, by_need, by_lock, until: None });
-        let ahead = if is_remote { Ahead::new(AT_ONCE) } else { Ahead::default() };
+        let ahead = if is_remote { Ahead::new(MAX_CONCURRENT_REQUESTS) } else { Ahead::default() };
         Ok(Self { sources, facets, ahead, deadline: None })
     }
 
@@ -146,9 +146,9 @@ impl Registries {
     }
 
     /// Asks at once for all that these needs can reach, where that is one question instead of many.
-    pub fn foresee(&self, needs: &[(PackageName, Range)]) {
+    pub fn prefetch_closure(&self, needs: &[(PackageName, Range)]) {
         for declared in &self.sources.declared {
-            declared.source.foresee(needs);
+            declared.source.prefetch_closure(needs);
         }
     }
 
@@ -347,7 +347,7 @@ impl Sources {
 impl Catalogue for Registries {
     type Error = RegistryError;
 
-    fn gives_up(&self) -> bool {
+    fn is_out_of_time(&self) -> bool {
         self.deadline.is_some_and(|deadline| Instant::now() > deadline)
     }
 
@@ -359,9 +359,9 @@ impl Catalogue for Registries {
         Arc::clone(&self.facets)
     }
 
-    fn expect(&self, packages: &[PackageName]) {
+    fn prefetch(&self, packages: &[PackageName]) {
         let sources = Arc::clone(&self.sources);
-        self.ahead.expect(packages, move |package| sources.look_up(package).ok());
+        self.ahead.prefetch(packages, move |package| sources.look_up(package).ok());
     }
 }
 

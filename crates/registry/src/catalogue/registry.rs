@@ -288,11 +288,11 @@ impl Registry {
     }
 
     /// Asks at once for all that these needs can reach, where that is one question instead of many.
-    pub fn foresee(&self, needs: &[(PackageName, Range)]) {
+    pub fn prefetch_closure(&self, needs: &[(PackageName, Range)]) {
         match self {
             Self::Kept(_) | Self::Oci(_) => {}
-            Self::Remote(remote) => remote.foresee(needs),
-            Self::Mirrored(mirrored) => mirrored.foresee(needs),
+            Self::Remote(remote) => remote.prefetch_closure(needs),
+            Self::Mirrored(mirrored) => mirrored.prefetch_closure(needs),
         }
     }
 

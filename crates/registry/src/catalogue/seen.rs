@@ -28,10 +28,10 @@ const FORM: Form = Form {
 const LEVEL: i32 = 1;
 
 /// Largest text that is kept beside its digest, in bytes before compressing.
-const LARGEST_TEXT: usize = 8 << 20;
+const MAX_TEXT_SIZE: usize = 8 << 20;
 
 /// Most things that vanished or changed that are told.
-const MOST_TOLD: usize = 5;
+const MAX_TOLD: usize = 5;
 
 /// What one registry said of its packages before.
 pub struct SeenHistories {
@@ -171,7 +171,7 @@ impl State {
         let database = self.database.as_ref()?.as_ref()?;
         let select = "SELECT text FROM seen WHERE package = ?";
         let packed: Vec<u8> = database.query_row(select, [package.as_str()], |row| row.get(0)).ok()?;
-        let text = zstd::bulk::decompress(&packed, LARGEST_TEXT).ok()?;
+        let text = zstd::bulk::decompress(&packed, MAX_TEXT_SIZE).ok()?;
         String::from_utf8(text).ok()
     }
 }
@@ -189,7 +189,7 @@ fn write(
     {
         let mut insert = noting.prepare_cached("INSERT OR REPLACE INTO seen VALUES (?, ?, ?, ?, ?)")?;
         for (package, text) in new {
-            let packed = if text.len() <= LARGEST_TEXT {
+            let packed = if text.len() <= MAX_TEXT_SIZE {
                 zstd::bulk::compress(text.as_bytes(), LEVEL).ok()
             } else {
                 None
@@ -219,7 +219,7 @@ fn changes(before: &str, now: &str) -> Vec<String> {
     let mut told: Vec<String> = Vec::new();
     let mut more = 0;
     for line in before.lines().filter(|line| !there.contains(line)) {
-        if told.len() == MOST_TOLD {
+        if told.len() == MAX_TOLD {
             more += 1;
         } else {
             told.push(change(line, now));

@@ -11,7 +11,7 @@ use bibliotax_disk::write::folder_of;
 use rusqlite::{Connection, ErrorCode, OpenFlags, TransactionBehavior};
 
 /// How long to wait for another process that writes.
-const PATIENCE: Duration = Duration::from_secs(10);
+const LOCK_TIMEOUT: Duration = Duration::from_secs(10);
 
 /// What a database's tables are.
 #[derive(Debug, Clone, Copy)]
@@ -25,7 +25,7 @@ pub struct Form {
 /// Opens a database to read it, if there is one of this form.
 pub fn open(path: &Path, form: Form) -> Option<Connection> {
     let database = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY).ok()?;
-    database.busy_timeout(PATIENCE).ok()?;
+    database.busy_timeout(LOCK_TIMEOUT).ok()?;
     (number_of(&database).ok()? == form.number).then_some(database)
 }
 
@@ -50,7 +50,7 @@ pub fn made(path: &Path, form: Form) -> rusqlite::Result<Connection> {
 
 fn prepared(path: &Path, form: Form) -> rusqlite::Result<Connection> {
     let mut database = Connection::open(path)?;
-    database.busy_timeout(PATIENCE)?;
+    database.busy_timeout(LOCK_TIMEOUT)?;
     database.pragma_update(None, "synchronous", "normal")?;
     if number_of(&database)? == form.number {
         return Ok(database);

@@ -41,20 +41,20 @@ use crate::client::network::Network;
 use crate::client::origin::Origin;
 use crate::model::description::{DESCRIPTION, Description};
 use crate::model::error::{Asked, RegistryError};
-use crate::model::keep::{LARGEST_CARD, read_history};
+use crate::model::keep::{MAX_CARD_SIZE, read_history};
 use crate::model::layout::{file_path, history_path};
 use crate::model::names::{NAMES, Named, read_lines};
 use crate::model::reach::{is_loopback, leads_inside};
-use crate::model::room::LARGEST_HISTORY;
+use crate::model::room::MAX_HISTORY_SIZE;
 
 /// What the cache has for the validator of something that is not there; no validator is without quotes.
 const MISSING: &str = "missing";
 
 /// Largest description that is read, in bytes.
-const LARGEST_DESCRIPTION: u64 = 4 << 20;
+const MAX_DESCRIPTION_SIZE: u64 = 4 << 20;
 
 /// Largest list of names that is read, in bytes.
-const LARGEST_LIST: u64 = 1 << 30;
+const MAX_LIST_SIZE: u64 = 1 << 30;
 
 /// A registry behind HTTP.
 #[derive(Clone)]
@@ -128,7 +128,7 @@ impl Remote {
         let cache = network.cache.as_ref().map(|folder| Cache::of(folder, &base));
         let cards = network.cache.as_deref().map(Cards::of);
         let whose = PathBuf::from(url);
-        let text = match read_file(&client, cache.as_ref(), DESCRIPTION, LARGEST_DESCRIPTION) {
+        let text = match read_file(&client, cache.as_ref(), DESCRIPTION, MAX_DESCRIPTION_SIZE) {
             Err(error @ RegistryError::Unreachable { .. }) if network.stale => {
                 let kept = cache.as_ref().and_then(|cache| cache.read(DESCRIPTION));
                 Some(kept.ok_or(error)?.text)
@@ -139,7 +139,7 @@ impl Remote {
         let description = Arc::new(Description::read(&text, &whose)?);
         check_api(name, &base, &description, allowed)?;
         let (name, foreseen) = (name.clone(), Foreseen::default());
-        let longest_list = network.longest_list.unwrap_or(finding::LONGEST_LIST);
+        let longest_list = network.longest_list.unwrap_or(finding::MAX_LIST_LEN);
         Ok(Self { name, base, client, cache, cards, description, longest_list, foreseen })
     }
 
@@ -184,12 +184,12 @@ impl Remote {
 
     /// The whole lines of a package's history, asked for now; `None` if the registry doesn't hold the name.
     pub fn history_text(&self, package: &PackageName) -> Result<Option<String>, RegistryError> {
-        read_file(&self.client, self.cache.as_ref(), &history_path(package), LARGEST_HISTORY as u64)
+        read_file(&self.client, self.cache.as_ref(), &history_path(package), MAX_HISTORY_SIZE as u64)
     }
 
     /// What the registry's list says of each package.
     pub fn listed_names(&self) -> Result<BTreeMap<PackageName, Named>, RegistryError> {
-        let packed = self.client.bytes(NAMES, LARGEST_LIST)?;
+        let packed = self.client.bytes(NAMES, MAX_LIST_SIZE)?;
         let packed = packed.ok_or_else(|| RegistryError::NoList { registry: self.name.to_string() })?;
         let mut names = BTreeMap::new();
         read_lines(&packed, |named| {
@@ -218,7 +218,7 @@ impl Remote {
     /// there is none.
     pub fn names_from(&self, from: u64) -> Result<Option<(u64, impl Read + Send + use<>)>, RegistryError> {
         let part = self.client.part(NAMES, from)?;
-        Ok(part.map(|Part { from, body, .. }| (from, body.take(LARGEST_LIST))))
+        Ok(part.map(|Part { from, body, .. }| (from, body.take(MAX_LIST_SIZE))))
     }
 
     /// A package's history as it was when it was asked for last, however long ago; `None` if it never was.
@@ -247,7 +247,7 @@ impl Remote {
         if let Some(text) = self.cards.as_ref().and_then(|cards| cards.read(digest)) {
             return Ok(text);
         }
-        match self.client.get(&file_path(digest), None, LARGEST_CARD)? {
+        match self.client.get(&file_path(digest), None, MAX_CARD_SIZE)? {
             Answer::Found { text, .. } => {
                 self.cards.iter().for_each(|cards| cards.keep(digest, &text));
                 Ok(text)

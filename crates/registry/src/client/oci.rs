@@ -35,7 +35,7 @@ use crate::client::http::{Cards, checked};
 use crate::client::network::Network;
 use crate::model::description::Description;
 use crate::model::error::{Asked, RegistryError};
-use crate::model::keep::LARGEST_CARD;
+use crate::model::keep::MAX_CARD_SIZE;
 use crate::model::reach::is_loopback;
 use crate::model::reach::leads_inside;
 
@@ -46,7 +46,7 @@ pub const SCHEME: &str = "oci://";
 const ABOUT_REPOSITORY: &str = "bibliotax.registry";
 
 /// Largest description that is read, in bytes.
-const LARGEST_DESCRIPTION: u64 = 4 << 20;
+const MAX_DESCRIPTION_SIZE: u64 = 4 << 20;
 
 /// A registry in one of containers.
 #[derive(Clone)]
@@ -78,7 +78,7 @@ impl Oci {
         let manifest = wire.artifact(&about, ABOUT)?;
         let blob = manifest.as_ref().and_then(|manifest| manifest.blob(kind::DESCRIPTION));
         let blob = blob.ok_or_else(|| RegistryError::NotMade { place: place.to_owned() })?;
-        let description = Description::read(&wire.text(&about, blob, LARGEST_DESCRIPTION)?, &whose)?;
+        let description = Description::read(&wire.text(&about, blob, MAX_DESCRIPTION_SIZE)?, &whose)?;
         Ok(Self {
             name: name.clone(),
             place: place.to_owned(),
@@ -159,7 +159,7 @@ impl Oci {
         if let Some(text) = self.cards.as_ref().and_then(|cards| cards.read(digest)) {
             return Ok(Some(text));
         }
-        let text = self.wire.text_of(&self.repository(package), digest, LARGEST_CARD)?;
+        let text = self.wire.text_of(&self.repository(package), digest, MAX_CARD_SIZE)?;
         if let (Some(cards), Some(text)) = (&self.cards, &text) {
             cards.keep(digest, text);
         }
@@ -170,7 +170,7 @@ impl Oci {
     pub fn opening(&self) -> Result<Option<(String, bool)>, RegistryError> {
         let client = self.wire.client();
         let Some(credential) = client.credential()? else { return Ok(None) };
-        let is_let_in = is_let_in(client.bytes("", LARGEST_DESCRIPTION))?;
+        let is_let_in = is_let_in(client.bytes("", MAX_DESCRIPTION_SIZE))?;
         Ok(Some((credential.found_in.clone(), is_let_in)))
     }
 

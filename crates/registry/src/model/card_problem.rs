@@ -7,11 +7,11 @@ use bibliotax_core::name::{ComponentName, PartName, StepName};
 use bibliotax_core::variant::VariantProblem;
 
 /// Most tags of a package.
-pub const MOST_TAGS: usize = 8;
+pub const MAX_TAGS: usize = 8;
 
 /// Most steps of a release, and the most that one may say, in characters: they are read with every release that is looked at.
-pub const MOST_STEPS: usize = 16;
-pub const LONGEST_STEP: usize = 1000;
+pub const MAX_STEPS: usize = 16;
+pub const MAX_STEP_LEN: usize = 1000;
 
 /// Why a registry can't take a card.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -23,16 +23,16 @@ pub enum CardProblem {
     #[error(transparent)]
     Variant(#[from] VariantProblem),
     /// It wants to be found by everything.
-    #[error("it has {count} tags, and {MOST_TAGS} are the most")]
+    #[error("it has {count} tags, and {MAX_TAGS} are the most")]
     ManyTags { count: usize },
     /// Two steps have one name.
     #[error("two steps are called `{id}`")]
     TwoSteps { id: StepName },
     /// It wants too much done by hand.
-    #[error("it has {count} steps, and {MOST_STEPS} are the most")]
+    #[error("it has {count} steps, and {MAX_STEPS} are the most")]
     ManySteps { count: usize },
     /// A step says too much.
-    #[error("the step `{id}` has {length} characters, and {LONGEST_STEP} are the most")]
+    #[error("the step `{id}` has {length} characters, and {MAX_STEP_LEN} are the most")]
     LongStep { id: StepName, length: usize },
     /// A text has a letter that a terminal would act on, or that nobody sees.
     #[error("a text of it has the hidden letter {hidden} {place}")]

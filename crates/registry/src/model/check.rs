@@ -11,12 +11,12 @@ use bibliotax_core::shown::{escaped, is_hidden};
 use serde_json::Value;
 use url::Url;
 
-use crate::model::card_problem::{CardProblem, LONGEST_STEP, MOST_STEPS, MOST_TAGS};
+use crate::model::card_problem::{CardProblem, MAX_STEP_LEN, MAX_STEPS, MAX_TAGS};
 use crate::model::error::RegistryError;
 use crate::model::reach::is_loopback;
 
 /// How many characters before a letter tell where it is.
-const SHOWN_BEFORE: usize = 30;
+const SHOWN_CONTEXT: usize = 30;
 
 /// Whether a URL may stand with a file of a card: whoever installs it asks there, so nothing on the way may be read or changed.
 fn check_url(url: &str) -> Result<(), CardProblem> {
@@ -34,7 +34,7 @@ pub fn check_card(registry: &str, facets: &Facets, card: &Card) -> Result<(), Ca
     check_facets(registry, facets, card)?;
     facets.check_variants(&card.files)?;
     card.files.iter().filter_map(|file| file.url.as_deref()).try_for_each(check_url)?;
-    if card.tags.len() > MOST_TAGS {
+    if card.tags.len() > MAX_TAGS {
         return Err(CardProblem::ManyTags { count: card.tags.len() });
     }
     check_steps(&card.steps)?;
@@ -72,7 +72,7 @@ fn check_text(text: &str) -> Result<(), CardProblem> {
     match text.char_indices().find(|(_, c)| is_hidden(*c)) {
         None => Ok(()),
         Some((at, hidden)) => {
-            let before: Vec<char> = text[..at].chars().rev().take(SHOWN_BEFORE).collect();
+            let before: Vec<char> = text[..at].chars().rev().take(SHOWN_CONTEXT).collect();
             let before: String = before.into_iter().rev().collect();
             let place = if at == 0 { "at its beginning".to_owned() } else { format!("after `{before}`") };
             Err(CardProblem::HiddenLetter {
@@ -84,7 +84,7 @@ fn check_text(text: &str) -> Result<(), CardProblem> {
 }
 
 fn check_steps(steps: &[Step]) -> Result<(), CardProblem> {
-    if steps.len() > MOST_STEPS {
+    if steps.len() > MAX_STEPS {
         return Err(CardProblem::ManySteps { count: steps.len() });
     }
     for (at, step) in steps.iter().enumerate() {
@@ -92,7 +92,7 @@ fn check_steps(steps: &[Step]) -> Result<(), CardProblem> {
         if steps[..at].iter().any(|other| other.id == id) {
             return Err(CardProblem::TwoSteps { id });
         }
-        if length > LONGEST_STEP {
+        if length > MAX_STEP_LEN {
             return Err(CardProblem::LongStep { id, length });
         }
     }

@@ -11,7 +11,7 @@ use bibliotax_disk::temporary::hold_folder;
 
 use crate::model::check::check_contents;
 use crate::model::error::RegistryError;
-use crate::model::staged::LOOKED_INTO;
+use crate::model::staged::INSPECTED_PREFIX;
 
 /// Opens an archive.
 pub type OpenArchive<'o> = dyn Fn(&FileRecord) -> Result<Box<dyn Read + Send>, RegistryError> + 'o;
@@ -32,7 +32,7 @@ pub fn check_archives(card: &Card, scratch: &Path, open: &OpenArchive<'_>) -> Re
 
 /// The paths in an archive.
 fn contents(file: &FileRecord, scratch: &Path, open: &OpenArchive<'_>) -> Result<Vec<String>, RegistryError> {
-    let folder = tempfile::Builder::new().prefix(LOOKED_INTO).tempdir_in(scratch).at("write in", scratch)?;
+    let folder = tempfile::Builder::new().prefix(INSPECTED_PREFIX).tempdir_in(scratch).at("write in", scratch)?;
     let _held = hold_folder(folder.path());
     let unpacked = unpack(open(file)?, &file.archive(), folder.path());
     let refused = |source| RegistryError::NotInstallable { digest: file.sha256, source };

@@ -29,7 +29,7 @@ use crate::model::piece::{Piece, UploadProblem};
 use crate::model::staged::Staged;
 
 /// Largest card that is read, in bytes.
-pub(crate) const LARGEST_CARD: u64 = 16 << 20;
+pub(crate) const MAX_CARD_SIZE: u64 = 16 << 20;
 
 /// What events a history gets, decided by what it holds.
 pub type Decide<'d> = dyn FnMut(&History) -> Result<Vec<Event>, RegistryError> + 'd;
@@ -109,7 +109,7 @@ pub trait Keep: Send + Sync {
     }
 
     /// Is told that the histories of all that these needs reach will be asked for.
-    fn foresee(&self, _: &[(PackageName, Versions)]) {}
+    fn prefetch_closure(&self, _: &[(PackageName, Versions)]) {}
 
     /// The length of an archive or card in bytes; `None` if it is not there.
     fn file_size(&self, digest: &Digest) -> Result<Option<u64>, RegistryError>;
@@ -260,7 +260,7 @@ impl dyn Keep + '_ {
     /// The text of a card; `None` if it is no text.
     pub fn card_text(&self, digest: &Digest) -> Result<Option<String>, RegistryError> {
         let mut text = String::new();
-        let read = self.open_file(digest)?.take(LARGEST_CARD).read_to_string(&mut text);
+        let read = self.open_file(digest)?.take(MAX_CARD_SIZE).read_to_string(&mut text);
         Ok(read.is_ok().then_some(text))
     }
 

@@ -33,7 +33,7 @@ const FRAME: usize = 1 << 20;
 pub const TAIL: u64 = 64;
 
 /// Largest list that is read, in bytes once unpacked.
-const LARGEST: u64 = 16 << 30;
+const MAX_SIZE: u64 = 16 << 30;
 
 /// What the list tells of a package.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -131,7 +131,7 @@ pub fn read_lines(packed: &[u8], mut heard: impl FnMut(Named)) {
     let mut text = Vec::new();
     // What was read before the end that is missing counts.
     if let Ok(decoder) = zstd::Decoder::new(packed) {
-        let _ = decoder.take(LARGEST).read_to_end(&mut text);
+        let _ = decoder.take(MAX_SIZE).read_to_end(&mut text);
     }
     let whole = text.iter().rposition(|byte| *byte == b'\n').map_or(0, |end| end + 1);
     for line in text[..whole].split(|byte| *byte == b'\n') {

@@ -8,7 +8,7 @@ use bibliotax_disk::DiskError;
 use crate::model::error::RegistryError;
 
 /// Files up to this size aren't looked for in pieces before they are sent, in bytes: sending them again costs less.
-pub const SENT_WHOLE: u64 = 256 << 10;
+pub const MAX_SINGLE_UPLOAD: u64 = 256 << 10;
 
 /// Which bytes of a file come: from the first one to before the last one, of how many there are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -6,13 +6,13 @@ use bibliotax_core::name::PackageName;
 use crate::model::error::RegistryError;
 
 /// Largest history that is read or written, in bytes.
-pub const LARGEST_HISTORY: usize = 256 << 20;
+pub const MAX_HISTORY_SIZE: usize = 256 << 20;
 
 /// Largest line of a history that is written, in bytes: a release with thousands of needs has far less.
-const LONGEST_LINE: usize = 256 << 10;
+const MAX_LINE_LEN: usize = 256 << 10;
 
 /// How much of a history releases may fill; the rest is kept for withdrawals and deprecations of them.
-const ROOM_FOR_RELEASES: usize = LARGEST_HISTORY / 4 * 3;
+const ROOM_FOR_RELEASES: usize = MAX_HISTORY_SIZE / 4 * 3;
 
 /// The lines that events are in a package's history, behind what is there already (in bytes); an error if there is no room.
 pub(crate) fn lines_to_append(
@@ -26,7 +26,7 @@ pub(crate) fn lines_to_append(
         let (room, what) = match event {
             Event::Release(_) | Event::Provided(_) => (ROOM_FOR_RELEASES, "releases"),
             Event::Withdrawn(_) | Event::Restored(_) | Event::Deprecated(_) | Event::Undeprecated(_) => {
-                (LARGEST_HISTORY, "events")
+                (MAX_HISTORY_SIZE, "events")
             }
         };
         if there + lines.len() + line.len() > room {
@@ -42,9 +42,9 @@ pub(crate) fn lines_to_append(
 pub(crate) fn checked_line(package: &PackageName, event: &Event) -> Result<String, RegistryError> {
     let line = line_of(event);
     let length = line.len() + "\n".len();
-    if length > LONGEST_LINE {
+    if length > MAX_LINE_LEN {
         let why =
-            format!("the new line has {} KiB, and {} KiB are the most", length >> 10, LONGEST_LINE >> 10);
+            format!("the new line has {} KiB, and {} KiB are the most", length >> 10, MAX_LINE_LEN >> 10);
         return Err(RegistryError::NoRoom { package: package.clone(), why });
     }
     Ok(line)
@@ -74,6 +74,6 @@ mod tests {
         assert!(lines_to_append(&package, ROOM_FOR_RELEASES - 1000, &provided).is_ok());
         assert!(lines_to_append(&package, ROOM_FOR_RELEASES, &provided).is_err());
         assert!(lines_to_append(&package, ROOM_FOR_RELEASES, &withdrawn).is_ok());
-        assert!(lines_to_append(&package, LARGEST_HISTORY - 10, &withdrawn).is_err());
+        assert!(lines_to_append(&package, MAX_HISTORY_SIZE - 10, &withdrawn).is_err());
     }
 }

@@ -15,7 +15,7 @@ use crate::model::error::RegistryError;
 pub(crate) const STAGED: &str = ".staged-";
 
 /// How the name of a folder begins into which an archive is unpacked to be looked at.
-pub const LOOKED_INTO: &str = ".look-";
+pub const INSPECTED_PREFIX: &str = ".look-";
 
 /// A file on its way into a registry.
 pub struct Staged {

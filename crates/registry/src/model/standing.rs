@@ -12,7 +12,7 @@ use crate::model::error::RegistryError;
 use crate::model::keep::Keep;
 
 /// Longest reason, in characters: everybody who has the package gets to see it, and it is kept for good.
-const LONGEST_REASON: usize = 1000;
+const MAX_REASON_LEN: usize = 1000;
 
 /// A change of how releases stand.
 #[derive(Debug, Clone)]
@@ -50,8 +50,8 @@ pub(crate) fn check_reason(reason: &str) -> Result<(), RegistryError> {
     let length = reason.chars().count();
     if reason.trim().is_empty() {
         Err(RegistryError::NoReason)
-    } else if length > LONGEST_REASON {
-        let why = format!("it has {length} characters, and {LONGEST_REASON} are the most");
+    } else if length > MAX_REASON_LEN {
+        let why = format!("it has {length} characters, and {MAX_REASON_LEN} are the most");
         Err(RegistryError::WrongReason { why })
     } else if let Some(hidden) = reason.chars().find(|c| is_hidden(*c)) {
         let hidden = escaped(hidden.encode_utf8(&mut [0; 4])).into_owned();

@@ -34,10 +34,10 @@ use crate::model::layout::card_text;
 use crate::model::standing::check_reason;
 
 /// Largest file that is loaded, in bytes.
-const LARGEST: usize = 2 << 30;
+const MAX_SIZE: usize = 2 << 30;
 
 /// Most faults that are told at once.
-const MOST_FAULTS: usize = 10;
+const MAX_FAULTS: usize = 10;
 
 /// What a load did.
 #[derive(Debug, Default, Clone, Copy, PartialEq, Eq)]
@@ -75,7 +75,7 @@ pub fn load(
 ) -> Result<Loaded, RegistryError> {
     clear(&registry.remains()?)?;
     let missing = || DiskError::new("read", path, io::ErrorKind::NotFound.into());
-    let text = read_text(path, LARGEST)?.ok_or_else(missing)?;
+    let text = read_text(path, MAX_SIZE)?.ok_or_else(missing)?;
     let bad = |faults| RegistryError::BadLines { path: path.to_owned(), text: text.clone(), faults };
     let mut loading =
         Loading { registry, facets: registry.all_facets(), beside: folder_of(path), archives: 0, dry_run };
@@ -132,7 +132,7 @@ impl Loading<'_> {
             let trimmed = line.trim_end();
             let span = start..start + trimmed.len();
             start += line.len();
-            if trimmed.is_empty() || faults.len() == MOST_FAULTS {
+            if trimmed.is_empty() || faults.len() == MAX_FAULTS {
                 continue;
             }
             match self.line(trimmed) {
@@ -301,7 +301,7 @@ fn check(
             }
         }
     }
-    faults.truncate(MOST_FAULTS);
+    faults.truncate(MAX_FAULTS);
     Ok(if faults.is_empty() { Ok(lacking) } else { Err(faults) })
 }
 

@@ -21,16 +21,16 @@ use crate::model::names::{Named, TAIL, read_lines, whole_frames};
 const FORM: i64 = 1;
 
 /// How much of the list is read at once, in bytes.
-const PIECE: usize = 4 << 20;
+const CHUNK_SIZE: usize = 4 << 20;
 
 /// How much of the database is kept in memory, in KiB.
 const CACHE: i64 = 64 << 10;
 
 /// Most packages whose uses are counted before they are written.
-const COUNTED: usize = 200_000;
+const MAX_COUNTED: usize = 200_000;
 
 /// How long to wait for another process that brings the database up to date.
-const PATIENCE: Duration = Duration::from_secs(300);
+const LOCK_TIMEOUT: Duration = Duration::from_secs(300);
 
 const TABLES: &str = "
     CREATE TABLE state (read_up_to INTEGER NOT NULL, tail BLOB NOT NULL);
@@ -88,7 +88,7 @@ impl Index {
 
     fn prepared(path: &Path) -> rusqlite::Result<Self> {
         let mut database = Connection::open(path)?;
-        database.busy_timeout(PATIENCE)?;
+        database.busy_timeout(LOCK_TIMEOUT)?;
         database.pragma_update(None, "journal_mode", "wal")?;
         database.pragma_update(None, "synchronous", "normal")?;
         database.pragma_update(None, "cache_size", -CACHE)?;
@@ -269,7 +269,7 @@ impl Noting<'_> {
             self.adding.prepare_cached(link)?.execute(params![need.as_str(), id])?;
             *self.uses.entry(need.clone()).or_default() += by;
         }
-        if self.uses.len() > COUNTED { self.flush_uses() } else { Ok(()) }
+        if self.uses.len() > MAX_COUNTED { self.flush_uses() } else { Ok(()) }
     }
 
     fn flush_uses(&mut self) -> rusqlite::Result<()> {
@@ -296,9 +296,9 @@ fn words_of_name(name: &str) -> String {
 /// Reads on until there is enough for at least one frame; whether there may be more.
 fn fill(open: &mut Vec<u8>, list: &mut impl Read) -> io::Result<bool> {
     // A frame that is larger than a piece is read whole before it counts.
-    let wanted = open.len() + PIECE;
+    let wanted = open.len() + CHUNK_SIZE;
     let read = list.take((wanted - open.len()) as u64).read_to_end(open)?;
-    Ok(read == PIECE)
+    Ok(read == CHUNK_SIZE)
 }
 
 /// Removes a database with what stands beside it.

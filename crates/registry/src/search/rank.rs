@@ -13,13 +13,13 @@ use crate::model::error::RegistryError;
 use crate::model::names::Named;
 
 /// Most words that are looked for.
-const MOST_WORDS: usize = 12;
+const MAX_WORDS: usize = 12;
 
 /// How many of those that match best are ranked.
-const RANKED: usize = PAGE * (LAST_PAGE + 1) + 100;
+const MAX_RANKED: usize = PAGE * (LAST_PAGE + 1) + 100;
 
 /// How many of the packages that are used most are ranked, too, wherever they match.
-const MOST_USED: usize = 1000;
+const MAX_USED: usize = 1000;
 
 /// What a match in a name, in a tag, in a summary weighs.
 const WEIGHTS: &str = "10.0, 5.0, 1.0";
@@ -31,7 +31,7 @@ impl Index {
     /// Finds packages by words; fits are those that the list tells of, newest releases alone.
     pub fn find(&self, query: &Query, facets: &Facets, now: Timestamp) -> Result<Found, RegistryError> {
         let mut found = Found::default();
-        let words: Vec<String> = spelling::words(&query.words).take(MOST_WORDS).collect();
+        let words: Vec<String> = spelling::words(&query.words).take(MAX_WORDS).collect();
         let mut clauses = Vec::new();
         for word in &words {
             let instead = self.tried(self.instead_of(word))?;
@@ -81,11 +81,11 @@ impl Index {
         let all =
             format!("SELECT rowid, -rank FROM words WHERE words MATCH ? AND rank MATCH 'bm25({WEIGHTS})'");
         let mut matches: Vec<(i64, f64)> = self.pairs(&all, &[&clause])?;
-        if matches.len() <= RANKED {
+        if matches.len() <= MAX_RANKED {
             return Ok(matches.into_iter().collect());
         }
-        matches.select_nth_unstable_by(RANKED, |(_, one), (_, other)| other.total_cmp(one));
-        let (best, rest) = matches.split_at(RANKED);
+        matches.select_nth_unstable_by(MAX_RANKED, |(_, one), (_, other)| other.total_cmp(one));
+        let (best, rest) = matches.split_at(MAX_RANKED);
         let used = self.used_most()?;
         let rest = rest.iter().filter(|(id, _)| used.contains(id));
         Ok(best.iter().chain(rest).copied().collect())
@@ -94,7 +94,7 @@ impl Index {
     /// The packages that are used most.
     fn used_most(&self) -> rusqlite::Result<HashSet<i64>> {
         let most = format!(
-            "SELECT packages.id FROM (SELECT name FROM uses ORDER BY count DESC LIMIT {MOST_USED})
+            "SELECT packages.id FROM (SELECT name FROM uses ORDER BY count DESC LIMIT {MAX_USED})
                 JOIN packages USING (name)"
         );
         let mut select = self.database.prepare_cached(&most)?;
@@ -103,12 +103,12 @@ impl Index {
 
     fn most_used(&self) -> rusqlite::Result<Matches> {
         let used = format!(
-            "SELECT packages.id, 0.0 FROM (SELECT name FROM uses ORDER BY count DESC LIMIT {RANKED})
+            "SELECT packages.id, 0.0 FROM (SELECT name FROM uses ORDER BY count DESC LIMIT {MAX_RANKED})
                 JOIN packages USING (name)"
         );
         let mut matches: Matches = self.pairs(&used, &[])?;
-        if matches.len() < RANKED {
-            let any = format!("SELECT id, 0.0 FROM packages LIMIT {RANKED}");
+        if matches.len() < MAX_RANKED {
+            let any = format!("SELECT id, 0.0 FROM packages LIMIT {MAX_RANKED}");
             matches.extend(self.pairs::<Matches>(&any, &[])?);
         }
         Ok(matches)

@@ -14,7 +14,7 @@ use crate::model::error::RegistryError;
 use crate::model::keep::Keep;
 
 /// Most databases that are kept open.
-const MOST_OPEN: usize = 8;
+const MAX_OPEN: usize = 8;
 
 /// Searches a registry that is kept here.
 pub struct Searcher {
@@ -45,7 +45,7 @@ impl Searcher {
         self.bring_up_to_date(&mut index)?;
         let answer = ask(&index);
         let mut idle = self.idle.lock().unwrap_or_else(PoisonError::into_inner);
-        if idle.len() < MOST_OPEN {
+        if idle.len() < MAX_OPEN {
             idle.push(index);
         }
         answer

@@ -7,19 +7,19 @@ use std::collections::{BTreeSet, HashSet};
 use rusqlite::{Connection, OptionalExtension, Transaction, params, params_from_iter};
 
 /// Shortest word that may be misspelt, in characters.
-const SHORTEST: usize = 4;
+const MIN_WORD_LEN: usize = 4;
 
 /// Longest word that is kept, in characters.
-const LONGEST: usize = 40;
+const MAX_WORD_LEN: usize = 40;
 
 /// Most words that are kept in mind while words are taken in.
-const MOST_SEEN: usize = 50_000;
+const MAX_SEEN: usize = 50_000;
 
 /// How many words that share most are compared.
-const COMPARED: usize = 200;
+const MAX_COMPARED: usize = 200;
 
 /// Most words that are taken for one.
-const MOST: usize = 3;
+const MAX_SUGGESTIONS: usize = 3;
 
 /// The words of a text, in small letters.
 pub fn words(text: &str) -> impl Iterator<Item = String> {
@@ -30,10 +30,10 @@ pub fn words(text: &str) -> impl Iterator<Item = String> {
 pub fn learn(adding: &Transaction<'_>, texts: &[&str], seen: &mut HashSet<String>) -> rusqlite::Result<()> {
     for word in texts.iter().flat_map(|text| words(text)) {
         let length = word.chars().count();
-        if !(SHORTEST - 1..=LONGEST).contains(&length) || seen.contains(&word) {
+        if !(MIN_WORD_LEN - 1..=MAX_WORD_LEN).contains(&length) || seen.contains(&word) {
             continue;
         }
-        if seen.len() == MOST_SEEN {
+        if seen.len() == MAX_SEEN {
             seen.clear();
         }
         seen.insert(word.clone());
@@ -59,14 +59,14 @@ pub fn is_known(database: &Connection, word: &str) -> rusqlite::Result<bool> {
 /// The known words that are nearest to one, the nearest first; none where none is near.
 pub fn nearest(database: &Connection, word: &str) -> rusqlite::Result<Vec<String>> {
     let length = word.chars().count();
-    if length < SHORTEST {
+    if length < MIN_WORD_LEN {
         return Ok(Vec::new());
     }
     let grams = grams(word);
     let marks = vec!["?"; grams.len()].join(", ");
     let sharing = format!(
         "SELECT terms.term FROM (SELECT term_id, count(*) AS shared FROM grams WHERE gram IN ({marks})
-            GROUP BY term_id ORDER BY shared DESC LIMIT {COMPARED}) JOIN terms ON terms.id = term_id"
+            GROUP BY term_id ORDER BY shared DESC LIMIT {MAX_COMPARED}) JOIN terms ON terms.id = term_id"
     );
     let mut select = database.prepare_cached(&sharing)?;
     let rows = select.query_map(params_from_iter(&grams), |row| row.get::<_, String>(0))?;
@@ -82,7 +82,7 @@ pub fn nearest(database: &Connection, word: &str) -> rusqlite::Result<Vec<String
     near.sort();
     let best = near.first().map(|(distance, _)| *distance);
     near.retain(|(distance, _)| Some(*distance) == best);
-    Ok(near.into_iter().take(MOST).map(|(_, term)| term).collect())
+    Ok(near.into_iter().take(MAX_SUGGESTIONS).map(|(_, term)| term).collect())
 }
 
 /// How many letters have to be changed to get from a word to another one, or else to the beginning of it; and whether that

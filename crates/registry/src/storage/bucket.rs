@@ -29,7 +29,7 @@ use ring::rand::{SecureRandom, SystemRandom};
 
 use self::listing::{Copy, Notes};
 use self::objects::{Change, Conditions, Objects, Text};
-use self::recent::{LARGEST_FILE, Recent};
+use self::recent::{MAX_FILE_SIZE, Recent};
 use self::upload::OldMarks;
 use crate::model::description::{DESCRIPTION, Description};
 use crate::model::error::RegistryError;
@@ -45,7 +45,7 @@ use crate::model::staged::Staged;
 pub const SCHEME: &str = "s3://";
 
 /// How many names are noted at once when the list is mended.
-const NOTED_AT_ONCE: usize = 2000;
+const MAX_NOTES_PER_OBJECT: usize = 2000;
 
 /// A registry in a bucket.
 pub struct Bucket {
@@ -265,7 +265,7 @@ impl Keep for Bucket {
     }
 
     fn note_names(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
-        packages.chunks(NOTED_AT_ONCE).try_for_each(|some| self.note(some))
+        packages.chunks(MAX_NOTES_PER_OBJECT).try_for_each(|some| self.note(some))
     }
 
     fn check_changes(&self) -> Result<Option<&'static str>, RegistryError> {
@@ -287,7 +287,7 @@ impl Keep for Bucket {
     fn keep(&self, mut staged: Staged) -> Result<(Digest, u64), RegistryError> {
         let (digest, size, path) = (staged.digest(), staged.size(), file_path(&staged.digest()));
         let mut reader = staged.reader().at("read", self.scratch.path())?;
-        if size <= LARGEST_FILE {
+        if size <= MAX_FILE_SIZE {
             let mut bytes = Vec::new();
             reader.read_to_end(&mut bytes).at("read", self.scratch.path())?;
             let bytes = Bytes::from(bytes);

@@ -42,8 +42,8 @@ use crate::model::keep::{Decide, Keep, Private, Stamp};
 use crate::model::layout;
 use crate::model::names::NAMES;
 use crate::model::piece::{Piece, UploadProblem};
-use crate::model::room::LARGEST_HISTORY;
-use crate::model::staged::{LOOKED_INTO, STAGED, Staged};
+use crate::model::room::MAX_HISTORY_SIZE;
+use crate::model::staged::{INSPECTED_PREFIX, STAGED, Staged};
 
 /// A registry in a folder.
 #[derive(Debug, Clone)]
@@ -151,7 +151,7 @@ impl Keep for Folder {
             }
             _ => error.into(),
         };
-        let text = read_text(&path, LARGEST_HISTORY).map_err(broken)?;
+        let text = read_text(&path, MAX_HISTORY_SIZE).map_err(broken)?;
         Ok(text.map(|mut text| {
             text.truncate(text.rfind('\n').map_or(0, |end| end + 1));
             text
@@ -268,7 +268,7 @@ impl Keep for Folder {
 
     fn remains(&self) -> Result<Vec<Remains>, RegistryError> {
         let is_temporary =
-            |name: &str| [STAGED, LOOKED_INTO, TEMPORARY].iter().any(|begin| name.starts_with(begin));
+            |name: &str| [STAGED, INSPECTED_PREFIX, TEMPORARY].iter().any(|begin| name.starts_with(begin));
         let mut remains = left_in(&self.root, is_temporary);
         remains.extend(left_in(&self.root.join("private"), is_temporary));
         Ok(remains)
@@ -286,7 +286,7 @@ impl Keep for Folder {
 /// The first line of a file that is no text, counted from 1; the first one if all are.
 fn first_broken_line(path: &Path) -> usize {
     let Ok(file) = File::open(path) else { return 1 };
-    let lines = BufReader::new(file.take(LARGEST_HISTORY as u64)).split(b'\n');
+    let lines = BufReader::new(file.take(MAX_HISTORY_SIZE as u64)).split(b'\n');
     let is_broken = |line: io::Result<Vec<u8>>| line.is_ok_and(|line| str::from_utf8(&line).is_err());
     lines.map(is_broken).position(|is_broken| is_broken).unwrap_or(0) + 1
 }

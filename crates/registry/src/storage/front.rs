@@ -34,13 +34,13 @@ use crate::model::piece::{Piece, UploadProblem};
 use crate::model::staged::Staged;
 
 /// Most bytes of histories that are remembered.
-const MOST_BYTES: u64 = 256 << 20;
+const MAX_BYTES: u64 = 256 << 20;
 
 /// What remembering one takes beside its text, in bytes.
 const ENTRY: usize = 256;
 
 /// How many files may come at once.
-const AT_ONCE: usize = 64;
+const MAX_CONCURRENT_FETCHES: usize = 64;
 
 /// For how long answers are good.
 #[derive(Debug, Clone, Copy)]
@@ -91,7 +91,7 @@ impl Front {
     /// A copy of a registry in a folder.
     pub fn new(remote: Remote, folder: PathBuf, freshness: Freshness) -> Result<Self, RegistryError> {
         make_folder(&folder.join("files"))?;
-        let histories = Mutex::new(Bounded::new(MOST_BYTES));
+        let histories = Mutex::new(Bounded::new(MAX_BYTES));
         let (away, names, arriving) = (Mutex::default(), Mutex::default(), Arc::default());
         Ok(Self { remote, folder, freshness, histories, away, names, arriving })
     }
@@ -151,7 +151,7 @@ impl Front {
         let place = self.file_path(digest);
         let arriving = {
             let mut open = lock(&self.arriving.files);
-            while open.len() >= AT_ONCE && !open.contains_key(digest) {
+            while open.len() >= MAX_CONCURRENT_FETCHES && !open.contains_key(digest) {
                 open = self.arriving.room.wait(open).unwrap_or_else(PoisonError::into_inner);
             }
             if let Ok(metadata) = fs::metadata(&place) {
@@ -270,7 +270,7 @@ impl Keep for Front {
         Ok(self.history(package)?.map(|text| text.to_string()))
     }
 
-    fn foresee(&self, needs: &[(PackageName, Versions)]) {
+    fn prefetch_closure(&self, needs: &[(PackageName, Versions)]) {
         let is_fresh = |known: &Remembered| known.at.elapsed() < self.freshness.fresh;
         let known = |name: &PackageName| self.remembered().get(name).is_some_and(is_fresh);
         if self.is_away() || needs.iter().all(|(name, _)| known(name)) {

@@ -23,13 +23,13 @@ use self::fit::FitTable;
 use crate::problem::Problem;
 
 /// Most releases whose notes are shown.
-const MOST_NOTES: usize = 5;
+const MAX_NOTES: usize = 5;
 
 /// Most providers of a capability that are listed.
-const MOST_PROVIDERS: usize = 200;
+const MAX_PROVIDERS: usize = 200;
 
 /// Most packages that are named of those that need one.
-const MOST_NEEDING: usize = 40;
+const MAX_NEEDING: usize = 40;
 
 /// What the page shows.
 #[derive(Serialize, Default)]
@@ -124,7 +124,7 @@ pub fn page(
 ) -> Result<Option<PackagePage>, Problem> {
     let Some(history) = registry.history(name)? else { return Ok(None) };
     let uses =
-        searcher.with(|index| Ok((index.uses(name.as_str())?, index.needed_by(name, MOST_NEEDING)?)))?;
+        searcher.with(|index| Ok((index.uses(name.as_str())?, index.needed_by(name, MAX_NEEDING)?)))?;
     if !history.providers().is_empty() {
         return Ok(Some(of_capability(&**registry, name, &history, uses)));
     }
@@ -159,8 +159,8 @@ fn of_capability(
         summary: "A capability: a need of it is met by any of these packages.".to_owned(),
         needed_by_more: uses.saturating_sub(needed_by.len() as u64),
         needed_by: needed_by.iter().map(ToString::to_string).collect(),
-        providers_more: history.providers().len().saturating_sub(MOST_PROVIDERS),
-        providers: history.providers().iter().take(MOST_PROVIDERS).map(ToString::to_string).collect(),
+        providers_more: history.providers().len().saturating_sub(MAX_PROVIDERS),
+        providers: history.providers().iter().take(MAX_PROVIDERS).map(ToString::to_string).collect(),
         ..PackagePage::default()
     }
 }
@@ -280,7 +280,7 @@ impl Told<'_> {
     /// What the last releases say of what changed.
     fn notes(&self) -> Result<Vec<Note>, Problem> {
         let mut notes = Vec::new();
-        for release in self.history.releases().iter().rev().take(MOST_NOTES) {
+        for release in self.history.releases().iter().rev().take(MAX_NOTES) {
             let card = card(self.registry, release)?;
             notes.extend(card.and_then(|card| card.notes).map(|text| Note {
                 version: release.entry.version.to_string(),

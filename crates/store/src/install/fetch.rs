@@ -20,15 +20,15 @@ use crate::partial::Partial;
 use crate::store::{Incoming, Store};
 
 /// How many archives are on their way at once.
-const AT_ONCE: usize = 8;
+const MAX_CONCURRENT_DOWNLOADS: usize = 8;
 
 /// What came is made durable and kept when this long has passed, or this much has come: a run that is killed has to fetch
 /// no more than that again.
-const KEEP_AFTER: Duration = Duration::from_secs(2);
-const KEEP_BYTES: u64 = 256 << 20;
+const COMMIT_INTERVAL: Duration = Duration::from_secs(2);
+const MAX_UNCOMMITTED_BYTES: u64 = 256 << 20;
 
 /// How much arrives between two notices.
-const NOTICED: u64 = 64 << 10;
+const PROGRESS_STEP: u64 = 64 << 10;
 
 /// Why an archive is not here.
 enum Missed<E> {
@@ -68,7 +68,7 @@ pub(super) fn fetch<S: Supplier>(
         }
     };
     thread::scope(|scope| {
-        for _ in 0..missing.len().min(AT_ONCE) {
+        for _ in 0..missing.len().min(MAX_CONCURRENT_DOWNLOADS) {
             let (work, done) = (&work, done.clone());
             scope.spawn(move || work(&done));
         }
@@ -204,7 +204,7 @@ impl<E> Collected<E> {
     fn add(&mut self, tree: Incoming, bytes: u64, store: &Store) -> Result<(), StoreError> {
         self.waiting.push(tree);
         self.waiting_bytes += bytes;
-        if self.kept.elapsed() >= KEEP_AFTER || self.waiting_bytes >= KEEP_BYTES {
+        if self.kept.elapsed() >= COMMIT_INTERVAL || self.waiting_bytes >= MAX_UNCOMMITTED_BYTES {
             store.keep(std::mem::take(&mut self.waiting))?;
             (self.waiting_bytes, self.kept) = (0, Instant::now());
         }
@@ -233,7 +233,7 @@ impl<R: Read> Read for Heard<'_, R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let read = self.inner.read(buffer)?;
         self.untold += read as u64;
-        if self.untold >= NOTICED || (read == 0 && self.untold > 0) {
+        if self.untold >= PROGRESS_STEP || (read == 0 && self.untold > 0) {
             self.listener.hear(&Notice::Arrived { bytes: std::mem::take(&mut self.untold) });
         }
         Ok(read)

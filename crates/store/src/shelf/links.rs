@@ -19,7 +19,7 @@ use crate::error::StoreError;
 pub(super) const LINKS: &str = "links";
 
 /// Largest file of links that is read, in bytes.
-const LARGEST: usize = 256 << 20;
+const MAX_SIZE: usize = 256 << 20;
 
 /// What stands between the paths of a variable, as this system has it.
 pub const SEPARATOR: char = if cfg!(windows) { ';' } else { ':' };
@@ -53,7 +53,7 @@ impl Shelf {
     pub fn links(&self, project: &PackageName, target: Option<&str>) -> Result<Option<Links>, StoreError> {
         let Some(shelf) = self.open()? else { return Ok(None) };
         let Some(folder) = shelf.folder(LINKS)? else { return Ok(None) };
-        let Some(text) = folder.read_text(&json_file(project, target), LARGEST)? else { return Ok(None) };
+        let Some(text) = folder.read_text(&json_file(project, target), MAX_SIZE)? else { return Ok(None) };
         let Ok(links) = serde_json::from_str::<Links>(&text) else { return Ok(None) };
         let folder = PathBuf::from(self.absolute_project()?);
         Ok(Some(links.with_paths(|path| folder.join(path).to_string_lossy().into_owned())))
@@ -93,7 +93,7 @@ pub(super) fn write(shelf: &Folder, files: &LinkFiles) -> Result<BTreeMap<String
     }
     for (name, text) in files {
         let is_file = folder.entry(name)?.is_some_and(|entry| entry.kind == Kind::File);
-        let there = if is_file { folder.read_text(name, LARGEST).ok().flatten() } else { None };
+        let there = if is_file { folder.read_text(name, MAX_SIZE).ok().flatten() } else { None };
         if there.as_deref() != Some(text.as_str()) {
             if !is_file {
                 folder.remove(name)?;

@@ -18,7 +18,7 @@ use super::inside::Inside;
 const FORMAT: u64 = 6;
 
 /// Largest state that is read, in bytes.
-pub(super) const LARGEST: usize = 256 << 20;
+pub(super) const MAX_SIZE: usize = 256 << 20;
 
 /// All the texts that a shelf is made from, in one digest: where none of them changed, the shelf has nothing to change for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -87,7 +87,7 @@ impl State {
     }
 
     fn of(shelf: &Folder) -> Option<Self> {
-        Self::parse(&shelf.read_text(STATE, LARGEST).ok().flatten()?)
+        Self::parse(&shelf.read_text(STATE, MAX_SIZE).ok().flatten()?)
     }
 
     /// The state that a text is.

@@ -24,13 +24,13 @@ mod strict;
 pub const TEMPLATES: &str = "links";
 
 /// Largest template that is read, in bytes.
-const LARGEST: usize = 1 << 20;
+const MAX_SIZE: usize = 1 << 20;
 
 /// How many steps a template may take: far more than one needs, and few enough to end.
-const MOST_STEPS: u64 = 5_000_000;
+const MAX_STEPS: u64 = 5_000_000;
 
 /// Most bytes that a template may make of one file of links.
-const MOST_OUTPUT: usize = 16 << 20;
+const MAX_OUTPUT: usize = 16 << 20;
 
 /// A template of links.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -136,7 +136,7 @@ impl Template {
         let mut templates = Vec::new();
         for name in names {
             if folder.entry(&name)?.is_some_and(|entry| entry.kind == Kind::File) {
-                let text = folder.read_text(&name, LARGEST)?.unwrap_or_default();
+                let text = folder.read_text(&name, MAX_SIZE)?.unwrap_or_default();
                 templates.push(Self { folder: project.to_owned(), name, text });
             }
         }
@@ -152,7 +152,7 @@ impl Template {
         environment.set_trim_blocks(true);
         environment.set_lstrip_blocks(true);
         environment.set_debug(true);
-        environment.set_fuel(Some(MOST_STEPS));
+        environment.set_fuel(Some(MAX_STEPS));
         let mut output = Output(Vec::new());
         let template = environment.template_from_named_str(&self.name, &self.text);
         let rendered =
@@ -160,8 +160,8 @@ impl Template {
         match rendered {
             // A template is text, and so is all that it sees.
             Ok(_) => Ok(String::from_utf8(output.0).unwrap_or_default()),
-            Err(_) if output.0.len() > MOST_OUTPUT => {
-                Err(TemplateFault::at_start(&format!("it makes more than {} MiB of text", MOST_OUTPUT >> 20)))
+            Err(_) if output.0.len() > MAX_OUTPUT => {
+                Err(TemplateFault::at_start(&format!("it makes more than {} MiB of text", MAX_OUTPUT >> 20)))
             }
             Err(error) => Err(fault(&self.text, &error)),
         }
@@ -212,7 +212,7 @@ struct Output(Vec<u8>);
 impl Write for Output {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         self.0.extend_from_slice(bytes);
-        if self.0.len() > MOST_OUTPUT {
+        if self.0.len() > MAX_OUTPUT {
             return Err(io::ErrorKind::FileTooLarge.into());
         }
         Ok(bytes.len())

@@ -15,7 +15,7 @@ use crate::nearest::push_with_nearest;
 const TASK_KEYS: [&str; 4] = ["run", "needs", "in", "tokens"];
 
 /// Most tasks of a circle that are listed.
-const MOST_LISTED: usize = 12;
+const MAX_LISTED: usize = 12;
 
 impl Reader<'_> {
     pub(super) fn tasks(&mut self, top: &dyn TableLike) -> Vec<Task> {
@@ -76,8 +76,8 @@ impl Reader<'_> {
 fn needs_itself(circle: &[&Task]) -> String {
     let names: Vec<&str> = circle.iter().map(|task| task.name.as_str()).collect();
     let way = match names.len() {
-        ..=MOST_LISTED => names.join(", "),
-        count => format!("{}, and {} more", names[..MOST_LISTED].join(", "), count - MOST_LISTED),
+        ..=MAX_LISTED => names.join(", "),
+        count => format!("{}, and {} more", names[..MAX_LISTED].join(", "), count - MAX_LISTED),
     };
     format!("task `{}` needs itself: {way}, {}", names[0], names[0])
 }

@@ -1,6 +1,6 @@
 //! The words for releases that don't fit a place: what it has, and what they say or lack.
 
-use super::Teller;
+use super::Explainer;
 use super::words::{spoken_extra, spoken_inside};
 use crate::facet::words;
 use crate::facet::{Facet, FitValue, Fits, Target};
@@ -10,7 +10,7 @@ use crate::resolve::choices::Choices;
 use crate::resolve::universe::{Extra, Fact, Lack, Package};
 use crate::variant::made_for;
 
-impl<C: Catalogue> Teller<'_, C> {
+impl<C: Catalogue> Explainer<'_, C> {
     /// Why releases don't fit a place; nothing for any other fact.
     pub(super) fn unfit(&self, fact: &Fact) -> String {
         let Fact::Unfit { package, place, lack, releases, extra } = fact else { return String::new() };

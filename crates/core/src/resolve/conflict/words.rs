@@ -1,6 +1,6 @@
 //! The words of a conflict: each fact as a sentence, and the sentence that they end in.
 
-use super::{Sentence, Teller};
+use super::{Sentence, Explainer};
 use crate::facet::{FitValue, Fits};
 use crate::name::{ComponentName, FacetName, PackageName};
 use crate::range::{Range, VersionSet};
@@ -10,7 +10,7 @@ use crate::resolve::universe::{Demand, Extra, Fact, Kind, Package};
 use crate::resolve::{Catalogue, Listing};
 use crate::source::Source;
 
-impl<C: Catalogue> Teller<'_, C> {
+impl<C: Catalogue> Explainer<'_, C> {
     /// A fact as a sentence.
     pub(super) fn sentence(&self, fact: &Fact) -> Sentence {
         let (text, about) = match fact {

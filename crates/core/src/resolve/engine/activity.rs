@@ -3,10 +3,10 @@
 use super::Var;
 
 /// How much less a contradiction counts than the next one.
-const FADING: f64 = 0.95;
+const DECAY: f64 = 0.95;
 
 /// Above this all activities are scaled down.
-const LARGEST: f64 = 1e100;
+const MAX_SIZE: f64 = 1e100;
 
 /// No place in the queue.
 const ABSENT: usize = usize::MAX;
@@ -35,20 +35,20 @@ impl Activity {
     }
 
     /// Notes that a contradiction was about a variable.
-    pub fn blame(&mut self, var: Var) {
+    pub fn bump(&mut self, var: Var) {
         self.of[var] += self.weight;
-        if self.of[var] > LARGEST {
-            self.of.iter_mut().for_each(|activity| *activity /= LARGEST);
-            self.weight /= LARGEST;
+        if self.of[var] > MAX_SIZE {
+            self.of.iter_mut().for_each(|activity| *activity /= MAX_SIZE);
+            self.weight /= MAX_SIZE;
         }
         if self.place[var] != ABSENT {
-            self.rise(self.place[var]);
+            self.sift_up(self.place[var]);
         }
     }
 
     /// Makes what comes count more than what was.
-    pub fn fade(&mut self) {
-        self.weight /= FADING;
+    pub fn decay(&mut self) {
+        self.weight /= DECAY;
     }
 
     /// Puts a variable into the queue, unless it is there.
@@ -56,7 +56,7 @@ impl Activity {
         if self.place[var] == ABSENT {
             self.place[var] = self.heap.len();
             self.heap.push(var);
-            self.rise(self.place[var]);
+            self.sift_up(self.place[var]);
         }
     }
 
@@ -68,7 +68,7 @@ impl Activity {
         self.place[first] = ABSENT;
         self.heap[0] = last;
         self.place[last] = 0;
-        self.sink(0);
+        self.sift_down(0);
         Some(first)
     }
 
@@ -77,14 +77,14 @@ impl Activity {
         self.of[one] > self.of[other] || (self.of[one] == self.of[other] && one < other)
     }
 
-    fn rise(&mut self, mut at: usize) {
+    fn sift_up(&mut self, mut at: usize) {
         while at > 0 && self.precedes(self.heap[at], self.heap[(at - 1) / 2]) {
             self.swap(at, (at - 1) / 2);
             at = (at - 1) / 2;
         }
     }
 
-    fn sink(&mut self, mut at: usize) {
+    fn sift_down(&mut self, mut at: usize) {
         loop {
             let below = [2 * at + 1, 2 * at + 2].into_iter().filter(|child| *child < self.heap.len());
             let first = below.reduce(|a, b| if self.precedes(self.heap[b], self.heap[a]) { b } else { a });
@@ -113,9 +113,9 @@ mod tests {
     fn the_most_active_comes_first_and_of_equals_the_oldest() {
         let mut activity = Activity::default();
         (0..6).for_each(|var| activity.add(var));
-        activity.blame(4);
-        activity.fade();
-        activity.blame(2);
+        activity.bump(4);
+        activity.decay();
+        activity.bump(2);
         let order: Vec<Var> = std::iter::from_fn(|| activity.take()).collect();
         assert_eq!(order, [2, 4, 0, 1, 3, 5]);
         activity.queue(3);

@@ -1,11 +1,11 @@
 //! Learning from a contradiction: resolving reasons until one term is to blame, or nothing is left.
 
 use super::proof::ProofId;
-use super::{ClauseId, Engine, Literal, NONE, Refuted, StepId, Var, View, offset};
+use super::{ClauseId, Engine, Literal, NONE, Unsat, StepId, Var, View, offset};
 
 /// What a contradiction comes down to, while it is worked out: one term at most for each variable.
 #[derive(Debug, Default)]
-pub struct Lesson {
+pub struct LearnedClause {
     /// The terms' sets, laid out like the domains.
     sets: Vec<u64>,
     /// The step that made each variable's term impossible; `NONE` where there is no term.
@@ -22,7 +22,7 @@ pub struct Lesson {
     counts: u64,
 }
 
-impl Lesson {
+impl LearnedClause {
     /// Makes room for one more variable, whose sets have so many words.
     pub fn make_room(&mut self, words: usize) {
         self.sets.resize(self.sets.len() + words, 0);
@@ -43,24 +43,24 @@ impl Lesson {
 
 impl Engine {
     /// Learns from a violated clause, goes back to where the lesson matters and draws it there.
-    pub(super) fn learn_from(&mut self, violated: ClauseId) -> Result<(), Refuted> {
+    pub(super) fn learn_from(&mut self, violated: ClauseId) -> Result<(), Unsat> {
         let mut violated = violated;
         loop {
             let level = self.arose_at(violated);
-            self.return_to(level);
-            let mut lesson = std::mem::take(&mut self.lesson);
-            self.work_out(&mut lesson, violated);
-            let refuted = level == 0;
-            if refuted {
-                let facts = self.proofs.facts_behind(&lesson.from);
-                self.forget_lesson(&mut lesson);
-                self.lesson = lesson;
-                return Err(Refuted(facts));
+            self.undo_to(level);
+            let mut learned = std::mem::take(&mut self.learned);
+            self.analyze(&mut learned, violated);
+            let unsat = level == 0;
+            if unsat {
+                let facts = self.proofs.facts_behind(&learned.from);
+                self.clear_learned(&mut learned);
+                self.learned = learned;
+                return Err(Unsat(facts));
             }
-            self.shorten(&mut lesson);
-            self.learn(&mut lesson);
-            self.lesson = lesson;
-            match self.heed_late() {
+            self.minimize(&mut learned);
+            self.learn(&mut learned);
+            self.learned = learned;
+            match self.revisit_late() {
                 Some(again) => violated = again,
                 None => return Ok(()),
             }
@@ -74,107 +74,107 @@ impl Engine {
     }
 
     /// Resolves backwards until one term of the highest level is left; at level 0, until nothing is.
-    fn work_out(&mut self, lesson: &mut Lesson, violated: ClauseId) {
+    fn analyze(&mut self, learned: &mut LearnedClause, violated: ClauseId) {
         let level = self.level;
-        lesson.bar = offset(self.steps.partition_point(|step| step.level < level));
-        lesson.above_bar = 0;
-        lesson.from.push(self.clauses[violated as usize].proof);
+        learned.bar = offset(self.steps.partition_point(|step| step.level < level));
+        learned.above_bar = 0;
+        learned.from.push(self.clauses[violated as usize].proof);
         for literal in self.literals_of(violated) {
-            self.add(lesson, *literal);
+            self.add(learned, *literal);
         }
         let mut at = self.steps.len();
-        while lesson.above_bar > 1 {
+        while learned.above_bar > 1 {
             at -= 1;
             let step = self.steps[at];
-            if lesson.blamed[step.var as usize] == offset(at) {
-                self.resolve_with(lesson, step.var as usize, step.reason);
+            if learned.blamed[step.var as usize] == offset(at) {
+                self.resolve_with(learned, step.var as usize, step.reason);
             }
         }
-        for var in &lesson.vars {
-            self.activity.blame(*var);
+        for var in &learned.vars {
+            self.activity.bump(*var);
         }
-        self.activity.fade();
+        self.activity.decay();
     }
 
     /// Replaces the term of `var` by what the reason for its step rests on.
     ///
     /// From "p in S, or A" and "p in T, or B" follows "p in both S and T, or A, or B"; and p in both was
     /// impossible already before the step that narrowed p to T.
-    fn resolve_with(&self, lesson: &mut Lesson, var: Var, reason: ClauseId) {
-        lesson.from.push(self.clauses[reason as usize].proof);
+    fn resolve_with(&self, learned: &mut LearnedClause, var: Var, reason: ClauseId) {
+        learned.from.push(self.clauses[reason as usize].proof);
         for literal in self.literals_of(reason) {
             if literal.var as usize != var {
-                self.add(lesson, *literal);
+                self.add(learned, *literal);
                 continue;
             }
             for (word, also) in self.words_of(var).zip(self.set(*literal).words()) {
-                lesson.sets[word] &= also;
+                learned.sets[word] &= also;
             }
         }
-        self.blame_earlier(lesson, var);
+        self.blame_earlier(learned, var);
     }
 
     /// Blames the term of `var`, which has lost choices, on the step that it is impossible since now.
-    fn blame_earlier(&self, lesson: &mut Lesson, var: Var) {
-        let set = View::of(&lesson.sets[self.words_of(var)]);
+    fn blame_earlier(&self, learned: &mut LearnedClause, var: Var) {
+        let set = View::of(&learned.sets[self.words_of(var)]);
         if set.is_none() {
-            lesson.blame(var, NONE);
+            learned.blame(var, NONE);
             return;
         }
-        let step = self.blamed(set, lesson.blamed[var]);
-        self.blame_step(lesson, var, step);
+        let step = self.blamed(set, learned.blamed[var]);
+        self.blame_step(learned, var, step);
     }
 
     /// Adds a term; one that is impossible at level 0 is left out, and what makes it so is noted.
-    fn add(&self, lesson: &mut Lesson, literal: Literal) {
+    fn add(&self, learned: &mut LearnedClause, literal: Literal) {
         let var = literal.var as usize;
         let Some(step) = self.impossible_since(literal) else { return };
         if self.steps[step as usize].level == 0 {
-            lesson.from.push(self.steps[step as usize].proof);
+            learned.from.push(self.steps[step as usize].proof);
             return;
         }
-        let is_there = lesson.blamed[var] != NONE;
+        let is_there = learned.blamed[var] != NONE;
         if !is_there {
-            lesson.vars.push(var);
+            learned.vars.push(var);
         }
         for (word, more) in self.words_of(var).zip(self.set(literal).words()) {
-            lesson.sets[word] = if is_there { lesson.sets[word] | more } else { *more };
+            learned.sets[word] = if is_there { learned.sets[word] | more } else { *more };
         }
-        let step = if is_there { step.max(lesson.blamed[var]) } else { step };
-        lesson.blame(var, step);
+        let step = if is_there { step.max(learned.blamed[var]) } else { step };
+        learned.blame(var, step);
     }
 
-    fn blame_step(&self, lesson: &mut Lesson, var: Var, step: StepId) {
+    fn blame_step(&self, learned: &mut LearnedClause, var: Var, step: StepId) {
         if self.steps[step as usize].level == 0 {
-            lesson.from.push(self.steps[step as usize].proof);
-            lesson.blame(var, NONE);
+            learned.from.push(self.steps[step as usize].proof);
+            learned.blame(var, NONE);
         } else {
-            lesson.blame(var, step);
+            learned.blame(var, step);
         }
     }
 
     /// Takes terms out of a lesson that follow from its others.
-    fn shorten(&self, lesson: &mut Lesson) {
-        for at in 0..lesson.vars.len() {
-            let var = lesson.vars[at];
-            let step = lesson.blamed[var];
-            if step == NONE || lesson.is_above_bar(step) {
+    fn minimize(&self, learned: &mut LearnedClause) {
+        for at in 0..learned.vars.len() {
+            let var = learned.vars[at];
+            let step = learned.blamed[var];
+            if step == NONE || learned.is_above_bar(step) {
                 continue;
             }
             let reason = self.steps[step as usize].reason;
-            if reason != NONE && self.adds_nothing(lesson, var, reason) {
-                self.resolve_with(lesson, var, reason);
+            if reason != NONE && self.is_redundant(learned, var, reason) {
+                self.resolve_with(learned, var, reason);
             }
         }
     }
 
     /// Whether all that a reason says of other variables than `var` is in the lesson.
-    fn adds_nothing(&self, lesson: &Lesson, var: Var, reason: ClauseId) -> bool {
+    fn is_redundant(&self, learned: &LearnedClause, var: Var, reason: ClauseId) -> bool {
         self.literals_of(reason).iter().all(|literal| {
             let other = literal.var as usize;
             other == var || self.is_root(*literal) || {
-                lesson.blamed[other] != NONE
-                    && self.set(*literal).within(View::of(&lesson.sets[self.words_of(other)]))
+                learned.blamed[other] != NONE
+                    && self.set(*literal).within(View::of(&learned.sets[self.words_of(other)]))
             }
         })
     }
@@ -184,41 +184,41 @@ impl Engine {
     }
 
     /// Makes a clause of a lesson, goes back to where all but one of its terms are impossible and draws it.
-    fn learn(&mut self, lesson: &mut Lesson) {
-        lesson.vars.sort_unstable();
-        lesson.vars.dedup();
+    fn learn(&mut self, learned: &mut LearnedClause) {
+        learned.vars.sort_unstable();
+        learned.vars.dedup();
         let from = self.literals.len();
         let (mut back, mut levels) = (0, 0);
-        lesson.counts += 1;
-        lesson.counted.resize(self.level as usize + 1, 0);
-        for var in &lesson.vars {
-            let step = lesson.blamed[*var];
+        learned.counts += 1;
+        learned.counted.resize(self.level as usize + 1, 0);
+        for var in &learned.vars {
+            let step = learned.blamed[*var];
             if step == NONE {
                 continue;
             }
             let level = self.steps[step as usize].level;
-            if std::mem::replace(&mut lesson.counted[level as usize], lesson.counts) != lesson.counts {
+            if std::mem::replace(&mut learned.counted[level as usize], learned.counts) != learned.counts {
                 levels += 1;
             }
-            if !lesson.is_above_bar(step) {
+            if !learned.is_above_bar(step) {
                 back = back.max(level);
             }
             let set = offset(self.sets.len());
-            self.sets.extend_from_slice(&lesson.sets[self.words_of(*var)]);
+            self.sets.extend_from_slice(&learned.sets[self.words_of(*var)]);
             self.literals.push(Literal { var: offset(*var), set });
         }
-        let proof = self.proofs.lesson(&lesson.from);
-        self.forget_lesson(lesson);
-        self.pace.note(levels);
-        self.return_to(back);
+        let proof = self.proofs.learned(&learned.from);
+        self.clear_learned(learned);
+        self.restarts.note(levels);
+        self.undo_to(back);
         let learned = self.add_clause(from, proof, levels);
         self.force(self.literals[from], learned);
     }
 
-    fn forget_lesson(&self, lesson: &mut Lesson) {
-        for var in lesson.vars.drain(..) {
-            lesson.blamed[var] = NONE;
+    fn clear_learned(&self, learned: &mut LearnedClause) {
+        for var in learned.vars.drain(..) {
+            learned.blamed[var] = NONE;
         }
-        lesson.from.clear();
+        learned.from.clear();
     }
 }

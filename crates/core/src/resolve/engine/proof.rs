@@ -11,7 +11,7 @@ enum Proof {
     /// It was stated, under this number.
     Fact(u32),
     /// It follows from these.
-    Lesson(Box<[ProofId]>),
+    LearnedClause(Box<[ProofId]>),
 }
 
 /// All proofs; each rests on earlier ones only.
@@ -25,8 +25,8 @@ impl Proofs {
     }
 
     /// The proof of what follows from these.
-    pub fn lesson(&mut self, from: &[ProofId]) -> ProofId {
-        self.add(Proof::Lesson(from.into()))
+    pub fn learned(&mut self, from: &[ProofId]) -> ProofId {
+        self.add(Proof::LearnedClause(from.into()))
     }
 
     fn add(&mut self, proof: Proof) -> ProofId {
@@ -45,7 +45,7 @@ impl Proofs {
             }
             match &self.0[proof as usize] {
                 Proof::Fact(fact) => facts.push(*fact as usize),
-                Proof::Lesson(from) => open.extend(from),
+                Proof::LearnedClause(from) => open.extend(from),
             }
         }
         facts.sort_unstable();
@@ -65,6 +65,6 @@ impl Engine {
             from.extend(self.impossible_since(*literal).map(|step| self.steps[step as usize].proof));
         }
         debug_assert!(!from.contains(&NONE), "what holds at level 0 follows from what holds there");
-        self.proofs.lesson(&from)
+        self.proofs.learned(&from)
     }
 }

@@ -6,7 +6,7 @@ use super::{Clause, ClauseId, Engine, Literal, Var, Watch, offset};
 enum Looked {
     Stays(Watch),
     Moved,
-    Violated(Watch),
+    Conflicting(Watch),
 }
 
 impl Engine {
@@ -33,7 +33,7 @@ impl Engine {
     }
 
     /// Follows the watched literals; the clause that is violated, if one is.
-    pub(super) fn propagate(&mut self) -> Option<ClauseId> {
+    pub(super) fn unit_propagate(&mut self) -> Option<ClauseId> {
         while self.head < self.steps.len() {
             let step = self.steps[self.head];
             let var = step.var as usize;
@@ -57,10 +57,10 @@ impl Engine {
             let watch = watches[at];
             at += 1;
             let looked = self.look_at(watch, var);
-            if let Looked::Violated(watch) = looked {
+            if let Looked::Conflicting(watch) = looked {
                 violated = Some(watch.clause);
             }
-            if let Looked::Stays(watch) | Looked::Violated(watch) = looked {
+            if let Looked::Stays(watch) | Looked::Conflicting(watch) = looked {
                 watches[kept] = watch;
                 kept += 1;
             }
@@ -100,7 +100,7 @@ impl Engine {
             }
         }
         if !self.is_open(other) {
-            return Looked::Violated(watch);
+            return Looked::Conflicting(watch);
         }
         self.force(other, watch.clause);
         Looked::Stays(watch)

@@ -17,12 +17,12 @@ pub struct Nearest {
     /// Whether there is no further ring.
     pub is_done: bool,
     /// How often decisions had been taken back when the walk was last gone on with.
-    left_levels: usize,
+    backjumps: usize,
 }
 
 impl Nearest {
     pub fn start(engine: &Engine, direct: &[Var]) -> Self {
-        let mut walk = Self { left_levels: engine.left_levels(), ..Self::default() };
+        let mut walk = Self { backjumps: engine.backjumps(), ..Self::default() };
         walk.advance(engine, direct.to_vec());
         walk
     }
@@ -33,10 +33,10 @@ impl Nearest {
         if self.rings.is_empty() {
             *self = Self::start(engine, direct);
         }
-        if std::mem::replace(&mut self.left_levels, engine.left_levels()) == engine.left_levels() {
+        if std::mem::replace(&mut self.backjumps, engine.backjumps()) == engine.backjumps() {
             return;
         }
-        while let Some((ring, _)) = self.rings.pop_if(|(_, mark)| !engine.stands(*mark)) {
+        while let Some((ring, _)) = self.rings.pop_if(|(_, mark)| !engine.still_holds(*mark)) {
             for var in &ring {
                 self.seen.remove(var);
             }

@@ -26,19 +26,19 @@ fn wanted(most: usize) -> impl Strategy<Value = Vec<Wanted>> {
 }
 
 fn releases(version: &'static str) -> impl Strategy<Value = Published> {
-    let standing = prop_oneof![
-        8 => Just(Standing::Fine), 1 => Just(Standing::Deprecated), 1 => Just(Standing::Withdrawn)
+    let clause_state = prop_oneof![
+        8 => Just(ClauseState::Satisfied), 1 => Just(ClauseState::Deprecated), 1 => Just(ClauseState::Withdrawn)
     ];
     let some = proptest::bool::weighted;
     let conflict = (proptest::sample::select(&NAMES[..]).prop_map(package), ranges());
     let conflict = proptest::option::weighted(0.1, conflict);
-    (wanted(4), conflict, some(0.08), some(0.15), standing).prop_map(
-        move |(needs, conflict, provides, family, standing)| Published {
+    (wanted(4), conflict, some(0.08), some(0.15), clause_state).prop_map(
+        move |(needs, conflict, provides, family, clause_state)| Published {
             needs,
             conflicts: conflict.into_iter().collect(),
             provides: if provides { vec![package(CAPABILITY)] } else { Vec::new() },
             family: family.then(|| FAMILY.parse().unwrap()),
-            standing,
+            clause_state,
             ..Published::new(version.parse().unwrap())
         },
     )
@@ -102,7 +102,7 @@ fn all_solutions(registry: &Registry, problem: &Problem) -> Vec<Choice> {
     let mut partial: Vec<Choice> = vec![Choice::new()];
     for (name, releases) in &registry.0 {
         let usable = releases.iter().filter(|release| {
-            release.standing != Standing::Withdrawn || problem.locked.get(name) == Some(&release.version)
+            release.clause_state != ClauseState::Withdrawn || problem.locked.get(name) == Some(&release.version)
         });
         let options: Vec<Taken> = usable.map(|release| Taken::Release(release.version.clone())).collect();
         partial = widened(partial, name, &options);
@@ -178,7 +178,7 @@ fn reached(registry: &Registry, problem: &Problem, choice: &Choice) -> Choice {
 
 fn best_of(releases: &[Published], open: BTreeSet<Version>, prefer: Prefer) -> Option<Version> {
     let is_deprecated =
-        |v: &Version| releases.iter().any(|r| r.version == *v && r.standing == Standing::Deprecated);
+        |v: &Version| releases.iter().any(|r| r.version == *v && r.clause_state == ClauseState::Deprecated);
     let (deprecated, sound): (BTreeSet<_>, BTreeSet<_>) = open.into_iter().partition(is_deprecated);
     let left = if sound.is_empty() { deprecated } else { sound };
     if prefer == Prefer::Newest { left.last().cloned() } else { left.first().cloned() }
@@ -284,7 +284,7 @@ proptest! {
     fn finds_the_best_solution_exactly_when_there_is_one(registry in registries(), problem in problems()) {
         let solutions = all_solutions(&registry, &problem);
         match answer(&registry, &problem) {
-            Err(told) => prop_assert!(solutions.is_empty(), "{told:?} but {:?}", solutions[0]),
+            Err(reported) => prop_assert!(solutions.is_empty(), "{reported:?} but {:?}", solutions[0]),
             Ok(found) => {
                 prop_assert!(!solutions.is_empty(), "{found:?} satisfies not all");
                 let best = best(&registry, &problem, solutions);

@@ -75,7 +75,7 @@ fn ways_out_begin_with_the_smallest_change() {
     let problem = problem(&["soil-curve 1.7", "moss-map 3"], &[]);
     let Err(Unresolved::Conflict(conflict)) = resolve(&problem, &seedhouse) else { panic!("it resolves") };
     let Ok(ways) = ways_out(&problem, &conflict, &seedhouse);
-    let told: Vec<String> = ways
+    let reported: Vec<String> = ways
         .iter()
         .flat_map(|way| &way.changes)
         .map(|(need, change)| match change {
@@ -84,7 +84,7 @@ fn ways_out_begin_with_the_smallest_change() {
         })
         .collect();
     assert_eq!(
-        told,
+        reported,
         ["soil-curve 2.1 .. 3 for 2.1", "moss-map 2 .. 3 for 2.0", "soil-curve Drop", "moss-map Drop"]
     );
 }
@@ -138,7 +138,7 @@ fn a_conflict_is_told_from_the_project_to_the_clash_and_no_more() {
             ],
         ),
     ];
-    for (needs, told) in rows {
-        assert_eq!(answer(&seedhouse, &problem(needs, &[])).unwrap_err(), told, "{needs:?}");
+    for (needs, reported) in rows {
+        assert_eq!(answer(&seedhouse, &problem(needs, &[])).unwrap_err(), reported, "{needs:?}");
     }
 }

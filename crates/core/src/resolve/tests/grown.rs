@@ -40,11 +40,11 @@ fn neither_looking_ahead_nor_a_hard_search_changes_the_answer() {
         let registry = grown(24, 9, seed, 6);
         let needs = ["bed-n23 any", "bed-n22 any", "bed-n20 any", "bed-n17 any"];
         let problem = problem(&needs[..], &[]);
-        let plainly = Manner { looks_ahead: false, hard_after: u64::MAX, ..Manner::default() };
-        let plainly = versions(&resolve_so(&problem, &registry, plainly));
-        for hard_after in [0, 3, 20] {
-            let manner = Manner { hard_after, ..Manner::default() };
-            assert_eq!(versions(&resolve_so(&problem, &registry, manner)), plainly, "seed {seed}");
+        let plainly = SearchOptions { probes_literals: false, probe_after: u64::MAX, ..SearchOptions::default() };
+        let plainly = versions(&resolve_with_options(&problem, &registry, plainly));
+        for probe_after in [0, 3, 20] {
+            let options = SearchOptions { probe_after, ..SearchOptions::default() };
+            assert_eq!(versions(&resolve_with_options(&problem, &registry, options)), plainly, "seed {seed}");
         }
         assert_eq!(versions(&resolve(&problem, &registry)), plainly, "seed {seed}");
     }

@@ -9,7 +9,7 @@ use crate::facet::Unstated;
 use crate::resolve::universe::Extra;
 
 /// Most places that a problem of these tests has.
-pub const MOST_PLACES: usize = 3;
+pub const MAX_PLACES: usize = 3;
 
 /// Some releases of a package.
 pub type Releases = (PackageName, Vec<Version>);
@@ -112,7 +112,7 @@ pub fn rules(registry: &Registry, problem: &Problem) -> Vec<Rule> {
             for (barred, range) in release.conflicts.iter().filter(|conflict| conflict.0 != *name) {
                 rules.push(Rule::Bars(who.clone(), barred.clone(), range.clone()));
             }
-            if release.standing == Standing::Withdrawn && problem.locked.get(name) != Some(&release.version) {
+            if release.clause_state == ClauseState::Withdrawn && problem.locked.get(name) != Some(&release.version) {
                 rules.push(Rule::Never(who.clone()));
             }
             if let Some(family) = &release.family {
@@ -233,7 +233,7 @@ impl Asking<'_> {
             Rule::Provided(capability) => {
                 for provider in self.registry.providers(capability) {
                     let another = !self.lit(capability, provider.as_str());
-                    for number in 0..MOST_PLACES {
+                    for number in 0..MAX_PLACES {
                         let clause = [
                             another,
                             !self.wanted(capability, None, number),

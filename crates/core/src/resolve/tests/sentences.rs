@@ -5,7 +5,7 @@
 use std::collections::BTreeSet;
 
 use super::grown::grown;
-use super::sat::{MOST_PLACES, Releases, Rule, Where, is_possible, rules};
+use super::sat::{MAX_PLACES, Releases, Rule, Where, is_possible, rules};
 use super::taken::check_taken;
 use super::*;
 use crate::facet::Unstated;
@@ -151,9 +151,9 @@ fn check(registry: &Registry, problem: &Problem) -> bool {
             check_taken(registry, problem, &resolve(problem, registry).unwrap());
             true
         }
-        Err(told) => {
-            assert!(!possible, "there is a solution, but: {told:#?}");
-            check_telling(registry, problem, &rules, &told);
+        Err(reported) => {
+            assert!(!possible, "there is a solution, but: {reported:#?}");
+            check_telling(registry, problem, &rules, &reported);
             false
         }
     }
@@ -178,17 +178,17 @@ fn check_solution(registry: &Registry, rules: &[Rule], found: &[String]) {
     assert!(is_possible(&only, &rules), "{found:?} satisfies not all");
 }
 
-fn check_telling(registry: &Registry, problem: &Problem, rules: &[Rule], told: &[String]) {
-    let (_clash, sentences) = told.split_last().unwrap();
+fn check_telling(registry: &Registry, problem: &Problem, rules: &[Rule], reported: &[String]) {
+    let (_clash, sentences) = reported.split_last().unwrap();
     let read: Vec<Rule> = sentences.iter().map(|sentence| read(registry, problem, sentence)).collect();
     for (rule, sentence) in read.iter().zip(sentences) {
         assert!(is_true(registry, rules, rule), "`{sentence}` is not what was published");
     }
-    assert!(!is_possible(registry, &read), "no contradiction: {told:#?}");
+    assert!(!is_possible(registry, &read), "no contradiction: {reported:#?}");
     for (at, sentence) in sentences.iter().enumerate() {
         let mut rest = read.clone();
         rest.remove(at);
-        assert!(is_possible(registry, &rest), "`{sentence}` is not needed: {told:#?}");
+        assert!(is_possible(registry, &rest), "`{sentence}` is not needed: {reported:#?}");
     }
 }
 
@@ -282,7 +282,7 @@ pub fn scattered(seed: u64) -> (Registry, Problem) {
                 add_extras(&mut numbers, &mut release, packages, &range);
                 release.provides.extend(numbers.one_in(8).then(|| package("shade")));
                 release.family = numbers.one_in(5).then(|| "trees".parse().unwrap());
-                release.standing = if numbers.one_in(12) { Standing::Withdrawn } else { Standing::Fine };
+                release.clause_state = if numbers.one_in(12) { ClauseState::Withdrawn } else { ClauseState::Satisfied };
             }
             registry.0.entry(package(&format!("bed-n{number}"))).or_default().push(release);
         }
@@ -292,7 +292,7 @@ pub fn scattered(seed: u64) -> (Registry, Problem) {
         .collect();
     let mut problem = problem(&direct.iter().map(String::as_str).collect::<Vec<_>>(), &[]);
     if with_all {
-        let places = ["gate", "hand-unit", "shed"][..numbers.below(MOST_PLACES + 1)].iter();
+        let places = ["gate", "hand-unit", "shed"][..numbers.below(MAX_PLACES + 1)].iter();
         problem.places = places.map(|name| place(name, 2 + numbers.below(3))).collect();
         for need in &mut problem.needs {
             let some = |places: &[Target]| places.iter().take(1).map(|place| place.name.clone()).collect();

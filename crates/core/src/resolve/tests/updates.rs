@@ -12,14 +12,14 @@ fn versions(resolution: &Resolution) -> BTreeMap<PackageName, Version> {
 }
 
 /// What a lock says of each package beside its version.
-fn told(resolution: &Resolution) -> Vec<String> {
-    let told = |package: &ChosenPackage| {
+fn reported(resolution: &Resolution) -> Vec<String> {
+    let reported = |package: &ChosenPackage| {
         let files: Vec<_> = package.files.iter().map(|file| (&file.file.part, &file.targets)).collect();
         let entry = &package.release.entry;
         let what = (&package.targets, &package.components, &package.needs, files);
         format!("{} {} {what:?}", entry.name, entry.version)
     };
-    let mut all: Vec<String> = resolution.packages.iter().map(told).collect();
+    let mut all: Vec<String> = resolution.packages.iter().map(reported).collect();
     all.sort();
     all
 }
@@ -28,7 +28,7 @@ fn told(resolution: &Resolution) -> Vec<String> {
 fn check_settled(registry: &Registry, problem: &Problem, resolution: &Resolution) {
     check_taken(registry, problem, resolution);
     let again = resolve(&problem.locking(resolution), registry).unwrap();
-    assert_eq!(told(&again), told(resolution), "{problem:?}");
+    assert_eq!(reported(&again), reported(resolution), "{problem:?}");
 }
 
 /// A universe with the oldest set that goes together locked; `None` where nothing does.

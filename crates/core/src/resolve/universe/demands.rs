@@ -11,11 +11,11 @@ use crate::resolve::choices::Choices;
 use crate::resolve::engine::{Engine, Term, Var};
 
 /// Most packages of which one is needed whichever release is taken, where that is stated.
-const MOST_POOLED: usize = 4;
+const MAX_POOLED: usize = 4;
 
 impl<C: Catalogue> Universe<'_, C> {
     /// Whether nothing open satisfies a demand on a package that is known.
-    pub(super) fn stumbles(&mut self, engine: &Engine, var: Var, number: usize) -> bool {
+    pub(super) fn fails_probing(&mut self, engine: &Engine, var: Var, number: usize) -> bool {
         let target = self.demands(var)[number].demand.target().clone();
         let Some(target) = self.known(&target).filter(|target| *target != var) else { return false };
         let package = &self.packages[target];
@@ -31,7 +31,7 @@ impl<C: Catalogue> Universe<'_, C> {
     }
 
     /// States all that known packages demand of each other, now and of whatever is reached later.
-    pub fn be_thorough(&mut self, engine: &mut Engine) -> Result<(), Stop<C::Error>> {
+    pub fn add_all_clauses(&mut self, engine: &mut Engine) -> Result<(), Stop<C::Error>> {
         self.is_thorough = true;
         (0..self.packages.len()).try_for_each(|var| self.state_known_demands(engine, var))
     }
@@ -69,7 +69,7 @@ impl<C: Catalogue> Universe<'_, C> {
             let terms = [Term { var, choices: left_out }, Term { var: *target, choices: accepted.clone() }];
             engine.state_following(terms, facts)?;
         }
-        if whole.is_empty() && !parts.is_empty() && parts.len() <= MOST_POOLED {
+        if whole.is_empty() && !parts.is_empty() && parts.len() <= MAX_POOLED {
             let by = parts.iter().fold(Choices::none(engine.width(var)), |by, (_, (more, ..))| by.or(more));
             let facts: Vec<usize> = parts.iter().flat_map(|(_, (.., facts))| facts.clone()).collect();
             let others = Term { var, choices: by.not(engine.width(var)) };

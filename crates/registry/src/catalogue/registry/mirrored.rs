@@ -22,7 +22,7 @@ use crate::client::network::Network;
 use crate::model::error::RegistryError;
 
 /// How much longer than its quickest mirror the registry may take.
-const GRACE: Duration = Duration::from_secs(3);
+const GRACE_PERIOD: Duration = Duration::from_secs(3);
 
 /// A registry with its mirrors.
 pub struct Mirrored {
@@ -172,9 +172,9 @@ impl Mirrored {
     }
 
     /// Asks at once for all that these needs can reach.
-    pub fn foresee(&self, needs: &[(PackageName, Range)]) {
+    pub fn prefetch_closure(&self, needs: &[(PackageName, Range)]) {
         if let Ok(source) = self.places.wait_for(self.leading.load(Ordering::Relaxed)) {
-            source.foresee(needs);
+            source.prefetch_closure(needs);
         }
     }
 
@@ -256,7 +256,7 @@ impl Places {
                 let first = opened.iter().position(|opening| matches!(opening, Opening::Open(_)));
                 mirror = first.map(|place| (place, Instant::now()));
             }
-            let waits = mirror.map(|(_, since)| GRACE.saturating_sub(since.elapsed()));
+            let waits = mirror.map(|(_, since)| GRACE_PERIOD.saturating_sub(since.elapsed()));
             match (&opened[0], mirror) {
                 (Opening::Open(_), quickest) => return Ok((0, quickest.map_or(0, |(place, _)| place))),
                 (Opening::Failed(_), Some((place, _))) => return Ok((place, place)),
@@ -269,7 +269,7 @@ impl Places {
                 drop(opened);
                 return Err(self.failure(0));
             }
-            let waited = self.changed.wait_timeout(opened, waits.unwrap_or(GRACE));
+            let waited = self.changed.wait_timeout(opened, waits.unwrap_or(GRACE_PERIOD));
             opened = waited.unwrap_or_else(PoisonError::into_inner).0;
         }
     }

@@ -6,7 +6,7 @@ use bibliotax_core::digest::Digest;
 use bibliotax_disk::read::read_text;
 use bibliotax_disk::write::{folder_of, make_folder, write_whole};
 
-use super::LARGEST_CARD;
+use super::MAX_CARD_SIZE;
 
 /// Cards by digest.
 #[derive(Debug, Clone)]
@@ -22,7 +22,7 @@ impl Cards {
 
     /// The text of a card, whole.
     pub fn read(&self, digest: &Digest) -> Option<String> {
-        let limit = usize::try_from(LARGEST_CARD).unwrap_or(usize::MAX);
+        let limit = usize::try_from(MAX_CARD_SIZE).unwrap_or(usize::MAX);
         let text = read_text(&self.place_of(digest), limit).ok().flatten()?;
         (Digest::of(text.as_bytes()) == *digest).then_some(text)
     }

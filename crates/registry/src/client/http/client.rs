@@ -18,7 +18,7 @@ use super::admission::{Admission, Deed, Manner, TokenRequest};
 use super::checked;
 use super::connection_error::{is_about_tls, what_broke};
 use super::pace::{Paced, TooSlow, is_timeout};
-use super::trouble::{LARGEST_REFUSAL, Trouble};
+use super::trouble::{MAX_REFUSAL_SIZE, Trouble};
 use super::uploading::{Unsent, Watch, send_watched};
 use crate::client::credentials::{Credential, bearer};
 use crate::client::network::Network;
@@ -30,25 +30,25 @@ use crate::model::reach::is_loopback;
 use crate::model::reach::{OnlyOutside, is_inside, leads_inside};
 
 /// How often a request is tried that may be tried again.
-const MOST_TRIES: u32 = 5;
+const MAX_TRIES: u32 = 5;
 
 /// What is waited before the second try; doubled for each further one.
-const FIRST_WAIT: Duration = Duration::from_millis(150);
+const FIRST_RETRY_DELAY: Duration = Duration::from_millis(150);
 
 /// Most that is waited because a server says so; one that wants more is told of instead.
-const LONGEST_WAIT: Duration = Duration::from_secs(20);
+const MAX_RETRY_DELAY: Duration = Duration::from_secs(20);
 
 /// Until a connection has to be there.
-const TO_CONNECT: Duration = Duration::from_secs(10);
+const CONNECT_TIMEOUT: Duration = Duration::from_secs(10);
 
 /// Until the next bytes have to come.
-const SILENCE: Duration = Duration::from_secs(20);
+const IDLE_TIMEOUT: Duration = Duration::from_secs(20);
 
 /// Until a text has to be there whole.
-const TO_READ: Duration = Duration::from_secs(120);
+const READ_TIMEOUT: Duration = Duration::from_secs(120);
 
 /// Most redirects that are followed.
-const MOST_REDIRECTS: usize = 4;
+const MAX_REDIRECTS: usize = 4;
 
 /// What a registry answers to a question for a text.
 pub enum Answer {
@@ -133,7 +133,7 @@ impl Client {
             realm: None,
             only_outside: false,
             is_offline: network.offline,
-            silence: network.silence.unwrap_or(SILENCE),
+            silence: network.silence.unwrap_or(IDLE_TIMEOUT),
             reading: OnceLock::new(),
             writing: OnceLock::new(),
         }
@@ -371,7 +371,7 @@ impl Client {
 
     /// Reads an answer as JSON.
     pub fn json(&self, response: Response) -> Result<Value, RegistryError> {
-        let text = self.read(response, LARGEST_REFUSAL).map_err(|trouble| *trouble.error)?;
+        let text = self.read(response, MAX_REFUSAL_SIZE).map_err(|trouble| *trouble.error)?;
         serde_json::from_str(&text).map_err(|_| self.wrong("its answer is not JSON"))
     }
 
@@ -437,7 +437,7 @@ impl Client {
             StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => return Ok(None),
             _ => return Err(self.refused(response)),
         }
-        let answer: Value = serde_json::from_str(&self.read(response, LARGEST_REFUSAL)?).unwrap_or_default();
+        let answer: Value = serde_json::from_str(&self.read(response, MAX_REFUSAL_SIZE)?).unwrap_or_default();
         let token = answer["token"].as_str().or(answer["access_token"].as_str());
         let wrong = || Trouble::for_good(self.wrong("where it sends us for a token, there is none"));
         token.and_then(bearer).ok_or_else(wrong).map(Some)
@@ -481,7 +481,7 @@ impl Client {
         let _ = rustls::crypto::ring::default_provider().install_default();
         let builder = blocking::Client::builder()
             .redirect(policy)
-            .connect_timeout(TO_CONNECT)
+            .connect_timeout(CONNECT_TIMEOUT)
             .timeout(self.shared.silence);
         let builder = builder.user_agent(concat!("bibliotax/", env!("CARGO_PKG_VERSION"))).tcp_nodelay(true);
         let builder =
@@ -531,7 +531,7 @@ impl Client {
             if bytes.len() as u64 > limit {
                 return Err(Trouble::for_good(self.wrong("its answer is larger than any should be")));
             }
-            if begun.elapsed() > TO_READ {
+            if begun.elapsed() > READ_TIMEOUT {
                 return Err(broke("its answer takes too long"));
             }
         }
@@ -554,9 +554,9 @@ impl Client {
                 Err(trouble) => trouble,
             };
             unanswered += if is_silence { begun.elapsed() } else { Duration::ZERO };
-            let wait = wait.unwrap_or_else(|| with_jitter(FIRST_WAIT * 2_u32.pow(tried - 1)));
-            let is_enough = tried == MOST_TRIES || unanswered > self.shared.silence / 2;
-            if !is_passing || is_enough || wait > LONGEST_WAIT {
+            let wait = wait.unwrap_or_else(|| with_jitter(FIRST_RETRY_DELAY * 2_u32.pow(tried - 1)));
+            let is_enough = tried == MAX_TRIES || unanswered > self.shared.silence / 2;
+            if !is_passing || is_enough || wait > MAX_RETRY_DELAY {
                 return Err(*error);
             }
             thread::sleep(wait);
@@ -586,7 +586,7 @@ fn follow(attempt: Attempt<'_>, only_outside: bool) -> reqwest::redirect::Action
     let was_safe = attempt.previous().last().is_some_and(|url| url.scheme() == "https");
     let is_safe = attempt.url().scheme() == "https" || !was_safe && is_loopback(attempt.url());
     let is_open = !only_outside || !is_inside(attempt.url());
-    if attempt.previous().len() > MOST_REDIRECTS || !is_safe || !is_open {
+    if attempt.previous().len() > MAX_REDIRECTS || !is_safe || !is_open {
         return attempt.error("this redirect isn't followed");
     }
     attempt.follow()

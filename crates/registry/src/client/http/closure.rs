@@ -16,7 +16,7 @@ use super::client::Answer;
 use crate::model::layout::history_path;
 
 /// Largest answer that is read, in bytes.
-const LARGEST: u64 = 512 << 20;
+const MAX_SIZE: u64 = 512 << 20;
 
 /// Histories that an answer brought.
 #[derive(Debug, Clone, Default)]
@@ -54,7 +54,7 @@ type Brought = (PackageName, String, String);
 
 impl Remote {
     /// Asks for all that these needs can reach. What goes wrong is met again when it matters.
-    pub fn foresee(&self, needs: &[(PackageName, Range)]) {
+    pub fn prefetch_closure(&self, needs: &[(PackageName, Range)]) {
         // The same needs in narrower ranges reach nothing that they didn't reach before.
         if !self.foreseen.has_all(needs) {
             self.foreseen.add(self.reached_from(needs));
@@ -71,7 +71,7 @@ impl Remote {
         let kept_as = format!("closure/{}", Digest::of(asked.as_bytes()));
         let kept = self.cache.as_ref().and_then(|cache| cache.read(&kept_as));
         let tag = kept.as_ref().map(|kept| kept.tag.as_str());
-        let answer = self.client.ask(&format!("{}/closure", api.trim_matches('/')), &asked, tag, LARGEST);
+        let answer = self.client.ask(&format!("{}/closure", api.trim_matches('/')), &asked, tag, MAX_SIZE);
         let text = match answer {
             Ok(Answer::Found { text, tag }) => {
                 if let (Some(cache), Some(tag)) = (&self.cache, tag) {

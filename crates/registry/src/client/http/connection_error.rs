@@ -11,7 +11,7 @@ use rustls::server::ParsedCertificate;
 use rustls::{CertificateError, RootCertStore};
 
 /// Most names of a certificate that are told.
-const MOST_NAMES: usize = 5;
+const MAX_NAMES: usize = 5;
 
 /// What became of a connection, in words.
 pub fn what_broke(error: &reqwest::Error) -> String {
@@ -57,7 +57,7 @@ fn of_certificate(problem: &CertificateError) -> String {
         }
         CertificateError::NotValidForName => "its certificate is for another host".to_owned(),
         CertificateError::NotValidForNameContext { presented, .. } => {
-            let names: Vec<&str> = presented.iter().take(MOST_NAMES).map(|name| plain_name(name)).collect();
+            let names: Vec<&str> = presented.iter().take(MAX_NAMES).map(|name| plain_name(name)).collect();
             let names = if names.is_empty() { "no host at all".to_owned() } else { names.join(", ") };
             format!("its certificate is for another host: {names}")
         }

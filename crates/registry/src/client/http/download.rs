@@ -10,7 +10,7 @@ use super::pace::{Paced, TooSlow};
 use crate::model::error::RegistryError;
 
 /// How often in a row a connection may break without having brought anything.
-const MOST_BREAKS: u32 = 4;
+const MAX_BREAKS: u32 = 4;
 
 /// Reads a file of a registry.
 pub struct Download {
@@ -60,7 +60,7 @@ impl Read for Download {
                 // It would be no quicker on another connection.
                 Err(error) if TooSlow::is(&error) => return Err(error),
                 Err(error) if begun.elapsed() > self.client.silence() * 3 / 2 => return Err(error),
-                Ok(_) | Err(_) if self.breaks < MOST_BREAKS => {
+                Ok(_) | Err(_) if self.breaks < MAX_BREAKS => {
                     self.breaks += 1;
                     self.response = self.client.open(&self.path, self.read).map_err(io::Error::other)?;
                 }

@@ -15,10 +15,10 @@ use crate::model::names::NAMES;
 use crate::search::{Found, Index, Query, place_text};
 
 /// How much of a list is fetched at most where the server can be asked instead, in bytes.
-pub const LONGEST_LIST: u64 = 8 << 20;
+pub const MAX_LIST_LEN: u64 = 8 << 20;
 
 /// Largest answer that is read, in bytes.
-const LARGEST_ANSWER: u64 = 4 << 20;
+const MAX_ANSWER_SIZE: u64 = 4 << 20;
 
 impl Remote {
     /// Finds packages by words, and says which of their releases fit.
@@ -55,7 +55,7 @@ impl Remote {
             if from != since.from() {
                 index.begin_anew()?;
             }
-            if index.read_on(&index.read_up_to()?, body.take(super::LARGEST_LIST))? {
+            if index.read_on(&index.read_up_to()?, body.take(super::MAX_LIST_SIZE))? {
                 return Ok(true);
             }
         }
@@ -72,7 +72,7 @@ impl Remote {
             pairs.append_pair("fits", &place_text(&place));
         }
         let path = format!("{}?{}", self.api("find")?, pairs.finish());
-        match self.client.get(&path, None, LARGEST_ANSWER)? {
+        match self.client.get(&path, None, MAX_ANSWER_SIZE)? {
             Answer::Found { text, .. } => {
                 serde_json::from_str(&text).map_err(|_| self.client.wrong("what it found can't be read"))
             }

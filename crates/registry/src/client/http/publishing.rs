@@ -27,14 +27,14 @@ use bibliotax_archive::pack;
 use bibliotax_archive::select::PackFile;
 
 /// How often in a row an upload may fail without any of it having arrived; twice where nothing is heard at all.
-const MOST_FAILURES: u32 = 5;
+const MAX_FAILURES: u32 = 5;
 
 /// The pieces of a file that come over a slow line, in bytes.
-const SMALLEST_PIECE: u64 = 64 << 10;
-const LARGEST_PIECE: u64 = 16 << 20;
+const MIN_PIECE_SIZE: u64 = 64 << 10;
+const MAX_PIECE_SIZE: u64 = 16 << 20;
 
 /// What is waited before an upload goes on, if the server says nothing else, doubled with each failure, and at most.
-const PAUSE: Duration = Duration::from_millis(150);
+const RETRY_DELAY: Duration = Duration::from_millis(150);
 const MAX_PAUSE: Duration = Duration::from_secs(20);
 
 impl Remote {
@@ -132,17 +132,17 @@ impl Remote {
             if there > from {
                 (failures, silence) = (0, self.client.silence());
             } else {
-                failures += if trouble.is_silence { MOST_FAILURES.div_ceil(2) } else { 1 };
+                failures += if trouble.is_silence { MAX_FAILURES.div_ceil(2) } else { 1 };
                 // Both together are as long as a server is waited for.
                 silence = if trouble.is_silence { self.client.silence() / 2 } else { silence };
             }
-            if failures >= MOST_FAILURES {
+            if failures >= MAX_FAILURES {
                 return Err(*trouble.error);
             }
             if trouble.is_silence {
                 largest = piece_for(there.saturating_sub(from), begun.elapsed());
             }
-            let pause = trouble.wait.unwrap_or_else(|| with_jitter(PAUSE * 2_u32.pow(failures)));
+            let pause = trouble.wait.unwrap_or_else(|| with_jitter(RETRY_DELAY * 2_u32.pow(failures)));
             thread::sleep(pause.min(MAX_PAUSE));
             from = there;
         }
@@ -200,7 +200,7 @@ pub(crate) fn packed(contents: &[PackFile], record: &mut FileRecord) -> Result<F
 /// The size of a piece that a line brings over in a small part of the time that is waited, by what it brought just now.
 fn piece_for(came: u64, within: Duration) -> u64 {
     let each_second = came * 1000 / u64::try_from(within.as_millis()).unwrap_or(u64::MAX).max(1);
-    (each_second * 4).clamp(SMALLEST_PIECE, LARGEST_PIECE)
+    (each_second * 4).clamp(MIN_PIECE_SIZE, MAX_PIECE_SIZE)
 }
 
 /// A packed archive, to be read from some place on.

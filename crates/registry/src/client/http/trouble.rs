@@ -10,7 +10,7 @@ use serde_json::Value;
 use crate::model::error::{Asked, RegistryError};
 
 /// Most bytes of a refusal that are read.
-pub const LARGEST_REFUSAL: u64 = 64 << 10;
+pub const MAX_REFUSAL_SIZE: u64 = 64 << 10;
 
 /// Why a try failed.
 pub struct Trouble {
@@ -31,10 +31,10 @@ impl From<RegistryError> for Trouble {
 }
 
 /// Longest id of a request that is shown, in characters.
-const LONGEST_ID: usize = 64;
+const MAX_ID_LEN: usize = 64;
 
 /// Most characters of a server's own words in a message.
-const LONGEST_WORDS: usize = 1000;
+const MAX_WORDS_LEN: usize = 1000;
 
 impl Trouble {
     /// That another try would fail alike.
@@ -58,7 +58,7 @@ impl Trouble {
         let wait = wait.map(Duration::from_secs);
         let mut text = String::new();
         // Whatever can be read of it is better than nothing.
-        let _ = body.take(LARGEST_REFUSAL).read_to_string(&mut text);
+        let _ = body.take(MAX_REFUSAL_SIZE).read_to_string(&mut text);
         let problem: Value = serde_json::from_str(&text).unwrap_or_default();
         let said = |key: &str| problem[key].as_str().map(str::to_owned);
         // Registries of containers list what is wrong (OCI Distribution Specification, "Error Codes").
@@ -90,7 +90,7 @@ impl Trouble {
 
 /// The id by which a server's keepers find what went wrong.
 fn with_request(id: &str) -> String {
-    let is_id = id.len() <= LONGEST_ID && id.chars().all(|c| c.is_ascii_alphanumeric() || c == '-');
+    let is_id = id.len() <= MAX_ID_LEN && id.chars().all(|c| c.is_ascii_alphanumeric() || c == '-');
     if is_id { format!(" (request {id})") } else { String::new() }
 }
 
@@ -106,7 +106,7 @@ pub fn is_let_in<T>(asked: Result<T, RegistryError>) -> Result<bool, RegistryErr
 /// A text of no more than the most characters of others' words that a message has.
 fn shortened(text: &str) -> String {
     text.char_indices()
-        .nth(LONGEST_WORDS)
+        .nth(MAX_WORDS_LEN)
         .map_or_else(|| text.to_owned(), |(end, _)| format!("{}…", &text[..end]))
 }
 

@@ -13,10 +13,10 @@ use std::time::{Duration, Instant};
 use bibliotax_core::notice::{Listener, Notice};
 use reqwest::blocking::{Body, RequestBuilder, Response};
 
-use super::trouble::LARGEST_REFUSAL;
+use super::trouble::MAX_REFUSAL_SIZE;
 
 /// How often an upload is looked at.
-const TICK: Duration = Duration::from_millis(50);
+const POLL_INTERVAL: Duration = Duration::from_millis(50);
 
 /// The time limit of a watched request as a whole; the watch ends it long before.
 const NO_LIMIT: Duration = Duration::from_secs(7 * 24 * 3600);
@@ -25,7 +25,7 @@ const NO_LIMIT: Duration = Duration::from_secs(7 * 24 * 3600);
 const MAX_BUFFERED: u64 = 4 << 20;
 
 /// The slowest line that is reckoned with where nobody can say how much has come, in bytes a second.
-const SLOWEST_LINE: u64 = 64 << 10;
+const MIN_BYTES_PER_SECOND: u64 = 64 << 10;
 
 /// How an upload is watched.
 #[derive(Clone, Copy)]
@@ -84,7 +84,7 @@ pub fn send_watched(
     thread::spawn(move || drop(done.send(answer_to(request))));
     let (mut handed, mut moved) = (0, Instant::now());
     loop {
-        match answer.recv_timeout(TICK) {
+        match answer.recv_timeout(POLL_INTERVAL) {
             Ok(answer) => {
                 watch.listener.hear(&Notice::Sent { bytes: length.saturating_sub(handed) });
                 return answer.map_err(Unsent::Broke);
@@ -110,7 +110,7 @@ fn answer_to(request: RequestBuilder) -> reqwest::Result<Response> {
     let (status, headers) = (response.status(), response.headers().clone());
     let mut body = Vec::new();
     // Whatever can be read of it is better than nothing.
-    let _ = response.take(LARGEST_REFUSAL).read_to_end(&mut body);
+    let _ = response.take(MAX_REFUSAL_SIZE).read_to_end(&mut body);
     let mut answer = http::Response::new(body);
     *answer.status_mut() = status;
     *answer.headers_mut() = headers;
@@ -121,6 +121,6 @@ impl Watch<'_> {
     /// How long nothing may move after so many bytes were handed over.
     fn patience(&self, handed: u64) -> Duration {
         let buffered = if self.is_blind { handed.min(MAX_BUFFERED) } else { 0 };
-        self.silence + Duration::from_millis(buffered * 1000 / SLOWEST_LINE)
+        self.silence + Duration::from_millis(buffered * 1000 / MIN_BYTES_PER_SECOND)
     }
 }

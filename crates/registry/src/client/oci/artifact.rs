@@ -30,7 +30,7 @@ pub mod kind {
 }
 
 /// Largest blob that stands in a manifest, too, in bytes; it saves a request.
-const LARGEST_INSIDE: usize = 64 << 10;
+const MAX_INSIDE_SIZE: usize = 64 << 10;
 
 /// A manifest (image specification, "OCI Image Manifest Specification").
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -100,7 +100,7 @@ impl Descriptor {
 
     /// Names a text, and holds it if it is short.
     pub fn of_text(kind: &str, text: &str) -> Self {
-        let data = (text.len() <= LARGEST_INSIDE).then(|| BASE64.encode(text.as_bytes()));
+        let data = (text.len() <= MAX_INSIDE_SIZE).then(|| BASE64.encode(text.as_bytes()));
         Self { data, ..Self::new(kind, &Digest::of(text.as_bytes()), text.len() as u64) }
     }
 
@@ -135,7 +135,7 @@ mod tests {
         assert_eq!(short.held().as_deref(), Some("{\"event\":\"restored\"}"));
         let changed = Descriptor { data: Some(BASE64.encode(b"{}")), ..short };
         assert_eq!(changed.held(), None);
-        assert_eq!(Descriptor::of_text(kind::HISTORY, &"x".repeat(LARGEST_INSIDE + 1)).held(), None);
+        assert_eq!(Descriptor::of_text(kind::HISTORY, &"x".repeat(MAX_INSIDE_SIZE + 1)).held(), None);
     }
 
     #[test]

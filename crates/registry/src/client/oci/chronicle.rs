@@ -21,17 +21,17 @@ use super::artifact::{Manifest, kind};
 use super::tags::{INDEX, is_of_event, tag_of};
 use crate::model::chance::share_of;
 use crate::model::error::RegistryError;
-use crate::model::keep::{LARGEST_CARD, read_history};
-use crate::model::room::{LARGEST_HISTORY, checked_line, line_of};
+use crate::model::keep::{MAX_CARD_SIZE, read_history};
+use crate::model::room::{MAX_HISTORY_SIZE, checked_line, line_of};
 
 /// Largest event that is read, in bytes.
-const LARGEST_EVENT: u64 = 1 << 20;
+const MAX_EVENT_SIZE: u64 = 1 << 20;
 
 /// How often an index is looked at again before its writer gives up.
-const MOST_LOOKS: u32 = 30;
+const MAX_LOOKS: u32 = 30;
 
 /// Most that is waited before the next look, once others write, too.
-const LONGEST_WAIT: Duration = Duration::from_millis(400);
+const MAX_WAIT: Duration = Duration::from_millis(400);
 
 impl Oci {
     /// The whole lines of a package's history; `None` if the registry doesn't hold the name.
@@ -44,9 +44,9 @@ impl Oci {
     /// Makes the index name all events of a package, and says what it has then; nothing of a package that isn't there.
     pub(super) fn bring_up_to_date(&self, package: &PackageName) -> Result<(String, History), RegistryError> {
         let repository = self.repository(package);
-        for look in 0..MOST_LOOKS {
+        for look in 0..MAX_LOOKS {
             if look > 1 {
-                thread::sleep(share_of(LONGEST_WAIT));
+                thread::sleep(share_of(MAX_WAIT));
             }
             let index = self.wire.artifact_now(&repository, INDEX)?;
             let text = index.map_or(Ok(String::new()), |index| self.lines(&repository, &index))?;
@@ -81,7 +81,7 @@ impl Oci {
     fn lines(&self, repository: &str, index: &Manifest) -> Result<String, RegistryError> {
         let blob = index.blob(kind::HISTORY);
         let blob = blob.ok_or_else(|| self.wire.client().wrong("its index is not one of a history"))?;
-        self.wire.text(repository, blob, LARGEST_HISTORY as u64)
+        self.wire.text(repository, blob, MAX_HISTORY_SIZE as u64)
     }
 
     /// The events that have a tag and no line in an index.
@@ -99,11 +99,11 @@ impl Oci {
     fn event(&self, repository: &str, tag: &str) -> Result<Option<Event>, RegistryError> {
         let Some(manifest) = self.wire.artifact_now(repository, tag)? else { return Ok(None) };
         if let Some(blob) = manifest.blob(kind::EVENT) {
-            let line = self.wire.text(repository, blob, LARGEST_EVENT)?;
+            let line = self.wire.text(repository, blob, MAX_EVENT_SIZE)?;
             return Ok(serde_json::from_str(&line).ok());
         }
         let Some(blob) = manifest.blob(kind::CARD) else { return Ok(None) };
-        let text = self.wire.text(repository, blob, LARGEST_CARD)?;
+        let text = self.wire.text(repository, blob, MAX_CARD_SIZE)?;
         let card = serde_json::from_str::<Card>(&text).ok();
         Ok(card.map(|card| Event::Release(Box::new(card.entry(Digest::of(text.as_bytes()))))))
     }

@@ -19,10 +19,10 @@ const EVENT: &str = "event-";
 const RELEASE: &str = "release-";
 
 /// Longest tag (distribution specification, "Pulling manifests").
-const LONGEST: usize = 128;
+const MAX_TAG_LEN: usize = 128;
 
 /// How much of a digest tells events from each other.
-const TOLD_APART: usize = 40;
+const UNIQUE_PREFIX_LEN: usize = 40;
 
 /// The tag of an event: of a release its version, of others what tells them apart.
 pub fn tag_of(event: &Event) -> String {
@@ -36,19 +36,19 @@ pub fn tag_of(event: &Event) -> String {
 pub fn release_tag(version: &Version) -> String {
     // No version has an underscore, and no tag a plus.
     let tag = version.as_str().replace('+', "_");
-    if tag.len() <= LONGEST { tag } else { format!("{RELEASE}{}", short(&tag)) }
+    if tag.len() <= MAX_TAG_LEN { tag } else { format!("{RELEASE}{}", short(&tag)) }
 }
 
 /// Whether a tag may be that of an event; what other tools put beside them is theirs.
 pub fn is_of_event(tag: &str) -> bool {
     let is_digest =
-        |rest: &str| rest.len() == TOLD_APART && rest.bytes().all(|byte| byte.is_ascii_hexdigit());
+        |rest: &str| rest.len() == UNIQUE_PREFIX_LEN && rest.bytes().all(|byte| byte.is_ascii_hexdigit());
     let is_told_apart = [EVENT, RELEASE].iter().filter_map(|start| tag.strip_prefix(start)).any(is_digest);
     is_told_apart || tag.replace('_', "+").parse::<Version>().is_ok()
 }
 
 fn short(text: &str) -> String {
-    Digest::of(text.as_bytes()).to_string()[..TOLD_APART].to_owned()
+    Digest::of(text.as_bytes()).to_string()[..UNIQUE_PREFIX_LEN].to_owned()
 }
 
 #[cfg(test)]
@@ -61,7 +61,7 @@ mod tests {
         for version in ["1", "1.2.0", "2.0.0-rc.1", "1.0+spring", &long] {
             let tag = release_tag(&version.parse().unwrap());
             let is_allowed = |c: char| c.is_ascii_alphanumeric() || "._-".contains(c);
-            assert!(tag.len() <= LONGEST && tag.chars().all(is_allowed), "{tag}");
+            assert!(tag.len() <= MAX_TAG_LEN && tag.chars().all(is_allowed), "{tag}");
             assert!(is_of_event(&tag), "{tag}");
         }
         let withdrawn = r#"{"event":"withdrawn","version":"1.0","reason":"wet","at":"2026-04-01T08:00:00Z"}"#;

@@ -20,16 +20,16 @@ use crate::client::http::uploading::Watch;
 use crate::model::error::RegistryError;
 
 /// Largest manifest that is read, in bytes; the specification wants registries to take those of 4 MiB.
-const LARGEST_MANIFEST: u64 = 4 << 20;
+const MAX_MANIFEST_SIZE: u64 = 4 << 20;
 
 /// Largest page of a list that is read, in bytes.
-const LARGEST_PAGE: u64 = 16 << 20;
+const MAX_PAGE_SIZE: u64 = 16 << 20;
 
 /// How many names are asked for at once.
 const PAGE: usize = 1000;
 
 /// Most pages of a list that are read.
-const MOST_PAGES: usize = 10_000;
+const MAX_PAGES: usize = 10_000;
 
 /// Asks one registry of containers.
 #[derive(Clone)]
@@ -71,7 +71,7 @@ impl Wire {
     }
 
     fn ask(&self, path: &str, validator: Option<&str>) -> Result<Answer, RegistryError> {
-        self.client.get_as(MANIFEST, path, validator, LARGEST_MANIFEST)
+        self.client.get_as(MANIFEST, path, validator, MAX_MANIFEST_SIZE)
     }
 
     fn read(&self, text: &str) -> Result<Manifest, RegistryError> {
@@ -203,12 +203,12 @@ impl Wire {
     fn list(&self, first: &str) -> Result<Option<BTreeSet<String>>, RegistryError> {
         let (mut all, mut next) = (BTreeSet::new(), Some(first.to_owned()));
         let mut read = BTreeSet::new();
-        while read.len() < MOST_PAGES {
+        while read.len() < MAX_PAGES {
             let Some(path) = next else { return Ok(Some(all)) };
             if !read.insert(path.clone()) {
                 break;
             }
-            let Some((text, link)) = self.client.page(&path, LARGEST_PAGE)? else { return Ok(None) };
+            let Some((text, link)) = self.client.page(&path, MAX_PAGE_SIZE)? else { return Ok(None) };
             let page: Page = serde_json::from_str(&text)
                 .map_err(|_| self.client.wrong("it has a list that can't be read"))?;
             all.extend(page.tags.unwrap_or_default());

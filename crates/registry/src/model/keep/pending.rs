@@ -14,10 +14,10 @@ use crate::model::error::RegistryError;
 use crate::model::keep::Keep;
 
 /// After this time without a new piece an upload is given up, and an uploaded file is no longer taken for a release.
-pub(crate) const GIVEN_UP_AFTER: Duration = Duration::from_hours(24);
+pub(crate) const UPLOAD_EXPIRY: Duration = Duration::from_hours(24);
 
 /// After this time an uploaded file goes: a release that was begun while it was still taken is there by then.
-const GONE_AFTER: Duration = Duration::from_hours(48);
+const UNRELEASED_EXPIRY: Duration = Duration::from_hours(48);
 
 /// An upload that no release has named.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -46,7 +46,7 @@ pub struct FileStanding {
 impl FileStanding {
     /// Whether a release may name it: not a file whose upload was given up.
     pub fn may_be_released(&self) -> bool {
-        self.is_there && self.mark.is_none_or(|pending| !pending.is_older_than(GIVEN_UP_AFTER))
+        self.is_there && self.mark.is_none_or(|pending| !pending.is_older_than(UPLOAD_EXPIRY))
     }
 }
 
@@ -86,7 +86,7 @@ impl dyn Keep + '_ {
         let remains = self.remains()?;
         bibliotax_disk::remains::clear(&remains)?;
         let is_over = |pending: &Pending| {
-            pending.is_older_than(if pending.is_whole { GONE_AFTER } else { GIVEN_UP_AFTER })
+            pending.is_older_than(if pending.is_whole { UNRELEASED_EXPIRY } else { UPLOAD_EXPIRY })
         };
         let mut over = self.pending()?;
         over.retain(is_over);

@@ -31,10 +31,10 @@ use crate::model::error::{Asked, RegistryError};
 use crate::model::staged::Staged;
 
 /// Largest archive that is fetched, in bytes.
-const LARGEST: u64 = 16 << 30;
+const MAX_SIZE: u64 = 16 << 30;
 
 /// Largest manifest in an archive that is read, in bytes.
-const LARGEST_MANIFEST: u64 = 1 << 20;
+const MAX_MANIFEST_SIZE: u64 = 1 << 20;
 
 /// Where an archive is, and what it is to be.
 pub struct ArchivePlace {
@@ -107,12 +107,12 @@ impl ArchivePlace {
         let strip = self.strip.as_ref().map_or(String::new(), |strip| format!("{strip}/"));
         let key = Digest::of(format!("{}/{strip}", self.sha256).as_bytes());
         let known = elsewhere.archives().join(format!("{key}.toml"));
-        let text = match read_text(&known, LARGEST_MANIFEST as usize)? {
+        let text = match read_text(&known, MAX_MANIFEST_SIZE as usize)? {
             Some(text) => text,
             None => {
                 let kept = self.fetched(elsewhere)?;
                 let text =
-                    look::text_of(&kept, self.format, &format!("{strip}{FILE_NAME}"), LARGEST_MANIFEST);
+                    look::text_of(&kept, self.format, &format!("{strip}{FILE_NAME}"), MAX_MANIFEST_SIZE);
                 let text = text.map_err(|source| self.refused(source))?.unwrap_or_default();
                 write_whole(&known, text.as_bytes())?;
                 text
@@ -184,7 +184,7 @@ pub(super) fn download(
 /// Takes what comes into a file in a folder.
 pub(super) fn fetch(package: &PackageName, from: impl Read, folder: &Path) -> Result<Staged, RegistryError> {
     let mut staged = Staged::in_folder(folder)?;
-    let copied = io::copy(&mut from.take(LARGEST), &mut staged);
+    let copied = io::copy(&mut from.take(MAX_SIZE), &mut staged);
     copied.map_err(|error| match error.downcast::<RegistryError>() {
         Ok(error) => error,
         Err(error) => bibliotax_disk::DiskError::new("fetch", package.as_str(), error).into(),

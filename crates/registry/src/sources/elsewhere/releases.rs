@@ -17,7 +17,7 @@ use crate::model::error::RegistryError;
 use crate::sources::git::{Refs, Repository, Wanted, release_of};
 
 /// Most releases of a repository that are looked into: the newest of those that will do.
-const MOST_RELEASES: usize = 200;
+const MAX_RELEASES: usize = 200;
 
 /// A commit by the name that led to it.
 struct Point {
@@ -200,7 +200,7 @@ fn releases(
     for (version, tag, commit) in refs.releases(pattern).into_iter().rev() {
         let at = format!("tag {tag}");
         stays(package, locked.filter(|locked| locked.at.as_ref() == Some(&at)), commit)?;
-        if will_do(&version) && points.len() < MOST_RELEASES {
+        if will_do(&version) && points.len() < MAX_RELEASES {
             points.push(Point { commit: commit.clone(), at: Some(at), version: Some(version) });
         }
     }

@@ -12,10 +12,10 @@ use std::time::{Duration, Instant};
 use crate::model::error::RegistryError;
 
 /// Most bytes of an answer that is read whole.
-const LARGEST: usize = 256 << 20;
+const MAX_SIZE: usize = 256 << 20;
 
 /// Most bytes of what it says went wrong.
-const LARGEST_COMPLAINT: usize = 16 << 10;
+const MAX_COMPLAINT_SIZE: usize = 16 << 10;
 
 /// Transports that may be used: none that would run a program named by a URL.
 const TRANSPORTS: &str = "https:http:ssh:git:file";
@@ -36,7 +36,7 @@ const SETTINGS: [&str; 11] = [
 ];
 
 /// Variables that would lead git to another repository, or make it write where nobody expects it.
-const MISLEADING: [&str; 11] = [
+const REMOVED_VARIABLES: [&str; 11] = [
     "GIT_DIR",
     "GIT_WORK_TREE",
     "GIT_INDEX_FILE",
@@ -69,7 +69,7 @@ impl Refused {
         let what = match self {
             Self::NoGit => return RegistryError::NoGit,
             Self::Silent => "it says nothing any more".to_owned(),
-            Self::TooMuch => format!("it says more than {} MiB", LARGEST >> 20),
+            Self::TooMuch => format!("it says more than {} MiB", MAX_SIZE >> 20),
             Self::Complained(text) => complaint(&text),
         };
         RegistryError::Git { url: url.to_owned(), what }
@@ -92,7 +92,7 @@ fn complaint(text: &str) -> String {
 /// The program, ready to run in a repository.
 pub fn command(folder: &Path) -> Command {
     let mut command = Command::new("git");
-    for variable in MISLEADING {
+    for variable in REMOVED_VARIABLES {
         command.env_remove(variable);
     }
     command
@@ -121,7 +121,7 @@ const ENDING: u8 = 1;
 const ENDED: u8 = 2;
 
 /// How long runs may go on by themselves once this process is about to end.
-const TO_END: Duration = Duration::from_millis(500);
+const KILL_TIMEOUT: Duration = Duration::from_millis(500);
 
 /// A run that is under way.
 struct UnderWay;
@@ -150,9 +150,9 @@ pub fn end_all() {
             thread::sleep(Duration::from_millis(1));
         }
     };
-    wait(TO_END);
+    wait(KILL_TIMEOUT);
     PHASE.store(ENDED, Ordering::SeqCst);
-    wait(TO_END);
+    wait(KILL_TIMEOUT);
 }
 
 /// Runs `git` to its end; what it wrote to stdout.
@@ -162,7 +162,7 @@ pub fn run<A: AsRef<OsStr>>(
     input: &str,
     silence: Duration,
 ) -> Result<Vec<u8>, Refused> {
-    run_within(folder, args, input, silence, LARGEST)
+    run_within(folder, args, input, silence, MAX_SIZE)
 }
 
 /// The same, where it may write at most so many bytes to stdout.
@@ -184,7 +184,7 @@ fn run_within<A: AsRef<OsStr>>(
         thread::spawn(move || drop(stdin.write_all(input.as_bytes())));
     }
     let out = child.stdout.take().map(|out| listen(out, Kept::First(most), &heard));
-    let err = child.stderr.take().map(|err| listen(err, Kept::Last(LARGEST_COMPLAINT), &heard));
+    let err = child.stderr.take().map(|err| listen(err, Kept::Last(MAX_COMPLAINT_SIZE), &heard));
     // Where it is ended by us, what it started may still hold the pipes, so nobody waits for their end.
     let has_succeeded = wait(&mut child, &heard, silence)?;
     let text = |heard: Option<thread::JoinHandle<Vec<u8>>>| {
@@ -307,7 +307,7 @@ mod tests {
         else {
             panic!("it failed");
         };
-        assert!(text.len() < 4 * LARGEST_COMPLAINT && complaint(&text) == "dry", "{}", text.len());
+        assert!(text.len() < 4 * MAX_COMPLAINT_SIZE && complaint(&text) == "dry", "{}", text.len());
     }
 
     #[test]

@@ -19,13 +19,13 @@ use super::refs::Refs;
 use crate::model::error::RegistryError;
 
 /// How long `git` may say nothing before it is ended.
-const SILENCE: Duration = Duration::from_secs(60);
+const IDLE_TIMEOUT: Duration = Duration::from_secs(60);
 
 /// Largest list of names that is read, in bytes.
-const LARGEST_REFS: usize = 64 << 20;
+const MAX_REFS_SIZE: usize = 64 << 20;
 
 /// Largest file that is read whole, in bytes.
-const LARGEST_FILE: u64 = 1 << 20;
+const MAX_FILE_SIZE: u64 = 1 << 20;
 
 /// What the repository that was fetched from is called in ours.
 const REMOTE: &str = "there";
@@ -53,7 +53,7 @@ impl Repository {
     /// The repository at a URL that was checked, kept in a folder below `cache`.
     pub fn at(url: String, cache: &Path, is_offline: bool, silence: Option<Duration>) -> Self {
         let place = cache.join("git").join(Digest::of(url.as_bytes()).to_string());
-        Self { url, place, is_offline, silence: silence.unwrap_or(SILENCE) }
+        Self { url, place, is_offline, silence: silence.unwrap_or(IDLE_TIMEOUT) }
     }
 
     /// Where the repository is that ours follows.
@@ -71,7 +71,7 @@ impl Repository {
         let known = self.place.join("known-refs");
         if self.is_offline {
             let text =
-                read_text(&known, LARGEST_REFS)?.ok_or_else(|| self.offline("its tags and branches"))?;
+                read_text(&known, MAX_REFS_SIZE)?.ok_or_else(|| self.offline("its tags and branches"))?;
             return Ok(Refs::read(&text));
         }
         make_folder(&self.place)?;
@@ -186,7 +186,7 @@ impl Repository {
         self.fetch_files(commit, &[&object])?;
         let size = self.run(&["cat-file", "-s", &object], "").map_err(|refused| refused.about(&self.url))?;
         let size: u64 = String::from_utf8_lossy(&size).trim().parse().unwrap_or(u64::MAX);
-        if size > LARGEST_FILE {
+        if size > MAX_FILE_SIZE {
             return Ok(None);
         }
         let text =

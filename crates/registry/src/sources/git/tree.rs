@@ -14,13 +14,13 @@ use super::repository::{Repository, Wanted};
 use crate::model::error::RegistryError;
 
 /// Deepest nesting of submodules.
-const DEEPEST: usize = 8;
+const MAX_DEPTH: usize = 8;
 
 /// Longest target of a link, in bytes.
-const LONGEST_TARGET: u64 = 4096;
+const MAX_TARGET_LEN: u64 = 4096;
 
 /// How much of a foreign name is shown, in bytes.
-const LONGEST_SHOWN: usize = 200;
+const MAX_SHOWN_LEN: usize = 200;
 
 /// A file of a commit.
 struct Blob {
@@ -50,7 +50,7 @@ pub fn write_tree(
     into: impl Write,
 ) -> Result<(), RegistryError> {
     let mut parts = Vec::new();
-    gather(repository, commit, dir, "", DEEPEST, open, &mut parts)?;
+    gather(repository, commit, dir, "", MAX_DEPTH, open, &mut parts)?;
     let mut files: Vec<(usize, Blob)> = Vec::new();
     for (number, (_, blobs)) in parts.iter_mut().enumerate() {
         files.extend(blobs.drain(..).map(|blob| (number, blob)));
@@ -147,7 +147,7 @@ fn bad(repository: &Repository, what: String) -> RegistryError {
 
 /// The beginning of a name: enough to know it by.
 fn cut(name: &str) -> &str {
-    &name[..name.floor_char_boundary(LONGEST_SHOWN)]
+    &name[..name.floor_char_boundary(MAX_SHOWN_LEN)]
 }
 
 /// The paths of a commit's submodules with their URLs, as `.gitmodules` says.
@@ -232,7 +232,7 @@ fn add(
 ) -> io::Result<()> {
     if blob.kind == Kind::Link {
         let mut target = String::new();
-        contents.by_ref().take(LONGEST_TARGET).read_to_string(&mut target)?;
+        contents.by_ref().take(MAX_TARGET_LEN).read_to_string(&mut target)?;
         io::copy(&mut contents, &mut io::sink())?;
         let mut header = header(0, false);
         header.set_entry_type(tar::EntryType::Symlink);

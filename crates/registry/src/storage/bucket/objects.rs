@@ -27,25 +27,25 @@ use crate::model::reach::is_loopback;
 use super::transport::Transport;
 
 /// Objects up to this size are written in one request, in bytes.
-const AT_ONCE: u64 = 8 << 20;
+const MAX_IN_MEMORY: u64 = 8 << 20;
 
 /// Most tries to change an object that others change, too.
-const MOST_TRIES: u32 = 100;
+const MAX_TRIES: u32 = 100;
 
 /// How often in a row a change may be refused though nothing else is there than before: who is quicker may not be seen at once.
-const MOST_REFUSALS: u32 = 5;
+const MAX_REFUSALS: u32 = 5;
 
 /// How often in all a change is tried again that a store failed at.
-const MOST_FAILURES: u32 = 8;
+const MAX_FAILURES: u32 = 8;
 
 /// How often a request is tried that may be tried again.
-const MOST_REQUESTS: usize = 4;
+const MAX_REQUESTS: usize = 4;
 
 /// Until a request is given up.
-const PATIENCE: Duration = Duration::from_secs(30);
+const CONFLICT_TIMEOUT: Duration = Duration::from_secs(30);
 
 /// Longest wait before another try.
-const LONGEST_WAIT: Duration = Duration::from_millis(800);
+const MAX_WAIT: Duration = Duration::from_millis(800);
 
 /// What is made of an object's text, or of there being none; nothing where it is to stay as it is.
 pub type Change<'c> = dyn FnMut(Option<&str>) -> Result<Option<String>, RegistryError> + 'c;
@@ -104,7 +104,7 @@ impl Objects {
         // Whoever comes first installs it; it is the same for all.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let patience =
-            RetryConfig { max_retries: MOST_REQUESTS, retry_timeout: PATIENCE, ..RetryConfig::default() };
+            RetryConfig { max_retries: MAX_REQUESTS, retry_timeout: CONFLICT_TIMEOUT, ..RetryConfig::default() };
         let mut builder = AmazonS3Builder::new()
             .with_bucket_name(bucket)
             .with_retry(patience)
@@ -243,7 +243,7 @@ impl Objects {
             match self.put(path, bytes.clone(), PutMode::Create) {
                 Ok(made) => return Ok(made.is_some()),
                 // Stores fail so at those who come second, too.
-                Err(error) if is_passing(&error) && failed < MOST_FAILURES => failed += 1,
+                Err(error) if is_passing(&error) && failed < MAX_FAILURES => failed += 1,
                 Err(error) => return Err(self.told(error)),
             }
             thread::sleep(pause(failed));
@@ -307,7 +307,7 @@ impl Objects {
     ) -> Result<Text, RegistryError> {
         let conditions = self.conditions()?;
         let (mut refused, mut times, mut failed) = (None, 0, 0);
-        for tried in 0..MOST_TRIES {
+        for tried in 0..MAX_TRIES {
             let at_once = known.take().map(|known| (change(known.text.as_deref()), known));
             let (text, there) = if let Some((Ok(Some(text)), known)) = at_once {
                 (text, known)
@@ -320,7 +320,7 @@ impl Objects {
             let is_as_it_was =
                 refused.is_some() && refused == version.as_ref().map(|version| version.e_tag.clone());
             times = if is_as_it_was { times + 1 } else { 0 };
-            if times == MOST_REFUSALS {
+            if times == MAX_REFUSALS {
                 return Err(self.wrong("it refuses a change of what nobody else has changed (412)"));
             }
             let mode = version
@@ -331,7 +331,7 @@ impl Objects {
                 Ok(Some(version)) => return Ok(Text { text: Some(text), version: Some(version) }),
                 Ok(None) => refused = version.map(|version| version.e_tag),
                 // Stores fail so at those who come second, too. What became of it shows when it is read again.
-                Err(error) if is_passing(&error) && failed < MOST_FAILURES => {
+                Err(error) if is_passing(&error) && failed < MAX_FAILURES => {
                     (refused, failed) = (None, failed + 1);
                 }
                 Err(error) => return Err(self.told(error)),
@@ -343,7 +343,7 @@ impl Objects {
 
     /// Writes an object that is named by what it holds: whoever writes it as well writes the same.
     pub fn write(&self, path: &str, size: u64, source: &mut dyn Read) -> Result<(), RegistryError> {
-        if size <= AT_ONCE {
+        if size <= MAX_IN_MEMORY {
             let mut bytes = Vec::new();
             source
                 .read_to_end(&mut bytes)
@@ -353,7 +353,7 @@ impl Objects {
         }
         let begun = wait(async { self.store.put_multipart(&self.at(path)).await });
         let mut writing = WriteMultipart::new(begun.map_err(|error| self.told(error))?);
-        let mut piece = vec![0; AT_ONCE as usize / 4];
+        let mut piece = vec![0; MAX_IN_MEMORY as usize / 4];
         loop {
             match source.read(&mut piece) {
                 Ok(0) => break,
@@ -472,7 +472,7 @@ impl<S: futures_util::Stream<Item = object_store::Result<Bytes>> + Unpin> Read f
 
 /// A time before another try, longer with each and never the same for two who failed together.
 fn pause(tried: u32) -> Duration {
-    share_of(LONGEST_WAIT.min(Duration::from_millis(10) * 2_u32.pow(tried.min(10))))
+    share_of(MAX_WAIT.min(Duration::from_millis(10) * 2_u32.pow(tried.min(10))))
 }
 
 /// Waits for an answer, on a thread that may wait.

@@ -15,19 +15,19 @@ use crate::model::keep::pending::Pending;
 use crate::model::mutex::lock;
 
 /// Most bytes of histories, and of files, that are remembered.
-const MOST_BYTES: u64 = 32 << 20;
+const MAX_BYTES: u64 = 32 << 20;
 
 /// Largest file that is remembered, in bytes.
-pub const LARGEST_FILE: u64 = 4 << 20;
+pub const MAX_FILE_SIZE: u64 = 4 << 20;
 
 /// Most uploads that are remembered; with more, all are forgotten and asked for.
-const MOST_MARKS: usize = 10_000;
+const MAX_MARKS: usize = 10_000;
 
 /// How long a file is taken for being there: uploads that nobody releases go later by far.
-const FILES_FOR: Duration = Duration::from_mins(10);
+const FILE_CACHE_TIME: Duration = Duration::from_mins(10);
 
 /// How long it is taken for right that a file is not there, and how much waits for its release.
-const UPLOADS_FOR: Duration = Duration::from_secs(10);
+const UPLOAD_CACHE_TIME: Duration = Duration::from_secs(10);
 
 /// A moment in the order in which this process asked and was answered.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -56,8 +56,8 @@ impl Default for Recent {
     fn default() -> Self {
         Self {
             clock: AtomicU64::default(),
-            histories: Mutex::new(Bounded::new(MOST_BYTES)),
-            files: Mutex::new(Bounded::new(MOST_BYTES)),
+            histories: Mutex::new(Bounded::new(MAX_BYTES)),
+            files: Mutex::new(Bounded::new(MAX_BYTES)),
             uploads: Mutex::default(),
         }
     }
@@ -90,13 +90,13 @@ impl Recent {
     pub fn file(&self, digest: &Digest) -> Option<Bytes> {
         let files = lock(&self.files);
         let (bytes, since) = files.get(digest)?;
-        (since.elapsed() < FILES_FOR).then(|| bytes.clone())
+        (since.elapsed() < FILE_CACHE_TIME).then(|| bytes.clone())
     }
 
     /// Remembers a file that is in the bucket now.
     pub fn put_file(&self, digest: Digest, bytes: Bytes) {
         let size = bytes.len() as u64;
-        if size <= LARGEST_FILE {
+        if size <= MAX_FILE_SIZE {
             lock(&self.files).put(digest, (bytes, Instant::now()), size + 256);
         }
     }
@@ -117,7 +117,7 @@ impl Recent {
         if let Some((waiting, _)) = &mut uploads.waiting {
             *waiting += pending.bytes;
         }
-        if uploads.marked.len() >= MOST_MARKS {
+        if uploads.marked.len() >= MAX_MARKS {
             uploads.marked.clear();
         }
         uploads.marked.insert(pending.digest, pending);
@@ -135,13 +135,13 @@ impl Recent {
 
     /// Whether a file was not there a moment ago, nor a part of it.
     pub fn is_missing(&self, digest: &Digest) -> bool {
-        lock(&self.uploads).missing.get(digest).is_some_and(|since| since.elapsed() < UPLOADS_FOR)
+        lock(&self.uploads).missing.get(digest).is_some_and(|since| since.elapsed() < UPLOAD_CACHE_TIME)
     }
 
     /// Remembers that a file was not there, nor a part of it.
     pub fn put_missing(&self, digest: Digest) {
         let mut uploads = lock(&self.uploads);
-        uploads.missing.retain(|_, since| since.elapsed() < UPLOADS_FOR);
+        uploads.missing.retain(|_, since| since.elapsed() < UPLOAD_CACHE_TIME);
         uploads.missing.insert(digest, Instant::now());
     }
 
@@ -153,7 +153,7 @@ impl Recent {
     /// How many bytes waited for their release a moment ago.
     pub fn waiting(&self) -> Option<u64> {
         let uploads = lock(&self.uploads);
-        uploads.waiting.filter(|(_, since)| since.elapsed() < UPLOADS_FOR).map(|(waiting, _)| waiting)
+        uploads.waiting.filter(|(_, since)| since.elapsed() < UPLOAD_CACHE_TIME).map(|(waiting, _)| waiting)
     }
 
     /// Remembers how many bytes wait for their release.

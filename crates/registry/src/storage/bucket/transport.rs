@@ -10,13 +10,13 @@ use object_store::client::{
 };
 
 /// How long a store may be silent.
-const SILENCE: Duration = Duration::from_secs(30);
+const IDLE_TIMEOUT: Duration = Duration::from_secs(30);
 
 /// Until a connection has to be there.
-const TO_CONNECT: Duration = Duration::from_secs(10);
+const CONNECT_TIMEOUT: Duration = Duration::from_secs(10);
 
 /// The slowest line that is reckoned with, in bytes a second.
-const SLOWEST_LINE: u64 = 16 << 10;
+const MIN_BYTES_PER_SECOND: u64 = 16 << 10;
 
 /// Makes clients that watch for silence.
 #[derive(Debug, Clone)]
@@ -26,13 +26,13 @@ pub struct Transport {
 
 impl Default for Transport {
     fn default() -> Self {
-        Self { silence: SILENCE }
+        Self { silence: IDLE_TIMEOUT }
     }
 }
 
 impl HttpConnector for Transport {
     fn connect(&self, options: &ClientOptions) -> object_store::Result<HttpClient> {
-        let options = options.clone().with_connect_timeout(TO_CONNECT).with_timeout_disabled();
+        let options = options.clone().with_connect_timeout(CONNECT_TIMEOUT).with_timeout_disabled();
         let connect = |options: ClientOptions| ReqwestConnector::default().connect(&options);
         // A limit for reading would count the time that a body takes to be sent as silence.
         let reading = connect(options.clone().with_read_timeout(self.silence))?;
@@ -55,7 +55,7 @@ impl HttpService for Watched {
         if length == 0 {
             return self.reading.execute(request).await;
         }
-        let limit = self.silence + Duration::from_millis(length * 1000 / SLOWEST_LINE);
+        let limit = self.silence + Duration::from_millis(length * 1000 / MIN_BYTES_PER_SECOND);
         let answer = tokio::time::timeout(limit, self.writing.execute(request)).await;
         answer.unwrap_or_else(|elapsed| Err(HttpError::new(HttpErrorKind::Timeout, elapsed)))
     }

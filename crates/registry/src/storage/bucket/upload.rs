@@ -20,16 +20,16 @@ use crate::model::keep::Keep;
 use crate::model::keep::pending::{FileStanding, Pending};
 use crate::model::layout::file_path;
 use crate::model::mutex::lock;
-use crate::model::piece::{Piece, SENT_WHOLE, UploadProblem};
+use crate::model::piece::{Piece, MAX_SINGLE_UPLOAD, UploadProblem};
 
 /// Where the pieces of half files, and the marks of whole ones, are.
 const UPLOADS: &str = "private/uploads";
 
 /// How the name of a mark begins.
-const WHOLE: &str = "whole-";
+const WHOLE_PREFIX: &str = "whole-";
 
 /// How long marks that are of no use wait for others that go with them.
-const TOGETHER: Duration = Duration::from_millis(500);
+const BATCH_TIME: Duration = Duration::from_millis(500);
 
 impl Bucket {
     /// The pieces of a file that follow each other from its beginning: first byte and the one behind the last.
@@ -44,7 +44,7 @@ impl Bucket {
         length: Option<u64>,
     ) -> Result<FileStanding, RegistryError> {
         let (path, uploads) = (file_path(digest), uploads_of(digest));
-        let is_short = length.is_some_and(|length| length <= SENT_WHOLE);
+        let is_short = length.is_some_and(|length| length <= MAX_SINGLE_UPLOAD);
         let (found, listed) = if is_short {
             let found = self.objects.look(&path)?;
             let listed = if found.is_some() { self.objects.below(&uploads)? } else { Vec::new() };
@@ -186,7 +186,7 @@ impl Bucket {
 
     /// The upload of a whole file that an object marks.
     fn mark_in(&self, object: &ObjectMeta) -> Option<Pending> {
-        let bytes = object.location.filename()?.strip_prefix(WHOLE)?.parse().ok()?;
+        let bytes = object.location.filename()?.strip_prefix(WHOLE_PREFIX)?.parse().ok()?;
         let (digest, since) = (self.digest_in(object)?, object.last_modified.into());
         Some(Pending { digest, bytes, since, is_whole: true })
     }
@@ -241,7 +241,7 @@ fn pieces_of(objects: &[ObjectMeta]) -> Vec<(u64, u64)> {
 }
 
 fn mark_path(digest: &Digest, size: u64) -> String {
-    format!("{}/{WHOLE}{size}", uploads_of(digest))
+    format!("{}/{WHOLE_PREFIX}{size}", uploads_of(digest))
 }
 
 fn uploads_of(digest: &Digest) -> String {
@@ -278,7 +278,7 @@ impl OldMarks {
         if is_first {
             let (objects, paths) = (self.objects.clone(), Arc::clone(&self.paths));
             thread::spawn(move || {
-                thread::sleep(TOGETHER);
+                thread::sleep(BATCH_TIME);
                 remove_marks(&objects, &paths);
             });
         }

@@ -14,14 +14,14 @@ use crate::model::error::RegistryError;
 use crate::model::keep::Private;
 
 /// Longest line that is written, in bytes.
-const LONGEST_LINE: u64 = 64 << 10;
+const MAX_LINE_LEN: u64 = 64 << 10;
 
 /// Largest file that is read, in bytes.
-const LARGEST: usize = 64 << 20;
+const MAX_SIZE: usize = 64 << 20;
 
 impl Folder {
     pub(super) fn read_private(&self, what: Private) -> Result<String, RegistryError> {
-        let mut text = read_text(&self.private_path(what), LARGEST)?.unwrap_or_default();
+        let mut text = read_text(&self.private_path(what), MAX_SIZE)?.unwrap_or_default();
         text.truncate(text.rfind('\n').map_or(0, |end| end + 1));
         Ok(text)
     }
@@ -54,7 +54,7 @@ impl Folder {
 /// The length of a file up to the end of its last whole line; what follows is of a process that died.
 fn whole_lines(file: &mut File) -> std::io::Result<u64> {
     let length = file.metadata()?.len();
-    let from = length.saturating_sub(LONGEST_LINE);
+    let from = length.saturating_sub(MAX_LINE_LEN);
     file.seek(SeekFrom::Start(from))?;
     let mut end = Vec::new();
     file.read_to_end(&mut end)?;

@@ -15,10 +15,10 @@ use crate::model::error::RegistryError;
 use crate::model::staged::Staged;
 
 /// Bytes that are copied at a time.
-const PIECE: usize = 64 << 10;
+const CHUNK_SIZE: usize = 64 << 10;
 
 /// Largest file that is taken, in bytes.
-const LARGEST: u64 = 16 << 30;
+const MAX_SIZE: u64 = 16 << 30;
 
 /// A file on its way.
 pub struct Arriving {
@@ -87,11 +87,11 @@ impl Arriving {
         let mut staged = Staged::in_folder(folder_of(place))?;
         let path = staged.path().to_owned();
         self.change(|state| (state.path, state.length) = (Some(path), length));
-        let mut piece = vec![0; PIECE];
+        let mut piece = vec![0; CHUNK_SIZE];
         loop {
             match source.read(&mut piece).map_err(|_| remote.broke_off())? {
                 0 => break,
-                _ if staged.size() > LARGEST => return Err(remote.wrong_file(digest)),
+                _ if staged.size() > MAX_SIZE => return Err(remote.wrong_file(digest)),
                 read => staged.write_all(&piece[..read]).at("write", place)?,
             }
             self.change(|state| state.came = staged.size());

@@ -12,7 +12,7 @@ use serde::Serialize;
 use url::form_urlencoded;
 
 /// Most releases in the table.
-const MOST: usize = 15;
+const MAX_RELEASES: usize = 15;
 
 /// What a value of `any` is in cards.
 const ANY: &str = "any";
@@ -58,8 +58,8 @@ pub fn table(history: &History, shown: &Version, facets: &Facets, query: &str) -
     FitTable {
         facets: columns.keys().map(ToString::to_string).collect(),
         is_picked,
-        rows: releases.iter().take(MOST).map(row).collect(),
-        more: releases.len().saturating_sub(MOST),
+        rows: releases.iter().take(MAX_RELEASES).map(row).collect(),
+        more: releases.len().saturating_sub(MAX_RELEASES),
         picks,
     }
 }

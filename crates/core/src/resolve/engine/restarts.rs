@@ -1,18 +1,18 @@
 //! When a long search begins anew, and which learned clauses it keeps.
 
-use super::{Clause, ClauseId, Engine, NONE, Refuted, Step, offset};
+use super::{Clause, ClauseId, Engine, NONE, Unsat, Step, offset};
 
 /// Fewest contradictions between two new beginnings.
-const SHORTEST_RUN: u32 = 50;
+const MIN_CONFLICTS_TO_RESTART: u32 = 50;
 
 /// Contradictions before learned clauses are looked through for the first time.
-const FIRST_CLEARING: u64 = 1000;
+const FIRST_REDUCTION: u64 = 1000;
 
 /// By how many more each next clearing waits.
-const LATER_CLEARING: u64 = 100;
+const REDUCTION_INCREMENT: u64 = 100;
 
 /// Clauses in which no more levels than this met are always kept.
-const ALWAYS_KEPT: u32 = 2;
+const MAX_GLUE_KEPT: u32 = 2;
 
 /// How many lessons count as recent, and how many as all.
 const RECENT: f64 = 32.0;
@@ -20,25 +20,25 @@ const LONG: f64 = 4096.0;
 
 /// How lessons have gone: how many levels met in the recent ones and in all.
 #[derive(Debug, Default)]
-pub struct Pace {
+pub struct Restarts {
     recent: f64,
     all: f64,
     /// Contradictions since the search last began anew.
     run: u32,
     /// Contradictions in all.
-    lessons: u64,
+    conflicts: u64,
     /// How often learned clauses were looked through, and at which count they will be again.
-    clearings: u64,
-    next_clearing: u64,
+    reductions: u64,
+    next_reduction: u64,
 }
 
-impl Pace {
+impl Restarts {
     /// Notes a lesson in which so many levels met.
     pub fn note(&mut self, levels: u32) {
         let levels = f64::from(levels);
         self.run += 1;
-        self.lessons += 1;
-        let seen = u32::try_from(self.lessons).map_or(LONG, f64::from);
+        self.conflicts += 1;
+        let seen = u32::try_from(self.conflicts).map_or(LONG, f64::from);
         self.recent += (levels - self.recent) / RECENT.min(seen);
         self.all += (levels - self.all) / LONG.min(seen);
     }
@@ -46,38 +46,38 @@ impl Pace {
 
 impl Engine {
     /// How many contradictions there were.
-    pub fn lessons(&self) -> u64 {
-        self.pace.lessons
+    pub fn conflicts(&self) -> u64 {
+        self.restarts.conflicts
     }
 
     /// Whether recent lessons were so much worse than most that the search had better begin anew.
-    pub fn is_astray(&self) -> bool {
-        self.pace.run >= SHORTEST_RUN && self.pace.recent > self.pace.all * 1.2
+    pub fn should_restart(&self) -> bool {
+        self.restarts.run >= MIN_CONFLICTS_TO_RESTART && self.restarts.recent > self.restarts.all * 1.2
     }
 
     /// Takes back all decisions above `level`, to decide by what is known now.
-    pub fn begin_anew(&mut self, level: u32) -> Result<(), Refuted> {
-        self.pace.run = 0;
-        self.pace.recent = self.pace.all;
-        self.go_back(level)
+    pub fn restart(&mut self, level: u32) -> Result<(), Unsat> {
+        self.restarts.run = 0;
+        self.restarts.recent = self.restarts.all;
+        self.backjump(level)
     }
 
     /// Forgets learned clauses that don't help, where they have become many.
-    pub(super) fn clear_up(&mut self) {
-        if self.pace.lessons >= self.pace.next_clearing {
-            self.pace.clearings += 1;
-            self.pace.next_clearing += FIRST_CLEARING + LATER_CLEARING * self.pace.clearings;
-            if self.pace.clearings > 1 {
-                self.forget();
+    pub(super) fn reduce_clauses(&mut self) {
+        if self.restarts.conflicts >= self.restarts.next_reduction {
+            self.restarts.reductions += 1;
+            self.restarts.next_reduction += FIRST_REDUCTION + REDUCTION_INCREMENT * self.restarts.reductions;
+            if self.restarts.reductions > 1 {
+                self.delete_clauses();
             }
         }
     }
 
     /// Forgets the worse half of the learned clauses: those in which the most levels met, of equals the older.
-    fn forget(&mut self) {
+    fn delete_clauses(&mut self) {
         let mut kept = vec![true; self.clauses.len()];
         let mut worst: Vec<usize> =
-            (0..kept.len()).filter(|id| self.clauses[*id].levels > ALWAYS_KEPT).collect();
+            (0..kept.len()).filter(|id| self.clauses[*id].levels > MAX_GLUE_KEPT).collect();
         worst.sort_by_key(|id| (std::cmp::Reverse(self.clauses[*id].levels), *id));
         worst.truncate(worst.len() / 2);
         worst.into_iter().for_each(|id| kept[id] = false);

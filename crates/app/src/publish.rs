@@ -130,7 +130,7 @@ fn published_range(version: &Version, need: &Need, registry: &Registry) -> Resul
     let name = &need.package;
     let is_said = need.range != Range::any();
     let range = if is_said { need.range.clone() } else { Range::from_version(version) };
-    let history = registry.history_until(name, None)?;
+    let history = registry.history(name)?;
     let releases = history.iter().flat_map(History::releases);
     let set = range.set(need.prereleases);
     if releases

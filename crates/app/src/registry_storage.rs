@@ -6,14 +6,14 @@ use std::sync::Arc;
 use bibliotax_core::facet::Facet;
 use bibliotax_core::name::FacetName;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::model::keep::RegistryStorage;
 use bibliotax_registry::storage::bucket::{Bucket, SCHEME};
 use bibliotax_registry::storage::folder::Folder;
 
 use crate::context::Context;
 
 /// Opens a registry's storage: a bucket, or a folder seen from the context's.
-pub fn open(place: &str, context: &Context<'_>) -> Result<Arc<dyn Keep>, RegistryError> {
+pub fn open(place: &str, context: &Context<'_>) -> Result<Arc<dyn RegistryStorage>, RegistryError> {
     if place.starts_with(SCHEME) {
         return Ok(Arc::new(Bucket::open(place, settings(context))?));
     }
@@ -26,7 +26,7 @@ pub fn create(
     context: &Context<'_>,
     name: &str,
     facets: BTreeMap<FacetName, Facet>,
-) -> Result<Arc<dyn Keep>, RegistryError> {
+) -> Result<Arc<dyn RegistryStorage>, RegistryError> {
     if place.starts_with(SCHEME) {
         return Ok(Arc::new(Bucket::create(place, settings(context), name, facets)?));
     }
@@ -39,7 +39,7 @@ pub fn open_or_create(
     context: &Context<'_>,
     name: &str,
     facets: &BTreeMap<FacetName, Facet>,
-) -> Result<Arc<dyn Keep>, RegistryError> {
+) -> Result<Arc<dyn RegistryStorage>, RegistryError> {
     match open(place, context) {
         Err(RegistryError::Missing { .. } | RegistryError::NoRegistry { .. }) => {
             create(place, context, name, facets.clone())

@@ -37,7 +37,7 @@ pub fn registry_meant(
     let names: Vec<&str> = declared.iter().map(|registry| registry.name.as_str()).collect();
     let Some(word) = word else { return Err(not_said(&names)) };
     if context.folder.join(word).is_dir() || word.contains(['/', '\\']) {
-        return Ok(Registry::Kept(registry_storage::open(word, context)?));
+        return Ok(Registry::of_storage(registry_storage::open(word, context)?));
     }
     let near = nearest(word, names.iter().copied(), 2);
     let failure = Failure::new("publish.where", format!("`{word}` is no declared registry and no folder"));

@@ -33,7 +33,7 @@ use crate::failure::Failure;
 
 use self::edits::Edits;
 pub use self::edits::ManifestEdits;
-pub use self::lock_file::{MAX_SIZE as MAX_LOCK_SIZE, LockFile};
+pub use self::lock_file::{LockFile, MAX_SIZE as MAX_LOCK_SIZE};
 pub use self::manifests::{
     Manifests, Outer, Standing, file_name, folder_of, outer_workspace, projects_below,
 };

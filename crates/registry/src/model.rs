@@ -24,7 +24,7 @@ pub mod names;
 pub mod piece;
 pub mod reach;
 pub mod release;
+pub(crate) mod release_check;
 pub(crate) mod room;
 pub mod staged;
 pub mod standing;
-pub(crate) mod taken;

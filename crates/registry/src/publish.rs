@@ -7,7 +7,7 @@
 //! | [`load`], [`mirror`] | many cards and events at once; a copy of a registry, brought up to date by what changed |
 //! | [`audit`] | all that a registry holds, read and compared |
 
-pub mod accept;
+pub mod admit_release;
 pub mod audit;
 pub mod load;
 pub mod mirror;

@@ -67,7 +67,7 @@ fn asked(server: &Server) -> Result<usize, &'static str> {
 }
 
 fn history_of(remote: &Remote) -> Result<usize, &'static str> {
-    let history = remote.history_until(&package(), None).map_err(|error| error.code())?;
+    let history = remote.history(&package()).map_err(|error| error.code())?;
     Ok(history.map_or(0, |history| history.releases().len()))
 }
 

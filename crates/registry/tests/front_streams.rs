@@ -14,7 +14,7 @@ use std::time::Duration;
 use bibliotax_core::digest::Digest;
 use bibliotax_registry::client::http::Remote;
 use bibliotax_registry::client::network::Network;
-use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::model::keep::ReadRegistry;
 use bibliotax_registry::storage::front::{Freshness, Front};
 
 use crate::lying::{Server, whole};

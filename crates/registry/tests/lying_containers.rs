@@ -78,7 +78,7 @@ fn open_allowed(server: &Server, allowed: &Allowed) -> Oci {
 
 /// Asks for a history; how many releases it has, or the code of the error.
 fn asked(server: &Server) -> Result<usize, &'static str> {
-    let history = open(server).history_until(&package(), None).map_err(|error| error.code())?;
+    let history = open(server).history(&package()).map_err(|error| error.code())?;
     Ok(history.map_or(0, |history| history.releases().len()))
 }
 
@@ -179,7 +179,7 @@ fn no_password_goes_where_tokens_are_given_out_without_encryption() {
             "www-authenticate: Bearer realm=\"http://tokens.seedhouse.example/token\",service=\"garden\"\r\n";
         whole(stream, "401 Unauthorized", realm, b"")
     });
-    let refused = open(&server).history_until(&package(), None).unwrap_err();
+    let refused = open(&server).history(&package()).unwrap_err();
     assert_eq!(refused.code(), "registry.plain", "{refused}");
     assert_eq!(server.count(|head| head.contains("authorization")), 0, "{}", server.told());
 }
@@ -198,9 +198,7 @@ fn a_password_goes_to_another_host_for_a_token_only_where_the_manifest_names_it(
     });
     let ask = |allowed: &Allowed| {
         let opened = open_allowed(&server, allowed);
-        opened
-            .history_until(&package(), None)
-            .map(|history| history.map_or(0, |history| history.releases().len()))
+        opened.history(&package()).map(|history| history.map_or(0, |history| history.releases().len()))
     };
     for realm in [None, Some("https://other.example".to_owned())] {
         let refused = ask(&Allowed { realm, ..Allowed::default() }).unwrap_err();

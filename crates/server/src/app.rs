@@ -10,7 +10,7 @@ use axum::http::{HeaderMap, HeaderName, HeaderValue, Method, Request, StatusCode
 use axum::response::{IntoResponse, Response};
 use bibliotax_core::digest::Digest;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::model::keep::ReadRegistry;
 use bibliotax_registry::model::names::NAMES;
 use bibliotax_registry::search::{Index, Searcher};
 use bibliotax_registry::storage::tokens::{self, Action, Token};
@@ -29,6 +29,7 @@ use crate::pages::Pages;
 use crate::problem::{Problem, causes_of};
 use crate::rate::Buckets;
 use crate::reads::{self, API};
+use crate::served::Served;
 use crate::uploads;
 use crate::work::blocking;
 
@@ -60,7 +61,8 @@ impl Drop for Waiting {
 
 /// A registry that is served.
 pub struct App {
-    registry: Arc<dyn Keep>,
+    served: Served,
+    registry: Arc<dyn ReadRegistry>,
     searcher: Arc<Searcher>,
     pub(crate) limits: Limits,
     buckets: Buckets,
@@ -104,8 +106,9 @@ struct Asked {
 
 impl App {
     /// Serves a registry within these limits.
-    pub fn new(registry: Arc<dyn Keep>, limits: Limits) -> Result<Arc<Self>, RegistryError> {
-        clear(&*registry);
+    pub fn new(served: Served, limits: Limits) -> Result<Arc<Self>, RegistryError> {
+        clear(&served);
+        let registry = served.registry();
         let searcher = Searcher::new(Arc::clone(&registry), registry.scratch()?.join("names.sqlite"));
         let (searcher, buckets) = (Arc::new(searcher), Buckets::new(limits.rate));
         // Reading a long list for the first time takes longer than anybody wants to wait; what goes wrong is met again.
@@ -117,21 +120,16 @@ impl App {
         });
         let (metrics, hot) = (Metrics::default(), Hot::default());
         let closures = Arc::new(Semaphore::new(MAX_CONCURRENT_CLOSURES));
-        // What can't be read now is met again when a token comes.
-        let known = tokens::list(&*registry).unwrap_or_else(|error| {
-            tracing::warn!(cause = causes_of(&error), "the tokens can't be read");
-            Vec::new()
-        });
-        let tokens = Mutex::new(KnownTokens::now(known));
-        Ok(Arc::new(Self { registry, searcher, limits, buckets, metrics, hot, tokens, closures }))
+        let tokens = Mutex::new(KnownTokens::now(first_tokens(&served)));
+        Ok(Arc::new(Self { served, registry, searcher, limits, buckets, metrics, hot, tokens, closures }))
     }
 
     /// Clears now and then what was left behind, for as long as this runs.
     pub(crate) async fn clear_now_and_then(self: Arc<Self>) {
         loop {
             tokio::time::sleep(CLEANUP_INTERVAL).await;
-            let registry = Arc::clone(&self.registry);
-            if let Err(problem) = blocking(move || clear(&*registry)).await {
+            let served = self.served.clone();
+            if let Err(problem) = blocking(move || clear(&served)).await {
                 // The request of nobody.
                 let _ = problem.noted("");
             }
@@ -255,7 +253,7 @@ impl App {
         let token = self.token(asked.peer, &asked.headers).await?;
         *token_id = Some(token.id.clone());
         self.take_from_bucket(&token.id)?;
-        let registry = Arc::clone(&self.registry);
+        let registry = Arc::clone(self.served.storage()?);
         if let Some(digest) = path.strip_prefix("files/") {
             let digest: Digest = digest.parse().map_err(|_| Problem::not_found())?;
             return match asked.method {
@@ -326,8 +324,8 @@ impl App {
             Some(_) => {}
             None => self.take_from_bucket(&peer.to_string())?,
         }
-        let registry = Arc::clone(&self.registry);
-        let known = blocking(move || tokens::list(&*registry)).await??;
+        let storage = Arc::clone(self.served.storage()?);
+        let known = blocking(move || tokens::list(&*storage)).await??;
         let mut tokens = self.known_tokens();
         *tokens = KnownTokens::now(known);
         tokens
@@ -349,14 +347,25 @@ impl App {
     }
 }
 
-/// Now, in whole seconds.
+/// The tokens as a server begins with; what can't be read now is met again when a token comes.
+fn first_tokens(served: &Served) -> Vec<Token> {
+    let Served::Writable(storage) = served else { return Vec::new() };
+    tokens::list(&**storage).unwrap_or_else(|error| {
+        tracing::warn!(cause = causes_of(&error), "the tokens can't be read");
+        Vec::new()
+    })
+}
+
 /// Throws away what was given up; what can't be removed now is tried again later.
-fn clear(registry: &dyn Keep) {
-    if let Err(error) = registry.clear_uploads() {
+fn clear(served: &Served) {
+    if let Served::Writable(storage) = served
+        && let Err(error) = storage.clear_uploads()
+    {
         tracing::warn!(cause = causes_of(&error), "uploads can't be cleared");
     }
 }
 
+/// Now, in whole seconds.
 fn now() -> Timestamp {
     let now = Timestamp::now();
     Timestamp::from_second(now.as_second()).unwrap_or(now)

@@ -9,7 +9,7 @@ use bibliotax_core::history::History;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::MAX_PROVIDERS;
-use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::model::keep::ReadRegistry;
 use serde::Deserialize;
 use serde_json::json;
 
@@ -43,7 +43,11 @@ pub struct AskedNeed {
 /// The histories of all that the needs reach: for each package a line `{"package": …, "bytes": …, "tag": …}` with the
 /// validator of its history, then its lines.
 /// Ends early where `has_left` says that nobody waits for it any more.
-pub fn closure(registry: &dyn Keep, asked: Asked, has_left: &dyn Fn() -> bool) -> Result<String, Problem> {
+pub fn closure(
+    registry: &dyn ReadRegistry,
+    asked: Asked,
+    has_left: &dyn Fn() -> bool,
+) -> Result<String, Problem> {
     let mut answer = String::new();
     let mut histories: HashMap<PackageName, Option<History>> = HashMap::new();
     let mut reached: HashSet<(PackageName, String)> = HashSet::new();
@@ -96,6 +100,8 @@ mod tests {
     use bibliotax_core::card::Event;
     use bibliotax_core::digest::Digest;
     use bibliotax_registry::storage::folder::Folder;
+
+    use bibliotax_registry::model::keep::WriteRegistry;
 
     use super::*;
 

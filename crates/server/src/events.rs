@@ -9,12 +9,9 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::version::Version;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::catalogue::registry::Registry;
-use bibliotax_registry::model::inspect::check_archives;
-use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::model::keep::{ReadRegistryExt, RegistryStorage};
 use bibliotax_registry::model::standing::Change;
-use bibliotax_registry::publish::accept::accept;
-use bibliotax_registry::publish::pack::check_acceptable;
+use bibliotax_registry::publish::admit_release::admit_release;
 use bibliotax_registry::storage::tokens::{Action, Done, Token};
 use jiff::Timestamp;
 use serde::Deserialize;
@@ -32,7 +29,7 @@ pub fn read<T: DeserializeOwned>(body: &[u8]) -> Result<T, Problem> {
 /// Whoever asks, and what for.
 pub struct Asking<'a> {
     /// The registry.
-    pub registry: &'a Arc<dyn Keep>,
+    pub registry: &'a Arc<dyn RegistryStorage>,
     /// The token that the request came with.
     pub token: &'a Token,
     /// Now.
@@ -108,28 +105,14 @@ impl Asking<'_> {
             self.may(Action::Publish, &provided.name)?;
         }
         let card = Card { published: self.now, ..card };
-        check_acceptable(&Registry::Kept(Arc::clone(self.registry)), &card)
-            .map_err(|error| self.refused(&card, error))?;
-        let mut missing = Vec::new();
-        for file in &card.files {
-            if !self.registry.has_file_to_release(&file.sha256)? {
-                missing.push(file.sha256);
-            }
-        }
-        if !missing.is_empty() {
-            let detail = "some files of the card were not uploaded";
-            let problem = Problem::new(StatusCode::CONFLICT, "upload.missing", detail);
-            return Err(problem.with("missing", json!(missing)));
-        }
         if card.files.iter().any(FileRecord::is_elsewhere) {
             // What nobody looked into is taken in by those who keep the registry, with `registry load`.
             let detail = "a release that is published brings its files; here some are elsewhere";
             return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "card.file", detail));
         }
-        let open = |file: &FileRecord| self.registry.open_file(&file.sha256);
-        check_archives(&card, &self.registry.scratch()?, &open)?;
         let note = || self.note("publish", &card.name, card.version.as_str());
-        let already = accept(self.registry, &card, note).map_err(|error| self.refused(&card, error))?;
+        let already =
+            admit_release(self.registry, &card, note).map_err(|error| self.refused(&card, error))?;
         let status = if already { StatusCode::OK } else { StatusCode::CREATED };
         let said = json!({ "name": card.name, "version": card.version, "already": already });
         Ok((status, axum::Json(said)).into_response())
@@ -138,6 +121,10 @@ impl Asking<'_> {
     /// The refusal of a card; where another release has its version, with what is there.
     fn refused(&self, card: &Card, error: RegistryError) -> Problem {
         let is_there = matches!(error, RegistryError::Exists { .. });
+        if let RegistryError::MissingFiles { digests } = &error {
+            let missing = json!(digests);
+            return Problem::from(error).with("missing", missing);
+        }
         let problem = Problem::from(error);
         let history = self.registry.history(&card.name).ok().flatten().filter(|_| is_there);
         match history.as_ref().and_then(|history| history.release(&card.version)) {

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::Response;
 use bibliotax_core::facet::Facets;
-use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::model::keep::{ReadRegistry, ReadRegistryExt};
 use bibliotax_registry::search::{Query, Searcher, read_place};
 use jiff::Timestamp;
 
@@ -45,7 +45,7 @@ pub fn asked(query: &str, facets: &Facets) -> Result<Query, Problem> {
 
 /// What was found, as JSON.
 pub async fn answer(
-    registry: &Arc<dyn Keep>,
+    registry: &Arc<dyn ReadRegistry>,
     searcher: &Arc<Searcher>,
     query: &str,
     headers: &HeaderMap,

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use bibliotax_core::name::PackageName;
-use bibliotax_registry::model::keep::{Keep, Since, Stamp};
+use bibliotax_registry::model::keep::{ReadRegistry, Since, Stamp};
 use bytes::Bytes;
 
 use crate::problem::Problem;
@@ -87,7 +87,7 @@ impl Hot {
     /// The history of a package, ready to be sent; `None` if the registry doesn't hold the name.
     pub async fn history(
         &self,
-        registry: &Arc<dyn Keep>,
+        registry: &Arc<dyn ReadRegistry>,
         name: PackageName,
     ) -> Result<Option<Arc<Prepared>>, Problem> {
         let known = self.lock().histories.get(&name).cloned();

@@ -3,6 +3,7 @@
 //! | room | what lives there |
 //! |---|---|
 //! | [`serve`], `connections` | listening, TLS, time limits, who may have how many connections, stopping gracefully |
+//! | [`served`] | a registry that can be published to, or only be read |
 //! | [`app`] | one request: who asks, how much, which route, what is noted of it |
 //! | `reads`, `hot` | the registry's files, with validators, ranges and compression; what was asked for lately |
 //! | `uploads`, `events` | the interface for publishing: files first, then what makes them a release |
@@ -28,9 +29,11 @@ mod problem;
 mod rate;
 mod reads;
 pub mod serve;
+mod served;
 mod uploads;
 mod work;
 
 pub use app::App;
 pub use limits::Limits;
 pub use rate::Rate;
+pub use served::Served;

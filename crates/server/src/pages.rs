@@ -10,7 +10,7 @@ use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
 use axum::response::Response;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::version::Version;
-use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::model::keep::ReadRegistry;
 use bibliotax_registry::search::Searcher;
 use minijinja::Environment;
 use serde::Serialize;
@@ -50,7 +50,7 @@ static TEMPLATES: LazyLock<Environment<'static>> = LazyLock::new(|| {
 /// What all pages are made of.
 pub struct Pages<'a> {
     /// The registry.
-    pub registry: &'a Arc<dyn Keep>,
+    pub registry: &'a Arc<dyn ReadRegistry>,
     /// What finds things in it.
     pub searcher: &'a Arc<Searcher>,
     /// What the request says.

@@ -117,7 +117,7 @@ impl From<RegistryError> for Problem {
             | RegistryError::Refused { .. }
             | RegistryError::WrongAnswer { .. } => StatusCode::BAD_GATEWAY,
             RegistryError::NothingThere { .. } => StatusCode::NOT_FOUND,
-            RegistryError::NoFile { .. } => StatusCode::CONFLICT,
+            RegistryError::NoFile { .. } | RegistryError::MissingFiles { .. } => StatusCode::CONFLICT,
             _ => StatusCode::UNPROCESSABLE_ENTITY,
         };
         Self::new(status, code, detail).caused_by(cause)

@@ -13,7 +13,7 @@ use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::name::PackageName;
-use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::model::keep::{ReadRegistry, ReadRegistryExt};
 use bytes::Bytes;
 use futures_util::Stream;
 use headers::{ETag, HeaderMapExt, IfNoneMatch, IfRange};
@@ -29,13 +29,13 @@ pub const API: &str = "api/v1";
 const CHUNK_SIZE: usize = 128 << 10;
 
 /// The description of the registry.
-pub fn description(registry: &dyn Keep, asked: &HeaderMap) -> Response {
+pub fn description(registry: &dyn ReadRegistry, asked: &HeaderMap) -> Response {
     text(&Prepared::new(registry.served_description(API)), "application/json", asked)
 }
 
 /// A package's history.
 pub async fn history(
-    registry: &Arc<dyn Keep>,
+    registry: &Arc<dyn ReadRegistry>,
     hot: &Hot,
     path: &str,
     asked: &HeaderMap,
@@ -72,7 +72,11 @@ pub fn text(text: &Prepared, kind: &'static str, asked: &HeaderMap) -> Response 
 }
 
 /// An archive or card, or the part of it that is asked for.
-pub async fn file(registry: &Arc<dyn Keep>, path: &str, asked: &HeaderMap) -> Result<Response, Problem> {
+pub async fn file(
+    registry: &Arc<dyn ReadRegistry>,
+    path: &str,
+    asked: &HeaderMap,
+) -> Result<Response, Problem> {
     let (bin, name) = path.split_once('/').ok_or_else(Problem::not_found)?;
     let digest: Digest = name.parse().map_err(|_| Problem::not_found())?;
     if digest.folder() != bin {
@@ -87,7 +91,7 @@ pub async fn file(registry: &Arc<dyn Keep>, path: &str, asked: &HeaderMap) -> Re
 }
 
 /// The list of names, or the part of it that is asked for: who has its beginning fetches only the rest.
-pub async fn names(registry: &Arc<dyn Keep>, asked: &HeaderMap) -> Result<Response, Problem> {
+pub async fn names(registry: &Arc<dyn ReadRegistry>, asked: &HeaderMap) -> Result<Response, Problem> {
     let kept = Arc::clone(registry);
     let opened = blocking(move || Ok::<_, Problem>(File::open(kept.names_list()?).ok())).await??;
     let mut opened = opened.ok_or_else(Problem::not_found)?;

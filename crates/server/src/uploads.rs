@@ -12,7 +12,7 @@ use axum::body::Body;
 use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
 use bibliotax_core::digest::Digest;
-use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::model::keep::RegistryStorage;
 use bibliotax_registry::model::piece::Piece;
 use futures_util::StreamExt;
 use headers::{ContentLength, ContentRange, HeaderMapExt};
@@ -32,7 +32,7 @@ const OFFSET: HeaderName = HeaderName::from_static("upload-offset");
 
 /// Tells whether a file is here, or how much of it.
 pub async fn look(
-    registry: &Arc<dyn Keep>,
+    registry: &Arc<dyn RegistryStorage>,
     digest: Digest,
     headers: &HeaderMap,
 ) -> Result<Response, Problem> {
@@ -47,7 +47,7 @@ pub async fn look(
 
 /// Takes a file in, or the rest of one.
 pub async fn take(
-    registry: &Arc<dyn Keep>,
+    registry: &Arc<dyn RegistryStorage>,
     digest: Digest,
     headers: &HeaderMap,
     body: Body,

@@ -97,6 +97,7 @@ impl From<RegistryError> for Failure {
                 "run it again when the registry answers; the mirror lags behind, or isn't to be trusted"
             }
             E::Undeclared { .. } => "declare it again under `[registries]`, or run `bibliotax resolve`",
+            E::MissingFiles { .. } => "publish it again: what is missing is uploaded then",
             E::NoFile { .. } => "tell the registry's keepers: an archive that was published is gone",
             E::WrongCard { .. } => "don't use it; tell the registry's keepers that a published card changed",
             E::Exists { .. } => "a release never changes: raise `version` in the manifest",

@@ -7,7 +7,7 @@ use bibliotax_core::manifest::Allowed;
 use bibliotax_registry::client::http::Remote;
 use bibliotax_registry::client::network::Network;
 use bibliotax_registry::model::description::DESCRIPTION;
-use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::model::keep::ReadRegistry;
 use bibliotax_registry::storage::front::{Freshness, Front};
 
 use super::mirror::name_of;
@@ -28,7 +28,7 @@ pub struct Request {
 }
 
 /// Opens a copy in front of a registry.
-pub fn open(request: &Request, context: &Context<'_>) -> Result<Arc<dyn Keep>, Failure> {
+pub fn open(request: &Request, context: &Context<'_>) -> Result<Arc<dyn ReadRegistry>, Failure> {
     let folder = context.folder.join(&request.folder);
     if folder.join(DESCRIPTION).exists() {
         let what = format!("{} is a registry itself, not a copy in front of one", folder.display());

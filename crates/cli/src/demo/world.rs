@@ -12,7 +12,7 @@ use bibliotax_core::name::FacetName;
 use bibliotax_disk::error::At;
 use bibliotax_disk::write::make_folder;
 use bibliotax_present::words::count;
-use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::model::keep::RegistryStorage;
 use bibliotax_registry::publish::load::load;
 use bibliotax_registry::publish::pack::prepare;
 use bibliotax_registry::storage::folder::Folder;
@@ -61,7 +61,7 @@ pub fn build(run: &Run<'_>, root: &Path) -> Result<World, Failure> {
         serde_json::from_str(facets).map_err(|_| incomplete("facets.json"))?;
     let [seedhouse, fernhollow] = ["seedhouse", "fernhollow"]
         .map(|name| Folder::create(&root.join("registries").join(name), name, facets.clone()));
-    let registries: [Arc<dyn Keep>; 2] = [Arc::new(seedhouse?), Arc::new(fernhollow?)];
+    let registries: [Arc<dyn RegistryStorage>; 2] = [Arc::new(seedhouse?), Arc::new(fernhollow?)];
     let releases = publish_all(&registries, data)?;
     for file in ["events.jsonl", "more-cards.jsonl"] {
         load(&*registries[0], &data.join(file), run.environment.now, false)?;
@@ -80,7 +80,7 @@ fn has_program(program: &str, run: &Run<'_>) -> bool {
 }
 
 /// Publishes every release in the order of `releases.txt`, whose lines hold date, registry and folder.
-fn publish_all(registries: &[Arc<dyn Keep>], sources: &Path) -> Result<usize, Failure> {
+fn publish_all(registries: &[Arc<dyn RegistryStorage>], sources: &Path) -> Result<usize, Failure> {
     let list = DATA.get_file("releases.txt").and_then(include_dir::File::contents_utf8);
     let list = list.ok_or_else(|| incomplete("releases.txt"))?;
     let mut published = 0;
@@ -97,7 +97,7 @@ fn publish_all(registries: &[Arc<dyn Keep>], sources: &Path) -> Result<usize, Fa
     Ok(published)
 }
 
-fn publish(registry: &Arc<dyn Keep>, folder: &Path, at: Timestamp) -> Result<(), Failure> {
+fn publish(registry: &Arc<dyn RegistryStorage>, folder: &Path, at: Timestamp) -> Result<(), Failure> {
     let path = folder.join(FILE_NAME);
     let text = fs::read_to_string(&path).at("read", &path)?;
     let manifest = Manifest::read(&text).map_err(|faults| Failure::in_text(&path, &text, faults))?;

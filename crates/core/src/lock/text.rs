@@ -155,7 +155,8 @@ pub fn salvage(text: &str) -> Vec<LockedPackage> {
     packages
 }
 
-const ADVICE: &str = "run `bibliotax resolve`: it keeps the releases that can be read and writes the lock anew";
+const ADVICE: &str =
+    "run `bibliotax resolve`: it keeps the releases that can be read and writes the lock anew";
 
 fn conflict_fault(text: &str) -> Option<Fault> {
     let span = conflict_marker(text)?;

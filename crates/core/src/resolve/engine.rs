@@ -16,16 +16,16 @@
 
 mod activity;
 mod analysis;
-mod restarts;
 mod proof;
 mod propagation;
+mod restarts;
 
 use std::ops::Range;
 
 use self::activity::Activity;
 use self::analysis::LearnedClause;
-use self::restarts::Restarts;
 use self::proof::{ProofId, Proofs};
+use self::restarts::Restarts;
 use super::choices::{Choices, View, words};
 
 /// A variable.

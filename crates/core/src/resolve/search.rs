@@ -160,12 +160,16 @@ impl<'a, C: Catalogue> Search<'a, C> {
                 self.next_of_the_rest()
             });
         let Some((var, choice)) = next else { return Ok(true) };
-        if self.options.probes_literals && self.universe.exclude_failed_literals(&mut self.engine, var, choice)? {
+        if self.options.probes_literals
+            && self.universe.exclude_failed_literals(&mut self.engine, var, choice)?
+        {
             return Ok(false);
         }
         self.decide(var, choice);
         let (level, conflicts) = (self.engine.level(), self.engine.conflicts());
-        if let Some(probing) = self.probing.as_mut().filter(|probing| probing.solution.get(var) != Some(&choice)) {
+        if let Some(probing) =
+            self.probing.as_mut().filter(|probing| probing.solution.get(var) != Some(&choice))
+        {
             (probing.probe, probing.begun) = (Some(level), conflicts);
         }
         Ok(false)
@@ -201,7 +205,10 @@ impl<'a, C: Catalogue> Search<'a, C> {
         }
         if let Some(var) = self.engine.take_most_active() {
             // At first as preferred, so that what is found answers for further preferences, too.
-            let is_new = self.probing.as_ref().is_some_and(|probing| self.engine.conflicts() < probing.begun + PREFERRED_PHASE_CONFLICTS);
+            let is_new = self
+                .probing
+                .as_ref()
+                .is_some_and(|probing| self.engine.conflicts() < probing.begun + PREFERRED_PHASE_CONFLICTS);
             let saved_phase = self.engine.saved_phase(var).filter(|_| !is_new);
             if let Some(choice) = saved_phase.or_else(|| self.best_choice(var, &HashSet::new())) {
                 self.decide(var, choice);

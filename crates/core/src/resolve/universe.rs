@@ -257,7 +257,8 @@ impl<'a, C: Catalogue> Universe<'a, C> {
             return Ok(false);
         }
         let open = engine.domain(var).to_owned();
-        let failed_literals = self.failed_literals(engine, var, |releases| !releases.view().misses(open.view()));
+        let failed_literals =
+            self.failed_literals(engine, var, |releases| !releases.view().misses(open.view()));
         for number in &failed_literals {
             self.state_demand(engine, var, *number)?;
         }

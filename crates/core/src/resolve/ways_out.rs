@@ -150,8 +150,8 @@ impl<C: Catalogue> Finder<'_, C> {
         let names: Vec<&PackageName> =
             numbers.iter().map(|number| &self.problem.needs[*number].package).collect();
         let resolution = loop {
-            let attempted =
-                (self.conflict_budget > 0).then(|| attempt(&problem, self.catalogue, &mut self.conflict_budget));
+            let attempted = (self.conflict_budget > 0)
+                .then(|| attempt(&problem, self.catalogue, &mut self.conflict_budget));
             let Some(resolution) = attempted.transpose()?.flatten() else { return Ok(None) };
             // What was withdrawn may stay where it is locked, but nobody is sent there.
             let locked = problem.locked.len();

@@ -196,8 +196,7 @@ impl Registries {
     /// Whether an archive comes over a network, where it may break off, and can be read from any byte on.
     pub fn may_break_off(&self, package: &PackageName, source: &source::Source, archive: &Archive) -> bool {
         let is_of_registry = matches!(source, source::Source::Registry(_)) && archive.url.is_none();
-        is_of_registry
-            && self.registry(package, source).is_ok_and(|registry| !matches!(registry, Registry::Kept(_)))
+        is_of_registry && self.registry(package, source).is_ok_and(|registry| registry.is_remote())
     }
 
     /// Whether a commit is what its tag names, or is on its branch, in the repository that a package is locked to.

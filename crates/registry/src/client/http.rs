@@ -28,7 +28,6 @@ use bibliotax_core::facet::Facet;
 use bibliotax_core::history::History;
 use bibliotax_core::manifest::Allowed;
 use bibliotax_core::name::{FacetName, PackageName, RegistryName};
-use jiff::Timestamp;
 use reqwest::Url;
 
 use self::cache::Cache;
@@ -158,14 +157,10 @@ impl Remote {
         &self.description.facets
     }
 
-    /// The history of a package as it was at a time; `None` if the registry doesn't hold the name.
-    pub fn history_until(
-        &self,
-        package: &PackageName,
-        until: Option<Timestamp>,
-    ) -> Result<Option<History>, RegistryError> {
+    /// The history of a package; `None` if the registry doesn't hold the name.
+    pub fn history(&self, package: &PackageName) -> Result<Option<History>, RegistryError> {
         let Some(text) = self.current_text(package)? else { return Ok(None) };
-        read_history(package, &text, until, || self.place_of(package)).map(Some)
+        read_history(package, &text, None, || self.place_of(package)).map(Some)
     }
 
     /// The whole lines of a package's history, as they were asked for a moment ago or are now; `None` if the registry doesn't

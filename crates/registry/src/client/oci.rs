@@ -22,7 +22,6 @@ use bibliotax_core::facet::Facet;
 use bibliotax_core::history::History;
 use bibliotax_core::manifest::Allowed;
 use bibliotax_core::name::{FacetName, PackageName, RegistryName};
-use jiff::Timestamp;
 use reqwest::Url;
 
 use self::artifact::kind;
@@ -134,14 +133,10 @@ impl Oci {
         &self.place
     }
 
-    /// The history of a package as it was at a time; `None` if the registry doesn't hold the name.
-    pub fn history_until(
-        &self,
-        package: &PackageName,
-        until: Option<Timestamp>,
-    ) -> Result<Option<History>, RegistryError> {
+    /// The history of a package; `None` if the registry doesn't hold the name.
+    pub fn history(&self, package: &PackageName) -> Result<Option<History>, RegistryError> {
         let text = self.history_text(package)?;
-        text.map(|text| self.folded(package, &text, until)).transpose()
+        text.map(|text| self.folded(package, &text)).transpose()
     }
 
     /// Opens an archive of a package, whose bytes are yet to be checked.

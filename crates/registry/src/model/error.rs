@@ -110,6 +110,9 @@ pub enum RegistryError {
     /// An archive or card that should be there is not.
     #[error("the registry has no file {digest}")]
     NoFile { digest: Digest, path: PathBuf },
+    /// A card names files that were not uploaded.
+    #[error("some files of the card were not uploaded")]
+    MissingFiles { digests: Vec<Digest> },
     /// A card's bytes are not what the entry says.
     #[error("the card of {package} is not what the registry's list names ({digest})")]
     WrongCard { package: PackageName, digest: Digest },
@@ -267,6 +270,7 @@ impl RegistryError {
             Self::NameTaken { .. } => "registry.name-taken",
             Self::Newer { .. } => "registry.newer",
             Self::NoFile { .. } => "registry.no-file",
+            Self::MissingFiles { .. } => "upload.missing",
             Self::NotEmpty { .. } => "registry.not-empty",
             Self::Scheme { .. } => "registry.scheme",
             Self::Undeclared { .. } => "registry.undeclared",

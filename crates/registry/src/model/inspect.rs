@@ -32,7 +32,8 @@ pub fn check_archives(card: &Card, scratch: &Path, open: &OpenArchive<'_>) -> Re
 
 /// The paths in an archive.
 fn contents(file: &FileRecord, scratch: &Path, open: &OpenArchive<'_>) -> Result<Vec<String>, RegistryError> {
-    let folder = tempfile::Builder::new().prefix(INSPECTED_PREFIX).tempdir_in(scratch).at("write in", scratch)?;
+    let folder =
+        tempfile::Builder::new().prefix(INSPECTED_PREFIX).tempdir_in(scratch).at("write in", scratch)?;
     let _held = hold_folder(folder.path());
     let unpacked = unpack(open(file)?, &file.archive(), folder.path());
     let refused = |source| RegistryError::NotInstallable { digest: file.sha256, source };

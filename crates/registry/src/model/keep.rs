@@ -1,7 +1,6 @@
-//! Where the files of a registry are kept, for whoever may write to them: a folder, a bucket, or a copy in front of another
-//! registry that can only be read.
+//! What a registry's files are kept in: a folder, a bucket, or a copy in front of another registry, which can only be read.
 //!
-//! Above this trait nobody knows which of them it is. What it promises holds whatever else goes on, in other threads,
+//! Each trait is what some of them can do; above them nobody knows which of them it is. What it promises holds whatever else goes on, in other threads,
 //! processes and machines: a history only grows, no event is lost, and a file is there whole or not at all.
 
 pub mod pending;
@@ -63,16 +62,13 @@ pub enum Private {
     Log,
 }
 
-/// Where the files of a registry are kept.
-pub trait Keep: Send + Sync {
+/// A registry that can be read: its histories, files and names.
+pub trait ReadRegistry: Send + Sync {
     /// The name that the registry gives itself.
     fn name(&self) -> &str;
 
     /// The facets that the registry defines.
     fn facets(&self) -> &BTreeMap<FacetName, Facet>;
-
-    /// Defines these facets from the next opening on, in place of those before.
-    fn redefine(&self, facets: &BTreeMap<FacetName, Facet>) -> Result<(), RegistryError>;
 
     /// Where it is, for messages.
     fn place(&self) -> PathBuf;
@@ -102,7 +98,7 @@ pub trait Keep: Send + Sync {
         Ok(text.map_or(Since::Missing, |text| Since::New(stamp, text)))
     }
 
-    /// A package's history as it was a moment ago, or is now: for what is decided again with [`Keep::append`].
+    /// A package's history as it was a moment ago, or is now: for what is decided again with [`WriteRegistry::append`].
     fn history_of_late(&self, package: &PackageName) -> Result<Option<History>, RegistryError> {
         let Some(text) = self.history_text(package)? else { return Ok(None) };
         read_history(package, &text, None, || self.place()).map(Some)
@@ -124,14 +120,20 @@ pub trait Keep: Send + Sync {
         self.read_file(digest, 0..size)
     }
 
-    /// All archives and cards with their sizes, by digest.
-    fn files(&self) -> Result<Vec<(Digest, u64)>, RegistryError>;
-
     /// The names of all packages, in no order; for suggestions and audits.
     fn names(&self) -> Result<Vec<PackageName>, RegistryError>;
 
     /// A file of this machine with the list of names as it is now; it only ever grows, or begins anew.
     fn names_list(&self) -> Result<PathBuf, RegistryError>;
+}
+
+/// A registry that can be written: files and events are added, and nothing that is there changes.
+pub trait WriteRegistry: ReadRegistry {
+    /// Defines these facets from the next opening on, in place of those before.
+    fn redefine(&self, facets: &BTreeMap<FacetName, Facet>) -> Result<(), RegistryError>;
+
+    /// All archives and cards with their sizes, by digest.
+    fn files(&self) -> Result<Vec<(Digest, u64)>, RegistryError>;
 
     /// Appends the events that `decide` makes of a package's history as it stands; how many they were. Where others change it
     /// meanwhile, it is decided anew.
@@ -159,7 +161,7 @@ pub trait Keep: Send + Sync {
     /// Keeps a staged file, durably; its digest and size.
     fn keep(&self, staged: Staged) -> Result<(Digest, u64), RegistryError>;
 
-    /// Keeps a staged file; its digest and size. It is durable only after [`Keep::sync`].
+    /// Keeps a staged file; its digest and size. It is durable only after [`WriteRegistry::sync`].
     fn keep_for_now(&self, staged: Staged) -> Result<(Digest, u64), RegistryError> {
         self.keep(staged)
     }
@@ -168,7 +170,10 @@ pub trait Keep: Send + Sync {
     fn sync(&self) -> Result<(), RegistryError> {
         Ok(())
     }
+}
 
+/// Uploads to a registry: files that come in pieces, and whole ones that no release has named yet.
+pub trait UploadStorage: ReadRegistry {
     /// How many bytes of a file have come in pieces; none where no upload was begun.
     fn uploaded(&self, digest: &Digest) -> Result<u64, RegistryError>;
 
@@ -176,19 +181,13 @@ pub trait Keep: Send + Sync {
     fn receive(&self, digest: &Digest, piece: Piece, source: &mut dyn Read) -> Result<(), UploadProblem>;
 
     /// Uploads that no release has named yet.
-    fn pending(&self) -> Result<Vec<Pending>, RegistryError> {
-        Ok(Vec::new())
-    }
+    fn pending(&self) -> Result<Vec<Pending>, RegistryError>;
 
     /// The whole file of an upload, where no release has named it yet.
-    fn marked(&self, _: &Digest) -> Result<Option<Pending>, RegistryError> {
-        Ok(None)
-    }
+    fn marked(&self, digest: &Digest) -> Result<Option<Pending>, RegistryError>;
 
     /// Notes of a file of this size that no release has named it yet.
-    fn mark(&self, _: &Digest, _size: u64) -> Result<(), RegistryError> {
-        Ok(())
-    }
+    fn mark(&self, digest: &Digest, size: u64) -> Result<(), RegistryError>;
 
     /// How a file stands that somebody wants to upload, of this length where that is known.
     fn standing_of(&self, digest: &Digest, _length: Option<u64>) -> Result<FileStanding, RegistryError> {
@@ -208,15 +207,16 @@ pub trait Keep: Send + Sync {
     }
 
     /// Forgets an upload: of half a file the half, of a whole one that it was an upload and, where that is asked, the file.
-    fn forget_pending(&self, _: &Pending, _with_file: bool) -> Result<(), RegistryError> {
-        Ok(())
-    }
+    fn forget_pending(&self, pending: &Pending, with_file: bool) -> Result<(), RegistryError>;
 
     /// What processes that were killed left behind on this machine.
     fn remains(&self) -> Result<Vec<Remains>, RegistryError> {
         Ok(Vec::new())
     }
+}
 
+/// What a server keeps for itself beside a registry, line by line.
+pub trait ServerState: Send + Sync {
     /// The whole lines of what a server keeps for itself.
     fn private_lines(&self, what: Private) -> Result<String, RegistryError>;
 
@@ -224,63 +224,69 @@ pub trait Keep: Send + Sync {
     fn append_private(&self, what: Private, line: &str) -> Result<(), RegistryError>;
 }
 
-/// What every keep can do with what it promises.
-impl dyn Keep + '_ {
+/// All that a registry's files are kept in can do: a folder, or a bucket.
+pub trait RegistryStorage: ReadRegistry + WriteRegistry + UploadStorage + ServerState {}
+
+impl<S: ReadRegistry + WriteRegistry + UploadStorage + ServerState> RegistryStorage for S {}
+
+/// What every registry that can be read can do with that.
+pub trait ReadRegistryExt: ReadRegistry {
     /// The facets that everybody knows who uses this registry: those that it defines and those that are built in.
-    pub fn all_facets(&self) -> Facets {
+    fn all_facets(&self) -> Facets {
         with_built_in(self.facets())
     }
 
     /// The description, as a server gives it that has an interface for programs at `api`.
-    pub fn served_description(&self, api: &str) -> String {
+    fn served_description(&self, api: &str) -> String {
         let (name, facets) = (self.name().to_owned(), self.facets().clone());
         Description { format: FORMAT, name, facets, api: Some(api.to_owned()) }.to_string()
     }
 
     /// The history of a package; `None` if the registry doesn't hold the name.
-    pub fn history(&self, package: &PackageName) -> Result<Option<History>, RegistryError> {
-        self.history_until(package, None)
-    }
-
-    /// The history of a package as it was at a time.
-    pub fn history_until(
-        &self,
-        package: &PackageName,
-        until: Option<Timestamp>,
-    ) -> Result<Option<History>, RegistryError> {
+    fn history(&self, package: &PackageName) -> Result<Option<History>, RegistryError> {
         let Some(text) = self.history_text(package)? else { return Ok(None) };
-        read_history(package, &text, until, || self.place()).map(Some)
+        read_history(package, &text, None, || self.place()).map(Some)
     }
 
     /// Whether there is a file with this digest.
-    pub fn has_file(&self, digest: &Digest) -> Result<bool, RegistryError> {
+    fn has_file(&self, digest: &Digest) -> Result<bool, RegistryError> {
         Ok(self.file_size(digest)?.is_some())
     }
 
     /// The text of a card; `None` if it is no text.
-    pub fn card_text(&self, digest: &Digest) -> Result<Option<String>, RegistryError> {
+    fn card_text(&self, digest: &Digest) -> Result<Option<String>, RegistryError> {
         let mut text = String::new();
         let read = self.open_file(digest)?.take(MAX_CARD_SIZE).read_to_string(&mut text);
         Ok(read.is_ok().then_some(text))
     }
 
+    /// What the list has to say of a package.
+    fn named(&self, package: &PackageName, history: &History) -> Named {
+        named(package, history, |digest| self.card_text(digest).ok().flatten())
+    }
+
+    /// What the list of names says.
+    fn listed_names(&self) -> Result<BTreeMap<PackageName, Named>, RegistryError> {
+        read_names(&self.names_list()?)
+    }
+}
+
+impl<R: ReadRegistry + ?Sized> ReadRegistryExt for R {}
+
+/// What every registry that can be written can do with that.
+pub trait WriteRegistryExt: WriteRegistry {
     /// Begins a new file.
-    pub fn stage(&self) -> Result<Staged, RegistryError> {
+    fn stage(&self) -> Result<Staged, RegistryError> {
         Staged::in_folder(&self.scratch()?)
     }
 
     /// A new file with these bytes.
-    pub fn stage_bytes(&self, bytes: &[u8]) -> Result<Staged, RegistryError> {
+    fn stage_bytes(&self, bytes: &[u8]) -> Result<Staged, RegistryError> {
         Staged::of_bytes(&self.scratch()?, bytes)
     }
 
-    /// What the list has to say of a package.
-    pub(crate) fn named(&self, package: &PackageName, history: &History) -> Named {
-        named(package, history, |digest| self.card_text(digest).ok().flatten())
-    }
-
     /// The lines of the list of names about these packages, by their histories.
-    pub(crate) fn name_lines(
+    fn name_lines(
         &self,
         packages: &[PackageName],
         history: impl Fn(&PackageName) -> Result<Option<History>, RegistryError>,
@@ -297,7 +303,7 @@ impl dyn Keep + '_ {
 
     /// Lets the list of names say how these packages stand, where it doesn't: for who finds done what somebody began and perhaps
     /// didn't end.
-    pub fn note_missing_names(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
+    fn note_missing_names(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
         if packages.is_empty() {
             return Ok(());
         }
@@ -314,7 +320,7 @@ impl dyn Keep + '_ {
 
     /// Lets the list of names say how packages stand after work on them: of those that it changed, and where the list lacks
     /// something, of the others.
-    pub(crate) fn note_after(&self, packages: Vec<(PackageName, bool)>) -> Result<(), RegistryError> {
+    fn note_after(&self, packages: Vec<(PackageName, bool)>) -> Result<(), RegistryError> {
         let (changed, same): (Vec<_>, Vec<_>) = packages.into_iter().partition(|(_, is_changed)| *is_changed);
         let names =
             |some: Vec<(PackageName, bool)>| some.into_iter().map(|(name, _)| name).collect::<Vec<_>>();
@@ -323,12 +329,9 @@ impl dyn Keep + '_ {
         }
         self.note_missing_names(&names(same))
     }
-
-    /// What the list of names says.
-    pub fn listed_names(&self) -> Result<BTreeMap<PackageName, Named>, RegistryError> {
-        read_names(&self.names_list()?)
-    }
 }
+
+impl<W: WriteRegistry + ?Sized> WriteRegistryExt for W {}
 
 /// These facets beside those that are built in.
 pub(crate) fn with_built_in(defined: &BTreeMap<FacetName, Facet>) -> Facets {

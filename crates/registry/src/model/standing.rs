@@ -9,7 +9,7 @@ use bibliotax_core::version::Version;
 use jiff::Timestamp;
 
 use crate::model::error::RegistryError;
-use crate::model::keep::Keep;
+use crate::model::keep::{ReadRegistryExt, RegistryStorage, WriteRegistryExt};
 
 /// Longest reason, in characters: everybody who has the package gets to see it, and it is kept for good.
 const MAX_REASON_LEN: usize = 1000;
@@ -79,7 +79,7 @@ impl Change {
     /// Makes the change in a registry; whether it was so already.
     pub fn make(
         &self,
-        registry: &dyn Keep,
+        registry: &dyn RegistryStorage,
         name: &PackageName,
         at: Timestamp,
     ) -> Result<bool, RegistryError> {

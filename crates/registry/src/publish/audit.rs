@@ -14,7 +14,7 @@ use serde::Serialize;
 use crate::catalogue::registry::Registry;
 use crate::model::check::check_card;
 use crate::model::error::RegistryError;
-use crate::model::keep::Keep;
+use crate::model::keep::{ReadRegistryExt, RegistryStorage};
 use crate::model::names::Named;
 
 /// Something that is not as it should be.
@@ -49,10 +49,10 @@ pub struct Audit {
 
 /// Reads all that a registry holds; `heard` is told of each package that is done.
 pub fn audit(
-    registry: &Arc<dyn Keep>,
+    registry: &Arc<dyn RegistryStorage>,
     heard: &(dyn Fn(&PackageName) + Sync),
 ) -> Result<Audit, RegistryError> {
-    let source = Registry::Kept(Arc::clone(registry));
+    let source = Registry::of_storage(Arc::clone(registry));
     let listed = registry.listed_names()?;
     let mut names = registry.names()?;
     names.sort();
@@ -94,7 +94,7 @@ struct Found {
 }
 
 fn of_package(
-    registry: &dyn Keep,
+    registry: &dyn RegistryStorage,
     source: &Registry,
     files: &BTreeMap<Digest, u64>,
     listed: &BTreeMap<PackageName, Named>,
@@ -158,7 +158,11 @@ fn is_of(card: &Card, entry: &Entry) -> bool {
 }
 
 /// The length of a file, and whether its bytes are those of its name.
-fn of_file(registry: &dyn Keep, digest: &Digest, size: u64) -> Result<(u64, Option<Flaw>), RegistryError> {
+fn of_file(
+    registry: &dyn RegistryStorage,
+    digest: &Digest,
+    size: u64,
+) -> Result<(u64, Option<Flaw>), RegistryError> {
     let mut hasher = Hasher::default();
     let mut file = registry.read_file(digest, 0..size)?;
     let bytes = io::copy(&mut file, &mut hasher).at("read", registry.place())?;

@@ -29,7 +29,7 @@ use serde_json::Value;
 use crate::model::check::check_card;
 use crate::model::error::RegistryError;
 use crate::model::inspect::check_archives;
-use crate::model::keep::Keep;
+use crate::model::keep::{ReadRegistryExt, RegistryStorage, WriteRegistryExt};
 use crate::model::layout::card_text;
 use crate::model::standing::check_reason;
 
@@ -68,7 +68,7 @@ struct Line {
 /// Loads a file into a registry: JSON lines, or a card in TOML, which is published `now` unless it says when; with `dry_run`
 /// only checks what would be done.
 pub fn load(
-    registry: &dyn Keep,
+    registry: &dyn RegistryStorage,
     path: &Path,
     now: Timestamp,
     dry_run: bool,
@@ -117,7 +117,7 @@ struct TakenArchive {
 }
 
 struct Loading<'a> {
-    registry: &'a dyn Keep,
+    registry: &'a dyn RegistryStorage,
     facets: Facets,
     beside: &'a Path,
     archives: usize,
@@ -288,7 +288,7 @@ fn by_package(lines: Vec<Line>) -> BTreeMap<PackageName, Vec<Line>> {
 
 /// How many lines the registry lacks, before any of them is appended; faults where one can't follow on it.
 fn check(
-    registry: &dyn Keep,
+    registry: &dyn RegistryStorage,
     packages: &BTreeMap<PackageName, Vec<Line>>,
 ) -> Result<Result<usize, Vec<Fault>>, RegistryError> {
     let (mut lacking, mut faults) = (0, Vec::new());

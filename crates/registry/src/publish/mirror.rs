@@ -15,7 +15,7 @@ use rayon::prelude::*;
 
 use crate::catalogue::registry::Registry;
 use crate::model::error::RegistryError;
-use crate::model::keep::Keep;
+use crate::model::keep::{ReadRegistryExt, RegistryStorage, WriteRegistryExt};
 
 /// What mirroring did.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -34,7 +34,7 @@ pub struct Mirrored {
 /// each package that is done.
 pub fn mirror(
     from: &Registry,
-    to: &dyn Keep,
+    to: &dyn RegistryStorage,
     patterns: &[NamePattern],
     heard: &(dyn Fn(&PackageName) + Sync),
 ) -> Result<Mirrored, RegistryError> {
@@ -65,7 +65,11 @@ pub fn mirror(
     Ok(all)
 }
 
-fn of_package(from: &Registry, to: &dyn Keep, name: &PackageName) -> Result<Mirrored, RegistryError> {
+fn of_package(
+    from: &Registry,
+    to: &dyn RegistryStorage,
+    name: &PackageName,
+) -> Result<Mirrored, RegistryError> {
     let mut mirrored = Mirrored { packages: 1, ..Mirrored::default() };
     let theirs = from.history_text(name)?.unwrap_or_default();
     let ours = to.history_text(name)?.unwrap_or_default();
@@ -95,7 +99,7 @@ fn of_package(from: &Registry, to: &dyn Keep, name: &PackageName) -> Result<Mirr
 
 fn take(
     from: &Registry,
-    to: &dyn Keep,
+    to: &dyn RegistryStorage,
     name: &PackageName,
     archive: &Archive,
     mirrored: &mut Mirrored,
@@ -108,7 +112,7 @@ fn take(
 }
 
 fn take_bytes(
-    to: &dyn Keep,
+    to: &dyn RegistryStorage,
     name: &PackageName,
     digest: &Digest,
     bytes: &mut dyn Read,

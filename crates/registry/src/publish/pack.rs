@@ -9,18 +9,17 @@ use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Fits;
 use bibliotax_core::inner_path::InnerPath;
 use bibliotax_core::manifest::{Manifest, Project};
-use bibliotax_core::name::PartName;
+use bibliotax_core::name::{PackageName, PartName};
 use bibliotax_core::notice::Listener;
 use jiff::Timestamp;
 
-use crate::catalogue::registry::Registry;
+use crate::catalogue::registry::{Publisher, Registry};
 use crate::model::check::check_contents;
 use crate::model::error::RegistryError;
-use crate::model::inspect::check_archives;
-use crate::model::keep::Keep;
+use crate::model::keep::{ReadRegistryExt, RegistryStorage, WriteRegistryExt};
 pub use crate::model::release::{Published, Release};
-use crate::model::taken::refuse_second;
-use crate::publish::accept::{accept, check_claims};
+use crate::model::release_check::CheckedFor;
+use crate::publish::admit_release::admit_release;
 use bibliotax_archive::pack;
 use bibliotax_archive::secrets::{Suspect, suspect_in};
 use bibliotax_archive::select::{LeftOut, PackFile, select, select_part};
@@ -107,7 +106,7 @@ impl Release {
     }
 
     /// Packs the files and puts the release where the registry is kept: archives first, then what makes it a release.
-    pub fn publish(mut self, registry: &Arc<dyn Keep>) -> Result<Published, RegistryError> {
+    pub fn publish(mut self, registry: &Arc<dyn RegistryStorage>) -> Result<Published, RegistryError> {
         for (file, contents) in self.card.files.iter_mut().zip(&self.parts) {
             let staged = pack::write_archive(contents, registry.stage()?)?;
             if !registry.has_file(&staged.digest())? {
@@ -115,8 +114,7 @@ impl Release {
             }
             (file.sha256, file.size) = registry.keep(staged)?;
         }
-        check_archives(&self.card, &registry.scratch()?, &|file| registry.open_file(&file.sha256))?;
-        let already = accept(registry, &self.card, || Ok(()))?;
+        let already = admit_release(registry, &self.card, || Ok(()))?;
         Ok(Published { files: self.card.files, already })
     }
 }
@@ -139,20 +137,22 @@ impl Acceptable {
         registry: &Registry,
         listener: &dyn Listener,
     ) -> Result<Published, RegistryError> {
-        match registry {
-            Registry::Kept(kept) => self.0.publish(kept),
-            Registry::Remote(remote) => remote.publish(self.0, listener),
-            Registry::Oci(oci) => oci.publish(self.0, listener),
-            Registry::Mirrored(mirrored) => self.publish_to(&mirrored.itself()?, listener),
+        match registry.publisher()? {
+            Publisher::Storage(storage) => self.0.publish(&storage),
+            Publisher::Server(remote) => remote.publish(self.0, listener),
+            Publisher::Containers(oci) => oci.publish(self.0, listener),
         }
     }
 }
 
 /// Whether a registry could take a card, before its files are there.
-pub fn check_acceptable(registry: &Registry, card: &Card) -> Result<(), RegistryError> {
-    if let Some(history) = registry.history_of_late(&card.name)? {
-        let text = |digest: &Digest| registry.card_text(&card.name, digest).map(Some);
-        refuse_second(card, &history, false, text)?;
-    }
-    check_claims(registry.name(), &registry.all_facets(), card, |name| registry.history_of_late(name))
+fn check_acceptable(registry: &Registry, card: &Card) -> Result<(), RegistryError> {
+    let facets = registry.all_facets();
+    let checked_for = CheckedFor {
+        name: registry.name(),
+        facets: &facets,
+        history: |name: &PackageName| registry.history_of_late(name),
+        card_text: |digest: &Digest| registry.card_text(&card.name, digest).map(Some),
+    };
+    checked_for.has_release(card, false).map(drop)
 }

@@ -11,14 +11,14 @@ use jiff::Timestamp;
 
 use super::{Found, Index, Query};
 use crate::model::error::RegistryError;
-use crate::model::keep::Keep;
+use crate::model::keep::{ReadRegistry, ReadRegistryExt};
 
 /// Most databases that are kept open.
 const MAX_OPEN: usize = 8;
 
 /// Searches a registry that is kept here.
 pub struct Searcher {
-    kept: Arc<dyn Keep>,
+    kept: Arc<dyn ReadRegistry>,
     path: PathBuf,
     idle: Mutex<Vec<Index>>,
     /// Held by whoever brings a database up to date.
@@ -27,7 +27,7 @@ pub struct Searcher {
 
 impl Searcher {
     /// Searches a registry by the database at a path, which is made where it isn't there.
-    pub fn new(kept: Arc<dyn Keep>, path: PathBuf) -> Self {
+    pub fn new(kept: Arc<dyn ReadRegistry>, path: PathBuf) -> Self {
         Self { kept, path, idle: Mutex::default(), following: Mutex::default() }
     }
 

@@ -34,7 +34,10 @@ use self::upload::OldMarks;
 use crate::model::description::{DESCRIPTION, Description};
 use crate::model::error::RegistryError;
 use crate::model::keep::pending::{FileStanding, Pending};
-use crate::model::keep::{Decide, Keep, Private, Since, Stamp, read_history};
+use crate::model::keep::{
+    Decide, Private, ReadRegistry, ServerState, Since, Stamp, UploadStorage, WriteRegistry, WriteRegistryExt,
+    read_history,
+};
 use crate::model::layout::{file_path, history_path};
 use crate::model::names::frames;
 use crate::model::piece::{Piece, UploadProblem};
@@ -99,7 +102,7 @@ impl Bucket {
 
     fn note(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
         let as_they_are = |packages: &[PackageName], since| {
-            let lines = (self as &dyn Keep).name_lines(packages, |package| {
+            let lines = self.name_lines(packages, |package| {
                 let known = self.recent.history(package).filter(|(_, begun)| *begun > since);
                 let text = known.map_or_else(|| self.read_history(package), |(known, _)| Ok(known))?;
                 self.parsed(package, &text)
@@ -138,18 +141,13 @@ fn stamp_of(version: Option<&UpdateVersion>) -> Stamp {
     Stamp::Tag(version.and_then(|version| version.e_tag.clone()).unwrap_or_default())
 }
 
-impl Keep for Bucket {
+impl ReadRegistry for Bucket {
     fn name(&self) -> &str {
         &self.description.name
     }
 
     fn facets(&self) -> &BTreeMap<FacetName, Facet> {
         &self.description.facets
-    }
-
-    fn redefine(&self, facets: &BTreeMap<FacetName, Facet>) -> Result<(), RegistryError> {
-        let text = Description::of_files(self.name(), facets.clone()).to_string();
-        self.objects.write(DESCRIPTION, text.len() as u64, &mut text.as_bytes())
     }
 
     fn place(&self) -> PathBuf {
@@ -216,18 +214,6 @@ impl Keep for Bucket {
         }
     }
 
-    fn files(&self) -> Result<Vec<(Digest, u64)>, RegistryError> {
-        let listed = self.objects.below("files")?;
-        let file = |object: &object_store::ObjectMeta| {
-            let digest: Digest = object.location.filename()?.parse().ok()?;
-            // Where it doesn't belong nobody finds it.
-            (self.objects.inside(object) == file_path(&digest)).then_some((digest, object.size))
-        };
-        let mut files: Vec<(Digest, u64)> = listed.iter().filter_map(file).collect();
-        files.sort();
-        Ok(files)
-    }
-
     fn names(&self) -> Result<Vec<PackageName>, RegistryError> {
         let name = |path: &str| path.splitn(3, '/').nth(2)?.strip_suffix(".jsonl")?.parse().ok();
         let listed = self.objects.below("packages")?;
@@ -238,6 +224,25 @@ impl Keep for Bucket {
         let mut copy = self.names.lock().unwrap_or_else(PoisonError::into_inner);
         copy.read_on(&self.objects)?;
         Ok(copy.path().to_owned())
+    }
+}
+
+impl WriteRegistry for Bucket {
+    fn redefine(&self, facets: &BTreeMap<FacetName, Facet>) -> Result<(), RegistryError> {
+        let text = Description::of_files(self.name(), facets.clone()).to_string();
+        self.objects.write(DESCRIPTION, text.len() as u64, &mut text.as_bytes())
+    }
+
+    fn files(&self) -> Result<Vec<(Digest, u64)>, RegistryError> {
+        let listed = self.objects.below("files")?;
+        let file = |object: &object_store::ObjectMeta| {
+            let digest: Digest = object.location.filename()?.parse().ok()?;
+            // Where it doesn't belong nobody finds it.
+            (self.objects.inside(object) == file_path(&digest)).then_some((digest, object.size))
+        };
+        let mut files: Vec<(Digest, u64)> = listed.iter().filter_map(file).collect();
+        files.sort();
+        Ok(files)
     }
 
     fn append(&self, package: &PackageName, decide: &mut Decide<'_>) -> Result<usize, RegistryError> {
@@ -278,7 +283,7 @@ impl Keep for Bucket {
     }
 
     fn mend_names(&self) -> Result<usize, RegistryError> {
-        let kept: &dyn Keep = self;
+        let kept = self;
         let names = self.names()?;
         kept.note_missing_names(&names)?;
         Ok(names.len())
@@ -301,7 +306,9 @@ impl Keep for Bucket {
         }
         Ok((digest, size))
     }
+}
 
+impl UploadStorage for Bucket {
     fn uploaded(&self, digest: &Digest) -> Result<u64, RegistryError> {
         Ok(self.pieces(digest)?.last().map_or(0, |(_, to)| *to))
     }
@@ -337,7 +344,9 @@ impl Keep for Bucket {
     fn forget_pending(&self, pending: &Pending, with_file: bool) -> Result<(), RegistryError> {
         self.forget(pending, with_file)
     }
+}
 
+impl ServerState for Bucket {
     fn private_lines(&self, what: Private) -> Result<String, RegistryError> {
         match what {
             Private::Tokens => Ok(self.objects.read_text(TOKENS)?.map(|(text, _)| text).unwrap_or_default()),

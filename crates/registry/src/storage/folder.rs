@@ -38,7 +38,7 @@ use bibliotax_disk::write::{make_folder, write_whole};
 use crate::model::description::{DESCRIPTION, Description};
 use crate::model::error::RegistryError;
 use crate::model::keep::pending::Pending;
-use crate::model::keep::{Decide, Keep, Private, Stamp};
+use crate::model::keep::{Decide, Private, ReadRegistry, ServerState, Stamp, UploadStorage, WriteRegistry};
 use crate::model::layout;
 use crate::model::names::NAMES;
 use crate::model::piece::{Piece, UploadProblem};
@@ -105,18 +105,13 @@ impl Folder {
     }
 }
 
-impl Keep for Folder {
+impl ReadRegistry for Folder {
     fn name(&self) -> &str {
         &self.description.name
     }
 
     fn facets(&self) -> &BTreeMap<FacetName, Facet> {
         &self.description.facets
-    }
-
-    fn redefine(&self, facets: &BTreeMap<FacetName, Facet>) -> Result<(), RegistryError> {
-        let description = Description::of_files(self.name(), facets.clone());
-        Ok(write_whole(&self.root.join(DESCRIPTION), description.to_string().as_bytes())?)
     }
 
     fn place(&self) -> PathBuf {
@@ -177,21 +172,6 @@ impl Keep for Folder {
         Ok(Box::new(file.take(bytes.end.saturating_sub(bytes.start))))
     }
 
-    fn files(&self) -> Result<Vec<(Digest, u64)>, RegistryError> {
-        let mut found = Vec::new();
-        let root = self.root.join("files");
-        for bin in fs::read_dir(&root).at("read", &root)?.flatten() {
-            for file in fs::read_dir(bin.path()).into_iter().flatten().flatten() {
-                let digest = file.file_name().to_str().and_then(|name| name.parse::<Digest>().ok());
-                // Where it doesn't belong nobody finds it.
-                let digest = digest.filter(|digest| bin.file_name() == *digest.folder());
-                found.extend(digest.zip(file.metadata().ok().map(|metadata| metadata.len())));
-            }
-        }
-        found.sort();
-        Ok(found)
-    }
-
     fn names(&self) -> Result<Vec<PackageName>, RegistryError> {
         let bins = fs::read_dir(self.root.join("packages")).into_iter().flatten().flatten();
         let mut names = Vec::new();
@@ -212,6 +192,28 @@ impl Keep for Folder {
 
     fn names_list(&self) -> Result<PathBuf, RegistryError> {
         Ok(self.root.join(NAMES))
+    }
+}
+
+impl WriteRegistry for Folder {
+    fn redefine(&self, facets: &BTreeMap<FacetName, Facet>) -> Result<(), RegistryError> {
+        let description = Description::of_files(self.name(), facets.clone());
+        Ok(write_whole(&self.root.join(DESCRIPTION), description.to_string().as_bytes())?)
+    }
+
+    fn files(&self) -> Result<Vec<(Digest, u64)>, RegistryError> {
+        let mut found = Vec::new();
+        let root = self.root.join("files");
+        for bin in fs::read_dir(&root).at("read", &root)?.flatten() {
+            for file in fs::read_dir(bin.path()).into_iter().flatten().flatten() {
+                let digest = file.file_name().to_str().and_then(|name| name.parse::<Digest>().ok());
+                // Where it doesn't belong nobody finds it.
+                let digest = digest.filter(|digest| bin.file_name() == *digest.folder());
+                found.extend(digest.zip(file.metadata().ok().map(|metadata| metadata.len())));
+            }
+        }
+        found.sort();
+        Ok(found)
     }
 
     fn append(&self, package: &PackageName, decide: &mut Decide<'_>) -> Result<usize, RegistryError> {
@@ -241,7 +243,9 @@ impl Keep for Folder {
     fn sync(&self) -> Result<(), RegistryError> {
         Ok(sync_file_system(&self.root.join("files"))?)
     }
+}
 
+impl UploadStorage for Folder {
     fn uploaded(&self, digest: &Digest) -> Result<u64, RegistryError> {
         Ok(self.half_size(digest))
     }
@@ -273,7 +277,9 @@ impl Keep for Folder {
         remains.extend(left_in(&self.root.join("private"), is_temporary));
         Ok(remains)
     }
+}
 
+impl ServerState for Folder {
     fn private_lines(&self, what: Private) -> Result<String, RegistryError> {
         self.read_private(what)
     }

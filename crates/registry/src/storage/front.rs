@@ -26,12 +26,10 @@ use self::arriving::{Arriving, Following};
 use crate::client::http::Remote;
 use crate::model::bounded::Bounded;
 use crate::model::error::RegistryError;
-use crate::model::keep::{Decide, Keep, Private, Stamp};
+use crate::model::keep::{ReadRegistry, Stamp};
 use crate::model::layout;
 use crate::model::mutex::lock;
 use crate::model::names::{NAMES, TAIL, read_names};
-use crate::model::piece::{Piece, UploadProblem};
-use crate::model::staged::Staged;
 
 /// Most bytes of histories that are remembered.
 const MAX_BYTES: u64 = 256 << 20;
@@ -226,23 +224,15 @@ impl Front {
         }
         Ok(write_whole(path, &bytes)?)
     }
-
-    fn read_only(&self) -> RegistryError {
-        RegistryError::ReadOnly { place: self.remote.url() }
-    }
 }
 
-impl Keep for Front {
+impl ReadRegistry for Front {
     fn name(&self) -> &str {
         self.remote.name()
     }
 
     fn facets(&self) -> &BTreeMap<FacetName, Facet> {
         self.remote.facets()
-    }
-
-    fn redefine(&self, _: &BTreeMap<FacetName, Facet>) -> Result<(), RegistryError> {
-        Err(self.read_only())
     }
 
     fn place(&self) -> PathBuf {
@@ -299,51 +289,11 @@ impl Keep for Front {
         Ok(Box::new(file.take(bytes.end.saturating_sub(bytes.start))))
     }
 
-    fn files(&self) -> Result<Vec<(Digest, u64)>, RegistryError> {
-        Err(self.read_only())
-    }
-
     fn names(&self) -> Result<Vec<PackageName>, RegistryError> {
         Ok(read_names(&self.follow_names()?)?.into_keys().collect())
     }
 
     fn names_list(&self) -> Result<PathBuf, RegistryError> {
         self.follow_names()
-    }
-
-    fn append(&self, _: &PackageName, _: &mut Decide<'_>) -> Result<usize, RegistryError> {
-        Err(self.read_only())
-    }
-
-    fn append_text(&self, _: &PackageName, _: &str, _: &str) -> Result<(), RegistryError> {
-        Err(self.read_only())
-    }
-
-    fn note_names(&self, _: &[PackageName]) -> Result<(), RegistryError> {
-        Err(self.read_only())
-    }
-
-    fn mend_names(&self) -> Result<usize, RegistryError> {
-        Err(self.read_only())
-    }
-
-    fn keep(&self, _: Staged) -> Result<(Digest, u64), RegistryError> {
-        Err(self.read_only())
-    }
-
-    fn uploaded(&self, _: &Digest) -> Result<u64, RegistryError> {
-        Err(self.read_only())
-    }
-
-    fn receive(&self, _: &Digest, _: Piece, _: &mut dyn Read) -> Result<(), UploadProblem> {
-        Err(self.read_only().into())
-    }
-
-    fn private_lines(&self, _: Private) -> Result<String, RegistryError> {
-        Err(self.read_only())
-    }
-
-    fn append_private(&self, _: Private, _: &str) -> Result<(), RegistryError> {
-        Err(self.read_only())
     }
 }

@@ -15,7 +15,7 @@ use serde::{Deserialize, Serialize};
 use subtle::ConstantTimeEq;
 
 use crate::model::error::RegistryError;
-use crate::model::keep::{Keep, Private};
+use crate::model::keep::{Private, ServerState};
 
 /// What every token begins with, so that one that leaked is known for what it is.
 const PREFIX: &str = "bibliotax-";
@@ -94,7 +94,11 @@ pub struct Wish {
 }
 
 /// Makes a token; its text, which nothing keeps.
-pub fn create(registry: &dyn Keep, wish: Wish, now: Timestamp) -> Result<(Token, String), RegistryError> {
+pub fn create(
+    registry: &dyn ServerState,
+    wish: Wish,
+    now: Timestamp,
+) -> Result<(Token, String), RegistryError> {
     let mut random = [0; 36];
     let no_random =
         |_| DiskError::new("read", "the system's random numbers", std::io::Error::other("it has none"));
@@ -109,7 +113,7 @@ pub fn create(registry: &dyn Keep, wish: Wish, now: Timestamp) -> Result<(Token,
 }
 
 /// The tokens that were not revoked, oldest first.
-pub fn list(registry: &dyn Keep) -> Result<Vec<Token>, RegistryError> {
+pub fn list(registry: &dyn ServerState) -> Result<Vec<Token>, RegistryError> {
     let mut tokens: Vec<Token> = Vec::new();
     for line in registry.private_lines(Private::Tokens)?.lines() {
         let broken = |error: serde_json::Error| {
@@ -125,7 +129,7 @@ pub fn list(registry: &dyn Keep) -> Result<Vec<Token>, RegistryError> {
 }
 
 /// Ends a token; whether there was one.
-pub fn revoke(registry: &dyn Keep, id: &str, now: Timestamp) -> Result<bool, RegistryError> {
+pub fn revoke(registry: &dyn ServerState, id: &str, now: Timestamp) -> Result<bool, RegistryError> {
     if !list(registry)?.iter().any(|token| token.id == id) {
         return Ok(false);
     }
@@ -163,7 +167,7 @@ pub struct Done<'d> {
 
 impl Done<'_> {
     /// Notes it in the registry's log.
-    pub fn note(&self, registry: &dyn Keep) -> Result<(), RegistryError> {
+    pub fn note(&self, registry: &dyn ServerState) -> Result<(), RegistryError> {
         registry.append_private(Private::Log, &line(self))
     }
 }

@@ -13,7 +13,7 @@ use bibliotax_core::range::Range;
 use bibliotax_core::version::Version;
 use bibliotax_present::words;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::model::keep::{ReadRegistry, ReadRegistryExt};
 use bibliotax_registry::model::layout::file_path;
 use bibliotax_registry::model::names::newest;
 use bibliotax_registry::search::Searcher;
@@ -116,7 +116,7 @@ struct Note {
 
 /// The page of a package's release, of the newest without a version; `None` if there is none.
 pub fn page(
-    registry: &Arc<dyn Keep>,
+    registry: &Arc<dyn ReadRegistry>,
     searcher: &Searcher,
     name: &PackageName,
     version: Option<&Version>,
@@ -143,12 +143,12 @@ pub fn page(
     ))
 }
 
-fn card(registry: &dyn Keep, release: &Release) -> Result<Option<Card>, RegistryError> {
+fn card(registry: &dyn ReadRegistry, release: &Release) -> Result<Option<Card>, RegistryError> {
     Ok(registry.card_text(&release.entry.card)?.and_then(|text| serde_json::from_str(&text).ok()))
 }
 
 fn of_capability(
-    registry: &dyn Keep,
+    registry: &dyn ReadRegistry,
     name: &PackageName,
     history: &History,
     (uses, needed_by): (u64, Vec<PackageName>),
@@ -167,7 +167,7 @@ fn of_capability(
 
 /// What the page tells of.
 struct Told<'a> {
-    registry: &'a dyn Keep,
+    registry: &'a dyn ReadRegistry,
     history: &'a History,
     release: &'a Release,
     card: &'a Card,

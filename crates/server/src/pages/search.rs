@@ -1,7 +1,7 @@
 //! The page to search on.
 
 use bibliotax_present::words;
-use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::model::keep::{ReadRegistry, ReadRegistryExt};
 use bibliotax_registry::search::{Hit, Index, Query, Searcher};
 use jiff::Timestamp;
 use serde::Serialize;
@@ -35,7 +35,11 @@ struct ShownHit {
 }
 
 /// What is found for a query string; and whether only the results are wanted.
-pub fn page(registry: &dyn Keep, searcher: &Searcher, query: &str) -> Result<(SearchPage, bool), Problem> {
+pub fn page(
+    registry: &dyn ReadRegistry,
+    searcher: &Searcher,
+    query: &str,
+) -> Result<(SearchPage, bool), Problem> {
     let facets = registry.all_facets();
     let asked = asked(query, &facets)?;
     let found = searcher.find(&asked, &facets, Timestamp::now())?;

@@ -8,18 +8,18 @@ use std::thread;
 use std::time::Duration;
 
 use bibliotax_core::digest::Digest;
-use bibliotax_registry::model::keep::Keep;
+use bibliotax_registry::model::keep::RegistryStorage;
 use bibliotax_registry::storage::folder::Folder;
 use bibliotax_registry::storage::tokens::{self, Action, Wish};
 use bibliotax_server::serve::Listening;
-use bibliotax_server::{App, Limits};
+use bibliotax_server::{App, Limits, Served};
 use jiff::Timestamp;
 use serde_json::Value;
 
 /// A server in this process, on a registry in a temporary folder.
 pub struct Server {
     pub address: SocketAddr,
-    pub registry: Arc<dyn Keep>,
+    pub registry: Arc<dyn RegistryStorage>,
     pub token: String,
     pub stop: Option<tokio::sync::oneshot::Sender<()>>,
     thread: Option<thread::JoinHandle<()>>,
@@ -42,7 +42,7 @@ impl Server {
         let folder = tempfile::tempdir().unwrap();
         let registry =
             Folder::create(&folder.path().join("seedhouse"), "seedhouse", BTreeMap::new()).unwrap();
-        let registry: Arc<dyn Keep> = Arc::new(registry);
+        let registry: Arc<dyn RegistryStorage> = Arc::new(registry);
         let wish = Wish {
             name: "a test".into(),
             packages: vec!["moss-*".into()],
@@ -50,7 +50,7 @@ impl Server {
             expires: None,
         };
         let (_, token) = tokens::create(&*registry, wish, Timestamp::now()).unwrap();
-        let app = App::new(registry.clone(), limits).unwrap();
+        let app = App::new(Served::Writable(registry.clone()), limits).unwrap();
         let (stop, stopped) = tokio::sync::oneshot::channel();
         let (tell, told) = std::sync::mpsc::channel();
         let thread = thread::spawn(move || {

@@ -9,9 +9,8 @@ use bibliotax_app::failure::Failure;
 use bibliotax_app::registry::read_through::{self, Request};
 use bibliotax_app::registry_storage;
 use bibliotax_disk::error::At;
-use bibliotax_registry::model::keep::Keep;
 use bibliotax_server::serve::{Listening, Tls, tls};
-use bibliotax_server::{App, Limits};
+use bibliotax_server::{App, Limits, Served};
 use serde_json::json;
 
 use crate::args::size::read_size;
@@ -67,22 +66,22 @@ pub struct Serve {
 
 impl Serve {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
-        let registry = self.registry(run)?;
+        let served = self.served(run)?;
         self.check_encryption()?;
         let tls = self.tls(run)?;
         if let Some(why) = tls.as_ref().and_then(|tls| tls.out_of_time.as_ref()) {
             run.ui.warn(format!("clients won't trust this server: {why}"));
         }
         server_log::begin(run.ui.is_quiet());
-        let app = App::new(Arc::clone(&registry), self.limits())?;
+        let app = App::new(served.clone(), self.limits())?;
         let runtime = tokio::runtime::Runtime::new().at("start", "the server")?;
-        runtime.block_on(self.listen(run, &registry, tls, app))
+        runtime.block_on(self.listen(run, &served, tls, app))
     }
 
     async fn listen(
         &self,
         run: &Run<'_>,
-        registry: &Arc<dyn Keep>,
+        served: &Served,
         tls: Option<Tls>,
         app: Arc<App>,
     ) -> Result<Exit, Failure> {
@@ -90,20 +89,20 @@ impl Serve {
         let listening = Listening::on(self.listen, tls, app).await;
         let listening = listening.map_err(|error| cannot_listen(self.listen, &error))?;
         // Whoever asks meanwhile waits for an answer, and isn't refused.
-        if let Some(how) = tokio::task::block_in_place(|| registry.check_changes())? {
+        if let Some(how) = tokio::task::block_in_place(|| served.check_changes())? {
             run.ui.say(format!("changes are made {how}"));
         }
         let address = listening.address().at("listen on", self.listen.to_string())?;
-        run.ui.say(format!("serving {} at {scheme}://{address}/", registry.name()));
+        run.ui.say(format!("serving {} at {scheme}://{address}/", served.registry().name()));
         run.ui.report("registry serve", || json!({ "url": format!("{scheme}://{address}/") }));
         listening.run(stop(self.until_input_ends)).await;
         Ok(Exit::Done)
     }
 
-    fn registry(&self, run: &Run<'_>) -> Result<Arc<dyn Keep>, Failure> {
+    fn served(&self, run: &Run<'_>) -> Result<Served, Failure> {
         let place = self.dir.as_deref().or(self.bucket.as_deref()).unwrap_or_default();
         run.working(|context| match &self.read_through {
-            None => Ok(registry_storage::open(place, context)?),
+            None => Ok(Served::Writable(registry_storage::open(place, context)?)),
             Some(url) => {
                 let request = Request {
                     folder: place.to_owned(),
@@ -111,7 +110,7 @@ impl Serve {
                     fresh: Duration::from_secs(self.fresh),
                     is_stale_allowed: self.stale,
                 };
-                read_through::open(&request, context)
+                read_through::open(&request, context).map(Served::ReadOnly)
             }
         })
     }

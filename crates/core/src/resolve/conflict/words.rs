@@ -1,6 +1,6 @@
 //! The words of a conflict: each fact as a sentence, and the sentence that they end in.
 
-use super::{Sentence, Explainer};
+use super::{Explainer, Sentence};
 use crate::facet::{FitValue, Fits};
 use crate::name::{ComponentName, FacetName, PackageName};
 use crate::range::{Range, VersionSet};

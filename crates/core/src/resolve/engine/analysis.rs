@@ -1,7 +1,7 @@
 //! Learning from a contradiction: resolving reasons until one term is to blame, or nothing is left.
 
 use super::proof::ProofId;
-use super::{ClauseId, Engine, Literal, NONE, Unsat, StepId, Var, View, offset};
+use super::{ClauseId, Engine, Literal, NONE, StepId, Unsat, Var, View, offset};
 
 /// What a contradiction comes down to, while it is worked out: one term at most for each variable.
 #[derive(Debug, Default)]

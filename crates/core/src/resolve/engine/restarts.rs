@@ -1,6 +1,6 @@
 //! When a long search begins anew, and which learned clauses it keeps.
 
-use super::{Clause, ClauseId, Engine, NONE, Unsat, Step, offset};
+use super::{Clause, ClauseId, Engine, NONE, Step, Unsat, offset};
 
 /// Fewest contradictions between two new beginnings.
 const MIN_CONFLICTS_TO_RESTART: u32 = 50;

@@ -102,7 +102,8 @@ fn all_solutions(registry: &Registry, problem: &Problem) -> Vec<Choice> {
     let mut partial: Vec<Choice> = vec![Choice::new()];
     for (name, releases) in &registry.0 {
         let usable = releases.iter().filter(|release| {
-            release.clause_state != ClauseState::Withdrawn || problem.locked.get(name) == Some(&release.version)
+            release.clause_state != ClauseState::Withdrawn
+                || problem.locked.get(name) == Some(&release.version)
         });
         let options: Vec<Taken> = usable.map(|release| Taken::Release(release.version.clone())).collect();
         partial = widened(partial, name, &options);

@@ -40,7 +40,8 @@ fn neither_looking_ahead_nor_a_hard_search_changes_the_answer() {
         let registry = grown(24, 9, seed, 6);
         let needs = ["bed-n23 any", "bed-n22 any", "bed-n20 any", "bed-n17 any"];
         let problem = problem(&needs[..], &[]);
-        let plainly = SearchOptions { probes_literals: false, probe_after: u64::MAX, ..SearchOptions::default() };
+        let plainly =
+            SearchOptions { probes_literals: false, probe_after: u64::MAX, ..SearchOptions::default() };
         let plainly = versions(&resolve_with_options(&problem, &registry, plainly));
         for probe_after in [0, 3, 20] {
             let options = SearchOptions { probe_after, ..SearchOptions::default() };

@@ -112,7 +112,9 @@ pub fn rules(registry: &Registry, problem: &Problem) -> Vec<Rule> {
             for (barred, range) in release.conflicts.iter().filter(|conflict| conflict.0 != *name) {
                 rules.push(Rule::Bars(who.clone(), barred.clone(), range.clone()));
             }
-            if release.clause_state == ClauseState::Withdrawn && problem.locked.get(name) != Some(&release.version) {
+            if release.clause_state == ClauseState::Withdrawn
+                && problem.locked.get(name) != Some(&release.version)
+            {
                 rules.push(Rule::Never(who.clone()));
             }
             if let Some(family) = &release.family {

@@ -282,7 +282,8 @@ pub fn scattered(seed: u64) -> (Registry, Problem) {
                 add_extras(&mut numbers, &mut release, packages, &range);
                 release.provides.extend(numbers.one_in(8).then(|| package("shade")));
                 release.family = numbers.one_in(5).then(|| "trees".parse().unwrap());
-                release.clause_state = if numbers.one_in(12) { ClauseState::Withdrawn } else { ClauseState::Satisfied };
+                release.clause_state =
+                    if numbers.one_in(12) { ClauseState::Withdrawn } else { ClauseState::Satisfied };
             }
             registry.0.entry(package(&format!("bed-n{number}"))).or_default().push(release);
         }

@@ -4,22 +4,26 @@
 //! registry doesn't answer; files have digests that everybody checks, so they may come from anywhere.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use bibliotax_core::facet::Facet;
+use bibliotax_core::card::Archive;
+use bibliotax_core::digest::Digest;
+use bibliotax_core::facet::{Facet, Facets};
 use bibliotax_core::manifest::RegistryDeclaration;
-use bibliotax_core::name::{FacetName, PackageName};
+use bibliotax_core::name::{FacetName, PackageName, RegistryName};
 use bibliotax_core::range::Range;
 use jiff::Timestamp;
 
-use crate::catalogue::registry::Registry;
+use crate::catalogue::registry::{OpenedArchive, Publisher, Registry, RegistryKind};
 use crate::catalogue::seen::SeenHistories;
 use crate::client::network::Network;
 use crate::model::error::RegistryError;
+use crate::model::standing::Change;
+use crate::search::{Found, Query};
 
 /// How much longer than its quickest mirror the registry may take.
 const GRACE_PERIOD: Duration = Duration::from_secs(3);
@@ -121,9 +125,65 @@ impl Mirrored {
         Err(error)
     }
 
-    /// The lines of a package's history, held against what was seen before: of the registry, or of a mirror that has all of
-    /// that where the registry can't be reached.
-    pub fn text_seen(
+    /// The registry itself, for what no mirror can do.
+    pub fn itself(&self) -> Result<Registry, RegistryError> {
+        self.places.wait_for(0)
+    }
+
+    /// The place with this number, of which the quickest has 0, with where it is.
+    pub fn quickest(&self, number: usize) -> (String, Result<Registry, RegistryError>) {
+        let rest = (0..self.urls.len()).filter(|place| *place != self.quickest);
+        let place = [self.quickest].into_iter().chain(rest).nth(number).unwrap_or(0);
+        (self.urls[place].clone(), self.places.wait_for(place))
+    }
+
+    /// Asks whoever is quickest for something that everybody checks, or whoever has it.
+    pub fn ask_quickest<T>(
+        &self,
+        ask: impl Fn(&Registry) -> Result<T, RegistryError>,
+    ) -> Result<T, RegistryError> {
+        let mut failed = None;
+        for (_, source) in (0..self.urls.len()).map(|number| self.quickest(number)) {
+            match source.and_then(|source| ask(&source)) {
+                Ok(answer) => return Ok(answer),
+                Err(error) => failed = failed.or(Some(error)),
+            }
+        }
+        Err(failed.unwrap_or_else(|| self.places.failure(0)))
+    }
+
+    /// Asks a place from now on.
+    fn lead(&self, place: usize) {
+        self.leading.store(place, Ordering::Relaxed);
+        if place > 0 {
+            self.answering.lock().unwrap_or_else(PoisonError::into_inner).insert(place);
+        }
+    }
+}
+
+impl RegistryKind for Mirrored {
+    fn name(&self) -> &str {
+        &self.name
+    }
+
+    fn facets(&self) -> &BTreeMap<FacetName, Facet> {
+        &self.facets
+    }
+
+    fn is_inside(&self) -> bool {
+        self.itself().is_ok_and(|itself| itself.is_inside())
+    }
+
+    fn place_of(&self, _: &PackageName) -> PathBuf {
+        PathBuf::from(&self.urls[0])
+    }
+
+    fn history_text(&self, package: &PackageName) -> Result<Option<String>, RegistryError> {
+        self.ask(|source| source.history_text(package))
+    }
+
+    /// Of the registry, or of a mirror that has all that was seen where the registry can't be reached.
+    fn text_seen(
         &self,
         package: &PackageName,
         seen: &SeenHistories,
@@ -151,84 +211,56 @@ impl Mirrored {
         Err(failed.unwrap_or(RegistryError::NoMirrorAnswers))
     }
 
-    /// Where the registry itself is.
-    pub fn url(&self) -> &str {
-        &self.urls[0]
+    fn card_text(&self, package: &PackageName, digest: &Digest) -> Result<Option<String>, RegistryError> {
+        self.ask_quickest(|source| source.card_text(package, digest)).map(Some)
     }
 
-    /// The name that the registry gives itself.
-    pub fn name(&self) -> &str {
-        &self.name
+    fn places(&self) -> usize {
+        self.urls.len()
     }
 
-    /// The facets that the registry defines.
-    pub fn facets(&self) -> &BTreeMap<FacetName, Facet> {
-        &self.facets
+    fn open_archive(
+        &self,
+        package: &PackageName,
+        archive: &Archive,
+        place: usize,
+        from: u64,
+    ) -> Result<OpenedArchive, RegistryError> {
+        let (url, source) = self.quickest(place);
+        let (bytes, _) = source?.open_archive(package, archive, 0, from)?;
+        Ok((bytes, Some(url)))
     }
 
-    /// The registry itself, for what no mirror can do.
-    pub fn itself(&self) -> Result<Registry, RegistryError> {
-        self.places.wait_for(0)
+    fn listed(&self) -> Result<Vec<PackageName>, RegistryError> {
+        self.ask(|source| source.listed())
     }
 
-    /// Asks at once for all that these needs can reach.
-    pub fn prefetch_closure(&self, needs: &[(PackageName, Range)]) {
+    fn find(
+        &self,
+        query: &Query,
+        facets: &Facets,
+        cache: &Path,
+        now: Timestamp,
+    ) -> Result<Found, RegistryError> {
+        self.ask(|source| source.find(query, facets, cache, now))
+    }
+
+    fn change(&self, name: &PackageName, change: &Change, now: Timestamp) -> Result<bool, RegistryError> {
+        self.itself()?.change(name, change, now)
+    }
+
+    fn publisher(&self) -> Result<Publisher, RegistryError> {
+        self.itself()?.publisher()
+    }
+
+    fn prefetch_closure(&self, needs: &[(PackageName, Range)]) {
         if let Ok(source) = self.places.wait_for(self.leading.load(Ordering::Relaxed)) {
             source.prefetch_closure(needs);
         }
     }
 
-    /// How many places there are.
-    pub fn places(&self) -> usize {
-        self.urls.len()
-    }
-
-    /// The place with this number, of which the quickest has 0, with where it is.
-    pub fn quickest(&self, number: usize) -> (String, Result<Registry, RegistryError>) {
-        let rest = (0..self.urls.len()).filter(|place| *place != self.quickest);
-        let place = [self.quickest].into_iter().chain(rest).nth(number).unwrap_or(0);
-        (self.urls[place].clone(), self.places.wait_for(place))
-    }
-
-    /// Asks whoever is quickest for something that everybody checks, or whoever has it.
-    pub fn ask_quickest<T>(
-        &self,
-        ask: impl Fn(&Registry) -> Result<T, RegistryError>,
-    ) -> Result<T, RegistryError> {
-        let mut failed = None;
-        for (_, source) in (0..self.places()).map(|number| self.quickest(number)) {
-            match source.and_then(|source| ask(&source)) {
-                Ok(answer) => return Ok(answer),
-                Err(error) => failed = failed.or(Some(error)),
-            }
-        }
-        Err(failed.unwrap_or_else(|| self.places.failure(0)))
-    }
-
-    /// What people should know of who answers.
-    pub fn heed(&self, registry: &str) -> Option<String> {
-        let answering = self.answering.lock().unwrap_or_else(PoisonError::into_inner);
-        let urls: Vec<&str> = answering.iter().map(|place| self.urls[*place].as_str()).collect();
-        match urls.as_slice() {
-            [] => None,
-            [one] => Some(format!("{registry} doesn't answer; its mirror {one} does, and may lag behind")),
-            many => Some(format!(
-                "{registry} doesn't answer; its mirrors {} do, and may lag behind",
-                many.join(" and ")
-            )),
-        }
-    }
-
-    /// Asks a place from now on.
-    fn lead(&self, place: usize) {
-        self.leading.store(place, Ordering::Relaxed);
-        if place > 0 {
-            self.answering.lock().unwrap_or_else(PoisonError::into_inner).insert(place);
-        }
-    }
-
-    /// Where each mirror stands with a package; nothing where the registry itself doesn't answer.
-    pub fn standings(&self, package: &PackageName) -> Vec<Standing> {
+    /// Nothing where the registry itself doesn't answer.
+    fn standings(&self, package: &PackageName) -> Vec<Standing> {
         let Ok(theirs) = self.itself().and_then(|source| source.history_text(package)) else {
             return Vec::new();
         };
@@ -239,6 +271,23 @@ impl Mirrored {
             Standing { url: self.urls[place].clone(), lag }
         };
         (1..self.urls.len()).map(standing).collect()
+    }
+
+    fn opening(&self) -> Result<Option<(String, bool)>, RegistryError> {
+        self.itself()?.opening()
+    }
+
+    fn heed(&self, registry: &RegistryName) -> Option<String> {
+        let answering = self.answering.lock().unwrap_or_else(PoisonError::into_inner);
+        let urls: Vec<&str> = answering.iter().map(|place| self.urls[*place].as_str()).collect();
+        match urls.as_slice() {
+            [] => None,
+            [one] => Some(format!("{registry} doesn't answer; its mirror {one} does, and may lag behind")),
+            many => Some(format!(
+                "{registry} doesn't answer; its mirrors {} do, and may lag behind",
+                many.join(" and ")
+            )),
+        }
     }
 }
 

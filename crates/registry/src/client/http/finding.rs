@@ -33,7 +33,7 @@ impl Remote {
             return self.ask_server(query);
         }
         let mut found = index.find(query, facets, now)?;
-        found.look_into(&query.places, facets, |name| self.history_until(name, None));
+        found.look_into(&query.places, facets, |name| self.history(name));
         Ok(found)
     }
 

@@ -13,7 +13,6 @@ use bibliotax_core::card::{Card, Event};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::history::History;
 use bibliotax_core::name::PackageName;
-use jiff::Timestamp;
 use rayon::prelude::*;
 
 use super::Oci;
@@ -50,7 +49,7 @@ impl Oci {
             }
             let index = self.wire.artifact_now(&repository, INDEX)?;
             let text = index.map_or(Ok(String::new()), |index| self.lines(&repository, &index))?;
-            let mut history = self.folded(package, &text, None)?;
+            let mut history = self.folded(package, &text)?;
             let added = appended(package, &mut history, self.left_out(&repository, &text)?);
             if added.is_empty() {
                 return Ok((text, history));
@@ -68,13 +67,8 @@ impl Oci {
     }
 
     /// The history that lines come to, as it was at a time.
-    pub(super) fn folded(
-        &self,
-        package: &PackageName,
-        text: &str,
-        until: Option<Timestamp>,
-    ) -> Result<History, RegistryError> {
-        read_history(package, text, until, || self.place_of(package))
+    pub(super) fn folded(&self, package: &PackageName, text: &str) -> Result<History, RegistryError> {
+        read_history(package, text, None, || self.place_of(package))
     }
 
     /// The lines that an index names.

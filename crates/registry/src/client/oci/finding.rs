@@ -45,7 +45,7 @@ impl Oci {
             return Err(self.wire.client().offline(NAMES));
         }
         let mut found = index.find(query, facets, now)?;
-        found.look_into(&query.places, facets, |name| self.history_until(name, None));
+        found.look_into(&query.places, facets, |name| self.history(name));
         Ok(found)
     }
 
@@ -53,7 +53,7 @@ impl Oci {
     fn name_lines(&self) -> Result<Vec<u8>, RegistryError> {
         let names = self.listed()?;
         let line = |name: &PackageName| {
-            let Some(history) = self.history_until(name, None)? else { return Ok(None) };
+            let Some(history) = self.history(name)? else { return Ok(None) };
             let named = named(name, &history, |digest| self.card_text(name, digest).ok().flatten());
             // Texts: nothing that could fail to be JSON.
             Ok(Some(serde_json::to_string(&named).unwrap_or_default() + "\n"))

@@ -16,9 +16,9 @@ use crate::model::error::RegistryError;
 use crate::model::inspect::check_archives;
 use crate::model::layout::card_text;
 use crate::model::release::{Published, Release};
+use crate::model::release_check::{check_is_capability, refuse_second};
 use crate::model::room::checked_line;
 use crate::model::standing::{Change, check_instead};
-use crate::model::taken::{check_is_capability, refuse_second};
 
 /// What an archive is.
 fn archive_kind(file: &FileRecord) -> String {

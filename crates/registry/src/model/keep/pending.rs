@@ -11,7 +11,7 @@ use bibliotax_core::card::Card;
 use bibliotax_core::digest::Digest;
 
 use crate::model::error::RegistryError;
-use crate::model::keep::Keep;
+use crate::model::keep::{ReadRegistryExt, RegistryStorage};
 
 /// After this time without a new piece an upload is given up, and an uploaded file is no longer taken for a release.
 pub(crate) const UPLOAD_EXPIRY: Duration = Duration::from_hours(24);
@@ -65,7 +65,7 @@ impl Pending {
     }
 }
 
-impl dyn Keep + '_ {
+impl dyn RegistryStorage + '_ {
     /// Whether a file is here and may be named by a release: not one whose upload was given up.
     pub fn has_file_to_release(&self, digest: &Digest) -> Result<bool, RegistryError> {
         Ok(self.standing_of_late(digest)?.may_be_released())

@@ -103,8 +103,11 @@ impl Objects {
             Path::parse(url.path().trim_matches('/')).map_err(|_| wrong("its prefix can't be one"))?;
         // Whoever comes first installs it; it is the same for all.
         let _ = rustls::crypto::ring::default_provider().install_default();
-        let patience =
-            RetryConfig { max_retries: MAX_REQUESTS, retry_timeout: CONFLICT_TIMEOUT, ..RetryConfig::default() };
+        let patience = RetryConfig {
+            max_retries: MAX_REQUESTS,
+            retry_timeout: CONFLICT_TIMEOUT,
+            ..RetryConfig::default()
+        };
         let mut builder = AmazonS3Builder::new()
             .with_bucket_name(bucket)
             .with_retry(patience)

@@ -16,6 +16,7 @@ use object_store::{
 };
 
 use super::*;
+use crate::model::keep::ReadRegistryExt;
 
 /// Who may send the next request, and how many are still at work.
 #[derive(Default)]
@@ -186,7 +187,7 @@ fn run(versions: [&'static [&'static str]; 2], order: &[usize]) -> Vec<(usize, b
     }
     publishers.into_iter().for_each(|publisher| publisher.join().unwrap());
     let reader = bucket(Objects::on(store));
-    let listed = (&reader as &dyn Keep).listed_names().unwrap();
+    let listed = reader.listed_names().unwrap();
     let newest = listed[&package()].newest.as_ref().map(ToString::to_string);
     assert_eq!(newest.as_deref(), versions[1].last().copied(), "{taken:?}");
     taken
@@ -231,7 +232,7 @@ fn a_retry_lists_what_a_killed_publisher_did_not() {
     let reader = bucket(Objects::on(Arc::new(InMemory::new())));
     publish(&reader, "1.0.0", false);
     publish(&reader, "1.1.0", true);
-    let kept = &reader as &dyn Keep;
+    let kept = &reader;
     let newest = || kept.listed_names().unwrap()[&package()].newest.as_ref().map(ToString::to_string);
     assert_eq!(newest().as_deref(), Some("1.0.0"));
     kept.note_missing_names(&[package()]).unwrap();
@@ -255,6 +256,6 @@ fn who_publishes_does_not_read_what_was_noted_before() {
     let restarted = bucket(Objects::on(unreadable));
     assert!(restarted.names_list().is_err(), "the list can't be read");
     publish(&restarted, "1.3.0", false);
-    let newest = (&before as &dyn Keep).listed_names().unwrap()[&package()].newest.clone();
+    let newest = before.listed_names().unwrap()[&package()].newest.clone();
     assert_eq!(newest.unwrap().to_string(), "1.3.0");
 }

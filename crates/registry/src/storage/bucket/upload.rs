@@ -16,11 +16,11 @@ use object_store::ObjectMeta;
 use super::Bucket;
 use super::objects::Objects;
 use crate::model::error::RegistryError;
-use crate::model::keep::Keep;
 use crate::model::keep::pending::{FileStanding, Pending};
+use crate::model::keep::{ReadRegistry, WriteRegistry, WriteRegistryExt};
 use crate::model::layout::file_path;
 use crate::model::mutex::lock;
-use crate::model::piece::{Piece, MAX_SINGLE_UPLOAD, UploadProblem};
+use crate::model::piece::{MAX_SINGLE_UPLOAD, Piece, UploadProblem};
 
 /// Where the pieces of half files, and the marks of whole ones, are.
 const UPLOADS: &str = "private/uploads";
@@ -112,7 +112,7 @@ impl Bucket {
         before: &[(u64, u64)],
         last: &mut dyn Read,
     ) -> Result<(), UploadProblem> {
-        let mut staged = (self as &dyn Keep).stage()?;
+        let mut staged = self.stage()?;
         for (from, to) in before {
             let name = format!("{}/{from}-{to}", uploads_of(digest));
             let mut piece =

@@ -14,7 +14,7 @@ use bibliotax_disk::write::{folder_of, make_folder, sync_folder};
 
 use super::Folder;
 use crate::model::error::RegistryError;
-use crate::model::keep::{Decide, Keep, read_history};
+use crate::model::keep::{Decide, ReadRegistry, read_history};
 use crate::model::room::lines_to_append;
 use crate::model::staged::Staged;
 

@@ -11,7 +11,7 @@ use bibliotax_disk::write::{folder_of, make_folder};
 
 use super::Folder;
 use crate::model::error::RegistryError;
-use crate::model::keep::Keep;
+use crate::model::keep::{ReadRegistry, ReadRegistryExt, WriteRegistryExt};
 use crate::model::names::{NAMES, frames, whole_frames};
 
 impl Folder {
@@ -22,8 +22,7 @@ impl Folder {
         let mut file = opened.map_err(wrong)?;
         exclusive(&file, || ()).map_err(wrong)?;
         // Read while nobody else notes anything, so that a line is never older than one before it.
-        let lines =
-            (self as &dyn Keep).name_lines(packages, |package| (self as &dyn Keep).history(package))?;
+        let lines = self.name_lines(packages, |package| self.history(package))?;
         let frames = frames(&lines).map_err(wrong)?;
         let noted = self.root.join("private/names.length");
         // Where the last publisher noted its end, it did not die before; else the frames are gone through.
@@ -69,6 +68,7 @@ mod tests {
     use std::collections::BTreeMap;
 
     use super::*;
+    use crate::model::keep::WriteRegistry;
     use crate::model::names::read_names;
 
     fn name(text: &str) -> PackageName {

@@ -1,14 +1,51 @@
-//! Whether a version or a name is taken already.
+//! Whether a registry can take a release: the one check that publishers make before they upload anything, and registries before
+//! they admit it.
 
 use std::collections::BTreeSet;
 
-use bibliotax_core::card::Card;
+use bibliotax_core::card::{Card, Provided};
 use bibliotax_core::digest::Digest;
+use bibliotax_core::facet::Facets;
 use bibliotax_core::history::History;
 use bibliotax_core::name::PackageName;
 use serde_json::{Map, Value};
 
+use super::check::check_card;
 use super::error::RegistryError;
+
+/// The registry that a release is checked for.
+pub(crate) struct CheckedFor<'r, H, T> {
+    /// Its name.
+    pub name: &'r str,
+    /// The facets that its cards speak of.
+    pub facets: &'r Facets,
+    /// Reads the history of a package.
+    pub history: H,
+    /// Reads the card of this digest.
+    pub card_text: T,
+}
+
+impl<H, T> CheckedFor<'_, H, T>
+where
+    H: Fn(&PackageName) -> Result<Option<History>, RegistryError>,
+    T: Fn(&Digest) -> Result<Option<String>, RegistryError>,
+{
+    /// Whether the registry has this very release already; an error where it can't take it: another release has its version or a
+    /// name that it claims, or its card isn't what the registry wants.
+    ///
+    /// Before the archives are made nothing is known of them: then they are compared no further than `with_files` says.
+    pub fn has_release(&self, card: &Card, with_files: bool) -> Result<bool, RegistryError> {
+        let history = (self.history)(&card.name)?.unwrap_or_default();
+        if refuse_second(card, &history, with_files, &self.card_text)? {
+            return Ok(true);
+        }
+        check_card(self.name, self.facets, card)?;
+        for Provided { name, .. } in &card.provides {
+            check_is_capability(name, &(self.history)(name)?.unwrap_or_default())?;
+        }
+        Ok(false)
+    }
+}
 
 /// Whether the registry has this very release already, whose card `card_of` reads; an error that says what is another if it has
 /// another by this version. The time of publishing is the registry's.

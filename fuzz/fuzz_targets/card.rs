@@ -5,7 +5,7 @@
 use bibliotax_core::card::Card;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Facets;
-use bibliotax_registry::model::check::check_card;
+use bibliotax_registry::model::card_check::check_card;
 use bibliotax_registry::model::layout::card_text;
 use libfuzzer_sys::fuzz_target;
 

@@ -2,15 +2,15 @@
 
 #![no_main]
 
-use bibliotax_core::notice::{Listener, Notice};
+use bibliotax_core::progress::{ProgressListener, ProgressEvent};
 use bibliotax_store::kit;
 use bibliotax_store::store::Store;
 use libfuzzer_sys::fuzz_target;
 
-struct Deaf;
+struct NoProgress;
 
-impl Listener for Deaf {
-    fn hear(&self, _: &Notice) {}
+impl ProgressListener for NoProgress {
+    fn on_event(&self, _: &ProgressEvent) {}
 }
 
 fuzz_target!(|data: &[u8]| {
@@ -18,6 +18,6 @@ fuzz_target!(|data: &[u8]| {
     let path = folder.path().join("a.kit");
     std::fs::write(&path, data).unwrap();
     let store = Store::open(&folder.path().join("store")).unwrap();
-    let _ = kit::open(&path, &store, &Deaf);
+    let _ = kit::open(&path, &store, &NoProgress);
     assert_eq!(store.damaged().unwrap(), []);
 });

@@ -1,4 +1,4 @@
-//! Archives for an install, from the registries of a workspace.
+//! Fetches archives for an install, from the registries of a workspace.
 
 use std::sync::OnceLock;
 
@@ -7,7 +7,7 @@ use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::workspace::Workspace;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::catalogue::registries::Registries;
-use bibliotax_registry::sources::elsewhere::Freshness;
+use bibliotax_registry::sources::direct_sources::Freshness;
 use bibliotax_store::install::{OpenedArchive, Supplier};
 
 use crate::environment::Environment;
@@ -53,9 +53,9 @@ impl Supplier for Archives<'_> {
         self.registries().map_or(1, |registries| registries.places(&package.name, &package.source, archive))
     }
 
-    fn may_break_off(&self, package: &LockedPackage, archive: &Archive) -> bool {
+    fn is_resumable(&self, package: &LockedPackage, archive: &Archive) -> bool {
         let registries = self.registries();
-        registries.is_ok_and(|registries| registries.may_break_off(&package.name, &package.source, archive))
+        registries.is_ok_and(|registries| registries.is_resumable(&package.name, &package.source, archive))
     }
 
     fn open(
@@ -70,7 +70,7 @@ impl Supplier for Archives<'_> {
         Ok(OpenedArchive { bytes, from })
     }
 
-    fn is_in_vain_after(&self, error: &RegistryError) -> bool {
+    fn is_hopeless_after(&self, error: &RegistryError) -> bool {
         matches!(
             error,
             RegistryError::Unreachable { .. }

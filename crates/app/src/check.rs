@@ -1,4 +1,4 @@
-//! `check`: what is wrong or worth a look in a workspace, though all of it can be read.
+//! `check`: what is wrong or suspicious in a workspace whose files can all be read.
 
 use bibliotax_core::manifest::Need;
 use bibliotax_core::name::{PackageName, Purpose};

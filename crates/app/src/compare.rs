@@ -100,7 +100,7 @@ fn lock_at(word: &str, here: &Path) -> Result<Lock, Failure> {
     let unknown = |why: &str| {
         let failure =
             Failure::new("compare.unknown", format!("`{word}` is no file here, and no revision of git{why}"));
-        failure.mend("name a file, a branch, a tag or a commit: `bibliotax compare main`")
+        failure.advice("name a file, a branch, a tag or a commit: `bibliotax compare main`")
     };
     if word.starts_with('-') || word.contains(char::is_control) {
         return Err(unknown(""));
@@ -116,8 +116,8 @@ fn lock_at(word: &str, here: &Path) -> Result<Lock, Failure> {
         return read(&String::from_utf8_lossy(&found.stdout), &format!("{word}:{FILE_NAME}"));
     }
     let none = |message: String| {
-        let mend = format!("`bibliotax compare {NOTHING}` shows all that is locked, as if it were new");
-        Err(Failure::new("compare.unknown", message).mend(mend))
+        let advice = format!("`bibliotax compare {NOTHING}` shows all that is locked, as if it were new");
+        Err(Failure::new("compare.unknown", message).advice(advice))
     };
     if !asked(&["rev-parse", "--git-dir"])?.status.success() {
         return none(format!(
@@ -145,7 +145,7 @@ fn present_lock(here: &Path) -> Result<Lock, Failure> {
     let text = read_text(&root.join(FILE_NAME), MAX_LOCK_SIZE)?;
     let missing = || {
         Failure::new("lock.missing", format!("there is no {FILE_NAME} yet"))
-            .mend("`bibliotax install` makes it")
+            .advice("`bibliotax install` makes it")
     };
     read(&text.ok_or_else(missing)?, FILE_NAME)
 }

@@ -1,8 +1,8 @@
-//! Where and how a use case runs.
+//! Where a use case runs: environment, folder, listener.
 
 use std::path::Path;
 
-use bibliotax_core::notice::Listener;
+use bibliotax_core::progress::ProgressListener;
 
 use crate::environment::Environment;
 
@@ -14,5 +14,5 @@ pub struct Context<'c> {
     /// The folder in which it was asked for.
     pub folder: &'c Path,
     /// Hears of progress.
-    pub listener: &'c dyn Listener,
+    pub listener: &'c dyn ProgressListener,
 }

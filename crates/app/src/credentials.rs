@@ -1,4 +1,4 @@
-//! Where a person keeps what opens hosts: in a variable, in the keyring of the system, or in a file that nobody else can read.
+//! Where a person's credentials are stored: a variable, the system's keyring, or a private file.
 //!
 //! Each of them says for which scheme, host and port a secret is. A manifest says where its registries are, so a name in it
 //! must not select a secret: whoever may change the manifest would choose where the secret goes. Registries of containers are
@@ -9,7 +9,7 @@ mod file;
 mod keyring;
 
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::client::credentials::{Credential, Credentials, Door};
+use bibliotax_registry::client::credentials::{Credential, CredentialRequest, Credentials};
 use bibliotax_registry::client::origin::Origin;
 
 pub use self::file::CredentialFile;
@@ -28,8 +28,8 @@ pub struct CredentialChain {
 }
 
 impl Credentials for CredentialChain {
-    fn find(&self, door: &Door<'_>) -> Result<Option<Credential>, RegistryError> {
-        let Door { origin, is_for_containers } = *door;
+    fn find(&self, door: &CredentialRequest<'_>) -> Result<Option<Credential>, RegistryError> {
+        let CredentialRequest { origin, is_for_containers } = *door;
         if let Some(credential) = in_variable(&self.tokens, origin)? {
             return Ok(Some(credential));
         }
@@ -63,7 +63,7 @@ fn in_variable(text: &str, origin: &Origin) -> Result<Option<Credential>, Regist
 fn unusable(line: usize) -> RegistryError {
     RegistryError::Credentials {
         what: format!("the variable {TOKENS} can't be used: line {line} of it is not a host and its token"),
-        mend: "write a line for each host, with a space before the token: `https://packages.example TOKEN`"
+        advice: "write a line for each host, with a space before the token: `https://packages.example TOKEN`"
             .to_owned(),
     }
 }

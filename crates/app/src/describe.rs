@@ -1,4 +1,4 @@
-//! `describe`: all that is known of a package, before it is needed or after.
+//! `describe`: all that is known of a package, needed or not.
 
 use std::sync::Arc;
 
@@ -10,9 +10,9 @@ use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::{Catalogue, Listing};
 use bibliotax_core::version::Version;
-use bibliotax_registry::catalogue::everywhere::At;
+use bibliotax_registry::catalogue::all_sources::At;
 use bibliotax_registry::catalogue::registries::Registries;
-use bibliotax_registry::catalogue::registry::mirrored::Standing;
+use bibliotax_registry::catalogue::registry::mirrored::MirrorStatus;
 
 use crate::context::Context;
 use crate::failure::Failure;
@@ -67,7 +67,7 @@ pub struct Described {
     /// What the last other releases say of what changed, the newest first.
     pub notes: Vec<(Version, String)>,
     /// Where the registry's mirrors stand with it.
-    pub mirrors: Vec<Standing>,
+    pub mirrors: Vec<MirrorStatus>,
     /// All places that have it.
     pub sources: Vec<At>,
     /// Whether the project is the only one of its workspace.
@@ -98,7 +98,7 @@ pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failur
     let name: PackageName = Failure::read_word(&request.package)?;
     match check_known(registries, &name) {
         Err(failure) if failure.code == "package.ambiguous" => {
-            return Ok(Report::Ambiguous { sources: registries.everywhere(&name, None), failure });
+            return Ok(Report::Ambiguous { sources: registries.all_sources(&name, None), failure });
         }
         known => known?,
     }
@@ -124,12 +124,12 @@ fn described(
     let lock = workspace.sound_lock().ok().flatten();
     Ok(Described {
         version: release.entry.version.clone(),
-        locked: lock.and_then(|lock| lock.package(&card.name)).map(LockedPackage::told_version),
+        locked: lock.and_then(|lock| lock.package(&card.name)).map(LockedPackage::shown_version),
         notes: notes(registries, &listing, release),
-        mirrors: registries.standings(name, &listing.source),
-        sources: registries.everywhere(name, card.repository.as_deref()),
+        mirrors: registries.mirror_statuses(name, &listing.source),
+        sources: registries.all_sources(name, card.repository.as_deref()),
         is_alone: workspace.is_alone(),
-        warnings: registries.heeds(),
+        warnings: registries.warnings(),
         card,
         places,
         facets,
@@ -155,7 +155,7 @@ fn chosen<'l>(
     let version: Version = Failure::read_word(word)?;
     listing.history.release(&version).ok_or_else(|| {
         Failure::new("package.unknown", format!("{name} has no release {version}"))
-            .mend(format!("`bibliotax describe {name} --releases` lists all"))
+            .advice(format!("`bibliotax describe {name} --releases` lists all"))
     })
 }
 

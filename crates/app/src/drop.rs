@@ -94,10 +94,10 @@ fn not_declared(
     let needed_by = locked.map(|(lock, name)| lock.needed_by(&name)).unwrap_or_default();
     Ok(match (needed_by.first(), near.as_slice()) {
         (Some(other), _) => {
-            failure.mend(format!("it is here because {other} needs it; drop that, if you can do without"))
+            failure.advice(format!("it is here because {other} needs it; drop that, if you can do without"))
         }
-        (None, []) => failure.mend("see `[needs]` in the manifest"),
-        (None, near) => failure.mend(format!("perhaps {} was meant", either(near))),
+        (None, []) => failure.advice("see `[needs]` in the manifest"),
+        (None, near) => failure.advice(format!("perhaps {} was meant", either(near))),
     })
 }
 

@@ -1,11 +1,11 @@
-//! What a machine and its person say for all use cases: where the store is, and how registries are asked.
+//! The settings of a machine and a person that all use cases need: the store, the network, the time.
 
 use std::ffi::OsString;
 use std::path::PathBuf;
 use std::sync::Arc;
 
 use bibliotax_registry::client::network::Network;
-use bibliotax_registry::client::waits::Waits;
+use bibliotax_registry::client::pending_hosts::PendingHosts;
 use bibliotax_store::store::Store;
 use jiff::Timestamp;
 
@@ -25,7 +25,7 @@ pub struct Environment {
     /// Where credentials are looked up.
     pub credentials: CredentialChain,
     /// Whom this process waits for.
-    pub waits: Waits,
+    pub waits: PendingHosts,
     /// The settings of buckets, by the names of their variables.
     pub bucket_settings: Vec<(String, String)>,
     /// The folders in which programs are looked for, as `PATH` has them.
@@ -42,7 +42,7 @@ impl Environment {
     /// How registries behind a network are asked: what they answered is kept in the store.
     pub fn network(&self) -> Network {
         Network {
-            // Without a place for it nothing is kept, and all is asked for anew.
+            // Without a place for it nothing is kept, and all is asked for again.
             cache: self.registries_folder().ok(),
             offline: self.is_offline,
             credentials: Some(Arc::new(self.credentials.clone())),
@@ -74,7 +74,7 @@ impl Environment {
     fn store_folder(&self) -> Result<&PathBuf, Failure> {
         self.store.as_ref().ok_or_else(|| {
             let failure = Failure::new("disk.missing", "there is no home folder to keep the store in");
-            failure.mend("say where it should be: BIBLIOTAX_STORE=DIR")
+            failure.advice("say where it should be: BIBLIOTAX_STORE=DIR")
         })
     }
 }

@@ -33,7 +33,9 @@ impl Request {
         let mut wanted = words::parse(words, false)?;
         match (wanted.pop(), wanted.as_slice()) {
             (Some(wanted), []) => Ok(Self { wanted, options }),
-            _ => Err(Failure::new("need.words", "one package is explained at a time").mend("name just one")),
+            _ => {
+                Err(Failure::new("need.words", "one package is explained at a time").advice("name just one"))
+            }
         }
     }
 }
@@ -121,7 +123,7 @@ pub fn report<'w>(
         None => explaining.why_here()?,
         Some(range) => explaining.why_not(range)?,
     };
-    Ok(Report { answer, warnings: resolver.registries.heeds() })
+    Ok(Report { answer, warnings: resolver.registries.warnings() })
 }
 
 struct Explaining<'a, 'r, 'w> {

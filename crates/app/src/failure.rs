@@ -1,4 +1,4 @@
-//! What a failure says: one shape for all; `registry`, `sources` and `store` make it from the errors of the libraries.
+//! The one shape of all failures; `registry`, `sources` and `store` make it from the errors of the libraries.
 
 mod registry;
 mod sources;
@@ -24,7 +24,7 @@ pub struct Failure {
     /// Why, sentence by sentence.
     pub because: Vec<String>,
     /// What to do about it.
-    pub mend: Option<String>,
+    pub advice: Option<String>,
     /// What is known of a problem without a solution.
     pub unsolved: Option<Box<Unsolved>>,
     /// The text that people wrote, and what is wrong in it.
@@ -74,9 +74,9 @@ impl Failure {
     /// With what was probably meant by a word, or with all that there is; with `none` where there is nothing.
     pub fn suggest(self, word: &str, known: &[&str], none: &str) -> Self {
         match (known, nearest(word, known.iter().copied(), 2).as_slice()) {
-            ([], _) => self.mend(none),
-            (known, []) => self.mend(format!("there are {}", known.join(", "))),
-            (_, near) => self.mend(format!("perhaps {} was meant", either(near))),
+            ([], _) => self.advice(none),
+            (known, []) => self.advice(format!("there are {}", known.join(", "))),
+            (_, near) => self.advice(format!("perhaps {} was meant", either(near))),
         }
     }
 
@@ -86,8 +86,8 @@ impl Failure {
     }
 
     /// With what to do about it.
-    pub fn mend(mut self, mend: impl Into<String>) -> Self {
-        self.mend = Some(mend.into());
+    pub fn advice(mut self, advice: impl Into<String>) -> Self {
+        self.advice = Some(advice.into());
         self
     }
 
@@ -125,7 +125,7 @@ const MOVE_AWAY: &str = "move it away or delete it, then run the command again";
 impl From<DiskError> for Failure {
     fn from(error: DiskError) -> Self {
         let message = error.to_string();
-        let (code, why, mend) = match error.refusal() {
+        let (code, why, advice) = match error.refusal() {
             Refusal::Full => (
                 "disk.full",
                 "the disk is full",
@@ -140,13 +140,13 @@ impl From<DiskError> for Failure {
             Refusal::Foreign => ("disk.foreign", "", MOVE_AWAY),
             Refusal::Missing => ("disk.missing", "it isn't there", "check the path"),
             Refusal::NoText => {
-                let mend = "it isn't what bibliotax wrote or wants there; mend it, or move it away and run the command again";
-                return Self::new("file.no-text", format!("{message}: {}", error.source)).mend(mend);
+                let advice = "it isn't what bibliotax wrote or wants there; mend it, or move it away and run the command again";
+                return Self::new("file.no-text", format!("{message}: {}", error.source)).advice(advice);
             }
             Refusal::Failed => ("disk.failed", "", "check the disk and run the command again"),
         };
         let why = if why.is_empty() { plain(&error.source) } else { why.to_owned() };
-        Self::new(code, format!("{message}: {why}")).mend(mend)
+        Self::new(code, format!("{message}: {why}")).advice(advice)
     }
 }
 
@@ -165,11 +165,11 @@ pub fn accept_changed(package: &PackageName) -> String {
 
 /// The failure of a conflict with the ways out that were found.
 pub fn conflict(conflict: Box<Conflict>, ways: Vec<Way>, in_full: bool) -> Failure {
-    let mend = match (ways.as_slice(), conflict.is_minimal) {
+    let advice = match (ways.as_slice(), conflict.is_minimal) {
         ([], true) => "no change of one or two needs helps; nothing was changed",
         ([], false) => "no single change was found that helps; nothing was changed",
         _ => "take one of the ways below; nothing was changed",
     };
-    let failure = Failure::new("resolve.conflict", "no set of releases satisfies all needs").mend(mend);
+    let failure = Failure::new("resolve.conflict", "no set of releases satisfies all needs").advice(advice);
     Failure { unsolved: Some(Box::new(Unsolved { ways, conflict, in_full })), ..failure }
 }

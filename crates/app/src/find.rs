@@ -61,7 +61,7 @@ pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failur
     if report.answers == 0 {
         report.failure = failed.pop().map(Failure::from);
     }
-    report.warnings.extend(failed.iter().map(ToString::to_string).chain(registries.heeds()));
+    report.warnings.extend(failed.iter().map(ToString::to_string).chain(registries.warnings()));
     report.sort();
     Ok(report)
 }

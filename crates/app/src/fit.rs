@@ -8,7 +8,7 @@ use std::sync::Arc;
 use bibliotax_core::facet::{Facet, Facets, Fit, FitValue, Target};
 use bibliotax_core::fitting;
 use bibliotax_core::history::Release;
-use bibliotax_core::lock::Wires;
+use bibliotax_core::lock::NeedGraph;
 use bibliotax_core::name::{ComponentName, FacetName, PackageName};
 use bibliotax_core::resolve::Catalogue;
 use bibliotax_core::workspace::Member;
@@ -23,7 +23,7 @@ use crate::workspace::{MemberWords, WorkspaceFolder};
 
 use self::levels::{Ladder, Ladders};
 
-/// What is held against what.
+/// What is checked against what.
 #[derive(Debug, Clone, Default)]
 pub struct Request {
     /// Packages instead of the locked ones.
@@ -112,7 +112,7 @@ pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failur
     // A level is raised by one project, and not by several at once.
     let ladders = if members.len() == 1 { ladders.all() } else { Vec::new() };
     let names = places.iter().map(|place| place_name(place, workspace.is_alone())).collect();
-    warnings.extend(registries.heeds());
+    warnings.extend(registries.warnings());
     Ok(Report { rows, places: names, facets, ladders, warnings })
 }
 
@@ -188,18 +188,18 @@ fn value(facets: &Facets, facet: &FacetName, text: &str) -> Result<FitValue, Fai
     };
     let checked = facets.check(&[(facet.clone(), value.clone())].into_iter().collect());
     let known: Vec<&str> = facets.names().map(FacetName::as_str).collect();
-    let mend = format!("facets are {}", known.join(", "));
-    checked.map(|()| value).map_err(|problem| Failure::new("facet.value", problem.to_string()).mend(mend))
+    let advice = format!("facets are {}", known.join(", "));
+    checked.map(|()| value).map_err(|problem| Failure::new("facet.value", problem.to_string()).advice(advice))
 }
 
 fn wrong_words(word: &str, example: &str) -> Failure {
     Failure::new("fit.words", format!("`{word}` is no value to try out"))
-        .mend(format!("write it like `{example}`"))
+        .advice(format!("write it like `{example}`"))
 }
 
 fn no_places() -> Failure {
     Failure::new("fit.words", "the manifest declares no target and promises nothing")
-        .mend("declare one (`[targets.NAME]`), promise something (`[fits]`), or try one out: `--target NAME:FACET=VALUE`")
+        .advice("declare one (`[targets.NAME]`), promise something (`[fits]`), or try one out: `--target NAME:FACET=VALUE`")
 }
 
 /// What releases have to fit for these members: their targets and promises, each once.
@@ -225,7 +225,7 @@ fn locked(
     let names: Vec<PackageName> = members.iter().map(|member| member.project.name.clone()).collect();
     let packages = lock.packages_of(&names);
     prefetch_locked(registries, packages.iter().copied());
-    let promises = Wires::of(lock).promises(declared);
+    let promises = NeedGraph::of(lock).promises(declared);
     let mut rows = Vec::new();
     for package in packages {
         let listing = registries.listing(&package.name)?;

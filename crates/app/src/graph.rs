@@ -1,4 +1,4 @@
-//! `graph`: which package needs which, as the lock has it.
+//! `graph`: which package needs which, by the lock.
 
 use bibliotax_core::facet::Target;
 use bibliotax_core::graph::{Graph, View};

@@ -16,7 +16,7 @@ use bibliotax_registry::model::description::DESCRIPTION;
 
 use crate::context::Context;
 use crate::failure::Failure;
-use crate::workspace::{Outer, Standing, WorkspaceFolder, outer_workspace, projects_below};
+use crate::workspace::{Membership, Outer, WorkspaceFolder, outer_workspace, projects_below};
 
 pub use self::old_files::{OldFiles, has_workspace, old_files_of};
 
@@ -69,7 +69,7 @@ impl Plan {
     pub fn apply(&self) -> Result<(), Failure> {
         write_whole(&self.path, self.text.as_bytes())?;
         match &self.begins {
-            Begins::Project { workspace: Some(outer), .. } if outer.standing == Standing::Unlisted => {
+            Begins::Project { workspace: Some(outer), .. } if outer.membership == Membership::Unlisted => {
                 list_in(outer)
             }
             _ => Ok(()),
@@ -92,7 +92,7 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
 
 fn exists_already(request: &Request) -> Failure {
     let message = format!("there is a {} here already", manifest::FILE_NAME);
-    Failure::new("init.exists", message).mend(if request.is_workspace {
+    Failure::new("init.exists", message).advice(if request.is_workspace {
         "a project can be a workspace's root, too: write `[workspace]` in it, and `members = [\"…\"]` below that"
     } else {
         "open it: it is a text to read and edit"
@@ -115,7 +115,7 @@ fn begin_workspace(request: &Request, here: &Path, path: PathBuf) -> Result<Plan
 fn begin_project(request: &Request, here: &Path, path: PathBuf) -> Result<Plan, Failure> {
     let name = project_name(request, here)?;
     let registries = registry_lines(&request.registries)?;
-    let workspace = outer_workspace(here)?.filter(|outer| outer.standing != Standing::Apart);
+    let workspace = outer_workspace(here)?.filter(|outer| outer.membership != Membership::Apart);
     workspace.iter().try_for_each(|outer| check_is_free(&name, outer))?;
     let is_member = workspace.is_some() && registries.is_empty();
     let text = if is_member { new_member(&name) } else { new_manifest(&name, &registries) };
@@ -136,7 +136,7 @@ fn project_name(request: &Request, here: &Path) -> Result<PackageName, Failure> 
     let folder = here.file_name().unwrap_or_default().to_string_lossy();
     nearest_package_name(&folder).ok_or_else(|| {
         let message = format!("the folder's name `{folder}` can't name a project");
-        Failure::new("name.invalid", message).mend("give one: `bibliotax init --name NAME`")
+        Failure::new("name.invalid", message).advice("give one: `bibliotax init --name NAME`")
     })
 }
 
@@ -144,13 +144,13 @@ fn registry_lines(words: &[String]) -> Result<Vec<RegistryLine>, Failure> {
     let line = |text: &String| {
         let (name, url) = text.split_once('=').ok_or_else(|| {
             let fault = Fault::new("name.invalid", "a registry needs a name", 0..text.len());
-            Failure::in_words("--registry", text, fault.mend(format!("write `NAME={text}`")))
+            Failure::in_words("--registry", text, fault.advice(format!("write `NAME={text}`")))
         })?;
         let name = name.parse().map_err(|fault| Failure::in_words("--registry", text, fault))?;
         if names_user(url) {
             // The words themselves are not shown.
             let fault = user_in_url(url, 0..0);
-            return Err(Failure { mend: fault.mend, ..Failure::new(fault.code, fault.message) });
+            return Err(Failure { advice: fault.advice, ..Failure::new(fault.code, fault.message) });
         }
         Ok(RegistryLine { name, url: url.to_owned() })
     };
@@ -170,7 +170,7 @@ fn check_is_free(name: &PackageName, outer: &Outer) -> Result<(), Failure> {
     let Some(other) = workspace.declared.member(name) else { return Ok(()) };
     let message = format!("the workspace has a member {name} already, in `{}`", other.path());
     Err(Failure::new("workspace.two-members", message)
-        .mend("give this one another name: `bibliotax init --name NAME`"))
+        .advice("give this one another name: `bibliotax init --name NAME`"))
 }
 
 /// Lists the folder of a new member in its workspace.

@@ -1,4 +1,4 @@
-//! `install`: the shelf, exactly as the lock says.
+//! `install`: builds the shelf exactly as the lock says.
 
 pub mod watch;
 
@@ -10,8 +10,8 @@ use bibliotax_core::manifest;
 use bibliotax_core::name::{PackageName, Purpose};
 use bibliotax_core::version::Version;
 use bibliotax_store::install::Installed;
-use bibliotax_store::shelf::{Look, Plan as ShelfPlan, Shelf};
-use bibliotax_store::verify::Depth;
+use bibliotax_store::shelf::{PackageCheck, Plan as ShelfPlan, Shelf};
+use bibliotax_store::verify::FileCheck;
 
 use crate::change::{Applied, PlannedChange, plan_edits};
 use crate::context::Context;
@@ -127,39 +127,43 @@ impl Request {
         self.targets.is_empty() && self.without.is_empty() && self.members.is_empty()
     }
 
-    fn shelf_options(&self, workspace: &WorkspaceFolder, look: Look) -> Result<ShelfOptions, Failure> {
+    fn shelf_options(
+        &self,
+        workspace: &WorkspaceFolder,
+        look: PackageCheck,
+    ) -> Result<ShelfOptions, Failure> {
         let targets = workspace.targets_named(&self.targets)?;
         workspace.check_purposes(&self.without)?;
         let members = self.members.names(workspace)?;
         let part = ShelfPart { members, targets, without: self.without.clone() };
-        let depth = if self.is_full { Depth::Bytes } else { Depth::SizeAndTime };
+        let depth = if self.is_full { FileCheck::Bytes } else { FileCheck::SizeAndTime };
         Ok(ShelfOptions { part, depth, look, absolute: self.absolute })
     }
 }
 
 /// Works out what an install comes to.
 pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
-    let look = if request.is_sealed { Look::Files } else { Look::Folders };
+    let look = if request.is_sealed { PackageCheck::Files } else { PackageCheck::Folders };
     let is_quick = !request.is_dry_run && request.is_for_all() && !request.is_full;
     if is_quick
-        && let Some((shelf, stands)) = up_to_date(context.folder, request.absolute, look)?
-        && !request.refuses(stands.has_replaced)
+        && let Some((shelf, right)) = up_to_date(context.folder, request.absolute, look)?
+        && !request.refuses(right.has_replaced)
     {
-        return Ok(Plan::UpToDate(UpToDate { kept: stands.packages, shelf: Some(shelf) }));
+        return Ok(Plan::UpToDate(UpToDate { kept: right.packages, shelf: Some(shelf) }));
     }
     plan_after_reading(request, look, context)
 }
 
 /// The same where the shelf has to be right before something else is done; `None` where it is.
 pub fn plan_if_needed(request: &Request, context: &Context<'_>) -> Result<Option<Plan>, Failure> {
-    let stands = up_to_date(context.folder, request.absolute, Look::Files)?;
-    if stands.is_some_and(|(_, stands)| !request.refuses(stands.has_replaced)) {
+    let right = up_to_date(context.folder, request.absolute, PackageCheck::Files)?;
+    if right.is_some_and(|(_, right)| !request.refuses(right.has_replaced)) {
         return Ok(None);
     }
-    plan_after_reading(request, Look::Files, context).map(Some)
+    plan_after_reading(request, PackageCheck::Files, context).map(Some)
 }
 
-fn plan_after_reading(request: &Request, look: Look, context: &Context<'_>) -> Result<Plan, Failure> {
+fn plan_after_reading(request: &Request, look: PackageCheck, context: &Context<'_>) -> Result<Plan, Failure> {
     let workspace = WorkspaceFolder::open(context.folder, request.is_dry_run, context.listener)?;
     let options = request.shelf_options(&workspace, look)?;
     let lock = workspace.sound_lock()?;
@@ -200,13 +204,13 @@ impl UpToDate {
     pub fn news(&self, context: &Context<'_>) -> Result<Vec<String>, Failure> {
         let Some(shelf) = &self.shelf else { return Ok(Vec::new()) };
         let now = context.environment.now.as_second();
-        if shelf.last_told().is_some_and(|last| (last..last + DAY).contains(&now)) {
+        if shelf.last_warned().is_some_and(|last| (last..last + DAY).contains(&now)) {
             return Ok(Vec::new());
         }
         let workspace = WorkspaceFolder::find(context.folder)?;
         let Some(lock) = workspace.sound_lock()? else { return Ok(Vec::new()) };
         let news = known_warnings(&workspace, lock, context.environment);
-        shelf.note_told(now);
+        shelf.note_warned(now);
         Ok(news)
     }
 }
@@ -259,7 +263,7 @@ impl ShelfChanges {
         let built = |slot: &Slot<'_>| Built {
             package: slot.package.name.clone(),
             version: slot.package.version.clone(),
-            shown_version: slot.package.told_version(),
+            shown_version: slot.package.shown_version(),
             target: slot.target.map(ToString::to_string),
         };
         let remove = plan.remove.iter().map(ToString::to_string).collect();
@@ -281,16 +285,16 @@ fn replaced(lock: &Lock) -> Failure {
     let shown: Vec<String> =
         packages.map(|package| format!("{} by {}", package.name, package.source)).collect();
     Failure::new("lock.replaced", format!("packages are replaced: {}", shown.join(", ")))
-        .mend("take them out of `[replace]` in the workspace's manifest, or say `--allow-replaced`")
+        .advice("take them out of `[replace]` in the workspace's manifest, or say `--allow-replaced`")
 }
 
 fn not_sealed(has_lock: bool) -> Failure {
-    let mend = "run `bibliotax install` where the manifest is edited, and commit the lock";
+    let advice = "run `bibliotax install` where the manifest is edited, and commit the lock";
     if has_lock {
         let message =
             format!("{} was changed since {} was made from it", manifest::FILE_NAME, lock::FILE_NAME);
-        return Failure::new("lock.stale", message).mend(mend);
+        return Failure::new("lock.stale", message).advice(advice);
     }
     Failure::new("lock.missing", format!("there is no {}, and --sealed writes none", lock::FILE_NAME))
-        .mend(mend)
+        .advice(advice)
 }

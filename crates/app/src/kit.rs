@@ -5,7 +5,7 @@ use std::path::Path;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_registry::client::http::Cards;
-use bibliotax_store::kit::{self, Head, Load, Opened};
+use bibliotax_store::kit::{self, KitHeader, KitScope, OpenedKit};
 
 use crate::archives::Archives;
 use crate::context::Context;
@@ -34,12 +34,12 @@ pub struct Plan {
 
 impl Plan {
     /// What it would hold.
-    pub fn head(&self) -> Result<Head, Failure> {
+    pub fn head(&self) -> Result<KitHeader, Failure> {
         Ok(kit::head(self.workspace.needed_lock()?, &self.load()))
     }
 
     /// Makes it; what it holds.
-    pub fn apply(&self, file: &Path, context: &Context<'_>) -> Result<Head, Failure> {
+    pub fn apply(&self, file: &Path, context: &Context<'_>) -> Result<KitHeader, Failure> {
         let lock = self.workspace.needed_lock()?;
         let archives = Archives::new(&self.workspace, &self.workspace.declared, context.environment, None);
         let card = |package: &LockedPackage, card: &Digest| {
@@ -49,8 +49,8 @@ impl Plan {
         Ok(kit::make(&path, lock, &self.load(), &archives, card, context.listener)?)
     }
 
-    fn load(&self) -> Load<'_> {
-        Load { members: &self.part.members, targets: &self.part.targets }
+    fn load(&self) -> KitScope<'_> {
+        KitScope { members: &self.part.members, targets: &self.part.targets }
     }
 }
 
@@ -68,7 +68,7 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
 }
 
 /// Takes the packages of a kit into the store, each checked.
-pub fn open(file: &Path, context: &Context<'_>) -> Result<Opened, Failure> {
+pub fn open(file: &Path, context: &Context<'_>) -> Result<OpenedKit, Failure> {
     let store = context.environment.open_store()?;
     let opened = kit::open(&context.folder.join(file), &store, context.listener)?;
     let cards = Cards::of(&context.environment.registries_folder()?);
@@ -79,7 +79,7 @@ pub fn open(file: &Path, context: &Context<'_>) -> Result<Opened, Failure> {
 
 /// Whether the lock of the workspace around the context's folder is the one that a kit was made from; `None` where there is no
 /// workspace.
-pub fn is_for_workspace_here(head: &Head, context: &Context<'_>) -> Option<bool> {
+pub fn is_for_workspace_here(head: &KitHeader, context: &Context<'_>) -> Option<bool> {
     let workspace = WorkspaceFolder::find(context.folder).ok()?;
     Some(workspace.sound_lock().is_ok_and(|lock| lock.is_some_and(|lock| lock.digest() == head.lock)))
 }

@@ -2,7 +2,7 @@
 //!
 //! Each use case is a module. Where it changes something, it *plans* first (after that nothing is read, resolved or parsed again),
 //! the plan *reports* all that text and JSON show, and only then, asked to, it *applies*. `--dry-run` is a plan that is not applied.
-//! Progress goes through [`bibliotax_core::notice::Listener`]. Nothing here prints or knows an exit status.
+//! Progress goes through [`bibliotax_core::progress::ProgressListener`]. Nothing here prints or knows an exit status.
 //!
 //! | modules | what they have |
 //! |---|---|

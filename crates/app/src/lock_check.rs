@@ -1,4 +1,4 @@
-//! Checks a lock that somebody else may have written: against the manifests, and against the cards of its releases.
+//! Checks a lock that somebody else may have written, against the manifests and the cards of its releases.
 
 use bibliotax_core::card::{Card, Entry};
 use bibliotax_core::facet::Facets;
@@ -7,10 +7,10 @@ use bibliotax_core::lock::{self, Held, Line, Lock, LockedPackage, Mismatch};
 use bibliotax_core::resolve::Catalogue;
 use bibliotax_core::source::Source;
 use bibliotax_present::words::first_few;
-use bibliotax_registry::catalogue::known_lines::KnownLines;
+use bibliotax_registry::catalogue::checked_lines::CheckedLines;
 use bibliotax_registry::catalogue::registries::{Registries, place_of};
 use bibliotax_registry::client::http::Cards;
-use bibliotax_registry::sources::elsewhere::Freshness;
+use bibliotax_registry::sources::direct_sources::Freshness;
 
 use crate::environment::Environment;
 use crate::failure::Failure;
@@ -48,7 +48,7 @@ impl<'w> LockCheck<'w> {
         if let Some(mismatch) = held.against_manifests() {
             return Err(mismatched(lock, &mismatch));
         }
-        let lines = KnownLines::of(&self.environment.network());
+        let lines = CheckedLines::of(&self.environment.network());
         let keyed = keyed(self.workspace, lock);
         let keys: Vec<[u8; 32]> = keyed.iter().map(|(_, key)| *key).collect();
         let known = lines.known(&keys);
@@ -151,7 +151,7 @@ impl<'w> LockCheck<'w> {
 /// Remembers that this lock was made here, from what cards say.
 pub fn remember(workspace: &WorkspaceFolder, lock: &Lock, environment: &Environment) {
     let keys: Vec<[u8; 32]> = keyed(workspace, lock).into_iter().map(|(_, key)| key).collect();
-    KnownLines::of(&environment.network()).note(&keys);
+    CheckedLines::of(&environment.network()).note(&keys);
 }
 
 /// Remembers what the lock of a kit says of packages that are in no registry: they have no card with a digest that they could be
@@ -159,8 +159,8 @@ pub fn remember(workspace: &WorkspaceFolder, lock: &Lock, environment: &Environm
 pub fn remember_kit(lock: &Lock, environment: &Environment) {
     let packages =
         lock.packages.iter().filter(|package| matches!(package.source, Source::Git(_) | Source::Archive(_)));
-    let keys: Vec<[u8; 32]> = packages.map(|package| KnownLines::key("", &package.as_line())).collect();
-    KnownLines::of(&environment.network()).note(&keys);
+    let keys: Vec<[u8; 32]> = packages.map(|package| CheckedLines::key("", &package.as_line())).collect();
+    CheckedLines::of(&environment.network()).note(&keys);
 }
 
 /// The packages whose lines are remembered, each with the key of its line: not those in folders, which anybody edits.
@@ -172,7 +172,7 @@ fn keyed<'l>(workspace: &WorkspaceFolder, lock: &'l Lock) -> Vec<(&'l LockedPack
     };
     let packages = lock.packages.iter().filter(|package| package.source.path().is_none());
     let keyed = packages
-        .map(|package| (package, KnownLines::key(&place(package).unwrap_or_default(), &package.as_line())));
+        .map(|package| (package, CheckedLines::key(&place(package).unwrap_or_default(), &package.as_line())));
     keyed.collect()
 }
 
@@ -202,6 +202,6 @@ fn mismatched(lock: &Lock, mismatch: &Mismatch) -> Failure {
     // The beginning of a line says which one it is; all of it would fill the terminal.
     let end = (at + 40).min(at + line.map_or(0, |line| line.len()));
     let message = format!("the lock isn't what manifests and cards say: {}", mismatch.what);
-    let fault = Fault::new("lock.mismatch", message, at..end).label("this line").mend(ADVICE);
+    let fault = Fault::new("lock.mismatch", message, at..end).label("this line").advice(ADVICE);
     Failure::in_text(lock::FILE_NAME, &text, vec![fault])
 }

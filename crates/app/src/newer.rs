@@ -11,7 +11,7 @@ use bibliotax_core::newer::{Newer as News, newer};
 use bibliotax_core::resolve::{Catalogue, Problem, Resolution, resolve, update};
 use bibliotax_core::version::Version;
 use bibliotax_registry::catalogue::registries::Registries;
-use bibliotax_registry::sources::elsewhere::Freshness;
+use bibliotax_registry::sources::direct_sources::Freshness;
 use rayon::prelude::*;
 
 use crate::context::Context;
@@ -86,7 +86,7 @@ pub fn report<'w>(
     all.retain(|news| is_asked(news.package));
     let packages = all.into_par_iter().map(|news| with_notes(news, registries)).collect();
     let asked = lock.packages.iter().filter(|package| is_asked(package)).count();
-    Ok(Report { packages, facets: registries.facets(), asked, stuck, warnings: registries.heeds() })
+    Ok(Report { packages, facets: registries.facets(), asked, stuck, warnings: registries.warnings() })
 }
 
 /// What an update would lead to; where it leads nowhere, what is locked, and why.

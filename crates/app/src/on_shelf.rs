@@ -1,4 +1,4 @@
-//! What `with` and `task` share: programs that are run with a shelf.
+//! Programs run with a shelf: what `with` and `task` share.
 
 use bibliotax_core::workspace::Member;
 

@@ -1,4 +1,4 @@
-//! Programs, run with the links' paths in their environment.
+//! Runs programs with the links' paths in their environment.
 //!
 //! | variable | holds |
 //! |---|---|
@@ -120,7 +120,7 @@ fn which_target<'t>(targets: impl Iterator<Item = &'t str>, here: usize) -> Fail
     };
     let targets: Vec<&str> = targets.collect();
     Failure::new("task.which-target", format!("for which target: {why}"))
-        .mend(format!("say it with `--target`: {}", targets.join(", ")))
+        .advice(format!("say it with `--target`: {}", targets.join(", ")))
 }
 
 /// Runs a program to its end; its status as a shell tells it. What this process is sent meanwhile, the program gets.
@@ -155,7 +155,7 @@ fn cannot_start(program: &Path, error: &std::io::Error) -> Failure {
     let failure = Failure::new(code, format!("{} can't be started", program.display()));
     let failure = failure.because([format!("The system says: {error}.")]);
     match error.kind() {
-        std::io::ErrorKind::NotFound => failure.mend(
+        std::io::ErrorKind::NotFound => failure.advice(
             "check the name; a shell's own words and pipes want a shell: `bibliotax with -- sh -c '…'`",
         ),
         _ => failure,

@@ -78,7 +78,7 @@ fn refuse_replaced(workspace: &Workspace) -> Result<(), Failure> {
         return Ok(());
     }
     let message = format!("`[replace]` has something stand in for {}", names.join(", "));
-    Err(Failure::new("publish.replaced", message).mend(
+    Err(Failure::new("publish.replaced", message).advice(
         "try it with the package itself: take that out, install, and publish then; or say `--allow-replaced`",
     ))
 }
@@ -97,7 +97,7 @@ fn check_promise(
         return Ok(Vec::new());
     }
     resolver.resolve(declared)?;
-    Ok(resolver.registries.heeds())
+    Ok(resolver.registries.warnings())
 }
 
 /// What a member needs as others will see it: what it takes from folders, repositories and archives, by the ranges in which that
@@ -142,10 +142,10 @@ fn published_range(version: &Version, need: &Need, registry: &Registry) -> Resul
     let message =
         format!("{name} comes from elsewhere here, and {} has no release of it in {range}", registry.name());
     Err(Failure::new("publish.unpublished", message)
-        .mend(format!("publish {name} first: whoever gets this release gets that one from a registry")))
+        .advice(format!("publish {name} first: whoever gets this release gets that one from a registry")))
 }
 
 fn not_locked_yet(need: &Need) -> Failure {
     let message = format!("it isn't known yet which version of {} this project works with", need.package);
-    Failure::new("lock.missing", message).mend("run `bibliotax install`")
+    Failure::new("lock.missing", message).advice("run `bibliotax install`")
 }

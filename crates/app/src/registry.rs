@@ -1,4 +1,4 @@
-//! `registry`: registries made, loaded, checked and mirrored, and who may publish to them.
+//! `registry`: creating, loading, checking and mirroring registries, and who may publish to them.
 
 pub mod check;
 pub mod create;

@@ -1,4 +1,4 @@
-//! The storage of a registry that is named by its place: a folder, or a bucket.
+//! Opens the storage of a registry by its place: a folder, or a bucket.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -6,7 +6,7 @@ use std::sync::Arc;
 use bibliotax_core::facet::Facet;
 use bibliotax_core::name::FacetName;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::model::keep::RegistryStorage;
+use bibliotax_registry::model::storage::RegistryStorage;
 use bibliotax_registry::storage::bucket::{Bucket, SCHEME};
 use bibliotax_registry::storage::folder::Folder;
 

@@ -1,8 +1,8 @@
-//! `withdraw` and `deprecate`: changes of how releases stand.
+//! `withdraw` and `deprecate`: changes to the status of releases.
 
 use bibliotax_core::name::PackageName;
 use bibliotax_registry::catalogue::registry::Registry;
-use bibliotax_registry::model::standing::Change;
+use bibliotax_registry::model::release_status::Change;
 
 use crate::context::Context;
 use crate::failure::Failure;

@@ -1,4 +1,4 @@
-//! Which registry is meant: what `publish`, `withdraw` and `deprecate` share.
+//! The registry that `publish`, `withdraw` and `deprecate` act on.
 
 use bibliotax_core::nearest::{either, nearest};
 use bibliotax_registry::catalogue::registry::Registry;
@@ -41,12 +41,16 @@ pub fn registry_meant(
     }
     let near = nearest(word, names.iter().copied(), 2);
     let failure = Failure::new("publish.where", format!("`{word}` is no declared registry and no folder"));
-    Err(if near.is_empty() { failure } else { failure.mend(format!("perhaps {} was meant", either(&near))) })
+    Err(if near.is_empty() {
+        failure
+    } else {
+        failure.advice(format!("perhaps {} was meant", either(&near)))
+    })
 }
 
 fn not_said(names: &[&str]) -> Failure {
     let failure = Failure::new("publish.where", "it isn't said which registry is meant");
-    failure.mend(if names.is_empty() {
+    failure.advice(if names.is_empty() {
         "name a registry's folder, such as `../registry`".to_owned()
     } else {
         format!("name one: {}", either(names))

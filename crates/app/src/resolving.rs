@@ -1,4 +1,4 @@
-//! From what manifests declare to a lock: registries opened once, problems solved, conflicts told with ways out.
+//! From manifests to a lock: opens registries once, solves problems, explains conflicts with ways out.
 
 mod hints;
 mod warnings;
@@ -16,7 +16,7 @@ use bibliotax_core::workspace::Workspace;
 use bibliotax_present::words::{count, manifest_key};
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::catalogue::registries::Registries;
-use bibliotax_registry::sources::elsewhere::Freshness;
+use bibliotax_registry::sources::direct_sources::Freshness;
 
 use crate::environment::Environment;
 use crate::failure::{self, Failure};
@@ -91,7 +91,7 @@ impl<'w> Resolver<'w> {
             Ok(resolution) => resolution,
             Err(unresolved) => return Err(self.unsolved(problem, declared, unresolved)?),
         };
-        let mut warnings = registries.heeds();
+        let mut warnings = registries.warnings();
         warnings.extend(warnings::about(problem, declared, &resolution, &registries.facets()));
         Ok((resolution, warnings))
     }
@@ -163,7 +163,7 @@ pub fn needs_of(problem: &Problem) -> Vec<(PackageName, Range)> {
 /// That there is no registry to look packages up in.
 pub fn no_registry() -> Failure {
     Failure::new("registry.none", "the manifest declares no registry to look packages up in")
-        .mend("write one under `[registries]`: `seedhouse = \"../registry\"`")
+        .advice("write one under `[registries]`: `seedhouse = \"../registry\"`")
 }
 
 /// Fails unless some registry has a package; with the nearest names if none does.
@@ -175,8 +175,8 @@ pub fn check_known(registries: &Registries, package: &PackageName) -> Result<(),
     let near = nearest(package.as_str(), names.iter().map(PackageName::as_str), 3);
     let failure = Failure::new("package.unknown", format!("no registry has a package {package}"));
     Err(match near.as_slice() {
-        [] => failure.mend(format!("check the name; {} are known", count(names.len(), "package"))),
-        near => failure.mend(format!("perhaps {} was meant", either(near))),
+        [] => failure.advice(format!("check the name; {} are known", count(names.len(), "package"))),
+        near => failure.advice(format!("perhaps {} was meant", either(near))),
     })
 }
 
@@ -192,8 +192,8 @@ pub fn not_locked_package(lock: &Lock, package: &PackageName) -> Failure {
     let near = nearest(package.as_str(), lock.packages.iter().map(|package| package.name.as_str()), 3);
     let failure = Failure::new("explain.not-here", format!("`{package}` is not in the lock"));
     match near.as_slice() {
-        [] => failure.mend(format!("`bibliotax explain {package} any` tells whether it could be")),
-        near => failure.mend(format!("perhaps {} was meant", either(near))),
+        [] => failure.advice(format!("`bibliotax explain {package} any` tells whether it could be")),
+        near => failure.advice(format!("perhaps {} was meant", either(near))),
     }
 }
 
@@ -216,7 +216,7 @@ fn changed_release(changed: &ChangedRelease) -> Failure {
         Change::Archive => format!("{registry} has another archive for it"),
     };
     let message = format!("{package} {version} isn't the release that is locked: {what}");
-    Failure::new("registry.changed-release", message).mend(failure::accept_changed(package))
+    Failure::new("registry.changed-release", message).advice(failure::accept_changed(package))
 }
 
 /// That nobody chose who is to provide a capability.
@@ -232,19 +232,19 @@ fn ambiguous(open: &OpenCapability) -> Failure {
         Some(registry) => format!("a package of {registry} needs {name}, and only {providers} provides it"),
         None => format!("{providers} provide {name}, and nothing says which is meant"),
     };
-    let mend = format!("say which is meant under `[capabilities]`: `{} = \"PACKAGE\"`", manifest_key(name));
-    Failure::new("package.ambiguous", message).mend(mend)
+    let advice = format!("say which is meant under `[capabilities]`: `{} = \"PACKAGE\"`", manifest_key(name));
+    Failure::new("package.ambiguous", message).advice(advice)
 }
 
 /// The failure of a search that found no answer in the time that it had.
 fn gave_up(struggled: &[PackageName]) -> Failure {
     let names: Vec<&str> = struggled.iter().map(PackageName::as_str).collect();
-    let mend = "narrow the ranges of these or of what needs them, or give it longer: `bibliotax resolve --effort 300`; \
+    let advice = "narrow the ranges of these or of what needs them, or give it longer: `bibliotax resolve --effort 300`; \
         nothing was changed";
     Failure::new(
         "resolve.gave-up",
         "no answer was found in the time there was, neither a set nor why there is none",
     )
     .because([format!("Tried most often were {}.", names.join(", "))])
-    .mend(mend)
+    .advice(advice)
 }

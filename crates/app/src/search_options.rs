@@ -1,4 +1,4 @@
-//! How problems are solved: the options of everything that resolves.
+//! The options of every use case that resolves.
 
 use std::time::Duration;
 

@@ -1,4 +1,4 @@
-//! A workspace's shelf: which part of it is worked on, and how it is brought to what a lock says.
+//! A workspace's shelf: which part of it is installed, and how it is brought to what a lock says.
 
 use std::collections::BTreeSet;
 use std::path::Path;
@@ -12,8 +12,10 @@ use bibliotax_disk::read::read_text;
 use bibliotax_registry::catalogue::registries::Registries;
 use bibliotax_store::StoreError;
 use bibliotax_store::install::{Fetched, Installed, fetch_all, install};
-use bibliotax_store::shelf::{self, Aim, Look, Made, Plan, Shelf, Stands, Template, Templates, link_files};
-use bibliotax_store::verify::{Damaged, Depth, Verified, damaged_trees, verify};
+use bibliotax_store::shelf::{
+    self, DesiredState, InputsDigest, PackageCheck, Plan, Shelf, Template, Templates, UpToDate, link_files,
+};
+use bibliotax_store::verify::{Damaged, FileCheck, Verified, damaged_trees, verify};
 
 use crate::archives::Archives;
 use crate::context::Context;
@@ -46,9 +48,9 @@ pub struct ShelfOptions {
     /// Which part of it.
     pub part: ShelfPart,
     /// How closely files of the store are compared before they are used.
-    pub depth: Depth,
+    pub depth: FileCheck,
     /// How closely what is on the shelf is compared before it stays.
-    pub look: Look,
+    pub look: PackageCheck,
     /// Whether links give paths from the root of the disk, whatever the manifest says.
     pub absolute: bool,
 }
@@ -102,11 +104,20 @@ impl<'w, 'l> ShelfWork<'w, 'l> {
 
     /// What has to be done to bring the shelf to what the lock says.
     pub fn plan(&self) -> Result<Plan<'l>, Failure> {
-        let (shelf, machine, anew) = (self.workspace.shelf(), this_machine(), BTreeSet::new());
+        let (shelf, machine, rebuilt) = (self.workspace.shelf(), this_machine(), BTreeSet::new());
         let ShelfOptions { part, depth, look, .. } = self.options;
-        let (settings, made, lock) = (self.declared.shelf, Made::from_texts([]), self.lock);
+        let (settings, made, lock) = (self.declared.shelf, InputsDigest::from_texts([]), self.lock);
         let (scope, templates) = (part.scope(&machine), Templates::NONE);
-        let aim = Aim { lock, scope, settings, templates, anew: &anew, depth: *depth, look: *look, made };
+        let aim = DesiredState {
+            lock,
+            scope,
+            settings,
+            templates,
+            rebuilt: &rebuilt,
+            depth: *depth,
+            look: *look,
+            made,
+        };
         let state = shelf.state()?;
         let plan = Plan::new(&aim, &state, &shelf.contents(lock, &state, *look)?);
         Ok(plan.map_err(StoreError::from)?)
@@ -114,7 +125,7 @@ impl<'w, 'l> ShelfWork<'w, 'l> {
 
     /// Brings the shelf to what the lock says, with these texts of manifests in place of those before. These packages are built
     /// again, whatever is there.
-    pub fn install(&self, edits: &Edits, anew: &BTreeSet<PackageName>) -> Result<Installed, Failure> {
+    pub fn install(&self, edits: &Edits, rebuilt: &BTreeSet<PackageName>) -> Result<Installed, Failure> {
         let manifests = self.workspace.manifests.edited(edits)?;
         let templates = manifests.templates()?;
         let ShelfOptions { part, depth, look, absolute } = self.options;
@@ -122,12 +133,12 @@ impl<'w, 'l> ShelfWork<'w, 'l> {
         let (machine, mut settings) = (this_machine(), self.declared.shelf);
         settings.absolute |= *absolute;
         let templates = Templates { all: &templates, by: &TemplateProcess::default() };
-        let aim = Aim {
+        let aim = DesiredState {
             lock: self.lock,
             scope: part.scope(&machine),
             settings,
             templates,
-            anew,
+            rebuilt,
             depth: *depth,
             look: *look,
             made,
@@ -137,7 +148,7 @@ impl<'w, 'l> ShelfWork<'w, 'l> {
     }
 
     /// Compares every file of the shelf with what the lock's archives hold.
-    pub fn verify(&self, depth: Depth) -> Result<Verified, Failure> {
+    pub fn verify(&self, depth: FileCheck) -> Result<Verified, Failure> {
         let (machine, store) = (this_machine(), self.context.environment.open_store()?);
         let scope = self.options.part.scope(&machine);
         Ok(verify(self.lock, &scope, &self.workspace.shelf(), &store, depth, self.context.listener)?)
@@ -147,7 +158,7 @@ impl<'w, 'l> ShelfWork<'w, 'l> {
     pub fn damaged_in_store(
         &self,
         packages: &[&LockedPackage],
-        depth: Depth,
+        depth: FileCheck,
     ) -> Result<Vec<Damaged>, Failure> {
         let store = self.context.environment.open_store()?;
         Ok(damaged_trees(packages, &store, &self.workspace.shelf(), depth)?)
@@ -156,18 +167,22 @@ impl<'w, 'l> ShelfWork<'w, 'l> {
 
 /// The shelf of the workspace that a folder lies in, with what is on it, if it needs nothing. Known from the texts that it
 /// was made from and such a look at each package, without reading what any of the texts says.
-pub fn up_to_date(from: &Path, absolute: bool, look: Look) -> Result<Option<(Shelf, Stands)>, Failure> {
+pub fn up_to_date(
+    from: &Path,
+    absolute: bool,
+    look: PackageCheck,
+) -> Result<Option<(Shelf, UpToDate)>, Failure> {
     // What is wrong with them is told by whoever reads them.
     let Ok(manifests) = Manifests::find(from) else { return Ok(None) };
     let lock = read_text(&manifests.root.join(lock::FILE_NAME), MAX_LOCK_SIZE);
     let Ok(Some(lock)) = lock else { return Ok(None) };
     let made = made_from(&manifests, &lock, &manifests.templates()?, absolute);
     let shelf = Shelf::of(&manifests.root);
-    Ok(shelf.stands(made, look)?.map(|stands| (shelf, stands)))
+    Ok(shelf.up_to_date(made, look)?.map(|up_to_date| (shelf, up_to_date)))
 }
 
 /// All that a whole shelf is made from.
-fn made_from(manifests: &Manifests, lock: &str, templates: &[Template], absolute: bool) -> Made {
+fn made_from(manifests: &Manifests, lock: &str, templates: &[Template], absolute: bool) -> InputsDigest {
     let machine = [env!("CARGO_PKG_VERSION"), std::env::consts::OS, std::env::consts::ARCH];
     let cards = manifests.files.iter().flat_map(|file| &file.cards);
     let cards = cards.flat_map(|card| [card.path.as_str(), &card.text]);
@@ -178,5 +193,5 @@ fn made_from(manifests: &Manifests, lock: &str, templates: &[Template], absolute
     });
     let paths = if absolute { "absolute" } else { "" };
     let texts = [lock, paths].into_iter().chain(machine).chain(manifests).chain(templates);
-    Made::from_texts(texts.map(str::as_bytes))
+    InputsDigest::from_texts(texts.map(str::as_bytes))
 }

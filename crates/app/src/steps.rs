@@ -1,9 +1,9 @@
-//! `steps`: what people must still do by hand, and what they did.
+//! `steps`: what people still have to do by hand, and what they did.
 
 use std::path::Path;
 
 use bibliotax_core::card::StepCheck;
-use bibliotax_core::lock::{Lock, LockedMember, Wires};
+use bibliotax_core::lock::{Lock, LockedMember, NeedGraph};
 use bibliotax_core::name::{DeviceName, PackageName, StepName};
 use bibliotax_core::steps::{Place, Todo, todos};
 use bibliotax_disk::read::read_text;
@@ -62,7 +62,7 @@ pub fn steps_of<'l>(
     members: &MemberWords,
 ) -> Result<Vec<Todo<'l>>, Failure> {
     let members = members.names(workspace)?;
-    let (mut todos, wires) = (all_steps(workspace, lock)?, Wires::of(lock));
+    let (mut todos, wires) = (all_steps(workspace, lock)?, NeedGraph::of(lock));
     todos.retain(|todo| members.is_empty() || concerns(todo, &members, workspace, lock, &wires));
     Ok(todos)
 }
@@ -84,7 +84,7 @@ fn concerns(
     members: &[PackageName],
     workspace: &WorkspaceFolder,
     lock: &Lock,
-    wires: &Wires<'_>,
+    wires: &NeedGraph<'_>,
 ) -> bool {
     let target = todo.place.target(&workspace.declared.devices);
     let members = lock.members.iter().filter(|member| members.contains(&member.name));
@@ -172,7 +172,7 @@ impl StepWords {
         if let Some(other) = named.iter().find(|todo| todo.package.name != first.package.name) {
             let message =
                 format!("{} and {} both have a step `{}`", first.package.name, other.package.name, self.step);
-            return Err(Failure::new("step.which", message).mend("say which with `--package`"));
+            return Err(Failure::new("step.which", message).advice("say which with `--package`"));
         }
         Ok(named)
     }
@@ -221,10 +221,10 @@ fn is_per_device(todos: &[&Todo<'_>]) -> bool {
 
 fn which_place(todos: &[&Todo<'_>]) -> Failure {
     let places: Vec<String> = todos.iter().map(|todo| step_place(&todo.place)).collect();
-    let mend = match (is_per_device(todos), places.as_slice()) {
+    let advice = match (is_per_device(todos), places.as_slice()) {
         (true, _) => "say on which with `--device NAME`",
         (false, [_]) => "leave out `--target` and `--device`",
         (false, _) => "say for which with `--target TARGET`",
     };
-    Failure::new("step.which", format!("the step is to be done {}", places.join(", "))).mend(mend)
+    Failure::new("step.which", format!("the step is to be done {}", places.join(", "))).advice(advice)
 }

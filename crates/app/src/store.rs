@@ -1,4 +1,4 @@
-//! `store`: what is kept on this machine, by whom it is used, and room made.
+//! `store`: what is stored on this machine, who uses it, and cleaning up.
 
 use std::fs::File;
 use std::path::{Path, PathBuf};

@@ -1,4 +1,4 @@
-//! `task`: the commands that a manifest has names for.
+//! `task`: the named commands of a manifest.
 
 use std::ffi::OsString;
 use std::process::Command;

@@ -7,7 +7,7 @@ use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use std::sync::{Mutex, PoisonError};
 
 use bibliotax_core::links::Links;
-use bibliotax_store::shelf::{Render, Template, TemplateFault};
+use bibliotax_store::shelf::{RenderTemplate, Template, TemplateFault};
 use serde::{Deserialize, Serialize};
 
 /// The word by which the program is asked to render; nobody types it.
@@ -51,7 +51,7 @@ struct Renderer {
     outcomes: BufReader<ChildStdout>,
 }
 
-impl Render for TemplateProcess {
+impl RenderTemplate for TemplateProcess {
     fn render(&self, template: &Template, links: &Links) -> Outcome {
         let mut renderer = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         let outcome = match renderer.as_mut() {

@@ -1,4 +1,4 @@
-//! Programs on this machine: where they are, and which version they say they are.
+//! Finds programs on this machine, and asks them for their version.
 //!
 //! A program is asked by its own version option, directly and never through a shell, and only for so long.
 

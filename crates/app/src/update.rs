@@ -1,4 +1,4 @@
-//! `update`: moves what was asked as far as it goes, and as little else as possible.
+//! `update`: moves the named packages as far as possible, and all others as little as possible.
 
 use bibliotax_core::lock::Lock;
 use bibliotax_core::manifest::Need;
@@ -7,7 +7,7 @@ use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Conflict, Problem, Resolution, Update as Updated, update, update_among};
 use bibliotax_core::workspace::{Member, Workspace};
 use bibliotax_registry::catalogue::registries::Registries;
-use bibliotax_registry::sources::elsewhere::Freshness;
+use bibliotax_registry::sources::direct_sources::Freshness;
 
 use crate::change::{PlannedChange, Wanted};
 use crate::context::Context;
@@ -46,7 +46,7 @@ pub struct Plan {
     named: Vec<PackageName>,
 }
 
-/// A range of a manifest that is written anew.
+/// A range of a manifest that is written again.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RewrittenRange {
     /// What it is the range of, with the manifest or table where that isn't clear.
@@ -104,7 +104,7 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let named = asked.named().to_vec();
     let chosen = named.iter().filter_map(|name| new.package(name));
     let passed_over = chosen.filter_map(|chosen| passed_over(&problem, &registries, chosen)).collect();
-    let wanted = Wanted { edits, declared, lock: new, warnings: registries.heeds() };
+    let wanted = Wanted { edits, declared, lock: new, warnings: registries.warnings() };
     let change = PlannedChange::new(workspace, wanted, &registries);
     Ok(Plan { change, rewritten, forced, passed_over, named })
 }
@@ -145,7 +145,7 @@ impl Asked {
             && (self.members.is_empty() || self.members.contains(&member.project.name))
     }
 
-    /// What has to be looked for anew.
+    /// What has to be looked for again.
     fn freshness(&self) -> Freshness {
         let some = |packages: &Vec<PackageName>| Freshness::Anew(packages.iter().cloned().collect());
         self.packages.as_ref().map_or(Freshness::AllAnew, some)

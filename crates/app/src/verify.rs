@@ -1,4 +1,4 @@
-//! `verify`: every file of the shelf against what was installed.
+//! `verify`: compares every file of the shelf with what was installed.
 
 use std::collections::BTreeSet;
 use std::time::Instant;
@@ -6,7 +6,7 @@ use std::time::Instant;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
-use bibliotax_store::verify::{Damaged, Depth, Finding, Verified};
+use bibliotax_store::verify::{Damaged, FileCheck, Finding, Verified};
 
 use crate::change::Applied;
 use crate::context::Context;
@@ -51,7 +51,7 @@ impl Report {
         self.damaged.iter().map(|damaged| damaged.archive).collect()
     }
 
-    /// Takes damaged copies out of the store, and builds the packages that differ anew: those whose copy is damaged, too, from
+    /// Takes damaged copies out of the store, and builds the packages that differ again: those whose copy is damaged, too, from
     /// their archives.
     pub fn repair(&self, context: &Context<'_>) -> Result<Applied, Failure> {
         let begun = Instant::now();
@@ -80,11 +80,11 @@ pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failur
     if request.repairs {
         work.fetch()?;
     }
-    let depth = if request.is_full { Depth::Bytes } else { Depth::SizeAndTime };
+    let depth = if request.is_full { FileCheck::Bytes } else { FileCheck::SizeAndTime };
     let verified = work.verify(depth)?;
     let (differing, alike) = by_findings(lock, &verified.findings);
     // What differs there may be the store's own file under another name, so that all of it is read.
-    let mut damaged = work.damaged_in_store(&differing, Depth::Bytes)?;
+    let mut damaged = work.damaged_in_store(&differing, FileCheck::Bytes)?;
     if request.with_store {
         damaged.extend(work.damaged_in_store(&alike, depth)?);
     }

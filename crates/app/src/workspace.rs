@@ -1,4 +1,4 @@
-//! A workspace, or a project on its own, as its files say: manifests and lock, found from anywhere inside it.
+//! A workspace on disk, or a project on its own: manifests and lock, found from any folder inside it.
 
 pub mod edits;
 mod folder_patterns;
@@ -14,7 +14,7 @@ use bibliotax_core::facet::Target;
 use bibliotax_core::lock::{self, Lock, LockedPackage};
 use bibliotax_core::manifest::{self, RegistryDeclaration};
 use bibliotax_core::name::{Purpose, TargetName};
-use bibliotax_core::notice::Listener;
+use bibliotax_core::progress::ProgressListener;
 use bibliotax_core::workspace::Workspace;
 use bibliotax_disk::lock::Held;
 use bibliotax_disk::remains::{clear, left_in};
@@ -25,7 +25,7 @@ use bibliotax_registry::catalogue::connections::Connections;
 use bibliotax_registry::catalogue::registries::Registries;
 use bibliotax_registry::catalogue::registry::Registry;
 use bibliotax_registry::client::network::Network;
-use bibliotax_registry::sources::elsewhere::Freshness;
+use bibliotax_registry::sources::direct_sources::Freshness;
 use bibliotax_store::shelf::Shelf;
 
 use crate::environment::Environment;
@@ -35,7 +35,7 @@ use self::edits::Edits;
 pub use self::edits::ManifestEdits;
 pub use self::lock_file::{LockFile, MAX_SIZE as MAX_LOCK_SIZE};
 pub use self::manifests::{
-    Manifests, Outer, Standing, file_name, folder_of, outer_workspace, projects_below,
+    Manifests, Membership, Outer, file_name, folder_of, outer_workspace, projects_below,
 };
 pub use self::members::{MemberWords, called};
 
@@ -72,12 +72,12 @@ impl WorkspaceFolder {
     }
 
     /// The workspace that a folder lies in; held, unless nothing is going to be written.
-    pub fn open(from: &Path, is_dry_run: bool, listener: &dyn Listener) -> Result<Self, Failure> {
+    pub fn open(from: &Path, is_dry_run: bool, listener: &dyn ProgressListener) -> Result<Self, Failure> {
         if is_dry_run { Self::find(from) } else { Self::hold(from, listener) }
     }
 
     /// The workspace that a folder lies in, kept from other processes, as its files are while it is held.
-    pub fn hold(from: &Path, listener: &dyn Listener) -> Result<Self, Failure> {
+    pub fn hold(from: &Path, listener: &dyn ProgressListener) -> Result<Self, Failure> {
         let found = Self::find(from)?;
         let held = found.shelf().hold(listener)?;
         // Whoever held it before may have changed it; mostly nobody did, and reading it once is enough.
@@ -119,7 +119,7 @@ impl WorkspaceFolder {
     pub fn needed_lock(&self) -> Result<&Lock, Failure> {
         self.sound_lock()?.ok_or_else(|| {
             Failure::new("lock.missing", format!("there is no {} yet", lock::FILE_NAME))
-                .mend("`bibliotax install` makes it, and the shelf with it")
+                .advice("`bibliotax install` makes it, and the shelf with it")
         })
     }
 

@@ -1,4 +1,4 @@
-//! What can be wrong with an archive, and why a folder can't become one.
+//! What can be wrong with an archive, and why a folder can't be packed.
 
 #![allow(missing_docs, reason = "each variant's message says what its fields are")]
 

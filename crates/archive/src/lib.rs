@@ -1,17 +1,17 @@
-//! Archives: read with a guard at every entry, and written so that the same files give the same bytes.
+//! Archives: read with limits checked at every entry, and written so that the same files give the same bytes.
 //!
-//! | room | what lives there |
+//! | module | what it has |
 //! |---|---|
-//! | [`unpack`] | archives to trees, with a guard at every entry |
-//! | [`look`] | a look into an archive without unpacking it |
+//! | [`unpack`] | unpacking an archive into a tree |
+//! | [`inspect`], `entry_visitor` | reading an archive without unpacking it |
 //! | [`select`], [`secrets`] | which files of a folder go into a package, and what looks like a secret |
-//! | [`pack`] | files as a reproducible archive |
-//! | [`error`] | what went wrong |
+//! | [`pack`] | packing files into a reproducible archive |
+//! | [`error`] | what can go wrong |
 
+mod entry_visitor;
 pub mod error;
-pub mod look;
+pub mod inspect;
 pub mod pack;
 pub mod secrets;
 pub mod select;
 pub mod unpack;
-mod visit;

@@ -1,4 +1,4 @@
-//! Files of a package as an archive that comes out the same wherever it is made.
+//! Packs the files of a package into an archive that has the same bytes wherever it is made.
 
 use std::fs::File;
 use std::io::{self, Write};

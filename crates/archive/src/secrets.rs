@@ -1,4 +1,4 @@
-//! What looks like a secret: by the name of its file, or by how a text reads.
+//! What looks like a secret: by file name, or by content.
 
 use std::fs::File;
 use std::io::Read;

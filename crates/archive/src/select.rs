@@ -1,4 +1,4 @@
-//! Which files of a folder go into a package, and which are left out although they were asked for.
+//! Which files of a folder go into a package, and which requested files are left out.
 //!
 //! A pattern such as `**` asks for more than its author has in mind. What belongs to version control, what may hold a secret
 //! and what version control ignores goes along only where it is named itself, without a wildcard.

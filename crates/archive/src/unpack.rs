@@ -1,4 +1,4 @@
-//! From an archive to a tree of files, with a guard at every entry.
+//! Unpacks an archive into a tree of files, with limits checked at every entry.
 //!
 //! The archive's bytes are hashed as they stream by, and nothing counts before their digest is the expected
 //! one. An archive holds files, folders and links to its own files; a link becomes a copy of its file. What

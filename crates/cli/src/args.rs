@@ -1,4 +1,4 @@
-//! The command line: its options as plain values, one file for each command, and which use case each command runs.
+//! The command line: options as plain values, one file per command, and the use case that each command runs.
 
 mod check;
 mod compare;
@@ -34,7 +34,7 @@ use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
 use bibliotax_app::failure::Failure;
-use bibliotax_core::shown::escaped;
+use bibliotax_core::escape::escaped;
 use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
 
 use crate::demo;
@@ -137,7 +137,7 @@ impl Command {
 pub fn working_folder(global: &Global) -> Result<PathBuf, Failure> {
     let missing = |folder: &Path| {
         Failure::new("disk.missing", format!("there is no folder {}", folder.display()))
-            .mend("check the path")
+            .advice("check the path")
     };
     let current = std::env::current_dir().map_err(|_| missing(Path::new(".")))?;
     let Some(folder) = &global.directory else { return Ok(current) };

@@ -1,4 +1,4 @@
-//! `demo`: the whole story on the data of a made-up garden.
+//! `demo`: the whole story in a made-up garden.
 
 mod served;
 mod sources;
@@ -46,7 +46,7 @@ impl Demo {
         let folder = here.join(folder);
         if folder.read_dir().is_ok_and(|mut entries| entries.next().is_some()) {
             let message = format!("{} isn't empty", folder.display());
-            return Err(Failure::new("demo.not-empty", message).mend("name a folder that is new or empty"));
+            return Err(Failure::new("demo.not-empty", message).advice("name a folder that is new or empty"));
         }
         make_folder(&folder)?;
         Ok(std::path::absolute(&folder).unwrap_or(folder))

@@ -68,7 +68,7 @@ fn is_on(name: &str) -> Result<bool, Failure> {
     let said = env::var_os(name).unwrap_or_default();
     meant(&said.to_string_lossy()).ok_or_else(|| {
         let message = format!("{name} is `{}`, which is neither on nor off", said.to_string_lossy());
-        Failure::new("environment.switch", message).mend(format!("set it to 1 or to 0: `{name}=1`"))
+        Failure::new("environment.switch", message).advice(format!("set it to 1 or to 0: `{name}=1`"))
     })
 }
 

@@ -1,4 +1,4 @@
-//! How the program ends: one exit status for each kind of failure.
+//! The program's exit status for each kind of failure.
 
 use std::process::ExitCode;
 

@@ -1,4 +1,4 @@
-//! The help: commands grouped by the stages of the work, in the order in which people do it.
+//! The help: commands grouped by stages of work.
 
 use clap::Command;
 

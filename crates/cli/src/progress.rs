@@ -1,11 +1,11 @@
-//! Progress of long work: drawn on a terminal once it takes longer than a moment, told line by line with `-v`.
+//! Shows progress: drawn on a terminal when work takes longer than a moment, line by line with `-v`.
 
 use std::path::PathBuf;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use bibliotax_core::name::PackageName;
-use bibliotax_core::notice::{Listener, Notice};
+use bibliotax_core::progress::{ProgressEvent, ProgressListener};
 use bibliotax_present::words::{count, first_few};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle, WeakProgressBar};
 
@@ -143,38 +143,40 @@ pub fn shared_with(projects: &[PathBuf]) -> Option<String> {
 const BYTES: &str = "{msg} {bar:24} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left{prefix}";
 const COUNT: &str = "{msg} {bar:30} {pos} of {len} packages, {eta} left";
 
-impl Listener for Progress<'_> {
-    fn hear(&self, notice: &Notice) {
+impl ProgressListener for Progress<'_> {
+    fn on_event(&self, notice: &ProgressEvent) {
         match notice {
-            Notice::Waiting => self.ui.warn("another bibliotax is at work in this project; waiting for it"),
-            Notice::Fetching { archives, bytes } => {
+            ProgressEvent::Waiting => {
+                self.ui.warn("another bibliotax is at work in this project; waiting for it");
+            }
+            ProgressEvent::Fetching { archives, bytes } => {
                 *self.on_the_way() = OnTheWay { total: *archives, ..OnTheWay::default() };
                 self.begin("fetching", *bytes, BYTES);
             }
-            Notice::Asked { package } => self.change(|way| way.open.push(package.clone())),
-            Notice::Uploading { bytes } => self.begin("uploading", *bytes, BYTES),
-            Notice::Arrived { bytes } | Notice::Sent { bytes } => self.advance(*bytes),
-            Notice::WrongBytes { package, from } => {
+            ProgressEvent::Asked { package } => self.change(|way| way.open.push(package.clone())),
+            ProgressEvent::Uploading { bytes } => self.begin("uploading", *bytes, BYTES),
+            ProgressEvent::Arrived { bytes } | ProgressEvent::Sent { bytes } => self.advance(*bytes),
+            ProgressEvent::WrongBytes { package, from } => {
                 self.ui.warn(format!("{from} sent wrong bytes for {package}; asking elsewhere"));
             }
-            Notice::Damaged { package, shared_by } => {
+            ProgressEvent::Damaged { package, shared_by } => {
                 self.ui.warn(format!("the store's copy of {package} is damaged; fetching it anew"));
                 shared_with(shared_by).into_iter().for_each(|told| self.ui.warn(told));
             }
-            Notice::Touched { place } => {
+            ProgressEvent::Touched { place } => {
                 self.ui.warn(format!("{place} on the shelf was changed; it is built again"));
             }
-            Notice::Shelving { packages } => self.begin("onto the shelf", *packages as u64, COUNT),
-            Notice::Verifying { packages } => self.begin("verifying", *packages as u64, COUNT),
-            Notice::Unpacked { package, bytes } => {
+            ProgressEvent::Shelving { packages } => self.begin("onto the shelf", *packages as u64, COUNT),
+            ProgressEvent::Verifying { packages } => self.begin("verifying", *packages as u64, COUNT),
+            ProgressEvent::Unpacked { package, bytes } => {
                 self.change(|way| way.close(package));
                 self.ui.tell(1, format!("unpacked {package} ({bytes} bytes)"));
             }
-            Notice::Shelved { package } => {
+            ProgressEvent::Shelved { package } => {
                 self.advance(1);
                 self.ui.tell(1, format!("put {package} on the shelf"));
             }
-            Notice::Verified { package } => {
+            ProgressEvent::Verified { package } => {
                 self.advance(1);
                 self.ui.tell(2, format!("verified {package}"));
             }

@@ -1,4 +1,4 @@
-//! The log of a server: lines of JSON on the standard error, one for each request and each failure.
+//! A server's log: lines of JSON on the standard error, one per request and failure.
 
 use std::io;
 

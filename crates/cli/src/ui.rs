@@ -1,4 +1,4 @@
-//! All writing to the terminal goes through here: results to stdout, the rest to stderr.
+//! The one way to the terminal: results to stdout, all else to stderr.
 
 use std::io::{self, IsTerminal, Write};
 use std::sync::atomic::{AtomicBool, Ordering};

@@ -1,4 +1,4 @@
-//! Tells a person at a terminal which registry keeps them waiting.
+//! Tells a person at a terminal which registry is not answering.
 
 use std::collections::BTreeSet;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -6,7 +6,7 @@ use std::sync::{Arc, LazyLock};
 use std::thread;
 use std::time::Duration;
 
-use bibliotax_registry::client::waits::Waits;
+use bibliotax_registry::client::pending_hosts::PendingHosts;
 
 use crate::progress::above_the_bar;
 use crate::ui::Ui;
@@ -17,13 +17,13 @@ const SLOW_AFTER: Duration = Duration::from_secs(3);
 /// How often it is looked.
 const POLL_INTERVAL: Duration = Duration::from_millis(250);
 
-static WAITS: LazyLock<Waits> = LazyLock::new(|| Waits::watched_by(watch));
+static WAITS: LazyLock<PendingHosts> = LazyLock::new(|| PendingHosts::watched_by(watch));
 
 /// Whether there is a terminal on which somebody may wait.
 static IS_SHOWN: AtomicBool = AtomicBool::new(false);
 
 /// Whom this process waits for.
-pub fn waits() -> Waits {
+pub fn waits() -> PendingHosts {
     WAITS.clone()
 }
 
@@ -33,7 +33,7 @@ pub fn show_where_progress_is(ui: &Ui) {
 }
 
 /// Names each who is silent for long, once.
-fn watch(waits: Waits) {
+fn watch(waits: PendingHosts) {
     if !IS_SHOWN.load(Ordering::Relaxed) {
         return;
     }

@@ -1,7 +1,7 @@
-//! What is wrong in a text that people write, and how to mend it.
+//! A fault in a text that people write, with advice.
 //!
 //! A [`Fault`] is data: a stable code, one sentence, the place in the text and, where there is one,
-//! the mend. It knows nothing of files or terminals; whoever read the text adds its path and shows it.
+//! the advice. It knows nothing of files or terminals; whoever read the text adds its path and shows it.
 
 use std::fmt;
 use std::ops::Range;
@@ -21,13 +21,13 @@ pub struct Fault {
     /// A few words to stand at the place itself; may be empty.
     pub label: String,
     /// What to write or run instead.
-    pub mend: Option<String>,
+    pub advice: Option<String>,
 }
 
 impl Fault {
-    /// A fault at `span`, yet without label or mend.
+    /// A fault at `span`, yet without label or advice.
     pub fn new(code: &'static str, message: impl Into<String>, span: Range<usize>) -> Self {
-        Self { code, message: message.into(), span, label: String::new(), mend: None }
+        Self { code, message: message.into(), span, label: String::new(), advice: None }
     }
 
     /// The same fault with a few words to stand at its place.
@@ -39,8 +39,8 @@ impl Fault {
 
     /// The same fault with what to write or run instead.
     #[must_use]
-    pub fn mend(mut self, mend: impl Into<String>) -> Self {
-        self.mend = Some(mend.into());
+    pub fn advice(mut self, advice: impl Into<String>) -> Self {
+        self.advice = Some(advice.into());
         self
     }
 
@@ -55,8 +55,8 @@ impl Fault {
 impl fmt::Display for Fault {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.message)?;
-        match &self.mend {
-            Some(mend) => write!(f, " ({mend})"),
+        match &self.advice {
+            Some(advice) => write!(f, " ({advice})"),
             None => Ok(()),
         }
     }

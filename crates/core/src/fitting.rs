@@ -1,16 +1,16 @@
-//! Which releases of a package fit where a project has to run, each taken with what comes along by default.
+//! Which releases of a package fit a project's targets.
 
 use crate::facet::{Facets, Fit, Target};
 use crate::history::Release;
 
 /// How a release stands with a place.
-pub fn fit(release: &Release, place: &Target, facets: &Facets) -> Fit {
-    facets.fit_release(&release.entry, &release.entry.default_components(), place)
+pub fn fit(release: &Release, target: &Target, facets: &Facets) -> Fit {
+    facets.fit_release(&release.entry, &release.entry.default_components(), target)
 }
 
 /// Whether a release fits all places, as far as it says.
 pub fn fits_all(release: &Release, places: &[Target], facets: &Facets) -> bool {
-    places.iter().all(|place| !matches!(fit(release, place, facets), Fit::No(_)))
+    places.iter().all(|target| !matches!(fit(release, target, facets), Fit::No(_)))
 }
 
 /// The newest release that could be chosen: final and not withdrawn.

@@ -10,7 +10,7 @@ mod ways;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 
-use crate::lock::{Lock, LockedMember, LockedNeed, LockedPackage, Scope, Wires, by_spot};
+use crate::lock::{Lock, LockedMember, LockedNeed, LockedPackage, NeedGraph, Scope, by_spot};
 use crate::name::{PackageName, Purpose};
 
 pub use self::outline::{Line, outline};
@@ -74,7 +74,7 @@ impl<'l> Node<'l> {
     pub fn label(&self) -> String {
         match self {
             Self::Member(member) => member.name.to_string(),
-            Self::Package(package) => format!("{} {}", package.name, package.told_version()),
+            Self::Package(package) => format!("{} {}", package.name, package.shown_version()),
         }
     }
 }
@@ -82,7 +82,7 @@ impl<'l> Node<'l> {
 impl<'l> Graph<'l> {
     /// What a view shows of a lock.
     pub fn of(lock: &'l Lock, view: &View<'_>) -> Self {
-        let (wires, scope) = (Wires::of(lock), &view.scope);
+        let (wires, scope) = (NeedGraph::of(lock), &view.scope);
         let members = scope.members_of(lock);
         let mut nodes: Vec<Node<'l>> = members.iter().map(|member| Node::Member(member)).collect();
         // A member that others need is that member, where it is shown.
@@ -210,7 +210,7 @@ fn is_in(member: &LockedMember, need: &LockedNeed, scope: &Scope<'_>) -> bool {
 }
 
 /// The packages that members reach on targets in scope, by their places in the lock.
-fn reached<'l>(wires: &Wires<'l>, members: &[&'l LockedMember], scope: &Scope<'_>) -> BTreeSet<usize> {
+fn reached<'l>(wires: &NeedGraph<'l>, members: &[&'l LockedMember], scope: &Scope<'_>) -> BTreeSet<usize> {
     let spots = by_spot(members).into_iter().filter(|(spot, _)| scope.has_spot(*spot));
     spots.flat_map(|(spot, members)| wires.reached_on(spot, &members, scope.without).into_keys()).collect()
 }

@@ -1,4 +1,4 @@
-//! A package's history: its events, folded into the releases there are and how each stands today.
+//! A package's history: its events, folded into its releases and their status.
 
 use std::collections::BTreeSet;
 

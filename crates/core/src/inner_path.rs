@@ -1,4 +1,4 @@
-//! Paths inside a package: relative, plain, and possible on every system.
+//! Paths inside a package: relative, plain, and possible on every operating system.
 //!
 //! Publishing and unpacking hold to the same rules, so what can be published can be installed anywhere.
 

@@ -1,27 +1,28 @@
-//! The computation of bibliotax: no files, no network, no clock, no threads, no printing.
+//! The computation of bibliotax: no files, no network, no clock, no threads, no printing, no drawing.
 //!
-//! | room | what lives there |
+//! | module | what it has |
 //! |---|---|
-//! | [`name`], [`version`], [`range`] | what things are called and which versions a need accepts |
+//! | [`name`], [`version`], [`range`] | names of packages and their parts, versions, and the versions that a need accepts |
 //! | [`digest`], [`license`] | SHA-256 digests and SPDX licence expressions |
-//! | [`manifest`] | `bibliotax.toml`: its meaning, and its text edited in place |
+//! | [`manifest`] | `bibliotax.toml`: its meaning, and edits of its text |
 //! | [`card`], [`history`] | what a registry knows of releases |
-//! | [`facet`], [`variant`], [`fitting`] | targets, whether a release works on them, which of its files they take, and which release to take |
-//! | [`inner_path`] | paths inside a package that every system can have |
+//! | [`facet`], [`variant`], [`fitting`] | targets, whether a release works on them, which file each target takes |
+//! | [`inner_path`] | paths inside a package that every operating system accepts |
 //! | [`workspace`] | several manifests that share one lock and one shelf |
-//! | [`resolve`] | from needs to one release of each package, or to the reason why not |
-//! | `problem` | the problem that a workspace and its lock pose to the resolver |
+//! | [`resolve`] | from needs to one release of each package, or to the reason why there is none |
+//! | `problem` | the problem that a workspace and its lock give the resolver |
 //! | [`lock`], [`compare`], [`graph`], [`newer`] | `bibliotax.lock`, the difference of two, who needs whom, what could be newer |
-//! | [`source`], [`location`] | where one package's bytes come from; what a text names as a place: path, URL, host |
-//! | [`shown`] | characters that a terminal acts on, as escapes |
-//! | [`links`] | where the parts of a shelf are, for whoever builds with them |
-//! | [`steps`] | what people must do by hand, and whether they did |
+//! | [`source`], [`location`] | where a package's bytes come from; what a text names as a place: path, URL, host |
+//! | [`escape`] | escaping the characters that a terminal acts on |
+//! | [`links`] | where the parts of a shelf are, for build tools |
+//! | [`steps`] | what people have to do by hand, and whether they did |
 //! | [`fault`], [`nearest`] | what is wrong in a text, and what was probably meant |
-//! | [`notice`] | what long work tells while it goes on |
+//! | [`progress`] | events of long work while it goes on |
 
 pub mod card;
 pub mod compare;
 pub mod digest;
+pub mod escape;
 pub mod facet;
 pub mod fault;
 pub mod fitting;
@@ -36,11 +37,10 @@ pub mod manifest;
 pub mod name;
 pub mod nearest;
 pub mod newer;
-pub mod notice;
 mod problem;
+pub mod progress;
 pub mod range;
 pub mod resolve;
-pub mod shown;
 pub mod source;
 pub mod steps;
 pub mod variant;

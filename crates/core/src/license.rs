@@ -23,8 +23,8 @@ impl FromStr for License {
                     Fault::new("license.invalid", message, error.span).label("not a licence that SPDX lists");
                 let known = spdx::imprecise_license_id(text).map(|(id, _)| id.name);
                 Err(match known {
-                    Some(name) => fault.mend(format!("write `{name}`")),
-                    None => fault.mend("a licence of your own is `LicenseRef-…`"),
+                    Some(name) => fault.advice(format!("write `{name}`")),
+                    None => fault.advice("a licence of your own is `LicenseRef-…`"),
                 })
             }
         }

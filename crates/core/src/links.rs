@@ -1,4 +1,4 @@
-//! Links: where the parts of a shelf are, by the role that they play, for whoever builds with them.
+//! Links: where the parts of a shelf are, by role, for build tools.
 //!
 //! A package stands before those that it needs, so that search paths and linkers that read from left to right find what they
 //! look for.
@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::facet::Target;
 use crate::inner_path::ExposedPath;
-use crate::lock::{Lock, LockedMember, LockedPackage, Slot, Wires};
+use crate::lock::{Lock, LockedMember, LockedPackage, NeedGraph, Slot};
 use crate::name::{PackageName, RoleName, TargetName};
 use crate::version::Version;
 
@@ -75,7 +75,7 @@ impl Links {
     /// The links of every member of a lock, one for each of its targets, with what lies at these places of a shelf and in
     /// the folders of projects.
     pub fn of(lock: &Lock, slots: &[Slot<'_>], root: &Root<'_>) -> Vec<Self> {
-        let wires = Wires::of(lock);
+        let wires = NeedGraph::of(lock);
         let order = needers_first(&wires, lock.packages.len());
         let mut places: BTreeMap<(Option<&str>, &PackageName), &Slot<'_>> = BTreeMap::new();
         places.extend(slots.iter().map(|slot| ((slot.target, &slot.package.name), slot)));
@@ -145,7 +145,7 @@ impl Links {
 
 /// The names by which a member needs packages itself on a target, by their places in the lock.
 fn names_of_needs(
-    wires: &Wires<'_>,
+    wires: &NeedGraph<'_>,
     member: &LockedMember,
     target: Option<&str>,
 ) -> BTreeMap<usize, BTreeSet<PackageName>> {
@@ -166,7 +166,7 @@ pub fn file_stem(project: &PackageName, target: Option<&str>) -> String {
 }
 
 /// The places of a lock's packages, each before those that it needs; who could stand side by side, by name.
-fn needers_first(wires: &Wires<'_>, packages: usize) -> Vec<usize> {
+fn needers_first(wires: &NeedGraph<'_>, packages: usize) -> Vec<usize> {
     let mut done = vec![false; packages];
     let mut order = Vec::with_capacity(packages);
     for package in (0..packages).rev() {
@@ -232,7 +232,7 @@ mod tests {
             lock.packages[at].needs = names.iter().map(|name| name.parse().unwrap()).collect();
         };
         let order = |lock: &Lock| {
-            let order = needers_first(&Wires::of(lock), lock.packages.len());
+            let order = needers_first(&NeedGraph::of(lock), lock.packages.len());
             order.iter().map(|at| lock.packages[*at].name.to_string()).collect::<Vec<_>>().join(" ")
         };
         assert_eq!(order(&lock), "a-leaf b-stem c-root d-soil");

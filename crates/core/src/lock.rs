@@ -1,11 +1,11 @@
-//! The lock, `bibliotax.lock`: what resolving writes.
+//! The lock, `bibliotax.lock`: the result of resolving.
 //!
 //! One JSON document, laid out for people and for tools that work by lines: a header of a few lines, a line for each project
 //! that needs something, then a line for each package, sorted by name. The same inputs give the same bytes on every machine. Its `digest`
 //! covers everything else in it, so that a change by hand or by a merge is noticed instead of trusted.
 
 mod changed;
-mod held;
+mod check;
 mod inputs;
 mod reach;
 mod slots;
@@ -29,9 +29,9 @@ use crate::version::Version;
 use crate::workspace::{Member, Workspace};
 
 pub use self::changed::{Change, ChangedRelease};
-pub use self::held::{Held, Line, Mismatch};
+pub use self::check::{Held, Line, Mismatch};
 pub use self::inputs::inputs;
-pub use self::reach::{Reached, Wires, by_spot};
+pub use self::reach::{NeedGraph, Reached, by_spot};
 pub use self::slots::{NotForMachine, Scope, Slot};
 pub use self::text::{LockFault, salvage};
 
@@ -122,7 +122,7 @@ impl LockedStep {
 
 impl LockedPackage {
     /// Its version and, where something stands in for it, what.
-    pub fn told_version(&self) -> String {
+    pub fn shown_version(&self) -> String {
         let replaced = if self.replaced { format!(" (replaced by {})", self.source) } else { String::new() };
         format!("{}{replaced}", self.version)
     }

@@ -105,7 +105,7 @@ fn check(text: &str, what: &str, scopes: usize) -> Result<(), Fault> {
     let kept: Option<Vec<String>> =
         parts.iter().rev().take(scopes + 1).rev().map(|p| nearest_segment(p)).collect();
     Err(match kept {
-        Some(kept) => fault.mend(format!("`{}` would do", kept.join("/"))),
+        Some(kept) => fault.advice(format!("`{}` would do", kept.join("/"))),
         None => fault,
     })
 }
@@ -310,9 +310,9 @@ mod tests {
             ("", None),
             ("七", None),
         ];
-        for (bad, mend) in rows {
+        for (bad, advice) in rows {
             let fault = bad.parse::<PackageName>().unwrap_err();
-            assert_eq!(fault.mend.as_deref(), mend, "{bad}: {}", fault.message);
+            assert_eq!(fault.advice.as_deref(), advice, "{bad}: {}", fault.message);
         }
         let long = "a".repeat(65);
         assert_eq!(long.parse::<PackageName>().unwrap_err().code, "name.invalid");

@@ -1,4 +1,4 @@
-//! Near misses: what a person probably meant by a word that nothing is called.
+//! Suggestions: the known names nearest to an unknown one.
 
 use crate::fault::{Fault, MAX_SHOWN};
 
@@ -66,12 +66,12 @@ pub(crate) fn with_nearest<'a>(
 ) -> Fault {
     let near = nearest(word, known.clone(), 2);
     if !near.is_empty() {
-        return fault.mend(format!("perhaps {} was meant", either(&near)));
+        return fault.advice(format!("perhaps {} was meant", either(&near)));
     }
     let all: Vec<&str> = known.take(MAX_LISTED + 1).collect();
     match all.len() {
         0 => fault,
-        1..=MAX_LISTED => fault.mend(format!("possible here: {}", either(&all))),
+        1..=MAX_LISTED => fault.advice(format!("possible here: {}", either(&all))),
         _ => fault,
     }
 }

@@ -6,7 +6,7 @@ use crate::card::CardNeed;
 use crate::facet::{Facets, Fit, Target};
 use crate::fitting::{fit, newest};
 use crate::history::Release;
-use crate::lock::{Lock, LockedPackage, Wires};
+use crate::lock::{Lock, LockedPackage, NeedGraph};
 use crate::name::PackageName;
 use crate::range::Range;
 use crate::resolve::{Catalogue, ChosenPackage, Listing, Resolution};
@@ -142,7 +142,7 @@ struct Places<'w> {
 
 impl<'w> Places<'w> {
     fn of(lock: &'w Lock, workspace: &'w Workspace) -> Self {
-        Self { targets: &workspace.targets, promises: Wires::of(lock).promises(workspace) }
+        Self { targets: &workspace.targets, promises: NeedGraph::of(lock).promises(workspace) }
     }
 
     /// The places that a release doesn't fit where its package is needed.

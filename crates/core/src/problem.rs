@@ -1,4 +1,4 @@
-//! The problem that a workspace and what is locked pose to the resolver.
+//! The problem that a workspace and its lock give the resolver.
 
 use std::collections::BTreeMap;
 

@@ -5,8 +5,8 @@
 //! or and not, and the same set however it was written. A pre-release is accepted only where a bound of the
 //! same clause names a pre-release of the same numbers, or where the need asks for pre-releases.
 
+mod advice;
 mod intervals;
-mod mend;
 mod print;
 mod set;
 mod syntax;
@@ -120,11 +120,11 @@ impl FromStr for Range {
     fn from_str(text: &str) -> Result<Self, Fault> {
         let clauses = match text.trim_start().strip_prefix("vers:") {
             Some(rest) => vers::parse(rest).map_err(|fault| fault.shifted(text.len() - rest.len()))?,
-            None => syntax::parse(text).map_err(|fault| mend::offer(text, fault))?,
+            None => syntax::parse(text).map_err(|fault| advice::offer(text, fault))?,
         };
         let range = Self::from_clauses(clauses);
         if range.is_none() {
-            return Err(mend::empty(text, &range.0.clauses));
+            return Err(advice::empty(text, &range.0.clauses));
         }
         Ok(range)
     }

@@ -1,4 +1,4 @@
-//! Resolving: from needs and what registries have to one release of each package.
+//! Resolving: from needs and the releases in registries to one release of each package.
 //!
 //! The answer is complete (a set of releases exactly when one exists), the best by a stated order, and the
 //! same whatever the order in which entries arrive:

@@ -1,4 +1,4 @@
-//! Where one package's bytes come from.
+//! Where a package's bytes come from.
 
 use std::fmt;
 use std::str::FromStr;
@@ -263,7 +263,7 @@ impl FromStr for CommitId {
             return Ok(Self(text.to_owned()));
         }
         let fault = Fault::new("commit.invalid", format!("`{text}` is no commit"), 0..text.len());
-        Err(fault.mend("write all of its 40 (or 64) digits, in lower case"))
+        Err(fault.advice("write all of its 40 (or 64) digits, in lower case"))
     }
 }
 

@@ -65,7 +65,7 @@ pub type Ledger = BTreeMap<String, Tick>;
 /// Whether a step is done.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Standing {
+pub enum StepStatus {
     /// It never was.
     New,
     /// It was, and reads otherwise now.
@@ -86,7 +86,7 @@ pub struct Todo<'l> {
     /// Where it is to be done.
     pub place: Place,
     /// Whether it is.
-    pub standing: Standing,
+    pub status: StepStatus,
 }
 
 impl Todo<'_> {
@@ -107,7 +107,7 @@ impl Todo<'_> {
 
     /// Whether it is still to be done.
     pub fn is_open(&self) -> bool {
-        self.standing != Standing::Done
+        self.status != StepStatus::Done
     }
 }
 
@@ -137,18 +137,18 @@ pub fn todos<'l>(lock: &'l Lock, devices: &[Device], ledger: &Ledger) -> Vec<Tod
         places.sort();
         places.into_iter().map(move |place| {
             let tick = tick_name(&package.name, &step.id, &place).and_then(|name| ledger.get(&name));
-            Todo { package, step, standing: standing(package, step, tick), place }
+            Todo { package, step, status: status(package, step, tick), place }
         })
     };
     steps.flat_map(at_places).collect()
 }
 
-fn standing(package: &LockedPackage, step: &Step, tick: Option<&Tick>) -> Standing {
+fn status(package: &LockedPackage, step: &Step, tick: Option<&Tick>) -> StepStatus {
     match tick {
-        None => Standing::New,
-        Some(tick) if tick.step != digest(step) => Standing::Changed,
-        Some(tick) if step.when == StepWhen::Update && tick.version != package.version => Standing::Updated,
-        Some(_) => Standing::Done,
+        None => StepStatus::New,
+        Some(tick) if tick.step != digest(step) => StepStatus::Changed,
+        Some(tick) if step.when == StepWhen::Update && tick.version != package.version => StepStatus::Updated,
+        Some(_) => StepStatus::Done,
     }
 }
 
@@ -215,8 +215,8 @@ mod tests {
     }
 
     /// Names of ticks with how they stand; a star where a device has to be named.
-    fn told(lock: &Lock, devices: &[Device], ledger: &Ledger) -> Vec<(String, Standing)> {
-        let told = |todo: Todo<'_>| (todo.tick_name().unwrap_or("*".into()), todo.standing);
+    fn told(lock: &Lock, devices: &[Device], ledger: &Ledger) -> Vec<(String, StepStatus)> {
+        let told = |todo: Todo<'_>| (todo.tick_name().unwrap_or("*".into()), todo.status);
         todos(lock, devices, ledger).into_iter().map(told).collect()
     }
 
@@ -225,21 +225,21 @@ mod tests {
         let (first, mut ledger) = (lock("1", "Hold it into fog.", "project", "install"), Ledger::new());
         let todo = &todos(&first, &[], &ledger)[0];
         let name = todo.tick_name().unwrap();
-        assert_eq!((name.as_str(), todo.standing), ("pergola.probe+calibrate", Standing::New));
+        assert_eq!((name.as_str(), todo.status), ("pergola.probe+calibrate", StepStatus::New));
         ledger.insert(name.clone(), todo.tick());
-        for (version, text, when, standing) in [
-            ("1", "Hold it into fog.", "install", Standing::Done),
-            ("2", "Hold it into fog.", "install", Standing::Done),
-            ("2", "Hold it into rain.", "install", Standing::Changed),
-            ("2", "Hold it into fog.", "update", Standing::Changed),
+        for (version, text, when, status) in [
+            ("1", "Hold it into fog.", "install", StepStatus::Done),
+            ("2", "Hold it into fog.", "install", StepStatus::Done),
+            ("2", "Hold it into rain.", "install", StepStatus::Changed),
+            ("2", "Hold it into fog.", "update", StepStatus::Changed),
         ] {
-            assert_eq!(told(&lock(version, text, "project", when), &[], &ledger), [(name.clone(), standing)]);
+            assert_eq!(told(&lock(version, text, "project", when), &[], &ledger), [(name.clone(), status)]);
         }
         let often = lock("1", "Hold it into fog.", "project", "update");
         ledger.insert(name.clone(), todos(&often, &[], &ledger)[0].tick());
         let later = lock("2", "Hold it into fog.", "project", "update");
-        assert_eq!(told(&often, &[], &ledger)[0].1, Standing::Done);
-        assert_eq!(told(&later, &[], &ledger)[0].1, Standing::Updated);
+        assert_eq!(told(&often, &[], &ledger)[0].1, StepStatus::Done);
+        assert_eq!(told(&later, &[], &ledger)[0].1, StepStatus::Updated);
     }
 
     #[test]

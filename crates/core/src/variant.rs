@@ -1,4 +1,4 @@
-//! Which file of each part a target takes: of those that are for it the most specific.
+//! Which file of each part a target takes: the most specific that fits it.
 //!
 //! A file is more specific than another where every target that it is for is one of the other's, too: `linux` on
 //! `x86_64` is more specific than `linux`, and level 4 than level 2. Two files that are for one target and neither more

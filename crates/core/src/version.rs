@@ -277,12 +277,12 @@ fn parse_number(part: &str, start: usize) -> Result<u64, Fault> {
         let fault = fault.label("not a digit");
         let plain = part.trim_start_matches(['v', 'V']);
         let only_a_letter = plain.len() < part.len() && plain.bytes().all(|b| b.is_ascii_digit());
-        return Err(if only_a_letter { fault.mend("leave out the `v`") } else { fault });
+        return Err(if only_a_letter { fault.advice("leave out the `v`") } else { fault });
     }
     if part.len() > 1 && part.starts_with('0') {
         let plain = part.trim_start_matches('0');
         let plain = if plain.is_empty() { "0" } else { plain };
-        return Err(invalid("a number has no leading zero", start, part).mend(format!("write `{plain}`")));
+        return Err(invalid("a number has no leading zero", start, part).advice(format!("write `{plain}`")));
     }
     part.parse()
         .map_err(|_| invalid("the number is too large", start, part).label(format!("over {}", u64::MAX)))
@@ -384,9 +384,9 @@ mod tests {
             ("1+é", 2..4, None),
             ("99999999999999999999", 0..20, None),
         ];
-        for (bad, span, mend) in rows {
+        for (bad, span, advice) in rows {
             let fault = bad.parse::<Version>().unwrap_err();
-            assert_eq!((fault.span, fault.mend.as_deref()), (span, mend), "{bad}");
+            assert_eq!((fault.span, fault.advice.as_deref()), (span, advice), "{bad}");
         }
     }
 

@@ -1,4 +1,4 @@
-//! A workspace: the projects that share one lock and one shelf, and what they say together.
+//! A workspace: the projects that share one lock and one shelf.
 //!
 //! A project on its own is a workspace of one member, so that whoever resolves, locks and installs knows no other case. What
 //! concerns all (registries, families, facets, …) may be said by the root and by members, and said alike where twice; rules and
@@ -14,7 +14,7 @@ mod tests;
 use std::collections::BTreeMap;
 
 pub use self::drift::Drift;
-pub use self::elsewhere::Elsewhere;
+pub use self::elsewhere::DirectSources;
 pub use self::joined::Misfit;
 use crate::card::CardNeed;
 use crate::facet::{Facet, Target, UnstatedRules};
@@ -37,7 +37,7 @@ pub struct Workspace {
     /// The ranges that families are kept in.
     pub families: BTreeMap<Family, Range>,
     /// The packages that come from git repositories and archives; places are seen from the root's folder.
-    pub elsewhere: BTreeMap<PackageName, Elsewhere>,
+    pub elsewhere: BTreeMap<PackageName, DirectSources>,
     /// The packages that something else stands in for.
     pub replaced: BTreeMap<PackageName, Replacement>,
     /// The ranges that members may share.

@@ -1,4 +1,4 @@
-//! What a disk refused: always with the path, and with the reason sorted by what a person can do about it.
+//! Errors of the disk: with the path, and sorted by what a person can do about them.
 
 use std::io;
 use std::path::{Path, PathBuf};

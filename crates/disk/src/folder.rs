@@ -1,4 +1,4 @@
-//! Folders held open, for places where others may have put something: a project's shelf, its ticks, the store.
+//! Folders held open, for places that others may change: the shelf, the steps, the store.
 //!
 //! Everything in a [`Folder`] is reached through its handle, one name at a time, and no link is followed. So nothing that
 //! lies in a clone or on a shared disk can lead a write or a removal elsewhere, whatever changes meanwhile.

@@ -1,16 +1,16 @@
-//! Files handled with care: what registry, store and program all need of a disk.
+//! Safe work with files, for the registry, the store and the program.
 //!
-//! | room | what lives there |
+//! | module | what it has |
 //! |---|---|
 //! | [`error`] | what a disk refused, with the path |
-//! | [`mod@write`] | files that are old or new after any crash, never between |
+//! | [`mod@write`] | files that are old or new after any crash, never something between |
 //! | [`folder`] | folders held open, in which no link is followed |
 //! | [`lock`] | one process at a time |
 //! | [`read`] | texts, up to a size |
-//! | [`remains`] | what processes that were killed left behind |
-//! | [`temporary`] | temporary files and folders of ours: their names, and how their makers hold them |
-//! | [`stamp`] | when something was last changed |
-//! | [`tree`] | whole folders: removing them, syncing them |
+//! | [`remains`] | files that killed processes left behind |
+//! | [`temporary`] | names of temporary files and folders, and the locks on them |
+//! | [`stamp`] | when a file was last changed |
+//! | [`tree`] | whole folders: removing and syncing them |
 
 pub mod error;
 pub mod folder;

@@ -1,4 +1,4 @@
-//! Texts of files, up to a size.
+//! Reads texts of files, up to a size.
 
 use std::fs::File;
 use std::io::{self, Read};

@@ -1,4 +1,4 @@
-//! What processes that were killed left behind: temporary files and folders that nobody holds any more.
+//! Temporary files and folders that killed processes left behind.
 //!
 //! Whoever makes one holds it, by a lock that ends with the process. What is not held and not quite new was left behind.
 

@@ -1,4 +1,4 @@
-//! When something on a disk was last changed.
+//! When a file was last changed.
 
 use std::fs::{File, Metadata};
 use std::io;

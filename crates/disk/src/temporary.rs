@@ -1,4 +1,4 @@
-//! Temporary files and folders of ours: how they are called, and how their makers hold them.
+//! Names of temporary files and folders, and the locks on them.
 
 use std::fs::File;
 use std::path::Path;

@@ -1,4 +1,4 @@
-//! Whole folders: removing them, and making what was written in them durable.
+//! Whole folders: removing them, and making their content durable.
 
 use std::fs;
 use std::io;

@@ -1,4 +1,4 @@
-//! Files that are old or new after any crash, never between.
+//! Writes files that are old or new after any crash, never something between.
 
 use std::fs::{self, File, Permissions};
 use std::io::Write;

@@ -3,7 +3,7 @@
 use std::collections::{BTreeSet, HashMap};
 
 use bibliotax_core::compare::{Change, Kind};
-use bibliotax_core::lock::{Lock, LockedPackage, RUN, Reached, Wires};
+use bibliotax_core::lock::{Lock, LockedPackage, NeedGraph, RUN, Reached};
 use bibliotax_core::name::{ComponentName, PackageName};
 use bibliotax_core::source::Source;
 use serde_json::{Value, json};
@@ -183,7 +183,7 @@ impl<'l> Needers<'l> {
                 members.entry(&need.name).or_default().insert(number);
             }
         }
-        let reached = Wires::of(lock).reached(&lock.members.iter().collect::<Vec<_>>(), &[]);
+        let reached = NeedGraph::of(lock).reached(&lock.members.iter().collect::<Vec<_>>(), &[]);
         Self { lock, packages, members, reached }
     }
 

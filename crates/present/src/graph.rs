@@ -1,4 +1,4 @@
-//! Graphs of packages, drawn: in the languages DOT and Mermaid, and as a picture (SVG).
+//! Graphs of packages in DOT, in Mermaid and as SVG.
 
 mod dot;
 mod layers;

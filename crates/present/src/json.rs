@@ -1,4 +1,4 @@
-//! Data as JSON, where it isn't just what its type serialises to.
+//! JSON that isn't just what a type serialises to.
 
 use bibliotax_core::facet::{Fit, Misfit};
 use serde_json::{Value, json};

@@ -1,6 +1,6 @@
-//! Data as people read it: sentences, rows of tables, drawings. Used by the terminal, the server's pages and whatever comes.
+//! Data as people read it: sentences, rows of tables, drawings. Used by the terminal and the server's pages.
 //!
-//! Nothing here reads a file or writes to anything; who calls decides where a text goes.
+//! Nothing here reads a file or writes to anything; the caller decides where a text goes.
 //!
 //! | module | what it has |
 //! |---|---|
@@ -9,8 +9,8 @@
 //! | [`conflict`] | why no set of releases satisfies all needs |
 //! | [`graph`] | a graph of packages in DOT, in Mermaid and as SVG |
 //! | [`table`] | rows in columns |
-//! | [`terminal`] | text on its way to a terminal: styles, and escapes for all that isn't ours |
-//! | [`json`] | what isn't just what its type serialises to |
+//! | [`terminal`] | text for a terminal: styles, and escapes for all text from outside |
+//! | [`json`] | JSON that isn't just what a type serialises to |
 
 pub mod changes;
 pub mod conflict;

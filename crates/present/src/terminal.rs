@@ -8,7 +8,7 @@ use std::fmt::{self, Write as _};
 use std::ops::Range;
 
 use anstyle::{AnsiColor, Style};
-use bibliotax_core::shown::{escaped, escaped_but, is_hidden};
+use bibliotax_core::escape::{escaped, escaped_but, is_hidden};
 
 /// How words look; one of a few.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -1,17 +1,17 @@
 //! All registries of a workspace as one catalogue for the resolver.
 //!
-//! | module | what lives there |
+//! | module | what it has |
 //! |---|---|
-//! | [`registry`] | a registry, wherever it is, with its mirrors |
-//! | [`registries`] | all of a manifest; `ahead` looks packages up before they are asked for |
-//! | [`connections`] | those that one command has opened |
-//! | [`everywhere`] | all places that have a package, side by side |
-//! | [`seen`], [`known_lines`] | what registries said before, and which lines of locks were held against cards |
+//! | [`registry`] | a registry of any kind, with its mirrors |
+//! | [`registries`], `prefetch` | all registries of a workspace; packages fetched before the resolver asks for them |
+//! | [`connections`] | the registries that a command has opened |
+//! | [`all_sources`] | every source that has a package, compared |
+//! | [`seen_histories`], [`checked_lines`] | what registries said before; the lines of locks that were checked |
 
-pub(crate) mod ahead;
+pub mod all_sources;
+pub mod checked_lines;
 pub mod connections;
-pub mod everywhere;
-pub mod known_lines;
+pub(crate) mod prefetch;
 pub mod registries;
 pub mod registry;
-pub mod seen;
+pub mod seen_histories;

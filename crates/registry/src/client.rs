@@ -1,12 +1,12 @@
-//! Asking registries over a network.
+//! Registries over a network.
 //!
-//! | module | what lives there |
+//! | module | what it has |
 //! |---|---|
-//! | [`http`] | a registry behind HTTP: asked, cached, published to |
-//! | [`oci`] | a registry among containers |
-//! | [`network`], [`waits`] | how registries are asked; whom is waited for |
-//! | [`credentials`], [`origin`] | what opens a host; whom a secret is for |
-//! | `database` | the databases that remember what registries said |
+//! | [`http`] | a registry behind HTTP: requests, cache, publishing |
+//! | [`oci`] | packages in a container registry |
+//! | [`network`], [`pending_hosts`] | how a command uses the network; which hosts it waits for |
+//! | [`credentials`], [`origin`] | credentials of a host; which host a secret belongs to |
+//! | `database` | the databases of what registries said |
 
 pub mod credentials;
 pub(crate) mod database;
@@ -14,4 +14,4 @@ pub mod http;
 pub mod network;
 pub mod oci;
 pub mod origin;
-pub mod waits;
+pub mod pending_hosts;

@@ -1,13 +1,13 @@
-//! Where releases come from, and how they get there.
+//! Where releases come from, and how they are published.
 //!
-//! | module | what lives there |
+//! | module | what it has |
 //! |---|---|
 //! | [`model`] | what every kind of registry shares |
-//! | [`storage`] | registries kept in folders, in buckets, and as copies in front of others |
-//! | [`client`] | registries behind HTTP and among containers |
-//! | [`sources`] | git repositories and archives |
+//! | [`storage`] | registries in folders, in buckets, and read-through copies of others |
+//! | [`client`] | registries behind HTTP and in container registries |
+//! | [`sources`] | packages from git repositories and archives |
 //! | [`search`] | searching by words, in a local database that follows the list of names |
-//! | [`publish`] | packing, taking in, loading, mirroring, auditing |
+//! | [`publish`] | packing, admitting, loading, mirroring, auditing |
 //! | [`catalogue`] | all registries of a workspace as one |
 //!
 //! Arrows: `publish → catalogue → sources, storage → client → search → model`.

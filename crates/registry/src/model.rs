@@ -1,30 +1,31 @@
-//! What every kind of registry shares: what its files are called and hold, what a card has to be, and what can go wrong.
+//! What every kind of registry shares: its file layout, what a card has to be, and what can go wrong.
 //!
-//! | module | what lives there |
+//! | module | what it has |
 //! |---|---|
-//! | [`error`], [`card_problem`] | what a registry refused, and of a card why |
-//! | [`keep`] | what whoever keeps a registry's files promises, for whoever may write to them |
+//! | [`error`], [`card_problem`] | what a registry refused, and what is wrong with a card |
+//! | [`storage`] | the traits of a storage |
 //! | [`layout`], [`description`], [`names`] | where files are, what a registry says of itself, the list of names |
-//! | [`staged`], [`piece`], [`release`] | files and releases on their way |
-//! | [`check`], [`inspect`], `taken` | what a card has to be; what archives hold that are to become a release; versions and names that are taken |
-//! | [`standing`], `room` | withdrawing, restoring, deprecating; how much a history may hold |
-//! | [`reach`] | places that only this machine or its network reaches |
+//! | [`staging`], [`partial_upload`], [`release`] | files and releases that are being published |
+//! | [`card_check`], [`inspect`], `release_check` | checks of a card, of its archives, and of its version and names |
+//! | [`release_status`], `history_limits` | withdrawing, restoring, deprecating; how long a history may become |
+//! | [`private_hosts`] | hosts that only this machine or its network reaches |
+//! | `bounded`, `mutex`, `jitter` | a cache bounded by size, locking, random waits |
 
 pub mod bounded;
+pub mod card_check;
 pub mod card_problem;
-pub(crate) mod chance;
-pub mod check;
 pub mod description;
 pub mod error;
+pub(crate) mod history_limits;
 pub mod inspect;
-pub mod keep;
+pub(crate) mod jitter;
 pub mod layout;
 pub(crate) mod mutex;
 pub mod names;
-pub mod piece;
-pub mod reach;
+pub mod partial_upload;
+pub mod private_hosts;
 pub mod release;
 pub(crate) mod release_check;
-pub(crate) mod room;
-pub mod staged;
-pub mod standing;
+pub mod release_status;
+pub mod staging;
+pub mod storage;

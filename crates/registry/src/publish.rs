@@ -1,11 +1,11 @@
 //! How releases get into a registry.
 //!
-//! | module | what lives there |
+//! | module | what it has |
 //! |---|---|
 //! | [`pack`] | from a project folder to a release |
-//! | [`accept`] | taking a release in, whose files are there |
-//! | [`load`], [`mirror`] | many cards and events at once; a copy of a registry, brought up to date by what changed |
-//! | [`audit`] | all that a registry holds, read and compared |
+//! | [`admit_release`] | checking a release whose files are stored, and appending its event |
+//! | [`load`], [`mirror`] | many cards and events at once; updating a copy of a registry |
+//! | [`audit`] | checking all that a registry holds |
 
 pub mod admit_release;
 pub mod audit;

@@ -1,4 +1,4 @@
-//! Searching a registry by words: in names, tags and summaries, forgiving slips, what is likely meant first.
+//! Searches a registry by words in names, tags and summaries; tolerates typos.
 //!
 //! Counted are how well the words match (a name more than a tag, a tag more than a summary), whether the newest release fits
 //! the targets, how many packages use it, how fresh it is, and whether it is deprecated.

@@ -1,13 +1,13 @@
-//! Where the files of a registry are kept.
+//! Where the files of a registry are stored.
 //!
-//! | module | what lives there |
+//! | module | what it has |
 //! |---|---|
-//! | [`folder`] | as plain files in a folder: reading, appending events, keeping files |
-//! | [`bucket`] | as objects of an S3-compatible store |
-//! | [`front`] | as a copy in front of another registry, of what was asked for |
-//! | [`tokens`] | who may publish what to a registry that is served |
+//! | [`folder`] | plain files in a folder |
+//! | [`bucket`] | objects of an S3-compatible storage service |
+//! | [`read_through`] | a copy of another registry, filled by what is asked for |
+//! | [`tokens`] | who may publish what to a served registry |
 
 pub mod bucket;
 pub mod folder;
-pub mod front;
+pub mod read_through;
 pub mod tokens;

@@ -13,10 +13,10 @@ use std::time::Duration;
 use bibliotax_core::card::{Archive, ArchiveFormat};
 use bibliotax_core::digest::Digest;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::client::credentials::{Credential, Credentials, Door};
+use bibliotax_registry::client::credentials::{Credential, CredentialRequest, Credentials};
 use bibliotax_registry::client::http::Remote;
 use bibliotax_registry::client::network::Network;
-use bibliotax_registry::model::standing::Change;
+use bibliotax_registry::model::release_status::Change;
 
 use crate::lying::{Server, package, release, whole};
 
@@ -26,7 +26,7 @@ const DESCRIPTION: &str = "{\"format\":1,\"name\":\"seedhouse\",\"api\":\"api/v1
 struct Pocket;
 
 impl Credentials for Pocket {
-    fn find(&self, _: &Door<'_>) -> Result<Option<Credential>, RegistryError> {
+    fn find(&self, _: &CredentialRequest<'_>) -> Result<Option<Credential>, RegistryError> {
         Ok(Some(Credential::token("bibliotax-1-secret", "a pocket")))
     }
 }

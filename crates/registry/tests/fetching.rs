@@ -14,7 +14,7 @@ use bibliotax_registry::catalogue::connections::Connections;
 use bibliotax_registry::catalogue::registries::Registries;
 use bibliotax_registry::client::network::Network;
 use bibliotax_registry::publish::load::load;
-use bibliotax_registry::sources::elsewhere::Freshness;
+use bibliotax_registry::sources::direct_sources::Freshness;
 use bibliotax_registry::storage::folder::Folder;
 
 const PACKAGES: usize = 60;

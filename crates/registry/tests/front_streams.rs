@@ -14,20 +14,20 @@ use std::time::Duration;
 use bibliotax_core::digest::Digest;
 use bibliotax_registry::client::http::Remote;
 use bibliotax_registry::client::network::Network;
-use bibliotax_registry::model::keep::ReadRegistry;
-use bibliotax_registry::storage::front::{Freshness, Front};
+use bibliotax_registry::model::storage::ReadRegistry;
+use bibliotax_registry::storage::read_through::{Freshness, ReadThrough};
 
 use crate::lying::{Server, whole};
 
 const DESCRIPTION: &str = "{\"format\":1,\"name\":\"seedhouse\"}\n";
 const SIZE: usize = 1 << 20;
 
-fn front(server: &Server, folder: &std::path::Path) -> Arc<Front> {
+fn front(server: &Server, folder: &std::path::Path) -> Arc<ReadThrough> {
     let network = Network { silence: Some(Duration::from_secs(20)), ..Network::default() };
     let remote =
         Remote::open(&"seedhouse".parse().unwrap(), &server.url, &Default::default(), &network).unwrap();
     let freshness = Freshness { fresh: Duration::from_secs(60), stale: false };
-    Arc::new(Front::new(remote, folder.to_owned(), freshness).unwrap())
+    Arc::new(ReadThrough::new(remote, folder.to_owned(), freshness).unwrap())
 }
 
 #[test]

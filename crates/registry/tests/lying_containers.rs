@@ -11,10 +11,10 @@ use std::time::Duration;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::manifest::Allowed;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::client::credentials::{Credential, Credentials, Door};
+use bibliotax_registry::client::credentials::{Credential, CredentialRequest, Credentials};
 use bibliotax_registry::client::network::Network;
 use bibliotax_registry::client::oci::Oci;
-use bibliotax_registry::model::standing::Change;
+use bibliotax_registry::model::release_status::Change;
 use serde_json::json;
 
 use crate::lying::{Server, package, release, whole};
@@ -25,7 +25,7 @@ const ABOUT: &str = "{\"format\":1,\"name\":\"seedhouse\"}\n";
 struct Pocket;
 
 impl Credentials for Pocket {
-    fn find(&self, _: &Door<'_>) -> Result<Option<Credential>, RegistryError> {
+    fn find(&self, _: &CredentialRequest<'_>) -> Result<Option<Credential>, RegistryError> {
         Ok(Some(Credential::password("moss", "fern-secret", "a pocket")))
     }
 }

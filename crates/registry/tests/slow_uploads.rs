@@ -11,9 +11,9 @@ use std::time::{Duration, Instant};
 
 use bibliotax_core::digest::Digest;
 use bibliotax_core::manifest::{Allowed, Manifest};
-use bibliotax_core::notice::{Listener, Notice};
+use bibliotax_core::progress::{ProgressEvent, ProgressListener};
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::client::credentials::{Credential, Credentials, Door};
+use bibliotax_registry::client::credentials::{Credential, CredentialRequest, Credentials};
 use bibliotax_registry::client::http::Remote;
 use bibliotax_registry::client::network::Network;
 use bibliotax_registry::client::oci::Oci;
@@ -27,7 +27,7 @@ const IDLE_TIMEOUT: Duration = Duration::from_secs(1);
 struct Pocket;
 
 impl Credentials for Pocket {
-    fn find(&self, _: &Door<'_>) -> Result<Option<Credential>, RegistryError> {
+    fn find(&self, _: &CredentialRequest<'_>) -> Result<Option<Credential>, RegistryError> {
         Ok(Some(Credential::token("bibliotax-1-secret", "a pocket")))
     }
 }
@@ -36,9 +36,9 @@ impl Credentials for Pocket {
 #[derive(Default)]
 struct Heard(Mutex<u64>);
 
-impl Listener for Heard {
-    fn hear(&self, notice: &Notice) {
-        if let Notice::Sent { bytes } = notice {
+impl ProgressListener for Heard {
+    fn on_event(&self, notice: &ProgressEvent) {
+        if let ProgressEvent::Sent { bytes } = notice {
             *self.0.lock().unwrap() += bytes;
         }
     }

@@ -1,4 +1,4 @@
-//! One request: who asks, how much, which route, and what is noted of it.
+//! One request: authentication, limits, routing, metrics.
 
 use std::net::IpAddr;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -10,8 +10,8 @@ use axum::http::{HeaderMap, HeaderName, HeaderValue, Method, Request, StatusCode
 use axum::response::{IntoResponse, Response};
 use bibliotax_core::digest::Digest;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::model::keep::ReadRegistry;
 use bibliotax_registry::model::names::NAMES;
+use bibliotax_registry::model::storage::ReadRegistry;
 use bibliotax_registry::search::{Index, Searcher};
 use bibliotax_registry::storage::tokens::{self, Action, Token};
 use headers::authorization::Bearer;
@@ -19,10 +19,11 @@ use headers::{Authorization, HeaderMapExt};
 use jiff::Timestamp;
 use tokio::sync::Semaphore;
 
+use crate::blocking::blocking;
 use crate::closure::{self, closure};
 use crate::events::{AskedDeprecation, AskedRestoration, AskedUndeprecation, AskedWithdrawal, Asking, read};
 use crate::find;
-use crate::hot::{Hot, Prepared};
+use crate::history_cache::{Hot, Prepared};
 use crate::limits::Limits;
 use crate::metrics::Metrics;
 use crate::pages::Pages;
@@ -31,7 +32,6 @@ use crate::rate::Buckets;
 use crate::reads::{self, API};
 use crate::served::Served;
 use crate::uploads;
-use crate::work::blocking;
 
 /// How long after a clearing of what was left behind the next one begins.
 const CLEANUP_INTERVAL: Duration = Duration::from_hours(1);
@@ -131,7 +131,7 @@ impl App {
             let served = self.served.clone();
             if let Err(problem) = blocking(move || clear(&served)).await {
                 // The request of nobody.
-                let _ = problem.noted("");
+                let _ = problem.logged("");
             }
         }
     }
@@ -159,7 +159,7 @@ impl App {
             tokio::time::timeout(self.limits.answer, answering).await.unwrap_or_else(too_long)
         };
         let id = format!("{:016x}", fastrand::u64(..));
-        let mut response = answered.unwrap_or_else(|problem| problem.noted(&id).into_response());
+        let mut response = answered.unwrap_or_else(|problem| problem.logged(&id).into_response());
         if let Ok(id) = HeaderValue::from_str(&id) {
             response.headers_mut().insert(REQUEST_ID, id);
         }
@@ -320,7 +320,7 @@ impl App {
         // A token that was known a moment ago has a limit of its own; who guesses may have the tokens read so often only.
         let (known, is_new) = self.known_tokens().find(bearer.token());
         match known {
-            Some(token) if is_new && !self.registry.is_near() => return Ok(token),
+            Some(token) if is_new && !self.registry.is_on_this_machine() => return Ok(token),
             Some(_) => {}
             None => self.take_from_bucket(&peer.to_string())?,
         }

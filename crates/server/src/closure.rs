@@ -1,4 +1,4 @@
-//! Everything that some needs can reach, in one answer: a client that has nothing yet asks once instead of level by level.
+//! Everything that some needs can reach, in one answer: a client with an empty cache asks once instead of level by level.
 //!
 //! Reached is whatever any release needs that the range on the way accepts, components and conditions included: too much
 //! rather than too little, for it is only a guess at what resolving will ask for.
@@ -9,11 +9,11 @@ use bibliotax_core::history::History;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::MAX_PROVIDERS;
-use bibliotax_registry::model::keep::ReadRegistry;
+use bibliotax_registry::model::storage::ReadRegistry;
 use serde::Deserialize;
 use serde_json::json;
 
-use crate::hot::tag_of;
+use crate::history_cache::tag_of;
 use crate::problem::Problem;
 
 /// Most packages in one answer.
@@ -101,7 +101,7 @@ mod tests {
     use bibliotax_core::digest::Digest;
     use bibliotax_registry::storage::folder::Folder;
 
-    use bibliotax_registry::model::keep::WriteRegistry;
+    use bibliotax_registry::model::storage::WriteRegistry;
 
     use super::*;
 

@@ -1,4 +1,4 @@
-//! What publishing ends in: releases, withdrawals, restorations, deprecations.
+//! Accepts the events of publishing: releases, withdrawals, restorations, deprecations.
 
 use std::sync::Arc;
 
@@ -9,8 +9,8 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::version::Version;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::model::keep::{ReadRegistryExt, RegistryStorage};
-use bibliotax_registry::model::standing::Change;
+use bibliotax_registry::model::release_status::Change;
+use bibliotax_registry::model::storage::{ReadRegistryExt, RegistryStorage};
 use bibliotax_registry::publish::admit_release::admit_release;
 use bibliotax_registry::storage::tokens::{Action, Done, Token};
 use jiff::Timestamp;

@@ -5,14 +5,14 @@ use std::sync::Arc;
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::Response;
 use bibliotax_core::facet::Facets;
-use bibliotax_registry::model::keep::{ReadRegistry, ReadRegistryExt};
+use bibliotax_registry::model::storage::{ReadRegistry, ReadRegistryExt};
 use bibliotax_registry::search::{Query, Searcher, read_place};
 use jiff::Timestamp;
 
-use crate::hot::Prepared;
+use crate::blocking::blocking;
+use crate::history_cache::Prepared;
 use crate::problem::Problem;
 use crate::reads;
-use crate::work::blocking;
 
 /// Longest question that is taken, in bytes.
 const MAX_LEN: usize = 500;

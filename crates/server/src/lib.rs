@@ -1,27 +1,28 @@
-//! A registry, served over HTTP to people who find and publish packages.
+//! A registry served over HTTP, for people who find and publish packages.
 //!
-//! | room | what lives there |
+//! | module | what it has |
 //! |---|---|
-//! | [`serve`], `connections` | listening, TLS, time limits, who may have how many connections, stopping gracefully |
-//! | [`served`] | a registry that can be published to, or only be read |
-//! | [`app`] | one request: who asks, how much, which route, what is noted of it |
-//! | `reads`, `hot` | the registry's files, with validators, ranges and compression; what was asked for lately |
-//! | `uploads`, `events` | the interface for publishing: files first, then what makes them a release |
+//! | [`serve`], `connections` | listening, TLS, time limits, connections per client, graceful shutdown |
+//! | [`served`] | a registry that can be published to, or only read |
+//! | [`app`] | one request: authentication, limits, routing, metrics |
+//! | `reads`, `history_cache` | the registry's files, with validators, ranges and compression; recent histories in memory |
+//! | `uploads`, `events` | publishing: files first, then the event that makes them a release |
 //! | `closure` | everything that some needs can reach, in one answer |
-//! | `find`, `pages` | packages by words as data; pages for people who browse |
+//! | `find`, `pages` | packages by words as data; pages for a browser |
 //! | `problem` | refusals as problem details (RFC 9457) |
 //! | `limits`, `rate`, `metrics` | how much one client may ask and send, and what was asked (OpenMetrics) |
-//! | `work` | waiting for disks, off the threads that wait for the network |
+//! | `blocking` | work that waits for a disk, off the threads that wait for the network |
 //!
 //! The server keeps nothing in memory that matters: it can be killed at any moment, and any number of them may serve one
 //! folder.
 
 pub mod app;
+mod blocking;
 mod closure;
 mod connections;
 mod events;
 mod find;
-mod hot;
+mod history_cache;
 mod limits;
 mod metrics;
 mod pages;
@@ -31,7 +32,6 @@ mod reads;
 pub mod serve;
 mod served;
 mod uploads;
-mod work;
 
 pub use app::App;
 pub use limits::Limits;

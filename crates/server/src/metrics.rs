@@ -1,4 +1,4 @@
-//! What was asked, counted (OpenMetrics 1.0).
+//! Counts requests (OpenMetrics 1.0).
 
 use std::time::Duration;
 

@@ -10,15 +10,15 @@ use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
 use axum::response::Response;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::version::Version;
-use bibliotax_registry::model::keep::ReadRegistry;
+use bibliotax_registry::model::storage::ReadRegistry;
 use bibliotax_registry::search::Searcher;
-use minijinja::Environment;
+use minijinja::{Environment, UndefinedBehavior};
 use serde::Serialize;
 
-use crate::hot::Prepared;
+use crate::blocking::blocking;
+use crate::history_cache::Prepared;
 use crate::problem::Problem;
 use crate::reads;
-use crate::work::blocking;
 
 /// Nothing is loaded, run or framed that is not this server's own.
 const POLICY: &str = "default-src 'none'; style-src 'self'; script-src 'self'; connect-src 'self'; img-src 'self'; \
@@ -32,6 +32,8 @@ static SCRIPT: LazyLock<Prepared> =
 
 static TEMPLATES: LazyLock<Environment<'static>> = LazyLock::new(|| {
     let mut templates = Environment::new();
+    // A field that a template names and a page has not is a defect of ours, which tests meet.
+    templates.set_undefined_behavior(UndefinedBehavior::Strict);
     templates.set_trim_blocks(true);
     templates.set_lstrip_blocks(true);
     for (name, text) in [

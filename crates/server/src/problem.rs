@@ -6,7 +6,7 @@ use axum::body::Body;
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::model::piece::UploadProblem;
+use bibliotax_registry::model::partial_upload::UploadProblem;
 use serde_json::{Map, Value, json};
 
 /// Most characters of a refusal's sentence.
@@ -76,7 +76,7 @@ impl Problem {
     }
 
     /// Notes a failure of the server for its keepers; the client gets the request's id, by which they find it.
-    pub fn noted(self, request: &str) -> Self {
+    pub fn logged(self, request: &str) -> Self {
         if !self.status.is_server_error() {
             return self;
         }

@@ -1,4 +1,4 @@
-//! How much one client may ask: a bucket that fills steadily and holds so much.
+//! Rate limits per client: a token bucket.
 
 use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};

@@ -1,4 +1,4 @@
-//! The registry's files: histories and the description with validators and compression, archives and cards with ranges.
+//! Serves the registry's files: histories and description with validators and compression, archives and cards with ranges.
 //!
 //! Every validator is strong (RFC 9110, section 8.8.1): of a file that is named by its digest that digest, of other texts a
 //! digest of what is sent, encoded or not.
@@ -13,14 +13,14 @@ use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::name::PackageName;
-use bibliotax_registry::model::keep::{ReadRegistry, ReadRegistryExt};
+use bibliotax_registry::model::storage::{ReadRegistry, ReadRegistryExt};
 use bytes::Bytes;
 use futures_util::Stream;
 use headers::{ETag, HeaderMapExt, IfNoneMatch, IfRange};
 
-use crate::hot::{Hot, Prepared};
+use crate::blocking::blocking;
+use crate::history_cache::{Hot, Prepared};
 use crate::problem::{Problem, causes_of};
-use crate::work::blocking;
 
 /// Where the interface for programs is, seen from the registry.
 pub const API: &str = "api/v1";
@@ -93,7 +93,7 @@ pub async fn file(
 /// The list of names, or the part of it that is asked for: who has its beginning fetches only the rest.
 pub async fn names(registry: &Arc<dyn ReadRegistry>, asked: &HeaderMap) -> Result<Response, Problem> {
     let kept = Arc::clone(registry);
-    let opened = blocking(move || Ok::<_, Problem>(File::open(kept.names_list()?).ok())).await??;
+    let opened = blocking(move || Ok::<_, Problem>(File::open(kept.name_list_file()?).ok())).await??;
     let mut opened = opened.ok_or_else(Problem::not_found)?;
     let metadata = opened.metadata().map_err(|_| Problem::not_found())?;
     let since = |time: std::time::SystemTime| time.duration_since(std::time::UNIX_EPOCH).ok();

@@ -1,4 +1,4 @@
-//! Listening: connections over TLS or plainly, heads that have to come in time, stopping gracefully.
+//! Listens: TLS or plain connections, time limits for headers, graceful shutdown.
 
 use std::io;
 use std::net::SocketAddr;

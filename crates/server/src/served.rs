@@ -1,9 +1,9 @@
-//! What is served: a registry that can be published to, or one that can only be read.
+//! The served registry: writable, or read-only.
 
 use std::sync::Arc;
 
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::model::keep::{ReadRegistry, RegistryStorage};
+use bibliotax_registry::model::storage::{ReadRegistry, RegistryStorage};
 
 /// What is served.
 #[derive(Clone)]

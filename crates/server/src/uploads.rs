@@ -1,4 +1,4 @@
-//! Files on their way in: streamed to the disk, resumed where they broke off, kept only with the right digest.
+//! Accepts uploads: streamed to disk, resumable, stored only with the right digest.
 //!
 //! `HEAD api/v1/files/<sha256>` tells whether the file is here (200) or how much of it (404 with `upload-offset`). With
 //! `upload-length` it says how long the file is: of a short one nobody looks for a part.
@@ -12,17 +12,17 @@ use axum::body::Body;
 use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
 use bibliotax_core::digest::Digest;
-use bibliotax_registry::model::keep::RegistryStorage;
-use bibliotax_registry::model::piece::Piece;
+use bibliotax_registry::model::partial_upload::UploadPiece;
+use bibliotax_registry::model::storage::RegistryStorage;
 use futures_util::StreamExt;
 use headers::{ContentLength, ContentRange, HeaderMapExt};
 use serde_json::json;
 use tokio_util::io::{StreamReader, SyncIoBridge};
 
+use crate::blocking::blocking;
 use crate::connections::MIN_RATE;
 use crate::limits::Limits;
 use crate::problem::Problem;
-use crate::work::blocking;
 
 /// How long the file is that is asked for.
 const LENGTH: HeaderName = HeaderName::from_static("upload-length");
@@ -38,7 +38,7 @@ pub async fn look(
 ) -> Result<Response, Problem> {
     let registry = Arc::clone(registry);
     let length = headers.get(LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
-    let standing = blocking(move || registry.standing_of(&digest, length)).await??;
+    let standing = blocking(move || registry.file_status(&digest, length)).await??;
     if standing.may_be_released() {
         return Ok(StatusCode::OK.into_response());
     }
@@ -65,7 +65,7 @@ pub async fn take(
     let registry = Arc::clone(registry);
     let most = limits.pending;
     let is_new = blocking(move || {
-        if registry.has_file_to_release(&digest)? {
+        if registry.has_releasable_file(&digest)? {
             return Ok::<bool, Problem>(false);
         }
         if registry.pending_bytes()?.saturating_add(piece.to - piece.from) > most {
@@ -111,11 +111,12 @@ fn patient<S: futures_util::Stream<Item = io::Result<bytes::Bytes>> + Unpin>(
 }
 
 /// Which bytes of a file a request brings.
-fn announced(headers: &HeaderMap) -> Result<Piece, Problem> {
+fn announced(headers: &HeaderMap) -> Result<UploadPiece, Problem> {
     let wrong = || Problem::bad("`content-range` has to be `bytes FROM-TO/LENGTH`");
     if let Some(range) = headers.typed_try_get::<ContentRange>().map_err(|_| wrong())? {
         let bytes = range.bytes_range().zip(range.bytes_len());
-        let piece = bytes.map(|((from, last), whole)| Piece { from, to: last.saturating_add(1), whole });
+        let piece =
+            bytes.map(|((from, last), whole)| UploadPiece { from, to: last.saturating_add(1), whole });
         let piece = piece.filter(|piece| piece.from < piece.to && piece.to <= piece.whole);
         return piece.ok_or_else(wrong);
     }
@@ -124,5 +125,5 @@ fn announced(headers: &HeaderMap) -> Result<Piece, Problem> {
         let detail = "an upload says its `content-length`";
         Problem::new(StatusCode::LENGTH_REQUIRED, "upload.no-length", detail)
     })?;
-    Ok(Piece { from: 0, to: length.0, whole: length.0 })
+    Ok(UploadPiece { from: 0, to: length.0, whole: length.0 })
 }

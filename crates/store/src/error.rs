@@ -1,4 +1,4 @@
-//! What can go wrong with archives, store and shelf.
+//! Errors of archives, store and shelf.
 
 #![allow(missing_docs, reason = "each variant's message says what its fields are")]
 

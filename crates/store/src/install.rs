@@ -1,4 +1,4 @@
-//! From a lock to the shelf.
+//! From a lock to the shelf: fetches what is missing and builds.
 //!
 //! What the store lacks is fetched and unpacked first; only when all of it is there is the shelf touched. A
 //! kill, a full disk or a power cut at any moment leaves a shelf that the next run completes.
@@ -14,13 +14,13 @@ use bibliotax_core::card::Archive;
 use bibliotax_core::links::{Links, Root};
 use bibliotax_core::lock::{LockedPackage, Scope, Slot};
 use bibliotax_core::name::PackageName;
-use bibliotax_core::notice::{Listener, Notice};
+use bibliotax_core::progress::{ProgressEvent, ProgressListener};
 use bibliotax_core::version::Version;
 use bibliotax_disk::DiskError;
 
 use self::fetch::fetch;
 use crate::error::StoreError;
-use crate::shelf::{Aim, Linker, NAME, Plan, Shelf, link_files};
+use crate::shelf::{DesiredState, Linker, NAME, Plan, Shelf, link_files};
 use crate::store::Store;
 
 /// Gives the archives that the store lacks.
@@ -32,7 +32,7 @@ pub trait Supplier: Sync {
     fn places(&self, package: &LockedPackage, archive: &Archive) -> usize;
 
     /// Whether an archive of a package comes over a network, where it may break off, and can be read from any byte on.
-    fn may_break_off(&self, package: &LockedPackage, archive: &Archive) -> bool;
+    fn is_resumable(&self, package: &LockedPackage, archive: &Archive) -> bool;
 
     /// Opens an archive of a package from a byte on, at one of the places that may have it, numbered from 0 with the best first.
     fn open(
@@ -44,7 +44,7 @@ pub trait Supplier: Sync {
     ) -> Result<OpenedArchive, Self::Error>;
 
     /// Whether asking for others is in vain once this went wrong.
-    fn is_in_vain_after(&self, error: &Self::Error) -> bool;
+    fn is_hopeless_after(&self, error: &Self::Error) -> bool;
 }
 
 /// An archive whose bytes are yet to be checked.
@@ -57,7 +57,7 @@ pub struct OpenedArchive {
 
 /// An archive that the store lacks and that could not be had.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Lacking {
+pub struct MissingArchive {
     /// Its package.
     pub package: PackageName,
     /// The version.
@@ -72,7 +72,7 @@ pub enum InstallError<E> {
     /// Store, shelf or an archive.
     Store(StoreError),
     /// Archives could not be had: why, and which.
-    Supply(E, Vec<Lacking>),
+    Supply(E, Vec<MissingArchive>),
 }
 
 impl<E> From<StoreError> for InstallError<E> {
@@ -106,7 +106,7 @@ impl AddAssign for Fetched {
 /// What an install did.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Installed {
-    /// Packages put on the shelf, anew or in another release.
+    /// Packages put on the shelf, again or in another release.
     pub built: usize,
     /// Things taken off it.
     pub removed: usize,
@@ -118,25 +118,28 @@ pub struct Installed {
     pub fetched: Fetched,
 }
 
-/// Brings what is in scope of a shelf to exactly what a lock says. What turns out to be damaged in the store is fetched anew.
+/// Brings what is in scope of a shelf to exactly what a lock says. What turns out to be damaged in the store is fetched again.
 ///
 /// The caller holds the shelf.
 pub fn install<S: Supplier>(
-    aim: &Aim<'_, '_>,
+    aim: &DesiredState<'_, '_>,
     shelf: &Shelf,
     store: &Store,
     supplier: &S,
-    listener: &dyn Listener,
+    listener: &dyn ProgressListener,
 ) -> Result<Installed, InstallError<S::Error>> {
     let state = shelf.state()?;
     let plan =
         Plan::new(aim, &state, &shelf.contents(aim.lock, &state, aim.look)?).map_err(StoreError::from)?;
     for place in &plan.touched {
-        listener.hear(&Notice::Touched { place: place.clone() });
+        listener.on_event(&ProgressEvent::Touched { place: place.clone() });
     }
     let files = link_files(aim.lock, &links(aim, &plan, shelf)?, aim.templates)?;
-    let _held =
-        if plan.build.is_empty() { None } else { store.in_use(|| listener.hear(&Notice::Waiting))? };
+    let _held = if plan.build.is_empty() {
+        None
+    } else {
+        store.in_use(|| listener.on_event(&ProgressEvent::Waiting))?
+    };
     let mut fetched = fetch_missing(&plan.build, store, supplier, listener)?;
     let linker = Linker::new(store, aim.settings.link, aim.depth);
     let mut mended = BTreeSet::new();
@@ -144,7 +147,7 @@ pub fn install<S: Supplier>(
         match shelf.carry_out(&plan, &linker, &files, aim.made, listener) {
             Err(StoreError::Damaged { package, archive }) if mended.insert(archive) => {
                 let shared_by = store.projects_with(&archive, shelf.project())?;
-                listener.hear(&Notice::Damaged { package, shared_by });
+                listener.on_event(&ProgressEvent::Damaged { package, shared_by });
                 store.discard(&archive)?;
                 fetched += fetch_missing(&plan.build, store, supplier, listener)?;
             }
@@ -159,7 +162,7 @@ pub fn install<S: Supplier>(
 }
 
 /// The links of all that will be on the shelf, in scope or not.
-fn links(aim: &Aim<'_, '_>, plan: &Plan<'_>, shelf: &Shelf) -> Result<Vec<Links>, StoreError> {
+fn links(aim: &DesiredState<'_, '_>, plan: &Plan<'_>, shelf: &Shelf) -> Result<Vec<Links>, StoreError> {
     let mut slots = aim.lock.slots(&Scope::all(aim.scope.machine)).map_err(StoreError::NotForMachine)?;
     let places = plan.places();
     slots.retain(|slot| places.contains(&slot.path()));
@@ -172,9 +175,9 @@ pub fn fetch_all<S: Supplier>(
     slots: &[Slot<'_>],
     store: &Store,
     supplier: &S,
-    listener: &dyn Listener,
+    listener: &dyn ProgressListener,
 ) -> Result<Fetched, InstallError<S::Error>> {
-    let _held = store.in_use(|| listener.hear(&Notice::Waiting))?;
+    let _held = store.in_use(|| listener.on_event(&ProgressEvent::Waiting))?;
     fetch_missing(slots, store, supplier, listener)
 }
 
@@ -182,7 +185,7 @@ fn fetch_missing<S: Supplier>(
     slots: &[Slot<'_>],
     store: &Store,
     supplier: &S,
-    listener: &dyn Listener,
+    listener: &dyn ProgressListener,
 ) -> Result<Fetched, InstallError<S::Error>> {
     let wanted = slots.iter().flat_map(|slot| slot.files.iter().map(|file| (slot.package, file.archive())));
     let missing = only_missing(wanted.collect(), store);

@@ -1,4 +1,4 @@
-//! What the store keeps, who uses it, and what can go.
+//! What is in the store, who uses it, and what can be removed.
 //!
 //! A project is noted when something of the store goes onto its shelf; what it uses is what its shelf's state says, read when
 //! it matters. A project that was moved or removed uses nothing, and its note goes with the next pruning.
@@ -18,7 +18,7 @@ use rayon::prelude::*;
 use crate::error::StoreError;
 use crate::shelf::Shelf;
 use crate::store::{Store, is_read_only};
-use crate::verify::{Depth, is_damaged};
+use crate::verify::{FileCheck, is_damaged};
 use bibliotax_archive::unpack::Listing;
 
 /// Largest note of a project that is read, in bytes.
@@ -137,7 +137,7 @@ impl Store {
         let trees = self.trees()?;
         let looked = trees
             .into_par_iter()
-            .map(|(archive, _)| Ok((archive, is_damaged(&archive, self, Depth::Bytes)?)));
+            .map(|(archive, _)| Ok((archive, is_damaged(&archive, self, FileCheck::Bytes)?)));
         let looked = looked.collect::<Result<Vec<(Digest, bool)>, StoreError>>()?;
         Ok(looked.into_iter().filter(|(_, is_damaged)| *is_damaged).map(|(archive, _)| archive).collect())
     }

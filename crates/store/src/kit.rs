@@ -21,7 +21,7 @@ use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Target;
 use bibliotax_core::lock::{FILE_NAME, Lock, LockedFile, LockedPackage, Scope};
 use bibliotax_core::name::{PackageName, TargetName};
-use bibliotax_core::notice::{Listener, Notice};
+use bibliotax_core::progress::{ProgressEvent, ProgressListener};
 use bibliotax_disk::error::At;
 use bibliotax_disk::write::{folder_of, write_with};
 use serde::{Deserialize, Serialize};
@@ -46,7 +46,7 @@ const MAX_CARD_SIZE: u64 = 16 << 20;
 /// What a kit says of itself.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Head {
+pub struct KitHeader {
     format: u64,
     /// The members whose packages it carries; empty for all.
     #[serde(default)]
@@ -61,17 +61,17 @@ pub struct Head {
     pub bytes: u64,
 }
 
-impl Head {
-    fn load(&self) -> Load<'_> {
-        Load { members: &self.members, targets: &self.targets }
+impl KitHeader {
+    fn load(&self) -> KitScope<'_> {
+        KitScope { members: &self.members, targets: &self.targets }
     }
 }
 
 /// What came out of a kit.
 #[derive(Debug)]
-pub struct Opened {
+pub struct OpenedKit {
     /// What it says of itself.
-    pub head: Head,
+    pub head: KitHeader,
     /// Its lock.
     pub lock: Lock,
     /// The cards by digest, each checked.
@@ -82,7 +82,7 @@ pub struct Opened {
 
 /// What of a lock a kit carries; empty lists mean all.
 #[derive(Debug, Clone, Copy)]
-pub struct Load<'a> {
+pub struct KitScope<'a> {
     /// The members whose packages it carries.
     pub members: &'a [PackageName],
     /// The targets whose archives it carries.
@@ -90,7 +90,7 @@ pub struct Load<'a> {
 }
 
 /// The archives that a kit with this load carries, by digest: of a project without targets those of all machines.
-fn archives<'l>(lock: &'l Lock, load: &Load<'_>) -> BTreeMap<Digest, (&'l LockedPackage, Archive)> {
+fn archives<'l>(lock: &'l Lock, load: &KitScope<'_>) -> BTreeMap<Digest, (&'l LockedPackage, Archive)> {
     let machine = Target::this_machine();
     let scope = Scope { members: load.members, targets: load.targets, without: &[], machine: &machine };
     let packages = lock.packages_for(&scope).into_iter();
@@ -103,10 +103,10 @@ fn archives<'l>(lock: &'l Lock, load: &Load<'_>) -> BTreeMap<Digest, (&'l Locked
 }
 
 /// What a kit of a lock with this load says of itself.
-pub fn head(lock: &Lock, load: &Load<'_>) -> Head {
+pub fn head(lock: &Lock, load: &KitScope<'_>) -> KitHeader {
     let archives = archives(lock, load);
     let bytes = archives.values().map(|(_, archive)| archive.size).sum();
-    Head {
+    KitHeader {
         format: FORMAT,
         members: load.members.to_vec(),
         lock: lock.digest(),
@@ -120,13 +120,13 @@ pub fn head(lock: &Lock, load: &Load<'_>) -> Head {
 pub fn make<S: Supplier>(
     path: &Path,
     lock: &Lock,
-    load: &Load<'_>,
+    load: &KitScope<'_>,
     supplier: &S,
     card: impl Fn(&LockedPackage, &Digest) -> Result<String, S::Error>,
-    listener: &dyn Listener,
-) -> Result<Head, InstallError<S::Error>> {
+    listener: &dyn ProgressListener,
+) -> Result<KitHeader, InstallError<S::Error>> {
     let head = head(lock, load);
-    listener.hear(&Notice::Fetching { archives: head.archives, bytes: head.bytes });
+    listener.on_event(&ProgressEvent::Fetching { archives: head.archives, bytes: head.bytes });
     write_with(path, |file| fill(file, path, &head, lock, supplier, card, listener))?;
     Ok(head)
 }
@@ -134,11 +134,11 @@ pub fn make<S: Supplier>(
 fn fill<S: Supplier>(
     file: &mut File,
     path: &Path,
-    head: &Head,
+    head: &KitHeader,
     lock: &Lock,
     supplier: &S,
     card: impl Fn(&LockedPackage, &Digest) -> Result<String, S::Error>,
-    listener: &dyn Listener,
+    listener: &dyn ProgressListener,
 ) -> Result<(), InstallError<S::Error>> {
     let mut kit = Writer { tar: tar::Builder::new(BufWriter::new(file)), path };
     // Digests, names and numbers: nothing that could fail to be JSON.
@@ -151,11 +151,11 @@ fn fill<S: Supplier>(
         kit.add_text(&format!("cards/{digest}"), &text)?;
     }
     for (digest, (package, archive)) in archives(lock, &head.load()) {
-        listener.hear(&Notice::Asked { package: package.name.clone() });
+        listener.on_event(&ProgressEvent::Asked { package: package.name.clone() });
         let opened = opened(supplier, package, &archive, folder_of(path), listener)?;
         kit.add_archive(&digest, package, &archive, opened)?;
-        listener.hear(&Notice::Arrived { bytes: archive.size });
-        listener.hear(&Notice::Unpacked { package: package.name.clone(), bytes: archive.size });
+        listener.on_event(&ProgressEvent::Arrived { bytes: archive.size });
+        listener.on_event(&ProgressEvent::Unpacked { package: package.name.clone(), bytes: archive.size });
     }
     Ok(kit.finish()?)
 }
@@ -167,7 +167,7 @@ fn opened<S: Supplier>(
     package: &LockedPackage,
     archive: &Archive,
     scratch: &Path,
-    listener: &dyn Listener,
+    listener: &dyn ProgressListener,
 ) -> Result<Box<dyn Read + Send>, InstallError<S::Error>> {
     let mut failed = None;
     for place in 0..supplier.places(package, archive) {
@@ -188,7 +188,7 @@ fn opened<S: Supplier>(
                 return Ok(Box::new(file));
             }
             Err(source) => {
-                listener.hear(&Notice::WrongBytes { package: package.name.clone(), from });
+                listener.on_event(&ProgressEvent::WrongBytes { package: package.name.clone(), from });
                 failed = Some(StoreError::Archive { package: package.name.clone(), source }.into());
             }
         }
@@ -231,13 +231,13 @@ impl<W: Write> Writer<'_, W> {
 }
 
 /// Takes the packages of a kit into the store. What it holds beside those of its lock is refused.
-pub fn open(path: &Path, store: &Store, listener: &dyn Listener) -> Result<Opened, StoreError> {
+pub fn open(path: &Path, store: &Store, listener: &dyn ProgressListener) -> Result<OpenedKit, StoreError> {
     let file = File::open(path).at("read", path)?;
     let mut tar = tar::Archive::new(io::BufReader::new(file));
     let mut entries = tar.entries().map_err(|_| KitError::NoKit)?;
     let head = read_head(entries.next())?;
-    listener.hear(&Notice::Fetching { archives: head.archives, bytes: head.bytes });
-    let _held = store.in_use(|| listener.hear(&Notice::Waiting))?;
+    listener.on_event(&ProgressEvent::Fetching { archives: head.archives, bytes: head.bytes });
+    let _held = store.in_use(|| listener.on_event(&ProgressEvent::Waiting))?;
     let lock = read_lock(entries.next(), &head)?;
     let mut opening = Opening::new(&lock, &head, store, listener);
     for entry in entries {
@@ -246,12 +246,12 @@ pub fn open(path: &Path, store: &Store, listener: &dyn Listener) -> Result<Opene
         opening.take(&name, &mut entry)?;
     }
     let (cards, new) = opening.finish()?;
-    Ok(Opened { head, lock, cards, new })
+    Ok(OpenedKit { head, lock, cards, new })
 }
 
 type Entry<'a, R> = Option<io::Result<tar::Entry<'a, R>>>;
 
-fn read_head<R: Read>(entry: Entry<'_, R>) -> Result<Head, StoreError> {
+fn read_head<R: Read>(entry: Entry<'_, R>) -> Result<KitHeader, StoreError> {
     let mut entry = entry.and_then(Result::ok).filter(|entry| *entry.path_bytes() == *HEAD.as_bytes());
     let text = text_of(entry.as_mut().ok_or(KitError::NoKit)?, MAX_CARD_SIZE)?;
     /// As much as says whether the rest can be read.
@@ -266,7 +266,7 @@ fn read_head<R: Read>(entry: Entry<'_, R>) -> Result<Head, StoreError> {
     Ok(serde_json::from_str(&text).map_err(|_| KitError::NoKit)?)
 }
 
-fn read_lock<R: Read>(entry: Entry<'_, R>, head: &Head) -> Result<Lock, StoreError> {
+fn read_lock<R: Read>(entry: Entry<'_, R>, head: &KitHeader) -> Result<Lock, StoreError> {
     let mut entry = entry.and_then(Result::ok).ok_or(KitError::CutShort)?;
     let text = text_of(&mut entry, MAX_TEXT_SIZE)?;
     let lock = Lock::read(&text).map_err(|fault| KitError::BadLock { why: fault.fault.message })?;
@@ -289,7 +289,7 @@ fn text_of(entry: &mut impl Read, limit: u64) -> Result<String, KitError> {
 /// What is left to come out of a kit.
 struct Opening<'o> {
     store: &'o Store,
-    listener: &'o dyn Listener,
+    listener: &'o dyn ProgressListener,
     archives: BTreeMap<Digest, (&'o LockedPackage, Archive)>,
     wanted_cards: BTreeSet<Digest>,
     cards: BTreeMap<Digest, String>,
@@ -298,7 +298,7 @@ struct Opening<'o> {
 }
 
 impl<'o> Opening<'o> {
-    fn new(lock: &'o Lock, head: &Head, store: &'o Store, listener: &'o dyn Listener) -> Self {
+    fn new(lock: &'o Lock, head: &KitHeader, store: &'o Store, listener: &'o dyn ProgressListener) -> Self {
         let wanted_cards = lock.packages.iter().filter_map(|package| package.card).collect();
         let archives = archives(lock, &head.load());
         Self { store, listener, archives, wanted_cards, cards: BTreeMap::new(), card_bytes: 0, new: 0 }
@@ -351,8 +351,8 @@ impl<'o> Opening<'o> {
             self.store.keep(vec![received])?;
             self.new += 1;
         }
-        self.listener.hear(&Notice::Arrived { bytes: archive.size });
-        self.listener.hear(&Notice::Unpacked { package: name.clone(), bytes: archive.size });
+        self.listener.on_event(&ProgressEvent::Arrived { bytes: archive.size });
+        self.listener.on_event(&ProgressEvent::Unpacked { package: name.clone(), bytes: archive.size });
         Ok(())
     }
 

@@ -1,4 +1,4 @@
-//! The ledger: what people did by hand, as files that a team commits.
+//! The steps that people did by hand, as files that a team commits.
 //!
 //! ```text
 //! bibliotax.steps/<package>+<step>[+<target or device>]   a tick, one line of JSON

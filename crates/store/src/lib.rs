@@ -1,24 +1,24 @@
-//! What is kept and installed.
+//! What is stored on this machine and installed in a project.
 //!
-//! | room | what lives there |
+//! | module | what it has |
 //! |---|---|
-//! | [`store`] | the machine-wide keep: unpacked trees by the digest of their archive |
+//! | [`store`] | the machine-wide store: unpacked trees by the digest of their archive |
 //! | [`shelf`] | a project's folder of installed packages: planning, building, its state |
-//! | [`install`] | from a lock to the shelf: what is missing, fetched and put there |
-//! | [`inventory`] | what is kept, who uses it, and what can go |
+//! | [`install`] | from a lock to the shelf: fetching what is missing |
+//! | [`inventory`] | what is in the store, who uses it, and what can be removed |
 //! | [`kit`] | a lock with all its packages in one file |
-//! | [`ledger`] | what people did by hand, for the team to share |
-//! | [`verify`], `same` | every file of the shelf against what was installed |
-//! | `partial` | what came of large archives that broke off |
-//! | [`error`] | what went wrong |
+//! | [`ledger`] | the steps that people did by hand, shared with the team |
+//! | [`verify`], `file_check` | every file of the shelf compared with what was installed |
+//! | `partial_download` | the received part of large archives whose download broke |
+//! | [`error`] | what can go wrong |
 
 pub mod error;
+mod file_check;
 pub mod install;
 pub mod inventory;
 pub mod kit;
 pub mod ledger;
-mod partial;
-mod same;
+mod partial_download;
 pub mod shelf;
 pub mod store;
 pub mod verify;

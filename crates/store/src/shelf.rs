@@ -1,4 +1,4 @@
-//! A project's shelf: its folder of installed packages, made only of regular files and folders.
+//! A project's shelf: its folder of installed packages, made of regular files and folders only.
 //!
 //! ```text
 //! shelf/<target>/<package>/  a package's files, as the target takes them; `fernhollow/glass-house` lies in
@@ -14,9 +14,9 @@
 //! The shelf can always be made again from the lock and the store. Only what its state says was made by us is replaced or
 //! removed; a link, or something that somebody put there, is an error and stays as it is.
 
-mod inside;
 mod link;
 mod links;
+mod package_check;
 mod plan;
 mod state;
 mod template;
@@ -27,7 +27,7 @@ use std::path::{Path, PathBuf};
 use bibliotax_core::lock::{Lock, Scope, Slot};
 use bibliotax_core::manifest::ShelfSettings;
 use bibliotax_core::name::PackageName;
-use bibliotax_core::notice::{Listener, Notice};
+use bibliotax_core::progress::{ProgressEvent, ProgressListener};
 use bibliotax_disk::error::At;
 use bibliotax_disk::error::Foreign;
 use bibliotax_disk::folder::{Folder, Kind};
@@ -36,16 +36,16 @@ use bibliotax_disk::stamp::Stamp;
 use bibliotax_disk::temporary::TEMPORARY;
 use rayon::prelude::*;
 
-pub use self::inside::Look;
-use self::inside::{Inside, has_files, has_folders, is_as_stamped};
 pub use self::link::Linker;
 pub use self::links::{LinkFiles, SEPARATOR, link_files};
+pub use self::package_check::PackageCheck;
+use self::package_check::{PackageContents, has_files, has_folders, is_as_stamped};
 pub use self::plan::{Contents, Found, Plan, PlanProblem};
-use self::state::{Glimpse, files_of};
-pub use self::state::{Made, ShelvedPackage, State};
-pub use self::template::{Render, RenderHere, TEMPLATES, Template, TemplateFault, Templates};
+pub use self::state::{InputsDigest, ShelvedPackage, State};
+use self::state::{StateHeader, files_of};
+pub use self::template::{RenderInProcess, RenderTemplate, TEMPLATES, Template, TemplateFault, Templates};
 use crate::error::StoreError;
-use crate::same::Depth;
+use crate::file_check::FileCheck;
 
 /// The file that says what is installed.
 const STATE: &str = ".state.json";
@@ -67,7 +67,7 @@ pub const NAME: &str = "shelf";
 
 /// What a shelf is to become.
 #[derive(Debug, Clone, Copy)]
-pub struct Aim<'l, 'a> {
+pub struct DesiredState<'l, 'a> {
     /// The lock that it is to hold.
     pub lock: &'l Lock,
     /// The part of it that is worked on.
@@ -77,13 +77,13 @@ pub struct Aim<'l, 'a> {
     /// The project's own templates for links.
     pub templates: Templates<'a>,
     /// Packages that are built whatever is there.
-    pub anew: &'a BTreeSet<PackageName>,
+    pub rebuilt: &'a BTreeSet<PackageName>,
     /// How closely the store's files are looked at; with all their bytes, everything is built again.
-    pub depth: Depth,
+    pub depth: FileCheck,
     /// How closely what is there is looked at before it stays.
-    pub look: Look,
+    pub look: PackageCheck,
     /// All that it is made from.
-    pub made: Made,
+    pub made: InputsDigest,
 }
 
 /// A project's shelf.
@@ -94,7 +94,7 @@ pub struct Shelf {
 
 /// A shelf that needs nothing.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Stands {
+pub struct UpToDate {
     /// How many packages are on it.
     pub packages: usize,
     /// Whether something stands in for some of them.
@@ -146,10 +146,10 @@ impl Shelf {
     }
 
     /// Makes the shelf if need be and keeps other processes from changing it, or anything else of the project.
-    pub fn hold(&self, listener: &dyn Listener) -> Result<Held, StoreError> {
+    pub fn hold(&self, listener: &dyn ProgressListener) -> Result<Held, StoreError> {
         let shelf = Folder::make(&self.root)?;
         refuse_foreign(&shelf)?;
-        let held = shelf.lock(LOCK, || listener.hear(&Notice::Waiting))?;
+        let held = shelf.lock(LOCK, || listener.on_event(&ProgressEvent::Waiting))?;
         // Only now: whoever holds the shelf clears it of half-written files.
         if shelf.entry(IGNORE)?.is_none() {
             let text = b"# Made by bibliotax from the lock; it can always be made again.\n*\n";
@@ -159,13 +159,13 @@ impl Shelf {
     }
 
     /// When news of what is installed was last told, in seconds since 1970.
-    pub fn last_told(&self) -> Option<i64> {
+    pub fn last_warned(&self) -> Option<i64> {
         let shelf = self.open().ok()??;
         shelf.read_text(TOLD, 64).ok()??.trim().parse().ok()
     }
 
     /// Notes that news of what is installed is told now. Where that can't be noted, it is told again the next time.
-    pub fn note_told(&self, now: i64) {
+    pub fn note_warned(&self, now: i64) {
         if let Ok(Some(shelf)) = self.open() {
             let _ = shelf.write_whole(TOLD, format!("{now}\n").as_bytes());
         }
@@ -178,37 +178,34 @@ impl Shelf {
 
     /// What is on a shelf that needs nothing, made from just this and touched by nobody since, as far as it is
     /// looked at; `None` where that isn't so.
-    pub fn stands(&self, made: Made, look: Look) -> Result<Option<Stands>, StoreError> {
+    pub fn up_to_date(&self, made: InputsDigest, look: PackageCheck) -> Result<Option<UpToDate>, StoreError> {
         let Some(shelf) = self.open()? else { return Ok(None) };
         let Ok(Some(text)) = shelf.read_text(STATE, state::MAX_SIZE) else { return Ok(None) };
-        let Some(glimpse) = Glimpse::read(&text).filter(|glimpse| glimpse.made == Some(made)) else {
+        let Some(header) = StateHeader::read(&text).filter(|header| header.made == Some(made)) else {
             return Ok(None);
         };
         let mut names: BTreeMap<&str, usize> = BTreeMap::new();
-        for place in glimpse.folders.keys().chain(glimpse.stamps.keys()) {
+        for place in header.folders.keys().chain(header.stamps.keys()) {
             *names.entry(parts(place).0).or_default() += 1;
         }
-        if !has_names(&shelf, &names)? || !has_links(&shelf, &glimpse.stamps)? {
+        if !has_names(&shelf, &names)? || !has_links(&shelf, &header.stamps)? {
             return Ok(None);
         }
-        let files = (look == Look::Files).then(|| files_of(&text));
+        let files = (look == PackageCheck::Files).then(|| files_of(&text));
         let is_untouched = |(place, folders): (&String, &BTreeMap<String, Stamp>)| {
             // Where none are noted, nothing is known of them.
             let files = files.as_ref().map(|files| files.get(place.as_str()).copied().unwrap_or_default());
             is_untouched(&shelf, place, folders, files)
         };
-        let all = glimpse
-            .folders
-            .par_iter()
-            .map(is_untouched)
-            .try_reduce(|| true, |one, other| Ok(one && other))?;
-        let stands = Stands { packages: glimpse.folders.len(), has_replaced: glimpse.has_replaced };
-        Ok(all.then_some(stands))
+        let all =
+            header.folders.par_iter().map(is_untouched).try_reduce(|| true, |one, other| Ok(one && other))?;
+        let up_to_date = UpToDate { packages: header.folders.len(), has_replaced: header.has_replaced };
+        Ok(all.then_some(up_to_date))
     }
 
     /// Everything on the shelf beside what the shelf itself is kept with: in the folders of targets, of the lock or of what is
     /// installed, what is in them, and whatever else there is.
-    pub fn contents(&self, lock: &Lock, state: &State, look: Look) -> Result<Contents, StoreError> {
+    pub fn contents(&self, lock: &Lock, state: &State, look: PackageCheck) -> Result<Contents, StoreError> {
         let Some(shelf) = self.open()? else { return Ok(Contents::new()) };
         let found = |place: String| {
             let found = found(&shelf, state, &place, look)?;
@@ -241,8 +238,8 @@ impl Shelf {
         plan: &Plan<'_>,
         linker: &Linker<'_>,
         files: &LinkFiles,
-        made: Made,
-        listener: &dyn Listener,
+        made: InputsDigest,
+        listener: &dyn ProgressListener,
     ) -> Result<(), StoreError> {
         let shelf = Folder::make(&self.root)?;
         let links = links::foreign(&shelf, files, &plan.kept)?;
@@ -297,12 +294,12 @@ fn has_links(shelf: &Folder, stamps: &BTreeMap<String, Stamp>) -> Result<bool, S
 }
 
 /// What is at a place, against what the state says of it.
-fn found(shelf: &Folder, state: &State, place: &str, look: Look) -> Result<Found, StoreError> {
+fn found(shelf: &Folder, state: &State, place: &str, look: PackageCheck) -> Result<Found, StoreError> {
     let is_folder = shelf.entry_inside(place)?.is_some_and(|entry| entry.kind == Kind::Folder);
-    let Some(Inside { folders, files }) = state.inside.get(place).filter(|_| is_folder) else {
+    let Some(PackageContents { folders, files }) = state.inside.get(place).filter(|_| is_folder) else {
         return Ok(if is_folder { Found::Changed } else { Found::NoFolder });
     };
-    let files = (look == Look::Files).then_some(files.as_str());
+    let files = (look == PackageCheck::Files).then_some(files.as_str());
     let is_as_noted = is_untouched(shelf, place, folders, files)?;
     Ok(if is_as_noted { Found::AsNoted } else { Found::Changed })
 }
@@ -363,9 +360,9 @@ fn build(
     plan: &Plan<'_>,
     linker: &Linker<'_>,
     work: &Folder,
-    listener: &dyn Listener,
-) -> Result<BTreeMap<String, Inside>, StoreError> {
-    listener.hear(&Notice::Shelving { packages: plan.build.len() });
+    listener: &dyn ProgressListener,
+) -> Result<BTreeMap<String, PackageContents>, StoreError> {
+    listener.on_event(&ProgressEvent::Shelving { packages: plan.build.len() });
     let mut folders: BTreeMap<&str, Folder> = BTreeMap::new();
     for slot in &plan.build {
         let target = slot.target.unwrap_or_default();
@@ -379,8 +376,8 @@ fn build(
         let files = linker.build(slot, work, &flat(&place))?;
         folder.rename(&name, work, &format!("{}.old", flat(&place)))?;
         work.rename(&flat(&place), folder, &name)?;
-        listener.hear(&Notice::Shelved { package: slot.package.name.clone() });
-        let inside = Inside::of_built(folder, &name, &files)?;
+        listener.on_event(&ProgressEvent::Shelved { package: slot.package.name.clone() });
+        let inside = PackageContents::of_built(folder, &name, &files)?;
         Ok((place, inside))
     };
     plan.build.par_iter().map(build).collect()

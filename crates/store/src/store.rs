@@ -1,4 +1,4 @@
-//! The store: the machine-wide keep of everything fetched, shared by all projects of a person.
+//! The machine-wide store of everything fetched, shared by all projects of a person.
 //!
 //! ```text
 //! format              the number of this layout

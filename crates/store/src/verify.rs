@@ -1,4 +1,4 @@
-//! Every file of a shelf against what was installed: missing, changed, extra.
+//! Compares every file of a shelf with what was installed: missing, changed, extra.
 
 use std::collections::{BTreeMap, HashSet};
 use std::path::PathBuf;
@@ -6,15 +6,15 @@ use std::path::PathBuf;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::{Lock, LockedPackage, Scope, Slot};
 use bibliotax_core::name::PackageName;
-use bibliotax_core::notice::{Listener, Notice};
+use bibliotax_core::progress::{ProgressEvent, ProgressListener};
 use bibliotax_disk::folder::{Folder, Kind};
 use rayon::prelude::*;
 use serde::Serialize;
 
 use crate::error::StoreError;
-pub use crate::same::Depth;
-use crate::same::is_same;
-use crate::shelf::{Look, Shelf};
+pub use crate::file_check::FileCheck;
+use crate::file_check::is_same;
+use crate::shelf::{PackageCheck, Shelf};
 use crate::store::Store;
 use bibliotax_archive::unpack::TreeFile;
 
@@ -64,14 +64,14 @@ pub fn verify(
     scope: &Scope<'_>,
     shelf: &Shelf,
     store: &Store,
-    depth: Depth,
-    listener: &dyn Listener,
+    depth: FileCheck,
+    listener: &dyn ProgressListener,
 ) -> Result<Verified, StoreError> {
     let slots = lock.slots(scope).map_err(StoreError::NotForMachine)?;
-    listener.hear(&Notice::Verifying { packages: slots.len() });
+    listener.on_event(&ProgressEvent::Verifying { packages: slots.len() });
     let verify_one = |slot: &Slot<'_>| {
         let verified = verify_slot(slot, shelf, store, depth)?;
-        listener.hear(&Notice::Verified { package: slot.package.name.clone() });
+        listener.on_event(&ProgressEvent::Verified { package: slot.package.name.clone() });
         Ok(verified)
     };
     let each = slots.par_iter().map(verify_one).collect::<Result<Vec<_>, StoreError>>()?;
@@ -102,7 +102,7 @@ pub fn damaged_trees(
     packages: &[&LockedPackage],
     store: &Store,
     shelf: &Shelf,
-    depth: Depth,
+    depth: FileCheck,
 ) -> Result<Vec<Damaged>, StoreError> {
     let files = packages.iter().flat_map(|package| package.files.iter().map(move |file| (*package, file)));
     let files: Vec<_> = files.filter(|(_, file)| store.has(&file.tree())).collect();
@@ -118,11 +118,11 @@ pub fn damaged_trees(
 }
 
 /// Whether the tree of an archive is not what its listing says, or has none that can be read.
-pub(crate) fn is_damaged(archive: &Digest, store: &Store, depth: Depth) -> Result<bool, StoreError> {
+pub(crate) fn is_damaged(archive: &Digest, store: &Store, depth: FileCheck) -> Result<bool, StoreError> {
     let Some(listing) = store.listing(archive)? else { return Ok(true) };
     let tree = Folder::open(&store.tree(archive))?;
     let (_, findings) = compare(tree.as_ref(), &by_path(&listing.files), None, depth)?;
-    if depth == Depth::Bytes && findings.is_empty() {
+    if depth == FileCheck::Bytes && findings.is_empty() {
         store.note_read(archive);
     }
     Ok(!findings.is_empty())
@@ -132,7 +132,7 @@ fn verify_slot(
     slot: &Slot<'_>,
     shelf: &Shelf,
     store: &Store,
-    depth: Depth,
+    depth: FileCheck,
 ) -> Result<(usize, Vec<Finding>), StoreError> {
     let folder = shelf.package(&slot.path())?;
     let mut files = Vec::new();
@@ -164,7 +164,7 @@ fn compare(
     folder: Option<&Folder>,
     expected: &BTreeMap<&str, &TreeFile>,
     slot: Option<&Slot<'_>>,
-    depth: Depth,
+    depth: FileCheck,
 ) -> Result<(usize, Vec<Finding>), StoreError> {
     let finding = |path: &str, difference| finding_of(slot, path, difference);
     let mut seen: HashSet<String> = HashSet::new();
@@ -201,7 +201,7 @@ fn compare(
 
 /// Things on the shelf that belong to no package.
 fn strays(lock: &Lock, slots: &[Slot<'_>], shelf: &Shelf) -> Result<Vec<Finding>, StoreError> {
-    let mut contents = shelf.contents(lock, &shelf.state()?, Look::Folders)?;
+    let mut contents = shelf.contents(lock, &shelf.state()?, PackageCheck::Folders)?;
     for slot in slots {
         contents.remove(&slot.path());
     }

@@ -1,4 +1,4 @@
-//! What the tools for containers have kept when somebody signed in with them: in a file, or with a helper that the file names.
+//! Credentials that container tools have saved: in a file, or with a helper that the file names.
 
 use bibliotax_registry::client::credentials::Credential;
 use docker_credential::{DockerCredential, get_credential, get_podman_credential};

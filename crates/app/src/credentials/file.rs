@@ -1,4 +1,4 @@
-//! A file of credentials, `credentials.toml` in the person's folder for settings, which nobody else may read.
+//! `credentials.toml` in the person's configuration folder, which nobody else may read.
 //!
 //! ```toml
 //! ["https://packages.seedhouse.example"]
@@ -104,7 +104,7 @@ impl CredentialFile {
         let path = self.0.display();
         RegistryError::Credentials {
             what: format!("the file of credentials {path} can't be used: {why}"),
-            mend: format!(
+            advice: format!(
                 "let only its owner read it (`chmod 600 {path}`), and its tables be named by hosts"
             ),
         }

@@ -1,4 +1,4 @@
-//! The keyring of the system: the Secret Service of a desktop, the keychain, or the credential manager.
+//! The system's keyring: the Secret Service of a desktop, the keychain, or the credential manager.
 
 use std::sync::Arc;
 

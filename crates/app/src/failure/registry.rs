@@ -1,4 +1,4 @@
-//! Errors of registries as failures: a code for each, and what to do about it.
+//! Errors of registries as failures: the code of each, and the advice.
 
 use bibliotax_archive::error::PackError;
 use bibliotax_core::source::names_user;
@@ -17,7 +17,7 @@ impl From<RegistryError> for Failure {
         }
         let message = error.to_string();
         let code = error.code();
-        let mend = match error {
+        let advice = match error {
             E::Disk(error) | E::Pack(PackError::Disk(error)) => return error.into(),
             E::BadLines { path, text, faults } => return Self::in_text(path, &text, faults),
             E::Missing { .. } => {
@@ -25,16 +25,16 @@ impl From<RegistryError> for Failure {
             }
             E::NoRegistry { .. } => "`bibliotax registry create DIR` makes one in a new folder",
             E::NotMade { place } => {
-                let mend = format!("check the place, or make one: `bibliotax registry create {place}`");
-                return Self::new(code, message).mend(mend);
+                let advice = format!("check the place, or make one: `bibliotax registry create {place}`");
+                return Self::new(code, message).advice(advice);
             }
             E::BadDescription { .. } => "restore the file; it is one line of JSON with `format` and `name`",
             E::Newer { .. } => "use the version of bibliotax that the registry's keepers use",
             E::NotEmpty { .. } => "name a place that is new or empty",
             E::OtherHost { key, url, .. } => {
-                let mend =
+                let advice =
                     format!("ask its keepers; if it is right, write with the registry: `{key} = \"{url}\"`");
-                return Self::new(code, message).mend(mend);
+                return Self::new(code, message).advice(advice);
             }
             E::InnerUrl { .. } => "nothing was asked there; ask the registry's keepers",
             E::Scheme { url, .. } if names_user(&url) => {
@@ -70,12 +70,12 @@ impl From<RegistryError> for Failure {
             }
             E::WrongAnswer { .. } => "check the URL; if it is right, tell the registry's keepers",
             E::NoToken { ref registry, ref origin } => {
-                let mend = format!(
+                let advice = format!(
                     "ask its keepers for one, and keep it: `bibliotax registry sign-in {registry}`; or let the variable {TOKENS} say `{origin} TOKEN`"
                 );
-                return Self::new(code, message).mend(mend);
+                return Self::new(code, message).advice(advice);
             }
-            E::Credentials { mend, .. } => return Self::new(code, message).mend(mend),
+            E::Credentials { advice, .. } => return Self::new(code, message).advice(advice),
             E::OnlyFiles { .. } => "publish where its files are, or to a registry that is served",
             E::Refused { status, code: said, .. } => return refused(message, status, said.as_deref()),
             E::BrokenHistory { .. } => {
@@ -83,15 +83,15 @@ impl From<RegistryError> for Failure {
             }
             E::Ambiguous { ref package, ref registries } => {
                 let registry = registries.first().map_or("…", |name| name.as_str());
-                let mend = format!(
+                let advice = format!(
                     "settle it: `bibliotax need {package} --registry {registry}`, or `owns = [\"{package}\"]` with one of the registries"
                 );
-                return Self::new(code, message).mend(mend);
+                return Self::new(code, message).advice(advice);
             }
             E::ChangedHistory { ref package, seen, ref what, .. } => {
                 let seen = seen.strftime("%Y-%m-%d %H:%M UTC");
                 let seen = format!("It was seen on {seen}. Since then: {}.", what.join("; "));
-                return Self::new(code, message).because([seen]).mend(super::accept_changed(package));
+                return Self::new(code, message).because([seen]).advice(super::accept_changed(package));
             }
             E::MirrorBehind { .. } => {
                 "run it again when the registry answers; the mirror lags behind, or isn't to be trusted"
@@ -117,7 +117,7 @@ impl From<RegistryError> for Failure {
             }
             E::Pack(PackError::BadPattern { .. }) => "a pattern is like `include/**` or `src/*.c`",
             E::PartsClash { .. } => "leave it out of one of them: `files` under `[[card.parts]]`",
-            E::Card(problem) => mend_of_card(&problem),
+            E::Card(problem) => advice_on_card(&problem),
             E::NotInstallable { .. } => {
                 "leave that file out, or give it another name: `files` under `[card]`"
             }
@@ -135,12 +135,12 @@ impl From<RegistryError> for Failure {
             | E::ChangedArchive { .. }
             | E::Archive { .. } => return Self::new(code, message),
         };
-        Self::new(code, message).mend(mend)
+        Self::new(code, message).advice(advice)
     }
 }
 
 /// What to do about a card that a registry can't take.
-fn mend_of_card(problem: &CardProblem) -> &'static str {
+fn advice_on_card(problem: &CardProblem) -> &'static str {
     match problem {
         CardProblem::Facet { .. } => {
             "check the name and the value; the registry's registry.json defines its facets"
@@ -170,15 +170,15 @@ fn refused(message: String, status: u16, said: Option<&str>) -> Failure {
     let known = said.and_then(|said| CODES.iter().find(|(code, ..)| *code == said));
     let failure = Failure::new(known.map_or("registry.refused", |(code, ..)| code), message);
     match status {
-        401 => failure.mend(
+        401 => failure.advice(
             "ask its keepers for a token, or for a new one, and keep it: `bibliotax registry sign-in REGISTRY`",
         ),
-        403 => failure.mend("ask the registry's keepers for a token that is for this"),
-        405 => failure.mend("publish to the registry itself, not to a copy of it"),
-        429 => failure.mend("wait a little and try again"),
-        409 => failure.mend("a release never changes: raise `version` in the manifest"),
+        403 => failure.advice("ask the registry's keepers for a token that is for this"),
+        405 => failure.advice("publish to the registry itself, not to a copy of it"),
+        429 => failure.advice("wait a little and try again"),
+        409 => failure.advice("a release never changes: raise `version` in the manifest"),
         500.. => {
-            failure.mend("nothing was changed; try again, and tell the registry's keepers if it stays so")
+            failure.advice("nothing was changed; try again, and tell the registry's keepers if it stays so")
         }
         _ => failure,
     }

@@ -1,4 +1,4 @@
-//! What is wrong with git repositories and archives that packages come from, and what to do about it.
+//! Errors of git repositories and archives by URL as failures.
 
 use bibliotax_registry::RegistryError;
 
@@ -7,11 +7,11 @@ use super::{Failure, store};
 /// The failure of a source; `None` where the error is about something else.
 pub fn failure_of(error: &RegistryError) -> Option<Failure> {
     use RegistryError as E;
-    let mend = match error {
+    let advice = match error {
         E::BadManifest { place, text, faults, .. } => {
             let failure = Failure::in_text(format!("bibliotax.toml in {place}"), text, faults.clone());
             let failure = Failure { code: error.code(), ..failure };
-            return Some(failure.mend("a `card` with the need can say what that manifest should"));
+            return Some(failure.advice("a `card` with the need can say what that manifest should"));
         }
         E::Archive { package, source } => {
             return Some(store::of_archive(format!("the archive of {package} can't be used"), source));
@@ -35,5 +35,5 @@ pub fn failure_of(error: &RegistryError) -> Option<Failure> {
         ),
         _ => return None,
     };
-    Some(Failure::new(error.code(), error.to_string()).mend(mend))
+    Some(Failure::new(error.code(), error.to_string()).advice(advice))
 }

@@ -1,11 +1,11 @@
-//! What store, shelf and archives refused, as failures.
+//! Errors of the store, the shelf and archives as failures.
 
 use bibliotax_archive::error::ArchiveError;
 use bibliotax_present::words::{self, count, size};
 use bibliotax_registry::RegistryError;
 use bibliotax_store::StoreError;
 use bibliotax_store::error::KitError;
-use bibliotax_store::install::{InstallError, Lacking};
+use bibliotax_store::install::{InstallError, MissingArchive};
 
 use super::Failure;
 
@@ -15,29 +15,29 @@ impl From<StoreError> for Failure {
         match error {
             StoreError::Disk(error) => error.into(),
             StoreError::Lost { .. } => {
-                Self::new("store.lost", message).mend("run the command again: it fetches what is missing")
+                Self::new("store.lost", message).advice("run the command again: it fetches what is missing")
             }
             StoreError::NotForMachine(missing) => {
                 let there_are: Vec<String> = missing.there_are.iter().map(words::fits).collect();
                 Self::new("install.not-for-machine", message)
                     .because([format!("Its files are for {}.", there_are.join(", or for "))])
-                    .mend("declare the targets that the project runs on (`[targets.NAME]`), or do without the package")
+                    .advice("declare the targets that the project runs on (`[targets.NAME]`), or do without the package")
             }
-            StoreError::Foreign { .. } => Self::new("disk.foreign", message).mend(super::MOVE_AWAY),
+            StoreError::Foreign { .. } => Self::new("disk.foreign", message).advice(super::MOVE_AWAY),
             StoreError::TwoParts { .. } => Self::new("archive.two-parts", message)
-                .mend("tell the package's authors; the shelf is as it was"),
+                .advice("tell the package's authors; the shelf is as it was"),
             StoreError::Newer { .. } => Self::new("store.newer", message)
-                .mend("use that version, or another folder: BIBLIOTAX_STORE=DIR"),
+                .advice("use that version, or another folder: BIBLIOTAX_STORE=DIR"),
             StoreError::Kit(error) => {
-                let (code, mend) = of_kit(&error);
-                Self::new(code, message).mend(mend)
+                let (code, advice) = of_kit(&error);
+                Self::new(code, message).advice(advice)
             }
-            StoreError::Damaged { .. } => Self::new("store.damaged", message).mend(
+            StoreError::Damaged { .. } => Self::new("store.damaged", message).advice(
                 "`bibliotax store check --repair` takes out what is damaged and fetches it again; the disk may be failing",
             ),
             StoreError::NoSuchWay { source, .. } => Self::new("shelf.link", message)
                 .because([format!("The disk says: {source}.")])
-                .mend("choose another way: `link = \"auto\"` under `[shelf]` takes the best that the disk can"),
+                .advice("choose another way: `link = \"auto\"` under `[shelf]` takes the best that the disk can"),
             StoreError::Template { name, text, fault } => Self::in_text(&name, &text, vec![*fault]),
             StoreError::Archive { source: ArchiveError::Disk(error), .. } => error.into(),
             StoreError::Archive { source, .. } => of_archive(message, &source),
@@ -59,7 +59,7 @@ fn of_kit(error: &KitError) -> (&'static str, &'static str) {
 
 /// The failure of an archive that can't be used.
 pub fn of_archive(message: String, source: &ArchiveError) -> Failure {
-    let (code, mend) = match source {
+    let (code, advice) = match source {
         ArchiveError::WrongDigest { .. } | ArchiveError::WrongSize { .. } => (
             "archive.wrong-bytes",
             "don't use it; tell the registry's keepers that a published file changed; the shelf is as it was",
@@ -73,7 +73,7 @@ pub fn of_archive(message: String, source: &ArchiveError) -> Failure {
         }
         _ => ("archive.refused", "don't use it; tell the package's authors; the shelf is as it was"),
     };
-    Failure::new(code, message).because([format!("{}.", capital(&source.to_string()))]).mend(mend)
+    Failure::new(code, message).because([format!("{}.", capital(&source.to_string()))]).advice(advice)
 }
 
 /// A sentence begins with a capital letter.
@@ -83,11 +83,12 @@ fn capital(text: &str) -> String {
 }
 
 /// A failure with all that is not here because of it.
-fn lacks(failure: Failure, lacking: &[Lacking]) -> Failure {
+fn lacks(failure: Failure, lacking: &[MissingArchive]) -> Failure {
     let bytes = lacking.iter().map(|archive| archive.size).sum();
     let head = format!("Not in the store yet: {} ({}).", count(lacking.len(), "archive"), size(bytes));
-    let line =
-        |archive: &Lacking| format!("  {} {} ({})", archive.package, archive.version, size(archive.size));
+    let line = |archive: &MissingArchive| {
+        format!("  {} {} ({})", archive.package, archive.version, size(archive.size))
+    };
     let lines = [head].into_iter().chain(lacking.iter().map(line));
     Failure { because: failure.because.iter().cloned().chain(lines).collect(), ..failure }
 }

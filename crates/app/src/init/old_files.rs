@@ -1,10 +1,10 @@
-//! What projects have of their own from before they were in a workspace: a lock and a shelf, which nothing keeps right any more.
+//! Locks and shelves of projects from before they joined a workspace, which nothing updates any more.
 
 use std::path::Path;
 
 use bibliotax_core::lock;
 use bibliotax_core::manifest::{self, Outline};
-use bibliotax_core::notice::Listener;
+use bibliotax_core::progress::ProgressListener;
 use bibliotax_disk::read::read_text;
 use bibliotax_disk::tree;
 use bibliotax_store::shelf::{self, Shelf, TEMPLATES};
@@ -50,7 +50,7 @@ impl OldFiles {
     }
 
     /// Removes its lock and its shelf.
-    pub fn remove(&self, root: &Path, listener: &dyn Listener) -> Result<(), Failure> {
+    pub fn remove(&self, root: &Path, listener: &dyn ProgressListener) -> Result<(), Failure> {
         let project = root.join(&self.folder);
         if self.shelf {
             let shelf = Shelf::of(&project);

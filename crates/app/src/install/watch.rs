@@ -1,4 +1,4 @@
-//! Changes of all that a shelf is made from: manifests, lock and templates, while they are edited.
+//! Watches the files that a shelf is made from (manifests, lock, templates) for changes.
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -33,7 +33,7 @@ impl Watch {
             Failure::new("disk.failed", format!("{} can't be watched", root.display()))
                 .because([format!("The system says: {error}.")])
         };
-        let hear = move |event: notify::Result<notify::Event>| {
+        let on_event = move |event: notify::Result<notify::Event>| {
             // What only looks at files changes nothing; whoever waits goes away only with the whole program.
             if let Ok(event) = event
                 && !event.kind.is_access()
@@ -41,7 +41,7 @@ impl Watch {
                 let _ = send.send(event.paths);
             }
         };
-        let mut watcher = notify::recommended_watcher(hear).map_err(cannot)?;
+        let mut watcher = notify::recommended_watcher(on_event).map_err(cannot)?;
         // The folder and not the files: editors put new files in the places of old ones.
         watcher.watch(&root, RecursiveMode::NonRecursive).map_err(cannot)?;
         Ok(Self { watcher, changes, root, followed: BTreeSet::new() })

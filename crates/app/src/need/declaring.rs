@@ -1,4 +1,4 @@
-//! Manifests while needs are being declared in them.
+//! Edits manifests so that they declare new needs.
 
 use bibliotax_core::manifest;
 use bibliotax_core::name::{ComponentName, Family, PackageName, PartName, Purpose, RegistryName};

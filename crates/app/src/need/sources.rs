@@ -1,8 +1,8 @@
-//! Where packages are needed from that are in no registry: what `--path`, `--git` and `--archive` say.
+//! Packages from outside registries: what `--path`, `--git` and `--archive` say.
 
 use std::path::Path;
 
-use bibliotax_archive::look::{Inside, contents, leading_folder};
+use bibliotax_archive::inspect::{ArchivedFile, contents, leading_folder};
 use bibliotax_core::card::Archive;
 use bibliotax_core::inner_path::InnerPath;
 use bibliotax_core::location::Location;
@@ -10,7 +10,7 @@ use bibliotax_core::manifest::{FILE_NAME, GitPoint};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::source::{place_problem, without_user};
-use bibliotax_registry::sources::elsewhere::Elsewhere;
+use bibliotax_registry::sources::direct_sources::DirectSources;
 
 use super::words::Wanted;
 use crate::context::Context;
@@ -47,7 +47,7 @@ pub struct ArchiveContents {
     /// Its digest and size.
     pub archive: Archive,
     /// Its files.
-    pub files: Vec<Inside>,
+    pub files: Vec<ArchivedFile>,
 }
 
 /// Keys of a need in a manifest, with their values.
@@ -99,9 +99,9 @@ impl SourceWords {
                 "need.words",
                 "a repository or an archive is one package, and several are named",
             );
-            return Err(failure.mend("need them one after the other"));
+            return Err(failure.advice("need them one after the other"));
         };
-        let elsewhere = Elsewhere::undeclared(&workspace.root, &context.environment.network());
+        let elsewhere = DirectSources::undeclared(&workspace.root, &context.environment.network());
         match (&self.git, &self.archive) {
             (Some(url), _) => {
                 let place = place_of(workspace, context.folder, url)?;
@@ -117,7 +117,7 @@ impl SourceWords {
         }
     }
 
-    fn git_keys(&self, wanted: &Wanted, place: &Place, elsewhere: &Elsewhere) -> Result<Keys, Failure> {
+    fn git_keys(&self, wanted: &Wanted, place: &Place, elsewhere: &DirectSources) -> Result<Keys, Failure> {
         let said = [("tag", &self.tag), ("branch", &self.branch), ("rev", &self.commit)];
         let said = said.iter().find_map(|(key, text)| Some((*key, text.as_ref()?.clone())));
         let dir = self.folder.iter().map(|dir| ("dir", dir.clone()));
@@ -125,7 +125,7 @@ impl SourceWords {
             (Some((key, _)), Some(range)) => {
                 let message =
                     format!("`--{key}` names one commit, and {range} is meant to choose among releases");
-                return Err(Failure::new("need.words", message).mend("leave out one of them"));
+                return Err(Failure::new("need.words", message).advice("leave out one of them"));
             }
             (Some(said), None) => said,
             (None, Some(range)) => ("range", range.to_string()),
@@ -138,7 +138,7 @@ impl SourceWords {
         &self,
         package: &PackageName,
         place: &Place,
-        elsewhere: &Elsewhere,
+        elsewhere: &DirectSources,
     ) -> Result<(Keys, ArchiveContents), Failure> {
         let (archive, path) = elsewhere.fetch_archive(package, place.text())?;
         let inside = contents(&path, archive.format);
@@ -179,7 +179,7 @@ fn place_of(workspace: &WorkspaceFolder, here: &Path, place: &str) -> Result<Pla
     if let Some(problem) = place_problem(place).filter(|_| !location.is_path()) {
         let what = format!("`{}` {problem}", without_user(place));
         return Err(
-            Failure::new("manifest.place", what).mend("write it without; nothing was asked or written")
+            Failure::new("manifest.place", what).advice("write it without; nothing was asked or written")
         );
     }
     match location.path() {
@@ -192,7 +192,7 @@ fn place_of(workspace: &WorkspaceFolder, here: &Path, place: &str) -> Result<Pla
 fn newest(
     package: &PackageName,
     place: &Place,
-    elsewhere: &Elsewhere,
+    elsewhere: &DirectSources,
 ) -> Result<(&'static str, String), Failure> {
     let refs = elsewhere.refs_of(package, place.text())?;
     let releases = refs.releases(GitPoint::RELEASE_TAGS);
@@ -202,12 +202,12 @@ fn newest(
     let branch = refs.default_branch.clone().or_else(|| refs.branches.keys().next().cloned());
     branch.map(|branch| ("branch", branch)).ok_or_else(|| {
         let message = format!("the git repository {} has neither tags nor branches", place.text());
-        Failure::new("git.no-commit", message).mend("check the URL")
+        Failure::new("git.no-commit", message).advice("check the URL")
     })
 }
 
 /// The folder that all of an archive lies in, unless the package's own manifest is beside it.
-fn leading(inside: &[Inside]) -> Option<InnerPath> {
+fn leading(inside: &[ArchivedFile]) -> Option<InnerPath> {
     leading_folder(inside).filter(|_| !inside.iter().any(|file| file.path == FILE_NAME))
 }
 

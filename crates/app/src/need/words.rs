@@ -1,4 +1,4 @@
-//! The words behind `need`: packages, each with the range that follows it.
+//! Parses the words after `need`: packages, each with the range that follows it.
 
 use bibliotax_core::fault::Fault;
 use bibliotax_core::location::Location;
@@ -24,8 +24,8 @@ pub fn parse(words: &[String], exactly: bool) -> Result<Vec<Wanted>, Failure> {
     for word in words {
         if Location::is_meant(word) {
             let fault = Fault::new("need.words", "this is a place and no package", 0..word.len());
-            let mend = "name the package, and the place beside it with `--path`, `--git` or `--archive`";
-            return Err(in_words(word, fault.mend(mend)));
+            let advice = "name the package, and the place beside it with `--path`, `--git` or `--archive`";
+            return Err(in_words(word, fault.advice(advice)));
         }
         if let Some((name, version)) = word.split_once(['@', '=']).filter(|_| is_name(word)) {
             let version = version.trim_start_matches('=');
@@ -36,8 +36,9 @@ pub fn parse(words: &[String], exactly: bool) -> Result<Vec<Wanted>, Failure> {
             );
             return Err(in_words(
                 word,
-                fault
-                    .mend(format!("write `{name} \"= {version}\"` for just that one, or `{name} {version}`")),
+                fault.advice(format!(
+                    "write `{name} \"= {version}\"` for just that one, or `{name} {version}`"
+                )),
             ));
         }
         match (is_name(word), wanted.last_mut()) {
@@ -73,7 +74,7 @@ fn with_range(package: PackageName, text: &str, exactly: bool) -> Result<Wanted,
     let range: Range = written.parse().map_err(|fault| in_words(&written, fault))?;
     if exactly && range.only().is_none() {
         let fault = Fault::new("need.words", "`--exactly` goes with one version", 0..text.len());
-        return Err(in_words(text, fault.mend("leave out `--exactly`, or name a version such as `2.4.1`")));
+        return Err(in_words(text, fault.advice("leave out `--exactly`, or name a version such as `2.4.1`")));
     }
     Ok(Wanted { package, range: Some(range) })
 }

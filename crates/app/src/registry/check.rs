@@ -1,6 +1,6 @@
-//! `registry check`: all that a registry holds, read.
+//! `registry check`: reads and checks all that a registry holds.
 
-use bibliotax_registry::model::keep::pending::{Cleared, Pending};
+use bibliotax_registry::model::storage::pending::{Cleared, Pending};
 use bibliotax_registry::publish::audit::{Audit, audit};
 
 use crate::context::Context;
@@ -23,7 +23,7 @@ pub struct Report {
 
 /// What was put right.
 pub struct Repaired {
-    /// How many names the list has that was made anew.
+    /// How many names the list has that was made again.
     pub names: usize,
     /// What was taken out.
     pub cleared: Cleared,
@@ -38,7 +38,7 @@ pub fn report(
 ) -> Result<Report, Failure> {
     let registry = registry_storage::open(place, context)?;
     let repaired = if repairs {
-        let names = registry.mend_names()?;
+        let names = registry.rebuild_name_list()?;
         Some(Repaired { names, cleared: registry.clear_uploads()? })
     } else {
         None

@@ -1,4 +1,4 @@
-//! `registry create`: an empty registry, wherever it is to be.
+//! `registry create`: an empty registry in a folder, a bucket or a container registry.
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -97,7 +97,7 @@ fn read_facets(file: &Path) -> Result<BTreeMap<FacetName, Facet>, Failure> {
     let text = read_text(file, MAX_FACETS_SIZE)?.unwrap_or_default();
     let wrong = |what: String| {
         Failure::new("facet.file", format!("{} {what}", file.display()))
-            .mend(r#"write it like {"orchard-runtime": {"kind": "ladder", "levels": ["1", "2"]}}"#)
+            .advice(r#"write it like {"orchard-runtime": {"kind": "ladder", "levels": ["1", "2"]}}"#)
     };
     let facets: BTreeMap<FacetName, Facet> = serde_json::from_str(&text)
         .map_err(|error| wrong(format!("defines no facets: {}", without_place(&error))))?;

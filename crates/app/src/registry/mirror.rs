@@ -1,4 +1,4 @@
-//! `registry mirror`: a copy of a registry, brought up to date by what changed.
+//! `registry mirror`: creates a copy of a registry, or updates it with what changed.
 
 use bibliotax_core::manifest::{Allowed, NamePattern, RegistryDeclaration};
 use bibliotax_core::name::{RegistryName, nearest_package_name};

@@ -1,4 +1,4 @@
-//! The storage that `registry serve` serves: a registry itself, or a copy in front of another one.
+//! The storage that `registry serve` serves: a registry itself, or a read-through copy of another.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -7,8 +7,8 @@ use bibliotax_core::manifest::Allowed;
 use bibliotax_registry::client::http::Remote;
 use bibliotax_registry::client::network::Network;
 use bibliotax_registry::model::description::DESCRIPTION;
-use bibliotax_registry::model::keep::ReadRegistry;
-use bibliotax_registry::storage::front::{Freshness, Front};
+use bibliotax_registry::model::storage::ReadRegistry;
+use bibliotax_registry::storage::read_through::{Freshness, ReadThrough};
 
 use super::mirror::name_of;
 use crate::context::Context;
@@ -32,11 +32,11 @@ pub fn open(request: &Request, context: &Context<'_>) -> Result<Arc<dyn ReadRegi
     let folder = context.folder.join(&request.folder);
     if folder.join(DESCRIPTION).exists() {
         let what = format!("{} is a registry itself, not a copy in front of one", folder.display());
-        return Err(Failure::new("registry.not-empty", what).mend("name a folder that is new or empty"));
+        return Err(Failure::new("registry.not-empty", what).advice("name a folder that is new or empty"));
     }
     let stale = request.is_stale_allowed;
     let behind = Network { cache: Some(folder.join("answers")), stale, ..context.environment.network() };
     let remote = Remote::open(&name_of(&request.url)?, &request.url, &Allowed::default(), &behind)?;
     let freshness = Freshness { fresh: request.fresh, stale };
-    Ok(Arc::new(Front::new(remote, folder, freshness)?))
+    Ok(Arc::new(ReadThrough::new(remote, folder, freshness)?))
 }

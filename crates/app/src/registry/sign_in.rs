@@ -36,8 +36,8 @@ impl Request {
         if !names_a_host(&self.registry) && !is_typed {
             // Nobody would see whom the manifest, which others may have changed, gives the secret to.
             let what = "a secret that isn't typed is kept for a host, not for a name in a manifest";
-            let mend = format!("name the host: `bibliotax registry sign-in {origin}`");
-            return Err(Failure::new("credentials.host", what).mend(mend));
+            let advice = format!("name the host: `bibliotax registry sign-in {origin}`");
+            return Err(Failure::new("credentials.host", what).advice(advice));
         }
         Ok(origin)
     }
@@ -53,7 +53,7 @@ impl Request {
             let failure =
                 Failure::new("token.missing", format!("there is no {} to keep", self.secret_name()));
             return Err(
-                failure.mend("type it where it is asked for, or let it come from a file: `< token.txt`")
+                failure.advice("type it where it is asked for, or let it come from a file: `< token.txt`")
             );
         }
         let untried = match try_out(&self.registry, origin, self.credential(secret), context) {
@@ -66,7 +66,7 @@ impl Request {
 
     fn refused(&self, origin: &Origin) -> Failure {
         let what = if self.user.is_some() { "user and password" } else { "token" };
-        Failure::new("token.unknown", format!("{origin} doesn't know this {what}")).mend(
+        Failure::new("token.unknown", format!("{origin} doesn't know this {what}")).advice(
             "nothing was kept; see that it was copied whole, or ask the registry's keepers for a new one",
         )
     }
@@ -89,7 +89,7 @@ impl Request {
             return Ok("the keyring".to_owned());
         }
         let failure = Failure::new("credentials.unusable", "there is no keyring here that could keep it");
-        Err(failure.mend(format!(
+        Err(failure.advice(format!(
             "`--file` keeps it in a file that only you can read; or let the variable {TOKENS} say `{origin} TOKEN`"
         )))
     }
@@ -106,7 +106,7 @@ pub fn sign_out(registry: &str, context: &Context<'_>) -> Result<(Origin, bool),
 fn file<'c>(context: &Context<'c>) -> Result<&'c CredentialFile, Failure> {
     context.environment.credentials.file.as_ref().ok_or_else(|| {
         let failure = Failure::new("disk.missing", "there is no home folder to keep a file in");
-        failure.mend("say where it should be: BIBLIOTAX_CREDENTIALS=FILE")
+        failure.advice("say where it should be: BIBLIOTAX_CREDENTIALS=FILE")
     })
 }
 
@@ -126,7 +126,7 @@ fn origin_of(word: &str, context: &Context<'_>) -> Result<Origin, Failure> {
     let place = declared.unwrap_or_else(|| word.to_owned());
     place.parse().map_err(|_| {
         let what = format!("`{}` is on no host that could be opened", without_user(&place));
-        Failure::new("credentials.host", what).mend(
+        Failure::new("credentials.host", what).advice(
             "name a registry of the manifest that has a URL, or a host: `https://packages.seedhouse.example`",
         )
     })

@@ -1,13 +1,13 @@
-//! `registry token`: who may publish to a registry that is served.
+//! `registry token`: who may publish to a served registry.
 
-use bibliotax_registry::storage::tokens::{self, Token, Wish};
+use bibliotax_registry::storage::tokens::{self, NewToken, Token};
 
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::registry_storage;
 
 /// Makes a token; the token, and its text, which nothing keeps.
-pub fn create(place: &str, wish: Wish, context: &Context<'_>) -> Result<(Token, String), Failure> {
+pub fn create(place: &str, wish: NewToken, context: &Context<'_>) -> Result<(Token, String), Failure> {
     let registry = registry_storage::open(place, context)?;
     Ok(tokens::create(&*registry, wish, context.environment.now)?)
 }
@@ -22,7 +22,7 @@ pub fn revoke(place: &str, id: &str, context: &Context<'_>) -> Result<(), Failur
     let registry = registry_storage::open(place, context)?;
     if !tokens::revoke(&*registry, id, context.environment.now)? {
         let failure = Failure::new("token.none", format!("there is no token `{id}`"));
-        return Err(failure.mend("`bibliotax registry token list` shows their ids"));
+        return Err(failure.advice("`bibliotax registry token list` shows their ids"));
     }
     Ok(())
 }

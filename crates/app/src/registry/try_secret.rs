@@ -1,4 +1,4 @@
-//! Whether a secret opens a host: tried before it is kept.
+//! Tries a secret on its host before it is saved.
 
 use std::path::Path;
 use std::sync::Arc;
@@ -7,7 +7,7 @@ use bibliotax_core::location::Location;
 use bibliotax_core::manifest::{Allowed, RegistryDeclaration};
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::catalogue::registry::Registry;
-use bibliotax_registry::client::credentials::{Credential, Credentials, Door};
+use bibliotax_registry::client::credentials::{Credential, CredentialRequest, Credentials};
 use bibliotax_registry::client::network::Network;
 use bibliotax_registry::client::origin::Origin;
 
@@ -31,7 +31,7 @@ struct Only {
 }
 
 impl Credentials for Only {
-    fn find(&self, door: &Door<'_>) -> Result<Option<Credential>, RegistryError> {
+    fn find(&self, door: &CredentialRequest<'_>) -> Result<Option<Credential>, RegistryError> {
         Ok((*door.origin == self.origin).then(|| self.credential.clone()))
     }
 }

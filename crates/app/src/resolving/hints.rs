@@ -1,4 +1,4 @@
-//! What a failure says beyond what went wrong: the place in a manifest that it is about, and what was probably meant.
+//! Adds to a failure the place in a manifest that it is about, and what was probably meant.
 
 use bibliotax_core::fault::Fault;
 use bibliotax_core::manifest::place_of;
@@ -20,7 +20,7 @@ pub fn at_its_place(error: RegistryError, manifests: &Manifests) -> Failure {
     let (message, failure) = (problem.to_string(), Failure::from(error));
     match found {
         Some((file, place)) => {
-            let fault = Fault::new(failure.code, message, place).mend(failure.mend.unwrap_or_default());
+            let fault = Fault::new(failure.code, message, place).advice(failure.advice.unwrap_or_default());
             Failure::in_text(file_name(&file.folder), &file.text, vec![fault])
         }
         None => failure,

@@ -1,4 +1,4 @@
-//! What people should know of a resolution, though it is one.
+//! Warnings about a resolution.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -11,7 +11,7 @@ use bibliotax_core::resolve::{Catalogue, ChosenPackage, Problem, Resolution};
 use bibliotax_core::workspace::Workspace;
 use bibliotax_registry::catalogue::connections::Connections;
 use bibliotax_registry::catalogue::registries::Registries;
-use bibliotax_registry::sources::elsewhere::Freshness;
+use bibliotax_registry::sources::direct_sources::Freshness;
 use rayon::prelude::*;
 
 use crate::environment::Environment;
@@ -154,6 +154,6 @@ pub fn warnings_about(packages: &[&LockedPackage], registries: &Registries) -> V
     };
     let mut warnings: Vec<String> =
         packages.iter().filter_map(release).flat_map(|release| about_release(&release)).collect();
-    warnings.extend(registries.heeds());
+    warnings.extend(registries.warnings());
     warnings
 }

@@ -1,4 +1,4 @@
-//! Manifests' texts while they are edited, each opened when it is first needed.
+//! Manifests' texts while they are edited, each parsed when it is first needed.
 
 use std::collections::BTreeMap;
 

@@ -1,4 +1,4 @@
-//! A workspace's manifests, found from anywhere inside it.
+//! A workspace's manifests, found from any folder inside it.
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -186,7 +186,7 @@ impl ManifestFile {
             return Ok(());
         }
         let fault = Fault::new("workspace.in-workspace", "this is a workspace's root and no project", 0..0);
-        let fault = fault.mend("a member names its project: `[project]`, `name = \"…\"`");
+        let fault = fault.advice("a member names its project: `[project]`, `name = \"…\"`");
         Err(Failure::in_text(file_name(&self.folder), &self.text, vec![fault]))
     }
 }
@@ -199,7 +199,7 @@ pub fn file_name(folder: &str) -> String {
 /// A folder of this machine, from a workspace's.
 pub fn folder_of(root: &Path, folder: &Path) -> Result<String, Failure> {
     let missing = |path: &Path| {
-        Failure::new("disk.missing", format!("there is no {}", path.display())).mend("check the path")
+        Failure::new("disk.missing", format!("there is no {}", path.display())).advice("check the path")
     };
     let whole = |path: &Path| std::fs::canonicalize(path).map_err(|_| missing(path));
     let (root, folder) = (whole(root)?, whole(folder)?);
@@ -218,12 +218,12 @@ pub struct Outer {
     /// The folder inside, from the workspace's.
     pub inner: String,
     /// What the workspace says of that folder.
-    pub standing: Standing,
+    pub membership: Membership,
 }
 
 /// What a workspace says of a folder inside it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Standing {
+pub enum Membership {
     /// It is one of its members.
     Listed,
     /// A project there stands on its own.
@@ -245,12 +245,12 @@ pub fn outer_workspace(folder: &Path) -> Result<Option<Outer>, Failure> {
         let inner = folder.strip_prefix(root).unwrap_or(folder).to_string_lossy().replace('\\', "/");
         let is_among =
             |patterns: &[String]| patterns.iter().any(|pattern| Pattern::new(pattern).matches(&inner));
-        let standing = match (is_among(&list.apart), is_among(&list.members)) {
-            (true, _) => Standing::Apart,
-            (false, true) => Standing::Listed,
-            (false, false) => Standing::Unlisted,
+        let membership = match (is_among(&list.apart), is_among(&list.members)) {
+            (true, _) => Membership::Apart,
+            (false, true) => Membership::Listed,
+            (false, false) => Membership::Unlisted,
         };
-        return Ok(Some(Outer { root: root.to_owned(), text, inner, standing }));
+        return Ok(Some(Outer { root: root.to_owned(), text, inner, membership }));
     }
     Ok(None)
 }
@@ -260,22 +260,22 @@ fn root_of(project: &Path) -> Result<(PathBuf, String), Failure> {
     let own = read_manifest(&project.join(FILE_NAME))?;
     let is_root = Outline::of(&own).is_workspace;
     match if is_root { None } else { outer_workspace(project)? } {
-        Some(Outer { root, inner, standing: Standing::Listed, .. }) => Ok((root, inner)),
-        Some(Outer { root, inner, standing: Standing::Unlisted, .. }) => Err(not_listed(&inner, &root)),
-        Some(Outer { standing: Standing::Apart, .. }) | None => Ok((project.to_owned(), String::new())),
+        Some(Outer { root, inner, membership: Membership::Listed, .. }) => Ok((root, inner)),
+        Some(Outer { root, inner, membership: Membership::Unlisted, .. }) => Err(not_listed(&inner, &root)),
+        Some(Outer { membership: Membership::Apart, .. }) | None => Ok((project.to_owned(), String::new())),
     }
 }
 
 fn not_listed(inner: &str, outer: &Path) -> Failure {
     let message = format!("`{inner}` lies in the workspace {}, which doesn't list it", outer.display());
-    Failure::new("workspace.not-listed", message).mend(format!(
+    Failure::new("workspace.not-listed", message).advice(format!(
         "add \"{inner}\" to `members` under `[workspace]` there, or to `apart` if it stands on its own"
     ))
 }
 
 fn no_members() -> Failure {
     Failure::new("workspace.no-members", "the workspace has no members yet")
-        .mend("`bibliotax init` in a folder inside makes one, and lists it")
+        .advice("`bibliotax init` in a folder inside makes one, and lists it")
 }
 
 /// The folders that a root lists, each of which has to hold a project.
@@ -289,8 +289,8 @@ fn members_of(root: &Path, first: &ManifestFile) -> Result<Vec<String>, Failure>
         if found.is_empty() && !Pattern::new(pattern).is_open() {
             let message = format!("the workspace lists `{pattern}`, and there is no project in it");
             let fault = Fault::new("workspace.no-member", message, list.span.clone());
-            let mend = "take it out, or begin one: `bibliotax init` in that folder";
-            return Err(Failure::in_text(FILE_NAME, &first.text, vec![fault.mend(mend)]));
+            let advice = "take it out, or begin one: `bibliotax init` in that folder";
+            return Err(Failure::in_text(FILE_NAME, &first.text, vec![fault.advice(advice)]));
         }
         let new = found.into_iter().filter(|folder| !folder.is_empty() && !folders.contains(folder));
         let new: Vec<String> = new.collect();
@@ -338,7 +338,7 @@ fn read_manifest(path: &Path) -> Result<String, Failure> {
         std::io::ErrorKind::InvalidData => {
             let message = format!("{FILE_NAME} is no manifest: {}", error.source);
             Failure::new("manifest.unreadable", message)
-                .mend("a manifest is a short text; see `bibliotax init`")
+                .advice("a manifest is a short text; see `bibliotax init`")
         }
         _ => error.into(),
     };
@@ -356,18 +356,19 @@ fn no_manifest(from: &Path) -> Failure {
         Failure::new("manifest.missing", format!("there is no {FILE_NAME} here or in a folder above"));
     let saved_as_text = from.ancestors().find(|folder| folder.join(format!("{FILE_NAME}.txt")).is_file());
     if saved_as_text.is_some() {
-        let mend =
+        let advice =
             format!("there is a {FILE_NAME}.txt: an editor added the ending; rename it to {FILE_NAME}");
-        return failure.mend(mend);
+        return failure.advice(advice);
     }
     if let Some(near) = near_manifest(from) {
-        return failure.mend(format!("there is a {near} here: a manifest is called {FILE_NAME}; rename it"));
+        return failure
+            .advice(format!("there is a {near} here: a manifest is called {FILE_NAME}; rename it"));
     }
     let below = projects_below(from);
     match below.as_slice() {
-        [] => failure.mend("`bibliotax init` begins a project here"),
-        [one] => failure.mend(format!("there is one in `{one}`: go there, or say `--directory {one}`")),
-        [first, ..] => failure.mend(format!(
+        [] => failure.advice("`bibliotax init` begins a project here"),
+        [one] => failure.advice(format!("there is one in `{one}`: go there, or say `--directory {one}`")),
+        [first, ..] => failure.advice(format!(
             "there are some below, in {}: go there, or say `--directory {first}`",
             below.join(", ")
         )),

@@ -73,12 +73,12 @@ impl WorkspaceFolder {
 
 fn which_member(workspace: &WorkspaceFolder) -> Failure {
     Failure::new("workspace.which-member", "it isn't said which member of the workspace is meant")
-        .mend(format!("go to its folder, or say `--in`: {}, or all", names(workspace).join(", ")))
+        .advice(format!("go to its folder, or say `--in`: {}, or all", names(workspace).join(", ")))
 }
 
 fn which_one(workspace: &WorkspaceFolder) -> Failure {
     Failure::new("workspace.which-member", "it isn't said which one member of the workspace is meant")
-        .mend(format!("go to its folder, or name it with `--in`: {}", names(workspace).join(", ")))
+        .advice(format!("go to its folder, or name it with `--in`: {}", names(workspace).join(", ")))
 }
 
 /// What members are called on the command line.

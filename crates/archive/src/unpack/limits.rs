@@ -1,4 +1,4 @@
-//! How much an archive may hold, whatever it says of itself.
+//! How much an archive may contain, whatever it says of itself.
 
 use std::io::{self, Read};
 

@@ -11,8 +11,8 @@ use super::headers::{Header, for_each};
 use super::limits::{Counted, exceeded};
 use super::source::Checked;
 use super::tree::TreeWriter;
+use crate::entry_visitor::Visit;
 use crate::error::{ArchiveError, shown};
-use crate::visit::Visit;
 
 /// Largest window of a Zstandard frame, as a power of two: 32 MiB of memory.
 const MAX_WINDOW: u32 = 25;

@@ -1,4 +1,4 @@
-//! Archives good and hostile, in every format that is read.
+//! Good and hostile archives, in every format.
 
 use std::io::{Cursor, Write};
 

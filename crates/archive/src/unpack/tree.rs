@@ -1,4 +1,4 @@
-//! The tree that an archive is unpacked into: the guards, the writing, and the listing of what was written.
+//! The tree that an archive is unpacked into: checking paths, writing files, listing what was written.
 
 use std::collections::BTreeMap;
 use std::fs::{self, OpenOptions};

@@ -1,4 +1,4 @@
-//! ZIP archives. Their directory stands at the end, so the bytes are kept aside until their digest is known.
+//! ZIP archives. Their directory is at the end, so the bytes go to a temporary file until their digest is checked.
 
 use std::io::{self, Read, Seek, Write};
 
@@ -12,8 +12,8 @@ use super::directory::{FILE, KIND, at_end, set_user};
 use super::limits::{Counted, MAX_DIRECTORY, exceeded};
 use super::source::Checked;
 use super::tree::TreeWriter;
+use crate::entry_visitor::Visit;
 use crate::error::{ArchiveError, shown};
-use crate::visit::Visit;
 
 /// Longest target of a link, in bytes.
 const MAX_TARGET_LEN: u64 = 4096;

@@ -1,4 +1,4 @@
-//! `check`: what is wrong or worth a look in a workspace, though all of it can be read.
+//! Options of `check`.
 
 use bibliotax_app::check::{self, Plan, Request};
 use bibliotax_app::failure::Failure;

@@ -1,4 +1,4 @@
-//! `compare`: the difference of two locks.
+//! Options of `compare`.
 
 use bibliotax_app::compare::{self, HEAD};
 use bibliotax_app::failure::Failure;

@@ -1,4 +1,4 @@
-//! `deprecate`: releases still work, but something else is better.
+//! Options of `deprecate`.
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::release_status::{Deprecation, plan_deprecation};

@@ -1,4 +1,4 @@
-//! `describe`: all that is known of a package, before it is needed or after.
+//! Options of `describe`.
 
 use bibliotax_app::describe::{self, Report, Request};
 use bibliotax_app::failure::Failure;

@@ -1,4 +1,4 @@
-//! `drop`: the reverse of `need`.
+//! Options of `drop`.
 
 use bibliotax_app::drop::{self, Request, Stays};
 use bibliotax_app::failure::Failure;

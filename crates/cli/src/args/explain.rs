@@ -1,4 +1,4 @@
-//! `explain`: why a package is here at its version, and why not at another.
+//! Options of `explain`.
 
 use bibliotax_app::explain::{self, Answer, Request};
 use bibliotax_app::failure::Failure;

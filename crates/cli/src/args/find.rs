@@ -1,4 +1,4 @@
-//! `find`: packages by words, in every registry at once.
+//! Options of `find`.
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::find::{self, Request};

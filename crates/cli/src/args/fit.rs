@@ -1,4 +1,4 @@
-//! `fit`: which packages work where.
+//! Options of `fit`.
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::fit::{self, Request};

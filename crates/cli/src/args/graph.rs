@@ -1,4 +1,4 @@
-//! `graph`: which package needs which.
+//! Options of `graph`.
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::graph::{Request, Shown};

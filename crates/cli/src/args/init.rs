@@ -1,4 +1,4 @@
-//! `init`: a commented manifest in this folder.
+//! Options of `init`.
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::init::{self, Begins, OldFiles, Request, has_workspace, old_files_of};

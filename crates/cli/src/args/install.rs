@@ -1,4 +1,4 @@
-//! `install`: the shelf, exactly as the lock says.
+//! Options of `install`.
 
 use bibliotax_app::change::Applied;
 use bibliotax_app::failure::Failure;
@@ -161,5 +161,5 @@ fn takes_no_packages(packages: &[String]) -> Failure {
         .map(|word| if word.contains(' ') { format!("\"{word}\"") } else { word.clone() })
         .collect();
     Failure::new("need.words", "`install` brings the shelf to what the lock says, and takes no packages")
-        .mend(format!("to declare, resolve and install them: `bibliotax need {}`", words.join(" ")))
+        .advice(format!("to declare, resolve and install them: `bibliotax need {}`", words.join(" ")))
 }

@@ -1,4 +1,4 @@
-//! `kit`: a lock with all its packages in one file, for machines without a network.
+//! Options of `kit`.
 
 use std::path::{Path, PathBuf};
 

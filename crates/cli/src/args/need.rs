@@ -1,4 +1,4 @@
-//! `need`: declares packages, resolves, installs, and shows what came along.
+//! Options of `need`.
 
 mod source;
 

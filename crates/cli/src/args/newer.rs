@@ -1,4 +1,4 @@
-//! `newer`: what has newer releases than the lock, what keeps them out, and what changed with them.
+//! Options of `newer`.
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::newer::{self, Request};

@@ -1,4 +1,4 @@
-//! `publish`: from this project's folder to a registry.
+//! Options of `publish`.
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::publish::{self, Request};

@@ -1,4 +1,4 @@
-//! `ready`: whether this machine has what the project asks for.
+//! Options of `ready`.
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::ready;

@@ -1,4 +1,4 @@
-//! `registry`: makes a registry, loads it, serves it and says who may publish to it.
+//! The subcommands of `registry`.
 
 mod create;
 mod mirror;

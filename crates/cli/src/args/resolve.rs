@@ -1,4 +1,4 @@
-//! `resolve`: from the manifests to the lock.
+//! Options of `resolve`.
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::resolve::{self, Request};

@@ -1,4 +1,4 @@
-//! The shelf that `with` and `task` run programs with.
+//! The options that `with` and `task` share.
 
 use bibliotax_app::on_shelf::ShelfWords;
 

@@ -1,4 +1,4 @@
-//! Sizes as people write them.
+//! Sizes as people type them.
 
 /// A size as people write it: a number of bytes, or one with `k`, `M`, `G` or `T` behind it, each 1024 of the one before.
 pub fn read_size(text: &str) -> Result<u64, String> {

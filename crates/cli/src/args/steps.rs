@@ -1,4 +1,4 @@
-//! `steps`: what people must still do by hand, and what they did.
+//! Options of `steps`.
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::steps::{self, StepWords};

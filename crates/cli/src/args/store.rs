@@ -1,4 +1,4 @@
-//! `store`: what is kept on this machine, by whom it is used, and room made.
+//! The subcommands of `store`.
 
 use std::time::Duration;
 

@@ -1,4 +1,4 @@
-//! `task`: the commands that a manifest has names for.
+//! Options of `task`.
 
 use std::ffi::OsString;
 use std::process::Command;

@@ -1,4 +1,4 @@
-//! `update`: moves what was asked as far as it goes, and as little else as possible.
+//! Options of `update`.
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::update::{self, Request};

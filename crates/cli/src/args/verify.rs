@@ -1,4 +1,4 @@
-//! `verify`: every file of the shelf against what was installed.
+//! Options of `verify`.
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::verify::{self, Report, Request};

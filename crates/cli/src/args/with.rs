@@ -1,4 +1,4 @@
-//! `with`: any command, with the links' paths in its environment.
+//! Options of `with`.
 
 use std::ffi::OsString;
 use std::process::Command;

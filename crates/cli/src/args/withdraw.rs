@@ -1,4 +1,4 @@
-//! `withdraw`: a release is not to be chosen any more.
+//! Options of `withdraw`.
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::release_status::{Plan, Withdrawal, plan_withdrawal};

@@ -1,4 +1,4 @@
-//! The demo's registries behind servers of their own on loopback, which end with the story.
+//! The demo's registries behind servers on loopback, which end with the demo.
 
 use std::fs;
 use std::io::{BufRead, BufReader};

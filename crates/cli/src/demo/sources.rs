@@ -1,4 +1,4 @@
-//! What is in no registry: a git repository that is ahead of one, and an archive without a card.
+//! The demo's packages outside registries: a git repository, and an archive without a card.
 
 use std::fs::{self, File};
 use std::path::Path;

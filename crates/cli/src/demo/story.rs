@@ -1,4 +1,4 @@
-//! The story that the demo tells: what a person does, each command shown and really run.
+//! The demo's commands, each shown and really run.
 
 use std::fs;
 use std::path::Path;

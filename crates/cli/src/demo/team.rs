@@ -1,4 +1,4 @@
-//! The second half of the story: the garden's projects in one workspace, with packages from wherever they live.
+//! The second half of the demo: the projects in one workspace.
 
 use bibliotax_disk::write::write_whole;
 

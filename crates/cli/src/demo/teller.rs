@@ -1,4 +1,4 @@
-//! How the story is told: commands are shown and run as processes of their own, files as somebody in an editor would see them.
+//! Shows and runs the commands of the demo, and shows files as in an editor.
 
 use std::ffi::OsStr;
 use std::fs;
@@ -114,7 +114,7 @@ impl Teller<'_> {
     }
 
     fn defect(&self, what: &str) -> Failure {
-        Failure::new("defect", what).mend(format!("the demo's folder is {}", self.world.root.display()))
+        Failure::new("defect", what).advice(format!("the demo's folder is {}", self.world.root.display()))
     }
 
     pub fn show(&self, project: &str, file: &str, lines: usize) -> Result<(), Failure> {

@@ -1,4 +1,4 @@
-//! Fernhollow, built from the data in the program: projects written out, registries made with our own publishing.
+//! Creates Fernhollow from the data in the program: projects, and registries filled by publishing.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -12,7 +12,7 @@ use bibliotax_core::name::FacetName;
 use bibliotax_disk::error::At;
 use bibliotax_disk::write::make_folder;
 use bibliotax_present::words::count;
-use bibliotax_registry::model::keep::RegistryStorage;
+use bibliotax_registry::model::storage::RegistryStorage;
 use bibliotax_registry::publish::load::load;
 use bibliotax_registry::publish::pack::prepare;
 use bibliotax_registry::storage::folder::Folder;

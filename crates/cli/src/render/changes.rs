@@ -1,4 +1,4 @@
-//! A change of manifests and lock, and what was done of it.
+//! Shows a change of manifests and lock, and what was done.
 
 use bibliotax_app::change::{Applied, ChangeReport};
 use bibliotax_app::newest_release::PassedOver;

@@ -27,7 +27,7 @@ fn show_here(ui: &Ui, here: &Here<'_>, lock: &Lock, in_full: bool) {
     let provides =
         if provides.is_empty() { String::new() } else { format!(" as {}", provides.join(" and ")) };
     let name = styled(style::STRONG, &package.name);
-    ui.answer(format!("{name} {} is needed{provides}", package.told_version()));
+    ui.answer(format!("{name} {} is needed{provides}", package.shown_version()));
     here.ways.shown.iter().for_each(|way| ui.answer(format!("  {}", way_in_words(way, lock))));
     if here.ways.has_more {
         ui.answer(format!(
@@ -72,7 +72,7 @@ fn show_conflict(ui: &Ui, conflict: &Conflict, in_full: bool) {
 
 fn show_possible(ui: &Ui, possible: &Possible, lock: &Lock) {
     let (package, moves) = (&possible.package, possible.moves(lock));
-    let version = possible.lock.package(package).map(LockedPackage::told_version).unwrap_or_default();
+    let version = possible.lock.package(package).map(LockedPackage::shown_version).unwrap_or_default();
     ui.answer(format!("{} could be {version}", styled(style::STRONG, package)));
     if moves.is_empty() {
         ui.answer("nothing would move");

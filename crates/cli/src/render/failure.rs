@@ -1,4 +1,4 @@
-//! Shows why a command failed, and tells how the program ends.
+//! Shows why a command failed.
 
 use std::io::{self, IsTerminal};
 
@@ -76,7 +76,7 @@ pub fn end(exit: Exit) -> Exit {
     let Some(error) = ui::take_lost() else { return exit };
     let failure = Failure::from(DiskError::new("write", "the standard output", error));
     let failure = Failure::new("output.lost", failure.message)
-        .mend("what was to be done is done; run the command again where its results have room");
+        .advice("what was to be done is done; run the command again where its results have room");
     Ui::on_stderr().fail(&failure)
 }
 
@@ -101,12 +101,12 @@ fn as_json(failure: &Failure) -> Value {
         let fault = |fault: &bibliotax_core::fault::Fault| {
             let (line, column) = line_and_column(&source.text, fault.span.start);
             json!({ "code": fault.code, "message": fault.message, "in": source.name, "line": line, "column": column,
-                "mend": fault.mend })
+                "mend": fault.advice })
         };
         source.faults.iter().map(fault).collect::<Vec<_>>()
     });
     let error = json!({ "code": failure.code, "message": failure.message, "because": because(failure),
-        "mend": failure.mend, "proof": failure.unsolved.as_ref().map(|unsolved| conflict::as_json(&unsolved.conflict)), "ways-out": failure.ways(),
+        "mend": failure.advice, "proof": failure.unsolved.as_ref().map(|unsolved| conflict::as_json(&unsolved.conflict)), "ways-out": failure.ways(),
         "faults": faults.unwrap_or_default(), "more-faults": failure.source.as_ref().map_or(0, |source| source.more) });
     json!({ "format": JSON_FORMAT, "error": error })
 }
@@ -123,7 +123,7 @@ fn line_and_column(text: &str, at: usize) -> (usize, usize) {
 struct Shown {
     code: &'static str,
     message: String,
-    mend: Option<String>,
+    advice: Option<String>,
     source: Option<NamedSource<String>>,
     label: Option<LabeledSpan>,
 }
@@ -134,8 +134,8 @@ impl Shown {
             let because = because(failure);
             let lines = because.iter().map(|line| format!("\n{}", clean(line)));
             let message = clean(&failure.message) + &lines.collect::<String>();
-            let mend = failure.mend.as_deref().map(clean);
-            return vec![Self { code: failure.code, message, mend, source: None, label: None }];
+            let advice = failure.advice.as_deref().map(clean);
+            return vec![Self { code: failure.code, message, advice, source: None, label: None }];
         };
         let text = without_passwords(&source.text);
         let shown = |fault: &bibliotax_core::fault::Fault| {
@@ -143,7 +143,7 @@ impl Shown {
             Self {
                 code: fault.code,
                 message: clean(&fault.message),
-                mend: fault.mend.as_deref().or(failure.mend.as_deref()).map(clean),
+                advice: fault.advice.as_deref().or(failure.advice.as_deref()).map(clean),
                 source: Some(NamedSource::new(clean(&source.name), text)),
                 label: Some(LabeledSpan::new_with_span(
                     Some(clean(&fault.label)).filter(|label| !label.is_empty()),
@@ -195,7 +195,7 @@ impl Diagnostic for Shown {
     }
 
     fn help<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
-        self.mend.as_ref().map(|mend| Box::new(mend) as Box<dyn std::fmt::Display>)
+        self.advice.as_ref().map(|advice| Box::new(advice) as Box<dyn std::fmt::Display>)
     }
 
     fn source_code(&self) -> Option<&dyn SourceCode> {

@@ -51,7 +51,7 @@ fn version(package: &LockedPackage) -> String {
         Source::Path(_) => format!(", {}", package.source),
         source => format!(", from {source}"),
     };
-    format!("{}{source}", package.told_version())
+    format!("{}{source}", package.shown_version())
 }
 
 /// A graph as JSON.

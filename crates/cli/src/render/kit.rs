@@ -3,13 +3,13 @@
 use std::path::Path;
 
 use bibliotax_present::words::{count, size};
-use bibliotax_store::kit::{Head, Opened};
+use bibliotax_store::kit::{KitHeader, OpenedKit};
 use serde_json::json;
 
 use crate::ui::{Ui, style, styled};
 
 /// Shows what a kit holds, or would hold.
-pub fn show_made(ui: &Ui, file: &Path, head: &Head, is_dry_run: bool) {
+pub fn show_made(ui: &Ui, file: &Path, head: &KitHeader, is_dry_run: bool) {
     let verb = if is_dry_run { "would hold" } else { "holds" };
     let what = format!("{}, {}", count(head.archives, "archive"), size(head.bytes));
     ui.say(format!("{}: {} {verb} {what}", styled(style::STRONG, "kit"), file.display()));
@@ -26,7 +26,7 @@ pub fn show_made(ui: &Ui, file: &Path, head: &Head, is_dry_run: bool) {
 }
 
 /// Shows what came out of a kit; whether it is for the workspace here, where there is one.
-pub fn show_opened(ui: &Ui, file: &Path, opened: &Opened, is_for_here: Option<bool>) {
+pub fn show_opened(ui: &Ui, file: &Path, opened: &OpenedKit, is_for_here: Option<bool>) {
     let head = &opened.head;
     let (all, known) = (count(head.archives, "archive"), head.archives - opened.new);
     let known = if known > 0 { format!(", {known} of them known before") } else { String::new() };

@@ -2,7 +2,7 @@
 
 use bibliotax_app::need::sources::ArchiveContents;
 use bibliotax_app::need::{DeclaredLine, DeclaredPackage, Inherited, Plan};
-use bibliotax_archive::look::Inside;
+use bibliotax_archive::inspect::ArchivedFile;
 use bibliotax_present::words::{count, size};
 
 use super::changes;
@@ -26,7 +26,7 @@ fn show_archive(ui: &Ui, contents: &ArchiveContents) {
     let head = styled(style::STRONG, "archive");
     let what = format!("{}, {}", size(archive.size), count(files.len(), "file"));
     ui.say(format!("{head}: {} ({what}), SHA-256 {}", clean(url), archive.sha256));
-    let row = |file: &Inside| vec![format!(" {}", clean(&file.path)), size(file.size)];
+    let row = |file: &ArchivedFile| vec![format!(" {}", clean(&file.path)), size(file.size)];
     ui.say(ui.table(files.iter().take(MAX_FILES).map(row)));
     if let Some(more) = files.len().checked_sub(MAX_FILES).filter(|more| *more > 0) {
         ui.say(format!("  and {more} more"));

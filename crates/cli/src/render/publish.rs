@@ -5,7 +5,7 @@ use bibliotax_app::release_status;
 use bibliotax_archive::select::{LeftOut, PackFile, in_words};
 use bibliotax_present::words::{self, count, size};
 use bibliotax_registry::model::release::{Published, Release};
-use bibliotax_registry::model::standing::Change;
+use bibliotax_registry::model::release_status::Change;
 use bibliotax_registry::publish::pack::SuspectFile;
 use serde_json::{Value, json};
 

@@ -2,7 +2,7 @@
 
 use bibliotax_app::steps::SeenStep;
 use bibliotax_core::card::StepCheck;
-use bibliotax_core::steps::{Standing, Todo};
+use bibliotax_core::steps::{StepStatus, Todo};
 use bibliotax_present::words::{count, step_place};
 use serde_json::{Value, json};
 
@@ -33,28 +33,28 @@ pub fn list(ui: &Ui, todos: &[Todo<'_>], all: bool) {
 fn show(ui: &Ui, places: &[&Todo<'_>]) {
     let Some(first) = places.first() else { return };
     let head = styled(style::STRONG, &first.step.id);
-    ui.answer(format!("\n{head}  {} {}", first.package.name, first.package.told_version()));
+    ui.answer(format!("\n{head}  {} {}", first.package.name, first.package.shown_version()));
     let width = ui.terminal_width().unwrap_or(PIPE_WIDTH).saturating_sub(2);
     for line in textwrap::wrap(&clean(&first.step.text), width) {
         ui.answer(format!("  {line}"));
     }
-    let row = |todo: &&Todo<'_>| vec![format!("  {}", standing(todo.standing)), step_place(&todo.place)];
+    let row = |todo: &&Todo<'_>| vec![format!("  {}", status(todo.status)), step_place(&todo.place)];
     ui.answer(ui.table(places.iter().map(row)));
 }
 
-fn standing(standing: Standing) -> String {
-    let (style, word) = match standing {
-        Standing::New => (style::WARNING, "open"),
-        Standing::Changed => (style::WARNING, "open again, it reads otherwise now"),
-        Standing::Updated => (style::WARNING, "open again, after the update"),
-        Standing::Done => (style::GOOD, "done"),
+fn status(status: StepStatus) -> String {
+    let (style, word) = match status {
+        StepStatus::New => (style::WARNING, "open"),
+        StepStatus::Changed => (style::WARNING, "open again, it reads otherwise now"),
+        StepStatus::Updated => (style::WARNING, "open again, after the update"),
+        StepStatus::Done => (style::GOOD, "done"),
     };
     styled(style, word)
 }
 
 fn to_json(todo: &Todo<'_>) -> Value {
     json!({ "package": todo.package.name, "version": todo.package.version, "id": todo.step.id, "text": todo.step.text,
-        "place": todo.place, "standing": todo.standing, "check": todo.step.check })
+        "place": todo.place, "standing": todo.status, "check": todo.step.check })
 }
 
 /// Shows that a step was ticked off or opened again, or would be; how many are open then.

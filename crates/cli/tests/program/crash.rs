@@ -48,7 +48,7 @@ fn an_install_killed_at_any_moment_is_completed_by_the_next() {
     let new = old.replace("\"1.0\"", "\"1.1\"");
     let whole = time_of(|| drop(garden.run(&["install"]).expect(0)));
     for moment in 0..moments() {
-        // Back and forth, so that every kill falls into a change of all packages; the store anew each time.
+        // Back and forth, so that every kill falls into a change of all packages; the store again each time.
         let _ = fs::remove_dir_all(garden.path("store"));
         let (text, version) = if moment % 2 == 0 { (&new, "1.1.0") } else { (&old, "1.0.0") };
         garden.write("gate/bibliotax.toml", text);

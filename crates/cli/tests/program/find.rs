@@ -105,10 +105,10 @@ fn what_is_found_follows_what_is_published() {
     };
     assert!(found("vane").contains(&("weather-vane".to_owned(), 0)));
     assert_eq!(found("dew"), [("dew-point".to_owned(), 2)], "a new package uses it as well");
-    // A list that was made anew is another one, and the database notices.
+    // A list that was made again is another one, and the database notices.
     garden.run_in(".", &["registry", "check", "seedhouse", "--mend"]).expect(0);
     assert_eq!(found("dew"), [("dew-point".to_owned(), 2)]);
-    // One that is torn is made anew.
+    // One that is torn is made again.
     let cache = garden.path("store/registries");
     let folder = fs::read_dir(cache).unwrap().flatten().next().unwrap().path();
     fs::write(folder.join("names.sqlite"), "something else").unwrap();

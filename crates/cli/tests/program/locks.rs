@@ -1,4 +1,4 @@
-//! Locks that can't be trusted: each told for what it is, and made anew only by `resolve`.
+//! Locks that can't be trusted: each told for what it is, and made again only by `resolve`.
 
 use insta::assert_snapshot;
 

@@ -1,4 +1,4 @@
-//! What a machine has, held against what a project asks for.
+//! What a machine has, checked against what a project asks for.
 #![cfg(unix)]
 
 use std::fs;

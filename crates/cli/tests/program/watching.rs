@@ -28,7 +28,7 @@ impl Watching {
     }
 
     /// Waits for a line that has this in it.
-    fn hear(&self, wanted: &str) {
+    fn on_event(&self, wanted: &str) {
         let mut heard = Vec::new();
         while let Ok(line) = self.lines.recv_timeout(Duration::from_secs(30)) {
             heard.push(line);
@@ -52,26 +52,26 @@ fn what_is_saved_is_resolved_installed_and_rendered_and_errors_leave_the_last_go
     let garden = Garden::needing(&["dew-point 1.4.0", "moss-map 1.0.0"], "dew-point = \"1\"");
     let manifest = garden.read("gate/bibliotax.toml");
     let watching = Watching::start(&garden);
-    watching.hear("1 package put there");
-    watching.hear("watching bibliotax.toml");
+    watching.on_event("1 package put there");
+    watching.on_event("watching bibliotax.toml");
     garden.write("gate/bibliotax.toml", &format!("{manifest}moss-map = \"1\"\n"));
-    watching.hear("added  moss-map");
-    watching.hear("watching");
+    watching.on_event("added  moss-map");
+    watching.on_event("watching");
     assert_eq!(garden.shelf(), ["dew-point 1.4.0", "moss-map 1.0.0"]);
     garden.write("gate/bibliotax.toml", &format!("{manifest}moss-map = \"5\"\n"));
-    watching.hear("resolve.conflict");
-    watching.hear("watching");
+    watching.on_event("resolve.conflict");
+    watching.on_event("watching");
     garden.write("gate/bibliotax.toml", &format!("{manifest}moss-map =\n"));
-    watching.hear("manifest.syntax");
-    watching.hear("watching");
+    watching.on_event("manifest.syntax");
+    watching.on_event("watching");
     assert_eq!(garden.shelf(), ["dew-point 1.4.0", "moss-map 1.0.0"], "the last good shelf");
     // As an editor saves that puts a new file in the place of the old one.
     garden.write("gate/new.toml", &manifest);
     std::fs::rename(garden.path("gate/new.toml"), garden.path("gate/bibliotax.toml")).unwrap();
-    watching.hear("gone  moss-map");
-    watching.hear("watching");
+    watching.on_event("gone  moss-map");
+    watching.on_event("watching");
     garden.write("gate/links/names.txt", "{% for package in packages %}{{ package.name }}\n{% endfor %}");
-    watching.hear("watching");
+    watching.on_event("watching");
     let names =
         || std::fs::read_to_string(garden.path("gate/shelf/links/gate-kiosk.names.txt")).unwrap_or_default();
     let begun = std::time::Instant::now();

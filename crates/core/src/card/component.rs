@@ -1,4 +1,4 @@
-//! Optional parts of a package that have a name: what each adds.
+//! Components: optional, named parts of a package, and what each adds.
 
 use std::collections::BTreeSet;
 

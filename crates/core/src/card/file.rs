@@ -1,4 +1,4 @@
-//! The archives of a release: which part each holds, for which targets, and how it is packed.
+//! The archives of a release: the part in each, its targets, and its format.
 
 use std::fmt;
 use std::sync::LazyLock;

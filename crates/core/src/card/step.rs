@@ -1,4 +1,4 @@
-//! Steps: what a person must still do after an install or an update.
+//! Steps: what a person has to do by hand after an install or an update.
 
 use serde::{Deserialize, Serialize};
 

@@ -1,4 +1,4 @@
-//! What systems and processors are called here, so that a slip, or a name from elsewhere, doesn't become one that nothing fits.
+//! The known names of operating systems and processors, so that a typo or a foreign name is found.
 //!
 //! Other values can be said, too: nobody knows all systems and processors.
 

@@ -1,4 +1,4 @@
-//! A graph in lines, each further in the further it is from a project.
+//! A graph as indented lines.
 //!
 //! What a package needs stands under it once: where it is nearest to a project, and first among such places.
 

@@ -1,4 +1,4 @@
-//! The ways from projects to a package.
+//! The paths from projects to a package.
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 

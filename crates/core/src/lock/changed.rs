@@ -1,4 +1,4 @@
-//! Whether what is locked is still what its registry has: a release never changes and never vanishes.
+//! Checks that a locked release is still what its registry has: a release never changes and never vanishes.
 
 use super::LockedPackage;
 use crate::history::History;

@@ -1,4 +1,4 @@
-//! What a lock is made from, as one digest: whether it is still what the manifests lead to.
+//! The digest of what a lock is made from.
 
 use std::collections::BTreeMap;
 

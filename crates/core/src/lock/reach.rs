@@ -1,4 +1,4 @@
-//! Who reaches which packages of a lock: worked out from what members and packages need, and kept nowhere.
+//! Which members reach which packages of a lock.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
@@ -9,7 +9,7 @@ use crate::workspace::Workspace;
 
 /// The needs of a lock's packages, by their places in the lock, for many questions.
 #[derive(Debug)]
-pub struct Wires<'l> {
+pub struct NeedGraph<'l> {
     lock: &'l Lock,
     places: HashMap<&'l PackageName, usize>,
     needs: Vec<Vec<usize>>,
@@ -18,7 +18,7 @@ pub struct Wires<'l> {
 /// Packages that are reached, by their places in the lock, each with the purposes: `run`, and those of `[needs-for]`.
 pub type Reached<'l> = BTreeMap<usize, BTreeSet<&'l str>>;
 
-impl<'l> Wires<'l> {
+impl<'l> NeedGraph<'l> {
     /// The wires of a lock.
     pub fn of(lock: &'l Lock) -> Self {
         let named = lock.packages.iter().enumerate().map(|(at, package)| (&package.name, at));

@@ -1,8 +1,8 @@
-//! What of a lock goes where on a shelf: each package once for every target that reaches it.
+//! Which packages of a lock go onto a shelf: each once for every target that reaches it.
 
 use std::collections::BTreeSet;
 
-use super::{Lock, LockedFile, LockedMember, LockedPackage, Wires, by_spot};
+use super::{Lock, LockedFile, LockedMember, LockedPackage, NeedGraph, by_spot};
 use crate::facet::{Facets, Fits, Target};
 use crate::name::{PackageName, PartName, Purpose, TargetName};
 use crate::variant::{Variant, made_for};
@@ -122,7 +122,7 @@ impl Lock {
             let packages = self.packages.iter().enumerate();
             return packages.flat_map(|(at, package)| package.spots().map(move |spot| (at, spot))).collect();
         }
-        let wires = Wires::of(self);
+        let wires = NeedGraph::of(self);
         let mut wanted = BTreeSet::new();
         for (spot, members) in by_spot(&scope.members_of(self)) {
             let reached = wires.reached_on(spot, &members, scope.without);

@@ -1,4 +1,4 @@
-//! A lock as text: written in one form, read with the reason why it can't be.
+//! The lock as text: written in one form, and read with a reason for each fault.
 
 use std::collections::BTreeMap;
 use std::fmt;
@@ -30,7 +30,7 @@ struct Document {
 pub struct LockFault {
     /// What is wrong, and where.
     pub fault: Fault,
-    /// Whether `resolve` may write the lock anew: not where a newer version wrote it.
+    /// Whether `resolve` may write the lock again: not where a newer version wrote it.
     pub replaceable: bool,
 }
 
@@ -161,7 +161,7 @@ const ADVICE: &str =
 fn conflict_fault(text: &str) -> Option<Fault> {
     let span = conflict_marker(text)?;
     let fault = Fault::new("lock.conflict", "the lock still has both sides of a merge", span);
-    Some(fault.label("a conflict marker").mend(ADVICE))
+    Some(fault.label("a conflict marker").advice(ADVICE))
 }
 
 /// Reads just the format, which stands near the top, so that nothing newer is misread.
@@ -177,7 +177,7 @@ fn newer_format(text: &str) -> Option<Fault> {
             format!("the lock has format {format}, and this version of bibliotax reads up to {FORMAT}");
         Fault::new("lock.newer", message, start..start + digits)
             .label("written by a newer version")
-            .mend("use the version of bibliotax that your team uses; nothing was changed")
+            .advice("use the version of bibliotax that your team uses; nothing was changed")
     })
 }
 
@@ -186,9 +186,9 @@ fn broken(text: &str, error: &serde_json::Error) -> Fault {
     if error.is_eof() {
         return Fault::new("lock.cut-short", "the lock ends too early", at..at)
             .label("cut short here")
-            .mend(ADVICE);
+            .advice(ADVICE);
     }
-    Fault::new("lock.broken", "the lock can't be read", at..at).label(without_place(error)).mend(ADVICE)
+    Fault::new("lock.broken", "the lock can't be read", at..at).label(without_place(error)).advice(ADVICE)
 }
 
 /// The byte at a line and column that both count from 1; the column counts bytes.
@@ -207,7 +207,7 @@ fn inconsistent(text: &str, package: &LockedPackage) -> Fault {
     let at = text.find(&beginning).unwrap_or(0);
     let end = text[at..].find('\n').map_or(text.len(), |length| at + length);
     let message = format!("the lock has {} for other targets than its members have", package.name);
-    Fault::new("lock.inconsistent", message, at..end).label("this package").mend(ADVICE)
+    Fault::new("lock.inconsistent", message, at..end).label("this package").advice(ADVICE)
 }
 
 fn edited(text: &str) -> Fault {
@@ -215,5 +215,5 @@ fn edited(text: &str) -> Fault {
     let message = "the lock was changed by hand or by a merge: it isn't what its digest says";
     Fault::new("lock.edited", message, at..at + 8.min(text.len() - at))
         .label("the digest of the rest")
-        .mend(ADVICE)
+        .advice(ADVICE)
 }

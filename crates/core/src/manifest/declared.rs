@@ -1,4 +1,4 @@
-//! Where a manifest says that a package comes from, where that is no registry.
+//! The source that a manifest declares for a package outside registries.
 
 use serde::Serialize;
 

@@ -1,4 +1,4 @@
-//! Editing a manifest's text in place: comments, order and spacing survive every command.
+//! Edits a manifest's text in place: comments, order and spacing survive.
 
 use toml_edit::{Array, Decor, DocumentMut, InlineTable, Item, RawString, Table, TableLike, Value, value};
 

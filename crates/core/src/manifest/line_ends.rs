@@ -1,4 +1,4 @@
-//! How the lines of a text end, and what stands before the first: both stay as they are when the text is edited.
+//! Line ends and byte order mark of a text, which edits keep.
 
 const BYTE_ORDER_MARK: char = '\u{feff}';
 

@@ -1,4 +1,4 @@
-//! As much of a manifest as it takes to know which other files belong to it: read by a TOML parser, and without its meaning.
+//! The part of a manifest that says which other files belong to it, parsed without the rest.
 
 use std::ops::Range;
 

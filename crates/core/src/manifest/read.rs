@@ -1,4 +1,4 @@
-//! Reading a manifest: from TOML to meaning, with every fault that one look can find.
+//! Reads a manifest: from TOML to meaning, with every fault found in one pass.
 
 mod card;
 mod fits;
@@ -62,7 +62,7 @@ pub fn read(
 ) -> Result<Manifest, Vec<Fault>> {
     if text.trim().is_empty() {
         let fault = Fault::new("manifest.empty", "the manifest is empty", 0..text.len());
-        return Err(vec![fault.mend("delete it and run `bibliotax init`, or begin it with `[project]`")]);
+        return Err(vec![fault.advice("delete it and run `bibliotax init`, or begin it with `[project]`")]);
     }
     let document = Document::parse(text).map_err(|error| vec![syntax::fault(text, &error)])?;
     let mut reader = Reader { faults: Vec::new(), root, cards };
@@ -95,7 +95,7 @@ impl Reader<'_> {
             None if workspace.is_some() => None,
             None => {
                 let fault = Fault::new("manifest.no-project", "the manifest doesn't name its project", 0..0);
-                self.faults.push(fault.mend("begin it with `[project]` and `name = \"…\"`"));
+                self.faults.push(fault.advice("begin it with `[project]` and `name = \"…\"`"));
                 None
             }
         };
@@ -157,7 +157,7 @@ impl Reader<'_> {
         self.only_known(table, "`[project]`", &PROJECT_KEYS);
         if table.get("name").is_none() {
             let fault = Fault::new("manifest.no-project", "the project has no name", span(item));
-            self.faults.push(fault.mend("write `name = \"…\"` under `[project]`"));
+            self.faults.push(fault.advice("write `name = \"…\"` under `[project]`"));
         }
         let version = self.parsed(table, "version");
         let license = self.parsed(table, "license");
@@ -184,7 +184,7 @@ impl Reader<'_> {
             let at = top.get_key_value(key).map_or(0..0, |(key, _)| key_span(key));
             let message = format!("`[{key}]` holds for the whole workspace, and this is one member of it");
             self.faults.push(
-                Fault::new("workspace.root-only", message, at).mend("write it in the workspace's root"),
+                Fault::new("workspace.root-only", message, at).advice("write it in the workspace's root"),
             );
         }
     }
@@ -234,7 +234,7 @@ impl Reader<'_> {
                         format!("registry `{}` has no `url`", key.get()),
                         span(item),
                     );
-                    self.faults.push(fault.mend("write where it is: a folder or a URL"));
+                    self.faults.push(fault.advice("write where it is: a folder or a URL"));
                     return None;
                 };
                 let plain = table.get("plain").is_some_and(|item| self.flag(item, "plain"));
@@ -269,7 +269,7 @@ pub fn user_in_url(url: &str, at: ops::Range<usize>) -> Fault {
         .split('/')
         .next()
         .unwrap_or_default();
-    Fault::new("manifest.place", message, at).mend(format!(
+    Fault::new("manifest.place", message, at).advice(format!(
         "take it out of the URL, then keep it where only you read it: `bibliotax registry sign-in {host}`"
     ))
 }

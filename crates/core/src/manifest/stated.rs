@@ -1,4 +1,4 @@
-//! What people state of a package whose own files don't: a card beside a manifest, or inside a need.
+//! A card for a package whose own files have none: beside a manifest, or inside a need.
 
 use std::collections::BTreeMap;
 

@@ -1,4 +1,4 @@
-//! Texts that are no TOML: which slip it was, where, and the mend.
+//! Faults of texts that aren't TOML: what is wrong, where, and the fix.
 
 use std::ops::Range;
 
@@ -13,7 +13,9 @@ pub fn fault(text: &str, error: &TomlError) -> Fault {
     if let Some(span) = conflict_marker(text) {
         return Fault::new("manifest.conflict", "the manifest still has both sides of a merge", span)
             .label("a conflict marker")
-            .mend("keep what is right of both sides and take the markers out; then run `bibliotax resolve`");
+            .advice(
+                "keep what is right of both sides and take the markers out; then run `bibliotax resolve`",
+            );
     }
     let span = error.span().unwrap_or(0..0);
     let line = line_around(text, span.start);
@@ -56,14 +58,14 @@ fn curly_quotes(text: &str, at: usize) -> Fault {
     let width = text[at..].chars().next().map_or(0, char::len_utf8);
     Fault::new("manifest.curly-quotes", "curly quotes don't quote here", at..at + width)
         .label("an editor may have turned it")
-        .mend("use straight quotes: `\"`")
+        .advice("use straight quotes: `\"`")
 }
 
 fn duplicate(text: &str, span: Range<usize>) -> Fault {
     let key = &text[span.clone()];
     Fault::new("manifest.duplicate-key", format!("`{key}` stands here for the second time"), span)
         .label("given before")
-        .mend("keep one of the two")
+        .advice("keep one of the two")
 }
 
 /// Whether the parser stumbled in an array, behind an element and in front of another.
@@ -78,7 +80,7 @@ fn unquoted_name(text: &str, line: Range<usize>, span: Range<usize>) -> Fault {
     if key.contains('/') && !key.starts_with('[') {
         return Fault::new("manifest.unquoted-name", "a name with a `/` stands in quotes", span)
             .label("TOML wants quotes around this key")
-            .mend(format!("write `\"{key}\"`"));
+            .advice(format!("write `\"{key}\"`"));
     }
     Fault::new("manifest.syntax", "this can't be read as TOML", span).label("no key can have this character")
 }
@@ -96,7 +98,7 @@ fn unquoted_value(text: &str, line: Range<usize>, span: Range<usize>) -> Fault {
             let start = text[line.clone()].find(value).map_or(span.start, |at| line.start + at);
             fault(start..start + value.len())
                 .label("no quotes around it")
-                .mend(format!("write `\"{value}\"`"))
+                .advice(format!("write `\"{value}\"`"))
         }
         Some(_) => fault(span).label("expected the end of the line, or quotes around a text"),
     }

@@ -91,7 +91,7 @@ mod tests {
         let told = |faults: Vec<crate::fault::Fault>| {
             faults
                 .iter()
-                .map(|f| format!("{}: {} ({})", f.code, f.message, f.mend.as_deref().unwrap_or("")))
+                .map(|f| format!("{}: {} ({})", f.code, f.message, f.advice.as_deref().unwrap_or("")))
                 .collect()
         };
         manifest.map(|manifest| manifest.tasks).map_err(told)

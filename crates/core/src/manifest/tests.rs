@@ -33,7 +33,7 @@ fn package(text: &str) -> PackageName {
 
 fn faults(text: &str) -> Vec<(&'static str, &str, Option<String>)> {
     let faults = Manifest::read(text).unwrap_err();
-    faults.into_iter().map(|fault| (fault.code, &text[fault.span], fault.mend)).collect()
+    faults.into_iter().map(|fault| (fault.code, &text[fault.span], fault.advice)).collect()
 }
 
 #[test]
@@ -105,12 +105,12 @@ fn each_slip_has_its_own_fault_at_its_place() {
         ("[registries]\nseedhouse = { owns = [] }", "manifest.no-url", "{ owns = [] }", None),
         ("[needs]\na = ", "manifest.syntax", "", None),
     ];
-    for (rest, code, at, mend) in rows {
+    for (rest, code, at, advice) in rows {
         let text = format!("{project}{rest}");
         let faults = faults(&text);
         let first = &faults[0];
         assert_eq!((first.0, first.1), (code, at), "{rest}: {faults:?}");
-        assert!(mend.is_none() || first.2.as_deref() == mend, "{rest}: {faults:?}");
+        assert!(advice.is_none() || first.2.as_deref() == advice, "{rest}: {faults:?}");
     }
 }
 

@@ -1,4 +1,4 @@
-//! A set of versions in the grammar of ranges: for ranges that no person wrote.
+//! Prints a set of versions in the grammar of ranges.
 
 use std::fmt;
 

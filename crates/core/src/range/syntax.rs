@@ -1,4 +1,4 @@
-//! The grammar of ranges: reading it, writing it, and the set that a clause stands for.
+//! The grammar of ranges: parsing, printing, and the set that a clause stands for.
 //!
 //! ```text
 //! range  = clause ("or" clause)*
@@ -148,7 +148,7 @@ pub fn written(clause: &[Bound]) -> String {
 
 /// Reads a range of the grammar above; VERS texts are read by their own module.
 ///
-/// The fault tells what was expected; what was probably meant is for `mend` to say.
+/// The fault tells what was expected; what was probably meant is for `advice` to say.
 pub fn parse(text: &str) -> Result<Vec<Clause>, Fault> {
     if text.len() > MAX_RANGE_LEN {
         let message = format!("a range has at most {MAX_RANGE_LEN} characters");

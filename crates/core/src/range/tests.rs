@@ -269,12 +269,12 @@ fn bad_ranges_point_at_the_character_and_offer_what_was_meant() {
         ("vers:other/>=1", 5..10, "range.scheme", None),
         ("vers:semver/>=1|>=1.0", 12..21, "range.unexpected", None),
     ];
-    for (bad, span, code, mend) in rows {
+    for (bad, span, code, advice) in rows {
         let fault = bad.parse::<Range>().unwrap_err();
-        let mend = mend.or(fault.mend.as_deref().filter(|_| code == "range.scheme"));
+        let advice = advice.or(fault.advice.as_deref().filter(|_| code == "range.scheme"));
         assert_eq!(
-            (fault.span.clone(), fault.code, fault.mend.as_deref()),
-            (span, code, mend),
+            (fault.span.clone(), fault.code, fault.advice.as_deref()),
+            (span, code, advice),
             "{bad}: {fault:?}"
         );
     }

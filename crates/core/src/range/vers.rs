@@ -18,7 +18,7 @@ pub fn parse(text: &str) -> Result<Vec<Clause>, Fault> {
         let message = format!("versions of the scheme `{scheme}` can't be compared here");
         return Err(Fault::new("range.scheme", message, 0..scheme.len())
             .label("not `semver` or `generic`")
-            .mend("write the range for `vers:semver/`, or in words such as `2.4 .. 3`"));
+            .advice("write the range for `vers:semver/`, or in words such as `2.4 .. 3`"));
     }
     let start = scheme.len() + 1;
     if constraints.trim() == "*" {

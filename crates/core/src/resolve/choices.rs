@@ -1,4 +1,4 @@
-//! Sets of choices for one package: bit 0 is "left out", bit `i + 1` its `i`-th release, oldest first.
+//! Sets of values of a variable: bit 0 is "left out", bit `i + 1` is the `i`-th release, oldest first.
 
 use smallvec::{SmallVec, smallvec};
 

@@ -15,17 +15,17 @@ use crate::card::CardNeed;
 use crate::name::{FacetName, PackageName};
 use crate::range::Range;
 
-/// Contradictions that are gone through at most to tell a conflict with as few facts as possible: usual ones take
+/// Conflicts that are gone through at most to tell a conflict with as few facts as possible: usual ones take
 /// a few dozen. One that took more to find is told as it was found, for nobody could follow it anyway.
 const MAX_CONFLICTS: u64 = 5_000;
 
 /// Most facts of which it is tried for each whether it is needed.
 const MAX_FACTS: usize = 300;
 
-/// A contradiction, told from the project to the clash.
+/// A conflict, told from the project to the clash.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Conflict {
-    /// The chain of facts; taking any away would end the contradiction, if it is minimal.
+    /// The chain of facts; taking any away would end the conflict, if it is minimal.
     pub facts: Vec<Sentence>,
     /// What follows from them.
     pub clash: Sentence,
@@ -33,7 +33,7 @@ pub struct Conflict {
     pub direct: Vec<usize>,
     /// The packages in it that were held at their releases, by name.
     pub held: Vec<PackageName>,
-    /// The places in it that releases don't fit, by number, with the facet that speaks against them.
+    /// The targets in it that releases don't fit, by number, with the facet that speaks against them.
     pub misfits: Vec<(usize, Option<FacetName>)>,
     /// Whether every fact was shown to be needed; not where that would take too long.
     pub is_minimal: bool,
@@ -61,7 +61,7 @@ pub struct Sentence {
     pub is_question: bool,
 }
 
-/// Tells a refutation that a search ended in after so many contradictions.
+/// Tells a refutation that a search ended in after so many conflicts.
 pub fn explain<C: Catalogue>(universe: &Universe<'_, C>, unsat: &Unsat, conflicts: u64) -> Conflict {
     let left = Cell::new(if conflicts < MAX_CONFLICTS { MAX_CONFLICTS } else { 0 });
     let teller = Explainer { problem: universe.problem, packages: &universe.packages, universe, left };
@@ -86,8 +86,8 @@ pub fn explain<C: Catalogue>(universe: &Universe<'_, C>, unsat: &Unsat, conflict
     let mut held: Vec<PackageName> = held.collect();
     held.sort();
     let misfits = core.iter().filter_map(|fact| match fact {
-        Fact::Unfit { place, lack: Lack::Facet(facet), .. } => Some((*place, Some(facet.clone()))),
-        Fact::Unfit { place, lack: Lack::Part(_), .. } => Some((*place, None)),
+        Fact::Unfit { target, lack: Lack::Facet(facet), .. } => Some((*target, Some(facet.clone()))),
+        Fact::Unfit { target, lack: Lack::Part(_), .. } => Some((*target, None)),
         _ => None,
     });
     let misfits: BTreeSet<(usize, Option<FacetName>)> = misfits.collect();
@@ -105,7 +105,7 @@ struct Explainer<'u, C> {
     problem: &'u Problem,
     packages: &'u [Package],
     universe: &'u Universe<'u, C>,
-    /// How many contradictions may yet be gone through to tell it shorter.
+    /// How many conflicts may yet be gone through to tell it shorter.
     left: Cell<u64>,
 }
 
@@ -132,7 +132,7 @@ impl<C: Catalogue> Explainer<'_, C> {
         narrowing.all(|term| term.choices == first.choices).then(|| first.choices.clone())
     }
 
-    /// The facts without those that are not needed for the contradiction.
+    /// The facts without those that are not needed for the conflict.
     fn minimal<'f>(&self, mut facts: Vec<&'f Fact>) -> Vec<&'f Fact> {
         // What a search ends in is about all that it went through; a second one is about less.
         while !self.is_over_budget() {
@@ -160,7 +160,7 @@ impl<C: Catalogue> Explainer<'_, C> {
     }
 
     /// The facts with what several releases of one package need of another told in one, where that is still
-    /// enough for the contradiction.
+    /// enough for the conflict.
     fn merged(&self, facts: &[&Fact]) -> Vec<Fact> {
         let mut merged: Vec<Fact> = facts.iter().map(|fact| (*fact).clone()).collect();
         let mut at = 0;
@@ -183,7 +183,7 @@ impl<C: Catalogue> Explainer<'_, C> {
         merged
     }
 
-    /// Those of the facts that a search for a contradiction comes down to, in their order; `None` if it finds
+    /// Those of the facts that a search for a conflict comes down to, in their order; `None` if it finds
     /// none.
     fn unsat_core<'f>(&self, facts: &[&'f Fact]) -> Option<Vec<&'f Fact>> {
         let mut engine = Engine::default();

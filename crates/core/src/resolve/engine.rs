@@ -1,18 +1,17 @@
-//! A conflict-driven solver over many-valued variables.
+//! A conflict-driven clause-learning (CDCL) solver over many-valued variables.
 //!
-//! Each variable has a domain: the choices still open. A clause is a list of terms "this variable is among
-//! these choices" of which at least one must hold. Two terms of each clause are watched: only when a
-//! watched one becomes impossible is the clause looked at. When the last open term of a clause forces a
-//! domain to shrink, that is a step with the clause as its reason. When no term is left open, `analysis`
-//! resolves the reasons backwards until one term alone decided at the current level is to blame; the clause so
-//! learned takes the search back to where it matters. `propagation` follows what is watched, `proof` remembers what each learned clause follows from,
-//! `activity` which variables are to blame most, and `memory` forgets learned clauses that don't help.
+//! A variable's domain is the set of its values that are still open. A clause is a list of literals "this variable is one of
+//! these values", of which at least one must hold. Two literals of each clause are watched: a clause is examined only when a watched
+//! literal becomes false. When the last open literal of a clause narrows a domain, that assignment is put on the trail with the clause as its
+//! reason. When no literal is open, `analysis` resolves the reasons backwards to the first unique implication point, and the learned
+//! clause makes the search jump back. `propagation` follows the watches, `proof` remembers what each learned clause was
+//! resolved from, `activity` ranks the variables of recent conflicts, and `restarts` restarts and deletes learned clauses that don't help.
 //!
-//! Clauses may be added at any time, also when they force or contradict something at once. Nothing here is
-//! random: the same calls lead to the same steps.
+//! Clauses may be added at any time, also when they propagate or are violated at once. Nothing here is random: the same calls
+//! lead to the same assignments.
 //!
-//! Sets lie one after the other in long vectors of words, a variable's sets all with the same number of them:
-//! the search spends its time comparing such words.
+//! Sets lie one after the other in long vectors of words, all sets of a variable with the same number of words: the search
+//! spends its time comparing them.
 
 mod activity;
 mod analysis;
@@ -31,23 +30,23 @@ use super::choices::{Choices, View, words};
 /// A variable.
 pub type Var = usize;
 
-/// A clause's place among the clauses.
+/// The index of a clause.
 type ClauseId = u32;
 
-/// A step's place on the trail.
+/// The index of an assignment on the trail.
 type StepId = u32;
 
-/// No clause, or no step.
+/// No clause, or no assignment.
 const NONE: u32 = u32::MAX;
 
-/// That a variable is among these choices.
+/// A literal: a variable has one of these values.
 #[derive(Debug, Clone)]
 pub struct Term {
     pub var: Var,
     pub choices: Choices,
 }
 
-/// A term inside a clause: its set begins at this place in `sets`.
+/// A literal in a clause: its set begins at this index of `sets`.
 #[derive(Debug, Clone, Copy)]
 struct Literal {
     var: u32,
@@ -56,18 +55,18 @@ struct Literal {
 
 #[derive(Debug, Clone, Copy)]
 struct Clause {
-    /// Its literals' places; the first two are watched, and no variable occurs twice.
+    /// The range of its literals; the first two are watched, and no variable occurs twice.
     from: u32,
     to: u32,
     proof: ProofId,
-    /// How many levels met in it when it was learned; 0 where it was stated and is never forgotten.
+    /// Its number of decision levels when it was learned (LBD); 0 for an original clause, which is never deleted.
     levels: u32,
 }
 
-/// That a clause wants to be looked at when its literal with `set` has become impossible and `other` not certain.
+/// A watch: its clause is examined when the literal with `set` has become false and `other` is not true.
 ///
-/// It is kept with one choice of the set, and only looked at when that choice is closed: then another one that is
-/// open takes over, or the literal is impossible. The newest one is kept with, since it stays open most often.
+/// It is attached to one value of the set and looked at only when that value is excluded: then another value that is
+/// open takes over, or the literal is false. It is the newest one, since that stays open most often.
 #[derive(Debug, Clone, Copy)]
 struct Watch {
     clause: ClauseId,
@@ -83,18 +82,18 @@ struct Step {
     /// The clause that forced it; `NONE` for a decision.
     reason: ClauseId,
     level: u32,
-    /// The step before it on the same variable.
+    /// The assignment before it on the same variable.
     previous: StepId,
     /// What it follows from, at level 0.
     proof: ProofId,
 }
 
-/// That the facts numbered so contradict each other.
+/// The numbers of facts that contradict each other.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Unsat(pub Vec<usize>);
 
-/// A clause that had at most one open term when it was added above level 0: the watches can't tell when it
-/// would force that term at a lower level, so it is looked at again whenever levels are left.
+/// A clause that had at most one open literal when it was added above level 0: the watches can't tell when it
+/// propagates at a lower level, so it is examined again after each backjump.
 #[derive(Debug)]
 struct Late {
     clause: ClauseId,
@@ -110,34 +109,34 @@ pub struct Engine {
     domains: Vec<u64>,
     steps: Vec<Step>,
     saved: Vec<u64>,
-    /// The last step of each variable.
+    /// The last assignment of each variable.
     last: Vec<StepId>,
     clauses: Vec<Clause>,
     literals: Vec<Literal>,
     sets: Vec<u64>,
-    /// What is watched with each choice of each variable.
+    /// The watches of each value of each variable.
     watchers: Vec<Vec<Watch>>,
-    /// Where each variable's choices begin in `watchers`.
+    /// Where each variable's values begin in `watchers`.
     choices: Vec<usize>,
     proofs: Proofs,
     learned: LearnedClause,
     activity: Activity,
     restarts: Restarts,
-    /// The choice that each variable had when it was last settled.
+    /// The value that each variable had when it was last assigned.
     saved_phases: Vec<Option<u32>>,
-    /// The next step whose consequences are to be drawn.
+    /// The next assignment to propagate.
     head: usize,
     level: u32,
     late: Vec<Late>,
     backjumps: usize,
-    /// How many decisions were made in all, and which number each has that stands.
+    /// How many decisions were made in all, and the number of each current one.
     decisions: u64,
     opened: Vec<u64>,
-    /// How many of the steps `take_changed` has told.
+    /// How many of the assignments `take_changed` has returned.
     reported: usize,
 }
 
-/// That certain decisions stood.
+/// A mark of the decisions made so far.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Mark {
     level: u32,
@@ -145,10 +144,10 @@ pub struct Mark {
     opened: u64,
 }
 
-/// How a clause stands.
+/// The state of a clause.
 enum ClauseState {
     Satisfied,
-    /// Only this literal is open.
+    /// Only this literal is open: the clause is unit.
     Unit(Literal),
     Conflicting,
 }
@@ -184,7 +183,7 @@ impl Default for Engine {
 }
 
 impl Engine {
-    /// A new variable with `width` choices, all open.
+    /// Adds a variable with `width` values, all open.
     pub fn new_var(&mut self, width: usize) -> Var {
         let var = self.widths.len();
         self.widths.push(width);
@@ -199,40 +198,39 @@ impl Engine {
         var
     }
 
-    /// How many choices a variable has.
+    /// How many values a variable has.
     pub fn width(&self, var: Var) -> usize {
         self.widths[var]
     }
 
-    /// The choices of a variable that are still open.
+    /// The values of a variable that are still open.
     pub fn domain(&self, var: Var) -> View<'_> {
         View::of(&self.domains[self.words_of(var)])
     }
 
-    /// How many decisions stand.
+    /// The current decision level.
     pub fn level(&self) -> u32 {
         self.level
     }
 
-    /// How often decisions were taken back: while this stays the same, what was settled stays settled.
+    /// How often the search has backtracked: while this stays the same, what was assigned stays assigned.
     pub fn backjumps(&self) -> usize {
         self.backjumps
     }
 
-    /// The variables that were narrowed since this was last asked; told again where a step was taken back
-    /// and another made.
+    /// The variables that were narrowed since the last call; again after backtracking and another assignment.
     pub fn take_changed(&mut self) -> Vec<Var> {
         let reported = std::mem::replace(&mut self.reported, self.steps.len());
         self.steps[reported..].iter().map(|step| step.var as usize).collect()
     }
 
-    /// The choice that a variable had when it was last settled, if it is open.
+    /// The saved phase of a variable, if it is open.
     pub fn saved_phase(&self, var: Var) -> Option<usize> {
         self.saved_phases[var].map(|choice| choice as usize).filter(|choice| self.domain(var).has(*choice))
     }
 
-    /// Takes the variable that contradictions were most about of those that want a decision: those of which
-    /// something has to be taken, and that is not settled.
+    /// Takes the variable with the most activity of those that need a decision: they can't be left out, and
+    /// aren't assigned.
     pub fn take_most_active(&mut self) -> Option<Var> {
         while let Some(var) = self.activity.take() {
             let domain = self.domain(var);
@@ -243,13 +241,13 @@ impl Engine {
         None
     }
 
-    /// States that one of `terms` holds; `fact` names this in a refutation, and may stand for several clauses.
+    /// Adds a clause; `fact` names it in a refutation, and several clauses may have the same fact.
     pub fn state(&mut self, terms: impl IntoIterator<Item = Term>, fact: usize) -> Result<(), Unsat> {
         let proof = self.proofs.fact(fact);
         self.state_by(terms, proof)
     }
 
-    /// States that one of `terms` holds, which follows from these facts.
+    /// Adds a clause that follows from these facts.
     pub fn state_following(
         &mut self,
         terms: impl IntoIterator<Item = Term>,
@@ -285,12 +283,12 @@ impl Engine {
         }
     }
 
-    /// A mark that tells later whether the decisions made so far still stand.
+    /// A mark that shows later whether the decisions made so far still hold.
     pub fn mark(&self) -> Mark {
         Mark { level: self.level, opened: self.opened.last().copied().unwrap_or_default() }
     }
 
-    /// Whether all decisions that had been made when a mark was set stand.
+    /// Whether all decisions that had been made when a mark was set still hold.
     pub fn still_holds(&self, mark: Mark) -> bool {
         let opened = (mark.level as usize).checked_sub(1).map(|at| self.opened.get(at));
         mark.level <= self.level && opened.is_none_or(|opened| opened == Some(&mark.opened))
@@ -304,7 +302,7 @@ impl Engine {
         self.narrow(var, choices, NONE);
     }
 
-    /// Draws all consequences, learning from every contradiction, until nothing more follows.
+    /// Propagates, and learns from every conflict, until nothing more follows.
     pub fn propagate(&mut self) -> Result<(), Unsat> {
         while let Some(violated) = self.unit_propagate() {
             self.learn_from(violated)?;
@@ -315,7 +313,7 @@ impl Engine {
 
     /// Makes a clause of the literals from this place on.
     fn add_clause(&mut self, from: usize, proof: ProofId, levels: u32) -> ClauseId {
-        // Open literals first, then those that became impossible last: the right ones to watch.
+        // Open literals first, then those that became false last: the right ones to watch.
         let mut literals = self.literals.split_off(from);
         literals.sort_by_key(|literal| std::cmp::Reverse(self.impossible_since(*literal).unwrap_or(NONE)));
         self.literals.append(&mut literals);
@@ -340,7 +338,7 @@ impl Engine {
         View::of(&self.sets[set..set + self.words_of(literal.var as usize).len()])
     }
 
-    /// The domain of a step's variable before it.
+    /// The domain of an assignment's variable before it.
     fn before(&self, step: &Step) -> View<'_> {
         let before = step.before as usize;
         View::of(&self.saved[before..before + self.words_of(step.var as usize).len()])
@@ -373,7 +371,7 @@ impl Engine {
         self.narrow(literal.var as usize, &choices, reason);
     }
 
-    /// Leaves of a variable's choices those in a set.
+    /// Narrows a variable to the values in a set.
     fn narrow(&mut self, var: Var, choices: &Choices, reason: ClauseId) {
         if self.domain(var).within(choices.view()) {
             return;
@@ -391,13 +389,13 @@ impl Engine {
         self.activity.queue(var);
     }
 
-    /// Takes back all decisions above `level`, and draws there what was stated since.
+    /// Backtracks to `level`, and propagates there the clauses that were added since.
     pub fn backjump(&mut self, level: u32) -> Result<(), Unsat> {
         self.undo_to(level);
         self.revisit_late().map_or(Ok(()), |violated| self.learn_from(violated))
     }
 
-    /// Takes back all decisions above `level`; whoever calls it heeds late clauses.
+    /// Backtracks to `level`; the caller has to examine late clauses.
     fn undo_to(&mut self, level: u32) {
         if level >= self.level {
             return;
@@ -420,9 +418,9 @@ impl Engine {
         self.level = level;
     }
 
-    /// Draws again what late clauses force at this level; the one that is violated, if one is.
+    /// Propagates late clauses at this level; returns a violated one.
     fn revisit_late(&mut self) -> Option<ClauseId> {
-        // What is drawn at level 0 is never taken back.
+        // Assignments at level 0 are never undone.
         self.late.retain(|late| late.seen_at > 0);
         for index in 0..self.late.len() {
             let Late { clause, seen_at } = self.late[index];
@@ -439,14 +437,14 @@ impl Engine {
         None
     }
 
-    /// The step that made a literal impossible; `None` while it is open.
+    /// The assignment that made a literal false; `None` while it is open.
     fn impossible_since(&self, literal: Literal) -> Option<StepId> {
         let set = self.set(literal);
         let misses = self.domain(literal.var as usize).misses(set);
         misses.then(|| self.blamed(set, self.last[literal.var as usize]))
     }
 
-    /// The step at or before `latest`, on the same variable, that took the last choice of a set that is impossible.
+    /// The assignment at or before `latest`, on the same variable, that excluded the last value of a set that is false.
     fn blamed(&self, set: View<'_>, latest: StepId) -> StepId {
         let mut blamed = latest;
         loop {
@@ -459,7 +457,7 @@ impl Engine {
     }
 }
 
-/// A place as it is kept: what a computer's memory can hold of clauses and sets stays below it.
+/// An index as it is stored: no memory holds so many clauses and sets that it overflows.
 fn offset(place: usize) -> u32 {
     u32::try_from(place).expect("the engine never holds four thousand million of anything")
 }

@@ -1,4 +1,4 @@
-//! What is asked of the resolver.
+//! A problem for the resolver: needs, targets, preferences, rules.
 
 use std::collections::BTreeMap;
 

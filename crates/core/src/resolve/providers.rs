@@ -1,4 +1,4 @@
-//! Capabilities whose provider nobody chose: anybody who may publish can say that a package provides one.
+//! Capabilities whose provider nobody chose: anybody who may publish can provide one.
 
 use std::collections::BTreeSet;
 

@@ -1,11 +1,11 @@
 //! The search for the best resolution.
 //!
-//! Decisions are made in one fixed order of preference, each for the best choice still open. What the engine
-//! learns only excludes what is impossible, so the first answer found is the best by that order.
+//! Decisions are made in one fixed order of preference, each for the best open value. Learned clauses exclude only
+//! what is impossible, so the first answer is the best by that order.
 //!
-//! Where that runs into many contradictions, the search counts as hard. Then each preferred choice is put on
-//! trial: any solution with it is looked for, deciding first what contradictions are about and beginning anew
-//! now and then. One that is found answers for all further preferences that it agrees with.
+//! After many conflicts a search counts as hard. Then each preferred value is probed: any solution with it is
+//! looked for, deciding by activity and restarting now and then. A solution settles all further preferences
+//! that it agrees with.
 
 mod answer;
 mod nearest;
@@ -20,13 +20,13 @@ use super::universe::{Kind, Stop, Universe};
 use super::{Catalogue, Prefer, Problem, Resolution, Unresolved};
 use crate::name::PackageName;
 
-/// Most packages that are told where no answer was found.
+/// Most packages that are named where no answer was found.
 const MAX_HARDEST: usize = 5;
 
-/// Contradictions up to which a trial decides as is preferred, and from then on as it did before.
+/// Conflicts up to which a probe decides by preference, and from then on by saved phase.
 const PREFERRED_PHASE_CONFLICTS: u64 = 20;
 
-/// Contradictions after which a search counts as hard.
+/// Conflicts after which a search counts as hard.
 const PROBE_AFTER: u64 = 100;
 
 /// The best resolution of a problem, or why there is none.
@@ -34,7 +34,7 @@ pub fn resolve<C: Catalogue>(problem: &Problem, catalogue: &C) -> Result<Resolut
     resolve_with_options(problem, catalogue, SearchOptions::default())
 }
 
-/// The best resolution of a problem, searched in a certain manner, which changes nothing but the time it takes.
+/// The best resolution of a problem; `strategy` changes nothing but the time it takes.
 pub fn resolve_with_options<C: Catalogue>(
     problem: &Problem,
     catalogue: &C,
@@ -55,7 +55,7 @@ pub fn resolve_with_options<C: Catalogue>(
 }
 
 /// The best resolution of a problem; `None` where there is none, whatever the reason, or none was found before
-/// `conflict_budget` ran out, from which the contradictions met are taken.
+/// `conflict_budget` ran out, from which the conflicts met are subtracted.
 pub fn attempt<C: Catalogue>(
     problem: &Problem,
     catalogue: &C,
@@ -72,12 +72,12 @@ pub fn attempt<C: Catalogue>(
     }
 }
 
-/// How the search goes about it.
+/// How a problem is searched.
 #[derive(Debug, Clone, Copy)]
 pub struct SearchOptions {
-    /// Whether releases that stumble are ruled out before a decision.
+    /// Whether releases that contradict what is decided are ruled out before a decision.
     pub probes_literals: bool,
-    /// After how many contradictions it counts as hard.
+    /// After how many conflicts it counts as hard.
     pub probe_after: u64,
     /// After how many it gives up.
     pub max_conflicts: u64,
@@ -102,13 +102,13 @@ struct Search<'a, C> {
     probing: Option<Probing>,
 }
 
-/// What a hard search knows.
+/// The state of a hard search.
 struct Probing {
-    /// The level above which any solution is looked for, to see whether what is decided up to there has one.
+    /// The level being probed: above it any solution will do.
     probe: Option<u32>,
-    /// How many contradictions there had been when it began.
+    /// How many conflicts there had been when the probe began.
     begun: u64,
-    /// The last solution that was found: a choice for each variable.
+    /// The last solution: a value for each variable.
     solution: Vec<usize>,
 }
 
@@ -148,14 +148,14 @@ impl<'a, C: Catalogue> Search<'a, C> {
         }
     }
 
-    /// Decides what comes first in the order of preference; whether there was nothing left to decide.
+    /// Decides the next variable in the order of preference; returns whether nothing was left to decide.
     fn prefer(&mut self) -> Result<bool, Stop<C::Error>> {
         let next = self
             .next_to_stay()
             .or_else(|| self.direct.iter().find_map(|var| self.best(*var, &HashSet::new())))
             .or_else(|| self.next_of_the_rest())
             .or_else(|| {
-                // What was settled late may have made a nearer package need more.
+                // A late assignment may have made a nearer package need more.
                 self.rest = Nearest::default();
                 self.next_of_the_rest()
             });
@@ -189,8 +189,7 @@ impl<'a, C: Catalogue> Search<'a, C> {
         self.universe.add_all_clauses(&mut self.engine)
     }
 
-    /// The level up to which decisions are on trial. A trial is over when its last decision was taken back: it
-    /// turned out impossible.
+    /// The level being probed. A probe is over when its last decision was undone: it is impossible.
     fn probe_level(&mut self) -> Option<u32> {
         let level = self.engine.level();
         let probing = self.probing.as_mut()?;
@@ -198,13 +197,13 @@ impl<'a, C: Catalogue> Search<'a, C> {
         probing.probe
     }
 
-    /// Goes on towards any solution with what is decided up to `level`.
+    /// Searches on for any solution with what is decided up to `level`.
     fn continue_probe(&mut self, level: u32) -> Result<(), Unsat> {
         if self.engine.should_restart() {
             return self.engine.restart(level);
         }
         if let Some(var) = self.engine.take_most_active() {
-            // At first as preferred, so that what is found answers for further preferences, too.
+            // First by preference, so that the solution settles further preferences, too.
             let is_new = self
                 .probing
                 .as_ref()
@@ -221,7 +220,7 @@ impl<'a, C: Catalogue> Search<'a, C> {
         self.engine.backjump(level)
     }
 
-    /// The packages that were decided most often: where a long search goes back and forth.
+    /// The packages that were decided most often, which made a long search long.
     fn hardest_packages(&self) -> Vec<PackageName> {
         let mut tries: Vec<(usize, &PackageName)> =
             self.tries.iter().map(|(var, tries)| (*tries, &self.universe.packages[*var].name)).collect();
@@ -229,7 +228,7 @@ impl<'a, C: Catalogue> Search<'a, C> {
         tries.into_iter().take(MAX_HARDEST).map(|(_, name)| name.clone()).collect()
     }
 
-    /// Lets the engine settle and states the demands of every release that has thereby been chosen.
+    /// Propagates, and adds the demands of every release that was chosen by it.
     fn propagate_all(&mut self) -> Result<(), Stop<C::Error>> {
         loop {
             self.engine.propagate()?;
@@ -246,7 +245,7 @@ impl<'a, C: Catalogue> Search<'a, C> {
         }
     }
 
-    /// A package and its one release or provider that is left, where something about it has become certain.
+    /// A package and its one remaining release or provider, where something about it was assigned.
     fn chosen_behind(&self, var: Var) -> Option<(Var, usize)> {
         let choice = self.chosen(var)?;
         match self.universe.packages[var].kind {
@@ -265,12 +264,12 @@ impl<'a, C: Catalogue> Search<'a, C> {
         }
     }
 
-    /// The one release or provider that is left for a package.
+    /// The one remaining release or provider of a package.
     fn chosen(&self, var: Var) -> Option<usize> {
         self.engine.domain(var).only().filter(|choice| *choice != Choices::LEFT_OUT)
     }
 
-    /// The choice of a package that the lock has; of a capability first the provider that the project prefers.
+    /// The locked value of a package; of a capability first the provider that the project prefers.
     fn locked(&self, var: Var) -> Option<usize> {
         let package = &self.universe.packages[var];
         let Problem { locked, preferred, providers, .. } = self.universe.problem;
@@ -293,7 +292,7 @@ impl<'a, C: Catalogue> Search<'a, C> {
 
     /// The next decision that a locked package stays: direct ones, then those that staying ones need.
     ///
-    /// What only packages need that can't stay themselves has no claim to stay before newer releases are tried.
+    /// A package that is needed only by packages that can't stay is not kept before newer releases are tried.
     fn next_to_stay(&mut self) -> Option<(Var, usize)> {
         let Problem { locked, preferred, providers, .. } = self.universe.problem;
         if locked.is_empty() && preferred.is_empty() && providers.is_empty() {
@@ -306,7 +305,7 @@ impl<'a, C: Catalogue> Search<'a, C> {
         next
     }
 
-    /// The decision for the best choice still open, where there is more than one.
+    /// The decision for the best open value, where there is more than one.
     fn best(&self, var: Var, nearer: &HashSet<Var>) -> Option<(Var, usize)> {
         if self.engine.domain(var).only().is_some() {
             return None;
@@ -314,7 +313,7 @@ impl<'a, C: Catalogue> Search<'a, C> {
         Some((var, self.best_choice(var, nearer)?))
     }
 
-    /// The best choice still open: the locked one, or the best of the rest.
+    /// The best open value: the locked one, or the best of the rest.
     fn best_choice(&self, var: Var, nearer: &HashSet<Var>) -> Option<usize> {
         let locked = self.locked(var).filter(|locked| self.engine.domain(var).has(*locked));
         match self.universe.packages[var].kind {
@@ -323,7 +322,7 @@ impl<'a, C: Catalogue> Search<'a, C> {
         }
     }
 
-    /// The best release still open, deprecated ones last.
+    /// The best open release, deprecated ones last.
     fn best_release(&self, var: Var) -> Option<usize> {
         let domain = self.engine.domain(var);
         let Universe { packages, problem, .. } = &self.universe;
@@ -342,7 +341,7 @@ impl<'a, C: Catalogue> Search<'a, C> {
         }
     }
 
-    /// The best provider still open: one that is taken anyway, or the first by name.
+    /// The best open provider: one that is used anyway, or the first by name.
     fn best_provider(&self, var: Var, nearer: &HashSet<Var>) -> Option<usize> {
         let Universe { packages, problem, .. } = &self.universe;
         let open = || self.engine.domain(var).iter().filter(|choice| *choice != Choices::LEFT_OUT);
@@ -354,7 +353,7 @@ impl<'a, C: Catalogue> Search<'a, C> {
         by_presence.or_else(|| open().next())
     }
 
-    /// The next decision among the packages that those already settled need.
+    /// The next decision among the packages that assigned ones need.
     fn next_of_the_rest(&mut self) -> Option<(Var, usize)> {
         let mut walk = std::mem::take(&mut self.rest);
         let next = self.next_on(&mut walk, |var, nearer| self.best(var, nearer), |_| true);
@@ -383,7 +382,7 @@ impl<'a, C: Catalogue> Search<'a, C> {
         None
     }
 
-    /// The packages that a ring of settled ones brings in, by name.
+    /// The packages that a ring of assigned ones needs, by name.
     fn ring_behind(&self, ring: &[Var]) -> Vec<Var> {
         let settled = ring.iter().filter_map(|var| Some((*var, self.chosen(*var)?)));
         let brought = settled.flat_map(|(var, choice)| self.universe.brought_by(&self.engine, var, choice));

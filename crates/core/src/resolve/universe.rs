@@ -1,8 +1,8 @@
-//! Packages as the engine's variables, and what manifests and cards say as its clauses.
+//! Packages as the engine's variables; manifests and cards as its clauses.
 //!
-//! Only what the search reaches is read: a package when something chosen needs it, a release's needs when it
-//! is the one chosen. Where a search turns out to be hard, all that known packages demand of each other is
-//! stated at once. What is stated is a [`Fact`] that a person can check.
+//! Clauses are grounded lazily: a package is read when a chosen release needs it, a release's needs when it
+//! is chosen. In a hard search all demands between known packages are added at once. The source of each clause
+//! is a [`Fact`] that a person can check.
 
 mod clauses;
 mod demands;
@@ -27,7 +27,7 @@ use crate::name::{FacetName, Family, PackageName, PartName};
 pub enum Fact {
     /// The project's need of this number.
     Direct(usize),
-    /// These releases of a package demand something of another, where this is wanted of them.
+    /// These releases of a package demand something of another, where this extra of them is needed.
     Demands { package: Var, releases: Choices, demand: Demand, extra: Option<Extra> },
     /// These releases of a package were withdrawn.
     Withdrawn { package: Var, releases: Choices },
@@ -37,16 +37,16 @@ pub enum Fact {
     Kept { package: Var, family: Family },
     /// Two packages of a family are at one version.
     InStep { one: Var, other: Var, family: Family },
-    /// These releases of a package don't suit a place (of this number), where this is wanted of them.
-    Unfit { package: Var, place: usize, lack: Lack, releases: Choices, extra: Option<Extra> },
+    /// These releases of a package don't fit a target (by its index), where this extra of them is needed.
+    Unfit { package: Var, target: usize, lack: Lack, releases: Choices, extra: Option<Extra> },
     /// Who provides a capability is needed wherever that is.
     Provided { capability: Var },
 }
 
-/// What releases lack to suit a place.
+/// What releases lack to fit a target.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Lack {
-    /// What they say of a facet, or don't say, doesn't suit.
+    /// What they state of a facet, or don't state, doesn't fit.
     Facet(FacetName),
     /// They have no file of a part for it.
     Part(PartName),
@@ -66,13 +66,13 @@ impl Fact {
     }
 }
 
-/// Why nothing more can be stated.
+/// Why no clause can be added.
 #[derive(Debug)]
 pub enum Stop<E> {
     Unsat(Unsat),
     Catalogue(E),
     GaveUp,
-    /// So many provide a capability that one has to be chosen.
+    /// Several packages provide a capability, and a person has to choose one.
     Open(Box<OpenCapability>),
 }
 
@@ -82,7 +82,7 @@ impl<E> From<Unsat> for Stop<E> {
     }
 }
 
-/// Everything reached so far.
+/// All packages that the search has reached.
 pub struct Universe<'a, C> {
     pub problem: &'a Problem,
     pub catalogue: &'a C,
@@ -91,19 +91,19 @@ pub struct Universe<'a, C> {
     /// The facets that are defined.
     pub facets: Arc<Facets>,
     vars: HashMap<PackageName, Var>,
-    /// That a package is needed at each place, in the places' order.
+    /// For each target, the variable that says whether a package is needed on it.
     presences: HashMap<Var, Vec<Var>>,
-    /// That something of a package is wanted at each place, or anywhere where there are none.
+    /// For each target, the variable that says whether an extra of a package is needed on it.
     extras: HashMap<(Var, Extra), Vec<Var>>,
     /// What packages need and the project does without.
     left_out: HashMap<PackageName, Vec<PackageName>>,
-    /// The numbers of what was stated of each package's demands.
+    /// The numbers of the demands of each package that were added.
     facts_about: HashMap<Var, Vec<usize>>,
     /// The packages known that have releases of a family.
     families: BTreeMap<Family, Vec<Var>>,
-    /// Demands of packages that are not reached: stated when they are.
+    /// Demands on packages that are not reached yet: added when they are.
     waiting: HashMap<PackageName, Vec<(Var, usize)>>,
-    /// Whether all that known packages demand of each other is stated at once.
+    /// Whether all demands between known packages are added at once.
     is_thorough: bool,
 }
 
@@ -134,11 +134,11 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         self.vars.get(name).copied()
     }
 
-    /// The places at which a package is needed as things stand.
+    /// The targets on which a package is needed by the current assignment.
     pub fn places_of(&self, engine: &Engine, var: Var) -> Vec<usize> {
         let presences = self.presences.get(&var).into_iter().flatten().enumerate();
         let is_present = |presence: Var| !engine.domain(presence).has(Choices::LEFT_OUT);
-        presences.filter(|(_, presence)| is_present(**presence)).map(|(place, _)| place).collect()
+        presences.filter(|(_, presence)| is_present(**presence)).map(|(target, _)| target).collect()
     }
 
     /// What a package needs and the project does without.
@@ -146,7 +146,7 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         self.left_out.get(package).map_or(&[], Vec::as_slice)
     }
 
-    /// The names that a choice brings in: what a release needs, or the provider that was taken.
+    /// The names that a value adds: what a release needs, or the provider.
     pub fn brought_by(&self, engine: &Engine, var: Var, choice: usize) -> Vec<&PackageName> {
         let package = &self.packages[var];
         let left_out = self.left_out(&package.name);
@@ -190,7 +190,7 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         Ok(var)
     }
 
-    /// A package may be needed at some places and not at others.
+    /// A package may be needed on some targets and not on others.
     fn reach_places(&mut self, engine: &mut Engine, var: Var) {
         if matches!(self.packages[var].kind, Kind::Nothing) {
             return;
@@ -213,7 +213,7 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         providers.iter().try_for_each(|provider| self.reach(engine, provider).map(drop))
     }
 
-    /// States the project's own needs.
+    /// Adds the project's own needs.
     pub fn state_direct(&mut self, engine: &mut Engine) -> Result<(), Stop<C::Error>> {
         let problem = self.problem;
         let names: Vec<PackageName> = problem.needs.iter().map(|need| need.package.clone()).collect();
@@ -226,7 +226,7 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         Ok(())
     }
 
-    /// States what the release behind `choice` demands, together with all releases that demand the same.
+    /// Adds the demands of a release, each for all releases that have the same demand.
     pub fn state_demands(
         &mut self,
         engine: &mut Engine,
@@ -243,8 +243,8 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         Ok(())
     }
 
-    /// States why releases of a package that are open stumble over what is closed of known packages, where the one that
-    /// would be chosen does; whether it does.
+    /// Rules out the open releases of a package whose demands nothing open satisfies, where the one that would be chosen
+    /// is one of them; returns whether it is (failed-literal probing).
     ///
     /// Without it, the search would decide for each of them and run into its reason.
     pub fn exclude_failed_literals(
@@ -265,14 +265,14 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         Ok(true)
     }
 
-    /// The demands of releases that a test is for which nothing open satisfies.
+    /// The demands that nothing open satisfies, of the releases that pass a test.
     fn failed_literals(&mut self, engine: &Engine, var: Var, of: impl Fn(&Choices) -> bool) -> Vec<usize> {
         let mut failed_literals = self.unstated(var, of);
         failed_literals.retain(|number| self.fails_probing(engine, var, *number));
         failed_literals
     }
 
-    /// States what a registry and the problem say of a package's releases by themselves.
+    /// Adds what registry and problem say of a package's releases alone.
     fn state_standing(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
         let package = &self.packages[var];
         let kept = self.problem.locked.get(&package.name).and_then(|version| package.choice(version));
@@ -288,7 +288,7 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         }
     }
 
-    /// States what holds of a package because its releases are of families.
+    /// Adds the rules of the families that a package's releases belong to.
     fn state_families(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
         for family in self.packages[var].families() {
             if self.problem.families.contains_key(&family) {

@@ -1,4 +1,4 @@
-//! Moving what was asked as far as it goes, and as little else as possible.
+//! Updates: moves the named packages as far as possible, and all others as little as possible.
 
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -1,4 +1,4 @@
-//! What could change so that a conflict ends: each way is tried and resolves before it is offered.
+//! Ways out of a conflict: each is solved before it is offered.
 
 use super::search::attempt;
 use super::{Catalogue, Conflict, Problem, ProblemNeed, Resolution, Unresolved, resolve};
@@ -7,7 +7,7 @@ use crate::name::{FacetName, PackageName};
 use crate::range::Range;
 use crate::version::Version;
 
-/// Contradictions that all attempts together may meet: those of a usual conflict meet a few.
+/// Conflicts that all attempts together may meet: those of a usual conflict meet a few.
 const CONFLICT_BUDGET: u64 = 50_000;
 
 /// The same, and most needs that are looked at, where even the conflict was too hard to tell briefly.
@@ -107,7 +107,7 @@ enum Kind<'k> {
 struct Finder<'a, C> {
     problem: &'a Problem,
     catalogue: &'a C,
-    /// Contradictions that may yet be met.
+    /// Conflicts that may yet be met.
     conflict_budget: u64,
 }
 

@@ -1,4 +1,4 @@
-//! Members that need each other's folders: in which order, and whether in a circle.
+//! The order of members that need each other's folders, or their circle.
 
 use super::{Member, Workspace};
 use crate::manifest::Need;

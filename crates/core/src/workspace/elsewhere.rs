@@ -1,4 +1,4 @@
-//! Packages that needs take from git repositories and archives, put together: each from one place for all members.
+//! Sources outside registries, joined over all members: one per package.
 
 use std::collections::BTreeMap;
 
@@ -12,7 +12,7 @@ use crate::version::Version;
 
 /// A package that comes from a git repository or an archive.
 #[derive(Debug, Clone)]
-pub struct Elsewhere {
+pub struct DirectSources {
     /// Where it is, seen from the root's folder.
     pub source: DeclaredSource,
     /// The version that it counts as, if it doesn't say one itself.
@@ -26,7 +26,7 @@ pub struct Elsewhere {
 impl Workspace {
     /// Finds what needs take from elsewhere; what members say differently.
     pub(super) fn find_elsewhere(&mut self) -> Vec<Misfit> {
-        let mut found: BTreeMap<PackageName, Elsewhere> = BTreeMap::new();
+        let mut found: BTreeMap<PackageName, DirectSources> = BTreeMap::new();
         let mut misfits = Vec::new();
         for (member, need) in self.needs() {
             let Some(source) = need.source.as_ref().filter(|source| source.folder().is_none()) else {
@@ -36,7 +36,7 @@ impl Workspace {
             let (sets, version) = (vec![need.range.set(need.prereleases).clone()], None);
             match found.get_mut(&need.package) {
                 None => {
-                    let elsewhere = Elsewhere { source, version, sets, is_replacement: false };
+                    let elsewhere = DirectSources { source, version, sets, is_replacement: false };
                     found.insert(need.package.clone(), elsewhere);
                 }
                 Some(there) if there.source == source => there.sets.extend(sets),
@@ -47,7 +47,7 @@ impl Workspace {
         for (name, Replacement { source, version, .. }) in replaced {
             let source = source.seen(|place| seen_from_root(place, ""));
             let elsewhere =
-                Elsewhere { source, version: version.clone(), sets: Vec::new(), is_replacement: true };
+                DirectSources { source, version: version.clone(), sets: Vec::new(), is_replacement: true };
             found.insert(name.clone(), elsewhere);
         }
         // A folder that stands in for a package does so wherever a need says that it comes from.
@@ -58,7 +58,7 @@ impl Workspace {
     }
 
     /// Needs that take a package from a folder, or from a registry by name, which others take from elsewhere.
-    fn two_places(&self, elsewhere: &BTreeMap<PackageName, Elsewhere>) -> Vec<Misfit> {
+    fn two_places(&self, elsewhere: &BTreeMap<PackageName, DirectSources>) -> Vec<Misfit> {
         let is_otherwise = |need: &&crate::manifest::Need| {
             need.registry.is_some() || need.source.as_ref().is_some_and(|source| source.folder().is_some())
         };
@@ -72,5 +72,5 @@ impl Workspace {
 fn differing(member: &Member, package: &PackageName, at: std::ops::Range<usize>) -> Misfit {
     let message = format!("`{package}` comes from another place elsewhere in the workspace");
     let fault = Fault::new("workspace.differs", message, at);
-    member.misfit(fault.mend("let all members take it from the same place, said in the same way"))
+    member.misfit(fault.advice("let all members take it from the same place, said in the same way"))
 }

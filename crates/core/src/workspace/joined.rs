@@ -1,4 +1,4 @@
-//! Manifests put together: each thing once, and a fault where two say it differently.
+//! Manifests joined: each declaration once, and a fault where two differ.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Display;
@@ -101,7 +101,7 @@ impl Workspace {
         let misfit = |(what, span)| {
             let message = format!("{what} is said otherwise elsewhere in the workspace");
             let fault = Fault::new("workspace.differs", message, span);
-            member.misfit(fault.mend("say it once, in the workspace's root"))
+            member.misfit(fault.advice("say it once, in the workspace's root"))
         };
         differing.into_iter().map(misfit).collect()
     }
@@ -126,7 +126,7 @@ impl Workspace {
             if let Some(other) = names.insert(name, member) {
                 let message = format!("{} and {} are both called {name}", shown(other), shown(member));
                 let fault = Fault::new("workspace.two-members", message, member.project.span.clone());
-                misfits.push(member.misfit(fault.mend("give one of them another name")));
+                misfits.push(member.misfit(fault.advice("give one of them another name")));
             }
             misfits.extend(self.in_circle(member));
             let needs = member.manifest.needs.iter();
@@ -141,7 +141,7 @@ impl Workspace {
         let is_first = way.iter().all(|other| *other >= member.project.name.as_str());
         let message = format!("members need each other in a circle: {}", way.join(", "));
         let fault = Fault::new("workspace.circle", message, need.span.clone());
-        is_first.then(|| member.misfit(fault.mend("what both need belongs in a member of its own")))
+        is_first.then(|| member.misfit(fault.advice("what both need belongs in a member of its own")))
     }
 
     /// That a need names a folder in which there is no such project.
@@ -170,7 +170,7 @@ fn wrong_project(
     wanted: &PackageName,
     at: &ops::Range<usize>,
 ) -> Option<Fault> {
-    let (code, message, mend) = match there {
+    let (code, message, advice) = match there {
         Some(there) if there.project.name == *wanted => return None,
         Some(there) => (
             "workspace.other-name",
@@ -183,7 +183,7 @@ fn wrong_project(
             "the path begins at this manifest's folder and ends at one with a bibliotax.toml".to_owned(),
         ),
     };
-    Some(Fault::new(code, message, at.clone()).mend(mend))
+    Some(Fault::new(code, message, at.clone()).advice(advice))
 }
 
 impl Member {

@@ -151,7 +151,7 @@ fn lock(workspace: &Workspace, packages: &str) -> Lock {
 
 /// What each member reaches on each of its targets.
 fn reached(lock: &Lock) -> Vec<String> {
-    let wires = crate::lock::Wires::of(lock);
+    let wires = crate::lock::NeedGraph::of(lock);
     let mut told = Vec::new();
     for member in &lock.members {
         for spot in member.spots() {

@@ -1,4 +1,4 @@
-//! Where the nodes of a graph stand in a picture: in layers, so that needs lead from left to right.
+//! Lays out a graph in layers, so that needs lead from left to right.
 //!
 //! A node's layer is the longest way to it from a project. A need that passes over layers bends once in each, and bends take
 //! part in the order of a layer like nodes. The order is improved from both sides as long as fewer needs cross; then each
@@ -80,7 +80,7 @@ impl Layers {
 
     /// Improves the order of the layers while that lets fewer needs cross.
     fn order(&mut self) {
-        let wires = Wires::of(self);
+        let wires = NeedGraph::of(self);
         let first: Places = self.cells.iter().map(|cells| (0..cells.len()).collect()).collect();
         let mut best = (wires.crossings(&first), first);
         let (mut places, mut since) = (best.1.clone(), 0);
@@ -136,7 +136,7 @@ impl Layers {
             })
             .collect();
         self.heights.clone_from(&offsets);
-        let wires = Wires::of(self);
+        let wires = NeedGraph::of(self);
         for sweep in 0..SWEEPS {
             let before = sweep % 2 == 0;
             for layer in self.sweep(before) {
@@ -158,7 +158,7 @@ impl Layers {
 type Places = Vec<Vec<usize>>;
 
 /// What is joined to what in neighbouring layers, by the numbers of cells.
-struct Wires {
+struct NeedGraph {
     /// For each layer but the last, the cells in it and the next that are joined.
     pairs: Vec<Vec<(usize, usize)>>,
     /// For each layer what its cells are joined to in the one before, and in the one behind.
@@ -172,7 +172,7 @@ struct Lists {
     cells: Vec<usize>,
 }
 
-impl Wires {
+impl NeedGraph {
     fn of(layers: &Layers) -> Self {
         let sizes: Vec<usize> = layers.cells.iter().map(Vec::len).collect();
         let mut pairs = vec![Vec::new(); sizes.len()];

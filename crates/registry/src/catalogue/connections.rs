@@ -1,4 +1,4 @@
-//! Registries that one command has opened: each is opened once, however many threads want it.
+//! The registries that a command has opened, each once for all threads.
 
 use std::collections::HashMap;
 use std::path::Path;

@@ -1,4 +1,4 @@
-//! All registries of a manifest as one catalogue: which of them a package comes from is never a guess.
+//! All registries of a manifest as one catalogue; the registry of a package is never a guess.
 
 use std::collections::{BTreeMap, HashMap};
 use std::io::Read;
@@ -21,15 +21,15 @@ use bibliotax_core::workspace::Workspace;
 use jiff::Timestamp;
 use rayon::prelude::*;
 
-use crate::catalogue::ahead::Ahead;
 use crate::catalogue::connections::Connections;
+use crate::catalogue::prefetch::Prefetcher;
 use crate::catalogue::registry::Registry;
-use crate::catalogue::registry::mirrored::Standing;
-use crate::catalogue::seen::SeenHistories;
+use crate::catalogue::registry::mirrored::MirrorStatus;
+use crate::catalogue::seen_histories::SeenHistories;
 use crate::client::network::Network;
 use crate::model::error::RegistryError;
 use crate::search::{Found, Query};
-use crate::sources::elsewhere::{Elsewhere, Freshness};
+use crate::sources::direct_sources::{DirectSources, Freshness};
 
 /// How many questions are under way at once where registries are behind a network.
 const MAX_CONCURRENT_REQUESTS: usize = 16;
@@ -38,7 +38,7 @@ const MAX_CONCURRENT_REQUESTS: usize = 16;
 pub struct Registries {
     sources: Arc<Sources>,
     facets: Arc<Facets>,
-    ahead: Ahead,
+    ahead: Prefetcher,
     /// When patience with a search ends.
     deadline: Option<Instant>,
 }
@@ -49,7 +49,7 @@ struct Sources {
     /// What needs take from folders.
     in_folders: BTreeMap<PackageName, Arc<Listing>>,
     /// What they take from git repositories and archives.
-    elsewhere: Elsewhere,
+    elsewhere: DirectSources,
     declared: Vec<Declared>,
     /// Where a package comes from by what its need says.
     by_need: HashMap<PackageName, RegistryName>,
@@ -82,7 +82,7 @@ impl Declared {
 
 impl Registries {
     /// Opens the registries of a workspace that lies in `root`; packages that are locked stay with theirs, and with the
-    /// commits that they are at unless they are looked for anew.
+    /// commits that they are at unless they are looked for again.
     pub fn open(
         workspace: &Workspace,
         root: &Path,
@@ -107,10 +107,10 @@ impl Registries {
         let facets = Arc::new(facets(workspace, &declared)?);
         let in_folders = workspace.listings().into_iter().map(|(name, listing)| (name, Arc::new(listing)));
         let in_folders = in_folders.collect();
-        let elsewhere = Elsewhere::of(workspace, root, locked, freshness, network);
+        let elsewhere = DirectSources::of(workspace, root, locked, freshness, network);
         let is_remote = declared.iter().any(|declared| declared.source.is_remote()) || !elsewhere.is_empty();
         let sources = Arc::new(Sources { in_folders, elsewhere, declared, by_need, by_lock, until: None });
-        let ahead = if is_remote { Ahead::new(MAX_CONCURRENT_REQUESTS) } else { Ahead::default() };
+        let ahead = if is_remote { Prefetcher::new(MAX_CONCURRENT_REQUESTS) } else { Prefetcher::default() };
         Ok(Self { sources, facets, ahead, deadline: None })
     }
 
@@ -118,13 +118,13 @@ impl Registries {
     #[must_use]
     pub fn again(&self) -> Self {
         let (sources, facets) = (Arc::clone(&self.sources), Arc::clone(&self.facets));
-        Self { sources, facets, ahead: Ahead::default(), deadline: None }
+        Self { sources, facets, ahead: Prefetcher::default(), deadline: None }
     }
 
     /// The same registries, asked by so many threads beside the one that waits for the answers.
     #[must_use]
     pub fn with_fetchers(self, fetchers: usize) -> Self {
-        Self { ahead: Ahead::new(fetchers), ..self }
+        Self { ahead: Prefetcher::new(fetchers), ..self }
     }
 
     /// The registries as they were at a time: the same answers years later.
@@ -194,7 +194,7 @@ impl Registries {
     }
 
     /// Whether an archive comes over a network, where it may break off, and can be read from any byte on.
-    pub fn may_break_off(&self, package: &PackageName, source: &source::Source, archive: &Archive) -> bool {
+    pub fn is_resumable(&self, package: &PackageName, source: &source::Source, archive: &Archive) -> bool {
         let is_of_registry = matches!(source, source::Source::Registry(_)) && archive.url.is_none();
         is_of_registry && self.registry(package, source).is_ok_and(|registry| registry.is_remote())
     }
@@ -254,15 +254,15 @@ impl Registries {
     }
 
     /// Where each mirror of a registry stands with a package.
-    pub fn standings(&self, package: &PackageName, source: &source::Source) -> Vec<Standing> {
-        self.registry(package, source).map(|registry| registry.standings(package)).unwrap_or_default()
+    pub fn mirror_statuses(&self, package: &PackageName, source: &source::Source) -> Vec<MirrorStatus> {
+        self.registry(package, source).map(|registry| registry.mirror_statuses(package)).unwrap_or_default()
     }
 
     /// What people should know of who answers.
-    pub fn heeds(&self) -> Vec<String> {
+    pub fn warnings(&self) -> Vec<String> {
         let of_one = |declared: &Declared| {
             let accepted = declared.seen.accepted().into_iter();
-            declared.source.heed(&declared.name).into_iter().chain(accepted)
+            declared.source.warning(&declared.name).into_iter().chain(accepted)
         };
         self.sources.declared.iter().flat_map(of_one).collect()
     }
@@ -281,7 +281,7 @@ impl Registries {
         &self.sources.declared
     }
 
-    pub(crate) fn elsewhere(&self) -> &Elsewhere {
+    pub(crate) fn elsewhere(&self) -> &DirectSources {
         &self.sources.elsewhere
     }
 

@@ -1,4 +1,4 @@
-//! A registry as manifests name it, wherever it is: in a folder, behind HTTP, among containers, or with mirrors.
+//! A registry of any kind: in a folder, a bucket, behind HTTP, in a container registry, with mirrors.
 
 mod containers;
 mod local;
@@ -22,14 +22,14 @@ use bibliotax_core::range::Range;
 use jiff::Timestamp;
 
 use self::local::Local;
-use self::mirrored::{Mirrored, Standing};
-use crate::catalogue::seen::{Order, SeenHistories};
+use self::mirrored::{MirrorStatus, Mirrored};
+use crate::catalogue::seen_histories::{Order, SeenHistories};
 use crate::client::http::Remote;
 use crate::client::network::Network;
 use crate::client::oci::Oci;
 use crate::model::error::RegistryError;
-use crate::model::keep::{RegistryStorage, read_history, with_built_in};
-use crate::model::standing::Change;
+use crate::model::release_status::Change;
+use crate::model::storage::{RegistryStorage, read_history, with_built_in};
 use crate::search::{Found, Query};
 use crate::storage::folder::Folder;
 
@@ -65,7 +65,7 @@ pub trait RegistryKind: Send + Sync {
     }
 
     /// The history of a package as it was a moment ago, or is now: for what a registry decides itself in the end.
-    fn history_of_late(&self, package: &PackageName) -> Result<Option<History>, RegistryError> {
+    fn recent_history(&self, package: &PackageName) -> Result<Option<History>, RegistryError> {
         self.history(package)
     }
 
@@ -120,7 +120,7 @@ pub trait RegistryKind: Send + Sync {
     fn prefetch_closure(&self, _: &[(PackageName, Range)]) {}
 
     /// Where each mirror stands with a package.
-    fn standings(&self, _: &PackageName) -> Vec<Standing> {
+    fn mirror_statuses(&self, _: &PackageName) -> Vec<MirrorStatus> {
         Vec::new()
     }
 
@@ -128,7 +128,7 @@ pub trait RegistryKind: Send + Sync {
     fn opening(&self) -> Result<Option<(String, bool)>, RegistryError>;
 
     /// What people should know of who answers for the registry of this name.
-    fn heed(&self, _: &RegistryName) -> Option<String> {
+    fn warning(&self, _: &RegistryName) -> Option<String> {
         None
     }
 }

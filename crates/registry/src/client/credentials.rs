@@ -1,4 +1,4 @@
-//! What opens a host: a token, or a user with a password.
+//! Credentials of a host: a token, or a user with a password.
 //!
 //! Secrets are found for one origin and sent to it alone: with everything that changes something there, and with what only reads
 //! once the host asked for them. They are printed nowhere and wiped from memory when they go.
@@ -107,7 +107,7 @@ impl fmt::Debug for Credential {
 
 /// What is to be opened.
 #[derive(Debug, Clone, Copy)]
-pub struct Door<'d> {
+pub struct CredentialRequest<'d> {
     /// Whom a secret would be sent to.
     pub origin: &'d Origin,
     /// Whether it is a registry of containers, whose tools have credentials of their own.
@@ -117,7 +117,7 @@ pub struct Door<'d> {
 /// Finds what opens hosts.
 pub trait Credentials: Send + Sync {
     /// What opens this door.
-    fn find(&self, door: &Door<'_>) -> Result<Option<Credential>, RegistryError>;
+    fn find(&self, door: &CredentialRequest<'_>) -> Result<Option<Credential>, RegistryError>;
 }
 
 #[cfg(test)]

@@ -1,7 +1,7 @@
-//! Small databases in the store that remember something: read where they are there, made when there is something to remember.
+//! Small databases in the store: opened if they exist, created when there is something to remember.
 //!
 //! They are kept with a rollback journal, so that a store that this user may only read can still be read. One that is torn or of
-//! another form is made anew.
+//! another form is made again.
 
 use std::path::Path;
 use std::time::Duration;
@@ -62,7 +62,7 @@ fn prepared(path: &Path, form: Form) -> rusqlite::Result<Connection> {
             making.execute_batch(form.tables)?;
             making.pragma_update(None, "user_version", form.number)?;
         }
-        // Of another form: made anew.
+        // Of another form: made again.
         _ => {
             return Err(rusqlite::Error::SqliteFailure(
                 rusqlite::ffi::Error::new(rusqlite::ffi::SQLITE_NOTADB),

@@ -1,20 +1,20 @@
-//! A registry behind HTTP: its histories through a cache with validators, its files as they arrive.
+//! A registry behind HTTP: histories through a cache with validators, files as they arrive.
 //!
 //! Nothing that comes is believed for its own sake: answers are bounded in size and time, files are checked by whoever
 //! unpacks them against the digest of the lock or entry, redirects lead to no other scheme, and the token goes to the
 //! registry's own host alone.
 
-pub(crate) mod admission;
+pub(crate) mod authentication;
 pub(crate) mod cache;
 mod cards;
 pub(crate) mod client;
-mod closure;
 mod connection_error;
 pub(crate) mod download;
-mod finding;
-mod pace;
+mod min_rate;
+mod prefetched;
 pub(crate) mod publishing;
-pub(crate) mod trouble;
+pub(crate) mod request_error;
+mod search;
 pub(crate) mod uploading;
 
 use std::collections::BTreeMap;
@@ -33,18 +33,18 @@ use reqwest::Url;
 use self::cache::Cache;
 pub use self::cards::Cards;
 use self::client::{Answer, Client, Part};
-use self::closure::Foreseen;
 pub use self::connection_error::out_of_time;
 use self::download::Download;
+use self::prefetched::PrefetchedHistories;
 use crate::client::network::Network;
 use crate::client::origin::Origin;
 use crate::model::description::{DESCRIPTION, Description};
 use crate::model::error::{Asked, RegistryError};
-use crate::model::keep::{MAX_CARD_SIZE, read_history};
+use crate::model::history_limits::MAX_HISTORY_SIZE;
 use crate::model::layout::{file_path, history_path};
 use crate::model::names::{NAMES, Named, read_lines};
-use crate::model::reach::{is_loopback, leads_inside};
-use crate::model::room::MAX_HISTORY_SIZE;
+use crate::model::private_hosts::{is_loopback, leads_inside};
+use crate::model::storage::{MAX_CARD_SIZE, read_history};
 
 /// What the cache has for the validator of something that is not there; no validator is without quotes.
 const MISSING: &str = "missing";
@@ -66,7 +66,7 @@ pub struct Remote {
     description: Arc<Description>,
     longest_list: u64,
     /// What was foreseen, and needs no question any more.
-    foreseen: Foreseen,
+    prefetched: PrefetchedHistories,
 }
 
 /// Where a registry is, checked for what may not be.
@@ -137,9 +137,9 @@ impl Remote {
         let text = text.ok_or_else(|| RegistryError::NoRegistry { path: whose.clone() })?;
         let description = Arc::new(Description::read(&text, &whose)?);
         check_api(name, &base, &description, allowed)?;
-        let (name, foreseen) = (name.clone(), Foreseen::default());
-        let longest_list = network.longest_list.unwrap_or(finding::MAX_LIST_LEN);
-        Ok(Self { name, base, client, cache, cards, description, longest_list, foreseen })
+        let (name, prefetched) = (name.clone(), PrefetchedHistories::default());
+        let longest_list = network.longest_list.unwrap_or(search::MAX_LIST_LEN);
+        Ok(Self { name, base, client, cache, cards, description, longest_list, prefetched })
     }
 
     /// Whether it is at a place that only this machine or its network reaches.
@@ -166,7 +166,7 @@ impl Remote {
     /// The whole lines of a package's history, as they were asked for a moment ago or are now; `None` if the registry doesn't
     /// hold the name.
     pub fn current_text(&self, package: &PackageName) -> Result<Option<String>, RegistryError> {
-        match self.foreseen.get(package) {
+        match self.prefetched.get(package) {
             Some(text) => Ok(Some(text)),
             None => self.history_text(package),
         }

@@ -1,4 +1,4 @@
-//! How registries behind a network are asked: what a person's machine and environment say.
+//! How a command uses the network: what machine and environment say.
 
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -8,7 +8,7 @@ use bibliotax_core::name::PackageName;
 use jiff::Timestamp;
 
 use crate::client::credentials::Credentials;
-use crate::client::waits::Waits;
+use crate::client::pending_hosts::PendingHosts;
 
 /// How registries behind a network are asked.
 #[derive(Clone, Default)]
@@ -28,7 +28,7 @@ pub struct Network {
     /// Where what registries said is remembered, so that changes are noticed; `None` to remember nothing.
     pub memory: Option<PathBuf>,
     /// Whom is waited for.
-    pub waits: Waits,
+    pub waits: PendingHosts,
     /// Now, for what is remembered.
     pub now: Timestamp,
     /// The packages of which it is accepted that a registry changed what it had published.

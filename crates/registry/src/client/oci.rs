@@ -1,15 +1,15 @@
-//! A registry in one of containers: any that speaks the OCI Distribution Specification 1.1, with nothing of ours on it.
+//! Packages in a container registry: any that implements the OCI Distribution Specification 1.1.
 //!
 //! `oci://garden.example/fernhollow` holds each package in a repository below `fernhollow`. A release is a tag by its version,
 //! whose config is the card and whose layers are the archives; what happened to releases later are artifacts of their own, and an
 //! index names the whole history. What a registry says of itself is in a repository beside those of the packages.
 
 mod artifact;
-mod chronicle;
-mod finding;
+mod distribution;
+mod event_tags;
 mod publishing;
+mod search;
 mod tags;
-mod wire;
 
 use std::collections::BTreeMap;
 use std::io::Read;
@@ -25,18 +25,18 @@ use bibliotax_core::name::{FacetName, PackageName, RegistryName};
 use reqwest::Url;
 
 use self::artifact::kind;
+use self::distribution::Distribution;
 use self::tags::ABOUT;
-use self::wire::Wire;
 use crate::client::http::cache::Cache;
 use crate::client::http::client::Client;
-use crate::client::http::trouble::is_let_in;
+use crate::client::http::request_error::is_let_in;
 use crate::client::http::{Cards, checked};
 use crate::client::network::Network;
 use crate::model::description::Description;
 use crate::model::error::{Asked, RegistryError};
-use crate::model::keep::MAX_CARD_SIZE;
-use crate::model::reach::is_loopback;
-use crate::model::reach::leads_inside;
+use crate::model::private_hosts::is_loopback;
+use crate::model::private_hosts::leads_inside;
+use crate::model::storage::MAX_CARD_SIZE;
 
 /// How the places of such registries begin.
 pub const SCHEME: &str = "oci://";
@@ -57,7 +57,7 @@ pub struct Oci {
     prefix: String,
     /// What tells it from others in a cache.
     key: String,
-    wire: Wire,
+    distribution: Distribution,
     cards: Option<Cards>,
     description: Arc<Description>,
 }
@@ -71,19 +71,19 @@ impl Oci {
         network: &Network,
     ) -> Result<Self, RegistryError> {
         let (base, prefix) = place_of(name, place, allowed.plain)?;
-        let wire = wire(name, &base, allowed, network);
+        let distribution = distribution(name, &base, allowed, network);
         let about = format!("{prefix}{ABOUT_REPOSITORY}");
         let whose = PathBuf::from(place);
-        let manifest = wire.artifact(&about, ABOUT)?;
+        let manifest = distribution.artifact(&about, ABOUT)?;
         let blob = manifest.as_ref().and_then(|manifest| manifest.blob(kind::DESCRIPTION));
         let blob = blob.ok_or_else(|| RegistryError::NotMade { place: place.to_owned() })?;
-        let description = Description::read(&wire.text(&about, blob, MAX_DESCRIPTION_SIZE)?, &whose)?;
+        let description = Description::read(&distribution.text(&about, blob, MAX_DESCRIPTION_SIZE)?, &whose)?;
         Ok(Self {
             name: name.clone(),
             place: place.to_owned(),
             key: Digest::of(format!("{base}{prefix}").as_bytes()).to_string(),
             prefix,
-            wire,
+            distribution,
             cards: network.cache.as_deref().map(Cards::of),
             description: Arc::new(description),
         })
@@ -99,18 +99,18 @@ impl Oci {
     ) -> Result<(), RegistryError> {
         let (base, prefix) = place_of(name, place, allows_plain)?;
         let allowed = Allowed { plain: allows_plain, ..Allowed::default() };
-        let wire = wire(name, &base, &allowed, network);
+        let distribution = distribution(name, &base, &allowed, network);
         let about = format!("{prefix}{ABOUT_REPOSITORY}");
-        if wire.artifact_now(&about, ABOUT)?.is_some() {
+        if distribution.artifact_now(&about, ABOUT)?.is_some() {
             return Err(RegistryError::NotEmpty { path: place.into() });
         }
         let text = Description::of_files(name.as_str(), facets).to_string();
-        wire.put_text_artifact(&about, ABOUT, kind::DESCRIPTION, &text)
+        distribution.put_text_artifact(&about, ABOUT, kind::DESCRIPTION, &text)
     }
 
     /// Whether it is at a place that only this machine or its network reaches.
     pub fn is_inside(&self) -> bool {
-        leads_inside(self.wire.client().base())
+        leads_inside(self.distribution.client().base())
     }
 
     /// The name that the registry gives itself.
@@ -146,7 +146,7 @@ impl Oci {
         archive: &Archive,
         from: u64,
     ) -> Result<Box<dyn Read + Send>, RegistryError> {
-        self.wire.open(&self.repository(package), &archive.sha256, archive.size, from)
+        self.distribution.open(&self.repository(package), &archive.sha256, archive.size, from)
     }
 
     /// The text of a package's card, whose digest is yet to be checked; `None` if it is not there.
@@ -154,7 +154,7 @@ impl Oci {
         if let Some(text) = self.cards.as_ref().and_then(|cards| cards.read(digest)) {
             return Ok(Some(text));
         }
-        let text = self.wire.text_of(&self.repository(package), digest, MAX_CARD_SIZE)?;
+        let text = self.distribution.text_of(&self.repository(package), digest, MAX_CARD_SIZE)?;
         if let (Some(cards), Some(text)) = (&self.cards, &text) {
             cards.keep(digest, text);
         }
@@ -163,7 +163,7 @@ impl Oci {
 
     /// What would open it, and whether it does; `None` where there is nothing.
     pub fn opening(&self) -> Result<Option<(String, bool)>, RegistryError> {
-        let client = self.wire.client();
+        let client = self.distribution.client();
         let Some(credential) = client.credential()? else { return Ok(None) };
         let is_let_in = is_let_in(client.bytes("", MAX_DESCRIPTION_SIZE))?;
         Ok(Some((credential.found_in.clone(), is_let_in)))
@@ -174,10 +174,10 @@ impl Oci {
     }
 }
 
-fn wire(name: &RegistryName, base: &Url, allowed: &Allowed, network: &Network) -> Wire {
+fn distribution(name: &RegistryName, base: &Url, allowed: &Allowed, network: &Network) -> Distribution {
     let asked = Asked::Registry(name.clone());
     let client = Client::challenged(asked, base.clone(), network, allowed);
-    Wire::new(client, network.cache.as_ref().map(|folder| Cache::of(folder, base)))
+    Distribution::new(client, network.cache.as_ref().map(|folder| Cache::of(folder, base)))
 }
 
 /// Where a registry's interface is, and what its repositories begin with. This machine itself and, where that is allowed, others

@@ -1,4 +1,4 @@
-//! Whom a secret is for: a scheme, a host and a port, together.
+//! The origin that a secret belongs to: scheme, host and port together.
 //!
 //! A secret for `https://packages.example` goes neither to `http://packages.example`, where anybody on the way could read it,
 //! nor to another port, where another program answers. A name that a manifest gives to a registry selects no secret.
@@ -8,7 +8,7 @@ use std::str::FromStr;
 
 use url::Url;
 
-use crate::model::reach::is_loopback;
+use crate::model::private_hosts::is_loopback;
 
 /// A scheme, a host and a port, as `https://packages.example` or `http://127.0.0.1:8123` (RFC 6454, section 6.2).
 #[derive(Debug, Clone, PartialEq, Eq)]

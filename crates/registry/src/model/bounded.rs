@@ -1,4 +1,4 @@
-//! Values that are remembered up to so many bytes in all; the oldest go first.
+//! A cache bounded by size; the oldest values go first.
 
 use std::borrow::Borrow;
 use std::collections::{HashMap, VecDeque};

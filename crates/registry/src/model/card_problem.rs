@@ -1,4 +1,4 @@
-//! Why a registry can't take a card.
+//! Why a registry refuses a card.
 
 #![allow(missing_docs, reason = "each variant's message says what its fields are")]
 

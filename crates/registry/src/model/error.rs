@@ -1,4 +1,4 @@
-//! What a registry refused.
+//! Errors of registries.
 
 #![allow(missing_docs, reason = "each variant's message says what its fields are")]
 
@@ -94,7 +94,7 @@ pub enum RegistryError {
     NoToken { registry: RegistryName, origin: String },
     /// What opens a host can't be used.
     #[error("{what}")]
-    Credentials { what: String, mend: String },
+    Credentials { what: String, advice: String },
     /// A registry that nothing can be sent to.
     #[error("the registry `{registry}` has only files to read; it can't be published to over the network")]
     OnlyFiles { registry: RegistryName },

@@ -1,4 +1,4 @@
-//! What archives hold that are to become a release: unpacked as installing would, under the same guard, whoever publishes where.
+//! Checks the archives of a release: unpacks them as an install would, with the same limits.
 
 use std::io::Read;
 use std::path::Path;
@@ -9,9 +9,9 @@ use bibliotax_core::name::PartName;
 use bibliotax_disk::error::At;
 use bibliotax_disk::temporary::hold_folder;
 
-use crate::model::check::check_contents;
+use crate::model::card_check::check_contents;
 use crate::model::error::RegistryError;
-use crate::model::staged::INSPECTED_PREFIX;
+use crate::model::staging::INSPECTED_PREFIX;
 
 /// Opens an archive.
 pub type OpenArchive<'o> = dyn Fn(&FileRecord) -> Result<Box<dyn Read + Send>, RegistryError> + 'o;

@@ -1,4 +1,4 @@
-//! Where the files of a registry are, seen from its root: the same in a folder, in a bucket and behind HTTP.
+//! Paths of the files in a registry: the same in a folder, in a bucket and behind HTTP.
 
 use bibliotax_core::card::Card;
 use bibliotax_core::digest::Digest;

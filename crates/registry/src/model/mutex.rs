@@ -1,4 +1,4 @@
-//! Locking what threads share.
+//! Locks a mutex even after a panic in another thread.
 
 use std::sync::{Mutex, MutexGuard, PoisonError};
 

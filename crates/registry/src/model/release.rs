@@ -1,4 +1,4 @@
-//! A release on its way to a registry, and what became of it.
+//! A release that is being published, and the result.
 
 use bibliotax_archive::select::{LeftOut, PackFile};
 use bibliotax_core::card::{Card, FileRecord};

@@ -10,7 +10,7 @@ use bibliotax_core::history::History;
 use bibliotax_core::name::PackageName;
 use serde_json::{Map, Value};
 
-use super::check::check_card;
+use super::card_check::check_card;
 use super::error::RegistryError;
 
 /// The registry that a release is checked for.

@@ -1,4 +1,4 @@
-//! A release is admitted to a registry that has its files: checked and appended, the last step of publishing, wherever it happens.
+//! Admits a release whose files are stored: checks it and appends its event. The last step of publishing, wherever it happens.
 
 use std::panic::resume_unwind;
 use std::sync::Arc;
@@ -10,9 +10,9 @@ use bibliotax_core::name::PackageName;
 
 use crate::model::error::RegistryError;
 use crate::model::inspect::check_archives;
-use crate::model::keep::{ReadRegistryExt, RegistryStorage, WriteRegistryExt};
 use crate::model::layout::card_text;
 use crate::model::release_check::{CheckedFor, check_is_capability, refuse_second};
+use crate::model::storage::{ReadRegistryExt, RegistryStorage, WriteRegistryExt};
 
 /// Makes a card a release whose files are there, once it and all of them are checked; the event that does so comes last. Whether
 /// this very release was there already; a release that exists is never replaced. While a new one is listed, `meanwhile` does what
@@ -26,17 +26,17 @@ pub fn admit_release(
     let names: Vec<PackageName> = [card.name.clone()].into_iter().chain(capabilities).collect();
     if has_release(registry, card)? || !append_release(registry, card)? {
         // Who published it first may have been stopped before it was listed.
-        registry.note_missing_names(&names)?;
+        registry.complete_name_list(&names)?;
         return Ok(true);
     }
     thread::scope(|scope| {
-        let noted = scope.spawn(|| registry.note_names(&names));
+        let noted = scope.spawn(|| registry.update_name_list(&names));
         let done = meanwhile();
         // Only what panicked has no result; that goes on here.
         noted.join().unwrap_or_else(|panic| resume_unwind(panic))?;
         done
     })?;
-    registry.unmark(card)?;
+    registry.mark_released(card)?;
     Ok(false)
 }
 
@@ -46,7 +46,7 @@ fn has_release(registry: &Arc<dyn RegistryStorage>, card: &Card) -> Result<bool,
     let checked_for = CheckedFor {
         name: registry.name(),
         facets: &facets,
-        history: |name: &PackageName| registry.history_of_late(name),
+        history: |name: &PackageName| registry.recent_history(name),
         card_text: |digest: &Digest| registry.card_text(digest),
     };
     if checked_for.has_release(card, true)? {
@@ -54,7 +54,7 @@ fn has_release(registry: &Arc<dyn RegistryStorage>, card: &Card) -> Result<bool,
     }
     let mut missing = Vec::new();
     for file in card.files.iter().filter(|file| !file.is_elsewhere()) {
-        if !registry.has_file_to_release(&file.sha256)? {
+        if !registry.has_releasable_file(&file.sha256)? {
             missing.push(file.sha256);
         }
     }

@@ -1,4 +1,4 @@
-//! Everything that a registry holds, read and compared: each event, card and file.
+//! Checks everything that a registry holds: each event, card and file.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
@@ -12,10 +12,10 @@ use rayon::prelude::*;
 use serde::Serialize;
 
 use crate::catalogue::registry::Registry;
-use crate::model::check::check_card;
+use crate::model::card_check::check_card;
 use crate::model::error::RegistryError;
-use crate::model::keep::{ReadRegistryExt, RegistryStorage};
 use crate::model::names::Named;
+use crate::model::storage::{ReadRegistryExt, RegistryStorage};
 
 /// Something that is not as it should be.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]

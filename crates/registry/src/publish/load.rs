@@ -1,4 +1,4 @@
-//! Many cards and events at once, from a file of JSON lines, or one card that people wrote, in TOML.
+//! Loads many cards and events from a file of JSON lines, or one card that people wrote in TOML.
 //!
 //! A line is an event (it has the key `event`) or a card. A card's files may say `path` instead of digest,
 //! size and format: the archive at that path, seen from the file's folder, is then taken in. Either every
@@ -26,12 +26,12 @@ use bibliotax_disk::write::folder_of;
 use jiff::Timestamp;
 use serde_json::Value;
 
-use crate::model::check::check_card;
+use crate::model::card_check::check_card;
 use crate::model::error::RegistryError;
 use crate::model::inspect::check_archives;
-use crate::model::keep::{ReadRegistryExt, RegistryStorage, WriteRegistryExt};
 use crate::model::layout::card_text;
-use crate::model::standing::check_reason;
+use crate::model::release_status::check_reason;
+use crate::model::storage::{ReadRegistryExt, RegistryStorage, WriteRegistryExt};
 
 /// Largest file that is loaded, in bytes.
 const MAX_SIZE: usize = 2 << 30;
@@ -103,7 +103,7 @@ pub fn load(
         names.push((package, added > 0));
     }
     // Also what a run that was stopped loaded and didn't list.
-    registry.note_after(names)?;
+    registry.update_name_list_after(names)?;
     Ok(loaded)
 }
 
@@ -214,7 +214,7 @@ impl Loading<'_> {
         let text = card_text(card);
         let digest = Digest::of(text.as_bytes());
         if !self.dry_run && !self.registry.has_file(&digest)? {
-            self.registry.keep_for_now(self.registry.stage_bytes(text.as_bytes())?)?;
+            self.registry.keep_unsynced(self.registry.stage_bytes(text.as_bytes())?)?;
         }
         Ok(digest)
     }
@@ -231,8 +231,8 @@ impl Loading<'_> {
         io::copy(&mut source, &mut staged).at("copy", &from)?;
         // What was only uploaded was not looked into.
         let digest = staged.digest();
-        let is_new = !self.registry.has_file(&digest)? || self.registry.marked(&digest)?.is_some();
-        let (digest, size) = self.registry.keep_for_now(staged)?;
+        let is_new = !self.registry.has_file(&digest)? || self.registry.unreleased_file(&digest)?.is_some();
+        let (digest, size) = self.registry.keep_unsynced(staged)?;
         Ok((digest, size, TakenArchive { from, is_new }))
     }
 

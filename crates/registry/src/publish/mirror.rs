@@ -1,8 +1,8 @@
-//! A copy of a registry in a folder: whole or in part, brought up to date by what changed, taken up where it broke off.
+//! Copies a registry into a folder, whole or in part, and updates the copy with what changed.
 //!
 //! A mirror has the same histories, cards and files, so locks made from the one install from the other. Files come before
 //! the events that name them, each is checked against its digest, and an event is appended only where the mirror's history
-//! is the beginning of the other: a mirror that has events of its own is told apart, not mended.
+//! is the beginning of the other: a mirror that has events of its own is told apart, not repaired.
 
 use std::io::{self, Read};
 
@@ -15,7 +15,7 @@ use rayon::prelude::*;
 
 use crate::catalogue::registry::Registry;
 use crate::model::error::RegistryError;
-use crate::model::keep::{ReadRegistryExt, RegistryStorage, WriteRegistryExt};
+use crate::model::storage::{ReadRegistryExt, RegistryStorage, WriteRegistryExt};
 
 /// What mirroring did.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -39,7 +39,7 @@ pub fn mirror(
     heard: &(dyn Fn(&PackageName) + Sync),
 ) -> Result<Mirrored, RegistryError> {
     if from.facets() != to.facets() {
-        to.redefine(from.facets())?;
+        to.set_facets(from.facets())?;
     }
     let mut names: Vec<PackageName> = from.listed()?;
     names.retain(|name| patterns.is_empty() || patterns.iter().any(|pattern| pattern.matches(name)));
@@ -61,7 +61,7 @@ pub fn mirror(
         names.push((name, mirrored.events > 0));
     }
     // Also what a run that was stopped brought and didn't list.
-    to.note_after(names)?;
+    to.update_name_list_after(names)?;
     Ok(all)
 }
 

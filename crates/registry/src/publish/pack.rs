@@ -1,4 +1,4 @@
-//! From a project folder to a release: what would go, and its going.
+//! From a project folder to a release: its plan, and publishing it.
 
 use std::ops::Deref;
 use std::path::Path;
@@ -10,15 +10,15 @@ use bibliotax_core::facet::Fits;
 use bibliotax_core::inner_path::InnerPath;
 use bibliotax_core::manifest::{Manifest, Project};
 use bibliotax_core::name::{PackageName, PartName};
-use bibliotax_core::notice::Listener;
+use bibliotax_core::progress::ProgressListener;
 use jiff::Timestamp;
 
 use crate::catalogue::registry::{Publisher, Registry};
-use crate::model::check::check_contents;
+use crate::model::card_check::check_contents;
 use crate::model::error::RegistryError;
-use crate::model::keep::{ReadRegistryExt, RegistryStorage, WriteRegistryExt};
 pub use crate::model::release::{Published, Release};
 use crate::model::release_check::CheckedFor;
+use crate::model::storage::{ReadRegistryExt, RegistryStorage, WriteRegistryExt};
 use crate::publish::admit_release::admit_release;
 use bibliotax_archive::pack;
 use bibliotax_archive::secrets::{Suspect, suspect_in};
@@ -135,7 +135,7 @@ impl Acceptable {
     pub fn publish_to(
         self,
         registry: &Registry,
-        listener: &dyn Listener,
+        listener: &dyn ProgressListener,
     ) -> Result<Published, RegistryError> {
         match registry.publisher()? {
             Publisher::Storage(storage) => self.0.publish(&storage),
@@ -151,7 +151,7 @@ fn check_acceptable(registry: &Registry, card: &Card) -> Result<(), RegistryErro
     let checked_for = CheckedFor {
         name: registry.name(),
         facets: &facets,
-        history: |name: &PackageName| registry.history_of_late(name),
+        history: |name: &PackageName| registry.recent_history(name),
         card_text: |digest: &Digest| registry.card_text(&card.name, digest).map(Some),
     };
     checked_for.has_release(card, false).map(drop)

@@ -1,7 +1,7 @@
-//! What a registry's list of names says, in a local database made for searching.
+//! A local search database of a registry's list of names.
 //!
 //! The database follows the list: it knows how far it has read, and what stood just before, so that it reads on where the
-//! list only grew and begins anew where it didn't. It can be thrown away at any time.
+//! list only grew and starts over where it didn't. It can be thrown away at any time.
 
 use std::collections::{HashMap, HashSet};
 use std::io::{self, Read};
@@ -17,7 +17,7 @@ use super::spelling;
 use crate::model::error::RegistryError;
 use crate::model::names::{Named, TAIL, read_lines, whole_frames};
 
-/// What the tables look like; a database of another form is made anew.
+/// What the tables look like; a database of another form is made again.
 const FORM: i64 = 1;
 
 /// How much of the list is read at once, in bytes.
@@ -329,7 +329,7 @@ mod tests {
         let writing = writer.database.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate);
         let writing = writing.unwrap();
         writing.execute("DELETE FROM packages", []).unwrap();
-        // It would wait for minutes, and then begin anew, if it wanted to write.
+        // It would wait for minutes, and then start over, if it wanted to write.
         assert_eq!(Index::open(&path).unwrap().len().unwrap(), 1);
         drop(writing);
         assert_eq!(writer.len().unwrap(), 1);

@@ -1,4 +1,4 @@
-//! Which packages words find, and in which order.
+//! Which packages match words, and in which order.
 
 use std::collections::{HashMap, HashSet};
 

@@ -1,4 +1,4 @@
-//! The databases of one registry that is kept here: several for several who search at once, each brought up to date first.
+//! The search databases of one local registry: one per concurrent search, each updated first.
 
 use std::fs::File;
 use std::io::{self, Seek, SeekFrom};
@@ -11,7 +11,7 @@ use jiff::Timestamp;
 
 use super::{Found, Index, Query};
 use crate::model::error::RegistryError;
-use crate::model::keep::{ReadRegistry, ReadRegistryExt};
+use crate::model::storage::{ReadRegistry, ReadRegistryExt};
 
 /// Most databases that are kept open.
 const MAX_OPEN: usize = 8;
@@ -60,7 +60,7 @@ impl Searcher {
             Err(_) if !index.is_empty()? => return Ok(()),
             Err(_) => self.following.lock().unwrap_or_else(PoisonError::into_inner),
         };
-        follow(index, &self.kept.names_list()?)
+        follow(index, &self.kept.name_list_file()?)
     }
 }
 

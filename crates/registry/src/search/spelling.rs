@@ -1,4 +1,4 @@
-//! Words that nobody wrote so: the known words that are nearest to them.
+//! Spelling: the known words nearest to an unknown one.
 //!
 //! A word is known by its runs of three letters, with its ends; what shares most of them is compared letter by letter.
 

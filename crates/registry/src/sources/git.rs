@@ -1,4 +1,4 @@
-//! Git repositories as places that packages come from, through the system's `git`.
+//! Git repositories as sources of packages, through the system's `git`.
 //!
 //! People's own credentials, keys and proxies work, because it is their `git` that asks. Nothing is ever checked out: files are
 //! read from the objects of a bare repository of our own, so no hook and no filter can run, and a package is the files as they

@@ -1,12 +1,12 @@
-//! A registry kept as objects in an S3-compatible store, written by any number of servers at once.
+//! A registry as objects in an S3-compatible storage service, written by any number of servers at once.
 //!
 //! The objects are called as the files of a folder are (see [`super::folder`]), but for what many append to: the list of names
 //! is `names/LEVEL/NUMBER`, the log `private/log/TIME-NUMBER.json`, and half uploads are objects, too. What two change at once
-//! is changed under a condition (`If-Match`, `If-None-Match`; RFC 9110, section 13): the slower one looks again and decides anew.
+//! is changed under a condition (`If-Match`, `If-None-Match`; RFC 9110, section 13): the slower one looks again and decides again.
 
 mod listing;
 mod objects;
-mod recent;
+mod recent_objects;
 mod transport;
 mod upload;
 
@@ -29,25 +29,25 @@ use ring::rand::{SecureRandom, SystemRandom};
 
 use self::listing::{Copy, Notes};
 use self::objects::{Change, Conditions, Objects, Text};
-use self::recent::{MAX_FILE_SIZE, Recent};
+use self::recent_objects::{MAX_FILE_SIZE, Recent};
 use self::upload::OldMarks;
 use crate::model::description::{DESCRIPTION, Description};
 use crate::model::error::RegistryError;
-use crate::model::keep::pending::{FileStanding, Pending};
-use crate::model::keep::{
+use crate::model::history_limits::lines_to_append;
+use crate::model::layout::{file_path, history_path};
+use crate::model::names::frames;
+use crate::model::partial_upload::{UploadPiece, UploadProblem};
+use crate::model::staging::Staged;
+use crate::model::storage::pending::{FileStatus, Pending};
+use crate::model::storage::{
     Decide, Private, ReadRegistry, ServerState, Since, Stamp, UploadStorage, WriteRegistry, WriteRegistryExt,
     read_history,
 };
-use crate::model::layout::{file_path, history_path};
-use crate::model::names::frames;
-use crate::model::piece::{Piece, UploadProblem};
-use crate::model::room::lines_to_append;
-use crate::model::staged::Staged;
 
 /// What the places of buckets begin with.
 pub const SCHEME: &str = "s3://";
 
-/// How many names are noted at once when the list is mended.
+/// How many names are noted at once when the list is repaired.
 const MAX_NOTES_PER_OBJECT: usize = 2000;
 
 /// A registry in a bucket.
@@ -159,7 +159,7 @@ impl ReadRegistry for Bucket {
         found.map(drop).ok_or_else(|| RegistryError::NoRegistry { path: self.place() })
     }
 
-    fn is_near(&self) -> bool {
+    fn is_on_this_machine(&self) -> bool {
         false
     }
 
@@ -184,7 +184,7 @@ impl ReadRegistry for Bucket {
         Ok(if is_same { Since::Same } else { Since::New(stamp, text.to_string()) })
     }
 
-    fn history_of_late(&self, package: &PackageName) -> Result<Option<History>, RegistryError> {
+    fn recent_history(&self, package: &PackageName) -> Result<Option<History>, RegistryError> {
         let known = self.recent.history(package);
         let text = known.map_or_else(|| self.read_history(package), |(known, _)| Ok(known))?;
         self.parsed(package, &text)
@@ -220,7 +220,7 @@ impl ReadRegistry for Bucket {
         Ok(listed.iter().filter_map(|object| name(self.objects.inside(object))).collect())
     }
 
-    fn names_list(&self) -> Result<PathBuf, RegistryError> {
+    fn name_list_file(&self) -> Result<PathBuf, RegistryError> {
         let mut copy = self.names.lock().unwrap_or_else(PoisonError::into_inner);
         copy.read_on(&self.objects)?;
         Ok(copy.path().to_owned())
@@ -228,7 +228,7 @@ impl ReadRegistry for Bucket {
 }
 
 impl WriteRegistry for Bucket {
-    fn redefine(&self, facets: &BTreeMap<FacetName, Facet>) -> Result<(), RegistryError> {
+    fn set_facets(&self, facets: &BTreeMap<FacetName, Facet>) -> Result<(), RegistryError> {
         let text = Description::of_files(self.name(), facets.clone()).to_string();
         self.objects.write(DESCRIPTION, text.len() as u64, &mut text.as_bytes())
     }
@@ -269,7 +269,7 @@ impl WriteRegistry for Bucket {
         })
     }
 
-    fn note_names(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
+    fn update_name_list(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
         packages.chunks(MAX_NOTES_PER_OBJECT).try_for_each(|some| self.note(some))
     }
 
@@ -282,10 +282,10 @@ impl WriteRegistry for Bucket {
         }))
     }
 
-    fn mend_names(&self) -> Result<usize, RegistryError> {
+    fn rebuild_name_list(&self) -> Result<usize, RegistryError> {
         let kept = self;
         let names = self.names()?;
-        kept.note_missing_names(&names)?;
+        kept.complete_name_list(&names)?;
         Ok(names.len())
     }
 
@@ -313,7 +313,12 @@ impl UploadStorage for Bucket {
         Ok(self.pieces(digest)?.last().map_or(0, |(_, to)| *to))
     }
 
-    fn receive(&self, digest: &Digest, piece: Piece, source: &mut dyn Read) -> Result<(), UploadProblem> {
+    fn receive(
+        &self,
+        digest: &Digest,
+        piece: UploadPiece,
+        source: &mut dyn Read,
+    ) -> Result<(), UploadProblem> {
         self.add_piece(digest, piece, source)
     }
 
@@ -325,7 +330,7 @@ impl UploadStorage for Bucket {
         self.bytes_that_wait()
     }
 
-    fn marked(&self, digest: &Digest) -> Result<Option<Pending>, RegistryError> {
+    fn unreleased_file(&self, digest: &Digest) -> Result<Option<Pending>, RegistryError> {
         self.mark_of(digest)
     }
 
@@ -333,21 +338,21 @@ impl UploadStorage for Bucket {
         self.set_mark(digest, size)
     }
 
-    fn standing_of(&self, digest: &Digest, length: Option<u64>) -> Result<FileStanding, RegistryError> {
+    fn file_status(&self, digest: &Digest, length: Option<u64>) -> Result<FileStatus, RegistryError> {
         self.standing(digest, length)
     }
 
-    fn standing_of_late(&self, digest: &Digest) -> Result<FileStanding, RegistryError> {
+    fn recent_file_status(&self, digest: &Digest) -> Result<FileStatus, RegistryError> {
         self.standing_a_moment_ago(digest)
     }
 
-    fn forget_pending(&self, pending: &Pending, with_file: bool) -> Result<(), RegistryError> {
+    fn discard_pending(&self, pending: &Pending, with_file: bool) -> Result<(), RegistryError> {
         self.forget(pending, with_file)
     }
 }
 
 impl ServerState for Bucket {
-    fn private_lines(&self, what: Private) -> Result<String, RegistryError> {
+    fn read_private(&self, what: Private) -> Result<String, RegistryError> {
         match what {
             Private::Tokens => Ok(self.objects.read_text(TOKENS)?.map(|(text, _)| text).unwrap_or_default()),
             Private::Log => {

@@ -1,4 +1,4 @@
-//! A registry kept as plain files in a folder, so that any disk, share or web server can hold one.
+//! A registry as plain files in a folder, which any disk, share or web server can hold.
 //!
 //! ```text
 //! registry.json               {"format": 1, "name": …, "facets": {NAME: …}}
@@ -37,13 +37,15 @@ use bibliotax_disk::write::{make_folder, write_whole};
 
 use crate::model::description::{DESCRIPTION, Description};
 use crate::model::error::RegistryError;
-use crate::model::keep::pending::Pending;
-use crate::model::keep::{Decide, Private, ReadRegistry, ServerState, Stamp, UploadStorage, WriteRegistry};
+use crate::model::history_limits::MAX_HISTORY_SIZE;
 use crate::model::layout;
 use crate::model::names::NAMES;
-use crate::model::piece::{Piece, UploadProblem};
-use crate::model::room::MAX_HISTORY_SIZE;
-use crate::model::staged::{INSPECTED_PREFIX, STAGED, Staged};
+use crate::model::partial_upload::{UploadPiece, UploadProblem};
+use crate::model::staging::{INSPECTED_PREFIX, STAGED, Staged};
+use crate::model::storage::pending::Pending;
+use crate::model::storage::{
+    Decide, Private, ReadRegistry, ServerState, Stamp, UploadStorage, WriteRegistry,
+};
 
 /// A registry in a folder.
 #[derive(Debug, Clone)]
@@ -122,7 +124,7 @@ impl ReadRegistry for Folder {
         Self::open(&self.root).map(drop)
     }
 
-    fn is_near(&self) -> bool {
+    fn is_on_this_machine(&self) -> bool {
         true
     }
 
@@ -190,13 +192,13 @@ impl ReadRegistry for Folder {
         Ok(names)
     }
 
-    fn names_list(&self) -> Result<PathBuf, RegistryError> {
+    fn name_list_file(&self) -> Result<PathBuf, RegistryError> {
         Ok(self.root.join(NAMES))
     }
 }
 
 impl WriteRegistry for Folder {
-    fn redefine(&self, facets: &BTreeMap<FacetName, Facet>) -> Result<(), RegistryError> {
+    fn set_facets(&self, facets: &BTreeMap<FacetName, Facet>) -> Result<(), RegistryError> {
         let description = Description::of_files(self.name(), facets.clone());
         Ok(write_whole(&self.root.join(DESCRIPTION), description.to_string().as_bytes())?)
     }
@@ -224,11 +226,11 @@ impl WriteRegistry for Folder {
         self.append_lines(package, before, lines)
     }
 
-    fn note_names(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
+    fn update_name_list(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
         self.append_names(packages)
     }
 
-    fn mend_names(&self) -> Result<usize, RegistryError> {
+    fn rebuild_name_list(&self) -> Result<usize, RegistryError> {
         self.rebuild_names()
     }
 
@@ -236,7 +238,7 @@ impl WriteRegistry for Folder {
         self.keep_staged(staged, true)
     }
 
-    fn keep_for_now(&self, staged: Staged) -> Result<(Digest, u64), RegistryError> {
+    fn keep_unsynced(&self, staged: Staged) -> Result<(Digest, u64), RegistryError> {
         self.keep_staged(staged, false)
     }
 
@@ -250,7 +252,12 @@ impl UploadStorage for Folder {
         Ok(self.half_size(digest))
     }
 
-    fn receive(&self, digest: &Digest, piece: Piece, source: &mut dyn Read) -> Result<(), UploadProblem> {
+    fn receive(
+        &self,
+        digest: &Digest,
+        piece: UploadPiece,
+        source: &mut dyn Read,
+    ) -> Result<(), UploadProblem> {
         self.add_piece(digest, piece, source)
     }
 
@@ -258,7 +265,7 @@ impl UploadStorage for Folder {
         Ok(self.halves().chain(self.marks()).collect())
     }
 
-    fn marked(&self, digest: &Digest) -> Result<Option<Pending>, RegistryError> {
+    fn unreleased_file(&self, digest: &Digest) -> Result<Option<Pending>, RegistryError> {
         Ok(self.mark_of(digest))
     }
 
@@ -266,7 +273,7 @@ impl UploadStorage for Folder {
         self.set_mark(digest)
     }
 
-    fn forget_pending(&self, pending: &Pending, with_file: bool) -> Result<(), RegistryError> {
+    fn discard_pending(&self, pending: &Pending, with_file: bool) -> Result<(), RegistryError> {
         self.forget(pending, with_file)
     }
 
@@ -280,7 +287,7 @@ impl UploadStorage for Folder {
 }
 
 impl ServerState for Folder {
-    fn private_lines(&self, what: Private) -> Result<String, RegistryError> {
+    fn read_private(&self, what: Private) -> Result<String, RegistryError> {
         self.read_private(what)
     }
 

@@ -1,4 +1,4 @@
-//! Who may do what to a registry that is served: tokens, kept as hashes, and the log of what was done with them.
+//! Who may do what to a served registry: tokens, stored as hashes, and the log of their use.
 //!
 //! A token is `bibliotax-ID-SECRET`. The registry keeps the id and the SHA-256 of the secret, which has 256 random bits: from
 //! a hash that leaks nobody gets back to it. Tokens are events in `private/tokens.jsonl`, only ever appended; what was done
@@ -15,7 +15,7 @@ use serde::{Deserialize, Serialize};
 use subtle::ConstantTimeEq;
 
 use crate::model::error::RegistryError;
-use crate::model::keep::{Private, ServerState};
+use crate::model::storage::{Private, ServerState};
 
 /// What every token begins with, so that one that leaked is known for what it is.
 const PREFIX: &str = "bibliotax-";
@@ -82,7 +82,7 @@ enum Line {
 
 /// What a new token is to allow.
 #[derive(Debug, Clone)]
-pub struct Wish {
+pub struct NewToken {
     /// Whom or what it is for.
     pub name: String,
     /// The packages that it is for.
@@ -96,7 +96,7 @@ pub struct Wish {
 /// Makes a token; its text, which nothing keeps.
 pub fn create(
     registry: &dyn ServerState,
-    wish: Wish,
+    wish: NewToken,
     now: Timestamp,
 ) -> Result<(Token, String), RegistryError> {
     let mut random = [0; 36];
@@ -105,7 +105,7 @@ pub fn create(
     SystemRandom::new().fill(&mut random).map_err(no_random)?;
     let (id, secret) = random.split_at(4);
     let (id, secret) = (HEXLOWER.encode(id), HEXLOWER.encode(secret));
-    let Wish { name, packages, actions, expires } = wish;
+    let NewToken { name, packages, actions, expires } = wish;
     let hash = Digest::of(secret.as_bytes());
     let token = Token { id: id.clone(), name, hash, packages, actions, expires, at: now };
     registry.append_private(Private::Tokens, &line(&Line::Created(token.clone())))?;
@@ -115,7 +115,7 @@ pub fn create(
 /// The tokens that were not revoked, oldest first.
 pub fn list(registry: &dyn ServerState) -> Result<Vec<Token>, RegistryError> {
     let mut tokens: Vec<Token> = Vec::new();
-    for line in registry.private_lines(Private::Tokens)?.lines() {
+    for line in registry.read_private(Private::Tokens)?.lines() {
         let broken = |error: serde_json::Error| {
             let what = std::io::Error::other(format!("a line is broken: {error}"));
             DiskError::new("read", "the list of tokens", what)
@@ -193,7 +193,7 @@ mod tests {
         let registry =
             Folder::create(&folder.path().join("r"), "seedhouse", std::collections::BTreeMap::new()).unwrap();
         let now = at("2026-03-01T08:00:00Z");
-        let wish = Wish {
+        let wish = NewToken {
             name: "the build server".into(),
             packages: vec!["fernhollow/*".into(), "moss-map".into()],
             actions: vec![Action::Publish],

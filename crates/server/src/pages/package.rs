@@ -1,4 +1,4 @@
-//! The page of a release: what it is, whether it fits, what it needs and who needs it, its files, and how to declare it.
+//! The page of a release: summary, fit, needs and dependents, files, and how to declare it.
 
 mod fit;
 
@@ -13,9 +13,9 @@ use bibliotax_core::range::Range;
 use bibliotax_core::version::Version;
 use bibliotax_present::words;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::model::keep::{ReadRegistry, ReadRegistryExt};
 use bibliotax_registry::model::layout::file_path;
 use bibliotax_registry::model::names::newest;
+use bibliotax_registry::model::storage::{ReadRegistry, ReadRegistryExt};
 use bibliotax_registry::search::Searcher;
 use serde::Serialize;
 
@@ -40,7 +40,7 @@ pub struct PackagePage {
     summary: String,
     description: String,
     tags: Vec<String>,
-    heeds: Vec<Heed>,
+    warnings: Vec<Warning>,
     facts: Vec<Fact>,
     line: String,
     command: String,
@@ -57,9 +57,9 @@ pub struct PackagePage {
     providers: Vec<String>,
 }
 
-/// Something to heed before it is used.
+/// A warning before it is used.
 #[derive(Serialize)]
-struct Heed {
+struct Warning {
     what: String,
     why: String,
     /// A package to use instead.
@@ -185,7 +185,7 @@ impl Told<'_> {
             summary: text(&card.summary),
             description: text(&card.description),
             tags: card.tags.iter().map(ToString::to_string).collect(),
-            heeds: self.heeds(),
+            warnings: self.warnings(),
             facts: self.facts(),
             line: words::manifest_line(&card.name, &card.version),
             command: self.command(),
@@ -215,22 +215,22 @@ impl Told<'_> {
         format!("bibliotax need {} \"{}\"", card.name, Range::from_version(&card.version))
     }
 
-    fn heeds(&self) -> Vec<Heed> {
-        let mut heeds = Vec::new();
+    fn warnings(&self) -> Vec<Warning> {
+        let mut warnings = Vec::new();
         if let Some(withdrawn) = &self.release.withdrawn {
             let what = "This release was withdrawn".to_owned();
-            heeds.push(Heed { what, why: withdrawn.reason.clone(), instead: None });
+            warnings.push(Warning { what, why: withdrawn.reason.clone(), instead: None });
         }
         if let Some(deprecated) = &self.release.deprecated {
             let instead = deprecated.instead.as_ref().map(ToString::to_string);
-            heeds.push(Heed { what: "Deprecated".to_owned(), why: deprecated.reason.clone(), instead });
+            warnings.push(Warning { what: "Deprecated".to_owned(), why: deprecated.reason.clone(), instead });
         }
         let newest = newest(self.history).map(|release| &release.entry.version);
         if let Some(newest) = newest.filter(|newest| **newest != self.card.version) {
             let (what, why) = ("There is another release".to_owned(), format!("the newest is {newest}"));
-            heeds.push(Heed { what, why, instead: Some(format!("{}/{newest}", self.card.name)) });
+            warnings.push(Warning { what, why, instead: Some(format!("{}/{newest}", self.card.name)) });
         }
-        heeds
+        warnings
     }
 
     fn facts(&self) -> Vec<Fact> {

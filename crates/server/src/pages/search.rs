@@ -1,7 +1,7 @@
-//! The page to search on.
+//! The search page.
 
 use bibliotax_present::words;
-use bibliotax_registry::model::keep::{ReadRegistry, ReadRegistryExt};
+use bibliotax_registry::model::storage::{ReadRegistry, ReadRegistryExt};
 use bibliotax_registry::search::{Hit, Index, Query, Searcher};
 use jiff::Timestamp;
 use serde::Serialize;

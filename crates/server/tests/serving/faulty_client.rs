@@ -1,6 +1,6 @@
 //! The server against clients that send half, too much, too slowly, the wrong bytes, or what is not theirs to send.
 
-use bibliotax_registry::model::keep::ReadRegistryExt;
+use bibliotax_registry::model::storage::ReadRegistryExt;
 use std::io::{Read, Write};
 use std::thread;
 use std::time::{Duration, Instant};

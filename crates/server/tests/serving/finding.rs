@@ -5,7 +5,7 @@ use bibliotax_core::manifest::RegistryDeclaration;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::catalogue::registry::Registry;
 use bibliotax_registry::client::network::Network;
-use bibliotax_registry::model::keep::ReadRegistryExt;
+use bibliotax_registry::model::storage::ReadRegistryExt;
 use bibliotax_registry::search::{FitWord, Found, Query, read_place};
 use jiff::Timestamp;
 

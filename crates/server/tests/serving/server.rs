@@ -8,9 +8,9 @@ use std::thread;
 use std::time::Duration;
 
 use bibliotax_core::digest::Digest;
-use bibliotax_registry::model::keep::RegistryStorage;
+use bibliotax_registry::model::storage::RegistryStorage;
 use bibliotax_registry::storage::folder::Folder;
-use bibliotax_registry::storage::tokens::{self, Action, Wish};
+use bibliotax_registry::storage::tokens::{self, Action, NewToken};
 use bibliotax_server::serve::Listening;
 use bibliotax_server::{App, Limits, Served};
 use jiff::Timestamp;
@@ -43,7 +43,7 @@ impl Server {
         let registry =
             Folder::create(&folder.path().join("seedhouse"), "seedhouse", BTreeMap::new()).unwrap();
         let registry: Arc<dyn RegistryStorage> = Arc::new(registry);
-        let wish = Wish {
+        let wish = NewToken {
             name: "a test".into(),
             packages: vec!["moss-*".into()],
             actions: vec![Action::Publish],

@@ -1,4 +1,4 @@
-//! Many archives at once: hashed, unpacked and written while they arrive, and kept as they are done.
+//! Fetches many archives at once: hashed, unpacked and written while they arrive.
 //!
 //! An archive is never in memory as such, so what this takes doesn't grow with archives; on disk only what came of a large one is, until
 //! all of it has come, for a run that goes on where this one may end. Some wait for the network while others unpack, which is why there
@@ -12,11 +12,11 @@ use std::time::{Duration, Instant};
 
 use bibliotax_core::card::Archive;
 use bibliotax_core::lock::LockedPackage;
-use bibliotax_core::notice::{Listener, Notice};
+use bibliotax_core::progress::{ProgressEvent, ProgressListener};
 
-use super::{InstallError, Lacking, OpenedArchive, Supplier, Wanted};
+use super::{InstallError, MissingArchive, OpenedArchive, Supplier, Wanted};
 use crate::error::StoreError;
-use crate::partial::Partial;
+use crate::partial_download::Partial;
 use crate::store::{Incoming, Store};
 
 /// How many archives are on their way at once.
@@ -31,7 +31,7 @@ const MAX_UNCOMMITTED_BYTES: u64 = 256 << 20;
 const PROGRESS_STEP: u64 = 64 << 10;
 
 /// Why an archive is not here.
-enum Missed<E> {
+enum FetchError<E> {
     /// It could not be had.
     Supply(E),
     /// Another one could not be had, so this one was not asked for.
@@ -45,21 +45,21 @@ pub(super) fn fetch<S: Supplier>(
     missing: &[Wanted<'_>],
     store: &Store,
     supplier: &S,
-    listener: &dyn Listener,
+    listener: &dyn ProgressListener,
 ) -> Result<(), InstallError<S::Error>> {
     let bytes = missing.iter().map(|(_, file)| file.size).sum();
-    listener.hear(&Notice::Fetching { archives: missing.len(), bytes });
+    listener.on_event(&ProgressEvent::Fetching { archives: missing.len(), bytes });
     let (next, in_vain) = (AtomicUsize::new(0), AtomicBool::new(false));
     let (done, receive) = mpsc::channel();
     let work = |done: &mpsc::Sender<_>| {
         while let Some((package, file)) = missing.get(next.fetch_add(1, Ordering::Relaxed)) {
             let result = if in_vain.load(Ordering::Relaxed) {
-                Err(Missed::NotAsked)
+                Err(FetchError::NotAsked)
             } else {
                 fetch_one(package, file, store, supplier, listener)
             };
-            if let Err(Missed::Supply(error)) = &result {
-                in_vain.fetch_or(supplier.is_in_vain_after(error), Ordering::Relaxed);
+            if let Err(FetchError::Supply(error)) = &result {
+                in_vain.fetch_or(supplier.is_hopeless_after(error), Ordering::Relaxed);
             }
             // Whoever collects goes away early only where the disk refused, and then nothing counts any more.
             if done.send((*package, file.clone(), result)).is_err() {
@@ -82,23 +82,24 @@ fn fetch_one<S: Supplier>(
     file: &Archive,
     store: &Store,
     supplier: &S,
-    listener: &dyn Listener,
-) -> Result<Incoming, Missed<S::Error>> {
-    listener.hear(&Notice::Asked { package: package.name.clone() });
-    let partial = if supplier.may_break_off(package, file) { store.partial(file) } else { None };
+    listener: &dyn ProgressListener,
+) -> Result<Incoming, FetchError<S::Error>> {
+    listener.on_event(&ProgressEvent::Asked { package: package.name.clone() });
+    let partial = if supplier.is_resumable(package, file) { store.partial(file) } else { None };
     let mut fetching = Fetching { package, file, store, listener, partial };
     let mut missed = None;
     for place in 0..supplier.places(package, file) {
         match fetching.fetch_at(supplier, place) {
             Ok(received) => {
                 fetching.partial.into_iter().for_each(Partial::remove);
-                listener.hear(&Notice::Unpacked { package: package.name.clone(), bytes: file.size });
+                listener
+                    .on_event(&ProgressEvent::Unpacked { package: package.name.clone(), bytes: file.size });
                 return Ok(received);
             }
-            Err(Missed::Supply(error)) => missed = missed.or(Some(Missed::Supply(error))),
+            Err(FetchError::Supply(error)) => missed = missed.or(Some(FetchError::Supply(error))),
             Err(other) => {
                 // Bytes that were wrong say more than that there are no others.
-                let may_be_right_elsewhere = matches!(&other, Missed::Store(StoreError::Archive { source, .. }) if source.is_about_bytes());
+                let may_be_right_elsewhere = matches!(&other, FetchError::Store(StoreError::Archive { source, .. }) if source.is_about_bytes());
                 missed = Some(other);
                 if !may_be_right_elsewhere {
                     break;
@@ -106,7 +107,7 @@ fn fetch_one<S: Supplier>(
             }
         }
     }
-    Err(missed.unwrap_or(Missed::NotAsked))
+    Err(missed.unwrap_or(FetchError::NotAsked))
 }
 
 /// An archive that is fetched, with what came of it before.
@@ -114,18 +115,22 @@ struct Fetching<'f> {
     package: &'f LockedPackage,
     file: &'f Archive,
     store: &'f Store,
-    listener: &'f dyn Listener,
+    listener: &'f dyn ProgressListener,
     partial: Option<Partial>,
 }
 
 impl Fetching<'_> {
     /// Fetches it from one place: from where it broke off before and, where that doesn't lead to the right bytes, all of it.
-    fn fetch_at<S: Supplier>(&mut self, supplier: &S, place: usize) -> Result<Incoming, Missed<S::Error>> {
+    fn fetch_at<S: Supplier>(
+        &mut self,
+        supplier: &S,
+        place: usize,
+    ) -> Result<Incoming, FetchError<S::Error>> {
         let from = self.partial.as_ref().map_or(0, Partial::there);
         let fetched = self.fetch_from_byte(supplier, place, from);
         let is_wrong = match &fetched {
-            Err(Missed::Supply(error)) => !supplier.is_in_vain_after(error),
-            Err(Missed::Store(StoreError::Archive { source, .. })) => {
+            Err(FetchError::Supply(error)) => !supplier.is_hopeless_after(error),
+            Err(FetchError::Store(StoreError::Archive { source, .. })) => {
                 source.is_about_bytes() && !source.broke_off()
             }
             _ => false,
@@ -144,10 +149,10 @@ impl Fetching<'_> {
         supplier: &S,
         place: usize,
         from: u64,
-    ) -> Result<Incoming, Missed<S::Error>> {
+    ) -> Result<Incoming, FetchError<S::Error>> {
         let (package, file) = (self.package, self.file);
         let OpenedArchive { bytes, from: sender } =
-            supplier.open(package, file, place, from).map_err(Missed::Supply)?;
+            supplier.open(package, file, place, from).map_err(FetchError::Supply)?;
         let bytes: Box<dyn Read + Send> = match &mut self.partial {
             Some(partial) => partial.followed_by(bytes),
             None => bytes,
@@ -156,9 +161,9 @@ impl Fetching<'_> {
         let received = self.store.receive(heard, file, package);
         received.map_err(|source| {
             if let Some(from) = sender.filter(|_| source.is_about_bytes()) {
-                self.listener.hear(&Notice::WrongBytes { package: package.name.clone(), from });
+                self.listener.on_event(&ProgressEvent::WrongBytes { package: package.name.clone(), from });
             }
-            Missed::Store(StoreError::Archive { package: package.name.clone(), source })
+            FetchError::Store(StoreError::Archive { package: package.name.clone(), source })
         })
     }
 }
@@ -168,7 +173,7 @@ struct Collected<E> {
     waiting: Vec<Incoming>,
     waiting_bytes: u64,
     kept: Instant,
-    lacking: Vec<Lacking>,
+    lacking: Vec<MissingArchive>,
     unusable: Option<StoreError>,
     not_had: Option<E>,
 }
@@ -180,7 +185,7 @@ impl<E> Default for Collected<E> {
     }
 }
 
-type Came<'l, E> = (&'l LockedPackage, Archive, Result<Incoming, Missed<E>>);
+type Came<'l, E> = (&'l LockedPackage, Archive, Result<Incoming, FetchError<E>>);
 
 impl<E> Collected<E> {
     fn collect(mut self, came: &mpsc::Receiver<Came<'_, E>>, store: &Store) -> Result<(), InstallError<E>> {
@@ -211,13 +216,13 @@ impl<E> Collected<E> {
         Ok(())
     }
 
-    fn miss(&mut self, package: &LockedPackage, file: &Archive, missed: Missed<E>) {
+    fn miss(&mut self, package: &LockedPackage, file: &Archive, missed: FetchError<E>) {
         let (package, version) = (package.name.clone(), package.version.clone());
-        self.lacking.push(Lacking { package, version, size: file.size });
+        self.lacking.push(MissingArchive { package, version, size: file.size });
         match missed {
-            Missed::Supply(error) => self.not_had = self.not_had.take().or(Some(error)),
-            Missed::Store(error) => self.unusable = self.unusable.take().or(Some(error)),
-            Missed::NotAsked => {}
+            FetchError::Supply(error) => self.not_had = self.not_had.take().or(Some(error)),
+            FetchError::Store(error) => self.unusable = self.unusable.take().or(Some(error)),
+            FetchError::NotAsked => {}
         }
     }
 }
@@ -225,7 +230,7 @@ impl<E> Collected<E> {
 /// Tells how many bytes have come, now and then.
 struct Heard<'n, R> {
     inner: R,
-    listener: &'n dyn Listener,
+    listener: &'n dyn ProgressListener,
     untold: u64,
 }
 
@@ -234,7 +239,7 @@ impl<R: Read> Read for Heard<'_, R> {
         let read = self.inner.read(buffer)?;
         self.untold += read as u64;
         if self.untold >= PROGRESS_STEP || (read == 0 && self.untold > 0) {
-            self.listener.hear(&Notice::Arrived { bytes: std::mem::take(&mut self.untold) });
+            self.listener.on_event(&ProgressEvent::Arrived { bytes: std::mem::take(&mut self.untold) });
         }
         Ok(read)
     }

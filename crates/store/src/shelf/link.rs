@@ -1,4 +1,4 @@
-//! Putting a package's files on a shelf: by copy-on-write or hard link where the disk can, else by copying.
+//! Puts a package's files on a shelf: by copy-on-write or hard link where the disk can, else by copying.
 //!
 //! A file of the store that isn't what was unpacked is noticed here, where it would be used: by its size and time, by its bytes
 //! where those weren't read for some days, and always while it is copied.
@@ -16,7 +16,7 @@ use bibliotax_disk::error::At;
 use bibliotax_disk::folder::Folder;
 
 use crate::error::StoreError;
-use crate::same::{Depth, is_same};
+use crate::file_check::{FileCheck, is_same};
 use crate::store::Store;
 use bibliotax_archive::unpack::{Listing, TreeFile};
 
@@ -27,7 +27,7 @@ const AUTO: [LinkWay; 3] = [LinkWay::Reflink, LinkWay::Hard, LinkWay::Copy];
 pub struct Linker<'s> {
     store: &'s Store,
     wanted: LinkWay,
-    depth: Depth,
+    depth: FileCheck,
     /// How many of the ways didn't do.
     in_vain: AtomicU8,
     /// Whether any file was made that is not the store's own.
@@ -36,7 +36,7 @@ pub struct Linker<'s> {
 
 impl<'s> Linker<'s> {
     /// A linker from this store that puts files on a shelf in this way, and looks at them at least that closely.
-    pub fn new(store: &'s Store, wanted: LinkWay, depth: Depth) -> Self {
+    pub fn new(store: &'s Store, wanted: LinkWay, depth: FileCheck) -> Self {
         Self { store, wanted, depth, in_vain: AtomicU8::new(0), has_copied: AtomicBool::new(false) }
     }
 
@@ -88,7 +88,7 @@ impl<'s> Linker<'s> {
         let digest = archive.tree();
         let damaged = || StoreError::Damaged { package: slot.package.name.clone(), archive: digest };
         let tree = Folder::open(&self.store.tree(&digest))?.ok_or_else(damaged)?;
-        let depth = if self.store.was_read_lately(&digest) { self.depth } else { Depth::Bytes };
+        let depth = if self.store.was_read_lately(&digest) { self.depth } else { FileCheck::Bytes };
         let mut folders: BTreeMap<&str, Vec<(&str, &TreeFile)>> = BTreeMap::new();
         for file in &listing.files {
             let (folder, name) = file.path.split();
@@ -103,7 +103,7 @@ impl<'s> Linker<'s> {
                 }
             }
         }
-        if depth == Depth::Bytes {
+        if depth == FileCheck::Bytes {
             self.store.note_read(&digest);
         }
         Ok(())
@@ -150,7 +150,7 @@ impl<'s> Linker<'s> {
 }
 
 /// Whether a file of the store is what was unpacked.
-fn is_whole(folder: &Folder, name: &str, file: &TreeFile, depth: Depth) -> Result<bool, StoreError> {
+fn is_whole(folder: &Folder, name: &str, file: &TreeFile, depth: FileCheck) -> Result<bool, StoreError> {
     match folder.entry(name)? {
         None => Ok(false),
         Some(found) => is_same(folder, name, &found, file, depth),

@@ -1,4 +1,4 @@
-//! The links of a shelf as files, written only where they say something new, so that what is built from them stays fresh.
+//! The link files of a shelf, written only when their text changes, so that builds stay fresh.
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;

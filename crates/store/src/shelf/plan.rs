@@ -1,4 +1,4 @@
-//! What has to be done to bring a shelf to what a lock says: worked out before anything is touched.
+//! What has to be done to bring a shelf to what a lock says.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -6,12 +6,12 @@ use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::{Lock, NotForMachine, Scope, Slot};
 use bibliotax_disk::stamp::Stamp;
 
-use super::inside::Inside;
 use super::links::LINKS;
-use super::state::{Made, ShelvedPackage, State};
-use super::{Aim, NAME};
+use super::package_check::PackageContents;
+use super::state::{InputsDigest, ShelvedPackage, State};
+use super::{DesiredState, NAME};
 use crate::error::StoreError;
-use crate::same::Depth;
+use crate::file_check::FileCheck;
 
 /// What is on a shelf, by its place.
 pub type Contents = BTreeMap<String, Found>;
@@ -70,7 +70,7 @@ impl From<PlanProblem> for StoreError {
 
 impl<'l> Plan<'l> {
     /// The plan from `state` and `contents` to what `aim` says.
-    pub fn new(aim: &Aim<'l, '_>, state: &State, contents: &Contents) -> Result<Self, PlanProblem> {
+    pub fn new(aim: &DesiredState<'l, '_>, state: &State, contents: &Contents) -> Result<Self, PlanProblem> {
         let scope = &aim.scope;
         let slots = aim.lock.slots(scope)?;
         let slots: Vec<(String, Slot<'l>)> = slots.into_iter().map(|slot| (slot.path(), slot)).collect();
@@ -85,13 +85,13 @@ impl<'l> Plan<'l> {
             |path: &String, slot: &Slot<'_>| state.packages.get(path) == Some(&ShelvedPackage::of(slot));
         let stays = |(path, slot): &(String, Slot<'_>)| {
             let is_known = is_known(path, slot);
-            let may_stay = aim.depth != Depth::Bytes && !aim.anew.contains(&slot.package.name);
+            let may_stay = aim.depth != FileCheck::Bytes && !aim.rebuilt.contains(&slot.package.name);
             is_known && is_as_noted(path) && may_stay
         };
         let (staying, build): (Vec<_>, Vec<_>) = slots.iter().partition(|slot| stays(slot));
         let shelved = |(path, slot): &&(String, Slot<'_>)| (path.clone(), ShelvedPackage::of(slot));
         let packages: BTreeMap<String, ShelvedPackage> = staying.iter().map(shelved).chain(others).collect();
-        let is_of_kept = |(path, _): &(&String, &Inside)| packages.contains_key(*path);
+        let is_of_kept = |(path, _): &(&String, &PackageContents)| packages.contains_key(*path);
         let inside = state.inside.iter().filter(is_of_kept);
         let inside = inside.map(|(path, inside)| (path.clone(), inside.clone())).collect();
         let touched = build
@@ -135,9 +135,9 @@ impl<'l> Plan<'l> {
     /// What is on the shelf once all is done, with the stamps of links and what is inside the packages that were built.
     pub fn reached(
         &self,
-        made: Made,
+        made: InputsDigest,
         stamps: BTreeMap<String, Stamp>,
-        inside: BTreeMap<String, Inside>,
+        inside: BTreeMap<String, PackageContents>,
     ) -> State {
         let built = self.build.iter().map(|slot| (slot.path(), ShelvedPackage::of(slot)));
         let mut state = self.kept.clone();
@@ -189,7 +189,7 @@ mod tests {
     use bibliotax_core::name::{PackageName, TargetName};
     use serde_json::json;
 
-    use super::super::{Look, Templates};
+    use super::super::{PackageCheck, Templates};
     use super::*;
 
     fn digest(text: &str) -> Digest {
@@ -232,19 +232,19 @@ mod tests {
         places.iter().map(|place| ((*place).to_owned(), Found::AsNoted)).collect()
     }
 
-    fn made() -> Made {
-        Made::from_texts([])
+    fn made() -> InputsDigest {
+        InputsDigest::from_texts([])
     }
 
     /// The state that a plan leads to.
     fn reached(plan: &Plan<'_>) -> State {
-        let inside = plan.build.iter().map(|slot| (slot.path(), Inside::default())).collect();
+        let inside = plan.build.iter().map(|slot| (slot.path(), PackageContents::default())).collect();
         plan.reached(made(), BTreeMap::new(), inside)
     }
 
     #[derive(Default)]
     struct Other<'a> {
-        anew: BTreeSet<PackageName>,
+        rebuilt: BTreeSet<PackageName>,
         arch: Option<&'a str>,
         link: LinkWay,
     }
@@ -260,14 +260,14 @@ mod tests {
         let machine = machine(other.arch.unwrap_or("x86_64"));
         let scope = Scope { targets: &targets, ..Scope::all(&machine) };
         let settings = ShelfSettings { link: other.link, absolute: false };
-        let aim = Aim {
+        let aim = DesiredState {
             lock,
             scope,
             settings,
             templates: Templates::NONE,
-            anew: &other.anew,
-            depth: Depth::SizeAndTime,
-            look: Look::Folders,
+            rebuilt: &other.rebuilt,
+            depth: FileCheck::SizeAndTime,
+            look: PackageCheck::Folders,
             made: made(),
         };
         Plan::new(&aim, state, contents)
@@ -293,9 +293,9 @@ mod tests {
         let begun: Vec<String> = gone.begun([]).claimed.into_iter().collect();
         assert_eq!(begun, ["b", "c"], "a run that is killed leaves nothing that the next one doesn't know");
         assert!(reached(&gone).claimed.is_empty());
-        let c = Other { anew: ["c".parse().unwrap()].into(), ..Other::default() };
-        let anew = plan_for(&lock, &state, &folders(&places), &[], &c).unwrap();
-        assert_eq!((anew.build[0].path().as_str(), anew.staying), ("c", 2));
+        let c = Other { rebuilt: ["c".parse().unwrap()].into(), ..Other::default() };
+        let rebuilt = plan_for(&lock, &state, &folders(&places), &[], &c).unwrap();
+        assert_eq!((rebuilt.build[0].path().as_str(), rebuilt.staying), ("c", 2));
     }
 
     #[test]

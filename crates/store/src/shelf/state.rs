@@ -1,4 +1,4 @@
-//! What is on a shelf, as far as it is known for sure.
+//! The recorded state of a shelf.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
@@ -12,7 +12,7 @@ use bibliotax_disk::stamp::Stamp;
 use serde::{Deserialize, Serialize};
 
 use super::STATE;
-use super::inside::Inside;
+use super::package_check::PackageContents;
 
 /// The layout that this version writes and reads.
 const FORMAT: u64 = 6;
@@ -22,9 +22,9 @@ pub(super) const MAX_SIZE: usize = 256 << 20;
 
 /// All the texts that a shelf is made from, in one digest: where none of them changed, the shelf has nothing to change for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Made(blake3::Hash);
+pub struct InputsDigest(blake3::Hash);
 
-impl Made {
+impl InputsDigest {
     /// The digest of these texts, in this order.
     pub fn from_texts<'t>(texts: impl IntoIterator<Item = &'t [u8]>) -> Self {
         let mut hasher = blake3::Hasher::new();
@@ -41,7 +41,7 @@ impl Made {
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct State {
     /// What the whole shelf was made from; `None` while it is being changed, or where only part of it was brought to that.
-    pub made: Option<Made>,
+    pub made: Option<InputsDigest>,
     /// The digest of the lock that the shelf was brought to; `None` while it is being changed.
     pub lock: Option<Digest>,
     /// How the files got there.
@@ -51,7 +51,7 @@ pub struct State {
     /// When the files of links were last changed, by their place on the shelf.
     pub stamps: BTreeMap<String, Stamp>,
     /// What is inside the packages, by their place on the shelf.
-    pub inside: BTreeMap<String, Inside>,
+    pub inside: BTreeMap<String, PackageContents>,
     /// What else was made by us, or is about to be: whatever is at these places may be replaced or removed.
     pub claimed: BTreeSet<String>,
     /// The packages that are there, whole and as they should be, by their place on the shelf.
@@ -92,12 +92,12 @@ impl State {
 
     /// The state that a text is.
     pub fn parse(text: &str) -> Option<Self> {
-        let Glimpse { made, lock, link, has_replaced, stamps, folders, .. } = Glimpse::read(text)?;
+        let StateHeader { made, lock, link, has_replaced, stamps, folders, .. } = StateHeader::read(text)?;
         let Rest { packages, claimed } = serde_json::from_str(text.lines().nth(1)?).ok()?;
         let files = files_of(text);
         let with_files = |(place, folders): (String, _)| {
             let files = files.get(place.as_str()).copied().unwrap_or_default().to_owned();
-            (place, Inside { folders, files })
+            (place, PackageContents { folders, files })
         };
         let inside = folders.into_iter().map(with_files).collect();
         let state = Self { made, lock, link, has_replaced, stamps, claimed, packages, inside };
@@ -150,9 +150,9 @@ impl fmt::Display for State {
             self.inside.iter().map(|(place, inside)| (place.clone(), inside.folders.clone())).collect();
         let stamps = self.stamps.clone();
         let Self { made, lock, link, has_replaced, .. } = *self;
-        let glimpse = Glimpse { format: FORMAT, made, lock, link, has_replaced, stamps, folders };
+        let header = StateHeader { format: FORMAT, made, lock, link, has_replaced, stamps, folders };
         // Names, versions and digests: nothing that could fail to be JSON.
-        writeln!(f, "{}", serde_json::to_string(&glimpse).unwrap_or_default())?;
+        writeln!(f, "{}", serde_json::to_string(&header).unwrap_or_default())?;
         let rest = Rest { packages: self.packages.clone(), claimed: self.claimed.clone() };
         writeln!(f, "{}", serde_json::to_string(&rest).unwrap_or_default())?;
         self.inside.iter().try_for_each(|(place, inside)| writeln!(f, "{place}\t{}", inside.files))
@@ -166,9 +166,9 @@ pub fn files_of(text: &str) -> BTreeMap<&str, &str> {
 
 /// As much of a state as it takes to see that nothing has to be done: its first line.
 #[derive(Debug, Serialize, Deserialize)]
-pub struct Glimpse {
+pub struct StateHeader {
     format: u64,
-    pub made: Option<Made>,
+    pub made: Option<InputsDigest>,
     lock: Option<Digest>,
     link: LinkWay,
     #[serde(rename = "has-replaced")]
@@ -178,10 +178,10 @@ pub struct Glimpse {
     pub folders: BTreeMap<String, BTreeMap<String, Stamp>>,
 }
 
-impl Glimpse {
+impl StateHeader {
     /// Reads the text of a state; `None` if it is none that can be trusted.
     pub fn read(text: &str) -> Option<Self> {
-        serde_json::from_str(text.lines().next()?).ok().filter(|glimpse: &Self| glimpse.format == FORMAT)
+        serde_json::from_str(text.lines().next()?).ok().filter(|header: &Self| header.format == FORMAT)
     }
 }
 
@@ -194,7 +194,7 @@ mod tests {
         let package = ShelvedPackage { version: "1.4".parse().unwrap(), archives: vec![Digest::of(b"x")] };
         let folders =
             BTreeMap::from([(String::new(), Stamp::default()), ("src".to_owned(), Stamp::default())]);
-        let inside = Inside { folders, files: "[[\"src/dew.c\",12,0,false]]".to_owned() };
+        let inside = PackageContents { folders, files: "[[\"src/dew.c\",12,0,false]]".to_owned() };
         let state = State {
             stamps: BTreeMap::from([("links/gate.json".to_owned(), Stamp::default())]),
             inside: BTreeMap::from([("kiosk/dew-point".to_owned(), inside)]),

@@ -1,4 +1,4 @@
-//! A project's own templates for links, so that any build tool can be told where everything is.
+//! A project's own link templates, for any build tool.
 //!
 //! A template sees what a file of links says: `project`, `target`, `roles`, `packages`. A name that there isn't is an error,
 //! so that a slip doesn't become an empty path. Nothing can be read from disk and nothing be run by a template. Its steps and
@@ -56,16 +56,16 @@ pub struct TemplateFault {
 }
 
 /// Who renders templates.
-pub trait Render: Debug + Sync {
+pub trait RenderTemplate: Debug + Sync {
     /// What a template makes of these links.
     fn render(&self, template: &Template, links: &Links) -> Result<String, TemplateFault>;
 }
 
 /// Renders where we are: for templates that are known not to want the memory of the whole machine.
 #[derive(Debug, Clone, Copy)]
-pub struct RenderHere;
+pub struct RenderInProcess;
 
-impl Render for RenderHere {
+impl RenderTemplate for RenderInProcess {
     fn render(&self, template: &Template, links: &Links) -> Result<String, TemplateFault> {
         template.rendered(links)
     }
@@ -78,12 +78,12 @@ pub struct Templates<'a> {
     /// The templates.
     pub all: &'a [Template],
     /// Who renders them.
-    pub by: &'a dyn Render,
+    pub by: &'a dyn RenderTemplate,
 }
 
 impl Templates<'_> {
     /// No templates at all.
-    pub const NONE: Templates<'static> = Templates { all: &[], by: &RenderHere };
+    pub const NONE: Templates<'static> = Templates { all: &[], by: &RenderInProcess };
 
     /// What they make for the project in a folder: the name of each, with its text.
     pub(super) fn rendered(&self, folder: &str, links: &Links) -> Result<Vec<(&str, String)>, StoreError> {
@@ -177,11 +177,11 @@ impl Template {
     pub fn failed(&self, fault: TemplateFault) -> StoreError {
         let message = format!("a template can't be rendered: {}", fault.message);
         let fault = Fault::new("links.template", message, fault.place).label(fault.label);
-        let mend = "a template sees `project`, `target`, `roles` and `packages`; see the guide";
+        let advice = "a template sees `project`, `target`, `roles` and `packages`; see the guide";
         StoreError::Template {
             name: self.place(),
             text: self.text.clone(),
-            fault: Box::new(fault.mend(mend)),
+            fault: Box::new(fault.advice(advice)),
         }
     }
 }

@@ -1,4 +1,4 @@
-//! Where packages are needed from that are in no registry: `--path`, `--git` and `--archive`.
+//! `--path`, `--git` and `--archive`: packages from outside registries.
 
 use bibliotax_app::need::sources::SourceWords;
 

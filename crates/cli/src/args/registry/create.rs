@@ -1,4 +1,4 @@
-//! `registry create`: an empty registry, wherever it is to be.
+//! Options of `registry create`.
 
 use std::path::PathBuf;
 

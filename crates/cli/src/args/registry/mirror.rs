@@ -1,4 +1,4 @@
-//! `registry mirror`: a copy of a registry, brought up to date by what changed.
+//! Options of `registry mirror`.
 
 use std::time::Instant;
 

@@ -1,4 +1,4 @@
-//! `registry serve`: a registry over HTTP.
+//! Options of `registry serve`.
 
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -127,7 +127,7 @@ impl Serve {
         }
         let message = format!("{} is not this machine, and nothing is encrypted", self.listen);
         Err(Failure::new("serve.plain", message)
-            .mend("give a certificate (`--cert`, `--key`), or say that a proxy has one: `--plain`"))
+            .advice("give a certificate (`--cert`, `--key`), or say that a proxy has one: `--plain`"))
     }
 
     fn tls(&self, run: &Run<'_>) -> Result<Option<Tls>, Failure> {
@@ -135,7 +135,7 @@ impl Serve {
         let tls = tls(&run.folder().join(cert), &run.folder().join(key));
         tls.map(Some).map_err(|error| {
             Failure::new("serve.certificate", error.to_string())
-                .mend("both files are PEM: the chain, and its private key")
+                .advice("both files are PEM: the chain, and its private key")
         })
     }
 }
@@ -147,7 +147,7 @@ fn cannot_listen(address: SocketAddr, error: &std::io::Error) -> Failure {
         _ => "the system refuses",
     };
     Failure::new("serve.address", format!("can't listen on {address}: {what}"))
-        .mend("choose another with `--listen`; port 0 takes any that is free")
+        .advice("choose another with `--listen`; port 0 takes any that is free")
 }
 
 /// Over when somebody asks the program to end, or when its input ends, where that matters.

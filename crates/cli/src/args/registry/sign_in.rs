@@ -1,4 +1,4 @@
-//! `registry sign-in` and `registry sign-out`: credentials saved for a host, and deleted.
+//! Options of `registry sign-in` and `registry sign-out`.
 
 use std::io::{self, BufRead, IsTerminal};
 

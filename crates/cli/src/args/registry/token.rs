@@ -1,8 +1,8 @@
-//! `registry token`: who may publish to a registry that is served.
+//! Options of `registry token`.
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::registry::tokens;
-use bibliotax_registry::storage::tokens::{Action, Wish};
+use bibliotax_registry::storage::tokens::{Action, NewToken};
 use jiff::SignedDuration;
 
 use crate::exit_status::Exit;
@@ -61,7 +61,7 @@ impl Tokens {
                 let known = |word: &String| Action::ALL.iter().find(|(known, _)| known == word);
                 let actions = actions.iter().filter_map(known).map(|(_, action)| *action).collect();
                 let expires = days.map(|days| now + SignedDuration::from_hours(24 * i64::from(days)));
-                let wish = Wish { name: name.clone(), packages: packages.clone(), actions, expires };
+                let wish = NewToken { name: name.clone(), packages: packages.clone(), actions, expires };
                 let (token, text) = run.working(|context| tokens::create(folder, wish, context))?;
                 render::show_token(run.ui, &token, &text);
             }

@@ -1,18 +1,18 @@
 //! How far the mirrors of a package's registry lag behind it.
 
 use bibliotax_present::words::count;
-use bibliotax_registry::catalogue::registry::mirrored::{Lag, Standing};
+use bibliotax_registry::catalogue::registry::mirrored::{Lag, MirrorStatus};
 use serde_json::{Value, json};
 
 use crate::ui::{Ui, clean, style, styled};
 
 /// Lists the mirrors; nothing where there are none.
-pub fn show(ui: &Ui, mirrors: &[Standing]) {
+pub fn show(ui: &Ui, mirrors: &[MirrorStatus]) {
     if mirrors.is_empty() {
         return;
     }
     ui.answer(format!("\n{}", styled(style::STRONG, "mirrors")));
-    let row = |mirror: &Standing| vec![format!(" {}", clean(&mirror.url)), words(&mirror.lag)];
+    let row = |mirror: &MirrorStatus| vec![format!(" {}", clean(&mirror.url)), words(&mirror.lag)];
     ui.answer(ui.table(mirrors.iter().map(row)));
 }
 
@@ -31,8 +31,8 @@ fn words(lag: &Lag) -> String {
 }
 
 /// The mirrors as data.
-pub fn as_json(mirrors: &[Standing]) -> Vec<Value> {
-    let one = |Standing { url, lag }: &Standing| match lag {
+pub fn as_json(mirrors: &[MirrorStatus]) -> Vec<Value> {
+    let one = |MirrorStatus { url, lag }: &MirrorStatus| match lag {
         Lag::None => json!({ "url": url, "state": "even" }),
         Lag::Behind(events, since) => {
             json!({ "url": url, "state": "behind", "events": events, "since": since })

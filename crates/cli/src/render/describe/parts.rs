@@ -1,4 +1,4 @@
-//! What a release is made of: its components with what each adds, and its files.
+//! What a release consists of: its components with what each adds, and its files.
 
 use bibliotax_core::card::{Card, Component, Entry, FileRecord, Step, StepPer, StepWhen};
 use bibliotax_core::facet::{Facets, Target};

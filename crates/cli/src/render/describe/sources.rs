@@ -1,7 +1,7 @@
-//! All places that have a package, side by side.
+//! All sources of a package, compared.
 
 use bibliotax_core::version::Version;
-use bibliotax_registry::catalogue::everywhere::{At, Newest};
+use bibliotax_registry::catalogue::all_sources::{At, Newest};
 use serde_json::{Value, json};
 
 use crate::ui::{Ui, clean, style, styled};

@@ -14,7 +14,7 @@ fn garden() -> Garden {
     garden
 }
 
-/// Makes the registry anew with these releases, whose archives hold something else than they did.
+/// Makes the registry again with these releases, whose archives hold something else than they did.
 fn republish(garden: &Garden, releases: &[&str], license: &str) {
     fs::remove_dir_all(garden.path("seedhouse")).unwrap();
     garden.run_in(".", &["registry", "create", "seedhouse"]).expect(0);

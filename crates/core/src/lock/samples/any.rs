@@ -1,4 +1,4 @@
-//! Locks of any shape, and what is reached in them, computed the slow and simple way.
+//! Arbitrary locks, and what is reached in them by a slow and simple computation.
 
 use std::collections::{BTreeMap, BTreeSet};
 

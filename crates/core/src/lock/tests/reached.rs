@@ -6,7 +6,7 @@ use proptest::prelude::*;
 
 use crate::facet::Target;
 use crate::lock::samples::{any_lock, slowly_reached, slowly_reached_in};
-use crate::lock::{Lock, LockedMember, Scope, Wires};
+use crate::lock::{Lock, LockedMember, NeedGraph, Scope};
 use crate::name::{PackageName, Purpose};
 
 fn test_purpose() -> Purpose {
@@ -17,7 +17,7 @@ proptest! {
     #[test]
     fn members_reach_together_what_each_of_them_reaches(lock in any_lock(), leaves_tests in any::<bool>()) {
         let without = if leaves_tests { vec![test_purpose()] } else { Vec::new() };
-        let wires = Wires::of(&lock);
+        let wires = NeedGraph::of(&lock);
         let members: Vec<&LockedMember> = lock.members.iter().collect();
         let mut together: BTreeMap<PackageName, BTreeSet<String>> = BTreeMap::new();
         for member in &members {

@@ -1,4 +1,4 @@
-//! Reading the `[card]` part.
+//! Reads `[card]`.
 
 use std::collections::BTreeMap;
 
@@ -100,7 +100,7 @@ impl Reader<'_> {
             let message = format!("{whose} need of `{}` is for whoever takes it", need.package);
             let fault = Fault::new("manifest.component-need", message, need.span.clone());
             self.faults.push(
-                fault.mend("only a project itself can say `targets`, `registry`, `without`, or a source"),
+                fault.advice("only a project itself can say `targets`, `registry`, `without`, or a source"),
             );
         }
         Some(CardNeed::from(&need))
@@ -110,7 +110,7 @@ impl Reader<'_> {
         self.only_known(table, "a step", &STEP_KEYS);
         for key in ["id", "text"].into_iter().filter(|key| table.get(key).is_none()) {
             let fault = Fault::new("manifest.step", format!("a step has no `{key}`"), span(item));
-            self.faults.push(fault.mend(format!("write `{key} = \"…\"`")));
+            self.faults.push(fault.advice(format!("write `{key} = \"…\"`")));
         }
         let when = table.get("when");
         let when =
@@ -140,7 +140,7 @@ impl Reader<'_> {
         self.only_known(table, "a check", &CHECK_KEYS);
         let Some(file) = table.get("file") else {
             let fault = Fault::new("manifest.step", "a check has no `file`", span(item));
-            self.faults.push(fault.mend("say which file of the project shows that the step was done"));
+            self.faults.push(fault.advice("say which file of the project shows that the step was done"));
             return None;
         };
         let contains = table.get("contains").and_then(|item| self.text(item, "contains"));
@@ -167,7 +167,7 @@ impl Reader<'_> {
         let only_for = self.only_for(table);
         let Some(from) = table.get("from") else {
             let fault = Fault::new("manifest.part", format!("the part `{part}` has no `from`"), span(item));
-            self.faults.push(fault.mend("say which folder of the project it is made from"));
+            self.faults.push(fault.advice("say which folder of the project it is made from"));
             return None;
         };
         let from = self.inner_path(from, "from", "manifest.part")?;

@@ -1,4 +1,4 @@
-//! Reading targets, facets, promises and the rules about what is not stated.
+//! Reads targets, facets, promises, and the rules for what is not stated.
 
 use toml_edit::{Item, Key, TableLike, Value};
 
@@ -22,13 +22,13 @@ impl Reader<'_> {
         if matches!(name.as_str(), Target::THIS_MACHINE | "links") {
             let message = format!("`{name}` means something else on the shelf");
             let fault = Fault::new("manifest.target", message, key_span(key));
-            self.faults.push(fault.mend("call the target otherwise"));
+            self.faults.push(fault.advice("call the target otherwise"));
         }
         let values = self.table(item, key.get()).map(|table| self.fits(table))?;
         if let Some((facet, _)) = values.iter().find(|(_, value)| matches!(value, FitValue::Many(_))) {
             let message = format!("a target has one `{facet}`, and this is a list");
             let fault = Fault::new("manifest.wrong-kind", message, span(item));
-            self.faults.push(fault.mend("declare a target for each of them"));
+            self.faults.push(fault.advice("declare a target for each of them"));
         }
         Some(Target { name: name.to_string(), values, is_promise: false })
     }
@@ -91,7 +91,7 @@ impl Reader<'_> {
                 let message = format!("what `{}` is stands in quotes", key.get());
                 let fault =
                     Fault::new("manifest.unquoted-value", message, span(item)).label("a number, not a text");
-                self.faults.push(fault.mend(format!("write `\"{}\"`", number.value())));
+                self.faults.push(fault.advice(format!("write `\"{}\"`", number.value())));
                 None
             }
             _ => {

@@ -1,4 +1,4 @@
-//! Reading needs.
+//! Reads needs.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -55,7 +55,7 @@ impl Reader<'_> {
         let purpose: Purpose = self.name(key)?;
         if purpose.as_str() == "run" {
             let fault = Fault::new("manifest.purpose", "`run` is what `[needs]` is for", key_span(key));
-            self.faults.push(fault.mend("write these needs under `[needs]`"));
+            self.faults.push(fault.advice("write these needs under `[needs]`"));
         }
         let table = self.table(item, key.get())?;
         Some(self.entries(table, |reader, key, item| reader.need(key, item, Some(&purpose), ranges)))
@@ -133,7 +133,7 @@ impl Reader<'_> {
             (Some(_), Some(family)) => {
                 let message = format!("`{}` has a range and a family, which has one, too", key.get());
                 let fault = Fault::new("manifest.two-ranges", message, span(family));
-                self.faults.push(fault.mend("leave out one of them"));
+                self.faults.push(fault.advice("leave out one of them"));
                 None
             }
             // What lies in a folder is used as it is there; so are a commit and an archive.
@@ -144,7 +144,7 @@ impl Reader<'_> {
                 if self.faults.is_empty() {
                     let message = format!("`{}` has no `range`", key.get());
                     let fault = Fault::new("manifest.no-range", message, span(item));
-                    self.faults.push(fault.mend("write `range = \"any\"`, or the versions that will do"));
+                    self.faults.push(fault.advice("write `range = \"any\"`, or the versions that will do"));
                 }
                 None
             }
@@ -167,7 +167,7 @@ impl Reader<'_> {
         let Some(scope) = package?.scope() else {
             let message = format!("`{}` has no scope that could name its family", key.get());
             let fault = Fault::new("manifest.no-family", message, span(item));
-            self.faults.push(fault.mend("write `{ family = \"…\" }`"));
+            self.faults.push(fault.advice("write `{ family = \"…\" }`"));
             return None;
         };
         // A scope has the form of every name of one segment.
@@ -187,7 +187,7 @@ impl Reader<'_> {
         let message = format!("`{package}` has the workspace's range, and `[shared]` has none for it");
         let names = ranges.shared.keys().map(PackageName::as_str);
         let line = format!("write `{} = \"…\"` under `[shared]` of the workspace's root", key.get());
-        let fault = Fault::new("manifest.no-shared", message, span(item)).mend(line);
+        let fault = Fault::new("manifest.no-shared", message, span(item)).advice(line);
         push_with_nearest(&mut self.faults, fault, package.as_str(), names.filter(|name| *name != key.get()));
         None
     }
@@ -201,7 +201,8 @@ impl Reader<'_> {
         }
         let message = format!("`{path}` is no folder that everybody has who works on this");
         let fault = Fault::new("manifest.path", message, span(item));
-        self.faults.push(fault.mend("write the way from this manifest's folder: `path = \"../valve-core\"`"));
+        self.faults
+            .push(fault.advice("write the way from this manifest's folder: `path = \"../valve-core\"`"));
         None
     }
 
@@ -218,7 +219,7 @@ impl Reader<'_> {
         let message = format!("`{key}` has the range of its family, and `[families]` has no `{family}`");
         let fault = Fault::new("manifest.no-family", message, at);
         let fault = fault
-            .mend(format!("write `{family} = \"any\"` under `[families]`, or the versions that will do"));
+            .advice(format!("write `{family} = \"any\"` under `[families]`, or the versions that will do"));
         self.faults.push(fault);
         None
     }
@@ -255,7 +256,7 @@ impl Reader<'_> {
             let message = format!("the range of `{key}` stands in quotes");
             let fault =
                 Fault::new("manifest.unquoted-value", message, span(item)).label("a number, not a text");
-            self.faults.push(fault.mend(format!("write `\"{number}\"`")));
+            self.faults.push(fault.advice(format!("write `\"{number}\"`")));
             return None;
         }
         self.parse(item, key)

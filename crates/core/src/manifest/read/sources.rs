@@ -1,4 +1,4 @@
-//! Reading where a need's package comes from, where that is no registry.
+//! Reads sources outside registries: git repositories, archives, folders.
 
 use toml_edit::{Document, Item, Key, TableLike};
 
@@ -86,7 +86,7 @@ impl Reader<'_> {
         if source.is_none() && self.faults.is_empty() {
             let message = format!("it isn't said what stands in for `{}`", key.get());
             let fault = Fault::new("manifest.no-source", message, span(item));
-            self.faults.push(fault.mend("write `path = \"../…\"`, or `git = \"…\"` with a branch"));
+            self.faults.push(fault.advice("write `path = \"../…\"`, or `git = \"…\"` with a branch"));
         }
         let replacement =
             Replacement { source: source?, version: self.parsed(table, "version"), span: key_span(key) };
@@ -100,7 +100,7 @@ impl Reader<'_> {
         if let [one, other, ..] = said.as_slice() {
             let message = format!("`{}` is to come from {} and from {}", key.get(), a(one), a(other));
             let fault = Fault::new("manifest.two-sources", message, key_span(key));
-            self.faults.push(fault.mend("leave out one of them"));
+            self.faults.push(fault.advice("leave out one of them"));
         }
     }
 
@@ -109,7 +109,7 @@ impl Reader<'_> {
         for word in keys.iter().filter(|word| table.contains_key(word) && !table.contains_key(other)) {
             let at = table.get_key_value(word).map_or(0..0, |(key, _)| key_span(key));
             let message = format!("`{word}` says something of {}, and `{}` has none", a(other), key.get());
-            self.faults.push(Fault::new("manifest.no-source", message, at).mend("take it out"));
+            self.faults.push(Fault::new("manifest.no-source", message, at).advice("take it out"));
         }
     }
 
@@ -133,7 +133,7 @@ impl Reader<'_> {
                     ),
                 };
                 let fault = Fault::new("manifest.git", message, span(git));
-                self.faults.push(fault.mend(
+                self.faults.push(fault.advice(
                     "write one of `tag = \"…\"`, `branch = \"…\"`, `rev = \"…\"`, or `range = \"…\"` for releases by their tags",
                 ));
                 None
@@ -161,7 +161,7 @@ impl Reader<'_> {
         }
         let message = format!("`{pattern}` doesn't say where in a tag the version stands");
         let fault = Fault::new("manifest.git", message, span(item));
-        self.faults.push(fault.mend("write one `*` in its place: `tags = \"palette-v*\"`"));
+        self.faults.push(fault.advice("write one `*` in its place: `tags = \"palette-v*\"`"));
         None
     }
 
@@ -188,7 +188,7 @@ impl Reader<'_> {
         let message = format!("the archive of `{}` has no `sha256`, so it could change", key.get());
         let fault = Fault::new("manifest.no-digest", message, span(archive));
         let url = archive.as_str().unwrap_or_default();
-        self.faults.push(fault.mend(format!(
+        self.faults.push(fault.advice(format!(
             "`bibliotax need {} --archive {url}` fetches it, shows what is in it, and writes the digest",
             key.get()
         )));
@@ -202,7 +202,7 @@ impl Reader<'_> {
         if format.is_none() {
             let message = format!("`{url}` doesn't end like an archive that can be unpacked");
             let fault = Fault::new("manifest.place", message, at);
-            self.faults.push(fault.mend("such are .tar.zst, .tar.gz, .tar.xz, .tar and .zip"));
+            self.faults.push(fault.advice("such are .tar.zst, .tar.gz, .tar.xz, .tar and .zip"));
         }
         format
     }
@@ -218,7 +218,7 @@ impl Reader<'_> {
         if card.is_none() {
             let message = format!("there is no card `{path}` beside the manifest");
             let fault = Fault::new("manifest.no-card", message, span(item));
-            self.faults.push(fault.mend("write the way to it from the manifest's folder, ending in .toml"));
+            self.faults.push(fault.advice("write the way to it from the manifest's folder, ending in .toml"));
         }
         card
     }
@@ -255,8 +255,9 @@ impl Reader<'_> {
         self.only_known(table, "a file", &FILE_KEYS);
         for key in ["url", "sha256", "size"].into_iter().filter(|key| !table.contains_key(key)) {
             let fault = Fault::new("card.file", format!("a file of a card has no `{key}`"), span(item));
-            self.faults
-                .push(fault.mend("its URL, the SHA-256 of its bytes and how many there are have to be said"));
+            self.faults.push(
+                fault.advice("its URL, the SHA-256 of its bytes and how many there are have to be said"),
+            );
         }
         let url = table.get("url").and_then(|item| self.place(item, "url"))?;
         let format = match table.get("format") {

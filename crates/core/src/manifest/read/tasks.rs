@@ -1,4 +1,4 @@
-//! Reading `[tasks]`.
+//! Reads `[tasks]`.
 
 use std::collections::BTreeSet;
 
@@ -32,7 +32,7 @@ impl Reader<'_> {
         if let Some(circle) = circle(&tasks) {
             let task = circle[0];
             let fault = Fault::new("manifest.task", needs_itself(&circle), task.span.clone());
-            self.faults.push(fault.mend("take one of the needs out"));
+            self.faults.push(fault.advice("take one of the needs out"));
         }
         tasks
     }
@@ -54,7 +54,7 @@ impl Reader<'_> {
         if run.is_none() && needs.is_empty() {
             let message = format!("task `{name}` says neither what to run nor which tasks it needs");
             let fault = Fault::new("manifest.task", message, span.clone());
-            self.faults.push(fault.mend(format!("write it as `{name} = \"make -C firmware\"`")));
+            self.faults.push(fault.advice(format!("write it as `{name} = \"make -C firmware\"`")));
         }
         Some(Task { name, run, needs, folder, tokens, span })
     }
@@ -66,7 +66,7 @@ impl Reader<'_> {
         if folder.is_err() {
             let fault =
                 Fault::new("manifest.task", format!("`{text}` is no folder of the project"), span(item));
-            self.faults.push(fault.mend("write it as seen from the manifest, without `..`"));
+            self.faults.push(fault.advice("write it as seen from the manifest, without `..`"));
         }
         folder.ok()
     }

@@ -1,4 +1,4 @@
-//! Reading values of one shape each, with a fault where there is another.
+//! Reads values of one type each, with a fault for any other.
 
 use std::ops::Range as Span;
 use std::str::FromStr;

@@ -1,7 +1,7 @@
-//! The words for releases that don't fit a place: what it has, and what they say or lack.
+//! Sentences about releases that don't fit a target.
 
 use super::Explainer;
-use super::words::{spoken_extra, spoken_inside};
+use super::words::{extra_text, releases_text_inside};
 use crate::facet::words;
 use crate::facet::{Facet, FitValue, Fits, Target};
 use crate::name::{FacetName, PartName};
@@ -13,11 +13,11 @@ use crate::variant::made_for;
 impl<C: Catalogue> Explainer<'_, C> {
     /// Why releases don't fit a place; nothing for any other fact.
     pub(super) fn unfit(&self, fact: &Fact) -> String {
-        let Fact::Unfit { package, place, lack, releases, extra } = fact else { return String::new() };
-        let (package, place) = (&self.packages[*package], &self.problem.places[*place]);
+        let Fact::Unfit { package, target, lack, releases, extra } = fact else { return String::new() };
+        let (package, target) = (&self.packages[*package], &self.problem.places[*target]);
         match lack {
-            Lack::Facet(facet) => self.unsuited(package, place, facet, releases),
-            Lack::Part(part) => self.without_file(package, place, part, releases, extra.as_ref()),
+            Lack::Facet(facet) => self.unsuited(package, target, facet, releases),
+            Lack::Part(part) => self.without_file(package, target, part, releases, extra.as_ref()),
         }
     }
 
@@ -25,7 +25,7 @@ impl<C: Catalogue> Explainer<'_, C> {
     fn without_file(
         &self,
         package: &Package,
-        place: &Target,
+        target: &Target,
         part: &PartName,
         releases: &Choices,
         extra: Option<&Extra>,
@@ -39,34 +39,34 @@ impl<C: Catalogue> Explainer<'_, C> {
         facets.sort();
         facets.dedup();
         let plain = |facet: &FacetName| {
-            Some((facet.clone(), self.universe.facets.plain(facet, place.values.get(facet)?)))
+            Some((facet.clone(), self.universe.facets.plain(facet, target.values.get(facet)?)))
         };
         let said: Fits = facets.iter().filter_map(|facet| plain(facet)).collect();
         let unsaid = facets.iter().filter(|facet| !said.contains_key(**facet));
         let unsaid = unsaid.map(|facet| format!("states no {facet}"));
-        let verb = match (place.is_promise, words::machine(&said).is_empty()) {
+        let verb = match (target.is_promise, words::machine(&said).is_empty()) {
             (true, _) => "promises",
             (false, true) => "has",
             (false, false) => "is",
         };
         let said = (!said.is_empty()).then(|| format!("{verb} {}", words::fits(&said)));
         let has: Vec<String> = said.into_iter().chain(unsaid).collect();
-        let who = spoken_inside(package, releases) + &spoken_extra(extra);
+        let who = releases_text_inside(package, releases) + &extra_text(extra);
         let have = if releases.only().is_some() { "has" } else { "have" };
         let there_are: Vec<String> = there_are.iter().map(words::fits).collect();
         let (has, there_are) = (has.join(" and "), there_are.join(" or "));
-        format!("{} {has}, and {who} {have} {part} for {there_are} only.", place.name)
+        format!("{} {has}, and {who} {have} {part} for {there_are} only.", target.name)
     }
 
     /// Why releases don't fit a place for what they say of a facet.
-    fn unsuited(&self, package: &Package, place: &Target, facet: &FacetName, releases: &Choices) -> String {
-        let (who, is_one) = (spoken_inside(package, releases), releases.only().is_some());
+    fn unsuited(&self, package: &Package, target: &Target, facet: &FacetName, releases: &Choices) -> String {
+        let (who, is_one) = (releases_text_inside(package, releases), releases.only().is_some());
         let verb = |one: &str, many: &str| if is_one { one.to_owned() } else { many.to_owned() };
-        let wanted = place.values.get(facet);
+        let wanted = target.values.get(facet);
         let is = |word: &str| {
             let value = wanted.map(|value| self.universe.facets.plain(facet, value).to_string());
             let value = value.unwrap_or_default();
-            let (name, word) = (&place.name, if place.is_promise { "promises" } else { word });
+            let (name, word) = (&target.name, if target.is_promise { "promises" } else { word });
             format!("{name} {word} {facet} {value}")
         };
         let mut said: Vec<String> = Vec::new();
@@ -93,7 +93,7 @@ impl<C: Catalogue> Explainer<'_, C> {
             }
             (Some(FitValue::Claim(_)), _) => {
                 let says = verb("says", "say");
-                format!("{} wants {facet}, and {who} {says} that it isn't so.", place.name)
+                format!("{} wants {facet}, and {who} {says} that it isn't so.", target.name)
             }
             _ => format!("{}, and {who} {} with {said} only.", is("has"), verb("works", "work")),
         }

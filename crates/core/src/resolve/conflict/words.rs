@@ -1,4 +1,4 @@
-//! The words of a conflict: each fact as a sentence, and the sentence that they end in.
+//! The sentences of a conflict: one per fact, and the conclusion.
 
 use super::{Explainer, Sentence};
 use crate::facet::{FitValue, Fits};
@@ -30,7 +30,7 @@ impl<C: Catalogue> Explainer<'_, C> {
                 (text, vec![self.problem.needing(need), &need.package])
             }
             Fact::Kept { package, family } => {
-                let range = self.problem.families.get(family).map(spoken_range).unwrap_or_default();
+                let range = self.problem.families.get(family).map(range_text).unwrap_or_default();
                 let name = &self.packages[*package].name;
                 let (keeper, mut about) = match self.problem.members.as_slice() {
                     [one] => (one.name.as_str(), vec![&one.name]),
@@ -52,7 +52,7 @@ impl<C: Catalogue> Explainer<'_, C> {
             }
             Fact::Demands { package, releases, demand, extra } => {
                 let package = &self.packages[*package];
-                let who = spoken(package, releases) + &spoken_extra(extra.as_ref());
+                let who = spoken(package, releases) + &extra_text(extra.as_ref());
                 let text = self.demanded(&who, releases.only().is_some(), demand);
                 (text, vec![&package.name, demand.target()])
             }
@@ -77,10 +77,10 @@ impl<C: Catalogue> Explainer<'_, C> {
                 let set = need.range.set(need.prereleases);
                 let what = self.needed(&need.name, &need.range, set, &need.components);
                 let bare = if need.bare { "bare " } else { "" };
-                format!("{who} {verb} {bare}{what}{}.", spoken_when(&need.when))
+                format!("{who} {verb} {bare}{what}{}.", condition_text(&need.when))
             }
             Demand::Conflicts(conflict) => {
-                format!("{who} can't be together with {} {}.", conflict.name, spoken_range(&conflict.range))
+                format!("{who} can't be together with {} {}.", conflict.name, range_text(&conflict.range))
             }
         }
     }
@@ -93,7 +93,7 @@ impl<C: Catalogue> Explainer<'_, C> {
         set: &VersionSet,
         components: &[ComponentName],
     ) -> String {
-        let what = format!("{name} {}{}", spoken_range(range), spoken_components(components));
+        let what = format!("{name} {}{}", range_text(range), components_text(components));
         let Some(package) = self.universe.known(name).map(|var| &self.packages[var]) else { return what };
         if !matches!(package.kind, Kind::Capability(_)) {
             return what;
@@ -206,8 +206,8 @@ impl<C: Catalogue> Explainer<'_, C> {
     fn ranges_asked(&self, facts: &[&Fact], var: Var) -> Vec<String> {
         let asked =
             facts.iter().filter(|fact| self.target(fact) == Some(var)).filter_map(|fact| match fact {
-                Fact::Direct(number) => Some(spoken_range(&self.problem.needs[*number].range)),
-                Fact::Demands { demand: Demand::Needs(need), .. } => Some(spoken_range(&need.range)),
+                Fact::Direct(number) => Some(range_text(&self.problem.needs[*number].range)),
+                Fact::Demands { demand: Demand::Needs(need), .. } => Some(range_text(&need.range)),
                 _ => None,
             });
         let mut ranges: Vec<String> = Vec::new();
@@ -228,26 +228,26 @@ fn withdrawn(package: &Package, releases: &Choices) -> String {
 }
 
 /// A range as a sentence names it, which ends in a full stop: not `2.4 ..` but `2.4 or newer`.
-pub fn spoken_range(range: &Range) -> String {
+pub fn range_text(range: &Range) -> String {
     let text = range.to_string();
     text.strip_suffix(" ..").map_or(text.clone(), |from| format!("{from} or newer"))
 }
 
 /// The conditions of a need, as a sentence ends with them.
-fn spoken_when(when: &Fits) -> String {
+fn condition_text(when: &Fits) -> String {
     let one = |(facet, value): (&FacetName, &FitValue)| format!("{facet} is {value}");
     let all: Vec<String> = when.iter().map(one).collect();
     if all.is_empty() { String::new() } else { format!(", where {}", all.join(" and ")) }
 }
 
 /// The components that a need wants, as its sentence ends with them.
-fn spoken_components(components: &[ComponentName]) -> String {
+fn components_text(components: &[ComponentName]) -> String {
     let names: Vec<&str> = components.iter().map(ComponentName::as_str).collect();
     if names.is_empty() { String::new() } else { format!(" with {}", names.join(" and ")) }
 }
 
 /// What has to be wanted of releases, behind their name.
-pub(super) fn spoken_extra(extra: Option<&Extra>) -> String {
+pub(super) fn extra_text(extra: Option<&Extra>) -> String {
     match extra {
         None => String::new(),
         Some(Extra::Component(name)) => format!(" with {name}"),
@@ -256,7 +256,7 @@ pub(super) fn spoken_extra(extra: Option<&Extra>) -> String {
 }
 
 /// Releases as a sentence names them that doesn't begin with them.
-pub(super) fn spoken_inside(package: &Package, releases: &Choices) -> String {
+pub(super) fn releases_text_inside(package: &Package, releases: &Choices) -> String {
     let text = spoken(package, releases);
     text.strip_prefix("All").map_or(text.clone(), |rest| format!("all{rest}"))
 }

@@ -1,17 +1,17 @@
-//! Which variables contradictions were about, recent ones more: those are decided first where a search is hard.
+//! The activity of variables in recent conflicts: a hard search decides the most active first.
 
 use super::Var;
 
-/// How much less a contradiction counts than the next one.
+/// By how much the activity of older conflicts decays.
 const DECAY: f64 = 0.95;
 
 /// Above this all activities are scaled down.
 const MAX_SIZE: f64 = 1e100;
 
-/// No place in the queue.
+/// Not in the queue.
 const ABSENT: usize = usize::MAX;
 
-/// Activities, and a queue of the variables that may want a decision (a binary heap, the most active first).
+/// Activities, and a queue of the variables that may need a decision (a binary heap, the most active first).
 #[derive(Debug)]
 pub struct Activity {
     of: Vec<f64>,
@@ -27,14 +27,14 @@ impl Default for Activity {
 }
 
 impl Activity {
-    /// Takes in a new variable.
+    /// Adds a variable.
     pub fn add(&mut self, var: Var) {
         self.of.push(0.0);
         self.place.push(ABSENT);
         self.queue(var);
     }
 
-    /// Notes that a contradiction was about a variable.
+    /// Raises the activity of a variable in a conflict.
     pub fn bump(&mut self, var: Var) {
         self.of[var] += self.weight;
         if self.of[var] > MAX_SIZE {
@@ -46,7 +46,7 @@ impl Activity {
         }
     }
 
-    /// Makes what comes count more than what was.
+    /// Lets later conflicts count more than earlier ones.
     pub fn decay(&mut self) {
         self.weight /= DECAY;
     }
@@ -60,7 +60,7 @@ impl Activity {
         }
     }
 
-    /// Takes the most active variable from the queue.
+    /// Removes the most active variable from the queue.
     pub fn take(&mut self) -> Option<Var> {
         let last = self.heap.pop()?;
         self.place[last] = ABSENT;
@@ -72,7 +72,7 @@ impl Activity {
         Some(first)
     }
 
-    /// Whether one comes before the other: the more active, and of equals the one that is older.
+    /// Whether one comes before the other: the more active, and of equals the older.
     fn precedes(&self, one: Var, other: Var) -> bool {
         self.of[one] > self.of[other] || (self.of[one] == self.of[other] && one < other)
     }

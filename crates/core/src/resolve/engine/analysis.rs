@@ -1,20 +1,20 @@
-//! Learning from a contradiction: resolving reasons until one term is to blame, or nothing is left.
+//! Conflict analysis: resolves reasons backwards to the first unique implication point.
 
 use super::proof::ProofId;
 use super::{ClauseId, Engine, Literal, NONE, StepId, Unsat, Var, View, offset};
 
-/// What a contradiction comes down to, while it is worked out: one term at most for each variable.
+/// The clause that is learned from a conflict, while it is worked out: at most one literal per variable.
 #[derive(Debug, Default)]
 pub struct LearnedClause {
-    /// The terms' sets, laid out like the domains.
+    /// The literals' sets, laid out like the domains.
     sets: Vec<u64>,
-    /// The step that made each variable's term impossible; `NONE` where there is no term.
+    /// The assignment that made each variable's literal false; `NONE` where there is no literal.
     blamed: Vec<StepId>,
-    /// The variables that have, or had, a term.
+    /// The variables that have, or had, a literal.
     vars: Vec<Var>,
-    /// What the lesson follows from.
+    /// The proofs that the learned clause follows from.
     from: Vec<ProofId>,
-    /// The first step of the level at which the contradiction arose, and how many terms it is to blame for.
+    /// The first assignment of the conflict's level, and how many literals it falsified.
     bar: StepId,
     above_bar: usize,
     /// Which levels were counted, by the number of the count.
@@ -23,7 +23,7 @@ pub struct LearnedClause {
 }
 
 impl LearnedClause {
-    /// Makes room for one more variable, whose sets have so many words.
+    /// Adds a variable whose sets have so many words.
     pub fn make_room(&mut self, words: usize) {
         self.sets.resize(self.sets.len() + words, 0);
         self.blamed.push(NONE);
@@ -33,7 +33,7 @@ impl LearnedClause {
         step != NONE && step >= self.bar
     }
 
-    /// Blames another step for a variable's term, or none because there is no term any more.
+    /// Sets the assignment that falsified a variable's literal; none where there is no literal any more.
     fn blame(&mut self, var: Var, step: StepId) {
         self.above_bar -= usize::from(self.is_above_bar(self.blamed[var]));
         self.above_bar += usize::from(self.is_above_bar(step));
@@ -42,7 +42,7 @@ impl LearnedClause {
 }
 
 impl Engine {
-    /// Learns from a violated clause, goes back to where the lesson matters and draws it there.
+    /// Learns from a violated clause, jumps back to where the learned clause is unit and propagates it there.
     pub(super) fn learn_from(&mut self, violated: ClauseId) -> Result<(), Unsat> {
         let mut violated = violated;
         loop {
@@ -67,13 +67,13 @@ impl Engine {
         }
     }
 
-    /// The level of the last step that a violated clause is about.
+    /// The highest level in a violated clause.
     fn arose_at(&self, violated: ClauseId) -> u32 {
         let steps = self.literals_of(violated).iter().filter_map(|literal| self.impossible_since(*literal));
         steps.map(|step| self.steps[step as usize].level).max().unwrap_or(0)
     }
 
-    /// Resolves backwards until one term of the highest level is left; at level 0, until nothing is.
+    /// Resolves backwards until one literal of the highest level is left; at level 0, until none is.
     fn analyze(&mut self, learned: &mut LearnedClause, violated: ClauseId) {
         let level = self.level;
         learned.bar = offset(self.steps.partition_point(|step| step.level < level));
@@ -96,10 +96,10 @@ impl Engine {
         self.activity.decay();
     }
 
-    /// Replaces the term of `var` by what the reason for its step rests on.
+    /// Resolves with the reason of the assignment that falsified the literal of `var`.
     ///
-    /// From "p in S, or A" and "p in T, or B" follows "p in both S and T, or A, or B"; and p in both was
-    /// impossible already before the step that narrowed p to T.
+    /// From "p in S, or A" and "p in T, or B" follows "p in S and T, or A, or B"; and p in both was
+    /// false already before the assignment that narrowed p to T.
     fn resolve_with(&self, learned: &mut LearnedClause, var: Var, reason: ClauseId) {
         learned.from.push(self.clauses[reason as usize].proof);
         for literal in self.literals_of(reason) {
@@ -114,7 +114,7 @@ impl Engine {
         self.blame_earlier(learned, var);
     }
 
-    /// Blames the term of `var`, which has lost choices, on the step that it is impossible since now.
+    /// Sets the assignment since which the literal of `var`, which has lost values, is false.
     fn blame_earlier(&self, learned: &mut LearnedClause, var: Var) {
         let set = View::of(&learned.sets[self.words_of(var)]);
         if set.is_none() {
@@ -125,7 +125,7 @@ impl Engine {
         self.blame_step(learned, var, step);
     }
 
-    /// Adds a term; one that is impossible at level 0 is left out, and what makes it so is noted.
+    /// Adds a literal; one that is false at level 0 is left out, and its proof is recorded.
     fn add(&self, learned: &mut LearnedClause, literal: Literal) {
         let var = literal.var as usize;
         let Some(step) = self.impossible_since(literal) else { return };
@@ -153,7 +153,7 @@ impl Engine {
         }
     }
 
-    /// Takes terms out of a lesson that follow from its others.
+    /// Removes literals from a learned clause that follow from its others.
     fn minimize(&self, learned: &mut LearnedClause) {
         for at in 0..learned.vars.len() {
             let var = learned.vars[at];
@@ -168,7 +168,7 @@ impl Engine {
         }
     }
 
-    /// Whether all that a reason says of other variables than `var` is in the lesson.
+    /// Whether the learned clause has all literals of a reason but that of `var`.
     fn is_redundant(&self, learned: &LearnedClause, var: Var, reason: ClauseId) -> bool {
         self.literals_of(reason).iter().all(|literal| {
             let other = literal.var as usize;
@@ -183,7 +183,7 @@ impl Engine {
         self.impossible_since(literal).is_some_and(|step| self.steps[step as usize].level == 0)
     }
 
-    /// Makes a clause of a lesson, goes back to where all but one of its terms are impossible and draws it.
+    /// Adds the learned clause, jumps back to where it is unit and propagates it.
     fn learn(&mut self, learned: &mut LearnedClause) {
         learned.vars.sort_unstable();
         learned.vars.dedup();

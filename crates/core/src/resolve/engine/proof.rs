@@ -1,25 +1,25 @@
-//! What learned clauses follow from: kept apart from the clauses, because it is needed even of forgotten ones.
+//! The clauses that each learned clause was resolved from, kept even when the clause is deleted.
 
 use super::{ClauseId, Engine, NONE, Var};
 
-/// A proof's place among the proofs.
+/// The index of a proof.
 pub type ProofId = u32;
 
 /// What something follows from.
 #[derive(Debug)]
 enum Proof {
-    /// It was stated, under this number.
+    /// It is the fact of this number.
     Fact(u32),
     /// It follows from these.
     LearnedClause(Box<[ProofId]>),
 }
 
-/// All proofs; each rests on earlier ones only.
+/// All proofs; each follows from earlier ones only.
 #[derive(Debug, Default)]
 pub struct Proofs(Vec<Proof>);
 
 impl Proofs {
-    /// The proof of what was stated under this number.
+    /// The proof of the fact of this number.
     pub fn fact(&mut self, fact: usize) -> ProofId {
         self.add(Proof::Fact(super::offset(fact)))
     }
@@ -34,7 +34,7 @@ impl Proofs {
         super::offset(self.0.len() - 1)
     }
 
-    /// The facts that these rest on, rising.
+    /// The facts that these follow from, in rising order.
     pub fn facts_behind(&self, proofs: &[ProofId]) -> Vec<usize> {
         let mut seen = vec![false; self.0.len()];
         let mut open = proofs.to_vec();
@@ -55,7 +55,7 @@ impl Proofs {
 }
 
 impl Engine {
-    /// The proof of what a clause forces of `var` at level 0, together with all that was known of `var` before.
+    /// The proof of what a clause propagates to `var` at level 0, with all that was known of `var` before.
     pub(super) fn root_proof(&mut self, var: Var, reason: ClauseId) -> ProofId {
         let mut from = vec![self.clauses[reason as usize].proof];
         if let Some(step) = self.steps.get(self.last[var] as usize) {

@@ -1,8 +1,8 @@
-//! Watching clauses, and drawing what follows when a choice that one is watched with is closed.
+//! Unit propagation over clauses with two watched literals.
 
 use super::{Clause, ClauseId, Engine, Literal, Var, Watch, offset};
 
-/// What becomes of a watch that was looked at.
+/// What happens to a watch that was examined.
 enum Looked {
     Stays(Watch),
     Moved,
@@ -10,7 +10,7 @@ enum Looked {
 }
 
 impl Engine {
-    /// Watches the first two literals of a clause. A clause of one literal holds from when it is drawn.
+    /// Watches the first two literals of a clause. A clause of one literal needs no watch.
     pub(super) fn watch(&mut self, clause: ClauseId) {
         if let [first, second, ..] = *self.literals_of(clause) {
             for (mine, other) in [(first, second), (second, first)] {
@@ -21,8 +21,8 @@ impl Engine {
         }
     }
 
-    /// Where a literal is watched: with a choice that is open or, of an impossible literal, one that opens as soon as
-    /// it is possible again.
+    /// The value that a literal is watched by: an open one or, of a false literal, one that opens as soon as it is
+    /// possible again.
     fn support(&self, literal: Literal) -> Option<usize> {
         let (var, set) = (literal.var as usize, self.set(literal));
         let open = match self.impossible_since(literal) {
@@ -32,7 +32,7 @@ impl Engine {
         open.highest().map(|choice| self.choices[var] + choice)
     }
 
-    /// Follows the watched literals; the clause that is violated, if one is.
+    /// Propagates all new assignments; returns a violated clause.
     pub(super) fn unit_propagate(&mut self) -> Option<ClauseId> {
         while self.head < self.steps.len() {
             let step = self.steps[self.head];
@@ -48,7 +48,7 @@ impl Engine {
         None
     }
 
-    /// Looks at all that is watched with a choice that was closed; the clause that is violated, if one is.
+    /// Examines all watches of an excluded value; returns a violated clause.
     fn follow(&mut self, var: Var, choice: usize) -> Option<ClauseId> {
         let place = self.choices[var] + choice;
         let mut watches = std::mem::take(&mut self.watchers[place]);
@@ -70,7 +70,7 @@ impl Engine {
         violated
     }
 
-    /// Looks at a clause one of whose watched literals is about `var`, which lost the choice it is watched with.
+    /// Examines a clause whose watched literal of `var` lost the value it is watched by.
     fn look_at(&mut self, watch: Watch, var: Var) -> Looked {
         let mine = Literal { var: offset(var), set: watch.set };
         if let Some(choice) = self.domain(var).highest_in(self.set(mine)) {

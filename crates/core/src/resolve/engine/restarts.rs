@@ -1,39 +1,39 @@
-//! When a long search begins anew, and which learned clauses it keeps.
+//! Restarts, and which learned clauses are kept.
 
 use super::{Clause, ClauseId, Engine, NONE, Step, Unsat, offset};
 
-/// Fewest contradictions between two new beginnings.
+/// Fewest conflicts between two restarts.
 const MIN_CONFLICTS_TO_RESTART: u32 = 50;
 
-/// Contradictions before learned clauses are looked through for the first time.
+/// Conflicts before learned clauses are deleted for the first time.
 const FIRST_REDUCTION: u64 = 1000;
 
-/// By how many more each next clearing waits.
+/// By how many conflicts each next deletion waits longer.
 const REDUCTION_INCREMENT: u64 = 100;
 
-/// Clauses in which no more levels than this met are always kept.
+/// Clauses with at most so many decision levels (LBD) are always kept.
 const MAX_GLUE_KEPT: u32 = 2;
 
-/// How many lessons count as recent, and how many as all.
+/// Over how many learned clauses the recent and the long-term average of the LBD are taken.
 const RECENT: f64 = 32.0;
 const LONG: f64 = 4096.0;
 
-/// How lessons have gone: how many levels met in the recent ones and in all.
+/// Averages of the LBD of learned clauses, and the counts that restarts and deletion go by.
 #[derive(Debug, Default)]
 pub struct Restarts {
     recent: f64,
     all: f64,
-    /// Contradictions since the search last began anew.
+    /// Conflicts since the search last restarted.
     run: u32,
-    /// Contradictions in all.
+    /// Conflicts in all.
     conflicts: u64,
-    /// How often learned clauses were looked through, and at which count they will be again.
+    /// How often learned clauses were deleted, and at which count they will be again.
     reductions: u64,
     next_reduction: u64,
 }
 
 impl Restarts {
-    /// Notes a lesson in which so many levels met.
+    /// Records a learned clause of this LBD.
     pub fn note(&mut self, levels: u32) {
         let levels = f64::from(levels);
         self.run += 1;
@@ -45,24 +45,24 @@ impl Restarts {
 }
 
 impl Engine {
-    /// How many contradictions there were.
+    /// How many conflicts there were.
     pub fn conflicts(&self) -> u64 {
         self.restarts.conflicts
     }
 
-    /// Whether recent lessons were so much worse than most that the search had better begin anew.
+    /// Whether recent learned clauses were so much worse than the average that the search had better restart.
     pub fn should_restart(&self) -> bool {
         self.restarts.run >= MIN_CONFLICTS_TO_RESTART && self.restarts.recent > self.restarts.all * 1.2
     }
 
-    /// Takes back all decisions above `level`, to decide by what is known now.
+    /// Restarts from `level`, to decide by what is known now.
     pub fn restart(&mut self, level: u32) -> Result<(), Unsat> {
         self.restarts.run = 0;
         self.restarts.recent = self.restarts.all;
         self.backjump(level)
     }
 
-    /// Forgets learned clauses that don't help, where they have become many.
+    /// Deletes learned clauses that don't help, once there are many.
     pub(super) fn reduce_clauses(&mut self) {
         if self.restarts.conflicts >= self.restarts.next_reduction {
             self.restarts.reductions += 1;
@@ -73,7 +73,7 @@ impl Engine {
         }
     }
 
-    /// Forgets the worse half of the learned clauses: those in which the most levels met, of equals the older.
+    /// Deletes the worse half of the learned clauses: those with the highest LBD, of equals the older.
     fn delete_clauses(&mut self) {
         let mut kept = vec![true; self.clauses.len()];
         let mut worst: Vec<usize> =
@@ -88,7 +88,7 @@ impl Engine {
         self.keep_only(&kept);
     }
 
-    /// Puts the clauses that are kept next to each other, and watches them as before.
+    /// Compacts the clauses that are kept, and watches them as before.
     fn keep_only(&mut self, kept: &[bool]) {
         let old = std::mem::take(&mut self.clauses);
         let (literals, sets) = (std::mem::take(&mut self.literals), std::mem::take(&mut self.sets));

@@ -1,4 +1,4 @@
-//! What a search has settled, as a resolution.
+//! The solution of a search as a resolution.
 
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -1,4 +1,4 @@
-//! Walking over packages by their distance from the project.
+//! Walks packages by their distance from the project.
 
 use std::collections::HashSet;
 

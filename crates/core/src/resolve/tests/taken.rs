@@ -1,4 +1,4 @@
-//! What is taken of each package of a resolution beside its bare self, against following the needs one by one.
+//! What a solution takes of each package, compared with a walk along the needs.
 
 use std::collections::{BTreeMap, BTreeSet};
 

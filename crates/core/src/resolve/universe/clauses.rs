@@ -1,4 +1,4 @@
-//! What facts say, as clauses: the one place for both the search and the telling of conflicts.
+//! The clauses of each fact, in one place for the search and for the explanation of conflicts.
 
 use super::{Demand, Extra, Fact, Kind, Package, Universe};
 use crate::card::CardNeed;
@@ -16,7 +16,7 @@ impl<C: Catalogue> Universe<'_, C> {
                 let need = &self.problem.needs[*number];
                 let set = need.range.set(need.prereleases);
                 let mut clauses = self.needing(&[], &need.package, set, &need.components);
-                let is_at = |place: usize| self.problem.is_at(need, place);
+                let is_at = |target: usize| self.problem.is_at(need, target);
                 for spot in self.spots().filter(|spot| spot.is_none_or(is_at)) {
                     clauses.extend(self.present(&need.package, spot).map(|term| vec![term]));
                     clauses.extend(self.wanting(&[], &need.package, &need.components, need.bare, spot));
@@ -48,10 +48,10 @@ impl<C: Catalogue> Universe<'_, C> {
             }
             Fact::Kept { package, family } => vec![vec![self.kept(*package, family)]],
             Fact::InStep { one, other, family } => self.in_step(*one, *other, family),
-            Fact::Unfit { package, place, releases, extra, .. } => {
+            Fact::Unfit { package, target, releases, extra, .. } => {
                 let fitting = releases.not(self.packages[*package].width());
                 let fitting = Term { var: *package, choices: fitting };
-                let unless = self.unless_wanted(*package, extra.as_ref(), Some(*place));
+                let unless = self.unless_wanted(*package, extra.as_ref(), Some(*target));
                 unless.map(|unless| unless.into_iter().chain([fitting]).collect()).into_iter().collect()
             }
             Fact::Provided { capability } => self.provided(*capability),
@@ -96,7 +96,7 @@ impl<C: Catalogue> Universe<'_, C> {
     ) -> Option<Option<Term>> {
         let var = match (extra, spot) {
             (Some(extra), spot) => self.extra(package, extra, spot)?,
-            (None, Some(place)) => *self.presences.get(&package)?.get(place)?,
+            (None, Some(target)) => *self.presences.get(&package)?.get(target)?,
             (None, None) => return Some(None),
         };
         Some(Some(Term { var, choices: Choices::of(self.packages[var].width(), [Choices::LEFT_OUT]) }))
@@ -140,9 +140,10 @@ impl<C: Catalogue> Universe<'_, C> {
     fn provided(&self, capability: Var) -> Vec<Vec<Term>> {
         let mut clauses = Vec::new();
         for (at, provider) in self.packages[capability].providers().iter().enumerate() {
-            for place in 0..self.problem.places.len() {
-                let absent = self.unless_wanted(capability, None, Some(place)).flatten();
-                let terms = [Some(self.another(capability, at)), absent, self.present(provider, Some(place))];
+            for target in 0..self.problem.places.len() {
+                let absent = self.unless_wanted(capability, None, Some(target)).flatten();
+                let terms =
+                    [Some(self.another(capability, at)), absent, self.present(provider, Some(target))];
                 clauses.push(terms.into_iter().flatten().collect());
             }
         }

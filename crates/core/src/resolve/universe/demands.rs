@@ -1,4 +1,4 @@
-//! What releases demand of other packages: stated when they are chosen, when they stumble, or all at once.
+//! The needs of releases as clauses, grounded when a release is chosen, in a conflict, or all at once.
 
 use std::collections::BTreeMap;
 

@@ -1,4 +1,4 @@
-//! What can be wanted of a package beside its bare self, at each place: components, and whatever comes by default.
+//! Extras of a package on each target: components, and what comes by default.
 //!
 //! A problem without places has one spot, `None`; else each place is one.
 
@@ -20,7 +20,7 @@ impl<C: Catalogue> Universe<'_, C> {
 
     /// The places at which the conditions of a need hold; the one spot of a problem that has none.
     pub(super) fn spots_when<'w>(&'w self, when: &'w Fits) -> impl Iterator<Item = Option<usize>> + 'w {
-        let holds = |place: usize| self.facets.holds(when, &self.problem.places[place]);
+        let holds = |target: usize| self.facets.holds(when, &self.problem.places[target]);
         self.spots().filter(move |spot| spot.is_none_or(holds))
     }
 
@@ -40,8 +40,8 @@ impl<C: Catalogue> Universe<'_, C> {
         let is_on = |var: Var| !engine.domain(var).has(Choices::LEFT_OUT);
         match (extra, spot) {
             (Some(extra), spot) => self.extra(package, extra, spot).is_some_and(is_on),
-            (None, Some(place)) => {
-                self.presences.get(&package).and_then(|all| all.get(place)).copied().is_some_and(is_on)
+            (None, Some(target)) => {
+                self.presences.get(&package).and_then(|all| all.get(target)).copied().is_some_and(is_on)
             }
             (None, None) => true,
         }
@@ -104,10 +104,10 @@ impl<C: Catalogue> Universe<'_, C> {
             })
             .collect();
         self.extras.insert(key, wanted);
-        for place in 0..self.problem.places.len() {
-            for (lack, releases) in self.unfit_with(var, extra, place) {
+        for target in 0..self.problem.places.len() {
+            for (lack, releases) in self.unfit_with(var, extra, target) {
                 let extra = Some(extra.clone());
-                self.state(engine, Fact::Unfit { package: var, place, lack, releases, extra })?;
+                self.state(engine, Fact::Unfit { package: var, target, lack, releases, extra })?;
             }
         }
         if self.is_thorough { self.state_known_demands(engine, var) } else { Ok(()) }

@@ -1,4 +1,4 @@
-//! Which releases don't fit which places, and why.
+//! Which releases don't fit which targets, and why.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -17,22 +17,22 @@ impl<C: Catalogue> Universe<'_, C> {
         if !self.packages[var].providers().is_empty() && !self.problem.places.is_empty() {
             return self.state(engine, Fact::Provided { capability: var });
         }
-        for place in 0..self.problem.places.len() {
-            for (lack, releases) in self.unfit(var, place) {
-                self.state(engine, Fact::Unfit { package: var, place, lack, releases, extra: None })?;
+        for target in 0..self.problem.places.len() {
+            for (lack, releases) in self.unfit(var, target) {
+                self.state(engine, Fact::Unfit { package: var, target, lack, releases, extra: None })?;
             }
         }
         Ok(())
     }
 
     /// The releases of a package that don't fit a place even bare, by what they lack.
-    pub(super) fn unfit(&self, var: Var, place: usize) -> BTreeMap<Lack, Choices> {
-        if self.problem.places[place].is_open() {
+    pub(super) fn unfit(&self, var: Var, target: usize) -> BTreeMap<Lack, Choices> {
+        if self.problem.places[target].is_open() {
             return BTreeMap::new();
         }
         let refused = |facet: &FacetName| self.problem.unstated.of(facet) == Unstated::Refuse;
         let bare = BTreeSet::new();
-        self.lacking(var, |entry| match self.facets.fit_release(entry, &bare, &self.problem.places[place]) {
+        self.lacking(var, |entry| match self.facets.fit_release(entry, &bare, &self.problem.places[target]) {
             Fit::Yes => None,
             Fit::No(Misfit::Facet { facet, .. }) => Some(Lack::Facet(facet)),
             Fit::No(Misfit::Part { part, .. }) => Some(Lack::Part(part)),
@@ -53,9 +53,9 @@ impl<C: Catalogue> Universe<'_, C> {
     }
 
     /// The releases of a package that have no file for a place of a part that comes only with something wanted.
-    pub(super) fn unfit_with(&self, var: Var, extra: &Extra, place: usize) -> BTreeMap<Lack, Choices> {
-        let place = &self.problem.places[place];
-        if place.is_open() {
+    pub(super) fn unfit_with(&self, var: Var, extra: &Extra, target: usize) -> BTreeMap<Lack, Choices> {
+        let target = &self.problem.places[target];
+        if target.is_open() {
             return BTreeMap::new();
         }
         self.lacking(var, |entry| {
@@ -66,7 +66,7 @@ impl<C: Catalogue> Universe<'_, C> {
             let bare = BTreeSet::new();
             let mut parts = parts_along(entry, &components, &[]).into_iter();
             let part = parts.find(|part| {
-                !entry.goes_along(part, &bare) && !self.facets.has_file(&entry.files, part, place)
+                !entry.goes_along(part, &bare) && !self.facets.has_file(&entry.files, part, target)
             });
             part.map(|part| Lack::Part(part.clone()))
         })

@@ -1,4 +1,4 @@
-//! A name that the search has reached: a package with its releases, a capability with its providers, or nothing.
+//! A name that the search has reached: a package with its releases, a capability with its providers, or unknown.
 
 use std::collections::HashMap;
 use std::sync::Arc;

@@ -1,4 +1,4 @@
-//! A registry in one of containers.
+//! A registry in a container registry.
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -10,10 +10,10 @@ use bibliotax_core::name::{FacetName, PackageName};
 use jiff::Timestamp;
 
 use super::{OpenedArchive, Publisher, RegistryKind};
-use crate::catalogue::seen::{Order, SeenHistories};
+use crate::catalogue::seen_histories::{Order, SeenHistories};
 use crate::client::oci::Oci;
 use crate::model::error::RegistryError;
-use crate::model::standing::Change;
+use crate::model::release_status::Change;
 use crate::search::{Found, Query};
 
 impl RegistryKind for Oci {

@@ -1,4 +1,4 @@
-//! A registry whose files are there: in a folder, or in a bucket.
+//! A registry whose storage is used directly: a folder or a bucket.
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -13,8 +13,8 @@ use jiff::Timestamp;
 
 use super::{OpenedArchive, Publisher, RegistryKind};
 use crate::model::error::RegistryError;
-use crate::model::keep::{ReadRegistry, ReadRegistryExt, RegistryStorage};
-use crate::model::standing::Change;
+use crate::model::release_status::Change;
+use crate::model::storage::{ReadRegistry, ReadRegistryExt, RegistryStorage};
 use crate::search::{Found, Query, Searcher};
 
 /// A registry whose files are there.
@@ -30,7 +30,7 @@ impl RegistryKind for Local {
     }
 
     fn is_inside(&self) -> bool {
-        self.0.is_near()
+        self.0.is_on_this_machine()
     }
 
     fn is_remote(&self) -> bool {
@@ -45,8 +45,8 @@ impl RegistryKind for Local {
         self.0.history_text(package)
     }
 
-    fn history_of_late(&self, package: &PackageName) -> Result<Option<History>, RegistryError> {
-        self.0.history_of_late(package)
+    fn recent_history(&self, package: &PackageName) -> Result<Option<History>, RegistryError> {
+        self.0.recent_history(package)
     }
 
     fn card_text(&self, _: &PackageName, digest: &Digest) -> Result<Option<String>, RegistryError> {

@@ -1,4 +1,4 @@
-//! A registry with mirrors: asked itself as long as it can be reached, its files taken from whoever is quickest.
+//! A registry with mirrors: histories from the registry itself while it answers, files from the fastest.
 //!
 //! All are opened at once. What is newest is known to the registry alone, so histories come from a mirror only where the
 //! registry doesn't answer; files have digests that everybody checks, so they may come from anywhere.
@@ -19,10 +19,10 @@ use bibliotax_core::range::Range;
 use jiff::Timestamp;
 
 use crate::catalogue::registry::{OpenedArchive, Publisher, Registry, RegistryKind};
-use crate::catalogue::seen::SeenHistories;
+use crate::catalogue::seen_histories::SeenHistories;
 use crate::client::network::Network;
 use crate::model::error::RegistryError;
-use crate::model::standing::Change;
+use crate::model::release_status::Change;
 use crate::search::{Found, Query};
 
 /// How much longer than its quickest mirror the registry may take.
@@ -57,7 +57,7 @@ enum Opening {
 
 /// Where a mirror stands with a package.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Standing {
+pub struct MirrorStatus {
     /// The mirror.
     pub url: String,
     /// How it stands.
@@ -260,7 +260,7 @@ impl RegistryKind for Mirrored {
     }
 
     /// Nothing where the registry itself doesn't answer.
-    fn standings(&self, package: &PackageName) -> Vec<Standing> {
+    fn mirror_statuses(&self, package: &PackageName) -> Vec<MirrorStatus> {
         let Ok(theirs) = self.itself().and_then(|source| source.history_text(package)) else {
             return Vec::new();
         };
@@ -268,7 +268,7 @@ impl RegistryKind for Mirrored {
         let standing = |place: usize| {
             let ours = self.places.wait_for(place).and_then(|source| source.history_text(package));
             let lag = ours.map_or(Lag::Away, |ours| lag(&theirs, ours.as_deref()));
-            Standing { url: self.urls[place].clone(), lag }
+            MirrorStatus { url: self.urls[place].clone(), lag }
         };
         (1..self.urls.len()).map(standing).collect()
     }
@@ -277,7 +277,7 @@ impl RegistryKind for Mirrored {
         self.itself()?.opening()
     }
 
-    fn heed(&self, registry: &RegistryName) -> Option<String> {
+    fn warning(&self, registry: &RegistryName) -> Option<String> {
         let answering = self.answering.lock().unwrap_or_else(PoisonError::into_inner);
         let urls: Vec<&str> = answering.iter().map(|place| self.urls[*place].as_str()).collect();
         match urls.as_slice() {

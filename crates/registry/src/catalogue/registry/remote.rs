@@ -12,10 +12,10 @@ use bibliotax_core::range::Range;
 use jiff::Timestamp;
 
 use super::{OpenedArchive, Publisher, RegistryKind};
-use crate::catalogue::seen::{Order, SeenHistories};
+use crate::catalogue::seen_histories::{Order, SeenHistories};
 use crate::client::http::Remote;
 use crate::model::error::RegistryError;
-use crate::model::standing::Change;
+use crate::model::release_status::Change;
 use crate::search::{Found, Query};
 
 impl RegistryKind for Remote {

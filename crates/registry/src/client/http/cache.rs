@@ -1,7 +1,7 @@
-//! What registries answered before, each text with its validator in one file.
+//! Cached answers of registries, each text with its validator in one file.
 //!
 //! A file begins with a line of the text's own digest and the validator. Files are not synced: one that a power cut tore
-//! fails its digest and is asked for anew.
+//! fails its digest and is asked for again.
 
 use std::fs;
 use std::io::Write as _;

@@ -1,4 +1,4 @@
-//! Cards that were asked for once, of all registries: they never change, and their digest names them.
+//! Cached cards of all registries, by digest: a card never changes.
 
 use std::path::{Path, PathBuf};
 

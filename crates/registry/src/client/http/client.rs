@@ -1,4 +1,4 @@
-//! Requests to one registry, or to where one archive is: bounded, timed, tried again where that may help.
+//! Requests to one registry or archive: bounded in size and time, retried where that may help.
 
 use std::io::Read;
 use std::sync::{Arc, OnceLock};
@@ -14,20 +14,20 @@ use reqwest::redirect::{Attempt, Policy};
 use reqwest::{Method, StatusCode, Url};
 use serde_json::Value;
 
-use super::admission::{Admission, Deed, Manner, TokenRequest};
+use super::authentication::{Access, AuthScheme, Authenticator, TokenRequest};
 use super::checked;
 use super::connection_error::{is_about_tls, what_broke};
-use super::pace::{Paced, TooSlow, is_timeout};
-use super::trouble::{MAX_REFUSAL_SIZE, Trouble};
-use super::uploading::{Unsent, Watch, send_watched};
+use super::min_rate::{MinRateReader, TooSlow, is_timeout};
+use super::request_error::{MAX_REFUSAL_SIZE, RequestError};
+use super::uploading::{UploadError, Watch, send_watched};
 use crate::client::credentials::{Credential, bearer};
 use crate::client::network::Network;
 use crate::client::origin::{Origin, have_one_owner};
-use crate::client::waits::Waits;
-use crate::model::chance::with_jitter;
+use crate::client::pending_hosts::PendingHosts;
 use crate::model::error::{Asked, RegistryError};
-use crate::model::reach::is_loopback;
-use crate::model::reach::{OnlyOutside, is_inside, leads_inside};
+use crate::model::jitter::with_jitter;
+use crate::model::private_hosts::is_loopback;
+use crate::model::private_hosts::{OnlyOutside, is_inside, leads_inside};
 
 /// How often a request is tried that may be tried again.
 const MAX_TRIES: u32 = 5;
@@ -67,7 +67,7 @@ pub struct Part {
     /// How many bytes come, if the registry says.
     pub length: Option<u64>,
     /// The bytes.
-    pub body: Paced<Response>,
+    pub body: MinRateReader<Response>,
 }
 
 /// Asks one registry, or for one archive.
@@ -79,7 +79,7 @@ pub struct Client {
 struct Shared {
     asked: Asked,
     base: Url,
-    admission: Admission,
+    admission: Authenticator,
     /// Whether tokens may be given out at a place without encryption.
     allows_plain: bool,
     /// Another host where tokens may be given out.
@@ -88,7 +88,7 @@ struct Shared {
     only_outside: bool,
     is_offline: bool,
     silence: Duration,
-    waits: Waits,
+    waits: PendingHosts,
     /// Whom it asks, in words.
     whom: Arc<str>,
     /// Made when something is asked for first: it reads the system's certificates.
@@ -99,18 +99,18 @@ struct Shared {
 impl Client {
     /// A client for a registry of our own kind, or for where one archive is; what opens its host goes to no other.
     pub fn new(asked: Asked, base: Url, network: &Network) -> Self {
-        Self::made_of(Self::shared(Manner::Direct, asked, base, network))
+        Self::made_of(Self::shared(AuthScheme::Direct, asked, base, network))
     }
 
     /// The same for a place that somebody outside named: it asks nothing that only this machine or its network reaches.
     pub fn outside(asked: Asked, base: Url, network: &Network) -> Self {
-        Self::made_of(Shared { only_outside: true, ..Self::shared(Manner::Direct, asked, base, network) })
+        Self::made_of(Shared { only_outside: true, ..Self::shared(AuthScheme::Direct, asked, base, network) })
     }
 
     /// A client for a host that says in a challenge how it lets people in, and where tokens are given out.
     pub fn challenged(asked: Asked, base: Url, network: &Network, allowed: &Allowed) -> Self {
         let realm = allowed.realm.as_deref().and_then(|realm| realm.parse().ok());
-        let shared = Self::shared(Manner::Challenge, asked, base, network);
+        let shared = Self::shared(AuthScheme::Challenge, asked, base, network);
         Self::made_of(Shared { allows_plain: allowed.plain, realm, ..shared })
     }
 
@@ -118,7 +118,7 @@ impl Client {
         Self { shared: Arc::new(shared) }
     }
 
-    fn shared(manner: Manner, asked: Asked, base: Url, network: &Network) -> Shared {
+    fn shared(manner: AuthScheme, asked: Asked, base: Url, network: &Network) -> Shared {
         let whom = match base.host_str() {
             Some(host) => format!("{asked} at {host}").into(),
             None => asked.to_string().into(),
@@ -127,7 +127,7 @@ impl Client {
             waits: network.waits.clone(),
             whom,
             asked,
-            admission: Admission::new(manner, Origin::of(&base), network),
+            admission: Authenticator::new(manner, Origin::of(&base), network),
             base,
             allows_plain: false,
             realm: None,
@@ -262,7 +262,7 @@ impl Client {
     }
 
     /// Begins to read a file at a place in it.
-    pub fn open(&self, path: &str, from: u64) -> Result<Paced<Response>, RegistryError> {
+    pub fn open(&self, path: &str, from: u64) -> Result<MinRateReader<Response>, RegistryError> {
         if self.is_offline() {
             return Err(self.offline(path));
         }
@@ -275,7 +275,7 @@ impl Client {
             match (response.status(), from) {
                 (StatusCode::OK, 0) => Ok(self.paced(response)),
                 (StatusCode::PARTIAL_CONTENT, _) if begins_at(&response, from) => Ok(self.paced(response)),
-                (StatusCode::OK | StatusCode::PARTIAL_CONTENT, _) => Err(Trouble::for_good(
+                (StatusCode::OK | StatusCode::PARTIAL_CONTENT, _) => Err(RequestError::permanent(
                     self.wrong("it answers with another part of a file than was asked for"),
                 )),
                 _ => Err(self.refused(response)),
@@ -326,15 +326,15 @@ impl Client {
         method: &Method,
         path: &str,
         prepare: impl Fn(RequestBuilder) -> Result<RequestBuilder, RegistryError>,
-    ) -> Result<Response, Trouble> {
+    ) -> Result<Response, RequestError> {
         if self.is_offline() {
-            return Err(Trouble::for_good(self.offline(path)));
+            return Err(RequestError::permanent(self.offline(path)));
         }
         let build = || {
             let request = self.writing()?.request(method.clone(), self.url(path)?);
-            prepare(request).map_err(Trouble::for_good)
+            prepare(request).map_err(RequestError::permanent)
         };
-        let response = self.admitted(Deed::Write, path, build, |request| self.sent(request))?;
+        let response = self.admitted(Access::Write, path, build, |request| self.sent(request))?;
         let is_answer = response.status().is_success()
             || *method == Method::HEAD && response.status() == StatusCode::NOT_FOUND;
         if is_answer { Ok(response) } else { Err(self.refused(response)) }
@@ -348,19 +348,19 @@ impl Client {
         body: impl Fn() -> Result<R, RegistryError>,
         prepare: impl Fn(RequestBuilder) -> RequestBuilder,
         watch: &Watch<'_>,
-    ) -> Result<(), Trouble> {
+    ) -> Result<(), RequestError> {
         if self.is_offline() {
-            return Err(Trouble::for_good(self.offline(path)));
+            return Err(RequestError::permanent(self.offline(path)));
         }
         let build = || Ok(prepare(self.writing()?.request(Method::PUT, self.url(path)?)));
         let send = |request| {
             let sent = send_watched(request, body()?, length, watch);
             sent.map_err(|unsent| match unsent {
-                Unsent::Broke(error) => self.unsent(&error),
-                Unsent::Silent => Trouble::silent(self.broke_off("it doesn't answer in time")),
+                UploadError::Broke(error) => self.unsent(&error),
+                UploadError::Silent => RequestError::silent(self.broke_off("it doesn't answer in time")),
             })
         };
-        let response = self.admitted(Deed::Write, path, build, send)?;
+        let response = self.admitted(Access::Write, path, build, send)?;
         if response.status().is_success() { Ok(()) } else { Err(self.refused(response)) }
     }
 
@@ -380,20 +380,20 @@ impl Client {
         &self,
         path: &str,
         request: impl Fn(&blocking::Client, Url) -> RequestBuilder,
-    ) -> Result<Response, Trouble> {
+    ) -> Result<Response, RequestError> {
         let build = || Ok(request(self.reading()?, self.url(path)?));
-        self.admitted(Deed::Read, path, build, |request| self.sent(request))
+        self.admitted(Access::Read, path, build, |request| self.sent(request))
     }
 
     /// Sends a request with what opens the host: at once where that is known to be wanted, else once the host asked for it. To
     /// other hosts, where it sends us on, that doesn't go along.
     fn admitted(
         &self,
-        deed: Deed,
+        deed: Access,
         path: &str,
-        build: impl Fn() -> Result<RequestBuilder, Trouble>,
-        send: impl Fn(RequestBuilder) -> Result<Response, Trouble>,
-    ) -> Result<Response, Trouble> {
+        build: impl Fn() -> Result<RequestBuilder, RequestError>,
+        send: impl Fn(RequestBuilder) -> Result<Response, RequestError>,
+    ) -> Result<Response, RequestError> {
         let Shared { base, admission, .. } = &*self.shared;
         if self.url(path)?.origin() != base.origin() {
             return send(build()?);
@@ -402,7 +402,7 @@ impl Client {
             let with = |request: RequestBuilder, pass| request.header(AUTHORIZATION, pass);
             send(pass.into_iter().fold(build()?, with))
         };
-        let pass = admission.pass(deed, path).map_err(Trouble::for_good)?;
+        let pass = admission.pass(deed, path).map_err(RequestError::permanent)?;
         let response = send(pass.clone())?;
         if response.status() != StatusCode::UNAUTHORIZED {
             return Ok(response);
@@ -415,12 +415,12 @@ impl Client {
     }
 
     /// Asks for a token where a host says that they are given out; `None` where it is refused.
-    fn token(&self, request: TokenRequest) -> Result<Option<HeaderValue>, Trouble> {
+    fn token(&self, request: TokenRequest) -> Result<Option<HeaderValue>, RequestError> {
         let TokenRequest { realm, pairs, authorization, is_form } = request;
         let Shared { asked, allows_plain, .. } = &*self.shared;
-        let mut url = checked(asked, &realm, *allows_plain).map_err(Trouble::for_good)?;
+        let mut url = checked(asked, &realm, *allows_plain).map_err(RequestError::permanent)?;
         let is_secret = authorization.is_some() || is_form;
-        self.check_realm(&url, is_secret).map_err(Trouble::for_good)?;
+        self.check_realm(&url, is_secret).map_err(RequestError::permanent)?;
         let request = if is_form {
             let mut form = url::form_urlencoded::Serializer::new(String::new());
             let form = form.extend_pairs(&pairs).finish();
@@ -439,7 +439,7 @@ impl Client {
         }
         let answer: Value = serde_json::from_str(&self.read(response, MAX_REFUSAL_SIZE)?).unwrap_or_default();
         let token = answer["token"].as_str().or(answer["access_token"].as_str());
-        let wrong = || Trouble::for_good(self.wrong("where it sends us for a token, there is none"));
+        let wrong = || RequestError::permanent(self.wrong("where it sends us for a token, there is none"));
         token.and_then(bearer).ok_or_else(wrong).map(Some)
     }
 
@@ -456,16 +456,19 @@ impl Client {
         Err(RegistryError::OtherHost { asked: asked.clone(), key: "realm", url })
     }
 
-    fn url(&self, path: &str) -> Result<Url, Trouble> {
-        self.shared.base.join(path).map_err(|_| Trouble::for_good(self.wrong("its URL can't be followed")))
+    fn url(&self, path: &str) -> Result<Url, RequestError> {
+        self.shared
+            .base
+            .join(path)
+            .map_err(|_| RequestError::permanent(self.wrong("its URL can't be followed")))
     }
 
-    fn reading(&self) -> Result<&blocking::Client, Trouble> {
+    fn reading(&self) -> Result<&blocking::Client, RequestError> {
         let only_outside = self.shared.only_outside;
         self.made(&self.shared.reading, Policy::custom(move |attempt| follow(attempt, only_outside)))
     }
 
-    fn writing(&self) -> Result<&blocking::Client, Trouble> {
+    fn writing(&self) -> Result<&blocking::Client, RequestError> {
         self.made(&self.shared.writing, Policy::none())
     }
 
@@ -473,7 +476,7 @@ impl Client {
         &self,
         slot: &'c OnceLock<blocking::Client>,
         policy: Policy,
-    ) -> Result<&'c blocking::Client, Trouble> {
+    ) -> Result<&'c blocking::Client, RequestError> {
         if let Some(client) = slot.get() {
             return Ok(client);
         }
@@ -487,49 +490,49 @@ impl Client {
         let builder =
             if self.shared.only_outside { builder.dns_resolver(Arc::new(OnlyOutside)) } else { builder };
         let client =
-            builder.build().map_err(|error| Trouble::for_good(self.broke_off(&what_broke(&error))))?;
+            builder.build().map_err(|error| RequestError::permanent(self.broke_off(&what_broke(&error))))?;
         Ok(slot.get_or_init(|| client))
     }
 
-    fn sent(&self, request: RequestBuilder) -> Result<Response, Trouble> {
+    fn sent(&self, request: RequestBuilder) -> Result<Response, RequestError> {
         let _wait = self.shared.waits.begin(&self.shared.whom);
         request.send().map_err(|error| self.unsent(&error))
     }
 
     /// Why there is no answer.
-    fn unsent(&self, error: &reqwest::Error) -> Trouble {
+    fn unsent(&self, error: &reqwest::Error) -> RequestError {
         let told = self.broke_off(&what_broke(error));
         if error.is_redirect() || error.is_builder() || is_about_tls(error) {
-            return Trouble::for_good(told);
+            return RequestError::permanent(told);
         }
-        if error.is_timeout() { Trouble::silent(told) } else { Trouble::passing(told, None) }
+        if error.is_timeout() { RequestError::silent(told) } else { RequestError::transient(told, None) }
     }
 
     /// The whole text of an answer.
-    fn read(&self, response: Response, limit: u64) -> Result<String, Trouble> {
+    fn read(&self, response: Response, limit: u64) -> Result<String, RequestError> {
         let bytes = self.read_bytes(response, limit)?;
-        String::from_utf8(bytes).map_err(|_| Trouble::for_good(self.wrong("its answer is no text")))
+        String::from_utf8(bytes).map_err(|_| RequestError::permanent(self.wrong("its answer is no text")))
     }
 
-    fn read_bytes(&self, response: Response, limit: u64) -> Result<Vec<u8>, Trouble> {
+    fn read_bytes(&self, response: Response, limit: u64) -> Result<Vec<u8>, RequestError> {
         let (begun, mut bytes) = (Instant::now(), Vec::new());
         let mut body = self.paced(response).take(limit + 1);
         let mut piece = [0; 64 << 10];
         loop {
-            let broke = |what: &str| Trouble::passing(self.broke_off(what), None);
+            let broke = |what: &str| RequestError::transient(self.broke_off(what), None);
             match body.read(&mut piece) {
                 Ok(0) => break,
                 Ok(read) => bytes.extend_from_slice(&piece[..read]),
                 Err(error) if TooSlow::is(&error) => {
-                    return Err(Trouble::for_good(self.broke_off(&TooSlow.to_string())));
+                    return Err(RequestError::permanent(self.broke_off(&TooSlow.to_string())));
                 }
                 Err(error) if bytes.is_empty() && is_timeout(&error) => {
-                    return Err(Trouble::silent(self.broke_off("its answer broke off")));
+                    return Err(RequestError::silent(self.broke_off("its answer broke off")));
                 }
                 Err(_) => return Err(broke("its answer broke off")),
             }
             if bytes.len() as u64 > limit {
-                return Err(Trouble::for_good(self.wrong("its answer is larger than any should be")));
+                return Err(RequestError::permanent(self.wrong("its answer is larger than any should be")));
             }
             if begun.elapsed() > READ_TIMEOUT {
                 return Err(broke("its answer takes too long"));
@@ -539,17 +542,17 @@ impl Client {
     }
 
     /// A body that has to come at a pace.
-    fn paced(&self, response: Response) -> Paced<Response> {
+    fn paced(&self, response: Response) -> MinRateReader<Response> {
         let Shared { silence, waits, whom, .. } = &*self.shared;
-        Paced::new(response, *silence * 3 / 2, waits, whom)
+        MinRateReader::new(response, *silence * 3 / 2, waits, whom)
     }
 
     /// Tries until it works, is refused for good, or was tried often enough; where nothing was heard for too long, no more.
-    pub fn trying<T>(&self, attempt: impl Fn() -> Result<T, Trouble>) -> Result<T, RegistryError> {
+    pub fn trying<T>(&self, attempt: impl Fn() -> Result<T, RequestError>) -> Result<T, RegistryError> {
         let mut unanswered = Duration::ZERO;
         for tried in 1.. {
             let begun = Instant::now();
-            let Trouble { error, is_passing, is_silence, wait } = match attempt() {
+            let RequestError { error, is_passing, is_silence, wait } = match attempt() {
                 Ok(done) => return Ok(done),
                 Err(trouble) => trouble,
             };
@@ -570,9 +573,9 @@ impl Client {
         RegistryError::Unreachable { asked: asked.clone(), url: base.to_string(), what: what.to_owned() }
     }
 
-    fn refused(&self, response: Response) -> Trouble {
+    fn refused(&self, response: Response) -> RequestError {
         let (status, headers) = (response.status(), response.headers().clone());
-        Trouble::refused(&self.shared.asked, status, &headers, self.paced(response))
+        RequestError::refused(&self.shared.asked, status, &headers, self.paced(response))
     }
 
     /// That an answer is not what such an answer is.

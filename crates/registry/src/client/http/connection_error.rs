@@ -1,4 +1,4 @@
-//! Why there is no connection, in words that tell what to do.
+//! Why there is no connection, with advice.
 
 use std::error::Error;
 use std::io;

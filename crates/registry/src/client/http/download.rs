@@ -1,4 +1,4 @@
-//! A file as it arrives; where the connection breaks, it goes on from there.
+//! Downloads a file, and continues where the connection broke.
 
 use std::io::{self, Read};
 use std::time::Instant;
@@ -6,7 +6,7 @@ use std::time::Instant;
 use reqwest::blocking::Response;
 
 use super::client::{Client, Part};
-use super::pace::{Paced, TooSlow};
+use super::min_rate::{MinRateReader, TooSlow};
 use crate::model::error::RegistryError;
 
 /// How often in a row a connection may break without having brought anything.
@@ -19,7 +19,7 @@ pub struct Download {
     /// The file's length, as the entry says; nothing where nobody said it.
     length: Option<u64>,
     read: u64,
-    response: Paced<Response>,
+    response: MinRateReader<Response>,
     breaks: u32,
 }
 

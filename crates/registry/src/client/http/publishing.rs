@@ -1,4 +1,4 @@
-//! Publishing to a registry behind HTTP: files first, then what makes them a release.
+//! Publishes to a registry behind HTTP: files first, then the event.
 
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom};
@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use bibliotax_core::card::FileRecord;
 use bibliotax_core::digest::{Digest, Hasher};
 use bibliotax_core::name::PackageName;
-use bibliotax_core::notice::{Listener, Notice};
+use bibliotax_core::progress::{ProgressEvent, ProgressListener};
 use bibliotax_disk::error::At;
 use reqwest::blocking::RequestBuilder;
 use reqwest::header::{CONTENT_LENGTH, CONTENT_RANGE};
@@ -16,13 +16,13 @@ use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
 
 use super::Remote;
-use super::trouble::{Trouble, is_let_in};
+use super::request_error::{RequestError, is_let_in};
 use super::uploading::Watch;
-use crate::model::chance::with_jitter;
 use crate::model::error::RegistryError;
-use crate::model::piece::Piece;
+use crate::model::jitter::with_jitter;
+use crate::model::partial_upload::UploadPiece;
 use crate::model::release::{Published, Release};
-use crate::model::standing::Change;
+use crate::model::release_status::Change;
 use bibliotax_archive::pack;
 use bibliotax_archive::select::PackFile;
 
@@ -39,7 +39,11 @@ const MAX_PAUSE: Duration = Duration::from_secs(20);
 
 impl Remote {
     /// Packs a release, uploads what the registry lacks of it, and asks to make it a release.
-    pub fn publish(&self, release: Release, listener: &dyn Listener) -> Result<Published, RegistryError> {
+    pub fn publish(
+        &self,
+        release: Release,
+        listener: &dyn ProgressListener,
+    ) -> Result<Published, RegistryError> {
         self.has_to_be_open()?;
         let Release { mut card, parts, .. } = release;
         for (record, contents) in card.files.iter_mut().zip(&parts) {
@@ -106,16 +110,16 @@ impl Remote {
         &self,
         record: &FileRecord,
         packed: &File,
-        listener: &dyn Listener,
+        listener: &dyn ProgressListener,
     ) -> Result<(), RegistryError> {
         let path = self.api(&format!("files/{}", record.sha256))?;
         let whole = record.size;
         let Some(mut from) = self.missing_from(&path, whole)? else { return Ok(()) };
-        listener.hear(&Notice::Uploading { bytes: whole - from });
+        listener.on_event(&ProgressEvent::Uploading { bytes: whole - from });
         let (mut largest, mut failures, mut silence) = (whole.max(1), 0, self.client.silence());
         loop {
             let begun = Instant::now();
-            let piece = Piece { from, to: whole.min(from + largest), whole };
+            let piece = UploadPiece { from, to: whole.min(from + largest), whole };
             let watch = Watch { silence, is_blind: false, listener };
             let Err(trouble) = self.upload_piece(&path, packed, piece, &watch) else {
                 if piece.is_last() {
@@ -153,10 +157,10 @@ impl Remote {
         &self,
         path: &str,
         packed: &File,
-        piece: Piece,
+        piece: UploadPiece,
         watch: &Watch<'_>,
-    ) -> Result<(), Trouble> {
-        let Piece { from, to, whole } = piece;
+    ) -> Result<(), RequestError> {
+        let UploadPiece { from, to, whole } = piece;
         let length = to - from;
         let prepare = |request: RequestBuilder| {
             // The length of a file of nothing isn't said otherwise.

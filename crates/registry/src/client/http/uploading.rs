@@ -1,4 +1,4 @@
-//! Uploads that may take as long as they need, but not fall silent.
+//! Uploads that may take as long as their bytes need, but may not stall.
 //!
 //! What was handed to the system is not yet with the server: some MiB may lie in buffers. So silence is measured by the bytes
 //! handed over, and whoever can ask the server how much it has goes on from there where a slow line looked like silence.
@@ -10,10 +10,10 @@ use std::sync::mpsc::{RecvTimeoutError, channel};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use bibliotax_core::notice::{Listener, Notice};
+use bibliotax_core::progress::{ProgressEvent, ProgressListener};
 use reqwest::blocking::{Body, RequestBuilder, Response};
 
-use super::trouble::MAX_REFUSAL_SIZE;
+use super::request_error::MAX_REFUSAL_SIZE;
 
 /// How often an upload is looked at.
 const POLL_INTERVAL: Duration = Duration::from_millis(50);
@@ -35,7 +35,7 @@ pub struct Watch<'l> {
     /// Whether the server can't say how much has come, so that what lies in buffers is given time.
     pub is_blind: bool,
     /// Hears how many bytes went.
-    pub listener: &'l dyn Listener,
+    pub listener: &'l dyn ProgressListener,
 }
 
 /// A body that counts what is taken of it.
@@ -62,7 +62,7 @@ impl<R: Read> Read for Counted<R> {
 }
 
 /// Why there is no answer to an upload.
-pub enum Unsent {
+pub enum UploadError {
     /// Sending failed.
     Broke(reqwest::Error),
     /// For too long no byte moved, or no answer came.
@@ -75,7 +75,7 @@ pub fn send_watched(
     body: impl Read + Send + 'static,
     length: u64,
     watch: &Watch<'_>,
-) -> Result<Response, Unsent> {
+) -> Result<Response, UploadError> {
     let count = Arc::new(Count::default());
     let body = Body::sized(Counted { inner: body, count: Arc::clone(&count) }, length);
     let request = request.body(body).timeout(NO_LIMIT);
@@ -86,20 +86,20 @@ pub fn send_watched(
     loop {
         match answer.recv_timeout(POLL_INTERVAL) {
             Ok(answer) => {
-                watch.listener.hear(&Notice::Sent { bytes: length.saturating_sub(handed) });
-                return answer.map_err(Unsent::Broke);
+                watch.listener.on_event(&ProgressEvent::Sent { bytes: length.saturating_sub(handed) });
+                return answer.map_err(UploadError::Broke);
             }
-            Err(RecvTimeoutError::Disconnected) => return Err(Unsent::Silent),
+            Err(RecvTimeoutError::Disconnected) => return Err(UploadError::Silent),
             Err(RecvTimeoutError::Timeout) => {}
         }
         let now = count.handed.load(Ordering::Relaxed);
         if now > handed {
-            watch.listener.hear(&Notice::Sent { bytes: now - handed });
+            watch.listener.on_event(&ProgressEvent::Sent { bytes: now - handed });
             (handed, moved) = (now, Instant::now());
         }
         if moved.elapsed() > watch.patience(handed) {
             count.is_given_up.store(true, Ordering::Relaxed);
-            return Err(Unsent::Silent);
+            return Err(UploadError::Silent);
         }
     }
 }

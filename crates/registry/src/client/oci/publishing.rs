@@ -1,11 +1,11 @@
-//! Publishing to a registry of containers, and changing how releases stand there.
+//! Publishes to a container registry, and changes the status of releases there.
 
 use std::fs::File;
 
 use bibliotax_core::card::{Card, Event, FileRecord, Provided, Provider};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::name::PackageName;
-use bibliotax_core::notice::{Listener, Notice};
+use bibliotax_core::progress::{ProgressEvent, ProgressListener};
 use jiff::Timestamp;
 
 use super::Oci;
@@ -13,12 +13,12 @@ use super::artifact::{Descriptor, EMPTY_TEXT, Manifest, kind};
 use super::tags::release_tag;
 use crate::client::http::publishing::{opened_at, packed};
 use crate::model::error::RegistryError;
+use crate::model::history_limits::checked_line;
 use crate::model::inspect::check_archives;
 use crate::model::layout::card_text;
 use crate::model::release::{Published, Release};
 use crate::model::release_check::{check_is_capability, refuse_second};
-use crate::model::room::checked_line;
-use crate::model::standing::{Change, check_instead};
+use crate::model::release_status::{Change, check_instead};
 
 /// What an archive is.
 fn archive_kind(file: &FileRecord) -> String {
@@ -27,7 +27,11 @@ fn archive_kind(file: &FileRecord) -> String {
 
 impl Oci {
     /// Packs a release and puts it there: archives first, then what makes it a release.
-    pub fn publish(&self, release: Release, listener: &dyn Listener) -> Result<Published, RegistryError> {
+    pub fn publish(
+        &self,
+        release: Release,
+        listener: &dyn ProgressListener,
+    ) -> Result<Published, RegistryError> {
         let Release { mut card, parts, .. } = release;
         let repository = self.repository(&card.name);
         let mut archives = Vec::new();
@@ -50,7 +54,7 @@ impl Oci {
         if refuse_second(&card, &history, true, text)? {
             return Ok(Published { files, already: true });
         }
-        listener.hear(&Notice::Uploading { bytes: files.iter().map(|file| file.size).sum() });
+        listener.on_event(&ProgressEvent::Uploading { bytes: files.iter().map(|file| file.size).sum() });
         for (record, archive) in &archives {
             self.put_archive(&repository, record, archive, listener)?;
         }
@@ -79,25 +83,25 @@ impl Oci {
         repository: &str,
         record: &FileRecord,
         archive: &File,
-        listener: &dyn Listener,
+        listener: &dyn ProgressListener,
     ) -> Result<(), RegistryError> {
         let FileRecord { sha256, size, .. } = record;
-        self.wire.put_blob(repository, sha256, *size, || opened_at(archive, 0), listener)
+        self.distribution.put_blob(repository, sha256, *size, || opened_at(archive, 0), listener)
     }
 
     /// Makes a card, whose archives are there, a release.
     fn put_release(&self, repository: &str, card: &Card) -> Result<(), RegistryError> {
         let text = card_text(card);
         checked_line(&card.name, &Event::Release(Box::new(card.entry(Digest::of(text.as_bytes())))))?;
-        self.wire.put_text(repository, &text)?;
+        self.distribution.put_text(repository, &text)?;
         let here = card.files.iter().filter(|file| !file.is_elsewhere());
         let layers: Vec<Descriptor> = here.map(layer).collect();
         if layers.is_empty() {
-            self.wire.put_text(repository, EMPTY_TEXT)?;
+            self.distribution.put_text(repository, EMPTY_TEXT)?;
         }
         let mut manifest = Manifest::new(kind::RELEASE, Descriptor::of_text(kind::CARD, &text), layers);
         manifest.annotations = annotations(card);
-        self.wire.put_artifact(repository, &release_tag(&card.version), &manifest)
+        self.distribution.put_artifact(repository, &release_tag(&card.version), &manifest)
     }
 
     /// Notes with a capability that a package provides it.

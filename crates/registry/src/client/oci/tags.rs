@@ -1,10 +1,10 @@
-//! What the tags of a package's repository mean: each names one event of its history.
+//! The tags of a package's repository: each names one event of its history.
 
 use bibliotax_core::card::Event;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::version::Version;
 
-use crate::model::room::line_of;
+use crate::model::history_limits::line_of;
 
 /// The tag of a package's whole history.
 pub const INDEX: &str = "index";

@@ -1,4 +1,4 @@
-//! Running `git`: with nothing of the surroundings that could lead it elsewhere, and not for ever.
+//! Runs `git`: with a clean environment, and with time limits.
 
 use std::ffi::OsStr;
 use std::io::{self, Read, Write};

@@ -1,4 +1,4 @@
-//! What the names in a repository lead to, as it answers.
+//! The refs of a repository.
 
 use std::collections::BTreeMap;
 

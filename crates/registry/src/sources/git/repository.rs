@@ -1,4 +1,4 @@
-//! A bare repository of our own, in which what was fetched from another is kept.
+//! A local bare repository that holds what was fetched from another.
 
 use std::collections::BTreeSet;
 use std::fs;

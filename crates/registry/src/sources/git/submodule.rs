@@ -1,4 +1,4 @@
-//! Where a submodule's repository is: what `.gitmodules` says, read as `git` reads it, as far as its repository may send us.
+//! Where a submodule's repository is, by `.gitmodules`, within what a repository is allowed to point at.
 //!
 //! Whoever wrote a repository wrote its `.gitmodules`. What is asked for must be what anybody else could ask for as well: nothing
 //! of this machine and nothing inside its network, and nothing with the keys of the person who installs, unless the
@@ -8,7 +8,7 @@ use bibliotax_core::location::Location;
 use bibliotax_core::source::place_problem;
 use url::Url;
 
-use crate::model::reach::is_inside;
+use crate::model::private_hosts::is_inside;
 
 /// Where a repository is, as far as that decides who may ask for it.
 #[derive(Debug, PartialEq, Eq)]

@@ -1,11 +1,11 @@
-//! A commit as a package: its files, and those of its submodules, as a tar that comes out the same wherever it is made.
+//! A commit as a package: its files and those of its submodules, as a reproducible tar.
 
 use std::io::{self, BufRead, BufReader, Read, Write};
 use std::process::{Child, ChildStdin, ChildStdout};
 
 use bibliotax_archive::pack::header;
+use bibliotax_core::escape::escaped;
 use bibliotax_core::inner_path::InnerPath;
-use bibliotax_core::shown::escaped;
 use bibliotax_core::source::CommitId;
 use bibliotax_disk::DiskError;
 

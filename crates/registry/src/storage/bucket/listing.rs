@@ -1,4 +1,4 @@
-//! The list of names of a registry in a bucket: objects one after the other, each what one publisher noted.
+//! The list of names of a registry in a bucket: a sequence of objects, one per entry.
 //!
 //! `names/0/N` is the N-th note. When the last of 256 is there, its writer puts them together as `names/1/N`, and 256 of
 //! those as `names/2/N`, so that whoever begins to read needs few requests. All of them one after the other are the list,
@@ -14,7 +14,7 @@ use bibliotax_core::name::PackageName;
 use bibliotax_disk::error::At;
 
 use super::objects::Objects;
-use super::recent::Moment;
+use super::recent_objects::RequestOrder;
 use crate::model::error::RegistryError;
 use crate::model::mutex::lock;
 
@@ -77,8 +77,8 @@ impl Notes {
         &self,
         objects: &Objects,
         packages: &[PackageName],
-        now: impl Fn() -> Moment,
-        frames: impl Fn(&[PackageName], Moment) -> Result<Vec<u8>, RegistryError>,
+        now: impl Fn() -> RequestOrder,
+        frames: impl Fn(&[PackageName], RequestOrder) -> Result<Vec<u8>, RegistryError>,
     ) -> Result<(), RegistryError> {
         let mine = {
             let mut waiting = lock(&self.waiting);
@@ -108,7 +108,7 @@ impl Notes {
 #[derive(Default)]
 struct End {
     /// The number of the next note, and a moment since when nobody else has noted anything; nothing before the first look.
-    next: Option<(u64, Moment)>,
+    next: Option<(u64, RequestOrder)>,
 }
 
 impl End {
@@ -117,8 +117,8 @@ impl End {
     fn note(
         &mut self,
         objects: &Objects,
-        now: impl Fn() -> Moment,
-        frames: impl Fn(Moment) -> Result<Vec<u8>, RegistryError>,
+        now: impl Fn() -> RequestOrder,
+        frames: impl Fn(RequestOrder) -> Result<Vec<u8>, RegistryError>,
     ) -> Result<(), RegistryError> {
         loop {
             let (number, since) = match self.next {
@@ -180,7 +180,7 @@ fn numbered(number: u64) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::storage::bucket::recent::Recent;
+    use crate::storage::bucket::recent_objects::Recent;
 
     #[test]
     fn every_copy_has_the_same_bytes_however_many_notes_were_put_together() {

@@ -1,4 +1,4 @@
-//! The objects of a bucket below one prefix: read, listed, and written so that nobody's change is lost.
+//! The objects of a bucket below one prefix: read, listed, and written so that no change is lost.
 //!
 //! Everything above waits for its answers; what waits here is a runtime of its own, one for all buckets of the process.
 
@@ -20,9 +20,9 @@ use object_store::{
 use tokio::runtime::{Builder, Runtime};
 use url::Url;
 
-use crate::model::chance::share_of;
 use crate::model::error::RegistryError;
-use crate::model::reach::is_loopback;
+use crate::model::jitter::share_of;
+use crate::model::private_hosts::is_loopback;
 
 use super::transport::Transport;
 
@@ -196,7 +196,7 @@ impl Objects {
         let options = if bytes.is_empty() { GetOptions::default() } else { options };
         let opened = wait(async { self.store.get_opts(&self.at(path), options).await });
         let stream = self.unless_missing(opened)?.map(GetResult::into_stream);
-        Ok(stream.map(|stream| Arriving { stream, piece: Bytes::new(), left: bytes.end - bytes.start }))
+        Ok(stream.map(|stream| IncomingFile { stream, piece: Bytes::new(), left: bytes.end - bytes.start }))
     }
 
     /// Reads an object from its beginning to its end as it arrives.
@@ -204,7 +204,7 @@ impl Objects {
         let opened = wait(async { self.store.get(&self.at(path)).await });
         Ok(self.unless_missing(opened)?.map(|found| {
             let left = found.meta.size;
-            Arriving { stream: found.into_stream(), piece: Bytes::new(), left }
+            IncomingFile { stream: found.into_stream(), piece: Bytes::new(), left }
         }))
     }
 
@@ -451,13 +451,13 @@ fn is_passing(error: &Error) -> bool {
 }
 
 /// Bytes of an object as they arrive.
-struct Arriving<S> {
+struct IncomingFile<S> {
     stream: S,
     piece: Bytes,
     left: u64,
 }
 
-impl<S: futures_util::Stream<Item = object_store::Result<Bytes>> + Unpin> Read for Arriving<S> {
+impl<S: futures_util::Stream<Item = object_store::Result<Bytes>> + Unpin> Read for IncomingFile<S> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         while self.piece.is_empty() && self.left > 0 {
             match wait(self.stream.next()) {

@@ -1,4 +1,4 @@
-//! Two publishers on one bucket, in every order of their requests: the list of names ends as the histories are.
+//! Two publishers on one bucket, in every order of their requests: the list of names ends as the histories say.
 
 use std::fmt;
 use std::sync::{Arc, Condvar, Mutex};
@@ -16,7 +16,7 @@ use object_store::{
 };
 
 use super::*;
-use crate::model::keep::ReadRegistryExt;
+use crate::model::storage::ReadRegistryExt;
 
 /// Who may send the next request, and how many are still at work.
 #[derive(Default)]
@@ -153,7 +153,7 @@ fn publish(bucket: &Bucket, version: &str, killed: bool) {
     let event = Event::Release(Box::new(entry));
     bucket.append(&package(), &mut |_| Ok(vec![event.clone()])).unwrap();
     if !killed {
-        bucket.note_names(&[package()]).unwrap();
+        bucket.update_name_list(&[package()]).unwrap();
     }
 }
 
@@ -235,7 +235,7 @@ fn a_retry_lists_what_a_killed_publisher_did_not() {
     let kept = &reader;
     let newest = || kept.listed_names().unwrap()[&package()].newest.as_ref().map(ToString::to_string);
     assert_eq!(newest().as_deref(), Some("1.0.0"));
-    kept.note_missing_names(&[package()]).unwrap();
+    kept.complete_name_list(&[package()]).unwrap();
     assert_eq!(newest().as_deref(), Some("1.1.0"));
 }
 
@@ -254,7 +254,7 @@ fn who_publishes_does_not_read_what_was_noted_before() {
         _ => Ok(()),
     });
     let restarted = bucket(Objects::on(unreadable));
-    assert!(restarted.names_list().is_err(), "the list can't be read");
+    assert!(restarted.name_list_file().is_err(), "the list can't be read");
     publish(&restarted, "1.3.0", false);
     let newest = before.listed_names().unwrap()[&package()].newest.clone();
     assert_eq!(newest.unwrap().to_string(), "1.3.0");

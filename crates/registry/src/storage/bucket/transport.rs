@@ -1,4 +1,4 @@
-//! How requests to a bucket travel: for as long as their bytes need, but not in silence.
+//! Requests to a bucket: they may take as long as their bytes need, but may not stall.
 
 use std::time::Duration;
 

@@ -1,4 +1,4 @@
-//! Files that come in pieces into a bucket: each piece an object, so that another server can take the next one.
+//! Uploads in pieces to a bucket: each piece is an object, so another server can take the next one.
 //!
 //! Below `private/uploads/DIGEST` are the pieces (`FROM-TO`) and, once all of it is a file, the mark that no release names it yet
 //! (`whole-SIZE`).
@@ -16,11 +16,11 @@ use object_store::ObjectMeta;
 use super::Bucket;
 use super::objects::Objects;
 use crate::model::error::RegistryError;
-use crate::model::keep::pending::{FileStanding, Pending};
-use crate::model::keep::{ReadRegistry, WriteRegistry, WriteRegistryExt};
 use crate::model::layout::file_path;
 use crate::model::mutex::lock;
-use crate::model::piece::{MAX_SINGLE_UPLOAD, Piece, UploadProblem};
+use crate::model::partial_upload::{MAX_SINGLE_UPLOAD, UploadPiece, UploadProblem};
+use crate::model::storage::pending::{FileStatus, Pending};
+use crate::model::storage::{ReadRegistry, WriteRegistry, WriteRegistryExt};
 
 /// Where the pieces of half files, and the marks of whole ones, are.
 const UPLOADS: &str = "private/uploads";
@@ -38,11 +38,7 @@ impl Bucket {
     }
 
     /// How a file stands. Of one that is missing and short no pieces are looked for.
-    pub(super) fn standing(
-        &self,
-        digest: &Digest,
-        length: Option<u64>,
-    ) -> Result<FileStanding, RegistryError> {
+    pub(super) fn standing(&self, digest: &Digest, length: Option<u64>) -> Result<FileStatus, RegistryError> {
         let (path, uploads) = (file_path(digest), uploads_of(digest));
         let is_short = length.is_some_and(|length| length <= MAX_SINGLE_UPLOAD);
         let (found, listed) = if is_short {
@@ -60,16 +56,16 @@ impl Bucket {
         } else {
             self.recent.put_missing(*digest);
         }
-        Ok(FileStanding { is_there, mark, came: if is_there { 0 } else { came } })
+        Ok(FileStatus { is_there, mark, came: if is_there { 0 } else { came } })
     }
 
     /// How a file stood a moment ago, as far as that is known.
-    pub(super) fn standing_a_moment_ago(&self, digest: &Digest) -> Result<FileStanding, RegistryError> {
+    pub(super) fn standing_a_moment_ago(&self, digest: &Digest) -> Result<FileStatus, RegistryError> {
         if self.recent.is_missing(digest) {
-            return Ok(FileStanding { is_there: false, mark: None, came: 0 });
+            return Ok(FileStatus { is_there: false, mark: None, came: 0 });
         }
         match (self.recent.file(digest), self.recent.mark(digest)) {
-            (Some(_), mark @ Some(_)) => Ok(FileStanding { is_there: true, mark, came: 0 }),
+            (Some(_), mark @ Some(_)) => Ok(FileStatus { is_there: true, mark, came: 0 }),
             _ => self.standing(digest, None),
         }
     }
@@ -78,7 +74,7 @@ impl Bucket {
     pub(super) fn add_piece(
         &self,
         digest: &Digest,
-        piece: Piece,
+        piece: UploadPiece,
         source: &mut dyn Read,
     ) -> Result<(), UploadProblem> {
         let before = if piece.from == 0 { Vec::new() } else { self.pieces(digest)? };

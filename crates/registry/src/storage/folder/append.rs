@@ -1,4 +1,4 @@
-//! Writing to a registry: files by their digest, and events at the end of a package's history.
+//! Writes to a registry: files by digest, and events at the end of a package's history.
 
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Read, Seek, SeekFrom, Write};
@@ -14,9 +14,9 @@ use bibliotax_disk::write::{folder_of, make_folder, sync_folder};
 
 use super::Folder;
 use crate::model::error::RegistryError;
-use crate::model::keep::{Decide, ReadRegistry, read_history};
-use crate::model::room::lines_to_append;
-use crate::model::staged::Staged;
+use crate::model::history_limits::lines_to_append;
+use crate::model::staging::Staged;
+use crate::model::storage::{Decide, ReadRegistry, read_history};
 
 impl Folder {
     pub(super) fn keep_staged(

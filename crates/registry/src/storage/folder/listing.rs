@@ -11,8 +11,8 @@ use bibliotax_disk::write::{folder_of, make_folder};
 
 use super::Folder;
 use crate::model::error::RegistryError;
-use crate::model::keep::{ReadRegistry, ReadRegistryExt, WriteRegistryExt};
 use crate::model::names::{NAMES, frames, whole_frames};
+use crate::model::storage::{ReadRegistry, ReadRegistryExt, WriteRegistryExt};
 
 impl Folder {
     pub(super) fn append_names(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
@@ -68,8 +68,8 @@ mod tests {
     use std::collections::BTreeMap;
 
     use super::*;
-    use crate::model::keep::WriteRegistry;
     use crate::model::names::read_names;
+    use crate::model::storage::WriteRegistry;
 
     fn name(text: &str) -> PackageName {
         text.parse().unwrap()
@@ -80,7 +80,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let registry = Folder::create(&folder.path().join("r"), "seedhouse", BTreeMap::new()).unwrap();
         let list = registry.root.join(NAMES);
-        registry.note_names(&[name("moss-map"), name("dew-point")]).unwrap();
+        registry.update_name_list(&[name("moss-map"), name("dew-point")]).unwrap();
         let whole = fs::read(&list).unwrap();
         let more = frames(b"{\"name\":\"moss-map\",\"newest\":\"1.0\"}\n").unwrap();
         let after: Vec<u8> = [&whole[..], &more].concat();
@@ -91,10 +91,10 @@ mod tests {
             fs::write(&list, torn).unwrap();
             assert_eq!(read_names(&list).unwrap().len(), 2, "what is whole is read");
             fs::write(registry.root.join("private/names.length"), whole.len().to_string()).unwrap();
-            registry.note_names(&[name("bark-log")]).unwrap();
+            registry.update_name_list(&[name("bark-log")]).unwrap();
             assert_eq!(read_names(&list).unwrap().len(), 3, "{cut} bytes of a frame");
         }
-        assert_eq!(registry.mend_names().unwrap(), 0, "no package has a history here");
+        assert_eq!(registry.rebuild_name_list().unwrap(), 0, "no package has a history here");
         assert!(read_names(&list).unwrap().is_empty());
     }
 }

@@ -1,4 +1,4 @@
-//! What a server keeps for itself beside a registry in a folder: lines, only ever appended, readable by its user alone.
+//! A server's private files beside a registry in a folder: append-only lines, readable by its user alone.
 
 use std::fs::{File, OpenOptions};
 use std::io::{Read, Seek, SeekFrom, Write};
@@ -11,7 +11,7 @@ use bibliotax_disk::write::{folder_of, make_folder};
 
 use super::Folder;
 use crate::model::error::RegistryError;
-use crate::model::keep::Private;
+use crate::model::storage::Private;
 
 /// Longest line that is written, in bytes.
 const MAX_LINE_LEN: u64 = 64 << 10;

@@ -1,4 +1,4 @@
-//! Files that come in pieces into a folder: one half file for each, taken up where it ended.
+//! Uploads in pieces to a folder: one partial file each, continued where it ended.
 
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Read, Seek, SeekFrom};
@@ -11,8 +11,8 @@ use bibliotax_disk::write::{folder_of, make_folder, sync_folder};
 
 use super::Folder;
 use crate::model::error::RegistryError;
-use crate::model::keep::pending::Pending;
-use crate::model::piece::{Piece, UploadProblem};
+use crate::model::partial_upload::{UploadPiece, UploadProblem};
+use crate::model::storage::pending::Pending;
 
 /// Where whole files that wait for their release are marked, each by an empty file of its digest.
 const MARKS: &str = "private/uploaded";
@@ -26,7 +26,7 @@ impl Folder {
     pub(super) fn add_piece(
         &self,
         digest: &Digest,
-        piece: Piece,
+        piece: UploadPiece,
         source: &mut dyn Read,
     ) -> Result<(), UploadProblem> {
         let path = self.half_path(digest);
@@ -115,7 +115,7 @@ fn remove(path: &Path) -> Result<(), RegistryError> {
     Ok(bibliotax_disk::tree::remove(path)?)
 }
 
-/// Opens a half file to go on at this place in it, or to begin anew.
+/// Opens a half file to go on at this place in it, or to start over.
 fn open_at(path: &Path, from: u64) -> Result<File, UploadProblem> {
     make_folder(folder_of(path))?;
     let opened = OpenOptions::new().create(true).truncate(false).read(true).write(true).open(path);
@@ -123,7 +123,7 @@ fn open_at(path: &Path, from: u64) -> Result<File, UploadProblem> {
     file.try_lock().map_err(|_| UploadProblem::Busy)?;
     let there = file.metadata().at("read", path)?.len();
     if from == 0 && there > 0 {
-        // Begun anew by somebody who doesn't know of the first attempt.
+        // Started over by somebody who doesn't know of the first attempt.
         file.set_len(0).at("write", path)?;
     } else if from != there {
         return Err(UploadProblem::Gap { there });

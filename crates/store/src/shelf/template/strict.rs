@@ -1,4 +1,4 @@
-//! Names that there aren't are errors wherever they stand: the template library lets most filters and tests take them as empty.
+//! Strict templates: unknown names are errors everywhere, also where the template library treats them as empty.
 
 use std::sync::LazyLock;
 

@@ -1,7 +1,0 @@
-//! What is done with each file of an archive that is only looked into.
-
-use std::io::Read;
-use std::ops::ControlFlow;
-
-/// Takes a file's path, its size, its contents; whether to go on to the next.
-pub type Visit<'v> = dyn FnMut(&str, u64, &mut dyn Read) -> ControlFlow<()> + 'v;

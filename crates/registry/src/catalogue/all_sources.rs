@@ -1,0 +1,100 @@
+//! Every source that has a package, compared.
+
+use bibliotax_core::fitting::newest;
+use bibliotax_core::history::{History, Release};
+use bibliotax_core::name::PackageName;
+use bibliotax_core::resolve::Listing;
+use bibliotax_core::version::Version;
+use jiff::Timestamp;
+use rayon::prelude::*;
+
+use crate::catalogue::registries::{Declared, Registries};
+use crate::model::error::RegistryError;
+
+/// A place that has a package.
+#[derive(Debug, Clone)]
+pub struct At {
+    /// What it is called: a registry's name, or where it is.
+    pub place: String,
+    /// Whether the package is taken from here.
+    pub is_taken: bool,
+    /// Its newest release; why that can't be told where it can't be.
+    pub newest: Result<Newest, String>,
+}
+
+/// The newest release that a place has.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Newest {
+    /// Its version.
+    pub version: Version,
+    /// When it was published, or its commit made; nothing where nobody says.
+    pub published: Option<Timestamp>,
+}
+
+impl Registries {
+    /// All places that have a package: registries, what manifests declare, and the git repository that its card names.
+    pub fn all_sources(&self, package: &PackageName, repository: Option<&str>) -> Vec<At> {
+        let taken = self.listing_of(package);
+        let in_registry = |declared: &Declared| {
+            let is_taken =
+                taken.as_ref().is_some_and(|listing| listing.source.registry() == Some(&declared.name));
+            let newest = match declared.history(package, None) {
+                Ok(None) => return None,
+                Ok(Some(history)) => of_history(&history)?,
+                Err(error) => Err(error.to_string()),
+            };
+            Some(At { place: declared.name.to_string(), is_taken, newest })
+        };
+        let mut all: Vec<At> = self.declared().par_iter().filter_map(in_registry).collect();
+        all.extend(
+            taken
+                .filter(|listing| listing.source.registry().is_none())
+                .and_then(|listing| of_listing(&listing)),
+        );
+        all.extend(self.in_repository(package, repository));
+        all
+    }
+
+    /// The newest release by the tags of a repository: the one that a need declares, else the one that a card names.
+    fn in_repository(&self, package: &PackageName, repository: Option<&str>) -> Option<At> {
+        let elsewhere = self.elsewhere();
+        let (place, newest) = match (elsewhere.repository_of(package), repository) {
+            (Some(place), _) => (place.clone(), elsewhere.newest_of(package, &place)),
+            // What a card says is followed only over the network's safe ways.
+            (None, Some(url)) if url.starts_with("https://") && url.ends_with(".git") => {
+                (url.to_owned(), elsewhere.newest_of(package, url))
+            }
+            _ => return None,
+        };
+        match newest {
+            Ok(None) => None,
+            Ok(Some((version, published))) => {
+                let newest = Ok(Newest { version, published: Some(published) });
+                Some(At { place: format!("tags of {place}"), is_taken: false, newest })
+            }
+            Err(error) => {
+                Some(At { place: format!("tags of {place}"), is_taken: false, newest: Err(told(&error)) })
+            }
+        }
+    }
+}
+
+fn of_listing(listing: &Listing) -> Option<At> {
+    let newest = of_history(&listing.history)?;
+    Some(At { place: listing.source.to_string(), is_taken: true, newest })
+}
+
+fn of_history(history: &History) -> Option<Result<Newest, String>> {
+    let of_release = |release: &Release| {
+        let entry = &release.entry;
+        Newest { version: entry.version.clone(), published: entry.dated() }
+    };
+    newest(history.releases()).map(|release| Ok(of_release(release)))
+}
+
+fn told(error: &RegistryError) -> String {
+    match error {
+        RegistryError::Git { what, .. } | RegistryError::NoCommit { what, .. } => what.clone(),
+        error => error.to_string(),
+    }
+}

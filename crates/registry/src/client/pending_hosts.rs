@@ -1,0 +1,94 @@
+//! The hosts that this process waits for, so that a person can be told.
+
+use std::collections::BTreeMap;
+use std::fmt;
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::time::{Duration, Instant};
+
+/// Whom this process waits for.
+#[derive(Clone, Default)]
+pub struct PendingHosts {
+    shared: Arc<Shared>,
+}
+
+#[derive(Default)]
+struct Shared {
+    open: Mutex<Open>,
+    /// What is done once, before the first wait begins.
+    before_first: Option<fn(PendingHosts)>,
+    has_begun: OnceLock<()>,
+}
+
+#[derive(Default)]
+struct Open {
+    number: u64,
+    waits: BTreeMap<u64, (Arc<str>, Instant)>,
+}
+
+/// A wait, which is over when this goes.
+pub struct Wait {
+    waits: PendingHosts,
+    number: u64,
+}
+
+impl PendingHosts {
+    /// Nobody yet; `before_first` begins to watch before the first wait does.
+    pub fn watched_by(before_first: fn(Self)) -> Self {
+        Self { shared: Arc::new(Shared { before_first: Some(before_first), ..Shared::default() }) }
+    }
+
+    /// Begins to wait for somebody.
+    pub(crate) fn begin(&self, whom: &Arc<str>) -> Wait {
+        self.shared.has_begun.get_or_init(|| {
+            if let Some(before_first) = self.shared.before_first {
+                before_first(self.clone());
+            }
+        });
+        let mut open = self.open();
+        open.number += 1;
+        let number = open.number;
+        open.waits.insert(number, (Arc::clone(whom), Instant::now()));
+        Wait { waits: self.clone(), number }
+    }
+
+    /// Whom it has waited for at least this long, each once.
+    pub fn longer_than(&self, least: Duration) -> Vec<Arc<str>> {
+        let open = self.open();
+        let long = open.waits.values().filter(|(_, since)| since.elapsed() >= least);
+        let mut whom: Vec<Arc<str>> = long.map(|(whom, _)| Arc::clone(whom)).collect();
+        whom.sort();
+        whom.dedup();
+        whom
+    }
+
+    fn open(&self) -> MutexGuard<'_, Open> {
+        self.shared.open.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl fmt::Debug for PendingHosts {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_list().entries(self.longer_than(Duration::ZERO)).finish()
+    }
+}
+
+impl Drop for Wait {
+    fn drop(&mut self) {
+        self.waits.open().waits.remove(&self.number);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn who_is_waited_for_is_known_until_the_wait_is_over() {
+        let (waits, moss, dew) = (PendingHosts::default(), Arc::from("moss"), Arc::from("dew"));
+        let held = [waits.begin(&moss), waits.begin(&dew), waits.begin(&moss)];
+        assert_eq!(waits.longer_than(Duration::ZERO), [Arc::clone(&dew), Arc::clone(&moss)]);
+        assert!(waits.longer_than(Duration::from_secs(60)).is_empty());
+        drop(held);
+        assert!(waits.longer_than(Duration::ZERO).is_empty());
+    }
+}

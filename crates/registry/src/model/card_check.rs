@@ -1,0 +1,149 @@
+//! What a card has to be for a registry, whoever brings it: checked when a release is published and when one is
+//! loaded.
+
+use std::collections::{BTreeSet, HashMap};
+
+use bibliotax_core::card::{Card, CardNeed, Step};
+use bibliotax_core::escape::{escaped, is_hidden};
+use bibliotax_core::facet::Facets;
+use bibliotax_core::inner_path::{InnerPath, as_seen};
+use bibliotax_core::name::PartName;
+use serde_json::Value;
+use url::Url;
+
+use crate::model::card_problem::{CardProblem, MAX_STEP_LEN, MAX_STEPS, MAX_TAGS};
+use crate::model::error::RegistryError;
+use crate::model::private_hosts::is_loopback;
+
+/// How many characters before a letter tell where it is.
+const SHOWN_CONTEXT: usize = 30;
+
+/// Whether a URL may stand with a file of a card: whoever installs it asks there, so nothing on the way may be read or changed.
+fn check_url(url: &str) -> Result<(), CardProblem> {
+    let parsed = Url::parse(url).ok().filter(|url| url.username().is_empty() && url.password().is_none());
+    let is_safe = |url: &Url| url.scheme() == "https" || url.scheme() == "http" && is_loopback(url);
+    match parsed.filter(is_safe) {
+        Some(_) => Ok(()),
+        None => Err(CardProblem::FileUrl { url: url.to_owned() }),
+    }
+}
+
+/// Checks a card against what a registry defines, and its files against each other.
+pub fn check_card(registry: &str, facets: &Facets, card: &Card) -> Result<(), CardProblem> {
+    check_letters(card)?;
+    check_facets(registry, facets, card)?;
+    facets.check_variants(&card.files)?;
+    card.files.iter().filter_map(|file| file.url.as_deref()).try_for_each(check_url)?;
+    if card.tags.len() > MAX_TAGS {
+        return Err(CardProblem::ManyTags { count: card.tags.len() });
+    }
+    check_steps(&card.steps)?;
+    for (name, component) in &card.components {
+        let has = |part: &PartName| card.files.iter().any(|file| file.part == *part);
+        if let Some(part) = component.parts.iter().find(|part| !has(part)) {
+            return Err(CardProblem::NoPart { component: name.clone(), part: part.clone() });
+        }
+    }
+    Ok(())
+}
+
+/// Checks that no text of a card has letters that a terminal acts on or nobody sees, but for lines and tabs.
+fn check_letters(card: &Card) -> Result<(), CardProblem> {
+    // Names, texts and lists of them: nothing that could fail to be JSON.
+    let mut open = vec![serde_json::to_value(card).unwrap_or_default()];
+    while let Some(value) = open.pop() {
+        match value {
+            Value::String(text) => check_text(&text)?,
+            Value::Array(values) => open.extend(values),
+            Value::Object(fields) => {
+                for (key, value) in fields {
+                    check_text(&key)?;
+                    open.push(value);
+                }
+            }
+            Value::Null | Value::Bool(_) | Value::Number(_) => {}
+        }
+    }
+    Ok(())
+}
+
+fn check_text(text: &str) -> Result<(), CardProblem> {
+    let is_hidden = |c: char| is_hidden(c) && !matches!(c, '\n' | '\t');
+    match text.char_indices().find(|(_, c)| is_hidden(*c)) {
+        None => Ok(()),
+        Some((at, hidden)) => {
+            let before: Vec<char> = text[..at].chars().rev().take(SHOWN_CONTEXT).collect();
+            let before: String = before.into_iter().rev().collect();
+            let place = if at == 0 { "at its beginning".to_owned() } else { format!("after `{before}`") };
+            Err(CardProblem::HiddenLetter {
+                hidden: escaped(hidden.encode_utf8(&mut [0; 4])).into_owned(),
+                place,
+            })
+        }
+    }
+}
+
+fn check_steps(steps: &[Step]) -> Result<(), CardProblem> {
+    if steps.len() > MAX_STEPS {
+        return Err(CardProblem::ManySteps { count: steps.len() });
+    }
+    for (at, step) in steps.iter().enumerate() {
+        let (id, length) = (step.id.clone(), step.text.chars().count());
+        if steps[..at].iter().any(|other| other.id == id) {
+            return Err(CardProblem::TwoSteps { id });
+        }
+        if length > MAX_STEP_LEN {
+            return Err(CardProblem::LongStep { id, length });
+        }
+    }
+    Ok(())
+}
+
+fn check_facets(registry: &str, facets: &Facets, card: &Card) -> Result<(), CardProblem> {
+    let of_components = card.components.values().flat_map(|component| &component.needs);
+    let condition = |need: &CardNeed| (format!("the condition on {}", need.name), need.when.clone());
+    let conditions = card.needs.iter().chain(of_components).map(condition);
+    let files =
+        card.files.iter().map(|file| (format!("`for` of the part `{}`", file.part), file.only_for.clone()));
+    let steps =
+        card.steps.iter().map(|step| (format!("`for` of the step `{}`", step.id), step.only_for.clone()));
+    let all = [("`fits`".to_owned(), card.fits.clone())].into_iter();
+    let all = all.chain(conditions).chain(files).chain(steps);
+    for (what, said) in all {
+        facets.check(&said).map_err(|problem| {
+            let registry = registry.to_owned();
+            CardProblem::Facet { what, registry, problem }
+        })?;
+    }
+    Ok(())
+}
+
+/// Checks the paths in a card's archives, each with its part: what the card exposes is a file that goes along or a folder
+/// above one, and no two parts hold the same path, for they lie in one folder on a shelf. Archives of one part are for
+/// different targets.
+pub fn check_contents<'c>(
+    card: &Card,
+    contents: impl Iterator<Item = (&'c PartName, &'c str)>,
+) -> Result<(), RegistryError> {
+    let mut paths: BTreeSet<&str> = BTreeSet::new();
+    let mut holders: HashMap<String, &PartName> = HashMap::new();
+    for (part, path) in contents {
+        let holder = holders.entry(as_seen(path).into_owned()).or_insert(part);
+        if *holder != part {
+            let (one, other) = ((*holder).clone(), part.clone());
+            return Err(RegistryError::PartsClash { file: path.to_owned(), one, other });
+        }
+        paths.insert(path);
+    }
+    let is_there = |exposed: &InnerPath| {
+        let below = format!("{exposed}/");
+        let next = paths.range(below.as_str()..).next();
+        paths.contains(exposed.as_str()) || next.is_some_and(|path| path.starts_with(&below))
+    };
+    for (role, exposed) in &card.exposes {
+        if let Some(path) = exposed.iter().find(|path| !path.inside().is_none_or(is_there)) {
+            return Err(RegistryError::ExposesNothing { role: role.clone(), path: path.clone() });
+        }
+    }
+    Ok(())
+}

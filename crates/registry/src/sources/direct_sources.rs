@@ -1,0 +1,357 @@
+//! Packages outside registries: git repositories and archives, as manifests declare them.
+//!
+//! A commit that the lock has is stayed with; `Freshness` says which packages are to be looked for again. What a package needs
+//! and exposes is said by the manifest among its files, by a card that people wrote, or by nobody. Which bytes a package is, is
+//! worked out only for what was chosen: `complete` does that, and what it made or fetched is kept, so that installing needs no
+//! second fetch.
+
+mod archive;
+mod card;
+mod releases;
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::fs::File;
+use std::io::Read;
+use std::path::{Path, PathBuf};
+
+use bibliotax_core::card::{Archive, ArchiveFormat, FileRecord, main_part};
+use bibliotax_core::facet::Fits;
+use bibliotax_core::location::Location;
+use bibliotax_core::lock::LockedPackage;
+use bibliotax_core::manifest::{DeclaredSource, GitPoint};
+use bibliotax_core::name::PackageName;
+use bibliotax_core::resolve::{ChosenFile, ChosenPackage, Listing, Resolution};
+use bibliotax_core::source::{GitSource, Source};
+use bibliotax_core::version::Version;
+use bibliotax_core::workspace::{DirectSources as Declared, Workspace};
+use bibliotax_disk::error::At;
+use jiff::Timestamp;
+
+use self::archive::ArchivePlace;
+use crate::client::http::checked;
+use crate::client::http::client::Client;
+use crate::client::network::Network;
+use crate::model::error::{Asked, RegistryError};
+use crate::model::private_hosts::leads_inside;
+use crate::model::staging::Staged;
+use crate::sources::git::{Refs, Repository, Wanted, submodule_url, write_tree};
+
+/// Which packages are looked for again, instead of staying with the commit that the lock has.
+#[derive(Debug, Clone, Default)]
+pub enum Freshness {
+    /// None.
+    #[default]
+    Locked,
+    /// These.
+    Anew(BTreeSet<PackageName>),
+    /// All.
+    AllAnew,
+}
+
+impl Freshness {
+    fn is_anew(&self, package: &PackageName) -> bool {
+        match self {
+            Self::Locked => false,
+            Self::Anew(packages) => packages.contains(package),
+            Self::AllAnew => true,
+        }
+    }
+}
+
+/// The packages of a workspace that come from git repositories and archives.
+#[derive(Clone)]
+pub struct DirectSources {
+    declared: BTreeMap<PackageName, Declared>,
+    /// What the lock has of them.
+    locked: HashMap<PackageName, LockedPackage>,
+    freshness: Freshness,
+    /// The workspace's folder, from which places are seen.
+    root: PathBuf,
+    cache: PathBuf,
+    network: Network,
+}
+
+impl DirectSources {
+    /// What a workspace that lies in `root` takes from elsewhere, beside what is locked.
+    pub fn of(
+        workspace: &Workspace,
+        root: &Path,
+        locked: &[LockedPackage],
+        freshness: Freshness,
+        network: &Network,
+    ) -> Self {
+        let ours = locked.iter().filter(|package| workspace.elsewhere.contains_key(&package.name));
+        Self {
+            declared: workspace.elsewhere.clone(),
+            locked: ours.map(|package| (package.name.clone(), package.clone())).collect(),
+            freshness,
+            root: root.to_owned(),
+            cache: cache_of(network),
+            network: network.clone(),
+        }
+    }
+
+    /// What can be asked before anything is declared, with places seen from `root`.
+    pub fn undeclared(root: &Path, network: &Network) -> Self {
+        let (declared, locked) = (BTreeMap::new(), HashMap::new());
+        let cache = cache_of(network);
+        let (root, network) = (root.to_owned(), network.clone());
+        Self { declared, locked, freshness: Freshness::AllAnew, root, cache, network }
+    }
+
+    /// What the names in a repository lead to.
+    pub fn refs_of(&self, package: &PackageName, place: &str) -> Result<Refs, RegistryError> {
+        self.repository(package, place, false)?.refs()
+    }
+
+    /// Fetches an archive whose digest nobody has said yet; it, and where it lies now.
+    pub fn fetch_archive(
+        &self,
+        package: &PackageName,
+        url: &str,
+    ) -> Result<(Archive, PathBuf), RegistryError> {
+        let asked = || Asked::SourceOf(package.clone());
+        let format = archive::format_of(url)
+            .ok_or_else(|| RegistryError::Scheme { asked: asked(), url: url.to_owned() })?;
+        let opened = archive::open(package, url, false, &self.root, &self.network)?;
+        let staged = archive::fetch(package, opened, &self.archives())?;
+        let archive = Archive::new(staged.digest(), staged.size(), format);
+        self.keep(staged)?;
+        let kept = self.kept(&archive.sha256);
+        Ok((archive, kept))
+    }
+
+    /// Whether nothing is declared to come from elsewhere.
+    pub fn is_empty(&self) -> bool {
+        self.declared.is_empty()
+    }
+
+    /// A package with the releases that its source has; `None` where it isn't declared to come from elsewhere.
+    pub fn listing(&self, package: &PackageName) -> Result<Option<Listing>, RegistryError> {
+        let Some(declared) = self.declared.get(package) else { return Ok(None) };
+        let listing = match &declared.source {
+            DeclaredSource::Git(git) => self.of_repository(package, declared, git)?,
+            DeclaredSource::Archive(archive) => self.of_archive(package, declared, archive)?,
+            DeclaredSource::Folder(_) => return Ok(None),
+        };
+        Ok(Some(Listing { is_replacement: declared.is_replacement, ..listing }))
+    }
+
+    /// The repository that a package is declared to come from.
+    pub fn repository_of(&self, package: &PackageName) -> Option<String> {
+        match &self.declared.get(package)?.source {
+            DeclaredSource::Git(git) => Some(git.url.clone()),
+            _ => None,
+        }
+    }
+
+    /// The newest release by the tags of a repository, and when its commit was made.
+    pub fn newest_of(
+        &self,
+        package: &PackageName,
+        place: &str,
+    ) -> Result<Option<(Version, Timestamp)>, RegistryError> {
+        let pattern = match self.declared.get(package).map(|declared| &declared.source) {
+            Some(DeclaredSource::Git(git)) => match &git.at {
+                GitPoint::Releases(pattern) => pattern.as_str(),
+                _ => GitPoint::RELEASE_TAGS,
+            },
+            _ => GitPoint::RELEASE_TAGS,
+        };
+        let repository = self.repository(package, place, self.allows_plain(package))?;
+        let refs = repository.refs()?;
+        let releases = refs.releases(pattern);
+        let newest = releases.into_iter().rev().find(|(version, ..)| !version.is_pre());
+        let Some((version, _, commit)) = newest else { return Ok(None) };
+        repository.fetch(&[commit], Wanted::Names)?;
+        Ok(Some((version, repository.time(commit)?)))
+    }
+
+    /// Works out which bytes the chosen packages from elsewhere are.
+    pub fn complete(&self, resolution: &mut Resolution) -> Result<(), RegistryError> {
+        for package in &mut resolution.packages {
+            let is_elsewhere = matches!(package.source, Source::Git(_) | Source::Archive(_));
+            if is_elsewhere && package.files.is_empty() {
+                let file = self.file_of(package)?;
+                package.files = vec![ChosenFile { file, targets: package.targets.clone() }];
+            }
+        }
+        Ok(())
+    }
+
+    fn file_of(&self, package: &ChosenPackage) -> Result<FileRecord, RegistryError> {
+        let name = &package.release.entry.name;
+        let locked = self.locked.get(name).filter(|locked| locked.source == package.source);
+        let strip = match self.declared.get(name).map(|declared| &declared.source) {
+            Some(DeclaredSource::Archive(archive)) => archive.strip.clone(),
+            _ => None,
+        };
+        let known = locked.and_then(|locked| locked.files.first());
+        let (sha256, size, format) = match (&package.source, known) {
+            (Source::Git(_), Some(file)) => (file.sha256, file.size, file.format),
+            (Source::Git(source), None) => {
+                let staged = self.packed(name, source)?;
+                let known = (staged.digest(), staged.size(), ArchiveFormat::Tar);
+                self.keep(staged)?;
+                known
+            }
+            (source, _) => {
+                let place = self.archive_place(name, source)?;
+                (place.sha256, place.size(self)?, place.format)
+            }
+        };
+        let (part, only_for, url) = (main_part(), Fits::new(), None);
+        Ok(FileRecord { part, only_for, sha256, size, format, strip, url })
+    }
+
+    /// Whether a commit is what its tag names, or is on its branch.
+    pub fn has_commit(&self, package: &PackageName, source: &GitSource) -> Result<bool, RegistryError> {
+        let Some(at) = &source.at else { return Ok(true) };
+        let repository = self.repository(package, &source.git, self.allows_plain(package))?;
+        let refs = repository.refs()?;
+        match (at.strip_prefix("tag "), at.strip_prefix("branch ")) {
+            (Some(tag), _) => Ok(refs.tags.get(tag) == Some(&source.commit)),
+            (_, Some(branch)) => match refs.branches.get(branch) {
+                Some(head) if *head == source.commit => Ok(true),
+                Some(head) => repository.is_on_branch(&source.commit, branch, head),
+                None => Ok(false),
+            },
+            _ => Ok(false),
+        }
+    }
+
+    /// Opens the archive of a package that is locked to a source elsewhere, whose bytes are yet to be checked.
+    pub fn open_archive(
+        &self,
+        package: &PackageName,
+        source: &Source,
+        archive: &Archive,
+    ) -> Result<Box<dyn Read + Send>, RegistryError> {
+        let kept = self.kept(&archive.sha256);
+        if kept.is_file() {
+            return Ok(Box::new(File::open(&kept).at("read", &kept)?));
+        }
+        match source {
+            Source::Git(source) => {
+                let mut file = self.packed(package, source)?.into_file();
+                std::io::Seek::rewind(&mut file).at("read", &kept)?;
+                Ok(Box::new(file))
+            }
+            source => self.archive_place(package, source)?.open(self),
+        }
+    }
+
+    /// Opens an archive that a registry's card says to be elsewhere; inside only for a registry that `is_inside` itself.
+    pub fn open_url(
+        &self,
+        package: &PackageName,
+        url: &str,
+        is_inside: bool,
+    ) -> Result<Box<dyn Read + Send>, RegistryError> {
+        let asked = Asked::SourceOf(package.clone());
+        // Nothing of this machine is opened because a registry says so.
+        let base = checked(&asked, url, false)?;
+        if is_inside {
+            return archive::open(package, url, false, &self.root, &self.network);
+        }
+        if leads_inside(&base) {
+            return Err(RegistryError::InnerUrl { package: package.clone(), url: url.to_owned() });
+        }
+        archive::download(package, Client::outside(asked, base, &self.network), url)
+    }
+
+    /// A commit as an archive.
+    fn packed(&self, package: &PackageName, source: &GitSource) -> Result<Staged, RegistryError> {
+        let allows_plain = self.allows_plain(package);
+        let repository = self.repository(package, &source.git, allows_plain)?;
+        let mut staged = Staged::in_folder(&self.archives())?;
+        let open = |within: &Repository, url: &str| self.submodule(package, within, url, allows_plain);
+        write_tree(&repository, &source.commit, source.dir.as_ref(), &open, &mut staged)?;
+        Ok(staged)
+    }
+
+    fn allows_plain(&self, package: &PackageName) -> bool {
+        match self.declared.get(package).map(|declared| &declared.source) {
+            Some(DeclaredSource::Git(git)) => git.allows_plain,
+            Some(DeclaredSource::Archive(archive)) => archive.allows_plain,
+            _ => false,
+        }
+    }
+
+    /// The repository at a place that a manifest or a lock names.
+    fn repository(
+        &self,
+        package: &PackageName,
+        place: &str,
+        allows_plain: bool,
+    ) -> Result<Repository, RegistryError> {
+        let asked = Asked::SourceOf(package.clone());
+        let url = match Location::of(place) {
+            Location::Url { scheme: "https" | "ssh", .. } => place.to_owned(),
+            Location::Url { scheme: "http", .. } => checked(&asked, place, allows_plain)?.to_string(),
+            Location::Url { scheme: "git", rest } => {
+                // Neither is encrypted; the same hosts may be asked.
+                checked(&asked, &format!("http://{rest}"), allows_plain)?;
+                place.to_owned()
+            }
+            Location::Url { .. } => return Err(RegistryError::Scheme { asked, url: place.to_owned() }),
+            Location::OnHost { .. } => place.to_owned(),
+            Location::Relative(path) | Location::Absolute(path) => {
+                let folder = self.root.join(&*path);
+                std::path::absolute(&folder).at("find", &folder)?.to_string_lossy().into_owned()
+            }
+        };
+        Ok(Repository::at(url, &self.cache, self.network.offline, self.network.silence))
+    }
+
+    /// The repository of a submodule.
+    fn submodule(
+        &self,
+        package: &PackageName,
+        within: &Repository,
+        url: &str,
+        allows_plain: bool,
+    ) -> Result<Repository, RegistryError> {
+        let refuse = |why: String| {
+            let what = format!("its submodule at `{url}` {why}");
+            RegistryError::Git { url: within.url().to_owned(), what }
+        };
+        self.repository(package, &submodule_url(within.url(), url).map_err(refuse)?, allows_plain)
+    }
+
+    /// Keeps an archive until it is installed, and for as long as the store's cache is.
+    fn keep(&self, staged: Staged) -> Result<(), RegistryError> {
+        let place = self.kept(&staged.digest());
+        staged.into_file().persist(&place).map_err(|error| error.error).at("write", &place)?;
+        Ok(())
+    }
+
+    fn kept(&self, archive: &bibliotax_core::digest::Digest) -> PathBuf {
+        self.archives().join(archive.to_string())
+    }
+
+    fn archives(&self) -> PathBuf {
+        self.cache.join("archives")
+    }
+
+    /// Where the archive of a locked package is.
+    fn archive_place(&self, package: &PackageName, source: &Source) -> Result<ArchivePlace, RegistryError> {
+        let declared = self.declared.get(package).map(|declared| &declared.source);
+        match (source, declared) {
+            (Source::Archive(source), Some(DeclaredSource::Archive(archive)))
+                if source.archive == archive.url =>
+            {
+                ArchivePlace::new(package, archive)
+            }
+            _ => {
+                let registry = source.to_string();
+                Err(RegistryError::Undeclared { package: package.clone(), registry })
+            }
+        }
+    }
+}
+
+/// Where what is fetched is kept; without a place for it, where the system will clear it away.
+fn cache_of(network: &Network) -> PathBuf {
+    network.cache.clone().unwrap_or_else(|| std::env::temp_dir().join("bibliotax"))
+}

@@ -22,7 +22,7 @@ use crate::search_options::SearchOptions;
 use crate::shelf::{ShelfOptions, ShelfPart, ShelfWork, up_to_date};
 use crate::steps::open_steps;
 use crate::workspace::edits::Edits;
-use crate::workspace::{MemberWords, WorkspaceFolder};
+use crate::workspace::{Manifests, MemberWords, WorkspaceFolder};
 
 /// A day, in seconds.
 const DAY: i64 = 24 * 60 * 60;
@@ -64,8 +64,8 @@ pub enum Plan {
 pub struct UpToDate {
     /// How many packages are on it.
     pub kept: usize,
-    /// Where all of it was looked at: the shelf.
-    shelf: Option<Shelf>,
+    /// Where all of it was checked: the shelf, and the manifests that it was made from.
+    whole: Option<(Shelf, Manifests)>,
 }
 
 /// An install of a lock that is right.
@@ -145,26 +145,38 @@ impl Request {
 pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let look = if request.is_sealed { PackageCheck::Files } else { PackageCheck::Folders };
     let is_quick = !request.is_dry_run && request.is_for_all() && !request.is_full;
+    let manifests = Manifests::find(context.folder)?;
     if is_quick
-        && let Some((shelf, right)) = up_to_date(context.folder, request.absolute, look)?
+        && let Some((shelf, right)) = up_to_date(&manifests, request.absolute, look)?
         && !request.refuses(right.has_replaced)
     {
-        return Ok(Plan::UpToDate(UpToDate { kept: right.packages, shelf: Some(shelf) }));
+        let whole = Some((shelf, manifests));
+        return Ok(Plan::UpToDate(UpToDate { kept: right.packages, whole }));
     }
-    plan_after_reading(request, look, context)
+    plan_after_reading(request, look, manifests, context)
 }
 
 /// The same where the shelf has to be right before something else is done; `None` where it is.
-pub fn plan_if_needed(request: &Request, context: &Context<'_>) -> Result<Option<Plan>, Failure> {
-    let right = up_to_date(context.folder, request.absolute, PackageCheck::Files)?;
+pub fn plan_if_needed(
+    request: &Request,
+    manifests: &Manifests,
+    context: &Context<'_>,
+) -> Result<Option<Plan>, Failure> {
+    let right = up_to_date(manifests, request.absolute, PackageCheck::Files)?;
     if right.is_some_and(|(_, right)| !request.refuses(right.has_replaced)) {
         return Ok(None);
     }
-    plan_after_reading(request, PackageCheck::Files, context).map(Some)
+    plan_after_reading(request, PackageCheck::Files, manifests.clone(), context).map(Some)
 }
 
-fn plan_after_reading(request: &Request, look: PackageCheck, context: &Context<'_>) -> Result<Plan, Failure> {
-    let workspace = WorkspaceFolder::open(context.folder, request.is_dry_run, context.listener)?;
+fn plan_after_reading(
+    request: &Request,
+    look: PackageCheck,
+    manifests: Manifests,
+    context: &Context<'_>,
+) -> Result<Plan, Failure> {
+    let (from, is_dry_run) = (context.folder, request.is_dry_run);
+    let workspace = WorkspaceFolder::open_found(manifests, from, is_dry_run, context.listener)?;
     let options = request.shelf_options(&workspace, look)?;
     let lock = workspace.sound_lock()?;
     match lock.filter(|_| workspace.is_locked()) {
@@ -191,10 +203,10 @@ fn plan_locked(
 ) -> Result<Plan, Failure> {
     // Where all of the shelf is right, so is each part of it.
     let may_be_right = !request.is_dry_run && !request.is_for_all() && !request.is_full;
-    if may_be_right && up_to_date(context.folder, request.absolute, options.look)?.is_some() {
+    if may_be_right && up_to_date(&workspace.manifests, request.absolute, options.look)?.is_some() {
         let lock = workspace.needed_lock()?;
         let kept = ShelfWork::new(&workspace, lock, &options, context).plan()?.staying;
-        return Ok(Plan::UpToDate(UpToDate { kept, shelf: None }));
+        return Ok(Plan::UpToDate(UpToDate { kept, whole: None }));
     }
     Ok(Plan::Locked(Box::new(LockedPlan { workspace, options })))
 }
@@ -202,12 +214,12 @@ fn plan_locked(
 impl UpToDate {
     /// What people should know of the locked releases, from what is known; at most once a day, and nobody is asked for it.
     pub fn news(&self, context: &Context<'_>) -> Result<Vec<String>, Failure> {
-        let Some(shelf) = &self.shelf else { return Ok(Vec::new()) };
+        let Some((shelf, manifests)) = &self.whole else { return Ok(Vec::new()) };
         let now = context.environment.now.as_second();
         if shelf.last_warned().is_some_and(|last| (last..last + DAY).contains(&now)) {
             return Ok(Vec::new());
         }
-        let workspace = WorkspaceFolder::find(context.folder)?;
+        let workspace = WorkspaceFolder::read(manifests.clone())?;
         let Some(lock) = workspace.sound_lock()? else { return Ok(Vec::new()) };
         let news = known_warnings(&workspace, lock, context.environment);
         shelf.note_warned(now);

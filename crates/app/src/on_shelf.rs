@@ -26,8 +26,13 @@ impl ShelfWords {
     }
 
     /// The install that has to be done first; `None` where the shelf is right.
-    pub fn install(&self, context: &Context<'_>) -> Result<Option<install::Plan>, Failure> {
-        install::plan_if_needed(&install::Request::before(self.is_sealed, self.allow_replaced), context)
+    pub fn install(
+        &self,
+        workspace: &WorkspaceFolder,
+        context: &Context<'_>,
+    ) -> Result<Option<install::Plan>, Failure> {
+        let request = install::Request::before(self.is_sealed, self.allow_replaced);
+        install::plan_if_needed(&request, &workspace.manifests, context)
     }
 }
 

@@ -1,7 +1,6 @@
 //! A workspace's shelf: which part of it is installed, and how it is brought to what a lock says.
 
 use std::collections::BTreeSet;
-use std::path::Path;
 
 use bibliotax_core::facet::Target;
 use bibliotax_core::links::{Links, Root};
@@ -165,18 +164,16 @@ impl<'w, 'l> ShelfWork<'w, 'l> {
     }
 }
 
-/// The shelf of the workspace that a folder lies in, with what is on it, if it needs nothing. Known from the texts that it
-/// was made from and such a look at each package, without reading what any of the texts says.
+/// The shelf of a workspace, with what is on it, if nothing has to be done. Known from the texts that it was made from and
+/// such a look at each package, without parsing any of the texts.
 pub fn up_to_date(
-    from: &Path,
+    manifests: &Manifests,
     absolute: bool,
     look: PackageCheck,
 ) -> Result<Option<(Shelf, UpToDate)>, Failure> {
-    // What is wrong with them is told by whoever reads them.
-    let Ok(manifests) = Manifests::find(from) else { return Ok(None) };
     let lock = read_text(&manifests.root.join(lock::FILE_NAME), MAX_LOCK_SIZE);
     let Ok(Some(lock)) = lock else { return Ok(None) };
-    let made = made_from(&manifests, &lock, &manifests.templates()?, absolute);
+    let made = made_from(manifests, &lock, &manifests.templates()?, absolute);
     let shelf = Shelf::of(&manifests.root);
     Ok(shelf.up_to_date(made, look)?.map(|up_to_date| (shelf, up_to_date)))
 }

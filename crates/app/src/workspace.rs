@@ -3,8 +3,10 @@
 pub mod edits;
 mod folder_patterns;
 mod lock_file;
+mod manifest_file;
 mod manifests;
 mod members;
+mod root;
 
 use std::borrow::Cow;
 use std::collections::BTreeSet;
@@ -34,10 +36,10 @@ use crate::failure::Failure;
 use self::edits::Edits;
 pub use self::edits::ManifestEdits;
 pub use self::lock_file::{LockFile, MAX_SIZE as MAX_LOCK_SIZE};
-pub use self::manifests::{
-    Manifests, Membership, Outer, file_name, folder_of, outer_workspace, projects_below,
-};
+pub use self::manifest_file::{CardFile, ManifestFile, file_name};
+pub use self::manifests::{Manifests, folder_of};
 pub use self::members::{MemberWords, called};
+pub use self::root::{Membership, Outer, outer_workspace, projects_below};
 
 /// A workspace, or a project on its own: its manifests and its lock, as they were read.
 pub struct WorkspaceFolder {
@@ -58,14 +60,22 @@ pub struct WorkspaceFolder {
 impl WorkspaceFolder {
     /// The workspace that a folder lies in.
     pub fn find(from: &Path) -> Result<Self, Failure> {
-        let workspace = Self::without_lock(from)?;
+        Self::read(Manifests::find(from)?)
+    }
+
+    /// The workspace that these are the manifests of.
+    pub fn read(manifests: Manifests) -> Result<Self, Failure> {
+        let workspace = Self::of(manifests)?;
         let lock = LockFile::read(&workspace.root)?;
         Ok(Self { lock, ..workspace })
     }
 
     /// The workspace that a folder lies in, where it doesn't matter what is locked.
     pub fn without_lock(from: &Path) -> Result<Self, Failure> {
-        let mut manifests = Manifests::find(from)?;
+        Self::of(Manifests::find(from)?)
+    }
+
+    fn of(mut manifests: Manifests) -> Result<Self, Failure> {
         let declared = manifests.read()?;
         let (root, connections) = (manifests.root.clone(), Connections::default());
         Ok(Self { root, manifests, declared, lock: LockFile::None, connections, held: None })
@@ -73,25 +83,43 @@ impl WorkspaceFolder {
 
     /// The workspace that a folder lies in; held, unless nothing is going to be written.
     pub fn open(from: &Path, is_dry_run: bool, listener: &dyn ProgressListener) -> Result<Self, Failure> {
-        if is_dry_run { Self::find(from) } else { Self::hold(from, listener) }
+        Self::open_found(Manifests::find(from)?, from, is_dry_run, listener)
+    }
+
+    /// The same, whose manifests were found already.
+    pub fn open_found(
+        found: Manifests,
+        from: &Path,
+        is_dry_run: bool,
+        listener: &dyn ProgressListener,
+    ) -> Result<Self, Failure> {
+        if is_dry_run { Self::read(found) } else { Self::hold_found(found, from, listener) }
     }
 
     /// The workspace that a folder lies in, kept from other processes, as its files are while it is held.
     pub fn hold(from: &Path, listener: &dyn ProgressListener) -> Result<Self, Failure> {
-        let found = Self::find(from)?;
-        let held = found.shelf().hold(listener)?;
-        // Whoever held it before may have changed it; mostly nobody did, and reading it once is enough.
-        let workspace = if found.is_as_on_disk(from)? { found } else { Self::find(from)? };
-        Ok(Self { held: Some(held), ..workspace })
+        Self::hold_found(Manifests::find(from)?, from, listener)
+    }
+
+    fn hold_found(
+        mut found: Manifests,
+        from: &Path,
+        listener: &dyn ProgressListener,
+    ) -> Result<Self, Failure> {
+        loop {
+            let root = found.root.clone();
+            let held = Shelf::of(&root).hold(listener)?;
+            // The process that held it before may have changed the manifests, or moved them into another workspace.
+            found = found.find_again(from)?;
+            if found.root == root {
+                return Ok(Self { held: Some(held), ..Self::read(found)? });
+            }
+        }
     }
 
     /// Whether other processes are kept from it, because something is written.
     pub fn is_held(&self) -> bool {
         self.held.is_some()
-    }
-
-    fn is_as_on_disk(&self, from: &Path) -> Result<bool, Failure> {
-        Ok(self.lock.is_as_on_disk(&self.root)? && self.manifests.are_as_on_disk(from)?)
     }
 
     /// Its shelf.
@@ -158,6 +186,9 @@ impl WorkspaceFolder {
 
     /// What the manifests declare with these texts, which aren't written yet.
     pub fn edited(&self, edits: &Edits) -> Result<Workspace, Failure> {
+        if edits.is_empty() {
+            return Ok(self.declared.clone());
+        }
         self.manifests.edited(edits)?.read()
     }
 

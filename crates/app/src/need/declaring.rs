@@ -10,7 +10,7 @@ use super::sources::NeedSource;
 use super::words::Wanted;
 use crate::failure::Failure;
 use crate::workspace::edits::Edits;
-use crate::workspace::{ManifestEdits, WorkspaceFolder, file_name};
+use crate::workspace::{ManifestEdits, Manifests, WorkspaceFolder, file_name};
 
 /// What is said of all packages that are needed at once.
 #[derive(Debug, Default)]
@@ -37,6 +37,8 @@ pub struct Declaring<'w> {
     purpose: Option<&'w Purpose>,
     wishes: &'w Wishes,
     texts: ManifestEdits<'w>,
+    /// The manifests as they were last parsed with edits.
+    parsed: Option<Manifests>,
 }
 
 impl<'w> Declaring<'w> {
@@ -46,7 +48,7 @@ impl<'w> Declaring<'w> {
         purpose: Option<&'w Purpose>,
         wishes: &'w Wishes,
     ) -> Self {
-        Self { workspace, members, purpose, wishes, texts: ManifestEdits::of(workspace) }
+        Self { workspace, members, purpose, wishes, texts: ManifestEdits::of(workspace), parsed: None }
     }
 
     /// The texts as they are now.
@@ -55,8 +57,12 @@ impl<'w> Declaring<'w> {
     }
 
     /// What all manifests say together now.
-    pub fn workspace(&self) -> Result<Workspace, Failure> {
-        self.workspace.edited(&self.edits())
+    pub fn workspace(&mut self) -> Result<Workspace, Failure> {
+        let before = self.parsed.as_ref().unwrap_or(&self.workspace.manifests);
+        let mut manifests = before.edited(&self.edits())?;
+        let declared = manifests.read()?;
+        self.parsed = Some(manifests);
+        Ok(declared)
     }
 
     /// Declares what is wanted in every member.

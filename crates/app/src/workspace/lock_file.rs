@@ -48,14 +48,4 @@ impl LockFile {
             }
         }
     }
-
-    /// Whether the file on disk says the same now.
-    pub fn is_as_on_disk(&self, root: &Path) -> Result<bool, Failure> {
-        let now = read_text(&root.join(FILE_NAME), MAX_SIZE)?;
-        Ok(match (self, &now) {
-            (Self::None, None) => true,
-            (Self::Sound { text, .. } | Self::Faulty { text, .. }, Some(now)) => text == now,
-            _ => false,
-        })
-    }
 }

@@ -4,6 +4,7 @@ use bibliotax_app::change::Applied;
 use bibliotax_app::failure::Failure;
 use bibliotax_app::install::watch::Watch;
 use bibliotax_app::install::{self, LockedPlan, Plan, Request, ResolvedPlan, UpToDate};
+use bibliotax_app::workspace::Manifests;
 use bibliotax_core::manifest;
 use bibliotax_core::name::Purpose;
 use serde_json::json;
@@ -148,7 +149,8 @@ fn watch(request: &Request, run: &Run<'_>) -> Result<Exit, Failure> {
 }
 
 fn install_if_needed(request: &Request, run: &Run<'_>) -> Result<(), Failure> {
-    match run.working(|context| install::plan_if_needed(request, context))? {
+    let manifests = Manifests::find(run.folder())?;
+    match run.working(|context| install::plan_if_needed(request, &manifests, context))? {
         Some(plan) => carry_out(&plan, false, run),
         None => Ok(()),
     }

@@ -80,7 +80,7 @@ impl ShelfArgs {
         let targets = words.targets(members)?;
         let aside = run.ui.aside();
         let run = run.with_ui(&aside);
-        if let Some(plan) = run.working(|context| words.install(context))? {
+        if let Some(plan) = run.working(|context| words.install(workspace, context))? {
             carry_out(&plan, false, &run)?;
         }
         run.working(|context| variables(workspace, members, &targets, context))

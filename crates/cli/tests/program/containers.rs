@@ -15,6 +15,7 @@ use ring::signature::{ECDSA_P256_SHA256_FIXED_SIGNING, EcdsaKeyPair};
 use serde_json::json;
 
 use crate::garden::Garden;
+use crate::outside::needed;
 use crate::web::{free_port, wait_for};
 
 /// The user who may come in.
@@ -47,12 +48,9 @@ pub struct Containers {
 }
 
 impl Containers {
-    /// Starts the program that `BIBLIOTAX_TEST_CONTAINER_REGISTRY` names; `None` where it names none.
-    pub fn start(garden: &Garden, open: Open) -> Option<Self> {
-        let program = std::env::var_os("BIBLIOTAX_TEST_CONTAINER_REGISTRY");
-        let all = std::env::var_os("BIBLIOTAX_TEST_ALL");
-        assert!(program.is_some() || all.is_none(), "BIBLIOTAX_TEST_CONTAINER_REGISTRY names no program");
-        let program = program?;
+    /// Starts the program that `BIBLIOTAX_TEST_CONTAINER_REGISTRY` names.
+    pub fn start(garden: &Garden, open: Open) -> Self {
+        let program = needed("BIBLIOTAX_TEST_CONTAINER_REGISTRY");
         let (port, place) = (free_port(), garden.path("containers").display().to_string());
         let tokens = matches!(open, Open::WithToken).then(|| Tokens::start(garden));
         let auth = match (&open, &tokens) {
@@ -77,7 +75,7 @@ impl Containers {
         command.stdout(log.try_clone().unwrap()).stderr(log).stdin(Stdio::null());
         let child = command.spawn().unwrap();
         wait_for(port);
-        Some(Self { child, host: format!("127.0.0.1:{port}"), tokens })
+        Self { child, host: format!("127.0.0.1:{port}"), tokens }
     }
 
     /// Where packages are in it.

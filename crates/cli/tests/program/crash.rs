@@ -11,9 +11,9 @@ use crate::proxy;
 use crate::served::project;
 use crate::server::serve;
 
-/// How many moments are tried, spread over the time that a whole run takes; more where all tests have to run.
+/// How many moments are tried, spread over the time that a whole run takes; `BIBLIOTAX_TEST_MOMENTS` may say more.
 fn moments() -> u32 {
-    if std::env::var_os("BIBLIOTAX_TEST_ALL").is_some() { 200 } else { 24 }
+    std::env::var("BIBLIOTAX_TEST_MOMENTS").map_or(MOMENTS, |moments| moments.parse().unwrap())
 }
 
 /// Moments for what takes longer to set up.

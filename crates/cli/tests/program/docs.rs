@@ -76,32 +76,43 @@ fn lines_of_guide(part: &str) -> Vec<String> {
     block.lines().filter(|line| !line.contains('…')).map(str::to_owned).collect()
 }
 
-#[test]
-fn the_guide_s_commands_for_buckets_and_containers_work() {
+/// A garden whose registry stands where the guide's commands have it.
+fn garden_of_guide() -> Garden {
     let garden = Garden::with(&["moss-map 1.0.0"]);
     fs::create_dir_all(garden.path("gate")).unwrap();
     fs::rename(garden.path("seedhouse"), garden.path("registry")).unwrap();
-    if let Some(buckets) = Buckets::start(&garden) {
-        let env = buckets.place("seedhouse").env().to_vec();
-        for line in lines_of_guide("s3://") {
-            if !line.contains("serve") {
-                typed(&garden, "gate", &line, &env).expect(0);
-                continue;
-            }
-            let words: Vec<&str> = line.split_whitespace().skip(1).collect();
-            let mut server = garden.command("gate", &[&words[..], &["--listen", "127.0.0.1:0"]].concat());
-            let mut child = server.envs(env.iter().cloned()).stdout(Stdio::piped()).spawn().unwrap();
-            let told = BufReader::new(child.stdout.take().unwrap()).lines().map_while(Result::ok);
-            assert!(told.into_iter().any(|told| told.contains("serving seedhouse at http://")), "{line}");
-            child.kill().unwrap();
-            child.wait().unwrap();
+    garden
+}
+
+#[test]
+#[ignore = "needs the bucket server of `tests/bucket-server`, which `.ci/run` sets up"]
+fn the_guide_s_commands_for_buckets_work() {
+    let garden = garden_of_guide();
+    let buckets = Buckets::start(&garden);
+    let env = buckets.place("seedhouse").env().to_vec();
+    for line in lines_of_guide("s3://") {
+        if !line.contains("serve") {
+            typed(&garden, "gate", &line, &env).expect(0);
+            continue;
         }
+        let words: Vec<&str> = line.split_whitespace().skip(1).collect();
+        let mut server = garden.command("gate", &[&words[..], &["--listen", "127.0.0.1:0"]].concat());
+        let mut child = server.envs(env.iter().cloned()).stdout(Stdio::piped()).spawn().unwrap();
+        let told = BufReader::new(child.stdout.take().unwrap()).lines().map_while(Result::ok);
+        assert!(told.into_iter().any(|told| told.contains("serving seedhouse at http://")), "{line}");
+        child.kill().unwrap();
+        child.wait().unwrap();
     }
-    if let Some(containers) = Containers::start(&garden, Open::ToAll) {
-        for line in lines_of_guide("oci://") {
-            let line = line.replace("containers.fernhollow.example", &containers.host);
-            typed(&garden, "gate", &line, &[]).expect(0);
-        }
+}
+
+#[test]
+#[ignore = "needs a container registry, which `.ci/run` sets up"]
+fn the_guide_s_commands_for_container_registries_work() {
+    let garden = garden_of_guide();
+    let containers = Containers::start(&garden, Open::ToAll);
+    for line in lines_of_guide("oci://") {
+        let line = line.replace("containers.fernhollow.example", &containers.host);
+        typed(&garden, "gate", &line, &[]).expect(0);
     }
 }
 

@@ -4,6 +4,7 @@
 
 mod attacks;
 mod buckets;
+mod codes;
 mod conflicts;
 mod containers;
 mod crash;
@@ -26,8 +27,10 @@ mod mirrors;
 mod needs_in_full;
 mod oci;
 mod output;
+mod outside;
 mod parts;
 mod proxy;
+mod reading;
 mod ready;
 mod registries;
 mod replaced;

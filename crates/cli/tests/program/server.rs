@@ -6,6 +6,7 @@ use std::process::{Child, Command, Stdio};
 use serde_json::Value;
 
 use crate::garden::Garden;
+use crate::outside::needed;
 
 /// A server that runs until this goes.
 pub struct Served {
@@ -117,13 +118,9 @@ pub struct Buckets {
 }
 
 impl Buckets {
-    /// Starts the program that `BIBLIOTAX_TEST_BUCKET_SERVER` names; `None` where it names none.
-    pub fn start(garden: &Garden) -> Option<Self> {
-        let Some(program) = std::env::var_os("BIBLIOTAX_TEST_BUCKET_SERVER") else {
-            let all = std::env::var_os("BIBLIOTAX_TEST_ALL");
-            assert!(all.is_none(), "BIBLIOTAX_TEST_BUCKET_SERVER names no server");
-            return None;
-        };
+    /// Starts the program that `BIBLIOTAX_TEST_BUCKET_SERVER` names.
+    pub fn start(garden: &Garden) -> Self {
+        let program = needed("BIBLIOTAX_TEST_BUCKET_SERVER");
         std::fs::create_dir_all(garden.path("buckets/garden")).unwrap();
         let mut command = Command::new(program);
         command
@@ -134,7 +131,7 @@ impl Buckets {
         let mut child = command.spawn().unwrap();
         let mut line = String::new();
         BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
-        Some(Self { child, port: line.trim().parse().unwrap() })
+        Self { child, port: line.trim().parse().unwrap() }
     }
 
     /// Where the server listens.
@@ -161,13 +158,9 @@ impl Drop for Buckets {
     }
 }
 
-/// A place of its own in the bucket of the distributed store that `BIBLIOTAX_TEST_OBJECT_GATEWAY` names; `None` where it names none.
-pub fn distributed_place(garden: &Garden) -> Option<Place> {
-    let Ok(gateway) = std::env::var("BIBLIOTAX_TEST_OBJECT_GATEWAY") else {
-        let all = std::env::var_os("BIBLIOTAX_TEST_ALL");
-        assert!(all.is_none(), "BIBLIOTAX_TEST_OBJECT_GATEWAY names no store");
-        return None;
-    };
+/// A place of its own in the bucket of the distributed store that `BIBLIOTAX_TEST_OBJECT_GATEWAY` names.
+pub fn distributed_place(garden: &Garden) -> Place {
+    let gateway = needed("BIBLIOTAX_TEST_OBJECT_GATEWAY").into_string().unwrap();
     let gateway = url::Url::parse(&gateway).unwrap();
     let endpoint = format!("http://{}:{}", gateway.host_str().unwrap(), gateway.port().unwrap());
     let env = vec![
@@ -178,5 +171,5 @@ pub fn distributed_place(garden: &Garden) -> Option<Place> {
     ];
     // A garden's folder has a name that no other has.
     let own = garden.path("").file_name().unwrap().to_string_lossy().into_owned();
-    Some(Place { path: format!("s3:/{}/{own}", gateway.path()), option: "--bucket", env })
+    Place { path: format!("s3:/{}/{own}", gateway.path()), option: "--bucket", env }
 }

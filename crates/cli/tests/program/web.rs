@@ -7,6 +7,7 @@ use std::thread;
 use std::time::Duration;
 
 use crate::garden::Garden;
+use crate::outside::needed;
 
 /// A web server that runs until this goes.
 pub struct Web {
@@ -16,12 +17,9 @@ pub struct Web {
 
 impl Web {
     /// Serves the garden's folder `web` with the program that `BIBLIOTAX_TEST_WEB_SERVER` names (nginx), which notes each request
-    /// with the credentials that came with it; `None` where it names none.
-    pub fn start(garden: &Garden) -> Option<Self> {
-        let program = std::env::var_os("BIBLIOTAX_TEST_WEB_SERVER");
-        let all = std::env::var_os("BIBLIOTAX_TEST_ALL");
-        assert!(program.is_some() || all.is_none(), "BIBLIOTAX_TEST_WEB_SERVER names no server");
-        let program = program?;
+    /// with the credentials that came with it.
+    pub fn start(garden: &Garden) -> Self {
+        let program = needed("BIBLIOTAX_TEST_WEB_SERVER");
         fs::create_dir_all(garden.path("web")).unwrap();
         fs::create_dir_all(garden.path("nginx")).unwrap();
         let (folder, port) = (garden.path("nginx").display().to_string(), free_port());
@@ -43,7 +41,7 @@ impl Web {
         command.arg("-e").arg(format!("{folder}/errors")).arg("-c").arg(garden.path("nginx/config"));
         let child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
         wait_for(port);
-        Some(Self { child, url: format!("http://127.0.0.1:{port}") })
+        Self { child, url: format!("http://127.0.0.1:{port}") }
     }
 
     /// A line for each request: what was asked for, with which credentials, and the status of the answer.

@@ -7,4 +7,5 @@ mod connections;
 mod faulty_client;
 mod finding;
 mod pages;
+mod refusals;
 mod server;

@@ -106,9 +106,10 @@ fn nothing_that_a_card_says_is_markup_or_a_link_but_to_the_web() {
 }
 
 #[test]
+#[ignore = "needs a browser, which `.ci/run` sets up"]
 fn a_browser_searches_while_one_types_and_breaks_no_policy() {
     let server = server();
-    let Some(mut browser) = Browser::open(&format!("http://{}/", server.address)) else { return };
+    let mut browser = Browser::open(&format!("http://{}/", server.address));
     browser.value("window.broken = []; document.addEventListener('securitypolicyviolation', e => broken.push(e.blockedURI))");
     browser.value("document.getElementById('q').focus()");
     browser.write("moss");

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpStream};
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::thread;
 use std::time::Duration;
@@ -23,7 +24,7 @@ pub struct Server {
     pub token: String,
     pub stop: Option<tokio::sync::oneshot::Sender<()>>,
     thread: Option<thread::JoinHandle<()>>,
-    _folder: tempfile::TempDir,
+    folder: tempfile::TempDir,
 }
 
 impl Server {
@@ -61,7 +62,12 @@ impl Server {
             });
         });
         let (address, stop, thread) = (told.recv().unwrap(), Some(stop), Some(thread));
-        Self { address, registry, token, stop, thread, _folder: folder }
+        Self { address, registry, token, stop, thread, folder }
+    }
+
+    /// The registry's folder.
+    pub fn folder(&self) -> PathBuf {
+        self.folder.path().join("seedhouse")
     }
 
     pub fn connect(&self) -> TcpStream {

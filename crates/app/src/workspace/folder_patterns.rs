@@ -5,50 +5,67 @@ use std::path::Path;
 
 use bibliotax_core::manifest::FILE_NAME;
 use bibliotax_disk::error::At;
+use globset::{Glob, GlobMatcher};
 
 use crate::failure::Failure;
 
-/// A pattern of folders.
-pub struct Pattern<'p>(Vec<&'p str>);
+/// A pattern of folders: one part for each folder on the way.
+pub struct Pattern(Vec<PatternPart>);
 
-impl<'p> Pattern<'p> {
-    pub fn new(text: &'p str) -> Self {
-        Self(text.split('/').filter(|part| !matches!(*part, "" | ".")).collect())
+/// What the name of one folder has to be.
+struct PatternPart {
+    text: String,
+    matcher: GlobMatcher,
+}
+
+impl Pattern {
+    pub fn new(text: &str) -> Self {
+        let parts = text.split('/').filter(|part| !matches!(*part, "" | "."));
+        Self(parts.map(PatternPart::new).collect())
     }
 
     /// Whether it can mean several folders.
     pub fn is_open(&self) -> bool {
-        self.0.iter().any(|part| is_open(part))
+        self.0.iter().any(PatternPart::is_open)
     }
 
     /// Whether it means this folder.
     pub fn matches(&self, folder: &str) -> bool {
-        let parts: Vec<&str> = folder.split('/').filter(|part| !part.is_empty()).collect();
-        parts.len() == self.0.len() && self.0.iter().zip(parts).all(|(pattern, part)| is_like(part, pattern))
+        let names: Vec<&str> = folder.split('/').filter(|name| !name.is_empty()).collect();
+        names.len() == self.0.len()
+            && self.0.iter().zip(names).all(|(part, name)| part.matcher.is_match(name))
     }
 }
 
-fn is_open(part: &str) -> bool {
-    part.contains(['*', '?'])
+impl PatternPart {
+    fn new(text: &str) -> Self {
+        let glob = Glob::new(&literal_but_for_stars(text));
+        // Escaped as it is, no text is a glob that can't be read.
+        let glob = glob.unwrap_or_else(|_| unreachable!("{text} is no glob"));
+        Self { text: text.to_owned(), matcher: glob.compile_matcher() }
+    }
+
+    fn is_open(&self) -> bool {
+        self.text.contains(['*', '?'])
+    }
+
+    /// Whether it means the folder of this name; a hidden one only where it says so.
+    fn lists(&self, name: &str) -> bool {
+        self.matcher.is_match(name) && (!name.starts_with('.') || self.text.starts_with('.'))
+    }
 }
 
-/// Whether a name is what a pattern means: `?` any one letter, `*` any number of them.
-fn is_like(name: &str, pattern: &str) -> bool {
-    let (name, pattern): (Vec<char>, Vec<char>) = (name.chars().collect(), pattern.chars().collect());
-    // How far of the name each beginning of the pattern can have come.
-    let mut ends = vec![false; name.len() + 1];
-    ends[0] = true;
-    for letter in pattern {
-        let before = ends.clone();
-        for at in 0..=name.len() {
-            ends[at] = match letter {
-                '*' => before[at] || (at > 0 && ends[at - 1]),
-                '?' => at > 0 && before[at - 1],
-                letter => at > 0 && before[at - 1] && name[at - 1] == letter,
-            };
+/// A glob in which only `*` (once, since two would mean more) and `?` mean something.
+fn literal_but_for_stars(text: &str) -> String {
+    let mut glob = String::new();
+    for letter in text.chars() {
+        match letter {
+            '*' if glob.ends_with('*') => {}
+            '*' | '?' => glob.push(letter),
+            letter => glob += &globset::escape(letter.encode_utf8(&mut [0; 4])),
         }
     }
-    ends[name.len()]
+    glob
 }
 
 /// The folders below `root` that a pattern means and that hold a project, by name, but for those that stand apart.
@@ -59,10 +76,10 @@ pub fn listed(root: &Path, pattern: &str, apart: &[String]) -> Result<Vec<String
         for folder in folders {
             let inside =
                 |name: &str| if folder.is_empty() { name.to_owned() } else { format!("{folder}/{name}") };
-            if is_open(part) {
-                deeper.extend(names_like(&root.join(&folder), part)?.iter().map(|name| inside(name)));
+            if part.is_open() {
+                deeper.extend(names_like(&root.join(&folder), &part)?.iter().map(|name| inside(name)));
             } else {
-                deeper.push(inside(part));
+                deeper.push(inside(&part.text));
             }
         }
         folders = deeper;
@@ -72,8 +89,8 @@ pub fn listed(root: &Path, pattern: &str, apart: &[String]) -> Result<Vec<String
     Ok(folders)
 }
 
-/// The names in a folder that a pattern means; hidden ones only where it says so.
-fn names_like(folder: &Path, pattern: &str) -> Result<Vec<String>, Failure> {
+/// The names in a folder that a pattern means.
+fn names_like(folder: &Path, part: &PatternPart) -> Result<Vec<String>, Failure> {
     let entries = match fs::read_dir(folder) {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
         entries => entries.at("read", folder)?,
@@ -81,7 +98,7 @@ fn names_like(folder: &Path, pattern: &str) -> Result<Vec<String>, Failure> {
     let mut names = Vec::new();
     for entry in entries {
         let name = entry.at("read", folder)?.file_name().to_string_lossy().into_owned();
-        if is_like(&name, pattern) && (!name.starts_with('.') || pattern.starts_with('.')) {
+        if part.lists(&name) {
             names.push(name);
         }
     }
@@ -107,6 +124,11 @@ mod tests {
             ("h?nd-*t", "hand-unit", true),
             ("**", "hand", true),
             ("", "hand", false),
+            ("[h]and", "hand", false),
+            ("[h]and", "[h]and", true),
+            ("{a,b}*", "{a,b}c", true),
+            ("!hand", "hand", false),
+            ("b\\*d", "bed", false),
         ] {
             assert_eq!(Pattern::new(pattern).matches(folder), wanted, "{pattern} {folder}");
         }

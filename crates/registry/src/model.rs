@@ -9,7 +9,7 @@
 //! | [`card_check`], [`inspect`], `release_check` | checks of a card, of its archives, and of its version and names |
 //! | [`release_status`], `history_limits` | withdrawing, restoring, deprecating; how long a history may become |
 //! | [`private_hosts`] | hosts that only this machine or its network reaches |
-//! | `bounded`, `mutex`, `jitter` | a cache bounded by size, locking, random waits |
+//! | `bounded`, `mutex`, `jitter` | a cache bounded by bytes, locking, random waits |
 
 pub mod bounded;
 pub mod card_check;

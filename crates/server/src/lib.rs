@@ -3,7 +3,7 @@
 //! | module | what it has |
 //! |---|---|
 //! | [`serve`], `connections` | listening, TLS, time limits, connections per client, graceful shutdown |
-//! | [`served`] | a registry that can be published to, or only read |
+//! | `served` | a registry that can be published to, or only read |
 //! | [`app`] | one request: authentication, limits, routing, metrics |
 //! | `reads`, `history_cache` | the registry's files, with validators, ranges and compression; recent histories in memory |
 //! | `uploads`, `events` | publishing: files first, then the event that makes them a release |

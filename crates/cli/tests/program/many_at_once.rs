@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::mpsc;
+use std::sync::{Arc, Mutex, mpsc};
 use std::thread;
 use std::time::Duration;
 
@@ -13,6 +13,7 @@ use bibliotax_core::digest::Digest;
 use serde_json::{Value, json};
 
 use crate::garden::Garden;
+use crate::proxy::{address_of, before_current};
 use crate::served::{project, with_token};
 use crate::server::{Buckets, Place, Served, distributed_place};
 
@@ -49,8 +50,12 @@ fn two_servers_of_a_bucket_in_a_distributed_store_lose_nothing_however_often_the
 fn storm(garden: &Garden, place: &Place, servers: usize) {
     let mut served: Vec<Served> =
         (0..servers).map(|_| place.try_to_serve(garden, &["--listen", "127.0.0.1:0"]).unwrap()).collect();
-    let address = |served: &Served| served.url.trim_start_matches("http://").trim_end_matches('/').to_owned();
-    let addresses: Vec<String> = served.iter().map(address).collect();
+    // A server that comes back has another port; clients know the address of what stands in front of it.
+    let current: Vec<Arc<Mutex<String>>> =
+        served.iter().map(|served| Arc::new(Mutex::new(address_of(&served.url).to_owned()))).collect();
+    let in_front = |current: &Arc<Mutex<String>>| before_current(current.clone(), |_| (), |_| ());
+    let addresses: Vec<String> =
+        current.iter().map(|current| address_of(&in_front(current)).to_owned()).collect();
     let token = place.token(garden);
     let publish = |number: usize| {
         let folder = format!("author-{number}");
@@ -88,7 +93,8 @@ fn storm(garden: &Garden, place: &Place, servers: usize) {
             accepted.push(number);
             served[victim].child.kill().unwrap();
             served[victim].child.wait().unwrap();
-            served[victim] = place.serve_at(garden, &addresses[victim]);
+            served[victim] = place.try_to_serve(garden, &["--listen", "127.0.0.1:0"]).unwrap();
+            address_of(&served[victim].url).clone_into(&mut current[victim].lock().unwrap());
         }
         is_over.store(true, Ordering::Relaxed);
         readers.into_iter().for_each(|reader| reader.join().unwrap());

@@ -2,7 +2,7 @@
 
 use std::io::{Read, Write};
 use std::net::{Shutdown, TcpListener, TcpStream};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 use std::thread;
 
 /// Begins to pass on what is asked of the server at an address, and its answers; where. `asked` is told of each piece before it is
@@ -12,12 +12,22 @@ pub fn before(
     asked: impl Fn(&[u8]) + Send + Sync + 'static,
     answered: impl Fn(usize) + Send + Sync + 'static,
 ) -> String {
+    before_current(Arc::new(Mutex::new(address.to_owned())), asked, answered)
+}
+
+/// The same for a server whose address may change; a client is hung up on while there is none.
+pub fn before_current(
+    address: Arc<Mutex<String>>,
+    asked: impl Fn(&[u8]) + Send + Sync + 'static,
+    answered: impl Fn(usize) + Send + Sync + 'static,
+) -> String {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let url = format!("http://{}/", listener.local_addr().unwrap());
-    let (address, asked, answered) = (address.to_owned(), Arc::new(asked), Arc::new(answered));
+    let (asked, answered) = (Arc::new(asked), Arc::new(answered));
     thread::spawn(move || {
         for client in listener.incoming().flatten() {
-            let server = TcpStream::connect(&address).unwrap();
+            let current = address.lock().unwrap().clone();
+            let Ok(server) = TcpStream::connect(current) else { continue };
             let (from, to) = (client.try_clone().unwrap(), server.try_clone().unwrap());
             let (asked, answered) = (asked.clone(), answered.clone());
             thread::spawn(move || pass_on(from, to, |bytes, _| asked(bytes)));

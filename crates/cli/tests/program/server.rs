@@ -96,11 +96,6 @@ impl Place {
             }
         }
     }
-
-    /// Serves it at an address, which somebody else may have for a moment while it was free.
-    pub fn serve_at(&self, garden: &Garden, address: &str) -> Served {
-        (0..100).find_map(|_| self.try_to_serve(garden, &["--listen", address])).unwrap()
-    }
 }
 
 pub fn serve_with(garden: &Garden, more: &[&str]) -> Option<Served> {

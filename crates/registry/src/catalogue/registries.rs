@@ -161,7 +161,7 @@ impl Registries {
     }
 
     /// Opens an archive of a package at one of the places that may have it, numbered from 0 with the best first, with who that is
-    /// where there are several; its bytes are yet to be checked. Where it [may break off](Self::may_break_off), it is opened from a
+    /// where there are several; its bytes are yet to be checked. Where it [may break off](Self::is_resumable), it is opened from a
     /// byte on.
     pub fn open_archive(
         &self,

@@ -29,11 +29,16 @@ pub struct Server {
 
 impl Server {
     pub fn new() -> Self {
+        Self::with_patience(Duration::from_secs(60))
+    }
+
+    /// A server that waits so long for a head, and in silence.
+    pub fn with_patience(patience: Duration) -> Self {
         let limits = Limits {
             largest_file: 1 << 20,
             largest_text: 16 << 10,
-            head: Duration::from_millis(300),
-            silence: Duration::from_millis(300),
+            head: patience,
+            silence: patience,
             ..Limits::default()
         };
         Self::within(limits)

@@ -1,7 +1,7 @@
 //! Folders held open, for places that others may change: the shelf, the steps, the store.
 //!
 //! Everything in a [`Folder`] is reached through its handle, one name at a time, and no link is followed. So nothing that
-//! lies in a clone or on a shared disk can lead a write or a removal elsewhere, whatever changes meanwhile.
+//! is in a clone or on a shared disk can lead a write or a removal elsewhere, whatever changes meanwhile.
 
 use std::fs::{File, TryLockError};
 use std::io::{self, Write};
@@ -44,7 +44,7 @@ pub struct Entry {
     pub kind: Kind,
     /// Its length in bytes.
     pub size: u64,
-    /// When its contents were last changed, as whoever wrote it may have set.
+    /// When its contents were last changed, as its writer may have set.
     pub modified: Stamp,
     /// When anything of it was last changed, which nobody can set: a copy of it never has the same. The same as `modified` on
     /// systems that don't know it.

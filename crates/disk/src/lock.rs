@@ -1,11 +1,11 @@
 //! One process at a time: locks of the operating system on a file, gone with the process that held them.
 
-use std::fs::{File, OpenOptions, TryLockError};
+use std::fs::{File, TryLockError};
 use std::io;
 use std::path::Path;
 
 use crate::error::{At, Result};
-use crate::write::{folder_of, make_folder};
+use crate::write::{folder_of, make_folder, open_to_change};
 
 /// A lock that is held until this is dropped.
 #[derive(Debug)]
@@ -21,7 +21,7 @@ impl Held {
 /// Takes the lock on `path`, a file made for the purpose that stays; calls `waiting` once if another holds it.
 pub fn lock(path: &Path, waiting: impl FnOnce()) -> Result<Held> {
     make_folder(folder_of(path))?;
-    let file = OpenOptions::new().create(true).truncate(false).write(true).open(path).at("open", path)?;
+    let file = open_to_change(path)?;
     exclusive(&file, waiting).at("lock", path)?;
     Ok(Held(file))
 }

@@ -1,6 +1,6 @@
 //! Writes files that are old or new after any crash, never something between.
 
-use std::fs::{self, File, Permissions};
+use std::fs::{self, File, OpenOptions, Permissions};
 use std::io::Write;
 use std::path::Path;
 
@@ -35,6 +35,11 @@ pub fn write_with<E: From<DiskError>>(
     staged.as_file().sync_all().at("write", path)?;
     staged.persist(path).map_err(|error| error.error).at("write", path)?;
     Ok(sync_folder(folder)?)
+}
+
+/// Opens a file to read and change it; makes it where there is none, and leaves its contents.
+pub fn open_to_change(path: &Path) -> Result<File> {
+    OpenOptions::new().create(true).truncate(false).read(true).write(true).open(path).at("write", path)
 }
 
 /// Makes a folder and those above it.

@@ -60,3 +60,40 @@ impl LedgerFolder {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use bibliotax_core::digest::Digest;
+
+    use super::*;
+
+    fn tick() -> Tick {
+        let text = format!(r#"{{"format":1,"version":"1.4","step":"{}"}}"#, Digest::of(b"dig"));
+        serde_json::from_str(&text).unwrap()
+    }
+
+    #[test]
+    fn ticks_are_files_that_come_and_go_and_what_is_no_tick_leaves_its_step_open() {
+        let project = tempfile::tempdir().unwrap();
+        let ledger = LedgerFolder::of(project.path());
+        assert!(ledger.read().unwrap().is_empty());
+        ledger.tick("dew-point+dig", &tick()).unwrap();
+        ledger.tick("dew-point+water", &tick()).unwrap();
+        assert_eq!(ledger.read().unwrap().get("dew-point+dig"), Some(&tick()));
+        std::fs::write(project.path().join(FOLDER).join("dew-point+water"), "no tick").unwrap();
+        assert_eq!(ledger.read().unwrap().len(), 1);
+        ledger.untick("dew-point+dig").unwrap();
+        ledger.untick("dew-point+dig").unwrap();
+        ledger.untick("dew-point+water").unwrap();
+        assert!(!project.path().join(FOLDER).exists(), "an empty folder would stay in a working copy");
+    }
+
+    #[test]
+    #[cfg(unix)]
+    fn a_link_in_place_of_the_folder_is_not_followed() {
+        let (project, other) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+        std::os::unix::fs::symlink(other.path(), project.path().join(FOLDER)).unwrap();
+        assert!(LedgerFolder::of(project.path()).tick("dew-point+dig", &tick()).is_err());
+        assert_eq!(std::fs::read_dir(other.path()).unwrap().count(), 0);
+    }
+}

@@ -2,7 +2,7 @@
 //!
 //! The bytes are checked with all others at the end, so what is here needn't be durable or right: where it is not, it goes.
 
-use std::fs::{self, File, OpenOptions};
+use std::fs::{self, File};
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::PathBuf;
 use std::time::Duration;
@@ -10,6 +10,7 @@ use std::time::Duration;
 use bibliotax_core::card::Archive;
 use bibliotax_disk::folder::Folder;
 use bibliotax_disk::remains::{Remains, left_in};
+use bibliotax_disk::write::open_to_change;
 
 use crate::store::Store;
 
@@ -43,7 +44,7 @@ impl Store {
         if !fs::symlink_metadata(&path).map_or(true, is_file) {
             return None;
         }
-        let file = OpenOptions::new().create(true).truncate(false).read(true).write(true).open(&path).ok()?;
+        let file = open_to_change(&path).ok()?;
         file.try_lock().ok()?;
         let there = file.metadata().ok()?.len();
         let mut partial = Partial { path, file, there };
@@ -121,5 +122,62 @@ impl Read for Going<'_> {
             *there += if self.is_kept { read as u64 } else { 0 };
         }
         Ok(read)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use bibliotax_core::card::ArchiveFormat;
+    use bibliotax_core::digest::Digest;
+
+    use super::*;
+
+    fn archive(size: u64) -> Archive {
+        Archive { sha256: Digest::of(b"moss"), size, format: ArchiveFormat::Tar, strip: None, url: None }
+    }
+
+    /// Bytes, and then a broken connection.
+    struct Breaking(&'static [u8]);
+
+    impl Read for Breaking {
+        fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+            match self.0.read(buffer)? {
+                0 => Err(io::ErrorKind::ConnectionReset.into()),
+                read => Ok(read),
+            }
+        }
+    }
+
+    #[test]
+    fn what_came_before_a_break_is_read_again_before_the_rest() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open(folder.path()).unwrap();
+        let archive = archive(MIN_SIZE);
+        let mut partial = store.partial(&archive).unwrap();
+        assert!(store.partial(&archive).is_none(), "another process holds it");
+        let mut text = Vec::new();
+        partial.followed_by(Box::new(Breaking(b"moss grows "))).read_to_end(&mut text).unwrap_err();
+        drop(partial);
+        let mut partial = store.partial(&archive).unwrap();
+        assert_eq!(partial.there(), 11);
+        let mut text = String::new();
+        partial.followed_by(Box::new(&b"in shade"[..])).read_to_string(&mut text).unwrap();
+        assert_eq!(text, "moss grows in shade");
+        assert_eq!(partial.there(), 19);
+        partial.remove();
+        assert_eq!(store.partial(&archive).unwrap().there(), 0);
+    }
+
+    #[test]
+    fn small_archives_are_not_kept_and_whole_ones_that_made_no_tree_begin_again() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open(folder.path()).unwrap();
+        assert!(store.partial(&archive(MIN_SIZE - 1)).is_none());
+        let archive = archive(MIN_SIZE);
+        let path = folder.path().join(PARTIAL).join(archive.sha256.to_string());
+        drop(store.partial(&archive).unwrap());
+        fs::write(&path, vec![7; MIN_SIZE as usize]).unwrap();
+        assert_eq!(store.partial(&archive).unwrap().there(), 0);
+        assert_eq!(fs::metadata(path).unwrap().len(), 0);
     }
 }

@@ -1,9 +1,9 @@
 //! A project's shelf: its folder of installed packages, made of regular files and folders only.
 //!
 //! ```text
-//! shelf/<target>/<package>/  a package's files, as the target takes them; `fernhollow/glass-house` lies in
+//! shelf/<target>/<package>/  a package's files, as the target takes them; `fernhollow/glass-house` is in
 //!                      `fernhollow.glass-house`; directly in `shelf/` where the project declares no targets
-//! shelf/links/         where everything is, for whoever builds with it
+//! shelf/links/         where everything is, for build tools
 //! shelf/.state.json    what was installed, written last
 //! shelf/.told          when news of what is installed was last told, in seconds since 1970
 //! shelf/.lock          held by the one process that changes the shelf
@@ -164,7 +164,7 @@ impl Shelf {
         shelf.read_text(TOLD, 64).ok()??.trim().parse().ok()
     }
 
-    /// Notes that news of what is installed is told now. Where that can't be noted, it is told again the next time.
+    /// Notes that news of what is installed is shown now. Where that can't be noted, it is shown again the next time.
     pub fn note_warned(&self, now: i64) {
         if let Ok(Some(shelf)) = self.open() {
             let _ = shelf.write_whole(TOLD, format!("{now}\n").as_bytes());

@@ -14,7 +14,7 @@
 //! A tree appears under its digest by one rename, when its listing and all its bytes are durable: it is there
 //! whole or not at all, whatever happens. Any number of processes may add the same tree at once.
 
-use std::fs::{self, File, OpenOptions, TryLockError};
+use std::fs::{self, File, TryLockError};
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
@@ -29,7 +29,7 @@ use bibliotax_disk::read::read_text;
 use bibliotax_disk::remains::{Remains, clear, left_below, left_in};
 use bibliotax_disk::temporary::{TEMPORARY, hold_folder};
 use bibliotax_disk::tree::{remove, sync_below};
-use bibliotax_disk::write::{folder_of, make_folder, write_whole};
+use bibliotax_disk::write::{folder_of, make_folder, open_to_change, write_whole};
 use tempfile::TempDir;
 
 use crate::error::StoreError;
@@ -110,8 +110,7 @@ impl Store {
         lock: impl FnOnce(&File) -> io::Result<()>,
     ) -> Result<File, StoreError> {
         let path = self.root.join(".lock");
-        let opened = OpenOptions::new().create(true).truncate(false).read(true).write(true).open(&path);
-        let file = opened.at("write", &path)?;
+        let file = open_to_change(&path)?;
         match try_lock(&file) {
             Ok(()) => {}
             Err(TryLockError::WouldBlock) => {

@@ -7,7 +7,7 @@
 mod incoming_file;
 
 use std::collections::{BTreeMap, HashMap};
-use std::fs::{self, File, OpenOptions};
+use std::fs::{self, File};
 use std::io::{Read, Seek, SeekFrom, Write};
 use std::ops::Range;
 use std::path::PathBuf;
@@ -20,7 +20,7 @@ use bibliotax_core::facet::Facet;
 use bibliotax_core::name::{FacetName, PackageName};
 use bibliotax_core::range::Range as Versions;
 use bibliotax_disk::error::At;
-use bibliotax_disk::write::{make_folder, write_whole};
+use bibliotax_disk::write::{make_folder, open_to_change, write_whole};
 
 use self::incoming_file::{Following, IncomingFile};
 use crate::client::http::Remote;
@@ -198,13 +198,7 @@ impl ReadThrough {
     }
 
     fn read_names_on(&self, path: &PathBuf) -> Result<(), RegistryError> {
-        let mut there = OpenOptions::new()
-            .create(true)
-            .truncate(false)
-            .read(true)
-            .write(true)
-            .open(path)
-            .at("write", path)?;
+        let mut there = open_to_change(path)?;
         let length = there.metadata().at("read", path)?.len();
         let since = length.saturating_sub(TAIL);
         let Some((from, mut list)) = self.remote.names_from(since)? else { return Ok(()) };

@@ -244,3 +244,118 @@ impl<R: Read> Read for Heard<'_, R> {
         Ok(read)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Mutex;
+
+    use bibliotax_core::card::ArchiveFormat;
+    use bibliotax_core::digest::Digest;
+    use bibliotax_core::lock::samples::test_lock;
+    use bibliotax_core::progress::NoProgress;
+
+    use super::*;
+
+    #[derive(Debug, thiserror::Error)]
+    #[error("nobody answers")]
+    struct Away;
+
+    /// Places that give these bytes or are away.
+    struct Places {
+        bytes: Vec<Option<Vec<u8>>>,
+        asked: AtomicUsize,
+    }
+
+    impl Supplier for Places {
+        type Error = Away;
+
+        fn places(&self, _: &LockedPackage, _: &Archive) -> usize {
+            self.bytes.len()
+        }
+
+        fn is_resumable(&self, _: &LockedPackage, _: &Archive) -> bool {
+            false
+        }
+
+        fn open(&self, _: &LockedPackage, _: &Archive, place: usize, _: u64) -> Result<OpenedArchive, Away> {
+            self.asked.fetch_add(1, Ordering::Relaxed);
+            let bytes = self.bytes[place].clone().ok_or(Away)?;
+            Ok(OpenedArchive {
+                bytes: Box::new(io::Cursor::new(bytes)),
+                from: Some(format!("place {place}")),
+            })
+        }
+
+        fn is_hopeless_after(&self, _: &Away) -> bool {
+            true
+        }
+    }
+
+    /// Remembers who sent wrong bytes.
+    #[derive(Default)]
+    struct Wrong(Mutex<Vec<String>>);
+
+    impl ProgressListener for Wrong {
+        fn on_event(&self, event: &ProgressEvent) {
+            if let ProgressEvent::WrongBytes { from, .. } = event {
+                self.0.lock().unwrap().push(from.clone());
+            }
+        }
+    }
+
+    fn tar() -> Vec<u8> {
+        let mut header = tar::Header::new_gnu();
+        header.set_size(4);
+        header.set_mode(0o644);
+        let mut archive = tar::Builder::new(Vec::new());
+        archive.append_data(&mut header, "moss.txt", &b"moss"[..]).unwrap();
+        archive.into_inner().unwrap()
+    }
+
+    fn archive_of(bytes: &[u8]) -> Archive {
+        Archive {
+            sha256: Digest::of(bytes),
+            size: bytes.len() as u64,
+            format: ArchiveFormat::Tar,
+            strip: None,
+            url: None,
+        }
+    }
+
+    #[test]
+    fn wrong_bytes_of_one_place_are_told_and_another_place_is_asked() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open(folder.path()).unwrap();
+        let lock = test_lock(&[("moss-map", "1.0")]);
+        let (right, mut wrong) = (tar(), tar());
+        wrong[0] ^= 1;
+        let places =
+            Places { bytes: vec![Some(wrong.clone()), Some(right.clone())], asked: AtomicUsize::new(0) };
+        let heard = Wrong::default();
+        fetch(&[(&lock.packages[0], archive_of(&right))], &store, &places, &heard).unwrap();
+        assert_eq!(*heard.0.lock().unwrap(), ["place 0"]);
+        let places = Places { bytes: vec![Some(wrong)], asked: AtomicUsize::new(0) };
+        let failed = fetch(&[(&lock.packages[0], archive_of(&right))], &store, &places, &NoProgress);
+        assert!(matches!(failed, Err(InstallError::Store(StoreError::Archive { .. }))));
+    }
+
+    #[test]
+    fn where_nobody_answers_no_more_is_asked_and_all_that_is_missing_is_listed() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open(folder.path()).unwrap();
+        let names: Vec<String> = (0..100).map(|number| format!("bed-n{number}")).collect();
+        let packages: Vec<(&str, &str)> = names.iter().map(|name| (name.as_str(), "1.0")).collect();
+        let lock = test_lock(&packages);
+        let missing: Vec<Wanted<'_>> = lock
+            .packages
+            .iter()
+            .map(|package| (package, archive_of(package.name.as_str().as_bytes())))
+            .collect();
+        let places = Places { bytes: vec![None], asked: AtomicUsize::new(0) };
+        let Err(InstallError::Supply(Away, listed)) = fetch(&missing, &store, &places, &NoProgress) else {
+            panic!("nobody answers");
+        };
+        assert_eq!(listed.len(), 100);
+        assert!(places.asked.load(Ordering::Relaxed) <= MAX_CONCURRENT_DOWNLOADS * 2);
+    }
+}

@@ -109,3 +109,36 @@ pub(super) fn write(shelf: &Folder, files: &LinkFiles) -> Result<BTreeMap<String
 fn place_of(name: &str) -> String {
     format!("{LINKS}/{name}")
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn files(files: &[(&str, &str)]) -> LinkFiles {
+        files.iter().map(|(name, text)| ((*name).to_owned(), (*text).to_owned())).collect()
+    }
+
+    #[test]
+    fn files_are_written_only_where_they_say_something_new_and_others_go() {
+        let folder = tempfile::tempdir().unwrap();
+        let shelf = Folder::make(folder.path()).unwrap();
+        let first = write(&shelf, &files(&[("gate.json", "{}"), ("gate.env", "A=1\n")])).unwrap();
+        let second = write(&shelf, &files(&[("gate.json", "{}"), ("gate.mk", "A := 1\n")])).unwrap();
+        assert_eq!(first["links/gate.json"], second["links/gate.json"], "a build would run again");
+        let mut names = shelf.folder(LINKS).unwrap().unwrap().names().unwrap();
+        names.sort();
+        assert_eq!(names, ["gate.json", "gate.mk"]);
+        assert!(write(&shelf, &LinkFiles::new()).unwrap().is_empty());
+    }
+
+    #[test]
+    fn what_is_not_ours_is_refused_before_anything_is_written() {
+        let folder = tempfile::tempdir().unwrap();
+        let shelf = Folder::make(folder.path()).unwrap();
+        let wanted = files(&[("gate.json", "{}")]);
+        assert_eq!(foreign(&shelf, &wanted, &State::default()).unwrap().new, ["links/gate.json"]);
+        std::fs::create_dir(folder.path().join(LINKS)).unwrap();
+        std::fs::write(folder.path().join("links/notes.txt"), "mine").unwrap();
+        assert!(foreign(&shelf, &wanted, &State::default()).is_err());
+    }
+}

@@ -68,7 +68,7 @@ impl Turns {
     }
 }
 
-/// A store that is told of each request before it is made, and may refuse it.
+/// A store that is shown of each request before it is made, and may refuse it.
 struct Told<F> {
     store: Arc<InMemory>,
     before: F,

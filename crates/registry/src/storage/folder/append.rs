@@ -1,6 +1,6 @@
 //! Writes to a registry: files by digest, and events at the end of a package's history.
 
-use std::fs::{self, File, OpenOptions};
+use std::fs::{self, File};
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::Path;
 
@@ -10,7 +10,7 @@ use bibliotax_core::name::PackageName;
 use bibliotax_disk::DiskError;
 use bibliotax_disk::error::At;
 use bibliotax_disk::lock::exclusive;
-use bibliotax_disk::write::{folder_of, make_folder, sync_folder};
+use bibliotax_disk::write::{folder_of, make_folder, open_to_change, sync_folder};
 
 use super::Folder;
 use crate::model::error::RegistryError;
@@ -83,13 +83,7 @@ impl Folder {
     ) -> Result<(File, usize, History), RegistryError> {
         let wrong = |error: io::Error| DiskError::new("write", path, error);
         make_folder(folder_of(path))?;
-        let mut file = OpenOptions::new()
-            .create(true)
-            .truncate(false)
-            .read(true)
-            .write(true)
-            .open(path)
-            .map_err(wrong)?;
+        let mut file = open_to_change(path)?;
         exclusive(&file, || ()).map_err(wrong)?;
         let mut text = String::new();
         file.read_to_string(&mut text).map_err(wrong)?;

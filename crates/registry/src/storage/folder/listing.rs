@@ -1,13 +1,13 @@
 //! The list of names of a registry in a folder: frames appended under a lock, a torn end cut off.
 
-use std::fs::{self, File, OpenOptions};
+use std::fs::{self, File};
 use std::io::{Read, Seek, SeekFrom, Write};
 
 use bibliotax_core::name::PackageName;
 use bibliotax_disk::DiskError;
 use bibliotax_disk::error::At;
 use bibliotax_disk::lock::exclusive;
-use bibliotax_disk::write::{folder_of, make_folder};
+use bibliotax_disk::write::{folder_of, make_folder, open_to_change};
 
 use super::Folder;
 use crate::model::error::RegistryError;
@@ -18,8 +18,7 @@ impl Folder {
     pub(super) fn append_names(&self, packages: &[PackageName]) -> Result<(), RegistryError> {
         let path = self.root.join(NAMES);
         let wrong = |error| DiskError::new("write", &path, error);
-        let opened = OpenOptions::new().create(true).truncate(false).read(true).write(true).open(&path);
-        let mut file = opened.map_err(wrong)?;
+        let mut file = open_to_change(&path)?;
         exclusive(&file, || ()).map_err(wrong)?;
         // Read while nobody else notes anything, so that a line is never older than one before it.
         let lines = self.name_lines(packages, |package| self.history(package))?;

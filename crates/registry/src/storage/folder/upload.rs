@@ -1,13 +1,13 @@
 //! Uploads in pieces to a folder: one partial file each, continued where it ended.
 
-use std::fs::{self, File, OpenOptions};
+use std::fs::{self, File};
 use std::io::{self, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
 use bibliotax_core::digest::{Digest, Hasher};
 use bibliotax_disk::error::At;
-use bibliotax_disk::write::{folder_of, make_folder, sync_folder};
+use bibliotax_disk::write::{folder_of, make_folder, open_to_change, sync_folder};
 
 use super::Folder;
 use crate::model::error::RegistryError;
@@ -118,8 +118,7 @@ fn remove(path: &Path) -> Result<(), RegistryError> {
 /// Opens a half file to go on at this place in it, or to start over.
 fn open_at(path: &Path, from: u64) -> Result<File, UploadProblem> {
     make_folder(folder_of(path))?;
-    let opened = OpenOptions::new().create(true).truncate(false).read(true).write(true).open(path);
-    let mut file = opened.at("write", path)?;
+    let mut file = open_to_change(path)?;
     file.try_lock().map_err(|_| UploadProblem::Busy)?;
     let there = file.metadata().at("read", path)?.len();
     if from == 0 && there > 0 {

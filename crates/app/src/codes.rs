@@ -2,7 +2,7 @@
 //!
 //! `docs/errors.md` lists the same codes; a test of the program holds the two together.
 
-/// What sort of thing went wrong; whoever runs a use case makes an exit status or an HTTP status of it.
+/// What sort of thing went wrong; the caller of a use case maps it to an exit status or an HTTP status.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Kind {
     /// Something was looked for and found: a difference, a finding.

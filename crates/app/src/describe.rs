@@ -20,7 +20,7 @@ use crate::resolving::{Resolver, check_known};
 use crate::search_options::SearchOptions;
 use crate::workspace::WorkspaceFolder;
 
-/// Most of the last releases whose notes are told.
+/// Most of the last releases whose notes are shown.
 const MAX_NOTES: usize = 3;
 
 /// What is described.

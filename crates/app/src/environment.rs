@@ -13,7 +13,7 @@ use crate::credentials::CredentialChain;
 use crate::failure::Failure;
 use crate::search_options::SearchOptions;
 
-/// What a machine and its person say; read once by whoever runs use cases.
+/// What a machine and its person say; read once by the program that runs use cases.
 #[derive(Clone, Default)]
 pub struct Environment {
     /// The store's folder; `None` where there is no place for one.

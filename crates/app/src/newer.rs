@@ -20,7 +20,7 @@ use crate::resolving::{Resolver, conflict_of, locked_name, needs_of};
 use crate::search_options::SearchOptions;
 use crate::workspace::{MemberWords, WorkspaceFolder};
 
-/// Most of the last releases of a package whose notes are told.
+/// Most of the last releases of a package whose notes are shown.
 const MAX_NOTES: usize = 3;
 
 /// What is asked about.

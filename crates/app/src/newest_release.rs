@@ -33,7 +33,7 @@ pub fn passed_over(problem: &Problem, registries: &Registries, chosen: &LockedPa
         Err(Unresolved::Conflict(conflict)) => {
             conflict.without_question().map(|sentence| sentence.text.clone()).collect()
         }
-        // What can't be looked up now is told by whoever needs it.
+        // What can't be looked up now is reported by the code that needs it.
         Err(Unresolved::Catalogue(_) | Unresolved::GaveUp(_) | Unresolved::Open(_)) => return None,
     };
     Some(PassedOver { package: chosen.name.clone(), newest, why })

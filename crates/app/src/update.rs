@@ -218,7 +218,7 @@ fn set_range(
     Ok(())
 }
 
-/// The packages that some members reach and that lie in no folder.
+/// The packages that some members reach and that are in no folder.
 fn reached(lock: &Lock, members: &[PackageName]) -> Vec<PackageName> {
     let packages = lock.packages_of(members).into_iter();
     packages.filter(|package| package.source.path().is_none()).map(|package| package.name.clone()).collect()

@@ -58,7 +58,7 @@ pub struct WorkspaceFolder {
 }
 
 impl WorkspaceFolder {
-    /// The workspace that a folder lies in.
+    /// The workspace that a folder is in.
     pub fn find(from: &Path) -> Result<Self, Failure> {
         Self::read(Manifests::find(from)?)
     }
@@ -70,7 +70,7 @@ impl WorkspaceFolder {
         Ok(Self { lock, ..workspace })
     }
 
-    /// The workspace that a folder lies in, where it doesn't matter what is locked.
+    /// The workspace that a folder is in, where it doesn't matter what is locked.
     pub fn without_lock(from: &Path) -> Result<Self, Failure> {
         Self::of(Manifests::find(from)?)
     }
@@ -81,7 +81,7 @@ impl WorkspaceFolder {
         Ok(Self { root, manifests, declared, lock: LockFile::None, connections, held: None })
     }
 
-    /// The workspace that a folder lies in; held, unless nothing is going to be written.
+    /// The workspace that a folder is in; held, unless nothing is going to be written.
     pub fn open(from: &Path, is_dry_run: bool, listener: &dyn ProgressListener) -> Result<Self, Failure> {
         Self::open_found(Manifests::find(from)?, from, is_dry_run, listener)
     }
@@ -96,7 +96,7 @@ impl WorkspaceFolder {
         if is_dry_run { Self::read(found) } else { Self::hold_found(found, from, listener) }
     }
 
-    /// The workspace that a folder lies in, kept from other processes, as its files are while it is held.
+    /// The workspace that a folder is in, kept from other processes, as its files are while it is held.
     pub fn hold(from: &Path, listener: &dyn ProgressListener) -> Result<Self, Failure> {
         Self::hold_found(Manifests::find(from)?, from, listener)
     }

@@ -16,7 +16,7 @@ pub enum ArchiveError {
     /// It is longer or shorter than the lock says.
     #[error("it has {found} bytes, and the lock has {expected}")]
     WrongSize { expected: u64, found: u64 },
-    /// It ended before it was there, because whoever sends it stopped.
+    /// It ended before it was there, because the sender stopped.
     #[error("it broke off: {what}")]
     BrokeOff { what: String },
     /// It is no archive of its format.

@@ -57,7 +57,7 @@ pub fn text_of(
     Ok(found)
 }
 
-/// The one folder that all files lie in; `None` where they don't.
+/// The one folder that all files are in; `None` where there is none.
 pub fn leading_folder(contents: &[ArchivedFile]) -> Option<InnerPath> {
     let first = |file: &ArchivedFile| {
         let path = InnerPath::new(&file.path).ok()?;

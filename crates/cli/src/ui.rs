@@ -100,7 +100,7 @@ impl Ui {
         print_err(&json_for_terminal(line));
     }
 
-    /// Something to heed that is no error.
+    /// A warning.
     pub fn warn(&self, text: impl AsRef<str>) {
         if !self.quiet {
             print_err(&for_terminal(&format!(
@@ -141,7 +141,7 @@ pub(crate) fn print_out(line: &str) {
     write_out(&format!("{line}\n"));
 }
 
-/// Writes to stdout. That its reader went away changes nothing of what is done; any other error is told at the end.
+/// Writes to stdout. That its reader went away changes nothing of what is done; any other error is reported at the end.
 fn write_out(text: &str) {
     if IS_CLOSED.load(Ordering::Relaxed) {
         return;

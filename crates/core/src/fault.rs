@@ -1,7 +1,7 @@
 //! A fault in a text that people write, with advice.
 //!
 //! A [`Fault`] is data: a stable code, one sentence, the place in the text and, where there is one,
-//! the advice. It knows nothing of files or terminals; whoever read the text adds its path and shows it.
+//! the advice. It knows nothing of files or terminals; the code that read the text adds its path and shows it.
 
 use std::fmt;
 use std::ops::Range;

@@ -1,4 +1,4 @@
-//! Who needs whom in a lock.
+//! Which package needs which in a lock.
 //!
 //! [`Graph`] is the part of a lock that is asked about: projects, packages, and the needs between them. `outline` puts it in
 //! lines.
@@ -21,7 +21,7 @@ pub use self::ways::{Way, Ways, ways_to};
 pub struct Graph<'l> {
     /// Projects and packages.
     pub nodes: Vec<Node<'l>>,
-    /// Who needs whom.
+    /// Which package needs which.
     pub edges: Vec<Edge<'l>>,
 }
 

@@ -11,7 +11,7 @@
 //! | [`workspace`] | several manifests that share one lock and one shelf |
 //! | [`resolve`] | from needs to one release of each package, or to the reason why there is none |
 //! | `problem` | the problem that a workspace and its lock give the resolver |
-//! | [`lock`], [`compare`], [`graph`], [`newer`] | `bibliotax.lock`, the difference of two, who needs whom, what could be newer |
+//! | [`lock`], [`compare`], [`graph`], [`newer`] | `bibliotax.lock`, the difference of two, which package needs which, what could be newer |
 //! | [`source`], [`location`] | where a package's bytes come from; what a text names as a place: path, URL, host |
 //! | [`escape`] | escaping the characters that a terminal acts on |
 //! | [`links`] | where the parts of a shelf are, for build tools |

@@ -116,7 +116,7 @@ impl Manifest {
         read::read(text, Some(root), None)
     }
 
-    /// Reads a manifest, of a member with its workspace's root, with the cards that lie beside it, by the way to them.
+    /// Reads a manifest, of a member with its workspace's root, with the cards beside it, by the way to them.
     pub fn read_beside(
         text: &str,
         root: Option<&Self>,

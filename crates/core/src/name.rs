@@ -209,7 +209,7 @@ name_type!(
 );
 
 name_type!(
-    /// What a path inside a package is for, to whoever builds with it: `include`, `lib`, `assets`, …
+    /// What a path inside a package is for, to a build tool: `include`, `lib`, `assets`, …
     RoleName, "role", scopes = 0
 );
 
@@ -269,7 +269,7 @@ impl PackageName {
         self.0.split_once('/').map(|(scope, _)| scope)
     }
 
-    /// The folder that the package has on a shelf: `fernhollow/glass-house` lies in `fernhollow.glass-house`.
+    /// The folder that the package has on a shelf: `fernhollow/glass-house` is in `fernhollow.glass-house`.
     ///
     /// A dot can stand in no name, so two packages never share a folder and none lies inside another's.
     pub fn folder(&self) -> String {

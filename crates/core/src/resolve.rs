@@ -51,7 +51,7 @@ pub trait Catalogue {
     /// All releases of a package and where they come from; `None` if no registry holds the name.
     fn listing(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, Self::Error>;
 
-    /// Whether whoever asked has no more patience; looked at now and then during a long search.
+    /// Whether the caller gave up; looked at now and then during a long search.
     fn is_out_of_time(&self) -> bool {
         false
     }

@@ -216,7 +216,7 @@ pub fn place_problem(place: &str) -> Option<&'static str> {
     None
 }
 
-/// A place without the user and password that a URL names before its host, for whoever shows it (RFC 3986, section 3.2.1).
+/// A place without the user and password that a URL names before its host, for showing it (RFC 3986, section 3.2.1).
 pub fn without_user(place: &str) -> String {
     let named = place.split_once("://").and_then(|(scheme, rest)| {
         let end = rest.find(['/', '?', '#', '\\']).unwrap_or(rest.len());

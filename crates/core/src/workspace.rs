@@ -1,6 +1,6 @@
 //! A workspace: the projects that share one lock and one shelf.
 //!
-//! A project on its own is a workspace of one member, so that whoever resolves, locks and installs knows no other case. What
+//! A project on its own is a workspace of one member, so that resolving, locking and installing know no other case. What
 //! concerns all (registries, families, facets, …) may be said by the root and by members, and said alike where twice; rules and
 //! the shelf's settings are the root's.
 
@@ -115,7 +115,7 @@ impl Workspace {
         member.targets.iter().map(|target| target.name.as_str()).collect()
     }
 
-    /// The packages that needs take from folders, or that folders stand in for, each with the one release that lies there.
+    /// The packages that needs take from folders, or that folders stand in for, each with the one release that is there.
     pub fn listings(&self) -> BTreeMap<PackageName, Listing> {
         let projects = self.needs().map(|(member, need)| self.project_of(member, need));
         let of_neighbours = self.neighbours.iter().flat_map(|neighbour| {
@@ -139,7 +139,7 @@ impl Workspace {
 }
 
 impl Member {
-    /// The project of a manifest that lies in `folder`; `None` where it is none.
+    /// The project of a manifest that is in `folder`; `None` where it is none.
     pub fn new(folder: String, manifest: Manifest) -> Option<Self> {
         let project = manifest.project.clone()?;
         let targets = manifest.targets.clone();
@@ -161,7 +161,7 @@ impl Member {
         let needs = self.manifest.needs.iter().map(CardNeed::from).collect();
         let version = version.filter(|_| self.project.version.is_none()).cloned();
         let version = version.unwrap_or_else(|| self.version());
-        // What lies in a folder was never published.
+        // What is in a folder was never published.
         let card = self.manifest.card_of(&self.project, version, needs, jiff::Timestamp::UNIX_EPOCH);
         Listing::of_own([(Source::folder(self.path()), card)])
     }

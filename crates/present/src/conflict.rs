@@ -4,7 +4,7 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::{Conflict, Sentence};
 use serde_json::{Value, json};
 
-/// Most sentences that are told of a conflict unless all are asked for.
+/// Most sentences that are shown of a conflict unless all are asked for.
 const MAX_SENTENCES: usize = 12;
 
 /// The sentences of a conflict; of a long one the first and those nearest to the clash, unless it is told in full.

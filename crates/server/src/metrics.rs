@@ -9,7 +9,7 @@ use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::histogram::{Histogram, exponential_buckets};
 use prometheus_client::registry::Registry;
 
-/// What requests are told apart by.
+/// What requests are distinguished by.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
 struct Labels {
     route: &'static str,

@@ -26,7 +26,7 @@ pub struct Problem {
 struct More {
     fields: Map<String, Value>,
     headers: HeaderMap,
-    /// What went wrong, for the server's keepers alone.
+    /// What went wrong, for the server's operators alone.
     cause: Option<String>,
 }
 
@@ -64,18 +64,18 @@ impl Problem {
         Self::new(StatusCode::BAD_REQUEST, "server.bad-request", detail)
     }
 
-    /// That something went wrong here that the client can't help. The cause is for the server's keepers.
+    /// That something went wrong here that the client can't help. The cause is for the server's operators.
     pub fn broken(detail: impl Into<String>, cause: impl Into<String>) -> Self {
         Self::new(StatusCode::INTERNAL_SERVER_ERROR, "server.broken", detail).caused_by(cause)
     }
 
-    /// The same with what went wrong, which is told to nobody but the server's keepers.
+    /// The same with what went wrong, which is told to nobody but the server's operators.
     pub fn caused_by(mut self, cause: impl Into<String>) -> Self {
         self.more.cause = Some(cause.into());
         self
     }
 
-    /// Notes a failure of the server for its keepers; the client gets the request's id, by which they find it.
+    /// Notes a failure of the server for its operators; the client gets the request's id, by which they find it.
     pub fn logged(self, request: &str) -> Self {
         if !self.status.is_server_error() {
             return self;

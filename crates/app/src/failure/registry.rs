@@ -122,7 +122,7 @@ impl From<RegistryError> for Failure {
                 "leave that file out, or give it another name: `files` under `[card]`"
             }
             E::ExposesNothing { .. } => "check the path and `files` under `[card]`",
-            // What is wrong with a source was told above.
+            // What is wrong with a source is reported above.
             E::NoGit
             | E::Git { .. }
             | E::BadTree { .. }

@@ -66,7 +66,7 @@ impl OldFiles {
 
 /// Whether a folder is the root of a workspace.
 pub fn has_workspace(folder: &Path) -> bool {
-    // What is wrong with it is told by whoever reads it.
+    // What is wrong with it is reported by its reader.
     let text = read_text(&folder.join(manifest::FILE_NAME), manifest::MAX_SIZE).ok().flatten();
     text.is_some_and(|text| Outline::of(&text).is_workspace)
 }

@@ -25,7 +25,7 @@ pub struct Watch {
 }
 
 impl Watch {
-    /// Begins to watch the workspace that a folder lies in.
+    /// Begins to watch the workspace that a folder is in.
     pub fn begin(from: &Path) -> Result<Self, Failure> {
         let root = Manifests::find(from)?.root;
         let (send, changes) = mpsc::channel();

@@ -206,7 +206,7 @@ fn newest(
     })
 }
 
-/// The folder that all of an archive lies in, unless the package's own manifest is beside it.
+/// The folder that all of an archive is in, unless the package's own manifest is beside it.
 fn leading(inside: &[ArchivedFile]) -> Option<InnerPath> {
     leading_folder(inside).filter(|_| !inside.iter().any(|file| file.path == FILE_NAME))
 }

@@ -26,7 +26,7 @@ pub struct Manifests {
 }
 
 impl Manifests {
-    /// The manifests of the workspace that `from` lies in, read no further than it takes to know which they are.
+    /// The manifests of the workspace that `from` is in, read no further than it takes to know which they are.
     pub fn find(from: &Path) -> Result<Self, Failure> {
         Self::find_with(from, ManifestReader::default())
     }

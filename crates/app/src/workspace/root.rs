@@ -84,7 +84,7 @@ fn not_listed(inner: &str, outer: &Path) -> Failure {
     ))
 }
 
-/// The folder of the project that `from` lies in, for who can't do without.
+/// The folder of the project that `from` is in, or a failure.
 pub fn needed_folder(from: &Path) -> Result<&Path, Failure> {
     let nearest = from.ancestors().find(|folder| folder.join(FILE_NAME).is_file());
     nearest.ok_or_else(|| no_manifest(from))

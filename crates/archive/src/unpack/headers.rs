@@ -33,7 +33,7 @@ struct Pending {
     size: Option<u64>,
 }
 
-/// Calls `each` for the entries of a tar until it says that it wants no more; errors of the tar are told by `unreadable`.
+/// Calls `each` for the entries of a tar until it says that it wants no more; errors of the tar are reported by `unreadable`.
 pub fn for_each<R: Read>(
     tar: R,
     unreadable: impl Fn(&std::io::Error) -> ArchiveError,

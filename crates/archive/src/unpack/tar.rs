@@ -39,7 +39,7 @@ pub fn unpack<R: Read>(
             add(&header, entry, format, tree).map(|()| true)
         },
     );
-    // What was too much is told with the entry at which it was.
+    // What was too much is reported with the entry at which it was.
     added.map_err(|error| match error {
         ArchiveError::TooMuch { entry, limit } if entry.is_empty() => {
             ArchiveError::TooMuch { entry: shown(&last), limit }

@@ -117,7 +117,7 @@ impl TreeWriter {
 
     /// Adds a file with the contents that `source` gives until its end.
     ///
-    /// Errors of the source are told by `unreadable`, those of the disk as what they are.
+    /// Errors of the source are reported by `unreadable`, those of the disk as what they are.
     pub fn add_file(
         &mut self,
         entry: &str,

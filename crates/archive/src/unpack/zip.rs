@@ -28,7 +28,7 @@ const LINK: u32 = 0o120_000;
 pub fn unpack<R: Read>(source: &mut Checked<'_, R>, tree: &mut TreeWriter) -> Result<(), ArchiveError> {
     let mut aside = tempfile::tempfile().at("write in", std::env::temp_dir())?;
     let mut piece = vec![0; 64 << 10];
-    // What goes wrong with the source is told by its end, for then it is known what was wrong.
+    // What goes wrong with the source is reported by its end, for then it is known what was wrong.
     while let Ok(read @ 1..) = source.read(&mut piece) {
         aside.write_all(&piece[..read]).at("write in", std::env::temp_dir())?;
     }

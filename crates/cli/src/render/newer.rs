@@ -50,7 +50,7 @@ fn without_empty(rows: Vec<Vec<String>>) -> impl Iterator<Item = Vec<String>> {
     rows.into_iter().map(move |row| told.iter().map(|column| row[*column].clone()).collect())
 }
 
-/// The rows of one package: versions, then a row for each further thing that is told.
+/// The rows of one package: versions, then a row for each further thing that is shown.
 fn rows(PackageNews { news, notes }: &PackageNews<'_>, facets: &Facets) -> Vec<Vec<String>> {
     let package = news.package;
     let update = news.update.as_ref().map(|(version, source)| match source.git() {

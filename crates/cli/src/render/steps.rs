@@ -20,7 +20,7 @@ pub fn list(ui: &Ui, todos: &[Todo<'_>], all: bool) {
         (0, done) => format!("nothing is open; {} done", count(done, "step")),
         (open, all) => format!("{} open, {} done", count(open, "step"), all - open),
     });
-    // The same step at several places is told once.
+    // The same step at several places is shown once.
     shown.chunk_by(|one, next| std::ptr::eq(one.step, next.step)).for_each(|places| show(ui, places));
     if open > 0 {
         ui.say("\n`bibliotax steps done STEP` ticks one off");

@@ -39,7 +39,7 @@ pub struct Held<'l> {
     lock: &'l Lock,
     workspace: &'l Workspace,
     wires: NeedGraph<'l>,
-    /// What lies in folders.
+    /// What is in folders.
     listings: BTreeMap<PackageName, Listing>,
 }
 
@@ -125,7 +125,7 @@ impl<'l> Held<'l> {
         None
     }
 
-    /// What of a package that lies in a folder isn't what that says.
+    /// What of a package that is in a folder isn't what that says.
     fn in_folder(&self, package: &LockedPackage) -> Option<String> {
         let listing = self.listings.get(&package.name)?;
         match listing.history.release(&package.version) {

@@ -29,7 +29,7 @@ struct Inputs<'w, F, M> {
 /// The digest of all in a workspace's manifests that a resolution depends on: needs, families, capabilities and registries, in
 /// one form whatever the layout; comments and what a project says of itself don't count, unless it is used where it lies.
 pub fn inputs(workspace: &Workspace) -> Digest {
-    // What lies in folders, as packages that others need.
+    // What is in folders, as packages that others need.
     let listings = workspace.listings();
     let in_folders = listings.values().map(|listing| {
         let releases = listing.history.releases().iter().map(|release| &release.entry);

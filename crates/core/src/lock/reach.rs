@@ -23,7 +23,7 @@ impl<'l> NeedGraph<'l> {
     pub fn of(lock: &'l Lock) -> Self {
         let named = lock.packages.iter().enumerate().map(|(at, package)| (&package.name, at));
         let mut places: HashMap<&PackageName, usize> = HashMap::with_capacity(lock.packages.len());
-        // A capability is answered by whoever was taken for it.
+        // A capability is answered by its chosen provider.
         for (at, package) in lock.packages.iter().enumerate() {
             places.extend(package.provides.iter().map(|capability| (capability, at)));
         }

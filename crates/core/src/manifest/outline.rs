@@ -16,7 +16,7 @@ pub struct Outline {
 }
 
 impl Outline {
-    /// The outline of a text; nothing where it is no TOML, which whoever reads it says.
+    /// The outline of a text; nothing where it is no TOML, which its reader reports.
     pub fn of(text: &str) -> Self {
         let mut outline = Self::default();
         // No key is one of these that isn't spelled so, unless with escapes.

@@ -53,7 +53,7 @@ const REGISTRY_KEYS: [&str; 6] = ["url", "mirrors", "owns", "plain", "api", "rea
 /// Keys that hold for all members of a workspace, so that its root alone may say them.
 const ROOT_KEYS: [&str; 5] = ["workspace", "shared", "replace", "rules", "shelf"];
 
-/// Reads a manifest, of a member with what its workspace's root says, and with the cards that lie beside it; on failure all
+/// Reads a manifest, of a member with what its workspace's root says, and with the cards beside it; on failure all
 /// faults that were found.
 pub fn read(
     text: &str,

@@ -101,7 +101,7 @@ fn percent_decoded(text: &str) -> Option<String> {
 }
 
 /// Sorted constraints as clauses: single versions, and pairs of a lower and an upper bound with the
-/// exclusions that lie in them.
+/// exclusions that are in them.
 fn paired(sorted: Vec<(Mark, Version)>) -> Vec<Clause> {
     let (apart, bounds): (Vec<_>, Vec<_>) =
         sorted.into_iter().partition(|(mark, _)| matches!(mark, Mark::Equal | Mark::NotEqual));

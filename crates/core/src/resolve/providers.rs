@@ -10,7 +10,7 @@ use crate::name::{PackageName, RegistryName};
 /// package, and anybody who may publish can add to them.
 pub const MAX_PROVIDERS: usize = 64;
 
-/// Most providers of a capability that are told.
+/// Most providers of a capability that are shown.
 const MAX_SHOWN: usize = 8;
 
 impl Problem {

@@ -114,7 +114,7 @@ fn folders_are_found_from_each_other() {
     }
 }
 
-/// Packages with one release each, `name version needs…` a line, and what lies in folders.
+/// Packages with one release each, `name version needs…` a line, and what is in folders.
 struct Shed(BTreeMap<PackageName, Arc<Listed>>);
 
 impl Shed {

@@ -81,7 +81,7 @@ impl Declared {
 }
 
 impl Registries {
-    /// Opens the registries of a workspace that lies in `root`; packages that are locked stay with theirs, and with the
+    /// Opens the registries of a workspace that is in `root`; packages that are locked stay with theirs, and with the
     /// commits that they are at unless they are looked for again.
     pub fn open(
         workspace: &Workspace,
@@ -114,7 +114,7 @@ impl Registries {
         Ok(Self { sources, facets, ahead, deadline: None })
     }
 
-    /// The same registries as they are opened, for whoever asks them for something else.
+    /// The same registries as they are opened, for another question.
     #[must_use]
     pub fn again(&self) -> Self {
         let (sources, facets) = (Arc::clone(&self.sources), Arc::clone(&self.facets));

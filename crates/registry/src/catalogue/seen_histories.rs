@@ -30,7 +30,7 @@ const LEVEL: i32 = 1;
 /// Largest text that is kept beside its digest, in bytes before compressing.
 const MAX_TEXT_SIZE: usize = 8 << 20;
 
-/// Most things that vanished or changed that are told.
+/// Most things that vanished or changed that are shown.
 const MAX_TOLD: usize = 5;
 
 /// What one registry said of its packages before.

@@ -119,7 +119,7 @@ fn check_facets(registry: &str, facets: &Facets, card: &Card) -> Result<(), Card
 }
 
 /// Checks the paths in a card's archives, each with its part: what the card exposes is a file that goes along or a folder
-/// above one, and no two parts hold the same path, for they lie in one folder on a shelf. Archives of one part are for
+/// above one, and no two parts hold the same path, for they are in one folder on a shelf. Archives of one part are for
 /// different targets.
 pub fn check_contents<'c>(
     card: &Card,

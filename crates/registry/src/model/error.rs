@@ -197,7 +197,7 @@ pub enum RegistryError {
     /// `git` isn't on this machine.
     #[error("git is not on this machine, and a package comes from a git repository")]
     NoGit,
-    /// `git` could not do what it was told.
+    /// `git` failed.
     #[error("the git repository {}: {what}", without_user(url))]
     Git { url: String, what: String },
     /// Nobody may be asked, and what is wanted of a repository was never fetched.

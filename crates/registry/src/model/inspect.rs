@@ -23,7 +23,7 @@ pub fn check_archives(card: &Card, scratch: &Path, open: &OpenArchive<'_>) -> Re
     let held = here.map(|file| Ok((&file.part, contents(file, scratch, open)?)));
     let held: Vec<(&PartName, Vec<String>)> = held.collect::<Result<_, RegistryError>>()?;
     if card.files.iter().any(FileRecord::is_elsewhere) {
-        // What the card exposes may lie in an archive that nobody has looked into yet.
+        // What the card exposes may are in an archive that nobody has looked into yet.
         return Ok(());
     }
     let paths = held.iter().flat_map(|(part, paths)| paths.iter().map(|path| (*part, path.as_str())));

@@ -1,4 +1,4 @@
-//! Hosts that only this machine or its network reaches: services there trust whoever can ask them.
+//! Hosts that only this machine or its network reaches: services there trust every client that reaches them.
 //!
 //! A registry, a card or a repository from outside must not name such a place: this machine would ask there in its stead.
 

@@ -47,7 +47,7 @@ pub struct Audit {
     pub flaws: Vec<Flaw>,
 }
 
-/// Reads all that a registry holds; `heard` is told of each package that is done.
+/// Reads all that a registry holds; `heard` is called for each package that is done.
 pub fn audit(
     registry: &Arc<dyn RegistryStorage>,
     heard: &(dyn Fn(&PackageName) + Sync),

@@ -36,7 +36,7 @@ use crate::model::storage::{ReadRegistryExt, RegistryStorage, WriteRegistryExt};
 /// Largest file that is loaded, in bytes.
 const MAX_SIZE: usize = 2 << 30;
 
-/// Most faults that are told at once.
+/// Most faults that are shown at once.
 const MAX_FAULTS: usize = 10;
 
 /// What a load did.

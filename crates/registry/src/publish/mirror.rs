@@ -2,7 +2,7 @@
 //!
 //! A mirror has the same histories, cards and files, so locks made from the one install from the other. Files come before
 //! the events that name them, each is checked against its digest, and an event is appended only where the mirror's history
-//! is the beginning of the other: a mirror that has events of its own is told apart, not repaired.
+//! is the beginning of the other: a mirror that has events of its own is reported, not repaired.
 
 use std::io::{self, Read};
 
@@ -30,7 +30,7 @@ pub struct Mirrored {
     pub bytes: u64,
 }
 
-/// Brings a mirror up to date with a registry, of the packages that the patterns mean; of all without any. `heard` is told of
+/// Brings a mirror up to date with a registry, of the packages that the patterns mean; of all without any. `heard` is called for
 /// each package that is done.
 pub fn mirror(
     from: &Registry,

@@ -21,7 +21,7 @@ pub struct Searcher {
     kept: Arc<dyn ReadRegistry>,
     path: PathBuf,
     idle: Mutex<Vec<Index>>,
-    /// Held by whoever brings a database up to date.
+    /// Held while a database is brought up to date.
     following: Mutex<()>,
 }
 

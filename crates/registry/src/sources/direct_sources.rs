@@ -72,7 +72,7 @@ pub struct DirectSources {
 }
 
 impl DirectSources {
-    /// What a workspace that lies in `root` takes from elsewhere, beside what is locked.
+    /// What a workspace that is in `root` takes from elsewhere, beside what is locked.
     pub fn of(
         workspace: &Workspace,
         root: &Path,

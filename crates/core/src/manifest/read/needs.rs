@@ -136,7 +136,7 @@ impl Reader<'_> {
                 self.faults.push(fault.advice("leave out one of them"));
                 None
             }
-            // What lies in a folder is used as it is there; so are a commit and an archive.
+            // What is in a folder is used as it is there; so are a commit and an archive.
             (None, None) if ["path", "git", "archive"].iter().any(|word| table.contains_key(word)) => {
                 Some(Range::any().into())
             }

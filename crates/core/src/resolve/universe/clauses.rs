@@ -9,7 +9,7 @@ use crate::resolve::choices::Choices;
 use crate::resolve::engine::{Term, Var};
 
 impl<C: Catalogue> Universe<'_, C> {
-    /// The clauses that a fact comes to, no variable twice in any.
+    /// The clauses of a fact, no variable twice in any.
     pub fn clauses_of(&self, fact: &Fact) -> Vec<Vec<Term>> {
         match fact {
             Fact::Direct(number) => {
@@ -58,7 +58,7 @@ impl<C: Catalogue> Universe<'_, C> {
         }
     }
 
-    /// That a package which some releases of another need is taken, and needed wherever those are.
+    /// A package that some releases of another need is chosen, and needed on each target that those are needed on.
     fn demanding(
         &self,
         package: Var,
@@ -86,8 +86,8 @@ impl<C: Catalogue> Universe<'_, C> {
         clauses
     }
 
-    /// That something of a package is not wanted at a spot, or not even its bare self; no term where it is always
-    /// wanted, and `None` where it never can be.
+    /// The literal "an extra of a package isn't needed on a target", or the package itself isn't; no literal where it is
+    /// always needed, and `None` where it never can be.
     fn unless_wanted(
         &self,
         package: Var,
@@ -102,13 +102,13 @@ impl<C: Catalogue> Universe<'_, C> {
         Some(Some(Term { var, choices: Choices::of(self.packages[var].width(), [Choices::LEFT_OUT]) }))
     }
 
-    /// That a package is needed at a spot.
+    /// The literal "a package is needed on a target".
     fn present(&self, name: &PackageName, spot: Option<usize>) -> Option<Term> {
         let var = *self.presences.get(&self.known(name)?)?.get(spot?)?;
         Some(Term { var, choices: self.packages[var].taken() })
     }
 
-    /// That what a need wants of a package is wanted at a spot: of a capability from whoever provides it.
+    /// The literals "each extra of a need is needed on a target": of a capability from its provider.
     fn wanting(
         &self,
         unless: &[Term],
@@ -136,7 +136,7 @@ impl<C: Catalogue> Universe<'_, C> {
         providers.flat_map(|(at, provider)| wanted(provider, Some(self.another(var, at)))).collect()
     }
 
-    /// That whoever provides a capability is needed wherever that is.
+    /// The provider of a capability is needed on each target that the capability is needed on.
     fn provided(&self, capability: Var) -> Vec<Vec<Term>> {
         let mut clauses = Vec::new();
         for (at, provider) in self.packages[capability].providers().iter().enumerate() {
@@ -150,14 +150,14 @@ impl<C: Catalogue> Universe<'_, C> {
         clauses
     }
 
-    /// That a capability is left to any other than this provider of it.
+    /// The literal "a capability has another provider than this".
     fn another(&self, capability: Var, provider: usize) -> Term {
         let width = self.packages[capability].width();
         Term { var: capability, choices: Choices::of(width, [provider + 1]).not(width) }
     }
 
-    /// That a package is taken in one of the versions, with these components, or, of a capability, a provider that
-    /// has one of them.
+    /// The literal "a package is at one of these versions, with these components" or, of a capability, "its provider
+    /// has it at one of them".
     fn needing(
         &self,
         unless: &[Term],
@@ -183,7 +183,7 @@ impl<C: Catalogue> Universe<'_, C> {
         by_provider.chain([either(vec![Term { var, choices: package.taken() }])]).collect()
     }
 
-    /// That releases of a family are in the range that the project keeps it in.
+    /// Releases of a family are in the range that the project declares for it.
     fn kept(&self, var: Var, family: &Family) -> Term {
         let package = &self.packages[var];
         let others = package.of_family(family).not(package.width());
@@ -191,7 +191,7 @@ impl<C: Catalogue> Universe<'_, C> {
         Term { var, choices: kept.map_or(others.clone(), |kept| kept.or(&others)) }
     }
 
-    /// That two packages of a family are at one version, for each version of the one.
+    /// Two packages of a family are at the same version: a clause for each version of the one.
     fn in_step(&self, one: Var, other: Var, family: &Family) -> Vec<Vec<Term>> {
         let (package, follower) = (&self.packages[one], &self.packages[other]);
         let free = follower.of_family(family).not(follower.width());
@@ -206,7 +206,7 @@ impl<C: Catalogue> Universe<'_, C> {
     }
 }
 
-/// Terms of which one must hold, those about one variable as one.
+/// Literals of a clause, those of one variable joined.
 fn merged(terms: impl Iterator<Item = Term>) -> Vec<Term> {
     let mut all: Vec<Term> = Vec::new();
     for term in terms {

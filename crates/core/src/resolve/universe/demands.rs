@@ -10,11 +10,11 @@ use crate::resolve::Catalogue;
 use crate::resolve::choices::Choices;
 use crate::resolve::engine::{Engine, Term, Var};
 
-/// Most packages of which one is needed whichever release is taken, where that is stated.
+/// Most packages in a clause "one of these is needed, whichever release is chosen".
 const MAX_POOLED: usize = 4;
 
 impl<C: Catalogue> Universe<'_, C> {
-    /// Whether nothing open satisfies a demand on a package that is known.
+    /// Whether nothing open satisfies a demand on a known package.
     pub(super) fn fails_probing(&mut self, engine: &Engine, var: Var, number: usize) -> bool {
         let target = self.demands(var)[number].demand.target().clone();
         let Some(target) = self.known(&target).filter(|target| *target != var) else { return false };
@@ -30,14 +30,14 @@ impl<C: Catalogue> Universe<'_, C> {
         engine.domain(target).misses(allowed.view())
     }
 
-    /// States all that known packages demand of each other, now and of whatever is reached later.
+    /// Adds all demands between known packages, now and of packages that are reached later.
     pub fn add_all_clauses(&mut self, engine: &mut Engine) -> Result<(), Stop<C::Error>> {
         self.is_thorough = true;
         (0..self.packages.len()).try_for_each(|var| self.state_known_demands(engine, var))
     }
 
-    /// States what follows for a package whichever of its releases is taken: where one needs moss and the other fern,
-    /// moss or fern is needed. It spares the search to find that out release by release.
+    /// Adds what follows for a package whichever of its releases is chosen: where one needs moss and the other fern,
+    /// moss or fern is needed. It saves the search from finding that out release by release.
     pub(super) fn state_pooled(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
         let facts = self.facts_about.get(&var).map_or(&[][..], Vec::as_slice);
         let mut pooled: BTreeMap<Var, (Choices, Choices, Vec<usize>)> = BTreeMap::new();
@@ -102,8 +102,8 @@ impl<C: Catalogue> Universe<'_, C> {
         }
     }
 
-    /// The numbers of a package's demands that were not stated, of releases that a test is for; without those that
-    /// come with something that nobody ever wanted of it.
+    /// The numbers of a package's demands that were not added yet, of releases that pass a test; without those of
+    /// extras that nothing needs.
     pub(super) fn unstated(&mut self, var: Var, of: impl Fn(&Choices) -> bool) -> Vec<usize> {
         self.demands(var);
         let can_be_wanted = |extra: &Option<Extra>| {
@@ -149,7 +149,7 @@ impl<C: Catalogue> Universe<'_, C> {
         if let Demand::Conflicts(conflict) = &demand
             && self.known(&conflict.name).is_none()
         {
-            // What nobody needs is not read only because something can't be together with it.
+            // A package that nothing needs is not read only because another conflicts with it.
             self.wait(conflict.name.clone(), var, number);
             return Ok(());
         }

@@ -1,6 +1,6 @@
 //! Extras of a package on each target: components, and what comes by default.
 //!
-//! A problem without places has one spot, `None`; else each place is one.
+//! In a problem without targets all hold for one spot, `None`; else each target is a spot.
 
 use std::collections::BTreeSet;
 
@@ -12,24 +12,24 @@ use crate::resolve::choices::Choices;
 use crate::resolve::engine::{Engine, Var};
 
 impl<C: Catalogue> Universe<'_, C> {
-    /// The places, or the one spot of a problem that has none.
+    /// The targets, or the one spot of a problem that has none.
     pub(super) fn spots(&self) -> impl Iterator<Item = Option<usize>> + use<C> {
         let places = self.problem.places.len();
         (places == 0).then_some(None).into_iter().chain((0..places).map(Some))
     }
 
-    /// The places at which the conditions of a need hold; the one spot of a problem that has none.
+    /// The targets for which the conditions of a need hold; the one spot of a problem that has none.
     pub(super) fn spots_when<'w>(&'w self, when: &'w Fits) -> impl Iterator<Item = Option<usize>> + 'w {
         let holds = |target: usize| self.facets.holds(when, &self.problem.places[target]);
         self.spots().filter(move |spot| spot.is_none_or(holds))
     }
 
-    /// The variable of something that was wanted of a package.
+    /// The variable of an extra that some need has of a package.
     pub(super) fn extra(&self, package: Var, extra: &Extra, spot: Option<usize>) -> Option<Var> {
         self.extras.get(&(package, extra.clone()))?.get(spot.unwrap_or(0)).copied()
     }
 
-    /// Whether a package is needed at a spot as things stand and, if it is given, this is wanted of it there.
+    /// Whether a package, or this extra of it, is needed at a spot by the current assignment.
     pub(super) fn is_wanted(
         &self,
         engine: &Engine,
@@ -47,7 +47,7 @@ impl<C: Catalogue> Universe<'_, C> {
         }
     }
 
-    /// The components of a release that are wanted at a spot as things stand.
+    /// The components of a release that are needed at a spot by the current assignment.
     pub fn components_at(
         &self,
         engine: &Engine,
@@ -64,7 +64,7 @@ impl<C: Catalogue> Universe<'_, C> {
         wanted.map(|(name, _)| name.clone()).collect()
     }
 
-    /// Makes what a need wants of a package something that can be wanted.
+    /// Adds the variables of the extras of a need.
     pub(super) fn reach_extras(
         &mut self,
         engine: &mut Engine,

@@ -12,7 +12,7 @@ use crate::resolve::engine::{Engine, Var};
 use crate::variant::parts_along;
 
 impl<C: Catalogue> Universe<'_, C> {
-    /// States which releases don't fit which places.
+    /// Adds which releases don't fit which targets.
     pub(super) fn state_fits(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
         if !self.packages[var].providers().is_empty() && !self.problem.places.is_empty() {
             return self.state(engine, Fact::Provided { capability: var });
@@ -25,7 +25,7 @@ impl<C: Catalogue> Universe<'_, C> {
         Ok(())
     }
 
-    /// The releases of a package that don't fit a place even bare, by what they lack.
+    /// The releases of a package that don't fit a target even without extras, by what they lack.
     pub(super) fn unfit(&self, var: Var, target: usize) -> BTreeMap<Lack, Choices> {
         if self.problem.places[target].is_open() {
             return BTreeMap::new();
@@ -52,7 +52,7 @@ impl<C: Catalogue> Universe<'_, C> {
         lacking
     }
 
-    /// The releases of a package that have no file for a place of a part that comes only with something wanted.
+    /// The releases of a package that have no file for a target of a part that comes only with an extra.
     pub(super) fn unfit_with(&self, var: Var, extra: &Extra, target: usize) -> BTreeMap<Lack, Choices> {
         let target = &self.problem.places[target];
         if target.is_open() {

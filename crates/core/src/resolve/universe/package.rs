@@ -23,7 +23,7 @@ pub struct Package {
     pres: Choices,
     /// Whether any release has components.
     has_components: bool,
-    /// What the releases demand; worked out when it is asked for first.
+    /// The demands of the releases; worked out on first use.
     demands: Option<Vec<Demanded>>,
 }
 
@@ -32,39 +32,39 @@ pub struct Package {
 pub enum Kind {
     /// No registry has it.
     Nothing,
-    /// A package: its choices are releases.
+    /// A package: its values are releases.
     Package(Arc<Listing>),
-    /// A capability: its choices are the packages that provide it, by name.
+    /// A capability: its values are the packages that provide it, by name.
     Capability(Vec<PackageName>),
-    /// That a package is needed at a place: its one choice is that it is.
+    /// A package is needed on a target: its one value says so.
     Presence,
-    /// That something of a package is wanted at a place beside its bare self: its one choice is that it is.
+    /// An extra of a package is needed on a target: its one value says so.
     Extra(Var),
 }
 
-/// What can be wanted of a package beside its bare self.
+/// What a need can have of a package beside the package itself.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Extra {
-    /// The components that come along by default, whichever those are of the release that is taken.
+    /// The default components, whichever those are of the chosen release.
     Defaults,
     /// A component.
     Component(ComponentName),
 }
 
 impl Extra {
-    /// What a need wants of a package.
+    /// The extras that a need has of a package.
     pub fn wanted(components: &[ComponentName], bare: bool) -> impl Iterator<Item = Self> {
         let defaults = (!bare).then_some(Self::Defaults);
         components.iter().cloned().map(Self::Component).chain(defaults)
     }
 }
 
-/// What a release asks of another package.
+/// What a release demands of another package.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Demand {
     /// It is needed.
     Needs(CardNeed),
-    /// Some of its releases won't do.
+    /// Some of its releases are excluded.
     Conflicts(CardConflict),
 }
 
@@ -77,7 +77,7 @@ impl Demand {
         }
     }
 
-    /// Whether it is written like what a card says; others may come to the same.
+    /// Whether it is stated like a need of a card; others may be equivalent.
     fn is_like(&self, said: Said<'_>) -> bool {
         match (self, said) {
             (Self::Needs(a), Said::Needs(b)) => {
@@ -118,15 +118,15 @@ impl<'e> Said<'e> {
 #[derive(Debug)]
 pub struct Demanded {
     pub demand: Demand,
-    /// What has to be wanted of the package, that it makes the demand.
+    /// The extra of the package that has the demand.
     pub extra: Option<Extra>,
     pub releases: Choices,
-    /// Whether it was stated, or waits for its target to be reached.
+    /// Whether it was added, or waits for its target to be reached.
     pub stated: bool,
 }
 
 impl Package {
-    /// A package, or a capability for which one of these providers is sought.
+    /// A package, or a capability with its possible providers.
     pub fn new(name: PackageName, listing: Option<Arc<Listing>>, providers: Vec<PackageName>) -> Self {
         let kind = match listing {
             None => Kind::Nothing,
@@ -145,12 +145,12 @@ impl Package {
         package
     }
 
-    /// That a package is needed at a place.
+    /// The variable "a package is needed on a target".
     pub fn presence(name: PackageName) -> Self {
         Self { kind: Kind::Presence, ..Self::new(name, None, Vec::new()) }
     }
 
-    /// That something of a package is wanted at a place.
+    /// The variable "an extra of a package is needed on a target".
     pub fn extra(name: PackageName, of: Var) -> Self {
         Self { kind: Kind::Extra(of), ..Self::new(name, None, Vec::new()) }
     }
@@ -171,47 +171,47 @@ impl Package {
         }
     }
 
-    /// The release behind a choice; `None` for leaving the package out.
+    /// The release of a value; `None` for leaving the package out.
     pub fn release(&self, choice: usize) -> Option<&Release> {
         self.releases().get(choice.checked_sub(1)?)
     }
 
-    /// The provider behind a choice.
+    /// The provider of a value.
     pub fn provider(&self, choice: usize) -> Option<&PackageName> {
         self.providers().get(choice.checked_sub(1)?)
     }
 
-    /// The choice that takes a provider.
+    /// The value of a provider.
     pub fn taking(&self, provider: &PackageName) -> Option<usize> {
         self.providers().binary_search(provider).ok().map(|at| at + 1)
     }
 
-    /// The choice that takes `version`.
+    /// The value of `version`.
     pub fn choice(&self, version: &Version) -> Option<usize> {
         let found = self.releases().binary_search_by(|release| release.entry.version.cmp(version));
         found.ok().map(|at| at + 1)
     }
 
-    /// How many choices there are: a release or provider, or leaving it out.
+    /// How many values there are: a release or provider each, and leaving it out.
     pub fn width(&self) -> usize {
         let present = usize::from(matches!(self.kind, Kind::Presence | Kind::Extra(_)));
         self.releases().len() + self.providers().len() + present + 1
     }
 
-    /// Every choice but leaving it out.
+    /// Every value but leaving it out.
     pub fn taken(&self) -> Choices {
         let mut taken = Choices::none(self.width());
         taken.insert_from(1, self.width());
         taken
     }
 
-    /// The choices that take a release in `set`.
+    /// The values of the releases in `set`.
     pub fn within(&self, set: &VersionSet) -> Choices {
         let finals = self.between(set.finals()).and(&self.finals);
         if self.pres.is_none() { finals } else { finals.or(&self.between(set.pres()).and(&self.pres)) }
     }
 
-    /// The choices between each two points that follow each other, as an interval's ends.
+    /// The values between each two consecutive points, as an interval's ends.
     fn between<'p>(&self, intervals: impl Iterator<Item = (&'p Point, Option<&'p Point>)>) -> Choices {
         let releases = self.releases();
         let before =
@@ -223,19 +223,19 @@ impl Package {
         choices
     }
 
-    /// The choices that take a release of which something holds.
+    /// The values of the releases that pass a test.
     pub fn choices_where(&self, holds: impl Fn(&Release) -> bool) -> Choices {
         let held = self.releases().iter().enumerate().filter(|(_, release)| holds(release));
         Choices::of(self.width(), held.map(|(at, _)| at + 1))
     }
 
-    /// The choices that provide a capability at a version in `set`.
+    /// The values of the providers that have a capability at a version in `set`.
     pub fn providing(&self, capability: &PackageName, set: &VersionSet) -> Choices {
         let in_set = |version: &Version| set.contains(version.point());
         self.choices_where(|release| release.entry.provided(capability).is_some_and(in_set))
     }
 
-    /// The choices that have all these components.
+    /// The values of the releases that have all these components.
     pub fn having(&self, components: &[ComponentName]) -> Choices {
         let has_all = |release: &Release| {
             components.iter().all(|component| release.entry.components.contains_key(component))
@@ -243,7 +243,7 @@ impl Package {
         self.choices_where(has_all)
     }
 
-    /// Whether some release has something of this sort.
+    /// Whether some release has this extra.
     pub fn knows(&self, extra: &Extra) -> bool {
         self.has_components
             && self.releases().iter().any(|release| match extra {
@@ -252,12 +252,12 @@ impl Package {
             })
     }
 
-    /// The choices that are of a family.
+    /// The values of the releases of a family.
     pub fn of_family(&self, family: &Family) -> Choices {
         self.choices_where(|release| release.entry.family.as_ref() == Some(family))
     }
 
-    /// The families that its releases are of.
+    /// The families of its releases.
     pub fn families(&self) -> Vec<Family> {
         let mut families: Vec<Family> =
             self.releases().iter().filter_map(|release| release.entry.family.clone()).collect();
@@ -266,7 +266,7 @@ impl Package {
         families
     }
 
-    /// What the releases demand of others, but for needs that don't apply.
+    /// The demands of the releases, but for needs that don't apply.
     pub fn demands(&mut self, applies: impl Fn(&CardNeed) -> bool) -> &mut [Demanded] {
         if self.demands.is_none() {
             self.demands = Some(self.gathered(applies));
@@ -315,8 +315,8 @@ impl Package {
     }
 }
 
-/// What a release needs beside its bare self, with what has to be wanted of it: of a default component either that
-/// or whatever comes by default.
+/// The needs of a release with the extra that has each: of a default component either the component or the default
+/// components.
 pub fn extra_needs(entry: &Entry) -> impl Iterator<Item = (Option<Extra>, &CardNeed)> {
     entry.components.iter().flat_map(|(name, component)| {
         let needs = component.needs.iter().filter(|need| need.purpose.is_none());

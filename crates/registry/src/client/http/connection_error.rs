@@ -10,7 +10,7 @@ use rustls::pki_types::{CertificateDer, UnixTime};
 use rustls::server::ParsedCertificate;
 use rustls::{CertificateError, RootCertStore};
 
-/// Most names of a certificate that are told.
+/// Most names of a certificate that are shown.
 const MAX_NAMES: usize = 5;
 
 /// What became of a connection, in words.

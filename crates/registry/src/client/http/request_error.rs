@@ -88,7 +88,7 @@ impl RequestError {
     }
 }
 
-/// The id by which a server's keepers find what went wrong.
+/// The id by which a server's operators find what went wrong.
 fn with_request(id: &str) -> String {
     let is_id = id.len() <= MAX_ID_LEN && id.chars().all(|c| c.is_ascii_alphanumeric() || c == '-');
     if is_id { format!(" (request {id})") } else { String::new() }

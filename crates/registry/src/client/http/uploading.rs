@@ -1,6 +1,6 @@
 //! Uploads that may take as long as their bytes need, but may not stall.
 //!
-//! What was handed to the system is not yet with the server: some MiB may lie in buffers. So silence is measured by the bytes
+//! What was handed to the system is not yet with the server: some MiB may are in buffers. So silence is measured by the bytes
 //! handed over, and whoever can ask the server how much it has goes on from there where a slow line looked like silence.
 
 use std::io::{self, Read};
@@ -21,7 +21,7 @@ const POLL_INTERVAL: Duration = Duration::from_millis(50);
 /// The time limit of a watched request as a whole; the watch ends it long before.
 const NO_LIMIT: Duration = Duration::from_secs(7 * 24 * 3600);
 
-/// Most bytes that lie in the buffers between us and a server, as systems are set up.
+/// Most bytes that are in the buffers between us and a server, as systems are set up.
 const MAX_BUFFERED: u64 = 4 << 20;
 
 /// The slowest line that is reckoned with where nobody can say how much has come, in bytes a second.
@@ -32,7 +32,7 @@ const MIN_BYTES_PER_SECOND: u64 = 64 << 10;
 pub struct Watch<'l> {
     /// How long no byte may move.
     pub silence: Duration,
-    /// Whether the server can't say how much has come, so that what lies in buffers is given time.
+    /// Whether the server can't say how much has come, so that what is in buffers is given time.
     pub is_blind: bool,
     /// Hears how many bytes went.
     pub listener: &'l dyn ProgressListener,

@@ -50,7 +50,7 @@ const REMOVED_VARIABLES: [&str; 11] = [
     "GIT_PROTOCOL",
 ];
 
-/// Why `git` did not do what it was told.
+/// Why `git` failed.
 #[derive(Debug)]
 pub enum Refused {
     /// It isn't on this machine.

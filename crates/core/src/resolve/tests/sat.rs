@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use varisat::{ExtendFormula, Lit, Solver};
+use batsat::{BasicSolver, Lit, SolverInterface, lbool};
 
 use super::*;
 use crate::facet::Unstated;
@@ -162,7 +162,7 @@ fn lacks_file(levels: &[usize], place: &Target) -> bool {
 
 /// Whether releases of a registry can be chosen so that all these rules hold.
 pub fn is_possible(registry: &Registry, rules: &[Rule]) -> bool {
-    let mut asking = Asking { registry, solver: Solver::new(), lits: HashMap::new() };
+    let mut asking = Asking { registry, solver: Solver::default(), lits: HashMap::new() };
     for (name, releases) in &registry.0 {
         let versions: Vec<Lit> =
             releases.iter().map(|release| asking.release(name, &release.version)).collect();
@@ -171,12 +171,30 @@ pub fn is_possible(registry: &Registry, rules: &[Rule]) -> bool {
         }
     }
     rules.iter().for_each(|rule| asking.state(rule));
-    asking.solver.solve().unwrap()
+    asking.solver.is_satisfiable()
+}
+
+/// The general solver.
+#[derive(Default)]
+struct Solver(BasicSolver);
+
+impl Solver {
+    fn new_lit(&mut self) -> Lit {
+        Lit::new(self.0.new_var_default(), true)
+    }
+
+    fn add_clause(&mut self, clause: &[Lit]) {
+        self.0.add_clause_reuse(&mut clause.to_vec());
+    }
+
+    fn is_satisfiable(&mut self) -> bool {
+        self.0.solve_limited(&[]) == lbool::TRUE
+    }
 }
 
 struct Asking<'r> {
     registry: &'r Registry,
-    solver: Solver<'static>,
+    solver: Solver,
     lits: HashMap<(PackageName, String), Lit>,
 }
 

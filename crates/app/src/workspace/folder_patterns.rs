@@ -13,9 +13,11 @@ use crate::failure::Failure;
 pub struct Pattern(Vec<PatternPart>);
 
 /// What the name of one folder has to be.
-struct PatternPart {
-    text: String,
-    matcher: GlobMatcher,
+enum PatternPart {
+    /// Just this.
+    Name(String),
+    /// What a glob matches; a hidden folder only where the pattern begins so.
+    Glob { matcher: GlobMatcher, matches_hidden: bool },
 }
 
 impl Pattern {
@@ -26,32 +28,33 @@ impl Pattern {
 
     /// Whether it can mean several folders.
     pub fn is_open(&self) -> bool {
-        self.0.iter().any(PatternPart::is_open)
+        self.0.iter().any(|part| matches!(part, PatternPart::Glob { .. }))
     }
 
     /// Whether it means this folder.
     pub fn matches(&self, folder: &str) -> bool {
         let names: Vec<&str> = folder.split('/').filter(|name| !name.is_empty()).collect();
-        names.len() == self.0.len()
-            && self.0.iter().zip(names).all(|(part, name)| part.matcher.is_match(name))
+        names.len() == self.0.len() && self.0.iter().zip(names).all(|(part, name)| part.matches(name))
     }
 }
 
 impl PatternPart {
     fn new(text: &str) -> Self {
+        // Most parts are names, and a matcher takes time to make.
+        if !text.contains(['*', '?']) {
+            return Self::Name(text.to_owned());
+        }
         let glob = Glob::new(&literal_but_for_stars(text));
         // Escaped as it is, no text is a glob that can't be read.
         let glob = glob.unwrap_or_else(|_| unreachable!("{text} is no glob"));
-        Self { text: text.to_owned(), matcher: glob.compile_matcher() }
+        Self::Glob { matcher: glob.compile_matcher(), matches_hidden: text.starts_with('.') }
     }
 
-    fn is_open(&self) -> bool {
-        self.text.contains(['*', '?'])
-    }
-
-    /// Whether it means the folder of this name; a hidden one only where it says so.
-    fn lists(&self, name: &str) -> bool {
-        self.matcher.is_match(name) && (!name.starts_with('.') || self.text.starts_with('.'))
+    fn matches(&self, name: &str) -> bool {
+        match self {
+            Self::Name(own) => own == name,
+            Self::Glob { matcher, .. } => matcher.is_match(name),
+        }
     }
 }
 
@@ -69,28 +72,30 @@ fn literal_but_for_stars(text: &str) -> String {
 }
 
 /// The folders below `root` that a pattern means and that hold a project, by name, but for those that stand apart.
-pub fn listed(root: &Path, pattern: &str, apart: &[String]) -> Result<Vec<String>, Failure> {
+pub fn listed(root: &Path, pattern: &Pattern, apart: &[Pattern]) -> Result<Vec<String>, Failure> {
     let mut folders = vec![String::new()];
-    for part in Pattern::new(pattern).0 {
+    for part in &pattern.0 {
         let mut deeper = Vec::new();
         for folder in folders {
             let inside =
                 |name: &str| if folder.is_empty() { name.to_owned() } else { format!("{folder}/{name}") };
-            if part.is_open() {
-                deeper.extend(names_like(&root.join(&folder), &part)?.iter().map(|name| inside(name)));
-            } else {
-                deeper.push(inside(&part.text));
+            match part {
+                PatternPart::Name(name) => deeper.push(inside(name)),
+                PatternPart::Glob { matcher, matches_hidden } => {
+                    let names = names_like(&root.join(&folder), matcher, *matches_hidden)?;
+                    deeper.extend(names.iter().map(|name| inside(name)));
+                }
             }
         }
         folders = deeper;
     }
-    let is_apart = |folder: &String| apart.iter().any(|pattern| Pattern::new(pattern).matches(folder));
+    let is_apart = |folder: &String| apart.iter().any(|pattern| pattern.matches(folder));
     folders.retain(|folder| root.join(folder).join(FILE_NAME).is_file() && !is_apart(folder));
     Ok(folders)
 }
 
-/// The names in a folder that a pattern means.
-fn names_like(folder: &Path, part: &PatternPart) -> Result<Vec<String>, Failure> {
+/// The names in a folder that a glob matches.
+fn names_like(folder: &Path, matcher: &GlobMatcher, matches_hidden: bool) -> Result<Vec<String>, Failure> {
     let entries = match fs::read_dir(folder) {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
         entries => entries.at("read", folder)?,
@@ -98,7 +103,7 @@ fn names_like(folder: &Path, part: &PatternPart) -> Result<Vec<String>, Failure>
     let mut names = Vec::new();
     for entry in entries {
         let name = entry.at("read", folder)?.file_name().to_string_lossy().into_owned();
-        if part.lists(&name) {
+        if matcher.is_match(&name) && (matches_hidden || !name.starts_with('.')) {
             names.push(name);
         }
     }

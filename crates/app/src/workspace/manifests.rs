@@ -73,8 +73,7 @@ impl Manifests {
     /// The same manifests with these texts in place of those before, and with the projects that they newly need.
     pub fn edited(&self, edits: &Edits) -> Result<Self, Failure> {
         if edits.is_empty() {
-            let (root, here) = (self.root.clone(), self.here.clone());
-            return Ok(Self { root, files: self.files.clone(), here });
+            return Ok(self.clone());
         }
         let text_of = |file: &ManifestFile| edits.get(&file.folder).unwrap_or(&file.text).clone();
         // What members mean depends on the root, too.
@@ -127,10 +126,12 @@ fn members_of(root: &Path, first: &ManifestFile) -> Result<Vec<String>, Failure>
         return Ok(Vec::new());
     };
     let mut folders: Vec<String> = Vec::new();
-    for pattern in &list.members {
-        let found = listed(root, pattern, &list.apart)?;
-        if found.is_empty() && !Pattern::new(pattern).is_open() {
-            let message = format!("the workspace lists `{pattern}`, and there is no project in it");
+    let apart: Vec<Pattern> = list.apart.iter().map(|text| Pattern::new(text)).collect();
+    for text in &list.members {
+        let pattern = Pattern::new(text);
+        let found = listed(root, &pattern, &apart)?;
+        if found.is_empty() && !pattern.is_open() {
+            let message = format!("the workspace lists `{text}`, and there is no project in it");
             let fault = Fault::new("workspace.no-member", message, list.span.clone());
             let advice = "take it out, or begin one: `bibliotax init` in that folder";
             return Err(Failure::in_text(FILE_NAME, &first.text, vec![fault.advice(advice)]));

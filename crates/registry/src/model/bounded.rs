@@ -9,9 +9,9 @@ use quick_cache::unsync::Cache;
 const EXPECTED_VALUES: usize = 64;
 
 /// Values of so many bytes in all.
-pub struct Bounded<K, V>(Cache<K, Sized<V>, ByBytes>);
+pub struct Bounded<K, V>(Cache<K, Weighed<V>, ByBytes>);
 
-struct Sized<V> {
+struct Weighed<V> {
     value: V,
     bytes: u64,
 }
@@ -19,10 +19,10 @@ struct Sized<V> {
 #[derive(Clone)]
 struct ByBytes;
 
-impl<K, V> Weighter<K, Sized<V>> for ByBytes {
-    fn weight(&self, _: &K, sized: &Sized<V>) -> u64 {
+impl<K, V> Weighter<K, Weighed<V>> for ByBytes {
+    fn weight(&self, _: &K, weighed: &Weighed<V>) -> u64 {
         // What weighs nothing would never be evicted.
-        sized.bytes.max(1)
+        weighed.bytes.max(1)
     }
 }
 
@@ -34,12 +34,12 @@ impl<K: Hash + Eq, V> Bounded<K, V> {
 
     /// A value.
     pub fn get(&self, key: &K) -> Option<&V> {
-        self.0.get(key).map(|sized| &sized.value)
+        self.0.get(key).map(|weighed| &weighed.value)
     }
 
     /// Remembers a value that takes so many bytes; one that takes more than all may is not remembered.
     pub fn put(&mut self, key: K, value: V, bytes: u64) {
-        self.0.insert(key, Sized { value, bytes });
+        self.0.insert(key, Weighed { value, bytes });
     }
 
     /// Forgets a value.
@@ -65,6 +65,9 @@ mod tests {
         assert_eq!(bounded.get(&8), Some(&8));
         bounded.put(8, 9, 10);
         assert_eq!(bounded.get(&8), Some(&9));
+        bounded.put(8, 10, 2000);
+        assert_eq!(bounded.get(&8), None, "not the value of before either");
+        bounded.put(8, 8, 10);
         bounded.remove(&8);
         assert_eq!(bounded.get(&8), None);
     }

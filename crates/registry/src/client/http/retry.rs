@@ -8,6 +8,7 @@ use std::time::{Duration, Instant};
 use backon::{BlockingRetryable, ExponentialBuilder};
 
 use super::request_error::RequestError;
+use crate::model::jitter::with_jitter;
 
 /// How often a request is tried that may be tried again.
 const MAX_TRIES: usize = 5;
@@ -35,8 +36,8 @@ pub fn retry<T>(silence: Duration, attempt: impl Fn() -> Result<T, RequestError>
         error.is_passing && is_soon && unanswered.get() <= silence / 2
     };
     let backoff = ExponentialBuilder::default().with_min_delay(FIRST_RETRY_DELAY).with_factor(2.0);
-    let backoff = backoff.with_max_times(MAX_TRIES - 1).with_jitter();
+    let backoff = backoff.with_max_times(MAX_TRIES - 1);
     // A server may say itself when to ask again.
-    let sleep = move |wait| thread::sleep(wish.take().unwrap_or(wait));
+    let sleep = move |wait| thread::sleep(wish.take().unwrap_or_else(|| with_jitter(wait)));
     timed.retry(backoff).when(may_help).sleep(sleep).call()
 }

@@ -4,35 +4,8 @@ use proptest::prelude::*;
 
 use super::*;
 use crate::facet::Target;
-use crate::lock::LockedNeed;
-use crate::lock::samples::{any_lock, slowly_reached_in, test_lock};
+use crate::lock::samples::{any_lock, garden_lock, slowly_reached_in};
 use crate::name::TargetName;
-
-/// `kiosk` and `hand` need moss, and `hand` probe for tests; moss needs stone and rain, rain needs dew, probe needs stone.
-fn lock() -> Lock {
-    let mut lock =
-        test_lock(&[("dew", "1"), ("moss", "2"), ("probe", "0.9"), ("rain", "2.4"), ("stone", "1")]);
-    let name = |text: &str| text.parse::<PackageName>().unwrap();
-    for (package, needs) in [("moss", &["rain", "stone"][..]), ("rain", &["dew"]), ("probe", &["stone"])] {
-        let at = lock.packages.iter().position(|p| p.name == name(package)).unwrap();
-        lock.packages[at].needs = needs.iter().map(|need| name(need)).collect();
-    }
-    let need = |package: &str, purpose: Option<&str>| LockedNeed {
-        name: name(package),
-        purpose: purpose.map(|purpose| purpose.parse().unwrap()),
-        targets: Vec::new(),
-    };
-    let kiosk = lock.members[0].clone();
-    lock.members = vec![
-        LockedMember { name: name("kiosk"), needs: vec![need("moss", None)], ..kiosk.clone() },
-        LockedMember {
-            name: name("hand"),
-            needs: vec![need("moss", None), need("probe", Some("test"))],
-            ..kiosk
-        },
-    ];
-    lock
-}
 
 fn told(graph: &Graph<'_>) -> Vec<String> {
     let line = |line: Line| {
@@ -53,7 +26,7 @@ fn view(lock: &Lock, members: &[&str], to: Option<&str>, depth: Option<usize>) -
 
 #[test]
 fn what_a_package_needs_stands_once_and_what_is_asked_narrows_it() {
-    let lock = lock();
+    let lock = garden_lock();
     assert_eq!(
         view(&lock, &[], None, None),
         [
@@ -78,7 +51,7 @@ fn what_a_package_needs_stands_once_and_what_is_asked_narrows_it() {
 
 #[test]
 fn packages_that_need_each_other_end() {
-    let mut lock = lock();
+    let mut lock = garden_lock();
     lock.packages[0].needs = vec!["moss".parse().unwrap()];
     assert_eq!(
         view(&lock, &["kiosk"], None, None),

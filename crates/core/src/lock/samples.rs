@@ -6,7 +6,7 @@ mod any;
 
 use crate::digest::Digest;
 use crate::lock::{Lock, LockedMember, LockedNeed, LockedPackage};
-use crate::name::RegistryName;
+use crate::name::{PackageName, RegistryName};
 use crate::source::Source;
 
 pub use self::any::{any_lock, slowly_reached, slowly_reached_in};
@@ -48,4 +48,30 @@ pub fn test_lock(packages: &[(&str, &str)]) -> Lock {
     let registries = [("seedhouse".parse().unwrap(), Some("../registry".into()))].into();
     let packages = packages.iter().map(package).collect();
     Lock { inputs: Digest::of(b"inputs"), registries, members: vec![member], packages }
+}
+
+/// `kiosk` and `hand` need moss, and `hand` probe for tests; moss needs stone and rain, rain needs dew, probe needs stone.
+pub fn garden_lock() -> Lock {
+    let mut lock =
+        test_lock(&[("dew", "1"), ("moss", "2"), ("probe", "0.9"), ("rain", "2.4"), ("stone", "1")]);
+    let name = |text: &str| text.parse::<PackageName>().unwrap();
+    for (package, needs) in [("moss", &["rain", "stone"][..]), ("rain", &["dew"]), ("probe", &["stone"])] {
+        let at = lock.packages.iter().position(|p| p.name == name(package)).unwrap();
+        lock.packages[at].needs = needs.iter().map(|need| name(need)).collect();
+    }
+    let need = |package: &str, purpose: Option<&str>| LockedNeed {
+        name: name(package),
+        purpose: purpose.map(|purpose| purpose.parse().unwrap()),
+        targets: Vec::new(),
+    };
+    let kiosk = lock.members[0].clone();
+    lock.members = vec![
+        LockedMember { name: name("kiosk"), needs: vec![need("moss", None)], ..kiosk.clone() },
+        LockedMember {
+            name: name("hand"),
+            needs: vec![need("moss", None), need("probe", Some("test"))],
+            ..kiosk
+        },
+    ];
+    lock
 }

@@ -2,42 +2,15 @@
 
 use bibliotax_core::facet::Target;
 use bibliotax_core::graph::{Graph, View};
-use bibliotax_core::lock::samples::{any_lock, test_lock};
-use bibliotax_core::lock::{Lock, LockedMember, LockedNeed, Scope};
-use bibliotax_core::name::PackageName;
+use bibliotax_core::lock::Scope;
+use bibliotax_core::lock::samples::{any_lock, garden_lock};
 use proptest::prelude::*;
 
 use super::*;
 
-/// `kiosk` and `hand` need moss, and `hand` probe for tests; moss needs stone and rain, rain needs dew, probe needs stone.
-fn lock() -> Lock {
-    let mut lock =
-        test_lock(&[("dew", "1"), ("moss", "2"), ("probe", "0.9"), ("rain", "2.4"), ("stone", "1")]);
-    let name = |text: &str| text.parse::<PackageName>().unwrap();
-    for (package, needs) in [("moss", &["rain", "stone"][..]), ("rain", &["dew"]), ("probe", &["stone"])] {
-        let at = lock.packages.iter().position(|p| p.name == name(package)).unwrap();
-        lock.packages[at].needs = needs.iter().map(|need| name(need)).collect();
-    }
-    let need = |package: &str, purpose: Option<&str>| LockedNeed {
-        name: name(package),
-        purpose: purpose.map(|purpose| purpose.parse().unwrap()),
-        targets: Vec::new(),
-    };
-    let kiosk = lock.members[0].clone();
-    lock.members = vec![
-        LockedMember { name: name("kiosk"), needs: vec![need("moss", None)], ..kiosk.clone() },
-        LockedMember {
-            name: name("hand"),
-            needs: vec![need("moss", None), need("probe", Some("test"))],
-            ..kiosk
-        },
-    ];
-    lock
-}
-
 #[test]
 fn packages_that_need_each_other_are_drawn_with_one_line_back() {
-    let mut lock = lock();
+    let mut lock = garden_lock();
     lock.packages[0].needs = vec!["moss".parse().unwrap()];
     let machine = Target::this_machine();
     let graph = Graph::of(&lock, &View { scope: Scope::all(&machine), to: None, depth: None });
@@ -47,7 +20,7 @@ fn packages_that_need_each_other_are_drawn_with_one_line_back() {
 
 #[test]
 fn other_programs_are_told_the_same() {
-    let lock = lock();
+    let lock = garden_lock();
     let machine = Target::this_machine();
     let graph = Graph::of(&lock, &View { scope: Scope::all(&machine), to: None, depth: Some(1) });
     insta::assert_snapshot!(dot(&graph), @r#"
@@ -77,7 +50,7 @@ fn other_programs_are_told_the_same() {
 
 #[test]
 fn in_a_picture_needs_lead_to_the_right_and_boxes_stand_apart() {
-    let lock = lock();
+    let lock = garden_lock();
     let machine = Target::this_machine();
     let graph = Graph::of(&lock, &View { scope: Scope::all(&machine), to: None, depth: None });
     let layers = layers::Layers::of(&graph, 30.0, 10.0);

@@ -5,7 +5,6 @@ use std::os::unix::fs::symlink;
 use std::path::Path;
 
 use bibliotax_app::codes::{CODES, Kind, kind_of};
-use bibliotax_core::digest::Digest;
 
 use crate::garden::Garden;
 use crate::sources::{self, commit, git};
@@ -142,12 +141,8 @@ fn of_two_parts_with_the_same_file() {
     let file = |part: &str| {
         let archive = format!("archives/{part}.tar");
         garden.write_tar(&archive, &[("moss.txt", part.as_bytes())]);
-        let bytes = fs::read(garden.path(&archive)).unwrap();
-        let digest = Digest::of(&bytes).to_string();
-        let folder = garden.path("seedhouse/files").join(&digest[..2]);
-        fs::create_dir_all(&folder).unwrap();
-        fs::write(folder.join(&digest), &bytes).unwrap();
-        serde_json::json!({ "part": part, "sha256": digest, "size": bytes.len(), "format": "tar" })
+        let (digest, size) = garden.add_file(&archive);
+        serde_json::json!({ "part": part, "sha256": digest, "size": size, "format": "tar" })
     };
     let card = serde_json::json!({ "name": "moss-map", "version": "1.0.0", "published": "2026-03-01T09:00:00Z",
         "files": [file("main"), file("docs")] });

@@ -93,17 +93,22 @@ impl Garden {
 
     /// Puts an archive that no registry would take into the registry, as release 1.0.0 of a package.
     pub fn smuggle(&self, name: &str, archive: &str) {
+        let (digest, size) = self.add_file(archive);
+        let format = archive.split_once('.').unwrap().1;
+        self.load(&format!(
+            "{{\"name\":\"{name}\",\"version\":\"1.0.0\",\"published\":\"{PUBLISHED}\",\"files\":[{{\"sha256\":\"{digest}\",\
+             \"size\":{size},\"format\":\"{format}\"}}]}}\n"
+        ));
+    }
+
+    /// Puts an archive among the registry's files without a look into it; its digest and size.
+    pub fn add_file(&self, archive: &str) -> (String, usize) {
         let bytes = fs::read(self.path(archive)).unwrap();
         let digest = Digest::of(&bytes).to_string();
         let place = self.path("seedhouse/files").join(&digest[..2]);
         fs::create_dir_all(&place).unwrap();
         fs::write(place.join(&digest), &bytes).unwrap();
-        let format = archive.split_once('.').unwrap().1;
-        self.load(&format!(
-            "{{\"name\":\"{name}\",\"version\":\"1.0.0\",\"published\":\"{PUBLISHED}\",\"files\":[{{\"sha256\":\"{digest}\",\
-             \"size\":{},\"format\":\"{format}\"}}]}}\n",
-            bytes.len()
-        ));
+        (digest, bytes.len())
     }
 
     pub fn write_tar(&self, path: &str, files: &[(&str, &[u8])]) {

@@ -4,7 +4,9 @@
 //! |---|---|
 //! | [`serve`], `connections` | listening, TLS, time limits, connections per client, graceful shutdown |
 //! | `served` | a registry that can be published to, or only read |
-//! | [`app`] | one request: authentication, limits, routing, metrics |
+//! | [`app`] | one request: limits, time, its id, metrics |
+//! | `routes` | what is answered at each path |
+//! | `authentication` | who sends a request: address and token |
 //! | `reads`, `history_cache` | the registry's files, with validators, ranges and compression; recent histories in memory |
 //! | `uploads`, `events` | publishing: files first, then the event that makes them a release |
 //! | `closure` | everything that some needs can reach, in one answer |
@@ -17,6 +19,7 @@
 //! folder.
 
 pub mod app;
+mod authentication;
 mod blocking;
 mod closure;
 mod connections;
@@ -29,6 +32,7 @@ mod pages;
 mod problem;
 mod rate;
 mod reads;
+mod routes;
 pub mod serve;
 mod served;
 mod uploads;

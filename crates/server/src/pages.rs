@@ -60,24 +60,26 @@ pub struct Pages<'a> {
 }
 
 impl Pages<'_> {
-    /// The page at a path; `None` where no page is meant.
-    pub async fn page(&self, path: &str, query: &str) -> Option<Result<Response, Problem>> {
-        Some(match path {
-            "" => self.search(query).await,
-            "page/style.css" => Ok(self.text(&STYLE, "text/css; charset=utf-8")),
-            "page/search.js" => Ok(self.text(&SCRIPT, "text/javascript; charset=utf-8")),
-            _ => self.package(path.strip_prefix("browse/")?, query).await,
-        })
+    /// The styles of all pages.
+    pub fn style(&self) -> Response {
+        self.text(&STYLE, "text/css; charset=utf-8")
     }
 
-    async fn search(&self, query: &str) -> Result<Response, Problem> {
+    /// The script that searches while one types.
+    pub fn script(&self) -> Response {
+        self.text(&SCRIPT, "text/javascript; charset=utf-8")
+    }
+
+    /// The search page, or only its results where the script asks.
+    pub async fn search(&self, query: &str) -> Result<Response, Problem> {
         let (registry, searcher) = (Arc::clone(self.registry), Arc::clone(self.searcher));
         let query = query.to_owned();
         let (page, is_part) = blocking(move || search::page(&*registry, &searcher, &query)).await??;
         Ok(self.shown(if is_part { "results.html" } else { "search.html" }, &page, StatusCode::OK))
     }
 
-    async fn package(&self, path: &str, query: &str) -> Result<Response, Problem> {
+    /// The page of a package or of one of its releases.
+    pub async fn package(&self, path: &str, query: &str) -> Result<Response, Problem> {
         let Some((name, version)) = read_path(path) else { return Ok(self.missing(path)) };
         let (registry, searcher) = (Arc::clone(self.registry), Arc::clone(self.searcher));
         let query = query.to_owned();

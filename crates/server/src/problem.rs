@@ -13,7 +13,7 @@ use serde_json::{Map, Value, json};
 const MAX_DETAIL: usize = 1000;
 
 /// Why a request was refused.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Problem {
     status: StatusCode,
     code: &'static str,
@@ -22,7 +22,7 @@ pub struct Problem {
 }
 
 /// What a refusal says beside its code and sentence.
-#[derive(Debug, Default)]
+#[derive(Debug, Default, Clone)]
 struct More {
     fields: Map<String, Value>,
     headers: HeaderMap,
@@ -84,20 +84,27 @@ impl Problem {
         tracing::error!(request, status = self.status.as_u16(), code = self.code, cause, "failed");
         self.with("request", request.into())
     }
-}
 
-impl IntoResponse for Problem {
-    fn into_response(self) -> Response {
+    /// Puts this into an answer, which may have headers already.
+    pub fn show_in(self, response: &mut Response) {
         let title = self.status.canonical_reason().unwrap_or("refused");
         let mut body = json!({ "title": title, "status": self.status.as_u16(), "detail": self.detail, "code": self.code });
         if let Some(body) = body.as_object_mut() {
             body.extend(self.more.fields);
         }
-        let mut response = Response::new(Body::from(body.to_string()));
-        *response.status_mut() = self.status;
+        *response.body_mut() = Body::from(body.to_string());
         let json = HeaderValue::from_static("application/problem+json");
         response.headers_mut().insert(header::CONTENT_TYPE, json);
+        response.headers_mut().remove(header::CONTENT_LENGTH);
         response.headers_mut().extend(self.more.headers);
+    }
+}
+
+/// Only the status, with the problem beside it: [`App::answer`](crate::App::answer) shows it, with the id of the request.
+impl IntoResponse for Problem {
+    fn into_response(self) -> Response {
+        let mut response = self.status.into_response();
+        response.extensions_mut().insert(self);
         response
     }
 }

@@ -1,10 +1,12 @@
 //! Listens: TLS or plain connections, time limits for headers, graceful shutdown.
 
+use std::convert::Infallible;
 use std::io;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::path::Path;
 use std::sync::Arc;
 
+use axum::Router;
 use axum::body::Body;
 use bibliotax_registry::client::http::out_of_time;
 use hyper::body::Incoming;
@@ -19,8 +21,10 @@ use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
 use tokio_rustls::TlsAcceptor;
+use tower::ServiceExt;
 
 use crate::app::App;
+use crate::authentication::Client;
 use crate::connections::{Activity, AnswerBody, Connections, Watched};
 
 /// Most bytes of a request's head.
@@ -74,6 +78,7 @@ impl Listening {
         let graceful = GracefulShutdown::new();
         let connections = Connections::new();
         let mut stop = std::pin::pin!(stop);
+        let router = self.app.router();
         let clearing = tokio::spawn(Arc::clone(&self.app).clear_now_and_then());
         loop {
             let accepted = tokio::select! {
@@ -88,12 +93,14 @@ impl Listening {
             };
             // One that is too many is closed without a word, which costs least.
             let Some(admitted) = connections.admit(peer.ip(), &self.app.limits) else { continue };
-            let (app, tls, watcher) = (Arc::clone(&self.app), self.tls.clone(), graceful.watcher());
+            let (tls, watcher) = (self.tls.clone(), graceful.watcher());
+            let activity = Arc::clone(&admitted.activity);
+            let connection =
+                Connection { peer: peer.ip(), app: Arc::clone(&self.app), router: router.clone(), activity };
             tokio::spawn(async move {
-                let activity = Arc::clone(&admitted.activity);
                 tokio::select! {
-                    () = connection(stream, peer, tls, &app, &activity, watcher) => {}
-                    () = activity.over(&app.limits) => {}
+                    () = connection.serve(stream, tls, watcher) => {}
+                    () = connection.activity.over(&connection.app.limits) => {}
                 }
                 drop(admitted);
             });
@@ -106,51 +113,54 @@ impl Listening {
     }
 }
 
-async fn connection(
-    stream: TcpStream,
-    peer: SocketAddr,
-    tls: Option<TlsAcceptor>,
-    app: &Arc<App>,
-    activity: &Arc<Activity>,
-    watcher: Watcher,
-) {
-    // Small answers wait for nothing.
-    let _ = stream.set_nodelay(true);
-    let stream = Watched::new(stream, Arc::clone(activity));
-    match tls {
-        None => talk(stream, peer, app, activity, watcher).await,
-        Some(tls) => {
-            let shaken = tokio::time::timeout(app.limits.head, tls.accept(stream)).await;
-            if let Ok(Ok(stream)) = shaken {
-                talk(stream, peer, app, activity, watcher).await;
+/// One connection of a client.
+struct Connection {
+    peer: IpAddr,
+    app: Arc<App>,
+    router: Router,
+    activity: Arc<Activity>,
+}
+
+impl Connection {
+    async fn serve(&self, stream: TcpStream, tls: Option<TlsAcceptor>, watcher: Watcher) {
+        // Small answers wait for nothing.
+        let _ = stream.set_nodelay(true);
+        let stream = Watched::new(stream, Arc::clone(&self.activity));
+        match tls {
+            None => self.talk(stream, watcher).await,
+            Some(tls) => {
+                let accepted = tokio::time::timeout(self.app.limits.head, tls.accept(stream)).await;
+                if let Ok(Ok(stream)) = accepted {
+                    self.talk(stream, watcher).await;
+                }
             }
         }
     }
-}
 
-async fn talk<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
-    stream: S,
-    peer: SocketAddr,
-    app: &Arc<App>,
-    activity: &Arc<Activity>,
-    watcher: Watcher,
-) {
-    let mut builder = Builder::new(TokioExecutor::new());
-    builder.http1().timer(TokioTimer::new()).header_read_timeout(app.limits.head).max_buf_size(MAX_HEAD_SIZE);
-    builder
-        .http2()
-        .timer(TokioTimer::new())
-        .max_header_list_size(MAX_HEAD_SIZE as u32)
-        .keep_alive_interval(Some(app.limits.silence));
-    let (answering_app, answering) = (Arc::clone(app), Arc::clone(activity));
-    let service = service_fn(move |request: hyper::Request<Incoming>| {
-        let (app, answering) = (Arc::clone(&answering_app), answering.begin());
-        async move {
-            let answer = app.answer(peer.ip(), request.map(Body::new)).await;
-            Ok::<_, std::convert::Infallible>(answer.map(|body| AnswerBody::new(body, answering)))
-        }
-    });
-    let connection = builder.serve_connection(TokioIo::new(stream), service);
-    // A client that breaks off has what it wanted.
-    let _ = watcher.watch(connection.into_owned()).await;
+    async fn talk<S>(&self, stream: S, watcher: Watcher)
+    where
+        S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
+    {
+        let limits = &self.app.limits;
+        let mut builder = Builder::new(TokioExecutor::new());
+        builder.http1().timer(TokioTimer::new()).header_read_timeout(limits.head).max_buf_size(MAX_HEAD_SIZE);
+        builder
+            .http2()
+            .timer(TokioTimer::new())
+            .max_header_list_size(MAX_HEAD_SIZE as u32)
+            .keep_alive_interval(Some(limits.silence));
+        let service = service_fn(move |request: hyper::Request<Incoming>| {
+            let (router, answering) = (self.router.clone(), self.activity.begin());
+            let client = Client::new(self.app.client_address(self.peer, request.headers()));
+            let mut request = request.map(Body::new);
+            request.extensions_mut().insert(client);
+            async move {
+                let answer = router.oneshot(request).await?;
+                Ok::<_, Infallible>(answer.map(|body| AnswerBody::new(body, answering)))
+            }
+        });
+        let connection = builder.serve_connection(TokioIo::new(stream), service);
+        // A client that breaks off has what it wanted.
+        let _ = watcher.watch(connection.into_owned()).await;
+    }
 }

@@ -27,6 +27,18 @@ fn requests_that_make_no_sense_are_refused_by_code() {
     let some = Digest::of(b"moss");
     assert_eq!(refused(&server, "GET", "/api/v1/nothing"), (404, "server.not-found".to_owned()));
     assert_eq!(refused(&server, "POST", "/registry.json"), (405, "server.method".to_owned()));
+    for (method, path, allowed) in [
+        ("POST", "/registry.json", "GET,HEAD"),
+        ("DELETE", "/", "GET,HEAD"),
+        ("GET", "/api/v1/releases", "POST"),
+        ("GET", &format!("/api/v1/files/{some}"), "HEAD,PUT"),
+    ] {
+        let answer = server
+            .say(format!("{method} {path} HTTP/1.1\r\nhost: x\r\nconnection: close\r\n\r\n").as_bytes());
+        assert_eq!(status(&answer), 405, "{answer}");
+        assert!(answer.contains(&format!("allow: {allowed}\r\n")), "{answer}");
+    }
+    assert_eq!(refused(&server, "DELETE", "/kettle"), (404, "server.not-found".to_owned()));
     let range = "content-range: bytes 9-1/4\r\n";
     let (code, said) = server.ask("PUT", &format!("/api/v1/files/{some}"), range, b"moss");
     assert_eq!((code, &said["code"]), (400, &"server.bad-request".into()));

@@ -1,0 +1,126 @@
+//! Who sends a request: the address that asks, and the token that it came with.
+
+use std::net::IpAddr;
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::time::{Duration, Instant};
+
+use axum::extract::FromRequestParts;
+use axum::http::request::Parts;
+use axum::http::{HeaderValue, StatusCode, header};
+use bibliotax_registry::model::storage::RegistryStorage;
+use bibliotax_registry::storage::tokens::{self, Token};
+use headers::authorization::Bearer;
+use headers::{Authorization, HeaderMapExt};
+use jiff::Timestamp;
+
+use crate::app::App;
+use crate::blocking::blocking;
+use crate::problem::{Problem, causes_of};
+use crate::served::Served;
+
+/// How long tokens that another machine keeps are not read again. A revoked token ends at most this much later.
+const TOKEN_CACHE_TIME: Duration = Duration::from_secs(5);
+
+/// The client of a request.
+#[derive(Clone)]
+pub struct Client {
+    /// Its address, by which it is limited.
+    pub address: IpAddr,
+    /// The id of its token, once that is known to be good. For the log.
+    pub token_id: Arc<OnceLock<String>>,
+}
+
+impl Client {
+    /// A client that has shown no token yet.
+    pub fn new(address: IpAddr) -> Self {
+        Self { address, token_id: Arc::default() }
+    }
+}
+
+impl<S: Sync> FromRequestParts<S> for Client {
+    type Rejection = Problem;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Problem> {
+        let client = parts.extensions.get::<Self>().cloned();
+        client.ok_or_else(|| Problem::broken("this server has a defect", "a request has no client"))
+    }
+}
+
+/// A request that came with a good token, and the registry that it may change.
+pub struct Authenticated {
+    pub token: Token,
+    pub storage: Arc<dyn RegistryStorage>,
+}
+
+impl FromRequestParts<Arc<App>> for Authenticated {
+    type Rejection = Problem;
+
+    async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Problem> {
+        let client = Client::from_request_parts(parts, app).await?;
+        let bearer = parts.headers.typed_get::<Authorization<Bearer>>();
+        let Authorization(bearer) = bearer.ok_or_else(|| refused("a token is wanted"))?;
+        let token = app.token(client.address, bearer.token()).await?;
+        let _ = client.token_id.set(token.id.clone());
+        app.limit(&token.id)?;
+        Ok(Self { token, storage: Arc::clone(app.served.storage()?) })
+    }
+}
+
+/// The tokens of a registry, as they were when they were last read.
+pub struct TokenCache(Mutex<KnownTokens>);
+
+struct KnownTokens {
+    tokens: Vec<Token>,
+    since: Instant,
+}
+
+impl TokenCache {
+    /// The tokens that a server begins with. What can't be read now is read again when a token comes.
+    pub fn new(served: &Served) -> Self {
+        let tokens = match served {
+            Served::Writable(storage) => tokens::list(&**storage).unwrap_or_else(|error| {
+                tracing::warn!(cause = causes_of(&error), "the tokens can't be read");
+                Vec::new()
+            }),
+            Served::ReadOnly(_) => Vec::new(),
+        };
+        Self(Mutex::new(KnownTokens { tokens, since: Instant::now() }))
+    }
+
+    /// The token of this text, if it is one of these, and whether they were read just now.
+    fn find(&self, text: &str) -> (Option<Token>, bool) {
+        let known = self.known();
+        let found = tokens::find(&known.tokens, text, Timestamp::now()).cloned();
+        (found, known.since.elapsed() < TOKEN_CACHE_TIME)
+    }
+
+    fn replace(&self, tokens: Vec<Token>) {
+        *self.known() = KnownTokens { tokens, since: Instant::now() };
+    }
+
+    fn known(&self) -> MutexGuard<'_, KnownTokens> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl App {
+    /// The token of this text. Guessing is limited per address.
+    async fn token(&self, address: IpAddr, text: &str) -> Result<Token, Problem> {
+        // A token that was known a moment ago has a limit of its own. Unknown ones may only have the tokens read so often.
+        let (known, is_new) = self.tokens.find(text);
+        match known {
+            Some(token) if is_new && !self.registry.is_on_this_machine() => return Ok(token),
+            Some(_) => {}
+            None => self.limit(&address.to_string())?,
+        }
+        let storage = Arc::clone(self.served.storage()?);
+        self.tokens.replace(blocking(move || tokens::list(&*storage)).await??);
+        let found = self.tokens.find(text).0;
+        found.ok_or_else(|| refused("this token is not known here, has ended or was revoked"))
+    }
+}
+
+fn refused(detail: &str) -> Problem {
+    Problem::new(StatusCode::UNAUTHORIZED, "token.unknown", detail)
+        .header(header::WWW_AUTHENTICATE, HeaderValue::from_static("Bearer"))
+}

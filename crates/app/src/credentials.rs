@@ -1,7 +1,8 @@
 //! Where a person's credentials are stored: a variable, the system's keyring, or a private file.
 //!
 //! Each of them says for which scheme, host and port a secret is. A manifest says where its registries are, so a name in it
-//! must not select a secret: whoever may change the manifest would choose where the secret goes. Registries of containers are
+//! must not select a secret: otherwise everybody who can change the manifest chooses where the secret goes. Registries
+//! of containers are
 //! opened by what their own tools keep, too.
 
 mod container_tools;

@@ -155,7 +155,7 @@ pub fn remember(workspace: &WorkspaceFolder, lock: &Lock, environment: &Environm
 }
 
 /// Remembers what the lock of a kit says of packages that are in no registry: they have no card with a digest that they could be
-/// compared with, so whoever made the kit vouches for them.
+/// compared with, so the kit's maker vouches for them.
 pub fn remember_kit(lock: &Lock, environment: &Environment) {
     let packages =
         lock.packages.iter().filter(|package| matches!(package.source, Source::Git(_) | Source::Archive(_)));

@@ -74,7 +74,7 @@ fn path_with(links: &Links, member: &Member, environment: &Environment) -> Optio
     if first.is_empty() && last.is_empty() {
         return None;
     }
-    // An empty place would stand for whatever folder the program is in.
+    // An empty entry would mean the program's own working folder.
     let system = env::split_paths(&environment.program_folders).filter(|path| !path.as_os_str().is_empty());
     env::join_paths(first.into_iter().chain(system).chain(last)).ok()
 }

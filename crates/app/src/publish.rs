@@ -71,7 +71,7 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     Ok(Plan { release, suspects, warnings, registry })
 }
 
-/// What was only tried with something that stands in for a package may not work for whoever gets the package itself.
+/// What was only tried with a stand-in may not work with the package itself.
 fn refuse_replaced(workspace: &Workspace) -> Result<(), Failure> {
     let names: Vec<&str> = workspace.replaced.keys().map(PackageName::as_str).collect();
     if names.is_empty() {

@@ -50,7 +50,7 @@ pub struct ShelfOptions {
     pub depth: FileCheck,
     /// How closely what is on the shelf is compared before it stays.
     pub look: PackageCheck,
-    /// Whether links give paths from the root of the disk, whatever the manifest says.
+    /// Whether links use absolute paths, also where the manifest says otherwise.
     pub absolute: bool,
 }
 
@@ -123,7 +123,7 @@ impl<'w, 'l> ShelfWork<'w, 'l> {
     }
 
     /// Brings the shelf to what the lock says, with these texts of manifests in place of those before. These packages are built
-    /// again, whatever is there.
+    /// again, even if it is there.
     pub fn install(&self, edits: &Edits, rebuilt: &BTreeSet<PackageName>) -> Result<Installed, Failure> {
         let manifests = self.workspace.manifests.edited(edits)?;
         let templates = manifests.templates()?;

@@ -100,7 +100,7 @@ fn wanted<'w>(member: &'w Member, name: &str) -> Result<Vec<&'w Task>, Failure> 
 #[cfg(unix)]
 fn shell(line: &str, name: &str, arguments: &[OsString]) -> Command {
     let mut command = Command::new("sh");
-    // The shell passes arguments on as they are, whatever is in them.
+    // The shell passes arguments on unchanged, quotes and blanks included.
     let line = if arguments.is_empty() { line.to_owned() } else { format!("{line} \"$@\"") };
     command.arg("-c").arg(line).arg(name).args(arguments);
     command

@@ -27,7 +27,7 @@ const MAX_ANSWER_LEN: u64 = 64 << 10;
 
 /// Where a program is: the first of its name in these folders, written as in `PATH`.
 pub fn find(tool: &ToolName, folders: &OsStr) -> Option<PathBuf> {
-    // A folder that is seen from here would let whoever wrote what is here choose the program.
+    // A relative folder would let the authors of this folder's files choose the program.
     let absolute = std::env::split_paths(folders).filter(|folder| folder.is_absolute());
     let absolute = std::env::join_paths(absolute).ok()?;
     which::which_in_global(tool.as_str(), Some(absolute)).ok()?.next()

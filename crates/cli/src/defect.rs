@@ -16,7 +16,7 @@ pub fn note_panic(panic: &PanicHookInfo<'_>) {
     *PANICKED_AT.lock().unwrap_or_else(PoisonError::into_inner) = Some(place);
 }
 
-/// The failure behind a panic: a defect of ours, whatever was asked.
+/// The failure behind a panic, which is always a defect of ours.
 pub fn failure_of(panic: &(dyn Any + Send)) -> Failure {
     let text = panic.downcast_ref::<String>().cloned();
     let text = text.or_else(|| panic.downcast_ref::<&str>().map(|text| (*text).to_owned()));

@@ -15,7 +15,7 @@ use crate::waiting;
 /// Ask nobody over a network.
 const OFFLINE: &str = "BIBLIOTAX_OFFLINE";
 
-/// Reads the environment; a variable that is on or off and says something else is a failure: whoever sets it means something
+/// Reads the environment. A variable that is neither on nor off is a failure: whoever set it meant something
 /// by it.
 pub fn read() -> Result<Environment, Failure> {
     Ok(Environment {

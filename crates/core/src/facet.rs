@@ -1,6 +1,6 @@
 //! Facets, the axes of compatibility; targets, where a project has to run; and whether a release fits.
 //!
-//! A *ladder* has ordered levels: a target at a level can use whatever asks for that level or a lower one. Of a
+//! A *ladder* has ordered levels: a target at a level can use what requires that level or a lower one. Of a
 //! *choice* a target has one value, and a release lists those that it works with. A *claim* is something that a
 //! release says is so, or isn't, or says nothing about. `os` and `arch` are choices that are always defined; all
 //! others are defined by a registry or a manifest.
@@ -135,7 +135,7 @@ impl Target {
         Self { name: Self::THIS_MACHINE.to_owned(), values: Fits::new(), is_promise: false }
     }
 
-    /// Whether it is whatever machine it is, so that nothing is known of it.
+    /// Whether it is any machine, so that nothing is known of it.
     pub fn is_open(&self) -> bool {
         self.name == Self::THIS_MACHINE
     }
@@ -395,7 +395,7 @@ pub enum Misfit {
 pub enum Unstated {
     /// They pass.
     Allow,
-    /// They pass, and it is told.
+    /// They pass, with a warning.
     #[default]
     Warn,
     /// They count as not fitting.

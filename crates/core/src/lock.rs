@@ -171,7 +171,7 @@ impl LockedFile {
         self.targets.is_empty() || self.targets.iter().any(|one| one.as_str() == target)
     }
 
-    /// The archive, whatever it holds.
+    /// The archive, of any kind.
     pub fn archive(&self) -> Archive {
         let (strip, url) = (self.strip.clone(), self.url.clone());
         Archive { sha256: self.sha256, size: self.size, format: self.format, strip, url }

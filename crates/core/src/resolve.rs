@@ -1,7 +1,7 @@
 //! Resolving: from needs and the releases in registries to one release of each package.
 //!
 //! The answer is complete (a set of releases exactly when one exists), the best by a stated order, and the
-//! same whatever the order in which entries arrive:
+//! same for any order in which entries arrive:
 //!
 //! 1. What is locked stays: direct needs in the manifest's order, then what staying ones need, nearest first, by name.
 //! 2. Each direct need, in the manifest's order, is as new as those before it allow; deprecated releases come last.

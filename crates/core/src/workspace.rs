@@ -102,7 +102,7 @@ impl Workspace {
         self.targets.iter().cloned().chain(machine).chain(promises).collect()
     }
 
-    /// Whether some members run in targets and others on whatever machine it is.
+    /// Whether some members run in targets and others on any machine.
     pub fn has_unbound_members(&self) -> bool {
         !self.targets.is_empty() && self.members.iter().any(|member| member.targets.is_empty())
     }

@@ -1,7 +1,7 @@
 //! Folders held open, for places that others may change: the shelf, the steps, the store.
 //!
 //! Everything in a [`Folder`] is reached through its handle, one name at a time, and no link is followed. So nothing that
-//! is in a clone or on a shared disk can lead a write or a removal elsewhere, whatever changes meanwhile.
+//! is in a clone or on a shared disk can redirect a write or a removal, even if it changes meanwhile.
 
 use std::fs::{File, TryLockError};
 use std::io::{self, Write};
@@ -70,7 +70,7 @@ impl Folder {
         Self::open(path)?.ok_or_else(|| DiskError::new("open", path, io::ErrorKind::NotFound.into()))
     }
 
-    /// A folder that the person named, over whatever links.
+    /// A folder that the person named; links on the way are followed.
     fn ambient(path: &Path) -> Result<Option<Self>> {
         match Dir::open_ambient_dir(path, ambient_authority()) {
             Ok(dir) => Ok(Some(Self { dir, path: path.to_owned() })),

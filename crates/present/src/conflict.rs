@@ -7,7 +7,7 @@ use serde_json::{Value, json};
 /// Most sentences that are shown of a conflict unless all are asked for.
 const MAX_SENTENCES: usize = 12;
 
-/// The sentences of a conflict; of a long one the first and those nearest to the clash, unless it is told in full.
+/// The sentences of a conflict. Of a long one only the first and those nearest to the clash, unless all are wanted.
 pub fn as_lines(conflict: &Conflict, full: bool) -> Vec<String> {
     cut(conflict.facts.iter().chain([&conflict.clash]), full)
 }

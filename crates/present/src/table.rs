@@ -13,7 +13,7 @@ pub fn table(rows: impl IntoIterator<Item = Vec<String>>, width: Option<usize>) 
         table.set_width(u16::try_from(width).unwrap_or(u16::MAX));
     }
     for row in rows {
-        // A row is one row, whatever is in it.
+        // A row is one row, even if a cell has line breaks.
         table.add_row(row.iter().map(|cell| on_one_line(cell)));
     }
     // Only the last column is words that may be broken.

@@ -64,7 +64,7 @@ pub fn on_one_line(text: &str) -> Cow<'_, str> {
     }
 }
 
-/// Our own lines as a terminal gets them, whatever foreign text is in them.
+/// Our own lines as a terminal gets them, with foreign text in them made harmless.
 pub fn for_terminal(text: &str) -> String {
     let shown = escaped_but(text, |c| matches!(c, '\n' | '\t' | END) || MARKS.contains(&c));
     let mut written = String::with_capacity(shown.len());

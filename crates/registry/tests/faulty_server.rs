@@ -1,4 +1,4 @@
-//! The client against servers that are slow, cut off, lie, storm, never end, or lead astray.
+//! The client against servers that are slow, cut off, lie, answer too much, never end, or redirect elsewhere.
 
 #![allow(clippy::unwrap_used, reason = "a test that can't go on has failed")]
 

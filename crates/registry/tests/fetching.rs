@@ -1,4 +1,4 @@
-//! The same lock, whoever looks packages up and in whatever order that is done.
+//! The same lock, however packages are looked up and in any order.
 
 #![allow(clippy::unwrap_used, reason = "a test that panics has failed")]
 

@@ -33,7 +33,7 @@ impl Credentials for Pocket {
 /// `moss:fern-secret` in Base64 (RFC 4648), in lowercase as heads are counted.
 const SECRET: &str = "bw9zczpmzxjulxnly3jlda==";
 
-/// The manifest of an artifact that is a text of this kind; what is told of the text is what it should be.
+/// The manifest of an artifact with a text of this kind, which describes the text as it should be.
 fn manifest(kind: &str, text: &str) -> String {
     let empty =
         json!({ "mediaType": "application/vnd.oci.empty.v1+json", "size": 2, "digest": sha256("{}") });

@@ -32,7 +32,7 @@ impl Credentials for Pocket {
     }
 }
 
-/// Counts the bytes that are told to have been sent.
+/// Counts the bytes that are reported as sent.
 #[derive(Default)]
 struct Heard(Mutex<u64>);
 

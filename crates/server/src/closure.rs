@@ -1,6 +1,6 @@
 //! Everything that some needs can reach, in one answer: a client with an empty cache asks once instead of level by level.
 //!
-//! Reached is whatever any release needs that the range on the way accepts, components and conditions included: too much
+//! Reached is everything that any accepted release needs, components and conditions included: too much
 //! rather than too little, for it is only a guess at what resolving will ask for.
 
 use std::collections::{HashMap, HashSet, VecDeque};
@@ -19,7 +19,7 @@ use crate::problem::Problem;
 /// Most packages in one answer.
 const MAX_PACKAGES: usize = 20_000;
 
-/// Most bytes in one answer; whoever needs more asks for the rest one by one.
+/// Most bytes in one answer; a client that needs more asks for the rest one by one.
 const MAX_BYTES: usize = 64 << 20;
 
 /// What is asked for.

@@ -2,7 +2,7 @@
 //! because nothing moves on them.
 //!
 //! A connection is *idle* while no request of it is being answered. One that sent no request yet has less time than one that did. A
-//! client that doesn't take its answer at a minimum rate is given up, too; whoever reads a request's body watches that.
+//! client that reads its answer below a minimum rate is disconnected, too. The handlers that read a body watch its rate.
 
 use std::collections::{BTreeMap, HashMap};
 use std::io;

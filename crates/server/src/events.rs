@@ -98,7 +98,7 @@ impl From<AskedDeprecation> for (PackageName, Change) {
 }
 
 impl Asking<'_> {
-    /// Makes a release of a card whose files are here. The time of publishing is now, whatever the card says.
+    /// Makes a release of a card whose files are here. The time of publishing is now; what the card says of it is ignored.
     pub fn publish(&self, card: Card) -> Result<Response, Problem> {
         self.may(Action::Publish, &card.name)?;
         for provided in &card.provides {

@@ -27,7 +27,7 @@ pub struct Limits {
     pub stopping: Duration,
     /// Requests of one token, or of one address without a token.
     pub rate: Rate,
-    /// Whether all requests come through a proxy that says for whom (`x-forwarded-for`).
+    /// Whether all requests come through a proxy that names the client (`x-forwarded-for`).
     pub is_behind_proxy: bool,
 }
 

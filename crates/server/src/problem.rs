@@ -69,7 +69,7 @@ impl Problem {
         Self::new(StatusCode::INTERNAL_SERVER_ERROR, "server.broken", detail).caused_by(cause)
     }
 
-    /// The same with what went wrong, which is told to nobody but the server's operators.
+    /// The same with what went wrong, which only the server's operators see, in the log.
     pub fn caused_by(mut self, cause: impl Into<String>) -> Self {
         self.more.cause = Some(cause.into());
         self

@@ -199,7 +199,7 @@ type Wanted<'l> = (&'l LockedPackage, Archive);
 fn only_missing<'l>(wanted: Vec<Wanted<'l>>, store: &Store) -> Vec<Wanted<'l>> {
     let mut missing = wanted;
     missing.retain(|(_, file)| !store.has(&file.tree()));
-    // Only neighbours are told to be the same.
+    // Only neighbours are merged.
     missing.sort_by_key(|(package, file)| (file.tree(), package.name.clone()));
     missing.dedup_by_key(|(_, file)| file.tree());
     missing.sort_by_key(|(package, file)| (std::cmp::Reverse(file.size), package.name.clone()));

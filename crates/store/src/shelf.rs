@@ -59,7 +59,7 @@ const IGNORE: &str = ".gitignore";
 /// The file that says when news of what is installed was last told.
 const TOLD: &str = ".told";
 
-/// The file that is locked by whoever changes the project.
+/// The file that is locked to change the project.
 const LOCK: &str = ".lock";
 
 /// The folder's name inside a project.
@@ -76,7 +76,7 @@ pub struct DesiredState<'l, 'a> {
     pub settings: ShelfSettings,
     /// The project's own templates for links.
     pub templates: Templates<'a>,
-    /// Packages that are built whatever is there.
+    /// Packages that are built even if they are there.
     pub rebuilt: &'a BTreeSet<PackageName>,
     /// How closely the store's files are looked at; with all their bytes, everything is built again.
     pub depth: FileCheck,
@@ -150,7 +150,7 @@ impl Shelf {
         let shelf = Folder::make(&self.root)?;
         refuse_foreign(&shelf)?;
         let held = shelf.lock(LOCK, || listener.on_event(&ProgressEvent::Waiting))?;
-        // Only now: whoever holds the shelf clears it of half-written files.
+        // Only now: the holder of the lock clears the shelf of half-written files.
         if shelf.entry(IGNORE)?.is_none() {
             let text = b"# Made by bibliotax from the lock; it can always be made again.\n*\n";
             shelf.write_whole(IGNORE, text)?;
@@ -204,7 +204,7 @@ impl Shelf {
     }
 
     /// Everything on the shelf beside what the shelf itself is kept with: in the folders of targets, of the lock or of what is
-    /// installed, what is in them, and whatever else there is.
+    /// installed, what is in them, and what else there is.
     pub fn contents(&self, lock: &Lock, state: &State, look: PackageCheck) -> Result<Contents, StoreError> {
         let Some(shelf) = self.open()? else { return Ok(Contents::new()) };
         let found = |place: String| {

@@ -8,11 +8,11 @@
 //! partial/<sha256>                  what came of a large archive that broke off
 //! projects/<sha256 of path>         the folder of a project whose shelf was made from here
 //! registries/                       what registries answered
-//! .lock                             held by whoever uses trees, together, or takes some out, alone
+//! .lock                             held shared to use trees, alone to remove some
 //! ```
 //!
 //! A tree appears under its digest by one rename, when its listing and all its bytes are durable: it is there
-//! whole or not at all, whatever happens. Any number of processes may add the same tree at once.
+//! whole or not at all, also after a crash. Any number of processes may add the same tree at once.
 
 use std::fs::{self, File, TryLockError};
 use std::io::{self, Read};

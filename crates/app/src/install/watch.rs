@@ -34,7 +34,7 @@ impl Watch {
                 .because([format!("The system says: {error}.")])
         };
         let on_event = move |event: notify::Result<notify::Event>| {
-            // What only looks at files changes nothing; whoever waits goes away only with the whole program.
+            // Looking at files changes nothing; the waiting thread ends with the process.
             if let Ok(event) = event
                 && !event.kind.is_access()
             {

@@ -29,7 +29,7 @@ pub struct Repaired {
     pub cleared: Cleared,
 }
 
-/// Reads all of a registry, whose names `read` is told; puts right what can be, if asked to.
+/// Reads all of a registry and calls `read` with each name; repairs what it can, if asked to.
 pub fn report(
     place: &str,
     repairs: bool,

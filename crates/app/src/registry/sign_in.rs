@@ -34,7 +34,7 @@ impl Request {
     pub fn origin(&self, is_typed: bool, context: &Context<'_>) -> Result<Origin, Failure> {
         let origin = origin_of(&self.registry, context)?;
         if !names_a_host(&self.registry) && !is_typed {
-            // Nobody would see whom the manifest, which others may have changed, gives the secret to.
+            // Others may have changed the manifest, so the person has to see the host that gets the secret.
             let what = "a secret that isn't typed is kept for a host, not for a name in a manifest";
             let advice = format!("name the host: `bibliotax registry sign-in {origin}`");
             return Err(Failure::new("credentials.host", what).advice(advice));

@@ -155,7 +155,7 @@ struct Declaration {
 }
 
 impl Declaration {
-    /// What `need` is told, so that it declares this; what the manifest on disk says already need not be said again.
+    /// The arguments with which `need` declares this, without those that the manifest on disk already has.
     fn new(member: &Member, need: &Need, workspace: &WorkspaceFolder) -> Self {
         let range = need.range.to_string();
         let is_plain = range.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '+'));

@@ -104,7 +104,7 @@ pub fn set_user(file: &mut (impl Read + Seek), directory: Directory) -> io::Resu
     Ok(None)
 }
 
-/// Numbers stand with their lowest byte first; whoever asks has looked that the record is long enough.
+/// Numbers are little-endian; the caller has checked that the record is long enough.
 fn number_16(record: &[u8], at: usize) -> u16 {
     u16::from_le_bytes([record[at], record[at + 1]])
 }

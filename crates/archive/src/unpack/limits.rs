@@ -1,4 +1,4 @@
-//! How much an archive may contain, whatever it says of itself.
+//! How much an archive may contain, as it is read, not as it claims.
 
 use std::io::{self, Read};
 

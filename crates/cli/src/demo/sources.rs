@@ -45,7 +45,7 @@ pub fn make(data: &Path, folder: &Path, has_git: bool) -> Result<(), Failure> {
     Ok(())
 }
 
-/// Runs git as somebody of the garden, whatever the person's own settings are.
+/// Runs git as a person of the demo's garden, without this machine's git settings.
 fn git(repository: &Path, date: &str, args: &[&str]) -> Result<(), Failure> {
     let mut command = Command::new("git");
     command.args(["-c", "user.name=leaf", "-c", "user.email=leaf@fernhollow.example"]).args(args);

@@ -1,4 +1,5 @@
-//! Attacks: what a hostile package, registry, mirror, line, or a colleague's pull request tries. Each stays outside, is told, and
+//! Attacks: what a hostile package, registry, mirror, network, or a colleague's pull request tries. Each is stopped
+//! and reported, and
 //! harms nothing. `docs/security.md` names the test behind each promise.
 
 mod archives;

@@ -163,7 +163,7 @@ impl Tokens {
     }
 }
 
-/// Answers one request: a token for whoever has the password, and for the repositories that are asked for.
+/// Answers one request: a token, given the password, for the requested repositories.
 fn answer(mut stream: TcpStream, noted: &Mutex<String>, key: &KeyPair, chain: &str) {
     let (mut head, mut byte) = (Vec::new(), [0]);
     while !head.ends_with(b"\r\n\r\n") && stream.read(&mut byte).is_ok_and(|read| read == 1) {

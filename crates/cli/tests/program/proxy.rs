@@ -1,11 +1,11 @@
-//! Something between a client and a server: it passes everything on, and is told of it.
+//! A proxy between a client and a server, which passes everything on and records it.
 
 use std::io::{Read, Write};
 use std::net::{Shutdown, TcpListener, TcpStream};
 use std::sync::{Arc, Mutex};
 use std::thread;
 
-/// Begins to pass on what is asked of the server at an address, and its answers; where. `asked` is told of each piece before it is
+/// Starts to forward requests and answers, and returns the address to use. Calls `asked` with each piece before it is
 /// passed on, and `answered` of each with how many bytes of its connection there were until then.
 pub fn before(
     address: &str,

@@ -1,4 +1,4 @@
-//! The store: what is kept and by whom it is used, room made, damage found and mended.
+//! The store: what it keeps for which projects, trimming, and repair of damage.
 
 use std::fs;
 use std::path::PathBuf;

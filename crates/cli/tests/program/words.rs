@@ -1,4 +1,4 @@
-//! Slips on the command line and in files: what was meant is told, and nothing is done.
+//! Typing mistakes on the command line and in files: the error says what was meant, and nothing is done.
 
 use crate::garden::Garden;
 

@@ -46,7 +46,7 @@ impl FileRecord {
         self.url.is_some()
     }
 
-    /// The archive, whatever it holds.
+    /// The archive, of any kind.
     pub fn archive(&self) -> Archive {
         let (strip, url) = (self.strip.clone(), self.url.clone());
         Archive { sha256: self.sha256, size: self.size, format: self.format, strip, url }

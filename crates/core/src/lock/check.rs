@@ -49,7 +49,7 @@ impl<'l> Held<'l> {
         Self { lock, workspace, wires: NeedGraph::of(lock), listings: workspace.listings() }
     }
 
-    /// What of the lock can't follow from the manifests, whatever registries say.
+    /// What of the lock can't follow from the manifests, for any content of registries.
     pub fn against_manifests(&self) -> Option<Mismatch> {
         let of_registries = || {
             let expected = registries_of(self.workspace, &self.lock.packages);

@@ -27,7 +27,7 @@ struct Inputs<'w, F, M> {
 }
 
 /// The digest of all in a workspace's manifests that a resolution depends on: needs, families, capabilities and registries, in
-/// one form whatever the layout; comments and what a project says of itself don't count, unless it is used where it lies.
+/// one form for any layout. Comments and what a project says of itself don't count, unless it is used from its path.
 pub fn inputs(workspace: &Workspace) -> Digest {
     // What is in folders, as packages that others need.
     let listings = workspace.listings();

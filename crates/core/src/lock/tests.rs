@@ -1,4 +1,4 @@
-//! Locks: one form whatever the inputs' order, and a reason for each that can't be trusted.
+//! Locks: one form for any order of the inputs, and a reason for each that can't be trusted.
 
 mod reached;
 

@@ -13,7 +13,7 @@ use crate::name::{PackageName, ToolName};
 use crate::range::Range;
 use crate::version::Version;
 
-/// A card that people wrote; what it doesn't say is left to whatever the package itself says.
+/// A card that people wrote; the package's own card fills in what it doesn't say.
 #[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct StatedCard {
     /// The package.

@@ -16,7 +16,7 @@ use crate::name::{FacetName, PackageName};
 use crate::range::Range;
 
 /// Conflicts that are gone through at most to tell a conflict with as few facts as possible: usual ones take
-/// a few dozen. One that took more to find is told as it was found, for nobody could follow it anyway.
+/// a few dozen. One that took more to find is shown as it was found; it is too long to follow anyway.
 const MAX_CONFLICTS: u64 = 5_000;
 
 /// Most facts of which it is tried for each whether it is needed.
@@ -123,7 +123,7 @@ impl<C: Catalogue> Explainer<'_, C> {
         }
     }
 
-    /// The choices of its target that a fact leaves, where whom it is about is taken.
+    /// The choices of its target that a fact leaves once its subject is chosen.
     fn accepted(&self, fact: &Fact) -> Option<Choices> {
         let target = self.target(fact)?;
         let clauses = self.universe.clauses_of(fact);

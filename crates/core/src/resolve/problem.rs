@@ -71,7 +71,7 @@ pub struct ProblemNeed {
     pub without: Vec<PackageName>,
     /// The family whose range it has.
     pub family: Option<Family>,
-    /// The targets that it is for; `None` for all. Of a question, none where it is about whatever others need it on.
+    /// The targets that it is for; `None` for all. Of a question, none where it is about all targets on which others need it.
     pub targets: Option<Vec<String>>,
     /// The components that are wanted.
     pub components: Vec<ComponentName>,

@@ -47,7 +47,7 @@ pub struct OpenCapability {
 }
 
 impl OpenCapability {
-    /// A capability with its providers, of which the first ones are told.
+    /// A capability with its providers, of which the first few are listed.
     fn of(
         name: &PackageName,
         all: &BTreeSet<PackageName>,

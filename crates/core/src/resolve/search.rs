@@ -54,7 +54,7 @@ pub fn resolve_with_options<C: Catalogue>(
     }
 }
 
-/// The best resolution of a problem; `None` where there is none, whatever the reason, or none was found before
+/// The best resolution of a problem; `None` where there is none, or none was found before
 /// `conflict_budget` ran out, from which the conflicts met are subtracted.
 pub fn attempt<C: Catalogue>(
     problem: &Problem,

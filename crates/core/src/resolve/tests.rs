@@ -258,7 +258,7 @@ fn problem(needs: &[&str], locked: &[&str]) -> Problem {
     Problem { needs, locked, ..Problem::of(package("gate-kiosk")) }
 }
 
-/// What comes of a problem, whatever the manner in which it is searched.
+/// The result of a problem, which every search option has to find.
 fn answer(registry: &Registry, problem: &Problem) -> Result<Vec<String>, Vec<String>> {
     let hard_at_once = SearchOptions { probe_after: 0, ..SearchOptions::default() };
     let by_the_way = versions(&resolve_with_options(problem, registry, hard_at_once));

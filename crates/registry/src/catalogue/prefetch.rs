@@ -1,6 +1,6 @@
 //! Fetches packages before the resolver asks for them, in a few threads that guess what comes next.
 //!
-//! Whoever asks for a package gets the same answer whether or not it was looked up ahead, and in whatever order
+//! The answer for a package is the same whether or not it was prefetched, and in any order in which
 //! the threads came to it. What failed ahead is looked up again when it is asked for, so that only what matters is
 //! an error.
 

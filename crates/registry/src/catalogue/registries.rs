@@ -315,7 +315,7 @@ impl Sources {
             }
         }
         if found.iter().all(|listing| !listing.history.providers().is_empty()) {
-            // A capability is whatever any registry has for it.
+            // A capability has the providers of all registries.
             return Ok(found.into_iter().reduce(|one, other| together(one, &other)).map(Arc::new));
         }
         if found.len() > 1 {

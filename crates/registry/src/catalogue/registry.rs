@@ -36,7 +36,7 @@ use crate::storage::folder::Folder;
 /// An archive that is opened, with who gives it where there are several.
 pub type OpenedArchive = (Box<dyn Read + Send>, Option<String>);
 
-/// What a registry can do, whatever it is.
+/// What a registry of any kind can do.
 pub trait RegistryKind: Send + Sync {
     /// The name that the registry gives itself.
     fn name(&self) -> &str;

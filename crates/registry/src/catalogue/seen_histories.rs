@@ -1,6 +1,7 @@
 //! Remembers what registries said, so that vanished or changed events are noticed.
 //!
-//! A history only grows: what was seen of a package has to be the beginning of what a registry says now, whoever answers for
+//! A history only grows: what was seen of a package has to be the beginning of what a registry says now, whichever
+//! mirror answers for
 //! it. It is kept in the store for each registry, apart from the answers that may be thrown away: the length and digest of each
 //! history, and its text for telling what became of it. Where the store can't be written, what is in it still counts.
 

@@ -1,6 +1,6 @@
 //! A registry behind HTTP: histories through a cache with validators, files as they arrive.
 //!
-//! Nothing that comes is believed for its own sake: answers are bounded in size and time, files are checked by whoever
+//! Nothing that comes is trusted: answers are bounded in size and time, files are checked by the code that
 //! unpacks them against the digest of the lock or entry, redirects lead to no other scheme, and the token goes to the
 //! registry's own host alone.
 

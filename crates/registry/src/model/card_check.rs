@@ -1,4 +1,4 @@
-//! What a card has to be for a registry, whoever brings it: checked when a release is published and when one is
+//! What a registry requires of a card, from every source: checked when a release is published and when one is
 //! loaded.
 
 use std::collections::{BTreeSet, HashMap};
@@ -18,7 +18,7 @@ use crate::model::private_hosts::is_loopback;
 /// How many characters before a letter tell where it is.
 const SHOWN_CONTEXT: usize = 30;
 
-/// Whether a URL may stand with a file of a card: whoever installs it asks there, so nothing on the way may be read or changed.
+/// Whether a card may name a URL for a file: an install downloads it, so nobody on the way may read or change it.
 fn check_url(url: &str) -> Result<(), CardProblem> {
     let parsed = Url::parse(url).ok().filter(|url| url.username().is_empty() && url.password().is_none());
     let is_safe = |url: &Url| url.scheme() == "https" || url.scheme() == "http" && is_loopback(url);

@@ -55,7 +55,7 @@ pub struct Named {
     /// What it says of facets.
     #[serde(default, skip_serializing_if = "Fits::is_empty")]
     pub fits: Fits,
-    /// The packages that it needs for running, whatever the conditions.
+    /// The packages that it needs for running, under all conditions.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub needs: Vec<PackageName>,
     /// Whether it is deprecated.

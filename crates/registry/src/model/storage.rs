@@ -1,6 +1,7 @@
 //! What a registry's files are kept in: a folder, a bucket, or a copy in front of another registry, which can only be read.
 //!
-//! Each trait is what some of them can do; above them nobody knows which of them it is. What it promises holds whatever else goes on, in other threads,
+//! Each trait is what some of them can do; callers don't know which of them they have. What it promises holds also
+//! while others work, in other threads,
 //! processes and machines: a history only grows, no event is lost, and a file is there whole or not at all.
 
 pub mod pending;

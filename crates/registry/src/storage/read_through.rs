@@ -169,7 +169,7 @@ impl ReadThrough {
         Ok(length.map(|length| Here::Coming(incoming, length)))
     }
 
-    /// Lets a file come, whoever waits for it.
+    /// Downloads a file for all that wait for it.
     fn begin(&self, digest: Digest, place: PathBuf, incoming: Arc<IncomingFile>) {
         let (remote, all) = (self.remote.clone(), Arc::clone(&self.incoming));
         thread::spawn(move || {

@@ -39,7 +39,7 @@ impl Server {
         self.heads.lock().unwrap().iter().filter(|head| holds(&head.to_lowercase())).count()
     }
 
-    /// All heads, for whoever reads why a test failed.
+    /// All heads, to read when a test failed.
     pub fn told(&self) -> String {
         self.heads.lock().unwrap().join("").to_lowercase()
     }

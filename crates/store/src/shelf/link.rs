@@ -142,7 +142,7 @@ impl<'s> Linker<'s> {
         }
     }
 
-    /// Tries the next way from now on, whoever else found out the same.
+    /// Tries the next way from now on; other threads may have found out the same.
     fn give_up(&self, way: LinkWay) {
         let tried = AUTO.iter().take_while(|one| **one != way).count() + 1;
         self.in_vain.fetch_max(u8::try_from(tried).unwrap_or(u8::MAX), Ordering::Relaxed);

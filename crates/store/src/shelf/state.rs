@@ -52,7 +52,7 @@ pub struct State {
     pub stamps: BTreeMap<String, Stamp>,
     /// What is inside the packages, by their place on the shelf.
     pub inside: BTreeMap<String, PackageContents>,
-    /// What else was made by us, or is about to be: whatever is at these places may be replaced or removed.
+    /// What else was made by us, or is about to be: these paths may be replaced or removed.
     pub claimed: BTreeSet<String>,
     /// The packages that are there, whole and as they should be, by their place on the shelf.
     pub packages: BTreeMap<String, ShelvedPackage>,

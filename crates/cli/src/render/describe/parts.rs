@@ -54,7 +54,7 @@ pub fn show_steps(ui: &Ui, card: &Card) {
     ui.answer(ui.table(card.steps.iter().map(row)));
 }
 
-/// Lists the files with whom each is for; a release of one plain archive tells its size with the other facts.
+/// Lists the files with the targets that each is for. A release of one plain archive shows its size among the other facts.
 pub fn show_files(ui: &Ui, card: &Card, entry: &Entry, places: &[Target], facets: &Facets) {
     if is_plain(card) {
         return;

@@ -1,4 +1,4 @@
-//! Archives made to exhaust whoever unpacks them: headers, names and entries without an end.
+//! Archives made to exhaust memory or disk: headers, names and entries without an end.
 
 use std::fs;
 

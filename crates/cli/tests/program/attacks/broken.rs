@@ -1,4 +1,4 @@
-//! What is broken or made up on purpose is told as what it is: nobody is sent to look after a disk that is well.
+//! Broken and forged files are reported as such, not as a failing disk.
 
 use std::fs;
 

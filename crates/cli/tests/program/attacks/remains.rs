@@ -113,7 +113,7 @@ fn uploads_without_a_release_have_a_quota_and_an_age() {
     let checked = garden.run_in(".", &["registry", "check", "seedhouse"]).expect(0);
     assert!(checked.stdout.contains("2 uploads without a release yet (7.8 KiB)"), "{checked}");
     let marks = garden.path("seedhouse/private/uploaded");
-    // A file of a release stays, whatever a mark says of it.
+    // A file of a release stays, even if a mark says that it is temporary.
     let history = garden.read("seedhouse/packages/c2/dew-point.jsonl");
     let entry: serde_json::Value = serde_json::from_str(history.lines().next().unwrap()).unwrap();
     let released = entry["files"][0]["sha256"].as_str().unwrap();

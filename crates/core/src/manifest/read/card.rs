@@ -47,7 +47,7 @@ impl Reader<'_> {
         CardPart { files, parts: self.tables(table, "parts", Self::part), ..self.card_part(table) }
     }
 
-    /// What every card may say, whoever wrote it.
+    /// What every card may say, written by a person or a registry.
     pub(super) fn card_part(&mut self, table: &dyn TableLike) -> CardPart {
         let mut text = |key| table.get(key).and_then(|item| self.text(item, key));
         let [summary, description, homepage, repository, notes] =

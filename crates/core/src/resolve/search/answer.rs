@@ -94,7 +94,7 @@ impl<C: Catalogue> Search<'_, C> {
             if problem.places.is_empty() { vec![None] } else { places.into_iter().map(Some).collect() };
         let components: BTreeSet<ComponentName> = spots.iter().flat_map(|spot| at(*spot)).collect();
         if !problem.places.iter().any(|place| !place.is_promise) {
-            // Which machine it will be is open: whatever is for any.
+            // Which machine it will be is open, so files for any machine are taken.
             let parts = parts_along(entry, &components, &asked);
             let files = entry.files.iter().filter(|file| parts.contains(&&file.part));
             let files = files.map(|file| ChosenFile { file: file.clone(), targets: Vec::new() });

@@ -1,4 +1,4 @@
-//! Larger universes, thousands of them: what is chosen satisfies all, and what is told is a conflict by itself.
+//! Larger universes, thousands of them: a resolution satisfies all, and an explanation is a conflict by itself.
 //!
 //! Conflicts are read back from their sentences, word by word, as a person would check them.
 

@@ -137,7 +137,7 @@ impl Mirrored {
         (self.urls[place].clone(), self.places.wait_for(place))
     }
 
-    /// Asks whoever is quickest for something that everybody checks, or whoever has it.
+    /// Asks the fastest mirror for something that is checked here, or the first that has it.
     pub fn ask_quickest<T>(
         &self,
         ask: impl Fn(&Registry) -> Result<T, RegistryError>,

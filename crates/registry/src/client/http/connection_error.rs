@@ -69,13 +69,13 @@ fn of_certificate(problem: &CertificateError) -> String {
     }
 }
 
-/// Why a certificate chain in PEM is not valid at a time, whoever issued it; nothing where it is.
+/// Why a certificate chain in PEM is not valid at a time; `None` where it is. Issuers are not checked.
 pub fn out_of_time(chain: &[CertificateDer<'_>], now: Timestamp) -> Option<String> {
     let now = UnixTime::since_unix_epoch(Duration::from_secs(now.as_second().try_into().ok()?));
     let algorithms = rustls::crypto::ring::default_provider().signature_verification_algorithms.all;
     chain.iter().find_map(|certificate| {
         let parsed = ParsedCertificate::try_from(certificate).ok()?;
-        // Its time is looked at before its issuer, of whom nothing is known here.
+        // Its time is checked before its issuer, which isn't known here.
         let roots = RootCertStore::empty();
         match verify_server_cert_signed_by_trust_anchor(&parsed, &roots, &[], now, algorithms) {
             Err(rustls::Error::InvalidCertificate(

@@ -24,7 +24,7 @@ pub struct Download {
 }
 
 impl Download {
-    /// Begins to read a file of whatever length it says to have; `None` if it is not there.
+    /// Begins to read a file of the length that the server says; `None` if it is not there.
     pub fn open_any(client: Client, path: String) -> Result<Option<Self>, RegistryError> {
         let Some(Part { length, body, .. }) = client.part(&path, 0)? else { return Ok(None) };
         Ok(Some(Self { client, path, length, read: 0, response: body, breaks: 0 }))

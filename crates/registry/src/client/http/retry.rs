@@ -16,7 +16,7 @@ const MAX_TRIES: usize = 5;
 /// What is waited before the second try; doubled for each further one.
 const FIRST_RETRY_DELAY: Duration = Duration::from_millis(150);
 
-/// Most that is waited because a server says so; one that wants more is told of instead.
+/// Longest wait that a server can ask for; a longer one is an error instead.
 const MAX_RETRY_DELAY: Duration = Duration::from_secs(20);
 
 /// Tries until it works, is refused for good, or was tried often enough; where nothing was heard for half of `silence`, no more.

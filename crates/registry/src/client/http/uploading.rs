@@ -1,7 +1,7 @@
 //! Uploads that may take as long as their bytes need, but may not stall.
 //!
 //! What was handed to the system is not yet with the server: some MiB may are in buffers. So silence is measured by the bytes
-//! handed over, and whoever can ask the server how much it has goes on from there where a slow line looked like silence.
+//! handed over. A client that can ask the server how much it has goes on from there, where a slow line looked like silence.
 
 use std::io::{self, Read};
 use std::sync::Arc;

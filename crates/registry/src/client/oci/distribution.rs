@@ -61,7 +61,7 @@ impl Distribution {
         read_through(&self.client, self.cache.as_ref(), &path, ask)?.map(|text| self.read(&text)).transpose()
     }
 
-    /// What a tag names now, whatever is kept.
+    /// What a tag names now, past the cache.
     pub fn artifact_now(&self, repository: &str, tag: &str) -> Result<Option<Manifest>, RegistryError> {
         let path = manifest_path(repository, tag);
         match self.ask(&path, None)? {

@@ -63,7 +63,7 @@ impl Oci {
             .wrong(&format!("the index of {package} is written over again and again")))
     }
 
-    /// Puts an event where it is seen by whoever brings the index up to date.
+    /// Puts an event where the next update of the index finds it.
     pub(super) fn put_event(&self, package: &PackageName, event: &Event) -> Result<(), RegistryError> {
         let line = checked_line(package, event)?;
         self.distribution.put_text_artifact(&self.repository(package), &tag_of(event), kind::EVENT, &line)

@@ -17,7 +17,7 @@ pub struct Found<'f> {
     pub manifest: Option<String>,
     pub root: Option<String>,
     pub stated: Option<&'f StatedCard>,
-    /// The version that it has whatever it says, such as that of a tag.
+    /// The version that overrides what it says itself, such as that of a tag.
     pub version: Option<Version>,
     /// The version that it has if nothing says one.
     pub otherwise: Version,
@@ -36,7 +36,7 @@ impl Found<'_> {
         if let Some(version) = &self.version {
             card.version = version.clone();
         }
-        // It is one folder of files, whatever archives its registry would have of it.
+        // It is one folder of files, however many archives a registry would have for it.
         card.files.clear();
         card.components.values_mut().for_each(|component| component.parts.clear());
         Ok(card)

@@ -24,7 +24,7 @@ struct Point {
     commit: CommitId,
     /// The name, as a lock has it.
     at: Option<String>,
-    /// The version that it is whatever it says.
+    /// The version that overrides what it says itself.
     version: Option<Version>,
 }
 

@@ -20,7 +20,7 @@ const MAX_COMPLAINT_SIZE: usize = 16 << 10;
 /// Transports that may be used: none that would run a program named by a URL.
 const TRANSPORTS: &str = "https:http:ssh:git:file";
 
-/// Settings that hold whatever the person's own say.
+/// Settings that override the person's own.
 const SETTINGS: [&str; 11] = [
     "core.hooksPath=/dev/null",
     "core.fsmonitor=false",

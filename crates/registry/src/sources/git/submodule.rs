@@ -29,7 +29,7 @@ impl Place {
     }
 
     fn remote(scheme: &str, rest: &str) -> Option<Self> {
-        // Hosts are read alike, whatever the scheme.
+        // Hosts are compared in the same way for all schemes.
         let url = Url::parse(&format!("https://{rest}")).ok()?;
         let port = url.port().map(|port| format!(":{port}")).unwrap_or_default();
         let host = url.host_str()?.to_ascii_lowercase() + &port;

@@ -1,7 +1,7 @@
 //! The list of names of a registry in a bucket: a sequence of objects, one per entry.
 //!
 //! `names/0/N` is the N-th note. When the last of 256 is there, its writer puts them together as `names/1/N`, and 256 of
-//! those as `names/2/N`, so that whoever begins to read needs few requests. All of them one after the other are the list,
+//! those as `names/2/N`, so that a first read needs few requests. All of them one after the other are the list,
 //! byte for byte, whichever of them are read. This machine has a copy, which is read on before it is used. Who notes something
 //! doesn't read the list: where it ends is enough.
 

@@ -344,7 +344,7 @@ impl Objects {
         Err(self.wrong("too many others change the same at once"))
     }
 
-    /// Writes an object that is named by what it holds: whoever writes it as well writes the same.
+    /// Writes an object that is named by its digest: concurrent writers write the same bytes.
     pub fn write(&self, path: &str, size: u64, source: &mut dyn Read) -> Result<(), RegistryError> {
         if size <= MAX_IN_MEMORY {
             let mut bytes = Vec::new();

@@ -15,6 +15,7 @@ use crate::context::Context;
 use crate::failure::Failure;
 use crate::lock_check;
 use crate::resolving::{Resolved, Resolver};
+use crate::search_options::SearchOptions;
 use crate::shelf::{ShelfOptions, ShelfWork};
 use crate::steps::{OpenStep, open_steps};
 use crate::workspace::edits::Edits;
@@ -158,10 +159,21 @@ impl PlannedChange {
 pub fn plan_edits(
     workspace: WorkspaceFolder,
     edits: Edits,
-    options: &crate::search_options::SearchOptions,
+    options: &SearchOptions,
     context: &Context<'_>,
 ) -> Result<PlannedChange, Failure> {
     let declared = workspace.edited(&edits)?;
+    plan_declared(workspace, edits, declared, options, context)
+}
+
+/// Resolves what edited manifests declare, and plans the change to it.
+pub fn plan_declared(
+    workspace: WorkspaceFolder,
+    edits: Edits,
+    declared: Workspace,
+    options: &SearchOptions,
+    context: &Context<'_>,
+) -> Result<PlannedChange, Failure> {
     let resolver = Resolver::open(&workspace, &declared, context.environment, options)?;
     let resolved = resolver.resolve(&declared)?;
     let registries = resolver.registries;

@@ -5,9 +5,9 @@ use bibliotax_core::name::{PackageName, Purpose};
 use bibliotax_core::range::Range;
 use bibliotax_core::source::Source;
 use bibliotax_core::version::Version;
-use bibliotax_core::workspace::{Drift, Member};
+use bibliotax_core::workspace::{Drift, Member, Workspace};
 
-use crate::change::{PlannedChange, plan_edits};
+use crate::change::{PlannedChange, plan_declared};
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::lock_check::LockCheck;
@@ -99,14 +99,15 @@ pub struct Plan {
 struct Unify {
     workspace: WorkspaceFolder,
     edits: Edits,
+    declared: Workspace,
     options: SearchOptions,
 }
 
 impl Plan {
     /// Resolves what members share, and plans the change to it; `None` where nothing is to be written.
     pub fn change(&mut self, context: &Context<'_>) -> Result<Option<PlannedChange>, Failure> {
-        let Some(Unify { workspace, edits, options }) = self.unify.take() else { return Ok(None) };
-        plan_edits(workspace, edits, &options, context).map(Some)
+        let Some(Unify { workspace, edits, declared, options }) = self.unify.take() else { return Ok(None) };
+        plan_declared(workspace, edits, declared, &options, context).map(Some)
     }
 }
 
@@ -128,11 +129,13 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let shared = drifts.iter().filter(|_| request.unifies);
     let shared = shared.filter_map(|drift| Some((drift.package.clone(), drift.common.clone()?))).collect();
     let edits = if request.unifies { unified(&workspace, &drifts)? } else { Edits::new() };
+    // Texts that can't be read are an error before anything else is reported.
+    let declared = workspace.edited(&edits)?;
     let (members, packages) = (workspace.declared.members.len(), workspace.locked().len());
     drop(drifts);
     let report = Report { findings, warnings, shared, members, packages };
     let is_written = !edits.is_empty() && !request.is_dry_run;
-    let unify = is_written.then(|| Unify { workspace, edits, options: request.options.clone() });
+    let unify = is_written.then(|| Unify { workspace, edits, declared, options: request.options.clone() });
     Ok(Plan { report, unify })
 }
 
@@ -146,10 +149,7 @@ fn unified(workspace: &WorkspaceFolder, drifts: &[Drift<'_>]) -> Result<Edits, F
             texts.open(&member.folder)?.set_need_shared(need.purpose.as_ref(), &need.package);
         }
     }
-    let edits = texts.edits();
-    // What can't be read so is a failure before anything else is said.
-    workspace.edited(&edits)?;
-    Ok(edits)
+    Ok(texts.edits())
 }
 
 /// That the lock is not what the manifests lead to.

@@ -1,7 +1,8 @@
 //! `compare`: the difference of two locks, each from a file or from a revision of git.
 
+use std::cell::OnceCell;
 use std::collections::BTreeMap;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use bibliotax_core::compare::{Change, compare};
@@ -74,80 +75,99 @@ fn beyond<'r>(one: &'r Lock, other: &Lock) -> Vec<&'r PackageName> {
 
 /// Reads the locks that two words mean; the one that is there, without a second word.
 pub fn report(old: &str, new: Option<&str>, context: &Context<'_>) -> Result<Report, Failure> {
-    let old = lock_of(old, context.folder)?;
-    let new = match new {
-        Some(word) => lock_of(word, context.folder)?,
-        None => present_lock(context.folder)?,
-    };
+    let locks = Locks { folder: context.folder, root: OnceCell::new() };
+    let old = locks.named(old)?;
+    let new = new.map_or_else(|| locks.present(), |word| locks.named(word))?;
     Ok(Report { old, new })
 }
 
-/// The lock that a word means: of a file that there is, or of a revision of git.
-fn lock_of(word: &str, here: &Path) -> Result<Lock, Failure> {
-    let file = here.join(word);
-    if file.is_file() {
-        let text = read_text(&file, MAX_LOCK_SIZE)?.unwrap_or_default();
-        return read(&text, word);
-    }
-    if word == NOTHING {
-        return Ok(empty_lock());
-    }
-    lock_at(word, here)
+/// Locks by the words that name them.
+struct Locks<'c> {
+    folder: &'c Path,
+    /// The workspace's folder, once it was needed.
+    root: OnceCell<PathBuf>,
 }
 
-/// The lock in a revision of git.
-fn lock_at(word: &str, here: &Path) -> Result<Lock, Failure> {
-    let unknown = |why: &str| {
-        let failure =
-            Failure::new("compare.unknown", format!("`{word}` is no file here, and no revision of git{why}"));
-        failure.advice("name a file, a branch, a tag or a commit: `bibliotax compare main`")
-    };
-    if word.starts_with('-') || word.contains(char::is_control) {
-        return Err(unknown(""));
+impl Locks<'_> {
+    /// The lock that a word names: in a file, or in a revision of git.
+    fn named(&self, word: &str) -> Result<Lock, Failure> {
+        let file = self.folder.join(word);
+        if file.is_file() {
+            let text = read_text(&file, MAX_LOCK_SIZE)?.unwrap_or_default();
+            return read(&text, word);
+        }
+        if word == NOTHING {
+            return Ok(empty_lock());
+        }
+        self.committed(word)
     }
-    let root = Manifests::find(here)?.root;
-    let asked = |args: &[&str]| {
-        let asked = Command::new("git").args(args).current_dir(&root).output();
-        asked.map_err(|_| unknown(": git is not on this machine"))
-    };
-    let object = format!("{word}:./{FILE_NAME}");
-    let found = asked(&["cat-file", "blob", &object])?;
-    if found.status.success() {
-        return read(&String::from_utf8_lossy(&found.stdout), &format!("{word}:{FILE_NAME}"));
+
+    /// The lock in a revision of git.
+    fn committed(&self, word: &str) -> Result<Lock, Failure> {
+        let unknown = |why: &str| {
+            let failure = Failure::new(
+                "compare.unknown",
+                format!("`{word}` is no file here, and no revision of git{why}"),
+            );
+            failure.advice("name a file, a branch, a tag or a commit: `bibliotax compare main`")
+        };
+        if word.starts_with('-') || word.contains(char::is_control) {
+            return Err(unknown(""));
+        }
+        let root = self.root()?;
+        let asked = |args: &[&str]| {
+            let asked = Command::new("git").args(args).current_dir(root).output();
+            asked.map_err(|_| unknown(": git is not on this machine"))
+        };
+        let object = format!("{word}:./{FILE_NAME}");
+        let found = asked(&["cat-file", "blob", &object])?;
+        if found.status.success() {
+            return read(&String::from_utf8_lossy(&found.stdout), &format!("{word}:{FILE_NAME}"));
+        }
+        let none = |message: String| {
+            let advice = format!("`bibliotax compare {NOTHING}` shows all that is locked, as if it were new");
+            Err(Failure::new("compare.unknown", message).advice(advice))
+        };
+        if !asked(&["rev-parse", "--git-dir"])?.status.success() {
+            return none(format!(
+                "this project is not in a git repository, so there is no `{word}` to compare with"
+            ));
+        }
+        if asked(&["rev-parse", "--quiet", "--verify", &format!("{word}^{{commit}}")])?.status.success() {
+            return none(format!("there is no {FILE_NAME} in `{word}`: it was not committed there"));
+        }
+        if word == HEAD {
+            return none(format!(
+                "nothing was committed here yet, so there is no {FILE_NAME} to compare with"
+            ));
+        }
+        Err(unknown(""))
     }
-    let none = |message: String| {
-        let advice = format!("`bibliotax compare {NOTHING}` shows all that is locked, as if it were new");
-        Err(Failure::new("compare.unknown", message).advice(advice))
-    };
-    if !asked(&["rev-parse", "--git-dir"])?.status.success() {
-        return none(format!(
-            "this project is not in a git repository, so there is no `{word}` to compare with"
-        ));
+
+    /// The lock as it is now.
+    fn present(&self) -> Result<Lock, Failure> {
+        let text = read_text(&self.root()?.join(FILE_NAME), MAX_LOCK_SIZE)?;
+        let missing = || {
+            Failure::new("lock.missing", format!("there is no {FILE_NAME} yet"))
+                .advice("`bibliotax install` makes it")
+        };
+        read(&text.ok_or_else(missing)?, FILE_NAME)
     }
-    if asked(&["rev-parse", "--quiet", "--verify", &format!("{word}^{{commit}}")])?.status.success() {
-        return none(format!("there is no {FILE_NAME} in `{word}`: it was not committed there"));
+
+    /// The workspace's folder.
+    fn root(&self) -> Result<&Path, Failure> {
+        if let Some(root) = self.root.get() {
+            return Ok(root);
+        }
+        let root = Manifests::find(self.folder)?.root;
+        Ok(self.root.get_or_init(|| root))
     }
-    if word == HEAD {
-        return none(format!("nothing was committed here yet, so there is no {FILE_NAME} to compare with"));
-    }
-    Err(unknown(""))
 }
 
 /// A lock without any package or project.
 fn empty_lock() -> Lock {
     let inputs = Digest::of(b"");
     Lock { inputs, registries: BTreeMap::new(), members: Vec::new(), packages: Vec::new() }
-}
-
-/// The lock as it is now.
-fn present_lock(here: &Path) -> Result<Lock, Failure> {
-    let root = Manifests::find(here)?.root;
-    let text = read_text(&root.join(FILE_NAME), MAX_LOCK_SIZE)?;
-    let missing = || {
-        Failure::new("lock.missing", format!("there is no {FILE_NAME} yet"))
-            .advice("`bibliotax install` makes it")
-    };
-    read(&text.ok_or_else(missing)?, FILE_NAME)
 }
 
 fn read(text: &str, name: &str) -> Result<Lock, Failure> {

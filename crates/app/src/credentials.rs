@@ -87,8 +87,8 @@ mod tests {
             assert!(!found(other), "{other}");
         }
         for wrong in ["s3cret", "packages.example one\ns3cret", "ftp://packages.example s3cret"] {
-            let told = in_variable(wrong, &"packages.example".parse().unwrap()).unwrap_err().to_string();
-            assert!(told.contains("line") && !told.contains("s3cret"), "{told}");
+            let shown = in_variable(wrong, &"packages.example".parse().unwrap()).unwrap_err().to_string();
+            assert!(shown.contains("line") && !shown.contains("s3cret"), "{shown}");
         }
     }
 }

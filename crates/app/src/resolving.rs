@@ -222,12 +222,12 @@ fn changed_release(changed: &ChangedRelease) -> Failure {
 /// That nobody chose who is to provide a capability.
 fn ambiguous(open: &OpenCapability) -> Failure {
     let OpenCapability { name, providers, more, needed_in } = open;
-    let told = |(provider, registry): &(PackageName, Option<RegistryName>)| match registry {
+    let shown = |(provider, registry): &(PackageName, Option<RegistryName>)| match registry {
         Some(registry) => format!("{provider} of {registry}"),
         None => provider.to_string(),
     };
     let more = (*more > 0).then(|| format!("{more} more"));
-    let providers = providers.iter().map(told).chain(more).collect::<Vec<_>>().join(" and ");
+    let providers = providers.iter().map(shown).chain(more).collect::<Vec<_>>().join(" and ");
     let message = match needed_in {
         Some(registry) => format!("a package of {registry} needs {name}, and only {providers} provides it"),
         None => format!("{providers} provide {name}, and nothing says which is meant"),

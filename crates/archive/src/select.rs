@@ -74,11 +74,11 @@ impl Why {
 pub fn in_words(left_out: &[LeftOut]) -> String {
     const SHOWN: usize = 6;
     let one = |left: &LeftOut| format!("{} ({})", left.path, left.why.in_words());
-    let mut told: Vec<String> = left_out.iter().take(SHOWN).map(one).collect();
+    let mut sentence: Vec<String> = left_out.iter().take(SHOWN).map(one).collect();
     if left_out.len() > SHOWN {
-        told.push(format!("{} more", left_out.len() - SHOWN));
+        sentence.push(format!("{} more", left_out.len() - SHOWN));
     }
-    told.join(", ")
+    sentence.join(", ")
 }
 
 /// What was selected in a folder.
@@ -339,7 +339,7 @@ mod tests {
         folder
     }
 
-    fn told(selection: Result<Selection, PackError>) -> (Vec<String>, Vec<String>) {
+    fn sentence(selection: Result<Selection, PackError>) -> (Vec<String>, Vec<String>) {
         let Selection { files, left_out } = selection.unwrap();
         let files = files.iter().map(|file| file.path.to_string()).collect();
         (files, left_out.iter().map(|left| format!("{}: {:?}", left.path, left.why)).collect())
@@ -368,7 +368,7 @@ mod tests {
     fn takes_what_is_neither_hidden_nor_ignored_nor_our_own() {
         let folder = tree(&PROJECT);
         fs::write(folder.path().join(".gitignore"), "out/\n").unwrap();
-        let (files, left_out) = told(select(folder.path(), None, &[]));
+        let (files, left_out) = sentence(select(folder.path(), None, &[]));
         assert_eq!(files, ["a.c", "src/shelf/y"]);
         let expected = [
             ".env: Secret",
@@ -390,14 +390,14 @@ mod tests {
     fn a_pattern_never_takes_what_has_to_be_named() {
         let folder = tree(&PROJECT);
         fs::write(folder.path().join(".gitignore"), "out/\n").unwrap();
-        let (files, left_out) = told(select(folder.path(), Some(&patterns(&["**"])), &[]));
+        let (files, left_out) = sentence(select(folder.path(), Some(&patterns(&["**"])), &[]));
         assert_eq!(files, [".gitignore", ".hidden", "a.c", "src/shelf/y"]);
         assert_eq!(left_out.len(), 5, "{left_out:?}");
         let named = patterns(&["out/z.o", "./.env", ".ssh/id_rsa", ".ssh/*", "src/**", "none"]);
-        let (files, left_out) = told(select(folder.path(), Some(&named), &[]));
+        let (files, left_out) = sentence(select(folder.path(), Some(&named), &[]));
         assert_eq!(files, [".env", ".ssh/id_rsa", "out/z.o", "src/shelf/y"]);
         assert_eq!(left_out, ["src/.git/: VersionControl"]);
-        let (files, left_out) = told(select(folder.path(), Some(&patterns(&["*.c"])), &[]));
+        let (files, left_out) = sentence(select(folder.path(), Some(&patterns(&["*.c"])), &[]));
         assert_eq!((files.len(), left_out.len()), (1, 0), "what wasn't asked for is not left out");
     }
 
@@ -415,7 +415,8 @@ mod tests {
         fs::write(folder.path().join(".gitignore"), "build/\n*.o\n").unwrap();
         fs::write(folder.path().join(".git/info/exclude"), "x\n").unwrap();
         fs::write(folder.path().join("build/.gitignore"), "log.*\n").unwrap();
-        let part = |name: &str, asked: Option<&[String]>| told(select_part(&folder.path().join(name), asked));
+        let part =
+            |name: &str, asked: Option<&[String]>| sentence(select_part(&folder.path().join(name), asked));
         let (files, left_out) = part("build", None);
         assert_eq!(files, [".gitignore", "moss.o"], "the folder is ignored as such and was asked for");
         assert_eq!(left_out, [".env: Secret", "log.txt: Ignored"]);

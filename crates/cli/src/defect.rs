@@ -38,7 +38,7 @@ mod tests {
         panic::set_hook(Box::new(note_panic));
         let caught = panic::catch_unwind(|| panic!("the moss is gone")).unwrap_err();
         let _ = panic::take_hook();
-        let told = failure_of(caught.as_ref()).because.join(" ");
-        assert!(told.contains("the moss is gone") && told.contains("src/defect.rs:"), "{told}");
+        let shown = failure_of(caught.as_ref()).because.join(" ");
+        assert!(shown.contains("the moss is gone") && shown.contains("src/defect.rs:"), "{shown}");
     }
 }

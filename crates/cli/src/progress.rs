@@ -45,7 +45,7 @@ impl OnTheWay {
     }
 
     /// How far it is, and what has been waited for longest.
-    fn told(&self) -> String {
+    fn sentence(&self) -> String {
         let longest = self.open.first().map(|package| format!("; waiting for {package}")).unwrap_or_default();
         format!("; {} of {}{longest}", self.done, count(self.total, "archive"))
     }
@@ -89,7 +89,7 @@ impl<'u> Progress<'u> {
         if let Ok(bar) = self.bar.lock()
             && let Some(bar) = bar.as_ref()
         {
-            bar.set_prefix(way.told());
+            bar.set_prefix(way.sentence());
         }
     }
 
@@ -131,13 +131,13 @@ fn draw_after_a_moment(bar: ProgressBar) {
 /// Who else has a damaged copy on the shelf, and what to do there.
 pub fn shared_with(projects: &[PathBuf]) -> Option<String> {
     let shown: Vec<String> = projects.iter().map(|project| clean(&project.display().to_string())).collect();
-    let told = || {
+    let sentence = || {
         format!(
             "the damaged copy is on the shelf of {}, too; run `bibliotax verify --repair` there",
             first_few(&shown, MAX_SHARING)
         )
     };
-    (!projects.is_empty()).then(told)
+    (!projects.is_empty()).then(sentence)
 }
 
 const BYTES: &str = "{msg} {bar:24} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left{prefix}";
@@ -161,7 +161,7 @@ impl ProgressListener for Progress<'_> {
             }
             ProgressEvent::Damaged { package, shared_by } => {
                 self.ui.warn(format!("the store's copy of {package} is damaged; fetching it anew"));
-                shared_with(shared_by).into_iter().for_each(|told| self.ui.warn(told));
+                shared_with(shared_by).into_iter().for_each(|sentence| self.ui.warn(sentence));
             }
             ProgressEvent::Touched { place } => {
                 self.ui.warn(format!("{place} on the shelf was changed; it is built again"));

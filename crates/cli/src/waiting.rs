@@ -41,9 +41,9 @@ fn watch(waits: PendingHosts) {
         let mut named: BTreeSet<Arc<str>> = BTreeSet::new();
         loop {
             thread::sleep(POLL_INTERVAL);
-            for whom in waits.longer_than(SLOW_AFTER) {
-                if named.insert(Arc::clone(&whom)) {
-                    above_the_bar(&format!("waiting for {whom}, which says nothing"));
+            for subject in waits.longer_than(SLOW_AFTER) {
+                if named.insert(Arc::clone(&subject)) {
+                    above_the_bar(&format!("waiting for {subject}, which says nothing"));
                 }
             }
         }

@@ -145,14 +145,14 @@ fn reached(from: &Module, arrows: &Arrows) -> BTreeSet<Module> {
 /// The arrows of circles, as lines that name them.
 fn circles(sources: &Path) -> Vec<String> {
     let arrows = arrows(sources);
-    let mut told = Vec::new();
+    let mut output = Vec::new();
     for (from, targets) in &arrows {
         for (to, file) in targets.iter().filter(|(to, _)| reached(to, &arrows).contains(from)) {
             let file = file.strip_prefix(sources).unwrap();
-            told.push(format!("{} -> {} ({})", from.join("::"), to.join("::"), file.display()));
+            output.push(format!("{} -> {} ({})", from.join("::"), to.join("::"), file.display()));
         }
     }
-    told
+    output
 }
 
 #[test]

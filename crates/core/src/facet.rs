@@ -467,7 +467,7 @@ mod tests {
             (r#"{"os":"any","arch":["any"],"orchard-runtime":"1","ahead-of-time":true}"#, "yes"),
         ];
         for (release, expected) in rows {
-            let told = match facets().fit(&fits(release), &hand_unit) {
+            let shown = match facets().fit(&fits(release), &hand_unit) {
                 Fit::Yes => "yes".to_owned(),
                 Fit::NotStated(facets) => {
                     let names: Vec<&str> = facets.iter().map(FacetName::as_str).collect();
@@ -476,7 +476,7 @@ mod tests {
                 Fit::No(Misfit::Facet { facet, .. }) => facet.to_string(),
                 Fit::No(Misfit::Part { part, .. }) => part.to_string(),
             };
-            assert_eq!(told, expected, "{release}");
+            assert_eq!(shown, expected, "{release}");
         }
     }
 
@@ -513,8 +513,8 @@ mod tests {
             ),
             (r#"{"orchid":"1"}"#, "nobody defines the facet `orchid`"),
         ];
-        for (said, told) in rows {
-            assert_eq!(facets().check(&fits(said)).unwrap_err().to_string(), told);
+        for (said, shown) in rows {
+            assert_eq!(facets().check(&fits(said)).unwrap_err().to_string(), shown);
         }
         assert_eq!(facets().check(&fits(r#"{"os":"linux","orchard-runtime":"thicket"}"#)), Ok(()));
         assert!(facets().define(&name("ahead-of-time"), &Facet::Choice { values: vec![] }).is_err());

@@ -215,9 +215,9 @@ mod tests {
     }
 
     /// Names of ticks with how they stand; a star where a device has to be named.
-    fn told(lock: &Lock, devices: &[Device], ledger: &Ledger) -> Vec<(String, StepStatus)> {
-        let told = |todo: Todo<'_>| (todo.tick_name().unwrap_or("*".into()), todo.status);
-        todos(lock, devices, ledger).into_iter().map(told).collect()
+    fn shown(lock: &Lock, devices: &[Device], ledger: &Ledger) -> Vec<(String, StepStatus)> {
+        let shown = |todo: Todo<'_>| (todo.tick_name().unwrap_or("*".into()), todo.status);
+        todos(lock, devices, ledger).into_iter().map(shown).collect()
     }
 
     #[test]
@@ -233,20 +233,23 @@ mod tests {
             ("2", "Hold it into rain.", "install", StepStatus::Changed),
             ("2", "Hold it into fog.", "update", StepStatus::Changed),
         ] {
-            assert_eq!(told(&lock(version, text, "project", when), &[], &ledger), [(name.clone(), status)]);
+            assert_eq!(shown(&lock(version, text, "project", when), &[], &ledger), [(name.clone(), status)]);
         }
         let often = lock("1", "Hold it into fog.", "project", "update");
         ledger.insert(name.clone(), todos(&often, &[], &ledger)[0].tick());
         let later = lock("2", "Hold it into fog.", "project", "update");
-        assert_eq!(told(&often, &[], &ledger)[0].1, StepStatus::Done);
-        assert_eq!(told(&later, &[], &ledger)[0].1, StepStatus::Updated);
+        assert_eq!(shown(&often, &[], &ledger)[0].1, StepStatus::Done);
+        assert_eq!(shown(&later, &[], &ledger)[0].1, StepStatus::Updated);
     }
 
     #[test]
     fn a_step_is_for_each_target_or_each_device_that_is_known() {
         let none = Ledger::new();
         let names = |per: &str, devices: &[Device], ledger: &Ledger| -> Vec<String> {
-            told(&lock("1", "x", per, "install"), devices, ledger).into_iter().map(|(name, _)| name).collect()
+            shown(&lock("1", "x", per, "install"), devices, ledger)
+                .into_iter()
+                .map(|(name, _)| name)
+                .collect()
         };
         let named = |ends: &[&str]| {
             ends.iter().map(|end| format!("pergola.probe+calibrate+{end}")).collect::<Vec<_>>()

@@ -317,12 +317,12 @@ mod tests {
             ),
         ];
         for (all, expected) in rows {
-            let told = match facets().check_variants(&files(all)) {
+            let shown = match facets().check_variants(&files(all)) {
                 Ok(()) => String::new(),
                 Err(VariantProblem::Tie { target, .. }) => target,
                 Err(other) => other.to_string(),
             };
-            assert_eq!(told, expected, "{all:?}");
+            assert_eq!(shown, expected, "{all:?}");
         }
     }
 

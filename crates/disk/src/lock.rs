@@ -47,9 +47,9 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("deep/lock");
         let held = lock(&path, || panic!("nobody else has it")).unwrap();
-        let (told, wait) = std::sync::mpsc::channel();
+        let (shown, wait) = std::sync::mpsc::channel();
         std::thread::scope(|scope| {
-            let second = scope.spawn(|| lock(&path, || told.send(()).unwrap()));
+            let second = scope.spawn(|| lock(&path, || shown.send(()).unwrap()));
             wait.recv().unwrap();
             drop(held);
             assert!(second.join().unwrap().is_ok());

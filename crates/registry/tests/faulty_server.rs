@@ -198,7 +198,7 @@ fn the_token_goes_to_the_registry_alone_and_only_with_what_is_sent() {
     let change = Change::Withdraw { version: "1.0.0".parse().unwrap(), reason: "leaks".into() };
     let refused = open(&server).change(&package(), &change).unwrap_err();
     assert!(matches!(refused, RegistryError::Refused { status: 307, .. }), "{refused}");
-    assert!(!other.told().contains("secret"), "{}", other.told());
+    assert!(!other.output().contains("secret"), "{}", other.output());
     let with_token = server.count(|head| head.contains("secret"));
-    assert_eq!(with_token, 1, "only what was to be published: {}", server.told());
+    assert_eq!(with_token, 1, "only what was to be published: {}", server.output());
 }

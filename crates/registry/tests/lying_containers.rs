@@ -129,7 +129,7 @@ fn lists_that_lead_round_in_circles_end() {
     });
     let refused = withdraw(&server);
     assert!(refused.to_string().contains("no end"), "{refused}");
-    assert!(server.count(|head| head.contains("/tags/list")) < 5, "{}", server.told());
+    assert!(server.count(|head| head.contains("/tags/list")) < 5, "{}", server.output());
 }
 
 #[test]
@@ -152,10 +152,14 @@ fn a_password_is_sent_once_it_is_asked_for_and_to_nobody_else() {
             _ => whole(stream, "404 Not Found", "", b""),
         }
     });
-    assert_eq!(asked(&server), Ok(1), "a blob may lie elsewhere: {}", server.told());
+    assert_eq!(asked(&server), Ok(1), "a blob may lie elsewhere: {}", server.output());
     let _ = withdraw(&server);
-    assert!(other.count(|head| head.starts_with("put ")) > 0, "an upload may go elsewhere: {}", other.told());
-    assert_eq!(other.count(|head| head.contains("authorization")), 0, "{}", other.told());
+    assert!(
+        other.count(|head| head.starts_with("put ")) > 0,
+        "an upload may go elsewhere: {}",
+        other.output()
+    );
+    assert_eq!(other.count(|head| head.contains("authorization")), 0, "{}", other.output());
     assert_eq!(
         server.count(|head| head.contains("/about") && head.contains(SECRET)),
         0,
@@ -169,7 +173,7 @@ fn who_lets_nobody_in_is_not_asked_for_ever() {
         whole(stream, "401 Unauthorized", "www-authenticate: Basic realm=\"garden\"\r\n", b"")
     });
     assert_eq!(asked(&server), Err("registry.refused"));
-    assert_eq!(server.count(|head| head.contains("/manifests/index")), 2, "{}", server.told());
+    assert_eq!(server.count(|head| head.contains("/manifests/index")), 2, "{}", server.output());
 }
 
 #[test]
@@ -181,7 +185,7 @@ fn no_password_goes_where_tokens_are_given_out_without_encryption() {
     });
     let refused = open(&server).history(&package()).unwrap_err();
     assert_eq!(refused.code(), "registry.plain", "{refused}");
-    assert_eq!(server.count(|head| head.contains("authorization")), 0, "{}", server.told());
+    assert_eq!(server.count(|head| head.contains("authorization")), 0, "{}", server.output());
 }
 
 #[test]
@@ -206,9 +210,9 @@ fn a_password_goes_to_another_host_for_a_token_only_where_the_manifest_names_it(
             refused.code() == "registry.other-host" && refused.to_string().contains(&elsewhere),
             "{refused}"
         );
-        assert_eq!(tokens.count(|_| true), 0, "{}", tokens.told());
+        assert_eq!(tokens.count(|_| true), 0, "{}", tokens.output());
     }
     let allowed = Allowed { realm: Some(elsewhere.clone()), ..Allowed::default() };
     assert_eq!(ask(&allowed).unwrap(), 1);
-    assert!(tokens.count(|head| head.contains(SECRET)) > 0, "{}", tokens.told());
+    assert!(tokens.count(|head| head.contains(SECRET)) > 0, "{}", tokens.output());
 }

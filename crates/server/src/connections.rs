@@ -394,8 +394,8 @@ mod tests {
         std::thread::sleep(Duration::from_millis(2));
         drop(newcomers[0].activity.begin());
         assert_eq!(admit_many(&connections, &limits, "203.0.113.1", 1).len(), 1);
-        let told: Vec<usize> = (0..10).filter(|at| newcomers[*at].activity.is_told()).collect();
-        assert_eq!(told, [1], "the first one was not idle for long");
+        let shown: Vec<usize> = (0..10).filter(|at| newcomers[*at].activity.is_told()).collect();
+        assert_eq!(shown, [1], "the first one was not idle for long");
         drop(busy);
     }
 }

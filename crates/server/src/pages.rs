@@ -100,8 +100,8 @@ impl Pages<'_> {
         let mut response = match shown {
             Ok(text) => self.text(&Prepared::new(text), "text/html; charset=utf-8"),
             Err(_) => {
-                let told = "This page can't be shown; it is a defect of the server.\n".to_owned();
-                self.text(&Prepared::new(told), "text/plain")
+                let sentence = "This page can't be shown; it is a defect of the server.\n".to_owned();
+                self.text(&Prepared::new(sentence), "text/plain")
             }
         };
         if response.status() == StatusCode::OK {

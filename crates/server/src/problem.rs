@@ -133,17 +133,17 @@ impl From<RegistryError> for Problem {
 
 /// An error with all that led to it.
 pub fn causes_of(error: &dyn Error) -> String {
-    let mut told = error.to_string();
+    let mut shown = error.to_string();
     let mut source = error.source();
     while let Some(cause) = source {
-        let cause_told = cause.to_string();
+        let cause_text = cause.to_string();
         // Some say what led to them themselves.
-        if !told.contains(&cause_told) {
-            told = format!("{told}: {cause_told}");
+        if !shown.contains(&cause_text) {
+            shown = format!("{shown}: {cause_text}");
         }
         source = cause.source();
     }
-    told
+    shown
 }
 
 impl From<UploadProblem> for Problem {

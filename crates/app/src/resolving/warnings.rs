@@ -80,10 +80,10 @@ fn about_fits(problem: &Problem, resolution: &Resolution, facets: &Facets) -> Ve
         let fits = places.map(|place| facets.fit_release(entry, &components, place));
         let unstated =
             fits.filter_map(|fit| if let Fit::NotStated(facets) = fit { Some(facets) } else { None });
-        let told = unstated.flatten().filter(|facet| problem.unstated.of(facet) == Unstated::Warn);
-        let told: BTreeSet<FacetName> = told.collect();
-        if !told.is_empty() {
-            silent.entry(told).or_default().push(&entry.name);
+        let shown = unstated.flatten().filter(|facet| problem.unstated.of(facet) == Unstated::Warn);
+        let shown: BTreeSet<FacetName> = shown.collect();
+        if !shown.is_empty() {
+            silent.entry(shown).or_default().push(&entry.name);
         }
     }
     let one = |(facets, packages): (&BTreeSet<FacetName>, &Vec<&PackageName>)| {

@@ -15,11 +15,11 @@ const MAX_WAYS: usize = 3;
 ///
 /// Where commands one after the other would fail in the middle, the lines to write in the manifests instead.
 pub fn as_commands(ways: &[WayOut], workspace: &WorkspaceFolder, wanted: &Workspace) -> Vec<Way> {
-    let told = |way: &WayOut| match &way.raised {
+    let shown = |way: &WayOut| match &way.raised {
         Some(raised) => Some(Way { command: raised_line(raised), note: raised_note(raised) }),
-        None => Some(Steps::of(way, workspace, wanted)?.told()),
+        None => Some(Steps::of(way, workspace, wanted)?.shown()),
     };
-    ways.iter().filter_map(told).take(MAX_WAYS).collect()
+    ways.iter().filter_map(shown).take(MAX_WAYS).collect()
 }
 
 /// The line of the manifest that puts a place at another level.
@@ -98,7 +98,7 @@ impl<'m> Steps<'m> {
         Some(Self { workspace, drops, changes, targets, are_bare, wanted, rewrites, note })
     }
 
-    fn told(&self) -> Way {
+    fn shown(&self) -> Way {
         let changes = self.changes.iter().map(|((member, need), range, pre)| {
             let need = Need { range: range.clone(), prereleases: *pre, ..(*need).clone() };
             let targets = if self.targets.is_empty() { need.targets } else { Some(self.targets.clone()) };

@@ -138,9 +138,9 @@ mod tests {
     #[test]
     fn the_end_is_read_in_both_forms_and_nothing_else_is_one() {
         let read = |bytes: &[u8]| at_end(&mut Cursor::new(bytes)).unwrap();
-        let told = |end: u64| Some(Directory { entries: 3, bytes: 200, end });
-        assert_eq!(read(&[b"files".to_vec(), end(3, 200, b"")].concat()), told(5));
-        assert_eq!(read(&end(3, 200, b"a comment")), told(0));
+        let shown = |end: u64| Some(Directory { entries: 3, bytes: 200, end });
+        assert_eq!(read(&[b"files".to_vec(), end(3, 200, b"")].concat()), shown(5));
+        assert_eq!(read(&end(3, 200, b"a comment")), shown(0));
         let mut large = END_64.to_vec();
         large.extend([0; 28]);
         large.extend(70_000_u64.to_le_bytes());
@@ -150,8 +150,8 @@ mod tests {
         locator.extend([0; 12]);
         locator.extend([0; 4]);
         let whole = [large.clone(), locator, end(0xffff, 0xffff_ffff, b"")].concat();
-        let told = Directory { entries: 70_000, bytes: 8_000_000, end: 0 };
-        assert_eq!(read(&whole), Some(told));
+        let shown = Directory { entries: 70_000, bytes: 8_000_000, end: 0 };
+        assert_eq!(read(&whole), Some(shown));
         for broken in
             [&end(3, 200, b"x")[..22], b"PK\x05\x06", b"", &[end(3, 200, b""), b"more".to_vec()].concat()]
         {

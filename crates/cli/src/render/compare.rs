@@ -92,9 +92,9 @@ fn sizes(report: &Report) -> String {
 /// One change in words: what became of the package, its name, versions, size, licence, and what else is worth a look.
 fn cells(change: &Change<'_>) -> [String; 6] {
     let package = change.package();
-    let both = |told: fn(&LockedPackage) -> String| match (change.old, change.new) {
-        (Some(old), Some(new)) if told(old) != told(new) => format!("{} -> {}", told(old), told(new)),
-        _ => told(package),
+    let both = |shown: fn(&LockedPackage) -> String| match (change.old, change.new) {
+        (Some(old), Some(new)) if shown(old) != shown(new) => format!("{} -> {}", shown(old), shown(new)),
+        _ => shown(package),
     };
     [
         changes::word(&change.kind).to_owned(),
@@ -127,7 +127,7 @@ fn aspects(change: &Change<'_>) -> String {
     let components = |package: &LockedPackage| {
         package.components.iter().map(ComponentName::as_str).collect::<Vec<_>>().join(", ")
     };
-    let told = |aspect: &Aspect| match aspect {
+    let shown = |aspect: &Aspect| match aspect {
         Aspect::Source => Some(format!("source: {} -> {}", source(old), source(new))),
         Aspect::Contents => Some("other contents under the same version".to_owned()),
         Aspect::Components => Some(format!("components: {} -> {}", components(old), components(new))),
@@ -135,5 +135,5 @@ fn aspects(change: &Change<'_>) -> String {
         // It has a column of its own.
         Aspect::License => None,
     };
-    change.aspects().iter().filter_map(told).collect::<Vec<_>>().join("; ")
+    change.aspects().iter().filter_map(shown).collect::<Vec<_>>().join("; ")
 }

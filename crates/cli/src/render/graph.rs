@@ -11,7 +11,7 @@ use crate::ui::{Ui, clean, style, styled};
 /// Shows a graph in lines, each further in the further it is from a project.
 pub fn show(ui: &Ui, needs: &Graph<'_>) {
     let lines = outline(needs);
-    lines.iter().for_each(|line| ui.answer(told(needs, line)));
+    lines.iter().for_each(|line| ui.answer(shown(needs, line)));
     let packages: Vec<&LockedPackage> = needs.nodes.iter().filter_map(Node::package).collect();
     let deepest = needs.depths().into_iter().flatten().max().unwrap_or(0);
     let mut about =
@@ -23,7 +23,7 @@ pub fn show(ui: &Ui, needs: &Graph<'_>) {
 }
 
 /// A line: further in the further from a project it is.
-fn told(needs: &Graph<'_>, line: &Line) -> String {
+fn shown(needs: &Graph<'_>, line: &Line) -> String {
     let node = &needs.nodes[line.node];
     let purpose = line.purpose.as_ref().map(|purpose| format!("  for {purpose}")).unwrap_or_default();
     let folded = if line.is_folded { " …" } else { "" };

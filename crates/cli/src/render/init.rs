@@ -22,11 +22,11 @@ pub fn show_missing_registries(ui: &Ui, plan: &Plan) {
 pub fn show_begun(ui: &Ui, plan: &Plan, old_is_removed: bool) {
     match &plan.begins {
         Begins::Workspace { members, old } => {
-            let (whom, next) = match members.as_slice() {
+            let (subject, next) = match members.as_slice() {
                 [] => ("which has no members yet".to_owned(), "`bibliotax init` in a folder below"),
                 members => (format!("of {}", members.join(", ")), "`bibliotax install`"),
             };
-            ui.say(format!("wrote {FILE_NAME} for a workspace {whom}"));
+            ui.say(format!("wrote {FILE_NAME} for a workspace {subject}"));
             if old_is_removed {
                 show_removed(ui, old);
             } else {

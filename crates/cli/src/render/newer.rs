@@ -22,8 +22,8 @@ pub fn show(ui: &Ui, report: &Report<'_>) {
 }
 
 fn show_packages(ui: &Ui, report: &Report<'_>) {
-    let told = &report.packages;
-    if told.is_empty() {
+    let shown = &report.packages;
+    if shown.is_empty() {
         ui.answer(match report.asked {
             0 => "there is no such package to look at".to_owned(),
             some => format!("nothing is newer: {} as new as can be", count(some, "package")),
@@ -31,10 +31,10 @@ fn show_packages(ui: &Ui, report: &Report<'_>) {
         return;
     }
     let head = ["", "locked", "update", "newest", ""].map(|text| styled(style::FAINT, text));
-    let rows = told.iter().flat_map(|told| rows(told, &report.facets));
+    let rows = shown.iter().flat_map(|shown| rows(shown, &report.facets));
     let rows: Vec<Vec<String>> = [head.to_vec()].into_iter().chain(rows).collect();
     ui.answer(ui.table(without_empty(rows)));
-    let updates = told.iter().filter(|told| told.news.update.is_some()).count();
+    let updates = shown.iter().filter(|shown| shown.news.update.is_some()).count();
     if updates > 0 {
         ui.say(format!("next: `bibliotax update` moves {}", count(updates, "package")));
     } else {
@@ -46,8 +46,8 @@ fn show_packages(ui: &Ui, report: &Report<'_>) {
 fn without_empty(rows: Vec<Vec<String>>) -> impl Iterator<Item = Vec<String>> {
     let columns = rows.first().map_or(0, Vec::len);
     let is_told = |column: usize| rows.iter().skip(1).any(|row| !row[column].is_empty());
-    let told: Vec<usize> = (0..columns).filter(|column| is_told(*column)).collect();
-    rows.into_iter().map(move |row| told.iter().map(|column| row[*column].clone()).collect())
+    let shown: Vec<usize> = (0..columns).filter(|column| is_told(*column)).collect();
+    rows.into_iter().map(move |row| shown.iter().map(|column| row[*column].clone()).collect())
 }
 
 /// The rows of one package: versions, then a row for each further thing that is shown.

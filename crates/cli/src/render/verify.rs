@@ -44,7 +44,7 @@ fn show_store(ui: &Ui, damaged: &[Damaged]) {
         ]
     };
     ui.answer(ui.table(damaged.iter().map(row)));
-    damaged.iter().filter_map(|damaged| shared_with(&damaged.shared_by)).for_each(|told| ui.answer(told));
+    damaged.iter().filter_map(|damaged| shared_with(&damaged.shared_by)).for_each(|shown| ui.answer(shown));
 }
 
 fn show_shelf(ui: &Ui, verified: &Verified) {

@@ -33,15 +33,15 @@ fn a_registry_in_a_bucket_does_all_that_one_in_a_folder_does() {
     // Published here, and seen there at once.
     project(&garden, "author", &here.url, "moss-map", "1.0.0");
     garden.write("author/moss.c", "int moss;\n");
-    let (status, told) = with_token(&garden, "author", &["publish"], &token);
-    assert_eq!(status, 0, "{told}");
+    let (status, ran) = with_token(&garden, "author", &["publish"], &token);
+    assert_eq!(status, 0, "{ran}");
     garden.write("author/moss.c", "int other_moss;\n");
     project(&garden, "author", &there.url, "moss-map", "1.0.0");
-    let (status, told) = with_token(&garden, "author", &["publish"], &token);
-    assert!(status != 0 && told.contains("registry.exists"), "{told}");
-    let (status, told) =
+    let (status, ran) = with_token(&garden, "author", &["publish"], &token);
+    assert!(status != 0 && ran.contains("registry.exists"), "{ran}");
+    let (status, ran) =
         with_token(&garden, "author", &["withdraw", "moss-map", "1.0.0", "--reason", "dry"], &token);
-    assert_eq!(status, 0, "{told}");
+    assert_eq!(status, 0, "{ran}");
     project(&garden, "gate", &there.url, "gate-kiosk", "1.0.0");
     assert_eq!(garden.run(&["need", "moss-map"]).expect(4).code(), "resolve.conflict");
     assert_eq!(
@@ -129,19 +129,19 @@ fn a_bucket_that_is_away_or_refuses_is_told_as_such() {
     let garden = Garden::bare();
     let buckets = Buckets::start(&garden);
     let place = buckets.place("seedhouse");
-    let told = |place: &Place, key: &str, value: &str| {
+    let ran = |place: &Place, key: &str, value: &str| {
         let args = ["registry", "check", &place.path];
         let output = place.command(&garden, ".", &args).env(key, value).output().unwrap();
         (output.status.code(), String::from_utf8_lossy(&output.stderr).into_owned())
     };
-    let (status, refused) = told(&place, "AWS_SECRET_ACCESS_KEY", "wrong");
+    let (status, refused) = ran(&place, "AWS_SECRET_ACCESS_KEY", "wrong");
     assert!(
         status == Some(5) && refused.contains("bucket.failed") && refused.contains("refuses"),
         "{refused}"
     );
     assert!(!refused.contains("wrong"), "no secret is told");
-    let (status, away) = told(&place, "AWS_ENDPOINT", "http://127.0.0.1:9");
+    let (status, away) = ran(&place, "AWS_ENDPOINT", "http://127.0.0.1:9");
     assert!(status == Some(5) && away.contains("can't be reached"), "{away}");
-    let (status, none) = told(&place, "AWS_REGION", "garden");
+    let (status, none) = ran(&place, "AWS_REGION", "garden");
     assert!(none.contains("registry.missing"), "{status:?} {none}");
 }

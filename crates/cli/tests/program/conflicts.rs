@@ -34,13 +34,13 @@ fn garden(needs: &str) -> Garden {
 }
 
 /// Runs the first way out as a shell would and expects it to succeed.
-fn take_first_way(garden: &Garden, told: &Ran) {
-    let text = format!("{}{}", told.stdout, told.stderr);
+fn take_first_way(garden: &Garden, output: &Ran) {
+    let text = format!("{}{}", output.stdout, output.stderr);
     let way = text
         .lines()
         .skip_while(|line| !line.starts_with("ways out"))
         .nth(1)
-        .unwrap_or_else(|| panic!("{told}"));
+        .unwrap_or_else(|| panic!("{output}"));
     for command in way.split(" #").next().unwrap().split(" && ") {
         let words = command.replace('"', "\u{0}");
         let mut parts = words.split('\u{0}');
@@ -56,8 +56,8 @@ fn take_first_way(garden: &Garden, told: &Ran) {
 #[test]
 fn two_needs_that_exclude_each_other() {
     let garden = garden("soil-curve = \"= 1.7.0\"");
-    let told = garden.run(&["need", "moss-map", "3"]);
-    assert_snapshot!(told, @r#"
+    let output = garden.run(&["need", "moss-map", "3"]);
+    assert_snapshot!(output, @r#"
     ----- stderr
     resolve.conflict
 
@@ -74,7 +74,7 @@ fn two_needs_that_exclude_each_other() {
       bibliotax drop soil-curve && bibliotax need moss-map 3   # does without soil-curve
     ----- status 4
     "#);
-    take_first_way(&garden, &told);
+    take_first_way(&garden, &output);
     assert!(garden.shelf().contains(&"moss-map 3.0.0".to_owned()));
 }
 
@@ -126,8 +126,8 @@ fn a_chain_of_several_links() {
 #[test]
 fn only_a_pre_release_is_in_the_range() {
     let garden = garden("");
-    let told = garden.run(&["need", "valve-proto", "1.1"]);
-    assert_snapshot!(told, @r#"
+    let output = garden.run(&["need", "valve-proto", "1.1"]);
+    assert_snapshot!(output, @r#"
     ----- stderr
     resolve.conflict
 
@@ -140,7 +140,7 @@ fn only_a_pre_release_is_in_the_range() {
       bibliotax need valve-proto "1 .. 2"            # takes valve-proto 1.0.0
     ----- status 4
     "#);
-    take_first_way(&garden, &told);
+    take_first_way(&garden, &output);
     assert_eq!(garden.shelf(), ["valve-proto 1.1.0-rc.1"]);
 }
 
@@ -176,8 +176,8 @@ fn a_need_written_by_hand() {
     let garden = garden("rain-ledger = \"2\"");
     let text = garden.read("gate/bibliotax.toml").replace("\"2\"", "\"2\"\nsoil-curve = \"2\"");
     garden.write("gate/bibliotax.toml", &text);
-    let told = garden.run(&["install"]);
-    assert_snapshot!(told, @r#"
+    let output = garden.run(&["install"]);
+    assert_snapshot!(output, @r#"
     ----- stderr
     resolve.conflict
 
@@ -194,7 +194,7 @@ fn a_need_written_by_hand() {
       bibliotax drop rain-ledger             # does without rain-ledger
     ----- status 4
     "#);
-    take_first_way(&garden, &told);
+    take_first_way(&garden, &output);
 }
 
 #[test]
@@ -239,15 +239,15 @@ fn why_it_can_not_be_another_version_or_what_would_move() {
       gone     seed-clock   1.1.0           2.0 KiB  MIT  nothing needs it
     ----- status 0
     ");
-    let told = garden.run(&["explain", "rain-ledger", "3"]);
-    assert_snapshot!(told, @r#"
+    let output = garden.run(&["explain", "rain-ledger", "3"]);
+    assert_snapshot!(output, @r#"
     rain-ledger can't be in 3:
       gate-kiosk needs rain-ledger 2.
     ways out, each tried:
       bibliotax need rain-ledger "3 .. 4" soil-curve "2.1 .. 3"   # takes rain-ledger 3.0.0 and takes soil-curve 2.1.0
     ----- status 4
     "#);
-    take_first_way(&garden, &told);
+    take_first_way(&garden, &output);
     assert!(garden.shelf().contains(&"rain-ledger 3.0.0".to_owned()));
     assert_snapshot!(garden.run(&["explain", "rain-leger"]), @"
     ----- stderr
@@ -333,8 +333,8 @@ fn an_update_beyond_the_ranges_rewrites_them() {
 #[test]
 fn a_search_that_takes_too_long_gives_up_and_says_where_it_was() {
     let garden = Garden::needing(&RELEASES, "rain-ledger = \"any\"\nprobe-sim = \"any\"");
-    let told = garden.run(&["resolve", "--effort", "0"]).expect(4);
-    assert_eq!(told.code(), "resolve.gave-up", "{told}");
+    let output = garden.run(&["resolve", "--effort", "0"]).expect(4);
+    assert_eq!(output.code(), "resolve.gave-up", "{output}");
     assert!(!garden.path("gate/bibliotax.lock").exists());
     garden.run(&["resolve", "--effort", "60"]).expect(0);
 }
@@ -366,8 +366,8 @@ fn a_long_conflict_is_cut_to_its_heart_unless_all_is_asked_for() {
     releases.extend(["bed-n20 1.0: dew-point 1", "dew-point 1.4.0", "dew-point 2.0.0"]);
     let garden = Garden::needing(&releases, "bed-n1 = \"1\"");
     garden.run(&["install"]).expect(0);
-    let told = garden.run(&["need", "dew-point", "2"]).expect(4);
-    assert_snapshot!(told, @r#"
+    let output = garden.run(&["need", "dew-point", "2"]).expect(4);
+    assert_snapshot!(output, @r#"
     ----- stderr
     resolve.conflict
 

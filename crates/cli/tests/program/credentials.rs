@@ -58,8 +58,8 @@ fn a_token_is_kept_in_a_file_for_its_owner_alone_and_opens_its_host() {
         by_name.1
     );
     let sign_in = ["registry", "sign-in", &served.url, "--file"];
-    let (status, told) = run_with_input(&garden, &sign_in, &token, None);
-    assert!(status == 0 && !told.contains(&token), "{told}");
+    let (status, ran) = run_with_input(&garden, &sign_in, &token, None);
+    assert!(status == 0 && !ran.contains(&token), "{ran}");
     let file = garden.path("home/.config/bibliotax/credentials.toml");
     assert_eq!(fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
     let ready = garden.run(&["ready"]).expect(0);
@@ -116,14 +116,14 @@ fn a_token_in_the_keyring_opens_its_host() {
     let garden = Garden::bare();
     let (served, token) = (serve(&garden), Place::folder().token(&garden));
     author(&garden, &served.url);
-    let (status, told) = run_with_input(&garden, &["registry", "sign-in", &served.url], &token, Some(&bus));
-    assert!(status == 0 && told.contains("in the keyring"), "{told}");
+    let (status, ran) = run_with_input(&garden, &["registry", "sign-in", &served.url], &token, Some(&bus));
+    assert!(status == 0 && ran.contains("in the keyring"), "{ran}");
     let with_bus = |args: &[&str]| {
         let out = garden.command("gate", args).env("DBUS_SESSION_BUS_ADDRESS", &bus).output().unwrap();
         (out.status.code().unwrap(), String::from_utf8([out.stdout, out.stderr].concat()).unwrap())
     };
-    let (status, told) = with_bus(&["ready"]);
-    assert!(status == 0 && told.contains("opens to what the keyring has"), "{told}");
+    let (status, ran) = with_bus(&["ready"]);
+    assert!(status == 0 && ran.contains("opens to what the keyring has"), "{ran}");
     assert_eq!(with_bus(&["publish"]).0, 0);
     assert!(with_bus(&["registry", "sign-out", "seedhouse"]).1.contains("forgotten"));
     assert_eq!(with_bus(&["publish"]).0, 2);

@@ -25,11 +25,8 @@ fn a_full_disk_in_the_middle_of_an_install_is_told_and_the_next_run_completes() 
         let filler = disk.join("filler");
         let _ = fs::remove_file(&filler);
         fill_up(&disk, left);
-        let (status, told) = install();
-        assert!(
-            status == Some(74) && told.starts_with("disk.full"),
-            "with {left} KiB left: {status:?} {told}"
-        );
+        let (status, ran) = install();
+        assert!(status == Some(74) && ran.starts_with("disk.full"), "with {left} KiB left: {status:?} {ran}");
         assert!(!garden.path("gate/bibliotax.lock").exists(), "nothing of the project was written");
         fs::remove_file(&filler).unwrap();
         assert_eq!(install().0, Some(0));
@@ -54,8 +51,8 @@ fn a_project_that_can_not_be_written_is_told_and_can_still_be_looked_at() {
     let disk = PathBuf::from(needed("BIBLIOTAX_TEST_READ_ONLY_DISK"));
     let garden = Garden::bare();
     let project = disk.display().to_string();
-    let told = garden.run(&["install", "--directory", &project]).expect(74);
-    assert_eq!(told.code(), "disk.read-only", "{told}");
+    let ran = garden.run(&["install", "--directory", &project]).expect(74);
+    assert_eq!(ran.code(), "disk.read-only", "{ran}");
     garden.run(&["install", "--dry-run", "--directory", &project]).expect(0);
 }
 
@@ -66,8 +63,8 @@ fn a_shelf_that_becomes_unwritable_in_the_middle_is_told_and_completed_later() {
         Garden::needing(&["dew-point 1.4.0", "moss-map 1.0.0"], "dew-point = \"1\"\nmoss-map = \"1\"");
     // A folder where the state belongs stops the install after lock and store are written.
     garden.write("gate/shelf/.state.json/x", "in the way\n");
-    let told = garden.run(&["install"]).expect(74);
-    assert!(told.code().starts_with("disk."), "{told}");
+    let ran = garden.run(&["install"]).expect(74);
+    assert!(ran.code().starts_with("disk."), "{ran}");
     fs::remove_dir_all(garden.path("gate/shelf/.state.json")).unwrap();
     garden.run(&["install"]).expect(0);
     garden.run(&["verify"]).expect(0);
@@ -79,8 +76,8 @@ fn a_shelf_that_becomes_unwritable_in_the_middle_is_told_and_completed_later() {
 fn a_store_that_can_not_be_a_folder_is_told_and_nothing_is_written() {
     let garden = Garden::needing(&["dew-point 1.4.0"], "dew-point = \"1\"");
     garden.write("store", "a file in the way\n");
-    let told = garden.run(&["install"]).expect(74);
-    assert!(told.code().starts_with("disk."), "{told}");
+    let ran = garden.run(&["install"]).expect(74);
+    assert!(ran.code().starts_with("disk."), "{ran}");
     assert!(!garden.path("gate/bibliotax.lock").exists());
     fs::remove_file(garden.path("store")).unwrap();
     garden.run(&["install"]).expect(0);

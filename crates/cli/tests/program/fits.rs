@@ -119,8 +119,8 @@ fn a_conflict_speaks_of_targets_and_levels_and_a_need_can_be_limited_to_a_target
 fn a_target_that_is_only_tried_out_counts_for_all_locked_packages() {
     let garden = garden(TARGETS);
     garden.run(&["need", "soil-curve"]).expect(0);
-    let told = garden.run(&["fit", "--target", "shed:orchard-runtime=1"]).expect(1);
-    assert!(told.stdout.contains("shed: asks for orchard-runtime 2, not 1"), "{told}");
+    let output = garden.run(&["fit", "--target", "shed:orchard-runtime=1"]).expect(1);
+    assert!(output.stdout.contains("shed: asks for orchard-runtime 2, not 1"), "{output}");
 }
 
 #[test]
@@ -140,10 +140,13 @@ fn a_conditional_need_is_there_only_where_its_condition_holds() {
 fn what_is_not_stated_passes_is_told_or_is_refused_as_the_rules_say() {
     let rows =
         [("allow", 0, ""), ("warn", 0, "bark-log doesn't state"), ("refuse", 4, "which the rules refuse")];
-    for (rule, status, told) in rows {
+    for (rule, status, output) in rows {
         let garden = garden(&format!("{TARGETS}[rules]\nunstated = \"{rule}\""));
         let ran = garden.run(&["need", "bark-log"]).expect(status);
-        assert!(ran.stderr.contains(told) && (!told.is_empty() || ran.stderr.is_empty()), "{rule}: {ran}");
+        assert!(
+            ran.stderr.contains(output) && (!output.is_empty() || ran.stderr.is_empty()),
+            "{rule}: {ran}"
+        );
     }
     let garden = garden(&format!("{TARGETS}[rules]\nunstated = {{ os = \"allow\", arch = \"refuse\" }}"));
     assert_snapshot!(garden.run(&["need", "bark-log"]), @"
@@ -363,8 +366,8 @@ fn what_makes_no_sense_of_facets_ends_with_its_code() {
 fn publishing_is_refused_where_the_needs_break_the_promise() {
     let garden = garden("[fits]\norchard-runtime = \"2\"\n[needs]\nsoil-curve = \"2\"");
     garden.write("gate/moss.txt", "moss\n");
-    let told = garden.run(&["publish", "levelled", "--dry-run"]).expect(4);
-    assert!(told.stderr.contains("gate-kiosk promises orchard-runtime 2"), "{told}");
+    let output = garden.run(&["publish", "levelled", "--dry-run"]).expect(4);
+    assert!(output.stderr.contains("gate-kiosk promises orchard-runtime 2"), "{output}");
 }
 
 #[test]

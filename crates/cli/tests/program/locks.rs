@@ -90,6 +90,6 @@ fn of_a_first_lock_with_many_packages_only_what_projects_need_themselves_is_told
     ----- status 0
     ");
     garden.write("gate/bibliotax.lock", "");
-    let told = garden.run(&["--format", "json", "resolve"]).expect(0).json();
-    assert_eq!(told["changes"].as_array().unwrap().len(), 121, "data has all of it");
+    let output = garden.run(&["--format", "json", "resolve"]).expect(0).json();
+    assert_eq!(output["changes"].as_array().unwrap().len(), 121, "data has all of it");
 }

@@ -205,9 +205,9 @@ fn a_package_that_is_reached_in_a_thousand_million_ways_is_explained_by_the_shor
     let needs: String = (0..8).map(|at| format!("{} = \"1\"\n", name(0, at))).collect();
     let garden = Garden::needing(&releases.iter().map(String::as_str).collect::<Vec<_>>(), &needs);
     garden.run(&["resolve"]).expect(0);
-    let told = garden.run_within("-d 262144, -t 20", &["explain", "dew-point"]).expect(0);
-    assert!(told.stdout.contains("and more ways, none shorter") && told.stdout.len() < 5_000, "{told}");
-    let told =
+    let text = garden.run_within("-d 262144, -t 20", &["explain", "dew-point"]).expect(0);
+    assert!(text.stdout.contains("and more ways, none shorter") && text.stdout.len() < 5_000, "{text}");
+    let text =
         garden.run_within("-d 262144, -t 20", &["explain", "dew-point", "--format", "json"]).expect(0).json();
-    assert_eq!((told["ways"].as_array().unwrap().len(), &told["has-more-ways"]), (12, &true.into()));
+    assert_eq!((text["ways"].as_array().unwrap().len(), &text["has-more-ways"]), (12, &true.into()));
 }

@@ -38,8 +38,8 @@ fn describe_tells_how_far_each_mirror_lags() {
     garden.publish(&["dew-point 1.5.0", "dew-point 1.6.0"]);
     mirror(&garden, "even");
     declare(&garden, "../seedhouse", &["../even", "../late", "../other", "http://127.0.0.1:9/"]);
-    let told = garden.run(&["describe", "dew-point"]).expect(0).stdout;
-    assert_snapshot!(told.split_once("mirrors\n").unwrap().1, @"
+    let output = garden.run(&["describe", "dew-point"]).expect(0).stdout;
+    assert_snapshot!(output.split_once("mirrors\n").unwrap().1, @"
     ../even              has all of it
     ../late              lags by 2 events, since 2026-03-01
     ../other             doesn't have it

@@ -244,12 +244,12 @@ fn a_capability_and_a_package_never_share_a_name() {
     let garden = Garden::needing(&RELEASES, "");
     garden.write("clock/bibliotax.toml", "[project]\nname = \"day-clock\"\nversion = \"1.0\"\n");
     garden.write("clock/clock.txt", "tick\n");
-    let told = garden.run_in("clock", &["publish", "../seedhouse"]).expect(3);
-    assert_eq!(told.code(), "registry.name-taken", "{told}");
+    let output = garden.run_in("clock", &["publish", "../seedhouse"]).expect(3);
+    assert_eq!(output.code(), "registry.name-taken", "{output}");
     let card = "[project]\nname = \"petal-font\"\nversion = \"1.0\"\n[card]\nprovides = [\"dew-point\"]\n";
     garden.write("clock/bibliotax.toml", card);
-    let told = garden.run_in("clock", &["publish", "../seedhouse"]).expect(3);
-    assert_eq!(told.code(), "registry.name-taken", "{told}");
+    let output = garden.run_in("clock", &["publish", "../seedhouse"]).expect(3);
+    assert_eq!(output.code(), "registry.name-taken", "{output}");
     assert!(!garden.run(&["need", "petal-font"]).expect(4).stdout.contains("added"));
 }
 
@@ -262,8 +262,8 @@ fn what_is_published_says_family_capabilities_and_conflicts() {
     garden.write("font/font.txt", "a b c\n");
     garden.run_in("font", &["publish", "../seedhouse"]).expect(0);
     garden.run(&["need", "day-clock", "7"]).expect(0);
-    let told = garden.run(&["need", "bark-log", "1.0"]);
-    assert_snapshot!(told, @r#"
+    let output = garden.run(&["need", "bark-log", "1.0"]);
+    assert_snapshot!(output, @r#"
     ----- stderr
     resolve.conflict
 

@@ -171,8 +171,8 @@ fn a_registry_that_wants_a_password_gets_it_from_where_people_keep_it() {
     let settings = garden.path("settings").display().to_string();
     assert_eq!(with("DOCKER_CONFIG", &settings, ".", &create).0, 0);
     author(&garden, "moss-map", &place, "moss-map", "1.0.0", "");
-    let told = with("REGISTRY_AUTH_FILE", &format!("{settings}/auth.json"), "moss-map", &["publish", "-vv"]);
-    assert!(told.0 == 0 && !told.1.contains(BASIC), "{}", told.1);
+    let ran = with("REGISTRY_AUTH_FILE", &format!("{settings}/auth.json"), "moss-map", &["publish", "-vv"]);
+    assert!(ran.0 == 0 && !ran.1.contains(BASIC), "{}", ran.1);
     user(&garden, &place, "moss-map = \"1\"\n");
     let pair = format!("{place} {USER}:{PASSWORD}");
     assert_eq!(with("BIBLIOTAX_TOKENS", &pair, "gate", &["install"]).0, 0);

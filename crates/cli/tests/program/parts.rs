@@ -178,8 +178,8 @@ fn a_project_without_targets_takes_what_is_for_the_machine() {
     let other = if std::env::consts::ARCH == "x86_64" { "aarch64" } else { "x86_64" };
     garden.write("moss/bibliotax.toml", &manifest("1.1.0", &[other]));
     garden.run_in("moss", &["publish"]).expect(0);
-    let told = garden.run(&["need", "moss-map", "1.1"]).expect(4);
-    assert_eq!(told.code(), "install.not-for-machine", "{told}");
+    let output = garden.run(&["need", "moss-map", "1.1"]).expect(4);
+    assert_eq!(output.code(), "install.not-for-machine", "{output}");
     assert!(!garden.read("gate/bibliotax.lock").contains("1.1.0"), "nothing was changed");
 }
 

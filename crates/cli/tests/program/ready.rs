@@ -34,16 +34,16 @@ fn tools_are_found_asked_and_judged() {
     program(&garden, "rake", "echo 'rake 1.9.0' >&2");
     program(&garden, "sieve", "echo fine");
     program(&garden, "hoe", "[ \"$1\" = -V ] && echo 1.0 || exit 2");
-    let told = ready(&garden, &[]).expect(1);
+    let ran = ready(&garden, &[]).expect(1);
     let line = |tool: &str| {
-        told.stdout.lines().find(|line| line.contains(&format!(" {tool} "))).unwrap_or_default().to_owned()
+        ran.stdout.lines().find(|line| line.contains(&format!(" {tool} "))).unwrap_or_default().to_owned()
     };
-    assert!(line("trowel").contains("fine") && line("trowel").contains("4.3"), "{told}");
-    assert!(line("rake").contains("amiss") && line("rake").contains("1.9.0"), "{told}");
-    assert!(line("sieve").contains("fine"), "{told}");
-    assert!(line("hoe").contains("fine"), "{told}");
-    assert!(line("spade").contains("amiss") && line("spade").contains("not found"), "{told}");
-    assert!(told.stdout.contains("2 things are amiss"), "{told}");
+    assert!(line("trowel").contains("fine") && line("trowel").contains("4.3"), "{ran}");
+    assert!(line("rake").contains("amiss") && line("rake").contains("1.9.0"), "{ran}");
+    assert!(line("sieve").contains("fine"), "{ran}");
+    assert!(line("hoe").contains("fine"), "{ran}");
+    assert!(line("spade").contains("amiss") && line("spade").contains("not found"), "{ran}");
+    assert!(ran.stdout.contains("2 things are amiss"), "{ran}");
     let json = ready(&garden, &["--format", "json"]).expect(1).json();
     let found = json["findings"].as_array().unwrap();
     assert!(found.iter().any(|finding| finding["data"]["version"] == "4.3"), "{json}");
@@ -54,8 +54,8 @@ fn a_tool_that_never_answers_holds_nobody_up() {
     let garden = garden("trowel = \"4\"");
     // The shell ends at once, and what it started keeps the outputs open.
     program(&garden, "trowel", "(while :; do :; done) & echo $! >> \"$0.pid\"");
-    let told = ready(&garden, &[]).expect(1);
-    assert!(told.stdout.contains("doesn't tell its version"), "{told}");
+    let ran = ready(&garden, &[]).expect(1);
+    assert!(ran.stdout.contains("doesn't tell its version"), "{ran}");
     let started = garden.read("bin/trowel.pid");
     assert!(std::process::Command::new("kill").args(started.split_whitespace()).status().unwrap().success());
     assert_eq!(started.lines().count(), 1, "it was asked again though time was up");
@@ -68,8 +68,8 @@ fn what_locked_packages_ask_for_counts_and_a_missing_registry_is_told() {
     garden.load(&format!("{card}\n"));
     garden.run(&["need", "valve-proto"]).expect(0);
     program(&garden, "trowel", "echo 4.3");
-    let told = ready(&garden, &[]).expect(1);
-    assert!(told.stdout.contains("wanted: 5 for valve-proto"), "{told}");
+    let ran = ready(&garden, &[]).expect(1);
+    assert!(ran.stdout.contains("wanted: 5 for valve-proto"), "{ran}");
     fs::remove_dir_all(garden.path("seedhouse")).unwrap();
     assert!(ready(&garden, &[]).expect(1).stdout.contains("there is no registry"));
 }

@@ -61,8 +61,8 @@ fn what_publish_tells_of_its_files_is_what_the_registry_has() {
     let tried = publish(&["--dry-run"]);
     assert!(tried["card"]["files"].is_null() && tried["contents"][0]["files"].is_array(), "{tried}");
     for _ in 0..2 {
-        let told = publish(&[]);
-        let file = &told["card"]["files"][0];
+        let ran = publish(&[]);
+        let file = &ran["card"]["files"][0];
         let digest = file["sha256"].as_str().unwrap();
         let there = fs::read(garden.path("seedhouse/files").join(&digest[..2]).join(digest)).unwrap();
         assert_eq!(file["size"], there.len());
@@ -161,8 +161,8 @@ fn a_broken_history_stops_only_who_needs_that_package() {
     let moss = bins.map(|bin| bin.path().join("moss-map.jsonl")).find(|path| path.exists()).unwrap();
     fs::write(&moss, "{\"event\":\"release\",\"name\":\n").unwrap();
     garden.run(&["install"]).expect(0);
-    let told = garden.run(&["need", "moss-map"]).expect(6);
-    assert!(told.stderr.contains("line 1:") && told.code() == "registry.broken", "{told}");
+    let ran = garden.run(&["need", "moss-map"]).expect(6);
+    assert!(ran.stderr.contains("line 1:") && ran.code() == "registry.broken", "{ran}");
 }
 
 #[test]
@@ -174,8 +174,8 @@ fn an_archive_whose_bytes_differ_never_reaches_shelf_or_store() {
     let mut bytes = good.clone();
     bytes[513] ^= 1;
     fs::write(&archive, &bytes).unwrap();
-    let told = garden.run(&["install"]).expect(6);
-    assert!(told.code() == "archive.wrong-bytes" && told.stderr.contains("moss-map"), "{told}");
+    let ran = garden.run(&["install"]).expect(6);
+    assert!(ran.code() == "archive.wrong-bytes" && ran.stderr.contains("moss-map"), "{ran}");
     assert!(!garden.path("gate/bibliotax.lock").exists() && garden.shelf().is_empty());
     fs::remove_file(&archive).unwrap();
     assert_eq!(garden.run(&["install"]).expect(5).code(), "registry.no-file");
@@ -326,7 +326,7 @@ fn a_check_reads_everything_and_tells_what_is_wrong() {
     fs::write(&path, text.replace("\"license\":\"MIT\"", "\"license\":\"0BSD\"")).unwrap();
     fs::create_dir_all(garden.path("seedhouse/files/ee")).unwrap();
     fs::copy(&history, garden.path("seedhouse/files/ee").join("e".repeat(64))).unwrap();
-    let told = garden.run_in(".", &["registry", "check", "seedhouse"]).expect(1);
+    let ran = garden.run_in(".", &["registry", "check", "seedhouse"]).expect(1);
     for part in [
         "has other bytes than its name says",
         "its main archive",
@@ -334,7 +334,7 @@ fn a_check_reads_everything_and_tells_what_is_wrong() {
         "something else than its card",
         "1 file of no release",
     ] {
-        assert!(told.stdout.contains(part), "{part} is not in {told}");
+        assert!(ran.stdout.contains(part), "{part} is not in {ran}");
     }
     let json = garden.run_in(".", &["registry", "check", "seedhouse", "--format", "json"]).expect(1).json();
     assert_eq!(json["flaws"].as_array().unwrap().len(), 5, "{json}");

@@ -35,11 +35,11 @@ fn a_folder_stands_in_for_a_package_at_any_depth_and_is_shown() {
     no newer release is there
     ----- status 0
     ");
-    let told = garden.run(&["with", "--", "sh", "-c", "cat $BIBLIOTAX_ROLE_INCLUDE/dew.h"]).expect(0);
-    assert_eq!(told.stdout, "#define DEW 1\n");
+    let output = garden.run(&["with", "--", "sh", "-c", "cat $BIBLIOTAX_ROLE_INCLUDE/dew.h"]).expect(0);
+    assert_eq!(output.stdout, "#define DEW 1\n");
     garden.write("dew-point/dew.h", "#define DEW 2\n");
-    let told = garden.run(&["with", "--", "sh", "-c", "cat $BIBLIOTAX_ROLE_INCLUDE/dew.h"]).expect(0);
-    assert_eq!(told.stdout, "#define DEW 2\n");
+    let output = garden.run(&["with", "--", "sh", "-c", "cat $BIBLIOTAX_ROLE_INCLUDE/dew.h"]).expect(0);
+    assert_eq!(output.stdout, "#define DEW 2\n");
 }
 
 #[test]

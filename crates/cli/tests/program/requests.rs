@@ -107,8 +107,8 @@ fn what_can_be_asked_at_once_is_asked_once() {
     let args = ["registry", "token", "create", "seedhouse", "a test", "--package", "*", "--format", "json"];
     let token = garden.run_in(".", &args).expect(0).json()["token"].as_str().unwrap().to_owned();
     assert!(tokens_for(&garden, "valve", &token).contains(&listening.url));
-    let (status, told) = with_token(&garden, "valve", &["publish"], &token);
-    assert_eq!(status, 0, "{told}");
+    let (status, output) = with_token(&garden, "valve", &["publish"], &token);
+    assert_eq!(status, 0, "{output}");
     let publish = [
         ("GET registry.json", 1),
         ("GET history", 1),
@@ -141,8 +141,8 @@ fn a_publisher_asks_a_bucket_eight_times_at_most() {
         project(&garden, version, &served.url, "moss-map", version);
         garden.write(&format!("{version}/moss.c"), &format!("int moss; // {version}\n"));
         listening.all();
-        let (status, told) = with_token(&garden, version, &["publish"], &token);
-        assert_eq!(status, 0, "{told}");
+        let (status, output) = with_token(&garden, version, &["publish"], &token);
+        assert_eq!(status, 0, "{output}");
         let mut asked = listening.all();
         asked.retain(|request| is_for_this_publisher(request));
         // The first one finds out where the list of names ends.

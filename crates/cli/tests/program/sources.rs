@@ -450,7 +450,7 @@ fn archives_of_a_web_server_are_packages_and_a_catalogue_lists_them_without_a_co
     assert_eq!(garden.run(&["install"]).expect(6).code(), "archive.gone");
     garden.run(&["kit", "open", "soil.kit"]).expect(0);
     garden.run(&["install", "--offline"]).expect(0);
-    for (from, to, told) in [
+    for (from, to, text) in [
         ("size = ", "sise = ", "perhaps `size` was meant"),
         (url.as_str(), "http://files.example/soil.tar", "https://"),
         ("soil-curve-1.1.tar\"", "soil-curve-1.1\"", ".tar.zst"),
@@ -459,7 +459,7 @@ fn archives_of_a_web_server_are_packages_and_a_catalogue_lists_them_without_a_co
         garden.write("catalogue/soil-curve.toml", &card.replace(from, to));
         let refused =
             garden.run_in(".", &["registry", "load", "seedhouse", "catalogue/soil-curve.toml"]).expect(3);
-        assert!(refused.stderr.contains(told), "{refused}");
+        assert!(refused.stderr.contains(text), "{refused}");
     }
 }
 

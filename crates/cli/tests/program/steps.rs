@@ -224,8 +224,8 @@ fn of_some_members_only_what_they_reach_is_listed_and_only_on_their_targets() {
     member("plain", "[targets.kiosk]\narch = \"x86_64\"\n", "");
     garden.run_in("ws", &["install", "--quiet"]).expect(0);
     let places = |members: &str| -> Vec<String> {
-        let told = garden.run_in("ws", &["steps", "--in", members, "--format", "json"]).expect(0).json();
-        let steps = told["steps"].as_array().unwrap().iter();
+        let ran = garden.run_in("ws", &["steps", "--in", members, "--format", "json"]).expect(0).json();
+        let steps = ran["steps"].as_array().unwrap().iter();
         steps.map(|step| format!("{} {}", step["id"], step["place"]).replace('"', "")).collect()
     };
     let of_hand = ["calibrate {device:hand-3}", "switch-on {target:hand-unit}", "wire project"];

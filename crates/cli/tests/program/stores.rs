@@ -116,8 +116,8 @@ fn what_is_damaged_in_the_store_is_found_and_fetched_again() {
             .len(),
         2
     );
-    let told = garden.run(&["store", "check", "--repair"]).expect(0);
-    assert!(told.stdout.contains("2 of 3 archives taken out, 2 fetched again"), "{told}");
+    let output = garden.run(&["store", "check", "--repair"]).expect(0);
+    assert!(output.stdout.contains("2 of 3 archives taken out, 2 fetched again"), "{output}");
     garden.run(&["store", "check"]).expect(0);
     assert_eq!(trees(&garden).len(), 3);
 }

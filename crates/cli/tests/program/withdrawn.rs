@@ -40,8 +40,8 @@ fn no_way_out_of_a_conflict_leads_to_a_withdrawn_release() {
     let open = garden.run(&["resolve", "--dry-run"]).expect(4).stderr;
     assert!(open.contains("takes rain-ledger 3.0.0"), "{open}");
     withdraw(&garden, "rain-ledger", "3.0.0");
-    let told = garden.run(&["resolve", "--dry-run"]).expect(4).stderr;
-    assert!(!told.contains("takes rain-ledger 3.0.0") && told.contains("takes dew-point 1.4.0"), "{told}");
+    let ran = garden.run(&["resolve", "--dry-run"]).expect(4).stderr;
+    assert!(!ran.contains("takes rain-ledger 3.0.0") && ran.contains("takes dew-point 1.4.0"), "{ran}");
 }
 
 #[test]
@@ -54,15 +54,15 @@ fn whoever_looks_at_a_project_hears_of_releases_that_do_not_stand_any_more() {
     let (withdrawn, deprecated) =
         ("dew-point 1.4.0 was withdrawn (leaks)", "bark-log 1.0.0 is deprecated (quiet)");
     for args in [&["install"][..], &["check"], &["graph"], &["ready"]] {
-        let told = garden.run(args).expect(0).stderr;
-        assert!(told.contains(withdrawn) && told.contains(deprecated), "{args:?}: {told}");
+        let ran = garden.run(args).expect(0).stderr;
+        assert!(ran.contains(withdrawn) && ran.contains(deprecated), "{args:?}: {ran}");
     }
     assert!(!garden.run(&["install"]).expect(0).stderr.contains(withdrawn), "once a day is enough");
     let tomorrow =
         garden.command("gate", &["install"]).env("SOURCE_DATE_EPOCH", "1772455600").output().unwrap();
     assert!(String::from_utf8_lossy(&tomorrow.stderr).contains(withdrawn));
-    let told = garden.run(&["explain", "dew-point"]).expect(0).stdout;
-    assert!(told.contains(withdrawn) && !told.contains("no newer release"), "{told}");
+    let ran = garden.run(&["explain", "dew-point"]).expect(0).stdout;
+    assert!(ran.contains(withdrawn) && !ran.contains("no newer release"), "{ran}");
 }
 
 #[test]
@@ -76,8 +76,8 @@ fn news_of_releases_is_told_without_asking_anybody() {
     garden.run_in("keeper", &["withdraw", "dew-point", "1.4.0", "--reason", "leaks"]).expect(0);
     assert!(garden.run(&["newer"]).expect(0).stdout.contains("withdrawn"), "the last look says so");
     drop(served);
-    let told = garden.run(&["install"]).expect(0).stderr;
-    assert!(told.contains("dew-point 1.4.0 was withdrawn"), "{told}");
+    let ran = garden.run(&["install"]).expect(0).stderr;
+    assert!(ran.contains("dew-point 1.4.0 was withdrawn"), "{ran}");
 }
 
 #[test]
@@ -87,12 +87,9 @@ fn what_is_newer_is_told_where_no_update_leads_anywhere() {
     garden.run(&["install"]).expect(0);
     garden.publish(&["bark-log 2.0.0"]);
     withdraw(&garden, "dew-point", "1.4.0");
-    let told = garden.run(&["newer"]).expect(0);
-    assert!(told.stdout.contains("withdrawn") && told.stdout.contains("2.0.0"), "{told}");
-    assert!(
-        told.stderr.contains("an update finds no set now") && told.stderr.contains("dew-point"),
-        "{told}"
-    );
+    let ran = garden.run(&["newer"]).expect(0);
+    assert!(ran.stdout.contains("withdrawn") && ran.stdout.contains("2.0.0"), "{ran}");
+    assert!(ran.stderr.contains("an update finds no set now") && ran.stderr.contains("dew-point"), "{ran}");
 }
 
 #[test]

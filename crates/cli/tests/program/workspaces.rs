@@ -216,8 +216,9 @@ fn a_change_in_the_folder_of_a_member_is_seen_at_once_and_nothing_is_copied() {
     let garden = fernhollow();
     garden.run_in("ws", &["install", "--quiet"]).expect(0);
     garden.write("ws/valve/include/valve.h", "#define VALVES 4\n");
-    let told = garden.run_in("ws/kiosk", &["with", "--", "sh", "-c", "cat $BIBLIOTAX_ROLE_INCLUDE/valve.h"]);
-    assert_eq!(told.expect(0).stdout, "#define VALVES 4\n");
+    let output =
+        garden.run_in("ws/kiosk", &["with", "--", "sh", "-c", "cat $BIBLIOTAX_ROLE_INCLUDE/valve.h"]);
+    assert_eq!(output.expect(0).stdout, "#define VALVES 4\n");
     garden.write("ws/valve/bibliotax.toml", &VALVE.replace("valve-proto", "bark-log"));
     let stale = garden.run_in("ws/kiosk", &["install", "--sealed"]).expect(1);
     assert_eq!(stale.code(), "lock.stale", "{stale}");

@@ -23,14 +23,14 @@ pub struct Line {
 pub fn outline(graph: &Graph<'_>) -> Vec<Line> {
     let depths = graph.depths();
     let needed = ordered(graph);
-    let mut told = BTreeSet::new();
+    let mut shown = BTreeSet::new();
     let mut lines = Vec::new();
     // Without recursion, for ways may be long: the last of the open ones comes next.
     let members: Vec<usize> = graph.members().collect();
     let mut open: Vec<(usize, usize, Option<String>)> =
         members.into_iter().rev().map(|member| (0, member, None)).collect();
     while let Some((depth, node, purpose)) = open.pop() {
-        let is_nearest = depths[node] == Some(depth) && told.insert(node);
+        let is_nearest = depths[node] == Some(depth) && shown.insert(node);
         let is_folded = !is_nearest && !needed[node].is_empty();
         lines.push(Line { depth, node, purpose, is_folded });
         if is_nearest {

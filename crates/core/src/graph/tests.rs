@@ -7,7 +7,7 @@ use crate::facet::Target;
 use crate::lock::samples::{any_lock, garden_lock, slowly_reached_in};
 use crate::name::TargetName;
 
-fn told(graph: &Graph<'_>) -> Vec<String> {
+fn output(graph: &Graph<'_>) -> Vec<String> {
     let line = |line: Line| {
         let purpose = line.purpose.map(|purpose| format!(" for {purpose}")).unwrap_or_default();
         let folded = if line.is_folded { " …" } else { "" };
@@ -21,7 +21,7 @@ fn view(lock: &Lock, members: &[&str], to: Option<&str>, depth: Option<usize>) -
     let members: Vec<PackageName> = members.iter().map(|member| member.parse().unwrap()).collect();
     let to: Option<PackageName> = to.map(|to| to.parse().unwrap());
     let scope = Scope { members: &members, ..Scope::all(&machine) };
-    told(&Graph::of(lock, &View { scope, to: to.as_ref(), depth }))
+    output(&Graph::of(lock, &View { scope, to: to.as_ref(), depth }))
 }
 
 #[test]
@@ -75,7 +75,7 @@ proptest! {
 
         let needed = graph.needed();
         let lines = outline(&graph);
-        let mut told = BTreeSet::new();
+        let mut output = BTreeSet::new();
         for (at, line) in lines.iter().enumerate() {
             let below = lines[at + 1..].iter().take_while(|below| below.depth > line.depth);
             let children: Vec<usize> =
@@ -83,13 +83,13 @@ proptest! {
             if line.is_folded {
                 prop_assert!(children.is_empty());
             } else if !needed[line.node].is_empty() {
-                prop_assert!(told.insert(line.node), "{} is told twice", graph.nodes[line.node].name());
+                prop_assert!(output.insert(line.node), "{} is told twice", graph.nodes[line.node].name());
                 let all: BTreeSet<usize> = needed[line.node].iter().copied().collect();
                 prop_assert_eq!(children.into_iter().collect::<BTreeSet<_>>(), all);
             }
         }
         let leading: BTreeSet<usize> = (0..graph.nodes.len()).filter(|node| !needed[*node].is_empty()).collect();
-        prop_assert_eq!(told, leading, "everything that needs something is told");
+        prop_assert_eq!(output, leading, "everything that needs something is told");
         for edge in &graph.edges {
             let Node::Member(member) = &graph.nodes[edge.from] else { continue };
             let is_here = |targets: &[TargetName]| {

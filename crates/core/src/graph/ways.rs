@@ -99,12 +99,12 @@ mod tests {
         lock.packages[1].needs = vec![name("rain-ledger"), name("sun-arc")];
         lock.packages[2].needs = vec![name("dew-point"), name("moss-map")];
         lock.members[0].needs.retain(|need| ["rain-ledger", "moss-map"].contains(&need.name.as_str()));
-        let told: Vec<String> = ways_to(&lock, &name("dew-point"), 9)
+        let sentence: Vec<String> = ways_to(&lock, &name("dew-point"), 9)
             .shown
             .iter()
             .map(|way| way.packages.iter().map(PackageName::as_str).collect::<Vec<_>>().join(" "))
             .collect();
-        assert_eq!(told, ["rain-ledger dew-point", "moss-map rain-ledger dew-point"]);
+        assert_eq!(sentence, ["rain-ledger dew-point", "moss-map rain-ledger dew-point"]);
         let some = ways_to(&lock, &name("dew-point"), 1);
         assert!(some.shown.len() == 1 && some.has_more);
         assert!(!ways_to(&lock, &name("dew-point"), 2).has_more);

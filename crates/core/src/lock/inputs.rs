@@ -57,12 +57,12 @@ pub fn inputs(workspace: &Workspace) -> Digest {
 fn registries(workspace: &Workspace) -> Vec<(&RegistryName, &str, Vec<&str>)> {
     let mut registries: Vec<_> = workspace.registries.iter().collect();
     registries.sort_by(|a, b| a.name.cmp(&b.name));
-    let told = registries.into_iter().map(|registry| {
+    let shown = registries.into_iter().map(|registry| {
         let mut owns: Vec<&str> = registry.owns.iter().map(NamePattern::as_str).collect();
         owns.sort_unstable();
         (&registry.name, registry.url.as_str(), owns)
     });
-    told.collect()
+    shown.collect()
 }
 
 fn of_member(member: &Member) -> impl Serialize {

@@ -50,14 +50,14 @@ impl StatedCard {
         if let Some(published) = self.published {
             card.published = published;
         }
-        for (told, stated) in [
+        for (own, stated) in [
             (&mut card.summary, part.summary),
             (&mut card.description, part.description),
             (&mut card.homepage, part.homepage),
             (&mut card.repository, part.repository),
             (&mut card.notes, part.notes),
         ] {
-            replace(told, stated);
+            replace(own, stated);
         }
         replace(&mut card.family, part.family);
         card.fits.extend(self.fits.clone());
@@ -72,14 +72,14 @@ impl StatedCard {
     }
 }
 
-fn replace<T>(told: &mut Option<T>, stated: Option<T>) {
+fn replace<T>(own: &mut Option<T>, stated: Option<T>) {
     if stated.is_some() {
-        *told = stated;
+        *own = stated;
     }
 }
 
-fn replace_all<T>(told: &mut Vec<T>, stated: Vec<T>) {
+fn replace_all<T>(own: &mut Vec<T>, stated: Vec<T>) {
     if !stated.is_empty() {
-        *told = stated;
+        *own = stated;
     }
 }

@@ -88,13 +88,13 @@ mod tests {
     fn read(tasks: &str) -> Result<Vec<Task>, Vec<String>> {
         let text = format!("[project]\nname = \"gate-kiosk\"\n[tasks]\n{tasks}");
         let manifest = Manifest::read(&text);
-        let told = |faults: Vec<crate::fault::Fault>| {
+        let shown = |faults: Vec<crate::fault::Fault>| {
             faults
                 .iter()
                 .map(|f| format!("{}: {} ({})", f.code, f.message, f.advice.as_deref().unwrap_or("")))
                 .collect()
         };
-        manifest.map(|manifest| manifest.tasks).map_err(told)
+        manifest.map(|manifest| manifest.tasks).map_err(shown)
     }
 
     #[test]
@@ -112,7 +112,7 @@ mod tests {
 
     #[test]
     fn tasks_that_can_not_run_are_refused_when_they_are_read() {
-        for (tasks, told) in [
+        for (tasks, shown) in [
             (
                 "build = { needs = [\"tabels\"] }\ntables = \"x\"",
                 "manifest.task: there is no task `tabels` (perhaps `tables` was meant)",
@@ -130,7 +130,7 @@ mod tests {
             ("a = \" \"", "manifest.task: task `a` says neither what to run nor which tasks it needs"),
         ] {
             let faults = read(tasks).unwrap_err();
-            assert!(faults[0].starts_with(told), "{tasks}: {faults:?}");
+            assert!(faults[0].starts_with(shown), "{tasks}: {faults:?}");
         }
     }
 }

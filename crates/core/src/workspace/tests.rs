@@ -19,13 +19,13 @@ fn read(root: &str, members: &[(&str, &str)]) -> Result<Workspace, Vec<String>> 
         )
     };
     let members = members.iter().map(member).collect();
-    let told = |misfits: Vec<Misfit>| {
+    let output = |misfits: Vec<Misfit>| {
         misfits
             .iter()
             .map(|misfit| format!("{}: {}: {}", misfit.folder, misfit.fault.code, misfit.fault.message))
             .collect()
     };
-    Workspace::join(root.clone(), members, Vec::new()).map_err(told)
+    Workspace::join(root.clone(), members, Vec::new()).map_err(output)
 }
 
 #[test]
@@ -40,7 +40,7 @@ fn what_members_say_of_all_is_said_once_or_alike() {
     let joined = read(ROOT, &both).unwrap();
     assert_eq!((joined.registries.len(), joined.targets.len(), joined.devices.len()), (1, 1, 1));
     assert_eq!(joined.families.len(), 1);
-    for (text, told) in [
+    for (text, output) in [
         (
             "[registries]\nseedhouse = \"../registry\"\n",
             "kiosk: workspace.differs: the registry `seedhouse` is said otherwise elsewhere in the workspace",
@@ -54,7 +54,7 @@ fn what_members_say_of_all_is_said_once_or_alike() {
             "kiosk: workspace.differs: the range of the family `pergola` is said otherwise elsewhere in the workspace",
         ),
     ] {
-        assert_eq!(read(ROOT, &[both[0], ("kiosk", text)]).unwrap_err(), [told]);
+        assert_eq!(read(ROOT, &[both[0], ("kiosk", text)]).unwrap_err(), [output]);
     }
 }
 
@@ -64,8 +64,8 @@ fn the_root_names_devices_of_targets_that_anybody_declares() {
         [("hand", "[targets.hand-unit]\nos = \"linux\"\n"), ("kiosk", "[devices]\nhand-3 = \"hand-unit\"\n")];
     let with = |devices: &str| read(&format!("{ROOT}[devices]\n{devices}"), &members[..1]);
     assert_eq!(with("hand-3 = \"hand-unit\"\n").unwrap().devices.len(), 1);
-    let told = ": manifest.unknown-target: device `hand-3` is of target `hand-unti`, which isn't declared";
-    assert_eq!(with("hand-3 = \"hand-unti\"\n").unwrap_err(), [told]);
+    let output = ": manifest.unknown-target: device `hand-3` is of target `hand-unti`, which isn't declared";
+    assert_eq!(with("hand-3 = \"hand-unti\"\n").unwrap_err(), [output]);
     let root = Manifest::read(ROOT).unwrap();
     let of_member = Manifest::read_member(&format!("[project]\nname = \"kiosk\"\n{}", members[1].1), &root);
     let faults: Vec<&str> = of_member.unwrap_err().iter().map(|fault| fault.code).collect();
@@ -152,7 +152,7 @@ fn lock(workspace: &Workspace, packages: &str) -> Lock {
 /// What each member reaches on each of its targets.
 fn reached(lock: &Lock) -> Vec<String> {
     let wires = crate::lock::NeedGraph::of(lock);
-    let mut told = Vec::new();
+    let mut output = Vec::new();
     for member in &lock.members {
         for spot in member.spots() {
             let reached = wires.reached_on(spot, &[member], &[]);
@@ -160,7 +160,7 @@ fn reached(lock: &Lock) -> Vec<String> {
                 let purposes: Vec<&str> = purposes.iter().copied().collect();
                 format!("{}({})", lock.packages[*at].name, purposes.join("+"))
             });
-            told.push(format!(
+            output.push(format!(
                 "{}@{}: {}",
                 member.name,
                 spot.unwrap_or("-"),
@@ -168,7 +168,7 @@ fn reached(lock: &Lock) -> Vec<String> {
             ));
         }
     }
-    told
+    output
 }
 
 #[test]

@@ -73,7 +73,7 @@ impl Registries {
                 Some(At { place: format!("tags of {place}"), is_taken: false, newest })
             }
             Err(error) => {
-                Some(At { place: format!("tags of {place}"), is_taken: false, newest: Err(told(&error)) })
+                Some(At { place: format!("tags of {place}"), is_taken: false, newest: Err(shown(&error)) })
             }
         }
     }
@@ -92,7 +92,7 @@ fn of_history(history: &History) -> Option<Result<Newest, String>> {
     newest(history.releases()).map(|release| Ok(of_release(release)))
 }
 
-fn told(error: &RegistryError) -> String {
+fn shown(error: &RegistryError) -> String {
     match error {
         RegistryError::Git { what, .. } | RegistryError::NoCommit { what, .. } => what.clone(),
         error => error.to_string(),

@@ -53,7 +53,7 @@ struct State {
     /// What is to be noted.
     new: BTreeMap<PackageName, String>,
     /// What was accepted of each package, for people.
-    told: BTreeMap<PackageName, Vec<String>>,
+    shown: BTreeMap<PackageName, Vec<String>>,
 }
 
 /// Whether what happened before has to stand where it stood.
@@ -111,7 +111,7 @@ impl SeenHistories {
         let what = changes(&before, text);
         if self.accepted.contains(package) {
             state.new.insert(package.clone(), text.to_owned());
-            state.told.insert(package.clone(), what);
+            state.shown.insert(package.clone(), what);
             return Ok(());
         }
         let (registry, package) = (self.registry.clone(), package.clone());
@@ -132,8 +132,9 @@ impl SeenHistories {
     /// What was accepted though it changed, for people.
     pub fn accepted(&self) -> Vec<String> {
         let state = self.lock();
-        let told = state.told.iter();
-        told.map(|(package, what)| format!("accepted of {package} in {}: {}", self.registry, what.join("; ")))
+        let shown = state.shown.iter();
+        shown
+            .map(|(package, what)| format!("accepted of {package} in {}: {}", self.registry, what.join("; ")))
             .collect()
     }
 
@@ -217,22 +218,22 @@ fn has_all(text: &str, before: &str) -> bool {
 /// What of a history isn't there any more, or is another.
 fn changes(before: &str, now: &str) -> Vec<String> {
     let there: HashSet<&str> = now.lines().collect();
-    let mut told: Vec<String> = Vec::new();
+    let mut shown: Vec<String> = Vec::new();
     let mut more = 0;
     for line in before.lines().filter(|line| !there.contains(line)) {
-        if told.len() == MAX_TOLD {
+        if shown.len() == MAX_TOLD {
             more += 1;
         } else {
-            told.push(change(line, now));
+            shown.push(change(line, now));
         }
     }
     if more > 0 {
-        told.push(format!("and {more} more"));
+        shown.push(format!("and {more} more"));
     }
-    if told.is_empty() {
-        told.push("what happened stands in another order, or something was put in between".to_owned());
+    if shown.is_empty() {
+        shown.push("what happened stands in another order, or something was put in between".to_owned());
     }
-    told
+    shown
 }
 
 /// What became of an event.

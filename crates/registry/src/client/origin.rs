@@ -80,7 +80,7 @@ mod tests {
 
     #[test]
     fn scheme_host_and_port_make_an_origin() {
-        for (text, told) in [
+        for (text, shown) in [
             ("packages.example", "https://packages.example"),
             ("PACKAGES.example:443", "https://packages.example"),
             ("garden.example:5000", "https://garden.example:5000"),
@@ -91,7 +91,7 @@ mod tests {
             ("oci://localhost:5000/x", "http://localhost:5000"),
             ("https://localhost:5000", "https://localhost:5000"),
         ] {
-            assert_eq!(text.parse::<Origin>().unwrap().to_string(), told, "{text}");
+            assert_eq!(text.parse::<Origin>().unwrap().to_string(), shown, "{text}");
         }
         for wrong in
             ["", "../here", "a/b", "ftp://garden.example", "https://", "moss@garden.example", "s3://moss"]

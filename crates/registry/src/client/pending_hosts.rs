@@ -38,7 +38,7 @@ impl PendingHosts {
     }
 
     /// Begins to wait for somebody.
-    pub(crate) fn begin(&self, whom: &Arc<str>) -> Wait {
+    pub(crate) fn begin(&self, subject: &Arc<str>) -> Wait {
         self.shared.has_begun.get_or_init(|| {
             if let Some(before_first) = self.shared.before_first {
                 before_first(self.clone());
@@ -47,7 +47,7 @@ impl PendingHosts {
         let mut open = self.open();
         open.number += 1;
         let number = open.number;
-        open.waits.insert(number, (Arc::clone(whom), Instant::now()));
+        open.waits.insert(number, (Arc::clone(subject), Instant::now()));
         Wait { waits: self.clone(), number }
     }
 
@@ -55,10 +55,10 @@ impl PendingHosts {
     pub fn longer_than(&self, least: Duration) -> Vec<Arc<str>> {
         let open = self.open();
         let long = open.waits.values().filter(|(_, since)| since.elapsed() >= least);
-        let mut whom: Vec<Arc<str>> = long.map(|(whom, _)| Arc::clone(whom)).collect();
-        whom.sort();
-        whom.dedup();
-        whom
+        let mut subject: Vec<Arc<str>> = long.map(|(subject, _)| Arc::clone(subject)).collect();
+        subject.sort();
+        subject.dedup();
+        subject
     }
 
     fn open(&self) -> MutexGuard<'_, Open> {

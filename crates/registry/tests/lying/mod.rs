@@ -40,7 +40,7 @@ impl Server {
     }
 
     /// All heads, to read when a test failed.
-    pub fn told(&self) -> String {
+    pub fn output(&self) -> String {
         self.heads.lock().unwrap().join("").to_lowercase()
     }
 }

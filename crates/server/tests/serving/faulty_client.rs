@@ -248,8 +248,8 @@ fn a_token_claims_no_capability_that_it_is_not_for() {
     let ask = |capability: &str| {
         server.ask("POST", "/api/v1/releases", "", card(capability).to_string().as_bytes())
     };
-    let (status, told) = ask("day-clock");
-    assert_eq!((status, &told["code"]), (403, &json!("token.not-for-that")), "{told}");
-    let (status, told) = ask("moss-maps");
-    assert_eq!(status, 201, "{told}");
+    let (status, output) = ask("day-clock");
+    assert_eq!((status, &output["code"]), (403, &json!("token.not-for-that")), "{output}");
+    let (status, output) = ask("moss-maps");
+    assert_eq!(status, 201, "{output}");
 }

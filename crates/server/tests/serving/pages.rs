@@ -70,12 +70,12 @@ fn pages_tell_what_a_release_is_and_lead_to_what_it_needs() {
         ],
     );
     assert!(!older.contains("href=\"/browse/elsewhere\""), "what isn't here has no page");
-    let told = with(
+    let output = with(
         &server,
         "/browse/rain-ledger?on-os=linux",
         &["no: works with os windows only", "class=\"yes\""],
     );
-    assert!(told.contains("<option selected>linux</option>"));
+    assert!(output.contains("<option selected>linux</option>"));
     let dew = with(&server, "/browse/dew-point", &["Hold it into fog", "for each device", "wetness"]);
     assert!(!dew.contains("href=\"/browse/rain-ledger\""), "only newest releases count");
     with(&server, "/browse/wetness", &["capability", "href=\"/browse/dew-point\""]);

@@ -58,7 +58,7 @@ impl Server {
         let (_, token) = tokens::create(&*registry, wish, Timestamp::now()).unwrap();
         let app = App::new(Served::Writable(registry.clone()), limits).unwrap();
         let (stop, stopped) = tokio::sync::oneshot::channel();
-        let (tell, told) = std::sync::mpsc::channel();
+        let (tell, output) = std::sync::mpsc::channel();
         let thread = thread::spawn(move || {
             tokio::runtime::Runtime::new().unwrap().block_on(async {
                 let listening = Listening::on("127.0.0.1:0".parse().unwrap(), None, app).await.unwrap();
@@ -66,7 +66,7 @@ impl Server {
                 listening.run(async { stopped.await.unwrap_or(()) }).await;
             });
         });
-        let (address, stop, thread) = (told.recv().unwrap(), Some(stop), Some(thread));
+        let (address, stop, thread) = (output.recv().unwrap(), Some(stop), Some(thread));
         Self { address, registry, token, stop, thread, folder }
     }
 

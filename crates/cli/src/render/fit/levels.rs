@@ -41,17 +41,17 @@ fn row(ladder: &Ladder, level: &Level) -> Vec<String> {
 }
 
 fn conclusions(ladder: &Ladder) -> Vec<String> {
-    let mut told = vec![match ladder.lowest() {
+    let mut shown = vec![match ladder.lowest() {
         Some(level) if level == ladder.promised => "the promise is the lowest level that works".to_owned(),
         Some(level) => format!("{level} is the lowest level that works"),
         None => "no level works for all".to_owned(),
     }];
-    told.extend(ladder.shared().map(|level| format!("{level} is the highest level that all targets have")));
+    shown.extend(ladder.shared().map(|level| format!("{level} is the highest level that all targets have")));
     let raised = ladder.levels.iter().skip_while(|level| level.name != ladder.promised).skip(1);
     if let Some(level) = raised.into_iter().find(|level| !level.broken_on.is_empty()) {
-        told.push(format!("raised to {}, it breaks {}", level.name, level.broken_on.join(", ")));
+        shown.push(format!("raised to {}, it breaks {}", level.name, level.broken_on.join(", ")));
     }
-    told
+    shown
 }
 
 /// The same as JSON.

@@ -5,7 +5,7 @@ use std::fs;
 use crate::garden::{Garden, Ran};
 use crate::sources::{commit, garden, git, need};
 
-fn told(what: &str, ran: &Ran, status: i32, code: &str, words: &str) {
+fn output(what: &str, ran: &Ran, status: i32, code: &str, words: &str) {
     assert_eq!((ran.status, ran.code()), (status, code), "{what}: {ran}");
     let shown = ran.stderr.split_whitespace().filter(|word| *word != "|").collect::<Vec<_>>().join(" ");
     assert!(shown.contains(words) && !shown.contains("check the disk"), "{what}: {ran}");
@@ -27,7 +27,7 @@ fn files_that_are_no_text_are_told_as_such() {
         }
         fs::create_dir_all(garden.path(path).parent().unwrap()).unwrap();
         fs::write(garden.path(path), bytes).unwrap();
-        told(path, &garden.run(&["install"]), status, code, "UTF-8");
+        output(path, &garden.run(&["install"]), status, code, "UTF-8");
     }
 }
 
@@ -48,7 +48,7 @@ fn a_commit_with_a_path_that_leads_out_or_is_no_text_is_refused_and_told() {
         let made = git(&garden, "leaf", &["commit-tree", tree.trim(), "-m", "strange"]);
         git(&garden, "leaf", &["branch", "-f", "strange", made.trim()]);
         need(&garden, "git = \"../leaf\", branch = \"strange\"");
-        told(words, &garden.run(&["install"]), 6, "git.bad-tree", words);
+        output(words, &garden.run(&["install"]), 6, "git.bad-tree", words);
         assert!(!garden.path("gate/shelf/leaf-palette").exists());
         commit(&garden, "leaf");
     }

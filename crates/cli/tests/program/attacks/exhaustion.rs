@@ -89,9 +89,9 @@ fn of_twenty_thousand_faults_twenty_are_told_and_the_rest_are_counted() {
         assert_eq!(ran.stderr.matches(code).count(), 20, "{ran}");
         assert!(ran.stderr.trim_end().ends_with("and 19980 more faults not shown"), "{ran}");
         assert!(ran.stderr.len() < 20_000, "{}", ran.stderr.len());
-        let told = garden.run_within(READING, &["check", "--format", "json"]).expect(3).json();
-        assert_eq!(told["error"]["faults"].as_array().unwrap().len(), 20);
-        assert_eq!(told["error"]["more-faults"], 19_980);
+        let output = garden.run_within(READING, &["check", "--format", "json"]).expect(3).json();
+        assert_eq!(output["error"]["faults"].as_array().unwrap().len(), 20);
+        assert_eq!(output["error"]["more-faults"], 19_980);
     }
 }
 

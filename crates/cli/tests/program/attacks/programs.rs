@@ -50,7 +50,7 @@ fn no_package_stands_in_for_a_program_of_the_system_or_reads_tokens() {
         "\"1\"",
         "list = \"ls -d ../gate\"\nlook = \"git --version\"\npress = \"press\"\npath = \"echo $PATH\"\n",
     );
-    for (args, told) in [
+    for (args, ran) in [
         (&["task", "list"][..], "../gate"),
         (&["task", "look"], "git version"),
         (&["task", "press"], "bin/press of leaf-press, told: \n"),
@@ -59,7 +59,7 @@ fn no_package_stands_in_for_a_program_of_the_system_or_reads_tokens() {
         (&["with", "--", "sh", "-c", "ls -d ../gate; press"], "../gate"),
     ] {
         let said = said(&garden, args);
-        assert!(said.contains(told) && !said.contains(SECRET), "{args:?}: {said}");
+        assert!(said.contains(ran) && !said.contains(SECRET), "{args:?}: {said}");
     }
     let path = garden.run(&["task", "path"]).expect(0).stdout;
     assert!(path.starts_with("/usr/bin:/bin:") && path.trim().ends_with("leaf-press/bin"), "{path}");

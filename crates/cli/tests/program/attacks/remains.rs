@@ -41,8 +41,8 @@ fn what_killed_runs_left_in_the_store_is_shown_and_goes_unless_somebody_holds_it
     aged(&place("registries/answers/.tmpdead"), 3000, 2);
     let shown = garden.run(&["store", "show"]).expect(0);
     assert!(shown.stdout.contains("left behind") && shown.stdout.contains("7.8 KiB"), "{shown}");
-    let told = garden.run(&["store", "show", "--format", "json"]).expect(0).json();
-    assert_eq!(told["left-behind"], 8000);
+    let output = garden.run(&["store", "show", "--format", "json"]).expect(0).json();
+    assert_eq!(output["left-behind"], 8000);
     // An install clears what stands where it works.
     garden.publish(&["soil-probe 1.0.0"]);
     garden.run(&["need", "soil-probe"]).expect(0);

@@ -43,8 +43,8 @@ fn manifest(card: &str) -> String {
 
 /// The paths of all files that would be published.
 fn published(garden: &Garden) -> Vec<String> {
-    let told = garden.run_in("moss", &["publish", "--dry-run", "--format", "json"]).expect(0).json();
-    let parts = told["contents"].as_array().unwrap().iter();
+    let output = garden.run_in("moss", &["publish", "--dry-run", "--format", "json"]).expect(0).json();
+    let parts = output["contents"].as_array().unwrap().iter();
     let files = parts.flat_map(|part| part["files"].as_array().unwrap().clone());
     files.map(|file| file["path"].as_str().unwrap().to_owned()).collect()
 }

@@ -44,8 +44,8 @@ fn connections_that_nobody_uses_keep_nobody_out_and_the_server_still_ends_when_i
     let mut answer = [0; 12];
     newcomer.read_exact(&mut answer).unwrap();
     assert_eq!(&answer, b"HTTP/1.1 200");
-    let told = Command::new("kill").args(["-TERM", &served.child.id().to_string()]).status().unwrap();
-    assert!(told.success());
+    let output = Command::new("kill").args(["-TERM", &served.child.id().to_string()]).status().unwrap();
+    assert!(output.success());
     let begun = Instant::now();
     while served.child.try_wait().unwrap().is_none() {
         assert!(begun.elapsed() < Duration::from_secs(35), "it is still there");

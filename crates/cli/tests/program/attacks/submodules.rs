@@ -29,9 +29,9 @@ fn no_submodule_of_a_repository_elsewhere_lies_on_this_machine_or_another_host()
         git(&garden, "leaf", &["commit", "-q", "-m", "more"]);
         need(&garden, &format!("git = \"git://127.0.0.1:{port}/leaf\", branch = \"main\""));
         let refused = garden.run(&["install"]).expect(5);
-        let told =
+        let output =
             refused.stderr.split_whitespace().filter(|word| *word != "|").collect::<Vec<_>>().join(" ");
-        assert!(refused.code() == "git.failed" && told.contains(why), "{url}: {refused}");
+        assert!(refused.code() == "git.failed" && output.contains(why), "{url}: {refused}");
         assert!(!garden.path("gate/shelf/leaf-palette").exists(), "{url}");
     }
     // One beside it comes along.

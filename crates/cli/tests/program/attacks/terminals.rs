@@ -268,7 +268,7 @@ fn no_server_writes_to_the_terminal() {
 #[test]
 fn a_registry_takes_no_hidden_letters() {
     let garden = Garden::with(&["dew-point 1.4.0"]);
-    for (more, told) in [
+    for (more, ran) in [
         ("summary = \"\\u001b[31mx\"\n", "\\u{1b}"),
         ("notes = \"\"\"a\nb\u{202e}\"\"\"\n", "\\u{202e} after `a b`"),
         ("description = \"a\\u009b\"\n", "\\u{9b}"),
@@ -276,7 +276,7 @@ fn a_registry_takes_no_hidden_letters() {
         garden.write("gate/bibliotax.toml", &manifest("").replace("summary = \"x\"\n", more));
         garden.write("gate/moss.txt", "moss\n");
         let refused = garden.run(&["publish"]).expect(3);
-        assert!(refused.code() == "card.hidden-letter" && refused.stderr.contains(told), "{refused}");
+        assert!(refused.code() == "card.hidden-letter" && refused.stderr.contains(ran), "{refused}");
     }
     for reason in ["two\nlines", "\u{1b}[2J", "a\u{202e}b", &"x".repeat(1001)] {
         for args in [

@@ -104,7 +104,7 @@ fn a_secret_goes_to_the_host_that_its_line_names() {
     assert!(greedy.heard().contains(&format!("authorization: bearer {SECRET}")), "{}", greedy.heard());
     let mut command = garden.command("gate", &["install"]);
     let output = command.env("BIBLIOTAX_TOKENS", SECRET).output().unwrap();
-    let told = String::from_utf8_lossy(&output.stderr);
-    assert!(output.status.code() == Some(3) && told.contains("line 1"), "{told}");
-    assert!(!told.contains(SECRET), "{told}");
+    let ran = String::from_utf8_lossy(&output.stderr);
+    assert!(output.status.code() == Some(3) && ran.contains("line 1"), "{ran}");
+    assert!(!ran.contains(SECRET), "{ran}");
 }

@@ -80,7 +80,7 @@ struct Shared {
     silence: Duration,
     waits: PendingHosts,
     /// Whom it asks, in words.
-    whom: Arc<str>,
+    subject: Arc<str>,
     /// Made when something is asked for first: it reads the system's certificates.
     reading: OnceLock<blocking::Client>,
     writing: OnceLock<blocking::Client>,
@@ -109,13 +109,13 @@ impl Client {
     }
 
     fn shared(manner: AuthScheme, asked: Asked, base: Url, network: &Network) -> Shared {
-        let whom = match base.host_str() {
+        let subject = match base.host_str() {
             Some(host) => format!("{asked} at {host}").into(),
             None => asked.to_string().into(),
         };
         Shared {
             waits: network.waits.clone(),
-            whom,
+            subject,
             asked,
             admission: Authenticator::new(manner, Origin::of(&base), network),
             base,
@@ -485,17 +485,17 @@ impl Client {
     }
 
     fn sent(&self, request: RequestBuilder) -> Result<Response, RequestError> {
-        let _wait = self.shared.waits.begin(&self.shared.whom);
+        let _wait = self.shared.waits.begin(&self.shared.subject);
         request.send().map_err(|error| self.unsent(&error))
     }
 
     /// Why there is no answer.
     fn unsent(&self, error: &reqwest::Error) -> RequestError {
-        let told = self.broke_off(&what_broke(error));
+        let shown = self.broke_off(&what_broke(error));
         if error.is_redirect() || error.is_builder() || is_about_tls(error) {
-            return RequestError::permanent(told);
+            return RequestError::permanent(shown);
         }
-        if error.is_timeout() { RequestError::silent(told) } else { RequestError::transient(told, None) }
+        if error.is_timeout() { RequestError::silent(shown) } else { RequestError::transient(shown, None) }
     }
 
     /// The whole text of an answer.
@@ -533,8 +533,8 @@ impl Client {
 
     /// A body that has to come at a pace.
     fn paced(&self, response: Response) -> MinRateReader<Response> {
-        let Shared { silence, waits, whom, .. } = &*self.shared;
-        MinRateReader::new(response, *silence * 3 / 2, waits, whom)
+        let Shared { silence, waits, subject, .. } = &*self.shared;
+        MinRateReader::new(response, *silence * 3 / 2, waits, subject)
     }
 
     /// Sends until it works, is refused for good, or was tried often enough.

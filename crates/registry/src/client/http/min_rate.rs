@@ -18,7 +18,7 @@ pub struct MinRateReader<R> {
     came: u64,
     waits: PendingHosts,
     /// Who sends it.
-    whom: Arc<str>,
+    subject: Arc<str>,
 }
 
 /// That a body came too slowly.
@@ -48,16 +48,16 @@ impl std::error::Error for TooSlow {}
 
 impl<R> MinRateReader<R> {
     /// A body that is looked at each time that it was waited for this long.
-    pub fn new(inner: R, window: Duration, waits: &PendingHosts, whom: &Arc<str>) -> Self {
-        let (waits, whom) = (waits.clone(), Arc::clone(whom));
-        Self { inner, window, waited: Duration::ZERO, came: 0, waits, whom }
+    pub fn new(inner: R, window: Duration, waits: &PendingHosts, subject: &Arc<str>) -> Self {
+        let (waits, subject) = (waits.clone(), Arc::clone(subject));
+        Self { inner, window, waited: Duration::ZERO, came: 0, waits, subject }
     }
 }
 
 impl<R: Read> Read for MinRateReader<R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let begun = Instant::now();
-        let wait = self.waits.begin(&self.whom);
+        let wait = self.waits.begin(&self.subject);
         let read = self.inner.read(buffer)?;
         drop(wait);
         self.waited += begun.elapsed();

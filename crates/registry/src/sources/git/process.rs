@@ -283,13 +283,13 @@ mod tests {
 
     #[test]
     fn what_is_wrong_is_found_in_what_git_says() {
-        for (said, told) in [
+        for (said, shown) in [
             ("remote: hello\nfatal: repository 'x' does not exist\n", "repository 'x' does not exist"),
             ("warning: a\nerror: no such ref.\n", "no such ref"),
             ("ssh: connect to host\n\n", "ssh: connect to host"),
             ("", "it gives no reason"),
         ] {
-            assert_eq!(complaint(said), told);
+            assert_eq!(complaint(said), shown);
         }
     }
 

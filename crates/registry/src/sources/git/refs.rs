@@ -79,11 +79,11 @@ mod tests {
         assert_eq!(refs.default_branch.as_deref(), Some("main"));
         assert_eq!(refs.branches["frost/deep"].as_str(), commit('b'));
         assert_eq!(refs.tags["v1.2.0"].as_str(), commit('a'), "not the tag's own object");
-        let told = |pattern: &str| -> Vec<String> {
+        let shown = |pattern: &str| -> Vec<String> {
             refs.releases(pattern).into_iter().map(|(version, tag, _)| format!("{version} {tag}")).collect()
         };
-        assert_eq!(told("v*"), ["1.2.0 v1.2.0", "1.3 1.3"]);
-        assert_eq!(told("moss-v*"), ["2.0 moss-v2.0"]);
-        assert_eq!(told("*-rc"), [""; 0]);
+        assert_eq!(shown("v*"), ["1.2.0 v1.2.0", "1.3 1.3"]);
+        assert_eq!(shown("moss-v*"), ["2.0 moss-v2.0"]);
+        assert_eq!(shown("*-rc"), [""; 0]);
     }
 }

@@ -206,9 +206,9 @@ impl Repository {
 
     /// When a commit was made.
     pub fn time(&self, commit: &CommitId) -> Result<Timestamp, RegistryError> {
-        let told = self.run(&["log", "-1", "--no-show-signature", "--format=%ct", commit.as_str()], "");
-        let told = told.map_err(|refused| refused.about(&self.url))?;
-        let seconds = String::from_utf8_lossy(&told).trim().parse().unwrap_or(0);
+        let shown = self.run(&["log", "-1", "--no-show-signature", "--format=%ct", commit.as_str()], "");
+        let shown = shown.map_err(|refused| refused.about(&self.url))?;
+        let seconds = String::from_utf8_lossy(&shown).trim().parse().unwrap_or(0);
         Ok(Timestamp::from_second(seconds).unwrap_or(Timestamp::UNIX_EPOCH))
     }
 

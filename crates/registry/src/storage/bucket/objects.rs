@@ -173,7 +173,7 @@ impl Objects {
         match (read, known) {
             (Err(Error::NotModified { .. }), Some(known)) => Ok(known),
             (Err(Error::NotFound { .. }), _) => Ok(Text { text: None, version: None }),
-            (Err(error), _) => Err(self.told(error)),
+            (Err(error), _) => Err(self.shown(error)),
             (Ok(Object { bytes, version }), _) => {
                 let text = std::str::from_utf8(&bytes).map_err(|_| self.wrong("what it holds is no text"))?;
                 Ok(Text { text: Some(text.into()), version: Some(version) })
@@ -211,14 +211,14 @@ impl Objects {
     /// What is known of all objects below a path.
     pub fn below(&self, path: &str) -> Result<Vec<ObjectMeta>, RegistryError> {
         let listed = wait(async { self.store.list(Some(&self.at(path))).try_collect().await });
-        listed.map_err(|error| self.told(error))
+        listed.map_err(|error| self.shown(error))
     }
 
     /// What is known of the objects in a folder whose names come after a name, which has to be in that folder.
     pub fn after(&self, folder: &str, name: &str) -> Result<Vec<ObjectMeta>, RegistryError> {
         let (prefix, offset) = (self.at(folder), self.at(&format!("{folder}/{name}")));
         let listed = wait(async { self.store.list_with_offset(Some(&prefix), &offset).try_collect().await });
-        listed.map_err(|error| self.told(error))
+        listed.map_err(|error| self.shown(error))
     }
 
     /// What is known of an object and of all objects below another path, asked for side by side.
@@ -231,7 +231,7 @@ impl Objects {
         let (found, listed) = wait(async {
             futures_util::join!(self.store.head(&at), self.store.list(Some(&prefix)).try_collect())
         });
-        Ok((self.unless_missing(found)?, listed.map_err(|error| self.told(error))?))
+        Ok((self.unless_missing(found)?, listed.map_err(|error| self.shown(error))?))
     }
 
     /// The path of an object as seen from the prefix.
@@ -247,7 +247,7 @@ impl Objects {
                 Ok(made) => return Ok(made.is_some()),
                 // Stores fail so at those who come second, too.
                 Err(error) if is_passing(&error) && failed < MAX_FAILURES => failed += 1,
-                Err(error) => return Err(self.told(error)),
+                Err(error) => return Err(self.shown(error)),
             }
             thread::sleep(pause(failed));
         }
@@ -273,7 +273,7 @@ impl Objects {
     fn try_conditions_on(&self, path: &str) -> Result<Conditions, RegistryError> {
         let put = |text: &'static str, mode| {
             let bytes = Bytes::from_static(text.as_bytes());
-            self.put(path, bytes, mode).map(|made| made.is_some()).map_err(|error| self.told(error))
+            self.put(path, bytes, mode).map(|made| made.is_some()).map_err(|error| self.shown(error))
         };
         if !put("one", PutMode::Create)? || put("other", PutMode::Create)? {
             return Err(
@@ -337,7 +337,7 @@ impl Objects {
                 Err(error) if is_passing(&error) && failed < MAX_FAILURES => {
                     (refused, failed) = (None, failed + 1);
                 }
-                Err(error) => return Err(self.told(error)),
+                Err(error) => return Err(self.shown(error)),
             }
             thread::sleep(pause(tried));
         }
@@ -352,10 +352,10 @@ impl Objects {
                 .read_to_end(&mut bytes)
                 .map_err(|_| self.wrong("a file on its way there can't be read"))?;
             let written = self.put(path, bytes.into(), PutMode::Overwrite);
-            return written.map(drop).map_err(|error| self.told(error));
+            return written.map(drop).map_err(|error| self.shown(error));
         }
         let begun = wait(async { self.store.put_multipart(&self.at(path)).await });
-        let mut writing = WriteMultipart::new(begun.map_err(|error| self.told(error))?);
+        let mut writing = WriteMultipart::new(begun.map_err(|error| self.shown(error))?);
         let mut piece = vec![0; MAX_IN_MEMORY as usize / 4];
         loop {
             match source.read(&mut piece) {
@@ -366,7 +366,7 @@ impl Objects {
                         writing.write(&piece[..read]);
                         Ok(())
                     });
-                    waited.map_err(|error| self.told(error))?;
+                    waited.map_err(|error| self.shown(error))?;
                 }
                 Err(_) => {
                     // What was sent goes when the bucket tidies up, if not now.
@@ -375,7 +375,7 @@ impl Objects {
                 }
             }
         }
-        wait(writing.finish()).map(drop).map_err(|error| self.told(error))
+        wait(writing.finish()).map(drop).map_err(|error| self.shown(error))
     }
 
     /// Removes objects, in as few requests as the store lets it be.
@@ -410,11 +410,11 @@ impl Objects {
         match result {
             Ok(found) => Ok(Some(found)),
             Err(Error::NotFound { .. }) => Ok(None),
-            Err(error) => Err(self.told(error)),
+            Err(error) => Err(self.shown(error)),
         }
     }
 
-    fn told(&self, error: Error) -> RegistryError {
+    fn shown(&self, error: Error) -> RegistryError {
         let what = match &error {
             Error::PermissionDenied { .. } | Error::Unauthenticated { .. } => {
                 "it refuses; AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY have to be those of somebody who may"

@@ -77,7 +77,7 @@ struct Told<F> {
 /// What is asked, of which object or of those below which path.
 type Asked<'a> = (&'static str, Option<&'a Path>);
 
-fn told<F: Fn(Asked<'_>) -> Result<()> + Send + Sync + 'static>(
+fn output<F: Fn(Asked<'_>) -> Result<()> + Send + Sync + 'static>(
     store: &Arc<InMemory>,
     before: F,
 ) -> Arc<dyn ObjectStore> {
@@ -165,7 +165,7 @@ fn run(versions: [&'static [&'static str]; 2], order: &[usize]) -> Vec<(usize, b
         .enumerate()
         .map(|(who, versions)| {
             let turn = turns.clone();
-            let in_turn = told(&store, move |_| {
+            let in_turn = output(&store, move |_| {
                 turn.wait_for(who);
                 Ok(())
             });
@@ -244,7 +244,7 @@ fn who_publishes_does_not_read_what_was_noted_before() {
     let store = Arc::new(InMemory::new());
     let before = bucket(Objects::on(store.clone()));
     ["1.0.0", "1.1.0", "1.2.0"].iter().for_each(|version| publish(&before, version, false));
-    let unreadable = told(&store, |(what, at)| match at {
+    let unreadable = output(&store, |(what, at)| match at {
         Some(at) if what == "get" && at.as_ref().contains("/names/") => {
             Err(object_store::Error::NotImplemented {
                 operation: "reading".to_owned(),

@@ -1,23 +1,17 @@
-//! A registry that is served, and how each request to it is answered: within limits, in time, with an id, counted.
+//! A registry that is served: what all requests to it share.
 
 use std::net::IpAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use axum::Router;
-use axum::body::Body;
-use axum::extract::{Request, State};
-use axum::http::{HeaderMap, HeaderName, HeaderValue, Method, StatusCode, header};
-use axum::middleware::{Next, from_fn_with_state};
-use axum::response::{IntoResponse, Response};
+use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::response::Response;
 use bibliotax_registry::RegistryError;
-use bibliotax_registry::model::names::NAMES;
 use bibliotax_registry::model::storage::ReadRegistry;
 use bibliotax_registry::search::{Index, Searcher};
 use tokio::sync::Semaphore;
 
-use crate::authentication::{Client, TokenCache};
 use crate::blocking::blocking;
 use crate::closure::{self, closure};
 use crate::history_cache::{Hot, Prepared};
@@ -26,17 +20,14 @@ use crate::metrics::Metrics;
 use crate::problem::{Problem, causes_of};
 use crate::rate::Buckets;
 use crate::reads;
-use crate::routes::routes;
 use crate::served::Served;
+use crate::token_cache::TokenCache;
 
 /// How long after a clearing of what was left behind the next one begins.
 const CLEANUP_INTERVAL: Duration = Duration::from_hours(1);
 
 /// How many closures are worked out at once.
 const MAX_CONCURRENT_CLOSURES: usize = 4;
-
-/// The id of a request, by which its lines in the log are found.
-const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
 
 /// Somebody who waits for an answer, until this goes.
 #[derive(Default)]
@@ -101,11 +92,6 @@ impl App {
         }
     }
 
-    /// What answers the requests to this registry. Each comes with its [`Client`] as an extension.
-    pub(crate) fn router(self: &Arc<Self>) -> Router {
-        routes().with_state(Arc::clone(self)).layer(from_fn_with_state(Arc::clone(self), answer))
-    }
-
     /// The address that asks. Behind a proxy it is the last that the proxy names; those before it may be invented.
     pub(crate) fn client_address(&self, peer: IpAddr, headers: &HeaderMap) -> IpAddr {
         let named = headers.get_all("x-forwarded-for").iter().next_back();
@@ -141,62 +127,11 @@ impl App {
     }
 }
 
-/// Answers a request, with an id by which its lines in the log are found.
-async fn answer(State(app): State<Arc<App>>, client: Client, request: Request, next: Next) -> Response {
-    let begun = Instant::now();
-    let (method, path) = (request.method().clone(), request.uri().path().to_owned());
-    let mut response = answer_in_time(&app, request, next).await;
-    let id = format!("{:016x}", fastrand::u64(..));
-    if let Some(problem) = response.extensions_mut().remove::<Problem>() {
-        problem.logged(&id).show_in(&mut response);
-    }
-    if method == Method::HEAD {
-        *response.body_mut() = Body::empty();
-    }
-    if let Ok(id) = HeaderValue::from_str(&id) {
-        response.headers_mut().insert(REQUEST_ID, id);
-    }
-    response.headers_mut().insert(header::X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
-    let (status, took) = (response.status().as_u16(), begun.elapsed());
-    app.metrics.count(metric_label(&path), status, took);
-    let ms = took.as_secs_f64() * 1000.0;
-    let (peer, token) = (client.address, client.token_id.get());
-    tracing::info!(request = id, %peer, %method, path, status, ms, token, "answered");
-    response
-}
-
-/// An upload takes as long as it takes; it is watched for silence instead.
-async fn answer_in_time(app: &App, request: Request, next: Next) -> Response {
-    if request.method() == Method::PUT {
-        return next.run(request).await;
-    }
-    tokio::time::timeout(app.limits.answer, next.run(request)).await.unwrap_or_else(|_| {
-        Problem::new(StatusCode::SERVICE_UNAVAILABLE, "server.too-long", "this took too long").into_response()
-    })
-}
-
 /// Throws away what was given up; what can't be removed now is tried again later.
 fn clear(served: &Served) {
     if let Served::Writable(storage) = served
         && let Err(error) = storage.clear_uploads()
     {
         tracing::warn!(cause = causes_of(&error), "uploads can't be cleared");
-    }
-}
-
-/// What requests are counted under.
-fn metric_label(path: &str) -> &'static str {
-    let path = path.trim_start_matches('/');
-    let first = path.split('/').next().unwrap_or_default();
-    match first {
-        "registry.json" => "description",
-        "packages" => "packages",
-        NAMES => "names",
-        "files" => "files",
-        "healthz" => "healthz",
-        "metrics" => "metrics",
-        "api" => "api",
-        "" | "browse" | "page" => "pages",
-        _ => "other",
     }
 }

@@ -1,8 +1,7 @@
 //! Who sends a request: the address that asks, and the token that it came with.
 
 use std::net::IpAddr;
-use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
-use std::time::{Duration, Instant};
+use std::sync::{Arc, OnceLock};
 
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
@@ -11,15 +10,10 @@ use bibliotax_registry::model::storage::RegistryStorage;
 use bibliotax_registry::storage::tokens::{self, Token};
 use headers::authorization::Bearer;
 use headers::{Authorization, HeaderMapExt};
-use jiff::Timestamp;
 
 use crate::app::App;
 use crate::blocking::blocking;
-use crate::problem::{Problem, causes_of};
-use crate::served::Served;
-
-/// How long tokens that another machine keeps are not read again. A revoked token ends at most this much later.
-const TOKEN_CACHE_TIME: Duration = Duration::from_secs(5);
+use crate::problem::Problem;
 
 /// The client of a request.
 #[derive(Clone)]
@@ -63,43 +57,6 @@ impl FromRequestParts<Arc<App>> for Authenticated {
         let _ = client.token_id.set(token.id.clone());
         app.limit(&token.id)?;
         Ok(Self { token, storage: Arc::clone(app.served.storage()?) })
-    }
-}
-
-/// The tokens of a registry, as they were when they were last read.
-pub struct TokenCache(Mutex<KnownTokens>);
-
-struct KnownTokens {
-    tokens: Vec<Token>,
-    since: Instant,
-}
-
-impl TokenCache {
-    /// The tokens that a server begins with. What can't be read now is read again when a token comes.
-    pub fn new(served: &Served) -> Self {
-        let tokens = match served {
-            Served::Writable(storage) => tokens::list(&**storage).unwrap_or_else(|error| {
-                tracing::warn!(cause = causes_of(&error), "the tokens can't be read");
-                Vec::new()
-            }),
-            Served::ReadOnly(_) => Vec::new(),
-        };
-        Self(Mutex::new(KnownTokens { tokens, since: Instant::now() }))
-    }
-
-    /// The token of this text, if it is one of these, and whether they were read just now.
-    fn find(&self, text: &str) -> (Option<Token>, bool) {
-        let known = self.known();
-        let found = tokens::find(&known.tokens, text, Timestamp::now()).cloned();
-        (found, known.since.elapsed() < TOKEN_CACHE_TIME)
-    }
-
-    fn replace(&self, tokens: Vec<Token>) {
-        *self.known() = KnownTokens { tokens, since: Instant::now() };
-    }
-
-    fn known(&self) -> MutexGuard<'_, KnownTokens> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 

@@ -4,9 +4,10 @@
 //! |---|---|
 //! | [`serve`], `connections` | listening, TLS, time limits, connections per client, graceful shutdown |
 //! | `served` | a registry that can be published to, or only read |
-//! | [`app`] | one request: limits, time, its id, metrics |
 //! | `routes` | what is answered at each path |
-//! | `authentication` | who sends a request: address and token |
+//! | `answer` | one request: in time, with an id, logged and counted |
+//! | `authentication`, `token_cache` | who sends a request: address and token |
+//! | [`app`] | what all requests share: registry, search, limits |
 //! | `reads`, `history_cache` | the registry's files, with validators, ranges and compression; recent histories in memory |
 //! | `uploads`, `events` | publishing: files first, then the event that makes them a release |
 //! | `closure` | everything that some needs can reach, in one answer |
@@ -18,6 +19,7 @@
 //! The server keeps nothing in memory that matters: it can be killed at any moment, and any number of them may serve one
 //! folder.
 
+mod answer;
 pub mod app;
 mod authentication;
 mod blocking;
@@ -35,6 +37,7 @@ mod reads;
 mod routes;
 pub mod serve;
 mod served;
+mod token_cache;
 mod uploads;
 
 pub use app::App;

@@ -100,7 +100,7 @@ impl Problem {
     }
 }
 
-/// Only the status, with the problem beside it: [`App::answer`](crate::App::answer) shows it, with the id of the request.
+/// Only the status, with the problem beside it: `answer` shows it, with the id of the request.
 impl IntoResponse for Problem {
     fn into_response(self) -> Response {
         let mut response = self.status.into_response();

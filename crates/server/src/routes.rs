@@ -14,6 +14,7 @@ use axum::Router;
 use axum::body::{Body, Bytes, to_bytes};
 use axum::extract::{RawQuery, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, Uri, header};
+use axum::middleware::from_fn_with_state;
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, head, post};
 use bibliotax_core::digest::Digest;
@@ -21,6 +22,7 @@ use bibliotax_registry::model::names::NAMES;
 use bibliotax_registry::storage::tokens::Action;
 use jiff::Timestamp;
 
+use crate::answer::answer;
 use crate::app::App;
 use crate::authentication::{Authenticated, Client};
 use crate::blocking::blocking;
@@ -33,8 +35,13 @@ use crate::uploads;
 
 type Answer = Result<Response, Problem>;
 
+/// What answers the requests to a registry. Each comes with its [`Client`] as an extension.
+pub fn router(app: &Arc<App>) -> Router {
+    paths().with_state(Arc::clone(app)).layer(from_fn_with_state(Arc::clone(app), answer))
+}
+
 /// All paths of a registry that is served.
-pub fn routes() -> Router<Arc<App>> {
+fn paths() -> Router<Arc<App>> {
     let api = Router::new()
         .route("/find", get(find))
         .route("/closure", post(closure))

@@ -26,6 +26,7 @@ use tower::ServiceExt;
 use crate::app::App;
 use crate::authentication::Client;
 use crate::connections::{Activity, AnswerBody, Connections, Watched};
+use crate::routes::router;
 
 /// Most bytes of a request's head.
 const MAX_HEAD_SIZE: usize = 32 << 10;
@@ -78,7 +79,7 @@ impl Listening {
         let graceful = GracefulShutdown::new();
         let connections = Connections::new();
         let mut stop = std::pin::pin!(stop);
-        let router = self.app.router();
+        let router = router(&self.app);
         let clearing = tokio::spawn(Arc::clone(&self.app).clear_now_and_then());
         loop {
             let accepted = tokio::select! {

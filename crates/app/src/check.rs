@@ -40,7 +40,7 @@ pub enum Finding {
         is_faulty: bool,
     },
     /// Something is to stand in for a package.
-    Replaced {
+    StandIn {
         /// The package.
         package: PackageName,
         /// What stands in for it; none where nothing needs the package.
@@ -124,7 +124,7 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     }
     let drifts = workspace.declared.drifts();
     let mut findings: Vec<Finding> = about_lock(&workspace).into_iter().collect();
-    findings.extend(about_replaced(&workspace));
+    findings.extend(about_stand_ins(&workspace));
     findings.extend(drifts.iter().map(about_drift));
     let shared = drifts.iter().filter(|_| request.unifies);
     let shared = shared.filter_map(|drift| Some((drift.package.clone(), drift.common.clone()?))).collect();
@@ -167,14 +167,14 @@ fn about_lock(workspace: &WorkspaceFolder) -> Option<Finding> {
 }
 
 /// What stands in for packages.
-fn about_replaced(workspace: &WorkspaceFolder) -> Vec<Finding> {
+fn about_stand_ins(workspace: &WorkspaceFolder) -> Vec<Finding> {
     let locked = workspace.locked();
     let finding = |name: &PackageName| {
-        let package = locked.iter().find(|package| package.name == *name && package.replaced);
+        let package = locked.iter().find(|package| package.name == *name && package.stood_in);
         let by = package.map(|package| (package.source.clone(), package.version.clone()));
-        Finding::Replaced { package: name.clone(), by }
+        Finding::StandIn { package: name.clone(), by }
     };
-    workspace.declared.replaced.keys().map(finding).collect()
+    workspace.declared.stand_ins.keys().map(finding).collect()
 }
 
 /// That members declare a package with different ranges.

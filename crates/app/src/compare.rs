@@ -166,8 +166,8 @@ impl Locks<'_> {
 
 /// A lock without any package or project.
 fn empty_lock() -> Lock {
-    let inputs = Digest::of(b"");
-    Lock { inputs, registries: BTreeMap::new(), members: Vec::new(), packages: Vec::new() }
+    let made_from = Digest::of(b"");
+    Lock { made_from, registries: BTreeMap::new(), members: Vec::new(), packages: Vec::new() }
 }
 
 fn read(text: &str, name: &str) -> Result<Lock, Failure> {

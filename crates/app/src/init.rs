@@ -93,7 +93,7 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
 fn exists_already(request: &Request) -> Failure {
     let message = format!("there is a {} here already", manifest::FILE_NAME);
     Failure::new("init.exists", message).advice(if request.is_workspace {
-        "a project can be a workspace's root, too: write `[workspace]` in it, and `members = [\"…\"]` below that"
+        "a project can be a workspace's root, too: write `[workspace]` in it, and `folders = [\"…\"]` below that"
     } else {
         "open it: it is a text to read and edit"
     })
@@ -168,8 +168,8 @@ fn check_is_free(name: &PackageName, outer: &Outer) -> Result<(), Failure> {
     // One that can't be read, or has no members yet, is no hindrance.
     let Ok(workspace) = WorkspaceFolder::without_lock(&outer.root) else { return Ok(()) };
     let Some(other) = workspace.declared.member(name) else { return Ok(()) };
-    let message = format!("the workspace has a member {name} already, in `{}`", other.path());
-    Err(Failure::new("workspace.two-members", message)
+    let message = format!("the workspace has a project {name} already, in `{}`", other.path());
+    Err(Failure::new("workspace.two-projects", message)
         .advice("give this one another name: `bibliotax init --name NAME`"))
 }
 

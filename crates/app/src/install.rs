@@ -33,7 +33,7 @@ pub struct Request {
     /// Whether the lock has to be right already, with no package replaced.
     pub is_sealed: bool,
     /// Whether packages may be replaced though it is sealed.
-    pub allow_replaced: bool,
+    pub allow_stand_ins: bool,
     /// Only what these members need; none for all.
     pub members: MemberWords,
     /// Only what is needed on these targets.
@@ -113,13 +113,13 @@ pub struct Done {
 
 impl Request {
     /// The install of a whole shelf before something is done with it.
-    pub fn before(is_sealed: bool, allow_replaced: bool) -> Self {
-        Self { is_sealed, allow_replaced, ..Self::default() }
+    pub fn before(is_sealed: bool, allow_stand_ins: bool) -> Self {
+        Self { is_sealed, allow_stand_ins, ..Self::default() }
     }
 
     /// Whether packages that something stands in for are in the way.
-    fn refuses(&self, has_replaced: bool) -> bool {
-        has_replaced && self.is_sealed && !self.allow_replaced
+    fn refuses(&self, has_stand_ins: bool) -> bool {
+        has_stand_ins && self.is_sealed && !self.allow_stand_ins
     }
 
     /// Whether all of the shelf is meant.
@@ -148,7 +148,7 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let manifests = Manifests::find(context.folder)?;
     if is_quick
         && let Some((shelf, right)) = up_to_date(&manifests, request.absolute, look)?
-        && !request.refuses(right.has_replaced)
+        && !request.refuses(right.has_stand_ins)
     {
         let whole = Some((shelf, manifests));
         return Ok(Plan::UpToDate(UpToDate { kept: right.packages, whole }));
@@ -163,7 +163,7 @@ pub fn plan_if_needed(
     context: &Context<'_>,
 ) -> Result<Option<Plan>, Failure> {
     let right = up_to_date(manifests, request.absolute, PackageCheck::Files)?;
-    if right.is_some_and(|(_, right)| !request.refuses(right.has_replaced)) {
+    if right.is_some_and(|(_, right)| !request.refuses(right.has_stand_ins)) {
         return Ok(None);
     }
     plan_after_reading(request, PackageCheck::Files, manifests.clone(), context).map(Some)
@@ -182,8 +182,8 @@ fn plan_after_reading(
     match lock.filter(|_| workspace.is_locked()) {
         Some(lock) => {
             LockCheck::new(&workspace, context.environment, &request.options).check(lock)?;
-            if request.refuses(lock.packages.iter().any(|package| package.replaced)) {
-                return Err(replaced(lock));
+            if request.refuses(lock.packages.iter().any(|package| package.stood_in)) {
+                return Err(stand_ins_in_use(lock));
             }
             plan_locked(request, workspace, options, context)
         }
@@ -292,12 +292,12 @@ impl Applied {
 }
 
 /// That something stands in for packages where everything is to be as it was published.
-fn replaced(lock: &Lock) -> Failure {
-    let packages = lock.packages.iter().filter(|package| package.replaced);
+fn stand_ins_in_use(lock: &Lock) -> Failure {
+    let packages = lock.packages.iter().filter(|package| package.stood_in);
     let shown: Vec<String> =
         packages.map(|package| format!("{} by {}", package.name, package.source)).collect();
-    Failure::new("lock.replaced", format!("packages are replaced: {}", shown.join(", ")))
-        .advice("take them out of `[replace]` in the workspace's manifest, or say `--allow-replaced`")
+    Failure::new("lock.stood-in", format!("stand-ins take the place of packages: {}", shown.join(", ")))
+        .advice("take them out of `[stand-ins]` in the workspace's manifest, or say `--allow-stand-ins`")
 }
 
 fn not_sealed(has_lock: bool) -> Failure {

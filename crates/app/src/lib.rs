@@ -11,7 +11,7 @@
 //! | [`workspace`] | manifests and lock on disk, members, edits of manifests |
 //! | [`resolving`], [`search_options`] | registries opened once, problems solved, conflicts with ways out |
 //! | [`lock_check`], [`archives`], [`shelf`], [`change`] | a lock checked, archives fetched, the shelf brought to it; a change of both planned |
-//! | [`template_process`], [`programs`], [`tools`], [`machine`] | other processes, and this machine |
+//! | [`template_process`], [`programs`], [`installed_programs`], [`machine`] | other processes, and this machine |
 //! | all others | one use case each, named after its command |
 
 pub mod archives;
@@ -31,6 +31,7 @@ pub mod fit;
 pub mod graph;
 pub mod init;
 pub mod install;
+pub mod installed_programs;
 pub mod kit;
 pub mod lock_check;
 pub mod machine;
@@ -53,7 +54,6 @@ pub mod steps;
 pub mod store;
 pub mod task;
 pub mod template_process;
-pub mod tools;
 pub mod update;
 pub mod verify;
 pub mod workspace;

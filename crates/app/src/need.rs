@@ -43,7 +43,7 @@ pub struct Request {
     /// What they are needed for beside running.
     pub purpose: Option<String>,
     /// The registry that they are taken from.
-    pub registry: Option<String>,
+    pub from: Option<String>,
     /// Whether pre-releases count like any other version.
     pub prereleases: bool,
     /// Packages that these need and that are left out.
@@ -112,7 +112,7 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
 
 fn wishes(request: &Request) -> Result<Wishes, Failure> {
     Ok(Wishes {
-        registry: parsed("--registry", request.registry.as_ref())?,
+        registry: parsed("--from", request.from.as_ref())?,
         without: all_parsed("--without", &request.without)?,
         components: all_parsed("--components", &request.components)?,
         parts: all_parsed("--part", &request.parts)?,

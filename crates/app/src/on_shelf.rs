@@ -16,7 +16,7 @@ pub struct ShelfWords {
     /// Whether the lock has to be right already.
     pub is_sealed: bool,
     /// Whether packages may be replaced though it is sealed.
-    pub allow_replaced: bool,
+    pub allow_stand_ins: bool,
 }
 
 impl ShelfWords {
@@ -31,7 +31,7 @@ impl ShelfWords {
         workspace: &WorkspaceFolder,
         context: &Context<'_>,
     ) -> Result<Option<install::Plan>, Failure> {
-        let request = install::Request::before(self.is_sealed, self.allow_replaced);
+        let request = install::Request::before(self.is_sealed, self.allow_stand_ins);
         install::plan_if_needed(&request, &workspace.manifests, context)
     }
 }

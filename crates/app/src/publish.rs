@@ -27,7 +27,7 @@ pub struct Request {
     /// The member.
     pub members: MemberWords,
     /// Whether something may stand in for a package in the workspace.
-    pub allow_replaced: bool,
+    pub allow_stand_ins: bool,
 }
 
 /// A release, not yet published.
@@ -57,8 +57,8 @@ impl Plan {
 pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let workspace = WorkspaceFolder::find(context.folder)?;
     let member = request.members.one(&workspace)?;
-    if !request.allow_replaced {
-        refuse_replaced(&workspace.declared)?;
+    if !request.allow_stand_ins {
+        refuse_stand_ins(&workspace.declared)?;
     }
     let registry = registry_meant(request.registry.as_deref(), Some(&workspace), context)?;
     let needs = published_needs(&workspace.declared, member, workspace.sound_lock()?, &registry)?;
@@ -72,14 +72,14 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
 }
 
 /// What was only tried with a stand-in may not work with the package itself.
-fn refuse_replaced(workspace: &Workspace) -> Result<(), Failure> {
-    let names: Vec<&str> = workspace.replaced.keys().map(PackageName::as_str).collect();
+fn refuse_stand_ins(workspace: &Workspace) -> Result<(), Failure> {
+    let names: Vec<&str> = workspace.stand_ins.keys().map(PackageName::as_str).collect();
     if names.is_empty() {
         return Ok(());
     }
-    let message = format!("`[replace]` has something stand in for {}", names.join(", "));
-    Err(Failure::new("publish.replaced", message).advice(
-        "try it with the package itself: take that out, install, and publish then; or say `--allow-replaced`",
+    let message = format!("`[stand-ins]` has something stand in for {}", names.join(", "));
+    Err(Failure::new("publish.stood-in", message).advice(
+        "try it with the package itself: take that out, install, and publish then; or say `--allow-stand-ins`",
     ))
 }
 

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use bibliotax_core::facet::{FitValue, Fits, Target};
 use bibliotax_core::manifest::RegistryDeclaration;
-use bibliotax_core::name::{FacetName, RegistryName, ToolName};
+use bibliotax_core::name::{FacetName, ProgramName, RegistryName};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::Catalogue;
 use bibliotax_core::version::Version;
@@ -14,10 +14,10 @@ use rayon::prelude::*;
 
 use crate::context::Context;
 use crate::failure::Failure;
+use crate::installed_programs;
 use crate::machine::this_machine;
 use crate::resolving::{Resolver, known_warnings, prefetch_locked};
 use crate::search_options::SearchOptions;
-use crate::tools;
 use crate::workspace::{WorkspaceFolder, declared_target};
 
 /// What was looked at.
@@ -57,9 +57,9 @@ pub enum Finding {
         machine: Fits,
     },
     /// A program.
-    Tool {
+    Program {
         /// Its name.
-        tool: ToolName,
+        program: ProgramName,
         /// Where it is.
         path: Option<PathBuf>,
         /// The version that it says it is.
@@ -97,7 +97,7 @@ impl Finding {
             }
             Self::Store(problem) => problem.is_none(),
             Self::Target { is_meant, differs, .. } => differs.is_empty() || !is_meant,
-            Self::Tool { path, version, wanted, .. } => {
+            Self::Program { path, version, wanted, .. } => {
                 let any = || wanted.iter().all(|(_, range)| *range == Range::any());
                 let accepts = |version| wanted.iter().all(|(_, range)| range.accepts(version));
                 path.is_some() && version.as_ref().map_or_else(any, accepts)
@@ -107,7 +107,7 @@ impl Finding {
 }
 
 /// A program, with who wants it and in which versions.
-type Wishes = BTreeMap<ToolName, Vec<(String, Range)>>;
+type Wishes = BTreeMap<ProgramName, Vec<(String, Range)>>;
 
 /// Looks whether this machine has what a project asks for; it is meant to be this target, where one is named.
 pub fn report(target: Option<&str>, context: &Context<'_>) -> Result<Report, Failure> {
@@ -120,7 +120,7 @@ pub fn report(target: Option<&str>, context: &Context<'_>) -> Result<Report, Fai
     let targets = workspace.declared.targets.iter();
     findings.extend(targets.map(|declared| machine(declared, target == Some(declared.name.as_str()))));
     let wishes = wishes(&workspace, context)?.into_iter();
-    findings.extend(wishes.map(|(tool, wanted)| look_for(tool, wanted, context)));
+    findings.extend(wishes.map(|(program, wanted)| look_for(program, wanted, context)));
     let lock = workspace.sound_lock()?;
     let warnings = lock.map(|lock| known_warnings(&workspace, lock, context.environment));
     Ok(Report { findings, warnings: warnings.unwrap_or_default() })
@@ -130,11 +130,12 @@ pub fn report(target: Option<&str>, context: &Context<'_>) -> Result<Report, Fai
 fn wishes(workspace: &WorkspaceFolder, context: &Context<'_>) -> Result<Wishes, Failure> {
     let mut wishes = Wishes::new();
     let members = &workspace.declared.members;
-    let of_members =
-        members.iter().flat_map(|member| member.manifest.tools.iter().map(move |tool| (member, tool)));
-    for (member, (tool, range)) in of_members {
+    let of_members = members
+        .iter()
+        .flat_map(|member| member.manifest.programs.iter().map(move |program| (member, program)));
+    for (member, (program, range)) in of_members {
         let who = if members.len() == 1 { "the manifest" } else { member.project.name.as_str() };
-        wishes.entry(tool.clone()).or_default().push((who.to_owned(), range.clone()));
+        wishes.entry(program.clone()).or_default().push((who.to_owned(), range.clone()));
     }
     let Some(lock) = workspace.sound_lock()? else { return Ok(wishes) };
     let options = SearchOptions::default();
@@ -144,17 +145,17 @@ fn wishes(workspace: &WorkspaceFolder, context: &Context<'_>) -> Result<Wishes, 
     for package in &lock.packages {
         let listing = registries.listing(&package.name).ok().flatten();
         let release = listing.as_ref().and_then(|listing| listing.history.release(&package.version));
-        for (tool, range) in release.iter().flat_map(|release| &release.entry.tools) {
-            wishes.entry(tool.clone()).or_default().push((package.name.to_string(), range.clone()));
+        for (program, range) in release.iter().flat_map(|release| &release.entry.programs) {
+            wishes.entry(program.clone()).or_default().push((package.name.to_string(), range.clone()));
         }
     }
     Ok(wishes)
 }
 
-fn look_for(tool: ToolName, wanted: Vec<(String, Range)>, context: &Context<'_>) -> Finding {
-    let path = tools::find(&tool, &context.environment.program_folders);
-    let version = path.as_deref().and_then(tools::version);
-    Finding::Tool { tool, path, version, wanted }
+fn look_for(program: ProgramName, wanted: Vec<(String, Range)>, context: &Context<'_>) -> Finding {
+    let path = installed_programs::find(&program, &context.environment.program_folders);
+    let version = path.as_deref().and_then(installed_programs::version);
+    Finding::Program { program, path, version, wanted }
 }
 
 /// Whether this machine is what a target says, as far as system and processor go.

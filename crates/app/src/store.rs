@@ -6,7 +6,7 @@ use std::time::SystemTime;
 
 use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::LockedPackage;
-use bibliotax_store::inventory::{Inventory, Pruning, Tree};
+use bibliotax_store::inventory::{Inventory, Tree, Trimming};
 use bibliotax_store::store::Store;
 
 use crate::context::Context;
@@ -29,29 +29,29 @@ pub fn report(context: &Context<'_>) -> Result<Report, Failure> {
 }
 
 /// What would be taken out of the store, which nobody else uses meanwhile.
-pub struct PrunePlan {
+pub struct TrimPlan {
     /// What is in the store.
     pub inventory: Inventory,
     /// Which of it is taken out.
-    pruning: Pruning,
+    trimming: Trimming,
     /// Whether what registries answered goes, too.
-    pub with_answers: bool,
+    pub with_cache: bool,
     now: SystemTime,
     store: Store,
     #[expect(dead_code, reason = "others wait while it is there")]
     held: File,
 }
 
-impl PrunePlan {
+impl TrimPlan {
     /// What is taken out.
     pub fn goes(&self) -> Vec<Tree> {
-        self.inventory.prunable(self.pruning, self.now)
+        self.inventory.prunable(self.trimming, self.now)
     }
 
     /// Takes it out.
     pub fn apply(&self) -> Result<(), Failure> {
-        self.store.prune(&self.goes())?;
-        if self.with_answers {
+        self.store.trim(&self.goes())?;
+        if self.with_cache {
             self.store.discard_answers()?;
         }
         Ok(())
@@ -59,16 +59,16 @@ impl PrunePlan {
 }
 
 /// Works out what can be taken out; `waiting` is called where another process uses the store.
-pub fn plan_prune(
-    pruning: Pruning,
-    with_answers: bool,
+pub fn plan_trim(
+    trimming: Trimming,
+    with_cache: bool,
     context: &Context<'_>,
     waiting: impl FnOnce(),
-) -> Result<PrunePlan, Failure> {
+) -> Result<TrimPlan, Failure> {
     let store = context.environment.open_store()?;
     let held = store.alone(waiting)?;
     let inventory = store.inventory()?;
-    Ok(PrunePlan { inventory, pruning, with_answers, now: SystemTime::now(), store, held })
+    Ok(TrimPlan { inventory, trimming, with_cache, now: SystemTime::now(), store, held })
 }
 
 /// A look at every byte of the store.

@@ -15,7 +15,7 @@ pub struct Request {
     /// The members.
     pub members: MemberWords,
     /// Whether it is run first in the members whose folders are needed, where they have a task of this name.
-    pub with_needed: bool,
+    pub needs_first: bool,
 }
 
 /// A task of a member.
@@ -35,7 +35,7 @@ impl Job<'_> {
 
     /// Its command line in the system's shell, with more arguments at its end; `None` where it only needs others.
     pub fn command(&self, workspace: &WorkspaceFolder, arguments: &[OsString]) -> Option<Command> {
-        let line = self.task.run.as_deref()?;
+        let line = self.task.command.as_deref()?;
         let mut command = shell(line, self.task.name.as_str(), arguments);
         let folder = workspace.root.join(&self.member.folder);
         let inner = self.task.folder.as_ref();
@@ -55,7 +55,7 @@ pub fn jobs<'w>(
     let mut members: Vec<&Member> = Vec::new();
     for member in chosen.iter().flat_map(|member| workspace.declared.with_needed(member)) {
         let is_new = !members.iter().any(|other| other.folder == member.folder);
-        if is_new && (request.with_needed || is_chosen(member)) {
+        if is_new && (request.needs_first || is_chosen(member)) {
             members.push(member);
         }
     }

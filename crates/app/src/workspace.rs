@@ -162,7 +162,7 @@ impl WorkspaceFolder {
 
     /// Whether the lock is made from the manifests as they are.
     pub fn is_locked(&self) -> bool {
-        matches!(&self.lock, LockFile::Sound { lock, .. } if lock.inputs == lock::inputs(&self.declared))
+        matches!(&self.lock, LockFile::Sound { lock, .. } if lock.made_from == lock::inputs(&self.declared))
     }
 
     /// Opens the registries that are declared, with packages as fresh as that which come from no registry.
@@ -225,7 +225,7 @@ impl WorkspaceFolder {
         Err(failure.suggest(
             unknown.as_str(),
             &known,
-            "there are no `[needs-for]` at all; leave out `--without`",
+            "there are no `[needs-for]` at all; take out `--leave-out`",
         ))
     }
 }

@@ -30,7 +30,7 @@ const FILES: [&str; 13] = [
 ];
 
 /// Names before the first point, or after the last one, of files that hold such.
-const STEMS: [&str; 3] = ["credentials", "secrets", "id_ed25519_sk"];
+const STEMS: [&str; 4] = ["credentials", "secrets", "sign-ins", "id_ed25519_sk"];
 const ENDINGS: [&str; 8] = ["jks", "kdbx", "key", "keystore", "p12", "pfx", "pk8", "ppk"];
 
 /// What comes after `.env.` where a file only shows what belongs there.
@@ -138,6 +138,7 @@ mod tests {
             "a/b.key",
             "keys/server-key.pem",
             "credentials.toml",
+            "sign-ins.toml",
             "secrets.yaml",
             ".aws/config",
             "moss.p12",

@@ -41,7 +41,7 @@ fn store() -> Option<PathBuf> {
 /// Where BIBLIOTAX_CREDENTIALS says, else in the folder that the system has for settings.
 fn credential_file() -> Option<PathBuf> {
     let folder = || Some(choose_base_strategy().ok()?.config_dir().join("bibliotax"));
-    path("BIBLIOTAX_CREDENTIALS").or_else(|| Some(folder()?.join("credentials.toml")))
+    path("BIBLIOTAX_CREDENTIALS").or_else(|| Some(folder()?.join("sign-ins.toml")))
 }
 
 fn path(name: &str) -> Option<PathBuf> {

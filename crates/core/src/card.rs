@@ -18,7 +18,7 @@ use crate::digest::Digest;
 use crate::facet::Fits;
 use crate::inner_path::ExposedPath;
 use crate::license::License;
-use crate::name::{ComponentName, Family, PackageName, Purpose, RoleName, Tag, ToolName};
+use crate::name::{ComponentName, Family, PackageName, ProgramName, Purpose, RoleName, Tag};
 use crate::range::Range;
 use crate::version::Version;
 
@@ -77,7 +77,7 @@ pub struct Card {
     pub fits: Fits,
     /// Programs that have to be on the machine to use it, and in which versions.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub tools: BTreeMap<ToolName, Range>,
+    pub programs: BTreeMap<ProgramName, Range>,
     /// Its archives; a release may have none.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub files: Vec<FileRecord>,
@@ -111,7 +111,7 @@ impl Card {
             provides: Vec::new(),
             conflicts: Vec::new(),
             fits: Fits::new(),
-            tools: BTreeMap::new(),
+            programs: BTreeMap::new(),
             files: Vec::new(),
             exposes: BTreeMap::new(),
             steps: Vec::new(),
@@ -132,7 +132,7 @@ impl Card {
             provides: self.provides.clone(),
             conflicts: self.conflicts.clone(),
             fits: self.fits.clone(),
-            tools: self.tools.clone(),
+            programs: self.programs.clone(),
             files: self.files.clone(),
             exposes: self.exposes.clone(),
             steps: self.steps.clone(),
@@ -174,7 +174,7 @@ pub struct Entry {
     pub fits: Fits,
     /// Programs that have to be on the machine to use it, and in which versions.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub tools: BTreeMap<ToolName, Range>,
+    pub programs: BTreeMap<ProgramName, Range>,
     /// The release's archives.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub files: Vec<FileRecord>,

@@ -60,7 +60,7 @@ impl<'a> Change<'a> {
     pub fn aspects(&self) -> Vec<Aspect> {
         let (Some(old), Some(new)) = (self.old, self.new) else { return Vec::new() };
         let differs = [
-            (Aspect::Source, old.source != new.source || old.replaced != new.replaced),
+            (Aspect::Source, old.source != new.source || old.stood_in != new.stood_in),
             (Aspect::License, old.license != new.license),
             (Aspect::Contents, old.version == new.version && old.files != new.files),
             (Aspect::Components, old.components != new.components),
@@ -90,7 +90,7 @@ fn is_same(a: &LockedPackage, b: &LockedPackage) -> bool {
         (package.provides.clone(), package.left_out.clone(), package.components.clone())
     };
     a.source == b.source
-        && a.replaced == b.replaced
+        && a.stood_in == b.stood_in
         && a.card == b.card
         && a.files == b.files
         && said(a) == said(b)

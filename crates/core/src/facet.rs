@@ -286,10 +286,10 @@ impl Facets {
 
     /// Whether what a release says suits a target, facet by facet of those that the target has.
     pub fn fit(&self, release: &Fits, target: &Target) -> Fit {
-        let mut unstated = Vec::new();
+        let mut undeclared = Vec::new();
         for (name, wanted) in &target.values {
             match release.get(name) {
-                None => unstated.push(name.clone()),
+                None => undeclared.push(name.clone()),
                 Some(said) if self.suits(name, said, wanted) => {}
                 Some(said) => {
                     let (wanted, said) = (self.plain(name, wanted), self.plain(name, said));
@@ -297,7 +297,7 @@ impl Facets {
                 }
             }
         }
-        if unstated.is_empty() { Fit::Yes } else { Fit::NotStated(unstated) }
+        if undeclared.is_empty() { Fit::Yes } else { Fit::NotDeclared(undeclared) }
     }
 
     fn suits(&self, name: &FacetName, said: &FitValue, wanted: &FitValue) -> bool {
@@ -363,7 +363,7 @@ pub enum Fit {
     /// It does, as far as the target's facets go.
     Yes,
     /// It says nothing of these facets, and nothing against the others.
-    NotStated(Vec<FacetName>),
+    NotDeclared(Vec<FacetName>),
     /// It doesn't.
     No(Misfit),
 }
@@ -392,9 +392,9 @@ pub enum Misfit {
 /// What becomes of releases that say nothing of a facet.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Unstated {
+pub enum Undeclared {
     /// They pass.
-    Allow,
+    Accept,
     /// They pass, with a warning.
     #[default]
     Warn,
@@ -404,16 +404,16 @@ pub enum Unstated {
 
 /// What becomes of releases that say nothing, facet by facet.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize)]
-pub struct UnstatedRules {
+pub struct UndeclaredRules {
     /// Of facets that have no rule of their own.
-    pub others: Unstated,
+    pub others: Undeclared,
     /// Of single facets.
-    pub facets: BTreeMap<FacetName, Unstated>,
+    pub facets: BTreeMap<FacetName, Undeclared>,
 }
 
-impl UnstatedRules {
+impl UndeclaredRules {
     /// The rule for a facet.
-    pub fn of(&self, facet: &FacetName) -> Unstated {
+    pub fn of(&self, facet: &FacetName) -> Undeclared {
         self.facets.get(facet).copied().unwrap_or(self.others)
     }
 }
@@ -462,16 +462,16 @@ mod tests {
                 r#"{"os":"linux","arch":"aarch64","orchard-runtime":"1","ahead-of-time":false}"#,
                 "ahead-of-time",
             ),
-            (r#"{"os":"linux","arch":"aarch64"}"#, "not stated: ahead-of-time orchard-runtime"),
+            (r#"{"os":"linux","arch":"aarch64"}"#, "not declared: ahead-of-time orchard-runtime"),
             (r#"{"orchard-runtime":"5"}"#, "orchard-runtime"),
             (r#"{"os":"any","arch":["any"],"orchard-runtime":"1","ahead-of-time":true}"#, "yes"),
         ];
         for (release, expected) in rows {
             let shown = match facets().fit(&fits(release), &hand_unit) {
                 Fit::Yes => "yes".to_owned(),
-                Fit::NotStated(facets) => {
+                Fit::NotDeclared(facets) => {
                     let names: Vec<&str> = facets.iter().map(FacetName::as_str).collect();
-                    format!("not stated: {}", names.join(" "))
+                    format!("not declared: {}", names.join(" "))
                 }
                 Fit::No(Misfit::Facet { facet, .. }) => facet.to_string(),
                 Fit::No(Misfit::Part { part, .. }) => part.to_string(),

@@ -47,8 +47,8 @@ pub const RUN: &str = "run";
 /// What was resolved, and from what.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Lock {
-    /// Digest of what it was resolved from; see [`inputs`].
-    pub inputs: Digest,
+    /// Digest of what it was resolved from; see [`made_from`].
+    pub made_from: Digest,
     /// Where the packages' registries are, as the manifest says; `None` where it gives an absolute path,
     /// which has no meaning on another machine.
     pub registries: BTreeMap<RegistryName, Option<String>>,
@@ -70,7 +70,7 @@ pub struct LockedPackage {
     pub source: Source,
     /// Whether that stands in for the package while somebody works on it.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub replaced: bool,
+    pub stood_in: bool,
     /// The digest of its card; what comes from no registry has none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub card: Option<Digest>,
@@ -123,8 +123,8 @@ impl LockedStep {
 impl LockedPackage {
     /// Its version and, where something stands in for it, what.
     pub fn shown_version(&self) -> String {
-        let replaced = if self.replaced { format!(" (replaced by {})", self.source) } else { String::new() };
-        format!("{}{replaced}", self.version)
+        let stand_in = if self.stood_in { format!(" (stand-in: {})", self.source) } else { String::new() };
+        format!("{}{stand_in}", self.version)
     }
 
     /// Whether it is needed on this target, of a project that has some.
@@ -258,7 +258,7 @@ impl Lock {
         packages.sort_by(|a, b| a.name.cmp(&b.name));
         let registries = registries_of(workspace, &packages);
         let members = workspace.members.iter().map(|member| LockedMember::new(workspace, member)).collect();
-        Self { inputs: inputs(workspace), registries, members, packages }
+        Self { made_from: inputs(workspace), registries, members, packages }
     }
 
     /// The package of this name.
@@ -300,7 +300,7 @@ fn locked(package: &ChosenPackage) -> LockedPackage {
         name: entry.name.clone(),
         version: entry.version.clone(),
         source: package.source.clone(),
-        replaced: package.is_replacement,
+        stood_in: package.is_stand_in,
         card: package.source.registry().map(|_| entry.card),
         license: entry.license.clone(),
         targets: target_names(&package.targets),

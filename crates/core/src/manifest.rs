@@ -28,12 +28,13 @@ pub use self::stated::StatedCard;
 pub use self::tasks::Task;
 pub use self::template::{RegistryLine, new_manifest, new_member, new_workspace};
 use crate::card::{CardConflict, CardNeed, Component, Exposes, Provided, Step};
-use crate::facet::{Facet, Fits, Target, UnstatedRules};
+use crate::facet::{Facet, Fits, Target, UndeclaredRules};
 use crate::fault::Fault;
 use crate::inner_path::InnerPath;
 use crate::license::License;
 use crate::name::{
-    ComponentName, DeviceName, FacetName, Family, PackageName, PartName, Purpose, RegistryName, Tag, ToolName,
+    ComponentName, DeviceName, FacetName, Family, PackageName, PartName, ProgramName, Purpose, RegistryName,
+    Tag,
 };
 use crate::range::Range;
 use crate::version::Version;
@@ -58,7 +59,7 @@ pub struct Manifest {
     /// The projects that share its lock and its shelf, where it is a workspace's root.
     pub workspace: Option<MemberList>,
     /// The packages that something else stands in for, in the whole workspace.
-    pub replaced: BTreeMap<PackageName, Replacement>,
+    pub stand_ins: BTreeMap<PackageName, StandIn>,
     /// The ranges that needs of the workspace may take as theirs.
     pub shared: BTreeMap<PackageName, Range>,
     /// Where packages are looked up; the order has no meaning.
@@ -76,7 +77,7 @@ pub struct Manifest {
     /// What the project, as a library, promises of itself.
     pub fits: Fits,
     /// Programs that have to be on the machine, and in which versions.
-    pub tools: BTreeMap<ToolName, Range>,
+    pub programs: BTreeMap<ProgramName, Range>,
     /// The machines that its targets stand for, as far as they have names.
     pub devices: Vec<Device>,
     /// The commands that it has a name for.
@@ -84,7 +85,7 @@ pub struct Manifest {
     /// How the shelf is made.
     pub shelf: ShelfSettings,
     /// What becomes of releases that say nothing of a facet.
-    pub unstated: UnstatedRules,
+    pub undeclared: UndeclaredRules,
     /// What a published card says beside the needs.
     pub card: CardPart,
 }
@@ -227,7 +228,7 @@ pub struct Allowed {
     /// To be asked over a network without encryption.
     pub plain: bool,
     /// To have its interface for programs at another host: that host, as a URL.
-    pub api: Option<String>,
+    pub service: Option<String>,
     /// To have its tokens given out at another host, which gets user and password then: that host, as a URL.
     pub realm: Option<String>,
 }
@@ -267,9 +268,9 @@ pub struct Need {
     pub span: ops::Range<usize>,
 }
 
-/// One line of `[replace]`: what stands in for a package while somebody works on it.
+/// One line of `[stand-ins]`: what stands in for a package while somebody works on it.
 #[derive(Debug, Clone, PartialEq, serde::Serialize)]
-pub struct Replacement {
+pub struct StandIn {
     /// Where it is.
     pub source: DeclaredSource,
     /// The version that it counts as, if it doesn't say one itself.

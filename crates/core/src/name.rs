@@ -231,16 +231,16 @@ name_type!(
 /// The name of a program that a project needs on the machine: what its file is called, without an ending.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[serde(transparent)]
-pub struct ToolName(String);
+pub struct ProgramName(String);
 
-impl ToolName {
+impl ProgramName {
     /// The name as text.
     pub fn as_str(&self) -> &str {
         &self.0
     }
 }
 
-impl FromStr for ToolName {
+impl FromStr for ProgramName {
     type Err = Fault;
 
     fn from_str(text: &str) -> Result<Self, Fault> {
@@ -251,12 +251,12 @@ impl FromStr for ToolName {
         }
         let shown: String = text.chars().take(80).collect();
         let message =
-            format!("`{shown}` can't name a tool: that is a file's name, of letters, digits and `.-_+`");
+            format!("`{shown}` can't name a program: that is a file's name, of letters, digits and `.-_+`");
         Err(Fault::new("name.invalid", message, 0..text.len()))
     }
 }
 
-impl<'de> Deserialize<'de> for ToolName {
+impl<'de> Deserialize<'de> for ProgramName {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         let text = std::borrow::Cow::<str>::deserialize(deserializer)?;
         text.parse().map_err(serde::de::Error::custom)

@@ -37,7 +37,7 @@ impl Problem {
             locked: locked.iter().map(|package| (package.name.clone(), package.version.clone())).collect(),
             families: workspace.families.clone(),
             preferred: workspace.capabilities.clone(),
-            unstated: workspace.unstated.clone(),
+            undeclared: workspace.undeclared.clone(),
             providers: provided.collect(),
             members: workspace
                 .members

@@ -133,7 +133,7 @@ impl FromStr for Range {
 impl fmt::Display for Range {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let clauses: Vec<String> = self.0.clauses.iter().map(|clause| syntax::written(clause)).collect();
-        f.pad(&clauses.join(" or "))
+        f.pad(&clauses.join(" | "))
     }
 }
 

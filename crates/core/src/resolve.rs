@@ -75,13 +75,13 @@ pub struct Listing {
     /// What is known of releases that are in no registry, each with where it comes from.
     pub own: BTreeMap<Version, (Source, Card)>,
     /// Whether it stands in for the package while somebody works on it.
-    pub is_replacement: bool,
+    pub is_stand_in: bool,
 }
 
 impl Listing {
     /// A package whose releases all come from one source.
     pub fn new(source: Source, history: History) -> Self {
-        Self { source, history, own: BTreeMap::new(), is_replacement: false }
+        Self { source, history, own: BTreeMap::new(), is_stand_in: false }
     }
 
     /// A package that is in no registry, with these releases; `None` if there are none.
@@ -123,7 +123,7 @@ pub struct ChosenPackage {
     /// Where it comes from.
     pub source: Source,
     /// Whether that stands in for the package while somebody works on it.
-    pub is_replacement: bool,
+    pub is_stand_in: bool,
     /// The release.
     pub release: Release,
     /// The packages that it needs here, by name: where it needs a capability, the provider that was taken.

@@ -207,7 +207,7 @@ mod tests {
             "steps": [{ "step": step }],
             "targets": ["hand-unit", "kiosk"] });
         let packages = vec![serde_json::from_value(package).unwrap()];
-        Lock { inputs: Digest::of(b""), registries: BTreeMap::new(), members: Vec::new(), packages }
+        Lock { made_from: Digest::of(b""), registries: BTreeMap::new(), members: Vec::new(), packages }
     }
 
     fn device(name: &str, target: &str) -> Device {

@@ -62,11 +62,11 @@ impl Facets {
         if let Some(part) = parts_along(entry, components, &[]).into_iter().find(lacks) {
             return Fit::No(Misfit::Part { part: part.clone(), there_are: made_for(&entry.files, part) });
         }
-        let Fit::NotStated(mut unstated) = fit else { return fit };
+        let Fit::NotDeclared(mut undeclared) = fit else { return fit };
         // A file that is made for the target says as much as a release can.
         let files = self.files_for(entry, components, &[], target);
-        unstated.retain(|facet| !files.iter().any(|file| file.only_for.contains_key(facet)));
-        if unstated.is_empty() { Fit::Yes } else { Fit::NotStated(unstated) }
+        undeclared.retain(|facet| !files.iter().any(|file| file.only_for.contains_key(facet)));
+        if undeclared.is_empty() { Fit::Yes } else { Fit::NotDeclared(undeclared) }
     }
 
     /// The files that a target takes of a release with these components, and those parts that are asked for.

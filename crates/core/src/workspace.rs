@@ -17,8 +17,8 @@ pub use self::drift::Drift;
 pub use self::elsewhere::DirectSources;
 pub use self::joined::Misfit;
 use crate::card::CardNeed;
-use crate::facet::{Facet, Target, UnstatedRules};
-use crate::manifest::{Device, Manifest, Need, Project, RegistryDeclaration, Replacement, ShelfSettings};
+use crate::facet::{Facet, Target, UndeclaredRules};
+use crate::manifest::{Device, Manifest, Need, Project, RegistryDeclaration, ShelfSettings, StandIn};
 use crate::name::{FacetName, Family, PackageName};
 use crate::range::Range;
 use crate::resolve::Listing;
@@ -39,7 +39,7 @@ pub struct Workspace {
     /// The packages that come from git repositories and archives; places are seen from the root's folder.
     pub elsewhere: BTreeMap<PackageName, DirectSources>,
     /// The packages that something else stands in for.
-    pub replaced: BTreeMap<PackageName, Replacement>,
+    pub stand_ins: BTreeMap<PackageName, StandIn>,
     /// The ranges that members may share.
     pub shared: BTreeMap<PackageName, Range>,
     /// The providers to take for capabilities where that is possible.
@@ -53,7 +53,7 @@ pub struct Workspace {
     /// How the shelf is made.
     pub shelf: ShelfSettings,
     /// What becomes of releases that say nothing of a facet.
-    pub unstated: UnstatedRules,
+    pub undeclared: UndeclaredRules,
 }
 
 /// A project of a workspace.
@@ -123,18 +123,18 @@ impl Workspace {
         });
         let projects = projects.chain(of_neighbours).flatten();
         let needed = projects.filter_map(|member| Some((member.project.name.clone(), member.listing(None)?)));
-        let replacing = self.replaced.iter().filter_map(|(name, replacement)| {
-            let member = self.replacing(replacement)?;
-            let listing = member.listing(replacement.version.as_ref())?;
-            let listing = Listing { is_replacement: true, ..listing };
+        let standing_in = self.stand_ins.iter().filter_map(|(name, stand_in)| {
+            let member = self.standing_in(stand_in)?;
+            let listing = member.listing(stand_in.version.as_ref())?;
+            let listing = Listing { is_stand_in: true, ..listing };
             Some((name.clone(), listing))
         });
-        needed.chain(replacing).collect()
+        needed.chain(standing_in).collect()
     }
 
     /// The project that stands in for a package, where it is one in a folder.
-    fn replacing(&self, replacement: &Replacement) -> Option<&Member> {
-        self.in_folder(&folder_from("", replacement.source.folder()?)?)
+    fn standing_in(&self, stand_in: &StandIn) -> Option<&Member> {
+        self.in_folder(&folder_from("", stand_in.source.folder()?)?)
     }
 }
 

@@ -51,7 +51,7 @@ pub fn as_json(changes: &[Change<'_>], lock: &Lock) -> Value {
             "from": change.old.map(|old| &old.version),
             "to": change.new.map(|new| &new.version),
             "source": package.source,
-            "replaced": package.replaced,
+            "stood-in": package.stood_in,
             "differs": change.aspects(),
             "license": package.license,
             "size": package.size(),
@@ -100,7 +100,7 @@ fn row(change: &Change<'_>, needers: &Needers<'_>) -> Vec<String> {
         (Some(old), Some(new)) if old.version != new.version => format!("{} -> {}", old.version, new.version),
         _ => package.version.to_string(),
     };
-    let license = package.license.as_ref().map_or_else(|| "licence not stated".into(), ToString::to_string);
+    let license = package.license.as_ref().map_or_else(|| "licence not declared".into(), ToString::to_string);
     vec![
         format!(" {}", styled(look(&change.kind), word(&change.kind))),
         package.name.to_string(),
@@ -143,9 +143,9 @@ fn from(change: &Change<'_>) -> String {
     let package = change.package();
     let has_moved = change.old.zip(change.new).is_some_and(|(old, new)| old.source != new.source);
     match &package.source {
-        Source::Path(_) if !package.replaced => String::new(),
+        Source::Path(_) if !package.stood_in => String::new(),
         Source::Registry(_) if !has_moved => String::new(),
-        source if package.replaced => format!(", replaced by {source}"),
+        source if package.stood_in => format!(", stand-in: {source}"),
         source => format!(", from {source}"),
     }
 }
@@ -214,7 +214,7 @@ impl<'l> Needers<'l> {
         let members: Vec<&PackageName> = members.map(|number| &self.lock.members[number].name).collect();
         match (self.lock.members.len(), members.as_slice()) {
             (1, _) | (_, []) => "here".to_owned(),
-            (all, members) if members.len() == all => "by all members".to_owned(),
+            (all, members) if members.len() == all => "by all projects".to_owned(),
             (_, [one]) => format!("by {one}"),
             (_, [one, rest @ ..]) => format!("by {one} and {} more", rest.len()),
         }

@@ -7,7 +7,7 @@ use serde_json::{Value, json};
 pub fn fit(fit: &Fit) -> Value {
     match fit {
         Fit::Yes => json!({ "fit": "yes" }),
-        Fit::NotStated(unstated) => json!({ "fit": "not-stated", "facets": unstated }),
+        Fit::NotDeclared(undeclared) => json!({ "fit": "not-declared", "facets": undeclared }),
         Fit::No(Misfit::Facet { facet, wanted, said }) => {
             json!({ "fit": "no", "facets": [facet], "wanted": wanted, "said": said })
         }

@@ -68,9 +68,9 @@ pub fn step_place(place: &Place) -> String {
 pub fn fit(fit: &Fit, facets: &Facets) -> String {
     match fit {
         Fit::Yes => "yes".to_owned(),
-        Fit::NotStated(unstated) => {
-            let names: Vec<&str> = unstated.iter().map(FacetName::as_str).collect();
-            format!("not stated: {}", names.join(", "))
+        Fit::NotDeclared(undeclared) => {
+            let names: Vec<&str> = undeclared.iter().map(FacetName::as_str).collect();
+            format!("not declared: {}", names.join(", "))
         }
         Fit::No(Misfit::Part { part, there_are }) => {
             let there_are: Vec<String> = there_are.iter().map(fits).collect();
@@ -93,11 +93,11 @@ pub fn place_name(place: &Target, is_alone: bool) -> String {
     }
 }
 
-/// One word: `yes`, `no`, `not stated`.
+/// One word: `yes`, `no`, `not declared`.
 pub fn fit_word(fit: &Fit) -> &'static str {
     match fit {
         Fit::Yes => "yes",
-        Fit::NotStated(_) => "not stated",
+        Fit::NotDeclared(_) => "not declared",
         Fit::No(_) => "no",
     }
 }

@@ -21,7 +21,7 @@ const WORDS: [&str; 128] = [
     "grove", "hail", "harvest", "hazel", "heath", "hedge", "herb", "holly", "hops", "hose", "humus", "iris",
     "ivy", "kale", "lawn", "leaf", "leek", "lichen", "light", "lilac", "lily", "linden", "loam", "mallow",
     "maple", "marsh", "meadow", "mint", "mist", "moss", "mulch", "nectar", "nettle", "oak", "oats",
-    "orchard", "path", "pear", "petal", "pine", "plum", "pollen", "pond", "poppy", "prune", "rain", "reed",
+    "orchard", "path", "pear", "petal", "pine", "plum", "pollen", "pond", "poppy", "trim", "rain", "reed",
     "ridge", "root", "rose", "rowan", "rush", "sage", "sap", "seed", "shade", "shoot", "shrub", "snow",
     "soil", "spade", "sprout", "stem", "sun", "thyme", "trellis", "vine", "water", "yew",
 ];

@@ -114,7 +114,7 @@ pub enum FitWord {
     /// It doesn't.
     No,
     /// It says nothing of something that matters.
-    NotStated,
+    NotDeclared,
 }
 
 impl From<&Fit> for FitWord {
@@ -122,7 +122,7 @@ impl From<&Fit> for FitWord {
         match fit {
             Fit::Yes => Self::Yes,
             Fit::No(_) => Self::No,
-            Fit::NotStated(_) => Self::NotStated,
+            Fit::NotDeclared(_) => Self::NotDeclared,
         }
     }
 }

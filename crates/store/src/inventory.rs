@@ -65,7 +65,7 @@ pub struct Inventory {
 
 /// Which unused trees are to go.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct Pruning {
+pub struct Trimming {
     /// Only those that came longer ago than this.
     pub older_than: Option<Duration>,
     /// Only as many as it takes to keep no more bytes than this, the oldest first.
@@ -82,7 +82,7 @@ impl Store {
             return Ok(());
         }
         match make_folder(&self.notes()).and_then(|()| write_whole(&note, text.as_bytes())) {
-            // Who may only read the store can't prune it either.
+            // Who may only read the store can't trim it either.
             Err(error) if is_read_only(&error) => Ok(()),
             noted => Ok(noted?),
         }
@@ -123,7 +123,7 @@ impl Store {
     }
 
     /// Takes trees out, what was left behind, and notes of projects that are gone. Nobody may use the store meanwhile.
-    pub fn prune(&self, trees: &[Tree]) -> Result<(), StoreError> {
+    pub fn trim(&self, trees: &[Tree]) -> Result<(), StoreError> {
         trees.iter().try_for_each(|tree| self.discard(&tree.archive))?;
         clear(&self.remains())?;
         for (note, _) in self.noted()?.into_iter().filter(|(_, project)| project.is_none()) {
@@ -184,14 +184,14 @@ impl Inventory {
     }
 
     /// The unused trees that are to go, the oldest first.
-    pub fn prunable(&self, pruning: Pruning, now: SystemTime) -> Vec<Tree> {
+    pub fn prunable(&self, trimming: Trimming, now: SystemTime) -> Vec<Tree> {
         let age = |tree: &Tree| now.duration_since(tree.since).unwrap_or_default();
-        let is_old = |tree: &&Tree| pruning.older_than.is_none_or(|least| age(tree) >= least);
+        let is_old = |tree: &&Tree| trimming.older_than.is_none_or(|least| age(tree) >= least);
         let mut unused: Vec<Tree> = self.unused().filter(is_old).cloned().collect();
         unused.sort_by_key(|tree| (tree.since, tree.archive));
         let mut left = self.bytes();
         unused.retain(|tree| {
-            let is_wanted = pruning.down_to.is_none_or(|most| left > most);
+            let is_wanted = trimming.down_to.is_none_or(|most| left > most);
             left -= if is_wanted { tree.bytes } else { 0 };
             is_wanted
         });
@@ -220,7 +220,7 @@ mod tests {
         let trees = vec![used, old.clone(), older.clone(), new.clone()];
         let inventory = Inventory { trees, ..Inventory::default() };
         let goes = |older_than: Option<u32>, down_to: Option<u64>| {
-            inventory.prunable(Pruning { older_than: older_than.map(|days| days * day), down_to }, now)
+            inventory.prunable(Trimming { older_than: older_than.map(|days| days * day), down_to }, now)
         };
         assert_eq!(goes(None, None), [older.clone(), old.clone(), new]);
         assert_eq!(goes(Some(30), None), [older.clone(), old.clone()]);

@@ -50,6 +50,7 @@ pub struct KitHeader {
     format: u64,
     /// The members whose packages it carries; empty for all.
     #[serde(default)]
+    #[serde(rename = "projects")]
     pub members: Vec<PackageName>,
     /// The digest of the lock.
     pub lock: Digest,

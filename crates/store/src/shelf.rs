@@ -98,7 +98,7 @@ pub struct UpToDate {
     /// How many packages are on it.
     pub packages: usize,
     /// Whether something stands in for some of them.
-    pub has_replaced: bool,
+    pub has_stand_ins: bool,
 }
 
 impl Shelf {
@@ -199,7 +199,7 @@ impl Shelf {
         };
         let all =
             header.folders.par_iter().map(is_untouched).try_reduce(|| true, |one, other| Ok(one && other))?;
-        let up_to_date = UpToDate { packages: header.folders.len(), has_replaced: header.has_replaced };
+        let up_to_date = UpToDate { packages: header.folders.len(), has_stand_ins: header.has_stand_ins };
         Ok(all.then_some(up_to_date))
     }
 

@@ -6,7 +6,7 @@
 //! trees/<xx>/<sha256>/listing.json  every file of it with size and digest; its time tells when all bytes were last read
 //! incoming/                         what is being unpacked
 //! partial/<sha256>                  what came of a large archive that broke off
-//! projects/<sha256 of path>         the folder of a project whose shelf was made from here
+//! used-by/<sha256 of path>         the folder of a project whose shelf was made from here
 //! registries/                       what registries answered
 //! .lock                             held shared to use trees, alone to remove some
 //! ```
@@ -73,7 +73,7 @@ impl Store {
         for name in ["trees", "incoming"] {
             Folder::make(&root.join(name))?;
         }
-        for name in ["projects", "registries"] {
+        for name in ["used-by", "registries"] {
             Folder::open(&root.join(name))?;
         }
         let format = root.join("format");
@@ -85,7 +85,7 @@ impl Store {
         Ok(Self { root: root.to_owned() })
     }
 
-    /// Keeps the store from being pruned for as long as this is held, beside any number of others; nothing where this user
+    /// Keeps the store from being trimmed for as long as this is held, beside any number of others; nothing where this user
     /// may only read it, and so who may write has to know.
     pub fn in_use(&self, waiting: impl FnOnce()) -> Result<Option<File>, StoreError> {
         match self.held(waiting, File::try_lock_shared, File::lock_shared) {
@@ -129,7 +129,7 @@ impl Store {
 
     /// Where projects are noted.
     pub(crate) fn notes(&self) -> PathBuf {
-        self.root.join("projects")
+        self.root.join("used-by")
     }
 
     /// Where what registries answered is kept.

@@ -1,8 +1,8 @@
-//! `credentials.toml` in the person's configuration folder, which nobody else may read.
+//! `sign-ins.toml` in the person's configuration folder, which nobody else may read.
 //!
 //! ```toml
 //! ["https://packages.seedhouse.example"]
-//! token = "…"
+//! secret = "…"
 //!
 //! ["https://garden.example:5000"]
 //! user = "moss"
@@ -47,7 +47,7 @@ impl CredentialFile {
         };
         let text = |key: &str| entry.get(key).and_then(Item::as_str);
         let place = format!("the file {}", self.0.display());
-        match (text("token"), text("user").zip(text("password"))) {
+        match (text("secret"), text("user").zip(text("password"))) {
             (Some(token), None) => Ok(Some(Credential::token(token, place))),
             (None, Some((user, password))) => Ok(Some(Credential::password(user, password, place))),
             _ => Err(self.unusable(&format!(
@@ -61,7 +61,7 @@ impl CredentialFile {
         let mut document = self.read()?.unwrap_or_default();
         let mut entry = Table::new();
         match user {
-            None => entry["token"] = value(secret),
+            None => entry["secret"] = value(secret),
             Some(user) => {
                 entry["user"] = value(user);
                 entry["password"] = value(secret);
@@ -92,7 +92,7 @@ impl CredentialFile {
     fn write(&self, document: &DocumentMut) -> Result<(), RegistryError> {
         let folder = folder_of(&self.0);
         make_folder(folder)?;
-        let made = tempfile::Builder::new().prefix(".credentials-").tempfile_in(folder);
+        let made = tempfile::Builder::new().prefix(".sign-ins-").tempfile_in(folder);
         let mut staged = made.at("write in", folder)?;
         staged.write_all(document.to_string().as_bytes()).at("write", &self.0)?;
         staged.as_file().sync_all().at("write", &self.0)?;

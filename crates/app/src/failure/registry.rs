@@ -84,7 +84,7 @@ impl From<RegistryError> for Failure {
             E::Ambiguous { ref package, ref registries } => {
                 let registry = registries.first().map_or("…", |name| name.as_str());
                 let advice = format!(
-                    "settle it: `bibliotax need {package} --registry {registry}`, or `owns = [\"{package}\"]` with one of the registries"
+                    "settle it: `bibliotax need {package} --from {registry}`, or `owns = [\"{package}\"]` with one of the registries"
                 );
                 return Self::new(code, message).advice(advice);
             }

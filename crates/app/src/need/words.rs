@@ -98,11 +98,12 @@ mod tests {
     #[test]
     fn tells_packages_from_ranges_quoted_or_not() {
         type Row = (&'static [&'static str], bool, Result<Vec<&'static str>, &'static str>);
-        let rows: [Row; 14] = [
+        let rows: [Row; 15] = [
             (&["rain-ledger"], false, Ok(vec!["rain-ledger -"])),
             (&["a", "2.4 .. 3", "b", "any", "c"], false, Ok(vec!["a 2.4 .. 3", "b any", "c -"])),
             (&["a", "2.4", "..", "3", "b/c"], false, Ok(vec!["a 2.4 .. 3", "b/c -"])),
-            (&["a", "1", "or", "3"], false, Ok(vec!["a 1 or 3"])),
+            (&["a", "1", "|", "3"], false, Ok(vec!["a 1 | 3"])),
+            (&["a", "1", "or", "3"], false, Err("range.unexpected")),
             (&["a", "2.4.1"], true, Ok(vec!["a = 2.4.1"])),
             (&["a"], true, Ok(vec!["a -"])),
             (&["a", ">= 2"], true, Err("need.words")),

@@ -22,7 +22,7 @@ pub fn revoke(place: &str, id: &str, context: &Context<'_>) -> Result<(), Failur
     let registry = registry_storage::open(place, context)?;
     if !tokens::revoke(&*registry, id, context.environment.now)? {
         let failure = Failure::new("token.none", format!("there is no token `{id}`"));
-        return Err(failure.advice("`bibliotax registry token list` shows their ids"));
+        return Err(failure.advice("`bibliotax registry token show` shows their ids"));
     }
     Ok(())
 }

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use bibliotax_core::facet::{Facets, Fit, Target, Unstated};
+use bibliotax_core::facet::{Facets, Fit, Target, Undeclared};
 use bibliotax_core::history::Release;
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::{FacetName, PackageName, PartName};
@@ -78,9 +78,9 @@ fn about_fits(problem: &Problem, resolution: &Resolution, facets: &Facets) -> Ve
         let components = package.components.iter().cloned().collect();
         let places = problem.places.iter().filter(is_reached);
         let fits = places.map(|place| facets.fit_release(entry, &components, place));
-        let unstated =
-            fits.filter_map(|fit| if let Fit::NotStated(facets) = fit { Some(facets) } else { None });
-        let shown = unstated.flatten().filter(|facet| problem.unstated.of(facet) == Unstated::Warn);
+        let undeclared =
+            fits.filter_map(|fit| if let Fit::NotDeclared(facets) = fit { Some(facets) } else { None });
+        let shown = undeclared.flatten().filter(|facet| problem.undeclared.of(facet) == Undeclared::Warn);
         let shown: BTreeSet<FacetName> = shown.collect();
         if !shown.is_empty() {
             silent.entry(shown).or_default().push(&entry.name);
@@ -89,8 +89,8 @@ fn about_fits(problem: &Problem, resolution: &Resolution, facets: &Facets) -> Ve
     let one = |(facets, packages): (&BTreeSet<FacetName>, &Vec<&PackageName>)| {
         let facets: Vec<&str> = facets.iter().map(FacetName::as_str).collect();
         let who = match packages.as_slice() {
-            [one] => format!("{one} doesn't state"),
-            many => format!("{} packages don't state", many.len()),
+            [one] => format!("{one} doesn't declare"),
+            many => format!("{} packages don't declare", many.len()),
         };
         format!("{who} {}; `bibliotax fit` tells more", facets.join(", "))
     };
@@ -134,7 +134,7 @@ pub fn known_warnings(workspace: &WorkspaceFolder, lock: &Lock, environment: &En
         &network,
         &connections,
     );
-    let stand_ins = locked.iter().filter(|package| package.replaced);
+    let stand_ins = locked.iter().filter(|package| package.stood_in);
     let stand_ins = stand_ins.map(|package| format!("{} stands in for {}", package.source, package.name));
     let of_releases = registries.map(|registries| {
         let is_troubled =

@@ -131,7 +131,7 @@ impl ManifestFile {
             return Ok(());
         }
         let fault = Fault::new("workspace.in-workspace", "this is a workspace's root and no project", 0..0);
-        let fault = fault.advice("a member names its project: `[project]`, `name = \"…\"`");
+        let fault = fault.advice("give the project a name: `[project]`, `name = \"…\"`");
         Err(Failure::in_text(file_name(&self.folder), &self.text, vec![fault]))
     }
 }

@@ -116,7 +116,7 @@ impl Manifests {
 }
 
 fn no_members() -> Failure {
-    Failure::new("workspace.no-members", "the workspace has no members yet")
+    Failure::new("workspace.no-projects", "the workspace has no projects yet")
         .advice("`bibliotax init` in a folder inside makes one, and lists it")
 }
 
@@ -132,7 +132,7 @@ fn members_of(root: &Path, first: &ManifestFile) -> Result<Vec<String>, Failure>
         let found = listed(root, &pattern, &apart)?;
         if found.is_empty() && !pattern.is_open() {
             let message = format!("the workspace lists `{text}`, and there is no project in it");
-            let fault = Fault::new("workspace.no-member", message, list.span.clone());
+            let fault = Fault::new("workspace.no-project", message, list.span.clone());
             let advice = "take it out, or begin one: `bibliotax init` in that folder";
             return Err(Failure::in_text(FILE_NAME, &first.text, vec![fault.advice(advice)]));
         }

@@ -72,12 +72,12 @@ impl WorkspaceFolder {
 }
 
 fn which_member(workspace: &WorkspaceFolder) -> Failure {
-    Failure::new("workspace.which-member", "it isn't said which member of the workspace is meant")
+    Failure::new("workspace.which-project", "it isn't said which project of the workspace is meant")
         .advice(format!("go to its folder, or say `--in`: {}, or all", names(workspace).join(", ")))
 }
 
 fn which_one(workspace: &WorkspaceFolder) -> Failure {
-    Failure::new("workspace.which-member", "it isn't said which one member of the workspace is meant")
+    Failure::new("workspace.which-project", "it isn't said which one project of the workspace is meant")
         .advice(format!("go to its folder, or name it with `--in`: {}", names(workspace).join(", ")))
 }
 
@@ -104,7 +104,7 @@ fn member<'w>(workspace: &'w WorkspaceFolder, word: &str) -> Result<&'w Member, 
         (None, [member]) => Ok(*member),
         _ => {
             let failure =
-                Failure::new("workspace.unknown-member", format!("the workspace has no member `{word}`"));
+                Failure::new("workspace.unknown-project", format!("the workspace has no project `{word}`"));
             Err(failure.suggest(word, &names(workspace), "it has none at all"))
         }
     }

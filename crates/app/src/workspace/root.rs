@@ -80,7 +80,7 @@ pub fn root_of(project: &Path, reader: &mut ManifestReader) -> Result<(PathBuf, 
 fn not_listed(inner: &str, outer: &Path) -> Failure {
     let message = format!("`{inner}` lies in the workspace {}, which doesn't list it", outer.display());
     Failure::new("workspace.not-listed", message).advice(format!(
-        "add \"{inner}\" to `members` under `[workspace]` there, or to `apart` if it stands on its own"
+        "add \"{inner}\" to `folders` under `[workspace]` there, or to `apart` if it stands on its own"
     ))
 }
 

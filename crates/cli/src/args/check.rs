@@ -10,12 +10,12 @@ use crate::run::Run;
 
 /// Tell what is wrong or worth a look
 ///
-/// Whether the lock is made from the manifests as they are, which packages members declare with different ranges, and what
+/// Whether the lock is made from the manifests as they are, which packages projects declare with different ranges, and what
 /// stands in for packages. Ends with status 1 if anything is found.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Examples:\n  bibliotax check\n  bibliotax check --unify")]
 pub struct Check {
-    /// Let members share one range of each package that they declare with different ones
+    /// Let projects share one range of each package that they declare with different ones
     #[arg(long)]
     unify: bool,
     /// With --unify: show what would be written and write nothing
@@ -39,7 +39,7 @@ impl Check {
     }
 }
 
-/// Lets members share ranges; for how many packages.
+/// Lets projects share ranges; for how many packages.
 fn unify(plan: &mut Plan, run: &Run<'_>) -> Result<usize, Failure> {
     let Some(change) = run.working(|context| plan.change(context))? else {
         run.ui.say("nothing was written");

@@ -18,7 +18,7 @@ use crate::run::Run;
 /// the lock is read.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  bibliotax graph\n  bibliotax graph --to dew-point\n  bibliotax graph --in hand-unit --without test --depth 2\n  bibliotax graph --as svg > packages.svg"
+    after_help = "Examples:\n  bibliotax graph\n  bibliotax graph --to dew-point\n  bibliotax graph --in hand-unit --leave-out test --depth 2\n  bibliotax graph --as svg > packages.svg"
 )]
 pub struct Graph {
     /// Only the ways to this package
@@ -34,7 +34,7 @@ pub struct Graph {
     targets: Vec<String>,
     /// Leave out what is needed for this purpose only, such as test; may be given several times
     #[arg(long, value_name = "PURPOSE")]
-    without: Vec<Purpose>,
+    leave_out: Vec<Purpose>,
     /// Print it for other programs: in the languages DOT or Mermaid, or as a picture
     #[arg(long = "as", value_name = "FORM")]
     form: Option<Form>,
@@ -55,7 +55,7 @@ impl Graph {
             depth: self.depth,
             members: self.members.words(),
             targets: self.targets.clone(),
-            without: self.without.clone(),
+            without: self.leave_out.clone(),
         };
         let shown = Shown::of(&workspace, &request)?;
         if !workspace.is_locked() {

@@ -11,7 +11,7 @@ use crate::run::Run;
 /// Write a commented manifest in this folder
 ///
 /// The project is named after the folder unless --name says otherwise. A manifest that is there is never
-/// overwritten. Inside a workspace the project becomes one of its members; --workspace makes a workspace of the projects in the
+/// overwritten. Inside a workspace the project becomes one of its projects; --workspace makes a workspace of the projects in the
 /// folders below.
 #[derive(Debug, clap::Args)]
 #[command(

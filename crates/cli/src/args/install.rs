@@ -34,7 +34,7 @@ pub struct Install {
     sealed: bool,
     /// With --sealed: install what stands in for packages, too
     #[arg(long, requires = "sealed")]
-    allow_replaced: bool,
+    allow_stand_ins: bool,
     #[command(flatten)]
     members: MemberFilterArgs,
     /// Work on the shelf of this target only; may be given several times
@@ -42,7 +42,7 @@ pub struct Install {
     targets: Vec<String>,
     /// Leave out what is needed for this purpose only, such as test; may be given several times
     #[arg(long, value_name = "PURPOSE")]
-    without: Vec<Purpose>,
+    leave_out: Vec<Purpose>,
     /// Ask nobody over a network: what the store has is to be enough, and what it lacks is listed
     #[arg(long)]
     offline: bool,
@@ -79,10 +79,10 @@ impl Install {
     fn request(&self) -> Request {
         Request {
             is_sealed: self.sealed,
-            allow_replaced: self.allow_replaced,
+            allow_stand_ins: self.allow_stand_ins,
             members: self.members.words(),
             targets: self.targets.clone(),
-            without: self.without.clone(),
+            without: self.leave_out.clone(),
             is_full: self.full,
             absolute: self.absolute,
             options: self.search.options(),

@@ -2,19 +2,19 @@
 
 use bibliotax_app::workspace::MemberWords;
 
-/// The members that a command acts on which acts on all where nothing is said.
+/// The projects that a command acts on which acts on all where nothing is said.
 #[derive(Debug, Clone, Default, clap::Args)]
 pub struct MemberFilterArgs {
-    /// Act on these members of the workspace only
-    #[arg(long = "in", value_name = "MEMBER,…", value_delimiter = ',')]
+    /// Act on these projects of the workspace only
+    #[arg(long = "in", value_name = "PROJECT,…", value_delimiter = ',')]
     members: Vec<String>,
 }
 
-/// The members that a command acts on which acts on the one in whose folder it runs where nothing is said.
+/// The projects that a command acts on which acts on the one in whose folder it runs where nothing is said.
 #[derive(Debug, Clone, Default, clap::Args)]
 pub struct MemberArgs {
-    /// Act on these members of the workspace, or on `all`, instead of the one whose folder this is
-    #[arg(long = "in", value_name = "MEMBER,…", value_delimiter = ',')]
+    /// Act on these projects of the workspace, or on `all`, instead of the one whose folder this is
+    #[arg(long = "in", value_name = "PROJECT,…", value_delimiter = ',')]
     members: Vec<String>,
 }
 

@@ -28,7 +28,7 @@ pub struct Need {
     words: Vec<String>,
     #[command(flatten)]
     members: MemberArgs,
-    /// Write the range once, for the whole workspace: members share it
+    /// Write the range once, for the whole workspace: projects share it
     #[arg(long)]
     shared: bool,
     #[command(flatten)]
@@ -41,7 +41,7 @@ pub struct Need {
     purpose: Option<String>,
     /// Take the packages from this registry, where several hold the name
     #[arg(long, value_name = "NAME")]
-    registry: Option<String>,
+    from: Option<String>,
     /// Let pre-releases count like any other version
     #[arg(long)]
     prereleases: bool,
@@ -87,7 +87,7 @@ impl Need {
             source: self.source.words(),
             is_exact: self.exactly,
             purpose: self.purpose.clone(),
-            registry: self.registry.clone(),
+            from: self.from.clone(),
             prereleases: self.prereleases,
             without: self.without.clone(),
             targets: self.targets.clone(),

@@ -26,7 +26,7 @@ pub struct Publish {
     dry_run: bool,
     /// Publish though something stands in for a package in this workspace
     #[arg(long)]
-    allow_replaced: bool,
+    allow_stand_ins: bool,
 }
 
 impl Publish {
@@ -34,7 +34,7 @@ impl Publish {
         let request = Request {
             registry: self.registry.clone(),
             members: self.members.words(),
-            allow_replaced: self.allow_replaced,
+            allow_stand_ins: self.allow_stand_ins,
         };
         let plan = run.working(|context| publish::plan(&request, context))?;
         render::show_warnings(run.ui, &plan);

@@ -13,7 +13,7 @@ pub struct ShelfArgs {
     sealed: bool,
     /// With --sealed: take what stands in for packages, too
     #[arg(long, requires = "sealed")]
-    allow_replaced: bool,
+    allow_stand_ins: bool,
     /// Ask nobody over a network
     #[arg(long)]
     pub offline: bool,
@@ -25,7 +25,7 @@ impl ShelfArgs {
         ShelfWords {
             target: self.target.clone(),
             is_sealed: self.sealed,
-            allow_replaced: self.allow_replaced,
+            allow_stand_ins: self.allow_stand_ins,
         }
     }
 }

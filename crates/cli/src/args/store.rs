@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::store::{self, Check};
-use bibliotax_store::inventory::Pruning;
+use bibliotax_store::inventory::Trimming;
 
 use super::size::read_size;
 use crate::exit_status::Exit;
@@ -14,7 +14,7 @@ use crate::run::Run;
 /// Look after what is kept on this machine
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  bibliotax store show\n  bibliotax store prune --older-than 30\n  bibliotax store check --repair"
+    after_help = "Examples:\n  bibliotax store show\n  bibliotax store trim --older-than 30\n  bibliotax store check --repair"
 )]
 pub struct Store {
     #[command(subcommand)]
@@ -34,9 +34,9 @@ enum StoreCommand {
     ///
     /// What is on the shelf of a project that is still there stays, however old.
     #[command(
-        after_help = "Examples:\n  bibliotax store prune --dry-run\n  bibliotax store prune --older-than 30 --to 2G"
+        after_help = "Examples:\n  bibliotax store trim --dry-run\n  bibliotax store trim --older-than 30 --to 2G"
     )]
-    Prune {
+    Trim {
         /// Only what came more than so many days ago
         #[arg(long, value_name = "DAYS")]
         older_than: Option<u64>,
@@ -45,7 +45,7 @@ enum StoreCommand {
         to: Option<u64>,
         /// Also what registries answered, repositories, and archives from elsewhere: fetched again when they are wanted
         #[arg(long)]
-        answers: bool,
+        cache: bool,
         /// Show what would go and take nothing out
         #[arg(long)]
         dry_run: bool,
@@ -66,23 +66,23 @@ impl Store {
                 render::store::show(run.ui, &run.working(store::report)?, *all);
                 Ok(Exit::Done)
             }
-            StoreCommand::Prune { older_than, to, answers, dry_run } => {
+            StoreCommand::Trim { older_than, to, cache, dry_run } => {
                 let older_than =
                     older_than.map(|days| Duration::from_secs(days.saturating_mul(24 * 60 * 60)));
-                prune(run, Pruning { older_than, down_to: *to }, *answers, *dry_run)
+                trim(run, Trimming { older_than, down_to: *to }, *cache, *dry_run)
             }
             StoreCommand::Check { repair } => check(run, *repair),
         }
     }
 }
 
-fn prune(run: &Run<'_>, pruning: Pruning, with_answers: bool, is_dry_run: bool) -> Result<Exit, Failure> {
+fn trim(run: &Run<'_>, trimming: Trimming, with_cache: bool, is_dry_run: bool) -> Result<Exit, Failure> {
     let waiting = || run.ui.warn("another process uses the store; waiting for it");
-    let plan = run.working(|context| store::plan_prune(pruning, with_answers, context, waiting))?;
+    let plan = run.working(|context| store::plan_trim(trimming, with_cache, context, waiting))?;
     if !is_dry_run {
         plan.apply()?;
     }
-    render::store::show_pruned(run.ui, &plan, is_dry_run);
+    render::store::show_trimmed(run.ui, &plan, is_dry_run);
     Ok(Exit::Done)
 }
 

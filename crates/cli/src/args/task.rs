@@ -20,7 +20,7 @@ use crate::run::Run;
 /// Run a task of the manifest, and before it those that it needs
 ///
 /// The shelf is made right first, without a word where it is. Tasks are written under `[tasks]`, run by the system's shell in
-/// the project's folder, and find the same in their environment as with `bibliotax with`. With --in, it is run in several members
+/// the project's folder, and find the same in their environment as with `bibliotax with`. With --in, it is run in several projects
 /// of a workspace, in each after those whose folders it needs. Without a name, the tasks there are are listed.
 #[derive(Debug, clap::Args)]
 #[command(
@@ -31,9 +31,9 @@ pub struct Task {
     name: Option<String>,
     #[command(flatten)]
     members: MemberArgs,
-    /// Run it first in the members whose folders are needed, where they have a task of this name
+    /// Run it first in the projects whose folders are needed, where they have a task of this name
     #[arg(long)]
-    needed: bool,
+    needs_first: bool,
     #[command(flatten)]
     shelf: ShelfArgs,
     /// Show what would be run and run nothing
@@ -48,7 +48,7 @@ impl Task {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let run = &run.offline_if(self.shelf.offline);
         let workspace = WorkspaceFolder::without_lock(run.folder())?;
-        let request = Request { members: self.members.words(), with_needed: self.needed };
+        let request = Request { members: self.members.words(), needs_first: self.needs_first };
         let Some(name) = &self.name else {
             let (jobs, members) = task::list(&request, &workspace)?;
             render::task::list(run.ui, &jobs, members > 1);
@@ -68,7 +68,7 @@ impl Task {
 }
 
 impl ShelfArgs {
-    /// Makes the shelf right, without a word on stdout, which is the program's; what programs of these members then find in
+    /// Makes the shelf right, without a word on stdout, which is the program's; what programs of these projects then find in
     /// their environment.
     pub fn prepare(
         &self,
@@ -92,7 +92,7 @@ struct Running<'r> {
     run: &'r Run<'r>,
     workspace: &'r WorkspaceFolder,
     members: &'r [&'r Member],
-    /// What programs of each member find in their environment.
+    /// What programs of each project find in their environment.
     variables: &'r [ProgramVariables],
 }
 

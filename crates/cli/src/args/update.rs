@@ -17,7 +17,7 @@ use crate::run::Run;
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Examples:\n  bibliotax update rain-ledger\n  bibliotax update --beyond --dry-run")]
 pub struct Update {
-    /// Packages in the lock; without any, all that members reach
+    /// Packages in the lock; without any, all that projects reach
     #[arg(value_name = "PACKAGE")]
     packages: Vec<String>,
     #[command(flatten)]

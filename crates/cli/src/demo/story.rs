@@ -114,7 +114,7 @@ impl Teller<'_> {
         }
         self.text("The manifest has names for what people do all day. The shelf is made right first.");
         let tasks =
-            "\n[tasks]\nbuild = \"make -s\"\nshow = { run = \"./build/kiosk\", needs = [\"build\"] }\n";
+            "\n[tasks]\nbuild = \"make -s\"\nshow = { do = \"./build/kiosk\", after = [\"build\"] }\n";
         self.add_lines(GATE, tasks)?;
         self.run(GATE, &["task"], 0)?;
         self.run(GATE, &["task", "show"], 0)
@@ -162,7 +162,7 @@ impl Teller<'_> {
         self.text("Whoever publishes needs a token; nobody else can.");
         self.run(author, &["publish", "fernhollow"], 2)?;
         self.text("The registry's keepers make one, and the author keeps it in a variable.");
-        let wish = ["registry", "token", "create", registry, "the author", "--package", "fernhollow/*"];
+        let wish = ["registry", "token", "issue", registry, "the author", "--package", "fernhollow/*"];
         let [_, (_, fernhollow)] = self.served.each();
         self.shell(&format!("export {TOKENS}=\"{fernhollow} $(bibliotax {} --quiet)\"", words(&wish)));
         let token = self.said(author, &[&wish[..], &["--quiet"]].concat())?;

@@ -22,7 +22,7 @@ use jiff::Timestamp;
 use super::sources;
 use crate::run::Run;
 use bibliotax_app::failure::Failure;
-use bibliotax_app::tools;
+use bibliotax_app::installed_programs;
 
 /// The folders of the projects, from the demo's.
 pub const GATE: &str = "fernhollow/gate-kiosk";
@@ -76,7 +76,7 @@ pub fn build(run: &Run<'_>, root: &Path) -> Result<World, Failure> {
 /// Whether a program is on this machine.
 fn has_program(program: &str, run: &Run<'_>) -> bool {
     let folders = &run.environment.program_folders;
-    program.parse().is_ok_and(|tool| tools::find(&tool, folders).is_some())
+    program.parse().is_ok_and(|tool| installed_programs::find(&tool, folders).is_some())
 }
 
 /// Publishes every release in the order of `releases.txt`, whose lines hold date, registry and folder.

@@ -22,7 +22,7 @@ pub fn show(ui: &Ui, report: &Report, unifies: bool) {
 /// Says that nothing was found, where that is so.
 pub fn show_none(ui: &Ui, report: &Report) {
     if report.findings.is_empty() {
-        let members = count(report.members, "member");
+        let members = count(report.members, "project");
         ui.say(format!("nothing to find fault with: {members}, {}", count(report.packages, "package")));
     }
 }
@@ -47,7 +47,7 @@ fn show_finding(ui: &Ui, finding: &Finding, unifies: bool) {
 fn code(finding: &Finding) -> &'static str {
     match finding {
         Finding::Lock { code, .. } => code,
-        Finding::Replaced { .. } => "replaced",
+        Finding::StandIn { .. } => "stood-in",
         Finding::Drift { .. } => "drift",
     }
 }
@@ -55,10 +55,10 @@ fn code(finding: &Finding) -> &'static str {
 fn message(finding: &Finding) -> String {
     match finding {
         Finding::Lock { message, .. } => message.clone(),
-        Finding::Replaced { package, by: Some((source, version)) } => {
+        Finding::StandIn { package, by: Some((source, version)) } => {
             format!("{source} stands in for {package}, at {version}")
         }
-        Finding::Replaced { package, by: None } => {
+        Finding::StandIn { package, by: None } => {
             format!("something would stand in for {package}, which nothing needs")
         }
         Finding::Drift { package, .. } => format!("{package} is declared with different ranges"),
@@ -69,11 +69,11 @@ fn advice(finding: &Finding, unifies: bool) -> String {
     match finding {
         Finding::Lock { is_faulty: true, .. } => "`bibliotax resolve` makes it right".to_owned(),
         Finding::Lock { .. } => "`bibliotax install` makes it right".to_owned(),
-        Finding::Replaced { by: Some(_), .. } => {
-            "what is sealed or published has to do without: take it out of `[replace]` when it is done"
+        Finding::StandIn { by: Some(_), .. } => {
+            "what is sealed or published has to do without: take it out of `[stand-ins]` when it is done"
                 .to_owned()
         }
-        Finding::Replaced { by: None, .. } => "take it out of `[replace]`".to_owned(),
+        Finding::StandIn { by: None, .. } => "take it out of `[stand-ins]`".to_owned(),
         Finding::Drift { common, .. } => advice_on_drift(common.as_ref(), unifies),
     }
 }
@@ -97,7 +97,7 @@ fn to_json(finding: &Finding) -> Value {
     let mut data = json!({ "code": code(finding), "message": message(finding) });
     match finding {
         Finding::Lock { .. } => {}
-        Finding::Replaced { package, by } => {
+        Finding::StandIn { package, by } => {
             data["package"] = json!(package);
             data["source"] = json!(by.as_ref().map(|(source, _)| source));
         }
@@ -111,6 +111,6 @@ fn to_json(finding: &Finding) -> Value {
 }
 
 fn need_to_json(need: &DriftingNeed) -> Value {
-    json!({ "member": need.member, "path": need.path, "purpose": need.purpose, "range": need.range,
+    json!({ "project": need.member, "path": need.path, "purpose": need.purpose, "range": need.range,
         "shared": need.is_shared })
 }

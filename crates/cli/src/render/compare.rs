@@ -29,7 +29,7 @@ pub fn show(ui: &Ui, report: &Report, as_markdown: bool) -> Exit {
     let (before, after) = report.sizes();
     ui.report("compare", || {
         json!({ "changes": changes::as_json(&found, &report.new), "size": [before, after],
-            "needed-otherwise": is_otherwise, "members": { "added": members.added, "gone": members.gone } })
+            "needed-otherwise": is_otherwise, "projects": { "added": members.added, "gone": members.gone } })
     });
     Exit::Done
 }
@@ -50,7 +50,7 @@ fn show_changes(ui: &Ui, found: &[Change<'_>], members: &MemberChanges<'_>, repo
 
 /// The same for a review: a heading, and a table where there is something to list.
 fn markdown(found: &[Change<'_>], members: &MemberChanges<'_>, report: &Report) -> String {
-    let what = if found.is_empty() { "members".to_owned() } else { changes::tally(found) };
+    let what = if found.is_empty() { "projects".to_owned() } else { changes::tally(found) };
     let mut lines = vec![format!("### {FILE_NAME}: {what}"), String::new()];
     lines.extend(member_lines(members).iter().map(|line| format!("{}\n", escaped(line))));
     if !found.is_empty() {
@@ -107,7 +107,7 @@ fn cells(change: &Change<'_>) -> [String; 6] {
 }
 
 fn license(package: &LockedPackage) -> String {
-    package.license.as_ref().map_or_else(|| "licence not stated".to_owned(), ToString::to_string)
+    package.license.as_ref().map_or_else(|| "licence not declared".to_owned(), ToString::to_string)
 }
 
 /// What a reviewer should look at beside the version.
@@ -118,7 +118,7 @@ fn aspects(change: &Change<'_>) -> String {
         return if is_plain { String::new() } else { format!("from {}", package.source) };
     };
     let source = |package: &LockedPackage| {
-        if package.replaced {
+        if package.stood_in {
             format!("{}, which stands in for it", package.source)
         } else {
             package.source.to_string()

@@ -74,7 +74,7 @@ fn about_card(described: &Described) -> Vec<(&'static str, String)> {
     let text = |text: &Option<String>| text.as_deref().map(clean).unwrap_or_default();
     let license = card.license.as_ref();
     vec![
-        ("licence", license.map_or("not stated".into(), |license| clean(&license.to_string()))),
+        ("licence", license.map_or("not declared".into(), |license| clean(&license.to_string()))),
         ("published", published(described)),
         ("tags", list(card.tags.iter())),
         ("homepage", text(&card.homepage)),
@@ -83,7 +83,7 @@ fn about_card(described: &Described) -> Vec<(&'static str, String)> {
         ("needs", list(card.needs.iter().map(words::need))),
         ("provides", list(card.provides.iter().map(|provided| &provided.name))),
         ("never with", list(card.conflicts.iter().map(|c| format!("{} {}", c.name, c.range)))),
-        ("tools", list(card.tools.iter().map(|(tool, range)| format!("{} {range}", tool.as_str())))),
+        ("programs", list(card.programs.iter().map(|(tool, range)| format!("{} {range}", tool.as_str())))),
         ("states", list(card.fits.iter().map(|(facet, value)| format!("{facet} {value}")))),
     ]
 }

@@ -74,7 +74,7 @@ fn summary(hit: &Hit) -> String {
 
 /// The release that fits, and the newest one where that is another.
 fn version(hit: &Hit) -> String {
-    let unsure = if hit.fits.contains(&FitWord::NotStated) { " fit not stated" } else { "" };
+    let unsure = if hit.fits.contains(&FitWord::NotDeclared) { " fit not declared" } else { "" };
     match (&hit.newest_fitting, &hit.newest) {
         (Some(fitting), Some(newest)) if fitting != newest => format!("{fitting}{unsure}, newest {newest}"),
         (Some(fitting), _) => format!("{fitting}{unsure}"),

@@ -39,7 +39,7 @@ fn show_columns(ui: &Ui, report: &Report) {
         let cells = row.fits.iter().map(|fit| match fit {
             None => "not needed".to_owned(),
             Some(fit @ Fit::Yes) => styled(style::GOOD, fit_word(fit)),
-            Some(fit @ Fit::NotStated(_)) => styled(style::WARNING, fit_word(fit)),
+            Some(fit @ Fit::NotDeclared(_)) => styled(style::WARNING, fit_word(fit)),
             Some(fit @ Fit::No(_)) => styled(style::BAD, fit_word(fit)),
         });
         [format!(" {}", row.name), row.release.entry.version.to_string()].into_iter().chain(cells).collect()

@@ -47,7 +47,7 @@ fn shown(needs: &Graph<'_>, line: &Line) -> String {
 fn version(package: &LockedPackage) -> String {
     let source = match &package.source {
         Source::Registry(_) => String::new(),
-        _ if package.replaced => String::new(),
+        _ if package.stood_in => String::new(),
         Source::Path(_) => format!(", {}", package.source),
         source => format!(", from {source}"),
     };
@@ -59,11 +59,11 @@ pub fn as_json(needs: &Graph<'_>) -> Value {
     let depths = needs.depths();
     let node = |(number, node): (usize, &Node<'_>)| match node {
         Node::Member(LockedMember { name, path, targets, .. }) => {
-            json!({ "name": name, "member": path, "targets": targets, "depth": depths[number] })
+            json!({ "name": name, "project": path, "targets": targets, "depth": depths[number] })
         }
         Node::Package(package) => {
             json!({ "name": package.name, "version": package.version, "source": package.source,
-            "replaced": package.replaced, "license": package.license, "targets": package.targets,
+            "stood-in": package.stood_in, "license": package.license, "targets": package.targets,
             "size": package.size(), "depth": depths[number] })
         }
     };

@@ -23,7 +23,7 @@ pub fn show_begun(ui: &Ui, plan: &Plan, old_is_removed: bool) {
     match &plan.begins {
         Begins::Workspace { members, old } => {
             let (subject, next) = match members.as_slice() {
-                [] => ("which has no members yet".to_owned(), "`bibliotax init` in a folder below"),
+                [] => ("which has no projects yet".to_owned(), "`bibliotax init` in a folder below"),
                 members => (format!("of {}", members.join(", ")), "`bibliotax install`"),
             };
             ui.say(format!("wrote {FILE_NAME} for a workspace {subject}"));
@@ -37,7 +37,7 @@ pub fn show_begun(ui: &Ui, plan: &Plan, old_is_removed: bool) {
         Begins::Project { name, workspace, around } => {
             ui.say(format!("wrote {FILE_NAME} for the project {name}"));
             if let Some(outer) = workspace {
-                ui.say(format!("it is a member of the workspace in {}", outer.root.display()));
+                ui.say(format!("it is a project of the workspace in {}", outer.root.display()));
             }
             if let Some(around) = around {
                 ui.warn(format!(
@@ -86,7 +86,7 @@ fn show_old_files(ui: &Ui, old: &[OldFiles]) {
 pub fn report(ui: &Ui, plan: &Plan, is_written: bool) {
     ui.report("init", || match &plan.begins {
         Begins::Workspace { members, old } => {
-            json!({ "members": members, "manifest": FILE_NAME, "written": is_written, "old": old })
+            json!({ "projects": members, "manifest": FILE_NAME, "written": is_written, "old": old })
         }
         Begins::Project { name, workspace, .. } => {
             let workspace = workspace.as_ref().map(|outer| &outer.root);

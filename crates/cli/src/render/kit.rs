@@ -20,7 +20,7 @@ pub fn show_made(ui: &Ui, file: &Path, head: &KitHeader, is_dry_run: bool) {
         ));
     }
     ui.report("kit make", || {
-        json!({ "file": file, "members": head.members, "lock": head.lock, "targets": head.targets,
+        json!({ "file": file, "projects": head.members, "lock": head.lock, "targets": head.targets,
             "archives": head.archives, "bytes": head.bytes, "dry-run": is_dry_run })
     });
 }
@@ -37,7 +37,7 @@ pub fn show_opened(ui: &Ui, file: &Path, opened: &OpenedKit, is_for_here: Option
         Some(false) => ui.warn("this project's lock is not the one that the kit was made of; `bibliotax install --offline` tells what is lacking"),
     }
     ui.report("kit open", || {
-        json!({ "file": file, "members": head.members, "lock": head.lock, "targets": head.targets,
+        json!({ "file": file, "projects": head.members, "lock": head.lock, "targets": head.targets,
             "archives": head.archives, "new": opened.new, "bytes": head.bytes })
     });
 }

@@ -80,8 +80,8 @@ fn rows(PackageNews { news, notes }: &PackageNews<'_>, facets: &Facets) -> Vec<V
 
 fn locked(package: &LockedPackage) -> String {
     let commit = package.source.git().map(|git| format!(" ({})", git.commit.short())).unwrap_or_default();
-    let replaced = if package.replaced { ", replaced" } else { "" };
-    format!("{}{commit}{replaced}", package.version)
+    let stand_in = if package.stood_in { ", stand-in" } else { "" };
+    format!("{}{commit}{stand_in}", package.version)
 }
 
 /// What became of the release that is locked.
@@ -129,7 +129,7 @@ fn as_json(PackageNews { news, notes }: &PackageNews<'_>) -> Value {
     let notes: Vec<Value> =
         notes.iter().map(|(version, text)| json!({ "version": version, "text": text })).collect();
     json!({ "package": news.package.name, "locked": news.package.version, "source": news.package.source,
-        "replaced": news.package.replaced, "update": update, "beyond": beyond, "notes": notes,
+        "stood-in": news.package.stood_in, "update": update, "beyond": beyond, "notes": notes,
         "deprecated": locked.and_then(|release| release.deprecated.as_ref()),
         "withdrawn": locked.and_then(|release| release.withdrawn.as_ref()) })
 }

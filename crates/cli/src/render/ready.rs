@@ -34,7 +34,7 @@ fn subject(finding: &Finding) -> String {
         Finding::Registry { name, .. } => format!("registry {name}"),
         Finding::Store(_) => "store".to_owned(),
         Finding::Target { name, .. } => format!("target {name}"),
-        Finding::Tool { tool, .. } => tool.as_str().to_owned(),
+        Finding::Program { program, .. } => program.as_str().to_owned(),
     }
 }
 
@@ -46,7 +46,7 @@ fn verdict(finding: &Finding) -> String {
         Finding::Registry { state, .. } => registry(state),
         Finding::Store(None) => "can be used".to_owned(),
         Finding::Target { differs, machine, .. } => target(differs, machine),
-        Finding::Tool { .. } => tool(finding),
+        Finding::Program { .. } => program(finding),
     }
 }
 
@@ -73,8 +73,8 @@ fn target(differs: &Fits, machine: &Fits) -> String {
     format!("another machine: it has {}, and this one {machine}", other.join(" and "))
 }
 
-fn tool(finding: &Finding) -> String {
-    let Finding::Tool { path, version, wanted, .. } = finding else { return String::new() };
+fn program(finding: &Finding) -> String {
+    let Finding::Program { path, version, wanted, .. } = finding else { return String::new() };
     let one = |(who, range): &(String, Range)| format!("{range} for {who}");
     let wanted: Vec<String> = wanted.iter().map(one).collect();
     let wanted = wanted.join(", ");
@@ -99,9 +99,9 @@ fn data(finding: &Finding) -> Value {
             json!({ "registry": name, "url": url, "opened-by": place })
         }
         Finding::Target { name, differs, .. } => json!({ "target": name, "matches": differs.is_empty() }),
-        Finding::Tool { tool, path, version, wanted } => {
+        Finding::Program { program, path, version, wanted } => {
             let wanted = wanted.iter().map(|(who, range)| json!({ "by": who, "range": range }));
-            json!({ "tool": tool, "path": path, "version": version, "wanted": wanted.collect::<Vec<_>>() })
+            json!({ "program": program, "path": path, "version": version, "wanted": wanted.collect::<Vec<_>>() })
         }
     }
 }

@@ -135,7 +135,7 @@ pub fn show_token(ui: &Ui, token: &Token, text: &str) {
     ui.say(format!(
         "who publishes keeps it with `bibliotax registry sign-in`, or lets the variable {TOKENS} say `https://HOST TOKEN`"
     ));
-    ui.report("registry token create", || json!({ "id": token.id, "token": text, "expires": token.expires }));
+    ui.report("registry token issue", || json!({ "id": token.id, "token": text, "expires": token.expires }));
 }
 
 /// Lists tokens as they are at a time.
@@ -150,7 +150,7 @@ pub fn show_tokens(ui: &Ui, tokens: &[Token], now: Timestamp) {
             "expires": token.expires, "at": token.at })
     };
     let tokens: Vec<Value> = tokens.iter().map(data).collect();
-    ui.report("registry token list", || json!({ "tokens": tokens }));
+    ui.report("registry token show", || json!({ "tokens": tokens }));
 }
 
 fn token_row(token: &Token, now: Timestamp) -> Vec<String> {
@@ -168,7 +168,7 @@ fn token_row(token: &Token, now: Timestamp) -> Vec<String> {
 /// Shows that a token was ended.
 pub fn show_revoked(ui: &Ui, id: &str) {
     ui.say(format!("token {id} is of no use any more"));
-    ui.report("registry token revoke", || json!({ "id": id }));
+    ui.report("registry token end", || json!({ "id": id }));
 }
 
 /// Shows where credentials were saved.

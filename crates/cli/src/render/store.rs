@@ -1,6 +1,6 @@
 //! What `store` shows.
 
-use bibliotax_app::store::{Check, PrunePlan, Report};
+use bibliotax_app::store::{Check, Report, TrimPlan};
 use bibliotax_present::words::{count, size};
 use bibliotax_store::inventory::{Inventory, Project, Tree};
 use serde_json::{Value, json};
@@ -25,8 +25,8 @@ pub fn show(ui: &Ui, report: &Report, all: bool) {
     }
     match (unused > 0, !inventory.remains.is_empty()) {
         (false, false) => {}
-        (true, false) => ui.say("\n`bibliotax store prune` takes out what is unused"),
-        (_, true) => ui.say("\n`bibliotax store prune` takes out what is unused and what was left behind"),
+        (true, false) => ui.say("\n`bibliotax store trim` takes out what is unused"),
+        (_, true) => ui.say("\n`bibliotax store trim` takes out what is unused and what was left behind"),
     }
     let project = |project: &Project| json!({ "path": project.path, "archives": project.archives, "bytes": bytes_of(inventory, project) });
     let projects: Vec<Value> = inventory.projects.iter().map(project).collect();
@@ -94,7 +94,7 @@ fn tree_to_json(tree: &Tree) -> Value {
 }
 
 /// Shows what was taken out, or would be.
-pub fn show_pruned(ui: &Ui, plan: &PrunePlan, is_dry_run: bool) {
+pub fn show_trimmed(ui: &Ui, plan: &TrimPlan, is_dry_run: bool) {
     let (inventory, mut goes) = (&plan.inventory, plan.goes());
     let bytes: u64 = goes.iter().map(|tree| tree.bytes).sum();
     if !goes.is_empty() {
@@ -104,7 +104,7 @@ pub fn show_pruned(ui: &Ui, plan: &PrunePlan, is_dry_run: bool) {
     if let Some(more) = goes.len().checked_sub(MAX_LISTED).filter(|more| *more > 0) {
         ui.say(format!("  and {more} more; `--format json` lists all"));
     }
-    let answers = if plan.with_answers { inventory.answers } else { 0 };
+    let answers = if plan.with_cache { inventory.answers } else { 0 };
     let left = inventory.bytes() - bytes;
     let taken = taken_out(plan, &goes, bytes, answers);
     let taken = if taken.is_empty() {
@@ -114,13 +114,13 @@ pub fn show_pruned(ui: &Ui, plan: &PrunePlan, is_dry_run: bool) {
     };
     ui.say(format!("{taken}; archives of {} are kept", size(left)));
     let goes: Vec<Value> = goes.iter().map(tree_to_json).collect();
-    ui.report("store prune", || {
+    ui.report("store trim", || {
         json!({ "answers": answers, "left-behind": left_behind(inventory), "taken-out": goes, "bytes": bytes,
             "kept": left, "dry-run": is_dry_run })
     });
 }
 
-fn taken_out(plan: &PrunePlan, goes: &[Tree], bytes: u64, answers: u64) -> Vec<String> {
+fn taken_out(plan: &TrimPlan, goes: &[Tree], bytes: u64, answers: u64) -> Vec<String> {
     let archives = (!goes.is_empty()).then(|| format!("{} ({})", count(goes.len(), "archive"), size(bytes)));
     let answered =
         (answers > 0).then(|| format!("what registries and repositories answered ({})", size(answers)));

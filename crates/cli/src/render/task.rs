@@ -20,7 +20,7 @@ pub fn list(ui: &Ui, jobs: &[Job<'_>], with_members: bool) {
 
 /// Shows what would be run.
 pub fn show_plan(ui: &Ui, workspace: &WorkspaceFolder, jobs: &[Job<'_>]) {
-    for job in jobs.iter().filter(|job| job.task.run.is_some()) {
+    for job in jobs.iter().filter(|job| job.task.command.is_some()) {
         ui.answer(format!("  would run {}: {}", title(workspace, job), command_line(job)));
     }
     ui.report("task", || json!({ "dry-run": true, "order": jobs.iter().map(to_json).collect::<Vec<_>>() }));
@@ -41,11 +41,11 @@ pub fn title(workspace: &WorkspaceFolder, job: &Job<'_>) -> String {
 }
 
 fn command_line(job: &Job<'_>) -> String {
-    clean(job.task.run.as_deref().unwrap_or_default())
+    clean(job.task.command.as_deref().unwrap_or_default())
 }
 
 fn row(job: &Job<'_>, with_member: bool) -> Vec<String> {
-    let needs: Vec<&str> = job.task.needs.iter().map(TaskName::as_str).collect();
+    let needs: Vec<&str> = job.task.after.iter().map(TaskName::as_str).collect();
     let after = if needs.is_empty() { String::new() } else { format!("after {}", needs.join(", ")) };
     let member = with_member.then(|| called(job.member).to_owned());
     [format!(" {}", styled(style::STRONG, &job.task.name))]
@@ -57,6 +57,6 @@ fn row(job: &Job<'_>, with_member: bool) -> Vec<String> {
 
 fn to_json(job: &Job<'_>) -> Value {
     let task = job.task;
-    json!({ "member": job.member.project.name, "name": task.name, "run": task.run, "needs": task.needs,
+    json!({ "project": job.member.project.name, "name": task.name, "do": task.command, "after": task.after,
         "in": task.folder.as_ref().map(InnerPath::as_str) })
 }

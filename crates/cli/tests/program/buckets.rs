@@ -52,7 +52,7 @@ fn a_registry_in_a_bucket_does_all_that_one_in_a_folder_does() {
 
     // Back into a folder, and into a new place.
     place.run(&garden, &["registry", "check", &place.path]);
-    let tokens = place.run(&garden, &["registry", "token", "list", &place.path]);
+    let tokens = place.run(&garden, &["registry", "token", "show", &place.path]);
     assert_eq!(tokens["tokens"].as_array().unwrap().len(), 1);
     let again = place.command(&garden, ".", &["registry", "create", &place.path]).output().unwrap();
     assert!(String::from_utf8_lossy(&again.stderr).contains("registry.not-empty"));

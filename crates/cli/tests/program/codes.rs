@@ -40,7 +40,7 @@ fn code_of_manifest(text: &str) -> String {
 
 #[test]
 fn of_a_need_without_a_range() {
-    assert_eq!(code_of_manifest("[needs]\ndew-point = { registry = \"seedhouse\" }\n"), "manifest.no-range");
+    assert_eq!(code_of_manifest("[needs]\ndew-point = { from = \"seedhouse\" }\n"), "manifest.no-range");
 }
 
 #[test]
@@ -63,7 +63,7 @@ fn of_a_path_that_leads_out_of_a_package() {
 fn of_a_needed_folder_that_is_a_workspace_s_root() {
     let garden = Garden::with(&["dew-point 1.4.0"]);
     garden.write("gate/bibliotax.toml", &format!("{PROJECT}[needs]\nshed = {{ path = \"../shed\" }}\n"));
-    garden.write("shed/bibliotax.toml", "[workspace]\nmembers = []\n");
+    garden.write("shed/bibliotax.toml", "[workspace]\nfolders = []\n");
     assert_eq!(code_of(&garden, &["install"]), "workspace.in-workspace");
 }
 
@@ -98,7 +98,7 @@ fn of_facets_that_are_none() {
 #[test]
 fn of_a_token_that_there_is_not() {
     let garden = Garden::bare();
-    assert_eq!(code_of(&garden, &["registry", "token", "revoke", "../seedhouse", "77"]), "token.none");
+    assert_eq!(code_of(&garden, &["registry", "token", "end", "../seedhouse", "77"]), "token.none");
 }
 
 #[test]

@@ -60,11 +60,11 @@ fn a_token_is_kept_in_a_file_for_its_owner_alone_and_opens_its_host() {
     let sign_in = ["registry", "sign-in", &served.url, "--file"];
     let (status, ran) = run_with_input(&garden, &sign_in, &token, None);
     assert!(status == 0 && !ran.contains(&token), "{ran}");
-    let file = garden.path("home/.config/bibliotax/credentials.toml");
+    let file = garden.path("home/.config/bibliotax/sign-ins.toml");
     assert_eq!(fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
     let ready = garden.run(&["ready"]).expect(0);
     assert!(
-        ready.stdout.contains("opens to what the file GARDEN/home/.config/bibliotax/credentials.toml has"),
+        ready.stdout.contains("opens to what the file GARDEN/home/.config/bibliotax/sign-ins.toml has"),
         "{ready}"
     );
     assert!(!ready.to_string().contains(&token));
@@ -75,10 +75,10 @@ fn a_token_is_kept_in_a_file_for_its_owner_alone_and_opens_its_host() {
     ----- stderr
     credentials.unusable
 
-      x the file of credentials GARDEN/home/.config/bibliotax/credentials.toml can't be
+      x the file of credentials GARDEN/home/.config/bibliotax/sign-ins.toml can't be
       | used: others may read it
       help: let only its owner read it (`chmod 600
-            GARDEN/home/.config/bibliotax/credentials.toml`), and its tables be named by
+            GARDEN/home/.config/bibliotax/sign-ins.toml`), and its tables be named by
             hosts
     ----- status 3
     ");
@@ -97,7 +97,7 @@ fn a_token_is_kept_in_a_file_for_its_owner_alone_and_opens_its_host() {
     assert!(!fs::read_to_string(&file).unwrap().contains("wrong"));
     let nowhere = run_with_input(&garden, &["registry", "sign-in", &served.url], &token, None);
     assert!(nowhere.0 == 3 && nowhere.1.contains("--file"), "{}", nowhere.1);
-    garden.run(&["registry", "token", "revoke", "../seedhouse", &token[10..18]]).expect(0);
+    garden.run(&["registry", "token", "end", "../seedhouse", &token[10..18]]).expect(0);
     assert_eq!(run_with_input(&garden, &sign_in, &token, None).0, 5, "it was revoked");
     let elsewhere = ["registry", "sign-in", "http://127.0.0.1:9", "--file"];
     let untried = run_with_input(&garden, &elsewhere, "far away", None);

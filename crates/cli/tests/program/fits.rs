@@ -1,4 +1,4 @@
-//! Which releases work where: targets, levels, conditions, promises, and what is not stated.
+//! Which releases work where: targets, levels, conditions, promises, and what is not declared.
 
 use insta::assert_snapshot;
 
@@ -139,23 +139,23 @@ fn a_conditional_need_is_there_only_where_its_condition_holds() {
 #[test]
 fn what_is_not_stated_passes_is_told_or_is_refused_as_the_rules_say() {
     let rows =
-        [("allow", 0, ""), ("warn", 0, "bark-log doesn't state"), ("refuse", 4, "which the rules refuse")];
+        [("accept", 0, ""), ("warn", 0, "bark-log doesn't declare"), ("refuse", 4, "which the rules refuse")];
     for (rule, status, output) in rows {
-        let garden = garden(&format!("{TARGETS}[rules]\nunstated = \"{rule}\""));
+        let garden = garden(&format!("{TARGETS}[rules]\nundeclared = \"{rule}\""));
         let ran = garden.run(&["need", "bark-log"]).expect(status);
         assert!(
             ran.stderr.contains(output) && (!output.is_empty() || ran.stderr.is_empty()),
             "{rule}: {ran}"
         );
     }
-    let garden = garden(&format!("{TARGETS}[rules]\nunstated = {{ os = \"allow\", arch = \"refuse\" }}"));
+    let garden = garden(&format!("{TARGETS}[rules]\nundeclared = {{ os = \"accept\", arch = \"refuse\" }}"));
     assert_snapshot!(garden.run(&["need", "bark-log"]), @"
     ----- stderr
     resolve.conflict
 
       x no set of releases satisfies all needs
       | gate-kiosk needs bark-log any.
-      | gate-kiosk has arch x86_64, and bark-log 1.0.0 doesn't state arch, which the rules refuse.
+      | gate-kiosk has arch x86_64, and bark-log 1.0.0 doesn't declare arch, which the rules refuse.
       | So no release of bark-log is left.
       help: no change of one or two needs helps; nothing was changed
     ----- status 4
@@ -348,7 +348,7 @@ fn what_makes_no_sense_of_facets_ends_with_its_code() {
         ("[facets.shade]\nkind = \"ladder\"", "manifest.facet"),
         ("[facets.shade]\nkind = \"ladder\"\nlevels = [\"1\"]\naliases = { deep = \"2\" }", "manifest.facet"),
         ("[facets.shade]\nkind = \"choice\"\nvalues = [\"deep\", \"deep\"]", "manifest.facet"),
-        ("[rules]\nunstated = \"warm\"", "manifest.rule"),
+        ("[rules]\nundeclared = \"warm\"", "manifest.rule"),
         ("[needs]\nbark-log = { range = \"1\", targets = [\"shed\"] }", "manifest.unknown-target"),
     ];
     for (more, code) in rows {
@@ -401,7 +401,7 @@ fn a_promise_of_one_member_is_not_for_what_only_another_needs() {
     let garden = garden("");
     garden.write(
         "ws/bibliotax.toml",
-        "[workspace]\nmembers = [\"app\", \"lib\"]\n[registries]\nlevelled = \"../levelled\"\n",
+        "[workspace]\nfolders = [\"app\", \"lib\"]\n[registries]\nlevelled = \"../levelled\"\n",
     );
     let target = TARGETS.split("[targets.hand-unit]").next().unwrap();
     garden.write(
@@ -415,10 +415,10 @@ fn a_promise_of_one_member_is_not_for_what_only_another_needs() {
     garden.run_in("ws", &["install"]).expect(0);
     assert_snapshot!(garden.run_in("ws", &["fit"]), @"
                          gate-kiosk  moss-kit's promise
-      bark-log    1.0.0  not needed  not stated
+      bark-log    1.0.0  not needed  not declared
       soil-curve  2.1.0  yes         not needed
     bark-log 1.0.0
-      moss-kit's promise: not stated: orchard-runtime
+      moss-kit's promise: not declared: orchard-runtime
     nothing that is said speaks against any of it
     ----- status 0
     ");

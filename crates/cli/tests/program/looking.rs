@@ -41,7 +41,7 @@ fn a_graph_tells_each_need_once_and_can_be_narrowed() {
     5 packages, at most 2 steps from a project; … is told where it is nearest to one
     ----- status 0
     ");
-    assert_snapshot!(garden.run(&["graph", "--to", "seed-clock", "--without", "test"]), @"
+    assert_snapshot!(garden.run(&["graph", "--to", "seed-clock", "--leave-out", "test"]), @"
     gate-kiosk
       moss-map 1.0.0
         rain-ledger 2.4.0 …

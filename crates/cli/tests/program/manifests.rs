@@ -82,7 +82,7 @@ fn every_slip_ends_with_its_code_and_status_and_leaves_the_file_alone() {
         (format!("{project}[needs]\na = \"3 .. 2\""), "range.empty"),
         (format!("{project}[needs]\na = \"1.x\""), "version.invalid"),
         (format!("{project}license = \"MIT and so on\""), "license.invalid"),
-        (format!("{project}[replace]\na = \"1\""), "manifest.wrong-kind"),
+        (format!("{project}[stand-ins]\na = \"1\""), "manifest.wrong-kind"),
     ];
     let garden = Garden::bare();
     for (text, code) in rows {

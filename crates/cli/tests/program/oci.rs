@@ -184,7 +184,7 @@ fn a_registry_that_wants_a_password_gets_it_from_where_people_keep_it() {
     assert_eq!(run_with_input(&garden, &sign_in, PASSWORD, None).0, 0);
     garden.run(&["describe", "moss-map"]).expect(0);
     let kept = found_below(&garden.path("."), PASSWORD);
-    assert!(kept.len() == 1 && kept[0].ends_with("credentials.toml"), "{kept:?}");
+    assert!(kept.len() == 1 && kept[0].ends_with("sign-ins.toml"), "{kept:?}");
 }
 
 #[test]

@@ -42,14 +42,14 @@ const COMMANDS: [(&str, &[&str]); 30] = [
     ("gate", &["ready"]),
     ("gate", &["check"]),
     ("gate", &["store", "show"]),
-    ("gate", &["store", "prune"]),
+    ("gate", &["store", "trim"]),
     ("gate", &["store", "check"]),
     ("gate", &["kit", "make", "a.kit"]),
     ("moss", &["publish", "seedhouse"]),
     ("gate", &["deprecate", "dew-point", "1.3", "--reason", "slow", "--registry", "seedhouse"]),
     (".", &["registry", "create", "other"]),
     (".", &["registry", "check", "seedhouse"]),
-    (".", &["registry", "token", "create", "seedhouse", "a test", "--package", "moss-*"]),
+    (".", &["registry", "token", "issue", "seedhouse", "a test", "--package", "moss-*"]),
 ];
 
 fn ran_into(garden: &Garden, (folder, args): (&str, &[&str]), out: Stdio) -> Output {

@@ -116,7 +116,7 @@ fn each_target_takes_its_own_files_and_one_lock_serves_both() {
     steps: 1 thing by hand; `bibliotax steps` tells what to do
        calibrate  moss-map  on each device of hand-unit
     ----- stderr
-    heed: leaf-palette doesn't state arch, os; `bibliotax fit` tells more
+    heed: leaf-palette doesn't declare arch, os; `bibliotax fit` tells more
     ----- status 0
     "#);
     assert_eq!(garden.read("gate/shelf/gate-kiosk/moss-map/lib/moss.o"), "moss.o for x86_64");
@@ -228,7 +228,7 @@ fn components_bring_what_they_need_and_parts_come_on_request() {
     steps: 1 thing by hand; `bibliotax steps` tells what to do
        calibrate  moss-map  on each device of hand-unit
     ----- stderr
-    heed: 2 packages don't state arch, os; `bibliotax fit` tells more
+    heed: 2 packages don't declare arch, os; `bibliotax fit` tells more
     ----- status 0
     "#);
     assert_eq!(garden.read("gate/shelf/hand-unit/moss-map/docs/moss.md"), "moss.md");

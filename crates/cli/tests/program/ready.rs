@@ -23,7 +23,7 @@ fn program(garden: &Garden, name: &str, script: &str) {
 fn garden(tools: &str) -> Garden {
     let garden = Garden::needing(&[], "");
     let manifest = garden.read("gate/bibliotax.toml");
-    garden.write("gate/bibliotax.toml", &format!("{manifest}[tools]\n{tools}\n"));
+    garden.write("gate/bibliotax.toml", &format!("{manifest}[programs]\n{tools}\n"));
     garden
 }
 
@@ -64,7 +64,7 @@ fn a_tool_that_never_answers_holds_nobody_up() {
 #[test]
 fn what_locked_packages_ask_for_counts_and_a_missing_registry_is_told() {
     let garden = garden("");
-    let card = r#"{"name":"valve-proto","version":"1.0.0","published":"2026-03-01T08:00:00Z","tools":{"trowel":"5"}}"#;
+    let card = r#"{"name":"valve-proto","version":"1.0.0","published":"2026-03-01T08:00:00Z","programs":{"trowel":"5"}}"#;
     garden.load(&format!("{card}\n"));
     garden.run(&["need", "valve-proto"]).expect(0);
     program(&garden, "trowel", "echo 4.3");

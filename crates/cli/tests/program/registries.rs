@@ -199,7 +199,7 @@ fn a_hostile_archive_is_refused_by_the_name_of_its_entry() {
     assert_snapshot!(garden.run(&["need", "evil"]), @r#"
     manifest: [needs] evil = "1 .. 2"
     lock: 1 added
-      added  evil  1.0.0  1.5 KiB  licence not stated  needed here
+      added  evil  1.0.0  1.5 KiB  licence not declared  needed here
     ----- stderr
     archive.refused
 
@@ -227,11 +227,11 @@ fn a_name_in_two_registries_is_settled_by_a_person() {
     package.ambiguous
 
       x `night-frost` is in two registries: seedhouse and own
-      help: settle it: `bibliotax need night-frost --registry seedhouse`, or `owns = ["night-frost"]`
+      help: settle it: `bibliotax need night-frost --from seedhouse`, or `owns = ["night-frost"]`
             with one of the registries
     ----- status 3
     "#);
-    garden.run(&["need", "night-frost", "--registry", "own"]).expect(0);
+    garden.run(&["need", "night-frost", "--from", "own"]).expect(0);
     assert!(garden.read("gate/bibliotax.lock").contains("\"version\":\"0.2.0\",\"source\":\"own\""));
     garden.write(
         "gate/bibliotax.toml",

@@ -1,4 +1,4 @@
-//! `[replace]`: something stands in for a package while somebody works on it.
+//! `[stand-ins]`: something stands in for a package while somebody works on it.
 
 use insta::assert_snapshot;
 
@@ -8,14 +8,14 @@ const DEW: &str =
     "[project]\nname = \"dew-point\"\n\n[card]\nexposes = { include = \".\" }\n\n[needs]\nbark-log = \"1\"\n";
 
 /// A project whose need needs `dew-point`, which a folder stands in for.
-fn garden(replacement: &str) -> Garden {
+fn garden(stand_in: &str) -> Garden {
     let releases = ["rain-ledger 2.4.0: dew-point 1", "dew-point 1.4.0", "bark-log 1.1.0"];
     let garden = Garden::needing(&releases, "rain-ledger = \"2\"");
     garden.write("dew-point/bibliotax.toml", DEW);
     garden.write("dew-point/dew.h", "#define DEW 1\n");
     garden.run(&["install", "--quiet"]).expect(0);
     let manifest = garden.read("gate/bibliotax.toml");
-    garden.write("gate/bibliotax.toml", &format!("{manifest}\n[replace]\ndew-point = {replacement}\n"));
+    garden.write("gate/bibliotax.toml", &format!("{manifest}\n[stand-ins]\ndew-point = {stand_in}\n"));
     garden
 }
 
@@ -25,7 +25,7 @@ fn a_folder_stands_in_for_a_package_at_any_depth_and_is_shown() {
     assert_snapshot!(garden.run(&["install"]), @"
     lock: 1 added, 1 raised
       added   bark-log   1.1.0           2.0 KiB          MIT                 needed by dew-point
-      raised  dew-point  1.4.0 -> 1.5.0  in ../dew-point  licence not stated  needed by rain-ledger, replaced by the folder ../dew-point
+      raised  dew-point  1.4.0 -> 1.5.0  in ../dew-point  licence not declared  needed by rain-ledger, replaced by the folder ../dew-point
     shelf: 1 package put there, 1 taken off, 1 already there, 2.0 KiB fetched (TIME)
     ----- status 0
     ");
@@ -48,19 +48,19 @@ fn what_is_sealed_or_published_has_nothing_replaced_unless_that_is_allowed() {
     garden.run(&["install", "--quiet"]).expect(0);
     assert_snapshot!(garden.run(&["install", "--sealed"]), @"
     ----- stderr
-    lock.replaced
+    lock.stood-in
 
       x packages are replaced: dew-point by the folder ../dew-point
-      help: take them out of `[replace]` in the workspace's manifest, or say `--allow-replaced`
+      help: take them out of `[stand-ins]` in the workspace's manifest, or say `--allow-stand-ins`
     ----- status 7
     ");
-    garden.run(&["install", "--sealed", "--allow-replaced"]).expect(0);
-    assert_eq!(garden.run(&["with", "--sealed", "--", "true"]).expect(7).code(), "lock.replaced");
-    garden.run(&["with", "--sealed", "--allow-replaced", "--", "true"]).expect(0);
+    garden.run(&["install", "--sealed", "--allow-stand-ins"]).expect(0);
+    assert_eq!(garden.run(&["with", "--sealed", "--", "true"]).expect(7).code(), "lock.stood-in");
+    garden.run(&["with", "--sealed", "--allow-stand-ins", "--", "true"]).expect(0);
     let manifest = garden.read("gate/bibliotax.toml");
     garden.write("gate/bibliotax.toml", &manifest.replace("[project]\n", "[project]\nversion = \"1.0.0\"\n"));
-    assert_eq!(garden.run(&["publish", "seedhouse"]).expect(7).code(), "publish.replaced");
-    garden.run(&["publish", "seedhouse", "--allow-replaced", "--dry-run"]).expect(0);
+    assert_eq!(garden.run(&["publish", "seedhouse"]).expect(7).code(), "publish.stood-in");
+    garden.run(&["publish", "seedhouse", "--allow-stand-ins", "--dry-run"]).expect(0);
 }
 
 #[test]
@@ -80,13 +80,13 @@ fn what_stands_in_has_to_do_for_the_ranges_and_be_there() {
       bibliotax drop rain-ledger   # does without rain-ledger
     ----- status 4
     ");
-    for (replacement, code) in [
+    for (stand_in, code) in [
         ("{ path = \"../dew\" }", "workspace.no-project"),
         ("{ path = \"../seedhouse\", version = \"1.5\" }", "workspace.no-project"),
         ("{ version = \"1.5.0\" }", "manifest.no-source"),
         ("\"../dew-point\"", "manifest.wrong-kind"),
         ("{ path = \"../dew-point\", branch = \"main\" }", "manifest.no-source"),
     ] {
-        assert_eq!(garden(replacement).run(&["install"]).expect(3).code(), code, "{replacement}");
+        assert_eq!(garden(stand_in).run(&["install"]).expect(3).code(), code, "{stand_in}");
     }
 }

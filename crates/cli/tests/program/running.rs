@@ -33,7 +33,7 @@ fn a_command_finds_the_packages_and_its_output_stays_its_own() {
     GARDEN/gate
     ----- stderr
     lock: 1 added
-      added  leaf-press  1.0.0  2.0 KiB  licence not stated  needed here
+      added  leaf-press  1.0.0  2.0 KiB  licence not declared  needed here
     shelf: 1 package put there, 2.0 KiB fetched (TIME)
     ----- status 9
     ");
@@ -57,10 +57,10 @@ fn a_command_finds_the_packages_and_its_output_stays_its_own() {
 fn tasks_run_what_they_need_before_them_and_pass_on_how_they_end() {
     let garden = garden(
         "press = \"echo pressing\"\n\
-         dry = { run = \"echo drying in $(basename $PWD) with\", needs = [\"press\"], in = \"loft\" }\n\
-         all = { needs = [\"dry\"] }\n\
+         dry = { do = \"echo drying in $(basename $PWD) with\", after = [\"press\"], in = \"loft\" }\n\
+         all = { after = [\"dry\"] }\n\
          wet = \"exit 5\"\n\
-         sold = { run = \"echo sold\", needs = [\"wet\"] }\n",
+         sold = { do = \"echo sold\", after = [\"wet\"] }\n",
     );
     garden.write("gate/loft/leaf.txt", "");
     assert_snapshot!(garden.run(&["task"]), @"
@@ -139,7 +139,7 @@ fn of_several_targets_the_one_for_this_machine_is_taken_or_has_to_be_named() {
         "[targets.kiosk]\narch = \"{}\"\n[targets.hand]\narch = \"{other}\"\n",
         std::env::consts::ARCH
     );
-    garden.write("gate/bibliotax.toml", &format!("{manifest}{targets}[rules]\nunstated = \"allow\"\n"));
+    garden.write("gate/bibliotax.toml", &format!("{manifest}{targets}[rules]\nundeclared = \"accept\"\n"));
     assert_eq!(garden.run(&["task", "where"]).expect(0).stdout, "kiosk kiosk\n");
     assert_eq!(garden.run(&["task", "where", "--target", "hand"]).expect(0).stdout, "hand hand\n");
     garden.run(&["task", "where", "--target", "hnad"]).expect(2);
@@ -183,7 +183,7 @@ fn signalled(garden: &Garden, args: &[&str], signal: &str) -> Option<i32> {
 fn a_signal_reaches_the_program_that_runs() {
     let script = "trap 'exit 42' TERM INT; echo up; while :; do sleep 0.05; done";
     let garden =
-        garden(&format!("wait = \"{script}\"\nafter = {{ run = \"echo after\", needs = [\"wait\"] }}\n"));
+        garden(&format!("wait = \"{script}\"\nafter = {{ do = \"echo after\", after = [\"wait\"] }}\n"));
     garden.run(&["install"]).expect(0);
     for signal in ["-TERM", "-INT"] {
         assert_eq!(signalled(&garden, &["with", "--", "sh", "-c", script], signal), Some(42));

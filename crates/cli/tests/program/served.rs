@@ -15,7 +15,7 @@ use crate::garden::Garden;
 use crate::server::{Place, Served, serve, serve_with};
 
 fn token(garden: &Garden, more: &[&str]) -> String {
-    let args = [&["registry", "token", "create", "seedhouse", "a test", "--format", "json"], more].concat();
+    let args = [&["registry", "token", "issue", "seedhouse", "a test", "--format", "json"], more].concat();
     garden.run_in(".", &args).expect(0).json()["token"].as_str().unwrap().to_owned()
 }
 
@@ -127,10 +127,10 @@ fn publishing_wants_a_token_that_is_for_it_and_a_release_is_never_replaced() {
     let (status, told) =
         with_token(&garden, "moss", &["withdraw", "rain-ledger", "2.4.0", "--reason", "leaks"], &mine);
     assert_eq!((status, told.contains("token.not-for-that")), (5, true), "{told}");
-    let revoked = garden.run_in(".", &["registry", "token", "list", "seedhouse", "--format", "json"]).json();
+    let revoked = garden.run_in(".", &["registry", "token", "show", "seedhouse", "--format", "json"]).json();
     for listed in revoked["tokens"].as_array().unwrap() {
         garden
-            .run_in(".", &["registry", "token", "revoke", "seedhouse", listed["id"].as_str().unwrap()])
+            .run_in(".", &["registry", "token", "end", "seedhouse", listed["id"].as_str().unwrap()])
             .expect(0);
     }
     let (status, told) = with_token(&garden, "moss", &["publish"], &mine);

@@ -75,7 +75,7 @@ impl Place {
     /// A token that is for everything.
     pub fn token(&self, garden: &Garden) -> String {
         let args =
-            ["registry", "token", "create", &self.path, "a test", "--package", "*", "--allow", "publish"];
+            ["registry", "token", "issue", &self.path, "a test", "--package", "*", "--allow", "publish"];
         let made = self.run(garden, &[&args[..], &["--allow", "withdraw", "--allow", "deprecate"]].concat());
         made["token"].as_str().unwrap().to_owned()
     }

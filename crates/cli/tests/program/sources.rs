@@ -278,11 +278,11 @@ fn repositories_can_be_taken_out_of_the_store_and_are_fetched_again_when_wanted(
     let garden = garden();
     need(&garden, "git = \"../leaf\", branch = \"main\"");
     garden.run(&["install"]).expect(0);
-    let kept = garden.run(&["store", "prune", "--format", "json"]).expect(0).json();
+    let kept = garden.run(&["store", "trim", "--format", "json"]).expect(0).json();
     assert_eq!(kept["answers"], 0);
-    let dry = garden.run(&["store", "prune", "--answers", "--dry-run", "--format", "json"]).expect(0).json();
+    let dry = garden.run(&["store", "trim", "--cache", "--dry-run", "--format", "json"]).expect(0).json();
     assert!(dry["answers"].as_u64().unwrap() > 0 && garden.path("store/registries/git").is_dir(), "{dry}");
-    let ran = garden.run(&["store", "prune", "--answers"]).expect(0);
+    let ran = garden.run(&["store", "trim", "--cache"]).expect(0);
     assert!(ran.stdout.starts_with("took out what registries and repositories answered ("), "{ran}");
     assert!(!garden.path("store/registries").exists());
     garden.run(&["install", "--offline"]).expect(0);
@@ -307,7 +307,7 @@ fn an_archive_is_a_package_and_has_to_stay_what_it_was() {
     assert_snapshot!(garden.run(&["install"]), @"
     lock: 2 added
       added  dew-point   1.4.0  2.0 KiB  MIT                 needed by soil-curve
-      added  soil-curve  1.1    3.0 KiB  licence not stated  needed here, from soil-curve-1.1.tar
+      added  soil-curve  1.1    3.0 KiB  licence not declared  needed here, from soil-curve-1.1.tar
     shelf: 2 packages put there, 5.0 KiB fetched (TIME)
     ----- status 0
     ");
@@ -361,7 +361,7 @@ fn a_package_comes_from_one_place_for_all() {
     let garden = garden();
     garden.write(
         "gate/bibliotax.toml",
-        "[workspace]\nmembers = [\"kiosk\", \"hand\"]\n[registries]\nseedhouse = \"../seedhouse\"\n",
+        "[workspace]\nfolders = [\"kiosk\", \"hand\"]\n[registries]\nseedhouse = \"../seedhouse\"\n",
     );
     let member = |name: &str, need: &str| {
         garden.write(
@@ -374,8 +374,7 @@ fn a_package_comes_from_one_place_for_all() {
     garden.run(&["install"]).expect(0);
     member("hand", "\"1\"");
     garden.run(&["install"]).expect(0);
-    for other in ["{ git = \"../../leaf\", tag = \"v1.3.0\" }", "{ range = \"1\", registry = \"seedhouse\" }"]
-    {
+    for other in ["{ git = \"../../leaf\", tag = \"v1.3.0\" }", "{ range = \"1\", from = \"seedhouse\" }"] {
         member("hand", other);
         assert_eq!(garden.run(&["install"]).expect(3).code(), "workspace.differs", "{other}");
     }

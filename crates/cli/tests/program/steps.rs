@@ -41,7 +41,7 @@ fn what_is_to_be_done_by_hand_is_told_listed_and_ticked_off() {
     let garden = garden("[devices]\nhand-3 = \"hand-unit\"\nhand-7 = \"hand-unit\"\n");
     assert_snapshot!(garden.run(&["install"]), @"
     lock: 1 added
-      added  soil-probe  1.0.0  2.0 KiB  licence not stated  needed here
+      added  soil-probe  1.0.0  2.0 KiB  licence not declared  needed here
     shelf: 2 packages put there, 2.0 KiB fetched (TIME)
     steps: 5 things by hand; `bibliotax steps` tells what to do
        calibrate  soil-probe  on hand-3
@@ -209,7 +209,7 @@ fn of_some_members_only_what_they_reach_is_listed_and_only_on_their_targets() {
     let garden = garden("");
     garden.write(
         "ws/bibliotax.toml",
-        "[workspace]\nmembers = [\"hand\", \"kiosk\", \"plain\"]\n[registries]\nseedhouse = \"../seedhouse\"\n",
+        "[workspace]\nfolders = [\"hand\", \"kiosk\", \"plain\"]\n[registries]\nseedhouse = \"../seedhouse\"\n",
     );
     let member = |name: &str, target: &str, needs: &str| {
         let text = format!("[project]\nname = \"{name}\"\n{target}[needs]\n{needs}\n");

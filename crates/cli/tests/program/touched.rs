@@ -18,7 +18,7 @@ fn planted() -> Garden {
     let text = garden.read("gate/bibliotax.toml");
     garden.write(
         "gate/bibliotax.toml",
-        &format!("{text}\n[tasks]\nbuild = {{ run = \"cat shelf/soil-curve/include/soil/curve.h\" }}\n"),
+        &format!("{text}\n[tasks]\nbuild = {{ do = \"cat shelf/soil-curve/include/soil/curve.h\" }}\n"),
     );
     garden.run(&["install"]).expect(0);
     garden

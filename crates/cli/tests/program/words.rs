@@ -38,10 +38,10 @@ fn purposes_and_lifetimes_that_there_are_not_are_refused() {
     let garden = Garden::needing(&["dew-point 1.4.0"], "[needs-for.test]\ndew-point = \"1\"");
     for command in ["install", "graph"] {
         garden.run(&["install"]).expect(0);
-        let ran = garden.run(&[command, "--without", "tests"]).expect(2);
+        let ran = garden.run(&[command, "--leave-out", "tests"]).expect(2);
         assert!(ran.stderr.contains("install.purpose") && ran.stderr.contains("`test`"), "{ran}");
     }
-    let args = ["registry", "token", "create", "../seedhouse", "a", "--package", "*", "--days", "0"];
+    let args = ["registry", "token", "issue", "../seedhouse", "a", "--package", "*", "--days", "0"];
     let _ = garden.run(&args).expect(2);
 }
 

@@ -6,7 +6,7 @@ use insta::assert_snapshot;
 
 use crate::garden::Garden;
 
-const ROOT: &str = "[workspace]\nmembers = [\"kiosk\", \"hand\", \"valve\"]\n\n[registries]\nseedhouse = \"../seedhouse\"\n\n[shared]\nrain-ledger = \"2.4 .. 3\"\n";
+const ROOT: &str = "[workspace]\nfolders = [\"kiosk\", \"hand\", \"valve\"]\n\n[registries]\nseedhouse = \"../seedhouse\"\n\n[shared]\nrain-ledger = \"2.4 .. 3\"\n";
 const KIOSK: &str = "[project]\nname = \"fernhollow/kiosk\"\n\n[targets.gate]\nos = \"linux\"\n\n[needs]\nrain-ledger = \"shared\"\n\"fernhollow/valve\" = { path = \"../valve\" }\n";
 const HAND: &str = "[project]\nname = \"fernhollow/hand\"\n\n[targets.hand]\nos = \"linux\"\n\n[needs]\n\"fernhollow/valve\" = { path = \"../valve\" }\n\n[needs-for.test]\nprobe-sim = \"0.9\"\n";
 const VALVE: &str = "[project]\nname = \"fernhollow/valve\"\nversion = \"0.4.0\"\n\n[card]\nexposes = { include = \"include\" }\n\n[needs]\nvalve-proto = \"1\"\n";
@@ -55,13 +55,13 @@ fn members_share_a_lock_and_a_shelf_and_have_links_of_their_own() {
     lock: 6 added
       added  bark-log          1.1.0  2.0 KiB   MIT                 needed by probe-sim, for test
       added  dew-point         1.4.0  2.0 KiB   MIT                 needed by rain-ledger
-      added  fernhollow/valve  0.4.0  in valve  licence not stated  needed by fernhollow/kiosk and 1 more
+      added  fernhollow/valve  0.4.0  in valve  licence not declared  needed by fernhollow/kiosk and 1 more
       added  probe-sim         0.9.2  2.0 KiB   MIT                 needed by fernhollow/hand, for test
       added  rain-ledger       2.6.0  2.0 KiB   MIT                 needed by fernhollow/kiosk
       added  valve-proto       1.1.0  2.0 KiB   MIT                 needed by fernhollow/valve
     shelf: 7 packages put there, 10.0 KiB fetched (TIME)
     ----- stderr
-    heed: 6 packages don't state os; `bibliotax fit` tells more
+    heed: 6 packages don't declare os; `bibliotax fit` tells more
     ----- status 0
     ");
     assert_eq!(
@@ -98,9 +98,9 @@ fn commands_act_on_the_member_they_stand_in_or_on_those_that_are_named() {
     let garden = fernhollow();
     garden.run_in("ws", &["install", "--quiet"]).expect(0);
     let which = garden.run_in("ws", &["need", "bark-log"]).expect(2);
-    assert_eq!(which.code(), "workspace.which-member", "{which}");
+    assert_eq!(which.code(), "workspace.which-project", "{which}");
     let slip = garden.run_in("ws", &["need", "bark-log", "--in", "kisk"]).expect(2);
-    assert_eq!(slip.code(), "workspace.unknown-member");
+    assert_eq!(slip.code(), "workspace.unknown-project");
     assert!(slip.stderr.contains("perhaps `kiosk` was meant"), "{slip}");
     garden.run_in("ws/valve", &["need", "bark-log"]).expect(0);
     assert!(garden.read("ws/valve/bibliotax.toml").contains("bark-log = \"1.1 .. 2\""));
@@ -118,7 +118,7 @@ fn commands_act_on_the_member_they_stand_in_or_on_those_that_are_named() {
     lock: no release changes, only where packages are needed, or what for
     shelf: 2 packages put there, 9 already there (TIME)
     ----- stderr
-    heed: 6 packages don't state os; `bibliotax fit` tells more
+    heed: 6 packages don't declare os; `bibliotax fit` tells more
     ----- status 0
     "#);
     for member in ["kiosk", "hand", "valve"] {
@@ -135,21 +135,21 @@ fn commands_act_on_the_member_they_stand_in_or_on_those_that_are_named() {
     ");
     assert_snapshot!(garden.run_in("ws/kiosk", &["fit"]), @"
                                gate
-      bark-log          1.1.0  not stated
-      dew-point         1.4.0  not stated
-      fernhollow/valve  0.4.0  not stated
-      rain-ledger       2.6.0  not stated
-      valve-proto       1.1.0  not stated
+      bark-log          1.1.0  not declared
+      dew-point         1.4.0  not declared
+      fernhollow/valve  0.4.0  not declared
+      rain-ledger       2.6.0  not declared
+      valve-proto       1.1.0  not declared
     bark-log 1.1.0
-      gate: not stated: os
+      gate: not declared: os
     dew-point 1.4.0
-      gate: not stated: os
+      gate: not declared: os
     fernhollow/valve 0.4.0
-      gate: not stated: os
+      gate: not declared: os
     rain-ledger 2.6.0
-      gate: not stated: os
+      gate: not declared: os
     valve-proto 1.1.0
-      gate: not stated: os
+      gate: not declared: os
     nothing that is said speaks against any of it
     ----- status 0
     ");
@@ -165,13 +165,13 @@ fn a_range_that_is_shared_stands_once_and_moves_for_all() {
     lock: 6 added
       added  bark-log          1.1.0  2.0 KiB   MIT                 needed by probe-sim, for test
       added  dew-point         1.4.0  2.0 KiB   MIT                 needed by rain-ledger
-      added  fernhollow/valve  0.4.0  in valve  licence not stated  needed by fernhollow/kiosk and 1 more
+      added  fernhollow/valve  0.4.0  in valve  licence not declared  needed by fernhollow/kiosk and 1 more
       added  probe-sim         0.9.2  2.0 KiB   MIT                 needed by fernhollow/hand, for test
       added  rain-ledger       2.6.0  2.0 KiB   MIT                 needed by fernhollow/kiosk and 1 more
       added  valve-proto       1.1.0  2.0 KiB   MIT                 needed by fernhollow/valve
     shelf: 9 packages put there, 10.0 KiB fetched (TIME)
     ----- stderr
-    heed: 6 packages don't state os; `bibliotax fit` tells more
+    heed: 6 packages don't declare os; `bibliotax fit` tells more
     ----- status 0
     "#);
     assert!(garden.read("ws/hand/bibliotax.toml").contains("rain-ledger = \"shared\""));
@@ -189,7 +189,7 @@ fn only_some_members_or_purposes_may_be_installed() {
     let garden = fernhollow();
     garden.run_in("ws", &["install", "--in", "hand", "--quiet"]).expect(0);
     assert_eq!(shelf(&garden), ["hand/bark-log", "hand/probe-sim", "hand/valve-proto"]);
-    garden.run_in("ws", &["install", "--without", "test", "--quiet"]).expect(0);
+    garden.run_in("ws", &["install", "--leave-out", "test", "--quiet"]).expect(0);
     assert_eq!(
         shelf(&garden),
         [
@@ -204,7 +204,7 @@ fn only_some_members_or_purposes_may_be_installed() {
         "what is there already is not in the way"
     );
     fs::remove_dir_all(garden.path("ws/shelf")).unwrap();
-    garden.run_in("ws", &["install", "--without", "test", "--quiet"]).expect(0);
+    garden.run_in("ws", &["install", "--leave-out", "test", "--quiet"]).expect(0);
     assert!(!shelf(&garden).contains(&"hand/probe-sim".to_owned()), "{:?}", shelf(&garden));
     garden.run_in("ws", &["verify"]).expect(1);
     garden.run_in("ws", &["install", "--quiet"]).expect(0);
@@ -231,7 +231,7 @@ fn tasks_run_in_members_after_those_that_they_need() {
     let garden = fernhollow();
     for (member, more) in [
         ("kiosk", "\n[tasks]\nbuild = \"echo kiosk $BIBLIOTAX_ROLE_INCLUDE\"\n"),
-        ("valve", "\n[tasks]\nbuild = { run = \"pwd | sed 's|.*/||'\" }\n"),
+        ("valve", "\n[tasks]\nbuild = { do = \"pwd | sed 's|.*/||'\" }\n"),
     ] {
         let path = format!("ws/{member}/bibliotax.toml");
         garden.write(&path, &(garden.read(&path) + more));
@@ -239,7 +239,7 @@ fn tasks_run_in_members_after_those_that_they_need() {
     let all = garden.run_in("ws", &["task", "build", "--in", "all"]).expect(0);
     assert_eq!(all.stdout, "valve\nkiosk GARDEN/ws/valve/include\n", "{all}");
     assert!(all.stderr.contains("build of valve"), "{all}");
-    let needed = garden.run_in("ws/kiosk", &["task", "build", "--needed"]).expect(0);
+    let needed = garden.run_in("ws/kiosk", &["task", "build", "--needs-first"]).expect(0);
     assert_eq!(needed.stdout, all.stdout);
     let alone = garden.run_in("ws/kiosk", &["task", "build"]).expect(0);
     assert_eq!(alone.stdout, "kiosk GARDEN/ws/valve/include\n");
@@ -266,10 +266,10 @@ fn what_is_wrong_with_a_workspace_has_its_own_message() {
     let circle = VALVE.replace("[needs]\n", "[needs]\n\"fernhollow/hand\" = { path = \"../hand\" }\n");
     let named_alike = HAND.replace("fernhollow/hand", "fernhollow/kiosk");
     let other_range = format!("{HAND}\n[families]\npergola = \"3\"\n");
-    let own_rules = format!("{HAND}\n[rules]\nunstated = \"refuse\"\n");
+    let own_rules = format!("{HAND}\n[rules]\nundeclared = \"refuse\"\n");
     let rows: [(&str, &str, &str, &str); 9] = [
         ("hand", "", "ws/hand", "manifest.empty"),
-        ("hand", &named_alike, "ws", "workspace.two-members"),
+        ("hand", &named_alike, "ws", "workspace.two-projects"),
         ("valve", &circle, "ws/kiosk", "workspace.circle"),
         ("valve", &VALVE.replace("fernhollow/valve", "valve"), "ws", "workspace.other-name"),
         ("kiosk", &KIOSK.replace("../valve", "../pump"), "ws/kiosk", "workspace.no-project"),
@@ -296,7 +296,7 @@ fn a_folder_that_is_not_listed_and_one_that_is_not_there_are_told() {
     workspace.not-listed
 
       x `pump` lies in the workspace GARDEN/ws, which doesn't list it
-      help: add "pump" to `members` under `[workspace]` there, or to `apart` if it stands on its own
+      help: add "pump" to `folders` under `[workspace]` there, or to `apart` if it stands on its own
     ----- status 3
     "#);
     garden.write("ws/bibliotax.toml", &ROOT.replace("\"valve\"]", "\"valve\"]\napart = [\"p*\"]"));
@@ -305,13 +305,13 @@ fn a_folder_that_is_not_listed_and_one_that_is_not_there_are_told() {
     fs::remove_file(garden.path("ws/hand/bibliotax.toml")).unwrap();
     assert_snapshot!(garden.run_in("ws", &["install"]).expect(3), @r#"
     ----- stderr
-    workspace.no-member
+    workspace.no-project
 
       x the workspace lists `hand`, and there is no project in it
        ,-[bibliotax.toml:1:1]
      1 | [workspace]
        : ^^^^^^^^^^^
-     2 | members = ["kiosk", "hand", "valve"]
+     2 | folders = ["kiosk", "hand", "valve"]
        `----
       help: take it out, or begin one: `bibliotax init` in that folder
     ----- status 3
@@ -327,27 +327,27 @@ fn init_makes_workspaces_and_members() {
     fs::create_dir_all(garden.path("ws/kiosk")).unwrap();
     let begun = garden.run_in("ws", &["init", "--workspace", "--registry", "seedhouse=../seedhouse"]);
     assert_snapshot!(begun, @"
-    wrote bibliotax.toml for a workspace which has no members yet
+    wrote bibliotax.toml for a workspace which has no projects yet
     next: `bibliotax init` in a folder below
     ----- status 0
     ");
-    assert_eq!(garden.run_in("ws", &["install"]).expect(3).code(), "workspace.no-members");
+    assert_eq!(garden.run_in("ws", &["install"]).expect(3).code(), "workspace.no-projects");
     assert_snapshot!(garden.run_in("ws/kiosk", &["init"]), @"
     wrote bibliotax.toml for the project kiosk
-    it is a member of the workspace in GARDEN/ws
+    it is a project of the workspace in GARDEN/ws
     next: `bibliotax need PACKAGE`
     ----- status 0
     ");
-    assert!(garden.read("ws/bibliotax.toml").contains("members = [\"kiosk\"]"));
+    assert!(garden.read("ws/bibliotax.toml").contains("folders = [\"kiosk\"]"));
     garden.run_in("ws/kiosk", &["need", "bark-log"]).expect(0);
     assert_eq!(garden.run_in("ws", &["init"]).expect(3).code(), "init.exists");
     fs::create_dir_all(garden.path("ws/other")).unwrap();
     let taken = garden.run_in("ws/other", &["init", "--name", "kiosk"]).expect(3);
-    assert_eq!(taken.code(), "workspace.two-members");
+    assert_eq!(taken.code(), "workspace.two-projects");
     assert!(!garden.path("ws/other/bibliotax.toml").exists(), "nothing was written: {taken}");
     fs::remove_file(garden.path("ws/bibliotax.toml")).unwrap();
     let found = garden.run_in("ws", &["init", "--workspace", "--dry-run"]).expect(0);
-    assert!(found.stdout.contains("members = [\"kiosk\"]"), "{found}");
+    assert!(found.stdout.contains("folders = [\"kiosk\"]"), "{found}");
 }
 
 #[test]
@@ -396,7 +396,7 @@ fn drift_is_told_and_unified_into_what_all_accept() {
     assert!(garden.read("ws/kiosk/bibliotax.toml").contains("bark-log = \"shared\" # for the screen"));
     assert!(garden.read("ws/hand/bibliotax.toml").contains("bark-log = { range = \"shared\", bare = true }"));
     assert_snapshot!(garden.run_in("ws", &["check"]), @"
-    nothing to find fault with: 3 members, 6 packages
+    nothing to find fault with: 3 projects, 6 packages
     ----- status 0
     ");
     garden.run_in("ws", &["install", "--sealed"]).expect(0);
@@ -405,10 +405,12 @@ fn drift_is_told_and_unified_into_what_all_accept() {
     let none = garden.run_in("ws", &["check", "--unify"]).expect(1);
     assert!(none.stdout.contains("no version is in all of them"), "{none}");
     let manifest = garden.read("ws/bibliotax.toml");
-    garden.write("ws/bibliotax.toml", &format!("{manifest}\n[replace]\nmoss-map = {{ path = \"valve\" }}\n"));
+    garden
+        .write("ws/bibliotax.toml", &format!("{manifest}\n[stand-ins]\nmoss-map = {{ path = \"valve\" }}\n"));
     assert_eq!(garden.run_in("ws", &["check"]).expect(3).code(), "workspace.other-name");
     garden.write("ws/moss/bibliotax.toml", "[project]\nname = \"moss-map\"\n");
-    garden.write("ws/bibliotax.toml", &format!("{manifest}\n[replace]\nmoss-map = {{ path = \"moss\" }}\n"));
+    garden
+        .write("ws/bibliotax.toml", &format!("{manifest}\n[stand-ins]\nmoss-map = {{ path = \"moss\" }}\n"));
     assert!(garden.run_in("ws", &["check"]).expect(1).stdout.contains("which nothing needs"));
 }
 
@@ -449,7 +451,7 @@ fn what_is_for_all_members_can_be_for_some_only() {
     assert!(!shared.stdout.contains("--shared"), "it is shared already: {shared}");
 
     let two = garden.run_in("ws", &["publish", "--in", "hand,valve", "--dry-run"]).expect(2);
-    assert!(two.code() == "workspace.which-member" && two.stderr.contains("which one member"), "{two}");
+    assert!(two.code() == "workspace.which-project" && two.stderr.contains("which one project"), "{two}");
     let one = garden.run_in("ws/kiosk", &["publish", "--in", "valve", "--dry-run"]).expect(0);
     assert!(one.stdout.contains("fernhollow/valve 0.4.0 would go to seedhouse"), "{one}");
 

@@ -102,10 +102,10 @@ impl<'l> Held<'l> {
     /// Why a package can't come from where the lock says.
     fn wrong_source(&self, package: &LockedPackage) -> Option<String> {
         let no = || Some(format!("{} can't come from {}", package.name, package.source));
-        let (is_possible, is_replacement) = if let Some(listing) = self.listings.get(&package.name) {
-            (package.source == listing.source, listing.is_replacement)
+        let (is_possible, is_stand_in) = if let Some(listing) = self.listings.get(&package.name) {
+            (package.source == listing.source, listing.is_stand_in)
         } else if let Some(declared) = self.workspace.elsewhere.get(&package.name) {
-            (is_as_declared(package, declared), declared.is_replacement)
+            (is_as_declared(package, declared), declared.is_stand_in)
         } else {
             let registry = package.source.registry();
             let possible = candidates(self.workspace, &package.name);
@@ -114,8 +114,8 @@ impl<'l> Held<'l> {
         if !is_possible {
             return no();
         }
-        if package.replaced != is_replacement {
-            return Some(format!("the manifests say otherwise whether {} is replaced", package.name));
+        if package.stood_in != is_stand_in {
+            return Some(format!("the manifests and the lock differ about a stand-in for {}", package.name));
         }
         let has_card = package.source.registry().is_some();
         let is_elsewhere = |file: &LockedFile| file.url.is_some();

@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use serde::Serialize;
 
 use crate::digest::Digest;
-use crate::facet::{Facet, Fits, UnstatedRules};
-use crate::manifest::{NamePattern, Need, Replacement};
+use crate::facet::{Facet, Fits, UndeclaredRules};
+use crate::manifest::{NamePattern, Need, StandIn};
 use crate::name::{FacetName, Family, PackageName, RegistryName};
 use crate::range::Range;
 use crate::workspace::{Member, Workspace};
@@ -17,12 +17,12 @@ use crate::workspace::{Member, Workspace};
 struct Inputs<'w, F, M> {
     registries: Vec<(&'w RegistryName, &'w str, Vec<&'w str>)>,
     in_folders: F,
-    replaced: &'w BTreeMap<PackageName, Replacement>,
+    stand_ins: &'w BTreeMap<PackageName, StandIn>,
     members: M,
     families: &'w BTreeMap<Family, Range>,
     capabilities: &'w BTreeMap<PackageName, PackageName>,
     facets: &'w BTreeMap<FacetName, Facet>,
-    unstated: &'w UnstatedRules,
+    undeclared: &'w UndeclaredRules,
     targets: Vec<(&'w str, &'w Fits)>,
 }
 
@@ -39,12 +39,12 @@ pub fn inputs(workspace: &Workspace) -> Digest {
     let inputs = Inputs {
         registries: registries(workspace),
         in_folders: in_folders.collect::<Vec<_>>(),
-        replaced: &workspace.replaced,
+        stand_ins: &workspace.stand_ins,
         members: workspace.members.iter().map(of_member).collect::<Vec<_>>(),
         families: &workspace.families,
         capabilities: &workspace.capabilities,
         facets: &workspace.facets,
-        unstated: &workspace.unstated,
+        undeclared: &workspace.undeclared,
         targets: targets.collect(),
     };
     let mut text = Vec::new();

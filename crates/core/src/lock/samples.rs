@@ -22,7 +22,7 @@ pub fn test_lock(packages: &[(&str, &str)]) -> Lock {
         name: name.parse().unwrap(),
         version: version.parse().unwrap(),
         source: test_source("seedhouse"),
-        replaced: false,
+        stood_in: false,
         card: Some(Digest::of(format!("{name} {version}").as_bytes())),
         license: Some("MIT".parse().unwrap()),
         targets: Vec::new(),
@@ -47,7 +47,7 @@ pub fn test_lock(packages: &[(&str, &str)]) -> Lock {
     };
     let registries = [("seedhouse".parse().unwrap(), Some("../registry".into()))].into();
     let packages = packages.iter().map(package).collect();
-    Lock { inputs: Digest::of(b"inputs"), registries, members: vec![member], packages }
+    Lock { made_from: Digest::of(b"inputs"), registries, members: vec![member], packages }
 }
 
 /// `kiosk` and `hand` need moss, and `hand` probe for tests; moss needs stone and rain, rain needs dew, probe needs stone.

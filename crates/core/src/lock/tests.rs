@@ -20,7 +20,7 @@ fn reads_back_what_it_wrote() {
     assert_eq!(
         text.lines().filter(|line| line.starts_with("    {\"name\":")).count(),
         4,
-        "a member and three packages: {text}"
+        "a project and three packages: {text}"
     );
 }
 

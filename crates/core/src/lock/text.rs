@@ -17,12 +17,14 @@ const NOTE: &str = "Written by bibliotax from bibliotax.toml; `bibliotax resolve
 #[serde(deny_unknown_fields)]
 struct Document {
     format: u64,
-    note: String,
-    inputs: Digest,
+    #[serde(rename = "made-from")]
+    made_from: Digest,
     registries: BTreeMap<RegistryName, Option<String>>,
     digest: Digest,
+    #[serde(rename = "projects")]
     members: Vec<LockedMember>,
     packages: Vec<LockedPackage>,
+    note: String,
 }
 
 /// Why a text is no lock that can be trusted.
@@ -38,16 +40,16 @@ impl fmt::Display for Lock {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         writeln!(f, "{{")?;
         writeln!(f, "  \"format\": {FORMAT},")?;
-        writeln!(f, "  \"note\": {},", line(NOTE))?;
-        writeln!(f, "  \"inputs\": \"{}\",", self.inputs)?;
+        writeln!(f, "  \"made-from\": \"{}\",", self.made_from)?;
         writeln!(f, "  \"registries\": {},", line(&self.registries))?;
         writeln!(f, "  \"digest\": \"{}\",", digest(self))?;
-        writeln!(f, "  \"members\": [")?;
+        writeln!(f, "  \"projects\": [")?;
         write_lines(f, &self.members)?;
         writeln!(f, "  ],")?;
         writeln!(f, "  \"packages\": [")?;
         write_lines(f, &self.packages)?;
-        writeln!(f, "  ]")?;
+        writeln!(f, "  ],")?;
+        writeln!(f, "  \"note\": {}", line(NOTE))?;
         writeln!(f, "}}")
     }
 }
@@ -88,7 +90,7 @@ pub fn digest(lock: &Lock) -> Digest {
 /// The digest of a lock whose members and packages are these lines.
 fn digest_of_lines(lock: &Lock, lines: impl Iterator<Item = impl AsRef<str>>) -> Digest {
     let mut hasher = Hasher::default();
-    hasher.update(format!("{FORMAT}\n{}\n{}\n", lock.inputs, line(&lock.registries)).as_bytes());
+    hasher.update(format!("{FORMAT}\n{}\n{}\n", lock.made_from, line(&lock.registries)).as_bytes());
     for line in lines {
         hasher.update(line.as_ref().as_bytes());
         hasher.update(b"\n");
@@ -116,8 +118,8 @@ impl Lock {
         }
         let document: Document = serde_json::from_str(text)
             .map_err(|error| LockFault { fault: broken(text, &error), replaceable: true })?;
-        let Document { inputs, registries, members, packages, .. } = document;
-        let lock = Self { inputs, registries, members, packages };
+        let Document { made_from, registries, members, packages, .. } = document;
+        let lock = Self { made_from, registries, members, packages };
         let is_sound = is_as_written(&lock, text, &document.digest) || digest(&lock) == document.digest;
         if !is_sound || !sorted(&lock.packages) {
             return Err(LockFault { fault: edited(text), replaceable: true });
@@ -206,7 +208,7 @@ fn inconsistent(text: &str, package: &LockedPackage) -> Fault {
     let beginning = format!("{{\"name\":{},\"version\"", line(&package.name));
     let at = text.find(&beginning).unwrap_or(0);
     let end = text[at..].find('\n').map_or(text.len(), |length| at + length);
-    let message = format!("the lock has {} for other targets than its members have", package.name);
+    let message = format!("the lock has {} for other targets than its projects have", package.name);
     Fault::new("lock.inconsistent", message, at..end).label("this package").advice(ADVICE)
 }
 

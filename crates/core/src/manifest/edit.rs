@@ -71,7 +71,7 @@ impl ManifestText {
         if let Some(table) = needs.get_mut(package.as_str()).and_then(Item::as_table_like_mut) {
             // A card says what the package is, wherever it comes from.
             let others = SOURCE_KEYS.iter().filter(|key| !["card", "plain"].contains(key));
-            for key in others.chain(&["range", "registry", "family"]) {
+            for key in others.chain(&["range", "from", "family"]) {
                 if !said.iter().any(|(said, _)| said == key) {
                     table.remove(key);
                 }
@@ -104,7 +104,7 @@ impl ManifestText {
     pub fn add_member(&mut self, folder: &str) {
         let list = self.document.get_mut("workspace").and_then(Item::as_table_like_mut);
         let Some(list) = list else { return };
-        let members = list.entry("members").or_insert_with(|| value(Array::new()));
+        let members = list.entry("folders").or_insert_with(|| value(Array::new()));
         if let Some(members) = members.as_array_mut() {
             members.push(folder);
         }
@@ -177,7 +177,7 @@ impl ManifestText {
 
     /// Says with the need of `package` which registry it comes from.
     pub fn take_from(&mut self, purpose: Option<&Purpose>, package: &PackageName, registry: &RegistryName) {
-        self.add_to_need(purpose, package, "registry", Value::from(registry.as_str()));
+        self.add_to_need(purpose, package, "from", Value::from(registry.as_str()));
     }
 
     /// Says with the need of `package` which targets it is for.

@@ -95,8 +95,8 @@ mod tests {
         ] {
             assert_eq!(Outline::of(text), Outline::default(), "{text}");
         }
-        assert!(Outline::of("[\"workspace\"]\nmembers = []\n").is_workspace);
-        assert!(Outline::of("workspace.members = []\n").is_workspace);
+        assert!(Outline::of("[\"workspace\"]\nfolders = []\n").is_workspace);
+        assert!(Outline::of("workspace.folders = []\n").is_workspace);
         assert!(!Outline::of("# [workspace]\n[needs]\nworkspace-x = \"1\"\n").is_workspace);
     }
 }

@@ -29,7 +29,7 @@ impl Manifest {
             provides: part.provides,
             conflicts: part.conflicts,
             fits: self.fits.clone(),
-            tools: self.tools.clone(),
+            programs: self.programs.clone(),
             exposes: part.exposes,
             steps: part.steps,
             notes: part.notes,

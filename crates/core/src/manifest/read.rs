@@ -21,7 +21,7 @@ use super::{
 };
 use crate::facet::Target;
 use crate::fault::Fault;
-use crate::name::{Family, RegistryName, ToolName};
+use crate::name::{Family, ProgramName, RegistryName};
 use crate::range::Range;
 use crate::source::{names_user, without_user};
 
@@ -29,7 +29,7 @@ const TOP_KEYS: [&str; 18] = [
     "project",
     "workspace",
     "shared",
-    "replace",
+    "stand-ins",
     "registries",
     "targets",
     "devices",
@@ -42,16 +42,16 @@ const TOP_KEYS: [&str; 18] = [
     "rules",
     "shelf",
     "tasks",
-    "tools",
+    "programs",
     "card",
 ];
 const PROJECT_KEYS: [&str; 3] = ["name", "version", "license"];
-const WORKSPACE_KEYS: [&str; 2] = ["members", "apart"];
+const WORKSPACE_KEYS: [&str; 2] = ["folders", "apart"];
 const SHELF_KEYS: [&str; 2] = ["link", "absolute"];
-const REGISTRY_KEYS: [&str; 6] = ["url", "mirrors", "owns", "plain", "api", "realm"];
+const REGISTRY_KEYS: [&str; 6] = ["url", "mirrors", "owns", "plain", "service", "realm"];
 
 /// Keys that hold for all members of a workspace, so that its root alone may say them.
-const ROOT_KEYS: [&str; 5] = ["workspace", "shared", "replace", "rules", "shelf"];
+const ROOT_KEYS: [&str; 5] = ["workspace", "shared", "stand-ins", "rules", "shelf"];
 
 /// Reads a manifest, of a member with what its workspace's root says, and with the cards beside it; on failure all
 /// faults that were found.
@@ -122,8 +122,8 @@ impl Reader<'_> {
         self.targets_are_declared(&needs, &targets);
         let facets = self.each(top, "facets", Self::facet);
         let fits = top.get("fits").and_then(|item| self.table(item, "fits")).map(|table| self.fits(table));
-        let tools = self.tools(top);
-        let replaced = self.each(top, "replace", Self::replacement).into_iter().collect();
+        let programs = self.programs(top);
+        let stand_ins = self.each(top, "stand-ins", Self::stand_in).into_iter().collect();
         let rules = top.get("rules").and_then(|item| self.table(item, "rules"));
         let shelf = top.get("shelf").and_then(|item| self.table(item, "shelf"));
         let card = top.get("card").and_then(|item| self.table(item, "card")).map(|table| self.card(table));
@@ -135,7 +135,7 @@ impl Reader<'_> {
         Some(Manifest {
             project,
             workspace,
-            replaced,
+            stand_ins,
             shared: ranges.shared.clone(),
             registries,
             needs,
@@ -144,11 +144,11 @@ impl Reader<'_> {
             targets,
             facets: facets.into_iter().collect(),
             fits: fits.unwrap_or_default(),
-            tools,
+            programs,
             devices,
             tasks,
             shelf: shelf.map(|shelf| self.shelf(shelf)).unwrap_or_default(),
-            unstated: rules.map(|rules| self.unstated(rules)).unwrap_or_default(),
+            undeclared: rules.map(|rules| self.undeclared(rules)).unwrap_or_default(),
             card: card.unwrap_or_default(),
         })
     }
@@ -164,17 +164,17 @@ impl Reader<'_> {
         Some(Project { name: self.parsed(table, "name")?, version, license, span: span(item) })
     }
 
-    fn tools(&mut self, table: &dyn TableLike) -> BTreeMap<ToolName, Range> {
-        let tools = self.each(table, "tools", |reader, key, item| {
+    fn programs(&mut self, table: &dyn TableLike) -> BTreeMap<ProgramName, Range> {
+        let programs = self.each(table, "programs", |reader, key, item| {
             Some((reader.name(key)?, reader.range(item, key.get())?))
         });
-        tools.into_iter().collect()
+        programs.into_iter().collect()
     }
 
     fn workspace(&mut self, item: &Item) -> Option<MemberList> {
         let table = self.table(item, "workspace")?;
         self.only_known(table, "`[workspace]`", &WORKSPACE_KEYS);
-        let [members, apart] = ["members", "apart"].map(|key| self.texts(table, key).unwrap_or_default());
+        let [members, apart] = ["folders", "apart"].map(|key| self.texts(table, key).unwrap_or_default());
         Some(MemberList { members, apart, span: span(item) })
     }
 
@@ -182,7 +182,7 @@ impl Reader<'_> {
     fn only_own(&mut self, top: &dyn TableLike) {
         for key in ROOT_KEYS.iter().filter(|key| self.root.is_some() && top.contains_key(key)) {
             let at = top.get_key_value(key).map_or(0..0, |(key, _)| key_span(key));
-            let message = format!("`[{key}]` holds for the whole workspace, and this is one member of it");
+            let message = format!("`[{key}]` holds for the whole workspace, and this is one project of it");
             self.faults.push(
                 Fault::new("workspace.root-only", message, at).advice("write it in the workspace's root"),
             );
@@ -240,15 +240,15 @@ impl Reader<'_> {
                 let plain = table.get("plain").is_some_and(|item| self.flag(item, "plain"));
                 let [mirrors, owns] =
                     ["mirrors", "owns"].map(|key| self.texts(table, key).unwrap_or_default());
-                let [api, realm] =
-                    ["api", "realm"].map(|key| table.get(key).and_then(|item| self.text(item, key)));
-                (self.text(url, "url")?, mirrors, owns, Allowed { plain, api, realm })
+                let [service, realm] =
+                    ["service", "realm"].map(|key| table.get(key).and_then(|item| self.text(item, key)));
+                (self.text(url, "url")?, mirrors, owns, Allowed { plain, service, realm })
             }
         };
         for url in [&url]
             .into_iter()
             .chain(&mirrors)
-            .chain(&allowed.api)
+            .chain(&allowed.service)
             .chain(&allowed.realm)
             .filter(|url| names_user(url))
         {

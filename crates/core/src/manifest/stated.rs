@@ -9,7 +9,7 @@ use super::CardPart;
 use crate::card::{Card, CardNeed, FileRecord};
 use crate::facet::Fits;
 use crate::license::License;
-use crate::name::{PackageName, ToolName};
+use crate::name::{PackageName, ProgramName};
 use crate::range::Range;
 use crate::version::Version;
 
@@ -29,7 +29,7 @@ pub struct StatedCard {
     /// Where it can be used.
     pub fits: Fits,
     /// Programs that have to be on the machine.
-    pub tools: BTreeMap<ToolName, Range>,
+    pub programs: BTreeMap<ProgramName, Range>,
     /// Its archives.
     pub files: Vec<FileRecord>,
     /// All else.
@@ -61,7 +61,7 @@ impl StatedCard {
         }
         replace(&mut card.family, part.family);
         card.fits.extend(self.fits.clone());
-        card.tools.extend(self.tools.clone());
+        card.programs.extend(self.programs.clone());
         card.exposes.extend(part.exposes);
         card.components.extend(part.components);
         replace_all(&mut card.tags, part.tags);

@@ -12,9 +12,9 @@ pub struct Task {
     /// What it is called.
     pub name: TaskName,
     /// The command line, for the system's shell; none where it only stands for the tasks that it needs.
-    pub run: Option<String>,
+    pub command: Option<String>,
     /// The tasks that run before it.
-    pub needs: Vec<TaskName>,
+    pub after: Vec<TaskName>,
     /// The folder of the project that it runs in; the project's own without it.
     pub folder: Option<InnerPath>,
     /// Whether it gets the person's tokens for registries.
@@ -37,7 +37,7 @@ pub fn in_order<'t>(tasks: &'t [Task], name: &TaskName) -> Vec<&'t Task> {
             order.push(task);
         } else if begun.insert(&task.name) {
             open.push((&task.name, true));
-            open.extend(task.needs.iter().rev().map(|need| (need, false)));
+            open.extend(task.after.iter().rev().map(|need| (need, false)));
         }
     }
     order
@@ -56,7 +56,7 @@ pub fn circle(tasks: &[Task]) -> Option<Vec<&Task>> {
         loop {
             if let Some(task) = next.take() {
                 on_way.insert(&task.name, way.len());
-                way.push((task, task.needs.iter()));
+                way.push((task, task.after.iter()));
             }
             let Some((task, needs)) = way.last_mut() else { break };
             match needs.next() {
@@ -100,8 +100,8 @@ mod tests {
     #[test]
     fn what_a_task_needs_comes_before_it_once_and_in_the_order_it_says() {
         let tasks = read(
-            "build = { run = \"make\", needs = [\"tables\", \"icons\"], in = \"firmware\" }\n\
-             tables = \"sh tables.sh\"\nicons = { run = \"sh icons.sh\", needs = [\"tables\"] }\nall = { needs = [\"build\"] }\n",
+            "build = { do = \"make\", after = [\"tables\", \"icons\"], in = \"firmware\" }\n\
+             tables = \"sh tables.sh\"\nicons = { do = \"sh icons.sh\", after = [\"tables\"] }\nall = { after = [\"build\"] }\n",
         )
         .unwrap();
         let order: Vec<&str> =
@@ -114,20 +114,23 @@ mod tests {
     fn tasks_that_can_not_run_are_refused_when_they_are_read() {
         for (tasks, shown) in [
             (
-                "build = { needs = [\"tabels\"] }\ntables = \"x\"",
+                "build = { after = [\"tabels\"] }\ntables = \"x\"",
                 "manifest.task: there is no task `tabels` (perhaps `tables` was meant)",
             ),
             (
-                "a = { needs = [\"b\"] }\nb = { needs = [\"a\"] }",
-                "manifest.task: task `a` needs itself: a, b, a (take one of the needs out)",
+                "a = { after = [\"b\"] }\nb = { after = [\"a\"] }",
+                "manifest.task: task `a` needs itself: a, b, a (take one of them out of its `after`)",
             ),
             (
                 "a = { in = \"x\" }",
-                "manifest.task: task `a` says neither what to run nor which tasks it needs",
+                "manifest.task: task `a` has neither a command (`do`) nor tasks to run first (`after`)",
             ),
-            ("a = { run = \"x\", in = \"../up\" }", "manifest.task: `../up` is no folder of the project"),
+            ("a = { do = \"x\", in = \"../up\" }", "manifest.task: `../up` is no folder of the project"),
             ("a = 1", "manifest.wrong-kind: `a` has to be a table"),
-            ("a = \" \"", "manifest.task: task `a` says neither what to run nor which tasks it needs"),
+            (
+                "a = \" \"",
+                "manifest.task: task `a` has neither a command (`do`) nor tasks to run first (`after`)",
+            ),
         ] {
             let faults = read(tasks).unwrap_err();
             assert!(faults[0].starts_with(shown), "{tasks}: {faults:?}");

@@ -26,12 +26,12 @@ pub fn new_workspace(members: &[String], registries: &[RegistryLine]) -> String 
     let members: Vec<String> = members.iter().map(|member| quoted(member)).collect();
     format!(
         r#"# The projects in these folders share one lock and one shelf. `bibliotax init` in
-# a folder inside makes another member, and lists it; "parts/*" means all of them.
+# a folder inside makes another project, and lists it; "parts/*" means all of them.
 [workspace]
-members = [{}]
+folders = [{}]
 
 {}
-# Ranges that members agree on: a need that says "shared" has the one from here.
+# Ranges that projects agree on: a need that says "shared" has the one from here.
 [shared]
 "#,
         members.join(", "),

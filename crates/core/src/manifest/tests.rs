@@ -18,7 +18,7 @@ fernhollow = { url = "../own", owns = ["fernhollow/*"] }
 [needs]
 # Rain comes first.
 rain-ledger = "2.4 .. 3"   # counts the drops
-"fernhollow/glass-house" = { range = "1", registry = "fernhollow" }
+"fernhollow/glass-house" = { range = "1", from = "fernhollow" }
 
 # Colours.
 leaf-palette = "any"
@@ -83,7 +83,7 @@ fn each_slip_has_its_own_fault_at_its_place() {
             None,
         ),
         (
-            "[needs]\na = { path = \"../b\", registry = \"c\" }",
+            "[needs]\na = { path = \"../b\", from = \"c\" }",
             "manifest.two-sources",
             "a",
             Some("leave out one of them"),
@@ -98,9 +98,9 @@ fn each_slip_has_its_own_fault_at_its_place() {
             "\"c.toml\"",
             None,
         ),
-        ("[replace]\na = { version = \"1\" }", "manifest.no-source", "{ version = \"1\" }", None),
+        ("[stand-ins]\na = { version = \"1\" }", "manifest.no-source", "{ version = \"1\" }", None),
         ("[needs]\na = [1]", "manifest.wrong-kind", "[1]", None),
-        ("[needs]\na = { range = \"1\", registry = \"x\" }", "manifest.unknown-registry", "a", None),
+        ("[needs]\na = { range = \"1\", from = \"x\" }", "manifest.unknown-registry", "a", None),
         ("[needs-for.run]\n", "manifest.purpose", "run", Some("write these needs under `[needs]`")),
         ("[registries]\nseedhouse = { owns = [] }", "manifest.no-url", "{ owns = [] }", None),
         ("[needs]\na = ", "manifest.syntax", "", None),
@@ -129,7 +129,7 @@ fn edits_change_one_line_and_nothing_else() {
     text.set_need(None, &package("rain-ledger"), &"2.5 .. 3".parse().unwrap());
     assert_eq!(text.to_string(), GATE.replace("2.4 .. 3", "2.5 .. 3"));
     text.set_need(None, &package("fernhollow/glass-house"), &"2".parse().unwrap());
-    assert!(text.to_string().contains("{ range = \"2\", registry = \"fernhollow\" }"), "{text}");
+    assert!(text.to_string().contains("{ range = \"2\", from = \"fernhollow\" }"), "{text}");
     text.set_need(None, &package("moss-map"), &"1".parse().unwrap());
     assert!(text.to_string().contains("leaf-palette = \"any\"\nmoss-map = \"1\"\n"), "{text}");
     let docs: Purpose = "docs".parse().unwrap();
@@ -145,10 +145,7 @@ fn a_dropped_need_leaves_the_comments_above_it() {
     let mut text = ManifestText::open(GATE).unwrap();
     assert!(text.remove_need(None, &package("leaf-palette")));
     assert!(!text.remove_need(None, &package("leaf-palette")));
-    assert!(
-        text.to_string().contains("registry = \"fernhollow\" }\n\n# Colours.\n\n[needs-for.test]"),
-        "{text}"
-    );
+    assert!(text.to_string().contains("from = \"fernhollow\" }\n\n# Colours.\n\n[needs-for.test]"), "{text}");
     assert!(text.remove_need(None, &package("rain-ledger")));
     assert!(text.to_string().contains("# Rain comes first.\n\"fernhollow/glass-house\""), "{text}");
     assert!(text.remove_need(Some(&"test".parse().unwrap()), &package("probe-sim")));

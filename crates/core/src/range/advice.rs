@@ -94,7 +94,7 @@ fn dashed(text: &str) -> Option<String> {
 
 /// Operators by other names.
 fn respelled(text: &str) -> Option<String> {
-    const RESPELLED: [(&str, &str); 13] = [
+    const RESPELLED: [(&str, &str); 14] = [
         ("===", "="),
         ("==", "="),
         ("=>", ">="),
@@ -103,7 +103,8 @@ fn respelled(text: &str) -> Option<String> {
         ("≥", ">="),
         ("≤", "<="),
         ("≠", "!="),
-        ("||", " or "),
+        ("||", "|"),
+        (" or ", " | "),
         ("&&", ","),
         (" and ", ", "),
         ("…", ".."),

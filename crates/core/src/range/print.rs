@@ -16,7 +16,7 @@ impl fmt::Display for VersionSet {
         let finals = final_bounds(&self.finals).into_iter().map(|bound| vec![bound]);
         let pres = self.pres.iter().filter_map(pre_bounds);
         let clauses: Vec<String> = finals.chain(pres).map(|clause| written(&clause)).collect();
-        f.pad(&if clauses.is_empty() { "none".to_owned() } else { clauses.join(" or ") })
+        f.pad(&if clauses.is_empty() { "none".to_owned() } else { clauses.join(" | ") })
     }
 }
 

@@ -1,7 +1,7 @@
 //! The grammar of ranges: parsing, printing, and the set that a clause stands for.
 //!
 //! ```text
-//! range  = clause ("or" clause)*
+//! range  = clause ("\|" clause)*
 //! clause = bound ("," bound)*
 //! bound  = "any" | VERSION | ("=" | "!=" | ">=" | ">" | "<=" | "<") VERSION
 //!        | VERSION ".." [VERSION] | ".." VERSION
@@ -165,12 +165,12 @@ struct Parser<'t> {
 impl<'t> Parser<'t> {
     fn range(&mut self) -> Result<Vec<Clause>, Fault> {
         let mut clauses = vec![self.clause()?];
-        while self.take("or") {
+        while self.take("|") {
             clauses.push(self.clause()?);
         }
         match self.rest() {
             "" => Ok(clauses),
-            _ => Err(self.unexpected("expected `,`, `or` or the end")),
+            _ => Err(self.unexpected("expected `,`, `|` or the end")),
         }
     }
 
@@ -205,7 +205,7 @@ impl<'t> Parser<'t> {
         if !self.take("..") {
             return Ok(Bound::Begins(from));
         }
-        let open = matches!(self.rest().chars().next(), None | Some(',')) || self.sees_word("or");
+        let open = matches!(self.rest().chars().next(), None | Some(',' | '|'));
         let to = if open { None } else { Some(self.version("expected a version, or nothing, after `..`")?) };
         Ok(Bound::Between(Some(from), to))
     }

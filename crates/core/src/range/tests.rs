@@ -116,7 +116,7 @@ fn clauses() -> impl Strategy<Value = Vec<Vec<Plain>>> {
 
 fn text_of(clauses: &[Vec<Plain>]) -> String {
     let clause = |clause: &Vec<Plain>| clause.iter().map(Plain::text).collect::<Vec<_>>().join(", ");
-    clauses.iter().map(clause).collect::<Vec<_>>().join(" or ")
+    clauses.iter().map(clause).collect::<Vec<_>>().join(" | ")
 }
 
 /// The set of a generated range; `None` where the range is refused as empty, which then must be true.
@@ -215,7 +215,7 @@ fn the_table_of_the_formats_holds() {
         (".. 3", "3.0.0-rc.1", false),
         (">= 3.0.0-rc.1", "3.0.0-rc.2", true),
         (">= 3.0.0-rc.1", "3.1.0-rc.1", false),
-        ("2.4 .. 3, != 2.5.0 or 4", "4.1", true),
+        ("2.4 .. 3, != 2.5.0 | 4", "4.1", true),
         ("2.4..3", "2.5", true),
         ("vers:semver/>=2.4|<3", "2.9", true),
         ("vers:generic/>=2.4|!=2.5|<3|4.0", "2.5", false),
@@ -238,8 +238,8 @@ fn the_table_of_the_formats_holds() {
 fn a_vers_range_is_the_same_set_as_the_words() {
     for (vers, words) in [
         ("vers:semver/>=2.4|<3", ">= 2.4, < 3"),
-        ("vers:semver/1.0|>2|<=3|!=2.5", "> 2, <= 3, != 2.5 or = 1.0"),
-        ("vers:generic/<1|>=2", "< 1 or >= 2"),
+        ("vers:semver/1.0|>2|<=3|!=2.5", "> 2, <= 3, != 2.5 | = 1.0"),
+        ("vers:generic/<1|>=2", "< 1 | >= 2"),
     ] {
         assert_eq!(range(vers), range(words));
     }
@@ -260,12 +260,12 @@ fn bad_ranges_point_at_the_character_and_offer_what_was_meant() {
         ("~1.2.3", 0..6, "range.unexpected", Some("write `1.2.3 .. 1.3`")),
         ("==2.0", 1..2, "range.unexpected", Some("write `= 2.0`")),
         (">=1 <2", 4..5, "range.unexpected", Some("write `>= 1, < 2`")),
-        ("1 || 2", 2..3, "range.unexpected", Some("write `1 or 2`")),
+        ("1 || 2", 3..4, "range.unexpected", Some("write `1 | 2`")),
         ("[1.2,2)", 0..4, "range.unexpected", Some("write `>= 1.2, < 2`")),
         ("1.2 - 2", 4..5, "range.unexpected", Some("write `1.2 .. 2`")),
         ("v2.4", 0..4, "range.unexpected", Some("write `2.4`")),
         ("2,", 2..2, "range.unexpected", None),
-        ("2 or", 4..4, "range.unexpected", None),
+        ("2 |", 3..3, "range.unexpected", None),
         ("vers:other/>=1", 5..10, "range.scheme", None),
         ("vers:semver/>=1|>=1.0", 12..21, "range.unexpected", None),
     ];

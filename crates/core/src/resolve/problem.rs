@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use super::Resolution;
-use crate::facet::{Target, UnstatedRules};
+use crate::facet::{Target, UndeclaredRules};
 use crate::name::{ComponentName, Family, PackageName, PartName};
 use crate::range::Range;
 use crate::version::Version;
@@ -30,7 +30,7 @@ pub struct Problem {
     /// What releases have to fit: the project's targets, and its promise.
     pub places: Vec<Target>,
     /// What becomes of releases that say nothing of a facet.
-    pub unstated: UnstatedRules,
+    pub undeclared: UndeclaredRules,
     /// The providers that were taken for capabilities before.
     pub providers: BTreeMap<PackageName, PackageName>,
 }
@@ -113,7 +113,7 @@ impl Problem {
             families: BTreeMap::new(),
             preferred: BTreeMap::new(),
             places: Vec::new(),
-            unstated: UnstatedRules::default(),
+            undeclared: UndeclaredRules::default(),
             providers: BTreeMap::new(),
         }
     }

@@ -46,7 +46,7 @@ pub enum Fact {
 /// What releases lack to fit a target.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Lack {
-    /// What they state of a facet, or don't state, doesn't fit.
+    /// What they state of a facet, or don't declare, doesn't fit.
     Facet(FacetName),
     /// They have no file of a part for it.
     Part(PartName),
@@ -233,7 +233,7 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         var: Var,
         choice: usize,
     ) -> Result<(), Stop<C::Error>> {
-        for number in self.unstated(var, |releases| releases.has(choice)) {
+        for number in self.undeclared(var, |releases| releases.has(choice)) {
             let extra = self.packages[var].known_demands().get(number).and_then(|made| made.extra.as_ref());
             let is_wanted = |spot| self.is_wanted(engine, var, extra, spot);
             if extra.is_none() || self.spots().any(is_wanted) {
@@ -267,7 +267,7 @@ impl<'a, C: Catalogue> Universe<'a, C> {
 
     /// The demands that nothing open satisfies, of the releases that pass a test.
     fn failed_literals(&mut self, engine: &Engine, var: Var, of: impl Fn(&Choices) -> bool) -> Vec<usize> {
-        let mut failed_literals = self.unstated(var, of);
+        let mut failed_literals = self.undeclared(var, of);
         failed_literals.retain(|number| self.fails_probing(engine, var, *number));
         failed_literals
     }

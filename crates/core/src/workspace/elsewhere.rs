@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use super::joined::seen_from_root;
 use super::{Member, Misfit, Workspace};
 use crate::fault::Fault;
-use crate::manifest::{DeclaredSource, Replacement};
+use crate::manifest::{DeclaredSource, StandIn};
 use crate::name::PackageName;
 use crate::range::VersionSet;
 use crate::version::Version;
@@ -20,7 +20,7 @@ pub struct DirectSources {
     /// The versions that will do for members; each of them counts.
     pub sets: Vec<VersionSet>,
     /// Whether it stands in for the package while somebody works on it.
-    pub is_replacement: bool,
+    pub is_stand_in: bool,
 }
 
 impl Workspace {
@@ -36,22 +36,22 @@ impl Workspace {
             let (sets, version) = (vec![need.range.set(need.prereleases).clone()], None);
             match found.get_mut(&need.package) {
                 None => {
-                    let elsewhere = DirectSources { source, version, sets, is_replacement: false };
+                    let elsewhere = DirectSources { source, version, sets, is_stand_in: false };
                     found.insert(need.package.clone(), elsewhere);
                 }
                 Some(there) if there.source == source => there.sets.extend(sets),
                 Some(_) => misfits.push(differing(member, &need.package, need.span.clone())),
             }
         }
-        let replaced = self.replaced.iter().filter(|(_, replacement)| replacement.source.folder().is_none());
-        for (name, Replacement { source, version, .. }) in replaced {
+        let stand_ins = self.stand_ins.iter().filter(|(_, stand_in)| stand_in.source.folder().is_none());
+        for (name, StandIn { source, version, .. }) in stand_ins {
             let source = source.seen(|place| seen_from_root(place, ""));
             let elsewhere =
-                DirectSources { source, version: version.clone(), sets: Vec::new(), is_replacement: true };
+                DirectSources { source, version: version.clone(), sets: Vec::new(), is_stand_in: true };
             found.insert(name.clone(), elsewhere);
         }
         // A folder that stands in for a package does so wherever a need says that it comes from.
-        found.retain(|name, there| there.is_replacement || !self.replaced.contains_key(name));
+        found.retain(|name, there| there.is_stand_in || !self.stand_ins.contains_key(name));
         misfits.extend(self.two_places(&found));
         self.elsewhere = found;
         misfits
@@ -63,7 +63,7 @@ impl Workspace {
             need.registry.is_some() || need.source.as_ref().is_some_and(|source| source.folder().is_some())
         };
         let clashing = self.needs().filter(|(_, need)| {
-            elsewhere.get(&need.package).is_some_and(|there| !there.is_replacement) && is_otherwise(need)
+            elsewhere.get(&need.package).is_some_and(|there| !there.is_stand_in) && is_otherwise(need)
         });
         clashing.map(|(member, need)| differing(member, &need.package, need.span.clone())).collect()
     }
@@ -72,5 +72,5 @@ impl Workspace {
 fn differing(member: &Member, package: &PackageName, at: std::ops::Range<usize>) -> Misfit {
     let message = format!("`{package}` comes from another place elsewhere in the workspace");
     let fault = Fault::new("workspace.differs", message, at);
-    member.misfit(fault.advice("let all members take it from the same place, said in the same way"))
+    member.misfit(fault.advice("let all projects take it from the same place, said in the same way"))
 }

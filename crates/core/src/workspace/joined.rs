@@ -42,7 +42,7 @@ impl Workspace {
         joined.members = Member::new(String::new(), root).into_iter().chain(listed).collect();
         misfits.extend(joined.homeless_devices());
         misfits.extend(joined.misfits_of_members());
-        misfits.extend(joined.wrong_replacements());
+        misfits.extend(joined.wrong_stand_ins());
         misfits.extend(joined.find_elsewhere());
         if misfits.is_empty() { Ok(joined) } else { Err(misfits) }
     }
@@ -54,14 +54,14 @@ impl Workspace {
             registries: root.registries.clone(),
             families: root.families.clone(),
             elsewhere: BTreeMap::new(),
-            replaced: root.replaced.clone(),
+            stand_ins: root.stand_ins.clone(),
             shared: root.shared.clone(),
             capabilities: root.capabilities.clone(),
             targets: root.targets.clone(),
             facets: root.facets.clone(),
             devices: root.devices.clone(),
             shelf: root.shelf,
-            unstated: root.unstated.clone(),
+            undeclared: root.undeclared.clone(),
         }
     }
 
@@ -125,7 +125,7 @@ impl Workspace {
             let name = member.project.name.as_str();
             if let Some(other) = names.insert(name, member) {
                 let message = format!("{} and {} are both called {name}", shown(other), shown(member));
-                let fault = Fault::new("workspace.two-members", message, member.project.span.clone());
+                let fault = Fault::new("workspace.two-projects", message, member.project.span.clone());
                 misfits.push(member.misfit(fault.advice("give one of them another name")));
             }
             misfits.extend(self.in_circle(member));
@@ -139,9 +139,9 @@ impl Workspace {
     fn in_circle(&self, member: &Member) -> Option<Misfit> {
         let (need, way) = self.circle(member)?;
         let is_first = way.iter().all(|other| *other >= member.project.name.as_str());
-        let message = format!("members need each other in a circle: {}", way.join(", "));
+        let message = format!("projects need each other in a circle: {}", way.join(", "));
         let fault = Fault::new("workspace.circle", message, need.span.clone());
-        is_first.then(|| member.misfit(fault.advice("what both need belongs in a member of its own")))
+        is_first.then(|| member.misfit(fault.advice("what both need belongs in a project of its own")))
     }
 
     /// That a need names a folder in which there is no such project.
@@ -152,11 +152,11 @@ impl Workspace {
     }
 
     /// That what stands in for a package is no such project.
-    fn wrong_replacements(&self) -> Vec<Misfit> {
-        let wrong = self.replaced.iter().filter_map(|(name, replacement)| {
-            let path = replacement.source.folder()?;
+    fn wrong_stand_ins(&self) -> Vec<Misfit> {
+        let wrong = self.stand_ins.iter().filter_map(|(name, stand_in)| {
+            let path = stand_in.source.folder()?;
             let there = self.in_folder(&folder_from("", path)?);
-            let fault = wrong_project(there, path, name, &replacement.span)?;
+            let fault = wrong_project(there, path, name, &stand_in.span)?;
             Some(Misfit { folder: String::new(), fault })
         });
         wrong.collect()

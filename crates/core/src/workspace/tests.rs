@@ -7,7 +7,7 @@ use crate::lock::{Lock, inputs};
 use crate::resolve::{Catalogue, Listing as Listed, Problem, resolve};
 use std::sync::Arc;
 
-const ROOT: &str = "[workspace]\nmembers = [\"*\"]\n[registries]\nseedhouse = \"../registry\"\n";
+const ROOT: &str = "[workspace]\nfolders = [\"*\"]\n[registries]\nseedhouse = \"../registry\"\n";
 
 fn read(root: &str, members: &[(&str, &str)]) -> Result<Workspace, Vec<String>> {
     let root = Manifest::read(root).unwrap();
@@ -69,7 +69,11 @@ fn the_root_names_devices_of_targets_that_anybody_declares() {
     let root = Manifest::read(ROOT).unwrap();
     let of_member = Manifest::read_member(&format!("[project]\nname = \"kiosk\"\n{}", members[1].1), &root);
     let faults: Vec<&str> = of_member.unwrap_err().iter().map(|fault| fault.code).collect();
-    assert_eq!(faults, ["manifest.unknown-target"], "a member names those of its own and the root's targets");
+    assert_eq!(
+        faults,
+        ["manifest.unknown-target"],
+        "a project names those of its own and the root's targets"
+    );
 }
 
 #[test]
@@ -79,7 +83,7 @@ fn members_of_one_name_in_a_circle_or_in_no_folder_are_refused() {
     let circle: Vec<(&str, &str)> = circle.iter().map(|(folder, text)| (*folder, text.as_str())).collect();
     assert_eq!(
         read(ROOT, &circle).unwrap_err(),
-        ["a: workspace.circle: members need each other in a circle: a, b, c, a"]
+        ["a: workspace.circle: projects need each other in a circle: a, b, c, a"]
     );
     let for_tests = "[needs-for.test]\nb = { path = \"../b\" }\n";
     assert!(
@@ -97,7 +101,7 @@ fn members_of_one_name_in_a_circle_or_in_no_folder_are_refused() {
     let twice = format!("{ROOT}[project]\nname = \"a\"\n");
     assert_eq!(
         read(&twice, &[("a", "")]).unwrap_err(),
-        ["a: workspace.two-members: the root and a are both called a"]
+        ["a: workspace.two-projects: the root and a are both called a"]
     );
 }
 

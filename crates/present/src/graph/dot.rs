@@ -13,7 +13,7 @@ pub fn dot(graph: &Graph<'_>) -> String {
     for (number, node) in graph.nodes.iter().enumerate() {
         let look = match node {
             Node::Member(_) => ", style=\"rounded,bold\"",
-            Node::Package(package) if package.replaced => ", style=\"rounded,dashed\"",
+            Node::Package(package) if package.stood_in => ", style=\"rounded,dashed\"",
             Node::Package(_) if beside[number] => ", style=\"rounded,dotted\"",
             Node::Package(_) => "",
         };

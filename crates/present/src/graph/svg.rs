@@ -17,7 +17,7 @@ const MARGIN: f64 = 16.0;
 const STYLE: &str = "text{font:12px ui-monospace,'DejaVu Sans Mono',monospace;fill:#1f2a24}\
 .back{fill:#fbfcfa}.line{fill:none;stroke:#8fa398;stroke-width:1.2}.tip{fill:#8fa398}\
 rect.node{fill:#eef3ee;stroke:#5f7a69}rect.member{fill:#2f5d46;stroke:#2f5d46}text.member{fill:#fff;font-weight:bold}\
-.replaced{stroke-dasharray:4 3;stroke-width:2}.beside{stroke-dasharray:1 3}.circle{stroke-dasharray:5 3}\
+.stand-in{stroke-dasharray:4 3;stroke-width:2}.beside{stroke-dasharray:1 3}.circle{stroke-dasharray:5 3}\
 @media(prefers-color-scheme:dark){text{fill:#dfe8e1}.back{fill:#161c18}.line{stroke:#5f7367}.tip{fill:#5f7367}\
 rect.node{fill:#223029;stroke:#6f8c7b}rect.member{fill:#9cc7ae;stroke:#9cc7ae}text.member{fill:#12241a}}";
 
@@ -86,8 +86,8 @@ impl<'g> Picture<'g> {
         let label = node.label();
         let (x, y, width) = (self.columns[cell.0].0, self.height(cell), width(&label));
         let (kind, more) = match node {
-            Node::Member(_) => ("member", ""),
-            Node::Package(package) if package.replaced => ("node", " replaced"),
+            Node::Member(_) => ("project", ""),
+            Node::Package(package) if package.stood_in => ("node", " stand-in"),
             Node::Package(_) if is_beside => ("node", " beside"),
             Node::Package(_) => ("node", ""),
         };

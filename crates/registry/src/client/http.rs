@@ -104,15 +104,16 @@ fn check_api(
     allowed: &Allowed,
 ) -> Result<(), RegistryError> {
     let asked = || Asked::Registry(name.clone());
-    let Some(api) = &description.api else { return Ok(()) };
-    let url = base.join(api).map_err(|_| RegistryError::Scheme { asked: asked(), url: api.clone() })?;
+    let Some(service) = &description.service else { return Ok(()) };
+    let url =
+        base.join(service).map_err(|_| RegistryError::Scheme { asked: asked(), url: service.clone() })?;
     let (own, named) = (Origin::of(base), Origin::of(&url));
-    let by_manifest = allowed.api.as_deref().and_then(|api| api.parse::<Origin>().ok());
+    let by_manifest = allowed.service.as_deref().and_then(|service| service.parse::<Origin>().ok());
     if named.is_some() && (named == own || named == by_manifest) {
         return Ok(());
     }
     let url = named.map_or_else(|| url.to_string(), |origin| origin.to_string());
-    Err(RegistryError::OtherHost { asked: asked(), key: "api", url })
+    Err(RegistryError::OtherHost { asked: asked(), key: "service", url })
 }
 
 impl Remote {

@@ -30,13 +30,13 @@ pub struct Description {
     pub facets: BTreeMap<FacetName, Facet>,
     /// Where the interface for programs is, seen from the registry; none where there are only files.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub api: Option<String>,
+    pub service: Option<String>,
 }
 
 impl Description {
     /// The description of a registry that is nothing but files.
     pub fn of_files(name: &str, facets: BTreeMap<FacetName, Facet>) -> Self {
-        Self { format: FORMAT, name: name.to_owned(), facets, api: None }
+        Self { format: FORMAT, name: name.to_owned(), facets, service: None }
     }
 
     /// Reads the description of a registry; `whose` names it.

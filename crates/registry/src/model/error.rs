@@ -69,7 +69,7 @@ pub enum RegistryError {
     #[error("a commit of {} can't be installed: {what}", without_user(url))]
     BadTree { url: String, what: String },
     /// A registry sends us to another host, and the manifest doesn't say that this is right.
-    #[error("{asked} sends us to {url} {}, and that is another host", if *key == "api" { "with what we ask" } else { "for a token" })]
+    #[error("{asked} sends us to {url} {}, and that is another host", if *key == "service" { "with what we ask" } else { "for a token" })]
     OtherHost { asked: Asked, key: &'static str, url: String },
     /// A card names a place that only this machine or its network reaches.
     #[error(

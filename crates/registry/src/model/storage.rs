@@ -242,10 +242,10 @@ pub trait ReadRegistryExt: ReadRegistry {
         with_built_in(self.facets())
     }
 
-    /// The description, as a server gives it that has an interface for programs at `api`.
-    fn served_description(&self, api: &str) -> String {
+    /// The description, as a server gives it that has an interface for programs at `service`.
+    fn served_description(&self, service: &str) -> String {
         let (name, facets) = (self.name().to_owned(), self.facets().clone());
-        Description { format: FORMAT, name, facets, api: Some(api.to_owned()) }.to_string()
+        Description { format: FORMAT, name, facets, service: Some(service.to_owned()) }.to_string()
     }
 
     /// The history of a package; `None` if the registry doesn't hold the name.

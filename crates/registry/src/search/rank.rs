@@ -175,7 +175,7 @@ fn standing(named: &Named, uses: u64, fits: &[FitWord], now: Timestamp) -> f64 {
         .iter()
         .map(|fit| match fit {
             FitWord::Yes => 0.0,
-            FitWord::NotStated => -1.0,
+            FitWord::NotDeclared => -1.0,
             FitWord::No => -12.0,
         })
         .fold(0.0, f64::min);

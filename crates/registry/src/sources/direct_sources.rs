@@ -134,7 +134,7 @@ impl DirectSources {
             DeclaredSource::Archive(archive) => self.of_archive(package, declared, archive)?,
             DeclaredSource::Folder(_) => return Ok(None),
         };
-        Ok(Some(Listing { is_replacement: declared.is_replacement, ..listing }))
+        Ok(Some(Listing { is_stand_in: declared.is_stand_in, ..listing }))
     }
 
     /// The repository that a package is declared to come from.

@@ -236,11 +236,12 @@ impl Told<'_> {
     fn facts(&self) -> Vec<Fact> {
         let card = self.card;
         let list = |items: Vec<String>| items.join(", ");
-        let license = card.license.as_ref().map_or("not stated".to_owned(), ToString::to_string);
+        let license = card.license.as_ref().map_or("not declared".to_owned(), ToString::to_string);
         let provides = card.provides.iter().map(|provided| provided.name.to_string()).collect();
         let conflicts =
             card.conflicts.iter().map(|other| format!("{} {}", other.name, other.range)).collect();
-        let tools = card.tools.iter().map(|(tool, range)| format!("{} {range}", tool.as_str())).collect();
+        let programs =
+            card.programs.iter().map(|(tool, range)| format!("{} {range}", tool.as_str())).collect();
         let exposes = card.exposes.iter().map(|(role, paths)| format!("{role}: {}", joined(paths))).collect();
         let facts = [
             ("Licence", license),
@@ -250,7 +251,7 @@ impl Told<'_> {
             ("Family", card.family.as_ref().map(ToString::to_string).unwrap_or_default()),
             ("Provides", list(provides)),
             ("Never with", list(conflicts)),
-            ("Tools", list(tools)),
+            ("Programs", list(programs)),
             ("Exposes", list(exposes)),
         ];
         let fact = |(head, text): (&'static str, String)| {

@@ -108,9 +108,9 @@ impl<'l> Plan<'l> {
         let is_there = |place: &String| contents.contains_key(place) || is_link(place);
         let claimed = state.all_places().filter(|place| !packages.contains_key(place) && is_there(place));
         let claimed = claimed.collect();
-        let has_replaced = aim.lock.packages.iter().any(|package| package.replaced);
+        let has_stand_ins = aim.lock.packages.iter().any(|package| package.stood_in);
         let link = aim.settings.link;
-        let kept = State { link, has_replaced, inside, packages, claimed, ..State::default() };
+        let kept = State { link, has_stand_ins, inside, packages, claimed, ..State::default() };
         Ok(Self { build, remove, kept, lock: reached_by(scope, aim.lock, state), staying, touched })
     }
 
@@ -219,7 +219,7 @@ mod tests {
             json!({ "name": "fernhollow/gate-kiosk", "path": ".", "targets": targets, "needs": needs });
         let members = vec![serde_json::from_value(kiosk).unwrap()];
         let packages = packages.iter().map(package).collect();
-        Lock { inputs: digest(""), registries: BTreeMap::new(), members, packages }
+        Lock { made_from: digest(""), registries: BTreeMap::new(), members, packages }
     }
 
     fn machine(arch: &str) -> Target {

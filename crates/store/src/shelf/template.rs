@@ -246,7 +246,7 @@ mod tests {
             "exposes": { "include": ["include"] } });
         let kiosk = json!({ "name": "gate-kiosk", "path": ".", "needs": [{ "name": "leaf-count" }] });
         let lock = Lock {
-            inputs: "0".repeat(64).parse().unwrap(),
+            made_from: "0".repeat(64).parse().unwrap(),
             registries: Default::default(),
             members: vec![serde_json::from_value(kiosk).unwrap()],
             packages: vec![serde_json::from_value(package).unwrap()],

@@ -6,11 +6,11 @@ use bibliotax_app::need::sources::SourceWords;
 #[derive(Debug, clap::Args)]
 #[group(multiple = true)]
 pub struct SourceArgs {
-    /// Use the project in this folder, as it is there; a workspace's members need each other so
-    #[arg(long, value_name = "FOLDER", conflicts_with_all = ["shared", "registry", "exactly"])]
+    /// Use the project in this folder, as it is there; a workspace's projects need each other so
+    #[arg(long, value_name = "FOLDER", conflicts_with_all = ["shared", "from", "exactly"])]
     path: Option<String>,
     /// Take it from this git repository: its releases by their tags, unless another option says which commit
-    #[arg(long, value_name = "URL", conflicts_with_all = ["shared", "registry", "exactly", "path"])]
+    #[arg(long, value_name = "URL", conflicts_with_all = ["shared", "from", "exactly", "path"])]
     git: Option<String>,
     /// What this tag of the repository names
     #[arg(long, value_name = "TAG", requires = "git", conflicts_with_all = ["branch", "rev"])]
@@ -25,7 +25,7 @@ pub struct SourceArgs {
     #[arg(long, value_name = "FOLDER", requires = "git")]
     dir: Option<String>,
     /// Take it from this archive, whose contents and digest are shown
-    #[arg(long, value_name = "URL", conflicts_with_all = ["shared", "registry", "exactly", "path", "git"])]
+    #[arg(long, value_name = "URL", conflicts_with_all = ["shared", "from", "exactly", "path", "git"])]
     archive: Option<String>,
     /// The folder inside the archive that is the package; the one that all of it lies in, without this
     #[arg(long, value_name = "FOLDER", requires = "archive")]

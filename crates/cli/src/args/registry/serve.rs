@@ -20,7 +20,7 @@ use crate::server_log;
 
 /// Serve a registry over HTTP
 ///
-/// Reading is open to everybody who reaches the server; publishing wants a token (`bibliotax registry token create`). Each
+/// Reading is open to everybody who reaches the server; publishing wants a token (`bibliotax registry token issue`). Each
 /// request, and each failure with its cause, is a line of JSON on the standard error; --quiet leaves only failures. A failure has
 /// the id of its request, which the client shows. Ctrl-C lets what is under way end.
 #[derive(Debug, clap::Args)]

@@ -20,7 +20,7 @@ pub struct Tokens {
 enum TokenCommand {
     /// Make a token; it is shown once and nothing keeps it
     #[command(
-        after_help = "Example:\n  bibliotax registry token create ../registry \"the build server\" --package \"fernhollow/*\" --days 90"
+        after_help = "Example:\n  bibliotax registry token issue ../registry \"the build server\" --package \"fernhollow/*\" --days 90"
     )]
     Create {
         /// The registry's folder, or `s3://BUCKET/PREFIX`
@@ -38,13 +38,13 @@ enum TokenCommand {
         days: Option<u32>,
     },
     /// List the tokens
-    #[command(after_help = "Example:\n  bibliotax registry token list ../registry")]
+    #[command(after_help = "Example:\n  bibliotax registry token show ../registry")]
     List {
         /// The registry's folder, or `s3://BUCKET/PREFIX`
         folder: String,
     },
     /// End a token
-    #[command(after_help = "Example:\n  bibliotax registry token revoke ../registry 4f1c09aa")]
+    #[command(after_help = "Example:\n  bibliotax registry token end ../registry 4f1c09aa")]
     Revoke {
         /// The registry's folder, or `s3://BUCKET/PREFIX`
         folder: String,

@@ -112,13 +112,13 @@ fn long_chains_and_circles_of_tasks_are_followed_in_one_go() {
     let garden = Garden::with(&[]);
     let chain = |last: &str| {
         let head = "[project]\nname = \"gate-kiosk\"\n[tasks]\n";
-        let tasks = (1..4_000).map(|n| format!("t{n} = {{ run = \"true\", needs = [\"t{}\"] }}\n", n - 1));
+        let tasks = (1..4_000).map(|n| format!("t{n} = {{ do = \"true\", after = [\"t{}\"] }}\n", n - 1));
         garden.write("gate/bibliotax.toml", &format!("{head}t0 = {last}\n{}", tasks.collect::<String>()));
     };
     chain("\"true\"");
     let ran = garden.run_within(READING, &["task", "--dry-run", "t3999"]).expect(0);
     assert_eq!(ran.stderr.matches("true").count() + ran.stdout.matches("true").count(), 4_000, "{ran}");
-    chain("{ needs = [\"t3999\"] }");
+    chain("{ after = [\"t3999\"] }");
     let ran = garden.run_within(READING, &["task", "--dry-run", "t3999"]).expect(3);
     assert!(ran.stderr.contains("needs itself: t0, t3999,"), "{ran}");
     assert!(ran.stderr.len() < 2_000, "{ran}");

@@ -139,11 +139,11 @@ fn an_interface_at_another_host_is_asked_only_where_the_manifest_says_so() {
     let refused = garden.run(&["install"]).expect(6);
     assert_eq!(refused.code(), "registry.other-host");
     assert!(
-        refused.stderr.contains("`api =") && refused.stderr.contains(&format!("\"{api}\"`")),
+        refused.stderr.contains("`service =") && refused.stderr.contains(&format!("\"{api}\"`")),
         "{refused}"
     );
-    with(", api = \"https://somewhere.example\"");
+    with(", service = \"https://somewhere.example\"");
     assert_eq!(garden.run(&["install"]).expect(6).code(), "registry.other-host");
-    with(&format!(", api = \"{api}\""));
+    with(&format!(", service = \"{api}\""));
     garden.run(&["install"]).expect(0);
 }

@@ -14,7 +14,8 @@ pub fn sealed_again(text: &str) -> String {
         text[start..].lines().next().unwrap().trim_end_matches(',')
     };
     let mut hasher = Hasher::default();
-    hasher.update(format!("1\n{}\n{}\n", value("inputs").trim_matches('"'), value("registries")).as_bytes());
+    hasher
+        .update(format!("1\n{}\n{}\n", value("made-from").trim_matches('"'), value("registries")).as_bytes());
     for line in text.lines().filter(|line| line.starts_with("    {")) {
         hasher.update(line.trim_start().trim_end_matches(',').as_bytes());
         hasher.update(b"\n");
@@ -188,7 +189,7 @@ fn what_a_lock_says_is_held_against_manifests_and_cards() {
     locks.push(("one that another needs", lock.replace(&dew, &injected).replace(&rain, &needed)));
     locks.push(("where a registry is", lock.replace("\"../seedhouse\"", "\"../other\"")));
     locks.push((
-        "a need less of a member",
+        "a need less of a project",
         lock.replace("\"needs\":[{\"name\":\"rain-ledger\"}]", "\"needs\":[]"),
     ));
     for (what, edited) in locks {

@@ -70,7 +70,7 @@ fn no_package_stands_in_for_a_program_of_the_system_or_reads_tokens() {
 fn a_manifest_says_which_programs_come_first_and_which_tasks_get_tokens() {
     let garden = garden(
         "{ range = \"1\", programs = \"first\" }",
-        "look = \"git\"\nsend = { run = \"press\", tokens = true }\n",
+        "look = \"git\"\nsend = { do = \"press\", tokens = true }\n",
     );
     assert_eq!(said(&garden, &["task", "look"]), "bin/git of leaf-press, told: \n");
     assert!(said(&garden, &["task", "send"]).contains(SECRET));

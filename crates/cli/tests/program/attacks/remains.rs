@@ -48,8 +48,8 @@ fn what_killed_runs_left_in_the_store_is_shown_and_goes_unless_somebody_holds_it
     garden.run(&["need", "soil-probe"]).expect(0);
     assert!(!half.exists() && live.exists());
     assert!(place("registries/answers/.tmpdead").exists());
-    let pruned = garden.run(&["store", "prune"]).expect(0);
-    assert!(pruned.stdout.contains("left behind"), "{pruned}");
+    let trimmed = garden.run(&["store", "trim"]).expect(0);
+    assert!(trimmed.stdout.contains("left behind"), "{trimmed}");
     assert!(!place("registries/answers/.tmpdead").exists() && live.exists());
     // Beside the manifest, too.
     aged(&garden.path("gate/.bibliotax-dead"), 10, 2);

@@ -34,7 +34,7 @@ fn garden() -> Garden {
             let card = serde_json::json!({ "name": name, "version": version, "published": "2026-03-01T09:00:00Z",
                 "summary": format!("Maps {PLACE}"), "description": PLACE, "tags": ["moss"], "notes": PLACE,
                 "homepage": format!("https://seedhouse.example/{PLACE}"), "repository": format!("https://seedhouse.example/{PLACE}"),
-                "needs": needs, "files": [{ "path": archive }], "tools": { "moss-tool": "1" }, "exposes": { "data": ["moss.txt"] },
+                "needs": needs, "files": [{ "path": archive }], "programs":{ "moss-tool": "1" }, "exposes": { "data": ["moss.txt"] },
                 "components": { "extra": { "summary": PLACE, "needs": [], "parts": [] } },
                 "steps": [{ "id": "wash", "text": PLACE, "check": { "file": "moss.txt", "contains": PLACE } }] });
             cards += &format!("{card}\n");
@@ -57,7 +57,7 @@ fn garden() -> Garden {
 fn manifest(more: &str) -> String {
     format!(
         "[project]\nname = \"gate-kiosk\"\nversion = \"1.0.0\"\nlicense = \"MIT\"\n\n[registries]\nseedhouse = \"../seedhouse\"\n\n[needs]\nmoss-map = \"1\"\n\n\
-         [tasks]\nshow = \"true '{HOSTILE_LINE}'\"\nfail = {{ run = \"false\", needs = [\"show\"] }}\n\n[card]\nsummary = \"x\"\nfiles = [\"*.txt\"]\n{more}"
+         [tasks]\nshow = \"true '{HOSTILE_LINE}'\"\nfail = {{ do = \"false\", after = [\"show\"] }}\n\n[card]\nsummary = \"x\"\nfiles = [\"*.txt\"]\n{more}"
     )
 }
 
@@ -171,7 +171,7 @@ fn no_command_lets_a_registry_write_to_the_terminal() {
         &["kit", "open", "gate.kit"],
         &["store", "show"],
         &["store", "check"],
-        &["store", "prune"],
+        &["store", "trim"],
         &["publish", "--dry-run"],
         &["task"],
         &["task", "show"],
@@ -210,10 +210,10 @@ fn no_manifest_writes_to_the_terminal() {
         format!("[rules]\n\"{escapes}\" = 1\n"),
         format!("[facets.moss]\nkind = \"{escapes}\"\n"),
         format!("[[card.steps]]\nid = \"{line}\"\ntext = \"{escapes}\"\n"),
-        format!("[replace]\ndew-point = {{ path = \"{escapes}\" }}\n"),
-        format!("[replace]\ndew-point = {{ git = \"https://seedhouse.example/{escapes}\" }}\n"),
-        format!("[replace]\ndew-point = {{ archive = \"{line}\", sha256 = \"{escapes}\" }}\n"),
-        format!("[workspace]\nmembers = [\"{escapes}\"]\n"),
+        format!("[stand-ins]\ndew-point = {{ path = \"{escapes}\" }}\n"),
+        format!("[stand-ins]\ndew-point = {{ git = \"https://seedhouse.example/{escapes}\" }}\n"),
+        format!("[stand-ins]\ndew-point = {{ archive = \"{line}\", sha256 = \"{escapes}\" }}\n"),
+        format!("[workspace]\nfolders = [\"{escapes}\"]\n"),
         format!("[capabilities]\nmoss = \"{escapes}\"\n"),
         line.to_owned(),
     ] {
@@ -238,7 +238,7 @@ fn no_server_writes_to_the_terminal() {
         for (number, mut stream) in listener.incoming().map_while(Result::ok).enumerate() {
             let _ = stream.read(&mut [0; 4096]);
             let body = format!(
-                "{{\"code\":{detail},\"title\":{detail},\"detail\":{detail},\"name\":{detail},\"api\":{detail}}}"
+                "{{\"code\":{detail},\"title\":{detail},\"detail\":{detail},\"name\":{detail},\"service\":{detail}}}"
             );
             let status = ["400 \u{9b}2J", "403 No", "200 OK", "422 No"][number % 4];
             let answer = format!(

@@ -43,13 +43,13 @@ fn no_name_in_a_manifest_selects_a_secret() {
     let garden = Garden::bare();
     let port = greedy.port;
     garden.write(
-        "home/.config/bibliotax/credentials.toml",
+        "home/.config/bibliotax/sign-ins.toml",
         &format!("[\"https://127.0.0.1:{port}\"]\ntoken = \"{SECRET}\"\n"),
     );
     #[cfg(unix)]
     {
         use std::os::unix::fs::PermissionsExt as _;
-        let file = garden.path("home/.config/bibliotax/credentials.toml");
+        let file = garden.path("home/.config/bibliotax/sign-ins.toml");
         std::fs::set_permissions(file, std::fs::Permissions::from_mode(0o600)).unwrap();
     }
     // The secret is meant for other hosts, for the same host by an encrypted way, and for another port.

@@ -1,19 +1,19 @@
-//! Reads targets, facets, promises, and the rules for what is not stated.
+//! Reads targets, facets, promises, and the rules for what is not declared.
 
 use toml_edit::{Item, Key, TableLike, Value};
 
 use super::Reader;
 use super::values::{key_span, span};
-use crate::facet::{Facet, FitValue, Fits, Target, Unstated, UnstatedRules};
+use crate::facet::{Facet, FitValue, Fits, Target, Undeclared, UndeclaredRules};
 use crate::fault::Fault;
 use crate::name::{FacetName, RegistryName};
 use crate::nearest::push_with_nearest;
 
 const FACET_KEYS: [&str; 4] = ["kind", "levels", "aliases", "values"];
 const KINDS: [&str; 3] = ["ladder", "choice", "claim"];
-const RULE_KEYS: [&str; 1] = ["unstated"];
-const RULES: [(&str, Unstated); 3] =
-    [("allow", Unstated::Allow), ("warn", Unstated::Warn), ("refuse", Unstated::Refuse)];
+const RULE_KEYS: [&str; 1] = ["undeclared"];
+const RULES: [(&str, Undeclared); 3] =
+    [("accept", Undeclared::Accept), ("warn", Undeclared::Warn), ("refuse", Undeclared::Refuse)];
 
 impl Reader<'_> {
     pub(super) fn target(&mut self, key: &Key, item: &Item) -> Option<Target> {
@@ -101,20 +101,22 @@ impl Reader<'_> {
         }
     }
 
-    pub(super) fn unstated(&mut self, table: &dyn TableLike) -> UnstatedRules {
+    pub(super) fn undeclared(&mut self, table: &dyn TableLike) -> UndeclaredRules {
         self.only_known(table, "`[rules]`", &RULE_KEYS);
-        let Some(item) = table.get("unstated") else { return UnstatedRules::default() };
+        let Some(item) = table.get("undeclared") else { return UndeclaredRules::default() };
         match item.as_table_like() {
-            None => UnstatedRules { others: self.rule(item).unwrap_or_default(), ..UnstatedRules::default() },
+            None => {
+                UndeclaredRules { others: self.rule(item).unwrap_or_default(), ..UndeclaredRules::default() }
+            }
             Some(table) => {
                 let facets =
                     self.entries(table, |reader, key, item| Some((reader.name(key)?, reader.rule(item)?)));
-                UnstatedRules { facets: facets.into_iter().collect(), ..UnstatedRules::default() }
+                UndeclaredRules { facets: facets.into_iter().collect(), ..UndeclaredRules::default() }
             }
         }
     }
 
-    fn rule(&mut self, item: &Item) -> Option<Unstated> {
-        self.one_of(item, "unstated", "manifest.rule", "rule about what is not stated", &RULES)
+    fn rule(&mut self, item: &Item) -> Option<Undeclared> {
+        self.one_of(item, "undeclared", "manifest.rule", "rule about what is not declared", &RULES)
     }
 }

@@ -18,7 +18,7 @@ use crate::range::Range;
 const NEED_KEYS: [&str; 10] = [
     "range",
     "family",
-    "registry",
+    "from",
     "prereleases",
     "without",
     "targets",
@@ -94,7 +94,7 @@ impl Reader<'_> {
             span: key_span(key),
         };
         if let Some(table) = item.as_table_like() {
-            need.registry = self.parsed(table, "registry");
+            need.registry = self.parsed(table, "from");
             need.source = self.declared_source(table, key);
             need.prereleases = table.get("prereleases").is_some_and(|item| self.flag(item, "prereleases"));
             need.without = self.parsed_list(table, "without");

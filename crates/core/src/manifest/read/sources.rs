@@ -8,9 +8,7 @@ use crate::card::{ArchiveFormat, CardNeed, FileRecord, main_part};
 use crate::digest::Digest;
 use crate::fault::Fault;
 use crate::inner_path::InnerPath;
-use crate::manifest::{
-    DeclaredArchive, DeclaredGit, DeclaredSource, GitPoint, Replacement, StatedCard, syntax,
-};
+use crate::manifest::{DeclaredArchive, DeclaredGit, DeclaredSource, GitPoint, StandIn, StatedCard, syntax};
 use crate::name::PackageName;
 use crate::source::{CommitId, place_problem, without_user};
 
@@ -25,7 +23,7 @@ const STATED_KEYS: [&str; 17] = [
     "license",
     "needs",
     "fits",
-    "tools",
+    "programs",
     "summary",
     "description",
     "tags",
@@ -79,23 +77,23 @@ impl Reader<'_> {
     }
 
     /// What stands in for a package.
-    pub(super) fn replacement(&mut self, key: &Key, item: &Item) -> Option<(PackageName, Replacement)> {
+    pub(super) fn stand_in(&mut self, key: &Key, item: &Item) -> Option<(PackageName, StandIn)> {
         let table = self.table(item, key.get())?;
-        self.only_known(table, "a replacement", &[&SOURCE_KEYS[..], &["version"]].concat());
+        self.only_known(table, "a stand-in", &[&SOURCE_KEYS[..], &["version"]].concat());
         let source = self.declared_source(table, key);
         if source.is_none() && self.faults.is_empty() {
             let message = format!("it isn't said what stands in for `{}`", key.get());
             let fault = Fault::new("manifest.no-source", message, span(item));
             self.faults.push(fault.advice("write `path = \"../…\"`, or `git = \"…\"` with a branch"));
         }
-        let replacement =
-            Replacement { source: source?, version: self.parsed(table, "version"), span: key_span(key) };
-        Some((self.name(key)?, replacement))
+        let stand_in =
+            StandIn { source: source?, version: self.parsed(table, "version"), span: key_span(key) };
+        Some((self.name(key)?, stand_in))
     }
 
     /// A package comes from one place.
     fn one_source(&mut self, table: &dyn TableLike, key: &Key) {
-        let words = ["registry", "path", "git", "archive"].into_iter();
+        let words = ["from", "path", "git", "archive"].into_iter();
         let said: Vec<&str> = words.filter(|word| table.contains_key(word)).collect();
         if let [one, other, ..] = said.as_slice() {
             let message = format!("`{}` is to come from {} and from {}", key.get(), a(one), a(other));
@@ -244,7 +242,7 @@ impl Reader<'_> {
             license: self.parsed(table, "license"),
             needs,
             fits: fits.unwrap_or_default(),
-            tools: self.tools(table),
+            programs: self.programs(table),
             files: if in_file { self.tables(table, "files", Self::file_elsewhere) } else { Vec::new() },
             part: self.card_part(table),
         }

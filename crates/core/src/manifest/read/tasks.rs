@@ -12,7 +12,7 @@ use crate::manifest::tasks::{Task, circle};
 use crate::name::TaskName;
 use crate::nearest::push_with_nearest;
 
-const TASK_KEYS: [&str; 4] = ["run", "needs", "in", "tokens"];
+const TASK_KEYS: [&str; 4] = ["do", "after", "in", "tokens"];
 
 /// Most tasks of a circle that are listed.
 const MAX_LISTED: usize = 12;
@@ -22,7 +22,7 @@ impl Reader<'_> {
         let tasks = self.each(top, "tasks", Self::task);
         let names: BTreeSet<&str> = tasks.iter().map(|task| task.name.as_str()).collect();
         for task in &tasks {
-            for need in task.needs.iter().filter(|need| !names.contains(need.as_str())) {
+            for need in task.after.iter().filter(|need| !names.contains(need.as_str())) {
                 let fault =
                     Fault::new("manifest.task", format!("there is no task `{need}`"), task.span.clone());
                 push_with_nearest(&mut self.faults, fault, need.as_str(), names.iter().copied());
@@ -32,7 +32,7 @@ impl Reader<'_> {
         if let Some(circle) = circle(&tasks) {
             let task = circle[0];
             let fault = Fault::new("manifest.task", needs_itself(&circle), task.span.clone());
-            self.faults.push(fault.advice("take one of the needs out"));
+            self.faults.push(fault.advice("take one of them out of its `after`"));
         }
         tasks
     }
@@ -45,18 +45,19 @@ impl Reader<'_> {
             None => {
                 let table = self.table(item, key.get())?;
                 self.only_known(table, "a task", &TASK_KEYS);
-                let run = table.get("run").and_then(|item| self.text(item, "run"));
+                let run = table.get("do").and_then(|item| self.text(item, "do"));
                 let tokens = table.get("tokens").is_some_and(|item| self.flag(item, "tokens"));
-                (run, self.parsed_list(table, "needs"), self.task_folder(table), tokens)
+                (run, self.parsed_list(table, "after"), self.task_folder(table), tokens)
             }
         };
         let run = run.filter(|run| !run.trim().is_empty());
         if run.is_none() && needs.is_empty() {
-            let message = format!("task `{name}` says neither what to run nor which tasks it needs");
+            let message =
+                format!("task `{name}` has neither a command (`do`) nor tasks to run first (`after`)");
             let fault = Fault::new("manifest.task", message, span.clone());
             self.faults.push(fault.advice(format!("write it as `{name} = \"make -C firmware\"`")));
         }
-        Some(Task { name, run, needs, folder, tokens, span })
+        Some(Task { name, command: run, after: needs, folder, tokens, span })
     }
 
     fn task_folder(&mut self, table: &dyn TableLike) -> Option<InnerPath> {

@@ -43,7 +43,7 @@ impl<C: Catalogue> Explainer<'_, C> {
         };
         let said: Fits = facets.iter().filter_map(|facet| plain(facet)).collect();
         let unsaid = facets.iter().filter(|facet| !said.contains_key(**facet));
-        let unsaid = unsaid.map(|facet| format!("states no {facet}"));
+        let unsaid = unsaid.map(|facet| format!("declares no {facet}"));
         let verb = match (target.is_promise, words::machine(&said).is_empty()) {
             (true, _) => "promises",
             (false, true) => "has",
@@ -86,7 +86,7 @@ impl<C: Catalogue> Explainer<'_, C> {
                 } else {
                     "has"
                 };
-                format!("{}, and {who} {states} state {facet}, which the rules refuse.", is(word))
+                format!("{}, and {who} {states} declare {facet}, which the rules refuse.", is(word))
             }
             (_, Some(Facet::Ladder { .. })) => {
                 format!("{}, and {who} {} for {said}.", is("is at"), verb("asks", "ask"))

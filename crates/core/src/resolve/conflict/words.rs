@@ -298,7 +298,7 @@ fn stretches(package: &Package, releases: &Choices) -> String {
 fn from_elsewhere(listing: &Listing) -> String {
     match &listing.source {
         Source::Registry(_) => String::new(),
-        source if listing.is_replacement => format!(", by {source}, which stands in for it"),
+        source if listing.is_stand_in => format!(", by {source}, which stands in for it"),
         source => format!(", from {source}"),
     }
 }

@@ -52,12 +52,12 @@ impl<C: Catalogue> Search<'_, C> {
         let places = places.map(|place| &self.universe.problem.places[place]);
         let targets = places.filter(|place| !place.is_promise).map(|place| place.name.clone()).collect();
         let source = listing.source_of(&release.entry.version).clone();
-        let (is_replacement, provides) = (listing.is_replacement, Vec::new());
+        let (is_stand_in, provides) = (listing.is_stand_in, Vec::new());
         let (components, files) = self.taken_of(var, choice, &release.entry);
         let steps = self.steps_of(var, &release.entry);
         Some(ChosenPackage {
             source,
-            is_replacement,
+            is_stand_in,
             release,
             needs,
             left_out,

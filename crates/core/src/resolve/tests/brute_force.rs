@@ -11,7 +11,7 @@ const NAMES: [&str; 4] = ["ash", "beech", "cedar", "dogwood"];
 /// A capability where something provides it, else a name that nobody has.
 const CAPABILITY: &str = "shade";
 const FAMILY: &str = "trees";
-const RANGES: [&str; 11] = ["any", "1", "2", "3", "4", "2 ..", ".. 3", ".. 2", "!= 2", "1 or 3", "3 .."];
+const RANGES: [&str; 11] = ["any", "1", "2", "3", "4", "2 ..", ".. 3", ".. 2", "!= 2", "1 | 3", "3 .."];
 
 fn ranges() -> impl Strategy<Value = Range> {
     proptest::sample::select(&RANGES[..]).prop_map(|range| range.parse().unwrap())

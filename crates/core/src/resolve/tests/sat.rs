@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use batsat::{BasicSolver, Lit, SolverInterface, lbool};
 
 use super::*;
-use crate::facet::Unstated;
+use crate::facet::Undeclared;
 use crate::resolve::universe::Extra;
 
 /// Most places that a problem of these tests has.
@@ -105,7 +105,7 @@ pub fn rules(registry: &Registry, problem: &Problem) -> Vec<Rule> {
                 }
                 let fails = match release.level {
                     Some(level) => level > level_of(place),
-                    None => problem.unstated.others == Unstated::Refuse && release.natives.is_empty(),
+                    None => problem.undeclared.others == Undeclared::Refuse && release.natives.is_empty(),
                 };
                 rules.extend(fails.then(|| Rule::Unfit(who.clone(), number, None)));
             }

@@ -8,7 +8,7 @@ use super::grown::grown;
 use super::sat::{MAX_PLACES, Releases, Rule, Where, is_possible, rules};
 use super::taken::check_taken;
 use super::*;
-use crate::facet::Unstated;
+use crate::facet::Undeclared;
 use crate::resolve::universe::Extra;
 
 /// Reads a sentence of a conflict.
@@ -17,7 +17,7 @@ fn read(registry: &Registry, problem: &Problem, sentence: &str) -> Rule {
     if let Some((place, what)) = sentence.split_once(" is at level ") {
         let number = problem.places.iter().position(|other| other.name == place).unwrap();
         let (_, who) = what.split_once(", and ").unwrap();
-        let end = [" asks for ", " ask for ", " doesn't state ", " don't state "];
+        let end = [" asks for ", " ask for ", " doesn't declare ", " don't declare "];
         let who = end.iter().find_map(|end| who.split_once(end)).unwrap().0;
         let who = who.replace("all releases of", "All releases of");
         return Rule::Unfit(releases(registry, &who), number, None);
@@ -304,7 +304,7 @@ pub fn scattered(seed: u64) -> (Registry, Problem) {
                 (need.components, need.bare) = (vec![component(&mut numbers)], numbers.one_in(2));
             }
         }
-        problem.unstated.others = if numbers.one_in(4) { Unstated::Refuse } else { Unstated::Warn };
+        problem.undeclared.others = if numbers.one_in(4) { Undeclared::Refuse } else { Undeclared::Warn };
     }
     if with_all && numbers.one_in(3) {
         problem.families.insert("trees".parse().unwrap(), range(&mut numbers));

@@ -84,7 +84,7 @@ impl<C: Catalogue> Universe<'_, C> {
         engine: &mut Engine,
         var: Var,
     ) -> Result<(), Stop<C::Error>> {
-        for number in self.unstated(var, |_| true) {
+        for number in self.undeclared(var, |_| true) {
             let target = self.demand(var, number).target().clone();
             if self.known(&target).is_some() {
                 self.state_demand(engine, var, number)?;
@@ -104,7 +104,7 @@ impl<C: Catalogue> Universe<'_, C> {
 
     /// The numbers of a package's demands that were not added yet, of releases that pass a test; without those of
     /// extras that nothing needs.
-    pub(super) fn unstated(&mut self, var: Var, of: impl Fn(&Choices) -> bool) -> Vec<usize> {
+    pub(super) fn undeclared(&mut self, var: Var, of: impl Fn(&Choices) -> bool) -> Vec<usize> {
         self.demands(var);
         let can_be_wanted = |extra: &Option<Extra>| {
             extra.as_ref().is_none_or(|extra| self.extras.contains_key(&(var, extra.clone())))

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::{Extra, Fact, Lack, Stop, Universe};
 use crate::card::Entry;
-use crate::facet::{Fit, Misfit, Unstated};
+use crate::facet::{Fit, Misfit, Undeclared};
 use crate::name::FacetName;
 use crate::resolve::Catalogue;
 use crate::resolve::choices::Choices;
@@ -30,13 +30,13 @@ impl<C: Catalogue> Universe<'_, C> {
         if self.problem.places[target].is_open() {
             return BTreeMap::new();
         }
-        let refused = |facet: &FacetName| self.problem.unstated.of(facet) == Unstated::Refuse;
+        let refused = |facet: &FacetName| self.problem.undeclared.of(facet) == Undeclared::Refuse;
         let bare = BTreeSet::new();
         self.lacking(var, |entry| match self.facets.fit_release(entry, &bare, &self.problem.places[target]) {
             Fit::Yes => None,
             Fit::No(Misfit::Facet { facet, .. }) => Some(Lack::Facet(facet)),
             Fit::No(Misfit::Part { part, .. }) => Some(Lack::Part(part)),
-            Fit::NotStated(facets) => facets.into_iter().find(refused).map(Lack::Facet),
+            Fit::NotDeclared(facets) => facets.into_iter().find(refused).map(Lack::Facet),
         })
     }
 

@@ -63,15 +63,16 @@ impl Remote {
 
     /// The histories of all that these needs can reach, if the registry tells them at once.
     pub fn reached_from(&self, needs: &[(PackageName, Range)]) -> Vec<(PackageName, String)> {
-        let api = self.description.api.as_ref().filter(|_| !self.client.is_offline());
-        let Some(api) = api else { return Vec::new() };
+        let service = self.description.service.as_ref().filter(|_| !self.client.is_offline());
+        let Some(service) = service else { return Vec::new() };
         let needs: Vec<_> =
             needs.iter().map(|(name, range)| json!({ "name": name, "range": range })).collect();
         let asked = json!({ "needs": needs }).to_string();
         let kept_as = format!("closure/{}", Digest::of(asked.as_bytes()));
         let kept = self.cache.as_ref().and_then(|cache| cache.read(&kept_as));
         let tag = kept.as_ref().map(|kept| kept.tag.as_str());
-        let answer = self.client.ask(&format!("{}/closure", api.trim_matches('/')), &asked, tag, MAX_SIZE);
+        let answer =
+            self.client.ask(&format!("{}/closure", service.trim_matches('/')), &asked, tag, MAX_SIZE);
         let text = match answer {
             Ok(Answer::Found { text, tag }) => {
                 if let (Some(cache), Some(tag)) = (&self.cache, tag) {

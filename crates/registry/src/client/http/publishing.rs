@@ -79,7 +79,7 @@ impl Remote {
     pub fn opening(&self) -> Result<Option<(String, bool)>, RegistryError> {
         let Some(credential) = self.client.credential()? else { return Ok(None) };
         // A file that nobody has: who may not publish may not ask for it either.
-        let path = self.api(&format!("files/{}", Digest::of(b"bibliotax")))?;
+        let path = self.service(&format!("files/{}", Digest::of(b"bibliotax")))?;
         let is_let_in = is_let_in(self.client.send(&Method::HEAD, &path, Ok))?;
         Ok(Some((credential.found_in.clone(), is_let_in)))
     }
@@ -96,7 +96,7 @@ impl Remote {
 
     /// Asks for something to be done; whether it was so already.
     fn post(&self, what: &str, body: &Value) -> Result<bool, RegistryError> {
-        let path = self.api(what)?;
+        let path = self.service(what)?;
         let response = self.client.send(&Method::POST, &path, |request| {
             Ok(request.header("content-type", "application/json").body(body.to_string()))
         })?;
@@ -112,7 +112,7 @@ impl Remote {
         packed: &File,
         listener: &dyn ProgressListener,
     ) -> Result<(), RegistryError> {
-        let path = self.api(&format!("files/{}", record.sha256))?;
+        let path = self.service(&format!("files/{}", record.sha256))?;
         let whole = record.size;
         let Some(mut from) = self.missing_from(&path, whole)? else { return Ok(()) };
         listener.on_event(&ProgressEvent::Uploading { bytes: whole - from });
@@ -186,10 +186,10 @@ impl Remote {
         Ok(Some(offset.filter(|from| *from < whole).unwrap_or(0)))
     }
 
-    pub(super) fn api(&self, what: &str) -> Result<String, RegistryError> {
-        let api = self.description.api.as_ref();
-        let api = api.ok_or_else(|| RegistryError::OnlyFiles { registry: self.name.clone() })?;
-        Ok(format!("{}/{what}", api.trim_matches('/')))
+    pub(super) fn service(&self, what: &str) -> Result<String, RegistryError> {
+        let service = self.description.service.as_ref();
+        let service = service.ok_or_else(|| RegistryError::OnlyFiles { registry: self.name.clone() })?;
+        Ok(format!("{}/{what}", service.trim_matches('/')))
     }
 }
 

@@ -49,7 +49,7 @@ impl Remote {
             let Some(Part { from, length, body }) = self.client.part(NAMES, since.from())? else {
                 return Err(RegistryError::NoList { registry: self.name.to_string() });
             };
-            if self.description.api.is_some() && length.is_none_or(|length| length > self.longest_list) {
+            if self.description.service.is_some() && length.is_none_or(|length| length > self.longest_list) {
                 return Ok(false);
             }
             if from != since.from() {
@@ -71,7 +71,7 @@ impl Remote {
             place.values.retain(|facet, _| known.get(facet).is_some());
             pairs.append_pair("fits", &place_text(&place));
         }
-        let path = format!("{}?{}", self.api("find")?, pairs.finish());
+        let path = format!("{}?{}", self.service("find")?, pairs.finish());
         match self.client.get(&path, None, MAX_ANSWER_SIZE)? {
             Answer::Found { text, .. } => {
                 serde_json::from_str(&text).map_err(|_| self.client.wrong("what it found can't be read"))

@@ -133,7 +133,7 @@ fn row(
 
 fn said(fits: &Fits, facet: &FacetName, facets: &Facets) -> String {
     match (fits.get(facet), facets.get(facet)) {
-        (None, _) => "not stated".to_owned(),
+        (None, _) => "not declared".to_owned(),
         (Some(value @ FitValue::One(_)), Some(Facet::Ladder { .. })) => format!("from {value}"),
         (Some(value), _) => value.to_string(),
     }

@@ -9,7 +9,7 @@ use std::process::{Child, Command, Stdio};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use bibliotax_core::name::ToolName;
+use bibliotax_core::name::ProgramName;
 use bibliotax_core::version::Version;
 use wait_timeout::ChildExt;
 
@@ -26,7 +26,7 @@ const POLL_INTERVAL: Duration = Duration::from_millis(5);
 const MAX_ANSWER_LEN: u64 = 64 << 10;
 
 /// Where a program is: the first of its name in these folders, written as in `PATH`.
-pub fn find(tool: &ToolName, folders: &OsStr) -> Option<PathBuf> {
+pub fn find(tool: &ProgramName, folders: &OsStr) -> Option<PathBuf> {
     // A relative folder would let the authors of this folder's files choose the program.
     let absolute = std::env::split_paths(folders).filter(|folder| folder.is_absolute());
     let absolute = std::env::join_paths(absolute).ok()?;

@@ -97,7 +97,7 @@ fn not_declared(
             failure.advice(format!("it is here because {other} needs it; drop that, if you can do without"))
         }
         (None, []) => failure.advice("see `[needs]` in the manifest"),
-        (None, near) => failure.advice(format!("perhaps {} was meant", either(near))),
+        (None, near) => failure.advice(either(near)),
     })
 }
 

@@ -76,7 +76,7 @@ impl Failure {
         match (known, nearest(word, known.iter().copied(), 2).as_slice()) {
             ([], _) => self.advice(none),
             (known, []) => self.advice(format!("there are {}", known.join(", "))),
-            (_, near) => self.advice(format!("perhaps {} was meant", either(near))),
+            (_, near) => self.advice(either(near)),
         }
     }
 
@@ -166,10 +166,10 @@ pub fn accept_changed(package: &PackageName) -> String {
 /// The failure of a conflict with the ways out that were found.
 pub fn conflict(conflict: Box<Conflict>, ways: Vec<Way>, in_full: bool) -> Failure {
     let advice = match (ways.as_slice(), conflict.is_minimal) {
-        ([], true) => "no change of one or two needs helps; nothing was changed",
-        ([], false) => "no single change was found that helps; nothing was changed",
-        _ => "take one of the ways below; nothing was changed",
+        ([], true) => "change several of the needs above: no change of one or two of them is enough",
+        ([], false) => "change the needs above: no single change was found that is enough",
+        _ => "one of these commands; with each of them there is a solution",
     };
-    let failure = Failure::new("resolve.conflict", "no set of releases satisfies all needs").advice(advice);
+    let failure = Failure::new("resolve.conflict", "no versions satisfy all requirements").advice(advice);
     Failure { unsolved: Some(Box::new(Unsolved { ways, conflict, in_full })), ..failure }
 }

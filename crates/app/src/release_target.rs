@@ -41,11 +41,7 @@ pub fn registry_meant(
     }
     let near = nearest(word, names.iter().copied(), 2);
     let failure = Failure::new("publish.where", format!("`{word}` is no declared registry and no folder"));
-    Err(if near.is_empty() {
-        failure
-    } else {
-        failure.advice(format!("perhaps {} was meant", either(&near)))
-    })
+    Err(if near.is_empty() { failure } else { failure.advice(either(&near)) })
 }
 
 fn not_said(names: &[&str]) -> Failure {

@@ -176,7 +176,7 @@ pub fn check_known(registries: &Registries, package: &PackageName) -> Result<(),
     let failure = Failure::new("package.unknown", format!("no registry has a package {package}"));
     Err(match near.as_slice() {
         [] => failure.advice(format!("check the name; {} are known", count(names.len(), "package"))),
-        near => failure.advice(format!("perhaps {} was meant", either(near))),
+        near => failure.advice(either(near)),
     })
 }
 
@@ -193,7 +193,7 @@ pub fn not_locked_package(lock: &Lock, package: &PackageName) -> Failure {
     let failure = Failure::new("explain.not-here", format!("`{package}` is not in the lock"));
     match near.as_slice() {
         [] => failure.advice(format!("`bibliotax explain {package} any` tells whether it could be")),
-        near => failure.advice(format!("perhaps {} was meant", either(near))),
+        near => failure.advice(either(near)),
     }
 }
 

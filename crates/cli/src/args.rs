@@ -12,6 +12,7 @@ mod graph;
 mod init;
 mod install;
 mod kit;
+mod meanings;
 mod members;
 mod need;
 mod newer;
@@ -26,11 +27,12 @@ mod steps;
 mod store;
 mod task;
 mod update;
+mod usage;
 mod verify;
 mod with;
 mod withdraw;
 
-use std::ffi::OsString;
+use std::ffi::{OsStr, OsString};
 use std::path::{Path, PathBuf};
 
 use bibliotax_app::failure::Failure;
@@ -45,7 +47,13 @@ use crate::run::Run;
 
 /// Declares, resolves, installs and keeps a team's third-party packages, for any language.
 #[derive(Debug, Parser)]
-#[command(name = "bibliotax", version, disable_help_subcommand = true, max_term_width = 100)]
+#[command(
+    name = "bibliotax",
+    version,
+    disable_help_subcommand = true,
+    arg_required_else_help = true,
+    max_term_width = 100
+)]
 pub struct Arguments {
     #[command(flatten)]
     pub global: Global,
@@ -53,19 +61,36 @@ pub struct Arguments {
     pub command: Command,
 }
 
-/// The command line of this process; what to show where only help was asked for or the words are wrong.
-pub fn parse() -> Result<Arguments, clap::Error> {
-    let words: Vec<OsString> = std::env::args_os().collect();
+/// Why there are no arguments to run.
+pub enum Refused {
+    /// Only help or the version was asked for.
+    Help(Box<clap::Error>),
+    /// The command line is wrong.
+    Usage(Failure),
+}
+
+/// The command line of this process.
+pub fn parse() -> Result<Arguments, Refused> {
+    let words: Vec<OsString> = help::with_help_as_option(std::env::args_os().collect());
     parsed(&words).map_err(|error| {
-        // A script may have passed on what it was told: the message shows the words without what a terminal would act on.
-        let shown: Vec<OsString> =
-            words.iter().map(|word| escaped(&word.to_string_lossy()).into_owned().into()).collect();
-        parsed(&shown).err().unwrap_or(error)
+        // A script may have passed on foreign text: the message shows the words without what a terminal would act on.
+        let shown: Vec<String> =
+            words.iter().map(|word| escaped(&word.to_string_lossy()).into_owned()).collect();
+        let error = parsed(&shown).err().unwrap_or(error);
+        usage::failure_of(&error, &shown).map_or_else(|| Refused::Help(Box::new(error)), Refused::Usage)
     })
 }
 
-fn parsed(words: &[OsString]) -> Result<Arguments, clap::Error> {
-    let matches = help::grouped(Arguments::command()).try_get_matches_from(words)?;
+/// Whether a command line that can't be read asks for errors as JSON.
+pub fn wants_json() -> bool {
+    let words: Vec<OsString> = std::env::args_os().take_while(|word| word != "--").collect();
+    let is_pair = |pair: &[OsString]| pair[0] == "--format" && pair[1] == "json";
+    words.windows(2).any(is_pair) || words.iter().any(|word| word == "--format=json")
+}
+
+fn parsed<T: AsRef<OsStr>>(words: &[T]) -> Result<Arguments, clap::Error> {
+    let matches =
+        help::grouped(Arguments::command()).try_get_matches_from(words.iter().map(AsRef::as_ref))?;
     Arguments::from_arg_matches(&matches)
 }
 

@@ -1,5 +1,7 @@
 //! The help: commands grouped by stages of work.
 
+use std::ffi::OsString;
+
 use clap::Command;
 
 use crate::ui::{for_terminal, style, styled};
@@ -13,6 +15,15 @@ const STAGES: [(&str, &[&str]); 7] = [
     ("Look after this machine", &["store"]),
     ("See it at work", &["demo"]),
 ];
+
+/// The words of a command line, with `help COMMAND` as `COMMAND --help`.
+pub fn with_help_as_option(mut words: Vec<OsString>) -> Vec<OsString> {
+    if words.get(1).is_some_and(|word| word == "help") {
+        words.remove(1);
+        words.push("--help".into());
+    }
+    words
+}
 
 /// The command with its subcommands listed by stage.
 pub fn grouped(command: Command) -> Command {

@@ -30,7 +30,7 @@ use std::process::ExitCode;
 use bibliotax_app::failure::Failure;
 use bibliotax_app::template_process;
 
-use crate::args::Arguments;
+use crate::args::{Arguments, Refused};
 use crate::exit_status::Exit;
 use crate::run::Run;
 use crate::ui::Ui;
@@ -43,7 +43,8 @@ fn main() -> ExitCode {
     }
     let arguments = match args::parse() {
         Ok(arguments) => arguments,
-        Err(error) => return render::failure::end(ui::show_words(&error)).into(),
+        Err(Refused::Help(help)) => return render::failure::end(ui::show_help(&help)).into(),
+        Err(Refused::Usage(failure)) => return Ui::for_usage(args::wants_json()).fail(&failure).into(),
     };
     let ui = Ui::new(&arguments.global);
     waiting::show_where_progress_is(&ui);

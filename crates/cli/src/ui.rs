@@ -9,9 +9,7 @@ use serde_json::Value;
 
 use crate::exit_status::Exit;
 use crate::global::{Format, Global};
-pub use bibliotax_present::terminal::{
-    clean, for_terminal, json_for_terminal, lines_around, on_one_line, style, styled,
-};
+pub use bibliotax_present::terminal::{clean, for_terminal, json_for_terminal, on_one_line, style, styled};
 
 /// Version of the JSON that commands print.
 pub(crate) const JSON_FORMAT: u64 = 1;
@@ -33,6 +31,12 @@ impl Ui {
     /// For messages alone.
     pub(crate) fn on_stderr() -> Self {
         Self { format: Format::Text, quiet: false, verbose: 0, is_aside: true }
+    }
+
+    /// For what is wrong with a command line.
+    pub fn for_usage(is_json: bool) -> Self {
+        let format = if is_json { Format::Json } else { Format::Text };
+        Self { format, ..Self::on_stderr() }
     }
 
     pub fn new(global: &Global) -> Self {
@@ -105,7 +109,7 @@ impl Ui {
         if !self.quiet {
             print_err(&for_terminal(&format!(
                 "{} {}",
-                styled(style::WARNING, "heed:"),
+                styled(style::WARNING, "warning:"),
                 on_one_line(text.as_ref())
             )));
         }
@@ -160,14 +164,16 @@ pub fn take_lost() -> Option<io::Error> {
     LOST.lock().unwrap_or_else(PoisonError::into_inner).take()
 }
 
-/// Shows what is wrong with the words of the command line, or the help that they asked for.
-pub fn show_words(error: &clap::Error) -> Exit {
-    if error.use_stderr() {
-        let _ = error.print();
-        return Exit::Usage;
-    }
-    write_out(&error.render().ansi().to_string());
+/// Shows the help or the version.
+pub fn show_help(help: &clap::Error) -> Exit {
+    write_out(&help.render().ansi().to_string());
     Exit::Done
+}
+
+/// The columns of the terminal that messages go to; `None` where they go elsewhere, and are not broken.
+pub fn error_width() -> Option<usize> {
+    let width = terminal_size::terminal_size_of(io::stderr()).map(|(width, _)| usize::from(width.0));
+    width.map(|width| width.max(NARROWEST))
 }
 
 pub(crate) fn print_err(line: &str) {

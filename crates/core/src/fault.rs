@@ -50,13 +50,20 @@ impl Fault {
         self.span = self.span.start + offset..self.span.end + offset;
         self
     }
+
+    /// The line and column of its place in a text, both from 1; the column counts characters.
+    pub fn line_and_column(&self, text: &str) -> (usize, usize) {
+        let before = &text[..text.floor_char_boundary(self.span.start)];
+        let start = before.rfind('\n').map_or(0, |end| end + 1);
+        (before.matches('\n').count() + 1, before[start..].chars().count() + 1)
+    }
 }
 
 impl fmt::Display for Fault {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.message)?;
         match &self.advice {
-            Some(advice) => write!(f, " ({advice})"),
+            Some(advice) => write!(f, " (try: {advice})"),
             None => Ok(()),
         }
     }

@@ -69,7 +69,7 @@ pub struct LockedPackage {
     /// Where it comes from.
     pub source: Source,
     /// Whether that stands in for the package while somebody works on it.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    #[serde(rename = "stood-in", default, skip_serializing_if = "std::ops::Not::not")]
     pub stood_in: bool,
     /// The digest of its card; what comes from no registry has none.
     #[serde(default, skip_serializing_if = "Option::is_none")]

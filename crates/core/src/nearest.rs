@@ -66,7 +66,7 @@ pub(crate) fn with_nearest<'a>(
 ) -> Fault {
     let near = nearest(word, known.clone(), 2);
     if !near.is_empty() {
-        return fault.advice(format!("perhaps {} was meant", either(&near)));
+        return fault.advice(either(&near));
     }
     let all: Vec<&str> = known.take(MAX_LISTED + 1).collect();
     match all.len() {

@@ -7,6 +7,7 @@
 //! | [`words`] | sizes, counts, needs and fits in words |
 //! | [`changes`] | the difference of two locks |
 //! | [`conflict`] | why no set of releases satisfies all needs |
+//! | [`excerpt`], [`passwords`] | the lines of a text around a fault; texts without passwords |
 //! | [`graph`] | a graph of packages in DOT, in Mermaid and as SVG |
 //! | [`table`] | rows in columns |
 //! | [`terminal`] | text for a terminal: styles, and escapes for all text from outside |
@@ -14,8 +15,10 @@
 
 pub mod changes;
 pub mod conflict;
+pub mod excerpt;
 pub mod graph;
 pub mod json;
+pub mod passwords;
 pub mod table;
 pub mod terminal;
 pub mod words;

@@ -7,18 +7,18 @@ use crate::failure::Failure;
 use crate::registry_storage;
 
 /// Makes a token; the token, and its text, which nothing keeps.
-pub fn create(place: &str, wish: NewToken, context: &Context<'_>) -> Result<(Token, String), Failure> {
+pub fn issue(place: &str, wish: NewToken, context: &Context<'_>) -> Result<(Token, String), Failure> {
     let registry = registry_storage::open(place, context)?;
     Ok(tokens::create(&*registry, wish, context.environment.now)?)
 }
 
 /// The tokens of a registry.
-pub fn list(place: &str, context: &Context<'_>) -> Result<Vec<Token>, Failure> {
+pub fn show(place: &str, context: &Context<'_>) -> Result<Vec<Token>, Failure> {
     Ok(tokens::list(&*registry_storage::open(place, context)?)?)
 }
 
 /// Ends a token.
-pub fn revoke(place: &str, id: &str, context: &Context<'_>) -> Result<(), Failure> {
+pub fn end(place: &str, id: &str, context: &Context<'_>) -> Result<(), Failure> {
     let registry = registry_storage::open(place, context)?;
     if !tokens::revoke(&*registry, id, context.environment.now)? {
         let failure = Failure::new("token.none", format!("there is no token `{id}`"));

@@ -166,7 +166,7 @@ fn token_row(token: &Token, now: Timestamp) -> Vec<String> {
 }
 
 /// Shows that a token was ended.
-pub fn show_revoked(ui: &Ui, id: &str) {
+pub fn show_ended(ui: &Ui, id: &str) {
     ui.say(format!("token {id} is of no use any more"));
     ui.report("registry token end", || json!({ "id": id }));
 }

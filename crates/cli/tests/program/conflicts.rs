@@ -38,7 +38,7 @@ fn take_first_way(garden: &Garden, output: &Ran) {
     let text = format!("{}{}", output.stdout, output.stderr);
     let way = text
         .lines()
-        .skip_while(|line| !line.starts_with("ways out"))
+        .skip_while(|line| !line.starts_with("try: ") && !line.starts_with("ways out"))
         .nth(1)
         .unwrap_or_else(|| panic!("{output}"));
     for command in way.split(" #").next().unwrap().split(" && ") {
@@ -59,16 +59,13 @@ fn two_needs_that_exclude_each_other() {
     let output = garden.run(&["need", "moss-map", "3"]);
     assert_snapshot!(output, @r#"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate-kiosk needs soil-curve = 1.7.0.
-      | soil-curve 1.7.0 needs dew-point 1.
-      | gate-kiosk needs moss-map 3.
-      | moss-map 3.0.0 needs dew-point 2.
-      | No release of dew-point is in both 1 and 2.
-      help: take one of the ways below; nothing was changed
-    ways out, each tried:
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate-kiosk needs soil-curve = 1.7.0.
+      soil-curve 1.7.0 needs dew-point 1.
+      gate-kiosk needs moss-map 3.
+      moss-map 3.0.0 needs dew-point 2.
+      No release of dew-point is in both 1 and 2.
+    try: one of these commands; with each of them there is a solution
       bibliotax need soil-curve "= 2.1.0" moss-map 3           # takes soil-curve 2.1.0
       bibliotax need moss-map "2.3 .. 3"                       # takes moss-map 2.3.0
       bibliotax drop soil-curve && bibliotax need moss-map 3   # does without soil-curve
@@ -83,15 +80,12 @@ fn a_need_and_one_for_another_purpose() {
     let garden = garden("soil-probe = \"0.9\"\n[needs-for.test]\nprobe-sim = \"0.9\"");
     assert_snapshot!(garden.run(&["need", "soil-probe", "1"]), @r#"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate-kiosk needs soil-probe 1.
-      | gate-kiosk needs probe-sim 0.9.
-      | probe-sim 0.9.2 needs soil-probe 0.9.
-      | No release of soil-probe is in both 1 and 0.9.
-      help: take one of the ways below; nothing was changed
-    ways out, each tried:
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate-kiosk needs soil-probe 1.
+      gate-kiosk needs probe-sim 0.9.
+      probe-sim 0.9.2 needs soil-probe 0.9.
+      No release of soil-probe is in both 1 and 0.9.
+    try: one of these commands; with each of them there is a solution
       [needs-for.test] probe-sim = "0.10 .. 0.11"; [needs] soil-probe = "1"   # in the manifest: takes probe-sim 0.10.0
       bibliotax need soil-probe "0.9 .. 0.10"                                 # takes soil-probe 0.9.0
       bibliotax drop probe-sim --for test && bibliotax need soil-probe 1      # does without probe-sim
@@ -104,18 +98,15 @@ fn a_chain_of_several_links() {
     let garden = garden("rain-ledger = \"2.6\"");
     assert_snapshot!(garden.run(&["need", "probe-sim", "0.10"]), @r#"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate-kiosk needs rain-ledger 2.6.
-      | rain-ledger 2.4.0 and 2.6.1 need dew-point 1.
-      | gate-kiosk needs probe-sim 0.10.
-      | probe-sim 0.10.0 needs soil-probe 1.
-      | soil-probe 1.0.0 needs soil-curve 2.
-      | soil-curve 2.1.0 needs dew-point 2.
-      | No release of dew-point is in both 1 and 2.
-      help: take one of the ways below; nothing was changed
-    ways out, each tried:
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate-kiosk needs rain-ledger 2.6.
+      rain-ledger 2.4.0 and 2.6.1 need dew-point 1.
+      gate-kiosk needs probe-sim 0.10.
+      probe-sim 0.10.0 needs soil-probe 1.
+      soil-probe 1.0.0 needs soil-curve 2.
+      soil-curve 2.1.0 needs dew-point 2.
+      No release of dew-point is in both 1 and 2.
+    try: one of these commands; with each of them there is a solution
       bibliotax need probe-sim "0.9.2 .. 0.10"                      # takes probe-sim 0.9.2
       bibliotax need rain-ledger "3 .. 4" probe-sim 0.10            # takes rain-ledger 3.0.0
       bibliotax drop rain-ledger && bibliotax need probe-sim 0.10   # does without rain-ledger
@@ -129,13 +120,10 @@ fn only_a_pre_release_is_in_the_range() {
     let output = garden.run(&["need", "valve-proto", "1.1"]);
     assert_snapshot!(output, @r#"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate-kiosk needs valve-proto 1.1.
-      | No release of valve-proto is in 1.1: there are 1.0.0 and 1.1.0-rc.1.
-      help: take one of the ways below; nothing was changed
-    ways out, each tried:
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate-kiosk needs valve-proto 1.1.
+      No release of valve-proto is in 1.1: there are 1.0.0 and 1.1.0-rc.1.
+    try: one of these commands; with each of them there is a solution
       bibliotax need valve-proto 1.1 --prereleases   # lets pre-releases of valve-proto count
       bibliotax need valve-proto "1 .. 2"            # takes valve-proto 1.0.0
     ----- status 4
@@ -149,24 +137,20 @@ fn a_package_that_needs_what_there_is_not() {
     let garden = garden("");
     assert_snapshot!(garden.run(&["need", "mist-cycle"]), @"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate-kiosk needs mist-cycle any.
-      | mist-cycle 1.0.0 needs pond-level 1.
-      | No release of pond-level is in 1: there are 2.0.0.
-      help: no change of one or two needs helps; nothing was changed
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate-kiosk needs mist-cycle any.
+      mist-cycle 1.0.0 needs pond-level 1.
+      No release of pond-level is in 1: there are 2.0.0.
+    try: change several of the needs above: no change of one or two of them is enough
     ----- status 4
     ");
     assert_snapshot!(garden.run(&["need", "sun-arc"]), @"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate-kiosk needs sun-arc any.
-      | sun-arc 1.0.0 needs nowhere any.
-      | No registry has a package nowhere.
-      help: no change of one or two needs helps; nothing was changed
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate-kiosk needs sun-arc any.
+      sun-arc 1.0.0 needs nowhere any.
+      No registry has a package nowhere.
+    try: change several of the needs above: no change of one or two of them is enough
     ----- status 4
     ");
 }
@@ -179,16 +163,13 @@ fn a_need_written_by_hand() {
     let output = garden.run(&["install"]);
     assert_snapshot!(output, @r#"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate-kiosk needs rain-ledger 2.
-      | rain-ledger 2.4.0 and 2.6.1 need dew-point 1.
-      | gate-kiosk needs soil-curve 2.
-      | soil-curve 2.1.0 needs dew-point 2.
-      | No release of dew-point is in both 2 and 1.
-      help: take one of the ways below; nothing was changed
-    ways out, each tried:
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate-kiosk needs rain-ledger 2.
+      rain-ledger 2.4.0 and 2.6.1 need dew-point 1.
+      gate-kiosk needs soil-curve 2.
+      soil-curve 2.1.0 needs dew-point 2.
+      No release of dew-point is in both 2 and 1.
+    try: one of these commands; with each of them there is a solution
       bibliotax need rain-ledger "3 .. 4"    # takes rain-ledger 3.0.0
       bibliotax need soil-curve "1.7 .. 2"   # takes soil-curve 1.7.0
       bibliotax drop rain-ledger             # does without rain-ledger
@@ -251,10 +232,8 @@ fn why_it_can_not_be_another_version_or_what_would_move() {
     assert!(garden.shelf().contains(&"rain-ledger 3.0.0".to_owned()));
     assert_snapshot!(garden.run(&["explain", "rain-leger"]), @"
     ----- stderr
-    explain.not-here
-
-      x `rain-leger` is not in the lock
-      help: perhaps `rain-ledger` was meant
+    error: `rain-leger` is not in the lock  (explain.not-here)
+    try: `rain-ledger`
     ----- status 2
     ");
     assert_eq!(garden.run(&["explain", "a", "b"]).expect(2).code(), "need.words");
@@ -369,24 +348,21 @@ fn a_long_conflict_is_cut_to_its_heart_unless_all_is_asked_for() {
     let output = garden.run(&["need", "dew-point", "2"]).expect(4);
     assert_snapshot!(output, @r#"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate-kiosk needs bed-n1 1.
-      | (11 sentences lead from there to these; --long tells them all.)
-      | bed-n12 1.0 needs bed-n13 1.
-      | bed-n13 1.0 needs bed-n14 1.
-      | bed-n14 1.0 needs bed-n15 1.
-      | bed-n15 1.0 needs bed-n16 1.
-      | bed-n16 1.0 needs bed-n17 1.
-      | bed-n17 1.0 needs bed-n18 1.
-      | bed-n18 1.0 needs bed-n19 1.
-      | bed-n19 1.0 needs bed-n20 1.
-      | bed-n20 1.0 needs dew-point 1.
-      | gate-kiosk needs dew-point 2.
-      | No release of dew-point is in both 2 and 1.
-      help: take one of the ways below; nothing was changed
-    ways out, each tried:
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate-kiosk needs bed-n1 1.
+      (11 sentences lead from there to these; --long tells them all.)
+      bed-n12 1.0 needs bed-n13 1.
+      bed-n13 1.0 needs bed-n14 1.
+      bed-n14 1.0 needs bed-n15 1.
+      bed-n15 1.0 needs bed-n16 1.
+      bed-n16 1.0 needs bed-n17 1.
+      bed-n17 1.0 needs bed-n18 1.
+      bed-n18 1.0 needs bed-n19 1.
+      bed-n19 1.0 needs bed-n20 1.
+      bed-n20 1.0 needs dew-point 1.
+      gate-kiosk needs dew-point 2.
+      No release of dew-point is in both 2 and 1.
+    try: one of these commands; with each of them there is a solution
       bibliotax need dew-point "1.4 .. 2"                   # takes dew-point 1.4.0
       bibliotax drop bed-n1 && bibliotax need dew-point 2   # does without bed-n1
     ----- status 4

@@ -73,13 +73,8 @@ fn a_token_is_kept_in_a_file_for_its_owner_alone_and_opens_its_host() {
     fs::set_permissions(&file, fs::Permissions::from_mode(0o640)).unwrap();
     assert_snapshot!(garden.run(&["publish"]), @"
     ----- stderr
-    credentials.unusable
-
-      x the file of credentials GARDEN/home/.config/bibliotax/sign-ins.toml can't be
-      | used: others may read it
-      help: let only its owner read it (`chmod 600
-            GARDEN/home/.config/bibliotax/sign-ins.toml`), and its tables be named by
-            hosts
+    error: the file of credentials GARDEN/home/.config/bibliotax/sign-ins.toml can't be used: others may read it  (credentials.unusable)
+    try: let only its owner read it (`chmod 600 GARDEN/home/.config/bibliotax/sign-ins.toml`), and its tables be named by hosts
     ----- status 3
     ");
     fs::set_permissions(&file, fs::Permissions::from_mode(0o600)).unwrap();

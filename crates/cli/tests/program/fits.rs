@@ -71,15 +71,12 @@ fn a_conflict_speaks_of_targets_and_levels_and_a_need_can_be_limited_to_a_target
     let garden = garden(TARGETS);
     assert_snapshot!(garden.run(&["need", "moss-map", "3"]), @r#"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate-kiosk needs moss-map 3.
-      | moss-map 3.0.0 needs soil-curve 2.
-      | hand-unit is at orchard-runtime 3, and soil-curve 2.0.0 and 2.1.0 ask for 4 or 5.
-      | So no release of soil-curve is left.
-      help: take one of the ways below; nothing was changed
-    ways out, each tried:
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate-kiosk needs moss-map 3.
+      moss-map 3.0.0 needs soil-curve 2.
+      hand-unit is at orchard-runtime 3, and soil-curve 2.0.0 and 2.1.0 ask for 4 or 5.
+      So no release of soil-curve is left.
+    try: one of these commands; with each of them there is a solution
       bibliotax need moss-map "2.3 .. 3"              # takes moss-map 2.3.0
       bibliotax need moss-map 3 --target gate-kiosk   # takes moss-map to gate-kiosk only
       [targets.hand-unit] orchard-runtime = "4"       # in the manifest, if hand-unit can be raised
@@ -95,14 +92,11 @@ fn a_conflict_speaks_of_targets_and_levels_and_a_need_can_be_limited_to_a_target
     "#);
     assert_snapshot!(garden.run(&["need", "leaf-palette"]), @"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate-kiosk needs leaf-palette any.
-      | hand-unit has arch aarch64, and leaf-palette 1.0.0 works with x86_64 only.
-      | So no release of leaf-palette is left.
-      help: take one of the ways below; nothing was changed
-    ways out, each tried:
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate-kiosk needs leaf-palette any.
+      hand-unit has arch aarch64, and leaf-palette 1.0.0 works with x86_64 only.
+      So no release of leaf-palette is left.
+    try: one of these commands; with each of them there is a solution
       bibliotax need leaf-palette any --target gate-kiosk   # takes leaf-palette to gate-kiosk only
     ----- status 4
     ");
@@ -151,13 +145,11 @@ fn what_is_not_stated_passes_is_told_or_is_refused_as_the_rules_say() {
     let garden = garden(&format!("{TARGETS}[rules]\nundeclared = {{ os = \"accept\", arch = \"refuse\" }}"));
     assert_snapshot!(garden.run(&["need", "bark-log"]), @"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate-kiosk needs bark-log any.
-      | gate-kiosk has arch x86_64, and bark-log 1.0.0 doesn't declare arch, which the rules refuse.
-      | So no release of bark-log is left.
-      help: no change of one or two needs helps; nothing was changed
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate-kiosk needs bark-log any.
+      gate-kiosk has arch x86_64, and bark-log 1.0.0 doesn't declare arch, which the rules refuse.
+      So no release of bark-log is left.
+    try: change several of the needs above: no change of one or two of them is enough
     ----- status 4
     ");
 }
@@ -176,14 +168,11 @@ fn a_library_keeps_its_promise() {
     "#);
     assert_snapshot!(garden.run(&["need", "soil-curve", "2"]), @r#"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate-kiosk needs soil-curve 2.
-      | gate-kiosk promises orchard-runtime 2, and soil-curve 2.0.0 and 2.1.0 ask for 4 or 5.
-      | So no release of soil-curve is left.
-      help: take one of the ways below; nothing was changed
-    ways out, each tried:
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate-kiosk needs soil-curve 2.
+      gate-kiosk promises orchard-runtime 2, and soil-curve 2.0.0 and 2.1.0 ask for 4 or 5.
+      So no release of soil-curve is left.
+    try: one of these commands; with each of them there is a solution
       bibliotax need soil-curve "1.7 .. 2"   # takes soil-curve 1.7.0
       [fits] orchard-runtime = "4"           # in the manifest; it promises less
     ----- status 4

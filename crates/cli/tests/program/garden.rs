@@ -249,7 +249,8 @@ impl Ran {
 
     /// The stable code of the error that was printed.
     pub fn code(&self) -> &str {
-        self.stderr.lines().next().unwrap_or_default()
+        let error = self.stderr.lines().find(|line| line.starts_with("error: ")).unwrap_or_default();
+        error.rsplit_once("  (").and_then(|(_, code)| code.strip_suffix(')')).unwrap_or_default()
     }
 
     pub fn json(&self) -> serde_json::Value {

@@ -69,7 +69,7 @@ fn the_help_groups_commands_by_stage() {
 fn wrong_words_end_with_status_two_and_the_nearest_right_ones() {
     let garden = Garden::bare();
     let ran = garden.run(&["ned", "x"]).expect(2);
-    assert!(ran.stderr.contains("'need'"), "{ran}");
+    assert!(ran.stderr.contains("`bibliotax need`"), "{ran}");
     garden.run(&["need"]).expect(2);
     garden.run(&["install", "--quiet", "-v"]).expect(2);
 }

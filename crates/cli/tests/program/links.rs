@@ -181,16 +181,12 @@ fn a_project_s_own_templates_are_rendered_beside_the_links() {
     garden.write("gate/links/roles.txt", "{{ project }}\n{{ rolls.include }}\n");
     assert_snapshot!(garden.run(&["install"]), @"
     ----- stderr
-    links.template
-
-      x a template can't be rendered: undefined value
-       ,-[links/roles.txt:2:4]
-     1 | {{ project }}
-     2 | {{ rolls.include }}
-       :    ^^^^^^|^^^^^^
-       :          `-- there is no such name; `| default([])` or `is defined` if that may be
-       `----
-      help: a template sees `project`, `target`, `roles` and `packages`; see the guide
+    error: a template can't be rendered: undefined value  (links.template)
+      at links/roles.txt:2:4
+        1: {{ project }}
+        2: {{ rolls.include }}
+              ~~~~~~~~~~~~~ there is no such name; `| default([])` or `is defined` if that may be
+    try: a template sees `project`, `target`, `roles` and `packages`; see the guide
     ----- status 3
     ");
     assert_eq!(
@@ -285,7 +281,7 @@ fn projects_that_become_a_workspace_keep_their_templates_and_hear_of_what_is_old
     builds in kiosk find their links in ../shelf/links/ now
     next: `bibliotax install`
     ----- stderr
-    heed: the workspace has one lock and one shelf for all its projects; nothing updates hand/bibliotax.lock, hand/shelf, kiosk/bibliotax.lock, kiosk/shelf any more; `bibliotax init --workspace --remove-old` removes them
+    warning: the workspace has one lock and one shelf for all its projects; nothing updates hand/bibliotax.lock, hand/shelf, kiosk/bibliotax.lock, kiosk/shelf any more; `bibliotax init --workspace --remove-old` removes them
     ----- status 0
     ");
     // Paths in a project's own file are as seen from its folder.

@@ -48,7 +48,7 @@ fn what_could_be_read_of_a_damaged_lock_stays_at_its_version() {
       added  rain-ledger  2.4.0  2.0 KiB  MIT  needed here
     wrote the lock (2 packages); next: `bibliotax install`
     ----- stderr
-    heed: the lock can't be read; 2 of its packages could be read
+    warning: the lock can't be read; 2 of its packages could be read
     ----- status 0
     ");
     assert_eq!(garden.read("gate/bibliotax.lock"), lock);

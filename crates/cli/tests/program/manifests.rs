@@ -9,56 +9,41 @@ fn a_slip_in_a_manifest_is_shown_at_its_place() {
     let garden = Garden::needing(&[], "rain-ledger = \"^1\"");
     assert_snapshot!(garden.run(&["install"]), @r#"
     ----- stderr
-    range.unexpected
-
-      x `^1` can't stand here in a range
-       ,-[bibliotax.toml:8:16]
-     7 | [needs]
-     8 | rain-ledger = "^1"
-       :                ^|
-       :                 `-- expected a version, a comparison, `..` or `any`
-       `----
-      help: write `1`
+    error: `^1` can't stand here in a range  (range.unexpected)
+      at bibliotax.toml:8:16
+        7: [needs]
+        8: rain-ledger = "^1"
+                          ~~ expected a version, a comparison, `..` or `any`
+    try: write `1`
     ----- status 3
     "#);
     garden.write("gate/bibliotax.toml", "[project]\nname = “gate”\n");
     assert_snapshot!(garden.run(&["install"]), @r#"
     ----- stderr
-    manifest.curly-quotes
-
-      x curly quotes don't quote here
-       ,-[bibliotax.toml:2:8]
-     1 | [project]
-     2 | name = “gate”
-       :        |
-       :        `-- an editor may have turned it
-       `----
-      help: use straight quotes: `"`
+    error: curly quotes don't quote here  (manifest.curly-quotes)
+      at bibliotax.toml:2:8
+        1: [project]
+        2: name = “gate”
+                  ~ an editor may have turned it
+    try: use straight quotes: `"`
     ----- status 3
     "#);
     garden.write("gate/bibliotax.toml", "[project]\nname = \"Gate\"\n[neds]\n");
     assert_snapshot!(garden.run(&["install"]), @r#"
     ----- stderr
-    manifest.unknown-key
+    error: a manifest has no key `neds`  (manifest.unknown-key)
+      at bibliotax.toml:3:2
+        2: name = "Gate"
+        3: [neds]
+            ~~~~
+    try: `needs`
 
-      x a manifest has no key `neds`
-       ,-[bibliotax.toml:3:2]
-     2 | name = "Gate"
-     3 | [neds]
-       :  ^^^^
-       `----
-      help: perhaps `needs` was meant
-
-    name.invalid
-
-      x `Gate` can't name a package: a name is made of a–z, 0–9 and `-`, and 'G' is none of them
-       ,-[bibliotax.toml:2:9]
-     1 | [project]
-     2 | name = "Gate"
-       :         ^^^^
-     3 | [neds]
-       `----
-      help: `gate` would do
+    error: `Gate` can't name a package: a name is made of a–z, 0–9 and `-`, and 'G' is none of them  (name.invalid)
+      at bibliotax.toml:2:9
+        1: [project]
+        2: name = "Gate"
+                   ~~~~
+    try: `gate` would do
     ----- status 3
     "#);
     let json = garden.run(&["install", "--format", "json"]).expect(3).json();
@@ -100,10 +85,8 @@ fn bytes_that_are_no_text_are_told_as_such() {
     std::fs::write(garden.path("gate/bibliotax.toml"), [0xff, 0xfe, 0x00, 0x80]).unwrap();
     assert_snapshot!(garden.run(&["install"]), @"
     ----- stderr
-    manifest.unreadable
-
-      x bibliotax.toml is no manifest: it holds bytes that are no UTF-8 text
-      help: a manifest is a short text; see `bibliotax init`
+    error: bibliotax.toml is no manifest: it holds bytes that are no UTF-8 text  (manifest.unreadable)
+    try: a manifest is a short text; see `bibliotax init`
     ----- status 3
     ");
 }
@@ -113,10 +96,8 @@ fn a_manifest_that_is_elsewhere_is_pointed_to() {
     let garden = Garden::with(&[]);
     assert_snapshot!(garden.run_in(".", &["install"]), @"
     ----- stderr
-    manifest.missing
-
-      x there is no bibliotax.toml here or in a folder above
-      help: there is one in `gate`: go there, or say `--directory gate`
+    error: there is no bibliotax.toml here or in a folder above  (manifest.missing)
+    try: there is one in `gate`: go there, or say `--directory gate`
     ----- status 3
     ");
     garden.run_in(".", &["install", "--directory", "gate"]).expect(0);
@@ -125,18 +106,14 @@ fn a_manifest_that_is_elsewhere_is_pointed_to() {
     garden.write("other/bibliotax.toml.txt", "");
     assert_snapshot!(garden.run_in("other", &["install"]), @"
     ----- stderr
-    manifest.missing
-
-      x there is no bibliotax.toml here or in a folder above
-      help: there is a bibliotax.toml.txt: an editor added the ending; rename it to bibliotax.toml
+    error: there is no bibliotax.toml here or in a folder above  (manifest.missing)
+    try: there is a bibliotax.toml.txt: an editor added the ending; rename it to bibliotax.toml
     ----- status 3
     ");
     assert_snapshot!(garden.run(&["verify", "--directory", "nowhere"]), @"
     ----- stderr
-    disk.missing
-
-      x there is no folder GARDEN/gate/nowhere
-      help: check the path
+    error: there is no folder GARDEN/gate/nowhere  (disk.missing)
+    try: check the path
     ----- status 74
     ");
 }
@@ -146,43 +123,32 @@ fn names_and_ranges_that_lead_nowhere_offer_what_is_near() {
     let garden = Garden::with(&["rain-ledger 2.4.0", "rain-ledger 2.5.0"]);
     assert_snapshot!(garden.run(&["need", "rain-leger"]), @"
     ----- stderr
-    package.unknown
-
-      x no registry has a package rain-leger
-      help: perhaps `rain-ledger` was meant
+    error: no registry has a package rain-leger  (package.unknown)
+    try: `rain-ledger`
     ----- status 4
     ");
     assert_snapshot!(garden.run(&["need", "rain-ledger", "7"]), @r#"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate-kiosk needs rain-ledger 7.
-      | No release of rain-ledger is in 7: there are 2.4.0 and 2.5.0.
-      help: take one of the ways below; nothing was changed
-    ways out, each tried:
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate-kiosk needs rain-ledger 7.
+      No release of rain-ledger is in 7: there are 2.4.0 and 2.5.0.
+    try: one of these commands; with each of them there is a solution
       bibliotax need rain-ledger "2.5 .. 3"   # takes rain-ledger 2.5.0
     ----- status 4
     "#);
     assert_snapshot!(garden.run(&["need", "rain-ledger", "3 .. 2"]), @"
     ----- stderr
-    range.empty
-
-      x no version can be in `3 .. 2`
-       ,-[the command line:1:1]
-     1 | 3 .. 2
-       : ^^^|^^
-       :    `-- the end comes before the start
-       `----
-      help: write `2 .. 3`
+    error: no version can be in `3 .. 2`  (range.empty)
+      at the command line
+        1: 3 .. 2
+           ~~~~~~ the end comes before the start
+    try: write `2 .. 3`
     ----- status 3
     ");
     assert_snapshot!(garden.run(&["drop", "rain-ledger"]), @"
     ----- stderr
-    need.not-declared
-
-      x bibliotax.toml doesn't declare rain-ledger
-      help: see `[needs]` in the manifest
+    error: bibliotax.toml doesn't declare rain-ledger  (need.not-declared)
+    try: see `[needs]` in the manifest
     ----- status 2
     ");
     assert_eq!(garden.shelf(), [""; 0]);
@@ -213,16 +179,13 @@ fn a_conflict_is_told_in_sentences_and_changes_nothing() {
     let before = (garden.read("gate/bibliotax.toml"), garden.read("gate/bibliotax.lock"), garden.shelf());
     assert_snapshot!(garden.run(&["need", "moss-map"]), @"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate-kiosk needs soil-curve 1.
-      | soil-curve 1.7.0 needs dew-point 1.
-      | gate-kiosk needs moss-map any.
-      | moss-map 3.0.0 needs dew-point 2.
-      | No release of dew-point is in both 1 and 2.
-      help: take one of the ways below; nothing was changed
-    ways out, each tried:
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate-kiosk needs soil-curve 1.
+      soil-curve 1.7.0 needs dew-point 1.
+      gate-kiosk needs moss-map any.
+      moss-map 3.0.0 needs dew-point 2.
+      No release of dew-point is in both 1 and 2.
+    try: one of these commands; with each of them there is a solution
       bibliotax drop soil-curve && bibliotax need moss-map any   # does without soil-curve
     ----- status 4
     ");

@@ -59,13 +59,10 @@ fn a_need_on_a_capability_takes_a_provider_and_the_manifest_may_prefer_one() {
     ");
     assert_snapshot!(garden.run(&["need", "dew-point", "2"]), @r#"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate-kiosk needs dew-point 2.
-      | No release of dew-point is in 2: there are 1.4.0.
-      help: take one of the ways below; nothing was changed
-    ways out, each tried:
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate-kiosk needs dew-point 2.
+      No release of dew-point is in 2: there are 1.4.0.
+    try: one of these commands; with each of them there is a solution
       bibliotax need dew-point "1.4 .. 2"   # takes dew-point 1.4.0
     ----- status 4
     "#);
@@ -86,7 +83,7 @@ fn a_preferred_provider_that_can_not_be_had_is_told() {
       added  seed-clock  1.1.0  2.0 KiB  MIT  needed by hedge-grid, as day-clock
     shelf: 2 packages put there, 4.0 KiB fetched (TIME)
     ----- stderr
-    heed: day-clock comes from seed-clock: bark-log, which the manifest prefers, can't be had
+    warning: day-clock comes from seed-clock: bark-log, which the manifest prefers, can't be had
     ----- status 0
     ");
 }
@@ -126,15 +123,12 @@ fn a_family_stays_at_one_version_in_the_range_it_is_kept_in() {
     ");
     assert_snapshot!(garden.run(&["need", "pergola/core", "3.1"]), @r#"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate-kiosk needs pergola/plots 3.
-      | pergola/plots and pergola/core are of the family pergola, which stays at one version.
-      | gate-kiosk needs pergola/core 3.1.
-      | No version of the family pergola satisfies all of this.
-      help: take one of the ways below; nothing was changed
-    ways out, each tried:
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate-kiosk needs pergola/plots 3.
+      pergola/plots and pergola/core are of the family pergola, which stays at one version.
+      gate-kiosk needs pergola/core 3.1.
+      No version of the family pergola satisfies all of this.
+    try: one of these commands; with each of them there is a solution
       bibliotax need pergola/core "3.2 .. 4"   # takes pergola/core 3.2.0
     ----- status 4
     "#);
@@ -174,15 +168,12 @@ fn releases_that_conflict_are_not_taken_together() {
     ");
     assert_snapshot!(garden.run(&["need", "bark-log", "1.0"]), @r#"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate-kiosk needs bark-log 1.0.
-      | bark-log 1.0.1 can't be together with moss-map .. 2.1.
-      | gate-kiosk needs moss-map 2.0.
-      | So no release of moss-map is left.
-      help: take one of the ways below; nothing was changed
-    ways out, each tried:
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate-kiosk needs bark-log 1.0.
+      bark-log 1.0.1 can't be together with moss-map .. 2.1.
+      gate-kiosk needs moss-map 2.0.
+      So no release of moss-map is left.
+    try: one of these commands; with each of them there is a solution
       bibliotax need bark-log "1.1 .. 2"                       # takes bark-log 1.1.0
       bibliotax need moss-map "2.3 .. 3" bark-log 1.0          # takes moss-map 2.3.0
       bibliotax drop moss-map && bibliotax need bark-log 1.0   # does without moss-map
@@ -203,11 +194,9 @@ fn what_a_need_brings_can_be_left_out_and_that_is_recorded_and_shown() {
     assert!(garden.read("gate/bibliotax.lock").contains(r#""left-out":["leaf-palette"]"#));
     assert_snapshot!(garden.run(&["explain", "leaf-palette"]), @"
     ----- stderr
-    explain.not-here
-
-      x `leaf-palette` is not in the lock
-      | The manifest needs moss-map without it.
-      help: `bibliotax explain leaf-palette any` tells whether it could be
+    error: `leaf-palette` is not in the lock  (explain.not-here)
+      The manifest needs moss-map without it.
+    try: `bibliotax explain leaf-palette any` tells whether it could be
     ----- status 2
     ");
     assert_snapshot!(garden.run(&["need", "bark-log", "--without", "leaf-palette", "--dry-run"]), @r#"
@@ -216,7 +205,7 @@ fn what_a_need_brings_can_be_left_out_and_that_is_recorded_and_shown() {
       added  bark-log  1.1.0  2.0 KiB  MIT  needed here
     nothing was written
     ----- stderr
-    heed: bark-log doesn't need leaf-palette, so leaving that out changes nothing
+    warning: bark-log doesn't need leaf-palette, so leaving that out changes nothing
     ----- status 0
     "#);
 }
@@ -265,15 +254,12 @@ fn what_is_published_says_family_capabilities_and_conflicts() {
     let output = garden.run(&["need", "bark-log", "1.0"]);
     assert_snapshot!(output, @r#"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate-kiosk needs day-clock 7, provided by petal-font 1.0.
-      | gate-kiosk needs bark-log 1.0.
-      | petal-font 1.0 can't be together with bark-log 1.0.
-      | So no release of bark-log is left.
-      help: take one of the ways below; nothing was changed
-    ways out, each tried:
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate-kiosk needs day-clock 7, provided by petal-font 1.0.
+      gate-kiosk needs bark-log 1.0.
+      petal-font 1.0 can't be together with bark-log 1.0.
+      So no release of bark-log is left.
+    try: one of these commands; with each of them there is a solution
       bibliotax need bark-log "1.1 .. 2"                        # takes bark-log 1.1.0
       bibliotax drop day-clock && bibliotax need bark-log 1.0   # does without day-clock
     ----- status 4

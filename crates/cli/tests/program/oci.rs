@@ -153,12 +153,8 @@ fn a_registry_that_wants_a_password_gets_it_from_where_people_keep_it() {
     let place = containers.place();
     let create = ["registry", "create", &place, "--name", "containers"];
     assert_snapshot!(garden.run_in(".", &create).stderr.replace(&containers.host, "HOST"), @"
-    token.unknown
-
-      x the registry `containers` refuses (401): it wants a token or a password that it knows, and
-      | that has not ended
-      help: ask its keepers for a token, or for a new one, and keep it: `bibliotax registry sign-in
-            REGISTRY`
+    error: the registry `containers` refuses (401): it wants a token or a password that it knows, and that has not ended  (token.unknown)
+    try: ask its keepers for a token, or for a new one, and keep it: `bibliotax registry sign-in REGISTRY`
     ");
     let with = |variable: &str, value: &str, folder: &str, args: &[&str]| {
         let mut command: Command = garden.command(folder, args);

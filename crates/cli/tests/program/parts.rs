@@ -116,7 +116,7 @@ fn each_target_takes_its_own_files_and_one_lock_serves_both() {
     steps: 1 thing by hand; `bibliotax steps` tells what to do
        calibrate  moss-map  on each device of hand-unit
     ----- stderr
-    heed: leaf-palette doesn't declare arch, os; `bibliotax fit` tells more
+    warning: leaf-palette doesn't declare arch, os; `bibliotax fit` tells more
     ----- status 0
     "#);
     assert_eq!(garden.read("gate/shelf/gate-kiosk/moss-map/lib/moss.o"), "moss.o for x86_64");
@@ -142,14 +142,11 @@ fn a_part_without_a_file_for_a_target_is_a_conflict_that_says_so() {
     let garden = garden(TARGETS);
     assert_snapshot!(garden.run(&["need", "moss-map", "2"]), @r#"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate needs moss-map 2.
-      | hand-unit is linux/aarch64, and moss-map 2.0.0 has natives for linux/x86_64 only.
-      | So no release of moss-map is left.
-      help: take one of the ways below; nothing was changed
-    ways out, each tried:
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate needs moss-map 2.
+      hand-unit is linux/aarch64, and moss-map 2.0.0 has natives for linux/x86_64 only.
+      So no release of moss-map is left.
+    try: one of these commands; with each of them there is a solution
       bibliotax need moss-map "1 .. 2"                # takes moss-map 1.0.0
       bibliotax need moss-map 2 --target gate-kiosk   # takes moss-map to gate-kiosk only
     ----- status 4
@@ -228,7 +225,7 @@ fn components_bring_what_they_need_and_parts_come_on_request() {
     steps: 1 thing by hand; `bibliotax steps` tells what to do
        calibrate  moss-map  on each device of hand-unit
     ----- stderr
-    heed: 2 packages don't declare arch, os; `bibliotax fit` tells more
+    warning: 2 packages don't declare arch, os; `bibliotax fit` tells more
     ----- status 0
     "#);
     assert_eq!(garden.read("gate/shelf/hand-unit/moss-map/docs/moss.md"), "moss.md");
@@ -248,10 +245,8 @@ fn components_bring_what_they_need_and_parts_come_on_request() {
     ");
     assert_snapshot!(garden.run(&["need", "moss-map", "--components", "trase"]), @"
     ----- stderr
-    need.no-component
-
-      x no release of moss-map has a component `trase`
-      help: perhaps `trace` was meant
+    error: no release of moss-map has a component `trase`  (need.no-component)
+    try: `trace`
     ----- status 2
     ");
     assert!(
@@ -266,15 +261,12 @@ fn a_component_can_be_what_stands_in_the_way() {
     garden.publish(&["bark-log 2.0"]);
     assert_snapshot!(garden.run(&["need", "moss-map", "1", "--components", "trace"]), @r#"
     ----- stderr
-    resolve.conflict
-
-      x no set of releases satisfies all needs
-      | gate needs bark-log 2 or newer.
-      | gate needs moss-map 1 with trace.
-      | All releases of moss-map with trace need bark-log 1.
-      | No release of bark-log is in both 2 or newer and 1.
-      help: take one of the ways below; nothing was changed
-    ways out, each tried:
+    error: no versions satisfy all requirements  (resolve.conflict)
+      gate needs bark-log 2 or newer.
+      gate needs moss-map 1 with trace.
+      All releases of moss-map with trace need bark-log 1.
+      No release of bark-log is in both 2 or newer and 1.
+    try: one of these commands; with each of them there is a solution
       bibliotax need bark-log "1 .. 2" && bibliotax need moss-map 1 --components trace   # takes bark-log 1.0
       [needs] moss-map = "1"                                                             # in the manifest: takes moss-map without components
       bibliotax drop bark-log && bibliotax need moss-map 1 --components trace            # does without bark-log

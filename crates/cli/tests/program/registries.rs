@@ -79,10 +79,8 @@ fn a_release_is_never_replaced() {
     assert_snapshot!(garden.run_in("valve", &["publish", "../seedhouse"]), @"
     left out: .gitignore (hidden), notes/ (ignored by version control)
     ----- stderr
-    registry.exists
-
-      x valve-core 0.4.0 is published already, with other `files`
-      help: a release never changes: raise `version` in the manifest
+    error: valve-core 0.4.0 is published already, with other `files`  (registry.exists)
+    try: a release never changes: raise `version` in the manifest
     ----- status 5
     ");
     garden.write("valve/bibliotax.toml", &AUTHOR.replace("0.4.0", "0.4.1"));
@@ -127,10 +125,8 @@ fn what_can_not_be_published_is_told_by_name() {
     garden.write("valve/src/aux.c", "");
     assert_snapshot!(garden.run_in("valve", &["publish", "../seedhouse"]), @r#"
     ----- stderr
-    publish.path
-
-      x `src/aux.c` can't be part of a package: a part of it is a device on some systems
-      help: rename it, or name the wanted ones with `files = ["…"]` under `[card]`
+    error: `src/aux.c` can't be part of a package: a part of it is a device on some systems  (publish.path)
+    try: rename it, or name the wanted ones with `files = ["…"]` under `[card]`
     ----- status 3
     "#);
 }
@@ -201,11 +197,9 @@ fn a_hostile_archive_is_refused_by_the_name_of_its_entry() {
     lock: 1 added
       added  evil  1.0.0  1.5 KiB  licence not declared  needed here
     ----- stderr
-    archive.refused
-
-      x the archive of evil can't be used
-      | Its entry `../escaped` is refused: it leads out of the package.
-      help: don't use it; tell the package's authors; the shelf is as it was
+    error: the archive of evil can't be used  (archive.refused)
+      Its entry `../escaped` is refused: it leads out of the package.
+    try: don't use it; tell the package's authors; the shelf is as it was
     ----- status 6
     "#);
     assert!(!garden.path("gate/bibliotax.lock").exists());
@@ -224,11 +218,8 @@ fn a_name_in_two_registries_is_settled_by_a_person() {
     garden.write("gate/bibliotax.toml", &manifest);
     assert_snapshot!(garden.run(&["need", "night-frost"]), @r#"
     ----- stderr
-    package.ambiguous
-
-      x `night-frost` is in two registries: seedhouse and own
-      help: settle it: `bibliotax need night-frost --from seedhouse`, or `owns = ["night-frost"]`
-            with one of the registries
+    error: `night-frost` is in two registries: seedhouse and own  (package.ambiguous)
+    try: settle it: `bibliotax need night-frost --from seedhouse`, or `owns = ["night-frost"]` with one of the registries
     ----- status 3
     "#);
     garden.run(&["need", "night-frost", "--from", "own"]).expect(0);
@@ -258,24 +249,17 @@ fn a_load_takes_all_lines_or_none_and_can_be_run_again() {
     garden.write("cards.jsonl", &bad);
     assert_snapshot!(garden.run_in(".", &["registry", "load", "seedhouse", "cards.jsonl"]), @r#"
     ----- stderr
-    registry.bad-line
+    error: missing field `version`  (registry.bad-line)
+      at GARDEN/cards.jsonl:5:1
+        4: {"name":"a","version":"1.0","published":"2026-03-01T09:00:00Z","license":"MIT"}
+        5: {"name":"c"}
+           ~~~~~~~~~~~~
 
-      x missing field `version`
-       ,-[GARDEN/cards.jsonl:5:1]
-     4 | {"name":"a","version":"1.0","published":"2026-03-01T09:00:00Z","license":"MIT"}
-     5 | {"name":"c"}
-       : ^^^^^^^^^^^^
-     6 | nonsense
-       `----
-
-    registry.bad-line
-
-      x this is not JSON
-       ,-[GARDEN/cards.jsonl:6:1]
-     5 | {"name":"c"}
-     6 | nonsense
-       : ^^^^^^^^
-       `----
+    error: this is not JSON  (registry.bad-line)
+      at GARDEN/cards.jsonl:6:1
+        5: {"name":"c"}
+        6: nonsense
+           ~~~~~~~~
     ----- status 3
     "#);
     garden.write(

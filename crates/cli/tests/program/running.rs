@@ -91,7 +91,7 @@ fn tasks_run_what_they_need_before_them_and_pass_on_how_they_end() {
     assert_snapshot!(garden.run(&["task", "sold"]), @"
     ----- stderr
     wet: exit 5
-    heed: task `wet` failed, so `sold` was not run
+    warning: task `wet` failed, so `sold` was not run
     ----- status 5
     ");
     assert_snapshot!(garden.run(&["task", "--dry-run", "sold"]), @"
@@ -101,10 +101,8 @@ fn tasks_run_what_they_need_before_them_and_pass_on_how_they_end() {
     ");
     assert_snapshot!(garden.run(&["task", "dri"]), @"
     ----- stderr
-    task.unknown
-
-      x the manifest has no task `dri`
-      help: perhaps `dry` was meant
+    error: the manifest has no task `dri`  (task.unknown)
+    try: `dry`
     ----- status 2
     ");
 }
@@ -120,10 +118,8 @@ fn under_sealed_a_stale_lock_is_refused_and_named() {
     let lock = garden.read("gate/bibliotax.lock");
     assert_snapshot!(garden.run(&["task", "--sealed", "press"]), @"
     ----- stderr
-    lock.stale
-
-      x bibliotax.toml was changed since bibliotax.lock was made from it
-      help: run `bibliotax install` where the manifest is edited, and commit the lock
+    error: bibliotax.toml was changed since bibliotax.lock was made from it  (lock.stale)
+    try: run `bibliotax install` where the manifest is edited, and commit the lock
     ----- status 1
     ");
     assert_eq!(garden.read("gate/bibliotax.lock"), lock);
@@ -149,10 +145,8 @@ fn of_several_targets_the_one_for_this_machine_is_taken_or_has_to_be_named() {
     );
     assert_snapshot!(garden.run(&["task", "where"]), @"
     ----- stderr
-    task.which-target
-
-      x for which target: none of the targets is for a machine like this one
-      help: say it with `--target`: kiosk, hand
+    error: for which target: none of the targets is for a machine like this one  (task.which-target)
+    try: say it with `--target`: kiosk, hand
     ----- status 2
     ");
 }

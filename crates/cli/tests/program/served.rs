@@ -69,9 +69,7 @@ fn a_served_registry_leads_to_the_same_lock_and_shelf_as_its_folder() {
     assert_eq!(packages(&garden.read("gate/bibliotax.lock")), packages(&lock));
     assert_eq!(garden.shelf(), shelf);
     assert!(garden.run(&["describe", "rain-ledger"]).expect(0).stdout.contains("2.4.0"));
-    assert!(
-        garden.run(&["describe", "rain-legder"]).expect(4).stderr.contains("perhaps `rain-ledger` was meant")
-    );
+    assert!(garden.run(&["describe", "rain-legder"]).expect(4).stderr.contains("`rain-ledger`"));
 }
 
 #[test]
@@ -92,14 +90,14 @@ fn what_was_asked_for_once_is_enough_when_nobody_is_to_be_asked() {
     assert!(offline(&["resolve"]).iter().all(|(status, ..)| *status == 0));
     for (status, _, told) in offline(&["need", "moss-map"]) {
         assert_eq!(status, 5);
-        assert!(told.starts_with("registry.offline") && told.contains("moss-map"), "{told}");
+        assert!(told.contains("(registry.offline)") && told.contains("moss-map"), "{told}");
     }
     for (_, told, _) in offline(&["ready"]) {
         assert!(told.contains("is not asked") && !told.contains("answers"), "{told}");
     }
     for said in ["0", "false", "No", "off", ""] {
         let (status, _, told) = offline_by(said, &["need", "moss-map"]);
-        assert!(status == 5 && told.starts_with("registry.unreachable"), "{said}: {told}");
+        assert!(status == 5 && told.contains("(registry.unreachable)"), "{said}: {told}");
     }
     let (status, _, told) = offline_by("maybe", &["need", "moss-map"]);
     assert!(status == 2 && told.contains("BIBLIOTAX_OFFLINE is `maybe`"), "{told}");
@@ -149,17 +147,8 @@ fn releases_are_withdrawn_restored_and_deprecated_with_a_reason() {
     assert_snapshot!(run(&["withdraw", "rain-ledger", "3.0.0", "--reason", "counts snow twice"]).1, @"rain-ledger 3.0.0 is withdrawn in seedhouse");
     assert_snapshot!(run(&["withdraw", "rain-ledger", "3.0.0", "--reason", "counts snow twice"]).1, @"rain-ledger 3.0.0 is already withdrawn in seedhouse");
     assert_snapshot!(run(&["deprecate", "moss-map", "1", "--reason", "hard to read", "--instead", "rain-ledger"]).1, @"moss-map 1 is deprecated in seedhouse");
-    assert_snapshot!(run(&["withdraw", "rain-ledger", "9", "--reason", "x"]).1, @"
-    package.unknown
-
-      x the registry `seedhouse` refuses (404): rain-ledger: there is no release 9
-    ");
-    assert_snapshot!(run(&["deprecate", "rain-legder", "1", "--reason", " "]).1, @"
-    event.no-reason
-
-      x the registry `seedhouse` refuses (422): a reason is wanted: the people who use the release
-      | will read it
-    ");
+    assert_snapshot!(run(&["withdraw", "rain-ledger", "9", "--reason", "x"]).1, @"error: the registry `seedhouse` refuses (404): rain-ledger: there is no release 9  (package.unknown)");
+    assert_snapshot!(run(&["deprecate", "rain-legder", "1", "--reason", " "]).1, @"error: the registry `seedhouse` refuses (422): a reason is wanted: the people who use the release will read it  (event.no-reason)");
     assert!(garden.run(&["need", "rain-ledger"]).expect(0).stdout.contains("added  rain-ledger  2.4.0"));
     assert!(garden.run(&["need", "moss-map"]).expect(0).stderr.contains("use rain-ledger instead"));
     run(&["withdraw", "rain-ledger", "3.0.0", "--take-back"]);
@@ -354,16 +343,13 @@ fn without_a_network_the_store_is_enough_or_all_that_it_lacks_is_listed_at_once(
     forget("store/trees");
     assert_snapshot!(garden.run(&["install", "--offline"]), @"
     ----- stderr
-    registry.offline
-
-      x the registry `seedhouse` was never asked for a file that is wanted, and now nobody is to be
-      | asked
-      | Not in the store yet: 4 archives (8.0 KiB).
-      |   bark-log 1.0.0 (2.0 KiB)
-      |   dew-point 1.4.0 (2.0 KiB)
-      |   moss-map 1.0.0 (2.0 KiB)
-      |   rain-ledger 2.4.0 (2.0 KiB)
-      help: ask for it once with a network: it is kept from then on
+    error: the registry `seedhouse` was never asked for a file that is wanted, and now nobody is to be asked  (registry.offline)
+      Not in the store yet: 4 archives (8.0 KiB).
+        bark-log 1.0.0 (2.0 KiB)
+        dew-point 1.4.0 (2.0 KiB)
+        moss-map 1.0.0 (2.0 KiB)
+        rain-ledger 2.4.0 (2.0 KiB)
+    try: ask for it once with a network: it is kept from then on
     ----- status 5
     ");
     drop(served);

@@ -101,15 +101,12 @@ fn files_get_there_as_the_manifest_says() {
     garden.write("gate/bibliotax.toml", &format!("{manifest}\n[shelf]\nlink = \"soft\"\n"));
     assert_snapshot!(garden.run(&["install"]), @r#"
     ----- stderr
-    manifest.link
-
-      x `soft` is no way of putting files on the shelf
-        ,-[bibliotax.toml:11:8]
-     10 | [shelf]
-     11 | link = "soft"
-        :        ^^^^^^
-        `----
-      help: possible here: `auto`, `reflink`, `hard` or `copy`
+    error: `soft` is no way of putting files on the shelf  (manifest.link)
+      at bibliotax.toml:11:8
+        10: [shelf]
+        11: link = "soft"
+                   ~~~~~~
+    try: possible here: `auto`, `reflink`, `hard` or `copy`
     ----- status 3
     "#);
 }
@@ -221,7 +218,7 @@ fn verifying_trusts_size_and_time_unless_all_is_to_be_read() {
       damaged  dew-point  2625b6f9f5e8
     shelf: 1 package put there, 1 already there (TIME)
     ----- stderr
-    heed: the store's copy of archive 2625b6f9f5e8 is damaged; fetching it anew
+    warning: the store's copy of archive 2625b6f9f5e8 is damaged; fetching it anew
     ----- status 0
     ");
     garden.run(&["verify", "--full", "--store"]).expect(0);

@@ -74,18 +74,14 @@ fn what_is_to_be_done_by_hand_is_told_listed_and_ticked_off() {
     ");
     assert_snapshot!(garden.run(&["steps", "done", "calibrate"]), @"
     ----- stderr
-    step.which
-
-      x the step is to be done on hand-3, on hand-7
-      help: say on which with `--device NAME`
+    error: the step is to be done on hand-3, on hand-7  (step.which)
+    try: say on which with `--device NAME`
     ----- status 2
     ");
     assert_snapshot!(garden.run(&["steps", "done", "calibrate", "--device", "hand-8"]), @"
     ----- stderr
-    step.which
-
-      x `hand-8` is none of the declared devices
-      help: perhaps `hand-3` or `hand-7` was meant
+    error: `hand-8` is none of the declared devices  (step.which)
+    try: `hand-3` or `hand-7`
     ----- status 2
     ");
     assert_snapshot!(garden.run(&["steps", "done", "calibrate", "--device", "hand-3"]), @"

@@ -228,7 +228,7 @@ fn a_withdrawn_release_stays_where_it_is_locked_and_is_not_chosen_anew() {
     assert_snapshot!(garden.run(&["install"]), @"
     shelf: 1 package put there (TIME)
     ----- stderr
-    heed: dew-point 1.4.0 was withdrawn (leaks); it stays because the lock has it
+    warning: dew-point 1.4.0 was withdrawn (leaks); it stays because the lock has it
     ----- status 0
     ");
     std::fs::remove_file(garden.path("gate/bibliotax.lock")).unwrap();

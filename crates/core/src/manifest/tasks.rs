@@ -115,7 +115,7 @@ mod tests {
         for (tasks, shown) in [
             (
                 "build = { after = [\"tabels\"] }\ntables = \"x\"",
-                "manifest.task: there is no task `tabels` (perhaps `tables` was meant)",
+                "manifest.task: there is no task `tabels` (`tables`)",
             ),
             (
                 "a = { after = [\"b\"] }\nb = { after = [\"a\"] }",

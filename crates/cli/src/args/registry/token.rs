@@ -22,7 +22,7 @@ enum TokenCommand {
     #[command(
         after_help = "Example:\n  bibliotax registry token issue ../registry \"the build server\" --package \"fernhollow/*\" --days 90"
     )]
-    Create {
+    Issue {
         /// The registry's folder, or `s3://BUCKET/PREFIX`
         folder: String,
         /// Whom or what it is for
@@ -37,15 +37,15 @@ enum TokenCommand {
         #[arg(long, value_parser = clap::value_parser!(u32).range(1..))]
         days: Option<u32>,
     },
-    /// List the tokens
+    /// Show the tokens
     #[command(after_help = "Example:\n  bibliotax registry token show ../registry")]
-    List {
+    Show {
         /// The registry's folder, or `s3://BUCKET/PREFIX`
         folder: String,
     },
     /// End a token
     #[command(after_help = "Example:\n  bibliotax registry token end ../registry 4f1c09aa")]
-    Revoke {
+    End {
         /// The registry's folder, or `s3://BUCKET/PREFIX`
         folder: String,
         /// The token's id, as the list shows it
@@ -57,21 +57,21 @@ impl Tokens {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let now = run.environment.now;
         match &self.command {
-            TokenCommand::Create { folder, name, packages, actions, days } => {
+            TokenCommand::Issue { folder, name, packages, actions, days } => {
                 let known = |word: &String| Action::ALL.iter().find(|(known, _)| known == word);
                 let actions = actions.iter().filter_map(known).map(|(_, action)| *action).collect();
                 let expires = days.map(|days| now + SignedDuration::from_hours(24 * i64::from(days)));
                 let wish = NewToken { name: name.clone(), packages: packages.clone(), actions, expires };
-                let (token, text) = run.working(|context| tokens::create(folder, wish, context))?;
+                let (token, text) = run.working(|context| tokens::issue(folder, wish, context))?;
                 render::show_token(run.ui, &token, &text);
             }
-            TokenCommand::List { folder } => {
-                let tokens = run.working(|context| tokens::list(folder, context))?;
+            TokenCommand::Show { folder } => {
+                let tokens = run.working(|context| tokens::show(folder, context))?;
                 render::show_tokens(run.ui, &tokens, now);
             }
-            TokenCommand::Revoke { folder, id } => {
-                run.working(|context| tokens::revoke(folder, id, context))?;
-                render::show_revoked(run.ui, id);
+            TokenCommand::End { folder, id } => {
+                run.working(|context| tokens::end(folder, id, context))?;
+                render::show_ended(run.ui, id);
             }
         }
         Ok(Exit::Done)

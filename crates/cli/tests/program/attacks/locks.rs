@@ -175,7 +175,7 @@ fn what_a_lock_says_is_held_against_manifests_and_cards() {
         ),
         ("a need less", rain.replace("\"needs\":[\"dew-point\"]", "\"needs\":[]"), &rain),
         ("that something is left out", rain.replace("}]", "}],\"left-out\":[\"dew-point\"]"), &rain),
-        ("that it is replaced", dew.replace("\"card\"", "\"replaced\":true,\"card\""), &dew),
+        ("that it is replaced", dew.replace("\"card\"", "\"stood-in\":true,\"card\""), &dew),
         ("a capability", dew.replace("}]", "}],\"provides\":[\"sensor-driver\"]"), &dew),
         ("a step", dew.replace("}]}", "}],\"steps\":[{\"step\":{\"id\":\"a\",\"text\":\"b\"}}]}"), &dew),
         ("a component", dew.replace("\"files\"", "\"components\":[\"fog\"],\"files\""), &dew),

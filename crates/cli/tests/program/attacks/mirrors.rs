@@ -39,7 +39,7 @@ fn wrong_bytes_of_a_quicker_mirror_are_told_and_the_right_ones_come_from_elsewhe
     declare(&garden, &served.url, "\"../mirror\"");
     spoil(&garden, "mirror");
     let ran = garden.run(&["install"]).expect(0);
-    assert_eq!(ran.stderr.matches("heed: ../mirror sent wrong bytes for").count(), 2, "{ran}");
+    assert_eq!(ran.stderr.matches("warning: ../mirror sent wrong bytes for").count(), 2, "{ran}");
     garden.run(&["verify", "--full"]).expect(0);
     assert_eq!(garden.shelf(), ["dew-point 1.4.0", "rain-ledger 2.4.0"]);
     let ran = garden.run(&["kit", "make", "garden.kit"]).expect(0);
@@ -75,10 +75,8 @@ fn a_mirror_that_lacks_what_was_seen_is_not_believed_and_the_next_one_is_asked()
     }
     assert_snapshot!(garden.run(&["newer"]), @"
     ----- stderr
-    mirror.behind
-
-      x ../late, a mirror of `seedhouse`, lacks what was seen of dew-point before
-      help: run it again when the registry answers; the mirror lags behind, or isn't to be trusted
+    error: ../late, a mirror of `seedhouse`, lacks what was seen of dew-point before  (mirror.behind)
+    try: run it again when the registry answers; the mirror lags behind, or isn't to be trusted
     ----- status 6
     ");
     let manifest = garden.read("gate/bibliotax.toml");

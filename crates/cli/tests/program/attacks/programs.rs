@@ -86,16 +86,11 @@ fn a_manifest_says_which_programs_come_first_and_which_tasks_get_tokens() {
     garden.write("gate/bibliotax.toml", &manifest.replace("\"first\"", "\"before\""));
     assert_snapshot!(garden.run(&["install"]), @r#"
     ----- stderr
-    manifest.wrong-kind
-
-      x `programs` has to be `"first"` (before the system's programs) or `"last"`
-       ,-[bibliotax.toml:8:40]
-     7 | [needs]
-     8 | leaf-press = { range = "1", programs = "before" }
-       :                                        ^^^^|^^^
-       :                                            `-- is a text
-     9 | 
-       `----
+    error: `programs` has to be `"first"` (before the system's programs) or `"last"`  (manifest.wrong-kind)
+      at bibliotax.toml:8:40
+        7: [needs]
+        8: leaf-press = { range = "1", programs = "before" }
+                                                  ~~~~~~~~ is a text
     ----- status 3
     "#);
 }

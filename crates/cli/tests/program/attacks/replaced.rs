@@ -73,23 +73,16 @@ fn what_is_told_of_a_changed_history_shows_what_changed_and_when_it_was_seen() {
     republish(&garden, &["rain-ledger 2.4.0: dew-point 1", "dew-point 1.4.0"], "CC0-1.0");
     assert_snapshot!(garden.run(&["update"]), @"
     ----- stderr
-    registry.changed-history
-
-      x the registry `seedhouse` changed what it had published of rain-ledger
-      | It was seen on 2026-03-01 09:00 UTC. Since then: the release 2.4.0 has another card
-      | (521c83e78255, and not bdc251e18473).
-      help: nothing was changed; ask the registry's keepers why, and if it is right so, add
-            `--accept-changed rain-ledger`
+    error: the registry `seedhouse` changed what it had published of rain-ledger  (registry.changed-history)
+      It was seen on 2026-03-01 09:00 UTC. Since then: the release 2.4.0 has another card (521c83e78255, and not bdc251e18473).
+    try: nothing was changed; ask the registry's keepers why, and if it is right so, add `--accept-changed rain-ledger`
     ----- status 6
     ");
     fs::remove_dir_all(garden.path("store")).unwrap();
     assert_snapshot!(garden.run(&["update"]), @"
     ----- stderr
-    registry.changed-release
-
-      x rain-ledger 2.4.0 isn't the release that is locked: seedhouse has another card for it
-      help: nothing was changed; ask the registry's keepers why, and if it is right so, add
-            `--accept-changed rain-ledger`
+    error: rain-ledger 2.4.0 isn't the release that is locked: seedhouse has another card for it  (registry.changed-release)
+    try: nothing was changed; ask the registry's keepers why, and if it is right so, add `--accept-changed rain-ledger`
     ----- status 6
     ");
 }

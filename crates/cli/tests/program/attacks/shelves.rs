@@ -86,10 +86,8 @@ fn a_link_that_a_clone_brings_along_is_refused() {
     git(".", &["clone", "--quiet", "gate", "cloned"]);
     assert_snapshot!(garden.run_in("cloned", &["install", "--sealed"]), @"
     ----- stderr
-    disk.foreign
-
-      x can't use GARDEN/cloned/shelf: it is a link, and links are not followed there
-      help: move it away or delete it, then run the command again
+    error: can't use GARDEN/cloned/shelf: it is a link, and links are not followed there  (disk.foreign)
+    try: move it away or delete it, then run the command again
     ----- status 74
     ");
     assert_eq!(treasure(&garden), before);
@@ -102,10 +100,8 @@ fn a_folder_that_was_never_ours_is_left_alone() {
     garden.write("gate/shelf/rain-ledger/more.txt", "mine\n");
     assert_snapshot!(garden.run(&["install", "--sealed"]), @"
     ----- stderr
-    disk.foreign
-
-      x can't use GARDEN/gate/shelf: bibliotax didn't make it
-      help: move it away or delete it, then run the command again
+    error: can't use GARDEN/gate/shelf: bibliotax didn't make it  (disk.foreign)
+    try: move it away or delete it, then run the command again
     ----- status 74
     ");
     for args in COMMANDS {
@@ -155,7 +151,7 @@ fn a_link_in_place_of_a_folder_of_the_store_is_refused() {
     let garden = clone();
     let before = treasure(&garden);
     fs::remove_dir_all(garden.path("store")).unwrap();
-    for place in ["trees", "incoming", "projects", "registries"] {
+    for place in ["trees", "incoming", "used-by", "registries"] {
         fs::create_dir_all(garden.path("store")).unwrap();
         symlink("../treasure", garden.path("store").join(place)).unwrap();
         let ran = garden.run(&["install", "--sealed"]);

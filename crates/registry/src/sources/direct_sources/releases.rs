@@ -169,7 +169,7 @@ fn named(
         let near = if near.is_empty() {
             String::new()
         } else {
-            format!("; perhaps {} was meant", bibliotax_core::nearest::either(&near))
+            format!("; did you mean {}?", bibliotax_core::nearest::either(&near))
         };
         RegistryError::NoCommit { url: git.url.clone(), what: format!("it has no {what} `{name}`{near}") }
     })

@@ -6,7 +6,7 @@ source "$(dirname "$0")/lib.sh"
 python3 "$bench/make-universe.py" "$work" 320 50 40
 "$program" registry create --quiet "$work/seedhouse"
 "$program" registry load --quiet "$work/seedhouse" "$work/cards.jsonl"
-"$program" registry serve --quiet --dir "$work/seedhouse" --listen 127.0.0.1:8641 &
+"$program" registry serve --quiet "$work/seedhouse" --listen 127.0.0.1:8641 &
 served=$!
 python3 "$bench/slow-line.py" 8642 8641 50 &
 line=$!

@@ -6,7 +6,7 @@ source "$(dirname "$0")/lib.sh"
 python3 "$bench/make-packages.py" "$work" "${BENCH_PACKAGES:-300}" "${BENCH_FILES:-100}" zst
 "$program" registry create --quiet "$work/seedhouse"
 "$program" registry load --quiet "$work/seedhouse" "$work/cards.jsonl"
-"$program" registry serve --quiet --dir "$work/seedhouse" --listen 127.0.0.1:8644 &
+"$program" registry serve --quiet "$work/seedhouse" --listen 127.0.0.1:8644 &
 served=$!
 trap 'kill $served' EXIT
 sleep 1

@@ -30,7 +30,7 @@ with open(folder / "cards.jsonl", "w") as cards:
 workspace = folder / "workspace"
 workspace.mkdir(exist_ok=True)
 (workspace / "bibliotax.toml").write_text(
-    '[workspace]\nmembers = ["bed-*"]\n\n[registries]\nseedhouse = "../seedhouse"\n\n[shared]\n'
+    '[workspace]\nfolders = ["bed-*"]\n\n[registries]\nseedhouse = "../seedhouse"\n\n[shared]\n'
     + "".join(f'{name} = "1"\n' for name in names[:20]))
 each = packages // members
 for number in range(members):

@@ -38,7 +38,7 @@ for size in ${BENCH_SIZES:-10000 100000 1000000}; do
     echo one >"$here/author/one.txt"
     echo "publish:              $(median --prepare "sed -i \"s/^version.*/version = \\\"1.\$(date +%s%N).0\\\"/\" $here/author/bibliotax.toml" \
         "$program --directory $here/author publish")"
-    "$program" registry serve --quiet --dir "$here/seedhouse" --listen 127.0.0.1:8651 &
+    "$program" registry serve --quiet "$here/seedhouse" --listen 127.0.0.1:8651 &
     served=$!
     trap 'kill $served 2>/dev/null || true' EXIT
     sleep 1

@@ -23,7 +23,7 @@ CONF
 chmod 755 "$work"
 nginx -c "$work/nginx.conf" -g 'daemon off;' &
 nginx=$!
-"$program" registry serve --quiet --dir "$work/seedhouse" --listen 127.0.0.1:8651 &
+"$program" registry serve --quiet "$work/seedhouse" --listen 127.0.0.1:8651 &
 served=$!
 trap 'kill $nginx $served' EXIT
 sleep 1

@@ -25,8 +25,8 @@ against() {
 against "$read" check
 against "$read" graph
 against "$read" graph --to bed-n0
-against "$read" graph --as svg
-against "$read" graph --as dot
+against "$read" graph --format svg
+against "$read" graph --format dot
 against "$read" compare "$work/before.lock" bibliotax.lock
 against "$read" steps
 against "$read" task --in bed-7

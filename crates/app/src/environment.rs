@@ -73,8 +73,8 @@ impl Environment {
 
     fn store_folder(&self) -> Result<&PathBuf, Failure> {
         self.store.as_ref().ok_or_else(|| {
-            let failure = Failure::new("disk.missing", "there is no home folder to keep the store in");
-            failure.advice("say where it should be: BIBLIOTAX_STORE=DIR")
+            let failure = Failure::new("disk.missing", "there is no home folder for the store");
+            failure.advice("set the environment variable BIBLIOTAX_STORE to a folder")
         })
     }
 }

@@ -134,13 +134,11 @@ impl From<DiskError> for Failure {
             Refusal::ReadOnly => {
                 ("disk.read-only", "the disk can't be written", "choose a folder that can be written")
             }
-            Refusal::Denied => {
-                ("disk.denied", "there is no permission", "check who owns it, and its permissions")
-            }
+            Refusal::Denied => ("disk.denied", "there is no permission", "check its owner and permissions"),
             Refusal::Foreign => ("disk.foreign", "", MOVE_AWAY),
             Refusal::Missing => ("disk.missing", "it isn't there", "check the path"),
             Refusal::NoText => {
-                let advice = "it isn't what bibliotax wrote or wants there; mend it, or move it away and run the command again";
+                let advice = "repair the file, or move it away and run the command again";
                 return Self::new("file.no-text", format!("{message}: {}", error.source)).advice(advice);
             }
             Refusal::Failed => ("disk.failed", "", "check the disk and run the command again"),
@@ -168,7 +166,7 @@ pub fn conflict(conflict: Box<Conflict>, ways: Vec<Way>, in_full: bool) -> Failu
     let advice = match (ways.as_slice(), conflict.is_minimal) {
         ([], true) => "change several of the needs above: no change of one or two of them is enough",
         ([], false) => "change the needs above: no single change was found that is enough",
-        _ => "one of these commands; with each of them there is a solution",
+        _ => "one of these; each was tried and works",
     };
     let failure = Failure::new("resolve.conflict", "no versions satisfy all requirements").advice(advice);
     Failure { unsolved: Some(Box::new(Unsolved { ways, conflict, in_full })), ..failure }

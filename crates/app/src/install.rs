@@ -296,8 +296,9 @@ fn stand_ins_in_use(lock: &Lock) -> Failure {
     let packages = lock.packages.iter().filter(|package| package.stood_in);
     let shown: Vec<String> =
         packages.map(|package| format!("{} by {}", package.name, package.source)).collect();
-    Failure::new("lock.stood-in", format!("stand-ins take the place of packages: {}", shown.join(", ")))
-        .advice("take them out of `[stand-ins]` in the workspace's manifest, or say `--allow-stand-ins`")
+    Failure::new("lock.stood-in", format!("stand-ins are in use: {}", shown.join(", "))).advice(
+        "remove them from `[stand-ins]` in the workspace's manifest, or allow them with `--allow-stand-ins`",
+    )
 }
 
 fn not_sealed(has_lock: bool) -> Failure {

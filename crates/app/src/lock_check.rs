@@ -22,7 +22,7 @@ use crate::workspace::WorkspaceFolder;
 const MAX_SHOWN: usize = 5;
 
 const ADVICE: &str =
-    "somebody edited the lock; see who did in its history, and run `bibliotax resolve` to make it anew";
+    "see in version control who edited the lock, and run `bibliotax resolve` to write it again";
 
 /// Checks locks of a workspace.
 pub struct LockCheck<'w> {
@@ -201,7 +201,7 @@ fn mismatched(lock: &Lock, mismatch: &Mismatch) -> Failure {
     let at = line.as_ref().and_then(|line| text.find(line.as_str())).unwrap_or(0);
     // The beginning of a line says which one it is; all of it would fill the terminal.
     let end = (at + 40).min(at + line.map_or(0, |line| line.len()));
-    let message = format!("the lock isn't what manifests and cards say: {}", mismatch.what);
+    let message = format!("the lock contradicts manifests or cards: {}", mismatch.what);
     let fault = Fault::new("lock.mismatch", message, at..end).label("this line").advice(ADVICE);
     Failure::in_text(lock::FILE_NAME, &text, vec![fault])
 }

@@ -114,7 +114,7 @@ fn wishes(request: &Request) -> Result<Wishes, Failure> {
     Ok(Wishes {
         registry: parsed("--from", request.from.as_ref())?,
         without: all_parsed("--without", &request.without)?,
-        components: all_parsed("--components", &request.components)?,
+        components: all_parsed("--component", &request.components)?,
         parts: all_parsed("--part", &request.parts)?,
         targets: request.targets.clone(),
         prereleases: request.prereleases,
@@ -173,5 +173,5 @@ fn check_components(
     let failure =
         Failure::new("need.no-component", format!("no release of {package} has a component `{unknown}`"));
     let names: Vec<&str> = known.iter().map(|name| name.as_str()).collect();
-    Err(failure.suggest(unknown.as_str(), &names, "it has none at all; leave out `--components`"))
+    Err(failure.suggest(unknown.as_str(), &names, "it has none at all; leave out `--component`"))
 }

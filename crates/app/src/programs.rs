@@ -120,7 +120,7 @@ fn which_target<'t>(targets: impl Iterator<Item = &'t str>, here: usize) -> Fail
     };
     let targets: Vec<&str> = targets.collect();
     Failure::new("task.which-target", format!("for which target: {why}"))
-        .advice(format!("say it with `--target`: {}", targets.join(", ")))
+        .advice(format!("choose one with `--target`: {}", targets.join(", ")))
 }
 
 /// Runs a program to its end; its status as a shell tells it. What this process is sent meanwhile, the program gets.
@@ -156,7 +156,7 @@ fn cannot_start(program: &Path, error: &std::io::Error) -> Failure {
     let failure = failure.because([format!("The system says: {error}.")]);
     match error.kind() {
         std::io::ErrorKind::NotFound => failure.advice(
-            "check the name; a shell's own words and pipes want a shell: `bibliotax with -- sh -c '…'`",
+            "check the name; built-in commands and pipes need a shell: `bibliotax with -- sh -c '…'`",
         ),
         _ => failure,
     }

@@ -77,10 +77,9 @@ fn refuse_stand_ins(workspace: &Workspace) -> Result<(), Failure> {
     if names.is_empty() {
         return Ok(());
     }
-    let message = format!("`[stand-ins]` has something stand in for {}", names.join(", "));
-    Err(Failure::new("publish.stood-in", message).advice(
-        "try it with the package itself: take that out, install, and publish then; or say `--allow-stand-ins`",
-    ))
+    let message = format!("there are stand-ins for {}", names.join(", "));
+    Err(Failure::new("publish.stood-in", message)
+        .advice("remove the stand-in, install and test, then publish; or use `--allow-stand-ins`"))
 }
 
 /// A promise is kept only if some set of releases that the needs allow keeps it, too.
@@ -139,8 +138,7 @@ fn published_range(version: &Version, need: &Need, registry: &Registry) -> Resul
     {
         return Ok(range);
     }
-    let message =
-        format!("{name} comes from elsewhere here, and {} has no release of it in {range}", registry.name());
+    let message = format!("{} has no release of {name} in {range}", registry.name());
     Err(Failure::new("publish.unpublished", message)
         .advice(format!("publish {name} first: whoever gets this release gets that one from a registry")))
 }

@@ -45,7 +45,7 @@ pub fn registry_meant(
 }
 
 fn not_said(names: &[&str]) -> Failure {
-    let failure = Failure::new("publish.where", "it isn't said which registry is meant");
+    let failure = Failure::new("publish.where", "several registries are declared, and none is named");
     failure.advice(if names.is_empty() {
         "name a registry's folder, such as `../registry`".to_owned()
     } else {

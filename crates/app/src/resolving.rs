@@ -192,7 +192,7 @@ pub fn not_locked_package(lock: &Lock, package: &PackageName) -> Failure {
     let near = nearest(package.as_str(), lock.packages.iter().map(|package| package.name.as_str()), 3);
     let failure = Failure::new("explain.not-here", format!("`{package}` is not in the lock"));
     match near.as_slice() {
-        [] => failure.advice(format!("`bibliotax explain {package} any` tells whether it could be")),
+        [] => failure.advice(format!("`bibliotax explain {package} any` shows whether it could be")),
         near => failure.advice(either(near)),
     }
 }
@@ -230,9 +230,9 @@ fn ambiguous(open: &OpenCapability) -> Failure {
     let providers = providers.iter().map(shown).chain(more).collect::<Vec<_>>().join(" and ");
     let message = match needed_in {
         Some(registry) => format!("a package of {registry} needs {name}, and only {providers} provides it"),
-        None => format!("{providers} provide {name}, and nothing says which is meant"),
+        None => format!("{providers} provide {name}, and none is chosen"),
     };
-    let advice = format!("say which is meant under `[capabilities]`: `{} = \"PACKAGE\"`", manifest_key(name));
+    let advice = format!("choose one under `[capabilities]`: `{} = \"PACKAGE\"`", manifest_key(name));
     Failure::new("package.ambiguous", message).advice(advice)
 }
 

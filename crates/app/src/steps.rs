@@ -172,7 +172,7 @@ impl StepWords {
         if let Some(other) = named.iter().find(|todo| todo.package.name != first.package.name) {
             let message =
                 format!("{} and {} both have a step `{}`", first.package.name, other.package.name, self.step);
-            return Err(Failure::new("step.which", message).advice("say which with `--package`"));
+            return Err(Failure::new("step.which", message).advice("choose one with `--package`"));
         }
         Ok(named)
     }
@@ -222,9 +222,9 @@ fn is_per_device(todos: &[&Todo<'_>]) -> bool {
 fn which_place(todos: &[&Todo<'_>]) -> Failure {
     let places: Vec<String> = todos.iter().map(|todo| step_place(&todo.place)).collect();
     let advice = match (is_per_device(todos), places.as_slice()) {
-        (true, _) => "say on which with `--device NAME`",
+        (true, _) => "choose one with `--device NAME`",
         (false, [_]) => "leave out `--target` and `--device`",
-        (false, _) => "say for which with `--target TARGET`",
+        (false, _) => "choose one with `--target TARGET`",
     };
     Failure::new("step.which", format!("the step is to be done {}", places.join(", "))).advice(advice)
 }

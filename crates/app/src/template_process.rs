@@ -66,7 +66,7 @@ impl RenderTemplate for TemplateProcess {
         outcome.unwrap_or_else(|_| {
             // Whatever ended it, the next template gets another.
             renderer.take();
-            let message = "it takes too much memory or time, or is nested too deeply";
+            let message = "it needs too much memory or time, or is nested too deeply";
             Err(TemplateFault::at_start(message))
         })
     }

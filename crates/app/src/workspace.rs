@@ -222,11 +222,7 @@ impl WorkspaceFolder {
         let known: Vec<&str> = known.into_iter().collect();
         let failure =
             Failure::new("install.purpose", format!("nothing is needed for the purpose `{unknown}`"));
-        Err(failure.suggest(
-            unknown.as_str(),
-            &known,
-            "there are no `[needs-for]` at all; take out `--leave-out`",
-        ))
+        Err(failure.suggest(unknown.as_str(), &known, "there are no `[needs-for]`; remove `--leave-out`"))
     }
 }
 

@@ -16,6 +16,7 @@ mod meanings;
 mod members;
 mod need;
 mod newer;
+mod offline;
 mod publish;
 mod ready;
 mod registry;
@@ -37,22 +38,24 @@ use std::path::{Path, PathBuf};
 
 use bibliotax_app::failure::Failure;
 use bibliotax_core::escape::escaped;
+use clap::error::ErrorKind;
 use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
 
 use crate::demo;
 use crate::exit_status::Exit;
-use crate::global::Global;
+use crate::global::{Format, Global};
 use crate::help;
 use crate::run::Run;
 
-/// Declares, resolves, installs and keeps a team's third-party packages, for any language.
+/// Declare, resolve and install third-party packages for a team, in any language
 #[derive(Debug, Parser)]
 #[command(
     name = "bibliotax",
     version,
     disable_help_subcommand = true,
+    disable_help_flag = true,
     arg_required_else_help = true,
-    max_term_width = 100
+    max_term_width = help::MAX_HELP_WIDTH
 )]
 pub struct Arguments {
     #[command(flatten)]
@@ -89,8 +92,14 @@ pub fn wants_json() -> bool {
 }
 
 fn parsed<T: AsRef<OsStr>>(words: &[T]) -> Result<Arguments, clap::Error> {
-    let matches =
-        help::grouped(Arguments::command()).try_get_matches_from(words.iter().map(AsRef::as_ref))?;
+    let words = || words.iter().map(AsRef::as_ref);
+    let matches = Arguments::command().try_get_matches_from(words()).or_else(|error| {
+        // Laying the help out takes longer than most commands do.
+        if error.use_stderr() && error.kind() != ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand {
+            return Err(error);
+        }
+        help::laid_out(Arguments::command()).try_get_matches_from(words())
+    })?;
     Arguments::from_arg_matches(&matches)
 }
 
@@ -125,6 +134,27 @@ pub enum Command {
 }
 
 impl Command {
+    /// The forms of its results beside text and JSON.
+    fn more_formats(&self) -> &'static [Format] {
+        match self {
+            Self::Graph(_) => &[Format::Svg, Format::Dot, Format::Mermaid],
+            Self::Compare(_) => &[Format::Markdown],
+            _ => &[],
+        }
+    }
+
+    /// Refuses a form of results that the command doesn't have.
+    pub fn check_format(&self, format: Format) -> Result<(), Failure> {
+        let common = [Format::Text, Format::Json];
+        if common.contains(&format) || self.more_formats().contains(&format) {
+            return Ok(());
+        }
+        let possible: Vec<&str> =
+            common.iter().chain(self.more_formats()).map(|format| format.name()).collect();
+        Err(Failure::new("usage.value", format!("this command has no format `{}`", format.name()))
+            .advice(format!("one of {}", possible.join(", "))))
+    }
+
     /// Runs the command.
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         match self {
@@ -176,6 +206,6 @@ mod tests {
 
     #[test]
     fn the_command_line_is_sound() {
-        help::grouped(Arguments::command()).debug_assert();
+        help::laid_out(Arguments::command()).debug_assert();
     }
 }

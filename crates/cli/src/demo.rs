@@ -16,14 +16,14 @@ use crate::exit_status::Exit;
 use crate::run::Run;
 use bibliotax_app::failure::Failure;
 
-/// Tell the whole story on demo data, each step really run
+/// Show what bibliotax does, on sample data
 ///
-/// Builds the two registries of Fernhollow, a made-up botanical garden, and runs command after command in one of
-/// its projects. The folder stays for you to go on with. Your own store and settings are not touched.
+/// Creates the registries of Fernhollow, a made-up botanical garden, and runs command after command in its projects. The folder is
+/// kept for you to continue with. Your own store and settings aren't touched.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Example:\n  bibliotax demo garden")]
 pub struct Demo {
-    /// A folder that is new or empty; without it, a new one among the temporary folders
+    /// A new or empty folder [default: a temporary one]
     folder: Option<PathBuf>,
 }
 

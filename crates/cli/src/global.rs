@@ -7,24 +7,21 @@ use clap::{Args, ValueEnum};
 /// Options that every command has.
 #[derive(Debug, Clone, Args)]
 pub struct Global {
-    /// Run as if in this folder
-    #[arg(long, global = true, value_name = "DIR", help_heading = "Options of every command")]
+    /// Run as if started in this folder
+    #[arg(long, global = true, value_name = "DIR", hide = true)]
     pub directory: Option<PathBuf>,
-    /// Print results as text for people or as JSON for programs
-    #[arg(
-        long,
-        global = true,
-        value_name = "FORM",
-        default_value = "text",
-        help_heading = "Options of every command"
-    )]
+    /// Print results as text, as `json`, or in another format that the command has
+    #[arg(long, global = true, value_name = "FORM", default_value = "text", hide = true)]
     pub format: Format,
-    /// Print nothing but errors and what was asked for
-    #[arg(long, short, global = true, conflicts_with = "verbose", help_heading = "Options of every command")]
+    /// Print only errors and requested values
+    #[arg(long, short, global = true, conflicts_with = "verbose", hide = true)]
     pub quiet: bool,
-    /// Tell what is being done
-    #[arg(long, short, global = true, action = clap::ArgAction::Count, help_heading = "Options of every command")]
+    /// Show what is done; twice: each request, too
+    #[arg(long, short, global = true, action = clap::ArgAction::Count, hide = true)]
     pub verbose: u8,
+    /// Show the help of a command
+    #[arg(long, short, global = true, action = clap::ArgAction::HelpShort, hide = true)]
+    pub help: Option<bool>,
 }
 
 /// How results are printed.
@@ -32,4 +29,22 @@ pub struct Global {
 pub enum Format {
     Text,
     Json,
+    Markdown,
+    Svg,
+    Dot,
+    Mermaid,
+}
+
+impl Format {
+    /// Its name on the command line.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Text => "text",
+            Self::Json => "json",
+            Self::Markdown => "markdown",
+            Self::Svg => "svg",
+            Self::Dot => "dot",
+            Self::Mermaid => "mermaid",
+        }
+    }
 }

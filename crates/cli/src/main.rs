@@ -58,6 +58,7 @@ fn main() -> ExitCode {
 }
 
 fn run(arguments: &Arguments, ui: &Ui) -> Result<Exit, Failure> {
+    arguments.command.check_format(arguments.global.format)?;
     let environment = environment::read()?;
     let folder = args::working_folder(&arguments.global)?;
     arguments.command.run(&Run { ui, environment, folder })

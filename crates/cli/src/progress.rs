@@ -157,10 +157,10 @@ impl ProgressListener for Progress<'_> {
             ProgressEvent::Uploading { bytes } => self.begin("uploading", *bytes, BYTES),
             ProgressEvent::Arrived { bytes } | ProgressEvent::Sent { bytes } => self.advance(*bytes),
             ProgressEvent::WrongBytes { package, from } => {
-                self.ui.warn(format!("{from} sent wrong bytes for {package}; asking elsewhere"));
+                self.ui.warn(format!("{from} sent wrong bytes for {package}; trying another source"));
             }
             ProgressEvent::Damaged { package, shared_by } => {
-                self.ui.warn(format!("the store's copy of {package} is damaged; fetching it anew"));
+                self.ui.warn(format!("{package} is damaged in the store; downloading it again"));
                 shared_with(shared_by).into_iter().for_each(|sentence| self.ui.warn(sentence));
             }
             ProgressEvent::Touched { place } => {

@@ -53,6 +53,11 @@ impl Ui {
         self.is_aside
     }
 
+    /// The form of the results.
+    pub fn format(&self) -> Format {
+        self.format
+    }
+
     pub fn is_json(&self) -> bool {
         self.format == Format::Json
     }

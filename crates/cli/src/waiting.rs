@@ -43,7 +43,7 @@ fn watch(waits: PendingHosts) {
             thread::sleep(POLL_INTERVAL);
             for subject in waits.longer_than(SLOW_AFTER) {
                 if named.insert(Arc::clone(&subject)) {
-                    above_the_bar(&format!("waiting for {subject}, which says nothing"));
+                    above_the_bar(&format!("waiting for {subject}"));
                 }
             }
         }

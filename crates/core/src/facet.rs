@@ -49,7 +49,7 @@ pub enum DefinitionProblem {
     #[error("`{0}` is there twice")]
     Twice(String),
     /// An alias of no level.
-    #[error("`{alias}` stands for `{level}`, which is no level")]
+    #[error("`{alias}` is an alias of `{level}`, which is no level")]
     NoLevel {
         /** The alias. */
         alias: String,
@@ -149,7 +149,7 @@ pub struct Facets(BTreeMap<FacetName, Facet>);
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum FacetProblem {
     /// Nobody defines it.
-    #[error("nobody defines the facet `{0}`")]
+    #[error("the facet `{0}` isn't defined")]
     Unknown(FacetName),
     /// A value of another kind.
     #[error("`{facet}` is a {kind}, and `{value}` is none of what that can be")]
@@ -511,7 +511,7 @@ mod tests {
                 r#"{"ahead-of-time":"yes"}"#,
                 "`ahead-of-time` is a claim, and `yes` is none of what that can be",
             ),
-            (r#"{"orchid":"1"}"#, "nobody defines the facet `orchid`"),
+            (r#"{"orchid":"1"}"#, "the facet `orchid` isn't defined"),
         ];
         for (said, shown) in rows {
             assert_eq!(facets().check(&fits(said)).unwrap_err().to_string(), shown);

@@ -44,7 +44,7 @@ pub struct GitSource {
     pub at: Option<String>,
     /// The folder of the repository that is the package.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub dir: Option<InnerPath>,
+    pub subfolder: Option<InnerPath>,
 }
 
 /// An archive by its URL.
@@ -84,7 +84,7 @@ struct Written {
     git: Option<String>,
     commit: Option<CommitId>,
     at: Option<String>,
-    dir: Option<InnerPath>,
+    subfolder: Option<InnerPath>,
     archive: Option<String>,
 }
 
@@ -118,16 +118,30 @@ impl TryFrom<Written> for Source {
 
     fn try_from(written: Written) -> Result<Self, String> {
         match written {
-            Written { path: Some(path), git: None, commit: None, at: None, dir: None, archive: None } => {
+            Written {
+                path: Some(path),
+                git: None,
+                commit: None,
+                at: None,
+                subfolder: None,
+                archive: None,
+            } => {
                 check_folder(&path)?;
                 Ok(Self::Path(PathSource { path }))
             }
-            Written { git: Some(git), commit: Some(commit), at, dir, path: None, archive: None } => {
+            Written { git: Some(git), commit: Some(commit), at, subfolder, path: None, archive: None } => {
                 check_place(&git)?;
                 at.iter().try_for_each(|at| check_ref(at))?;
-                Ok(Self::Git(GitSource { git, commit, at, dir }))
+                Ok(Self::Git(GitSource { git, commit, at, subfolder }))
             }
-            Written { archive: Some(archive), path: None, git: None, commit: None, at: None, dir: None } => {
+            Written {
+                archive: Some(archive),
+                path: None,
+                git: None,
+                commit: None,
+                at: None,
+                subfolder: None,
+            } => {
                 check_place(&archive)?;
                 Ok(Self::Archive(ArchiveSource { archive }))
             }
@@ -183,10 +197,10 @@ impl fmt::Display for Source {
 impl GitSource {
     /// Where in the repository: the name by which the commit was found, and the commit's beginning.
     pub fn place(&self) -> String {
-        let dir = self.dir.as_ref().map(|dir| format!(", {dir}")).unwrap_or_default();
+        let subfolder = self.subfolder.as_ref().map(|subfolder| format!(", {subfolder}")).unwrap_or_default();
         match &self.at {
-            Some(at) => format!("{at} ({}{dir})", self.commit.short()),
-            None => format!("{}{dir}", self.commit.short()),
+            Some(at) => format!("{at} ({}{subfolder})", self.commit.short()),
+            None => format!("{}{subfolder}", self.commit.short()),
         }
     }
 }
@@ -303,7 +317,9 @@ mod tests {
                 "leaf-palette.git at tag v1.2.0 (0123456)",
             ),
             (
-                format!("{{\"git\":\"garden@git.example:moss\",\"commit\":\"{commit}\",\"dir\":\"map\"}}"),
+                format!(
+                    "{{\"git\":\"garden@git.example:moss\",\"commit\":\"{commit}\",\"subfolder\":\"map\"}}"
+                ),
                 "moss at 0123456, map",
             ),
             (

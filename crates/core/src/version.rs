@@ -323,7 +323,7 @@ fn check_identifier(part: &str, start: usize) -> Result<(), Fault> {
         None => Ok(()),
         Some((at, bad)) => {
             let fault = invalid("this part of a version is made of A–Z, a–z, 0–9 and `-`", start + at, "");
-            Err(Fault { span: start + at..start + at + bad.len_utf8(), ..fault }.label("can't stand here"))
+            Err(Fault { span: start + at..start + at + bad.len_utf8(), ..fault }.label("isn't allowed here"))
         }
     }
 }

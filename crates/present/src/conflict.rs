@@ -21,7 +21,7 @@ fn cut<'c>(sentences: impl Iterator<Item = &'c Sentence>, full: bool) -> Vec<Str
     let mut lines: Vec<String> = sentences.map(|sentence| sentence.text.clone()).collect();
     if !full && lines.len() > MAX_SENTENCES {
         let left_out = lines.drain(1..=lines.len() - MAX_SENTENCES).count();
-        lines.insert(1, format!("({left_out} sentences lead from there to these; --long tells them all.)"));
+        lines.insert(1, format!("({left_out} more sentences; --long shows them all)"));
     }
     lines
 }

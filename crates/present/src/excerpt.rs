@@ -110,7 +110,7 @@ mod tests {
 
     fn shown(text: &str, part: &str, label: &str) -> String {
         let start = text.find(part).unwrap();
-        let fault = Fault::new("manifest.some", "", start..start + part.len()).label(label);
+        let fault = Fault::new("manifest.unknown-key", "", start..start + part.len()).label(label);
         let lines = excerpt("bibliotax.toml", text, &fault, 60);
         let lines: Vec<String> = lines.iter().map(|line| for_terminal(line)).collect();
         anstream::adapter::strip_str(&lines.join("\n")).to_string()

@@ -78,7 +78,7 @@ pub fn fit(fit: &Fit, facets: &Facets) -> String {
         }
         Fit::No(Misfit::Facet { facet, wanted, said }) => match (facets.get(facet), said) {
             (Some(Facet::Ladder { .. }), _) => format!("no: asks for {facet} {said}, not {wanted}"),
-            (_, FitValue::Claim(_)) => format!("no: says that {facet} isn't so"),
+            (_, FitValue::Claim(_)) => format!("no: declares that it doesn't support {facet}"),
             _ => format!("no: works with {facet} {said} only"),
         },
     }

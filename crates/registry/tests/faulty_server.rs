@@ -20,7 +20,7 @@ use bibliotax_registry::model::release_status::Change;
 
 use crate::lying::{Server, package, release, whole};
 
-const DESCRIPTION: &str = "{\"format\":1,\"name\":\"seedhouse\",\"api\":\"api/v1\"}\n";
+const DESCRIPTION: &str = "{\"format\":1,\"name\":\"seedhouse\",\"service\":\"api/v1\"}\n";
 
 /// Has one token, for every registry.
 struct Pocket;

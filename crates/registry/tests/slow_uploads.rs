@@ -102,7 +102,7 @@ fn talk(stream: &mut TcpStream, line: Line, came: &Mutex<usize>, puts: &Mutex<us
     let length = number("content-length: ").unwrap_or(0);
     match head.split(' ').next().unwrap() {
         _ if head.contains("/registry.json") => {
-            whole(stream, "200 OK", "", b"{\"format\":1,\"name\":\"seedhouse\",\"api\":\"api/v1\"}\n")
+            whole(stream, "200 OK", "", b"{\"format\":1,\"name\":\"seedhouse\",\"service\":\"api/v1\"}\n")
         }
         "get" if head.contains("/manifests/about") => {
             let about = Digest::of(ABOUT.as_bytes());

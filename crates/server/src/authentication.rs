@@ -52,7 +52,7 @@ impl FromRequestParts<Arc<App>> for Authenticated {
     async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Problem> {
         let client = Client::from_request_parts(parts, app).await?;
         let bearer = parts.headers.typed_get::<Authorization<Bearer>>();
-        let Authorization(bearer) = bearer.ok_or_else(|| refused("a token is wanted"))?;
+        let Authorization(bearer) = bearer.ok_or_else(|| refused("a token is required"))?;
         let token = app.token(client.address, bearer.token()).await?;
         let _ = client.token_id.set(token.id.clone());
         app.limit(&token.id)?;

@@ -8,7 +8,7 @@ use crate::problem::Problem;
 pub async fn blocking<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, Problem> {
     let done = tokio::task::spawn_blocking(work).await;
     done.map_err(|error| {
-        let detail = "something went wrong; it is a defect of the server";
+        let detail = "the server has a defect";
         let cause = match error.try_into_panic() {
             Ok(panic) => panic_text(&*panic),
             Err(error) => error.to_string(),

@@ -107,7 +107,7 @@ impl Asking<'_> {
         let card = Card { published: self.now, ..card };
         if card.files.iter().any(FileRecord::is_elsewhere) {
             // What nobody looked into is taken in by those who keep the registry, with `registry load`.
-            let detail = "a release that is published brings its files; here some are elsewhere";
+            let detail = "a published release must upload its files; some of these are URLs";
             return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "card.file", detail));
         }
         let note = || self.note("publish", &card.name, card.version.as_str());

@@ -122,7 +122,7 @@ fn announced(headers: &HeaderMap) -> Result<UploadPiece, Problem> {
     }
     let length: Option<ContentLength> = headers.typed_get();
     let length = length.ok_or_else(|| {
-        let detail = "an upload says its `content-length`";
+        let detail = "an upload needs a `content-length`";
         Problem::new(StatusCode::LENGTH_REQUIRED, "upload.no-length", detail)
     })?;
     Ok(UploadPiece { from: 0, to: length.0, whole: length.0 })

@@ -26,7 +26,7 @@ pub enum StoreError {
     #[error("the store's copy of {package} is damaged")]
     Damaged { package: PackageName, archive: Digest },
     /// The way in which files are to get onto the shelf is not possible there.
-    #[error("{} can't be put there as `{way}`", path.display())]
+    #[error("{} can't be installed as `{way}`", path.display())]
     NoSuchWay { way: LinkWay, path: PathBuf, source: io::Error },
     /// A template of links can't be rendered.
     #[error("{name} can't be rendered")]
@@ -70,7 +70,7 @@ pub enum KitError {
     #[error("the kit holds `{entry}`, which doesn't belong to its lock")]
     Strange { entry: String },
     /// A card in it is another.
-    #[error("a card in the kit is not what its digest {digest} says")]
+    #[error("a card in the kit doesn't match its digest {digest}")]
     WrongCard { digest: Digest },
     /// Its texts are larger than any kit's.
     #[error("the kit's lock and cards are larger than any could be")]

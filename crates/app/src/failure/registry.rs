@@ -36,51 +36,47 @@ impl From<RegistryError> for Failure {
                     format!("ask its keepers; if it is right, write with the registry: `{key} = \"{url}\"`");
                 return Self::new(code, message).advice(advice);
             }
-            E::InnerUrl { .. } => "nothing was asked there; ask the registry's keepers",
+            E::InnerUrl { .. } => "no request was sent there; ask the registry's maintainers",
             E::Scheme { url, .. } if names_user(&url) => {
-                "take user and password out of the URL, and keep them where only you read them: `bibliotax registry sign-in HOST`"
+                "remove user and password from the URL and save them: `bibliotax registry sign-in HOST`"
             }
             E::Scheme { .. } => {
                 "write `https://…` or `oci://…` without user or password, or a folder seen from the manifest"
             }
             E::ReadOnly { .. } => "publish to the registry itself",
-            E::Bucket { .. } => {
-                "check the place and the variables that say how it is reached (AWS_ENDPOINT, AWS_REGION, …); nothing was lost"
-            }
+            E::Bucket { .. } => "check the bucket and the environment variables AWS_ENDPOINT, AWS_REGION, …",
             E::NoMirror { .. } => {
-                "publish to the registry itself, never to a mirror; make the mirror anew in another folder"
+                "publish only to the original registry; create the mirror again in another folder"
             }
             E::WrongBytes { .. } => {
-                "nothing of it was kept; try again, and tell the registry's keepers if it stays so"
+                "try again; if it happens again, tell the registry's maintainers (nothing was saved)"
             }
-            E::NoList { .. } => "its keepers make one with `bibliotax registry check DIR --mend`",
+            E::NoList { .. } => "its maintainers create it with `bibliotax registry check REGISTRY --repair`",
             E::NotListed { .. } => "ask for a package by its name: `bibliotax describe NAME`",
             E::NothingThere { .. } => {
                 "check name and version: `bibliotax describe` lists the releases of a package"
             }
             E::NoReason => "write it with `--reason`",
             E::NoRoom { .. } => "publish less at once, or go on under another name",
-            E::WrongReason { .. } => "say it in a sentence or two of plain text",
+            E::WrongReason { .. } => "write one or two sentences of plain text",
             E::PlainHttp { .. } => {
                 "write `https://`, or `plain = true` with the registry if the way there is your own"
             }
-            E::Offline { .. } => "ask for it once with a network: it is kept from then on",
+            E::Offline { .. } => "run the command once with a network; the answer is cached then",
             E::Unreachable { .. } | E::NoMirrorAnswers => {
-                "check the network and the URL; nothing was changed, and with BIBLIOTAX_OFFLINE=1 what was asked for before is enough"
+                "check the network and the URL, or use only what is cached: `--offline`"
             }
-            E::WrongAnswer { .. } => "check the URL; if it is right, tell the registry's keepers",
+            E::WrongAnswer { .. } => "check the URL; if it is right, tell the registry's maintainers",
             E::NoToken { ref registry, ref origin } => {
                 let advice = format!(
-                    "ask its keepers for one, and keep it: `bibliotax registry sign-in {registry}`; or let the variable {TOKENS} say `{origin} TOKEN`"
+                    "get a token from its maintainers and save it: `bibliotax registry sign-in {registry}`; or set {TOKENS}=\"{origin} TOKEN\""
                 );
                 return Self::new(code, message).advice(advice);
             }
             E::Credentials { advice, .. } => return Self::new(code, message).advice(advice),
             E::OnlyFiles { .. } => "publish where its files are, or to a registry that is served",
             E::Refused { status, code: said, .. } => return refused(message, status, said.as_deref()),
-            E::BrokenHistory { .. } => {
-                "tell the registry's keepers; packages whose history is whole can still be had"
-            }
+            E::BrokenHistory { .. } => "tell the registry's maintainers; other packages still work",
             E::Ambiguous { ref package, ref registries } => {
                 let registry = registries.first().map_or("…", |name| name.as_str());
                 let advice = format!(
@@ -98,15 +94,17 @@ impl From<RegistryError> for Failure {
             }
             E::Undeclared { .. } => "declare it again under `[registries]`, or run `bibliotax resolve`",
             E::MissingFiles { .. } => "publish it again: what is missing is uploaded then",
-            E::NoFile { .. } => "tell the registry's keepers: an archive that was published is gone",
-            E::WrongCard { .. } => "don't use it; tell the registry's keepers that a published card changed",
+            E::NoFile { .. } => "tell the registry's maintainers that a published archive is missing",
+            E::WrongCard { .. } => {
+                "don't use it; tell the registry's maintainers that a published card changed"
+            }
             E::Exists { .. } => "a release never changes: raise `version` in the manifest",
             E::FacetClash { .. } => "let one of them define it, or give yours another name",
             E::Facet { .. } => "check the name and the value, or define the facet under `[facets]`",
             E::NameTaken { .. } => "choose another name",
             E::NoVersion { .. } => "write `version = \"0.1.0\"` under `[project]`",
             E::Pack(PackError::Unpackable { .. }) => {
-                "rename it, or name the wanted ones with `files = [\"…\"]` under `[card]`"
+                "rename it, or list the files to publish with `files = [\"…\"]` under `[card]`"
             }
             E::Pack(PackError::Link { .. }) => {
                 "put the file itself there, or leave it out with `files = [\"…\"]` under `[card]`"
@@ -146,14 +144,14 @@ fn advice_on_card(problem: &CardProblem) -> &'static str {
             "check the name and the value; the registry's registry.json defines its facets"
         }
         CardProblem::Variant(_) => {
-            "say more in `for` of one of them, or add a file for just the targets that both are for"
+            "make `for` of one of them more specific, or add a file for the targets that both fit"
         }
-        CardProblem::ManyTags { .. } => "keep those that people would look for",
+        CardProblem::ManyTags { .. } => "keep the tags that users would search for",
         CardProblem::ManySteps { .. } | CardProblem::LongStep { .. } => {
-            "keep what has to be done, and put the rest into a document of the package"
+            "shorten the step, and put the rest into a document of the package"
         }
-        CardProblem::HiddenLetter { .. } => "take it out of the manifest's text, or write it as words",
-        CardProblem::FileUrl { .. } => "let it be where it can be had with encryption and without a password",
+        CardProblem::HiddenLetter { .. } => "remove it from the text",
+        CardProblem::FileUrl { .. } => "use an `https` URL without a password",
         CardProblem::TwoSteps { .. } => "give one of them another `id`",
         CardProblem::NoPart { .. } => "declare it under `[[card.parts]]`, or leave it out of the component",
     }
@@ -171,15 +169,14 @@ fn refused(message: String, status: u16, said: Option<&str>) -> Failure {
     let failure = Failure::new(known.map_or("registry.refused", |(code, ..)| code), message);
     match status {
         401 => failure.advice(
-            "ask its keepers for a token, or for a new one, and keep it: `bibliotax registry sign-in REGISTRY`",
+            "get a new token from its maintainers and save it: `bibliotax registry sign-in REGISTRY`",
         ),
         403 => failure.advice("ask the registry's keepers for a token that is for this"),
         405 => failure.advice("publish to the registry itself, not to a copy of it"),
         429 => failure.advice("wait a little and try again"),
         409 => failure.advice("a release never changes: raise `version` in the manifest"),
-        500.. => {
-            failure.advice("nothing was changed; try again, and tell the registry's keepers if it stays so")
-        }
+        500.. => failure
+            .advice("try again; if it happens again, tell the registry's maintainers (nothing was changed)"),
         _ => failure,
     }
 }

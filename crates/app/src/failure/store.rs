@@ -25,7 +25,7 @@ impl From<StoreError> for Failure {
             }
             StoreError::Foreign { .. } => Self::new("disk.foreign", message).advice(super::MOVE_AWAY),
             StoreError::TwoParts { .. } => Self::new("archive.two-parts", message)
-                .advice("tell the package's authors; the shelf is as it was"),
+                .advice("tell the package's authors (the shelf wasn't changed)"),
             StoreError::Newer { .. } => Self::new("store.newer", message)
                 .advice("use that version, or another folder: BIBLIOTAX_STORE=DIR"),
             StoreError::Kit(error) => {
@@ -33,11 +33,11 @@ impl From<StoreError> for Failure {
                 Self::new(code, message).advice(advice)
             }
             StoreError::Damaged { .. } => Self::new("store.damaged", message).advice(
-                "`bibliotax store check --repair` takes out what is damaged and fetches it again; the disk may be failing",
+                "`bibliotax store check --repair` downloads what is damaged again; the disk may be failing",
             ),
             StoreError::NoSuchWay { source, .. } => Self::new("shelf.link", message)
                 .because([format!("The disk says: {source}.")])
-                .advice("choose another way: `link = \"auto\"` under `[shelf]` takes the best that the disk can"),
+                .advice("set `link = \"auto\"` under `[shelf]`"),
             StoreError::Template { name, text, fault } => Self::in_text(&name, &text, vec![*fault]),
             StoreError::Archive { source: ArchiveError::Disk(error), .. } => error.into(),
             StoreError::Archive { source, .. } => of_archive(message, &source),
@@ -53,7 +53,7 @@ fn of_kit(error: &KitError) -> (&'static str, &'static str) {
         KitError::BadLock { .. }
         | KitError::Strange { .. }
         | KitError::WrongCard { .. }
-        | KitError::TooMuch => ("kit.wrong", "don't use it; have it made anew"),
+        | KitError::TooMuch => ("kit.wrong", "don't use it; ask for a new kit"),
     }
 }
 
@@ -62,16 +62,16 @@ pub fn of_archive(message: String, source: &ArchiveError) -> Failure {
     let (code, advice) = match source {
         ArchiveError::WrongDigest { .. } | ArchiveError::WrongSize { .. } => (
             "archive.wrong-bytes",
-            "don't use it; tell the registry's keepers that a published file changed; the shelf is as it was",
+            "don't use it; tell the registry's maintainers that a published file changed (the shelf wasn't changed)",
         ),
         ArchiveError::BrokeOff { .. } => (
             "archive.broke-off",
-            "run the command again; what came whole is kept, and the shelf is as it was",
+            "run the command again; complete downloads are kept (the shelf wasn't changed)",
         ),
         ArchiveError::Unreadable { .. } => {
-            ("archive.unreadable", "tell the package's authors; the shelf is as it was")
+            ("archive.unreadable", "tell the package's authors (the shelf wasn't changed)")
         }
-        _ => ("archive.refused", "don't use it; tell the package's authors; the shelf is as it was"),
+        _ => ("archive.refused", "don't use it; tell the package's authors (the shelf wasn't changed)"),
     };
     Failure::new(code, message).because([format!("{}.", capital(&source.to_string()))]).advice(advice)
 }

@@ -118,20 +118,19 @@ impl SourceWords {
     }
 
     fn git_keys(&self, wanted: &Wanted, place: &Place, elsewhere: &DirectSources) -> Result<Keys, Failure> {
-        let said = [("tag", &self.tag), ("branch", &self.branch), ("rev", &self.commit)];
+        let said = [("tag", &self.tag), ("branch", &self.branch), ("commit", &self.commit)];
         let said = said.iter().find_map(|(key, text)| Some((*key, text.as_ref()?.clone())));
-        let dir = self.folder.iter().map(|dir| ("dir", dir.clone()));
+        let subfolder = self.folder.iter().map(|subfolder| ("subfolder", subfolder.clone()));
         let point = match (said, &wanted.range) {
             (Some((key, _)), Some(range)) => {
-                let message =
-                    format!("`--{key}` names one commit, and {range} is meant to choose among releases");
+                let message = format!("`--{key}` names one commit, so it can't have the range {range}");
                 return Err(Failure::new("need.words", message).advice("leave out one of them"));
             }
             (Some(said), None) => said,
             (None, Some(range)) => ("range", range.to_string()),
             (None, None) => newest(&wanted.package, place, elsewhere)?,
         };
-        Ok([point].into_iter().chain(dir).collect())
+        Ok([point].into_iter().chain(subfolder).collect())
     }
 
     fn archive_keys(
@@ -178,9 +177,7 @@ fn place_of(workspace: &WorkspaceFolder, here: &Path, place: &str) -> Result<Pla
     let location = Location::of(place);
     if let Some(problem) = place_problem(place).filter(|_| !location.is_path()) {
         let what = format!("`{}` {problem}", without_user(place));
-        return Err(
-            Failure::new("manifest.place", what).advice("write it without; nothing was asked or written")
-        );
+        return Err(Failure::new("manifest.place", what).advice("remove it (nothing was asked or written)"));
     }
     match location.path() {
         None => Ok(Place::Url(place.to_owned())),

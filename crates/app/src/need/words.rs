@@ -24,16 +24,13 @@ pub fn parse(words: &[String], exactly: bool) -> Result<Vec<Wanted>, Failure> {
     for word in words {
         if Location::is_meant(word) {
             let fault = Fault::new("need.words", "this is a place and no package", 0..word.len());
-            let advice = "name the package, and the place beside it with `--path`, `--git` or `--archive`";
+            let advice = "name the package, and give the place with `--path`, `--git` or `--archive`";
             return Err(in_words(word, fault.advice(advice)));
         }
         if let Some((name, version)) = word.split_once(['@', '=']).filter(|_| is_name(word)) {
             let version = version.trim_start_matches('=');
-            let fault = Fault::new(
-                "need.words",
-                "a version stands behind its package as a word of its own",
-                0..word.len(),
-            );
+            let fault =
+                Fault::new("need.words", "a version is a separate argument after its package", 0..word.len());
             return Err(in_words(
                 word,
                 fault.advice(format!(
@@ -73,7 +70,7 @@ fn with_range(package: PackageName, text: &str, exactly: bool) -> Result<Wanted,
     };
     let range: Range = written.parse().map_err(|fault| in_words(&written, fault))?;
     if exactly && range.only().is_none() {
-        let fault = Fault::new("need.words", "`--exactly` goes with one version", 0..text.len());
+        let fault = Fault::new("need.words", "`--exactly` needs a single version", 0..text.len());
         return Err(in_words(text, fault.advice("leave out `--exactly`, or name a version such as `2.4.1`")));
     }
     Ok(Wanted { package, range: Some(range) })

@@ -35,7 +35,7 @@ impl Request {
         let origin = origin_of(&self.registry, context)?;
         if !names_a_host(&self.registry) && !is_typed {
             // Others may have changed the manifest, so the person has to see the host that gets the secret.
-            let what = "a secret that isn't typed is kept for a host, not for a name in a manifest";
+            let what = "a secret from standard input is saved for a host, not for a name in a manifest";
             let advice = format!("name the host: `bibliotax registry sign-in {origin}`");
             return Err(Failure::new("credentials.host", what).advice(advice));
         }
@@ -51,10 +51,8 @@ impl Request {
     pub fn save(&self, origin: &Origin, secret: &str, context: &Context<'_>) -> Result<Saved, Failure> {
         if secret.is_empty() {
             let failure =
-                Failure::new("token.missing", format!("there is no {} to keep", self.secret_name()));
-            return Err(
-                failure.advice("type it where it is asked for, or let it come from a file: `< token.txt`")
-            );
+                Failure::new("token.missing", format!("there is no {} to save", self.secret_name()));
+            return Err(failure.advice("type it at the prompt, or redirect it from a file: `< token.txt`"));
         }
         let untried = match try_out(&self.registry, origin, self.credential(secret), context) {
             Tried::Refused => return Err(self.refused(origin)),
@@ -67,7 +65,7 @@ impl Request {
     fn refused(&self, origin: &Origin) -> Failure {
         let what = if self.user.is_some() { "user and password" } else { "token" };
         Failure::new("token.unknown", format!("{origin} doesn't know this {what}")).advice(
-            "nothing was kept; see that it was copied whole, or ask the registry's keepers for a new one",
+            "check that it was copied completely, or get a new one from the registry's maintainers (nothing was saved)",
         )
     }
 
@@ -88,9 +86,9 @@ impl Request {
         if Keyring::open().is_some_and(|keyring| keyring.keep(origin, user, secret)) {
             return Ok("the keyring".to_owned());
         }
-        let failure = Failure::new("credentials.unusable", "there is no keyring here that could keep it");
+        let failure = Failure::new("credentials.unusable", "there is no keyring on this machine");
         Err(failure.advice(format!(
-            "`--file` keeps it in a file that only you can read; or let the variable {TOKENS} say `{origin} TOKEN`"
+            "save it in a file that only you can read: `--file`; or set {TOKENS}=\"{origin} TOKEN\""
         )))
     }
 }
@@ -105,8 +103,8 @@ pub fn sign_out(registry: &str, context: &Context<'_>) -> Result<(Origin, bool),
 
 fn file<'c>(context: &Context<'c>) -> Result<&'c CredentialFile, Failure> {
     context.environment.credentials.file.as_ref().ok_or_else(|| {
-        let failure = Failure::new("disk.missing", "there is no home folder to keep a file in");
-        failure.advice("say where it should be: BIBLIOTAX_CREDENTIALS=FILE")
+        let failure = Failure::new("disk.missing", "there is no home folder for the file");
+        failure.advice("set the environment variable BIBLIOTAX_CREDENTIALS to a file")
     })
 }
 

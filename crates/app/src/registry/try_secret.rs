@@ -41,7 +41,7 @@ pub fn try_out(word: &str, origin: &Origin, credential: Credential, context: &Co
     let (here, network) = (context.folder, context.environment.network());
     let without = Network { cache: None, credentials: None, ..network };
     if without.offline {
-        return Tried::Unknown("nobody is asked now".to_owned());
+        return Tried::Unknown("offline mode is on".to_owned());
     }
     let only = Only { origin: origin.clone(), credential };
     let with = Network { credentials: Some(Arc::new(only)), ..without.clone() };

@@ -38,7 +38,7 @@ pub fn perhaps_meant(
         if registries.listing(&need.package)?.is_none() {
             let names = registries.names();
             let near = nearest(need.package.as_str(), names.iter().map(PackageName::as_str), 3);
-            meant.extend((!near.is_empty()).then(|| format!("Perhaps {} was meant.", either(&near))));
+            meant.extend((!near.is_empty()).then(|| format!("Did you mean {}?", either(&near))));
         }
     }
     Ok(meant)

@@ -39,8 +39,9 @@ fn about_wishes(workspace: &Workspace, resolution: &Resolution) -> Vec<String> {
     let passed = workspace.capabilities.iter().filter_map(|(capability, preferred)| {
         let provider = resolution.packages.iter().find(|package| package.provides.contains(capability))?;
         let name = &provider.release.entry.name;
-        let text =
-            format!("{capability} comes from {name}: {preferred}, which the manifest prefers, can't be had");
+        let text = format!(
+            "{capability} is provided by {name}: {preferred}, which the manifest prefers, isn't possible"
+        );
         (name != preferred).then_some(text)
     });
     let asking = workspace.needs().filter(|(_, need)| !need.parts.is_empty());
@@ -92,7 +93,7 @@ fn about_fits(problem: &Problem, resolution: &Resolution, facets: &Facets) -> Ve
             [one] => format!("{one} doesn't declare"),
             many => format!("{} packages don't declare", many.len()),
         };
-        format!("{who} {}; `bibliotax fit` tells more", facets.join(", "))
+        format!("{who} {}; see `bibliotax fit`", facets.join(", "))
     };
     silent.iter().map(one).collect()
 }
@@ -122,7 +123,7 @@ pub fn prefetch_locked<'l>(
     registries.prefetch(&packages.map(|package| package.name.clone()).collect::<Vec<_>>());
 }
 
-/// What is known of how locked releases stand, from what registries said when they were asked last: nobody is asked now.
+/// What is known of how locked releases stand, from what registries said when they were asked last: offline mode is on.
 pub fn known_warnings(workspace: &WorkspaceFolder, lock: &Lock, environment: &Environment) -> Vec<String> {
     let (network, connections) = (environment.offline_if(true).network(), Connections::default());
     let locked = &lock.packages;
@@ -135,7 +136,8 @@ pub fn known_warnings(workspace: &WorkspaceFolder, lock: &Lock, environment: &En
         &connections,
     );
     let stand_ins = locked.iter().filter(|package| package.stood_in);
-    let stand_ins = stand_ins.map(|package| format!("{} stands in for {}", package.source, package.name));
+    let stand_ins =
+        stand_ins.map(|package| format!("{} is the stand-in for {}", package.source, package.name));
     let of_releases = registries.map(|registries| {
         let is_troubled =
             |package: &&LockedPackage| registries.may_be_troubled(&package.name, &package.source);

@@ -179,7 +179,7 @@ impl Declaration {
         let components = if components.is_empty() {
             String::new()
         } else {
-            format!(" --components {}", components.join(","))
+            format!(" --component {}", components.join(","))
         };
         let parts = new(|need| need.parts.iter().map(ToString::to_string).collect());
         let parts: String = parts.iter().map(|part| format!(" --part {part}")).collect();
@@ -223,9 +223,9 @@ fn for_purpose(need: &Need) -> String {
 fn note(need: &ProblemNeed, change: &Relaxation) -> String {
     match change {
         Relaxation::Prereleases => format!("lets pre-releases of {} count", need.package),
-        Relaxation::Range(_, version) => format!("takes {} {version}", need.package),
-        Relaxation::WithoutComponents => format!("takes {} without components", need.package),
-        Relaxation::Targets(targets) => format!("takes {} to {} only", need.package, targets.join(" and ")),
+        Relaxation::Range(_, version) => format!("changes {} to {version}", need.package),
+        Relaxation::WithoutComponents => format!("uses {} without components", need.package),
+        Relaxation::Targets(targets) => format!("uses {} only on {}", need.package, targets.join(" and ")),
         Relaxation::Drop => format!("does without {}", need.package),
     }
 }

@@ -133,7 +133,7 @@ fn members_of(root: &Path, first: &ManifestFile) -> Result<Vec<String>, Failure>
         if found.is_empty() && !pattern.is_open() {
             let message = format!("the workspace lists `{text}`, and there is no project in it");
             let fault = Fault::new("workspace.no-project", message, list.span.clone());
-            let advice = "take it out, or begin one: `bibliotax init` in that folder";
+            let advice = "remove it, or run `bibliotax init` in that folder";
             return Err(Failure::in_text(FILE_NAME, &first.text, vec![fault.advice(advice)]));
         }
         let new = found.into_iter().filter(|folder| !folder.is_empty() && !folders.contains(folder));

@@ -72,12 +72,14 @@ impl WorkspaceFolder {
 }
 
 fn which_member(workspace: &WorkspaceFolder) -> Failure {
-    Failure::new("workspace.which-project", "it isn't said which project of the workspace is meant")
-        .advice(format!("go to its folder, or say `--in`: {}, or all", names(workspace).join(", ")))
+    Failure::new("workspace.which-project", "this folder is no project of the workspace").advice(format!(
+        "go to a project's folder, or choose with `--in`: {}, or all",
+        names(workspace).join(", ")
+    ))
 }
 
 fn which_one(workspace: &WorkspaceFolder) -> Failure {
-    Failure::new("workspace.which-project", "it isn't said which one project of the workspace is meant")
+    Failure::new("workspace.which-project", "this command needs one project of the workspace")
         .advice(format!("go to its folder, or name it with `--in`: {}", names(workspace).join(", ")))
 }
 

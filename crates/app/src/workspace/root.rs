@@ -78,7 +78,7 @@ pub fn root_of(project: &Path, reader: &mut ManifestReader) -> Result<(PathBuf, 
 }
 
 fn not_listed(inner: &str, outer: &Path) -> Failure {
-    let message = format!("`{inner}` lies in the workspace {}, which doesn't list it", outer.display());
+    let message = format!("`{inner}` is inside the workspace {}, which doesn't list it", outer.display());
     Failure::new("workspace.not-listed", message).advice(format!(
         "add \"{inner}\" to `folders` under `[workspace]` there, or to `apart` if it stands on its own"
     ))
@@ -106,9 +106,9 @@ pub fn no_manifest(from: &Path) -> Failure {
     let below = projects_below(from);
     match below.as_slice() {
         [] => failure.advice("`bibliotax init` begins a project here"),
-        [one] => failure.advice(format!("there is one in `{one}`: go there, or say `--directory {one}`")),
+        [one] => failure.advice(format!("there is one in `{one}`: go there, or use `--directory {one}`")),
         [first, ..] => failure.advice(format!(
-            "there are some below, in {}: go there, or say `--directory {first}`",
+            "there are manifests in {}: go there, or use `--directory {first}`",
             below.join(", ")
         )),
     }

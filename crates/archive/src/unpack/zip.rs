@@ -57,7 +57,7 @@ fn opened<R: Read + Seek>(mut file: R) -> Result<ZipArchive<R>, ArchiveError> {
     let archive = ZipArchive::new(file).map_err(|error| unreadable(&error))?;
     if archive.len() as u64 != directory.entries {
         // The library keeps one of several entries of a name, and readers differ in which.
-        return Err(broken("two of its entries have one name, or its directory lies"));
+        return Err(broken("two of its entries have one name, or its directory is wrong"));
     }
     Ok(archive)
 }

@@ -8,17 +8,17 @@ use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
 
-/// Tell what is wrong or worth a look
+/// Check manifests and lock for problems
 ///
-/// Whether the lock is made from the manifests as they are, which packages projects declare with different ranges, and what
-/// stands in for packages. Ends with status 1 if anything is found.
+/// Finds a lock that is out of date, packages that projects declare with different ranges, and stand-ins. Exits with status 1 if
+/// there are findings.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Examples:\n  bibliotax check\n  bibliotax check --unify")]
 pub struct Check {
-    /// Let projects share one range of each package that they declare with different ones
+    /// Write one shared range for each package that projects declare with different ranges
     #[arg(long)]
     unify: bool,
-    /// With --unify: show what would be written and write nothing
+    /// With --unify: show the changes without writing them
     #[arg(long, requires = "unify")]
     dry_run: bool,
     #[command(flatten)]
@@ -27,6 +27,7 @@ pub struct Check {
 
 impl Check {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let run = &self.search.run(run);
         let request =
             Request { unifies: self.unify, options: self.search.options(), is_dry_run: self.dry_run };
         let mut plan = run.working(|context| check::plan(&request, context))?;

@@ -7,30 +7,28 @@ use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
 
-/// Tell what differs between two locks
+/// Compare two locks
 ///
-/// Each of them is a file, or a revision of git (`HEAD`, `main`, a commit) that has the project's lock. Without any, the lock as
-/// it is now is compared with that of HEAD. `nothing` is a lock without any package.
+/// Each lock is a file, or a git revision (`HEAD`, `main`, a commit) that contains the lock. By default, the current lock is
+/// compared with that of HEAD. `nothing` means an empty lock.
 ///
-/// It ends with status 0 whether they differ or not. With --quiet it prints nothing and ends with status 1 where they differ.
+/// `--format markdown` writes the result for a review. The exit status is 0 whether the locks differ or not; with --quiet, nothing
+/// is printed and the exit status is 1 if they differ.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  bibliotax compare\n  bibliotax compare main --markdown\n  bibliotax compare v1.0 v2.0"
+    after_help = "Examples:\n  bibliotax compare\n  bibliotax compare main --format markdown\n  bibliotax compare v1.0 v2.0"
 )]
 pub struct Compare {
-    /// The lock before: a file, a revision, or `nothing`
+    /// The old lock: a file, a git revision, or `nothing`
     #[arg(default_value = HEAD)]
     old: String,
-    /// The lock after; without it, the one that is there
+    /// The new lock [default: the current one]
     new: Option<String>,
-    /// Write it as Markdown, for a review
-    #[arg(long)]
-    markdown: bool,
 }
 
 impl Compare {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let report = run.working(|context| compare::report(&self.old, self.new.as_deref(), context))?;
-        Ok(render::compare::show(run.ui, &report, self.markdown))
+        Ok(render::compare::show(run.ui, &report))
     }
 }

@@ -7,31 +7,31 @@ use super::withdraw::carry_out;
 use crate::exit_status::Exit;
 use crate::run::Run;
 
-/// Say that releases still work, but something else is better
+/// Deprecate releases: they work, but something else is better
 ///
-/// They are chosen only where no other will do, with a warning that gives the reason.
+/// Deprecated releases are chosen only if nothing else matches, with a warning that shows the reason.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  bibliotax deprecate leaf-palette \".. 2\" --reason \"hard to tell apart\" --instead petal-font\n  bibliotax deprecate leaf-palette \"1.4 .. 2\" --take-back"
+    after_help = "Examples:\n  bibliotax deprecate leaf-palette \".. 2\" --reason \"hard to tell apart\" --instead petal-font\n  bibliotax deprecate leaf-palette \"1.4 .. 2\" --undo"
 )]
 pub struct Deprecate {
     /// The package
     package: String,
-    /// The versions
+    /// The range of deprecated versions
     range: String,
-    /// Why, for the people who use it
-    #[arg(long, value_name = "TEXT", required_unless_present = "take_back")]
+    /// The reason, shown to users
+    #[arg(long, value_name = "TEXT", required_unless_present = "undo")]
     reason: Option<String>,
-    /// The package to use
+    /// The package to use instead
     #[arg(long, value_name = "PACKAGE")]
     instead: Option<String>,
-    /// Take a deprecation back
+    /// Remove the deprecation
     #[arg(long, conflicts_with_all = ["reason", "instead"])]
-    take_back: bool,
-    /// The registry: one that the manifest declares, or its folder; not needed where one is declared
-    #[arg(long, value_name = "NAME")]
+    undo: bool,
+    /// The registry [default: the only one declared]
+    #[arg(long, value_name = "REGISTRY")]
     registry: Option<String>,
-    /// Show what would be done and do nothing
+    /// Show what would change without changing it
     #[arg(long)]
     dry_run: bool,
 }

@@ -3,14 +3,15 @@
 use bibliotax_app::describe::{self, Report, Request};
 use bibliotax_app::failure::Failure;
 
+use super::offline::OfflineArgs;
 use crate::exit_status::Exit;
 use crate::render::describe as render;
 use crate::run::Run;
 
-/// Tell all that is known of a package
+/// Show everything about a package
 ///
-/// What it is, whether it fits the project's targets, what it needs and brings, its releases, and the line to declare
-/// it with. Without a version of the newest release that fits, or the newest there is.
+/// Shows what it is, whether it fits the project's targets, its dependencies, files and releases, and the line that declares it.
+/// By default for the newest release that fits, else for the newest.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  bibliotax describe soil-curve\n  bibliotax describe soil-curve 1.7.0\n  bibliotax describe soil-curve --releases"
@@ -19,16 +20,19 @@ pub struct Describe {
     /// The package
     #[arg(value_name = "PACKAGE")]
     package: String,
-    /// One of its versions
+    /// The version [default: the newest that fits]
     #[arg(value_name = "VERSION")]
     version: Option<String>,
     /// List all releases
     #[arg(long)]
     releases: bool,
+    #[command(flatten)]
+    network: OfflineArgs,
 }
 
 impl Describe {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let run = &run.offline_if(self.network.offline);
         let request = Request { package: self.package.clone(), version: self.version.clone() };
         match run.working(|context| describe::report(&request, context))? {
             Report::Ambiguous { sources, failure } => {

@@ -10,9 +10,9 @@ use crate::exit_status::Exit;
 use crate::render::{changes, warnings};
 use crate::run::Run;
 
-/// Take packages out of the manifest and off the shelf
+/// Remove packages from the manifest and the shelf
 ///
-/// What only they needed leaves with them; what something else needs stays, and it is said why.
+/// Transitive dependencies that nothing else needs are removed, too.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Example:\n  bibliotax drop moss-map")]
 pub struct Drop {
@@ -21,10 +21,10 @@ pub struct Drop {
     packages: Vec<String>,
     #[command(flatten)]
     members: MemberArgs,
-    /// Take them out of the needs for this purpose only
+    /// Remove them only from the needs for this purpose
     #[arg(long = "for", value_name = "PURPOSE")]
     purpose: Option<String>,
-    /// Show what would change and write nothing
+    /// Show the changes without making them
     #[arg(long)]
     dry_run: bool,
     #[command(flatten)]
@@ -33,6 +33,7 @@ pub struct Drop {
 
 impl Drop {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let run = &self.search.run(run);
         let ui = run.ui;
         let request = Request {
             packages: self.packages.clone(),

@@ -9,14 +9,14 @@ use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
 
-/// Tell why a package is here at its version, or why it can't be another
+/// Explain why a package is locked at its version, or can't be at another
 ///
-/// Without a range: the shortest ways from the project to the package, and what keeps newer releases out.
-/// With one: why the package can't be in it, with ways out; or that it could be, and what would move.
+/// Without a range: shows the shortest paths from the project to the package, and what holds newer releases back. With a range:
+/// shows why the package can't have a version in it, and ways out; or what would change if it did.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Examples:\n  bibliotax explain dew-point\n  bibliotax explain dew-point 2")]
 pub struct Explain {
-    /// The package, and the range to ask about if there is one
+    /// The package, and the range to ask about
     #[arg(required = true, value_name = "PACKAGE [RANGE]")]
     words: Vec<String>,
     #[command(flatten)]
@@ -25,6 +25,7 @@ pub struct Explain {
 
 impl Explain {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let run = &self.search.run(run);
         let request = Request::new(&self.words, self.search.options())?;
         let workspace = WorkspaceFolder::find(run.folder())?;
         let report = run.working(|context| explain::report(&workspace, &request, context))?;

@@ -9,42 +9,35 @@ use bibliotax_present::graph as drawn;
 
 use super::members::MemberArgs;
 use crate::exit_status::Exit;
+use crate::global::Format;
 use crate::render;
 use crate::run::Run;
 
-/// Show who needs whom
+/// Show the dependency graph
 ///
-/// Each package stands under what needs it; what it needs itself stands under it once, where it is nearest to a project. Only
-/// the lock is read.
+/// Each package is listed below what needs it; its own dependencies are listed once, where it is nearest to a project. Reads only
+/// the lock.
+///
+/// `--format svg` draws a picture; `--format dot` and `--format mermaid` write the graph for other programs.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  bibliotax graph\n  bibliotax graph --to dew-point\n  bibliotax graph --in hand-unit --leave-out test --depth 2\n  bibliotax graph --as svg > packages.svg"
+    after_help = "Examples:\n  bibliotax graph\n  bibliotax graph --to dew-point\n  bibliotax graph --in hand-unit --leave-out test --depth 2\n  bibliotax graph --format svg > packages.svg"
 )]
 pub struct Graph {
-    /// Only the ways to this package
+    /// Show only the paths to this package
     #[arg(long, value_name = "PACKAGE")]
     to: Option<String>,
-    /// Only so many steps from a project
+    /// Show only so many levels below a project
     #[arg(long, value_name = "STEPS")]
     depth: Option<usize>,
     #[command(flatten)]
     members: MemberArgs,
-    /// What is needed on this target only; may be given several times
-    #[arg(long = "target", value_name = "TARGET")]
+    /// Show only what is needed on this target
+    #[arg(long = "target", value_name = "TARGET", value_delimiter = ',')]
     targets: Vec<String>,
-    /// Leave out what is needed for this purpose only, such as test; may be given several times
-    #[arg(long, value_name = "PURPOSE")]
+    /// Leave out what is needed only for this purpose, such as test
+    #[arg(long, value_name = "PURPOSE", value_delimiter = ',')]
     leave_out: Vec<Purpose>,
-    /// Print it for other programs: in the languages DOT or Mermaid, or as a picture
-    #[arg(long = "as", value_name = "FORM")]
-    form: Option<Form>,
-}
-
-#[derive(Debug, Clone, Copy, clap::ValueEnum)]
-enum Form {
-    Dot,
-    Mermaid,
-    Svg,
 }
 
 impl Graph {
@@ -62,11 +55,11 @@ impl Graph {
             ui.warn("manifests were changed since the lock was made from them; this is the lock");
         }
         let graph = shown.graph();
-        match self.form {
-            Some(Form::Dot) => ui.answer(drawn::dot(&graph).trim_end()),
-            Some(Form::Mermaid) => ui.answer(drawn::mermaid(&graph).trim_end()),
-            Some(Form::Svg) => ui.answer(drawn::svg(&graph).trim_end()),
-            None => render::graph::show(ui, &graph),
+        match ui.format() {
+            Format::Dot => ui.answer(drawn::dot(&graph).trim_end()),
+            Format::Mermaid => ui.answer(drawn::mermaid(&graph).trim_end()),
+            Format::Svg => ui.answer(drawn::svg(&graph).trim_end()),
+            Format::Text | Format::Json | Format::Markdown => render::graph::show(ui, &graph),
         }
         render::warnings(ui, &known_warnings(&workspace, shown.lock(), &run.environment));
         ui.report("graph", || render::graph::as_json(&graph));

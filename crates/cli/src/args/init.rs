@@ -8,29 +8,28 @@ use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
 
-/// Write a commented manifest in this folder
+/// Create a manifest with comments
 ///
-/// The project is named after the folder unless --name says otherwise. A manifest that is there is never
-/// overwritten. Inside a workspace the project becomes one of its projects; --workspace makes a workspace of the projects in the
-/// folders below.
+/// An existing manifest is never overwritten. Inside a workspace, the new project is added to the workspace. `--workspace` makes a
+/// workspace of the projects in the folders below.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  bibliotax init --registry seedhouse=../registry\n  bibliotax init --workspace"
 )]
 pub struct Init {
-    /// The project's name
+    /// The project's name [default: the folder's]
     #[arg(long, value_name = "NAME")]
     name: Option<String>,
     /// Make this folder the root of a workspace
     #[arg(long, conflicts_with = "name")]
     workspace: bool,
-    /// Remove the locks and shelves that the projects had before they were in the workspace
+    /// Remove the locks and shelves that the projects had before
     #[arg(long, requires = "workspace", conflicts_with = "dry_run")]
     remove_old: bool,
-    /// A registry to declare: its name and the folder that it is in; can be given several times
+    /// Declare a registry: its name, and its URL or folder
     #[arg(long, value_name = "NAME=FOLDER")]
     registry: Vec<String>,
-    /// Print the manifest instead of writing it
+    /// Print the manifest without writing it
     #[arg(long)]
     dry_run: bool,
 }

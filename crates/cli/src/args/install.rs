@@ -16,46 +16,43 @@ use crate::render::{changes, install as render, warnings};
 use crate::run::Run;
 use crate::ui::{style, styled};
 
-/// Bring the shelf to exactly what the lock says
+/// Install exactly what the lock lists
 ///
-/// Where the manifest has moved on, the lock is made first, staying with what is locked. With --sealed (for
-/// servers that build and test) the lock must be right already, and nothing is written but the shelf. The bytes
-/// of a package in the store are read when it is used and they weren't read for a week; --full reads all.
+/// If manifests changed, the lock is updated first and keeps its versions where it can. `--sealed` is for continuous integration:
+/// the lock must be up to date, and nothing but the shelf is written. Checksums of packages in the store are verified if they
+/// weren't within a week; `--full` verifies all.
 #[derive(Debug, Clone, clap::Args)]
 #[command(
     after_help = "Examples:\n  bibliotax install\n  bibliotax install --sealed\n  bibliotax install --sealed --full"
 )]
 pub struct Install {
-    /// Packages, which this command doesn't take; they are told where they belong
+    /// Packages, which this command doesn't take: the error says what to run
     #[arg(hide = true, value_name = "PACKAGE")]
     packages: Vec<String>,
-    /// Fail unless the lock is right already, and no package is replaced; write nothing but the shelf
+    /// Fail if the lock is out of date or contains stand-ins; write only the shelf
     #[arg(long)]
     sealed: bool,
-    /// With --sealed: install what stands in for packages, too
+    /// With --sealed: allow stand-ins
     #[arg(long, requires = "sealed")]
     allow_stand_ins: bool,
     #[command(flatten)]
     members: MemberFilterArgs,
-    /// Work on the shelf of this target only; may be given several times
-    #[arg(long = "target", value_name = "TARGET")]
+    /// Install only for this target
+    #[arg(long = "target", value_name = "TARGET", value_delimiter = ',')]
     targets: Vec<String>,
-    /// Leave out what is needed for this purpose only, such as test; may be given several times
-    #[arg(long, value_name = "PURPOSE")]
+    /// Leave out what is needed only for this purpose, such as test
+    #[arg(long, value_name = "PURPOSE", value_delimiter = ',')]
     leave_out: Vec<Purpose>,
-    /// Ask nobody over a network: what the store has is to be enough, and what it lacks is listed
-    #[arg(long)]
-    offline: bool,
-    /// Read every byte, of what is on the shelf already, too
+    /// Verify the checksum of every installed file
     #[arg(long, conflicts_with = "watch")]
     full: bool,
-    /// Go on: make it right again whenever manifest, lock or templates are saved
+    /// Keep running, and install again whenever a manifest, the lock or a template changes
     #[arg(long, conflicts_with = "dry_run")]
     watch: bool,
-    /// Give paths in the links from the root of the disk, not from the project's folder
+    /// Use absolute paths in the links
     #[arg(long)]
     absolute: bool,
-    /// Show what would change and write nothing
+    /// Show the changes without making them
     #[arg(long)]
     dry_run: bool,
     #[command(flatten)]
@@ -67,7 +64,7 @@ impl Install {
         if !self.packages.is_empty() {
             return Err(takes_no_packages(&self.packages));
         }
-        let (run, request) = (&run.offline_if(self.offline), self.request());
+        let (run, request) = (&self.search.run(run), self.request());
         if self.watch {
             return watch(&request, run);
         }

@@ -10,7 +10,7 @@ use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
 
-/// Carry a lock's packages to a machine without a network
+/// Move packages to a machine without a network
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  bibliotax kit make garden.kit\n  bibliotax kit open garden.kit\n  bibliotax install --offline"
@@ -22,26 +22,26 @@ pub struct Kit {
 
 #[derive(Debug, clap::Subcommand)]
 enum KitCommand {
-    /// Put the lock, its cards and its archives into one file
+    /// Pack the lock and all its packages into one file
     ///
-    /// The same lock and targets give the same bytes. Archives are fetched from their registries, which the store keeps only
-    /// unpacked.
+    /// The same lock and targets give the same bytes. Archives are downloaded from their registries, since the store keeps only their
+    /// contents.
     #[command(after_help = "Example:\n  bibliotax kit make garden.kit --target hand-unit")]
     Make {
-        /// The file to make
+        /// The file to write
         file: PathBuf,
         #[command(flatten)]
         members: MemberFilterArgs,
-        /// Only what this target takes; may be given several times
-        #[arg(long = "target", value_name = "TARGET")]
+        /// Pack only what this target needs
+        #[arg(long = "target", value_name = "TARGET", value_delimiter = ',')]
         targets: Vec<String>,
-        /// Show what would go into it and write nothing
+        /// Show what would be packed without writing it
         #[arg(long)]
         dry_run: bool,
     },
-    /// Take the packages of a kit into the store, each checked
+    /// Add the packages of a kit to the store
     ///
-    /// After that, `bibliotax install --offline` works in a project that has the same lock.
+    /// Every file is verified. After that, `bibliotax install --offline` works in a project with the same lock.
     #[command(after_help = "Example:\n  bibliotax kit open garden.kit")]
     Open {
         /// The kit

@@ -2,19 +2,19 @@
 
 use bibliotax_app::workspace::MemberWords;
 
-/// The projects that a command acts on which acts on all where nothing is said.
+/// The projects that a command acts on, by default all.
 #[derive(Debug, Clone, Default, clap::Args)]
 pub struct MemberFilterArgs {
-    /// Act on these projects of the workspace only
-    #[arg(long = "in", value_name = "PROJECT,…", value_delimiter = ',')]
+    /// Act on these projects of the workspace [default: all]
+    #[arg(long = "in", value_name = "PROJECT", value_delimiter = ',')]
     members: Vec<String>,
 }
 
-/// The projects that a command acts on which acts on the one in whose folder it runs where nothing is said.
+/// The projects that a command acts on, by default the one in whose folder it runs.
 #[derive(Debug, Clone, Default, clap::Args)]
 pub struct MemberArgs {
-    /// Act on these projects of the workspace, or on `all`, instead of the one whose folder this is
-    #[arg(long = "in", value_name = "PROJECT,…", value_delimiter = ',')]
+    /// Act on these projects of the workspace, or on `all` [default: that of this folder]
+    #[arg(long = "in", value_name = "PROJECT", value_delimiter = ',')]
     members: Vec<String>,
 }
 

@@ -16,59 +16,60 @@ use crate::run::Run;
 
 /// Declare packages, resolve and install them
 ///
-/// Each PACKAGE may be followed by a RANGE such as 2.4, "2.4 .. 3", ">= 2.4, != 2.5.0" or "any". Without one,
-/// the newest release that goes with the rest is taken and written from there up to the next major version.
+/// Each PACKAGE can be followed by a RANGE such as 2.4, "2.4 .. 3", ">= 2.4, != 2.5.0" or "any". By default, the newest compatible
+/// release is used, and the range accepts versions from it up to the next major version.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  bibliotax need rain-ledger\n  bibliotax need soil-curve 1.7 moss-map \"2 .. 4\"\n  bibliotax need probe-sim --for test\n  bibliotax need dew-point --in all --shared\n  bibliotax need fernhollow/valve-core --path ../valve-core\n  bibliotax need leaf-palette --git https://git.example/leaf-palette.git\n  bibliotax need soil-curve --archive https://files.example/soil-curve-1.1.zip"
 )]
 pub struct Need {
-    /// Packages, each with a range behind it if wanted
+    /// Packages, each optionally followed by a range
     #[arg(required = true, value_name = "PACKAGE [RANGE]")]
     words: Vec<String>,
-    #[command(flatten)]
-    members: MemberArgs,
-    /// Write the range once, for the whole workspace: projects share it
-    #[arg(long)]
-    shared: bool,
-    #[command(flatten)]
-    source: SourceArgs,
-    /// Take exactly this version: write it with `=`
-    #[arg(long)]
+    /// Accept only this version (`= VERSION`)
+    #[arg(long, help_heading = "What")]
     exactly: bool,
-    /// What the packages are needed for beside running, such as test or docs
-    #[arg(long = "for", value_name = "PURPOSE")]
-    purpose: Option<String>,
-    /// Take the packages from this registry, where several hold the name
-    #[arg(long, value_name = "NAME")]
-    from: Option<String>,
-    /// Let pre-releases count like any other version
-    #[arg(long)]
+    /// Accept pre-releases
+    #[arg(long, help_heading = "What")]
     prereleases: bool,
-    /// Do without this package that the packages need; may be given several times
-    #[arg(long, value_name = "NAME")]
+    /// Leave out this dependency of the packages
+    #[arg(long, value_name = "PACKAGE", value_delimiter = ',', help_heading = "What")]
     without: Vec<String>,
-    /// Take the packages to this target only; may be given several times
-    #[arg(long = "target", value_name = "TARGET")]
-    targets: Vec<String>,
-    /// Take these components of the packages, beside those that come by default
-    #[arg(long, value_name = "NAME,…", value_delimiter = ',')]
+    /// Add this component to the default ones
+    #[arg(long = "component", value_name = "NAME", value_delimiter = ',', help_heading = "What")]
     components: Vec<String>,
-    /// Take the packages without the components that come by default
-    #[arg(long)]
+    /// Leave out the default components
+    #[arg(long, help_heading = "What")]
     bare: bool,
-    /// Take this part of the packages as well, such as docs or sources; may be given several times
-    #[arg(long = "part", value_name = "PART")]
+    /// Install this optional part, too, such as docs or sources
+    #[arg(long = "part", value_name = "PART", value_delimiter = ',', help_heading = "What")]
     parts: Vec<String>,
-    /// Show what would change and write nothing
-    #[arg(long)]
+    #[command(flatten, next_help_heading = "Where from")]
+    source: SourceArgs,
+    /// Use this registry, if several have the package
+    #[arg(long, value_name = "REGISTRY", help_heading = "Where from")]
+    from: Option<String>,
+    #[command(flatten, next_help_heading = "For what")]
+    members: MemberArgs,
+    /// Write the range once, in `[shared]` of the workspace
+    #[arg(long, help_heading = "For what")]
+    shared: bool,
+    /// Need the packages only for this purpose, such as test or docs
+    #[arg(long = "for", value_name = "PURPOSE", help_heading = "For what")]
+    purpose: Option<String>,
+    /// Need the packages only on this target
+    #[arg(long = "target", value_name = "TARGET", value_delimiter = ',', help_heading = "For what")]
+    targets: Vec<String>,
+    /// Show the changes without making them
+    #[arg(long, help_heading = "How")]
     dry_run: bool,
-    #[command(flatten)]
+    #[command(flatten, next_help_heading = "How")]
     search: SearchArgs,
 }
 
 impl Need {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let run = &self.search.run(run);
         let request = self.request();
         let plan = run.working(|context| need::plan(&request, context))?;
         render::need::show(run.ui, &plan);

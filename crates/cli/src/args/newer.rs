@@ -10,17 +10,17 @@ use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
 
-/// Tell what has newer releases, and what keeps them out
+/// List available updates, and what holds them back
 ///
-/// For each package of the lock: what an update would take within the ranges, what is newer still and who holds it back, what
-/// changed, and whether the release that is locked was deprecated or withdrawn. Writes nothing.
+/// For each locked package: what `bibliotax update` would use, what newer releases there are and which packages hold them back,
+/// what changed, and whether the locked release is deprecated or withdrawn. Writes nothing.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Examples:\n  bibliotax newer\n  bibliotax newer --direct")]
 pub struct Newer {
-    /// Only these packages
+    /// Packages to check [default: all locked ones]
     #[arg(value_name = "PACKAGE")]
     packages: Vec<String>,
-    /// Only what projects need themselves
+    /// Only direct dependencies
     #[arg(long)]
     direct: bool,
     #[command(flatten)]
@@ -31,6 +31,7 @@ pub struct Newer {
 
 impl Newer {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let run = &self.search.run(run);
         let request = Request {
             packages: self.packages.clone(),
             is_direct: self.direct,

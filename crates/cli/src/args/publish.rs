@@ -11,20 +11,20 @@ use crate::run::Run;
 
 /// Publish this project as a release
 ///
-/// The card comes from the manifest and its `[card]` part; the archive holds the files that are not hidden, or those
-/// that `files` under `[card]` asks for. What belongs to version control, what it ignores and what may hold a secret
-/// goes along only where it is named itself, without a wildcard. A release is never replaced.
+/// The card is made from the manifest and its `[card]` table. The archive contains all files that aren't hidden, or those that
+/// `files` under `[card]` lists. Files that version control ignores, and files that may contain secrets, are published only if
+/// `files` names them without a wildcard. A release can never be replaced.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Example:\n  bibliotax publish seedhouse --dry-run")]
 pub struct Publish {
-    /// A registry that the manifest declares, or a registry's folder; not needed where one is declared
+    /// The registry: a declared name or a place [default: the only one declared]
     registry: Option<String>,
     #[command(flatten)]
     members: MemberArgs,
-    /// List what would go, with sizes, and publish nothing
+    /// List the files and sizes without publishing
     #[arg(long)]
     dry_run: bool,
-    /// Publish though something stands in for a package in this workspace
+    /// Publish although the workspace uses stand-ins
     #[arg(long)]
     allow_stand_ins: bool,
 }

@@ -3,24 +3,28 @@
 use bibliotax_app::failure::Failure;
 use bibliotax_app::ready;
 
+use super::offline::OfflineArgs;
 use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
 
-/// Tell whether this machine is ready for the project
+/// Check that this machine is ready for the project
 ///
-/// Each program that the manifest or a locked package asks for is looked for and asked for its version; the
-/// machine is held against the targets; registries and store are opened. Ends with status 1 if something is amiss.
+/// Looks for the programs that manifests and locked packages require and checks their versions, compares the machine with the
+/// targets, and opens registries and store. Exits with status 1 if there is a problem.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Examples:\n  bibliotax ready\n  bibliotax ready --target hand-unit")]
 pub struct Ready {
-    /// This machine is meant to be this target: something is amiss if it can't be
+    /// Require that this machine can be this target
     #[arg(long, value_name = "TARGET")]
     target: Option<String>,
+    #[command(flatten)]
+    network: OfflineArgs,
 }
 
 impl Ready {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let run = &run.offline_if(self.network.offline);
         let report = run.working(|context| ready::report(self.target.as_deref(), context))?;
         Ok(if render::ready::show(run.ui, &report) == 0 { Exit::Done } else { Exit::Differs })
     }

@@ -15,10 +15,10 @@ use crate::exit_status::Exit;
 use crate::render::registry as render;
 use crate::run::Run;
 
-/// Make, load and serve a registry
+/// Create, fill and serve registries
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  bibliotax registry create ../registry\n  bibliotax registry load ../registry cards.jsonl\n  bibliotax registry serve --dir ../registry"
+    after_help = "Examples:\n  bibliotax registry create ../registry\n  bibliotax registry load ../registry cards.jsonl\n  bibliotax registry serve ../registry"
 )]
 pub struct Registry {
     #[command(subcommand)]
@@ -28,26 +28,26 @@ pub struct Registry {
 #[derive(Debug, clap::Subcommand)]
 enum RegistryCommand {
     Create(create::Create),
-    /// Add many cards and events, one JSON object a line, with the archives that they name by path
+    /// Add cards and events from files, with the archives that they name
     #[command(after_help = "Example:\n  bibliotax registry load ../registry cards.jsonl")]
     Load {
-        /// The registry's folder, or `s3://BUCKET/PREFIX`
+        /// The registry: a folder, or `s3://BUCKET/PREFIX`
         folder: String,
-        /// Files of JSON lines, or of one card each in TOML (`.toml`)
+        /// Files with one JSON object per line, or TOML files with one card each
         #[arg(required = true, value_name = "FILE")]
         files: Vec<PathBuf>,
-        /// Check every line and load nothing
+        /// Check every line without adding anything
         #[arg(long)]
         dry_run: bool,
     },
-    /// Read all that a registry holds and tell what is wrong; ends with status 1 if something is
+    /// Check everything in a registry; exits with status 1 if there are problems
     #[command(after_help = "Example:\n  bibliotax registry check ../registry")]
     Check {
-        /// The registry's folder
+        /// The registry: a folder, or `s3://BUCKET/PREFIX`
         folder: String,
-        /// First make the list of names anew from the histories, and take out old uploads and what was left behind
+        /// First rebuild the list of names, and delete abandoned uploads and temporary files
         #[arg(long)]
-        mend: bool,
+        repair: bool,
     },
     Mirror(mirror::Mirror),
     Serve(serve::Serve),
@@ -66,9 +66,9 @@ impl Registry {
                 render::show_loaded(run.ui, &loaded, &registry, *dry_run);
                 Ok(Exit::Done)
             }
-            RegistryCommand::Check { folder, mend } => {
+            RegistryCommand::Check { folder, repair } => {
                 let read = |name: &str| run.ui.tell(1, format!("read {name}"));
-                let report = run.working(|context| check::report(folder, *mend, context, &read))?;
+                let report = run.working(|context| check::report(folder, *repair, context, &read))?;
                 render::show_checked(run.ui, &report);
                 Ok(if report.audit.flaws.is_empty() { Exit::Done } else { Exit::Differs })
             }

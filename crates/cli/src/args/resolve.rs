@@ -12,22 +12,22 @@ use crate::exit_status::Exit;
 use crate::render::{changes, warnings};
 use crate::run::Run;
 
-/// Write the lock that the manifest leads to
+/// Resolve the dependencies and write the lock
 ///
-/// What is locked stays where the manifest allows it; with --prefer or --as-of it counts no more, and all is
-/// chosen anew. A lock that was merged, edited or cut short is made again from what can be read of it.
+/// Locked versions are kept where the manifests allow it; with --prefer or --as-of, all are chosen again. A lock that is damaged by
+/// a merge or an edit is repaired from what can be read of it.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  bibliotax resolve --dry-run\n  bibliotax resolve --prefer oldest\n  bibliotax resolve --as-of 2026-03-01"
 )]
 pub struct Resolve {
-    /// Which releases to take where several will do; `oldest` shows whether the lower ends of ranges hold
+    /// Prefer these releases; `oldest` tests the lower ends of ranges
     #[arg(long, value_name = "WHICH")]
     prefer: Option<Which>,
-    /// See only what was published by then: a date (its end, in UTC) or a time (RFC 3339)
+    /// Ignore releases published later: a date (its end, in UTC) or a time (RFC 3339)
     #[arg(long, value_name = "DATE", value_parser = moment)]
     as_of: Option<Timestamp>,
-    /// Show what would change and write nothing
+    /// Show the changes without making them
     #[arg(long)]
     dry_run: bool,
     #[command(flatten)]
@@ -49,6 +49,7 @@ fn moment(text: &str) -> Result<Timestamp, String> {
 
 impl Resolve {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let run = &self.search.run(run);
         let ui = run.ui;
         let request = Request {
             prefer: self.prefer.map(Prefer::from),

@@ -2,21 +2,22 @@
 
 use bibliotax_app::on_shelf::ShelfWords;
 
+use super::offline::OfflineArgs;
+
 /// The shelf that a program is run with.
 #[derive(Debug, clap::Args)]
 pub struct ShelfArgs {
-    /// The target whose packages are meant
+    /// Use the packages of this target
     #[arg(long, value_name = "TARGET")]
     target: Option<String>,
-    /// Fail unless the lock is right already; write nothing but the shelf
+    /// Fail if the lock is out of date; write only the shelf
     #[arg(long)]
     sealed: bool,
-    /// With --sealed: take what stands in for packages, too
+    /// With --sealed: allow stand-ins
     #[arg(long, requires = "sealed")]
     allow_stand_ins: bool,
-    /// Ask nobody over a network
-    #[arg(long)]
-    pub offline: bool,
+    #[command(flatten)]
+    pub network: OfflineArgs,
 }
 
 impl ShelfArgs {

@@ -10,10 +10,10 @@ use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
 
-/// List what must still be done by hand, or tick it off
+/// List steps to do by hand, or mark them as done
 ///
-/// Packages can ask for things that no install can do: flash a table onto a device, switch something on. What was done is
-/// noted in `bibliotax.steps`, which belongs into version control; a step that reads otherwise after an update is open again.
+/// Packages can ask for things that an install can't do, such as loading a table onto a device. Done steps are recorded in
+/// `bibliotax.steps`, which belongs into version control. A step that an update changes is open again.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  bibliotax steps\n  bibliotax steps done calibrate --device hand-3\n  bibliotax steps check"
@@ -23,22 +23,21 @@ pub struct Steps {
     command: Option<StepsCommand>,
     #[command(flatten)]
     members: MemberFilterArgs,
-    /// List the steps that are done, too
+    /// List done steps, too
     #[arg(long)]
     all: bool,
 }
 
 #[derive(Debug, clap::Subcommand)]
 enum StepsCommand {
-    /// Tick a step off
-    #[command(after_help = "Example:\n  bibliotax steps done calibrate --device hand-3")]
+    /// Mark a step as done
+    #[command(
+        after_help = "Examples:\n  bibliotax steps done calibrate --device hand-3\n  bibliotax steps done calibrate --device hand-3 --undo"
+    )]
     Done(StepArgs),
-    /// Open a step again that was ticked off
-    #[command(after_help = "Example:\n  bibliotax steps reopen calibrate --device hand-3")]
-    Reopen(StepArgs),
-    /// Look whether steps were done, as far as their packages say how to see it
+    /// Check which steps are done, if their packages say how
     ///
-    /// What is seen to be done is ticked off, and what isn't is opened again. Ends with status 1 if something isn't.
+    /// Steps found done are marked, others are opened again. Exits with status 1 if a step isn't done.
     #[command(after_help = "Example:\n  bibliotax steps check")]
     Check(CheckArgs),
 }
@@ -46,18 +45,21 @@ enum StepsCommand {
 /// Which step is meant, and where.
 #[derive(Debug, clap::Args)]
 struct StepArgs {
-    /// The step, as `bibliotax steps` calls it
+    /// The step, as `bibliotax steps` lists it
     step: String,
-    /// Its package, where several have a step of this name
+    /// The package, if several have a step of this name
     #[arg(long, value_name = "PACKAGE")]
     package: Option<String>,
-    /// The target it was done for
+    /// The target that it was done for
     #[arg(long, value_name = "TARGET")]
     target: Option<String>,
-    /// The device it was done on
+    /// The device that it was done on
     #[arg(long, value_name = "DEVICE", conflicts_with = "target")]
     device: Option<String>,
-    /// Show what would be noted and write nothing
+    /// Mark it as not done
+    #[arg(long)]
+    undo: bool,
+    /// Show the changes without making them
     #[arg(long)]
     dry_run: bool,
 }
@@ -65,7 +67,7 @@ struct StepArgs {
 /// How the steps are looked at.
 #[derive(Debug, clap::Args)]
 struct CheckArgs {
-    /// Show what is seen and note nothing
+    /// Show the result without recording it
     #[arg(long)]
     dry_run: bool,
 }
@@ -75,8 +77,7 @@ impl Steps {
         let Some(command) = &self.command else { return self.list(run) };
         let workspace = run.working(|context| WorkspaceFolder::hold(context.folder, context.listener))?;
         match command {
-            StepsCommand::Done(step) => step.note(run, &workspace, true),
-            StepsCommand::Reopen(step) => step.note(run, &workspace, false),
+            StepsCommand::Done(step) => step.note(run, &workspace, !step.undo),
             StepsCommand::Check(check) => check.run(run, &workspace),
         }
     }

@@ -11,7 +11,7 @@ use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
 
-/// Look after what is kept on this machine
+/// Manage this machine's store of downloaded packages
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  bibliotax store show\n  bibliotax store trim --older-than 30\n  bibliotax store check --repair"
@@ -23,37 +23,37 @@ pub struct Store {
 
 #[derive(Debug, clap::Subcommand)]
 enum StoreCommand {
-    /// Tell what is kept, how large it is, and which projects use it
+    /// Show the contents of the store, their size, and the projects that use them
     #[command(after_help = "Examples:\n  bibliotax store show\n  bibliotax store show --all")]
     Show {
-        /// List every archive that is kept
+        /// List every archive
         #[arg(long)]
         all: bool,
     },
-    /// Take out what no project uses
+    /// Delete what no project uses
     ///
-    /// What is on the shelf of a project that is still there stays, however old.
+    /// Packages on the shelf of an existing project are kept, however old.
     #[command(
-        after_help = "Examples:\n  bibliotax store trim --dry-run\n  bibliotax store trim --older-than 30 --to 2G"
+        after_help = "Examples:\n  bibliotax store trim --dry-run\n  bibliotax store trim --older-than 30 --keep 2G"
     )]
     Trim {
-        /// Only what came more than so many days ago
+        /// Delete only what was added more than so many days ago
         #[arg(long, value_name = "DAYS")]
         older_than: Option<u64>,
-        /// Only as much as it takes to keep no more than this, the oldest first: 800M, 2G
+        /// Delete the oldest until the store is no larger than this, such as 800M or 2G
         #[arg(long, value_name = "SIZE", value_parser = read_size)]
-        to: Option<u64>,
-        /// Also what registries answered, repositories, and archives from elsewhere: fetched again when they are wanted
+        keep: Option<u64>,
+        /// Delete cached answers of registries, git repositories and archives, too
         #[arg(long)]
         cache: bool,
-        /// Show what would go and take nothing out
+        /// Show what would be deleted without deleting it
         #[arg(long)]
         dry_run: bool,
     },
-    /// Read every byte and tell what is damaged; ends with status 1 if something is
+    /// Verify all files in the store; exits with status 1 if some are damaged
     #[command(after_help = "Example:\n  bibliotax store check --repair")]
     Check {
-        /// Fetch what is damaged again, for the projects that use it
+        /// Download damaged files again, for the projects that use them
         #[arg(long)]
         repair: bool,
     },
@@ -66,10 +66,10 @@ impl Store {
                 render::store::show(run.ui, &run.working(store::report)?, *all);
                 Ok(Exit::Done)
             }
-            StoreCommand::Trim { older_than, to, cache, dry_run } => {
+            StoreCommand::Trim { older_than, keep, cache, dry_run } => {
                 let older_than =
                     older_than.map(|days| Duration::from_secs(days.saturating_mul(24 * 60 * 60)));
-                trim(run, Trimming { older_than, down_to: *to }, *cache, *dry_run)
+                trim(run, Trimming { older_than, down_to: *keep }, *cache, *dry_run)
             }
             StoreCommand::Check { repair } => check(run, *repair),
         }

@@ -17,36 +17,35 @@ use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
 
-/// Run a task of the manifest, and before it those that it needs
+/// Run a task of the manifest, after the tasks it depends on
 ///
-/// The shelf is made right first, without a word where it is. Tasks are written under `[tasks]`, run by the system's shell in
-/// the project's folder, and find the same in their environment as with `bibliotax with`. With --in, it is run in several projects
-/// of a workspace, in each after those whose folders it needs. Without a name, the tasks there are are listed.
+/// The shelf is brought up to date first. Tasks are defined in `[tasks]` and run by the system's shell in the project's folder, with
+/// the same environment as `bibliotax with`. Without a name, the tasks are listed.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  bibliotax task\n  bibliotax task build\n  bibliotax task test -- --verbose\n  bibliotax task build --in all"
 )]
 pub struct Task {
-    /// The task
+    /// The task to run
     name: Option<String>,
     #[command(flatten)]
     members: MemberArgs,
-    /// Run it first in the projects whose folders are needed, where they have a task of this name
+    /// Run it first in the projects that this one needs, if they have a task of this name
     #[arg(long)]
     needs_first: bool,
     #[command(flatten)]
     shelf: ShelfArgs,
-    /// Show what would be run and run nothing
+    /// Show the commands without running them
     #[arg(long)]
     dry_run: bool,
-    /// What the task's command gets beside what the manifest says
+    /// Further arguments for the task's command
     #[arg(last = true, value_name = "ARGUMENTS")]
     arguments: Vec<OsString>,
 }
 
 impl Task {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
-        let run = &run.offline_if(self.shelf.offline);
+        let run = &run.offline_if(self.shelf.network.offline);
         let workspace = WorkspaceFolder::without_lock(run.folder())?;
         let request = Request { members: self.members.words(), needs_first: self.needs_first };
         let Some(name) = &self.name else {

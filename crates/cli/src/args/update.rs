@@ -10,22 +10,22 @@ use crate::render;
 use crate::render::changes;
 use crate::run::Run;
 
-/// Move packages to newer releases, and as little else as possible
+/// Update packages, and as few others as possible
 ///
-/// The packages named, or all, move as far as the ranges allow. Of the others as few as possible move, each only to
-/// the nearest release that will do, and it is said why they had to.
+/// The named packages, or all, are updated as far as their ranges allow. Other packages change only if they must, to the nearest
+/// possible release, and the reason is shown.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Examples:\n  bibliotax update rain-ledger\n  bibliotax update --beyond --dry-run")]
 pub struct Update {
-    /// Packages in the lock; without any, all that projects reach
+    /// Packages to update [default: all]
     #[arg(value_name = "PACKAGE")]
     packages: Vec<String>,
     #[command(flatten)]
     members: MemberFilterArgs,
-    /// Move beyond the ranges as well, and write what that takes into the manifest
+    /// Update beyond the ranges, and change them in the manifest
     #[arg(long)]
     beyond: bool,
-    /// Show what would change and write nothing
+    /// Show the changes without making them
     #[arg(long)]
     dry_run: bool,
     #[command(flatten)]
@@ -34,6 +34,7 @@ pub struct Update {
 
 impl Update {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let run = &self.search.run(run);
         let request = Request {
             packages: self.packages.clone(),
             members: self.members.words(),

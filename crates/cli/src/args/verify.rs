@@ -4,36 +4,39 @@ use bibliotax_app::failure::Failure;
 use bibliotax_app::verify::{self, Report, Request};
 
 use super::members::MemberFilterArgs;
+use super::offline::OfflineArgs;
 use crate::exit_status::Exit;
 use crate::render::{changes, verify as render};
 use crate::run::Run;
 
-/// Compare every file of the shelf with the lock
+/// Verify the files on the shelf
 ///
-/// Tells what is missing, changed or extra; with --repair puts it right, fetching anew what is damaged in the
-/// store as well. A file whose size and time are those that it was installed with counts as unchanged, unless --full
-/// has every byte read.
+/// Lists missing, changed and extra files; --repair restores them, and downloads what is damaged in the store. Files with unchanged
+/// size and time count as unchanged unless --full verifies their checksums.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Examples:\n  bibliotax verify --repair\n  bibliotax verify --full --store")]
 pub struct Verify {
-    /// Read every byte, also of files that nobody seems to have touched
+    /// Verify the checksum of every file
     #[arg(long)]
     full: bool,
     #[command(flatten)]
     members: MemberFilterArgs,
-    /// Look at the store's copies of the lock's packages, too
+    /// Verify the packages in the store, too
     #[arg(long)]
     store: bool,
-    /// Put right what differs
+    /// Restore what differs
     #[arg(long)]
     repair: bool,
-    /// With --repair: show what would be put right and write nothing
+    /// With --repair: show the changes without making them
     #[arg(long, requires = "repair")]
     dry_run: bool,
+    #[command(flatten)]
+    network: OfflineArgs,
 }
 
 impl Verify {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let run = &run.offline_if(self.network.offline);
         let repairs = self.repair && !self.dry_run;
         let request =
             Request { is_full: self.full, members: self.members.words(), with_store: self.store, repairs };
@@ -53,7 +56,7 @@ impl Verify {
 
 fn repair(report: &Report, run: &Run<'_>) -> Result<(), Failure> {
     for digest in report.damaged_archives() {
-        run.ui.warn(format!("the store's copy of archive {} is damaged; fetching it anew", digest.short()));
+        run.ui.warn(format!("archive {} is damaged in the store; downloading it again", digest.short()));
     }
     let applied = run.working(|context| report.repair(context))?;
     changes::show_installed(run.ui, &applied);

@@ -12,11 +12,10 @@ use super::shelf::ShelfArgs;
 use crate::exit_status::Exit;
 use crate::run::Run;
 
-/// Run a command with the paths of the packages in its environment
+/// Run a program with the packages in its environment
 ///
-/// The shelf is made right first, without a word where it is. The command finds `BIBLIOTAX_ROLE_INCLUDE` and the like, and
-/// on its PATH, after the system's, the programs of the packages that the project itself needs. It runs in the folder
-/// where it is asked for, and ends as it ends.
+/// The shelf is brought up to date first. The program finds paths in variables such as `BIBLIOTAX_ROLE_INCLUDE`, and the programs of
+/// direct dependencies at the end of its PATH. It runs in the current folder, and its exit status is passed on.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  bibliotax with -- make\n  bibliotax with -- sh -c 'cc -I \"$BIBLIOTAX_ROLE_INCLUDE\" -c main.c'"
@@ -26,17 +25,17 @@ pub struct With {
     members: MemberArgs,
     #[command(flatten)]
     shelf: ShelfArgs,
-    /// Let the command have the tokens for registries in BIBLIOTAX_TOKENS
+    /// Pass the tokens for registries on, in BIBLIOTAX_TOKENS
     #[arg(long)]
     tokens: bool,
-    /// The command and its arguments
+    /// The program and its arguments
     #[arg(last = true, required = true, value_name = "COMMAND")]
     command: Vec<OsString>,
 }
 
 impl With {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
-        let run = &run.offline_if(self.shelf.offline);
+        let run = &run.offline_if(self.shelf.network.offline);
         let workspace = WorkspaceFolder::without_lock(run.folder())?;
         let [program, arguments @ ..] = self.command.as_slice() else {
             return Err(Failure::new("defect", "a command line without a command was let through"));

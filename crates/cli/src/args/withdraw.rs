@@ -7,28 +7,28 @@ use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
 
-/// Say that a release is not to be chosen any more
+/// Withdraw a release, so that nobody newly resolves to it
 ///
-/// It stays where it is: a lock that has it still installs, with a warning that gives the reason.
+/// The release stays available: locks that contain it still install, with a warning that shows the reason.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  bibliotax withdraw dew-point 1.4.1 --reason \"tells dew where there is none\"\n  bibliotax withdraw dew-point 1.4.1 --take-back"
+    after_help = "Examples:\n  bibliotax withdraw dew-point 1.4.1 --reason \"tells dew where there is none\"\n  bibliotax withdraw dew-point 1.4.1 --undo"
 )]
 pub struct Withdraw {
     /// The package
     package: String,
     /// The version
     version: String,
-    /// Why, for the people who use it
-    #[arg(long, value_name = "TEXT", required_unless_present = "take_back")]
+    /// The reason, shown to users
+    #[arg(long, value_name = "TEXT", required_unless_present = "undo")]
     reason: Option<String>,
-    /// Take a withdrawal back
+    /// Remove the withdrawal
     #[arg(long, conflicts_with = "reason")]
-    take_back: bool,
-    /// The registry: one that the manifest declares, or its folder; not needed where one is declared
-    #[arg(long, value_name = "NAME")]
+    undo: bool,
+    /// The registry [default: the only one declared]
+    #[arg(long, value_name = "REGISTRY")]
     registry: Option<String>,
-    /// Show what would be done and do nothing
+    /// Show what would change without changing it
     #[arg(long)]
     dry_run: bool,
 }

@@ -61,7 +61,6 @@ impl Server {
             "json",
             "--listen",
             "127.0.0.1:0",
-            "--dir",
         ]);
         // The server ends with this pipe, and so with this process, however it ends.
         command.arg(registry).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null());

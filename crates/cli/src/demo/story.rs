@@ -97,7 +97,7 @@ impl Teller<'_> {
         self.text("So it gets the release that has files for its chip, and all of that family with it.");
         self.run(HAND, &["need", "pergola/natives"], 0)?;
         self.text("A component brings what it needs and files of its own.");
-        self.run(HAND, &["need", "valve-proto", "--components", "trace"], 0)?;
+        self.run(HAND, &["need", "valve-proto", "--component", "trace"], 0)?;
         self.text("A level that it can't reach is told with what would help.");
         self.run(HAND, &["need", "moss-map", "3"], 4)
     }
@@ -162,7 +162,7 @@ impl Teller<'_> {
         self.text("Whoever publishes needs a token; nobody else can.");
         self.run(author, &["publish", "fernhollow"], 2)?;
         self.text("The registry's keepers make one, and the author keeps it in a variable.");
-        let wish = ["registry", "token", "issue", registry, "the author", "--package", "fernhollow/*"];
+        let wish = ["registry", "token", "issue", registry, "the author", "--only", "fernhollow/*"];
         let [_, (_, fernhollow)] = self.served.each();
         self.shell(&format!("export {TOKENS}=\"{fernhollow} $(bibliotax {} --quiet)\"", words(&wish)));
         let token = self.said(author, &[&wish[..], &["--quiet"]].concat())?;

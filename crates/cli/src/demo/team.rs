@@ -70,7 +70,7 @@ impl Teller<'_> {
     pub fn look_at_the_whole(&self) -> Result<(), Failure> {
         self.heading("The whole can be looked at");
         self.run(TOGETHER, &["graph"], 0)?;
-        let picture = ["graph", "--as", "svg"];
+        let picture = ["graph", "--format", "svg"];
         self.shell(&format!("bibliotax {} > garden.svg", words(&picture)));
         let path = self.path(TOGETHER).join("garden.svg");
         write_whole(&path, self.said(TOGETHER, &picture)?.as_bytes())?;

@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 use crate::ui::{Ui, style, styled};
 
 /// What is said of two locks with the same releases.
-pub const NEEDED_OTHERWISE: &str = "no release changes, only where packages are needed, or what for";
+pub const NEEDED_OTHERWISE: &str = "same versions; only targets or purposes changed";
 
 /// Most open steps that are listed after an install.
 const MAX_STEPS: usize = 5;
@@ -79,10 +79,10 @@ pub fn show_installed(ui: &Ui, applied: &Applied) {
         return;
     }
     let parts = [
-        (installed.built > 0).then(|| format!("{} put there", count(installed.built, "package"))),
-        (installed.removed > 0).then(|| format!("{} taken off", installed.removed)),
+        (installed.built > 0).then(|| format!("{} installed", count(installed.built, "package"))),
+        (installed.removed > 0).then(|| format!("{} removed", installed.removed)),
         (installed.kept > 0).then(|| format!("{} already there", installed.kept)),
-        (installed.fetched.archives > 0).then(|| format!("{} fetched", size(installed.fetched.bytes))),
+        (installed.fetched.archives > 0).then(|| format!("{} downloaded", size(installed.fetched.bytes))),
     ];
     let parts: Vec<String> = parts.into_iter().flatten().collect();
     ui.say(format!("{head}: {} ({:.2} s)", parts.join(", "), applied.took.as_secs_f64()));
@@ -90,7 +90,7 @@ pub fn show_installed(ui: &Ui, applied: &Applied) {
 
 fn all_there(kept: usize) -> String {
     match kept {
-        0 => "it is empty, as the lock says".to_owned(),
+        0 => "nothing to install: the lock is empty".to_owned(),
         1 => "the one package is there".to_owned(),
         many => format!("all {many} packages are there"),
     }
@@ -108,7 +108,7 @@ pub fn show_open_steps(ui: &Ui, open: &[OpenStep]) {
         return;
     }
     ui.say(format!(
-        "{}: {} by hand; `bibliotax steps` tells what to do",
+        "{}: {} by hand; see `bibliotax steps`",
         styled(style::STRONG, "steps"),
         count(open.len(), "thing")
     ));

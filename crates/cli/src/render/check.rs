@@ -23,7 +23,7 @@ pub fn show(ui: &Ui, report: &Report, unifies: bool) {
 pub fn show_none(ui: &Ui, report: &Report) {
     if report.findings.is_empty() {
         let members = count(report.members, "project");
-        ui.say(format!("nothing to find fault with: {members}, {}", count(report.packages, "package")));
+        ui.say(format!("no problems found: {members}, {}", count(report.packages, "package")));
     }
 }
 
@@ -56,10 +56,10 @@ fn message(finding: &Finding) -> String {
     match finding {
         Finding::Lock { message, .. } => message.clone(),
         Finding::StandIn { package, by: Some((source, version)) } => {
-            format!("{source} stands in for {package}, at {version}")
+            format!("{source} is the stand-in for {package} {version}")
         }
         Finding::StandIn { package, by: None } => {
-            format!("something would stand in for {package}, which nothing needs")
+            format!("there is a stand-in for {package}, which nothing needs")
         }
         Finding::Drift { package, .. } => format!("{package} is declared with different ranges"),
     }
@@ -70,10 +70,10 @@ fn advice(finding: &Finding, unifies: bool) -> String {
         Finding::Lock { is_faulty: true, .. } => "`bibliotax resolve` makes it right".to_owned(),
         Finding::Lock { .. } => "`bibliotax install` makes it right".to_owned(),
         Finding::StandIn { by: Some(_), .. } => {
-            "what is sealed or published has to do without: take it out of `[stand-ins]` when it is done"
+            "sealed installs and publishing refuse stand-ins; remove it from `[stand-ins]` when it is no longer needed"
                 .to_owned()
         }
-        Finding::StandIn { by: None, .. } => "take it out of `[stand-ins]`".to_owned(),
+        Finding::StandIn { by: None, .. } => "remove it from `[stand-ins]`".to_owned(),
         Finding::Drift { common, .. } => advice_on_drift(common.as_ref(), unifies),
     }
 }

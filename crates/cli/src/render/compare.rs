@@ -10,10 +10,11 @@ use serde_json::json;
 
 use super::changes::NEEDED_OTHERWISE;
 use crate::exit_status::Exit;
+use crate::global::Format;
 use crate::ui::{Ui, clean, style, styled};
 
-/// Shows the difference; as Markdown, if asked to. How the program ends.
-pub fn show(ui: &Ui, report: &Report, as_markdown: bool) -> Exit {
+/// Shows the difference; how the program ends.
+pub fn show(ui: &Ui, report: &Report) -> Exit {
     let (found, members) = (report.changes(), report.members());
     let differs = !found.is_empty() || !members.is_empty();
     let is_otherwise = !differs && report.differs_in_reasons();
@@ -23,7 +24,7 @@ pub fn show(ui: &Ui, report: &Report, as_markdown: bool) -> Exit {
     match (differs, is_otherwise) {
         (_, true) => ui.answer(NEEDED_OTHERWISE),
         (false, false) => ui.answer("no difference"),
-        (true, false) if as_markdown => ui.answer(markdown(&found, &members, report)),
+        (true, false) if ui.format() == Format::Markdown => ui.answer(markdown(&found, &members, report)),
         (true, false) => show_changes(ui, &found, &members, report),
     }
     let (before, after) = report.sizes();
@@ -118,11 +119,7 @@ fn aspects(change: &Change<'_>) -> String {
         return if is_plain { String::new() } else { format!("from {}", package.source) };
     };
     let source = |package: &LockedPackage| {
-        if package.stood_in {
-            format!("{}, which stands in for it", package.source)
-        } else {
-            package.source.to_string()
-        }
+        if package.stood_in { format!("{}, a stand-in", package.source) } else { package.source.to_string() }
     };
     let components = |package: &LockedPackage| {
         package.components.iter().map(ComponentName::as_str).collect::<Vec<_>>().join(", ")

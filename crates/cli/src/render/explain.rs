@@ -56,8 +56,7 @@ fn way_in_words(way: &Way, lock: &Lock) -> String {
 
 fn show_newer(ui: &Ui, Newer { version, conflict }: &Newer, in_full: bool) {
     match conflict {
-        None => ui
-            .answer(format!("{version} is newer; only the lock, which stays with what it has, keeps it out")),
+        None => ui.answer(format!("{version} is newer and possible: `bibliotax update` would use it")),
         Some(conflict) => {
             ui.answer(format!("{version} is newer and can't be taken:"));
             show_conflict(ui, conflict, in_full);

@@ -19,7 +19,11 @@ pub fn show(ui: &Ui, report: &Report, page: u8) {
     super::warnings(ui, &report.warnings);
     let words = clean(&report.query.words);
     for ReadAs { word, instead } in &report.read_as {
-        ui.say(format!("nothing says `{}`; read as {}", clean(word), clean(&instead.join(" or "))));
+        ui.say(format!(
+            "no match for `{}`; showing results for {}",
+            clean(word),
+            clean(&instead.join(" or "))
+        ));
     }
     if report.hits.is_empty() {
         ui.answer(match page {
@@ -34,7 +38,7 @@ pub fn show(ui: &Ui, report: &Report, page: u8) {
     show_hits(ui, report);
     let has_next = report.has_more && page < LAST_PAGE;
     let next = if has_next { format!("`--page {}` shows more; ", page + 1) } else { String::new() };
-    ui.say(format!("{next}`bibliotax describe {}` tells all of one", report.hits[0].1.name));
+    ui.say(format!("{next}details: `bibliotax describe {}`", report.hits[0].1.name));
 }
 
 fn show_hits(ui: &Ui, report: &Report) {

@@ -25,7 +25,7 @@ pub fn show(ui: &Ui, report: &Report) {
         show_reasons(ui, row, &report.places, &report.facets);
     }
     ui.answer(match report.misfits() {
-        0 => "nothing that is said speaks against any of it".to_owned(),
+        0 => "no declared level excludes any of them".to_owned(),
         1 => format!("1 of {} doesn't fit everywhere", count(report.rows.len(), "package")),
         some => format!("{some} of {} don't fit everywhere", count(report.rows.len(), "package")),
     });

@@ -17,7 +17,7 @@ pub fn show(ui: &Ui, needs: &Graph<'_>) {
     let mut about =
         format!("{}, at most {} from a project", count(packages.len(), "package"), count(deepest, "step"));
     if lines.iter().any(|line| line.is_folded) {
-        about += "; … is told where it is nearest to one";
+        about += "; … marks what is listed where it is nearest to one";
     }
     ui.say(styled(style::FAINT, about));
 }

@@ -23,7 +23,7 @@ pub fn show_plan(ui: &Ui, shelf: &ShelfChanges, change: Option<&ChangeReport<'_>
         ui.say(format!("  would put {package} {shown_version} on the shelf{target}"));
     }
     for name in &shelf.remove {
-        ui.say(format!("  would take {name} off the shelf"));
+        ui.say(format!("  would remove {name}"));
     }
     ui.say("nothing was written");
     let built =

@@ -34,7 +34,9 @@ pub fn show_opened(ui: &Ui, file: &Path, opened: &OpenedKit, is_for_here: Option
     match is_for_here {
         None => {}
         Some(true) => ui.say("next: `bibliotax install --offline`"),
-        Some(false) => ui.warn("this project's lock is not the one that the kit was made of; `bibliotax install --offline` tells what is lacking"),
+        Some(false) => ui.warn(
+            "this project's lock differs from the kit's; `bibliotax install --offline` lists what is missing",
+        ),
     }
     ui.report("kit open", || {
         json!({ "file": file, "projects": head.members, "lock": head.lock, "targets": head.targets,

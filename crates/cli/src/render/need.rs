@@ -41,7 +41,7 @@ fn show_declared(ui: &Ui, package: &DeclaredPackage) {
     }
     if let Some(manifests) = package.repeated_in {
         ui.say(format!(
-            "the range stands in {manifests} manifests; `--shared` writes it once, for the whole workspace"
+            "the range was written to {manifests} manifests; `--shared` writes it once for the workspace"
         ));
     }
 }

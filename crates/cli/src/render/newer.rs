@@ -38,7 +38,7 @@ fn show_packages(ui: &Ui, report: &Report<'_>) {
     if updates > 0 {
         ui.say(format!("next: `bibliotax update` moves {}", count(updates, "package")));
     } else {
-        ui.say("`bibliotax update --beyond --dry-run` shows what going beyond the ranges would take");
+        ui.say("`bibliotax update --beyond --dry-run` shows how to go beyond the ranges");
     }
 }
 
@@ -110,7 +110,7 @@ fn held_back(holds: &[Hold], facets: &Facets) -> String {
         }
     };
     if holds.is_empty() {
-        return "held back by what it needs itself: `bibliotax explain` tells".to_owned();
+        return "held back by its own needs; see `bibliotax explain`".to_owned();
     }
     format!("held back by {}", holds.iter().map(hold).collect::<Vec<_>>().join(", "))
 }

@@ -11,20 +11,21 @@ use crate::ui::{Ui, style, styled};
 /// Shows what was looked at; how many findings are not fine.
 pub fn show(ui: &Ui, report: &Report) -> usize {
     let row = |finding: &Finding| {
-        let word = if finding.is_fine() { styled(style::GOOD, "fine") } else { styled(style::BAD, "amiss") };
+        let word =
+            if finding.is_fine() { styled(style::GOOD, "fine") } else { styled(style::BAD, "problem") };
         vec![format!(" {word}"), subject(finding), verdict(finding)]
     };
     ui.answer(ui.table(report.findings.iter().map(row)));
     super::warnings(ui, &report.warnings);
-    let amiss = report.findings.iter().filter(|finding| !finding.is_fine()).count();
-    ui.answer(match amiss {
+    let problems = report.findings.iter().filter(|finding| !finding.is_fine()).count();
+    ui.answer(match problems {
         0 => "this machine is ready".to_owned(),
-        1 => "one thing is amiss".to_owned(),
-        many => format!("{many} things are amiss"),
+        1 => "1 problem found".to_owned(),
+        many => format!("{many} problems found"),
     });
     let findings: Vec<Value> = report.findings.iter().map(to_json).collect();
     ui.report("ready", || json!({ "findings": findings, "warnings": report.warnings }));
-    amiss
+    problems
 }
 
 /// What was looked at.
@@ -52,7 +53,7 @@ fn verdict(finding: &Finding) -> String {
 
 fn registry(state: &RegistryState) -> String {
     match state {
-        RegistryState::NotAsked => "is not asked, offline; what it answered before is there".to_owned(),
+        RegistryState::NotAsked => "not checked, offline; cached answers are used".to_owned(),
         RegistryState::Answers => "answers".to_owned(),
         RegistryState::Opened { place, is_open: true } => {
             format!("answers, and opens to what {place} has")
@@ -79,11 +80,11 @@ fn program(finding: &Finding) -> String {
     let wanted: Vec<String> = wanted.iter().map(one).collect();
     let wanted = wanted.join(", ");
     match (path, version) {
-        (None, _) => format!("not found in PATH; install it: {wanted}"),
+        (None, _) => format!("not found on the PATH; required: {wanted}"),
         (Some(path), None) if finding.is_fine() => path.display().to_string(),
-        (Some(path), None) => format!("{} doesn't tell its version; wanted: {wanted}", path.display()),
+        (Some(path), None) => format!("{} doesn't report its version; required: {wanted}", path.display()),
         (Some(path), Some(version)) if finding.is_fine() => format!("{version} ({})", path.display()),
-        (Some(path), Some(version)) => format!("{version} ({}); wanted: {wanted}", path.display()),
+        (Some(path), Some(version)) => format!("{version} ({}); required: {wanted}", path.display()),
     }
 }
 

@@ -23,9 +23,7 @@ pub fn show_created(ui: &Ui, name: &RegistryName, place: &str, made: Option<&Mad
     match made {
         None => ui.say("nothing was written"),
         Some(Made::ToServe) => {
-            ui.say(format!(
-                "made the registry {name}; `bibliotax registry serve --bucket {place}` serves it"
-            ));
+            ui.say(format!("made the registry {name}; `bibliotax registry serve {place}` serves it"));
         }
         Some(Made::Named(value)) => {
             let by = if value.contains("://") { "place" } else { "folder" };
@@ -90,7 +88,7 @@ fn flaw_row(flaw: &Flaw) -> Vec<String> {
 
 fn show_repaired(ui: &Ui, report: &Report) {
     let Some(repaired) = &report.repaired else { return };
-    ui.say(format!("made the list of {} anew", count(repaired.names, "name")));
+    ui.say(format!("rebuilt the list of {}", count(repaired.names, "name")));
     let cleared = [(repaired.cleared.uploads, "old upload"), (repaired.cleared.remains, "temporary file")];
     for (number, what) in cleared.into_iter().filter(|(number, _)| *number > 0) {
         ui.say(format!("took out {}", count(number, what)));
@@ -106,7 +104,7 @@ fn show_leftovers(ui: &Ui, report: &Report) {
     if report.remains > 0 {
         let what =
             format!("{} left behind by processes that were killed", count(report.remains, "temporary file"));
-        ui.answer(format!("{what} ({}); `--mend` takes them out", size(report.remaining_bytes)));
+        ui.answer(format!("{what} ({}); `--repair` deletes them", size(report.remaining_bytes)));
     }
 }
 
@@ -133,7 +131,7 @@ pub fn show_token(ui: &Ui, token: &Token, text: &str) {
     ui.answer(text);
     ui.say(format!("this is token {}; it is shown only now", token.id));
     ui.say(format!(
-        "who publishes keeps it with `bibliotax registry sign-in`, or lets the variable {TOKENS} say `https://HOST TOKEN`"
+        "publishers save it with `bibliotax registry sign-in`, or set {TOKENS}=\"https://HOST TOKEN\""
     ));
     ui.report("registry token issue", || json!({ "id": token.id, "token": text, "expires": token.expires }));
 }
@@ -141,7 +139,7 @@ pub fn show_token(ui: &Ui, token: &Token, text: &str) {
 /// Lists tokens as they are at a time.
 pub fn show_tokens(ui: &Ui, tokens: &[Token], now: Timestamp) {
     if tokens.is_empty() {
-        ui.answer("there are no tokens: nobody can publish over the network");
+        ui.answer("there are no tokens, so nobody can publish over the network");
     } else {
         ui.answer(ui.table(tokens.iter().map(|token| token_row(token, now))));
     }
@@ -176,7 +174,7 @@ pub fn show_signed_in(ui: &Ui, origin: &Origin, saved: &Saved) {
     if let Some(why) = &saved.untried {
         ui.warn(format!("it could not be tried: {why}"));
     }
-    ui.say(format!("kept for {origin} in {}", saved.place));
+    ui.say(format!("saved for {origin} in {}", saved.place));
     let opens = saved.untried.is_none().then_some(true);
     ui.report(
         "registry sign-in",

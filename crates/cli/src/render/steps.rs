@@ -75,7 +75,7 @@ pub fn show_noted(ui: &Ui, todo: &Todo<'_>, is_done: bool, is_dry_run: bool, ope
 /// Shows what was seen of steps.
 pub fn show_seen(ui: &Ui, seen: &[SeenStep<'_>], is_dry_run: bool) {
     if seen.is_empty() {
-        ui.answer("no step says how it can be seen that it was done");
+        ui.answer("no step has a check");
     } else {
         ui.answer(ui.table(seen.iter().map(seen_row)));
     }

@@ -25,8 +25,8 @@ pub fn show(ui: &Ui, report: &Report, all: bool) {
     }
     match (unused > 0, !inventory.remains.is_empty()) {
         (false, false) => {}
-        (true, false) => ui.say("\n`bibliotax store trim` takes out what is unused"),
-        (_, true) => ui.say("\n`bibliotax store trim` takes out what is unused and what was left behind"),
+        (true, false) => ui.say("\n`bibliotax store trim` deletes what is unused"),
+        (_, true) => ui.say("\n`bibliotax store trim` deletes what is unused and what was left behind"),
     }
     let project = |project: &Project| json!({ "path": project.path, "archives": project.archives, "bytes": bytes_of(inventory, project) });
     let projects: Vec<Value> = inventory.projects.iter().map(project).collect();
@@ -108,11 +108,11 @@ pub fn show_trimmed(ui: &Ui, plan: &TrimPlan, is_dry_run: bool) {
     let left = inventory.bytes() - bytes;
     let taken = taken_out(plan, &goes, bytes, answers);
     let taken = if taken.is_empty() {
-        "nothing to take out".to_owned()
+        "nothing to delete".to_owned()
     } else {
-        format!("{} {}", if is_dry_run { "would take out" } else { "took out" }, taken.join(" and "))
+        format!("{} {}", if is_dry_run { "would delete" } else { "took out" }, taken.join(" and "))
     };
-    ui.say(format!("{taken}; archives of {} are kept", size(left)));
+    ui.say(format!("{taken}; archives of {} remain", size(left)));
     let goes: Vec<Value> = goes.iter().map(tree_to_json).collect();
     ui.report("store trim", || {
         json!({ "answers": answers, "left-behind": left_behind(inventory), "taken-out": goes, "bytes": bytes,
@@ -140,9 +140,9 @@ pub fn show_damaged(ui: &Ui, check: &Check) {
 pub fn show_checked(ui: &Ui, check: &Check, repaired: Option<usize>) {
     let kept = count(check.kept.trees.len(), "archive");
     ui.answer(match (check.damaged.len(), repaired) {
-        (0, _) => format!("all {kept} are whole"),
-        (some, Some(repaired)) => format!("{some} of {kept} taken out, {repaired} fetched again"),
-        (some, None) => format!("{some} of {kept} damaged; `--repair` fetches them again"),
+        (0, _) => format!("all {kept} are intact"),
+        (some, Some(repaired)) => format!("{some} of {kept} were damaged, {repaired} downloaded again"),
+        (some, None) => format!("{some} of {kept} damaged; `--repair` downloads them again"),
     });
     ui.report("store check", || {
         json!({ "archives": check.kept.trees.len(), "damaged": check.damaged, "repaired": repaired.unwrap_or(0) })

@@ -17,10 +17,10 @@ pub fn show(ui: &Ui, plan: &Plan) {
     super::warnings(ui, report.warnings);
     changes::show(ui, &report);
     if report.changes.is_empty() {
-        ui.say("nothing moves; `bibliotax newer` tells what is newer, and what keeps it out");
+        ui.say("nothing to update; see `bibliotax newer` for releases beyond the ranges");
     }
     for ForcedMove { package, why } in plan.forced_moves() {
-        ui.say(format!("  {package} had to move:"));
+        ui.say(format!("  {package} had to change:"));
         why.iter().for_each(|sentence| ui.say(format!("    {sentence}")));
     }
     changes::show_passed_over(ui, &plan.passed_over);

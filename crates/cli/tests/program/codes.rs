@@ -78,7 +78,7 @@ fn of_a_need_where_no_registry_is_declared() {
 fn of_a_fit_without_anything_to_try() {
     let garden = Garden::with(&["dew-point 1.4.0"]);
     assert_eq!(code_of(&garden, &["fit", "dew-point"]), "fit.words");
-    assert_eq!(code_of(&garden, &["fit", "dew-point", "--target", "hand-unit"]), "fit.words");
+    assert_eq!(code_of(&garden, &["fit", "dew-point", "--try", "hand-unit"]), "fit.words");
 }
 
 #[test]
@@ -220,7 +220,7 @@ fn a_branch_or_a_commit_of_a_repository_is_taken_as_the_options_say() {
     let header = || garden.read("gate/shelf/leaf-palette/include/leaf.h");
     garden.run(&["need", "leaf-palette", "--git", "../leaf", "--branch", "spring"]).expect(0);
     assert_eq!(header(), "#define LEAF 4\n");
-    garden.run(&["need", "leaf-palette", "--git", "../leaf", "--rev", &first]).expect(0);
+    garden.run(&["need", "leaf-palette", "--git", "../leaf", "--commit", &first]).expect(0);
     assert_eq!(header(), "#define LEAF 2\n");
     assert!(garden.read("gate/bibliotax.toml").contains(&first));
 }

@@ -65,9 +65,9 @@ fn two_needs_that_exclude_each_other() {
       gate-kiosk needs moss-map 3.
       moss-map 3.0.0 needs dew-point 2.
       No release of dew-point is in both 1 and 2.
-    try: one of these commands; with each of them there is a solution
-      bibliotax need soil-curve "= 2.1.0" moss-map 3           # takes soil-curve 2.1.0
-      bibliotax need moss-map "2.3 .. 3"                       # takes moss-map 2.3.0
+    try: one of these; each was tried and works
+      bibliotax need soil-curve "= 2.1.0" moss-map 3           # changes soil-curve to 2.1.0
+      bibliotax need moss-map "2.3 .. 3"                       # changes moss-map to 2.3.0
       bibliotax drop soil-curve && bibliotax need moss-map 3   # does without soil-curve
     ----- status 4
     "#);
@@ -85,9 +85,9 @@ fn a_need_and_one_for_another_purpose() {
       gate-kiosk needs probe-sim 0.9.
       probe-sim 0.9.2 needs soil-probe 0.9.
       No release of soil-probe is in both 1 and 0.9.
-    try: one of these commands; with each of them there is a solution
-      [needs-for.test] probe-sim = "0.10 .. 0.11"; [needs] soil-probe = "1"   # in the manifest: takes probe-sim 0.10.0
-      bibliotax need soil-probe "0.9 .. 0.10"                                 # takes soil-probe 0.9.0
+    try: one of these; each was tried and works
+      [needs-for.test] probe-sim = "0.10 .. 0.11"; [needs] soil-probe = "1"   # in the manifest: changes probe-sim to 0.10.0
+      bibliotax need soil-probe "0.9 .. 0.10"                                 # changes soil-probe to 0.9.0
       bibliotax drop probe-sim --for test && bibliotax need soil-probe 1      # does without probe-sim
     ----- status 4
     "#);
@@ -106,9 +106,9 @@ fn a_chain_of_several_links() {
       soil-probe 1.0.0 needs soil-curve 2.
       soil-curve 2.1.0 needs dew-point 2.
       No release of dew-point is in both 1 and 2.
-    try: one of these commands; with each of them there is a solution
-      bibliotax need probe-sim "0.9.2 .. 0.10"                      # takes probe-sim 0.9.2
-      bibliotax need rain-ledger "3 .. 4" probe-sim 0.10            # takes rain-ledger 3.0.0
+    try: one of these; each was tried and works
+      bibliotax need probe-sim "0.9.2 .. 0.10"                      # changes probe-sim to 0.9.2
+      bibliotax need rain-ledger "3 .. 4" probe-sim 0.10            # changes rain-ledger to 3.0.0
       bibliotax drop rain-ledger && bibliotax need probe-sim 0.10   # does without rain-ledger
     ----- status 4
     "#);
@@ -123,9 +123,9 @@ fn only_a_pre_release_is_in_the_range() {
     error: no versions satisfy all requirements  (resolve.conflict)
       gate-kiosk needs valve-proto 1.1.
       No release of valve-proto is in 1.1: there are 1.0.0 and 1.1.0-rc.1.
-    try: one of these commands; with each of them there is a solution
+    try: one of these; each was tried and works
       bibliotax need valve-proto 1.1 --prereleases   # lets pre-releases of valve-proto count
-      bibliotax need valve-proto "1 .. 2"            # takes valve-proto 1.0.0
+      bibliotax need valve-proto "1 .. 2"            # changes valve-proto to 1.0.0
     ----- status 4
     "#);
     take_first_way(&garden, &output);
@@ -169,9 +169,9 @@ fn a_need_written_by_hand() {
       gate-kiosk needs soil-curve 2.
       soil-curve 2.1.0 needs dew-point 2.
       No release of dew-point is in both 2 and 1.
-    try: one of these commands; with each of them there is a solution
-      bibliotax need rain-ledger "3 .. 4"    # takes rain-ledger 3.0.0
-      bibliotax need soil-curve "1.7 .. 2"   # takes soil-curve 1.7.0
+    try: one of these; each was tried and works
+      bibliotax need rain-ledger "3 .. 4"    # changes rain-ledger to 3.0.0
+      bibliotax need soil-curve "1.7 .. 2"   # changes soil-curve to 1.7.0
       bibliotax drop rain-ledger             # does without rain-ledger
     ----- status 4
     "#);
@@ -225,7 +225,7 @@ fn why_it_can_not_be_another_version_or_what_would_move() {
     rain-ledger can't be in 3:
       gate-kiosk needs rain-ledger 2.
     ways out, each tried:
-      bibliotax need rain-ledger "3 .. 4" soil-curve "2.1 .. 3"   # takes rain-ledger 3.0.0 and takes soil-curve 2.1.0
+      bibliotax need rain-ledger "3 .. 4" soil-curve "2.1 .. 3"   # changes rain-ledger to 3.0.0 and changes soil-curve to 2.1.0
     ----- status 4
     "#);
     take_first_way(&garden, &output);
@@ -266,22 +266,22 @@ fn an_update_moves_what_was_asked_and_tells_why_others_had_to() {
       raised  dew-point    1.4.0 -> 2.0.0  2.0 KiB  MIT  needed by rain-ledger and 1 more
       raised  rain-ledger  2.4.0 -> 3.0.0  2.0 KiB  MIT  needed here
       raised  soil-curve   1.7.0 -> 2.1.0  2.0 KiB  MIT  needed here
-      dew-point had to move:
+      dew-point had to change:
         rain-ledger 3.0.0 needs dew-point 2.
         The lock has dew-point 1.4.0.
         So dew-point can't stay as the lock has it.
-      soil-curve had to move:
+      soil-curve had to change:
         rain-ledger 3.0.0 needs dew-point 2.
         gate-kiosk needs soil-curve 1 or newer.
         The lock has soil-curve 1.7.0.
         soil-curve 1.7.0 needs dew-point 1.
         No release of dew-point is in both 2 and 1.
-    shelf: 3 packages put there, 6.0 KiB fetched (TIME)
+    shelf: 3 packages installed, 6.0 KiB downloaded (TIME)
     ----- status 0
     ");
     garden.run(&["verify"]).expect(0);
     assert_snapshot!(garden.run(&["update"]), @"
-    nothing moves; `bibliotax newer` tells what is newer, and what keeps it out
+    nothing to update; see `bibliotax newer` for releases beyond the ranges
     shelf: nothing to do, all 3 packages are there
     ----- status 0
     ");
@@ -350,7 +350,7 @@ fn a_long_conflict_is_cut_to_its_heart_unless_all_is_asked_for() {
     ----- stderr
     error: no versions satisfy all requirements  (resolve.conflict)
       gate-kiosk needs bed-n1 1.
-      (11 sentences lead from there to these; --long tells them all.)
+      (11 more sentences; --long shows them all)
       bed-n12 1.0 needs bed-n13 1.
       bed-n13 1.0 needs bed-n14 1.
       bed-n14 1.0 needs bed-n15 1.
@@ -362,8 +362,8 @@ fn a_long_conflict_is_cut_to_its_heart_unless_all_is_asked_for() {
       bed-n20 1.0 needs dew-point 1.
       gate-kiosk needs dew-point 2.
       No release of dew-point is in both 2 and 1.
-    try: one of these commands; with each of them there is a solution
-      bibliotax need dew-point "1.4 .. 2"                   # takes dew-point 1.4.0
+    try: one of these; each was tried and works
+      bibliotax need dew-point "1.4 .. 2"                   # changes dew-point to 1.4.0
       bibliotax drop bed-n1 && bibliotax need dew-point 2   # does without bed-n1
     ----- status 4
     "#);

@@ -85,7 +85,7 @@ fn a_token_is_kept_in_a_file_for_its_owner_alone_and_opens_its_host() {
     );
     let wrong = run_with_input(&garden, &sign_in, "wrong", None);
     assert!(
-        wrong.0 == 5 && wrong.1.contains("token.unknown") && wrong.1.contains("nothing was kept"),
+        wrong.0 == 5 && wrong.1.contains("token.unknown") && wrong.1.contains("nothing was saved"),
         "{}",
         wrong.1
     );

@@ -48,32 +48,32 @@ fn words_find_what_was_likely_meant_and_say_which_release_fits() {
     assert_snapshot!(garden.run(&["find", "weather"]), @"
       dew-point    1.4.0                used by 1  When air gives its water away
       rain-ledger  2.4.0, newest 3.0.0             An account of rain, and of snow
-    `bibliotax describe dew-point` tells all of one
+    details: `bibliotax describe dew-point`
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["find", "wether", "acount"]), @"
-    nothing says `wether`; read as weather
-    nothing says `acount`; read as account
+    no match for `wether`; showing results for weather
+    no match for `acount`; showing results for account
       rain-ledger  2.4.0, newest 3.0.0  An account of rain, and of snow
-    `bibliotax describe rain-ledger` tells all of one
+    details: `bibliotax describe rain-ledger`
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["find", "rain", "moss"]), @"
     no package has all of these words; these have some of them
       rain-ledger  2.4.0, newest 3.0.0     An account of rain, and of snow
       moss-map     1.0.0 fit not declared  deprecated: Where moss grows
-    `bibliotax describe rain-ledger` tells all of one
+    details: `bibliotax describe rain-ledger`
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["find", "snow"]), @"
       snow-gauge   0.9.0 fit not declared  How much snow lies
       rain-ledger  2.4.0, newest 3.0.0     An account of rain, and of snow
-    `bibliotax describe snow-gauge` tells all of one
+    details: `bibliotax describe snow-gauge`
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["find", "rainledger"]), @"
       rain-ledger  2.4.0, newest 3.0.0  An account of rain, and of snow
-    `bibliotax describe rain-ledger` tells all of one
+    details: `bibliotax describe rain-ledger`
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["find", "kettle"]), @"
@@ -106,7 +106,7 @@ fn what_is_found_follows_what_is_published() {
     assert!(found("vane").contains(&("weather-vane".to_owned(), 0)));
     assert_eq!(found("dew"), [("dew-point".to_owned(), 2)], "a new package uses it as well");
     // A list that was made again is another one, and the database notices.
-    garden.run_in(".", &["registry", "check", "seedhouse", "--mend"]).expect(0);
+    garden.run_in(".", &["registry", "check", "seedhouse", "--repair"]).expect(0);
     assert_eq!(found("dew"), [("dew-point".to_owned(), 2)]);
     // One that is torn is made again.
     let cache = garden.path("store/registries");

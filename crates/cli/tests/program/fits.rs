@@ -52,7 +52,7 @@ fn a_need_takes_the_newest_release_that_fits_every_target_and_tells_what_it_pass
         hand-unit is at orchard-runtime 3, and soil-curve 2.0.0 and 2.1.0 ask for 4 or 5.
     lock: 1 added
       added  soil-curve  1.7.0  no files  MIT  needed here
-    shelf: nothing to do, it is empty, as the lock says
+    shelf: nothing to do, nothing to install: the lock is empty
     ----- status 0
     "#);
     assert_snapshot!(garden.run(&["explain", "soil-curve"]), @"
@@ -76,9 +76,9 @@ fn a_conflict_speaks_of_targets_and_levels_and_a_need_can_be_limited_to_a_target
       moss-map 3.0.0 needs soil-curve 2.
       hand-unit is at orchard-runtime 3, and soil-curve 2.0.0 and 2.1.0 ask for 4 or 5.
       So no release of soil-curve is left.
-    try: one of these commands; with each of them there is a solution
-      bibliotax need moss-map "2.3 .. 3"              # takes moss-map 2.3.0
-      bibliotax need moss-map 3 --target gate-kiosk   # takes moss-map to gate-kiosk only
+    try: one of these; each was tried and works
+      bibliotax need moss-map "2.3 .. 3"              # changes moss-map to 2.3.0
+      bibliotax need moss-map 3 --target gate-kiosk   # uses moss-map only on gate-kiosk
       [targets.hand-unit] orchard-runtime = "4"       # in the manifest, if hand-unit can be raised
     ----- status 4
     "#);
@@ -87,7 +87,7 @@ fn a_conflict_speaks_of_targets_and_levels_and_a_need_can_be_limited_to_a_target
     lock: 2 added
       added  moss-map    3.0.0  no files  MIT  needed here
       added  soil-curve  2.1.0  no files  MIT  needed by moss-map
-    shelf: nothing to do, it is empty, as the lock says
+    shelf: nothing to do, nothing to install: the lock is empty
     ----- status 0
     "#);
     assert_snapshot!(garden.run(&["need", "leaf-palette"]), @"
@@ -96,15 +96,15 @@ fn a_conflict_speaks_of_targets_and_levels_and_a_need_can_be_limited_to_a_target
       gate-kiosk needs leaf-palette any.
       hand-unit has arch aarch64, and leaf-palette 1.0.0 works with x86_64 only.
       So no release of leaf-palette is left.
-    try: one of these commands; with each of them there is a solution
-      bibliotax need leaf-palette any --target gate-kiosk   # takes leaf-palette to gate-kiosk only
+    try: one of these; each was tried and works
+      bibliotax need leaf-palette any --target gate-kiosk   # uses leaf-palette only on gate-kiosk
     ----- status 4
     ");
     assert_snapshot!(garden.run(&["fit"]), @"
                          gate-kiosk  hand-unit
       moss-map    3.0.0  yes         not needed
       soil-curve  2.1.0  yes         not needed
-    nothing that is said speaks against any of it
+    no declared level excludes any of them
     ----- status 0
     ");
 }
@@ -113,7 +113,7 @@ fn a_conflict_speaks_of_targets_and_levels_and_a_need_can_be_limited_to_a_target
 fn a_target_that_is_only_tried_out_counts_for_all_locked_packages() {
     let garden = garden(TARGETS);
     garden.run(&["need", "soil-curve"]).expect(0);
-    let output = garden.run(&["fit", "--target", "shed:orchard-runtime=1"]).expect(1);
+    let output = garden.run(&["fit", "--try", "shed:orchard-runtime=1"]).expect(1);
     assert!(output.stdout.contains("shed: asks for orchard-runtime 2, not 1"), "{output}");
 }
 
@@ -163,7 +163,7 @@ fn a_library_keeps_its_promise() {
         gate-kiosk promises orchard-runtime 2, and soil-curve 2.0.0 and 2.1.0 ask for 4 or 5.
     lock: 1 added
       added  soil-curve  1.7.0  no files  MIT  needed here
-    shelf: nothing to do, it is empty, as the lock says
+    shelf: nothing to do, nothing to install: the lock is empty
     ----- status 0
     "#);
     assert_snapshot!(garden.run(&["need", "soil-curve", "2"]), @r#"
@@ -172,15 +172,15 @@ fn a_library_keeps_its_promise() {
       gate-kiosk needs soil-curve 2.
       gate-kiosk promises orchard-runtime 2, and soil-curve 2.0.0 and 2.1.0 ask for 4 or 5.
       So no release of soil-curve is left.
-    try: one of these commands; with each of them there is a solution
-      bibliotax need soil-curve "1.7 .. 2"   # takes soil-curve 1.7.0
+    try: one of these; each was tried and works
+      bibliotax need soil-curve "1.7 .. 2"   # changes soil-curve to 1.7.0
       [fits] orchard-runtime = "4"           # in the manifest; it promises less
     ----- status 4
     "#);
     assert_snapshot!(garden.run(&["fit"]), @"
                          the promise
       soil-curve  1.7.0  yes
-    nothing that is said speaks against any of it
+    no declared level excludes any of them
 
     orchard-runtime, level by level
       1            not: soil-curve 1.7.0
@@ -201,7 +201,7 @@ fn a_library_keeps_its_promise() {
     assert_snapshot!(garden.run(&["fit", "--used-by", "../shed"]), @"
                          the promise
       soil-curve  1.7.0  yes
-    nothing that is said speaks against any of it
+    no declared level excludes any of them
 
     orchard-runtime, level by level
       1            not: soil-curve 1.7.0  all targets can use it
@@ -218,7 +218,7 @@ fn a_library_keeps_its_promise() {
     raised to 4, it breaks shed
     ----- status 0
     ");
-    assert_snapshot!(garden.run(&["fit", "--level", "orchard-runtime=sapling"]), @"
+    assert_snapshot!(garden.run(&["fit", "--try", "orchard-runtime=sapling"]), @"
                          the promise
       soil-curve  1.7.0  no
     soil-curve 1.7.0
@@ -257,25 +257,20 @@ fn fit_tells_of_packages_before_they_are_needed_and_what_if() {
     2 of 3 packages don't fit everywhere
     ----- status 1
     ");
-    assert_snapshot!(garden.run(&["fit", "soil-curve", "--target", "hand-unit:orchard-runtime=5"]), @"
+    assert_snapshot!(garden.run(&["fit", "soil-curve", "--try", "hand-unit:orchard-runtime=5"]), @"
                          gate-kiosk  hand-unit
       soil-curve  2.1.0  yes         yes
-    nothing that is said speaks against any of it
+    no declared level excludes any of them
     ----- status 0
     ");
     let shed: Vec<String> = (1..=6).map(|n| format!("shed-{n}:orchard-runtime={n}")).collect();
     let mut words = vec!["fit", "soil-curve"];
     shed.iter().for_each(|target| words.extend(["--target", target]));
     assert_snapshot!(garden.run(&words), @"
-    soil-curve 2.1.0
-      gate-kiosk, shed-5, shed-6: yes
-      hand-unit, shed-3: asks for orchard-runtime 5, not 3
-      shed-1: asks for orchard-runtime 5, not 1
-      shed-2: asks for orchard-runtime 5, not 2
-      shed-4: asks for orchard-runtime 5, not 4
-      no release fits everywhere
-    1 of 1 package doesn't fit everywhere
-    ----- status 1
+    ----- stderr
+    error: `bibliotax fit` has no option `--target`  (usage.unknown-option)
+    try: `bibliotax fit --help` shows its options
+    ----- status 2
     ");
     let json = garden.run(&["fit", "soil-curve", "--format", "json"]).expect(1).json();
     assert_eq!(json["packages"][0]["fits"]["hand-unit"]["said"], "5");
@@ -379,8 +374,8 @@ fn a_package_that_is_updated_has_to_fit_where_it_is_needed_and_is_needed_nowhere
         "the lock is what it would be"
     );
     assert_snapshot!(garden.run(&["update", "soil-curve"]), @"
-    nothing moves; `bibliotax newer` tells what is newer, and what keeps it out
-    shelf: nothing to do, it is empty, as the lock says
+    nothing to update; see `bibliotax newer` for releases beyond the ranges
+    shelf: nothing to do, nothing to install: the lock is empty
     ----- status 0
     ");
 }
@@ -408,7 +403,7 @@ fn a_promise_of_one_member_is_not_for_what_only_another_needs() {
       soil-curve  2.1.0  yes         not needed
     bark-log 1.0.0
       moss-kit's promise: not declared: orchard-runtime
-    nothing that is said speaks against any of it
+    no declared level excludes any of them
     ----- status 0
     ");
     let of_lib = garden.run_in("ws/lib", &["fit"]).expect(0);

@@ -7,60 +7,59 @@ use crate::garden::Garden;
 #[test]
 fn the_help_groups_commands_by_stage() {
     assert_snapshot!(Garden::bare().run(&["--help"]), @"
-    Declares, resolves, installs and keeps a team's third-party packages, for any language
+    Declare, resolve and install third-party packages for a team, in any language
 
-    Usage: bibliotax [OPTIONS] <COMMAND>
+    Usage: bibliotax COMMAND [OPTIONS]
 
-    Declare what is needed
-      init       Write a commented manifest in this folder
-      find       Find packages by words
-      describe   Tell all that is known of a package
-      fit        Tell which packages work on which targets
-      need       Declare packages, resolve and install them
-      drop       Take packages out of the manifest and off the shelf
+    Declare dependencies
+      init         Create a manifest with comments
+      find         Find packages by words
+      describe     Show everything about a package
+      fit          Show which packages are compatible with which targets
+      need         Declare packages, resolve and install them
+      drop         Remove packages from the manifest and the shelf
 
-    Bring it here
-      resolve    Write the lock that the manifest leads to
-      install    Bring the shelf to exactly what the lock says
-      update     Move packages to newer releases, and as little else as possible
-      verify     Compare every file of the shelf with the lock
-      task       Run a task of the manifest, and before it those that it needs
-      with       Run a command with the paths of the packages in its environment
+    Resolve and install
+      resolve      Resolve the dependencies and write the lock
+      install      Install exactly what the lock lists
+      update       Update packages, and as few others as possible
+      verify       Verify the files on the shelf
+      task         Run a task of the manifest, after the tasks it depends on
+      with         Run a program with the packages in its environment
 
-    Understand it
-      graph      Show who needs whom
-      explain    Tell why a package is here at its version, or why it can't be another
-      newer      Tell what has newer releases, and what keeps them out
-      compare    Tell what differs between two locks
-      steps      List what must still be done by hand, or tick it off
-      ready      Tell whether this machine is ready for the project
+    Understand the result
+      graph        Show the dependency graph
+      explain      Explain why a package is locked at its version, or can't be at another
+      newer        List available updates, and what holds them back
+      compare      Compare two locks
+      steps        List steps to do by hand, or mark them as done
+      ready        Check that this machine is ready for the project
 
-    Keep the team together
-      check      Tell what is wrong or worth a look
-      kit        Carry a lock's packages to a machine without a network
+    Work in a team
+      check        Check manifests and lock for problems
+      kit          Move packages to a machine without a network
 
-    Supply packages
-      publish    Publish this project as a release
-      withdraw   Say that a release is not to be chosen any more
-      deprecate  Say that releases still work, but something else is better
-      registry   Make, load and serve a registry
+    Publish packages
+      publish      Publish this project as a release
+      withdraw     Withdraw a release, so that nobody newly resolves to it
+      deprecate    Deprecate releases: they work, but something else is better
+      registry     Create, fill and serve registries
 
-    Look after this machine
-      store      Look after what is kept on this machine
+    Maintain this machine
+      store        Manage this machine's store of downloaded packages
 
-    See it at work
-      demo       Tell the whole story on demo data, each step really run
+    Try it
+      demo         Show what bibliotax does, on sample data
 
     Options of every command
-          --directory <DIR>  Run as if in this folder
-          --format <FORM>    Print results as text for people or as JSON for programs [default: text]
-                             [possible values: text, json]
-      -q, --quiet            Print nothing but errors and what was asked for
-      -v, --verbose...       Tell what is being done
-      -h, --help             Print help
-      -V, --version          Print version
+          --directory DIR   Run as if started in this folder
+          --format FORM     Print results as text (default), json, or a form that the command has
+      -q, --quiet           Print only errors and requested values
+      -v, --verbose         Show what is done; twice: each request, too
+      -h, --help            Show the help of a command
+      -V, --version         Show the version
 
-    `bibliotax COMMAND --help` tells more, with an example.
+    `bibliotax COMMAND --help` shows details and examples.
     ----- status 0
     ");
 }

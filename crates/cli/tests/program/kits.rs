@@ -64,7 +64,7 @@ fn a_kit_of_another_lock_is_taken_in_and_told_as_such() {
     assert_snapshot!(garden.run(&["kit", "open", "../garden.kit"]), @"
     kit: 2 archives (4.0 KiB) in the store, 2 of them known before
     ----- stderr
-    warning: this project's lock is not the one that the kit was made of; `bibliotax install --offline` tells what is lacking
+    warning: this project's lock differs from the kit's; `bibliotax install --offline` lists what is missing
     ----- status 0
     ");
     elsewhere(&garden);

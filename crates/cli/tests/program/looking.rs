@@ -38,7 +38,7 @@ fn a_graph_tells_each_need_once_and_can_be_narrowed() {
         seed-clock 1.1.0
       probe-sim 0.9.2  for test
         dew-point 1.4.0
-    5 packages, at most 2 steps from a project; … is told where it is nearest to one
+    5 packages, at most 2 steps from a project; … marks what is listed where it is nearest to one
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["graph", "--to", "seed-clock", "--leave-out", "test"]), @"
@@ -47,7 +47,7 @@ fn a_graph_tells_each_need_once_and_can_be_narrowed() {
         rain-ledger 2.4.0 …
       rain-ledger 2.4.0
         seed-clock 1.1.0
-    3 packages, at most 2 steps from a project; … is told where it is nearest to one
+    3 packages, at most 2 steps from a project; … marks what is listed where it is nearest to one
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["graph", "--depth", "1"]), @"
@@ -64,7 +64,7 @@ fn a_graph_tells_each_need_once_and_can_be_narrowed() {
     let need = serde_json::json!({ "from": "gate-kiosk", "to": "probe-sim", "purpose": "test" });
     assert!(json["needs"].as_array().unwrap().contains(&need), "{json}");
     for (form, begin) in [("dot", "digraph"), ("mermaid", "flowchart"), ("svg", "<svg")] {
-        let drawn = garden.run(&["graph", "--as", form, "--quiet"]).expect(0);
+        let drawn = garden.run(&["graph", "--format", form, "--quiet"]).expect(0);
         assert!(drawn.stdout.starts_with(begin) && drawn.stdout.contains("rain-ledger 2.4.0"), "{drawn}");
     }
     let slip = garden.run(&["graph", "--to", "seed-clok"]).expect(2);
@@ -149,7 +149,7 @@ fn locks_are_compared_in_the_terms_of_a_review() {
     garden.run(&["compare", "--quiet"]).expect(0);
     garden.run(&["need", "dew-point", "--quiet", "--for", "test"]).expect(0);
     assert_snapshot!(garden.run(&["compare"]), @"
-    no release changes, only where packages are needed, or what for
+    same versions; only targets or purposes changed
     ----- status 0
     ");
     garden.run(&["compare", "--quiet"]).expect(1);
@@ -158,7 +158,7 @@ fn locks_are_compared_in_the_terms_of_a_review() {
     garden.run(&["need", "rain-ledger", "2.6", "--quiet"]).expect(0);
     garden.run(&["drop", "probe-sim", "--quiet"]).expect(0);
     garden.run_in(".", &["registry", "create", "other"]).expect(0);
-    garden.run_in(".", &["registry", "mirror", "seedhouse", "other", "--package", "dew-point"]).expect(0);
+    garden.run_in(".", &["registry", "mirror", "seedhouse", "other", "--only", "dew-point"]).expect(0);
     let manifest = garden.read("gate/bibliotax.toml").replace(
         "\"../seedhouse\"",
         "\"../seedhouse\"\nother = { url = \"../other\", owns = [\"dew-point\"] }",
@@ -172,7 +172,7 @@ fn locks_are_compared_in_the_terms_of_a_review() {
       raised   rain-ledger  2.4.0 -> 2.6.0  2.0 KiB  MIT
     ----- status 0
     ");
-    assert_snapshot!(garden.run(&["compare", "before.lock", "--markdown"]), @"
+    assert_snapshot!(garden.run(&["compare", "before.lock", "--format", "markdown"]), @"
     ### bibliotax.lock: 1 gone, 1 raised, 1 changed
 
     | | package | version | size | licence | |

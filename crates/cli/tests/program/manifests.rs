@@ -9,7 +9,7 @@ fn a_slip_in_a_manifest_is_shown_at_its_place() {
     let garden = Garden::needing(&[], "rain-ledger = \"^1\"");
     assert_snapshot!(garden.run(&["install"]), @r#"
     ----- stderr
-    error: `^1` can't stand here in a range  (range.unexpected)
+    error: `^1` isn't allowed here in a range  (range.unexpected)
       at bibliotax.toml:8:16
         7: [needs]
         8: rain-ledger = "^1"
@@ -97,7 +97,7 @@ fn a_manifest_that_is_elsewhere_is_pointed_to() {
     assert_snapshot!(garden.run_in(".", &["install"]), @"
     ----- stderr
     error: there is no bibliotax.toml here or in a folder above  (manifest.missing)
-    try: there is one in `gate`: go there, or say `--directory gate`
+    try: there is one in `gate`: go there, or use `--directory gate`
     ----- status 3
     ");
     garden.run_in(".", &["install", "--directory", "gate"]).expect(0);
@@ -132,8 +132,8 @@ fn names_and_ranges_that_lead_nowhere_offer_what_is_near() {
     error: no versions satisfy all requirements  (resolve.conflict)
       gate-kiosk needs rain-ledger 7.
       No release of rain-ledger is in 7: there are 2.4.0 and 2.5.0.
-    try: one of these commands; with each of them there is a solution
-      bibliotax need rain-ledger "2.5 .. 3"   # takes rain-ledger 2.5.0
+    try: one of these; each was tried and works
+      bibliotax need rain-ledger "2.5 .. 3"   # changes rain-ledger to 2.5.0
     ----- status 4
     "#);
     assert_snapshot!(garden.run(&["need", "rain-ledger", "3 .. 2"]), @"
@@ -185,7 +185,7 @@ fn a_conflict_is_told_in_sentences_and_changes_nothing() {
       gate-kiosk needs moss-map any.
       moss-map 3.0.0 needs dew-point 2.
       No release of dew-point is in both 1 and 2.
-    try: one of these commands; with each of them there is a solution
+    try: one of these; each was tried and works
       bibliotax drop soil-curve && bibliotax need moss-map any   # does without soil-curve
     ----- status 4
     ");

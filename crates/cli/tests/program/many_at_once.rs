@@ -113,7 +113,7 @@ fn storm(garden: &Garden, place: &Place, servers: usize) {
         assert_eq!(versions.len(), there, "none is there twice");
     }
     // A server that was killed before it noted a name leaves that to its keepers.
-    let checked = place.run(garden, &["registry", "check", &place.path, "--mend"]);
+    let checked = place.run(garden, &["registry", "check", &place.path, "--repair"]);
     assert_eq!(checked["flaws"], json!([]), "{checked}");
     project(garden, "gate", &served[0].url, "gate-kiosk", "1.0.0");
     let newest = accepted.iter().max().unwrap();

@@ -34,7 +34,7 @@ fn files(garden: &Garden, registry: &str) -> Vec<PathBuf> {
 fn describe_tells_how_far_each_mirror_lags() {
     let garden = Garden::with(&RELEASES);
     mirror(&garden, "late");
-    garden.run_in(".", &["registry", "mirror", "seedhouse", "other", "--package", "moss-map"]).expect(0);
+    garden.run_in(".", &["registry", "mirror", "seedhouse", "other", "--only", "moss-map"]).expect(0);
     garden.publish(&["dew-point 1.5.0", "dew-point 1.6.0"]);
     mirror(&garden, "even");
     declare(&garden, "../seedhouse", &["../even", "../late", "../other", "http://127.0.0.1:9/"]);

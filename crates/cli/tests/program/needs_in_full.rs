@@ -38,13 +38,13 @@ fn a_need_on_a_capability_takes_a_provider_and_the_manifest_may_prefer_one() {
     lock: 2 added
       added  hedge-grid  1.0.0  2.0 KiB  MIT  needed here
       added  seed-clock  1.1.0  2.0 KiB  MIT  needed by hedge-grid, as day-clock
-    shelf: 2 packages put there, 4.0 KiB fetched (TIME)
+    shelf: 2 packages installed, 4.0 KiB fetched (TIME)
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["explain", "day-clock"]), @"
     seed-clock 1.1.0 is needed as day-clock
       through hedge-grid
-    2.0.0 is newer; only the lock, which stays with what it has, keeps it out
+    2.0.0 is newer and possible: `bibliotax update` would use it
     ----- status 0
     ");
     let manifest = garden.read("gate/bibliotax.toml");
@@ -54,7 +54,7 @@ fn a_need_on_a_capability_takes_a_provider_and_the_manifest_may_prefer_one() {
       added  dew-point   1.4.0  2.0 KiB  MIT  needed by sun-arc
       gone   seed-clock  1.1.0  2.0 KiB  MIT  nothing needs it
       added  sun-arc     1.0.0  2.0 KiB  MIT  needed by hedge-grid, as day-clock
-    shelf: 2 packages put there, 1 taken off, 1 already there, 4.0 KiB fetched (TIME)
+    shelf: 2 packages installed, 1 removed, 1 already there, 4.0 KiB fetched (TIME)
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["need", "dew-point", "2"]), @r#"
@@ -62,8 +62,8 @@ fn a_need_on_a_capability_takes_a_provider_and_the_manifest_may_prefer_one() {
     error: no versions satisfy all requirements  (resolve.conflict)
       gate-kiosk needs dew-point 2.
       No release of dew-point is in 2: there are 1.4.0.
-    try: one of these commands; with each of them there is a solution
-      bibliotax need dew-point "1.4 .. 2"   # takes dew-point 1.4.0
+    try: one of these; each was tried and works
+      bibliotax need dew-point "1.4 .. 2"   # changes dew-point to 1.4.0
     ----- status 4
     "#);
     assert_snapshot!(garden.run(&["explain", "day-clock", "3"]), @"
@@ -81,9 +81,9 @@ fn a_preferred_provider_that_can_not_be_had_is_told() {
     lock: 2 added
       added  hedge-grid  1.0.0  2.0 KiB  MIT  needed here
       added  seed-clock  1.1.0  2.0 KiB  MIT  needed by hedge-grid, as day-clock
-    shelf: 2 packages put there, 4.0 KiB fetched (TIME)
+    shelf: 2 packages installed, 4.0 KiB fetched (TIME)
     ----- stderr
-    warning: day-clock comes from seed-clock: bark-log, which the manifest prefers, can't be had
+    warning: day-clock is provided by seed-clock: bark-log, which the manifest prefers, isn't possible
     ----- status 0
     ");
 }
@@ -95,7 +95,7 @@ fn a_family_stays_at_one_version_in_the_range_it_is_kept_in() {
     lock: 2 added
       added  pergola/core   3.3.0  2.0 KiB  MIT  needed by pergola/panel
       added  pergola/panel  3.3.0  2.0 KiB  MIT  needed here
-    shelf: 2 packages put there, 4.0 KiB fetched (TIME)
+    shelf: 2 packages installed, 4.0 KiB fetched (TIME)
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["need", "pergola/plots"]), @r#"
@@ -104,7 +104,7 @@ fn a_family_stays_at_one_version_in_the_range_it_is_kept_in() {
       lowered  pergola/core   3.3.0 -> 3.2.0  2.0 KiB  MIT  needed by pergola/panel and 1 more
       lowered  pergola/panel  3.3.0 -> 3.2.0  2.0 KiB  MIT  needed here
       added    pergola/plots  3.2.0           2.0 KiB  MIT  needed here
-    shelf: 3 packages put there, 6.0 KiB fetched (TIME)
+    shelf: 3 packages installed, 6.0 KiB fetched (TIME)
     ----- status 0
     "#);
     assert_snapshot!(garden.run(&["explain", "pergola/core", "3.3"]), @"
@@ -117,7 +117,7 @@ fn a_family_stays_at_one_version_in_the_range_it_is_kept_in() {
     ----- status 4
     ");
     assert_snapshot!(garden.run(&["update", "--beyond"]), @"
-    nothing moves; `bibliotax newer` tells what is newer, and what keeps it out
+    nothing to update; see `bibliotax newer` for releases beyond the ranges
     shelf: nothing to do, all 3 packages are there
     ----- status 0
     ");
@@ -128,8 +128,8 @@ fn a_family_stays_at_one_version_in_the_range_it_is_kept_in() {
       pergola/plots and pergola/core are of the family pergola, which stays at one version.
       gate-kiosk needs pergola/core 3.1.
       No version of the family pergola satisfies all of this.
-    try: one of these commands; with each of them there is a solution
-      bibliotax need pergola/core "3.2 .. 4"   # takes pergola/core 3.2.0
+    try: one of these; each was tried and works
+      bibliotax need pergola/core "3.2 .. 4"   # changes pergola/core to 3.2.0
     ----- status 4
     "#);
 }
@@ -142,7 +142,7 @@ fn a_range_of_a_family_is_widened_as_a_line_of_the_manifest() {
     pergola/core can't be in 3.3:
       gate-kiosk keeps the family pergola at 3.2, and pergola/core is of it.
     ways out, each tried:
-      [families] pergola = "3.3 .. 4"   # in the manifest: takes pergola/panel 3.3.0
+      [families] pergola = "3.3 .. 4"   # in the manifest: changes pergola/panel to 3.3.0
     ----- status 4
     "#);
     assert_snapshot!(garden.run(&["update", "--beyond", "--dry-run"]), @r#"
@@ -163,7 +163,7 @@ fn releases_that_conflict_are_not_taken_together() {
       added  bark-log      1.1.0  2.0 KiB  MIT  needed here
       added  leaf-palette  1.2.0  2.0 KiB  MIT  needed by moss-map
       added  moss-map      2.0.0  2.0 KiB  MIT  needed here
-    shelf: 3 packages put there, 6.0 KiB fetched (TIME)
+    shelf: 3 packages installed, 6.0 KiB fetched (TIME)
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["need", "bark-log", "1.0"]), @r#"
@@ -173,9 +173,9 @@ fn releases_that_conflict_are_not_taken_together() {
       bark-log 1.0.1 can't be together with moss-map .. 2.1.
       gate-kiosk needs moss-map 2.0.
       So no release of moss-map is left.
-    try: one of these commands; with each of them there is a solution
-      bibliotax need bark-log "1.1 .. 2"                       # takes bark-log 1.1.0
-      bibliotax need moss-map "2.3 .. 3" bark-log 1.0          # takes moss-map 2.3.0
+    try: one of these; each was tried and works
+      bibliotax need bark-log "1.1 .. 2"                       # changes bark-log to 1.1.0
+      bibliotax need moss-map "2.3 .. 3" bark-log 1.0          # changes moss-map to 2.3.0
       bibliotax drop moss-map && bibliotax need bark-log 1.0   # does without moss-map
     ----- status 4
     "#);
@@ -188,7 +188,7 @@ fn what_a_need_brings_can_be_left_out_and_that_is_recorded_and_shown() {
     manifest: [needs] moss-map = { range = "2.3 .. 3", without = ["leaf-palette"] }
     lock: 1 added
       added  moss-map  2.3.0  2.0 KiB  MIT  needed here, without leaf-palette
-    shelf: 1 package put there, 2.0 KiB fetched (TIME)
+    shelf: 1 package installed, 2.0 KiB fetched (TIME)
     ----- status 0
     "#);
     assert!(garden.read("gate/bibliotax.lock").contains(r#""left-out":["leaf-palette"]"#));
@@ -196,7 +196,7 @@ fn what_a_need_brings_can_be_left_out_and_that_is_recorded_and_shown() {
     ----- stderr
     error: `leaf-palette` is not in the lock  (explain.not-here)
       The manifest needs moss-map without it.
-    try: `bibliotax explain leaf-palette any` tells whether it could be
+    try: `bibliotax explain leaf-palette any` shows whether it could be
     ----- status 2
     ");
     assert_snapshot!(garden.run(&["need", "bark-log", "--without", "leaf-palette", "--dry-run"]), @r#"
@@ -259,8 +259,8 @@ fn what_is_published_says_family_capabilities_and_conflicts() {
       gate-kiosk needs bark-log 1.0.
       petal-font 1.0 can't be together with bark-log 1.0.
       So no release of bark-log is left.
-    try: one of these commands; with each of them there is a solution
-      bibliotax need bark-log "1.1 .. 2"                        # takes bark-log 1.1.0
+    try: one of these; each was tried and works
+      bibliotax need bark-log "1.1 .. 2"                        # changes bark-log to 1.1.0
       bibliotax drop day-clock && bibliotax need bark-log 1.0   # does without day-clock
     ----- status 4
     "#);

@@ -72,7 +72,7 @@ fn packages_live_in_a_registry_of_containers_from_publishing_to_withdrawal() {
     assert!(described.stdout.contains("withdrawn (mould)"), "{described}");
     assert_snapshot!(garden.run(&["find", "where"]).expect(0), @"
       moss-map  1.0.0  used by 1  Where moss grows
-    `bibliotax describe moss-map` tells all of one
+    details: `bibliotax describe moss-map`
     ----- status 0
     ");
 
@@ -153,8 +153,8 @@ fn a_registry_that_wants_a_password_gets_it_from_where_people_keep_it() {
     let place = containers.place();
     let create = ["registry", "create", &place, "--name", "containers"];
     assert_snapshot!(garden.run_in(".", &create).stderr.replace(&containers.host, "HOST"), @"
-    error: the registry `containers` refuses (401): it wants a token or a password that it knows, and that has not ended  (token.unknown)
-    try: ask its keepers for a token, or for a new one, and keep it: `bibliotax registry sign-in REGISTRY`
+    error: the registry `containers` refuses (401): it requires a valid token or password  (token.unknown)
+    try: get a new token from its maintainers and save it: `bibliotax registry sign-in REGISTRY`
     ");
     let with = |variable: &str, value: &str, folder: &str, args: &[&str]| {
         let mut command: Command = garden.command(folder, args);

@@ -32,13 +32,13 @@ const COMMANDS: [(&str, &[&str]); 30] = [
     ("gate", &["update"]),
     ("gate", &["verify"]),
     ("gate", &["graph"]),
-    ("gate", &["graph", "--as", "svg"]),
+    ("gate", &["graph", "--format", "svg"]),
     ("gate", &["explain", "dew-point"]),
     ("gate", &["newer"]),
     ("gate", &["--format", "json", "newer"]),
-    ("gate", &["compare", "../before.lock", "bibliotax.lock", "--markdown"]),
+    ("gate", &["compare", "../before.lock", "bibliotax.lock", "--format", "markdown"]),
     ("gate", &["describe", "dew-point"]),
-    ("gate", &["fit", "dew-point", "--target", "hand:arch=x86_64"]),
+    ("gate", &["fit", "dew-point", "--try", "hand:arch=x86_64"]),
     ("gate", &["ready"]),
     ("gate", &["check"]),
     ("gate", &["store", "show"]),
@@ -49,7 +49,7 @@ const COMMANDS: [(&str, &[&str]); 30] = [
     ("gate", &["deprecate", "dew-point", "1.3", "--reason", "slow", "--registry", "seedhouse"]),
     (".", &["registry", "create", "other"]),
     (".", &["registry", "check", "seedhouse"]),
-    (".", &["registry", "token", "issue", "seedhouse", "a test", "--package", "moss-*"]),
+    (".", &["registry", "token", "issue", "seedhouse", "a test", "--only", "moss-*"]),
 ];
 
 fn ran_into(garden: &Garden, (folder, args): (&str, &[&str]), out: Stdio) -> Output {

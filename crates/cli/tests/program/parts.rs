@@ -112,11 +112,11 @@ fn each_target_takes_its_own_files_and_one_lock_serves_both() {
     lock: 2 added
       added  leaf-palette  1.0    2.0 KiB  MIT  needed by moss-map
       added  moss-map      1.0.0  260 B    MIT  needed here, with colour
-    shelf: 4 packages put there, 2.3 KiB fetched (TIME)
-    steps: 1 thing by hand; `bibliotax steps` tells what to do
+    shelf: 4 packages installed, 2.3 KiB fetched (TIME)
+    steps: 1 thing by hand; see `bibliotax steps`
        calibrate  moss-map  on each device of hand-unit
     ----- stderr
-    warning: leaf-palette doesn't declare arch, os; `bibliotax fit` tells more
+    warning: leaf-palette doesn't declare arch, os; see `bibliotax fit`
     ----- status 0
     "#);
     assert_eq!(garden.read("gate/shelf/gate-kiosk/moss-map/lib/moss.o"), "moss.o for x86_64");
@@ -146,9 +146,9 @@ fn a_part_without_a_file_for_a_target_is_a_conflict_that_says_so() {
       gate needs moss-map 2.
       hand-unit is linux/aarch64, and moss-map 2.0.0 has natives for linux/x86_64 only.
       So no release of moss-map is left.
-    try: one of these commands; with each of them there is a solution
-      bibliotax need moss-map "1 .. 2"                # takes moss-map 1.0.0
-      bibliotax need moss-map 2 --target gate-kiosk   # takes moss-map to gate-kiosk only
+    try: one of these; each was tried and works
+      bibliotax need moss-map "1 .. 2"                # changes moss-map to 1.0.0
+      bibliotax need moss-map 2 --target gate-kiosk   # uses moss-map only on gate-kiosk
     ----- status 4
     "#);
     assert_snapshot!(garden.run(&["fit", "moss-map"]), @"
@@ -213,7 +213,7 @@ fn components_bring_what_they_need_and_parts_come_on_request() {
       1.0.0  2026-03-01  newest that fits
     ----- status 0
     "#);
-    assert_snapshot!(garden.run(&["need", "moss-map", "--components", "trace", "--part", "docs"]), @r#"
+    assert_snapshot!(garden.run(&["need", "moss-map", "--component", "trace", "--part", "docs"]), @r#"
     manifest: [needs] moss-map = { range = "1 .. 2", components = ["trace"], parts = ["docs"] }
       passed over moss-map 2.0.0:
         hand-unit is linux/aarch64, and moss-map 2.0.0 has natives for linux/x86_64 only.
@@ -221,11 +221,11 @@ fn components_bring_what_they_need_and_parts_come_on_request() {
       added  bark-log      1.0    2.0 KiB  MIT  needed by moss-map
       added  leaf-palette  1.0    2.0 KiB  MIT  needed by moss-map
       added  moss-map      1.0.0  330 B    MIT  needed here, with colour and trace
-    shelf: 3 packages put there, 4.3 KiB fetched (TIME)
-    steps: 1 thing by hand; `bibliotax steps` tells what to do
+    shelf: 3 packages installed, 4.3 KiB fetched (TIME)
+    steps: 1 thing by hand; see `bibliotax steps`
        calibrate  moss-map  on each device of hand-unit
     ----- stderr
-    warning: 2 packages don't declare arch, os; `bibliotax fit` tells more
+    warning: 2 packages don't declare arch, os; see `bibliotax fit`
     ----- status 0
     "#);
     assert_eq!(garden.read("gate/shelf/hand-unit/moss-map/docs/moss.md"), "moss.md");
@@ -238,12 +238,12 @@ fn components_bring_what_they_need_and_parts_come_on_request() {
       gone     bark-log      1.0    2.0 KiB  MIT  nothing needs it
       gone     leaf-palette  1.0    2.0 KiB  MIT  nothing needs it
       changed  moss-map      1.0.0  253 B    MIT  needed here
-    shelf: 1 package put there, 2 taken off (TIME)
-    steps: 1 thing by hand; `bibliotax steps` tells what to do
+    shelf: 1 package installed, 2 removed (TIME)
+    steps: 1 thing by hand; see `bibliotax steps`
        calibrate  moss-map  on each device of hand-unit
     ----- status 0
     ");
-    assert_snapshot!(garden.run(&["need", "moss-map", "--components", "trase"]), @"
+    assert_snapshot!(garden.run(&["need", "moss-map", "--component", "trase"]), @"
     ----- stderr
     error: no release of moss-map has a component `trase`  (need.no-component)
     try: `trace`
@@ -259,17 +259,17 @@ fn a_component_can_be_what_stands_in_the_way() {
     let garden =
         garden("[targets.hand-unit]\nos = \"linux\"\narch = \"aarch64\"\n[needs]\nbark-log = \"2 ..\"\n");
     garden.publish(&["bark-log 2.0"]);
-    assert_snapshot!(garden.run(&["need", "moss-map", "1", "--components", "trace"]), @r#"
+    assert_snapshot!(garden.run(&["need", "moss-map", "1", "--component", "trace"]), @r#"
     ----- stderr
     error: no versions satisfy all requirements  (resolve.conflict)
       gate needs bark-log 2 or newer.
       gate needs moss-map 1 with trace.
       All releases of moss-map with trace need bark-log 1.
       No release of bark-log is in both 2 or newer and 1.
-    try: one of these commands; with each of them there is a solution
-      bibliotax need bark-log "1 .. 2" && bibliotax need moss-map 1 --components trace   # takes bark-log 1.0
-      [needs] moss-map = "1"                                                             # in the manifest: takes moss-map without components
-      bibliotax drop bark-log && bibliotax need moss-map 1 --components trace            # does without bark-log
+    try: one of these; each was tried and works
+      bibliotax need bark-log "1 .. 2" && bibliotax need moss-map 1 --component trace   # changes bark-log to 1.0
+      [needs] moss-map = "1"                                                            # in the manifest: uses moss-map without components
+      bibliotax drop bark-log && bibliotax need moss-map 1 --component trace            # does without bark-log
     ----- status 4
     "#);
 }

@@ -126,7 +126,7 @@ fn what_can_not_be_published_is_told_by_name() {
     assert_snapshot!(garden.run_in("valve", &["publish", "../seedhouse"]), @r#"
     ----- stderr
     error: `src/aux.c` can't be part of a package: a part of it is a device on some systems  (publish.path)
-    try: rename it, or name the wanted ones with `files = ["…"]` under `[card]`
+    try: rename it, or list the files to publish with `files = ["…"]` under `[card]`
     ----- status 3
     "#);
 }
@@ -199,7 +199,7 @@ fn a_hostile_archive_is_refused_by_the_name_of_its_entry() {
     ----- stderr
     error: the archive of evil can't be used  (archive.refused)
       Its entry `../escaped` is refused: it leads out of the package.
-    try: don't use it; tell the package's authors; the shelf is as it was
+    try: don't use it; tell the package's authors (the shelf wasn't changed)
     ----- status 6
     "#);
     assert!(!garden.path("gate/bibliotax.lock").exists());
@@ -312,10 +312,10 @@ fn a_check_reads_everything_and_tells_what_is_wrong() {
     fs::copy(&history, garden.path("seedhouse/files/ee").join("e".repeat(64))).unwrap();
     let ran = garden.run_in(".", &["registry", "check", "seedhouse"]).expect(1);
     for part in [
-        "has other bytes than its name says",
+        "has the digest",
         "its main archive",
         "is not there",
-        "something else than its card",
+        "differs from its card",
         "1 file of no release",
     ] {
         assert!(ran.stdout.contains(part), "{part} is not in {ran}");

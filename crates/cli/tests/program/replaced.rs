@@ -26,7 +26,7 @@ fn a_folder_stands_in_for_a_package_at_any_depth_and_is_shown() {
     lock: 1 added, 1 raised
       added   bark-log   1.1.0           2.0 KiB          MIT                   needed by dew-point
       raised  dew-point  1.4.0 -> 1.5.0  in ../dew-point  licence not declared  needed by rain-ledger, stand-in: the folder ../dew-point
-    shelf: 1 package put there, 1 taken off, 1 already there, 2.0 KiB fetched (TIME)
+    shelf: 1 package installed, 1 removed, 1 already there, 2.0 KiB fetched (TIME)
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["explain", "dew-point"]), @"
@@ -48,8 +48,8 @@ fn what_is_sealed_or_published_has_nothing_replaced_unless_that_is_allowed() {
     garden.run(&["install", "--quiet"]).expect(0);
     assert_snapshot!(garden.run(&["install", "--sealed"]), @"
     ----- stderr
-    error: stand-ins take the place of packages: dew-point by the folder ../dew-point  (lock.stood-in)
-    try: take them out of `[stand-ins]` in the workspace's manifest, or say `--allow-stand-ins`
+    error: stand-ins are in use: dew-point by the folder ../dew-point  (lock.stood-in)
+    try: remove them from `[stand-ins]` in the workspace's manifest, or allow them with `--allow-stand-ins`
     ----- status 7
     ");
     garden.run(&["install", "--sealed", "--allow-stand-ins"]).expect(0);
@@ -70,7 +70,7 @@ fn what_stands_in_has_to_do_for_the_ranges_and_be_there() {
       gate-kiosk needs rain-ledger 2.
       rain-ledger 2.4.0 needs dew-point 1.
       No release of dew-point is in 1: there are 2.0.0, by the folder ../dew-point, which stands in for it.
-    try: one of these commands; with each of them there is a solution
+    try: one of these; each was tried and works
       bibliotax drop rain-ledger   # does without rain-ledger
     ----- status 4
     ");

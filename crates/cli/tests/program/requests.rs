@@ -104,7 +104,7 @@ fn what_can_be_asked_at_once_is_asked_once() {
 
     project(&garden, "valve", &listening.url, "fernhollow/valve-core", "0.4.0");
     garden.write("valve/src/valve.c", "int valve;\n");
-    let args = ["registry", "token", "issue", "seedhouse", "a test", "--package", "*", "--format", "json"];
+    let args = ["registry", "token", "issue", "seedhouse", "a test", "--only", "*", "--format", "json"];
     let token = garden.run_in(".", &args).expect(0).json()["token"].as_str().unwrap().to_owned();
     assert!(tokens_for(&garden, "valve", &token).contains(&listening.url));
     let (status, output) = with_token(&garden, "valve", &["publish"], &token);

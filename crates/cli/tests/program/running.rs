@@ -34,7 +34,7 @@ fn a_command_finds_the_packages_and_its_output_stays_its_own() {
     ----- stderr
     lock: 1 added
       added  leaf-press  1.0.0  2.0 KiB  licence not declared  needed here
-    shelf: 1 package put there, 2.0 KiB fetched (TIME)
+    shelf: 1 package installed, 2.0 KiB fetched (TIME)
     ----- status 9
     ");
     // The program lies in the shelf, of which nobody said that it can be run: the shell reads it.
@@ -146,7 +146,7 @@ fn of_several_targets_the_one_for_this_machine_is_taken_or_has_to_be_named() {
     assert_snapshot!(garden.run(&["task", "where"]), @"
     ----- stderr
     error: for which target: none of the targets is for a machine like this one  (task.which-target)
-    try: say it with `--target`: kiosk, hand
+    try: choose one with `--target`: kiosk, hand
     ----- status 2
     ");
 }

@@ -93,7 +93,7 @@ fn what_was_asked_for_once_is_enough_when_nobody_is_to_be_asked() {
         assert!(told.contains("(registry.offline)") && told.contains("moss-map"), "{told}");
     }
     for (_, told, _) in offline(&["ready"]) {
-        assert!(told.contains("is not asked") && !told.contains("answers"), "{told}");
+        assert!(told.contains("not checked") && !told.contains("seedhouse  answers"), "{told}");
     }
     for said in ["0", "false", "No", "off", ""] {
         let (status, _, told) = offline_by(said, &["need", "moss-map"]);
@@ -111,10 +111,10 @@ fn publishing_wants_a_token_that_is_for_it_and_a_release_is_never_replaced() {
     project(&garden, "moss", &served.url, "fernhollow/moss", "0.1.0");
     garden.write("moss/src/moss.c", "int moss;\n");
     assert_eq!(garden.run_in("moss", &["publish"]).expect(2).code(), "token.missing");
-    let other = token(&garden, &["--package", "shade/*"]);
+    let other = token(&garden, &["--only", "shade/*"]);
     let (status, told) = with_token(&garden, "moss", &["publish"], &other);
     assert_eq!((status, told.contains("token.not-for-that")), (5, true), "{told}");
-    let mine = token(&garden, &["--package", "fernhollow/*", "--package", "rain-ledger"]);
+    let mine = token(&garden, &["--only", "fernhollow/*", "--only", "rain-ledger"]);
     let (status, told) = with_token(&garden, "moss", &["publish"], &mine);
     assert_eq!(status, 0, "{told}");
     let (status, told) = with_token(&garden, "moss", &["publish"], &mine);
@@ -142,16 +142,16 @@ fn releases_are_withdrawn_restored_and_deprecated_with_a_reason() {
     let garden = Garden::with(&RELEASES);
     let served = serve(&garden);
     project(&garden, "gate", &served.url, "gate-kiosk", "1.0.0");
-    let token = token(&garden, &["--package", "*", "--allow", "withdraw", "--allow", "deprecate"]);
+    let token = token(&garden, &["--only", "*", "--allow", "withdraw", "--allow", "deprecate"]);
     let run = |args: &[&str]| with_token(&garden, "gate", args, &token);
     assert_snapshot!(run(&["withdraw", "rain-ledger", "3.0.0", "--reason", "counts snow twice"]).1, @"rain-ledger 3.0.0 is withdrawn in seedhouse");
     assert_snapshot!(run(&["withdraw", "rain-ledger", "3.0.0", "--reason", "counts snow twice"]).1, @"rain-ledger 3.0.0 is already withdrawn in seedhouse");
     assert_snapshot!(run(&["deprecate", "moss-map", "1", "--reason", "hard to read", "--instead", "rain-ledger"]).1, @"moss-map 1 is deprecated in seedhouse");
     assert_snapshot!(run(&["withdraw", "rain-ledger", "9", "--reason", "x"]).1, @"error: the registry `seedhouse` refuses (404): rain-ledger: there is no release 9  (package.unknown)");
-    assert_snapshot!(run(&["deprecate", "rain-legder", "1", "--reason", " "]).1, @"error: the registry `seedhouse` refuses (422): a reason is wanted: the people who use the release will read it  (event.no-reason)");
+    assert_snapshot!(run(&["deprecate", "rain-legder", "1", "--reason", " "]).1, @"error: the registry `seedhouse` refuses (422): a reason is required; users of the release will read it  (event.no-reason)");
     assert!(garden.run(&["need", "rain-ledger"]).expect(0).stdout.contains("added  rain-ledger  2.4.0"));
     assert!(garden.run(&["need", "moss-map"]).expect(0).stderr.contains("use rain-ledger instead"));
-    run(&["withdraw", "rain-ledger", "3.0.0", "--take-back"]);
+    run(&["withdraw", "rain-ledger", "3.0.0", "--undo"]);
     assert!(
         garden.run(&["describe", "rain-ledger", "3.0.0"]).expect(0).stdout.starts_with("rain-ledger 3.0.0\n")
     );
@@ -168,7 +168,7 @@ fn releases_are_withdrawn_restored_and_deprecated_with_a_reason() {
 fn of_many_publishers_of_one_version_one_wins_and_none_loses_an_event_of_its_own() {
     let garden = Garden::bare();
     let served = serve(&garden);
-    let token = token(&garden, &["--package", "*"]);
+    let token = token(&garden, &["--only", "*"]);
     let publish = |number: usize, version: &str| {
         let folder = format!("author-{number}-{version}");
         project(&garden, &folder, &served.url, "moss-map", version);
@@ -208,11 +208,10 @@ fn a_place_that_is_no_registry_or_not_safe_is_told_by_its_own_code() {
         let told = garden.run(&["need", "moss-map"]);
         assert_eq!(told.code(), code, "{url}: {told}");
     }
-    let told =
-        garden.run_in(".", &["registry", "serve", "--dir", "seedhouse", "--listen", "0.0.0.0:0"]).expect(2);
+    let told = garden.run_in(".", &["registry", "serve", "seedhouse", "--listen", "0.0.0.0:0"]).expect(2);
     assert_eq!(told.code(), "serve.plain");
     let taken = served.url.trim_start_matches("http://").trim_end_matches('/');
-    let told = garden.run_in(".", &["registry", "serve", "--dir", "seedhouse", "--listen", taken]).expect(2);
+    let told = garden.run_in(".", &["registry", "serve", "seedhouse", "--listen", taken]).expect(2);
     assert_eq!(told.code(), "serve.address");
 }
 
@@ -224,7 +223,7 @@ fn a_mirror_is_brought_up_to_date_and_installs_what_was_locked_elsewhere() {
         garden
             .run_in(".", &[&["registry", "mirror", &served.url, "mirror", "--format", "json"], more].concat())
     };
-    assert_eq!(mirror(&["--package", "dew-*"]).expect(0).json()["events"], 2);
+    assert_eq!(mirror(&["--only", "dew-*"]).expect(0).json()["events"], 2);
     assert_eq!(mirror(&[]).expect(0).json()["events"], 4);
     assert_eq!(mirror(&[]).expect(0).json()["events"], 0);
     garden.publish(&["moss-map 1.1.0: dew-point 1"]);
@@ -278,8 +277,7 @@ fn a_server_with_a_certificate_is_asked_only_where_that_is_trusted() {
     let output = trusting.env("SSL_CERT_FILE", garden.path("authority.pem")).output().unwrap();
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
     let wrong = ["--listen", "127.0.0.1:0", "--cert", "key.pem", "--key", "own.pem"];
-    let told =
-        garden.run_in(".", &[&["registry", "serve", "--dir", "seedhouse"], &wrong[..]].concat()).expect(3);
+    let told = garden.run_in(".", &[&["registry", "serve", "seedhouse"], &wrong[..]].concat()).expect(3);
     assert_eq!(told.code(), "serve.certificate");
 }
 
@@ -343,13 +341,13 @@ fn without_a_network_the_store_is_enough_or_all_that_it_lacks_is_listed_at_once(
     forget("store/trees");
     assert_snapshot!(garden.run(&["install", "--offline"]), @"
     ----- stderr
-    error: the registry `seedhouse` was never asked for a file that is wanted, and now nobody is to be asked  (registry.offline)
+    error: a file that is wanted of the registry `seedhouse` isn't cached, and offline mode is on  (registry.offline)
       Not in the store yet: 4 archives (8.0 KiB).
         bark-log 1.0.0 (2.0 KiB)
         dew-point 1.4.0 (2.0 KiB)
         moss-map 1.0.0 (2.0 KiB)
         rain-ledger 2.4.0 (2.0 KiB)
-    try: ask for it once with a network: it is kept from then on
+    try: run the command once with a network; the answer is cached then
     ----- status 5
     ");
     drop(served);
@@ -387,7 +385,7 @@ fn what_keeps_a_connection_from_being_made_is_told_apart() {
         assert!(said.contains(told), "{told}: {said}");
         drop(served);
         // The server knows of its certificate's time, but not by which name it is reached.
-        let args = ["registry", "serve", "--dir", "seedhouse", "--until-input-ends"];
+        let args = ["registry", "serve", "seedhouse", "--until-input-ends"];
         let mut command = garden.command(".", &[&args[..], &options].concat());
         let told_by_server = garden.ran(command.stdin(Stdio::null()).output().unwrap()).expect(0).stderr;
         assert_eq!(
@@ -413,7 +411,7 @@ fn a_failure_of_a_server_is_logged_with_its_cause_and_the_client_shows_where() {
     let history = garden.path(&format!("seedhouse/packages/{folder}/moss-map.jsonl"));
     fs::write(&history, b"\xff\n").unwrap();
     for quiet in [&[][..], &["--quiet"]] {
-        let args = ["registry", "serve", "--dir", "seedhouse", "--listen", "127.0.0.1:0", "--format", "json"];
+        let args = ["registry", "serve", "seedhouse", "--listen", "127.0.0.1:0", "--format", "json"];
         let mut command = garden.command(".", &[&args[..], quiet].concat());
         let mut child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
         let mut line = String::new();

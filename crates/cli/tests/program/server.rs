@@ -26,14 +26,13 @@ impl Drop for Served {
 pub struct Place {
     /// The folder, or the place of the bucket.
     pub path: String,
-    option: &'static str,
     env: Vec<(&'static str, String)>,
 }
 
 impl Place {
     /// The garden's own folder.
     pub fn folder() -> Self {
-        Self { path: "seedhouse".to_owned(), option: "--dir", env: Vec::new() }
+        Self { path: "seedhouse".to_owned(), env: Vec::new() }
     }
 
     /// A folder for a copy in front of a registry.
@@ -74,15 +73,14 @@ impl Place {
 
     /// A token that is for everything.
     pub fn token(&self, garden: &Garden) -> String {
-        let args =
-            ["registry", "token", "issue", &self.path, "a test", "--package", "*", "--allow", "publish"];
+        let args = ["registry", "token", "issue", &self.path, "a test", "--only", "*", "--allow", "publish"];
         let made = self.run(garden, &[&args[..], &["--allow", "withdraw", "--allow", "deprecate"]].concat());
         made["token"].as_str().unwrap().to_owned()
     }
 
     /// Serves it, with more options; nothing where the server can't begin.
     pub fn try_to_serve(&self, garden: &Garden, more: &[&str]) -> Option<Served> {
-        let args = ["registry", "serve", "--quiet", "--format", "json", self.option, &self.path];
+        let args = ["registry", "serve", "--quiet", "--format", "json", &self.path];
         let mut command = self.command(garden, ".", &[&args, more].concat());
         let mut child = command.stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
         let mut line = String::new();
@@ -142,7 +140,7 @@ impl Buckets {
             ("AWS_SECRET_ACCESS_KEY", "secret".to_owned()),
             ("AWS_REGION", "garden".to_owned()),
         ];
-        Place { path: format!("s3://garden/{prefix}"), option: "--bucket", env }
+        Place { path: format!("s3://garden/{prefix}"), env }
     }
 }
 
@@ -166,5 +164,5 @@ pub fn distributed_place(garden: &Garden) -> Place {
     ];
     // A garden's folder has a name that no other has.
     let own = garden.path("").file_name().unwrap().to_string_lossy().into_owned();
-    Place { path: format!("s3:/{}/{own}", gateway.path()), option: "--bucket", env }
+    Place { path: format!("s3:/{}/{own}", gateway.path()), env }
 }

@@ -125,7 +125,7 @@ fn a_damaged_copy_in_the_store_is_noticed_when_it_is_used_and_fetched_again() {
         fs::remove_dir_all(garden.path("gate/shelf")).unwrap();
         harm();
         let ran = garden.run(&["install"]).expect(0);
-        assert!(ran.stderr.contains("the store's copy of dew-point is damaged; fetching it anew"), "{ran}");
+        assert!(ran.stderr.contains("dew-point is damaged in the store; downloading it again"), "{ran}");
         assert_eq!(garden.shelf(), ["dew-point 1.4.0", "rain-ledger 2.4.0"]);
         garden.run(&["store", "check"]).expect(0);
     }
@@ -156,7 +156,7 @@ fn bytes_that_were_not_read_for_a_week_are_read_before_they_reach_the_shelf() {
         flip(&own);
         last_read(&own, days);
         let ran = garden.run(&["install"]).expect(0);
-        assert!(ran.stderr.contains("the store's copy of dew-point is damaged; fetching it anew"), "{ran}");
+        assert!(ran.stderr.contains("dew-point is damaged in the store; downloading it again"), "{ran}");
         assert_eq!(garden.shelf(), ["dew-point 1.4.0", "rain-ledger 2.4.0"]);
     }
     // What was read is not read again for a while.
@@ -176,7 +176,7 @@ fn a_full_install_reads_every_byte_and_a_copy_always_does() {
     garden.run(&["install", "--sealed"]).expect(0);
     assert_ne!(garden.shelf(), ["dew-point 1.4.0", "rain-ledger 2.4.0"], "this is what is not promised");
     let ran = garden.run(&["install", "--sealed", "--full"]).expect(0);
-    assert!(ran.stderr.contains("the store's copy of dew-point is damaged; fetching it anew"), "{ran}");
+    assert!(ran.stderr.contains("dew-point is damaged in the store; downloading it again"), "{ran}");
     assert_eq!(garden.shelf(), ["dew-point 1.4.0", "rain-ledger 2.4.0"]);
     garden.run(&["verify", "--full", "--store"]).expect(0);
     let manifest = garden.read("gate/bibliotax.toml");
@@ -184,7 +184,7 @@ fn a_full_install_reads_every_byte_and_a_copy_always_does() {
     fs::remove_dir_all(garden.path("gate/shelf")).unwrap();
     flip(&own);
     let ran = garden.run(&["install"]).expect(0);
-    assert!(ran.stderr.contains("damaged; fetching it anew"), "{ran}");
+    assert!(ran.stderr.contains("downloading it again"), "{ran}");
     assert_eq!(garden.shelf(), ["dew-point 1.4.0", "rain-ledger 2.4.0"]);
 }
 
@@ -216,9 +216,9 @@ fn verifying_trusts_size_and_time_unless_all_is_to_be_read() {
       changed  dew-point  dew-point.txt
     store: 1 damaged copy
       damaged  dew-point  2625b6f9f5e8
-    shelf: 1 package put there, 1 already there (TIME)
+    shelf: 1 package installed, 1 already there (TIME)
     ----- stderr
-    warning: the store's copy of archive 2625b6f9f5e8 is damaged; fetching it anew
+    warning: archive 2625b6f9f5e8 is damaged in the store; downloading it again
     ----- status 0
     ");
     garden.run(&["verify", "--full", "--store"]).expect(0);

@@ -75,7 +75,7 @@ fn a_tag_a_branch_and_a_commit_of_a_repository_are_packages() {
     lock: 2 added
       added  dew-point     1.4.0  2.0 KiB  MIT  needed by leaf-palette
       added  leaf-palette  1.2.0  3.0 KiB  MIT  needed here, from leaf at tag v1.2.0 (5796dd5)
-    shelf: 2 packages put there, 5.0 KiB fetched (TIME)
+    shelf: 2 packages installed, 5.0 KiB downloaded (TIME)
     ----- status 0
     ");
     assert_eq!(header(&garden), "#define LEAF 2\n");
@@ -84,7 +84,7 @@ fn a_tag_a_branch_and_a_commit_of_a_repository_are_packages() {
     assert_snapshot!(garden.run(&["install"]), @"
     lock: 1 raised
       raised  leaf-palette  1.2.0 -> 1.3.0  3.0 KiB  MIT  needed here, from leaf at branch main (cf84386)
-    shelf: 1 package put there, 1 already there, 3.0 KiB fetched (TIME)
+    shelf: 1 package installed, 1 already there, 3.0 KiB downloaded (TIME)
     ----- status 0
     ");
     garden.write("leaf/include/leaf.h", "#define LEAF 4\n");
@@ -94,11 +94,11 @@ fn a_tag_a_branch_and_a_commit_of_a_repository_are_packages() {
     assert_snapshot!(garden.run(&["update", "leaf-palette"]), @"
     lock: 1 changed
       changed  leaf-palette  1.3.0  3.0 KiB  MIT  needed here, from leaf at branch main (dda5d87)
-    shelf: 1 package put there, 1 already there, 3.0 KiB fetched (TIME)
+    shelf: 1 package installed, 1 already there, 3.0 KiB downloaded (TIME)
     ----- status 0
     ");
     assert_eq!((header(&garden).as_str(), locked(&garden)), ("#define LEAF 4\n", newest));
-    need(&garden, &format!("git = \"../leaf\", rev = \"{first}\""));
+    need(&garden, &format!("git = \"../leaf\", commit = \"{first}\""));
     garden.run(&["install"]).expect(0);
     assert_eq!((header(&garden).as_str(), locked(&garden)), ("#define LEAF 2\n", first));
 }
@@ -156,19 +156,19 @@ fn a_folder_of_a_repository_and_a_card_for_what_it_lacks() {
     garden.write("leaf/colours/moss/moss.h", "#define MOSS 1\n");
     garden.write("leaf/colours/moss/run.sh", "#!/bin/sh\necho moss\n");
     commit(&garden, "leaf");
-    let inline = "moss = { git = \"../leaf\", branch = \"main\", dir = \"colours/moss\", card = { version = \"0.7\", license = \"MIT\", needs = { dew-point = \"1\" }, exposes = { include = \".\" } } }\n";
+    let inline = "moss = { git = \"../leaf\", branch = \"main\", subfolder = \"colours/moss\", card = { version = \"0.7\", license = \"MIT\", needs = { dew-point = \"1\" }, exposes = { include = \".\" } } }\n";
     garden.write("gate/bibliotax.toml", &format!("{MANIFEST}{inline}"));
     assert_snapshot!(garden.run(&["install"]), @"
     lock: 2 added
       added  dew-point  1.4.0  2.0 KiB  MIT  needed by moss
       added  moss       0.7    3.0 KiB  MIT  needed here, from leaf at branch main (48f3763, colours/moss)
-    shelf: 2 packages put there, 5.0 KiB fetched (TIME)
+    shelf: 2 packages installed, 5.0 KiB downloaded (TIME)
     ----- status 0
     ");
     assert_eq!(garden.read("gate/shelf/moss/moss.h"), "#define MOSS 1\n");
     let links: serde_json::Value = serde_json::from_str(&garden.read("gate/shelf/links/gate.json")).unwrap();
     assert_eq!(links["roles"]["include"], serde_json::json!(["shelf/moss"]));
-    let beside = "moss = { git = \"../leaf\", branch = \"main\", dir = \"colours/moss\", card = \"cards/moss.toml\" }\n";
+    let beside = "moss = { git = \"../leaf\", branch = \"main\", subfolder = \"colours/moss\", card = \"cards/moss.toml\" }\n";
     garden.write("gate/bibliotax.toml", &format!("{MANIFEST}{beside}"));
     assert_eq!(garden.run(&["install"]).expect(3).code(), "manifest.no-card");
     garden
@@ -184,7 +184,7 @@ fn a_folder_of_a_repository_and_a_card_for_what_it_lacks() {
     assert!(slip.stderr.contains("cards/moss.toml:1:1") && slip.stderr.contains("try: `version`"), "{slip}");
     garden.write(
         "gate/bibliotax.toml",
-        &format!("{MANIFEST}moss = {{ git = \"../leaf\", branch = \"main\", dir = \"colors\" }}\n"),
+        &format!("{MANIFEST}moss = {{ git = \"../leaf\", branch = \"main\", subfolder = \"colors\" }}\n"),
     );
     assert_eq!(garden.run(&["install"]).expect(4).code(), "git.no-commit");
 }
@@ -302,7 +302,7 @@ fn an_archive_is_a_package_and_has_to_stay_what_it_was() {
     lock: 2 added
       added  dew-point   1.4.0  2.0 KiB  MIT                   needed by soil-curve
       added  soil-curve  1.1    3.0 KiB  licence not declared  needed here, from soil-curve-1.1.tar
-    shelf: 2 packages put there, 5.0 KiB fetched (TIME)
+    shelf: 2 packages installed, 5.0 KiB downloaded (TIME)
     ----- status 0
     ");
     assert_eq!(garden.read("gate/shelf/soil-curve/include/soil.h"), "#define SOIL 1\n");
@@ -372,7 +372,7 @@ fn a_package_comes_from_one_place_for_all() {
         ("git = \"../leaf\", archive = \"x.zip\"", "manifest.two-sources"),
         ("git = \"../leaf\", tag = \"v1\", branch = \"main\"", "manifest.git"),
         ("git = \"../leaf\"", "manifest.git"),
-        ("git = \"../leaf\", rev = \"84193ad\"", "commit.invalid"),
+        ("git = \"../leaf\", commit = \"84193ad\"", "commit.invalid"),
         ("range = \"1\", tag = \"v1\"", "manifest.no-source"),
         ("archive = \"x.txt\", sha256 = \"0\"", "manifest.place"),
     ] {
@@ -513,8 +513,8 @@ fn describe_puts_all_places_of_a_package_side_by_side() {
       1.2.0  2026-03-01  newest
 
     sources
-      seedhouse                     1.0.0  2026-03-01  lags: 1.3.0 is elsewhere
-      leaf at tag v1.2.0 (5796dd5)  1.2.0  2026-03-01  lags: 1.3.0 is elsewhere, taken from here
+      seedhouse                     1.0.0  2026-03-01  behind: 1.3.0 is in another source
+      leaf at tag v1.2.0 (5796dd5)  1.2.0  2026-03-01  behind: 1.3.0 is in another source, taken from here
       tags of ../leaf               1.3.0  2026-03-01  newest
     ----- status 0
     ");
@@ -529,5 +529,8 @@ fn describe_puts_all_places_of_a_package_side_by_side() {
     garden.write("gate/bibliotax.toml", &manifest);
     fs::remove_file(garden.path("gate/bibliotax.lock")).unwrap();
     let two = garden.run(&["describe", "dew-point"]).expect(3);
-    assert!(two.code() == "package.ambiguous" && two.stdout.contains("lags: 1.5.0 is elsewhere"), "{two}");
+    assert!(
+        two.code() == "package.ambiguous" && two.stdout.contains("behind: 1.5.0 is in another source"),
+        "{two}"
+    );
 }

@@ -42,8 +42,8 @@ fn what_is_to_be_done_by_hand_is_told_listed_and_ticked_off() {
     assert_snapshot!(garden.run(&["install"]), @"
     lock: 1 added
       added  soil-probe  1.0.0  2.0 KiB  licence not declared  needed here
-    shelf: 2 packages put there, 2.0 KiB fetched (TIME)
-    steps: 5 things by hand; `bibliotax steps` tells what to do
+    shelf: 2 packages installed, 2.0 KiB fetched (TIME)
+    steps: 5 things by hand; see `bibliotax steps`
        calibrate  soil-probe  on hand-3
        calibrate  soil-probe  on hand-7
        switch-on  soil-probe  for hand-unit
@@ -75,7 +75,7 @@ fn what_is_to_be_done_by_hand_is_told_listed_and_ticked_off() {
     assert_snapshot!(garden.run(&["steps", "done", "calibrate"]), @"
     ----- stderr
     error: the step is to be done on hand-3, on hand-7  (step.which)
-    try: say on which with `--device NAME`
+    try: choose one with `--device NAME`
     ----- status 2
     ");
     assert_snapshot!(garden.run(&["steps", "done", "calibrate", "--device", "hand-8"]), @"
@@ -116,7 +116,7 @@ fn what_is_to_be_done_by_hand_is_told_listed_and_ticked_off() {
     `bibliotax steps done STEP` ticks one off
     ----- status 0
     ");
-    garden.run(&["steps", "reopen", "calibrate", "--device", "hand-3"]).expect(0);
+    garden.run(&["steps", "done", "calibrate", "--device", "hand-3", "--undo"]).expect(0);
     assert_eq!(garden.run(&["steps", "--format", "json"]).expect(0).json()["open"], 3);
     assert_snapshot!(garden.read("gate/bibliotax.steps/soil-probe+wire"), @r#"{"format":1,"version":"1.0.0","step":"dd16beece995c2b70c6811c2f1d39248b85c287ca80258e0447b664e4f40004e"}"#);
 }

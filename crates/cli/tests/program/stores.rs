@@ -45,7 +45,7 @@ fn the_store_tells_what_it_keeps_and_lets_go_what_nobody_uses() {
       GARDEN/gate   3 archives  49 B
       GARDEN/other  2 archives  31 B
 
-    `bibliotax store trim` takes out what is unused
+    `bibliotax store trim` deletes what is unused
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["store", "show", "--all"]), @"
@@ -64,22 +64,22 @@ fn the_store_tells_what_it_keeps_and_lets_go_what_nobody_uses() {
       moss-map 1.1.0     15 B  1 file  2 projects
       rain-ledger 2.4.0  18 B  1 file  1 project
 
-    `bibliotax store trim` takes out what is unused
+    `bibliotax store trim` deletes what is unused
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["store", "trim", "--dry-run"]), @"
       moss-map 1.0.0  15 B  1 file  unused
-    would take out 1 archive (15 B); archives of 49 B are kept
+    would delete 1 archive (15 B); archives of 49 B remain
     ----- status 0
     ");
     assert_eq!(trees(&garden).len(), 4);
     assert_snapshot!(garden.run(&["store", "trim", "--older-than", "7"]), @"
-    nothing to take out; archives of 64 B are kept
+    nothing to delete; archives of 64 B remain
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["store", "trim"]), @"
       moss-map 1.0.0  15 B  1 file  unused
-    took out 1 archive (15 B); archives of 49 B are kept
+    took out 1 archive (15 B); archives of 49 B remain
     ----- status 0
     ");
     assert_eq!(trees(&garden).len(), 3);
@@ -87,10 +87,10 @@ fn the_store_tells_what_it_keeps_and_lets_go_what_nobody_uses() {
         fs::remove_dir_all(garden.path(project).join("shelf")).unwrap();
     }
     // Without shelves nobody uses anything; what goes comes again.
-    assert_snapshot!(garden.run(&["store", "trim", "--to", "15"]), @"
+    assert_snapshot!(garden.run(&["store", "trim", "--keep", "15"]), @"
       dew-point 1.4.0    16 B  1 file  unused
       rain-ledger 2.4.0  18 B  1 file  unused
-    took out 2 archives (34 B); archives of 15 B are kept
+    took out 2 archives (34 B); archives of 15 B remain
     ----- status 0
     ");
     garden.run(&["install"]).expect(0);
@@ -101,7 +101,7 @@ fn the_store_tells_what_it_keeps_and_lets_go_what_nobody_uses() {
 fn what_is_damaged_in_the_store_is_found_and_fetched_again() {
     let garden = garden();
     garden.run(&["store", "trim"]).expect(0);
-    assert_eq!(garden.run(&["store", "check"]).expect(0).stdout, "all 3 archives are whole\n");
+    assert_eq!(garden.run(&["store", "check"]).expect(0).stdout, "all 3 archives are intact\n");
     let damage = |tree: &PathBuf| {
         let file = fs::read_dir(tree.join("files")).unwrap().flatten().next().unwrap().path();
         fs::remove_file(&file).unwrap();
@@ -117,7 +117,7 @@ fn what_is_damaged_in_the_store_is_found_and_fetched_again() {
         2
     );
     let output = garden.run(&["store", "check", "--repair"]).expect(0);
-    assert!(output.stdout.contains("2 of 3 archives taken out, 2 fetched again"), "{output}");
+    assert!(output.stdout.contains("2 of 3 archives were damaged, 2 downloaded again"), "{output}");
     garden.run(&["store", "check"]).expect(0);
     assert_eq!(trees(&garden).len(), 3);
 }

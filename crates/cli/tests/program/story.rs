@@ -30,7 +30,7 @@ fn from_an_empty_folder_to_an_installed_set() {
     lock: 2 added
       added  dew-point   1.4.0  2.0 KiB  MIT  needed by soil-curve
       added  soil-curve  1.7.0  2.0 KiB  MIT  needed here
-    shelf: 2 packages put there, 4.0 KiB fetched (TIME)
+    shelf: 2 packages installed, 4.0 KiB downloaded (TIME)
     ----- status 0
     "#);
     assert_snapshot!(garden.run(&["need", "rain-ledger"]), @r#"
@@ -42,7 +42,7 @@ fn from_an_empty_folder_to_an_installed_set() {
         No release of dew-point is in both 2 and 1.
     lock: 1 added
       added  rain-ledger  2.6.1  2.0 KiB  MIT  needed here
-    shelf: 1 package put there, 2 already there, 2.0 KiB fetched (TIME)
+    shelf: 1 package installed, 2 already there, 2.0 KiB downloaded (TIME)
     ----- status 0
     "#);
     assert_snapshot!(garden.run(&["need", "probe-sim", "--for", "test"]), @r#"
@@ -50,7 +50,7 @@ fn from_an_empty_folder_to_an_installed_set() {
     lock: 2 added
       added  bark-log   1.1.0  2.0 KiB  MIT  needed by probe-sim, for test
       added  probe-sim  0.9.2  2.0 KiB  MIT  needed here, for test
-    shelf: 2 packages put there, 3 already there, 4.0 KiB fetched (TIME)
+    shelf: 2 packages installed, 3 already there, 4.0 KiB downloaded (TIME)
     ----- status 0
     "#);
     assert_snapshot!(garden.read("gate/bibliotax.toml"), @r#"
@@ -93,7 +93,7 @@ fn from_an_empty_folder_to_an_installed_set() {
       gone  bark-log    1.1.0  2.0 KiB  MIT  nothing needs it
       gone  probe-sim   0.9.2  2.0 KiB  MIT  nothing needs it
       gone  soil-curve  1.7.0  2.0 KiB  MIT  nothing needs it
-    shelf: 3 taken off, 2 already there (TIME)
+    shelf: 3 removed, 2 already there (TIME)
     ----- status 0
     ");
     assert_eq!(garden.shelf(), ["dew-point 1.4.0", "rain-ledger 2.6.1"]);
@@ -128,7 +128,7 @@ fn a_range_changed_by_hand_is_followed_and_nothing_else_moves() {
     assert_snapshot!(garden.run(&["install"]), @"
     lock: 1 lowered
       lowered  rain-ledger  2.6.1 -> 2.4.0  2.0 KiB  MIT  needed here
-    shelf: 1 package put there, 1 already there, 2.0 KiB fetched (TIME)
+    shelf: 1 package installed, 1 already there, 2.0 KiB downloaded (TIME)
     ----- status 0
     ");
     assert_eq!(garden.shelf(), ["dew-point 1.4.0", "rain-ledger 2.4.0"]);
@@ -213,7 +213,7 @@ fn a_store_that_was_changed_through_the_shelf_is_mended_from_the_registry() {
     std::fs::write(&file, "hacked\n").unwrap();
     garden.run(&["verify"]).expect(1);
     let repaired = garden.run(&["verify", "--repair"]).expect(0);
-    assert!(repaired.stderr.contains("the store's copy of archive"), "{repaired}");
+    assert!(repaired.stderr.contains("is damaged in the store"), "{repaired}");
     garden.run(&["verify"]).expect(0);
     assert_eq!(garden.shelf(), ["dew-point 1.4.0"]);
 }
@@ -226,7 +226,7 @@ fn a_withdrawn_release_stays_where_it_is_locked_and_is_not_chosen_anew() {
     garden.load("{\"event\":\"withdrawn\",\"name\":\"dew-point\",\"version\":\"1.4.0\",\"reason\":\"leaks\",\"at\":\"2026-04-01T09:00:00Z\"}\n");
     std::fs::remove_dir_all(garden.path("gate/shelf")).unwrap();
     assert_snapshot!(garden.run(&["install"]), @"
-    shelf: 1 package put there (TIME)
+    shelf: 1 package installed (TIME)
     ----- stderr
     warning: dew-point 1.4.0 was withdrawn (leaks); it stays because the lock has it
     ----- status 0

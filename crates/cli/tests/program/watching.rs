@@ -52,7 +52,7 @@ fn what_is_saved_is_resolved_installed_and_rendered_and_errors_leave_the_last_go
     let garden = Garden::needing(&["dew-point 1.4.0", "moss-map 1.0.0"], "dew-point = \"1\"");
     let manifest = garden.read("gate/bibliotax.toml");
     let watching = Watching::start(&garden);
-    watching.on_event("1 package put there");
+    watching.on_event("1 package installed");
     watching.on_event("watching bibliotax.toml");
     garden.write("gate/bibliotax.toml", &format!("{manifest}moss-map = \"1\"\n"));
     watching.on_event("added  moss-map");

@@ -38,10 +38,13 @@ fn no_way_out_of_a_conflict_leads_to_a_withdrawn_release() {
     garden.run(&["install"]).expect(0);
     garden.write("gate/bibliotax.toml", &format!("{MANIFEST}rain-ledger = \"2\"\ndew-point = \"2\"\n"));
     let open = garden.run(&["resolve", "--dry-run"]).expect(4).stderr;
-    assert!(open.contains("takes rain-ledger 3.0.0"), "{open}");
+    assert!(open.contains("changes rain-ledger to 3.0.0"), "{open}");
     withdraw(&garden, "rain-ledger", "3.0.0");
     let ran = garden.run(&["resolve", "--dry-run"]).expect(4).stderr;
-    assert!(!ran.contains("takes rain-ledger 3.0.0") && ran.contains("takes dew-point 1.4.0"), "{ran}");
+    assert!(
+        !ran.contains("changes rain-ledger to 3.0.0") && ran.contains("changes dew-point to 1.4.0"),
+        "{ran}"
+    );
 }
 
 #[test]
@@ -97,7 +100,7 @@ fn a_registry_s_folder_is_enough_to_withdraw_from_it() {
     let garden = Garden::with(&["dew-point 1.4.0"]);
     for args in [
         &["withdraw", "dew-point", "1.4.0", "--reason", "leaks"][..],
-        &["withdraw", "dew-point", "1.4.0", "--take-back"],
+        &["withdraw", "dew-point", "1.4.0", "--undo"],
         &["deprecate", "dew-point", "1", "--reason", "old"],
     ] {
         garden.run_in(".", &[args, &["--registry", "./seedhouse"]].concat()).expect(0);

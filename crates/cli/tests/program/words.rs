@@ -41,7 +41,7 @@ fn purposes_and_lifetimes_that_there_are_not_are_refused() {
         let ran = garden.run(&[command, "--leave-out", "tests"]).expect(2);
         assert!(ran.stderr.contains("install.purpose") && ran.stderr.contains("`test`"), "{ran}");
     }
-    let args = ["registry", "token", "issue", "../seedhouse", "a", "--package", "*", "--days", "0"];
+    let args = ["registry", "token", "issue", "../seedhouse", "a", "--only", "*", "--days", "0"];
     let _ = garden.run(&args).expect(2);
 }
 
@@ -59,13 +59,13 @@ fn nothing_is_deprecated_that_is_not_there_and_nobody_is_sent_where_nothing_is()
     let says_old = |garden: &Garden| garden.run(&["check"]).expect(0).stderr.contains("old");
     garden.run(&["update"]).expect(0);
     assert!(says_old(&garden));
-    let back = ["deprecate", "dew-point", "1.4", "--take-back"];
+    let back = ["deprecate", "dew-point", "1.4", "--undo"];
     assert!(garden.run(&back).expect(0).stdout.contains("dew-point 1.4 is no longer deprecated"));
     assert!(garden.run(&back).expect(0).stdout.contains("already"));
     garden.run(&["update"]).expect(0);
     assert!(!says_old(&garden));
-    garden.run(&["deprecate", "dew-point", "9", "--take-back"]).expect(4);
-    garden.run(&["deprecate", "dew-point", "1", "--take-back", "--reason", "x"]).expect(2);
+    garden.run(&["deprecate", "dew-point", "9", "--undo"]).expect(4);
+    garden.run(&["deprecate", "dew-point", "1", "--undo", "--reason", "x"]).expect(2);
 }
 
 #[test]
@@ -100,7 +100,7 @@ fn a_name_that_lacks_its_scope_is_found_by_the_rest() {
         garden.write("gate/bibliotax.toml", &format!("{}\n{needs}", manifest.replace("[needs]\n", "")));
         let ran = garden.run(&["install"]).expect(4);
         assert!(
-            ran.code() == "resolve.conflict" && ran.stderr.contains("Perhaps `skerry/morse` was meant."),
+            ran.code() == "resolve.conflict" && ran.stderr.contains("Did you mean `skerry/morse`?"),
             "{ran}"
         );
     }
@@ -113,7 +113,7 @@ fn facets_of_targets_are_told_at_their_place_with_what_was_meant() {
     for (line, place, meant) in [
         ("arch = \"amd64\"", "~~~~", "it is called `x86_64`"),
         ("os = \"linus\"", "~~", "it is called `linux`"),
-        ("orchid = \"3\"", "~~~~~~", "nobody defines the facet `orchid`"),
+        ("orchid = \"3\"", "~~~~~~", "the facet `orchid` isn't defined"),
     ] {
         garden.write("gate/bibliotax.toml", &format!("{manifest}\n[targets.shed]\n{line}\n"));
         let ran = garden.run(&["install"]).expect(3);

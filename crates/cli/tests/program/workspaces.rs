@@ -59,9 +59,9 @@ fn members_share_a_lock_and_a_shelf_and_have_links_of_their_own() {
       added  probe-sim         0.9.2  2.0 KiB   MIT                   needed by fernhollow/hand, for test
       added  rain-ledger       2.6.0  2.0 KiB   MIT                   needed by fernhollow/kiosk
       added  valve-proto       1.1.0  2.0 KiB   MIT                   needed by fernhollow/valve
-    shelf: 7 packages put there, 10.0 KiB fetched (TIME)
+    shelf: 7 packages installed, 10.0 KiB downloaded (TIME)
     ----- stderr
-    warning: 6 packages don't declare os; `bibliotax fit` tells more
+    warning: 6 packages don't declare os; see `bibliotax fit`
     ----- status 0
     ");
     assert_eq!(
@@ -111,14 +111,14 @@ fn commands_act_on_the_member_they_stand_in_or_on_those_that_are_named() {
     kiosk/bibliotax.toml: [needs] dew-point = "1.4 .. 2"
     hand/bibliotax.toml: [needs] dew-point = "1.4 .. 2"
     valve/bibliotax.toml: [needs] dew-point = "1.4 .. 2"
-    the range stands in 3 manifests; `--shared` writes it once, for the whole workspace
+    the range was written to 3 manifests; `--shared` writes it once for the workspace
       passed over dew-point 2.0.0:
         fernhollow/kiosk needs rain-ledger 2.4 .. 3.
         All releases of rain-ledger need dew-point 1.
-    lock: no release changes, only where packages are needed, or what for
-    shelf: 2 packages put there, 9 already there (TIME)
+    lock: same versions; only targets or purposes changed
+    shelf: 2 packages installed, 9 already there (TIME)
     ----- stderr
-    warning: 6 packages don't declare os; `bibliotax fit` tells more
+    warning: 6 packages don't declare os; see `bibliotax fit`
     ----- status 0
     "#);
     for member in ["kiosk", "hand", "valve"] {
@@ -150,7 +150,7 @@ fn commands_act_on_the_member_they_stand_in_or_on_those_that_are_named() {
       gate: not declared: os
     valve-proto 1.1.0
       gate: not declared: os
-    nothing that is said speaks against any of it
+    no declared level excludes any of them
     ----- status 0
     ");
 }
@@ -169,9 +169,9 @@ fn a_range_that_is_shared_stands_once_and_moves_for_all() {
       added  probe-sim         0.9.2  2.0 KiB   MIT                   needed by fernhollow/hand, for test
       added  rain-ledger       2.6.0  2.0 KiB   MIT                   needed by fernhollow/kiosk and 1 more
       added  valve-proto       1.1.0  2.0 KiB   MIT                   needed by fernhollow/valve
-    shelf: 9 packages put there, 10.0 KiB fetched (TIME)
+    shelf: 9 packages installed, 10.0 KiB downloaded (TIME)
     ----- stderr
-    warning: 6 packages don't declare os; `bibliotax fit` tells more
+    warning: 6 packages don't declare os; see `bibliotax fit`
     ----- status 0
     "#);
     assert!(garden.read("ws/hand/bibliotax.toml").contains("rain-ledger = \"shared\""));
@@ -293,7 +293,7 @@ fn a_folder_that_is_not_listed_and_one_that_is_not_there_are_told() {
     garden.write("ws/pump/bibliotax.toml", "[project]\nname = \"pump\"\n");
     assert_snapshot!(garden.run_in("ws/pump", &["install"]).expect(3), @r#"
     ----- stderr
-    error: `pump` lies in the workspace GARDEN/ws, which doesn't list it  (workspace.not-listed)
+    error: `pump` is inside the workspace GARDEN/ws, which doesn't list it  (workspace.not-listed)
     try: add "pump" to `folders` under `[workspace]` there, or to `apart` if it stands on its own
     ----- status 3
     "#);
@@ -307,7 +307,7 @@ fn a_folder_that_is_not_listed_and_one_that_is_not_there_are_told() {
       at bibliotax.toml:1:1
         1: [workspace]
            ~~~~~~~~~~~
-    try: take it out, or begin one: `bibliotax init` in that folder
+    try: remove it, or run `bibliotax init` in that folder
     ----- status 3
     ");
     garden.write("ws/bibliotax.toml", &ROOT.replace("[\"kiosk\", \"hand\", \"valve\"]", "[\"*\"]"));
@@ -390,7 +390,7 @@ fn drift_is_told_and_unified_into_what_all_accept() {
     assert!(garden.read("ws/kiosk/bibliotax.toml").contains("bark-log = \"shared\" # for the screen"));
     assert!(garden.read("ws/hand/bibliotax.toml").contains("bark-log = { range = \"shared\", bare = true }"));
     assert_snapshot!(garden.run_in("ws", &["check"]), @"
-    nothing to find fault with: 3 projects, 6 packages
+    no problems found: 3 projects, 6 packages
     ----- status 0
     ");
     garden.run_in("ws", &["install", "--sealed"]).expect(0);
@@ -445,7 +445,7 @@ fn what_is_for_all_members_can_be_for_some_only() {
     assert!(!shared.stdout.contains("--shared"), "it is shared already: {shared}");
 
     let two = garden.run_in("ws", &["publish", "--in", "hand,valve", "--dry-run"]).expect(2);
-    assert!(two.code() == "workspace.which-project" && two.stderr.contains("which one project"), "{two}");
+    assert!(two.code() == "workspace.which-project" && two.stderr.contains("one project"), "{two}");
     let one = garden.run_in("ws/kiosk", &["publish", "--in", "valve", "--dry-run"]).expect(0);
     assert!(one.stdout.contains("fernhollow/valve 0.4.0 would go to seedhouse"), "{one}");
 

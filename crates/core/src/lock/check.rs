@@ -70,10 +70,7 @@ impl<'l> Held<'l> {
             self.workspace.members.iter().map(|member| LockedMember::new(self.workspace, member)).collect();
         let mismatch = |name: &PackageName, what: String| Mismatch { line: Line::Member(name.clone()), what };
         if let Some(member) = self.lock.members.iter().find(|member| !expected.contains(member)) {
-            return Some(mismatch(
-                &member.name,
-                format!("{} says something else in its manifest", member.name),
-            ));
+            return Some(mismatch(&member.name, format!("the manifest of {} differs", member.name)));
         }
         if let Some(member) = expected.iter().find(|member| !self.lock.members.contains(member)) {
             return Some(mismatch(&member.name, format!("{} isn't in it", member.name)));
@@ -145,7 +142,7 @@ impl<'l> Held<'l> {
         self.lock.packages.iter().enumerate().find_map(|(at, package)| {
             let spot = package.spots().find(|spot| !reached.contains(&(at, *spot)))?;
             let on = spot.map(|target| format!(" on {target}")).unwrap_or_default();
-            let what = format!("nobody needs {}{on}", package.name);
+            let what = format!("nothing needs {}{on}", package.name);
             Some(Mismatch { line: Line::Package(package.name.clone()), what })
         })
     }
@@ -265,7 +262,7 @@ fn is_as_declared(package: &LockedPackage, declared: &DirectSources) -> bool {
                 GitPoint::Commit(commit) => source.at.is_none() && source.commit == *commit,
                 GitPoint::Releases(_) => source.at.as_ref().is_some_and(|at| at.starts_with("tag ")),
             };
-            source.git == git.url && source.dir == git.dir && is_at
+            source.git == git.url && source.subfolder == git.subfolder && is_at
         }
         (Source::Archive(source), DeclaredSource::Archive(archive)) => {
             let is_its = |file: &LockedFile| file.sha256 == archive.sha256 && file.strip == archive.strip;

@@ -11,7 +11,8 @@ use crate::fault::{Fault, conflict_marker};
 use crate::history::without_place;
 use crate::name::{RegistryName, TargetName};
 
-const NOTE: &str = "Written by bibliotax from bibliotax.toml; `bibliotax resolve` makes it anew. Commit it.";
+const NOTE: &str =
+    "Written by bibliotax from bibliotax.toml; `bibliotax resolve` writes it again. Commit it.";
 
 #[derive(Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -158,7 +159,7 @@ pub fn salvage(text: &str) -> Vec<LockedPackage> {
 }
 
 const ADVICE: &str =
-    "run `bibliotax resolve`: it keeps the releases that can be read and writes the lock anew";
+    "run `bibliotax resolve`: it keeps the versions that it can read, and writes the lock again";
 
 fn conflict_fault(text: &str) -> Option<Fault> {
     let span = conflict_marker(text)?;
@@ -214,7 +215,7 @@ fn inconsistent(text: &str, package: &LockedPackage) -> Fault {
 
 fn edited(text: &str) -> Fault {
     let at = text.find("\"digest\"").unwrap_or(0);
-    let message = "the lock was changed by hand or by a merge: it isn't what its digest says";
+    let message = "the lock was changed by hand or by a merge: it doesn't match its digest";
     Fault::new("lock.edited", message, at..at + 8.min(text.len() - at))
         .label("the digest of the rest")
         .advice(ADVICE)

@@ -27,7 +27,7 @@ pub struct DeclaredGit {
     /// Which of its commits.
     pub at: GitPoint,
     /// The folder of it that is the package.
-    pub dir: Option<InnerPath>,
+    pub subfolder: Option<InnerPath>,
     /// What the need says of the package.
     pub card: Option<StatedCard>,
     /// Whether it may be asked over a network without encryption.

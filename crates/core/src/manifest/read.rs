@@ -269,7 +269,6 @@ pub fn user_in_url(url: &str, at: ops::Range<usize>) -> Fault {
         .split('/')
         .next()
         .unwrap_or_default();
-    Fault::new("manifest.place", message, at).advice(format!(
-        "take it out of the URL, then keep it where only you read it: `bibliotax registry sign-in {host}`"
-    ))
+    Fault::new("manifest.place", message, at)
+        .advice(format!("remove it from the URL and save it: `bibliotax registry sign-in {host}`"))
 }

@@ -13,9 +13,7 @@ pub fn fault(text: &str, error: &TomlError) -> Fault {
     if let Some(span) = conflict_marker(text) {
         return Fault::new("manifest.conflict", "the manifest still has both sides of a merge", span)
             .label("a conflict marker")
-            .advice(
-                "keep what is right of both sides and take the markers out; then run `bibliotax resolve`",
-            );
+            .advice("resolve the merge conflict, then run `bibliotax resolve`");
     }
     let span = error.span().unwrap_or(0..0);
     let line = line_around(text, span.start);
@@ -63,9 +61,9 @@ fn curly_quotes(text: &str, at: usize) -> Fault {
 
 fn duplicate(text: &str, span: Range<usize>) -> Fault {
     let key = &text[span.clone()];
-    Fault::new("manifest.duplicate-key", format!("`{key}` stands here for the second time"), span)
+    Fault::new("manifest.duplicate-key", format!("`{key}` is defined twice"), span)
         .label("given before")
-        .advice("keep one of the two")
+        .advice("remove one of the two")
 }
 
 /// Whether the parser stumbled in an array, behind an element and in front of another.
@@ -78,8 +76,8 @@ fn stands_after_an_element(text: &str, line: &Range<usize>, at: usize) -> bool {
 fn unquoted_name(text: &str, line: Range<usize>, span: Range<usize>) -> Fault {
     let key = text[line.clone()].split('=').next().unwrap_or_default().trim();
     if key.contains('/') && !key.starts_with('[') {
-        return Fault::new("manifest.unquoted-name", "a name with a `/` stands in quotes", span)
-            .label("TOML wants quotes around this key")
+        return Fault::new("manifest.unquoted-name", "a name with `/` needs quotes", span)
+            .label("TOML requires quotes around this key")
             .advice(format!("write `\"{key}\"`"));
     }
     Fault::new("manifest.syntax", "this can't be read as TOML", span).label("no key can have this character")
@@ -89,7 +87,7 @@ fn unquoted_value(text: &str, line: Range<usize>, span: Range<usize>) -> Fault {
     let value = text[line.clone()]
         .split_once('=')
         .map(|(_, value)| value.split('#').next().unwrap_or_default().trim());
-    let fault = |span| Fault::new("manifest.unquoted-value", "a text stands in quotes", span);
+    let fault = |span| Fault::new("manifest.unquoted-value", "a text needs quotes", span);
     match value {
         Some("") | None => {
             Fault::new("manifest.syntax", "a value is missing", span).label("expected a value")

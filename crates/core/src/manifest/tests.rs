@@ -61,7 +61,7 @@ fn each_slip_has_its_own_fault_at_its_place() {
         ("[needs]\na = { range = \"1\" prereleases = true }", "manifest.missing-comma", "", None),
         ("[card]\nfiles = [\"a\" \"b\"]", "manifest.missing-comma", "", None),
         ("[neds]\n", "manifest.unknown-key", "neds", Some("`needs`")),
-        ("[needs]\na = \"1\"\na = \"2\"", "manifest.duplicate-key", "a", Some("keep one of the two")),
+        ("[needs]\na = \"1\"\na = \"2\"", "manifest.duplicate-key", "a", Some("remove one of the two")),
         ("[needs]\na = 2.4", "manifest.unquoted-value", "2.4", Some("write `\"2.4\"`")),
         ("[needs]\na = 2.4 .. 3 # x", "manifest.unquoted-value", "2.4 .. 3", Some("write `\"2.4 .. 3\"`")),
         ("[needs]\na/b = \"2\"", "manifest.unquoted-name", "/", Some("write `\"a/b\"`")),
@@ -84,7 +84,12 @@ fn each_slip_has_its_own_fault_at_its_place() {
             Some("leave out one of them"),
         ),
         ("[needs]\na = { path = \"/b\" }", "manifest.path", "\"/b\"", None),
-        ("[needs]\na = { range = \"1\", dir = \"b\" }", "manifest.no-source", "dir", Some("take it out")),
+        (
+            "[needs]\na = { range = \"1\", subfolder = \"b\" }",
+            "manifest.no-source",
+            "subfolder",
+            Some("take it out"),
+        ),
         ("[needs]\na = { archive = \"b.zip\" }", "manifest.no-digest", "\"b.zip\"", None),
         ("[needs]\na = { archive = \"b.rar\", sha256 = \"0\" }", "manifest.place", "\"b.rar\"", None),
         (

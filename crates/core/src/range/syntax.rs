@@ -256,7 +256,7 @@ impl<'t> Parser<'t> {
         let message = match rest.chars().next() {
             None if self.text.trim().is_empty() => "the range is empty".to_owned(),
             None => "the range ends too early".to_owned(),
-            Some(_) => format!("`{}` can't stand here in a range", self.next_piece()),
+            Some(_) => format!("`{}` isn't allowed here in a range", self.next_piece()),
         };
         let width = self.next_piece().len();
         Fault::new("range.unexpected", message, self.at..self.at + width).label(expected)

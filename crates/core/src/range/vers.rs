@@ -32,7 +32,7 @@ pub fn parse(text: &str) -> Result<Vec<Clause>, Fault> {
     }
     parsed.sort_by(|(_, a), (_, b)| a.cmp(b));
     if let Some(pair) = parsed.windows(2).find(|pair| pair[0].1 == pair[1].1) {
-        let message = format!("`{}` stands twice in one VERS range", pair[1].1);
+        let message = format!("`{}` occurs twice in one VERS range", pair[1].1);
         return Err(Fault::new("range.unexpected", message, start..text.len()));
     }
     Ok(paired(parsed))

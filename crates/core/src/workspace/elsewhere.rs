@@ -70,7 +70,7 @@ impl Workspace {
 }
 
 fn differing(member: &Member, package: &PackageName, at: std::ops::Range<usize>) -> Misfit {
-    let message = format!("`{package}` comes from another place elsewhere in the workspace");
+    let message = format!("`{package}` has another source elsewhere in the workspace");
     let fault = Fault::new("workspace.differs", message, at);
-    member.misfit(fault.advice("let all projects take it from the same place, said in the same way"))
+    member.misfit(fault.advice("use the same source in all projects"))
 }

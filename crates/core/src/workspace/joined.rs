@@ -99,9 +99,9 @@ impl Workspace {
         ];
         differing.extend(maps.into_iter().flatten().map(|what| (what, 0..0)));
         let misfit = |(what, span)| {
-            let message = format!("{what} is said otherwise elsewhere in the workspace");
+            let message = format!("{what} is defined differently elsewhere in the workspace");
             let fault = Fault::new("workspace.differs", message, span);
-            member.misfit(fault.advice("say it once, in the workspace's root"))
+            member.misfit(fault.advice("define it once, in the workspace's root"))
         };
         differing.into_iter().map(misfit).collect()
     }
@@ -179,7 +179,7 @@ fn wrong_project(
         ),
         None => (
             "workspace.no-project",
-            format!("there is no project in `{path}`, where `{wanted}` is to come from"),
+            format!("there is no project in `{path}`, the source of `{wanted}`"),
             "the path begins at this manifest's folder and ends at one with a bibliotax.toml".to_owned(),
         ),
     };

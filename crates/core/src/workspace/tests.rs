@@ -43,15 +43,15 @@ fn what_members_say_of_all_is_said_once_or_alike() {
     for (text, output) in [
         (
             "[registries]\nseedhouse = \"../registry\"\n",
-            "kiosk: workspace.differs: the registry `seedhouse` is said otherwise elsewhere in the workspace",
+            "kiosk: workspace.differs: the registry `seedhouse` is defined differently elsewhere in the workspace",
         ),
         (
             "[targets.hand]\nos = \"windows\"\n",
-            "kiosk: workspace.differs: the target `hand` is said otherwise elsewhere in the workspace",
+            "kiosk: workspace.differs: the target `hand` is defined differently elsewhere in the workspace",
         ),
         (
             "[families]\npergola = \"4\"\n",
-            "kiosk: workspace.differs: the range of the family `pergola` is said otherwise elsewhere in the workspace",
+            "kiosk: workspace.differs: the range of the family `pergola` is defined differently elsewhere in the workspace",
         ),
     ] {
         assert_eq!(read(ROOT, &[both[0], ("kiosk", text)]).unwrap_err(), [output]);
@@ -94,7 +94,7 @@ fn members_of_one_name_in_a_circle_or_in_no_folder_are_refused() {
     assert_eq!(
         wrong,
         [
-            "a: workspace.no-project: there is no project in `../c`, where `b` is to come from",
+            "a: workspace.no-project: there is no project in `../c`, the source of `b`",
             "b: workspace.other-name: the project in `../a` is called `a`, not `d`"
         ]
     );

@@ -60,7 +60,7 @@ impl<'g> Picture<'g> {
         let _ = writeln!(
             text,
             "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{width:.0}\" height=\"{height:.0}\" viewBox=\"0 0 {width:.0} {height:.0}\" role=\"img\">\n\
-             <title>Who needs whom: {packages} packages</title>\n<style>{STYLE}</style>\n\
+             <title>Dependency graph: {packages} packages</title>\n<style>{STYLE}</style>\n\
              <rect class=\"back\" width=\"100%\" height=\"100%\"/>"
         );
         self.layers.lines.iter().for_each(|line| self.draw_line(&mut text, line));

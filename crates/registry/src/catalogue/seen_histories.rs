@@ -231,7 +231,7 @@ fn changes(before: &str, now: &str) -> Vec<String> {
         shown.push(format!("and {more} more"));
     }
     if shown.is_empty() {
-        shown.push("what happened stands in another order, or something was put in between".to_owned());
+        shown.push("events are in another order, or something was inserted".to_owned());
     }
     shown
 }
@@ -255,7 +255,7 @@ fn change(line: &str, now: &str) -> String {
                         entry.card.short()
                     )
                 }
-                Some(_) => format!("the release {} says something else of itself", entry.version),
+                Some(_) => format!("the release {} has changed", entry.version),
             }
         }
         Event::Withdrawn(withdrawal) => format!("the withdrawal of {} is gone", withdrawal.version),

@@ -236,7 +236,7 @@ impl Remote {
 
     /// That a file of it is not what its name says.
     pub fn wrong_file(&self, digest: &Digest) -> RegistryError {
-        self.client.wrong(&format!("the file {digest} has other bytes than its name says"))
+        self.client.wrong(&format!("the file {digest} doesn't match its digest"))
     }
 
     /// The text of a card.

@@ -48,7 +48,7 @@ pub enum RegistryError {
     #[error("{} is no registry: it has no registry.json", path.display())]
     NoRegistry { path: PathBuf },
     /// Nobody made a registry of packages at a place in one of containers.
-    #[error("nobody made a registry at {place} yet")]
+    #[error("there is no registry at {place} yet")]
     NotMade { place: String },
     /// `registry.json` can't be read.
     #[error("the registry.json of {} can't be read: {message}", path.display())]
@@ -60,25 +60,25 @@ pub enum RegistryError {
     #[error("{} isn't empty, so no registry can be made in it", path.display())]
     NotEmpty { path: PathBuf },
     /// A kind of URL that this version doesn't speak.
-    #[error("{asked} is at `{}`, and that is no place where it can be", without_user(url))]
+    #[error("{asked} can't be at `{}`", without_user(url))]
     Scheme { asked: Asked, url: String },
     /// A registry that would be asked without encryption.
-    #[error("{asked} is at `{}`, and nothing on the way there is encrypted", without_user(url))]
+    #[error("{asked} is at `{}`, which isn't encrypted", without_user(url))]
     PlainHttp { asked: Asked, url: String },
     /// A commit holds a path that can't be installed.
     #[error("a commit of {} can't be installed: {what}", without_user(url))]
     BadTree { url: String, what: String },
     /// A registry sends us to another host, and the manifest doesn't say that this is right.
-    #[error("{asked} sends us to {url} {}, and that is another host", if *key == "service" { "with what we ask" } else { "for a token" })]
+    #[error("{asked} refers to {url} {}, which is another host", if *key == "service" { "with what we ask" } else { "for a token" })]
     OtherHost { asked: Asked, key: &'static str, url: String },
     /// A card names a place that only this machine or its network reaches.
     #[error(
-        "the card of {package} says that its archive is at {}, where only this machine or its network comes",
+        "the card of {package} has an archive at {}, which is inside this machine or its network",
         without_user(url)
     )]
     InnerUrl { package: PackageName, url: String },
     /// Nobody may be asked, and what is wanted is not kept.
-    #[error("{asked} was never asked for {what}, and now nobody is to be asked")]
+    #[error("{what} of {asked} isn't cached, and offline mode is on")]
     Offline { asked: Asked, what: String },
     /// There is no answer.
     #[error("{asked} at {url} can't be reached: {what}")]
@@ -87,7 +87,7 @@ pub enum RegistryError {
     #[error("{asked} refuses ({status}): {detail}")]
     Refused { asked: Asked, status: u16, code: Option<String>, detail: String },
     /// The answer makes no sense.
-    #[error("what {asked} answers can't be used: {what}")]
+    #[error("{asked} sent an invalid answer: {what}")]
     WrongAnswer { asked: Asked, what: String },
     /// There is no token to publish with.
     #[error("there is no token for the registry `{registry}`, which is at {origin}")]
@@ -147,7 +147,7 @@ pub enum RegistryError {
     #[error(transparent)]
     Card(#[from] CardProblem),
     /// A history is not what it was when it was seen before.
-    #[error("the registry `{registry}` changed what it had published of {package}")]
+    #[error("the registry `{registry}` changed published data of {package}")]
     ChangedHistory { registry: RegistryName, package: PackageName, seen: Timestamp, what: Vec<String> },
     /// A mirror lacks what was seen of a package before.
     #[error("{url}, a mirror of `{registry}`, lacks what was seen of {package} before")]
@@ -168,7 +168,7 @@ pub enum RegistryError {
     #[error("{package}: {what}")]
     NothingThere { package: PackageName, what: String },
     /// A withdrawal or deprecation without a reason.
-    #[error("a reason is wanted: the people who use the release will read it")]
+    #[error("a reason is required; users of the release will read it")]
     NoReason,
     /// A withdrawal's or deprecation's reason is not one that everybody can be shown.
     #[error("the reason can't be published: {why}")]
@@ -201,10 +201,7 @@ pub enum RegistryError {
     #[error("the git repository {}: {what}", without_user(url))]
     Git { url: String, what: String },
     /// Nobody may be asked, and what is wanted of a repository was never fetched.
-    #[error(
-        "{what} of the git repository {} was never fetched, and now nobody is to be asked",
-        without_user(url)
-    )]
+    #[error("{what} of the git repository {} isn't cached, and offline mode is on", without_user(url))]
     GitOffline { url: String, what: String },
     /// A repository has no such commit, branch or tag, or a commit no such folder.
     #[error("the git repository {}: {what}", without_user(url))]

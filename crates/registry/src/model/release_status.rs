@@ -70,8 +70,7 @@ pub(crate) fn check_instead(
     if is_there && instead != name {
         return Ok(());
     }
-    let what =
-        if is_there { "a package can't stand in its own place" } else { "the registry has no such package" };
+    let what = if is_there { "a package can't replace itself" } else { "the registry has no such package" };
     Err(RegistryError::NothingThere { package: instead.clone(), what: what.to_owned() })
 }
 

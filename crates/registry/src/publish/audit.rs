@@ -109,7 +109,7 @@ fn of_package(
         }
     };
     if listed.get(name) != Some(&registry.named(name, &history)) {
-        let what = "the list of names has it otherwise; `--mend` makes the list anew".to_owned();
+        let what = "the list of names differs; `--repair` rebuilds it".to_owned();
         found.flaws.push(Flaw { package: Some(name.clone()), version: None, what });
     }
     for release in history.releases() {
@@ -143,7 +143,7 @@ fn of_release(files: &BTreeMap<Digest, u64>, source: &Registry, entry: &Entry) -
         Some(Err(_)) => wrong.push(format!("its card {} can't be read", entry.card)),
         Some(Ok(card)) => {
             if !is_of(&card, entry) {
-                wrong.push("its line in the history says something else than its card".to_owned());
+                wrong.push("its line in the history differs from its card".to_owned());
             }
             wrong.extend(check_card(source.name(), &source.all_facets(), &card).err().map(|e| e.to_string()));
         }
@@ -167,6 +167,6 @@ fn of_file(
     let mut file = registry.read_file(digest, 0..size)?;
     let bytes = io::copy(&mut file, &mut hasher).at("read", registry.place())?;
     let found = hasher.finish();
-    let what = || format!("the file {digest} has other bytes than its name says: those of {found}");
+    let what = || format!("the file {digest} has the digest {found}");
     Ok((bytes, (found != *digest).then(|| Flaw { package: None, version: None, what: what() })))
 }

@@ -182,7 +182,7 @@ impl Loading<'_> {
             let is_there = || self.registry.has_file(&file.sha256).map_err(|error| error.to_string());
             if !taken.contains_key(&file.sha256) && !is_there()? {
                 return Err(format!(
-                    "the registry has no file {}, and no `path` says where to take it",
+                    "the registry has no file {}, and there is no `path` to read it from",
                     file.sha256
                 ));
             }

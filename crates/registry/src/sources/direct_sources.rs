@@ -266,7 +266,7 @@ impl DirectSources {
         let repository = self.repository(package, &source.git, allows_plain)?;
         let mut staged = Staged::in_folder(&self.archives())?;
         let open = |within: &Repository, url: &str| self.submodule(package, within, url, allows_plain);
-        write_tree(&repository, &source.commit, source.dir.as_ref(), &open, &mut staged)?;
+        write_tree(&repository, &source.commit, source.subfolder.as_ref(), &open, &mut staged)?;
         Ok(staged)
     }
 

@@ -46,7 +46,11 @@ pub fn page(
     let packages = searcher.with(Index::len)? as usize;
     let mut notes: Vec<String> = Vec::new();
     for read in &found.read_as {
-        notes.push(format!("Nothing says “{}”; read as {}.", read.word, read.instead.join(" or ")));
+        notes.push(format!(
+            "No match for “{}”; showing results for {}.",
+            read.word,
+            read.instead.join(" or ")
+        ));
     }
     if found.is_loose {
         notes.push("No package has all of these words; these have some of them.".to_owned());

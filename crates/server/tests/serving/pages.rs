@@ -50,7 +50,7 @@ fn with(server: &Server, path: &str, parts: &[&str]) -> String {
 fn pages_tell_what_a_release_is_and_lead_to_what_it_needs() {
     let server = server();
     with(&server, "/", &["dew-point", "<form", "name=\"q\""]);
-    with(&server, "/?q=wether", &["read as weather", "href=\"/browse/rain-ledger\"", "3.0.0"]);
+    with(&server, "/?q=wether", &["showing results for weather", "href=\"/browse/rain-ledger\"", "3.0.0"]);
     let part = with(&server, "/?q=rain&part=results", &["rain-ledger"]);
     assert!(!part.contains("<html"), "only the results are sent");
     with(

@@ -6,28 +6,28 @@ use bibliotax_app::need::sources::SourceWords;
 #[derive(Debug, clap::Args)]
 #[group(multiple = true)]
 pub struct SourceArgs {
-    /// Use the project in this folder, as it is there; a workspace's projects need each other so
+    /// Use the project in this folder directly, without publishing it
     #[arg(long, value_name = "FOLDER", conflicts_with_all = ["shared", "from", "exactly"])]
     path: Option<String>,
-    /// Take it from this git repository: its releases by their tags, unless another option says which commit
+    /// Use this git repository: by default, its tags are releases
     #[arg(long, value_name = "URL", conflicts_with_all = ["shared", "from", "exactly", "path"])]
     git: Option<String>,
-    /// What this tag of the repository names
-    #[arg(long, value_name = "TAG", requires = "git", conflicts_with_all = ["branch", "rev"])]
+    /// Use this tag
+    #[arg(long, value_name = "TAG", requires = "git", conflicts_with_all = ["branch", "commit"])]
     tag: Option<String>,
-    /// The newest commit of this branch of the repository
-    #[arg(long, value_name = "BRANCH", requires = "git", conflicts_with = "rev")]
+    /// Use the newest commit of this branch
+    #[arg(long, value_name = "BRANCH", requires = "git", conflicts_with = "commit")]
     branch: Option<String>,
-    /// This commit of the repository
+    /// Use this commit
     #[arg(long, value_name = "COMMIT", requires = "git")]
-    rev: Option<String>,
-    /// The folder of the repository that is the package
+    commit: Option<String>,
+    /// Use this folder of the repository as the package
     #[arg(long, value_name = "FOLDER", requires = "git")]
-    dir: Option<String>,
-    /// Take it from this archive, whose contents and digest are shown
+    subfolder: Option<String>,
+    /// Use this archive; its contents and digest are shown
     #[arg(long, value_name = "URL", conflicts_with_all = ["shared", "from", "exactly", "path", "git"])]
     archive: Option<String>,
-    /// The folder inside the archive that is the package; the one that all of it lies in, without this
+    /// Use this folder of the archive as the package [default: the only top folder]
     #[arg(long, value_name = "FOLDER", requires = "archive")]
     strip: Option<String>,
 }
@@ -40,8 +40,8 @@ impl SourceArgs {
             git: self.git.clone(),
             tag: self.tag.clone(),
             branch: self.branch.clone(),
-            commit: self.rev.clone(),
-            folder: self.dir.clone(),
+            commit: self.commit.clone(),
+            folder: self.subfolder.clone(),
             archive: self.archive.clone(),
             strip: self.strip.clone(),
         }

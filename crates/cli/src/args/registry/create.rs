@@ -9,25 +9,25 @@ use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
 
-/// Make an empty registry in a folder that is new or empty, in a bucket, or in a registry of containers
+/// Create an empty registry in a folder, a bucket or a container registry
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  bibliotax registry create ../registry --name seedhouse\n  bibliotax registry create oci://containers.seedhouse.example/packages"
 )]
 pub struct Create {
-    /// The folder, `s3://BUCKET/PREFIX`, or `oci://HOST/PREFIX`
+    /// Where: a new or empty folder, `s3://BUCKET/PREFIX`, or `oci://HOST/PREFIX`
     #[arg(value_name = "FOLDER")]
     place: String,
-    /// The registry's name; without it, the folder's
+    /// The registry's name [default: the folder's]
     #[arg(long)]
     name: Option<String>,
-    /// A JSON file with the facets that its cards speak of, as docs/formats.md shows
+    /// A JSON file that defines facets, as in docs/formats.md
     #[arg(long, value_name = "FILE")]
     facets: Option<PathBuf>,
-    /// Let a registry of containers be asked without encryption
+    /// Allow plain HTTP
     #[arg(long)]
     plain: bool,
-    /// Check whether it could be made and write nothing
+    /// Check that it can be created without writing anything
     #[arg(long)]
     dry_run: bool,
 }

@@ -9,23 +9,23 @@ use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
 
-/// Copy a registry into a folder, or bring a copy up to date
+/// Copy a registry, or update a copy
 ///
-/// Only what the copy lacks is fetched, and each file is checked. One that was cut off is taken up by running it again. Locks
-/// made from the one install from the other.
+/// Only missing files are downloaded, and each is verified. An interrupted run continues when it is started again. Locks made with
+/// the original install from the copy.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  bibliotax registry mirror https://packages.seedhouse.example ../mirror\n  bibliotax registry mirror ../registry ../mirror --package \"fernhollow/*\""
+    after_help = "Examples:\n  bibliotax registry mirror https://packages.seedhouse.example ../mirror\n  bibliotax registry mirror ../registry ../mirror --only \"fernhollow/*\""
 )]
 pub struct Mirror {
-    /// The registry: its URL or its folder
+    /// The registry to copy: a URL or a folder
     from: String,
-    /// The folder of the copy, or `s3://BUCKET/PREFIX`; new, or one that was made so before
+    /// Where the copy is: a folder, or `s3://BUCKET/PREFIX`
     to: String,
-    /// Copy only this package, or those whose names begin so before a `*`; may be given several times
-    #[arg(long = "package", value_name = "PATTERN")]
+    /// Copy only this package, or all whose names begin with the text before `*`
+    #[arg(long = "only", value_name = "PATTERN", value_delimiter = ',')]
     packages: Vec<String>,
-    /// Let the registry be asked without encryption
+    /// Allow plain HTTP
     #[arg(long)]
     plain: bool,
 }

@@ -20,46 +20,41 @@ use crate::server_log;
 
 /// Serve a registry over HTTP
 ///
-/// Reading is open to everybody who reaches the server; publishing wants a token (`bibliotax registry token issue`). Each
-/// request, and each failure with its cause, is a line of JSON on the standard error; --quiet leaves only failures. A failure has
-/// the id of its request, which the client shows. Ctrl-C lets what is under way end.
+/// Everybody who reaches the server can read; publishing needs a token (`bibliotax registry token issue`). Requests and failures
+/// are logged to standard error as JSON lines; --quiet logs only failures. Clients show the request's id with each failure. Ctrl-C
+/// finishes running requests, then ends the server.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  bibliotax registry serve --dir ../registry\n  bibliotax registry serve --dir ../registry --listen 0.0.0.0:443 --cert chain.pem --key key.pem\n  bibliotax registry serve --read-through https://packages.seedhouse.example --dir ../copy"
+    after_help = "Examples:\n  bibliotax registry serve ../registry\n  bibliotax registry serve ../registry --listen 0.0.0.0:443 --cert chain.pem --key key.pem\n  bibliotax registry serve --read-through https://packages.seedhouse.example ../copy"
 )]
 pub struct Serve {
-    /// The registry's folder
-    #[arg(long, value_name = "DIR", required_unless_present = "bucket")]
-    dir: Option<String>,
-    /// The registry's bucket in an S3-compatible store, which any number of servers may serve; AWS_ACCESS_KEY_ID,
-    /// AWS_SECRET_ACCESS_KEY, AWS_REGION and AWS_ENDPOINT say how it is reached
-    #[arg(long, value_name = "s3://BUCKET/PREFIX", conflicts_with = "dir")]
-    bucket: Option<String>,
-    /// Serve a copy in front of the registry at this URL, which keeps in DIR what was asked for once
-    #[arg(long, value_name = "URL", requires = "dir")]
+    /// The registry: a folder, or `s3://BUCKET/PREFIX`, which several servers can serve at once
+    registry: String,
+    /// Serve a cache of the registry at this URL; the folder keeps what was downloaded
+    #[arg(long, value_name = "URL")]
     read_through: Option<String>,
-    /// Ask the registry behind a copy again after so many seconds
+    /// Check the original for changes after so many seconds
     #[arg(long, value_name = "SECONDS", default_value_t = 30, requires = "read_through")]
     fresh: u64,
-    /// Give older answers of a copy where the registry behind it can't be reached
+    /// Serve outdated answers while the original is unreachable
     #[arg(long, requires = "read_through")]
     stale: bool,
-    /// The address and port to listen on; port 0 takes any that is free
+    /// The address and port to listen on; port 0 uses any free one
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:8630")]
     listen: SocketAddr,
-    /// The certificate chain for TLS, as PEM
+    /// The TLS certificate chain, as PEM
     #[arg(long, value_name = "FILE", requires = "key")]
     cert: Option<PathBuf>,
-    /// The certificate's key, as PEM
+    /// The certificate's private key, as PEM
     #[arg(long, value_name = "FILE", requires = "cert")]
     key: Option<PathBuf>,
-    /// End when the standard input does: for a program that starts the server and may be killed
+    /// End when standard input ends, for programs that start the server
     #[arg(long)]
     until_input_ends: bool,
-    /// Serve without TLS to other machines as well: behind a proxy that has it and says who asks (`x-forwarded-for`)
+    /// Serve other machines without TLS, behind a proxy that sets `x-forwarded-for`
     #[arg(long, conflicts_with = "cert")]
     plain: bool,
-    /// How much uploads that no release names yet may take, all together: 800M, 2G; 64G where it isn't said
+    /// Limit the size of unfinished uploads [default: 64G]
     #[arg(long, value_name = "SIZE", value_parser = read_size)]
     uploads: Option<u64>,
 }
@@ -100,12 +95,12 @@ impl Serve {
     }
 
     fn served(&self, run: &Run<'_>) -> Result<Served, Failure> {
-        let place = self.dir.as_deref().or(self.bucket.as_deref()).unwrap_or_default();
+        let place = &self.registry;
         run.working(|context| match &self.read_through {
             None => Ok(Served::Writable(registry_storage::open(place, context)?)),
             Some(url) => {
                 let request = Request {
-                    folder: place.to_owned(),
+                    folder: place.clone(),
                     url: url.clone(),
                     fresh: Duration::from_secs(self.fresh),
                     is_stale_allowed: self.stale,

@@ -10,30 +10,30 @@ use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
 
-/// Keep what opens a registry's host
+/// Save credentials for a registry
 ///
-/// The token is asked for, or read from the input, tried, and kept in the keyring of the system. It is sent to that host
-/// alone, the same way (`https` or `http`) and to the same port.
+/// The token is prompted for or read from standard input, tried, and saved in the system's keyring. It is sent only to that host,
+/// scheme and port.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  bibliotax registry sign-in fernhollow\n  bibliotax registry sign-in https://garden.example:5000 --user moss < password.txt"
 )]
 pub struct SignIn {
-    /// A registry that the manifest declares, or a host
+    /// The registry: a declared name, or a host
     registry: String,
-    /// A user's name, who has a password instead of a token
+    /// Save a password for this user instead of a token
     #[arg(long, value_name = "NAME")]
     user: Option<String>,
-    /// Keep it in a file that only you can read, instead of the keyring
+    /// Save it in a file that only you can read, not in the keyring
     #[arg(long)]
     file: bool,
 }
 
-/// Forget what opens a registry's host
+/// Delete the credentials for a registry
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Example:\n  bibliotax registry sign-out fernhollow")]
 pub struct SignOut {
-    /// A registry that the manifest declares, or a host
+    /// The registry: a declared name, or a host
     registry: String,
 }
 

@@ -9,7 +9,7 @@ use crate::exit_status::Exit;
 use crate::render::registry as render;
 use crate::run::Run;
 
-/// Say who may publish to a registry that is served
+/// Manage who may publish to a registry that you serve
 #[derive(Debug, clap::Args)]
 pub struct Tokens {
     #[command(subcommand)]
@@ -18,37 +18,37 @@ pub struct Tokens {
 
 #[derive(Debug, clap::Subcommand)]
 enum TokenCommand {
-    /// Make a token; it is shown once and nothing keeps it
+    /// Issue a token; it is shown only once
     #[command(
-        after_help = "Example:\n  bibliotax registry token issue ../registry \"the build server\" --package \"fernhollow/*\" --days 90"
+        after_help = "Example:\n  bibliotax registry token issue ../registry \"the build server\" --only \"fernhollow/*\" --days 90"
     )]
     Issue {
-        /// The registry's folder, or `s3://BUCKET/PREFIX`
+        /// The registry: a folder, or `s3://BUCKET/PREFIX`
         folder: String,
-        /// Whom or what it is for
+        /// A name for the token, such as its user
         name: String,
-        /// A package that it is for, or the beginning of names before a `*`; may be given several times
-        #[arg(long = "package", value_name = "PATTERN", required = true)]
+        /// Allow only this package, or all whose names begin with the text before `*`
+        #[arg(long = "only", value_name = "PATTERN", required = true, value_delimiter = ',')]
         packages: Vec<String>,
-        /// What it allows; may be given several times
-        #[arg(long = "allow", value_name = "ACTION", value_parser = ["publish", "withdraw", "deprecate"], default_value = "publish")]
+        /// Allow this action
+        #[arg(long = "allow", value_name = "ACTION", value_parser = ["publish", "withdraw", "deprecate"], default_value = "publish", value_delimiter = ',')]
         actions: Vec<String>,
-        /// Let it end after so many days
+        /// Let the token expire after so many days
         #[arg(long, value_parser = clap::value_parser!(u32).range(1..))]
         days: Option<u32>,
     },
-    /// Show the tokens
+    /// List the tokens
     #[command(after_help = "Example:\n  bibliotax registry token show ../registry")]
     Show {
-        /// The registry's folder, or `s3://BUCKET/PREFIX`
+        /// The registry: a folder, or `s3://BUCKET/PREFIX`
         folder: String,
     },
-    /// End a token
+    /// Revoke a token
     #[command(after_help = "Example:\n  bibliotax registry token end ../registry 4f1c09aa")]
     End {
-        /// The registry's folder, or `s3://BUCKET/PREFIX`
+        /// The registry: a folder, or `s3://BUCKET/PREFIX`
         folder: String,
-        /// The token's id, as the list shows it
+        /// The token's id, from `token show`
         id: String,
     },
 }

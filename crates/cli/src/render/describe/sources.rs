@@ -25,7 +25,7 @@ fn row(at: &At, newest_of_all: Option<&Version>) -> Vec<String> {
         Ok(Newest { version, published }) => {
             let date = published.map(|at| at.strftime("%Y-%m-%d").to_string()).unwrap_or_default();
             let words = match newest_of_all.filter(|newest| *newest > version) {
-                Some(newest) => styled(style::WARNING, format!("lags: {newest} is elsewhere")),
+                Some(newest) => styled(style::WARNING, format!("behind: {newest} is in another source")),
                 None => "newest".to_owned(),
             };
             (version.to_string(), date, words)

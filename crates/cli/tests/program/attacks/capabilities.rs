@@ -40,8 +40,8 @@ fn a_package_of_another_registry_never_provides_a_capability_without_a_word() {
     let refused = garden.run(&["install"]).expect(3);
     assert_snapshot!(refused, @r#"
     ----- stderr
-    error: a-clock of other and seed-clock of seedhouse provide day-clock, and nothing says which is meant  (package.ambiguous)
-    try: say which is meant under `[capabilities]`: `day-clock = "PACKAGE"`
+    error: a-clock of other and seed-clock of seedhouse provide day-clock, and none is chosen  (package.ambiguous)
+    try: choose one under `[capabilities]`: `day-clock = "PACKAGE"`
     ----- status 3
     "#);
     assert!(!garden.path("gate/bibliotax.lock").exists());
@@ -72,7 +72,7 @@ fn a_provider_from_elsewhere_than_who_needs_it_has_to_be_named() {
     assert_snapshot!(garden.run(&["install"]), @r#"
     ----- stderr
     error: a package of seedhouse needs day-clock, and only a-clock of other provides it  (package.ambiguous)
-    try: say which is meant under `[capabilities]`: `day-clock = "PACKAGE"`
+    try: choose one under `[capabilities]`: `day-clock = "PACKAGE"`
     ----- status 3
     "#);
     for (registries, more) in [
@@ -97,8 +97,8 @@ fn a_new_provider_where_there_was_one_is_not_taken_by_its_name() {
     std::fs::remove_file(garden.path("gate/bibliotax.lock")).unwrap();
     assert_snapshot!(garden.run(&["install"]), @r#"
     ----- stderr
-    error: a-clock of seedhouse and seed-clock of seedhouse provide day-clock, and nothing says which is meant  (package.ambiguous)
-    try: say which is meant under `[capabilities]`: `day-clock = "PACKAGE"`
+    error: a-clock of seedhouse and seed-clock of seedhouse provide day-clock, and none is chosen  (package.ambiguous)
+    try: choose one under `[capabilities]`: `day-clock = "PACKAGE"`
     ----- status 3
     "#);
     manifest(&garden, "", "[capabilities]\nday-clock = \"seed-clock\"\n");

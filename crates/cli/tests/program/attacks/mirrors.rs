@@ -117,7 +117,7 @@ fn every_command_says_that_a_mirror_answers_in_place_of_the_registry() {
     for args in [
         &["find", "dew"][..],
         &["describe", "dew-point"],
-        &["fit", "dew-point", "--target", "kiosk:os=linux"],
+        &["fit", "dew-point", "--try", "kiosk:os=linux"],
         &["explain", "dew-point"],
         &["newer"],
         &["resolve", "--dry-run"],

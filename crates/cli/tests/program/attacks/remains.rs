@@ -73,7 +73,7 @@ fn what_killed_publishers_left_in_a_registry_is_shown_and_goes_unless_somebody_h
         checked.stdout.contains("2 temporary files left behind by processes that were killed (8.0 KiB)"),
         "{checked}"
     );
-    garden.run_in(".", &["registry", "check", "seedhouse", "--mend"]).expect(0);
+    garden.run_in(".", &["registry", "check", "seedhouse", "--repair"]).expect(0);
     assert!(!dead.exists() && !looked.exists() && live.exists());
     drop(held);
     let _served = serve(&garden);
@@ -122,7 +122,7 @@ fn uploads_without_a_release_have_a_quota_and_an_age() {
         let mark = File::options().write(true).open(mark.unwrap().path()).unwrap();
         mark.set_modified(SystemTime::now() - Duration::from_hours(49)).unwrap();
     }
-    garden.run_in(".", &["registry", "check", "seedhouse", "--mend"]).expect(0);
+    garden.run_in(".", &["registry", "check", "seedhouse", "--repair"]).expect(0);
     let checked = garden.run_in(".", &["registry", "check", "seedhouse"]).expect(0);
     assert!(!checked.stdout.contains("upload") && !checked.stdout.contains("of no release"), "{checked}");
     garden.write("gate/bibliotax.toml", &(garden.read("gate/bibliotax.toml") + "dew-point = \"1\"\n"));

@@ -73,7 +73,7 @@ fn what_is_told_of_a_changed_history_shows_what_changed_and_when_it_was_seen() {
     republish(&garden, &["rain-ledger 2.4.0: dew-point 1", "dew-point 1.4.0"], "CC0-1.0");
     assert_snapshot!(garden.run(&["update"]), @"
     ----- stderr
-    error: the registry `seedhouse` changed what it had published of rain-ledger  (registry.changed-history)
+    error: the registry `seedhouse` changed published data of rain-ledger  (registry.changed-history)
       It was seen on 2026-03-01 09:00 UTC. Since then: the release 2.4.0 has another card (521c83e78255, and not bdc251e18473).
     try: nothing was changed; ask the registry's keepers why, and if it is right so, add `--accept-changed rain-ledger`
     ----- status 6

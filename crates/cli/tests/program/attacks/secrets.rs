@@ -144,7 +144,7 @@ fn a_registry_with_a_password_in_its_url_is_refused_and_the_password_never_shown
     assert!(!garden.path("gate/bibliotax.toml").exists());
     for args in [
         &["registry", "mirror", &url, "../copy"][..],
-        &["registry", "serve", "--read-through", &url, "--dir", "../copy"],
+        &["registry", "serve", "--read-through", &url, "../copy"],
     ] {
         let ran = garden.run(args);
         assert!(ran.status != 0 && silent("mirror", &ran), "{args:?}: {ran}");

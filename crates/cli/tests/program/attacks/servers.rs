@@ -12,8 +12,7 @@ use crate::server::Served;
 
 /// A server that may open only so many files.
 fn serve_with(garden: &Garden, files: u32) -> Served {
-    let args =
-        ["registry", "serve", "--quiet", "--format", "json", "--dir", "seedhouse", "--listen", "127.0.0.1:0"];
+    let args = ["registry", "serve", "--quiet", "--format", "json", "seedhouse", "--listen", "127.0.0.1:0"];
     let mut program = garden.command_within(&format!("-n {files}"), ".", &args);
     let mut child = program.stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
     let mut line = String::new();

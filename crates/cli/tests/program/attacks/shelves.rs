@@ -111,7 +111,7 @@ fn a_folder_that_was_never_ours_is_left_alone() {
     let mut names: Vec<_> =
         fs::read_dir(garden.path("gate/shelf")).unwrap().map(|entry| entry.unwrap().file_name()).collect();
     names.sort();
-    assert_eq!(names, ["notes.txt", "rain-ledger"], "not even a lock was put there");
+    assert_eq!(names, ["notes.txt", "rain-ledger"], "not even a lock was installed");
     assert_eq!(garden.read("gate/shelf/rain-ledger/more.txt"), "mine\n");
 }
 

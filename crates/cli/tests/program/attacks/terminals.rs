@@ -49,7 +49,7 @@ fn garden() -> Garden {
     }
     garden.load(&cards);
     make_hostile(&garden);
-    assert!(garden.run_in(".", &["registry", "check", "seedhouse", "--mend"]).status <= 1);
+    assert!(garden.run_in(".", &["registry", "check", "seedhouse", "--repair"]).status <= 1);
     garden.write("gate/bibliotax.toml", &manifest(""));
     garden
 }
@@ -156,7 +156,7 @@ fn no_command_lets_a_registry_write_to_the_terminal() {
         &["update", "dew-point", "--to", "1.0.0"],
         &["verify", "--store"],
         &["graph"],
-        &["graph", "--as", "dot"],
+        &["graph", "--format", "dot"],
         &["explain", "dew-point"],
         &["explain", "dew-point", "2"],
         &["newer"],

@@ -97,10 +97,10 @@ impl Reader<'_> {
             || need.source.is_some()
             || !need.without.is_empty()
         {
-            let message = format!("{whose} need of `{}` is for whoever takes it", need.package);
+            let message = format!("{whose} need of `{}` applies to all users of it", need.package);
             let fault = Fault::new("manifest.component-need", message, need.span.clone());
             self.faults.push(
-                fault.advice("only a project itself can say `targets`, `registry`, `without`, or a source"),
+                fault.advice("only a project's own needs can have `targets`, `from`, `without`, or a source"),
             );
         }
         Some(CardNeed::from(&need))
@@ -140,7 +140,7 @@ impl Reader<'_> {
         self.only_known(table, "a check", &CHECK_KEYS);
         let Some(file) = table.get("file") else {
             let fault = Fault::new("manifest.step", "a check has no `file`", span(item));
-            self.faults.push(fault.advice("say which file of the project shows that the step was done"));
+            self.faults.push(fault.advice("name the file of the project that shows that the step was done"));
             return None;
         };
         let contains = table.get("contains").and_then(|item| self.text(item, "contains"));
@@ -167,7 +167,7 @@ impl Reader<'_> {
         let only_for = self.only_for(table);
         let Some(from) = table.get("from") else {
             let fault = Fault::new("manifest.part", format!("the part `{part}` has no `from`"), span(item));
-            self.faults.push(fault.advice("say which folder of the project it is made from"));
+            self.faults.push(fault.advice("name the folder of the project that it is made from"));
             return None;
         };
         let from = self.inner_path(from, "from", "manifest.part")?;

@@ -54,7 +54,7 @@ impl Reader<'_> {
             "choice" => Facet::Choice { values: self.texts(table, "values").unwrap_or_default() },
             "claim" => Facet::Claim,
             other => {
-                let message = format!("`{name}` says no kind of facet that there is");
+                let message = format!("`{name}` has no valid kind of facet");
                 let fault =
                     Fault::new("manifest.facet", message, table.get("kind").map_or(key_span(key), span));
                 push_with_nearest(&mut self.faults, fault, other, KINDS.into_iter());
@@ -88,7 +88,7 @@ impl Reader<'_> {
                 values.map(FitValue::Many)
             }
             Item::Value(Value::Integer(number)) => {
-                let message = format!("what `{}` is stands in quotes", key.get());
+                let message = format!("the value of `{}` needs quotes", key.get());
                 let fault =
                     Fault::new("manifest.unquoted-value", message, span(item)).label("a number, not a text");
                 self.faults.push(fault.advice(format!("write `\"{}\"`", number.value())));

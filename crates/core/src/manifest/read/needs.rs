@@ -199,7 +199,7 @@ impl Reader<'_> {
         if !path.trim().is_empty() && is_relative {
             return Some(path);
         }
-        let message = format!("`{path}` is no folder that everybody has who works on this");
+        let message = format!("`{path}` is an absolute path, which others don't have");
         let fault = Fault::new("manifest.path", message, span(item));
         self.faults
             .push(fault.advice("write the way from this manifest's folder: `path = \"../valve-core\"`"));
@@ -253,7 +253,7 @@ impl Reader<'_> {
         if let Some(number) =
             item.as_integer().map(|n| n.to_string()).or_else(|| item.as_float().map(|n| n.to_string()))
         {
-            let message = format!("the range of `{key}` stands in quotes");
+            let message = format!("the range of `{key}` needs quotes");
             let fault =
                 Fault::new("manifest.unquoted-value", message, span(item)).label("a number, not a text");
             self.faults.push(fault.advice(format!("write `\"{number}\"`")));

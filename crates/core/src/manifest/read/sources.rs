@@ -13,9 +13,21 @@ use crate::name::PackageName;
 use crate::source::{CommitId, place_problem, without_user};
 
 /// The keys of a need that say where its package comes from, or what it is.
-pub const SOURCE_KEYS: [&str; 12] =
-    ["path", "git", "tag", "branch", "rev", "tags", "dir", "archive", "sha256", "strip", "card", "plain"];
-const OF_GIT: [&str; 5] = ["tag", "branch", "rev", "tags", "dir"];
+pub const SOURCE_KEYS: [&str; 12] = [
+    "path",
+    "git",
+    "tag",
+    "branch",
+    "commit",
+    "tags",
+    "subfolder",
+    "archive",
+    "sha256",
+    "strip",
+    "card",
+    "plain",
+];
+const OF_GIT: [&str; 5] = ["tag", "branch", "commit", "tags", "subfolder"];
 const OF_ARCHIVES: [&str; 2] = ["sha256", "strip"];
 const STATED_KEYS: [&str; 17] = [
     "version",
@@ -61,9 +73,9 @@ impl Reader<'_> {
         if let Some(item) = table.get("git") {
             let url = self.place(item, "git")?;
             let at = self.git_point(table, item, key);
-            let dir = self.inner_folder(table, "dir");
+            let subfolder = self.inner_folder(table, "subfolder");
             let card = self.card_of_need(table);
-            let git = DeclaredGit { url, at: at?, dir, card, allows_plain };
+            let git = DeclaredGit { url, at: at?, subfolder, card, allows_plain };
             return Some(DeclaredSource::Git(Box::new(git)));
         }
         let item = table.get("archive")?;
@@ -82,7 +94,7 @@ impl Reader<'_> {
         self.only_known(table, "a stand-in", &[&SOURCE_KEYS[..], &["version"]].concat());
         let source = self.declared_source(table, key);
         if source.is_none() && self.faults.is_empty() {
-            let message = format!("it isn't said what stands in for `{}`", key.get());
+            let message = format!("`{}` has no stand-in", key.get());
             let fault = Fault::new("manifest.no-source", message, span(item));
             self.faults.push(fault.advice("write `path = \"../…\"`, or `git = \"…\"` with a branch"));
         }
@@ -106,33 +118,30 @@ impl Reader<'_> {
     fn only_with(&mut self, table: &dyn TableLike, keys: &[&str], other: &str, key: &Key) {
         for word in keys.iter().filter(|word| table.contains_key(word) && !table.contains_key(other)) {
             let at = table.get_key_value(word).map_or(0..0, |(key, _)| key_span(key));
-            let message = format!("`{word}` says something of {}, and `{}` has none", a(other), key.get());
+            let message = format!("`{word}` is for {}, which `{}` doesn't have", a(other), key.get());
             self.faults.push(Fault::new("manifest.no-source", message, at).advice("take it out"));
         }
     }
 
     /// Which commits of a repository are meant.
     fn git_point(&mut self, table: &dyn TableLike, git: &Item, key: &Key) -> Option<GitPoint> {
-        let words = ["tag", "branch", "rev", "tags"].into_iter();
+        let words = ["tag", "branch", "commit", "tags"].into_iter();
         let said: Vec<&str> = words.filter(|word| table.contains_key(word)).collect();
         let has_range = table.contains_key("range");
         match (said.as_slice(), has_range) {
-            (["rev"], false) => self.parsed::<CommitId>(table, "rev").map(GitPoint::Commit),
+            (["commit"], false) => self.parsed::<CommitId>(table, "commit").map(GitPoint::Commit),
             (["tag"], false) => self.git_name(table, "tag").map(GitPoint::Tag),
             (["branch"], false) => self.git_name(table, "branch").map(GitPoint::Branch),
             (["tags"], true) => self.tag_pattern(table).map(GitPoint::Releases),
             ([], true) => Some(GitPoint::Releases(GitPoint::RELEASE_TAGS.to_owned())),
             (said, _) => {
                 let message = match said {
-                    [] => format!("it isn't said which commit of its repository `{}` is", key.get()),
-                    _ => format!(
-                        "it is said in several ways which commit of its repository `{}` is",
-                        key.get()
-                    ),
+                    [] => format!("`{}` doesn't name a commit of its repository", key.get()),
+                    _ => format!("`{}` names the commit of its repository in several ways", key.get()),
                 };
                 let fault = Fault::new("manifest.git", message, span(git));
                 self.faults.push(fault.advice(
-                    "write one of `tag = \"…\"`, `branch = \"…\"`, `rev = \"…\"`, or `range = \"…\"` for releases by their tags",
+                    "write one of `tag = \"…\"`, `branch = \"…\"`, `commit = \"…\"`, or `range = \"…\"` for releases by their tags",
                 ));
                 None
             }
@@ -157,7 +166,7 @@ impl Reader<'_> {
         if pattern.matches('*').count() == 1 && is_git_name(&pattern.replace('*', "1.0")) {
             return Some(pattern);
         }
-        let message = format!("`{pattern}` doesn't say where in a tag the version stands");
+        let message = format!("`{pattern}` doesn't mark the version with `*`");
         let fault = Fault::new("manifest.git", message, span(item));
         self.faults.push(fault.advice("write one `*` in its place: `tags = \"palette-v*\"`"));
         None
@@ -253,9 +262,7 @@ impl Reader<'_> {
         self.only_known(table, "a file", &FILE_KEYS);
         for key in ["url", "sha256", "size"].into_iter().filter(|key| !table.contains_key(key)) {
             let fault = Fault::new("card.file", format!("a file of a card has no `{key}`"), span(item));
-            self.faults.push(
-                fault.advice("its URL, the SHA-256 of its bytes and how many there are have to be said"),
-            );
+            self.faults.push(fault.advice("URL, SHA-256 and size are required"));
         }
         let url = table.get("url").and_then(|item| self.place(item, "url"))?;
         let format = match table.get("format") {

@@ -93,7 +93,7 @@ impl<C: Catalogue> Explainer<'_, C> {
             }
             (Some(FitValue::Claim(_)), _) => {
                 let says = verb("says", "say");
-                format!("{} wants {facet}, and {who} {says} that it isn't so.", target.name)
+                format!("{} requires {facet}, and {who} {says} no.", target.name)
             }
             _ => format!("{}, and {who} {} with {said} only.", is("has"), verb("works", "work")),
         }

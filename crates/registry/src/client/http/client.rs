@@ -266,7 +266,7 @@ impl Client {
                 (StatusCode::OK, 0) => Ok(self.paced(response)),
                 (StatusCode::PARTIAL_CONTENT, _) if begins_at(&response, from) => Ok(self.paced(response)),
                 (StatusCode::OK | StatusCode::PARTIAL_CONTENT, _) => Err(RequestError::permanent(
-                    self.wrong("it answers with another part of a file than was asked for"),
+                    self.wrong("it answers with another part of the file than requested"),
                 )),
                 _ => Err(self.refused(response)),
             }
@@ -525,7 +525,7 @@ impl Client {
                 return Err(RequestError::permanent(self.wrong("its answer is larger than any should be")));
             }
             if begun.elapsed() > READ_TIMEOUT {
-                return Err(broke("its answer takes too long"));
+                return Err(broke("its answer took too long"));
             }
         }
         Ok(bytes)

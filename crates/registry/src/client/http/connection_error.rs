@@ -21,7 +21,7 @@ pub fn what_broke(error: &reqwest::Error) -> String {
     let of_system = find::<io::Error>(error).map(io::Error::kind);
     match of_system {
         _ if error.is_redirect() => "it sends us to a place that isn't safe, or round in circles",
-        Some(io::ErrorKind::ConnectionRefused) => "nobody listens there: the connection was refused",
+        Some(io::ErrorKind::ConnectionRefused) => "nothing listens there: the connection was refused",
         _ if is_without_address(error) => "there is no such host, or its name can't be looked up",
         _ if error.is_timeout() && error.is_connect() => "there is no connection within 10 seconds",
         _ if error.is_timeout() => "it doesn't answer in time",

@@ -118,7 +118,7 @@ fn is_of_credentials(status: StatusCode) -> bool {
 /// What a status says where the registry says nothing.
 fn in_words(status: StatusCode) -> &'static str {
     match status {
-        StatusCode::UNAUTHORIZED => "it wants a token or a password that it knows, and that has not ended",
+        StatusCode::UNAUTHORIZED => "it requires a valid token or password",
         StatusCode::FORBIDDEN => "this token is not for that",
         StatusCode::METHOD_NOT_ALLOWED => "it can only be read",
         status => status.canonical_reason().unwrap_or("it gives no reason"),

@@ -169,7 +169,7 @@ impl Distribution {
             }
             let begun = self.client.send_now(&Method::POST, &uploads, |request| Ok(request.body("")))?;
             let place = begun.headers().get(LOCATION).and_then(|place| place.to_str().ok());
-            let place = place.ok_or_else(|| self.client.wrong("it doesn't say where an upload goes"))?;
+            let place = place.ok_or_else(|| self.client.wrong("it doesn't say where to upload"))?;
             let joint = if place.contains('?') { '&' } else { '?' };
             let place = format!("{place}{joint}digest={}", in_full(digest));
             let prepare = |request: RequestBuilder| {

@@ -38,7 +38,7 @@ impl DirectSources {
         let repository = self.repository(package, &git.url, git.allows_plain)?;
         let points = self.points(package, declared, git, &repository)?;
         let commits: Vec<&CommitId> = points.iter().map(|point| &point.commit).collect();
-        let is_part = git.dir.is_some() || points.len() > 1;
+        let is_part = git.subfolder.is_some() || points.len() > 1;
         repository.fetch(&commits, if is_part { Wanted::Names } else { Wanted::All })?;
         let releases = points.into_iter().map(|point| {
             let card = self.card(package, declared, git, &repository, &point)?;
@@ -86,7 +86,7 @@ impl DirectSources {
     /// The commit that the lock has of this repository.
     fn locked_commit(&self, package: &PackageName, git: &DeclaredGit) -> Option<&GitSource> {
         let locked = self.locked.get(package)?.source.git()?;
-        (locked.git == git.url && locked.dir == git.dir).then_some(locked)
+        (locked.git == git.url && locked.subfolder == git.subfolder).then_some(locked)
     }
 
     fn card(
@@ -101,10 +101,10 @@ impl DirectSources {
         let inside = |folder: &str| {
             if folder.is_empty() { FILE_NAME.to_owned() } else { format!("{folder}/{FILE_NAME}") }
         };
-        let dir = git.dir.as_ref().map_or("", InnerPath::as_str);
-        let manifest = repository.text(commit, &inside(dir))?;
+        let subfolder = git.subfolder.as_ref().map_or("", InnerPath::as_str);
+        let manifest = repository.text(commit, &inside(subfolder))?;
         let root = match &manifest {
-            Some(_) => self.workspace_around(repository, commit, git.dir.as_ref())?,
+            Some(_) => self.workspace_around(repository, commit, git.subfolder.as_ref())?,
             None => None,
         };
         let by_tag =
@@ -128,10 +128,10 @@ impl DirectSources {
         &self,
         repository: &Repository,
         commit: &CommitId,
-        dir: Option<&InnerPath>,
+        subfolder: Option<&InnerPath>,
     ) -> Result<Option<String>, RegistryError> {
-        let Some(dir) = dir else { return Ok(None) };
-        let folders: Vec<&str> = dir.folders().collect();
+        let Some(subfolder) = subfolder else { return Ok(None) };
+        let folders: Vec<&str> = subfolder.folders().collect();
         for folder in folders
             .into_iter()
             .rev()
@@ -154,7 +154,12 @@ pub fn unversioned(short: &str) -> Version {
 }
 
 fn source(git: &DeclaredGit, point: Point) -> Source {
-    Source::Git(GitSource { git: git.url.clone(), commit: point.commit, at: point.at, dir: git.dir.clone() })
+    Source::Git(GitSource {
+        git: git.url.clone(),
+        commit: point.commit,
+        at: point.at,
+        subfolder: git.subfolder.clone(),
+    })
 }
 
 /// The commit that a name leads to.

@@ -68,8 +68,8 @@ impl Refused {
     pub fn about(self, url: &str) -> RegistryError {
         let what = match self {
             Self::NoGit => return RegistryError::NoGit,
-            Self::Silent => "it says nothing any more".to_owned(),
-            Self::TooMuch => format!("it says more than {} MiB", MAX_SIZE >> 20),
+            Self::Silent => "it stopped answering".to_owned(),
+            Self::TooMuch => format!("it prints more than {} MiB", MAX_SIZE >> 20),
             Self::Complained(text) => complaint(&text),
         };
         RegistryError::Git { url: url.to_owned(), what }

@@ -216,12 +216,13 @@ impl Repository {
     pub fn names(
         &self,
         commit: &CommitId,
-        dir: Option<&InnerPath>,
+        subfolder: Option<&InnerPath>,
     ) -> Result<Option<Vec<u8>>, RegistryError> {
-        let tree = dir.map_or_else(|| commit.to_string(), |dir| format!("{commit}:{dir}"));
+        let tree = subfolder.map_or_else(|| commit.to_string(), |subfolder| format!("{commit}:{subfolder}"));
         match self.run(&["ls-tree", "-r", "-z", &tree], "") {
             Err(refused)
-                if dir.is_some() && (refused.says("Not a valid object") || refused.says("not a tree")) =>
+                if subfolder.is_some()
+                    && (refused.says("Not a valid object") || refused.says("not a tree")) =>
             {
                 Ok(None)
             }

@@ -66,7 +66,7 @@ pub fn submodule_url(within: &str, url: &str) -> Result<String, String> {
             if is_inside && !base_is_inside {
                 Err("would lie inside this machine's network".to_owned())
             } else if scheme == "ssh" && base_scheme != "ssh" {
-                Err("would be asked for with this person's keys".to_owned())
+                Err("would be fetched with your SSH keys".to_owned())
             } else {
                 Ok(led)
             }

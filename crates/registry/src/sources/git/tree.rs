@@ -45,12 +45,12 @@ pub type OpenSubmodule<'o> = dyn Fn(&Repository, &str) -> Result<Repository, Reg
 pub fn write_tree(
     repository: &Repository,
     commit: &CommitId,
-    dir: Option<&InnerPath>,
+    subfolder: Option<&InnerPath>,
     open: &OpenSubmodule<'_>,
     into: impl Write,
 ) -> Result<(), RegistryError> {
     let mut parts = Vec::new();
-    gather(repository, commit, dir, "", MAX_DEPTH, open, &mut parts)?;
+    gather(repository, commit, subfolder, "", MAX_DEPTH, open, &mut parts)?;
     let mut files: Vec<(usize, Blob)> = Vec::new();
     for (number, (_, blobs)) in parts.iter_mut().enumerate() {
         files.extend(blobs.drain(..).map(|blob| (number, blob)));
@@ -74,16 +74,16 @@ type Part = (Repository, Vec<Blob>);
 fn gather(
     repository: &Repository,
     commit: &CommitId,
-    dir: Option<&InnerPath>,
+    subfolder: Option<&InnerPath>,
     prefix: &str,
     deep: usize,
     open: &OpenSubmodule<'_>,
     parts: &mut Vec<Part>,
 ) -> Result<(), RegistryError> {
-    repository.fetch(&[commit], if dir.is_some() { Wanted::Names } else { Wanted::All })?;
-    let listed = repository.names(commit, dir)?.ok_or_else(|| {
-        let dir = dir.map(ToString::to_string).unwrap_or_default();
-        let what = format!("commit {} has no folder `{dir}`", commit.short());
+    repository.fetch(&[commit], if subfolder.is_some() { Wanted::Names } else { Wanted::All })?;
+    let listed = repository.names(commit, subfolder)?.ok_or_else(|| {
+        let subfolder = subfolder.map(ToString::to_string).unwrap_or_default();
+        let what = format!("commit {} has no folder `{subfolder}`", commit.short());
         RegistryError::NoCommit { url: repository.url().to_owned(), what }
     })?;
     let blobs = blobs(&listed, prefix, repository)?;
@@ -99,10 +99,10 @@ fn gather(
         let urls = submodules(repository, commit)?;
         for module in modules {
             let inner = module.path[prefix.len()..].to_owned();
-            let inner = dir.map_or(inner.clone(), |dir| format!("{dir}/{inner}"));
+            let inner = subfolder.map_or(inner.clone(), |subfolder| format!("{subfolder}/{inner}"));
             let url = urls.iter().find(|(path, _)| *path == inner).map(|(_, url)| url.as_str());
             let url = url.ok_or_else(|| {
-                let what = format!("it doesn't say where its submodule `{inner}` is");
+                let what = format!("it has no URL for its submodule `{inner}`");
                 RegistryError::Git { url: repository.url().to_owned(), what }
             })?;
             let theirs = open(repository, url)?;

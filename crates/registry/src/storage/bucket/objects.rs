@@ -324,7 +324,7 @@ impl Objects {
                 refused.is_some() && refused == version.as_ref().map(|version| version.e_tag.clone());
             times = if is_as_it_was { times + 1 } else { 0 };
             if times == MAX_REFUSALS {
-                return Err(self.wrong("it refuses a change of what nobody else has changed (412)"));
+                return Err(self.wrong("it refuses a change of an unchanged object (412)"));
             }
             let mode = version
                 .clone()
@@ -417,7 +417,7 @@ impl Objects {
     fn shown(&self, error: Error) -> RegistryError {
         let what = match &error {
             Error::PermissionDenied { .. } | Error::Unauthenticated { .. } => {
-                "it refuses; AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY have to be those of somebody who may"
+                "it refuses; check that AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY have the permission"
             }
             Error::NotFound { .. } => "there is no such bucket",
             _ => "it can't be reached, or breaks off",

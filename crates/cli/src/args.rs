@@ -2,6 +2,7 @@
 
 mod check;
 mod compare;
+mod completions;
 mod deprecate;
 mod describe;
 mod drop;
@@ -12,6 +13,7 @@ mod graph;
 mod init;
 mod install;
 mod kit;
+mod manual;
 mod meanings;
 mod members;
 mod need;
@@ -130,6 +132,8 @@ pub enum Command {
     Registry(registry::Registry),
     Kit(kit::Kit),
     Store(store::Store),
+    Completions(completions::Completions),
+    Manual(manual::Manual),
     Demo(demo::Demo),
 }
 
@@ -183,6 +187,8 @@ impl Command {
             Self::Registry(command) => command.run(run),
             Self::Kit(command) => command.run(run),
             Self::Store(command) => command.run(run),
+            Self::Completions(command) => command.run(run),
+            Self::Manual(command) => command.run(run),
             Self::Demo(command) => command.run(run),
         }
     }

@@ -12,7 +12,7 @@ const STAGES: [(&str, &[&str]); 7] = [
     ("Understand the result", &["graph", "explain", "newer", "compare", "steps", "ready"]),
     ("Work in a team", &["check", "kit"]),
     ("Publish packages", &["publish", "withdraw", "deprecate", "registry"]),
-    ("Maintain this machine", &["store"]),
+    ("Maintain this machine", &["store", "completions", "manual"]),
     ("Try it", &["demo"]),
 ];
 

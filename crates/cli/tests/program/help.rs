@@ -47,6 +47,8 @@ fn the_help_groups_commands_by_stage() {
 
     Maintain this machine
       store        Manage this machine's store of downloaded packages
+      completions  Print a script that completes commands and options in a shell
+      manual       Write manual pages for `man`, one for each command
 
     Try it
       demo         Show what bibliotax does, on sample data

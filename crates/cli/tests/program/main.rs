@@ -38,6 +38,7 @@ mod requests;
 mod running;
 mod served;
 mod server;
+mod shells;
 mod shelves;
 mod sources;
 mod steps;

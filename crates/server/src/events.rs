@@ -159,7 +159,7 @@ impl Asking<'_> {
         }
         let word =
             Action::ALL.iter().find(|(_, other)| *other == action).map_or("do that to", |(word, _)| word);
-        let detail = format!("this token is not for that: to {word} {package}");
+        let detail = format!("this token doesn't allow to {word} {package}");
         Err(Problem::new(StatusCode::FORBIDDEN, "token.not-for-that", detail))
     }
 

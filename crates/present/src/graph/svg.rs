@@ -14,12 +14,12 @@ const BETWEEN: f64 = 64.0;
 const PADDING: f64 = 9.0;
 const MARGIN: f64 = 16.0;
 
-const STYLE: &str = "text{font:12px ui-monospace,'DejaVu Sans Mono',monospace;fill:#1f2a24}\
-.back{fill:#fbfcfa}.line{fill:none;stroke:#8fa398;stroke-width:1.2}.tip{fill:#8fa398}\
-rect.node{fill:#eef3ee;stroke:#5f7a69}rect.member{fill:#2f5d46;stroke:#2f5d46}text.member{fill:#fff;font-weight:bold}\
+const STYLE: &str = "text{font:12px ui-monospace,'DejaVu Sans Mono',monospace;fill:#242227}\
+.back{fill:#faf9f7}.line{fill:none;stroke:#8b8791;stroke-width:1.2}.tip{fill:#8b8791}\
+rect.node{fill:#f1eff3;stroke:#6f6a78}rect.project{fill:#6b3a62;stroke:#6b3a62}text.project{fill:#fff;font-weight:bold}\
 .stand-in{stroke-dasharray:4 3;stroke-width:2}.beside{stroke-dasharray:1 3}.circle{stroke-dasharray:5 3}\
-@media(prefers-color-scheme:dark){text{fill:#dfe8e1}.back{fill:#161c18}.line{stroke:#5f7367}.tip{fill:#5f7367}\
-rect.node{fill:#223029;stroke:#6f8c7b}rect.member{fill:#9cc7ae;stroke:#9cc7ae}text.member{fill:#12241a}}";
+@media(prefers-color-scheme:dark){text{fill:#e8e5ea}.back{fill:#17161a}.line{stroke:#7b7685}.tip{fill:#7b7685}\
+rect.node{fill:#2a2730;stroke:#8e8998}rect.project{fill:#d3a6cb;stroke:#d3a6cb}text.project{fill:#241522}}";
 
 /// A picture of a graph.
 pub fn svg(graph: &Graph<'_>) -> String {

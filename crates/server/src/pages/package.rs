@@ -42,6 +42,9 @@ pub struct PackagePage {
     tags: Vec<String>,
     warnings: Vec<Warning>,
     facts: Vec<Fact>,
+    /// Whether this is a package, and no capability.
+    is_package: bool,
+    /// The line of a manifest and the command that declare it; empty where nobody should.
     line: String,
     command: String,
     needs: Vec<Need>,
@@ -177,6 +180,7 @@ struct Told<'a> {
 impl Told<'_> {
     fn page(&self, (uses, needed_by): (u64, Vec<PackageName>), query: &str) -> Result<PackagePage, Problem> {
         let card = self.card;
+        let is_withdrawn = self.release.withdrawn.is_some();
         let text = |text: &Option<String>| text.clone().unwrap_or_default();
         Ok(PackagePage {
             registry: self.registry.name().to_owned(),
@@ -187,8 +191,9 @@ impl Told<'_> {
             tags: card.tags.iter().map(ToString::to_string).collect(),
             warnings: self.warnings(),
             facts: self.facts(),
-            line: words::manifest_line(&card.name, &card.version),
-            command: self.command(),
+            is_package: true,
+            line: if is_withdrawn { String::new() } else { words::manifest_line(&card.name, &card.version) },
+            command: if is_withdrawn { String::new() } else { self.command() },
             needs: card.needs.iter().map(|need| self.need(need)).collect::<Result<_, _>>()?,
             needed_by_more: uses.saturating_sub(needed_by.len() as u64),
             needed_by: needed_by.iter().map(ToString::to_string).collect(),

@@ -23,16 +23,18 @@ if (field && results) {
   });
 }
 
-for (const code of document.querySelectorAll(".copy dd code")) {
+for (const use of document.querySelectorAll(".use")) {
   if (!navigator.clipboard) break;
+  const command = use.querySelector("details");
   const button = document.createElement("button");
   button.type = "button";
   button.textContent = "Copy";
-  button.setAttribute("aria-label", "Copy " + code.textContent);
+  // One button copies what is chosen: the line of the manifest, or the command while it is shown.
   button.addEventListener("click", async () => {
-    await navigator.clipboard.writeText(code.textContent);
+    const chosen = command.open ? command.querySelector("code") : use.querySelector("code");
+    await navigator.clipboard.writeText(chosen.textContent);
     button.textContent = "Copied";
     setTimeout(() => { button.textContent = "Copy"; }, 1500);
   });
-  code.after(button);
+  use.append(button);
 }

@@ -89,6 +89,17 @@ fn pages_tell_what_a_release_is_and_lead_to_what_it_needs() {
 }
 
 #[test]
+fn a_withdrawn_release_offers_nothing_to_copy_but_the_reason() {
+    let server = server();
+    with(&server, "/browse/moss-map", &["class=\"use\""]);
+    let body = json!({ "name": "moss-map", "version": "1.0.0", "reason": "counts hail twice" }).to_string();
+    let (status, answer) = server.ask("POST", "/api/v1/withdrawals", "", body.as_bytes());
+    assert_eq!(status, 200, "{answer}");
+    let shown = with(&server, "/browse/moss-map", &["withdrawn", "counts hail twice", ">Status<"]);
+    assert!(!shown.contains("class=\"use\""), "{shown}");
+}
+
+#[test]
 fn nothing_that_a_card_says_is_markup_or_a_link_but_to_the_web() {
     let server = server();
     for path in
@@ -121,7 +132,7 @@ fn a_browser_searches_while_one_types_and_breaks_no_policy() {
     assert_eq!(browser.value("document.querySelectorAll('#results .hits li').length"), 1);
     browser.value("location.href = '/browse/moss-map'");
     browser
-        .until("document.readyState == 'complete' && document.querySelectorAll('.copy button').length == 2");
+        .until("document.readyState == 'complete' && document.querySelectorAll('.use button').length == 1");
     assert_eq!(browser.value("document.title.includes('evil')"), false);
     assert_eq!(
         browser.value("getComputedStyle(document.body).maxWidth !== '' && document.styleSheets.length"),

@@ -52,7 +52,7 @@ impl Server {
         let wish = NewToken {
             name: "a test".into(),
             packages: vec!["moss-*".into()],
-            actions: vec![Action::Publish],
+            actions: vec![Action::Publish, Action::Withdraw],
             expires: None,
         };
         let (_, token) = tokens::create(&*registry, wish, Timestamp::now()).unwrap();

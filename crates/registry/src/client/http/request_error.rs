@@ -119,7 +119,7 @@ fn is_of_credentials(status: StatusCode) -> bool {
 fn in_words(status: StatusCode) -> &'static str {
     match status {
         StatusCode::UNAUTHORIZED => "it requires a valid token or password",
-        StatusCode::FORBIDDEN => "this token is not for that",
+        StatusCode::FORBIDDEN => "this token doesn't allow this",
         StatusCode::METHOD_NOT_ALLOWED => "it can only be read",
         status => status.canonical_reason().unwrap_or("it gives no reason"),
     }

@@ -206,7 +206,7 @@ pub const CODES: &[(&str, Kind, &str)] = &[
     ("registry.unreachable", Kind::Unreachable, "a registry can't be reached"),
     ("registry.wrong-answer", Kind::Unreachable, "a registry's answer can't be used"),
     ("registry.wrong-card", Kind::Integrity, "a card is not what the registry's list names"),
-    ("resolve.conflict", Kind::Unsolved, "no set of releases satisfies all needs"),
+    ("resolve.conflict", Kind::Unsolved, "no versions satisfy all requirements"),
     ("resolve.gave-up", Kind::Unsolved, "no answer was found in the time there was"),
     ("serve.address", Kind::Usage, "a server can't listen on an address"),
     ("serve.certificate", Kind::Input, "a certificate or key can't be used"),

@@ -13,6 +13,9 @@ pub struct Global {
     /// Print results as text, as `json`, or in another format that the command has
     #[arg(long, global = true, value_name = "FORM", default_value = "text", hide = true)]
     pub format: Format,
+    /// Use colours: where the output is a terminal, always, or never
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto", hide = true)]
+    pub color: Color,
     /// Print only errors and requested values
     #[arg(long, short, global = true, conflicts_with = "verbose", hide = true)]
     pub quiet: bool,
@@ -22,6 +25,24 @@ pub struct Global {
     /// Show the help of a command
     #[arg(long, short, global = true, action = clap::ArgAction::HelpShort, hide = true)]
     pub help: Option<bool>,
+}
+
+/// Where colours are used.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Color {
+    Auto,
+    Always,
+    Never,
+}
+
+impl From<Color> for anstream::ColorChoice {
+    fn from(color: Color) -> Self {
+        match color {
+            Color::Auto => Self::Auto,
+            Color::Always => Self::Always,
+            Color::Never => Self::Never,
+        }
+    }
 }
 
 /// How results are printed.

@@ -26,9 +26,10 @@ pub fn with_help_as_option(mut words: Vec<OsString>) -> Vec<OsString> {
 }
 
 /// The options that every command has, as the help of the program lists them: short, and once.
-const COMMON_OPTIONS: [(&str, &str); 6] = [
+const COMMON_OPTIONS: [(&str, &str); 7] = [
     ("    --directory DIR", "Run as if started in this folder"),
     ("    --format FORM", "Print results as text (default), json, or a form that the command has"),
+    ("    --color WHEN", "Use colours: auto (default), always or never"),
     ("-q, --quiet", "Print only errors and requested values"),
     ("-v, --verbose", "Show what is done; twice: each request, too"),
     ("-h, --help", "Show the help of a command"),
@@ -40,7 +41,7 @@ pub const MAX_HELP_WIDTH: usize = 100;
 
 /// The end of the help of each command.
 const COMMON_LINE: &str =
-    "Common options: --directory DIR, --format FORM, -q, -v (`bibliotax --help` explains them)";
+    "Common options: --directory DIR, --format FORM, --color WHEN, -q, -v (`bibliotax --help` explains them)";
 
 /// The command with its subcommands listed by stage, and the same end for the help of each.
 pub fn laid_out(command: Command) -> Command {

@@ -46,6 +46,7 @@ fn main() -> ExitCode {
         Err(Refused::Help(help)) => return render::failure::end(ui::show_help(&help)).into(),
         Err(Refused::Usage(failure)) => return Ui::for_usage(args::wants_json()).fail(&failure).into(),
     };
+    anstream::ColorChoice::from(arguments.global.color).write_global();
     let ui = Ui::new(&arguments.global);
     waiting::show_where_progress_is(&ui);
     let exit = match panic::catch_unwind(|| run(&arguments, &ui)) {

@@ -56,6 +56,7 @@ fn the_help_groups_commands_by_stage() {
     Options of every command
           --directory DIR   Run as if started in this folder
           --format FORM     Print results as text (default), json, or a form that the command has
+          --color WHEN      Use colours: auto (default), always or never
       -q, --quiet           Print only errors and requested values
       -v, --verbose         Show what is done; twice: each request, too
       -h, --help            Show the help of a command

@@ -38,7 +38,7 @@ fn a_need_on_a_capability_takes_a_provider_and_the_manifest_may_prefer_one() {
     lock: 2 added
       added  hedge-grid  1.0.0  2.0 KiB  MIT  needed here
       added  seed-clock  1.1.0  2.0 KiB  MIT  needed by hedge-grid, as day-clock
-    shelf: 2 packages installed, 4.0 KiB fetched (TIME)
+    shelf: 2 packages installed, 4.0 KiB downloaded (TIME)
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["explain", "day-clock"]), @"
@@ -54,7 +54,7 @@ fn a_need_on_a_capability_takes_a_provider_and_the_manifest_may_prefer_one() {
       added  dew-point   1.4.0  2.0 KiB  MIT  needed by sun-arc
       gone   seed-clock  1.1.0  2.0 KiB  MIT  nothing needs it
       added  sun-arc     1.0.0  2.0 KiB  MIT  needed by hedge-grid, as day-clock
-    shelf: 2 packages installed, 1 removed, 1 already there, 4.0 KiB fetched (TIME)
+    shelf: 2 packages installed, 1 removed, 1 already there, 4.0 KiB downloaded (TIME)
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["need", "dew-point", "2"]), @r#"
@@ -81,7 +81,7 @@ fn a_preferred_provider_that_can_not_be_had_is_told() {
     lock: 2 added
       added  hedge-grid  1.0.0  2.0 KiB  MIT  needed here
       added  seed-clock  1.1.0  2.0 KiB  MIT  needed by hedge-grid, as day-clock
-    shelf: 2 packages installed, 4.0 KiB fetched (TIME)
+    shelf: 2 packages installed, 4.0 KiB downloaded (TIME)
     ----- stderr
     warning: day-clock is provided by seed-clock: bark-log, which the manifest prefers, isn't possible
     ----- status 0
@@ -95,7 +95,7 @@ fn a_family_stays_at_one_version_in_the_range_it_is_kept_in() {
     lock: 2 added
       added  pergola/core   3.3.0  2.0 KiB  MIT  needed by pergola/panel
       added  pergola/panel  3.3.0  2.0 KiB  MIT  needed here
-    shelf: 2 packages installed, 4.0 KiB fetched (TIME)
+    shelf: 2 packages installed, 4.0 KiB downloaded (TIME)
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["need", "pergola/plots"]), @r#"
@@ -104,7 +104,7 @@ fn a_family_stays_at_one_version_in_the_range_it_is_kept_in() {
       lowered  pergola/core   3.3.0 -> 3.2.0  2.0 KiB  MIT  needed by pergola/panel and 1 more
       lowered  pergola/panel  3.3.0 -> 3.2.0  2.0 KiB  MIT  needed here
       added    pergola/plots  3.2.0           2.0 KiB  MIT  needed here
-    shelf: 3 packages installed, 6.0 KiB fetched (TIME)
+    shelf: 3 packages installed, 6.0 KiB downloaded (TIME)
     ----- status 0
     "#);
     assert_snapshot!(garden.run(&["explain", "pergola/core", "3.3"]), @"
@@ -163,7 +163,7 @@ fn releases_that_conflict_are_not_taken_together() {
       added  bark-log      1.1.0  2.0 KiB  MIT  needed here
       added  leaf-palette  1.2.0  2.0 KiB  MIT  needed by moss-map
       added  moss-map      2.0.0  2.0 KiB  MIT  needed here
-    shelf: 3 packages installed, 6.0 KiB fetched (TIME)
+    shelf: 3 packages installed, 6.0 KiB downloaded (TIME)
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["need", "bark-log", "1.0"]), @r#"
@@ -188,7 +188,7 @@ fn what_a_need_brings_can_be_left_out_and_that_is_recorded_and_shown() {
     manifest: [needs] moss-map = { range = "2.3 .. 3", without = ["leaf-palette"] }
     lock: 1 added
       added  moss-map  2.3.0  2.0 KiB  MIT  needed here, without leaf-palette
-    shelf: 1 package installed, 2.0 KiB fetched (TIME)
+    shelf: 1 package installed, 2.0 KiB downloaded (TIME)
     ----- status 0
     "#);
     assert!(garden.read("gate/bibliotax.lock").contains(r#""left-out":["leaf-palette"]"#));

@@ -87,3 +87,22 @@ fn a_reader_that_goes_away_changes_nothing() {
         }
     }
 }
+
+#[test]
+fn colours_are_where_they_are_asked_for() {
+    let garden = Garden::with(&["dew-point 1.4.0"]);
+    let has_colours = |args: &[&str], variables: &[(&str, &str)]| {
+        let mut command = garden.command("gate", &[args, &["describe", "kettle"]].concat());
+        let error = command.envs(variables.iter().copied()).output().unwrap().stderr;
+        error.contains(&b'\x1b')
+    };
+    for (args, variables, expected) in [
+        (&[][..], &[][..], false),
+        (&["--color", "always"], &[], true),
+        (&[], &[("CLICOLOR_FORCE", "1")], true),
+        (&["--color", "never"], &[("CLICOLOR_FORCE", "1")], false),
+        (&["--color", "always"], &[("NO_COLOR", "1")], true),
+    ] {
+        assert_eq!(has_colours(args, variables), expected, "{args:?} {variables:?}");
+    }
+}

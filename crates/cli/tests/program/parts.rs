@@ -112,7 +112,7 @@ fn each_target_takes_its_own_files_and_one_lock_serves_both() {
     lock: 2 added
       added  leaf-palette  1.0    2.0 KiB  MIT  needed by moss-map
       added  moss-map      1.0.0  260 B    MIT  needed here, with colour
-    shelf: 4 packages installed, 2.3 KiB fetched (TIME)
+    shelf: 4 packages installed, 2.3 KiB downloaded (TIME)
     steps: 1 thing by hand; see `bibliotax steps`
        calibrate  moss-map  on each device of hand-unit
     ----- stderr
@@ -221,7 +221,7 @@ fn components_bring_what_they_need_and_parts_come_on_request() {
       added  bark-log      1.0    2.0 KiB  MIT  needed by moss-map
       added  leaf-palette  1.0    2.0 KiB  MIT  needed by moss-map
       added  moss-map      1.0.0  330 B    MIT  needed here, with colour and trace
-    shelf: 3 packages installed, 4.3 KiB fetched (TIME)
+    shelf: 3 packages installed, 4.3 KiB downloaded (TIME)
     steps: 1 thing by hand; see `bibliotax steps`
        calibrate  moss-map  on each device of hand-unit
     ----- stderr

@@ -26,7 +26,7 @@ fn a_folder_stands_in_for_a_package_at_any_depth_and_is_shown() {
     lock: 1 added, 1 raised
       added   bark-log   1.1.0           2.0 KiB          MIT                   needed by dew-point
       raised  dew-point  1.4.0 -> 1.5.0  in ../dew-point  licence not declared  needed by rain-ledger, stand-in: the folder ../dew-point
-    shelf: 1 package installed, 1 removed, 1 already there, 2.0 KiB fetched (TIME)
+    shelf: 1 package installed, 1 removed, 1 already there, 2.0 KiB downloaded (TIME)
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["explain", "dew-point"]), @"

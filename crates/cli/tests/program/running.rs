@@ -34,7 +34,7 @@ fn a_command_finds_the_packages_and_its_output_stays_its_own() {
     ----- stderr
     lock: 1 added
       added  leaf-press  1.0.0  2.0 KiB  licence not declared  needed here
-    shelf: 1 package installed, 2.0 KiB fetched (TIME)
+    shelf: 1 package installed, 2.0 KiB downloaded (TIME)
     ----- status 9
     ");
     // The program lies in the shelf, of which nobody said that it can be run: the shell reads it.

@@ -42,7 +42,7 @@ fn what_is_to_be_done_by_hand_is_told_listed_and_ticked_off() {
     assert_snapshot!(garden.run(&["install"]), @"
     lock: 1 added
       added  soil-probe  1.0.0  2.0 KiB  licence not declared  needed here
-    shelf: 2 packages installed, 2.0 KiB fetched (TIME)
+    shelf: 2 packages installed, 2.0 KiB downloaded (TIME)
     steps: 5 things by hand; see `bibliotax steps`
        calibrate  soil-probe  on hand-3
        calibrate  soil-probe  on hand-7

@@ -47,7 +47,7 @@ pub const RUN: &str = "run";
 /// What was resolved, and from what.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Lock {
-    /// Digest of what it was resolved from; see [`made_from`].
+    /// Digest of what it was resolved from; see [`inputs`].
     pub made_from: Digest,
     /// Where the packages' registries are, as the manifest says; `None` where it gives an absolute path,
     /// which has no meaning on another machine.

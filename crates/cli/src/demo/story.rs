@@ -42,7 +42,7 @@ pub fn tell(ui: &Ui, world: &World) -> Result<(), Failure> {
 
 impl Teller<'_> {
     fn declare(&self) -> Result<(), Failure> {
-        self.heading("A project declares what it needs");
+        self.heading("Declare dependencies");
         let registries = self.served.each().map(|(name, url)| format!("{name}={url}"));
         self.run(
             GATE,
@@ -50,69 +50,75 @@ impl Teller<'_> {
             0,
         )?;
         self.show(GATE, "bibliotax.toml", 13)?;
-        self.text("What is there? A slip of the finger does no harm.");
+        self.text("Search for packages. Typing mistakes are corrected.");
         self.run(GATE, &["find", "soil", "sensr"], 0)?;
-        self.text(
-            "A version that is already in the field, exactly; then whatever is newest and goes with it.",
-        );
+        self.text("One package at an exact version, then the newest compatible version of another.");
         self.run(GATE, &["need", "soil-curve", "1.7.0", "--exactly"], 0)?;
         self.run(GATE, &["need", "rain-ledger"], 0)?;
-        self.text("Something that only tests need.");
+        self.text("A package that only tests need.");
         self.run(GATE, &["need", "probe-sim", "--for", "test"], 0)?;
-        self.text("The lock has a line for every package, to be committed beside the manifest.");
+        self.text("The lock has a line for every package. Commit it with the manifest.");
         self.show(GATE, "bibliotax.lock", 9)
     }
 
     fn share(&self) -> Result<(), Failure> {
-        self.heading("The shelf can always be made again, here and elsewhere");
+        self.heading("Install the same again, here and elsewhere");
         self.shell("rm -r shelf");
         remove(&self.path(GATE).join("shelf"))?;
         self.run(GATE, &["install"], 0)?;
         self.run(GATE, &["install"], 0)?;
-        self.text("A colleague gets manifest, lock and the project's own template for links, nothing else.");
+        self.text("A colleague gets only the manifest, the lock and the project's template for links.");
         self.copy(GATE, COLLEAGUE, &["bibliotax.toml", "bibliotax.lock", "links/packages.mk"])?;
         self.run(COLLEAGUE, &["install", "--sealed"], 0)?;
         self.compare_shelves(GATE, COLLEAGUE)
     }
 
     fn change(&self) -> Result<(), Failure> {
-        self.heading("Ranges change, by hand or by command");
-        self.text("Somebody edits the manifest: rain-ledger = \"2.4 .. 2.6\". The lock follows at the next install.");
+        self.heading("Change version ranges");
+        self.text(
+            "Somebody edits the manifest: rain-ledger = \"2.4 .. 2.6\". The next install updates the lock.",
+        );
         self.replace_in(GATE, "bibliotax.toml", "\"2.6.1 .. 3\"", "\"2.4 .. 2.6\"")?;
         self.run(GATE, &["install"], 0)?;
-        self.text("What can't be had is told in sentences, and nothing changes.");
+        self.text("A conflict: the error explains it and lists commands that help. Nothing changes.");
         self.run(GATE, &["need", "moss-map", "3"], 4)?;
-        self.text("A dry run shows what another range would bring.");
+        self.text("A dry run shows what another range would change.");
         self.run(GATE, &["need", "moss-map", "2", "--dry-run"], 0)
     }
 
     fn fit(&self) -> Result<(), Failure> {
-        self.heading("Every target gets what works there");
-        self.text("The kiosk says where it runs. From here on its shelf is that target's.");
+        self.heading("Install what works on each target");
+        self.text("The kiosk declares its target. From here on, the shelf is for this target.");
         let target = "\n[targets.gate-kiosk]\nos = \"linux\"\narch = \"x86_64\"\norchard-runtime = \"5\"\n";
         self.add_lines(GATE, target)?;
         self.run(GATE, &["install"], 0)?;
-        self.text("The gardeners' handheld has another chip and a lower level. What suits it is known before it is needed.");
+        self.text(
+            "The gardeners' handheld has another processor and a lower level. `fit` shows what works on it.",
+        );
         self.run(HAND, &["fit", "moss-map", "pergola/natives", "soil-curve"], 1)?;
-        self.text("So it gets the release that has files for its chip, and all of that family with it.");
+        self.text(
+            "It gets the release that has files for its processor, and the same version of the whole family.",
+        );
         self.run(HAND, &["need", "pergola/natives"], 0)?;
-        self.text("A component brings what it needs and files of its own.");
+        self.text("A component adds needs and files.");
         self.run(HAND, &["need", "valve-proto", "--component", "trace"], 0)?;
-        self.text("A level that it can't reach is told with what would help.");
+        self.text("If a level is too low, the error says what would help.");
         self.run(HAND, &["need", "moss-map", "3"], 4)
     }
 
     fn build(&self) -> Result<(), Failure> {
-        self.heading("The build tool is told where everything is");
-        self.text("A template of the garden's own says it in the words of make; others could say it in those of an editor.");
+        self.heading("Tell the build tool where everything is");
+        self.text(
+            "A template of the project writes the paths for make; another could write them for an editor.",
+        );
         self.show(GATE, "links/packages.mk", 9)?;
-        self.text("A package's programs are found as well.");
+        self.text("Programs of packages are on the PATH.");
         self.run(GATE, &["with", "--", "probe-sim"], 0)?;
         if !self.world.has_build_tools {
-            self.text("There is no make and no C compiler here, so the kiosk's program is not built.");
+            self.text("There is no make or C compiler on this machine, so the kiosk's program isn't built.");
             return Ok(());
         }
-        self.text("The manifest has names for what people do all day. The shelf is made right first.");
+        self.text("Tasks are commands with names in the manifest. The shelf is brought up to date first.");
         let tasks =
             "\n[tasks]\nbuild = \"make -s\"\nshow = { do = \"./build/kiosk\", after = [\"build\"] }\n";
         self.add_lines(GATE, tasks)?;
@@ -121,8 +127,10 @@ impl Teller<'_> {
     }
 
     fn do_by_hand(&self) -> Result<(), Failure> {
-        self.heading("What no install can do is not forgotten");
-        self.text("The soil probe has to be calibrated on each handheld. Two of them have names.");
+        self.heading("Steps to do by hand");
+        self.text(
+            "The soil probe must be calibrated on each handheld. Two handhelds are declared as devices.",
+        );
         self.add_lines(HAND, "\n[devices]\nhand-3 = \"hand-unit\"\nhand-7 = \"hand-unit\"\n")?;
         self.run(HAND, &["steps"], 0)?;
         self.run(HAND, &["steps", "done", "calibrate", "--device", "hand-3"], 0)?;
@@ -130,9 +138,9 @@ impl Teller<'_> {
     }
 
     fn carry(&self) -> Result<(), Failure> {
-        self.heading("A machine without a network gets the same");
+        self.heading("Install on a machine without a network");
         self.run(HAND, &["kit", "make", "../hand-unit.kit"], 0)?;
-        self.text("In the far shed, with an empty store, nothing but the project and that file:");
+        self.text("In the shed, with an empty store, there are only the project and that file:");
         self.copy(
             HAND,
             SHED,
@@ -145,7 +153,7 @@ impl Teller<'_> {
     }
 
     fn check(&self) -> Result<(), Failure> {
-        self.heading("What is installed can be checked");
+        self.heading("Verify what is installed");
         self.shell("cd shelf/gate-kiosk; rm soil-curve/src/soil_curve.c; echo extra > soil-curve/notes.txt");
         let package = self.path(GATE).join("shelf/gate-kiosk/soil-curve");
         remove(&package.join("src/soil_curve.c"))?;
@@ -156,12 +164,12 @@ impl Teller<'_> {
     }
 
     fn supply(&self) -> Result<(), Failure> {
-        self.heading("An author publishes");
+        self.heading("Publish a release");
         let (author, registry) = (CORE, "../../registries/fernhollow");
         self.run(author, &["publish", "fernhollow", "--dry-run"], 0)?;
-        self.text("Whoever publishes needs a token; nobody else can.");
+        self.text("Publishing needs a token.");
         self.run(author, &["publish", "fernhollow"], 2)?;
-        self.text("The registry's keepers make one, and the author keeps it in a variable.");
+        self.text("The registry's maintainer issues one, and the author sets a variable.");
         let wish = ["registry", "token", "issue", registry, "the author", "--only", "fernhollow/*"];
         let [_, (_, fernhollow)] = self.served.each();
         self.shell(&format!("export {TOKENS}=\"{fernhollow} $(bibliotax {} --quiet)\"", words(&wish)));
@@ -175,9 +183,9 @@ impl Teller<'_> {
     }
 
     fn browse(&self) -> Result<(), Failure> {
-        self.heading("Others come with nothing but the address");
+        self.heading("Use a registry over HTTP");
         let [(_, seedhouse), _] = self.served.each();
-        self.text(&format!("In a browser it is {seedhouse}. In a new project:"));
+        self.text(&format!("In a browser, open {seedhouse}. In a new project:"));
         make_folder(&self.path(VISITOR))?;
         let registry = format!("seedhouse={seedhouse}");
         self.run(VISITOR, &["init", "--name", VISITOR, "--registry", &registry], 0)?;
@@ -203,7 +211,7 @@ impl Teller<'_> {
     }
 
     fn close(&self) {
-        self.heading("Go on from here");
+        self.heading("Continue from here");
         let program = std::env::current_exe()
             .map_or_else(|_| "bibliotax".to_owned(), |path| path.display().to_string());
         let lines = [
@@ -213,8 +221,7 @@ impl Teller<'_> {
             "bibliotax --help".to_owned(),
         ];
         self.ui.say(
-            "The garden stays, and its projects name the registries' folders from now on: the servers end with the story. \
-             The next lines bring you into it, without touching your own store:",
+            "The demo's folder is kept. Its servers end now, so the projects refer to the registries' folders. These lines take you there, without touching your own store:",
         );
         lines.iter().for_each(|line| self.ui.say(format!("  {line}")));
     }

@@ -12,10 +12,8 @@ const UNIT: &str = "together/hand-unit";
 impl Teller<'_> {
     /// Three projects become members of one workspace.
     pub fn work_together(&self) -> Result<(), Failure> {
-        self.heading("Projects that belong together share one lock");
-        self.text(
-            "The garden puts copies of its three projects into one folder, without the locks that each had.",
-        );
+        self.heading("Several projects share one lock");
+        self.text("Copies of the three projects are put into one folder, without their locks.");
         let core = "together/valve-core";
         self.copy(GATE, KIOSK, &["bibliotax.toml", "Makefile", "src/kiosk.c"])?;
         self.copy(HAND, UNIT, &["bibliotax.toml"])?;
@@ -28,11 +26,11 @@ impl Teller<'_> {
             &["init", "--workspace", "--registry", &registries[0], "--registry", &registries[1]],
             0,
         )?;
-        self.text("What each said of registries, the workspace says once. One of them is still being written: it is used where it lies.");
+        self.text("The workspace declares the registries once. One project is still being developed, so another uses it from its folder.");
         [KIOSK, UNIT, core].iter().try_for_each(|member| self.leave_registries_to_the_root(member))?;
         self.replace_in(KIOSK, "Makefile", "ROOT = .", "ROOT = ..")?;
         self.run(UNIT, &["need", "fernhollow/valve-core", "--path", "../valve-core"], 0)?;
-        self.text("The handheld wants what the kiosk has, in other words. One lock has one version of it, so the two may as well agree.");
+        self.text("Two projects need the same package with different ranges. They can share one range.");
         self.run(UNIT, &["need", "rain-ledger", "2.4 .. 3"], 0)?;
         self.run(TOGETHER, &["check", "--unify"], 0)?;
         self.copy(TOGETHER, "together/before", &["bibliotax.lock"])?;
@@ -44,18 +42,18 @@ impl Teller<'_> {
 
     /// Packages from a git repository and an archive.
     pub fn take_from_elsewhere(&self) -> Result<(), Failure> {
-        self.heading("Not everything is in a registry");
+        self.heading("Packages from git and archives");
         if self.world.has_repository {
-            self.text("The palette's author has a newer one, in a git repository whose tags are releases.");
+            self.text("A newer palette is in a git repository, whose tags are releases.");
             self.run(KIOSK, &["need", "leaf-palette", "--git", "../../sources/leaf-palette"], 0)?;
-            self.text("All places that have it, side by side.");
+            self.text("All sources of a package, side by side.");
             self.run(KIOSK, &["describe", "leaf-palette"], 0)?;
         } else {
-            self.text("There is no git here, so nothing is taken from a repository.");
+            self.text("There is no git on this machine, so no repository is used.");
         }
-        self.text("And somebody put a table on the net, without a word on what it is. What is in it is shown, and pinned.");
+        self.text("A table is only an archive at a URL. Its contents are shown, and its digest is locked.");
         self.run(KIOSK, &["need", "frost-table", "--archive", "../../sources/frost-table-1.2.tar.zst"], 0)?;
-        self.text("The manifest says what the archive doesn't.");
+        self.text("The manifest adds the card that the archive lacks.");
         let card = ", card = { license = \"CC0-1.0\", exposes = { assets = \"data\" } } }";
         self.replace_in(
             KIOSK,
@@ -68,7 +66,7 @@ impl Teller<'_> {
 
     /// The whole of what is locked, and what changed.
     pub fn look_at_the_whole(&self) -> Result<(), Failure> {
-        self.heading("The whole can be looked at");
+        self.heading("Show the graph");
         self.run(TOGETHER, &["graph"], 0)?;
         let picture = ["graph", "--format", "svg"];
         self.shell(&format!("bibliotax {} > garden.svg", words(&picture)));
@@ -76,7 +74,7 @@ impl Teller<'_> {
         write_whole(&path, self.said(TOGETHER, &picture)?.as_bytes())?;
         self.run(TOGETHER, &["newer", "--in", "gate-kiosk"], 0)?;
         self.run(UNIT, &["need", "rain-ledger", "2.6 .. 3", "--in", "gate-kiosk,hand-unit", "--shared"], 0)?;
-        self.text("What all of this changed since the projects came together, as a reviewer wants it.");
+        self.text("What changed since the projects were put together, for a review.");
         self.run(TOGETHER, &["compare", "before/bibliotax.lock", "bibliotax.lock"], 0)
     }
 

@@ -21,7 +21,7 @@ fn the_demo_tells_its_story_and_leaves_the_garden() {
         "seedhouse                             2.0.0  2026-04-01  behind: 2.1.0 is in another source",
         "frost-table-1.2/data/frost.csv",
         "raised  rain-ledger   2.5.0 -> 2.6.1  ",
-        "Go on from here",
+        "Continue from here",
     ] {
         assert!(ran.stdout.contains(part), "{part} is not in {ran}");
     }

@@ -86,11 +86,14 @@ pub fn parse() -> Result<Arguments, Refused> {
     })
 }
 
-/// Whether a command line that can't be read asks for errors as JSON.
-pub fn wants_json() -> bool {
+/// The value of an option of every command in a command line that can't be read.
+pub fn value_of(option: &str) -> Option<OsString> {
     let words: Vec<OsString> = std::env::args_os().take_while(|word| word != "--").collect();
-    let is_pair = |pair: &[OsString]| pair[0] == "--format" && pair[1] == "json";
-    words.windows(2).any(is_pair) || words.iter().any(|word| word == "--format=json")
+    let pair = words.windows(2).find(|pair| pair[0] == option).map(|pair| pair[1].clone());
+    pair.or_else(|| {
+        let values = words.iter().filter_map(|word| word.to_str()?.strip_prefix(option)?.strip_prefix('='));
+        values.map(OsString::from).next()
+    })
 }
 
 fn parsed<T: AsRef<OsStr>>(words: &[T]) -> Result<Arguments, clap::Error> {

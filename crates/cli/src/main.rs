@@ -29,9 +29,11 @@ use std::process::ExitCode;
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::template_process;
+use clap::ValueEnum;
 
 use crate::args::{Arguments, Refused};
 use crate::exit_status::Exit;
+use crate::global::Color;
 use crate::run::Run;
 use crate::ui::Ui;
 
@@ -44,7 +46,7 @@ fn main() -> ExitCode {
     let arguments = match args::parse() {
         Ok(arguments) => arguments,
         Err(Refused::Help(help)) => return render::failure::end(ui::show_help(&help)).into(),
-        Err(Refused::Usage(failure)) => return Ui::for_usage(args::wants_json()).fail(&failure).into(),
+        Err(Refused::Usage(failure)) => return refuse(&failure).into(),
     };
     anstream::ColorChoice::from(arguments.global.color).write_global();
     let ui = Ui::new(&arguments.global);
@@ -56,6 +58,13 @@ fn main() -> ExitCode {
     };
     bibliotax_registry::sources::git::end_all();
     render::failure::end(exit).into()
+}
+
+/// Shows what is wrong with a command line, in the form and with the colours that it asks for as far as it can be read.
+fn refuse(failure: &Failure) -> Exit {
+    let color = args::value_of("--color").and_then(|color| Color::from_str(color.to_str()?, true).ok());
+    anstream::ColorChoice::from(color.unwrap_or(Color::Auto)).write_global();
+    Ui::for_usage(args::value_of("--format").is_some_and(|format| format == "json")).fail(failure)
 }
 
 fn run(arguments: &Arguments, ui: &Ui) -> Result<Exit, Failure> {

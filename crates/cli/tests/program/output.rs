@@ -94,6 +94,9 @@ fn colours_are_where_they_are_asked_for() {
     let has_colours = |args: &[&str], variables: &[(&str, &str)]| {
         let mut command = garden.command("gate", &[args, &["describe", "kettle"]].concat());
         let error = command.envs(variables.iter().copied()).output().unwrap().stderr;
+        let mut command = garden.command("gate", &[args, &["upgrade"]].concat());
+        let usage = command.envs(variables.iter().copied()).output().unwrap().stderr;
+        assert_eq!(error.contains(&b'\x1b'), usage.contains(&b'\x1b'), "{args:?}");
         error.contains(&b'\x1b')
     };
     for (args, variables, expected) in [

@@ -84,7 +84,7 @@ fn about_card(described: &Described) -> Vec<(&'static str, String)> {
         ("provides", list(card.provides.iter().map(|provided| &provided.name))),
         ("never with", list(card.conflicts.iter().map(|c| format!("{} {}", c.name, c.range)))),
         ("programs", list(card.programs.iter().map(|(tool, range)| format!("{} {range}", tool.as_str())))),
-        ("states", list(card.fits.iter().map(|(facet, value)| format!("{facet} {value}")))),
+        ("declares", list(card.fits.iter().map(|(facet, value)| format!("{facet} {value}")))),
     ]
 }
 

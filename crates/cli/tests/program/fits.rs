@@ -286,7 +286,7 @@ fn describe_tells_what_is_known_of_a_package() {
 
       licence    MIT
       published  2026-03-01 in levelled
-      states     arch any, orchard-runtime 2, os any
+      declares   arch any, orchard-runtime 2, os any
       fits       gate-kiosk yes; hand-unit yes
       manifest   soil-curve = "1.7 .. 2"
       command    bibliotax need soil-curve
@@ -305,7 +305,7 @@ fn describe_tells_what_is_known_of_a_package() {
       licence    MIT
       published  2026-03-01 in levelled
       needs      leaf-palette 1 where x86_64
-      states     arch any, orchard-runtime 1, os any
+      declares   arch any, orchard-runtime 1, os any
       fits       gate-kiosk yes; hand-unit yes
       manifest   sun-arc = "1 .. 2"
       command    bibliotax need sun-arc

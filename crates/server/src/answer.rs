@@ -3,7 +3,6 @@
 use std::sync::Arc;
 use std::time::Instant;
 
-use axum::body::Body;
 use axum::extract::{Request, State};
 use axum::http::{HeaderName, HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;
@@ -25,9 +24,6 @@ pub async fn answer(State(app): State<Arc<App>>, client: Client, request: Reques
     let id = format!("{:016x}", fastrand::u64(..));
     if let Some(problem) = response.extensions_mut().remove::<Problem>() {
         problem.logged(&id).show_in(&mut response);
-    }
-    if method == Method::HEAD {
-        *response.body_mut() = Body::empty();
     }
     if let Ok(id) = HeaderValue::from_str(&id) {
         response.headers_mut().insert(REQUEST_ID, id);

@@ -40,6 +40,18 @@ impl<S: Sync> FromRequestParts<S> for Client {
     }
 }
 
+/// A request that was counted against the limit of the address that sent it.
+pub struct Limited;
+
+impl FromRequestParts<Arc<App>> for Limited {
+    type Rejection = Problem;
+
+    async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Problem> {
+        let client = Client::from_request_parts(parts, app).await?;
+        app.limit(&client.address.to_string()).map(|()| Self)
+    }
+}
+
 /// A request that came with a good token, and the registry that it may change.
 pub struct Authenticated {
     pub token: Token,

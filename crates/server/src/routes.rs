@@ -24,7 +24,7 @@ use jiff::Timestamp;
 
 use crate::answer::answer;
 use crate::app::App;
-use crate::authentication::{Authenticated, Client};
+use crate::authentication::{Authenticated, Limited};
 use crate::blocking::blocking;
 use crate::events::{AskedDeprecation, AskedRestoration, AskedUndeprecation, AskedWithdrawal, Asking, read};
 use crate::find;
@@ -35,7 +35,7 @@ use crate::uploads;
 
 type Answer = Result<Response, Problem>;
 
-/// What answers the requests to a registry. Each comes with its [`Client`] as an extension.
+/// What answers the requests to a registry. Each comes with its [`Client`](crate::authentication::Client) as an extension.
 pub fn router(app: &Arc<App>) -> Router {
     paths().with_state(Arc::clone(app)).layer(from_fn_with_state(Arc::clone(app), answer))
 }
@@ -101,22 +101,20 @@ async fn metrics(State(app): State<Arc<App>>) -> Response {
 
 async fn search_page(
     State(app): State<Arc<App>>,
-    client: Client,
+    _: Limited,
     RawQuery(query): RawQuery,
     headers: HeaderMap,
 ) -> Answer {
-    app.limit(&client.address.to_string())?;
     pages(&app, &headers).search(&query.unwrap_or_default()).await
 }
 
 async fn package_page(
     State(app): State<Arc<App>>,
-    client: Client,
+    _: Limited,
     uri: Uri,
     RawQuery(query): RawQuery,
     headers: HeaderMap,
 ) -> Answer {
-    app.limit(&client.address.to_string())?;
     pages(&app, &headers).package(below(&uri, "/browse/"), &query.unwrap_or_default()).await
 }
 
@@ -134,17 +132,15 @@ fn pages<'a>(app: &'a App, headers: &'a HeaderMap) -> Pages<'a> {
 
 async fn find(
     State(app): State<Arc<App>>,
-    client: Client,
+    _: Limited,
     RawQuery(query): RawQuery,
     headers: HeaderMap,
 ) -> Answer {
-    app.limit(&client.address.to_string())?;
     let query = query.unwrap_or_default();
     find::answer(&app.registry, &app.searcher, &query, &headers).await
 }
 
-async fn closure(State(app): State<Arc<App>>, client: Client, headers: HeaderMap, body: Body) -> Answer {
-    app.limit(&client.address.to_string())?;
+async fn closure(State(app): State<Arc<App>>, _: Limited, headers: HeaderMap, body: Body) -> Answer {
     let needs = read(&small_body(&app, body).await?)?;
     app.closure(needs, headers).await
 }

@@ -4,7 +4,7 @@ use std::ffi::OsString;
 
 use clap::Command;
 
-use crate::ui::{for_terminal, style, styled};
+use crate::ui::{for_terminal, output_width, style, styled};
 
 const STAGES: [(&str, &[&str]); 7] = [
     ("Declare dependencies", &["init", "find", "describe", "fit", "need", "drop"]),
@@ -79,8 +79,7 @@ fn with_own_help(command: Command) -> Command {
 
 /// The columns that help is laid out for.
 fn help_width() -> usize {
-    let width = terminal_size::terminal_size_of(std::io::stdout()).map(|(width, _)| usize::from(width.0));
-    width.unwrap_or(MAX_HELP_WIDTH).clamp(40, MAX_HELP_WIDTH)
+    output_width().map_or(MAX_HELP_WIDTH, |width| width.min(MAX_HELP_WIDTH))
 }
 
 #[cfg(test)]

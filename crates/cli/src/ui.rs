@@ -6,6 +6,7 @@ use std::sync::{Mutex, PoisonError};
 
 use bibliotax_present::table;
 use serde_json::Value;
+use terminal_size::{Height, Width};
 
 use crate::exit_status::Exit;
 use crate::global::{Format, Global};
@@ -134,8 +135,7 @@ impl Ui {
 
     /// The columns of the terminal that results go to; `None` where they go elsewhere.
     pub fn terminal_width(&self) -> Option<usize> {
-        let width = terminal_size::terminal_size_of(io::stdout()).map(|(width, _)| usize::from(width.0));
-        width.map(|width| width.max(NARROWEST))
+        output_width()
     }
 }
 
@@ -175,10 +175,19 @@ pub fn show_help(help: &clap::Error) -> Exit {
     Exit::Done
 }
 
+/// The columns of the terminal that results go to; `None` where they go elsewhere.
+pub fn output_width() -> Option<usize> {
+    columns(terminal_size::terminal_size_of(io::stdout()))
+}
+
 /// The columns of the terminal that messages go to; `None` where they go elsewhere, and are not broken.
 pub fn error_width() -> Option<usize> {
-    let width = terminal_size::terminal_size_of(io::stderr()).map(|(width, _)| usize::from(width.0));
-    width.map(|width| width.max(NARROWEST))
+    columns(terminal_size::terminal_size_of(io::stderr()))
+}
+
+/// The columns of a terminal of this size, at least those that everything is laid out for; `None` where there is none.
+fn columns(size: Option<(Width, Height)>) -> Option<usize> {
+    size.map(|(width, _)| usize::from(width.0).max(NARROWEST))
 }
 
 pub(crate) fn print_err(line: &str) {

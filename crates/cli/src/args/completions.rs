@@ -18,7 +18,6 @@ use crate::run::Run;
 )]
 pub struct Completions {
     /// The shell
-    #[arg(value_parser = clap::builder::EnumValueParser::<Shell>::new())]
     shell: Shell,
 }
 

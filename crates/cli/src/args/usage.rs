@@ -116,17 +116,21 @@ impl Read<'_> {
             });
         let why = why.unwrap_or_default();
         let failure = Failure::new("usage.value", format!("`{value}` is no value for `{argument}`{why}"));
+        match self.possible() {
+            Some(possible) => failure.advice(possible),
+            None => failure,
+        }
+    }
+
+    /// The values that an option can have, where these are a few words.
+    fn possible(&self) -> Option<String> {
         let possible = self.texts(ContextKind::ValidValue);
-        if possible.is_empty() { failure } else { failure.advice(format!("one of {}", possible.join(", "))) }
+        (!possible.is_empty()).then(|| format!("one of {}", possible.join(", ")))
     }
 
     fn no_value(&self) -> Failure {
         let message = format!("`{}` needs a value", self.argument());
-        let failure = Failure::new("usage.value", message);
-        let possible = self.texts(ContextKind::ValidValue);
-        let advice =
-            if possible.is_empty() { self.see_help() } else { format!("one of {}", possible.join(", ")) };
-        failure.advice(advice)
+        Failure::new("usage.value", message).advice(self.possible().unwrap_or_else(|| self.see_help()))
     }
 
     fn missing(&self) -> Failure {

@@ -18,7 +18,7 @@ use crate::resolving::{Resolved, Resolver};
 use crate::search_options::SearchOptions;
 use crate::shelf::{ShelfOptions, ShelfWork};
 use crate::steps::{OpenStep, open_steps};
-use crate::workspace::edits::Edits;
+use crate::workspace::edits::{self, EditedManifest, Edits};
 use crate::workspace::{LockFile, WorkspaceFolder};
 
 /// What a change is about.
@@ -53,6 +53,8 @@ pub struct ChangeReport<'p> {
     pub changes: Vec<Change<'p>>,
     /// The new lock.
     pub lock: &'p Lock,
+    /// The manifests that have another text.
+    pub edited: Vec<EditedManifest>,
     /// Whether only targets or purposes of packages change.
     pub only_reasons: bool,
     /// What people should know of it.
@@ -112,6 +114,7 @@ impl PlannedChange {
             only_reasons: changes.is_empty() && differs,
             changes,
             lock,
+            edited: edits::compared(&self.workspace, &self.wanted.edits),
             warnings: &self.wanted.warnings,
         }
     }

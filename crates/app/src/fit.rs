@@ -11,6 +11,7 @@ use bibliotax_core::history::Release;
 use bibliotax_core::lock::NeedGraph;
 use bibliotax_core::name::{ComponentName, FacetName, PackageName};
 use bibliotax_core::resolve::Catalogue;
+use bibliotax_core::source::Source;
 use bibliotax_core::workspace::Member;
 use bibliotax_present::words::place_name;
 use bibliotax_registry::catalogue::registries::Registries;
@@ -58,6 +59,8 @@ pub struct Row {
     pub name: PackageName,
     /// The release.
     pub release: Release,
+    /// Where it comes from.
+    pub source: Source,
     /// The components that are taken of it.
     components: BTreeSet<ComponentName>,
     /// Of a locked package: the places that it is not needed at.
@@ -234,7 +237,16 @@ fn locked(
         let unkept = promises.iter().filter(|(_, kept_by)| !kept_by.contains(&package.name));
         let not_needed_at = others.chain(unkept.map(|(promise, _)| promise)).cloned().collect();
         let (name, components) = (package.name.clone(), package.components.iter().cloned().collect());
-        let row = |release| Row { name, release, components, not_needed_at, fitting: None, fits: Vec::new() };
+        let source = package.source.clone();
+        let row = |release| Row {
+            name,
+            release,
+            source,
+            components,
+            not_needed_at,
+            fitting: None,
+            fits: Vec::new(),
+        };
         rows.extend(release.map(row));
     }
     Ok(rows)
@@ -243,12 +255,12 @@ fn locked(
 fn named(word: &str, registries: &Registries, places: &[Target], facets: &Facets) -> Result<Row, Failure> {
     let name: PackageName = Failure::read_word(word)?;
     check_known(registries, &name)?;
-    let listing = registries.listing(&name)?;
-    let releases = listing.as_ref().map_or(&[][..], |listing| listing.history.releases());
-    let release = fitting::newest(releases).cloned().ok_or_else(|| {
-        Failure::new("package.unknown", format!("{name} has no release that could be chosen"))
-    })?;
+    let none = || Failure::new("package.unknown", format!("{name} has no release that could be chosen"));
+    let listing = registries.listing(&name)?.ok_or_else(none)?;
+    let releases = listing.history.releases();
+    let release = fitting::newest(releases).cloned().ok_or_else(none)?;
     let fitting = Some(fitting::newest_fitting(releases, places, facets).cloned());
     let components = release.entry.default_components();
-    Ok(Row { name, release, components, not_needed_at: Vec::new(), fitting, fits: Vec::new() })
+    let source = listing.source_of(&release.entry.version).clone();
+    Ok(Row { name, release, source, components, not_needed_at: Vec::new(), fitting, fits: Vec::new() })
 }

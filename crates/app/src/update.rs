@@ -63,6 +63,8 @@ pub struct ForcedMove<'p> {
     pub package: &'p PackageName,
     /// Why, sentence by sentence.
     pub why: Vec<&'p str>,
+    /// Why, whole.
+    pub conflict: &'p Conflict,
 }
 
 impl Plan {
@@ -76,11 +78,12 @@ impl Plan {
                 |conflict: &&Conflict| conflict.held.contains(package) && !self.named.contains(package);
             let conflict = self.forced.iter().find(is_forced)?;
             let why = conflict.without_question().map(|sentence| sentence.text.as_str()).collect();
-            Some((package.clone(), why))
+            Some((package.clone(), why, conflict))
         });
         let lock = self.change.lock();
-        let forced =
-            forced.filter_map(|(name, why)| Some(ForcedMove { package: &lock.package(&name)?.name, why }));
+        let forced = forced.filter_map(|(name, why, conflict)| {
+            Some(ForcedMove { package: &lock.package(&name)?.name, why, conflict })
+        });
         forced.collect()
     }
 }

@@ -23,6 +23,7 @@ mod publish;
 mod ready;
 mod registry;
 mod resolve;
+mod schema;
 mod search;
 mod shelf;
 mod size;
@@ -41,7 +42,7 @@ use std::path::{Path, PathBuf};
 use bibliotax_app::failure::Failure;
 use bibliotax_core::escape::escaped;
 use clap::error::ErrorKind;
-use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
+use clap::{ArgMatches, CommandFactory, FromArgMatches, Parser, Subcommand};
 
 use crate::demo;
 use crate::exit_status::Exit;
@@ -64,6 +65,9 @@ pub struct Arguments {
     pub global: Global,
     #[command(subcommand)]
     pub command: Command,
+    /// The command, with its subcommands.
+    #[arg(skip)]
+    pub words: String,
 }
 
 /// Why there are no arguments to run.
@@ -105,7 +109,18 @@ fn parsed<T: AsRef<OsStr>>(words: &[T]) -> Result<Arguments, clap::Error> {
         }
         help::laid_out(Arguments::command()).try_get_matches_from(words())
     })?;
-    Arguments::from_arg_matches(&matches)
+    let arguments = Arguments::from_arg_matches(&matches)?;
+    Ok(Arguments { words: command_words(&matches), ..arguments })
+}
+
+/// The command, with its subcommands.
+fn command_words(matches: &ArgMatches) -> String {
+    let (mut words, mut matches) = (Vec::new(), matches);
+    while let Some((word, of_command)) = matches.subcommand() {
+        words.push(word);
+        matches = of_command;
+    }
+    words.join(" ")
 }
 
 #[derive(Debug, Subcommand)]
@@ -137,6 +152,7 @@ pub enum Command {
     Store(store::Store),
     Completions(completions::Completions),
     Manual(manual::Manual),
+    Schema(schema::Schema),
     Demo(demo::Demo),
 }
 
@@ -145,7 +161,7 @@ impl Command {
     fn more_formats(&self) -> &'static [Format] {
         match self {
             Self::Graph(_) => &[Format::Svg, Format::Dot, Format::Mermaid],
-            Self::Compare(_) => &[Format::Markdown],
+            Self::Compare(_) | Self::Schema(_) => &[Format::Markdown],
             _ => &[],
         }
     }
@@ -192,6 +208,7 @@ impl Command {
             Self::Store(command) => command.run(run),
             Self::Completions(command) => command.run(run),
             Self::Manual(command) => command.run(run),
+            Self::Schema(command) => command.run(run),
             Self::Demo(command) => command.run(run),
         }
     }

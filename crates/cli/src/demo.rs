@@ -13,6 +13,7 @@ use bibliotax_disk::error::At;
 use bibliotax_disk::write::make_folder;
 
 use crate::exit_status::Exit;
+use crate::json;
 use crate::run::Run;
 use bibliotax_app::failure::Failure;
 
@@ -32,7 +33,7 @@ impl Demo {
         let folder = self.folder(run.folder())?;
         let world = world::build(run, &folder)?;
         story::tell(run.ui, &world)?;
-        run.ui.report("demo", || serde_json::json!({ "folder": folder }));
+        run.ui.report(|| json::machine::Demo { folder: folder.display().to_string() });
         Ok(Exit::Done)
     }
 

@@ -3,7 +3,8 @@
 //! | module | what it has |
 //! |---|---|
 //! | `args` | the command line as values, one file for each command: its options, and which use case it runs |
-//! | `render` | reports of use cases as text or JSON, one file for each command |
+//! | `render` | reports of use cases as text, one file for each command |
+//! | `json` | the JSON that commands print, as types with schemas |
 //! | `ui`, `progress`, `waiting` | all writing to the terminal |
 //! | `global`, `help` | the options of every command; the help, grouped by stage |
 //! | `environment`, `run` | what the environment says; what a command runs with |
@@ -17,6 +18,7 @@ mod environment;
 mod exit_status;
 mod global;
 mod help;
+mod json;
 mod progress;
 mod render;
 mod run;
@@ -49,7 +51,7 @@ fn main() -> ExitCode {
         Err(Refused::Usage(failure)) => return refuse(&failure).into(),
     };
     anstream::ColorChoice::from(arguments.global.color).write_global();
-    let ui = Ui::new(&arguments.global);
+    let ui = Ui::new(&arguments.global, &arguments.words);
     waiting::show_where_progress_is(&ui);
     let exit = match panic::catch_unwind(|| run(&arguments, &ui)) {
         Ok(Ok(exit)) => exit,

@@ -1,4 +1,4 @@
-//! Reports of use cases as text for people or as JSON for programs, one file per command.
+//! Reports of use cases as text for people, one file per command.
 
 pub mod changes;
 pub mod check;

@@ -5,15 +5,13 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use bibliotax_present::table;
-use serde_json::Value;
+use serde::Serialize;
 use terminal_size::{Height, Width};
 
 use crate::exit_status::Exit;
 use crate::global::{Format, Global};
+use crate::json::{self, Document, Output};
 pub use bibliotax_present::terminal::{clean, for_terminal, json_for_terminal, on_one_line, style, styled};
-
-/// Version of the JSON that commands print.
-pub(crate) const JSON_FORMAT: u64 = 1;
 
 /// Narrowest terminal that tables and messages are laid out for.
 const NARROWEST: usize = 40;
@@ -26,12 +24,23 @@ pub struct Ui {
     verbose: u8,
     /// Whether results go beside those of a program that is started.
     is_aside: bool,
+    /// The command, with its subcommands; none where the command line is wrong.
+    command: Option<String>,
+    /// The warnings that were shown, for the JSON.
+    warnings: Mutex<Vec<String>>,
 }
 
 impl Ui {
     /// For messages alone.
     pub(crate) fn on_stderr() -> Self {
-        Self { format: Format::Text, quiet: false, verbose: 0, is_aside: true }
+        Self {
+            format: Format::Text,
+            quiet: false,
+            verbose: 0,
+            is_aside: true,
+            command: None,
+            warnings: Mutex::default(),
+        }
     }
 
     /// For what is wrong with a command line.
@@ -40,13 +49,27 @@ impl Ui {
         Self { format, ..Self::on_stderr() }
     }
 
-    pub fn new(global: &Global) -> Self {
-        Self { format: global.format, quiet: global.quiet, verbose: global.verbose, is_aside: false }
+    pub fn new(global: &Global, command: &str) -> Self {
+        Self {
+            format: global.format,
+            quiet: global.quiet,
+            verbose: global.verbose,
+            is_aside: false,
+            command: Some(command.to_owned()),
+            warnings: Mutex::default(),
+        }
     }
 
     /// The same, but with results for people where messages go, because stdout belongs to another program.
     pub fn aside(&self) -> Self {
-        Self { format: Format::Text, is_aside: true, ..*self }
+        Self {
+            format: Format::Text,
+            quiet: self.quiet,
+            verbose: self.verbose,
+            is_aside: true,
+            command: self.command.clone(),
+            warnings: Mutex::default(),
+        }
     }
 
     /// Whether results go beside those of another program, so that only what changed is worth a word.
@@ -88,16 +111,30 @@ impl Ui {
         }
     }
 
-    /// The result as JSON, where that was asked for; `command` says whose it is.
-    pub fn report(&self, command: &str, result: impl FnOnce() -> Value) {
-        if self.is_json() {
-            let mut result = result();
-            if let Some(object) = result.as_object_mut() {
-                object.shift_insert(0, "format".into(), JSON_FORMAT.into());
-                object.shift_insert(1, "command".into(), command.into());
-            }
-            print_out(&json_for_terminal(&result.to_string()));
+    /// The result as JSON, where that was asked for, with the warnings that were shown.
+    pub fn report<D: Document>(&self, result: impl FnOnce() -> D) {
+        if !self.is_json() {
+            return;
         }
+        let (format, command) = (json::FORMAT, D::COMMAND.to_owned());
+        self.print_json(&Output { format, command, result: result(), warnings: self.warnings() });
+    }
+
+    /// Prints JSON in a line.
+    pub fn print_json<T: Serialize>(&self, value: &T) {
+        // Texts, lists and maps with names for keys: nothing that is printed can fail to be JSON.
+        let text = serde_json::to_string(value).unwrap_or_default();
+        print_out(&json_for_terminal(&text));
+    }
+
+    /// The command, with its subcommands; none where the command line is wrong.
+    pub fn command(&self) -> Option<&str> {
+        self.command.as_deref()
+    }
+
+    /// The warnings that were shown.
+    pub fn warnings(&self) -> Vec<String> {
+        self.warnings.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
     /// A line beside the results about what goes on just now; from several threads at once.
@@ -110,8 +147,9 @@ impl Ui {
         print_err(&json_for_terminal(line));
     }
 
-    /// A warning.
+    /// A warning; also part of the JSON.
     pub fn warn(&self, text: impl AsRef<str>) {
+        self.warnings.lock().unwrap_or_else(PoisonError::into_inner).push(text.as_ref().to_owned());
         if !self.quiet {
             print_err(&for_terminal(&format!(
                 "{} {}",

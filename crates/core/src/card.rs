@@ -12,6 +12,7 @@ mod step;
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::digest::Digest;
@@ -30,7 +31,7 @@ pub use self::step::{Step, StepCheck, StepPer, StepWhen};
 pub type Exposes = BTreeMap<RoleName, Vec<ExposedPath>>;
 
 /// All that is known of one release.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Card {
     /// The package.
@@ -142,7 +143,7 @@ impl Card {
 }
 
 /// A card without its long texts.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Entry {
     /// The package.
@@ -213,7 +214,7 @@ impl Entry {
 }
 
 /// That a release provides a capability, which may be needed like a package.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Provided {
     /// The capability; no package has this name.
@@ -224,7 +225,7 @@ pub struct Provided {
 }
 
 /// That a release can't be together with some releases of another package.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct CardConflict {
     /// The other package.
@@ -234,7 +235,7 @@ pub struct CardConflict {
 }
 
 /// What a release needs of another package.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct CardNeed {
     /// The package needed.
@@ -259,7 +260,7 @@ pub struct CardNeed {
 }
 
 /// One line of a package's history in a registry.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize, Deserialize)]
 #[serde(tag = "event", rename_all = "lowercase")]
 pub enum Event {
     /// A release was published.
@@ -291,7 +292,7 @@ impl Event {
 }
 
 /// That a release was withdrawn.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Withdrawal {
     /// The version withdrawn.
@@ -303,7 +304,7 @@ pub struct Withdrawal {
 }
 
 /// That a withdrawal was taken back.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Restoration {
     /// The version restored.
@@ -313,7 +314,7 @@ pub struct Restoration {
 }
 
 /// That releases are deprecated no longer.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Undeprecation {
     /// The versions concerned.
@@ -323,7 +324,7 @@ pub struct Undeprecation {
 }
 
 /// That releases are deprecated.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Deprecation {
     /// The versions concerned.
@@ -338,7 +339,7 @@ pub struct Deprecation {
 }
 
 /// That a package has releases that provide a capability.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Provider {
     /// The package.

@@ -2,12 +2,13 @@
 
 use std::cmp::Ordering;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::lock::{Lock, LockedPackage};
 
 /// What became of one package.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Kind {
     /// It is new.
@@ -23,7 +24,7 @@ pub enum Kind {
 }
 
 /// What of a package differs beside its version.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Aspect {
     /// Where it comes from, or whether that stands in for it.

@@ -10,6 +10,7 @@ pub mod words;
 
 use std::collections::BTreeMap;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::name::{FacetName, PartName};
@@ -18,7 +19,7 @@ use crate::name::{FacetName, PartName};
 const ANY: &str = "any";
 
 /// One axis of compatibility.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(tag = "kind", rename_all = "lowercase", deny_unknown_fields)]
 pub enum Facet {
     /// Levels, the lowest first, and older names of some of them.
@@ -81,7 +82,7 @@ impl Facet {
 }
 
 /// What a release, a promise or a target says of one facet.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(untagged)]
 pub enum FitValue {
     /// Whether a claim holds.
@@ -390,7 +391,7 @@ pub enum Misfit {
 }
 
 /// What becomes of releases that say nothing of a facet.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Undeclared {
     /// They pass.
@@ -403,7 +404,7 @@ pub enum Undeclared {
 }
 
 /// What becomes of releases that say nothing, facet by facet.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, JsonSchema, Serialize)]
 pub struct UndeclaredRules {
     /// Of facets that have no rule of their own.
     pub others: Undeclared,

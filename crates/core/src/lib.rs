@@ -17,6 +17,7 @@
 //! | [`links`] | where the parts of a shelf are, for build tools |
 //! | [`steps`] | what people have to do by hand, and whether they did |
 //! | [`fault`], [`nearest`] | what is wrong in a text, and what was probably meant |
+//! | [`schema`] | JSON Schemas of the files that people and tools read |
 //! | [`progress`] | events of long work while it goes on |
 
 pub mod card;
@@ -41,6 +42,7 @@ mod problem;
 pub mod progress;
 pub mod range;
 pub mod resolve;
+pub mod schema;
 pub mod source;
 pub mod steps;
 pub mod variant;

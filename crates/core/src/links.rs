@@ -5,6 +5,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::facet::Target;
@@ -17,7 +18,7 @@ use crate::version::Version;
 const FORMAT: u64 = 1;
 
 /// Where everything is that one target of a project has.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Links {
     format: u64,
     /// The project.
@@ -31,7 +32,7 @@ pub struct Links {
 }
 
 /// Where a package is.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct LinkedPackage {
     /// Its name.
     pub name: PackageName,

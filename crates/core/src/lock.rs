@@ -13,6 +13,7 @@ mod text;
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::card::{Archive, ArchiveFormat, Exposes, FileRecord, Step, main_part, tree_of};
@@ -33,6 +34,7 @@ pub use self::check::{Held, Line, Mismatch};
 pub use self::inputs::inputs;
 pub use self::reach::{NeedGraph, Reached, by_spot};
 pub use self::slots::{NotForMachine, Scope, Slot};
+pub(crate) use self::text::Document;
 pub use self::text::{LockFault, salvage};
 
 /// The file name of a lock.
@@ -59,7 +61,7 @@ pub struct Lock {
 }
 
 /// One package of a lock.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct LockedPackage {
     /// The package.
@@ -104,7 +106,7 @@ pub struct LockedPackage {
 }
 
 /// A step of a lock.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct LockedStep {
     /// The step, as the card says it.
@@ -139,7 +141,7 @@ impl LockedPackage {
 }
 
 /// An archive of a lock.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct LockedFile {
     /// Which part of the release it holds.
@@ -205,7 +207,7 @@ impl LockedFile {
 }
 
 /// A project whose needs are locked.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct LockedMember {
     /// The project.
@@ -222,7 +224,7 @@ pub struct LockedMember {
 }
 
 /// A need of a project.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct LockedNeed {
     /// The package or capability.

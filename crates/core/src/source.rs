@@ -3,6 +3,7 @@
 use std::fmt;
 use std::str::FromStr;
 
+use schemars::JsonSchema;
 use serde::de::value::MapAccessDeserializer;
 use serde::de::{self, MapAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
@@ -12,7 +13,7 @@ use crate::inner_path::InnerPath;
 use crate::name::RegistryName;
 
 /// A source, as a lock names it.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize)]
 #[serde(untagged)]
 pub enum Source {
     /// A registry, by its name in the manifest.
@@ -26,14 +27,14 @@ pub enum Source {
 }
 
 /// A folder of this machine.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize)]
 pub struct PathSource {
     /// The folder, from the workspace's and with `/` between.
     pub path: String,
 }
 
 /// A commit of a git repository.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize)]
 pub struct GitSource {
     /// The repository: a URL, or a folder from the workspace's.
     pub git: String,
@@ -48,7 +49,7 @@ pub struct GitSource {
 }
 
 /// An archive by its URL.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize)]
 pub struct ArchiveSource {
     /// The archive: a URL, or a file from the workspace's folder.
     pub archive: String,

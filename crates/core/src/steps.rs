@@ -5,6 +5,7 @@
 
 use std::collections::BTreeMap;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::card::{Step, StepPer, StepWhen};
@@ -21,7 +22,7 @@ const FORMAT: u64 = 1;
 const BETWEEN: char = '+';
 
 /// Where a step has to be done.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Place {
     /// Once, in the project.
@@ -49,7 +50,7 @@ impl Place {
 }
 
 /// That a step was done at a place.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Tick {
     format: u64,
@@ -63,7 +64,7 @@ pub struct Tick {
 pub type Ledger = BTreeMap<String, Tick>;
 
 /// Whether a step is done.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum StepStatus {
     /// It never was.

@@ -1,4 +1,4 @@
-//! The difference of two locks, as rows of a table and as JSON.
+//! The difference of two locks, as rows of a table.
 
 use std::collections::{BTreeSet, HashMap};
 
@@ -6,7 +6,6 @@ use bibliotax_core::compare::{Change, Kind};
 use bibliotax_core::lock::{Lock, LockedPackage, NeedGraph, RUN, Reached};
 use bibliotax_core::name::{ComponentName, PackageName};
 use bibliotax_core::source::Source;
-use serde_json::{Value, json};
 
 use crate::terminal::{Look, clean, style, styled};
 use crate::words::size;
@@ -38,30 +37,6 @@ pub fn summary(changes: &[Change<'_>], lock: &Lock) -> Summary {
 pub fn rows(changes: &[Change<'_>], lock: &Lock) -> Vec<Vec<String>> {
     let needers = Needers::of(lock);
     changes.iter().map(|change| row(change, &needers)).collect()
-}
-
-/// The changes as JSON.
-pub fn as_json(changes: &[Change<'_>], lock: &Lock) -> Value {
-    let needers = Needers::of(lock);
-    let change = |change: &Change<'_>| {
-        let package = change.package();
-        json!({
-            "change": change.kind,
-            "package": package.name,
-            "from": change.old.map(|old| &old.version),
-            "to": change.new.map(|new| &new.version),
-            "source": package.source,
-            "stood-in": package.stood_in,
-            "differs": change.aspects(),
-            "license": package.license,
-            "size": package.size(),
-            "direct": needers.is_direct(package),
-            "provides": package.provides,
-            "left-out": package.left_out,
-            "needed-by": needers.needing(&package.name),
-        })
-    };
-    changes.iter().map(change).collect()
 }
 
 /// What became of a package, in a word.
@@ -162,8 +137,8 @@ fn wishes<'l>(change: &Change<'l>) -> String {
         + &list("without", packages(&package.left_out))
 }
 
-/// Who needs which packages of a lock, worked out once for many questions.
-struct Needers<'l> {
+/// The projects and packages that need each package of a lock, worked out once for many questions.
+pub struct Needers<'l> {
     lock: &'l Lock,
     packages: HashMap<&'l PackageName, Vec<&'l PackageName>>,
     /// The members that need each name themselves, by their numbers in the lock.
@@ -172,7 +147,8 @@ struct Needers<'l> {
 }
 
 impl<'l> Needers<'l> {
-    fn of(lock: &'l Lock) -> Self {
+    /// Those of a lock.
+    pub fn of(lock: &'l Lock) -> Self {
         let mut packages: HashMap<&PackageName, Vec<&PackageName>> = HashMap::new();
         for package in &lock.packages {
             package.needs.iter().for_each(|need| packages.entry(need).or_default().push(&package.name));
@@ -188,7 +164,7 @@ impl<'l> Needers<'l> {
     }
 
     /// The packages that need this one, by name.
-    fn needing(&self, name: &PackageName) -> &[&'l PackageName] {
+    pub fn needing(&self, name: &PackageName) -> &[&'l PackageName] {
         self.packages.get(name).map_or(&[], Vec::as_slice)
     }
 
@@ -204,7 +180,8 @@ impl<'l> Needers<'l> {
         names.filter_map(|name| self.members.get(name)).flatten().copied().collect()
     }
 
-    fn is_direct(&self, package: &LockedPackage) -> bool {
+    /// Whether a project needs a package itself, or a capability that it is used for.
+    pub fn is_direct(&self, package: &LockedPackage) -> bool {
         !self.members(package).is_empty()
     }
 

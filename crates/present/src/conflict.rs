@@ -1,8 +1,6 @@
-//! Why no set of releases satisfies all needs, as sentences and as JSON.
+//! Why no set of releases satisfies all needs, as sentences.
 
-use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::{Conflict, Sentence};
-use serde_json::{Value, json};
 
 /// Most sentences that are shown of a conflict unless all are asked for.
 const MAX_SENTENCES: usize = 12;
@@ -24,17 +22,4 @@ fn cut<'c>(sentences: impl Iterator<Item = &'c Sentence>, full: bool) -> Vec<Str
         lines.insert(1, format!("({left_out} more sentences; --long shows them all)"));
     }
     lines
-}
-
-/// A conflict as a graph: packages, what leads from one to another, and where it ends.
-pub fn as_json(conflict: &Conflict) -> Value {
-    let mut nodes: Vec<&str> =
-        conflict.facts.iter().flat_map(|fact| &fact.about).map(PackageName::as_str).collect();
-    nodes.sort_unstable();
-    nodes.dedup();
-    let facts = conflict.facts.iter().map(|fact| {
-        json!({ "from": fact.about.first(), "to": fact.about.last(), "text": fact.text, "question": fact.is_question })
-    });
-    let clash = json!({ "at": conflict.clash.about.first(), "text": conflict.clash.text });
-    json!({ "nodes": nodes, "facts": facts.collect::<Vec<_>>(), "clash": clash, "minimal": conflict.is_minimal })
 }

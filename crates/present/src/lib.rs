@@ -11,13 +11,11 @@
 //! | [`graph`] | a graph of packages in DOT, in Mermaid and as SVG |
 //! | [`table`] | rows in columns |
 //! | [`terminal`] | text for a terminal: styles, and escapes for all text from outside |
-//! | [`json`] | JSON that isn't just what a type serialises to |
 
 pub mod changes;
 pub mod conflict;
 pub mod excerpt;
 pub mod graph;
-pub mod json;
 pub mod passwords;
 pub mod table;
 pub mod terminal;

@@ -3,10 +3,10 @@
 use bibliotax_app::failure::Failure;
 use clap::CommandFactory;
 use clap_complete::Shell;
-use serde_json::json;
 
 use super::Arguments;
 use crate::exit_status::Exit;
+use crate::json;
 use crate::run::Run;
 
 /// Print a script that completes commands and options in a shell
@@ -27,7 +27,10 @@ impl Completions {
         clap_complete::generate(self.shell, &mut Arguments::command(), "bibliotax", &mut script);
         let script = String::from_utf8_lossy(&script);
         run.ui.answer(script.trim_end());
-        run.ui.report("completions", || json!({ "shell": self.shell.to_string(), "script": script }));
+        run.ui.report(|| json::machine::Completions {
+            shell: self.shell.to_string(),
+            script: script.into_owned(),
+        });
         Ok(Exit::Done)
     }
 }

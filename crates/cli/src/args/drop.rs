@@ -2,11 +2,12 @@
 
 use bibliotax_app::drop::{self, Request, Stays};
 use bibliotax_app::failure::Failure;
-use serde_json::json;
 
 use super::members::MemberArgs;
 use super::search::SearchArgs;
 use crate::exit_status::Exit;
+use crate::json;
+use crate::json::change::Changes;
 use crate::render::{changes, warnings};
 use crate::run::Run;
 
@@ -53,7 +54,7 @@ impl Drop {
         }
         let applied = run.apply(&plan.change, self.dry_run)?;
         changes::show_applied(ui, applied.as_ref());
-        changes::report(ui, "drop", &report, applied.as_ref(), || json!({ "warnings": report.warnings }));
+        ui.report(|| json::declare::Drop::of(&plan, Changes::of(&report, applied.as_ref())));
         Ok(Exit::Done)
     }
 }

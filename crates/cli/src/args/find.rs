@@ -5,6 +5,7 @@ use bibliotax_app::find::{self, Request};
 
 use super::offline::OfflineArgs;
 use crate::exit_status::Exit;
+use crate::json;
 use crate::render;
 use crate::run::Run;
 
@@ -35,7 +36,7 @@ impl Find {
             return Err(failure);
         }
         render::find::show(run.ui, &report, self.page);
-        run.ui.report("find", || render::find::to_json(&report));
+        run.ui.report(|| json::find::Found::from(&report));
         Ok(Exit::Done)
     }
 }

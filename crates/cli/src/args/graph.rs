@@ -10,6 +10,7 @@ use bibliotax_present::graph as drawn;
 use super::members::MemberArgs;
 use crate::exit_status::Exit;
 use crate::global::Format;
+use crate::json::graph::DependencyGraph;
 use crate::render;
 use crate::run::Run;
 
@@ -62,7 +63,7 @@ impl Graph {
             Format::Text | Format::Json | Format::Markdown => render::graph::show(ui, &graph),
         }
         render::warnings(ui, &known_warnings(&workspace, shown.lock(), &run.environment));
-        ui.report("graph", || render::graph::as_json(&graph));
+        ui.report(|| DependencyGraph::from(&graph));
         Ok(Exit::Done)
     }
 }

@@ -2,9 +2,9 @@
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::init::{self, Begins, OldFiles, Request, has_workspace, old_files_of};
-use serde_json::json;
 
 use crate::exit_status::Exit;
+use crate::json;
 use crate::render;
 use crate::run::Run;
 
@@ -57,7 +57,7 @@ impl Init {
             }
             render::init::show_begun(run.ui, &plan, self.remove_old);
         }
-        render::init::report(run.ui, &plan, !self.dry_run);
+        run.ui.report(|| json::declare::Init::begun(&plan, self.dry_run, self.remove_old));
         Ok(Exit::Done)
     }
 }
@@ -74,6 +74,6 @@ fn remove_old_files(run: &Run<'_>) -> Result<Exit, Failure> {
     if old.is_empty() {
         render::init::show_nothing_removed(run.ui);
     }
-    run.ui.report("init", || json!({ "removed": old }));
+    run.ui.report(|| json::declare::Init::removed(&old));
     Ok(Exit::Done)
 }

@@ -7,11 +7,12 @@ use bibliotax_app::install::{self, LockedPlan, Plan, Request, ResolvedPlan, UpTo
 use bibliotax_app::workspace::Manifests;
 use bibliotax_core::manifest;
 use bibliotax_core::name::Purpose;
-use serde_json::json;
 
 use super::members::MemberFilterArgs;
 use super::search::SearchArgs;
 use crate::exit_status::Exit;
+use crate::json;
+use crate::json::change::Changes;
 use crate::render::{changes, install as render, warnings};
 use crate::run::Run;
 use crate::ui::{style, styled};
@@ -125,7 +126,7 @@ fn install_resolved(plan: &ResolvedPlan, is_dry_run: bool, run: &Run<'_>) -> Res
     }
     let applied = run.working(|context| plan.apply(context))?;
     changes::show_applied(run.ui, Some(&applied));
-    changes::report(run.ui, "install", &report, Some(&applied), || json!({ "warnings": report.warnings }));
+    run.ui.report(|| json::install::Install::done(Changes::of(&report, Some(&applied))));
     Ok(())
 }
 

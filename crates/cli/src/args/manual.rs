@@ -7,10 +7,10 @@ use bibliotax_disk::error::At;
 use bibliotax_disk::write::{make_folder, write_whole};
 use bibliotax_present::words::count;
 use clap::{Command, CommandFactory};
-use serde_json::json;
 
 use super::Arguments;
 use crate::exit_status::Exit;
+use crate::json;
 use crate::run::Run;
 
 /// Write manual pages for `man`, one for each command
@@ -30,7 +30,7 @@ impl Manual {
         let mut written = Vec::new();
         write_pages(&command, "bibliotax", &folder, &mut written)?;
         run.ui.say(format!("wrote {} to {}", count(written.len(), "page"), self.folder.display()));
-        run.ui.report("manual", || json!({ "folder": self.folder, "pages": written }));
+        run.ui.report(|| json::machine::Manual { folder: self.folder.display().to_string(), pages: written });
         Ok(Exit::Done)
     }
 }

@@ -4,12 +4,13 @@ mod source;
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::need::{self, Request};
-use serde_json::json;
 
 use self::source::SourceArgs;
 use super::members::MemberArgs;
 use super::search::SearchArgs;
 use crate::exit_status::Exit;
+use crate::json;
+use crate::json::change::Changes;
 use crate::render;
 use crate::render::changes;
 use crate::run::Run;
@@ -75,8 +76,8 @@ impl Need {
         render::need::show(run.ui, &plan);
         let applied = run.apply(&plan.change, self.dry_run)?;
         changes::show_applied(run.ui, applied.as_ref());
-        let report = plan.change.report();
-        changes::report(run.ui, "need", &report, applied.as_ref(), || json!({ "warnings": report.warnings }));
+        run.ui
+            .report(|| json::declare::Need::of(&plan, Changes::of(&plan.change.report(), applied.as_ref())));
         Ok(Exit::Done)
     }
 

@@ -2,10 +2,10 @@
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::publish::{self, Request};
-use serde_json::json;
 
 use super::members::MemberArgs;
 use crate::exit_status::Exit;
+use crate::json;
 use crate::render::publish::{self as render, Packed};
 use crate::run::Run;
 
@@ -38,7 +38,7 @@ impl Publish {
         };
         let plan = run.working(|context| publish::plan(&request, context))?;
         render::show_warnings(run.ui, &plan);
-        let mut result = render::to_json(&plan.release);
+        let mut result = json::publish::Publish::planned(&plan.release, plan.registry());
         if self.dry_run {
             render::show_plan(run.ui, &plan);
         } else {
@@ -46,10 +46,9 @@ impl Publish {
             let packed = Packed::of(&plan);
             let published = run.working(|context| plan.apply(context))?;
             render::show_published(run.ui, &packed, &published);
-            result["card"]["files"] = json!(published.files);
-            result["already"] = published.already.into();
+            result = result.done(&published);
         }
-        run.ui.report("publish", || result);
+        run.ui.report(|| result);
         Ok(Exit::Done)
     }
 }

@@ -69,7 +69,7 @@ impl Registry {
             RegistryCommand::Check { folder, repair } => {
                 let read = |name: &str| run.ui.tell(1, format!("read {name}"));
                 let report = run.working(|context| check::report(folder, *repair, context, &read))?;
-                render::show_checked(run.ui, &report);
+                render::show_checked(run.ui, &report, folder);
                 Ok(if report.audit.flaws.is_empty() { Exit::Done } else { Exit::Differs })
             }
             RegistryCommand::Mirror(mirror) => mirror.run(run),

@@ -5,10 +5,11 @@ use bibliotax_app::resolve::{self, Request};
 use bibliotax_core::resolve::Prefer;
 use bibliotax_present::words::count;
 use jiff::Timestamp;
-use serde_json::json;
 
 use super::search::SearchArgs;
 use crate::exit_status::Exit;
+use crate::json;
+use crate::json::change::Changes;
 use crate::render::{changes, warnings};
 use crate::run::Run;
 
@@ -73,8 +74,8 @@ impl Resolve {
             run.working(|context| plan.change.write(context))?;
             ui.say(format!("wrote the lock ({packages}); next: `bibliotax install`"));
         }
-        ui.report("resolve", || {
-            json!({ "changes": changes::to_json(&report), "dry-run": self.dry_run, "warnings": report.warnings })
+        ui.report(|| {
+            json::declare::Resolve::of(&plan, Changes { dry_run: self.dry_run, ..Changes::of(&report, None) })
         });
         Ok(Exit::Done)
     }

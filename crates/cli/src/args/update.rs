@@ -6,6 +6,8 @@ use bibliotax_app::update::{self, Request};
 use super::members::MemberFilterArgs;
 use super::search::SearchArgs;
 use crate::exit_status::Exit;
+use crate::json;
+use crate::json::change::Changes;
 use crate::render;
 use crate::render::changes;
 use crate::run::Run;
@@ -46,9 +48,8 @@ impl Update {
         render::update::show(run.ui, &plan);
         let applied = run.apply(&plan.change, self.dry_run)?;
         changes::show_applied(run.ui, applied.as_ref());
-        let report = plan.change.report();
-        changes::report(run.ui, "update", &report, applied.as_ref(), || {
-            render::update::forced_to_json(&plan)
+        run.ui.report(|| {
+            json::install::Update::of(&plan, Changes::of(&plan.change.report(), applied.as_ref()))
         });
         Ok(Exit::Done)
     }

@@ -6,6 +6,7 @@ use bibliotax_app::verify::{self, Report, Request};
 use super::members::MemberFilterArgs;
 use super::offline::OfflineArgs;
 use crate::exit_status::Exit;
+use crate::json;
 use crate::render::{changes, verify as render};
 use crate::run::Run;
 
@@ -49,7 +50,7 @@ impl Verify {
         } else if !is_well {
             run.ui.say("next: `bibliotax verify --repair` puts it right");
         }
-        render::report(run.ui, &report, self.full, is_repaired);
+        run.ui.report(|| json::verify::Verify::of(&report, self.full, self.dry_run, is_repaired));
         Ok(if is_well || is_repaired { Exit::Done } else { Exit::of_code("verify.differs") })
     }
 }

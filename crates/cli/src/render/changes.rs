@@ -5,8 +5,6 @@ use bibliotax_app::newest_release::PassedOver;
 use bibliotax_app::steps::OpenStep;
 use bibliotax_present::changes;
 use bibliotax_present::words::{count, size, step_place};
-use bibliotax_store::install::Installed;
-use serde_json::{Value, json};
 
 use crate::ui::{Ui, style, styled};
 
@@ -32,31 +30,6 @@ pub fn show(ui: &Ui, report: &ChangeReport<'_>) {
         let text = format!(" and {} more: `bibliotax graph` shows what is in the lock", summary.left);
         ui.say(styled(style::FAINT, text));
     }
-}
-
-/// The changes of a lock as JSON.
-pub fn to_json(report: &ChangeReport<'_>) -> Value {
-    changes::as_json(&report.changes, report.lock)
-}
-
-/// Prints a change as the JSON result of a command, with what was done and more that is an object.
-pub fn report(
-    ui: &Ui,
-    command: &str,
-    report: &ChangeReport<'_>,
-    applied: Option<&Applied>,
-    more: impl FnOnce() -> Value,
-) {
-    ui.report(command, || {
-        let mut result = json!({ "changes": to_json(report), "dry-run": applied.is_none() });
-        if let (Some(result), Value::Object(more)) = (result.as_object_mut(), more()) {
-            result.extend(more);
-        }
-        if let Some(applied) = applied {
-            result["shelf"] = installed_to_json(applied.installed);
-        }
-        result
-    });
 }
 
 /// Shows what was done, or that nothing was written.
@@ -94,12 +67,6 @@ fn all_there(kept: usize) -> String {
         1 => "the one package is there".to_owned(),
         many => format!("all {many} packages are there"),
     }
-}
-
-/// What came onto the shelf as JSON.
-pub fn installed_to_json(installed: Installed) -> Value {
-    json!({ "built": installed.built, "removed": installed.removed, "kept": installed.kept, "touched": installed.touched,
-        "fetched": installed.fetched.archives, "fetched-bytes": installed.fetched.bytes })
 }
 
 /// Says which steps are open now, in a few lines.

@@ -5,8 +5,8 @@ use bibliotax_app::workspace::file_name;
 use bibliotax_core::manifest;
 use bibliotax_core::range::Range;
 use bibliotax_present::words::{count, manifest_key};
-use serde_json::{Value, json};
 
+use crate::json::check::{Check, InWords};
 use crate::ui::{Ui, style, styled};
 
 /// Shows what was found; where members are about to share ranges, with these.
@@ -29,11 +29,12 @@ pub fn show_none(ui: &Ui, report: &Report) {
 
 /// Prints what was found as JSON.
 pub fn report(ui: &Ui, report: &Report, unified: usize, is_dry_run: bool) {
-    let findings: Vec<Value> = report.findings.iter().map(to_json).collect();
-    ui.report(
-        "check",
-        || json!({ "findings": findings, "unified": unified, "warnings": report.warnings, "dry-run": is_dry_run }),
-    );
+    let in_words = |finding: &Finding| InWords {
+        code: code(finding),
+        message: message(finding),
+        advice: advice(finding, is_dry_run),
+    };
+    ui.report(|| Check::of(report, in_words, unified, is_dry_run));
 }
 
 fn show_finding(ui: &Ui, finding: &Finding, unifies: bool) {
@@ -91,26 +92,4 @@ fn row(need: &DriftingNeed) -> Vec<String> {
         need.purpose.as_ref().map_or("[needs]".to_owned(), |purpose| format!("[needs-for.{purpose}]"));
     let shared = if need.is_shared { ", shared" } else { "" };
     vec![format!("  {}", file_name(&need.folder)), table, format!("\"{}\"{shared}", need.range)]
-}
-
-fn to_json(finding: &Finding) -> Value {
-    let mut data = json!({ "code": code(finding), "message": message(finding) });
-    match finding {
-        Finding::Lock { .. } => {}
-        Finding::StandIn { package, by } => {
-            data["package"] = json!(package);
-            data["source"] = json!(by.as_ref().map(|(source, _)| source));
-        }
-        Finding::Drift { package, common, needs } => {
-            data["package"] = json!(package);
-            data["common"] = json!(common);
-            data["declared"] = needs.iter().map(need_to_json).collect();
-        }
-    }
-    data
-}
-
-fn need_to_json(need: &DriftingNeed) -> Value {
-    json!({ "project": need.member, "path": need.path, "purpose": need.purpose, "range": need.range,
-        "shared": need.is_shared })
 }

@@ -6,11 +6,11 @@ use bibliotax_core::lock::{FILE_NAME, LockedPackage};
 use bibliotax_core::name::{ComponentName, PackageName};
 use bibliotax_present::changes;
 use bibliotax_present::words::size;
-use serde_json::json;
 
 use super::changes::NEEDED_OTHERWISE;
 use crate::exit_status::Exit;
 use crate::global::Format;
+use crate::json::compare::Comparison;
 use crate::ui::{Ui, clean, style, styled};
 
 /// Shows the difference; how the program ends.
@@ -27,11 +27,7 @@ pub fn show(ui: &Ui, report: &Report) -> Exit {
         (true, false) if ui.format() == Format::Markdown => ui.answer(markdown(&found, &members, report)),
         (true, false) => show_changes(ui, &found, &members, report),
     }
-    let (before, after) = report.sizes();
-    ui.report("compare", || {
-        json!({ "changes": changes::as_json(&found, &report.new), "size": [before, after],
-            "needed-otherwise": is_otherwise, "projects": { "added": members.added, "gone": members.gone } })
-    });
+    ui.report(|| Comparison::of(report, is_otherwise));
     Exit::Done
 }
 

@@ -12,10 +12,9 @@ use bibliotax_core::inner_path::joined;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::source::Source;
 use bibliotax_core::version::Version;
-use bibliotax_present::json as to_json;
 use bibliotax_present::words::{self, first_few, size};
-use serde_json::{Map, Value, json};
 
+use crate::json::describe::{Capability, Description};
 use crate::ui::{Ui, clean, style, styled};
 
 /// Most providers of a capability that are listed for people.
@@ -29,7 +28,9 @@ pub fn show_capability(ui: &Ui, name: &PackageName, providers: &[PackageName]) {
     let shown: Vec<&str> = providers.iter().map(PackageName::as_str).collect();
     let shown = first_few(&shown, MAX_PROVIDERS);
     ui.answer(format!("{} is a capability, provided by {shown}", styled(style::STRONG, name)));
-    ui.report("describe", || json!({ "capability": name, "providers": providers }));
+    ui.report(|| {
+        Description::Capability(Capability { capability: name.clone(), providers: providers.to_vec() })
+    });
 }
 
 /// Shows a package with one of its releases; with all of them listed, if asked to.
@@ -53,7 +54,7 @@ pub fn show(ui: &Ui, described: &Described, all_releases: bool) {
         let row = |(version, text): &(Version, String)| vec![format!(" {version}"), clean(text)];
         ui.answer(ui.table(described.notes.iter().map(row)));
     }
-    ui.report("describe", || json(described));
+    ui.report(|| Description::Package(Box::new(described.into())));
 }
 
 /// Heads and what stands behind them.
@@ -164,24 +165,4 @@ fn misfits(described: &Described, release: &Release) -> Option<String> {
     let misfits = described.places.iter().filter(is_misfit);
     let misfits: Vec<&str> = misfits.map(|place| place.name.as_str()).collect();
     (!misfits.is_empty()).then(|| format!("doesn't fit {}", misfits.join(", ")))
-}
-
-fn json(described: &Described) -> Value {
-    let (card, listing, facets) = (&described.card, described.listing(), &described.facets);
-    let fit = |place: &Target| {
-        let fit = fitting::fit(described.release(), place, facets);
-        (place.name.clone(), to_json::fit(&fit))
-    };
-    let fits: Map<String, Value> = described.places.iter().map(fit).collect();
-    let release = |release: &Release| {
-        json!({ "version": release.entry.version, "published": release.entry.published,
-            "withdrawn": release.withdrawn, "deprecated": release.deprecated,
-            "fits": fitting::fits_all(release, &described.places, facets) })
-    };
-    let releases: Vec<Value> = listing.history.releases().iter().map(release).collect();
-    let note = |(version, text): &(Version, String)| json!({ "version": version, "text": text });
-    let notes: Vec<Value> = described.notes.iter().map(note).collect();
-    json!({ "card": card, "source": listing.source, "fits": fits, "releases": releases, "notes": notes,
-        "sources": sources::as_json(&described.sources), "mirrors": mirrors::as_json(&described.mirrors),
-        "manifest": words::manifest_line(&card.name, &card.version) })
 }

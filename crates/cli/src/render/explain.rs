@@ -7,8 +7,8 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::Conflict;
 use bibliotax_present::words::count;
 use bibliotax_present::{changes, conflict};
-use serde_json::{Value, json};
 
+use crate::json::explain::Explanation;
 use crate::ui::{Ui, clean, style, styled};
 
 /// Shows an answer about a lock; a long conflict in full, if asked to.
@@ -18,7 +18,7 @@ pub fn show(ui: &Ui, answer: &Answer<'_>, lock: &Lock, in_full: bool) {
         Answer::Possible(possible) => show_possible(ui, possible, lock),
         Answer::NotPossible(not_possible) => show_not_possible(ui, not_possible, in_full),
     }
-    ui.report("explain", || to_json(answer, lock));
+    ui.report(|| Explanation::of(answer, lock));
 }
 
 fn show_here(ui: &Ui, here: &Here<'_>, lock: &Lock, in_full: bool) {
@@ -85,31 +85,4 @@ fn show_not_possible(ui: &Ui, answer: &NotPossible, in_full: bool) {
     ui.answer(format!("{} can't be in {}:", styled(style::STRONG, &answer.package), answer.range));
     show_conflict(ui, &answer.conflict, in_full);
     ui.answer_ways(&answer.ways);
-}
-
-fn to_json(answer: &Answer<'_>, lock: &Lock) -> Value {
-    match answer {
-        Answer::Here(here) => {
-            json!({ "package": here.package.name, "version": here.package.version, "provides": here.package.provides,
-                "ways": here.ways.shown, "has-more-ways": here.ways.has_more, "standing": here.about,
-                "newer": here.newer.iter().map(newer_to_json).collect::<Vec<_>>() })
-        }
-        Answer::Possible(possible) => {
-            let moves = changes::as_json(&possible.moves(lock), &possible.lock);
-            json!({ "package": possible.package, "range": possible.range, "possible": true, "moves": moves })
-        }
-        Answer::NotPossible(answer) => {
-            json!({ "package": answer.package, "range": answer.range, "possible": false,
-                "proof": conflict::as_json(&answer.conflict), "ways-out": answer.ways })
-        }
-    }
-}
-
-fn newer_to_json(Newer { version, conflict }: &Newer) -> Value {
-    match conflict {
-        None => json!({ "version": version, "kept-out-by": "lock" }),
-        Some(conflict) => {
-            json!({ "version": version, "kept-out-by": "needs", "proof": conflict::as_json(conflict) })
-        }
-    }
 }

@@ -1,17 +1,14 @@
 //! Shows why a command failed.
 
 use bibliotax_app::failure::{Failure, Source, Way};
-use bibliotax_core::fault::Fault;
 use bibliotax_disk::DiskError;
 use bibliotax_present::excerpt::excerpt;
 use bibliotax_present::words::count;
 use bibliotax_present::{conflict, passwords::without_passwords};
-use serde_json::{Value, json};
 
 use crate::exit_status::Exit;
-use crate::ui::{
-    self, JSON_FORMAT, Ui, clean, for_terminal, json_for_terminal, print_err, print_out, style, styled,
-};
+use crate::json::error::ErrorOutput;
+use crate::ui::{self, Ui, clean, for_terminal, print_err, style, styled};
 
 /// From so many lines on, an error is repeated in one line below them.
 const LONG: usize = 20;
@@ -23,7 +20,7 @@ impl Ui {
     /// Shows why a command failed; how the program ends.
     pub fn fail(&self, failure: &Failure) -> Exit {
         if self.is_json() {
-            print_out(&json_for_terminal(&as_json(failure).to_string()));
+            self.print_json(&ErrorOutput::of(self.command(), failure, because(failure), self.warnings()));
         } else {
             let width = ui::error_width();
             lines(failure, width).iter().for_each(|line| print_err(&for_terminal(&line.wrapped(width))));
@@ -135,19 +132,4 @@ pub fn because(failure: &Failure) -> Vec<String> {
     let unsolved = failure.unsolved.iter();
     let sentences = unsolved.flat_map(|unsolved| conflict::as_lines(&unsolved.conflict, unsolved.in_full));
     sentences.chain(failure.because.iter().cloned()).collect()
-}
-
-fn as_json(failure: &Failure) -> Value {
-    let faults = failure.source.as_ref().map(|source| {
-        let fault = |fault: &Fault| {
-            let (line, column) = fault.line_and_column(&source.text);
-            json!({ "code": fault.code, "message": fault.message, "in": source.name, "line": line, "column": column,
-                "advice": fault.advice })
-        };
-        source.faults.iter().map(fault).collect::<Vec<_>>()
-    });
-    let error = json!({ "code": failure.code, "message": failure.message, "because": because(failure),
-        "advice": failure.advice, "proof": failure.unsolved.as_ref().map(|unsolved| conflict::as_json(&unsolved.conflict)), "ways-out": failure.ways(),
-        "faults": faults.unwrap_or_default(), "more-faults": failure.source.as_ref().map_or(0, |source| source.more) });
-    json!({ "format": JSON_FORMAT, "error": error })
 }

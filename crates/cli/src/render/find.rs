@@ -2,9 +2,8 @@
 
 use bibliotax_app::find::Report;
 use bibliotax_core::name::RegistryName;
-use bibliotax_present::words::{count, place_name};
+use bibliotax_present::words::count;
 use bibliotax_registry::search::{FitWord, Hit, ReadAs};
-use serde_json::{Value, json};
 
 use crate::ui::{Ui, clean, style, styled};
 
@@ -86,19 +85,4 @@ fn version(hit: &Hit) -> String {
         (None, None) if hit.providers > 0 => "capability".to_owned(),
         (None, None) => styled(style::BAD, "withdrawn"),
     }
-}
-
-/// What was found as JSON.
-pub fn to_json(report: &Report) -> Value {
-    let hit = |(registry, hit): &(RegistryName, Hit)| {
-        let mut value = json!(hit);
-        value["registry"] = json!(registry);
-        value
-    };
-    let query = &report.query;
-    let is_alone = query.places.iter().filter(|place| place.is_promise).count() < 2;
-    let places: Vec<String> = query.places.iter().map(|place| place_name(place, is_alone)).collect();
-    json!({ "words": query.words, "places": places, "page": query.page + 1, "more": report.has_more,
-        "read-as": report.read_as, "is-loose": report.is_loose,
-        "hits": report.hits.iter().map(hit).collect::<Vec<_>>() })
 }

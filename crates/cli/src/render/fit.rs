@@ -4,10 +4,9 @@ mod levels;
 
 use bibliotax_app::fit::{Report, Row};
 use bibliotax_core::facet::{Facets, Fit};
-use bibliotax_present::json as to_json;
 use bibliotax_present::words::{self, count, fit_word};
-use serde_json::{Map, Value, json};
 
+use crate::json::fit::FitReport;
 use crate::ui::{Ui, style, styled};
 
 /// Most targets that stand beside each other; more are listed below each package.
@@ -30,7 +29,7 @@ pub fn show(ui: &Ui, report: &Report) {
         some => format!("{some} of {} don't fit everywhere", count(report.rows.len(), "package")),
     });
     report.ladders.iter().for_each(|ladder| levels::show(ui, ladder));
-    ui.report("fit", || json(report));
+    ui.report(|| FitReport::from(report));
 }
 
 fn show_columns(ui: &Ui, report: &Report) {
@@ -83,20 +82,4 @@ fn reasons<'p>(row: &Row, places: &'p [String], facets: &Facets) -> Vec<(String,
         }
     }
     lines
-}
-
-fn json(report: &Report) -> Value {
-    let package = |row: &Row| {
-        let by_place = report.places.iter().zip(&row.fits);
-        let by_place: Map<String, Value> = by_place
-            .map(|(place, fit)| (place.clone(), fit.as_ref().map_or(Value::Null, to_json::fit)))
-            .collect();
-        let fitting =
-            row.fitting.as_ref().map(|release| release.as_ref().map(|r| r.entry.version.to_string()));
-        json!({ "package": row.name, "version": row.release.entry.version, "fits": by_place,
-            "newest-that-fits": fitting })
-    };
-    let packages: Vec<Value> = report.rows.iter().map(package).collect();
-    let ladders: Vec<Value> = report.ladders.iter().map(levels::as_json).collect();
-    json!({ "packages": packages, "ladders": ladders })
 }

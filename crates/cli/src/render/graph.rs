@@ -1,10 +1,9 @@
 //! What `graph` shows.
 
 use bibliotax_core::graph::{Graph, Line, Node, outline};
-use bibliotax_core::lock::{LockedMember, LockedPackage};
+use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::source::Source;
 use bibliotax_present::words::count;
-use serde_json::{Value, json};
 
 use crate::ui::{Ui, clean, style, styled};
 
@@ -52,24 +51,4 @@ fn version(package: &LockedPackage) -> String {
         source => format!(", from {source}"),
     };
     format!("{}{source}", package.shown_version())
-}
-
-/// A graph as JSON.
-pub fn as_json(needs: &Graph<'_>) -> Value {
-    let depths = needs.depths();
-    let node = |(number, node): (usize, &Node<'_>)| match node {
-        Node::Member(LockedMember { name, path, targets, .. }) => {
-            json!({ "name": name, "project": path, "targets": targets, "depth": depths[number] })
-        }
-        Node::Package(package) => {
-            json!({ "name": package.name, "version": package.version, "source": package.source,
-            "stood-in": package.stood_in, "license": package.license, "targets": package.targets,
-            "size": package.size(), "depth": depths[number] })
-        }
-    };
-    let name = |number: usize| needs.nodes[number].name();
-    let edges = needs.edges.iter();
-    let edges =
-        edges.map(|edge| json!({ "from": name(edge.from), "to": name(edge.to), "purpose": edge.purpose }));
-    json!({ "nodes": needs.nodes.iter().enumerate().map(node).collect::<Vec<_>>(), "needs": edges.collect::<Vec<_>>() })
 }

@@ -4,7 +4,6 @@ use bibliotax_app::init::{Begins, OldFiles, Plan};
 use bibliotax_core::manifest::{FILE_NAME, RegistryLine};
 use bibliotax_present::words::first_few;
 use bibliotax_store::shelf;
-use serde_json::json;
 
 use crate::ui::Ui;
 
@@ -80,17 +79,4 @@ fn show_old_files(ui: &Ui, old: &[OldFiles]) {
         let (folder, up) = (&project.folder, "../".repeat(project.folder.split('/').count()));
         ui.say(format!("builds in {folder} find their links in {up}{}/links/ now", shelf::NAME));
     }
-}
-
-/// Prints what was begun as JSON.
-pub fn report(ui: &Ui, plan: &Plan, is_written: bool) {
-    ui.report("init", || match &plan.begins {
-        Begins::Workspace { members, old } => {
-            json!({ "projects": members, "manifest": FILE_NAME, "written": is_written, "old": old })
-        }
-        Begins::Project { name, workspace, .. } => {
-            let workspace = workspace.as_ref().map(|outer| &outer.root);
-            json!({ "project": name, "manifest": FILE_NAME, "workspace": workspace, "written": is_written })
-        }
-    });
 }

@@ -4,8 +4,9 @@ use std::path::Path;
 
 use bibliotax_present::words::{count, size};
 use bibliotax_store::kit::{KitHeader, OpenedKit};
-use serde_json::json;
 
+use crate::json;
+use crate::json::store::{Kit, MadeKit};
 use crate::ui::{Ui, style, styled};
 
 /// Shows what a kit holds, or would hold.
@@ -19,10 +20,7 @@ pub fn show_made(ui: &Ui, file: &Path, head: &KitHeader, is_dry_run: bool) {
             file.display()
         ));
     }
-    ui.report("kit make", || {
-        json!({ "file": file, "projects": head.members, "lock": head.lock, "targets": head.targets,
-            "archives": head.archives, "bytes": head.bytes, "dry-run": is_dry_run })
-    });
+    ui.report(|| MadeKit(Kit::of(file, head, is_dry_run)));
 }
 
 /// Shows what came out of a kit; whether it is for the workspace here, where there is one.
@@ -38,8 +36,5 @@ pub fn show_opened(ui: &Ui, file: &Path, opened: &OpenedKit, is_for_here: Option
             "this project's lock differs from the kit's; `bibliotax install --offline` lists what is missing",
         ),
     }
-    ui.report("kit open", || {
-        json!({ "file": file, "projects": head.members, "lock": head.lock, "targets": head.targets,
-            "archives": head.archives, "new": opened.new, "bytes": head.bytes })
-    });
+    ui.report(|| json::store::OpenedKit { kit: Kit::of(file, head, false), new: opened.new });
 }

@@ -4,21 +4,21 @@ use bibliotax_app::newer::{PackageNews, Report};
 use bibliotax_core::facet::Facets;
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::newer::{Hold, Newer as News};
-use bibliotax_present::json as to_json;
 use bibliotax_present::words::{self, count};
-use serde_json::{Value, json};
 
 use super::failure::because;
+use crate::json;
 use crate::ui::{Ui, clean, style, styled};
 
 /// Shows what is newer.
 pub fn show(ui: &Ui, report: &Report<'_>) {
     super::warnings(ui, &report.warnings);
     show_packages(ui, report);
-    if let Some(stuck) = &report.stuck {
-        ui.warn(format!("an update finds no set now: {}", because(stuck).join(" ")));
+    let stuck = report.stuck.as_ref().map(because).unwrap_or_default();
+    if !stuck.is_empty() {
+        ui.warn(format!("an update finds no solution now: {}", stuck.join(" ")));
     }
-    ui.report("newer", || json!({ "packages": report.packages.iter().map(as_json).collect::<Vec<_>>() }));
+    ui.report(|| json::newer::Newer::of(report, stuck));
 }
 
 fn show_packages(ui: &Ui, report: &Report<'_>) {
@@ -113,23 +113,4 @@ fn held_back(holds: &[Hold], facets: &Facets) -> String {
         return "held back by its own needs; see `bibliotax explain`".to_owned();
     }
     format!("held back by {}", holds.iter().map(hold).collect::<Vec<_>>().join(", "))
-}
-
-fn as_json(PackageNews { news, notes }: &PackageNews<'_>) -> Value {
-    let hold = |hold: &Hold| match hold {
-        Hold::Need { by, at, range } => json!({ "by": by, "version": at, "range": range }),
-        Hold::Unfit { place, fit } => json!({ "target": place.name, "fit": to_json::fit(fit) }),
-    };
-    let update =
-        news.update.as_ref().map(|(version, source)| json!({ "version": version, "source": source }));
-    let beyond = news.beyond.as_ref().map(|(version, holds)| {
-        json!({ "version": version, "held-back-by": holds.iter().map(hold).collect::<Vec<_>>() })
-    });
-    let locked = news.locked.as_ref();
-    let notes: Vec<Value> =
-        notes.iter().map(|(version, text)| json!({ "version": version, "text": text })).collect();
-    json!({ "package": news.package.name, "locked": news.package.version, "source": news.package.source,
-        "stood-in": news.package.stood_in, "update": update, "beyond": beyond, "notes": notes,
-        "deprecated": locked.and_then(|release| release.deprecated.as_ref()),
-        "withdrawn": locked.and_then(|release| release.withdrawn.as_ref()) })
 }

@@ -7,8 +7,8 @@ use bibliotax_present::words::{self, count, size};
 use bibliotax_registry::model::release::{Published, Release};
 use bibliotax_registry::model::release_status::Change;
 use bibliotax_registry::publish::pack::SuspectFile;
-use serde_json::{Value, json};
 
+use crate::json::publish::{Deprecate, NewStatus, Status, Withdraw};
 use crate::ui::{Ui, clean, style, styled};
 
 /// Most files that are warned of one by one.
@@ -106,28 +106,13 @@ pub fn show_published(ui: &Ui, packed: &Packed, published: &Published) {
     ui.say(format!("{done} in {registry} ({what})"));
 }
 
-/// A release that may be published, as JSON.
-pub fn to_json(release: &Release) -> Value {
-    let file = |file: &PackFile| json!({ "path": file.path.as_str(), "size": file.size, "executable": file.executable });
-    let parts = release.card.files.iter().zip(&release.parts).map(|(record, contents)| {
-        json!({ "part": record.part, "for": record.only_for,
-            "files": contents.iter().map(file).collect::<Vec<_>>() })
-    });
-    let left_out = |left: &LeftOut| json!({ "path": left.path, "why": left.why.in_words() });
-    let mut card = json!(release.card);
-    // Nothing is packed yet: what its archives are is known once they are published.
-    card.as_object_mut().map(|card| card.remove("files"));
-    json!({ "card": card, "contents": parts.collect::<Vec<_>>(),
-        "left-out": release.left_out.iter().map(left_out).collect::<Vec<_>>() })
-}
-
 /// Shows that the status of releases changed, or would; `already` says whether it had been changed before, where it was changed.
 pub fn show_status(ui: &Ui, plan: &release_status::Plan, already: Option<bool>) {
-    let (done, command) = match plan.change {
-        Change::Withdraw { .. } => ("withdrawn", "withdraw"),
-        Change::Restore { .. } => ("restored", "withdraw"),
-        Change::Deprecate { .. } => ("deprecated", "deprecate"),
-        Change::Undeprecate { .. } => ("no longer deprecated", "deprecate"),
+    let (done, status) = match plan.change {
+        Change::Withdraw { .. } => ("withdrawn", NewStatus::Withdrawn),
+        Change::Restore { .. } => ("restored", NewStatus::Restored),
+        Change::Deprecate { .. } => ("deprecated", NewStatus::Deprecated),
+        Change::Undeprecate { .. } => ("no longer deprecated", NewStatus::NoLongerDeprecated),
     };
     let (registry, what) = (plan.registry(), plan.change.what());
     let title = format!("{} {what}", plan.package);
@@ -138,8 +123,11 @@ pub fn show_status(ui: &Ui, plan: &release_status::Plan, already: Option<bool>) 
             ui.say(format!("{title} is{before} {} in {registry}", styled(style::STRONG, done)));
         }
     }
-    ui.report(command, || {
-        json!({ "package": plan.package, "what": what, "done": done, "already": already == Some(true),
-            "dry-run": already.is_none() })
-    });
+    let is_deprecation = matches!(plan.change, Change::Deprecate { .. } | Change::Undeprecate { .. });
+    let status = Status::of(plan, status, already);
+    if is_deprecation {
+        ui.report(|| Deprecate(status));
+    } else {
+        ui.report(|| Withdraw(status));
+    }
 }

@@ -4,8 +4,8 @@ use bibliotax_app::ready::{Finding, RegistryState, Report};
 use bibliotax_core::facet::Fits;
 use bibliotax_core::range::Range;
 use bibliotax_present::words;
-use serde_json::{Value, json};
 
+use crate::json::ready::Ready;
 use crate::ui::{Ui, style, styled};
 
 /// Shows what was looked at; how many findings are not fine.
@@ -23,8 +23,7 @@ pub fn show(ui: &Ui, report: &Report) -> usize {
         1 => "1 problem found".to_owned(),
         many => format!("{many} problems found"),
     });
-    let findings: Vec<Value> = report.findings.iter().map(to_json).collect();
-    ui.report("ready", || json!({ "findings": findings, "warnings": report.warnings }));
+    ui.report(|| Ready::of(report, |finding| format!("{}: {}", subject(finding), verdict(finding))));
     problems
 }
 
@@ -85,24 +84,5 @@ fn program(finding: &Finding) -> String {
         (Some(path), None) => format!("{} doesn't report its version; required: {wanted}", path.display()),
         (Some(path), Some(version)) if finding.is_fine() => format!("{version} ({})", path.display()),
         (Some(path), Some(version)) => format!("{version} ({}); required: {wanted}", path.display()),
-    }
-}
-
-fn to_json(finding: &Finding) -> Value {
-    json!({ "what": subject(finding), "fine": finding.is_fine(), "told": verdict(finding), "data": data(finding) })
-}
-
-fn data(finding: &Finding) -> Value {
-    match finding {
-        Finding::NoRegistries | Finding::Registries(_) | Finding::Store(_) => Value::Null,
-        Finding::Registry { name, url, state } => {
-            let place = if let RegistryState::Opened { place, .. } = state { Some(place) } else { None };
-            json!({ "registry": name, "url": url, "opened-by": place })
-        }
-        Finding::Target { name, differs, .. } => json!({ "target": name, "matches": differs.is_empty() }),
-        Finding::Program { program, path, version, wanted } => {
-            let wanted = wanted.iter().map(|(who, range)| json!({ "by": who, "range": range }));
-            json!({ "program": program, "path": path, "version": version, "wanted": wanted.collect::<Vec<_>>() })
-        }
     }
 }

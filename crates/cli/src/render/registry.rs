@@ -14,8 +14,11 @@ use bibliotax_registry::publish::load::Loaded;
 use bibliotax_registry::publish::mirror::Mirrored;
 use bibliotax_registry::storage::tokens::{Action, Token};
 use jiff::Timestamp;
-use serde_json::{Value, json};
 
+use crate::json::registry::{
+    CheckedRegistry, Created, EndedToken, IssuedToken, LoadedEvents, MirroredRegistry, SignedIn, SignedOut,
+    TokenAbout, Tokens,
+};
 use crate::ui::{Ui, clean, style, styled};
 
 /// Shows what was made, or that nothing was.
@@ -32,7 +35,8 @@ pub fn show_created(ui: &Ui, name: &RegistryName, place: &str, made: Option<&Mad
             ));
         }
     }
-    ui.report("registry create", || json!({ "name": name, "dry-run": made.is_none() }));
+    let (name, registry) = (name.clone(), place.to_owned());
+    ui.report(|| Created { dry_run: made.is_none(), name, registry });
 }
 
 /// Shows what was loaded, or would be.
@@ -46,13 +50,11 @@ pub fn show_loaded(ui: &Ui, loaded: &Loaded, registry: &str, is_dry_run: bool) {
     };
     let verb = if is_dry_run { "would load" } else { "loaded" };
     ui.say(format!("{verb} {} into {registry}{archives}{already}", count(loaded.added, "event")));
-    ui.report("registry load", || {
-        json!({ "added": loaded.added, "already": loaded.already, "archives": loaded.archives, "dry-run": is_dry_run })
-    });
+    ui.report(|| LoadedEvents::of(*loaded, registry, is_dry_run));
 }
 
 /// Shows what is wrong in a registry, after what was put right.
-pub fn show_checked(ui: &Ui, report: &Report) {
+pub fn show_checked(ui: &Ui, report: &Report, registry: &str) {
     let audit = &report.audit;
     show_repaired(ui, report);
     if !audit.flaws.is_empty() {
@@ -73,11 +75,7 @@ pub fn show_checked(ui: &Ui, report: &Report) {
         ui.answer(format!("{} of no release", count(audit.unnamed, "file")));
     }
     show_leftovers(ui, report);
-    ui.report("registry check", || {
-        json!({ "packages": audit.packages, "releases": audit.releases, "files": audit.files, "bytes": audit.bytes,
-            "unnamed": audit.unnamed, "uploads": report.pending.len(), "left-behind": report.remaining_bytes,
-            "flaws": audit.flaws })
-    });
+    ui.report(|| CheckedRegistry::of(report, registry));
 }
 
 fn flaw_row(flaw: &Flaw) -> Vec<String> {
@@ -120,10 +118,7 @@ pub fn show_mirrored(ui: &Ui, mirrored: &Mirrored, registry: &str, took: Duratio
             took.as_secs_f64()
         ),
     });
-    ui.report("registry mirror", || {
-        json!({ "packages": mirrored.packages, "events": mirrored.events, "files": mirrored.files,
-            "bytes": mirrored.bytes })
-    });
+    ui.report(|| MirroredRegistry::of(*mirrored, registry, false));
 }
 
 /// Shows a new token.
@@ -133,7 +128,12 @@ pub fn show_token(ui: &Ui, token: &Token, text: &str) {
     ui.say(format!(
         "publishers save it with `bibliotax registry sign-in`, or set {TOKENS}=\"https://HOST TOKEN\""
     ));
-    ui.report("registry token issue", || json!({ "id": token.id, "token": text, "expires": token.expires }));
+    ui.report(|| IssuedToken {
+        dry_run: false,
+        id: Some(token.id.clone()),
+        token: Some(text.to_owned()),
+        expires: token.expires,
+    });
 }
 
 /// Lists tokens as they are at a time.
@@ -143,12 +143,7 @@ pub fn show_tokens(ui: &Ui, tokens: &[Token], now: Timestamp) {
     } else {
         ui.answer(ui.table(tokens.iter().map(|token| token_row(token, now))));
     }
-    let data = |token: &Token| {
-        json!({ "id": token.id, "name": token.name, "actions": token.actions, "packages": token.packages,
-            "expires": token.expires, "at": token.at })
-    };
-    let tokens: Vec<Value> = tokens.iter().map(data).collect();
-    ui.report("registry token show", || json!({ "tokens": tokens }));
+    ui.report(|| Tokens { tokens: tokens.iter().map(TokenAbout::from).collect() });
 }
 
 fn token_row(token: &Token, now: Timestamp) -> Vec<String> {
@@ -166,7 +161,7 @@ fn token_row(token: &Token, now: Timestamp) -> Vec<String> {
 /// Shows that a token was ended.
 pub fn show_ended(ui: &Ui, id: &str) {
     ui.say(format!("token {id} is of no use any more"));
-    ui.report("registry token end", || json!({ "id": id }));
+    ui.report(|| EndedToken { dry_run: false, id: id.to_owned() });
 }
 
 /// Shows where credentials were saved.
@@ -175,16 +170,17 @@ pub fn show_signed_in(ui: &Ui, origin: &Origin, saved: &Saved) {
         ui.warn(format!("it could not be tried: {why}"));
     }
     ui.say(format!("saved for {origin} in {}", saved.place));
-    let opens = saved.untried.is_none().then_some(true);
-    ui.report(
-        "registry sign-in",
-        || json!({ "host": origin.to_string(), "kept-in": saved.place, "opens": opens }),
-    );
+    ui.report(|| SignedIn {
+        dry_run: false,
+        host: origin.to_string(),
+        saved_in: Some(saved.place.clone()),
+        accepted: saved.untried.is_none().then_some(true),
+    });
 }
 
 /// Shows whether there were credentials to delete.
 pub fn show_signed_out(ui: &Ui, origin: &Origin, there_were: bool) {
     let done = if there_were { "forgotten" } else { "there was nothing to forget" };
     ui.say(format!("{done} for {origin}"));
-    ui.report("registry sign-out", || json!({ "host": origin.to_string(), "forgotten": there_were }));
+    ui.report(|| SignedOut { dry_run: false, host: origin.to_string(), deleted: there_were });
 }

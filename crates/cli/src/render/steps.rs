@@ -4,8 +4,8 @@ use bibliotax_app::steps::SeenStep;
 use bibliotax_core::card::StepCheck;
 use bibliotax_core::steps::{StepStatus, Todo};
 use bibliotax_present::words::{count, step_place};
-use serde_json::{Value, json};
 
+use crate::json::step::{CheckedStep, CheckedSteps, NotedStep, Step, Steps};
 use crate::ui::{Ui, clean, style, styled};
 
 /// Width of texts where there is no terminal.
@@ -25,8 +25,7 @@ pub fn list(ui: &Ui, todos: &[Todo<'_>], all: bool) {
     if open > 0 {
         ui.say("\n`bibliotax steps done STEP` ticks one off");
     }
-    let steps: Vec<Value> = shown.iter().map(|todo| to_json(todo)).collect();
-    ui.report("steps", || json!({ "open": open, "steps": steps }));
+    ui.report(|| Steps { open, steps: shown.iter().map(|todo| Step::from(*todo)).collect() });
 }
 
 /// A step with all its places.
@@ -52,11 +51,6 @@ fn status(status: StepStatus) -> String {
     styled(style, word)
 }
 
-fn to_json(todo: &Todo<'_>) -> Value {
-    json!({ "package": todo.package.name, "version": todo.package.version, "id": todo.step.id, "text": todo.step.text,
-        "place": todo.place, "standing": todo.status, "check": todo.step.check })
-}
-
 /// Shows that a step was ticked off or opened again, or would be; how many are open then.
 pub fn show_noted(ui: &Ui, todo: &Todo<'_>, is_done: bool, is_dry_run: bool, open: usize) {
     let verb = match (is_dry_run, is_done) {
@@ -66,9 +60,13 @@ pub fn show_noted(ui: &Ui, todo: &Todo<'_>, is_done: bool, is_dry_run: bool, ope
         (true, false) => "would be open again",
     };
     ui.say(format!("{verb}: {} of {}, {}", todo.step.id, todo.package.name, step_place(&todo.place)));
-    ui.report("steps", || {
-        json!({ "id": todo.step.id, "package": todo.package.name, "place": todo.place,
-            "done": is_done, "dry-run": is_dry_run, "open": open })
+    ui.report(|| NotedStep {
+        dry_run: is_dry_run,
+        id: todo.step.id.clone(),
+        package: todo.package.name.clone(),
+        place: todo.place.clone(),
+        done: is_done,
+        open,
     });
 }
 
@@ -79,10 +77,7 @@ pub fn show_seen(ui: &Ui, seen: &[SeenStep<'_>], is_dry_run: bool) {
     } else {
         ui.answer(ui.table(seen.iter().map(seen_row)));
     }
-    let steps = seen.iter().map(|SeenStep { todo, check, is_seen }| {
-        json!({ "id": todo.step.id, "package": todo.package.name, "place": todo.place, "check": check, "done": is_seen })
-    });
-    ui.report("steps check", || json!({ "steps": steps.collect::<Vec<_>>(), "dry-run": is_dry_run }));
+    ui.report(|| CheckedSteps { dry_run: is_dry_run, steps: seen.iter().map(CheckedStep::from).collect() });
 }
 
 fn seen_row(SeenStep { todo, check, is_seen }: &SeenStep<'_>) -> Vec<String> {

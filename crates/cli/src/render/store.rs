@@ -3,8 +3,8 @@
 use bibliotax_app::store::{Check, Report, TrimPlan};
 use bibliotax_present::words::{count, size};
 use bibliotax_store::inventory::{Inventory, Project, Tree};
-use serde_json::{Value, json};
 
+use crate::json::store::{CheckedStore, StoreContents, Trimmed};
 use crate::ui::{Ui, clean, style, styled};
 
 /// Most archives that are listed one by one where they go.
@@ -28,13 +28,7 @@ pub fn show(ui: &Ui, report: &Report, all: bool) {
         (true, false) => ui.say("\n`bibliotax store trim` deletes what is unused"),
         (_, true) => ui.say("\n`bibliotax store trim` deletes what is unused and what was left behind"),
     }
-    let project = |project: &Project| json!({ "path": project.path, "archives": project.archives, "bytes": bytes_of(inventory, project) });
-    let projects: Vec<Value> = inventory.projects.iter().map(project).collect();
-    ui.report("store show", || {
-        json!({ "path": root, "bytes": inventory.bytes(), "unused": unused, "answers": inventory.answers,
-            "left-behind": left_behind(inventory),
-            "trees": inventory.trees.iter().map(tree_to_json).collect::<Vec<_>>(), "projects": projects })
-    });
+    ui.report(|| StoreContents::of(report, bytes_of, left_behind(inventory)));
 }
 
 fn totals(inventory: &Inventory, unused: u64) -> Vec<Vec<String>> {
@@ -88,11 +82,6 @@ fn row_of(tree: &Tree) -> Vec<String> {
     vec![format!(" {}", name_of(tree)), size(tree.bytes), count(tree.files, "file"), users]
 }
 
-fn tree_to_json(tree: &Tree) -> Value {
-    let since = jiff::Timestamp::try_from(tree.since).ok();
-    json!({ "archive": tree.archive, "of": tree.of, "files": tree.files, "bytes": tree.bytes, "since": since, "projects": tree.projects })
-}
-
 /// Shows what was taken out, or would be.
 pub fn show_trimmed(ui: &Ui, plan: &TrimPlan, is_dry_run: bool) {
     let (inventory, mut goes) = (&plan.inventory, plan.goes());
@@ -113,11 +102,7 @@ pub fn show_trimmed(ui: &Ui, plan: &TrimPlan, is_dry_run: bool) {
         format!("{} {}", if is_dry_run { "would delete" } else { "took out" }, taken.join(" and "))
     };
     ui.say(format!("{taken}; archives of {} remain", size(left)));
-    let goes: Vec<Value> = goes.iter().map(tree_to_json).collect();
-    ui.report("store trim", || {
-        json!({ "answers": answers, "left-behind": left_behind(inventory), "taken-out": goes, "bytes": bytes,
-            "kept": left, "dry-run": is_dry_run })
-    });
+    ui.report(|| Trimmed::of(plan, left_behind(inventory), is_dry_run));
 }
 
 fn taken_out(plan: &TrimPlan, goes: &[Tree], bytes: u64, answers: u64) -> Vec<String> {
@@ -144,7 +129,5 @@ pub fn show_checked(ui: &Ui, check: &Check, repaired: Option<usize>) {
         (some, Some(repaired)) => format!("{some} of {kept} were damaged, {repaired} downloaded again"),
         (some, None) => format!("{some} of {kept} damaged; `--repair` downloads them again"),
     });
-    ui.report("store check", || {
-        json!({ "archives": check.kept.trees.len(), "damaged": check.damaged, "repaired": repaired.unwrap_or(0) })
-    });
+    ui.report(|| CheckedStore::of(check, repaired.unwrap_or(0), false));
 }

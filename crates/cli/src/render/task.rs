@@ -2,10 +2,9 @@
 
 use bibliotax_app::task::Job;
 use bibliotax_app::workspace::{WorkspaceFolder, called};
-use bibliotax_core::inner_path::InnerPath;
 use bibliotax_core::name::TaskName;
-use serde_json::{Value, json};
 
+use crate::json::task::Tasks;
 use crate::ui::{Ui, clean, style, styled};
 
 /// Lists tasks; with the names of their members where there are several.
@@ -15,7 +14,7 @@ pub fn list(ui: &Ui, jobs: &[Job<'_>], with_members: bool) {
     } else {
         ui.answer(ui.table(jobs.iter().map(|job| row(job, with_members))));
     }
-    ui.report("task", || json!({ "tasks": jobs.iter().map(to_json).collect::<Vec<_>>() }));
+    ui.report(|| Tasks::of(jobs, false));
 }
 
 /// Shows what would be run.
@@ -23,7 +22,7 @@ pub fn show_plan(ui: &Ui, workspace: &WorkspaceFolder, jobs: &[Job<'_>]) {
     for job in jobs.iter().filter(|job| job.task.command.is_some()) {
         ui.answer(format!("  would run {}: {}", title(workspace, job), command_line(job)));
     }
-    ui.report("task", || json!({ "dry-run": true, "order": jobs.iter().map(to_json).collect::<Vec<_>>() }));
+    ui.report(|| Tasks::of(jobs, true));
 }
 
 /// Says which task is run now.
@@ -53,10 +52,4 @@ fn row(job: &Job<'_>, with_member: bool) -> Vec<String> {
         .chain(member)
         .chain([after, command_line(job)])
         .collect()
-}
-
-fn to_json(job: &Job<'_>) -> Value {
-    let task = job.task;
-    json!({ "project": job.member.project.name, "name": task.name, "do": task.command, "after": task.after,
-        "in": task.folder.as_ref().map(InnerPath::as_str) })
 }

@@ -1,8 +1,6 @@
 //! What `update` shows.
 
 use bibliotax_app::update::{ForcedMove, Plan, RewrittenRange};
-use bibliotax_present::conflict;
-use serde_json::{Value, json};
 
 use super::changes;
 use crate::ui::{Ui, style, styled};
@@ -19,14 +17,9 @@ pub fn show(ui: &Ui, plan: &Plan) {
     if report.changes.is_empty() {
         ui.say("nothing to update; see `bibliotax newer` for releases beyond the ranges");
     }
-    for ForcedMove { package, why } in plan.forced_moves() {
+    for ForcedMove { package, why, .. } in plan.forced_moves() {
         ui.say(format!("  {package} had to change:"));
         why.iter().for_each(|sentence| ui.say(format!("    {sentence}")));
     }
     changes::show_passed_over(ui, &plan.passed_over);
-}
-
-/// Why packages had to move, as JSON.
-pub fn forced_to_json(plan: &Plan) -> Value {
-    json!({ "forced": plan.forced.iter().map(conflict::as_json).collect::<Vec<_>>() })
 }

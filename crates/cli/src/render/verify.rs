@@ -4,7 +4,6 @@ use bibliotax_app::verify::Report;
 use bibliotax_core::name::PackageName;
 use bibliotax_present::words::count;
 use bibliotax_store::verify::{Damaged, Difference, Finding, Verified};
-use serde_json::json;
 
 use crate::progress::shared_with;
 use crate::ui::{Ui, clean, style, styled};
@@ -18,15 +17,6 @@ pub fn show(ui: &Ui, report: &Report, with_store: bool) {
     if with_store || !report.damaged.is_empty() {
         show_store(ui, &report.damaged);
     }
-}
-
-/// Prints what was found as JSON.
-pub fn report(ui: &Ui, report: &Report, is_full: bool, is_repaired: bool) {
-    let verified = &report.verified;
-    ui.report("verify", || {
-        json!({ "packages": verified.packages, "files": verified.files, "findings": verified.findings,
-            "store": report.damaged, "full": is_full, "repaired": is_repaired })
-    });
 }
 
 fn show_store(ui: &Ui, damaged: &[Damaged]) {

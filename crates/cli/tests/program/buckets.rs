@@ -18,7 +18,7 @@ fn a_registry_in_a_bucket_does_all_that_one_in_a_folder_does() {
     let mirrored = place.run(&garden, &["registry", "mirror", "seedhouse", &place.path]);
     assert_eq!((&mirrored["events"], &mirrored["files"]), (&json!(4), &json!(6)), "{mirrored}");
     assert_eq!(place.run(&garden, &["registry", "mirror", "seedhouse", &place.path])["events"], 0);
-    assert_eq!(place.run(&garden, &["registry", "check", &place.path])["flaws"], json!([]));
+    assert_eq!(place.run(&garden, &["registry", "check", &place.path])["findings"], json!([]));
 
     let (token, here) =
         (place.token(&garden), place.try_to_serve(&garden, &["--listen", "127.0.0.1:0"]).unwrap());

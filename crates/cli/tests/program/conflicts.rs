@@ -206,8 +206,8 @@ fn why_a_package_is_here_and_what_keeps_newer_ones_out() {
     ----- status 0
     ");
     let json = garden.run(&["explain", "dew-point", "--format", "json"]).expect(0).json();
-    assert_eq!(json["ways"][0]["packages"], serde_json::json!(["rain-ledger", "dew-point"]));
-    assert_eq!(json["newer"][0]["proof"]["facts"][0]["from"], "gate-kiosk");
+    assert_eq!(json["locked"]["ways"][0]["packages"], serde_json::json!(["rain-ledger", "dew-point"]));
+    assert_eq!(json["locked"]["newer"][0]["proof"]["facts"][0]["from"], "gate-kiosk");
 }
 
 #[test]

@@ -86,7 +86,7 @@ fn words_find_what_was_likely_meant_and_say_which_release_fits() {
     ");
     let json = garden.run(&["find", "rain", "--format", "json"]).expect(0).json();
     assert_eq!(
-        (&json["hits"][0]["newest-fitting"], &json["hits"][0]["newest"]),
+        (&json["packages"][0]["version"], &json["packages"][0]["newest"]),
         (&json!("2.4.0"), &json!("3.0.0"))
     );
 }
@@ -98,7 +98,7 @@ fn what_is_found_follows_what_is_published() {
     garden.publish(&["weather-vane 1.0.0: dew-point 1"]);
     let found = |words: &str| {
         let json = garden.run(&["find", words, "--format", "json"]).expect(0).json();
-        let hits = json["hits"].as_array().unwrap().clone();
+        let hits = json["packages"].as_array().unwrap().clone();
         hits.iter()
             .map(|hit| (hit["name"].as_str().unwrap().to_owned(), hit["uses"].as_u64().unwrap()))
             .collect::<Vec<_>>()

@@ -265,7 +265,7 @@ fn fit_tells_of_packages_before_they_are_needed_and_what_if() {
     ");
     let shed: Vec<String> = (1..=6).map(|n| format!("shed-{n}:orchard-runtime={n}")).collect();
     let mut words = vec!["fit", "soil-curve"];
-    shed.iter().for_each(|target| words.extend(["--target", target]));
+    shed.iter().for_each(|target| words.extend(["--try", target]));
     assert_snapshot!(garden.run(&words), @"
     ----- stderr
     error: `bibliotax fit` has no option `--target`  (usage.unknown-option)
@@ -273,7 +273,7 @@ fn fit_tells_of_packages_before_they_are_needed_and_what_if() {
     ----- status 2
     ");
     let json = garden.run(&["fit", "soil-curve", "--format", "json"]).expect(1).json();
-    assert_eq!(json["packages"][0]["fits"]["hand-unit"]["said"], "5");
+    assert_eq!(json["packages"][0]["fits"][1]["reason"], "asks for orchard-runtime 5, not 3");
     assert_eq!(json["packages"][0]["newest-that-fits"], "1.7.0");
 }
 
@@ -317,7 +317,8 @@ fn describe_tells_what_is_known_of_a_package() {
     garden.run(&["describe", "soil-curve", "9"]).expect(4);
     assert!(garden.run(&["describe", "soil-kurve"]).expect(4).stderr.contains("soil-curve"));
     let json = garden.run(&["describe", "soil-curve", "2.0", "--format", "json"]).expect(0).json();
-    assert_eq!(json["fits"]["hand-unit"]["fit"], "no");
+    assert_eq!(json["fits"][1]["target"], "hand-unit");
+    assert_eq!((&json["fits"][1]["facet"], &json["fits"][1]["fits"]), (&"orchard-runtime".into(), &"no".into()));
 }
 
 #[test]

@@ -253,8 +253,12 @@ impl Ran {
         error.rsplit_once("  (").and_then(|(_, code)| code.strip_suffix(')')).unwrap_or_default()
     }
 
+    /// The JSON that was printed, which is valid by the schema of its command.
+    #[track_caller]
     pub fn json(&self) -> serde_json::Value {
-        serde_json::from_str(&self.stdout).unwrap_or_else(|error| panic!("{error} in {self}"))
+        let value = serde_json::from_str(&self.stdout).unwrap_or_else(|error| panic!("{error} in {self}"));
+        crate::json::validate(&value);
+        value
     }
 }
 

@@ -17,6 +17,7 @@ mod find;
 mod fits;
 mod garden;
 mod help;
+mod json;
 mod kits;
 mod links;
 mod locks;

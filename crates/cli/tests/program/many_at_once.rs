@@ -114,7 +114,7 @@ fn storm(garden: &Garden, place: &Place, servers: usize) {
     }
     // A server that was killed before it noted a name leaves that to its keepers.
     let checked = place.run(garden, &["registry", "check", &place.path, "--repair"]);
-    assert_eq!(checked["flaws"], json!([]), "{checked}");
+    assert_eq!(checked["findings"], json!([]), "{checked}");
     project(garden, "gate", &served[0].url, "gate-kiosk", "1.0.0");
     let newest = accepted.iter().max().unwrap();
     garden.run(&["need", "moss-map", &format!("1.{newest}.0"), "--exactly"]).expect(0);

@@ -48,7 +48,7 @@ fn describe_tells_how_far_each_mirror_lags() {
     let json = garden.run(&["describe", "dew-point", "--format", "json"]).expect(0).json();
     let states: Vec<_> =
         json["mirrors"].as_array().unwrap().iter().map(|mirror| mirror["state"].clone()).collect();
-    assert_eq!(states, ["even", "behind", "missing", "away"]);
+    assert_eq!(states, ["up-to-date", "behind", "missing", "unreachable"]);
     assert_eq!(json["mirrors"][1]["events"], 2);
 }
 

@@ -62,7 +62,7 @@ fn what_publish_tells_of_its_files_is_what_the_registry_has() {
     assert!(tried["card"]["files"].is_null() && tried["contents"][0]["files"].is_array(), "{tried}");
     for _ in 0..2 {
         let ran = publish(&[]);
-        let file = &ran["card"]["files"][0];
+        let file = &ran["files"][0];
         let digest = file["sha256"].as_str().unwrap();
         let there = fs::read(garden.path("seedhouse/files").join(&digest[..2]).join(digest)).unwrap();
         assert_eq!(file["size"], there.len());
@@ -102,7 +102,7 @@ fn the_same_tree_gives_the_same_archive_under_any_file_mode_mask() {
         let output = shell.arg("-c").arg(script).current_dir(garden.path(".")).output().unwrap();
         let text = String::from_utf8(output.stdout).unwrap();
         let json: serde_json::Value = serde_json::from_str(&text).unwrap_or_else(|_| panic!("{text}"));
-        json["card"]["files"][0]["sha256"].as_str().unwrap().to_owned()
+        json["files"][0]["sha256"].as_str().unwrap().to_owned()
     };
     assert_eq!(digest("022"), digest("077"));
 }
@@ -321,7 +321,7 @@ fn a_check_reads_everything_and_tells_what_is_wrong() {
         assert!(ran.stdout.contains(part), "{part} is not in {ran}");
     }
     let json = garden.run_in(".", &["registry", "check", "seedhouse", "--format", "json"]).expect(1).json();
-    assert_eq!(json["flaws"].as_array().unwrap().len(), 5, "{json}");
+    assert_eq!(json["findings"].as_array().unwrap().len(), 5, "{json}");
 }
 
 #[test]

@@ -150,7 +150,7 @@ fn a_publisher_asks_a_bucket_eight_times_at_most() {
         assert!((6..=most).contains(&asked.len()), "{version}: {asked:#?}");
     }
     let checked = place.run(&garden, &["registry", "check", &place.path]);
-    assert_eq!(checked["flaws"], serde_json::json!([]), "{checked}");
+    assert_eq!(checked["findings"], serde_json::json!([]), "{checked}");
     // The marks of uploads go a moment after their releases.
     let uploads = garden.path("buckets/garden/seedhouse/private/uploads");
     let marks = || {

@@ -199,8 +199,8 @@ fn verifying_trusts_size_and_time_unless_all_is_to_be_read() {
     garden.run(&["verify"]).expect(0);
     let found = garden.run(&["verify", "--full", "--store", "--format", "json"]).expect(1).json();
     assert_eq!(
-        (&found["findings"][0]["difference"], &found["store"][0]["package"]),
-        (&"changed".into(), &"dew-point".into())
+        (&found["findings"][0]["code"], &found["findings"][1]["code"], &found["findings"][1]["package"]),
+        (&"shelf.changed".into(), &"store.damaged".into(), &"dew-point".into())
     );
     opened.set_modified(before + std::time::Duration::from_secs(1)).unwrap();
     assert_snapshot!(garden.run(&["verify", "--store"]), @"

@@ -273,9 +273,9 @@ fn repositories_can_be_taken_out_of_the_store_and_are_fetched_again_when_wanted(
     need(&garden, "git = \"../leaf\", branch = \"main\"");
     garden.run(&["install"]).expect(0);
     let kept = garden.run(&["store", "trim", "--format", "json"]).expect(0).json();
-    assert_eq!(kept["answers"], 0);
+    assert_eq!(kept["cache"], 0);
     let dry = garden.run(&["store", "trim", "--cache", "--dry-run", "--format", "json"]).expect(0).json();
-    assert!(dry["answers"].as_u64().unwrap() > 0 && garden.path("store/registries/git").is_dir(), "{dry}");
+    assert!(dry["cache"].as_u64().unwrap() > 0 && garden.path("store/registries/git").is_dir(), "{dry}");
     let ran = garden.run(&["store", "trim", "--cache"]).expect(0);
     assert!(ran.stdout.starts_with("took out what registries and repositories answered ("), "{ran}");
     assert!(!garden.path("store/registries").exists());
@@ -520,7 +520,7 @@ fn describe_puts_all_places_of_a_package_side_by_side() {
     ");
     let json = garden.run(&["describe", "leaf-palette", "--format", "json"]).expect(0).json();
     let lags: Vec<bool> =
-        json["sources"].as_array().unwrap().iter().map(|at| at["lags"].as_bool().unwrap()).collect();
+        json["sources"].as_array().unwrap().iter().map(|at| at["behind"].as_bool().unwrap()).collect();
     assert_eq!(lags, [true, true, false]);
     garden.run_in(".", &["registry", "create", "other"]).expect(0);
     garden.run_in(".", &["registry", "mirror", "seedhouse", "other"]).expect(0);

@@ -2,13 +2,14 @@
 
 use std::collections::BTreeSet;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{CardNeed, Entry};
 use crate::name::{ComponentName, PartName};
 
 /// An optional part of a package that adds needs or files.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Component {
     /// One line that says what it is for.

@@ -3,6 +3,7 @@
 use std::fmt;
 use std::sync::LazyLock;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::digest::Digest;
@@ -17,7 +18,7 @@ pub const MAIN: &str = "main";
 pub const ON_REQUEST: [&str; 2] = ["docs", "sources"];
 
 /// One archive of a release.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct FileRecord {
     /// Which part of the release it holds.
@@ -93,7 +94,7 @@ pub fn tree_of(sha256: &Digest, strip: Option<&InnerPath>) -> Digest {
 }
 
 /// How an archive is packed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub enum ArchiveFormat {
     /// POSIX tar in Zstandard (RFC 8878).
     #[serde(rename = "tar.zst")]

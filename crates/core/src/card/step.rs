@@ -1,5 +1,6 @@
 //! Steps: what a person has to do by hand after an install or an update.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::facet::Fits;
@@ -7,7 +8,7 @@ use crate::inner_path::InnerPath;
 use crate::name::StepName;
 
 /// Something that a person must still do, because no installing can.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Step {
     /// What it is called; a step of this name in a later release is the same step, unless its text differs.
@@ -29,7 +30,7 @@ pub struct Step {
 }
 
 /// After which change a step is open.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum StepWhen {
     /// When the package comes.
@@ -40,7 +41,7 @@ pub enum StepWhen {
 }
 
 /// How often a step has to be done.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum StepPer {
     /// Once for the project.
@@ -65,7 +66,7 @@ impl StepPer {
 }
 
 /// What can be seen of a step that was done: declared data, nothing that runs.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct StepCheck {
     /// A file that is there then, inside the project.

@@ -2,13 +2,14 @@
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::lock::{Lock, LockedPackage};
 use crate::name::PackageName;
 
 /// A way to a package.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Way {
     /// The project whose need it begins with.
     pub by: PackageName,

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::fmt;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{FORMAT, Lock, LockedMember, LockedPackage};
@@ -14,9 +15,9 @@ use crate::name::{RegistryName, TargetName};
 const NOTE: &str =
     "Written by bibliotax from bibliotax.toml; `bibliotax resolve` writes it again. Commit it.";
 
-#[derive(Serialize, Deserialize)]
+#[derive(JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Document {
+pub(crate) struct Document {
     format: u64,
     #[serde(rename = "made-from")]
     made_from: Digest,

@@ -7,6 +7,7 @@ use std::path::Path;
 use bibliotax_core::facet::Facet;
 use bibliotax_core::history::without_place;
 use bibliotax_core::name::FacetName;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::model::error::RegistryError;
@@ -18,7 +19,7 @@ pub const DESCRIPTION: &str = "registry.json";
 pub const FORMAT: u64 = 1;
 
 /// What a registry says of itself.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Description {
     /// The format of its files.

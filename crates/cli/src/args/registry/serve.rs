@@ -11,10 +11,10 @@ use bibliotax_app::registry_storage;
 use bibliotax_disk::error::At;
 use bibliotax_server::serve::{Listening, Tls, tls};
 use bibliotax_server::{App, Limits, Served};
-use serde_json::json;
 
 use crate::args::size::read_size;
 use crate::exit_status::Exit;
+use crate::json;
 use crate::run::Run;
 use crate::server_log;
 
@@ -89,7 +89,7 @@ impl Serve {
         }
         let address = listening.address().at("listen on", self.listen.to_string())?;
         run.ui.say(format!("serving {} at {scheme}://{address}/", served.registry().name()));
-        run.ui.report("registry serve", || json!({ "url": format!("{scheme}://{address}/") }));
+        run.ui.report(|| json::registry::Serving { url: format!("{scheme}://{address}/") });
         listening.run(stop(self.until_input_ends)).await;
         Ok(Exit::Done)
     }

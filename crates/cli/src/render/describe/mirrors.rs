@@ -2,7 +2,6 @@
 
 use bibliotax_present::words::count;
 use bibliotax_registry::catalogue::registry::mirrored::{Lag, MirrorStatus};
-use serde_json::{Value, json};
 
 use crate::ui::{Ui, clean, style, styled};
 
@@ -28,18 +27,4 @@ fn words(lag: &Lag) -> String {
         Lag::Other => styled(style::BAD, "has something else: it is no mirror"),
         Lag::Away => styled(style::WARNING, "can't be reached"),
     }
-}
-
-/// The mirrors as data.
-pub fn as_json(mirrors: &[MirrorStatus]) -> Vec<Value> {
-    let one = |MirrorStatus { url, lag }: &MirrorStatus| match lag {
-        Lag::None => json!({ "url": url, "state": "even" }),
-        Lag::Behind(events, since) => {
-            json!({ "url": url, "state": "behind", "events": events, "since": since })
-        }
-        Lag::Missing => json!({ "url": url, "state": "missing" }),
-        Lag::Other => json!({ "url": url, "state": "other" }),
-        Lag::Away => json!({ "url": url, "state": "away" }),
-    };
-    mirrors.iter().map(one).collect()
 }

@@ -2,7 +2,6 @@
 
 use bibliotax_core::version::Version;
 use bibliotax_registry::catalogue::all_sources::{At, Newest};
-use serde_json::{Value, json};
 
 use crate::ui::{Ui, clean, style, styled};
 
@@ -36,17 +35,4 @@ fn row(at: &At, newest_of_all: Option<&Version>) -> Vec<String> {
         words += ", taken from here";
     }
     vec![format!(" {}", clean(&at.place)), version, date, words]
-}
-
-/// The places as data.
-pub fn as_json(places: &[At]) -> Vec<Value> {
-    let newest_of_all = newest_of_all(places);
-    let one = |at: &At| match &at.newest {
-        Ok(Newest { version, published }) => {
-            json!({ "place": at.place, "taken": at.is_taken, "newest": version,
-            "published": published, "lags": newest_of_all.is_some_and(|newest| newest > version) })
-        }
-        Err(why) => json!({ "place": at.place, "taken": at.is_taken, "problem": why }),
-    };
-    places.iter().map(one).collect()
 }

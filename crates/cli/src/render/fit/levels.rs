@@ -1,7 +1,6 @@
 //! What a library could promise, level by level.
 
 use bibliotax_app::fit::levels::{Ladder, Level};
-use serde_json::{Value, json};
 
 use crate::ui::{Ui, style, styled};
 
@@ -52,19 +51,4 @@ fn conclusions(ladder: &Ladder) -> Vec<String> {
         shown.push(format!("raised to {}, it breaks {}", level.name, level.broken_on.join(", ")));
     }
     shown
-}
-
-/// The same as JSON.
-pub fn as_json(ladder: &Ladder) -> Value {
-    let level = |level: &Level| {
-        json!({ "level": level.name, "asking-for-more": level.asking, "usable-on": level.usable_on,
-                "broken-on": level.broken_on })
-    };
-    let newest = ladder.newest.iter().map(|(name, at)| {
-        let levels = ladder.levels.iter().map(|level| level.name.clone());
-        (name.clone(), levels.zip(at.iter().map(|version| json!(version))).collect::<serde_json::Map<_, _>>())
-    });
-    json!({ "facet": ladder.facet, "promised": ladder.promised, "lowest": ladder.lowest(), "shared": ladder.shared(),
-            "levels": ladder.levels.iter().map(level).collect::<Vec<_>>(),
-            "newest": newest.map(|(name, at)| (name, Value::Object(at))).collect::<serde_json::Map<_, _>>() })
 }

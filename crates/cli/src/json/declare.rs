@@ -1,0 +1,196 @@
+//! What `init`, `need`, `drop` and `resolve` print.
+
+use bibliotax_app::init::{self, Begins};
+use bibliotax_app::{drop, need, resolve};
+use bibliotax_core::manifest::FILE_NAME;
+use bibliotax_core::name::PackageName;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::Document;
+use super::change::{Changes, PassedOver, passed_over};
+
+/// What `init` prints.
+#[derive(Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Init {
+    /// Whether nothing was written.
+    pub dry_run: bool,
+    /// The manifest's file name; null where only old files were removed.
+    pub manifest: Option<String>,
+    /// The project that was begun.
+    pub project: Option<PackageName>,
+    /// The folder of the workspace that the project belongs to.
+    pub workspace: Option<String>,
+    /// The folders of the projects of a workspace that was begun.
+    pub folders: Vec<String>,
+    /// What projects have from before, when they were alone.
+    pub old: Vec<OldFiles>,
+    /// Whether that was removed.
+    pub old_removed: bool,
+}
+
+impl Document for Init {
+    const COMMAND: &'static str = "init";
+}
+
+/// What a project has from before, when it was alone.
+#[derive(Serialize, JsonSchema)]
+pub struct OldFiles {
+    /// Its folder.
+    pub folder: String,
+    /// Whether it has a lock.
+    pub lock: bool,
+    /// Whether it has a shelf.
+    pub shelf: bool,
+    /// Whether it has templates of links.
+    pub templates: bool,
+}
+
+impl From<&init::OldFiles> for OldFiles {
+    fn from(old: &init::OldFiles) -> Self {
+        Self { folder: old.folder.clone(), lock: old.lock, shelf: old.shelf, templates: old.templates }
+    }
+}
+
+impl Init {
+    /// What was begun.
+    pub fn begun(plan: &init::Plan, dry_run: bool, old_removed: bool) -> Self {
+        let manifest = Some(FILE_NAME.to_owned());
+        let (folders, old) = (Vec::new(), Vec::new());
+        match &plan.begins {
+            Begins::Workspace { members, old } => Self {
+                dry_run,
+                manifest,
+                project: None,
+                workspace: None,
+                folders: members.clone(),
+                old: old.iter().map(OldFiles::from).collect(),
+                old_removed,
+            },
+            Begins::Project { name, workspace, .. } => {
+                let workspace = workspace.as_ref().map(|outer| outer.root.display().to_string());
+                Self { dry_run, manifest, project: Some(name.clone()), workspace, folders, old, old_removed }
+            }
+        }
+    }
+
+    /// What was removed of an existing workspace.
+    pub fn removed(old: &[init::OldFiles]) -> Self {
+        Self {
+            dry_run: false,
+            manifest: None,
+            project: None,
+            workspace: None,
+            folders: Vec::new(),
+            old: old.iter().map(OldFiles::from).collect(),
+            old_removed: true,
+        }
+    }
+}
+
+/// What `need` prints.
+#[derive(Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Need {
+    #[serde(flatten)]
+    pub changes: Changes,
+    /// What is declared.
+    pub declared: Vec<Declared>,
+    /// Newer releases that were not used.
+    pub passed_over: Vec<PassedOver>,
+}
+
+impl Document for Need {
+    const COMMAND: &'static str = "need";
+}
+
+/// A line of a manifest that declares a package.
+#[derive(Serialize, JsonSchema)]
+pub struct Declared {
+    /// The manifest, seen from the workspace's folder.
+    pub file: Option<String>,
+    /// The table that the line is in.
+    pub table: String,
+    /// The line.
+    pub line: String,
+}
+
+impl Need {
+    /// What is declared and what that changes.
+    pub fn of(plan: &need::Plan, changes: Changes) -> Self {
+        let lines = plan.declared.iter().flat_map(|package| &package.lines);
+        let declared = lines.map(|line| Declared {
+            file: line.file.clone(),
+            table: line.table.clone(),
+            line: line.line.clone(),
+        });
+        Self { changes, declared: declared.collect(), passed_over: passed_over(&plan.passed_over) }
+    }
+}
+
+/// What `drop` prints.
+#[derive(Serialize, JsonSchema)]
+pub struct Drop {
+    #[serde(flatten)]
+    pub changes: Changes,
+    /// Packages that stay because something else needs them.
+    pub stays: Vec<Stays>,
+}
+
+impl Document for Drop {
+    const COMMAND: &'static str = "drop";
+}
+
+/// A package that stays.
+#[derive(Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Stays {
+    /// The package.
+    pub package: PackageName,
+    /// The packages that need it; empty where it is needed for another purpose.
+    pub needed_by: Vec<PackageName>,
+}
+
+impl Drop {
+    /// What is dropped and what stays.
+    pub fn of(plan: &drop::Plan, changes: Changes) -> Self {
+        let stays = plan.stay().into_iter().map(|stays| Stays {
+            package: stays.package.clone(),
+            needed_by: stays.needed_by.into_iter().cloned().collect(),
+        });
+        Self { changes, stays: stays.collect() }
+    }
+}
+
+/// What `resolve` prints.
+#[derive(Serialize, JsonSchema)]
+pub struct Resolve {
+    #[serde(flatten)]
+    pub changes: Changes,
+    /// Why the lock before couldn't be used, and how much of it could be read.
+    pub salvaged: Option<Salvaged>,
+}
+
+impl Document for Resolve {
+    const COMMAND: &'static str = "resolve";
+}
+
+/// What could be read of a lock that was damaged.
+#[derive(Serialize, JsonSchema)]
+pub struct Salvaged {
+    /// What was wrong with it.
+    pub reason: String,
+    /// How many of its packages could be read.
+    pub packages: usize,
+}
+
+impl Resolve {
+    /// How the lock changes.
+    pub fn of(plan: &resolve::Plan, changes: Changes) -> Self {
+        let salvaged = plan.salvaged.as_ref();
+        let salvaged =
+            salvaged.map(|(reason, packages)| Salvaged { reason: reason.clone(), packages: *packages });
+        Self { changes, salvaged }
+    }
+}

@@ -1,0 +1,115 @@
+//! What `newer` prints.
+
+use bibliotax_app::newer::{PackageNews, Report};
+use bibliotax_core::card::{Deprecation, Withdrawal};
+use bibliotax_core::facet::Facets;
+use bibliotax_core::name::PackageName;
+use bibliotax_core::newer::Hold;
+use bibliotax_core::range::Range;
+use bibliotax_core::source::Source;
+use bibliotax_core::version::Version;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::Document;
+use super::fit::{self, Fit};
+use super::package::{Note, Package};
+
+/// What `newer` prints.
+#[derive(Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Newer {
+    /// The packages that have news.
+    pub packages: Vec<News>,
+    /// How many packages were looked at.
+    pub looked_at: usize,
+    /// Why an update finds no set of versions now; empty where it does.
+    pub stuck: Vec<String>,
+}
+
+impl Document for Newer {
+    const COMMAND: &'static str = "newer";
+}
+
+/// The news of a package, as it is locked.
+#[derive(Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct News {
+    #[serde(flatten)]
+    pub package: Package,
+    /// The release that an update would use.
+    pub update: Option<Update>,
+    /// The newest release beyond that.
+    pub beyond: Option<Beyond>,
+    /// What changed in newer releases.
+    pub notes: Vec<Note>,
+    /// That the locked release is deprecated.
+    pub deprecated: Option<Deprecation>,
+    /// That the locked release was withdrawn.
+    pub withdrawn: Option<Withdrawal>,
+}
+
+/// A release that an update would use.
+#[derive(Serialize, JsonSchema)]
+pub struct Update {
+    /// Its version.
+    pub version: Version,
+    /// Where it comes from.
+    pub source: Source,
+}
+
+/// A release that an update would not use.
+#[derive(Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Beyond {
+    /// Its version.
+    pub version: Version,
+    /// The needs that keep it out.
+    pub held_by: Vec<HoldingNeed>,
+    /// The targets that it doesn't fit.
+    pub fits: Vec<Fit>,
+}
+
+/// A need that keeps a release out.
+#[derive(Serialize, JsonSchema)]
+pub struct HoldingNeed {
+    /// The project or package.
+    pub by: PackageName,
+    /// The package's version.
+    pub version: Option<Version>,
+    /// The range that it needs.
+    pub range: Range,
+}
+
+impl Newer {
+    /// What is newer; why an update finds no set of versions, where it doesn't.
+    pub fn of(report: &Report<'_>, stuck: Vec<String>) -> Self {
+        let packages = report.packages.iter().map(|news| news_of(news, &report.facets)).collect();
+        Self { packages, looked_at: report.asked, stuck }
+    }
+}
+
+fn news_of(PackageNews { news, notes }: &PackageNews<'_>, facets: &Facets) -> News {
+    let locked = news.locked.as_ref();
+    News {
+        package: news.package.into(),
+        update: news.update.clone().map(|(version, source)| Update { version, source }),
+        beyond: news.beyond.as_ref().map(|(version, holds)| beyond(version, holds, facets)),
+        notes: notes.iter().map(Note::from).collect(),
+        deprecated: locked.and_then(|release| release.deprecated.clone()),
+        withdrawn: locked.and_then(|release| release.withdrawn.clone()),
+    }
+}
+
+fn beyond(version: &Version, holds: &[Hold], facets: &Facets) -> Beyond {
+    let (mut held_by, mut fits) = (Vec::new(), Vec::new());
+    for hold in holds {
+        match hold {
+            Hold::Need { by, at, range } => {
+                held_by.push(HoldingNeed { by: by.clone(), version: at.clone(), range: range.clone() });
+            }
+            Hold::Unfit { place, fit } => fits.extend(fit::of(&place.name, fit, facets)),
+        }
+    }
+    Beyond { version: version.clone(), held_by, fits }
+}

@@ -1,0 +1,193 @@
+//! The JSON that commands print: valid by the program's own schemas, as an independent validator reads them.
+
+use std::collections::{BTreeSet, HashMap};
+use std::process::Command;
+use std::sync::{Mutex, PoisonError};
+
+use jsonschema::Validator;
+use serde_json::{Value, json};
+
+use crate::garden::Garden;
+
+/// The schemas that the program prints, by their names.
+static SCHEMAS: Mutex<Option<HashMap<String, Validator>>> = Mutex::new(None);
+
+/// Fails unless what a command printed is valid by its schema.
+#[track_caller]
+pub fn validate(printed: &Value) {
+    let name = match &printed["error"] {
+        Value::Object(_) => "error".to_owned(),
+        _ => printed["command"].as_str().unwrap().replace(' ', "-"),
+    };
+    check(&name, printed);
+}
+
+/// Fails unless a value is valid by the schema of this name.
+#[track_caller]
+fn check(name: &str, value: &Value) {
+    let mut schemas = SCHEMAS.lock().unwrap_or_else(PoisonError::into_inner);
+    let schemas = schemas.get_or_insert_default();
+    let validator = schemas.entry(name.to_owned()).or_insert_with(|| validator(name));
+    let problems: Vec<String> =
+        validator.iter_errors(value).map(|error| format!("{} at {}", error, error.instance_path())).collect();
+    assert!(problems.is_empty(), "{name}: {problems:#?} in {value:#}");
+}
+
+fn validator(name: &str) -> Validator {
+    let schema = schema(name);
+    jsonschema::meta::validate(&schema).unwrap_or_else(|error| panic!("{name}: {error}"));
+    jsonschema::validator_for(&schema).unwrap_or_else(|error| panic!("{name}: {error}"))
+}
+
+fn schema(name: &str) -> Value {
+    let printed = Command::new(env!("CARGO_BIN_EXE_bibliotax")).args(["schema", name]).output().unwrap();
+    assert!(printed.status.success(), "{name}");
+    serde_json::from_slice(&printed.stdout).unwrap()
+}
+
+/// The names of the schemas of commands that print JSON and end; servers, sign-ins and the demo have tests of their own.
+fn commands() -> BTreeSet<String> {
+    let listed = Command::new(env!("CARGO_BIN_EXE_bibliotax")).args(["schema", "--format", "json"]).output();
+    let listed: Value = serde_json::from_slice(&listed.unwrap().stdout).unwrap();
+    validate(&listed);
+    let schemas = listed["schemas"].as_array().unwrap();
+    let of_commands = schemas.iter().filter(|schema| schema["about"].as_str().unwrap().contains("--format json"));
+    of_commands.map(|schema| schema["name"].as_str().unwrap().to_owned()).collect()
+}
+
+/// A garden with something to tell for every command.
+fn garden() -> Garden {
+    let releases = ["dew-point 1.0.0:", "dew-point 1.2.0:", "dew-point 2.0.0:", "rain-ledger 2.4.0: dew-point 1"];
+    let garden = Garden::needing(&releases, "rain-ledger = \"2\"\n[tasks]\nhello = \"echo hello\"");
+    garden.write(
+        "hand/bibliotax.toml",
+        "[project]\nname = \"hand-unit\"\nversion = \"1.0.0\"\n\n[registries]\nseedhouse = \"../seedhouse\"\n\
+         \n[fits]\nos = \"linux\"\n[targets.shed]\nos = \"linux\"\narch = \"x86_64\"\n[needs]\ndew-point = \"1\"\n",
+    );
+    garden
+}
+
+#[test]
+fn every_command_prints_what_its_schema_says() {
+    let garden = garden();
+    let mut seen = BTreeSet::new();
+    let mut run = |folder: &str, words: &[&str], status: i32| -> Value {
+        let printed = garden.run_in(folder, &[words, &["--format", "json"]].concat()).expect(status).json();
+        seen.insert(printed["command"].as_str().unwrap().replace(' ', "-"));
+        printed
+    };
+    run("gate", &["install"], 0);
+    garden.write("new/keep", "");
+    run("new", &["init", "--name", "valve-core"], 0);
+    let needed = run("gate", &["need", "dew-point", "1"], 0);
+    assert_eq!(needed["edits"][0]["file"], "bibliotax.toml", "{needed:#}");
+    assert_eq!(needed["edits"][0]["added"], json!(["dew-point = \"1\""]));
+    run("gate", &["explain", "dew-point"], 0);
+    run("gate", &["explain", "dew-point", "2"], 4);
+    run("gate", &["newer"], 0);
+    run("gate", &["fit", "--try", "shed:os=linux"], 0);
+    run("gate", &["drop", "dew-point"], 0);
+    run("gate", &["resolve"], 0);
+    run("gate", &["update", "--dry-run"], 0);
+    run("gate", &["verify", "--full", "--store"], 0);
+    run("gate", &["task"], 0);
+    run("gate", &["graph"], 0);
+    run("gate", &["compare", "bibliotax.lock", "bibliotax.lock"], 0);
+    run("gate", &["describe", "dew-point"], 0);
+    run("gate", &["find", "dew"], 0);
+    run("gate", &["steps"], 0);
+    run("gate", &["steps", "check"], 0);
+    run("gate", &["ready"], 0);
+    run("gate", &["check"], 0);
+    run("hand", &["install"], 0);
+    run("hand", &["publish", "--dry-run"], 0);
+    let published = run("hand", &["publish"], 0);
+    assert_eq!(published["registry"], "seedhouse");
+    run("gate", &["withdraw", "hand-unit", "1.0.0", "--reason", "a try"], 0);
+    run("gate", &["deprecate", "dew-point", "1", "--reason", "use 2"], 0);
+    run(".", &["registry", "create", "other"], 0);
+    run(".", &["registry", "load", "seedhouse", "cards.jsonl", "--dry-run"], 0);
+    run(".", &["registry", "mirror", "seedhouse", "copy"], 0);
+    run(".", &["registry", "check", "seedhouse"], 0);
+    let token = run(".", &["registry", "token", "issue", "seedhouse", "gate", "--only", "*"], 0);
+    run(".", &["registry", "token", "show", "seedhouse"], 0);
+    run(".", &["registry", "token", "end", "seedhouse", token["id"].as_str().unwrap()], 0);
+    run("gate", &["kit", "make", "gate.kit"], 0);
+    run("gate", &["kit", "open", "gate.kit"], 0);
+    run("gate", &["store", "show"], 0);
+    run("gate", &["store", "check"], 0);
+    run("gate", &["store", "trim", "--dry-run"], 0);
+    run("gate", &["completions", "bash"], 0);
+    run("gate", &["manual", "pages"], 0);
+    run("gate", &["schema"], 0);
+    let elsewhere = ["registry-serve", "registry-sign-in", "registry-sign-out", "steps-done", "demo"];
+    let unseen: Vec<String> = commands().into_iter().filter(|name| !seen.contains(name)).collect();
+    let unseen: Vec<&String> = unseen.iter().filter(|name| !elsewhere.contains(&name.as_str())).collect();
+    assert!(unseen.is_empty(), "{unseen:?}");
+}
+
+#[test]
+fn files_are_valid_by_their_schemas() {
+    let garden = garden();
+    garden.run(&["install"]).expect(0);
+    let of = |text: &str| -> Value { serde_json::from_str(text).unwrap() };
+    check("lock", &of(&garden.read("gate/bibliotax.lock")));
+    check("registry", &of(&garden.read("seedhouse/registry.json")));
+    check("links", &of(&garden.read("gate/shelf/links/gate-kiosk.json")));
+    for manifest in ["gate/bibliotax.toml", "hand/bibliotax.toml"] {
+        let toml: toml_edit::DocumentMut = garden.read(manifest).parse().unwrap();
+        check("manifest", &crate::json::of_toml(toml.as_item()));
+    }
+}
+
+/// TOML as the JSON that an editor checks.
+pub fn of_toml(item: &toml_edit::Item) -> Value {
+    if let Some(table) = item.as_table_like() {
+        return table.iter().map(|(key, item)| (key.to_owned(), of_toml(item))).collect();
+    }
+    if let Some(tables) = item.as_array_of_tables() {
+        return tables.iter().map(|table| of_toml(&toml_edit::Item::Table(table.clone()))).collect();
+    }
+    match item.as_value() {
+        Some(toml_edit::Value::Array(array)) => {
+            array.iter().map(|value| of_toml(&toml_edit::Item::Value(value.clone()))).collect()
+        }
+        Some(toml_edit::Value::String(text)) => text.value().as_str().into(),
+        Some(toml_edit::Value::Integer(number)) => (*number.value()).into(),
+        Some(toml_edit::Value::Boolean(flag)) => (*flag.value()).into(),
+        other => panic!("{other:?}"),
+    }
+}
+
+#[test]
+fn a_wrong_manifest_is_invalid_by_its_schema() {
+    let wrong = [
+        json!({ "neds": {} }),
+        json!({ "project": {} }),
+        json!({ "needs": { "Rain": "1" } }),
+        json!({ "needs": { "rain": { "rnage": "1" } } }),
+        json!({ "rules": { "undeclared": "perhaps" } }),
+    ];
+    let validator = validator("manifest");
+    wrong.iter().for_each(|manifest| assert!(!validator.is_valid(manifest), "{manifest}"));
+}
+
+#[test]
+fn the_reference_is_what_the_schemas_say() {
+    let printed = Command::new(env!("CARGO_BIN_EXE_bibliotax")).args(["schema", "--format", "markdown"]).output();
+    let page = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/json.md");
+    let said = "write it again: bibliotax schema --format markdown > docs/json.md";
+    assert!(printed.unwrap().stdout == std::fs::read(page).unwrap(), "{said}");
+}
+
+#[test]
+fn errors_and_warnings_have_one_shape() {
+    let garden = garden();
+    let failed = garden.run(&["need", "moss-mpa", "--format", "json"]).json();
+    assert_eq!((&failed["command"], &failed["format"]), (&json!("need"), &json!(1)));
+    let usage = garden.run(&["nede", "--format", "json"]).json();
+    assert_eq!(usage["command"], Value::Null);
+    garden.run(&["deprecate", "rain-ledger", "2", "--reason", "use another"]).expect(0);
+    let warned = garden.run(&["resolve", "--format", "json"]).json();
+    assert!(warned["warnings"][0].as_str().unwrap().contains("deprecated"), "{warned:#}");
+}

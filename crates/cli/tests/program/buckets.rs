@@ -45,7 +45,7 @@ fn a_registry_in_a_bucket_does_all_that_one_in_a_folder_does() {
     project(&garden, "gate", &there.url, "gate-kiosk", "1.0.0");
     assert_eq!(garden.run(&["need", "moss-map"]).expect(4).code(), "resolve.conflict");
     assert_eq!(
-        garden.run(&["find", "moss", "--format", "json"]).expect(0).json()["hits"][0]["name"],
+        garden.run(&["find", "moss", "--format", "json"]).expect(0).json()["packages"][0]["name"],
         "moss-map"
     );
     drop((here, there));

@@ -120,7 +120,7 @@ fn storm(garden: &Garden, place: &Place, servers: usize) {
     garden.run(&["need", "moss-map", &format!("1.{newest}.0"), "--exactly"]).expect(0);
     garden.run(&["verify"]).expect(0);
     assert_eq!(
-        garden.run(&["find", "moss", "--format", "json"]).expect(0).json()["hits"][0]["name"],
+        garden.run(&["find", "moss", "--format", "json"]).expect(0).json()["packages"][0]["name"],
         "moss-map"
     );
 }

@@ -70,6 +70,10 @@ impl Supplier for Archives<'_> {
         Ok(OpenedArchive { bytes, from })
     }
 
+    fn concurrency(&self) -> Option<usize> {
+        self.environment.settings.settings.concurrency
+    }
+
     fn is_hopeless_after(&self, error: &RegistryError) -> bool {
         matches!(
             error,

@@ -5,7 +5,8 @@ use std::collections::BTreeSet;
 use std::time::{Duration, Instant};
 
 use bibliotax_core::compare::{Change, compare};
-use bibliotax_core::lock::Lock;
+use bibliotax_core::lock::{self, Lock};
+use bibliotax_core::progress::ProgressEvent;
 use bibliotax_core::workspace::Workspace;
 use bibliotax_registry::catalogue::registries::Registries;
 use bibliotax_store::install::Installed;
@@ -19,7 +20,7 @@ use crate::search_options::SearchOptions;
 use crate::shelf::{ShelfOptions, ShelfWork};
 use crate::steps::{OpenStep, open_steps};
 use crate::workspace::edits::{self, EditedManifest, Edits};
-use crate::workspace::{LockFile, WorkspaceFolder};
+use crate::workspace::{LockFile, WorkspaceFolder, file_name};
 
 /// What a change is about.
 pub struct Wanted {
@@ -148,11 +149,14 @@ impl PlannedChange {
 
     /// Writes manifests and lock alone.
     pub fn write(&self, context: &Context<'_>) -> Result<(), Failure> {
+        let wrote = |file: String| context.listener.on_event(&ProgressEvent::Wrote { file: file.into() });
         self.workspace.write_manifests(&self.wanted.edits)?;
+        self.wanted.edits.keys().map(|folder| file_name(folder)).for_each(wrote);
         if self.is_locked() {
             return Ok(());
         }
         self.workspace.write_lock(self.lock())?;
+        wrote(lock::FILE_NAME.to_owned());
         lock_check::remember(&self.workspace, self.lock(), context.environment);
         Ok(())
     }

@@ -13,6 +13,7 @@ use crate::failure::Failure;
 use crate::lock_check::LockCheck;
 use crate::resolving::known_warnings;
 use crate::search_options::SearchOptions;
+use crate::workspace::MemberWords;
 use crate::workspace::edits::Edits;
 use crate::workspace::{LockFile, ManifestEdits, WorkspaceFolder};
 
@@ -21,6 +22,8 @@ use crate::workspace::{LockFile, ManifestEdits, WorkspaceFolder};
 pub struct Request {
     /// Whether members are to share one range of each package that they declare with different ones.
     pub unifies: bool,
+    /// Only what concerns these members; none for all.
+    pub members: MemberWords,
     /// How it is resolved then.
     pub options: SearchOptions,
     /// Whether nothing is going to be written.
@@ -122,7 +125,12 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
         }
         warnings = known_warnings(&workspace, lock, context.environment);
     }
-    let drifts = workspace.declared.drifts();
+    let members = request.members.names(&workspace)?;
+    let concerns = |drift: &Drift<'_>| {
+        members.is_empty() || drift.needs.iter().any(|(member, _)| members.contains(&member.project.name))
+    };
+    let mut drifts = workspace.declared.drifts();
+    drifts.retain(concerns);
     let mut findings: Vec<Finding> = about_lock(&workspace).into_iter().collect();
     findings.extend(about_stand_ins(&workspace));
     findings.extend(drifts.iter().map(about_drift));

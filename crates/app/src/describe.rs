@@ -16,9 +16,10 @@ use bibliotax_registry::catalogue::registry::mirrored::MirrorStatus;
 
 use crate::context::Context;
 use crate::failure::Failure;
+use crate::lookup;
 use crate::resolving::{Resolver, check_known};
 use crate::search_options::SearchOptions;
-use crate::workspace::WorkspaceFolder;
+use crate::workspace::{MemberWords, WorkspaceFolder};
 
 /// Most of the last releases whose notes are shown.
 const MAX_NOTES: usize = 3;
@@ -28,6 +29,12 @@ const MAX_NOTES: usize = 3;
 pub struct Request {
     /// The package.
     pub package: String,
+    /// Only these registries; none for all that are declared.
+    pub registries: Vec<String>,
+    /// Only what these projects run in; none for all.
+    pub members: MemberWords,
+    /// Only these targets; none for all.
+    pub targets: Vec<String>,
     /// One of its versions; the newest that fits where it isn't said.
     pub version: Option<String>,
 }
@@ -91,7 +98,7 @@ impl Described {
 
 /// Describes a package.
 pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failure> {
-    let workspace = WorkspaceFolder::find(context.folder)?;
+    let workspace = lookup::workspace(&request.registries, context)?;
     let options = SearchOptions::default();
     let resolver = Resolver::open(&workspace, &workspace.declared, context.environment, &options)?;
     let registries = &resolver.registries;
@@ -118,7 +125,7 @@ fn described(
     workspace: &WorkspaceFolder,
     registries: &Registries,
 ) -> Result<Described, Failure> {
-    let (places, facets) = (workspace.declared.places(), registries.facets());
+    let (places, facets) = (workspace.places(&request.members, &request.targets)?, registries.facets());
     let release = chosen(request, name, &listing, &places, &facets)?;
     let card = registries.card(&listing, release)?;
     let lock = workspace.sound_lock().ok().flatten();

@@ -12,6 +12,7 @@ use jiff::Timestamp;
 use crate::credentials::CredentialChain;
 use crate::failure::Failure;
 use crate::search_options::SearchOptions;
+use crate::settings::SettingsFile;
 
 /// What a machine and its person say; read once by the program that runs use cases.
 #[derive(Clone, Default)]
@@ -28,6 +29,8 @@ pub struct Environment {
     pub waits: PendingHosts,
     /// The settings of buckets, by the names of their variables.
     pub bucket_settings: Vec<(String, String)>,
+    /// The person's settings.
+    pub settings: SettingsFile,
     /// The folders in which programs are looked for, as `PATH` has them.
     pub program_folders: OsString,
 }
@@ -52,6 +55,7 @@ impl Environment {
             memory: self.store.as_ref().map(|store| store.join("seen")),
             waits: self.waits.clone(),
             now: self.now,
+            concurrency: self.settings.settings.concurrency,
             accept_changed: Vec::new(),
         }
     }

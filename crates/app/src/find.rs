@@ -5,15 +5,22 @@ use bibliotax_registry::search::{Found, Hit, Query, ReadAs};
 
 use crate::context::Context;
 use crate::failure::Failure;
+use crate::lookup;
 use crate::resolving::{Resolver, no_registry};
 use crate::search_options::SearchOptions;
-use crate::workspace::WorkspaceFolder;
+use crate::workspace::MemberWords;
 
 /// What is looked for.
 #[derive(Debug, Clone, Default)]
 pub struct Request {
     /// The words.
     pub words: Vec<String>,
+    /// Only these registries; none for all that are declared.
+    pub registries: Vec<String>,
+    /// Only what these projects run in; none for all.
+    pub members: MemberWords,
+    /// Only these targets; none for all.
+    pub targets: Vec<String>,
     /// Which page of what is found, from 1.
     pub page: u8,
 }
@@ -40,14 +47,14 @@ pub struct Report {
 
 /// Finds packages.
 pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failure> {
-    let workspace = WorkspaceFolder::find(context.folder)?;
+    let workspace = lookup::workspace(&request.registries, context)?;
     let options = SearchOptions::default();
     let resolver = Resolver::open(&workspace, &workspace.declared, context.environment, &options)?;
     let registries = resolver.registries;
     if registries.is_empty() {
         return Err(no_registry());
     }
-    let places = workspace.declared.places();
+    let places = workspace.places(&request.members, &request.targets)?;
     let query = Query { words: request.words.join(" "), places, page: usize::from(request.page) - 1 };
     let cache = context.environment.registries_folder()?;
     let answers = registries.find(&query, &cache, context.environment.now);

@@ -32,6 +32,8 @@ pub struct Request {
     /// Levels to try for every target: `FACET=VALUE`.
     pub levels: Vec<String>,
     /// Levels to try for one target: `TARGET:FACET=VALUE`.
+    pub of_targets: Vec<String>,
+    /// Only these targets; none for all.
     pub targets: Vec<String>,
     /// Only what these members need.
     pub members: MemberWords,
@@ -95,6 +97,7 @@ impl Report {
 pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failure> {
     let workspace = WorkspaceFolder::find(context.folder)?;
     let members = request.members.chosen(&workspace)?;
+    workspace.targets_named(&request.targets)?;
     let options = SearchOptions::default();
     let resolver = Resolver::open(&workspace, &workspace.declared, context.environment, &options)?;
     let registries = &resolver.registries;
@@ -122,6 +125,8 @@ pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failur
 /// What releases have to fit, with the levels that are tried.
 fn places_to_try(request: &Request, members: &[&Member], facets: &Facets) -> Result<Vec<Target>, Failure> {
     let mut places = places_of(members);
+    let is_meant = |place: &Target| request.targets.is_empty() || request.targets.contains(&place.name);
+    places.retain(is_meant);
     for word in &request.levels {
         let (facet, text) = pair(word, "orchard-runtime=4")?;
         let value = value(facets, &facet, &text)?;
@@ -129,7 +134,7 @@ fn places_to_try(request: &Request, members: &[&Member], facets: &Facets) -> Res
             place.values.insert(facet.clone(), value.clone());
         }
     }
-    for word in &request.targets {
+    for word in &request.of_targets {
         try_target(word, &mut places, facets)?;
     }
     if places.is_empty() { Err(no_places()) } else { Ok(places) }
@@ -202,7 +207,7 @@ fn wrong_words(word: &str, example: &str) -> Failure {
 
 fn no_places() -> Failure {
     Failure::new("fit.words", "the manifest declares no target and promises nothing")
-        .advice("declare one (`[targets.NAME]`), promise something (`[fits]`), or try one out: `--target NAME:FACET=VALUE`")
+        .advice("declare one (`[targets.NAME]`), promise something (`[fits]`), or try one out: `--try NAME:FACET=VALUE`")
 }
 
 /// What releases have to fit for these members: their targets and promises, each once.

@@ -4,8 +4,10 @@ use std::path::Path;
 
 use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::LockedPackage;
+use bibliotax_disk::error::At;
 use bibliotax_registry::client::http::Cards;
 use bibliotax_store::kit::{self, KitHeader, KitScope, OpenedKit};
+use bibliotax_store::store::Store;
 
 use crate::archives::Archives;
 use crate::context::Context;
@@ -67,14 +69,27 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     Ok(Plan { is_locked, workspace, part })
 }
 
-/// Takes the packages of a kit into the store, each checked.
-pub fn open(file: &Path, context: &Context<'_>) -> Result<OpenedKit, Failure> {
+/// Takes the packages of a kit into the store, each checked; in a dry run into one that is gone afterwards.
+pub fn open(file: &Path, is_dry_run: bool, context: &Context<'_>) -> Result<OpenedKit, Failure> {
     let store = context.environment.open_store()?;
+    if is_dry_run {
+        return try_out(file, &store, context);
+    }
     let opened = kit::open(&context.folder.join(file), &store, context.listener)?;
     let cards = Cards::of(&context.environment.registries_folder()?);
     opened.cards.iter().for_each(|(digest, text)| cards.keep(digest, text));
     remember_kit(&opened.lock, context.environment);
     Ok(opened)
+}
+
+/// Checks a kit whole, and counts the archives that the store lacks.
+fn try_out(file: &Path, store: &Store, context: &Context<'_>) -> Result<OpenedKit, Failure> {
+    let folder = std::env::temp_dir();
+    let scratch = tempfile::tempdir_in(&folder).at("write in", &folder)?;
+    let opened = kit::open(&context.folder.join(file), &Store::open(scratch.path())?, context.listener)?;
+    let scope = KitScope { members: &opened.head.members, targets: &opened.head.targets };
+    let new = kit::trees(&opened.lock, &scope).iter().filter(|tree| !store.has(tree)).count();
+    Ok(OpenedKit { new, ..opened })
 }
 
 /// Whether the lock of the workspace around the context's folder is the one that a kit was made from; `None` where there is no

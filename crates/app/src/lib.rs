@@ -6,9 +6,10 @@
 //!
 //! | modules | what they have |
 //! |---|---|
-//! | [`context`], [`environment`], [`credentials`] | where and how a use case runs: store, network, credentials |
+//! | [`context`], [`environment`], [`settings`], [`credentials`] | where and how a use case runs: store, network, settings, credentials |
 //! | [`failure`], [`codes`] | what a failure says, and the stable codes of all failures |
 //! | [`workspace`] | manifests and lock on disk, members, edits of manifests |
+//! | [`lookup`], `registry_words` | registries to look packages up in, registries as people name them |
 //! | [`resolving`], [`search_options`] | registries opened once, problems solved, conflicts with ways out |
 //! | [`lock_check`], [`archives`], [`shelf`], [`change`] | a lock checked, archives fetched, the shelf brought to it; a change of both planned |
 //! | [`template_process`], [`programs`], [`installed_programs`], [`machine`] | other processes, and this machine |
@@ -34,6 +35,7 @@ pub mod install;
 pub mod installed_programs;
 pub mod kit;
 pub mod lock_check;
+pub mod lookup;
 pub mod machine;
 pub mod need;
 pub mod newer;
@@ -44,11 +46,12 @@ pub mod publish;
 pub mod ready;
 pub mod registry;
 pub mod registry_storage;
+mod registry_words;
 pub mod release_status;
-mod release_target;
 pub mod resolve;
 pub mod resolving;
 pub mod search_options;
+pub mod settings;
 pub mod shelf;
 pub mod steps;
 pub mod store;

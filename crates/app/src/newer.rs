@@ -32,6 +32,8 @@ pub struct Request {
     pub is_direct: bool,
     /// Only what these members reach.
     pub members: MemberWords,
+    /// Only what is needed on these targets; none for all.
+    pub targets: Vec<String>,
     /// How it is resolved.
     pub options: SearchOptions,
 }
@@ -68,8 +70,10 @@ pub fn report<'w>(
     let wanted = request.packages.iter().map(|word| locked_name(lock, word));
     let wanted = wanted.collect::<Result<Vec<PackageName>, _>>()?;
     let shown = shown(request, workspace, lock)?;
+    let targets = workspace.targets_named(&request.targets)?;
     let is_asked = |package: &LockedPackage| {
-        (wanted.is_empty() || wanted.contains(&package.name)) && shown.contains(&package.name)
+        let is_there = targets.is_empty() || targets.iter().any(|target| package.is_on(target.as_str()));
+        is_there && (wanted.is_empty() || wanted.contains(&package.name)) && shown.contains(&package.name)
     };
     let declared = &workspace.declared;
     let freshness = Freshness::AllAnew;

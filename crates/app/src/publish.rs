@@ -14,7 +14,7 @@ use bibliotax_registry::publish::pack::{Acceptable, SuspectFile, prepare};
 
 use crate::context::Context;
 use crate::failure::Failure;
-use crate::release_target::registry_meant;
+use crate::registry_words::registry_meant;
 use crate::resolving::Resolver;
 use crate::search_options::SearchOptions;
 use crate::workspace::{MemberWords, WorkspaceFolder};

@@ -5,20 +5,23 @@ use std::path::PathBuf;
 
 use bibliotax_core::facet::{FitValue, Fits, Target};
 use bibliotax_core::manifest::RegistryDeclaration;
-use bibliotax_core::name::{FacetName, ProgramName, RegistryName};
+use bibliotax_core::name::{FacetName, PackageName, ProgramName, RegistryName};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::Catalogue;
 use bibliotax_core::version::Version;
+use bibliotax_core::workspace::Member;
 use bibliotax_registry::catalogue::registry::Registry;
 use rayon::prelude::*;
 
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::installed_programs;
+use crate::lookup;
 use crate::machine::this_machine;
 use crate::resolving::{Resolver, known_warnings, prefetch_locked};
 use crate::search_options::SearchOptions;
-use crate::workspace::{WorkspaceFolder, declared_target};
+use crate::settings::SettingsFile;
+use crate::workspace::{MemberWords, WorkspaceFolder, declared_target};
 
 /// What was looked at.
 pub struct Report {
@@ -30,6 +33,13 @@ pub struct Report {
 
 /// One thing that was looked at.
 pub enum Finding {
+    /// The person's settings.
+    Settings {
+        /// Their file.
+        file: PathBuf,
+        /// The names of those that are set; `None` where there is no file.
+        set: Option<Vec<&'static str>>,
+    },
     /// There is no registry.
     NoRegistries,
     /// A registry.
@@ -90,7 +100,7 @@ impl Finding {
     /// Whether nothing is to be done about it.
     pub fn is_fine(&self) -> bool {
         match self {
-            Self::NoRegistries => true,
+            Self::NoRegistries | Self::Settings { .. } => true,
             Self::Registries(_) => false,
             Self::Registry { state, .. } => {
                 !matches!(state, RegistryState::Opened { is_open: false, .. } | RegistryState::Fails(_))
@@ -110,31 +120,56 @@ impl Finding {
 type Wishes = BTreeMap<ProgramName, Vec<(String, Range)>>;
 
 /// Looks whether this machine has what a project asks for; it is meant to be this target, where one is named.
-pub fn report(target: Option<&str>, context: &Context<'_>) -> Result<Report, Failure> {
-    let workspace = WorkspaceFolder::find(context.folder)?;
-    let mut findings = registries(&workspace, context);
+pub fn report(target: Option<&str>, members: &MemberWords, context: &Context<'_>) -> Result<Report, Failure> {
+    let workspace = workspace(context)?;
+    let mut findings = vec![settings(&context.environment.settings)];
+    findings.extend(registries(&workspace, context));
     findings.push(Finding::Store(context.environment.open_store().err().map(|failure| failure.message)));
     if let Some(target) = target {
         declared_target(&workspace.declared.targets, target)?;
     }
-    let targets = workspace.declared.targets.iter();
+    let names = members.names(&workspace)?;
+    let is_meant = |member: &&Member| names.is_empty() || names.contains(&member.project.name);
+    let of_members: Vec<&Member> = workspace.declared.members.iter().filter(is_meant).collect();
+    let is_of_members =
+        |declared: &&Target| of_members.iter().any(|member| member.targets.contains(declared));
+    let targets = workspace.declared.targets.iter().filter(is_of_members);
     findings.extend(targets.map(|declared| machine(declared, target == Some(declared.name.as_str()))));
-    let wishes = wishes(&workspace, context)?.into_iter();
+    let wishes = wishes(&workspace, &of_members, context)?.into_iter();
     findings.extend(wishes.map(|(program, wanted)| look_for(program, wanted, context)));
     let lock = workspace.sound_lock()?;
     let warnings = lock.map(|lock| known_warnings(&workspace, lock, context.environment));
     Ok(Report { findings, warnings: warnings.unwrap_or_default() })
 }
 
+/// The workspace around the context's folder; outside of any project, the registries of the person's settings.
+fn workspace(context: &Context<'_>) -> Result<WorkspaceFolder, Failure> {
+    match lookup::workspace(&[], context) {
+        Err(failure) if failure.code == "manifest.missing" => {
+            Ok(WorkspaceFolder::of_registries(context.folder, Vec::new()))
+        }
+        found => found,
+    }
+}
+
+/// Which settings are read, from where.
+fn settings(file: &SettingsFile) -> Finding {
+    let set = file.exists.then(|| file.settings.names());
+    Finding::Settings { file: file.path.clone().unwrap_or_default(), set }
+}
+
 /// What the manifest and the locked packages ask for, as far as the registries can be asked.
-fn wishes(workspace: &WorkspaceFolder, context: &Context<'_>) -> Result<Wishes, Failure> {
+fn wishes(
+    workspace: &WorkspaceFolder,
+    members: &[&Member],
+    context: &Context<'_>,
+) -> Result<Wishes, Failure> {
     let mut wishes = Wishes::new();
-    let members = &workspace.declared.members;
     let of_members = members
         .iter()
         .flat_map(|member| member.manifest.programs.iter().map(move |program| (member, program)));
     for (member, (program, range)) in of_members {
-        let who = if members.len() == 1 { "the manifest" } else { member.project.name.as_str() };
+        let who = if workspace.is_alone() { "the manifest" } else { member.project.name.as_str() };
         wishes.entry(program.clone()).or_default().push((who.to_owned(), range.clone()));
     }
     let Some(lock) = workspace.sound_lock()? else { return Ok(wishes) };
@@ -142,7 +177,8 @@ fn wishes(workspace: &WorkspaceFolder, context: &Context<'_>) -> Result<Wishes, 
     let opened = Resolver::open(workspace, &workspace.declared, context.environment, &options);
     let Ok(Resolver { registries, .. }) = opened else { return Ok(wishes) };
     prefetch_locked(&registries, lock.packages.iter());
-    for package in &lock.packages {
+    let names: Vec<PackageName> = members.iter().map(|member| member.project.name.clone()).collect();
+    for package in lock.packages_of(&names) {
         let listing = registries.listing(&package.name).ok().flatten();
         let release = listing.as_ref().and_then(|listing| listing.history.release(&package.version));
         for (program, range) in release.iter().flat_map(|release| &release.entry.programs) {

@@ -6,7 +6,7 @@ use bibliotax_registry::model::release_status::Change;
 
 use crate::context::Context;
 use crate::failure::Failure;
-use crate::release_target::{registry_meant, workspace_around};
+use crate::registry_words::{registry_meant, workspace_around};
 
 /// Which release is withdrawn, and why.
 #[derive(Debug, Clone, Default)]

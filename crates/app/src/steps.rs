@@ -55,15 +55,21 @@ pub fn all_steps<'l>(workspace: &WorkspaceFolder, lock: &'l Lock) -> Result<Vec<
     Ok(todos(lock, &workspace.declared.devices, &LedgerFolder::of(&workspace.root).read()?))
 }
 
-/// The same, of what these members need.
+/// The same, of what these members need, at these targets; at all where none are named.
 pub fn steps_of<'l>(
     workspace: &WorkspaceFolder,
     lock: &'l Lock,
     members: &MemberWords,
+    targets: &[String],
 ) -> Result<Vec<Todo<'l>>, Failure> {
-    let members = members.names(workspace)?;
+    let (members, targets) = (members.names(workspace)?, workspace.targets_named(targets)?);
     let (mut todos, wires) = (all_steps(workspace, lock)?, NeedGraph::of(lock));
     todos.retain(|todo| members.is_empty() || concerns(todo, &members, workspace, lock, &wires));
+    let devices = &workspace.declared.devices;
+    let is_on = |todo: &Todo<'_>| {
+        todo.place.target(devices).is_none_or(|target| targets.iter().any(|one| one.as_str() == target))
+    };
+    todos.retain(|todo| targets.is_empty() || is_on(todo));
     Ok(todos)
 }
 

@@ -24,6 +24,8 @@ pub struct Request {
     pub is_full: bool,
     /// Only what these members need; none for all.
     pub members: MemberWords,
+    /// Only what these targets need; none for all.
+    pub targets: Vec<String>,
     /// Whether the store's copies of the lock's packages are looked at, too.
     pub with_store: bool,
     /// Whether it is going to be repaired, so that what the store lacks is fetched first.
@@ -70,7 +72,8 @@ impl Report {
 /// Compares the shelf with what was installed.
 pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failure> {
     let workspace = WorkspaceFolder::hold(context.folder, context.listener)?;
-    let part = ShelfPart { members: request.members.names(&workspace)?, ..ShelfPart::default() };
+    let targets = workspace.targets_named(&request.targets)?;
+    let part = ShelfPart { members: request.members.names(&workspace)?, targets, ..ShelfPart::default() };
     let options = ShelfOptions { part, ..ShelfOptions::default() };
     let lock = workspace.needed_lock()?;
     if workspace.is_locked() {

@@ -17,7 +17,7 @@ use bibliotax_core::lock::{self, Lock, LockedPackage};
 use bibliotax_core::manifest::{self, RegistryDeclaration};
 use bibliotax_core::name::{Purpose, TargetName};
 use bibliotax_core::progress::ProgressListener;
-use bibliotax_core::workspace::Workspace;
+use bibliotax_core::workspace::{Member, Workspace};
 use bibliotax_disk::lock::Held;
 use bibliotax_disk::remains::{clear, left_in};
 use bibliotax_disk::temporary::TEMPORARY;
@@ -165,6 +165,23 @@ impl WorkspaceFolder {
         matches!(&self.lock, LockFile::Sound { lock, .. } if lock.made_from == lock::inputs(&self.declared))
     }
 
+    /// No project, only registries to look packages up in; their folders are seen from this one.
+    pub fn of_registries(folder: &Path, registries: Vec<RegistryDeclaration>) -> Self {
+        Self {
+            root: folder.to_owned(),
+            manifests: Manifests::none(folder),
+            declared: Workspace::of_registries(registries),
+            lock: LockFile::None,
+            connections: Connections::default(),
+            held: None,
+        }
+    }
+
+    /// Whether it is no project, only registries.
+    pub fn is_only_registries(&self) -> bool {
+        self.declared.members.is_empty()
+    }
+
     /// Opens the registries that are declared, with packages as fresh as that which come from no registry.
     pub fn open_registries(
         &self,
@@ -210,6 +227,21 @@ impl WorkspaceFolder {
     /// The declared targets that these words name.
     pub fn targets_named(&self, words: &[String]) -> Result<Vec<TargetName>, Failure> {
         words.iter().map(|word| declared_target(&self.declared.targets, word)).collect()
+    }
+
+    /// What releases have to fit of these projects, on these targets; of all where none are named. Each once.
+    pub fn places(&self, members: &MemberWords, targets: &[String]) -> Result<Vec<Target>, Failure> {
+        let (members, targets) = (members.names(self)?, self.targets_named(targets)?);
+        let is_meant = |member: &&Member| members.is_empty() || members.contains(&member.project.name);
+        let of_members = self.declared.members.iter().filter(is_meant);
+        let own = of_members.clone().flat_map(|member| member.targets.iter().cloned());
+        let promises = of_members.filter_map(|member| member.manifest.promise());
+        let mut places =
+            if members.is_empty() { self.declared.places() } else { own.chain(promises).collect() };
+        places
+            .retain(|place| targets.is_empty() || targets.iter().any(|target| target.as_str() == place.name));
+        places.dedup();
+        Ok(places)
     }
 
     /// Fails unless something is needed for each of these purposes.

@@ -21,12 +21,14 @@ mod newer;
 mod offline;
 mod publish;
 mod ready;
+mod registries;
 mod registry;
 mod resolve;
 mod schema;
 mod search;
 mod shelf;
 mod size;
+mod standard;
 mod steps;
 mod store;
 mod task;
@@ -88,6 +90,11 @@ pub fn parse() -> Result<Arguments, Refused> {
         let error = parsed(&shown).err().unwrap_or(error);
         usage::failure_of(&error, &shown).map_or_else(|| Refused::Help(Box::new(error)), Refused::Usage)
     })
+}
+
+/// Whether an option of every command is given in a command line that can't be read.
+pub fn is_given(option: &str) -> bool {
+    std::env::args_os().take_while(|word| word != "--").any(|word| word == option)
 }
 
 /// The value of an option of every command in a command line that can't be read.
@@ -163,6 +170,26 @@ impl Command {
             Self::Graph(_) => &[Format::Svg, Format::Dot, Format::Mermaid],
             Self::Compare(_) | Self::Schema(_) => &[Format::Markdown],
             _ => &[],
+        }
+    }
+
+    /// Whether its results go through a pager where they are long: those of commands that only show something.
+    pub fn is_paged(&self) -> bool {
+        match self {
+            Self::Find(_)
+            | Self::Graph(_)
+            | Self::Explain(_)
+            | Self::Newer(_)
+            | Self::Compare(_)
+            | Self::Describe(_)
+            | Self::Fit(_)
+            | Self::Steps(_)
+            | Self::Ready(_)
+            | Self::Check(_)
+            | Self::Schema(_) => true,
+            Self::Task(task) => task.only_lists(),
+            Self::Store(store) => store.only_shows(),
+            _ => false,
         }
     }
 

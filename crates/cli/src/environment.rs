@@ -1,4 +1,5 @@
-//! What the process's environment says: the store's folder, the time, credentials, whether the network may be used.
+//! What the process's environment and the person's settings say: the store's folder, the time, credentials, whether the network
+//! may be used.
 
 use std::env;
 use std::ffi::OsString;
@@ -7,6 +8,7 @@ use std::path::PathBuf;
 use bibliotax_app::credentials::{CredentialChain, CredentialFile, TOKENS};
 use bibliotax_app::environment::Environment;
 use bibliotax_app::failure::Failure;
+use bibliotax_app::settings::SettingsFile;
 use etcetera::base_strategy::{BaseStrategy, choose_base_strategy};
 use jiff::Timestamp;
 
@@ -18,9 +20,11 @@ const OFFLINE: &str = "BIBLIOTAX_OFFLINE";
 /// Reads the environment. A variable that is neither on nor off is a failure: whoever set it meant something
 /// by it.
 pub fn read() -> Result<Environment, Failure> {
+    let settings = settings()?;
     Ok(Environment {
-        store: store(),
-        is_offline: is_on(OFFLINE)?,
+        store: store(settings.settings.store.as_deref()),
+        is_offline: is_on(OFFLINE)?.or(settings.settings.offline).unwrap_or(false),
+        settings,
         now: now(),
         credentials: CredentialChain {
             tokens: env::var(TOKENS).unwrap_or_default(),
@@ -32,16 +36,27 @@ pub fn read() -> Result<Environment, Failure> {
     })
 }
 
-/// Where BIBLIOTAX_STORE says, else in the folder that the system has for caches.
-fn store() -> Option<PathBuf> {
-    let said = path("BIBLIOTAX_STORE");
+/// The settings in the file that BIBLIOTAX_SETTINGS names, else in the folder that the system has for settings.
+fn settings() -> Result<SettingsFile, Failure> {
+    let named = path("BIBLIOTAX_SETTINGS");
+    let is_named = named.is_some();
+    let file = named.or_else(|| Some(settings_folder()?.join("settings.toml")));
+    file.map_or_else(|| Ok(SettingsFile::default()), |file| SettingsFile::read(file, is_named))
+}
+
+fn settings_folder() -> Option<PathBuf> {
+    Some(choose_base_strategy().ok()?.config_dir().join("bibliotax"))
+}
+
+/// Where BIBLIOTAX_STORE says, else the settings, else in the folder that the system has for caches.
+fn store(set: Option<&str>) -> Option<PathBuf> {
+    let said = path("BIBLIOTAX_STORE").or_else(|| set.map(PathBuf::from));
     said.or_else(|| Some(choose_base_strategy().ok()?.cache_dir().join("bibliotax")))
 }
 
 /// Where BIBLIOTAX_CREDENTIALS says, else in the folder that the system has for settings.
 fn credential_file() -> Option<PathBuf> {
-    let folder = || Some(choose_base_strategy().ok()?.config_dir().join("bibliotax"));
-    path("BIBLIOTAX_CREDENTIALS").or_else(|| Some(folder()?.join("sign-ins.toml")))
+    path("BIBLIOTAX_CREDENTIALS").or_else(|| Some(settings_folder()?.join("sign-ins.toml")))
 }
 
 fn path(name: &str) -> Option<PathBuf> {
@@ -63,10 +78,10 @@ fn bucket_settings() -> impl Iterator<Item = (String, String)> {
     env::vars_os().filter_map(text).filter(|(key, _)| key.starts_with("AWS_"))
 }
 
-/// Whether a variable is on.
-fn is_on(name: &str) -> Result<bool, Failure> {
-    let said = env::var_os(name).unwrap_or_default();
-    meant(&said.to_string_lossy()).ok_or_else(|| {
+/// Whether a variable is on or off; `None` where it isn't set.
+fn is_on(name: &str) -> Result<Option<bool>, Failure> {
+    let Some(said) = env::var_os(name) else { return Ok(None) };
+    meant(&said.to_string_lossy()).map(Some).ok_or_else(|| {
         let message = format!("{name} is `{}`, which is neither on nor off", said.to_string_lossy());
         Failure::new("environment.switch", message).advice(format!("set it to 1 or to 0: `{name}=1`"))
     })

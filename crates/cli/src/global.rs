@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use bibliotax_core::settings::UseColor;
 use clap::{Args, ValueEnum};
 
 /// Options that every command has.
@@ -14,8 +15,11 @@ pub struct Global {
     #[arg(long, global = true, value_name = "FORM", default_value = "text", hide = true)]
     pub format: Format,
     /// Use colours: where the output is a terminal, always, or never
-    #[arg(long, global = true, value_name = "WHEN", default_value = "auto", hide = true)]
-    pub color: Color,
+    #[arg(long, global = true, value_name = "WHEN", hide = true)]
+    pub color: Option<Color>,
+    /// Don't use a pager for long output
+    #[arg(long, global = true, hide = true)]
+    pub no_pager: bool,
     /// Print only errors and requested values
     #[arg(long, short, global = true, conflicts_with = "verbose", hide = true)]
     pub quiet: bool,
@@ -33,6 +37,16 @@ pub enum Color {
     Auto,
     Always,
     Never,
+}
+
+impl From<UseColor> for Color {
+    fn from(color: UseColor) -> Self {
+        match color {
+            UseColor::Auto => Self::Auto,
+            UseColor::Always => Self::Always,
+            UseColor::Never => Self::Never,
+        }
+    }
 }
 
 impl From<Color> for anstream::ColorChoice {

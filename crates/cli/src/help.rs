@@ -12,7 +12,7 @@ const STAGES: [(&str, &[&str]); 7] = [
     ("Understand the result", &["graph", "explain", "newer", "compare", "steps", "ready"]),
     ("Work in a team", &["check", "kit"]),
     ("Publish packages", &["publish", "withdraw", "deprecate", "registry"]),
-    ("Maintain this machine", &["store", "completions", "manual"]),
+    ("Maintain this machine", &["store", "completions", "manual", "schema"]),
     ("Try it", &["demo"]),
 ];
 
@@ -26,10 +26,11 @@ pub fn with_help_as_option(mut words: Vec<OsString>) -> Vec<OsString> {
 }
 
 /// The options that every command has, as the help of the program lists them: short, and once.
-const COMMON_OPTIONS: [(&str, &str); 7] = [
+const COMMON_OPTIONS: [(&str, &str); 8] = [
     ("    --directory DIR", "Run as if started in this folder"),
     ("    --format FORM", "Print results as text (default), json, or a form that the command has"),
     ("    --color WHEN", "Use colours: auto (default), always or never"),
+    ("    --no-pager", "Don't use a pager for long output"),
     ("-q, --quiet", "Print only errors and requested values"),
     ("-v, --verbose", "Show what is done; twice: each request, too"),
     ("-h, --help", "Show the help of a command"),

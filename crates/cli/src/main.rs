@@ -5,7 +5,7 @@
 //! | `args` | the command line as values, one file for each command: its options, and which use case it runs |
 //! | `render` | reports of use cases as text, one file for each command |
 //! | `json` | the JSON that commands print, as types with schemas |
-//! | `ui`, `progress`, `waiting` | all writing to the terminal |
+//! | `ui`, `progress`, `waiting`, `pager` | all writing to the terminal |
 //! | `global`, `help` | the options of every command; the help, grouped by stage |
 //! | `environment`, `run` | what the environment says; what a command runs with |
 //! | `exit_status`, `defect` | how the program ends |
@@ -19,6 +19,7 @@ mod exit_status;
 mod global;
 mod help;
 mod json;
+mod pager;
 mod progress;
 mod render;
 mod run;
@@ -47,19 +48,33 @@ fn main() -> ExitCode {
     }
     let arguments = match args::parse() {
         Ok(arguments) => arguments,
-        Err(Refused::Help(help)) => return render::failure::end(ui::show_help(&help)).into(),
+        Err(Refused::Help(help)) => {
+            collect_where(!args::is_given("--no-pager"));
+            let exit = ui::show_help(&help);
+            ui::show_collected(true);
+            return render::failure::end(exit).into();
+        }
         Err(Refused::Usage(failure)) => return refuse(&failure).into(),
     };
-    anstream::ColorChoice::from(arguments.global.color).write_global();
+    anstream::ColorChoice::from(arguments.global.color.unwrap_or(Color::Auto)).write_global();
     let ui = Ui::new(&arguments.global, &arguments.words);
     waiting::show_where_progress_is(&ui);
+    collect_where(!arguments.global.no_pager && !ui.is_json() && arguments.command.is_paged());
     let exit = match panic::catch_unwind(|| run(&arguments, &ui)) {
         Ok(Ok(exit)) => exit,
         Ok(Err(failure)) => ui.fail(&failure),
         Err(panic) => ui.fail(&defect::failure_of(panic.as_ref())),
     };
+    ui::show_collected(true);
     bibliotax_registry::sources::git::end_all();
     render::failure::end(exit).into()
+}
+
+/// Collects results for a pager, where one is wanted and possible.
+fn collect_where(is_wanted: bool) {
+    if is_wanted && pager::is_possible() {
+        ui::collect_for_pager();
+    }
 }
 
 /// Shows what is wrong with a command line, in the form and with the colours that it asks for as far as it can be read.
@@ -72,6 +87,9 @@ fn refuse(failure: &Failure) -> Exit {
 fn run(arguments: &Arguments, ui: &Ui) -> Result<Exit, Failure> {
     arguments.command.check_format(arguments.global.format)?;
     let environment = environment::read()?;
+    if let (None, Some(color)) = (arguments.global.color, environment.settings.settings.color) {
+        anstream::ColorChoice::from(Color::from(color)).write_global();
+    }
     let folder = args::working_folder(&arguments.global)?;
     arguments.command.run(&Run { ui, environment, folder })
 }

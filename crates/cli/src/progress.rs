@@ -1,21 +1,27 @@
 //! Shows progress: drawn on a terminal when work takes longer than a moment, line by line with `-v`.
 
+use std::fmt;
 use std::path::PathBuf;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use bibliotax_core::name::PackageName;
-use bibliotax_core::progress::{ProgressEvent, ProgressListener};
+use bibliotax_core::progress::{ProgressEvent, ProgressListener, Work};
 use bibliotax_present::words::{count, first_few};
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle, WeakProgressBar};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle, WeakProgressBar};
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
-use crate::ui::{Ui, clean};
+use crate::ui::{Ui, clean, error_width, is_ascii};
+use crate::waiting::waits;
 
 /// What is over sooner is not worth drawing.
 const SHOW_AFTER: Duration = Duration::from_millis(300);
 
 /// Most projects that are named.
 const MAX_SHARING: usize = 5;
+
+/// The columns that a drawing has where the terminal doesn't say how many it has.
+const PIPE_WIDTH: usize = 80;
 
 /// How often a drawing is renewed while nothing is heard.
 const REDRAW_INTERVAL: Duration = Duration::from_millis(120);
@@ -52,23 +58,38 @@ impl OnTheWay {
 }
 
 impl<'u> Progress<'u> {
+    /// Begins to show that a command works; more is shown as it is heard.
     pub fn new(ui: &'u Ui) -> Self {
-        Self { ui, bar: Mutex::new(None), way: Mutex::default() }
+        let progress = Self { ui, bar: Mutex::new(None), way: Mutex::default() };
+        progress.begin(doing(ui.command().unwrap_or_default()), None, &Shape::SPINNER);
+        progress
     }
 
-    fn begin(&self, what: &'static str, length: u64, shape: &str) {
-        if length == 0 || !self.ui.shows_progress() {
+    fn begin(&self, what: &'static str, length: Option<u64>, shape: &Shape) {
+        if length == Some(0) || !self.ui.shows_progress() {
             return;
         }
-        let bar = ProgressBar::with_draw_target(Some(length), ProgressDrawTarget::hidden());
-        // The shapes below are fixed and well-formed; a bar without its style is still a bar.
-        if let Ok(style) = ProgressStyle::with_template(shape) {
-            bar.set_style(style.progress_chars("█▌·"));
+        let bar = ProgressBar::with_draw_target(length, ProgressDrawTarget::hidden());
+        let width = error_width().unwrap_or(PIPE_WIDTH);
+        let (template, room) = shape.at(width);
+        // The shapes are fixed and well-formed; a bar without its style is still a bar.
+        if let Ok(style) = ProgressStyle::with_template(template) {
+            let style = style.with_key("waits", move |state: &ProgressState, out: &mut dyn fmt::Write| {
+                // A text takes everything.
+                let _ = out.write_str(&cut(&waiting_sentence(state.elapsed()), room));
+            });
+            let (ticks, bars) =
+                if is_ascii() { (r"-\|/ ", "#>.") } else { ("⠁⠂⠄⡀⢀⠠⠐⠈ ", "█▌·") };
+            bar.set_style(style.tick_chars(ticks).progress_chars(bars));
         }
         bar.set_message(what);
         draw_after_a_moment(bar.clone());
         *lock(&DRAWN) = Some(bar.downgrade());
         self.replace(Some(bar));
+    }
+
+    fn count(&self, what: &'static str, packages: usize) {
+        self.begin(what, Some(packages as u64), &Shape::COUNT);
     }
 
     fn replace(&self, bar: Option<ProgressBar>) {
@@ -89,7 +110,8 @@ impl<'u> Progress<'u> {
         if let Ok(bar) = self.bar.lock()
             && let Some(bar) = bar.as_ref()
         {
-            bar.set_prefix(way.sentence());
+            let room = error_width().unwrap_or(PIPE_WIDTH).saturating_sub(BYTES_WIDTH);
+            bar.set_prefix(cut(&way.sentence(), room));
         }
     }
 
@@ -100,6 +122,53 @@ impl<'u> Progress<'u> {
             bar.inc(by);
         }
     }
+}
+
+/// What is done with packages, in a word.
+fn word(work: Work) -> &'static str {
+    match work {
+        Work::Checking => "checking",
+        Work::Copying => "copying",
+    }
+}
+
+/// What a command does before anything is heard of it.
+fn doing(command: &str) -> &'static str {
+    match command {
+        "need" | "drop" | "resolve" | "update" | "install" | "explain" | "newer" | "check" => "resolving",
+        "find" => "searching",
+        "publish" => "packing",
+        "verify" | "store check" => "verifying",
+        "registry check" => "checking",
+        "registry load" => "loading",
+        "registry mirror" => "copying",
+        "describe" | "fit" | "ready" | "steps" | "graph" => "asking registries",
+        _ => "working",
+    }
+}
+
+/// Whom this process waits for, and how much was answered.
+fn waiting_sentence(elapsed: Duration) -> String {
+    let waits = waits();
+    let answers = match waits.answers() {
+        0 => String::new(),
+        number => format!(", {}", count(usize::try_from(number).unwrap_or(usize::MAX), "answer")),
+    };
+    let longest = waits.longest().map(|subject| format!("; waiting for {subject}")).unwrap_or_default();
+    format!("{answers} ({} s){longest}", elapsed.as_secs())
+}
+
+/// A text of at most so many columns.
+fn cut(text: &str, most: usize) -> String {
+    if text.width() <= most {
+        return text.to_owned();
+    }
+    let mut width = 0;
+    let is_within = |letter: &char| {
+        width += letter.width().unwrap_or(0);
+        width < most
+    };
+    text.chars().take_while(is_within).collect()
 }
 
 /// The bar that is drawn, or was.
@@ -140,8 +209,39 @@ pub fn shared_with(projects: &[PathBuf]) -> Option<String> {
     (!projects.is_empty()).then(sentence)
 }
 
-const BYTES: &str = "{msg} {bar:24} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left{prefix}";
-const COUNT: &str = "{msg} {bar:30} {pos} of {len} packages, {eta} left";
+/// What a bar looks like on a wide terminal and on a narrow one. No line is wider than its terminal.
+struct Shape {
+    wide: &'static str,
+    narrow: &'static str,
+    /// The columns that all but the waiting sentence takes.
+    taken: usize,
+}
+
+/// The columns from which on there is room for a bar.
+const WIDE: usize = 80;
+
+/// The columns of a bar that counts bytes, without what is waited for.
+const BYTES_WIDTH: usize = 78;
+
+impl Shape {
+    const SPINNER: Self =
+        Self { wide: "{spinner} {msg}{waits}", narrow: "{spinner} {msg}{waits}", taken: 20 };
+    const BYTES: Self = Self {
+        wide: "{msg} {bar:16} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left{prefix}",
+        narrow: "{msg} {percent}%, {bytes_per_sec}",
+        taken: 0,
+    };
+    const COUNT: Self = Self {
+        wide: "{msg} {bar:24} {pos} of {len} packages, {per_sec}, {eta} left",
+        narrow: "{msg} {pos} of {len}",
+        taken: 0,
+    };
+
+    /// What it looks like at a width, and how much room is left for the waiting sentence.
+    fn at(&self, width: usize) -> (&'static str, usize) {
+        (if width < WIDE { self.narrow } else { self.wide }, width.saturating_sub(self.taken))
+    }
+}
 
 impl ProgressListener for Progress<'_> {
     fn on_event(&self, notice: &ProgressEvent) {
@@ -151,10 +251,10 @@ impl ProgressListener for Progress<'_> {
             }
             ProgressEvent::Fetching { archives, bytes } => {
                 *self.on_the_way() = OnTheWay { total: *archives, ..OnTheWay::default() };
-                self.begin("fetching", *bytes, BYTES);
+                self.begin("fetching", Some(*bytes), &Shape::BYTES);
             }
             ProgressEvent::Asked { package } => self.change(|way| way.open.push(package.clone())),
-            ProgressEvent::Uploading { bytes } => self.begin("uploading", *bytes, BYTES),
+            ProgressEvent::Uploading { bytes } => self.begin("uploading", Some(*bytes), &Shape::BYTES),
             ProgressEvent::Arrived { bytes } | ProgressEvent::Sent { bytes } => self.advance(*bytes),
             ProgressEvent::WrongBytes { package, from } => {
                 self.ui.warn(format!("{from} sent wrong bytes for {package}; trying another source"));
@@ -166,15 +266,21 @@ impl ProgressListener for Progress<'_> {
             ProgressEvent::Touched { place } => {
                 self.ui.warn(format!("{place} on the shelf was changed; it is built again"));
             }
-            ProgressEvent::Shelving { packages } => self.begin("onto the shelf", *packages as u64, COUNT),
-            ProgressEvent::Verifying { packages } => self.begin("verifying", *packages as u64, COUNT),
+            ProgressEvent::Shelving { packages } => self.count("installing", *packages),
+            ProgressEvent::Verifying { packages } => self.count("verifying", *packages),
+            ProgressEvent::Counting { work, packages } => self.count(word(*work), *packages),
+            ProgressEvent::Counted { package } => {
+                self.advance(1);
+                self.ui.tell(1, format!("done with {package}"));
+            }
+            ProgressEvent::Wrote { file } => self.ui.tell(1, format!("wrote {}", file.display())),
             ProgressEvent::Unpacked { package, bytes } => {
                 self.change(|way| way.close(package));
                 self.ui.tell(1, format!("unpacked {package} ({bytes} bytes)"));
             }
             ProgressEvent::Shelved { package } => {
                 self.advance(1);
-                self.ui.tell(1, format!("put {package} on the shelf"));
+                self.ui.tell(1, format!("installed {package}"));
             }
             ProgressEvent::Verified { package } => {
                 self.advance(1);

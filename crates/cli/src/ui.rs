@@ -1,17 +1,21 @@
 //! The one way to the terminal: results to stdout, all else to stderr.
 
+use std::borrow::Cow;
 use std::io::{self, IsTerminal, Write};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{LazyLock, Mutex, PoisonError};
 
-use bibliotax_present::table;
+use bibliotax_present::table::Table;
 use serde::Serialize;
 use terminal_size::{Height, Width};
 
 use crate::exit_status::Exit;
 use crate::global::{Format, Global};
 use crate::json::{self, Document, Output};
-pub use bibliotax_present::terminal::{clean, for_terminal, json_for_terminal, on_one_line, style, styled};
+use crate::pager;
+pub use bibliotax_present::terminal::{
+    ascii, clean, for_terminal, json_for_terminal, on_one_line, style, styled, wrapped,
+};
 
 /// Narrowest terminal that tables and messages are laid out for.
 const NARROWEST: usize = 40;
@@ -95,6 +99,11 @@ impl Ui {
         !self.quiet && self.verbose == 0 && io::stderr().is_terminal()
     }
 
+    /// Whether each request is shown.
+    pub fn shows_requests(&self) -> bool {
+        self.verbose > 1
+    }
+
     /// A line of the result, for people; with `--quiet` or JSON not shown.
     pub fn say(&self, line: impl AsRef<str>) {
         if !self.quiet {
@@ -102,12 +111,22 @@ impl Ui {
         }
     }
 
-    /// A line that was asked for: shown even with `--quiet`.
+    /// A line that was asked for, shown even with `--quiet`: on a terminal broken between words.
     pub fn answer(&self, line: impl AsRef<str>) {
+        let width = if self.is_aside { error_width() } else { output_width() };
+        self.print(&lines_within(line.as_ref(), width));
+    }
+
+    /// A text for another program or for pasting, whose lines are never broken.
+    pub fn answer_as_is(&self, text: impl AsRef<str>) {
+        self.print(text.as_ref());
+    }
+
+    fn print(&self, text: &str) {
         match (self.is_json(), self.is_aside) {
             (true, _) => {}
-            (false, true) => print_err(&for_terminal(line.as_ref())),
-            (false, false) => print_out(&for_terminal(line.as_ref())),
+            (false, true) => print_err(&for_terminal(text)),
+            (false, false) => print_out(&for_terminal(text)),
         }
     }
 
@@ -151,11 +170,8 @@ impl Ui {
     pub fn warn(&self, text: impl AsRef<str>) {
         self.warnings.lock().unwrap_or_else(PoisonError::into_inner).push(text.as_ref().to_owned());
         if !self.quiet {
-            print_err(&for_terminal(&format!(
-                "{} {}",
-                styled(style::WARNING, "warning:"),
-                on_one_line(text.as_ref())
-            )));
+            let line = format!("{} {}", styled(style::WARNING, "warning:"), on_one_line(text.as_ref()));
+            print_err(&for_terminal(&lines_within(&line, error_width())));
         }
     }
 
@@ -168,13 +184,28 @@ impl Ui {
 
     /// Rows in columns, no wider than the terminal.
     pub fn table(&self, rows: impl IntoIterator<Item = Vec<String>>) -> String {
-        table::table(rows, self.terminal_width())
+        self.lines_of(&Table::of(rows))
+    }
+
+    /// The lines of a table, no wider than the terminal.
+    pub fn lines_of(&self, table: &Table) -> String {
+        table.lines(self.terminal_width())
     }
 
     /// The columns of the terminal that results go to; `None` where they go elsewhere.
     pub fn terminal_width(&self) -> Option<usize> {
         output_width()
     }
+}
+
+/// How much further in the lines are that a line goes on with.
+const FURTHER: usize = 2;
+
+/// Lines that are no wider than a terminal, where there is one.
+fn lines_within(text: &str, width: Option<usize>) -> String {
+    let Some(width) = width else { return text.to_owned() };
+    let lines: Vec<String> = text.split('\n').map(|line| wrapped(line, width, FURTHER)).collect();
+    lines.join("\n")
 }
 
 /// Whether nothing can be written to stdout any more.
@@ -188,11 +219,49 @@ pub(crate) fn print_out(line: &str) {
     write_out(&format!("{line}\n"));
 }
 
+/// Results that are collected for a pager; `None` where they are written at once.
+static COLLECTED: Mutex<Option<String>> = Mutex::new(None);
+
+/// Collects results from now on, to be shown in a pager where they are long.
+pub fn collect_for_pager() {
+    *COLLECTED.lock().unwrap_or_else(PoisonError::into_inner) = Some(String::new());
+}
+
+/// Shows what was collected: in a pager where it is long, unless something else has to be shown as well.
+pub fn show_collected(may_page: bool) {
+    let collected = COLLECTED.lock().unwrap_or_else(PoisonError::into_inner).take();
+    let Some(text) = collected.filter(|text| !text.is_empty()) else { return };
+    if !may_page || !pager::show(&text) {
+        write_out(&text);
+    }
+}
+
+/// Whether a text is to be plain ASCII because the terminal's locale isn't UTF-8 (POSIX, "Internationalization Variables").
+pub fn is_ascii() -> bool {
+    static IS_ASCII: LazyLock<bool> = LazyLock::new(|| {
+        let set = |name| std::env::var(name).ok().filter(|value: &String| !value.is_empty());
+        let locale = ["LC_ALL", "LC_CTYPE", "LANG"].into_iter().find_map(set).unwrap_or_default();
+        let locale = locale.to_ascii_lowercase();
+        cfg!(unix) && !locale.contains("utf-8") && !locale.contains("utf8")
+    });
+    *IS_ASCII
+}
+
+/// A text as a stream shows it.
+fn shown_on(is_terminal: bool, text: &str) -> Cow<'_, str> {
+    if is_terminal && is_ascii() { ascii(text) } else { text.into() }
+}
+
 /// Writes to stdout. That its reader went away changes nothing of what is done; any other error is reported at the end.
 fn write_out(text: &str) {
     if IS_CLOSED.load(Ordering::Relaxed) {
         return;
     }
+    if let Some(collected) = &mut *COLLECTED.lock().unwrap_or_else(PoisonError::into_inner) {
+        collected.push_str(text);
+        return;
+    }
+    let text = shown_on(io::stdout().is_terminal(), text);
     let mut out = anstream::stdout().lock();
     if let Err(error) = out.write_all(text.as_bytes()).and_then(|()| out.flush()) {
         IS_CLOSED.store(true, Ordering::Relaxed);
@@ -229,5 +298,6 @@ fn columns(size: Option<(Width, Height)>) -> Option<usize> {
 }
 
 pub(crate) fn print_err(line: &str) {
+    let line = shown_on(io::stderr().is_terminal(), line);
     let _ = writeln!(anstream::stderr().lock(), "{line}");
 }

@@ -6,10 +6,10 @@ use std::sync::{Arc, LazyLock};
 use std::thread;
 use std::time::Duration;
 
-use bibliotax_registry::client::pending_hosts::PendingHosts;
+use bibliotax_registry::client::pending_hosts::{PendingHosts, Request};
 
 use crate::progress::above_the_bar;
-use crate::ui::Ui;
+use crate::ui::{Ui, on_one_line, style, styled};
 
 /// Who is silent for longer is named.
 const SLOW_AFTER: Duration = Duration::from_secs(3);
@@ -17,19 +17,32 @@ const SLOW_AFTER: Duration = Duration::from_secs(3);
 /// How often it is looked.
 const POLL_INTERVAL: Duration = Duration::from_millis(250);
 
-static WAITS: LazyLock<PendingHosts> = LazyLock::new(|| PendingHosts::watched_by(watch));
+static WAITS: LazyLock<PendingHosts> = LazyLock::new(|| PendingHosts::watched_by(watch, show_request));
 
 /// Whether there is a terminal on which somebody may wait.
 static IS_SHOWN: AtomicBool = AtomicBool::new(false);
+
+/// Whether each request is shown.
+static SHOWS_REQUESTS: AtomicBool = AtomicBool::new(false);
+
+/// Shows a request that is over, where that was asked for.
+fn show_request(request: &Request<'_>) {
+    if SHOWS_REQUESTS.load(Ordering::Relaxed) {
+        let Request { asked, answer, took } = request;
+        let line = format!("{asked}: {answer} ({:.3} s)", took.as_secs_f64());
+        Ui::aside_line(&styled(style::FAINT, on_one_line(&line)));
+    }
+}
 
 /// Whom this process waits for.
 pub fn waits() -> PendingHosts {
     WAITS.clone()
 }
 
-/// Lets who is waited for be shown, where progress is.
+/// Lets who is waited for be shown, where progress is, and each request with `-vv`.
 pub fn show_where_progress_is(ui: &Ui) {
     IS_SHOWN.store(ui.shows_progress(), Ordering::Relaxed);
+    SHOWS_REQUESTS.store(ui.shows_requests(), Ordering::Relaxed);
 }
 
 /// Names each who is silent for long, once.

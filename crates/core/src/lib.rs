@@ -17,6 +17,7 @@
 //! | [`links`] | where the parts of a shelf are, for build tools |
 //! | [`steps`] | what people have to do by hand, and whether they did |
 //! | [`fault`], [`nearest`] | what is wrong in a text, and what was probably meant |
+//! | [`settings`] | a person's own settings |
 //! | [`schema`] | JSON Schemas of the files that people and tools read |
 //! | [`progress`] | events of long work while it goes on |
 
@@ -43,6 +44,7 @@ pub mod progress;
 pub mod range;
 pub mod resolve;
 pub mod schema;
+pub mod settings;
 pub mod source;
 pub mod steps;
 pub mod variant;

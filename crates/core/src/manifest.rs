@@ -23,7 +23,7 @@ use std::{fmt, ops};
 pub use self::declared::{DeclaredArchive, DeclaredGit, DeclaredSource, GitPoint};
 pub use self::edit::ManifestText;
 pub use self::outline::{Outline, place_of};
-pub use self::read::{read_stated, user_in_url};
+pub use self::read::{read_settings, read_stated, user_in_url};
 pub use self::stated::StatedCard;
 pub use self::tasks::Task;
 pub use self::template::{RegistryLine, new_manifest, new_member, new_workspace};
@@ -52,7 +52,7 @@ const AS_FAMILY: &str = "family";
 const AS_SHARED: &str = "shared";
 
 /// What a manifest says.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct Manifest {
     /// The project itself; none where a workspace's root is no project.
     pub project: Option<Project>,

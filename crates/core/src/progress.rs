@@ -38,6 +38,21 @@ pub enum ProgressEvent {
     Verifying { packages: usize },
     /// A package was read.
     Verified { package: PackageName },
+    /// So many packages are going to be worked on.
+    Counting { work: Work, packages: usize },
+    /// One of them is done.
+    Counted { package: PackageName },
+    /// A file was written.
+    Wrote { file: PathBuf },
+}
+
+/// What is done with many packages.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Work {
+    /// A registry is checked.
+    Checking,
+    /// A registry is copied.
+    Copying,
 }
 
 /// Hears notices; from several threads at once.

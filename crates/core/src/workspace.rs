@@ -70,9 +70,9 @@ pub struct Member {
 }
 
 impl Workspace {
-    /// The workspace of a project on its own.
-    pub fn alone(manifest: Manifest) -> Result<Self, Vec<Misfit>> {
-        Self::join(manifest, Vec::new(), Vec::new())
+    /// No project, only registries to look packages up in.
+    pub fn of_registries(registries: Vec<RegistryDeclaration>) -> Self {
+        Self::of_root(&Manifest { registries, ..Manifest::default() })
     }
 
     /// All needs of all members, in the order of members and manifests, each with whose it is.

@@ -6,6 +6,7 @@
 //! |---|---|
 //! | [`words`] | sizes, counts, needs and fits in words |
 //! | [`changes`] | the difference of two locks |
+//! | [`dates`] | dates with how long ago they are |
 //! | [`conflict`] | why no set of releases satisfies all needs |
 //! | [`excerpt`], [`passwords`] | the lines of a text around a fault; texts without passwords |
 //! | [`graph`] | a graph of packages in DOT, in Mermaid and as SVG |
@@ -14,6 +15,7 @@
 
 pub mod changes;
 pub mod conflict;
+pub mod dates;
 pub mod excerpt;
 pub mod graph;
 pub mod passwords;

@@ -7,20 +7,23 @@ use std::borrow::Cow;
 use std::fmt::{self, Write as _};
 use std::ops::Range;
 
-use anstyle::{AnsiColor, Style};
+use anstyle::{Ansi256Color, Style};
 use bibliotax_core::escape::{escaped, escaped_but, is_hidden};
+use textwrap::{Options, WordSeparator, WordSplitter, fill};
+use unicode_width::UnicodeWidthStr;
 
 /// How words look; one of a few.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Look(usize);
 
-/// The looks there are, the same everywhere; none carries a meaning alone.
+/// The looks there are, the same everywhere; none carries a meaning alone. The colours are of the 256 that terminals agree on, and
+/// have a contrast of at least 4.5 : 1 to black and to white (WCAG 2.2, success criterion 1.4.3).
 const LOOKS: [Style; 5] = [
     Style::new().bold(),
-    Style::new().dimmed(),
-    AnsiColor::Green.on_default(),
-    AnsiColor::Yellow.on_default(),
-    AnsiColor::Red.on_default(),
+    Ansi256Color(243).on_default(),
+    Ansi256Color(29).on_default(),
+    Ansi256Color(131).on_default(),
+    Ansi256Color(163).on_default().bold(),
 ];
 
 /// The looks by name.
@@ -81,6 +84,46 @@ pub fn for_terminal(text: &str) -> String {
         }
     }
     written
+}
+
+/// A line on lines of a width, broken between words only; those below are as far in as the first one, and so much further.
+pub fn wrapped(line: &str, width: usize, further: usize) -> String {
+    if line.width() <= width {
+        return line.to_owned();
+    }
+    let text = line.trim_start_matches(' ');
+    let begin = " ".repeat(line.len() - text.len());
+    let go_on = format!("{begin}{}", " ".repeat(further));
+    let options = Options::new(width)
+        .initial_indent(&begin)
+        .subsequent_indent(&go_on)
+        .break_words(false)
+        .word_splitter(WordSplitter::NoHyphenation)
+        .word_separator(WordSeparator::AsciiSpace);
+    fill(text, options)
+}
+
+/// A text in ASCII: our own signs as what looks like them, each other character as `?`.
+pub fn ascii(text: &str) -> Cow<'_, str> {
+    if text.is_ascii() {
+        return text.into();
+    }
+    let sign = |c: char| match c {
+        '…' => "...",
+        '→' => "->",
+        '–' | '—' | '─' => "-",
+        '‘' | '’' => "'",
+        '“' | '”' => "\"",
+        '·' | '•' => "*",
+        '│' => "|",
+        '×' => "x",
+        _ => "?",
+    };
+    let mut written = String::with_capacity(text.len());
+    for c in text.chars() {
+        if c.is_ascii() { written.push(c) } else { written.push_str(sign(c)) }
+    }
+    written.into()
 }
 
 /// JSON with everything that a terminal would act on as escapes of JSON (RFC 8259, section 7), which mean the same.
@@ -146,6 +189,45 @@ mod tests {
         let line = format!("{}: {}\n", styled(style::STRONG, "lock"), "\u{1b}[31mred\u{9b}2J\u{202e}");
         assert_eq!(for_terminal(&line), "\u{1b}[1mlock\u{1b}[0m: \\u{1b}[31mred\\u{9b}2J\\u{202e}\n");
         assert_eq!(clean("two\r\nlines\u{1b}]0;x\u{7}"), "two lines\\u{1b}]0;x\\u{7}");
+    }
+
+    #[test]
+    fn lines_are_broken_between_words_and_stay_as_far_in_as_they_were() {
+        assert_eq!(wrapped("  dew-point is needed here", 16, 2), "  dew-point is\n    needed here");
+        assert_eq!(
+            wrapped("https://packages.example/dew-point", 10, 2),
+            "https://packages.example/dew-point"
+        );
+        assert_eq!(wrapped("short", 10, 2), "short");
+    }
+
+    #[test]
+    fn what_is_not_ascii_looks_like_it() {
+        assert_eq!(ascii("3.0.0 … 2.3.0 → 1 “x” – moß"), "3.0.0 ... 2.3.0 -> 1 \"x\" - mo?");
+    }
+
+    /// The share of light that a level of a colour gives (WCAG 2.2, relative luminance).
+    fn light(level: u8) -> f64 {
+        let share = f64::from(level) / 255.0;
+        if share <= 0.04045 { share / 12.92 } else { ((share + 0.055) / 1.055).powf(2.4) }
+    }
+
+    #[test]
+    fn colours_can_be_read_on_black_and_on_white() {
+        const STEPS: [u8; 6] = [0, 95, 135, 175, 215, 255];
+        for style in LOOKS {
+            let Some(anstyle::Color::Ansi256(color)) = style.get_fg_color() else { continue };
+            let (red, green, blue) = match color.0 {
+                number @ 16..=231 => {
+                    let [r, g, b] = [(number - 16) / 36, (number - 16) / 6 % 6, (number - 16) % 6];
+                    (STEPS[r as usize], STEPS[g as usize], STEPS[b as usize])
+                }
+                number => (8 + (number - 232) * 10, 8 + (number - 232) * 10, 8 + (number - 232) * 10),
+            };
+            let luminance = 0.2126 * light(red) + 0.7152 * light(green) + 0.0722 * light(blue);
+            assert!((luminance + 0.05) / 0.05 >= 4.5, "{color:?} on black");
+            assert!(1.05 / (luminance + 0.05) >= 4.5, "{color:?} on white");
+        }
     }
 
     #[test]

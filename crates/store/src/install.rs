@@ -43,6 +43,11 @@ pub trait Supplier: Sync {
         from: u64,
     ) -> Result<OpenedArchive, Self::Error>;
 
+    /// How many archives may be on their way at once; as many as usual without it.
+    fn concurrency(&self) -> Option<usize> {
+        None
+    }
+
     /// Whether asking for others is in vain once this went wrong.
     fn is_hopeless_after(&self, error: &Self::Error) -> bool;
 }

@@ -103,6 +103,11 @@ fn archives<'l>(lock: &'l Lock, load: &KitScope<'_>) -> BTreeMap<Digest, (&'l Lo
     files.filter(is_wanted).map(|(package, file)| (file.tree(), (package, file.archive()))).collect()
 }
 
+/// What names the trees of the archives that a kit of a lock with this load carries.
+pub fn trees(lock: &Lock, load: &KitScope<'_>) -> Vec<Digest> {
+    archives(lock, load).into_keys().collect()
+}
+
 /// What a kit of a lock with this load says of itself.
 pub fn head(lock: &Lock, load: &KitScope<'_>) -> KitHeader {
     let archives = archives(lock, load);

@@ -29,13 +29,8 @@ pub struct Repaired {
     pub cleared: Cleared,
 }
 
-/// Reads all of a registry and calls `read` with each name; repairs what it can, if asked to.
-pub fn report(
-    place: &str,
-    repairs: bool,
-    context: &Context<'_>,
-    read: &(dyn Fn(&str) + Sync),
-) -> Result<Report, Failure> {
+/// Reads all of a registry; repairs what it can, if asked to.
+pub fn report(place: &str, repairs: bool, context: &Context<'_>) -> Result<Report, Failure> {
     let registry = registry_storage::open(place, context)?;
     let repaired = if repairs {
         let names = registry.rebuild_name_list()?;
@@ -46,6 +41,6 @@ pub fn report(
     let remains = registry.remains()?;
     let pending = registry.pending()?;
     let remaining_bytes = remains.iter().map(|remains| remains.bytes).sum();
-    let audit = audit(&registry, &|name| read(name.as_str()))?;
+    let audit = audit(&registry, context.listener)?;
     Ok(Report { repaired, audit, pending, remains: remains.len(), remaining_bytes })
 }

@@ -8,18 +8,27 @@ use crate::context::Context;
 use crate::failure::Failure;
 use crate::registry_storage;
 
+/// A file of cards and events.
+pub struct Input {
+    /// Where it is.
+    pub path: PathBuf,
+    /// The folder that paths in it are seen from; its own without it.
+    pub beside: Option<PathBuf>,
+}
+
 /// Loads files of cards and events into a registry, or only checks them; what came of it, and the registry's name.
 pub fn load(
     place: &str,
-    files: &[PathBuf],
+    files: &[Input],
     is_dry_run: bool,
     context: &Context<'_>,
 ) -> Result<(Loaded, String), Failure> {
     let registry = registry_storage::open(place, context)?;
     let mut loaded = Loaded::default();
     for file in files {
-        let file = context.folder.join(file);
-        loaded += load::load(&*registry, &file, context.environment.now, is_dry_run)?;
+        let path = context.folder.join(&file.path);
+        let beside = file.beside.as_deref();
+        loaded += load::load(&*registry, &path, beside, context.environment.now, is_dry_run)?;
     }
     Ok((loaded, registry.name().to_owned()))
 }

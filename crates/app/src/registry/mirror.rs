@@ -1,13 +1,13 @@
 //! `registry mirror`: creates a copy of a registry, or updates it with what changed.
 
-use bibliotax_core::manifest::{Allowed, NamePattern, RegistryDeclaration};
-use bibliotax_core::name::{RegistryName, nearest_package_name};
+use bibliotax_core::manifest::NamePattern;
 use bibliotax_registry::catalogue::registry::Registry;
-use bibliotax_registry::publish::mirror::{self, Mirrored};
+use bibliotax_registry::publish::mirror::{self, Mirrored, Target};
 
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::registry_storage;
+use crate::registry_words::{declaration, workspace_around};
 
 /// What is copied, and where to.
 #[derive(Debug, Clone, Default)]
@@ -22,34 +22,32 @@ pub struct Request {
     pub is_plain: bool,
 }
 
-/// Brings a copy up to date, and tells `looked_at` the name of each package; what came of it, and the registry's name.
+/// Brings a copy up to date, or only shows what it lacks; what came of it, and the registry's name.
 pub fn mirror(
     request: &Request,
+    is_dry_run: bool,
     context: &Context<'_>,
-    looked_at: &(dyn Fn(&str) + Sync),
 ) -> Result<(Mirrored, String), Failure> {
     let from = source(request, context)?;
-    let to = registry_storage::open_or_create(&request.to, context, from.name(), from.facets())?;
+    let to = if is_dry_run {
+        registry_storage::open(&request.to, context).ok()
+    } else {
+        Some(registry_storage::open_or_create(&request.to, context, from.name(), from.facets())?)
+    };
+    let to = match to.as_deref() {
+        Some(storage) if !is_dry_run => Target::Copy(storage),
+        storage => Target::DryRun(storage),
+    };
     let patterns: Vec<NamePattern> = request.packages.iter().map(NamePattern::new).collect();
-    let mirrored = mirror::mirror(&from, &*to, &patterns, &|name| looked_at(name.as_str()))?;
+    let mirrored = mirror::mirror(&from, to, &patterns, context.listener)?;
     Ok((mirrored, from.name().to_owned()))
 }
 
 fn source(request: &Request, context: &Context<'_>) -> Result<Registry, Failure> {
-    let declaration = RegistryDeclaration {
-        name: name_of(&request.from)?,
-        url: request.from.clone(),
-        mirrors: Vec::new(),
-        allowed: Allowed { plain: request.is_plain, ..Allowed::default() },
-        owns: Vec::new(),
-        span: 0..0,
-    };
-    Ok(Registry::open(&declaration, context.folder, &context.environment.network())?)
-}
-
-/// The name of a registry that no manifest names: its host's.
-pub fn name_of(url: &str) -> Result<RegistryName, Failure> {
-    let host = url.split("://").nth(1).unwrap_or("registry").split(['/', ':']).next().unwrap_or_default();
-    let name = nearest_package_name(host).map(|name| name.to_string().replace('/', "-"));
-    Failure::read_word(name.as_deref().unwrap_or("registry"))
+    let workspace = workspace_around(Some(&request.from), context)?;
+    let declared = workspace.as_ref().map_or(&[][..], |workspace| &workspace.declared.registries);
+    let mut declaration = declaration(&request.from, declared, context)?;
+    declaration.allowed.plain |= request.is_plain;
+    let seen_from = workspace.as_ref().map_or(context.folder, |workspace| &workspace.root);
+    Ok(Registry::open(&declaration, seen_from, &context.environment.network())?)
 }

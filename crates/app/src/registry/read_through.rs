@@ -10,9 +10,9 @@ use bibliotax_registry::model::description::DESCRIPTION;
 use bibliotax_registry::model::storage::ReadRegistry;
 use bibliotax_registry::storage::read_through::{Freshness, ReadThrough};
 
-use super::mirror::name_of;
 use crate::context::Context;
 use crate::failure::Failure;
+use crate::registry_words::name_of;
 
 /// A copy in front of a registry.
 #[derive(Debug, Clone)]

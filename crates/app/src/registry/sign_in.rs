@@ -10,6 +10,9 @@ use crate::credentials::{CredentialFile, Keyring, TOKENS};
 use crate::failure::Failure;
 use crate::workspace::WorkspaceFolder;
 
+/// What people call the system's keyring.
+const KEYRING: &str = "the keyring";
+
 /// Whom credentials are for, and where they are kept.
 #[derive(Debug, Clone, Default)]
 pub struct Request {
@@ -47,8 +50,14 @@ impl Request {
         self.user.as_ref().map_or("token".to_owned(), |user| format!("password of {user}"))
     }
 
-    /// Tries a secret, and saves it unless the host doesn't know it.
-    pub fn save(&self, origin: &Origin, secret: &str, context: &Context<'_>) -> Result<Saved, Failure> {
+    /// Tries a secret, and saves it unless the host doesn't know it, or in a dry run.
+    pub fn save(
+        &self,
+        origin: &Origin,
+        secret: &str,
+        is_dry_run: bool,
+        context: &Context<'_>,
+    ) -> Result<Saved, Failure> {
         if secret.is_empty() {
             let failure =
                 Failure::new("token.missing", format!("there is no {} to save", self.secret_name()));
@@ -59,7 +68,9 @@ impl Request {
             Tried::Unknown(why) => Some(why),
             Tried::Opens => None,
         };
-        Ok(Saved { place: self.keep(origin, secret, context)?, untried })
+        let place =
+            if is_dry_run { self.place(origin, context)? } else { self.keep(origin, secret, context)? };
+        Ok(Saved { place, untried })
     }
 
     fn refused(&self, origin: &Origin) -> Failure {
@@ -76,26 +87,43 @@ impl Request {
         }
     }
 
+    /// Where secrets are saved.
+    fn place(&self, origin: &Origin, context: &Context<'_>) -> Result<String, Failure> {
+        if self.in_file {
+            return Ok(format!("the file {}", file(context)?.path().display()));
+        }
+        Keyring::open().map(|_| KEYRING.to_owned()).ok_or_else(|| no_keyring(origin))
+    }
+
     fn keep(&self, origin: &Origin, secret: &str, context: &Context<'_>) -> Result<String, Failure> {
         let user = self.user.as_deref();
         if self.in_file {
             let file = file(context)?;
             file.keep(origin, user, secret)?;
-            return Ok(format!("the file {}", file.path().display()));
+            return self.place(origin, context);
         }
         if Keyring::open().is_some_and(|keyring| keyring.keep(origin, user, secret)) {
-            return Ok("the keyring".to_owned());
+            return Ok(KEYRING.to_owned());
         }
-        let failure = Failure::new("credentials.unusable", "there is no keyring on this machine");
-        Err(failure.advice(format!(
-            "save it in a file that only you can read: `--file`; or set {TOKENS}=\"{origin} TOKEN\""
-        )))
+        Err(no_keyring(origin))
     }
 }
 
-/// Deletes what is kept for a host; the host, and whether there was anything.
-pub fn sign_out(registry: &str, context: &Context<'_>) -> Result<(Origin, bool), Failure> {
+fn no_keyring(origin: &Origin) -> Failure {
+    let failure = Failure::new("credentials.unusable", "there is no keyring on this machine");
+    failure.advice(format!(
+        "save it in a file that only you can read: `--file`; or set {TOKENS}=\"{origin} TOKEN\""
+    ))
+}
+
+/// Deletes what is kept for a host, unless in a dry run; the host, and whether there was anything.
+pub fn sign_out(registry: &str, is_dry_run: bool, context: &Context<'_>) -> Result<(Origin, bool), Failure> {
     let origin = origin_of(registry, context)?;
+    if is_dry_run {
+        let in_keyring = Keyring::open().and_then(|keyring| keyring.find(&origin)).is_some();
+        let is_there = in_keyring || file(context)?.find(&origin)?.is_some();
+        return Ok((origin, is_there));
+    }
     let in_keyring = Keyring::open().is_some_and(|keyring| keyring.forget(&origin));
     let in_file = file(context)?.forget(&origin)?;
     Ok((origin, in_keyring || in_file))

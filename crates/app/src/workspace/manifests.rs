@@ -26,6 +26,11 @@ pub struct Manifests {
 }
 
 impl Manifests {
+    /// No manifests.
+    pub fn none(folder: &Path) -> Self {
+        Self { root: folder.to_owned(), files: Vec::new(), here: String::new() }
+    }
+
     /// The manifests of the workspace that `from` is in, read no further than it takes to know which they are.
     pub fn find(from: &Path) -> Result<Self, Failure> {
         Self::find_with(from, ManifestReader::default())

@@ -5,7 +5,8 @@ use std::path::{Path, PathBuf};
 
 use bibliotax_app::context::Context;
 use bibliotax_app::environment::Environment;
-use bibliotax_app::registry::{create, load::load};
+use bibliotax_app::registry::create;
+use bibliotax_app::registry::load::{Input, load};
 use bibliotax_core::progress::NoProgress;
 
 /// The project of each test, but for its needs.
@@ -39,7 +40,8 @@ impl Garden {
     pub fn publish(&self, releases: &[&str]) {
         let cards: Vec<String> = releases.iter().map(|release| self.card(release)).collect();
         self.write("cards.jsonl", &cards.join("\n"));
-        load("../seedhouse", &[PathBuf::from("../cards.jsonl")], false, &self.context()).unwrap();
+        let cards = Input { path: PathBuf::from("../cards.jsonl"), beside: None };
+        load("../seedhouse", &[cards], false, &self.context()).unwrap();
     }
 
     fn card(&self, release: &str) -> String {

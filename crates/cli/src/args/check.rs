@@ -3,6 +3,7 @@
 use bibliotax_app::check::{self, Plan, Request};
 use bibliotax_app::failure::Failure;
 
+use super::members::MemberFilterArgs;
 use super::search::SearchArgs;
 use crate::exit_status::Exit;
 use crate::render;
@@ -22,14 +23,20 @@ pub struct Check {
     #[arg(long, requires = "unify")]
     dry_run: bool,
     #[command(flatten)]
+    members: MemberFilterArgs,
+    #[command(flatten)]
     search: SearchArgs,
 }
 
 impl Check {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let run = &self.search.run(run);
-        let request =
-            Request { unifies: self.unify, options: self.search.options(), is_dry_run: self.dry_run };
+        let request = Request {
+            unifies: self.unify,
+            members: self.members.words(),
+            options: self.search.options(),
+            is_dry_run: self.dry_run,
+        };
         let mut plan = run.working(|context| check::plan(&request, context))?;
         render::check::show(run.ui, &plan.report, self.unify);
         let unified = if self.unify { unify(&mut plan, run)? } else { 0 };

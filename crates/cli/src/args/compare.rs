@@ -1,8 +1,11 @@
 //! Options of `compare`.
 
+use std::path::Path;
+
 use bibliotax_app::compare::{self, HEAD};
 use bibliotax_app::failure::Failure;
 
+use super::standard::InputFile;
 use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
@@ -19,7 +22,7 @@ use crate::run::Run;
     after_help = "Examples:\n  bibliotax compare\n  bibliotax compare main --format markdown\n  bibliotax compare v1.0 v2.0"
 )]
 pub struct Compare {
-    /// The old lock: a file, a git revision, or `nothing`
+    /// The old lock: a file, `-` for standard input, a git revision, or `nothing`
     #[arg(default_value = HEAD)]
     old: String,
     /// The new lock [default: the current one]
@@ -28,7 +31,11 @@ pub struct Compare {
 
 impl Compare {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
-        let report = run.working(|context| compare::report(&self.old, self.new.as_deref(), context))?;
+        let old = InputFile::of(Path::new(&self.old))?;
+        let new = self.new.as_ref().map(|new| InputFile::of(Path::new(new))).transpose()?;
+        let word = |input: &InputFile| input.path().display().to_string();
+        let new = new.as_ref().map(word);
+        let report = run.working(|context| compare::report(&word(&old), new.as_deref(), context))?;
         Ok(render::compare::show(run.ui, &report))
     }
 }

@@ -26,7 +26,7 @@ impl Completions {
         let mut script = Vec::new();
         clap_complete::generate(self.shell, &mut Arguments::command(), "bibliotax", &mut script);
         let script = String::from_utf8_lossy(&script);
-        run.ui.answer(script.trim_end());
+        run.ui.answer_as_is(script.trim_end());
         run.ui.report(|| json::machine::Completions {
             shell: self.shell.to_string(),
             script: script.into_owned(),

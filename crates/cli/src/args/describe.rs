@@ -3,7 +3,9 @@
 use bibliotax_app::describe::{self, Report, Request};
 use bibliotax_app::failure::Failure;
 
+use super::members::{MemberFilterArgs, TargetFilterArgs};
 use super::offline::OfflineArgs;
+use super::registries::RegistryFilterArgs;
 use crate::exit_status::Exit;
 use crate::render::describe as render;
 use crate::run::Run;
@@ -27,20 +29,34 @@ pub struct Describe {
     #[arg(long)]
     releases: bool,
     #[command(flatten)]
+    members: MemberFilterArgs,
+    #[command(flatten)]
+    targets: TargetFilterArgs,
+    #[command(flatten)]
+    registries: RegistryFilterArgs,
+    #[command(flatten)]
     network: OfflineArgs,
 }
 
 impl Describe {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let run = &run.offline_if(self.network.offline);
-        let request = Request { package: self.package.clone(), version: self.version.clone() };
+        let request = Request {
+            package: self.package.clone(),
+            registries: self.registries.registries.clone(),
+            members: self.members.words(),
+            targets: self.targets.targets.clone(),
+            version: self.version.clone(),
+        };
         match run.working(|context| describe::report(&request, context))? {
             Report::Ambiguous { sources, failure } => {
                 render::sources::show(run.ui, &sources);
                 return Err(failure);
             }
             Report::Capability { name, providers } => render::show_capability(run.ui, &name, &providers),
-            Report::Package(described) => render::show(run.ui, &described, self.releases),
+            Report::Package(described) => {
+                render::show(run.ui, &described, self.releases, run.environment.now);
+            }
         }
         Ok(Exit::Done)
     }

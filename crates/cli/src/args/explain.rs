@@ -4,6 +4,7 @@ use bibliotax_app::explain::{self, Answer, Request};
 use bibliotax_app::failure::Failure;
 use bibliotax_app::workspace::WorkspaceFolder;
 
+use super::members::MemberFilterArgs;
 use super::search::SearchArgs;
 use crate::exit_status::Exit;
 use crate::render;
@@ -20,13 +21,15 @@ pub struct Explain {
     #[arg(required = true, value_name = "PACKAGE [RANGE]")]
     words: Vec<String>,
     #[command(flatten)]
+    members: MemberFilterArgs,
+    #[command(flatten)]
     search: SearchArgs,
 }
 
 impl Explain {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let run = &self.search.run(run);
-        let request = Request::new(&self.words, self.search.options())?;
+        let request = Request::new(&self.words, self.members.words(), self.search.options())?;
         let workspace = WorkspaceFolder::find(run.folder())?;
         let report = run.working(|context| explain::report(&workspace, &request, context))?;
         render::explain::show(run.ui, &report.answer, workspace.needed_lock()?, self.search.long);

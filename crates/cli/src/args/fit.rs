@@ -3,7 +3,7 @@
 use bibliotax_app::failure::Failure;
 use bibliotax_app::fit::{self, Request};
 
-use super::members::MemberArgs;
+use super::members::{MemberArgs, TargetFilterArgs};
 use super::offline::OfflineArgs;
 use crate::exit_status::Exit;
 use crate::render;
@@ -27,6 +27,8 @@ pub struct Fit {
     tries: Vec<String>,
     #[command(flatten)]
     members: MemberArgs,
+    #[command(flatten)]
+    targets: TargetFilterArgs,
     /// For a library: also check the targets of the projects in these folders, which use it
     #[arg(long = "used-by", value_name = "FOLDER", value_delimiter = ',')]
     used_by: Vec<String>,
@@ -40,7 +42,8 @@ impl Fit {
         let request = Request {
             packages: self.packages.clone(),
             levels: self.tries.iter().filter(|word| !word.contains(':')).cloned().collect(),
-            targets: self.tries.iter().filter(|word| word.contains(':')).cloned().collect(),
+            of_targets: self.tries.iter().filter(|word| word.contains(':')).cloned().collect(),
+            targets: self.targets.targets.clone(),
             members: self.members.words(),
             used_by: self.used_by.clone(),
         };

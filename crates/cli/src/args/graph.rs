@@ -7,7 +7,7 @@ use bibliotax_app::workspace::WorkspaceFolder;
 use bibliotax_core::name::Purpose;
 use bibliotax_present::graph as drawn;
 
-use super::members::MemberArgs;
+use super::members::{MemberArgs, TargetFilterArgs};
 use crate::exit_status::Exit;
 use crate::global::Format;
 use crate::json::graph::DependencyGraph;
@@ -33,9 +33,8 @@ pub struct Graph {
     depth: Option<usize>,
     #[command(flatten)]
     members: MemberArgs,
-    /// Show only what is needed on this target
-    #[arg(long = "target", value_name = "TARGET", value_delimiter = ',')]
-    targets: Vec<String>,
+    #[command(flatten)]
+    targets: TargetFilterArgs,
     /// Leave out what is needed only for this purpose, such as test
     #[arg(long, value_name = "PURPOSE", value_delimiter = ',')]
     leave_out: Vec<Purpose>,
@@ -48,7 +47,7 @@ impl Graph {
             to: self.to.clone(),
             depth: self.depth,
             members: self.members.words(),
-            targets: self.targets.clone(),
+            targets: self.targets.targets.clone(),
             without: self.leave_out.clone(),
         };
         let shown = Shown::of(&workspace, &request)?;
@@ -57,9 +56,9 @@ impl Graph {
         }
         let graph = shown.graph();
         match ui.format() {
-            Format::Dot => ui.answer(drawn::dot(&graph).trim_end()),
-            Format::Mermaid => ui.answer(drawn::mermaid(&graph).trim_end()),
-            Format::Svg => ui.answer(drawn::svg(&graph).trim_end()),
+            Format::Dot => ui.answer_as_is(drawn::dot(&graph).trim_end()),
+            Format::Mermaid => ui.answer_as_is(drawn::mermaid(&graph).trim_end()),
+            Format::Svg => ui.answer_as_is(drawn::svg(&graph).trim_end()),
             Format::Text | Format::Json | Format::Markdown => render::graph::show(ui, &graph),
         }
         render::warnings(ui, &known_warnings(&workspace, shown.lock(), &run.environment));

@@ -47,7 +47,7 @@ impl Init {
         let plan = run.working(|context| init::plan(&request, context))?;
         render::init::show_missing_registries(run.ui, &plan);
         if self.dry_run {
-            run.ui.answer(plan.text.trim_end());
+            run.ui.answer_as_is(plan.text.trim_end());
         } else {
             plan.apply()?;
             if let Begins::Workspace { old, .. } = &plan.begins

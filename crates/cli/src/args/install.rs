@@ -8,7 +8,7 @@ use bibliotax_app::workspace::Manifests;
 use bibliotax_core::manifest;
 use bibliotax_core::name::Purpose;
 
-use super::members::MemberFilterArgs;
+use super::members::{MemberFilterArgs, TargetFilterArgs};
 use super::search::SearchArgs;
 use crate::exit_status::Exit;
 use crate::json;
@@ -38,9 +38,8 @@ pub struct Install {
     allow_stand_ins: bool,
     #[command(flatten)]
     members: MemberFilterArgs,
-    /// Install only for this target
-    #[arg(long = "target", value_name = "TARGET", value_delimiter = ',')]
-    targets: Vec<String>,
+    #[command(flatten)]
+    targets: TargetFilterArgs,
     /// Leave out what is needed only for this purpose, such as test
     #[arg(long, value_name = "PURPOSE", value_delimiter = ',')]
     leave_out: Vec<Purpose>,
@@ -79,7 +78,7 @@ impl Install {
             is_sealed: self.sealed,
             allow_stand_ins: self.allow_stand_ins,
             members: self.members.words(),
-            targets: self.targets.clone(),
+            targets: self.targets.targets.clone(),
             without: self.leave_out.clone(),
             is_full: self.full,
             absolute: self.absolute,

@@ -1,11 +1,15 @@
 //! Options of `kit`.
 
+use std::fs::File;
+use std::io::{self, IsTerminal};
 use std::path::{Path, PathBuf};
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::kit::{self, Request};
+use bibliotax_disk::error::At;
 
-use super::members::MemberFilterArgs;
+use super::members::{MemberFilterArgs, TargetFilterArgs};
+use super::standard::{InputFile, STANDARD, is_standard, temporary_file};
 use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
@@ -28,13 +32,12 @@ enum KitCommand {
     /// contents.
     #[command(after_help = "Example:\n  bibliotax kit make garden.kit --target hand-unit")]
     Make {
-        /// The file to write
+        /// The file to write; `-` for standard output
         file: PathBuf,
         #[command(flatten)]
         members: MemberFilterArgs,
-        /// Pack only what this target needs
-        #[arg(long = "target", value_name = "TARGET", value_delimiter = ',')]
-        targets: Vec<String>,
+        #[command(flatten)]
+        targets: TargetFilterArgs,
         /// Show what would be packed without writing it
         #[arg(long)]
         dry_run: bool,
@@ -44,18 +47,24 @@ enum KitCommand {
     /// Every file is verified. After that, `bibliotax install --offline` works in a project with the same lock.
     #[command(after_help = "Example:\n  bibliotax kit open garden.kit")]
     Open {
-        /// The kit
+        /// The kit; `-` for standard input
         file: PathBuf,
+        /// Verify the kit and show what is missing in the store, without adding anything
+        #[arg(long)]
+        dry_run: bool,
     },
 }
 
 impl Kit {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         match &self.command {
-            KitCommand::Make { file, members, targets, dry_run } => {
-                make(run, file, &Request { members: members.words(), targets: targets.clone() }, *dry_run)
-            }
-            KitCommand::Open { file } => open(run, file),
+            KitCommand::Make { file, members, targets, dry_run } => make(
+                run,
+                file,
+                &Request { members: members.words(), targets: targets.targets.clone() },
+                *dry_run,
+            ),
+            KitCommand::Open { file, dry_run } => open(run, file, *dry_run),
         }
     }
 }
@@ -65,14 +74,32 @@ fn make(run: &Run<'_>, file: &Path, request: &Request, is_dry_run: bool) -> Resu
     if !plan.is_locked {
         run.ui.warn("bibliotax.toml was changed since bibliotax.lock was made from it; the kit carries what is locked");
     }
+    if is_standard(file) && !is_dry_run {
+        return make_to_output(run, &plan);
+    }
     let head = if is_dry_run { plan.head() } else { run.working(|context| plan.apply(file, context)) }?;
     render::kit::show_made(run.ui, file, &head, is_dry_run);
     Ok(Exit::Done)
 }
 
-fn open(run: &Run<'_>, file: &Path) -> Result<Exit, Failure> {
-    let opened = run.working(|context| kit::open(file, context))?;
+/// Makes a kit and, once it is whole, writes it to standard output.
+fn make_to_output(run: &Run<'_>, plan: &kit::Plan) -> Result<Exit, Failure> {
+    if io::stdout().is_terminal() {
+        return Err(Failure::new("usage.value", "a kit is no text for a terminal")
+            .advice("redirect it: `bibliotax kit make - > garden.kit`"));
+    }
+    let made = temporary_file()?;
+    let head = run.working(|context| plan.apply(made.path(), context))?;
+    let mut file = File::open(made.path()).at("read", made.path())?;
+    io::copy(&mut file, &mut io::stdout().lock()).at("write", "standard output")?;
+    render::kit::show_made(&run.ui.aside(), Path::new(STANDARD), &head, false);
+    Ok(Exit::Done)
+}
+
+fn open(run: &Run<'_>, file: &Path, is_dry_run: bool) -> Result<Exit, Failure> {
+    let input = InputFile::of(file)?;
+    let opened = run.working(|context| kit::open(input.path(), is_dry_run, context))?;
     let is_for_here = run.working(|context| kit::is_for_workspace_here(&opened.head, context));
-    render::kit::show_opened(run.ui, file, &opened, is_for_here);
+    render::kit::show_opened(run.ui, file, &opened, is_for_here, is_dry_run);
     Ok(Exit::Done)
 }

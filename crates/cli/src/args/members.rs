@@ -1,4 +1,4 @@
-//! Which members of a workspace a command acts on.
+//! The projects of a workspace and the targets that a command acts on.
 
 use bibliotax_app::workspace::MemberWords;
 
@@ -16,6 +16,14 @@ pub struct MemberArgs {
     /// Act on these projects of the workspace, or on `all` [default: that of this folder]
     #[arg(long = "in", value_name = "PROJECT", value_delimiter = ',')]
     members: Vec<String>,
+}
+
+/// The targets that a command is about, by default all.
+#[derive(Debug, Clone, Default, clap::Args)]
+pub struct TargetFilterArgs {
+    /// Only for this target [default: all]
+    #[arg(long = "target", value_name = "TARGET", value_delimiter = ',')]
+    pub targets: Vec<String>,
 }
 
 impl MemberFilterArgs {

@@ -4,7 +4,7 @@ use bibliotax_app::failure::Failure;
 use bibliotax_app::newer::{self, Request};
 use bibliotax_app::workspace::WorkspaceFolder;
 
-use super::members::MemberFilterArgs;
+use super::members::{MemberFilterArgs, TargetFilterArgs};
 use super::search::SearchArgs;
 use crate::exit_status::Exit;
 use crate::render;
@@ -26,6 +26,8 @@ pub struct Newer {
     #[command(flatten)]
     members: MemberFilterArgs,
     #[command(flatten)]
+    targets: TargetFilterArgs,
+    #[command(flatten)]
     search: SearchArgs,
 }
 
@@ -36,6 +38,7 @@ impl Newer {
             packages: self.packages.clone(),
             is_direct: self.direct,
             members: self.members.words(),
+            targets: self.targets.targets.clone(),
             options: self.search.options(),
         };
         let workspace = WorkspaceFolder::find(run.folder())?;

@@ -3,6 +3,7 @@
 use bibliotax_app::failure::Failure;
 use bibliotax_app::ready;
 
+use super::members::MemberFilterArgs;
 use super::offline::OfflineArgs;
 use crate::exit_status::Exit;
 use crate::render;
@@ -19,13 +20,16 @@ pub struct Ready {
     #[arg(long, value_name = "TARGET")]
     target: Option<String>,
     #[command(flatten)]
+    members: MemberFilterArgs,
+    #[command(flatten)]
     network: OfflineArgs,
 }
 
 impl Ready {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let run = &run.offline_if(self.network.offline);
-        let report = run.working(|context| ready::report(self.target.as_deref(), context))?;
+        let members = self.members.words();
+        let report = run.working(|context| ready::report(self.target.as_deref(), &members, context))?;
         Ok(if render::ready::show(run.ui, &report) == 0 { Exit::Done } else { Exit::Differs })
     }
 }

@@ -11,6 +11,7 @@ use std::path::PathBuf;
 use bibliotax_app::failure::Failure;
 use bibliotax_app::registry::{check, load};
 
+use super::standard::InputFile;
 use crate::exit_status::Exit;
 use crate::render::registry as render;
 use crate::run::Run;
@@ -31,9 +32,9 @@ enum RegistryCommand {
     /// Add cards and events from files, with the archives that they name
     #[command(after_help = "Example:\n  bibliotax registry load ../registry cards.jsonl")]
     Load {
-        /// The registry: a folder, or `s3://BUCKET/PREFIX`
-        folder: String,
-        /// Files with one JSON object per line, or TOML files with one card each
+        /// The registry: a declared name, a folder, or `s3://BUCKET/PREFIX`
+        registry: String,
+        /// Files with one JSON object per line, or TOML files with one card each; `-` for standard input
         #[arg(required = true, value_name = "FILE")]
         files: Vec<PathBuf>,
         /// Check every line without adding anything
@@ -43,11 +44,14 @@ enum RegistryCommand {
     /// Check everything in a registry; exits with status 1 if there are problems
     #[command(after_help = "Example:\n  bibliotax registry check ../registry")]
     Check {
-        /// The registry: a folder, or `s3://BUCKET/PREFIX`
-        folder: String,
+        /// The registry: a declared name, a folder, or `s3://BUCKET/PREFIX`
+        registry: String,
         /// First rebuild the list of names, and delete abandoned uploads and temporary files
         #[arg(long)]
         repair: bool,
+        /// With --repair: check without repairing
+        #[arg(long, requires = "repair")]
+        dry_run: bool,
     },
     Mirror(mirror::Mirror),
     Serve(serve::Serve),
@@ -60,16 +64,11 @@ impl Registry {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         match &self.command {
             RegistryCommand::Create(create) => create.run(run),
-            RegistryCommand::Load { folder, files, dry_run } => {
-                let (loaded, registry) =
-                    run.working(|context| load::load(folder, files, *dry_run, context))?;
-                render::show_loaded(run.ui, &loaded, &registry, *dry_run);
-                Ok(Exit::Done)
-            }
-            RegistryCommand::Check { folder, repair } => {
-                let read = |name: &str| run.ui.tell(1, format!("read {name}"));
-                let report = run.working(|context| check::report(folder, *repair, context, &read))?;
-                render::show_checked(run.ui, &report, folder);
+            RegistryCommand::Load { registry, files, dry_run } => load(run, registry, files, *dry_run),
+            RegistryCommand::Check { registry, repair, dry_run } => {
+                let repairs = *repair && !dry_run;
+                let report = run.working(|context| check::report(registry, repairs, context))?;
+                render::show_checked(run.ui, &report, registry, *dry_run);
                 Ok(if report.audit.flaws.is_empty() { Exit::Done } else { Exit::Differs })
             }
             RegistryCommand::Mirror(mirror) => mirror.run(run),
@@ -79,4 +78,17 @@ impl Registry {
             RegistryCommand::SignOut(sign_out) => sign_out.run(run),
         }
     }
+}
+
+/// Loads files of cards and events; what standard input has is seen from the folder here.
+fn load(run: &Run<'_>, registry: &str, files: &[PathBuf], is_dry_run: bool) -> Result<Exit, Failure> {
+    let inputs = files.iter().map(|file| InputFile::of(file)).collect::<Result<Vec<_>, _>>()?;
+    let beside = |input: &InputFile| input.is_standard().then(|| run.folder().to_owned());
+    let files: Vec<load::Input> = inputs
+        .iter()
+        .map(|input| load::Input { path: input.path().to_owned(), beside: beside(input) })
+        .collect();
+    let (loaded, registry) = run.working(|context| load::load(registry, &files, is_dry_run, context))?;
+    render::show_loaded(run.ui, &loaded, &registry, is_dry_run);
+    Ok(Exit::Done)
 }

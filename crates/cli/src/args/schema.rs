@@ -26,7 +26,7 @@ pub struct Schema {
 impl Schema {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         match (&self.name, run.ui.format()) {
-            (None, Format::Markdown) => run.ui.answer(reference::markdown().trim_end()),
+            (None, Format::Markdown) => run.ui.answer_as_is(reference::markdown().trim_end()),
             (None, _) => list(run.ui),
             (Some(name), _) => print(&named(name)?, run.ui),
         }
@@ -57,7 +57,7 @@ fn print(named: &Named, ui: &Ui) {
         ui.print_json(&schema);
     } else {
         // What was just made from types is JSON.
-        ui.answer(serde_json::to_string_pretty(&schema).unwrap_or_default());
+        ui.answer_as_is(serde_json::to_string_pretty(&schema).unwrap_or_default());
     }
 }
 

@@ -5,7 +5,7 @@ use bibliotax_app::steps::{self, StepWords};
 use bibliotax_app::workspace::WorkspaceFolder;
 use bibliotax_core::steps::Todo;
 
-use super::members::MemberFilterArgs;
+use super::members::{MemberFilterArgs, TargetFilterArgs};
 use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
@@ -23,6 +23,8 @@ pub struct Steps {
     command: Option<StepsCommand>,
     #[command(flatten)]
     members: MemberFilterArgs,
+    #[command(flatten)]
+    targets: TargetFilterArgs,
     /// List done steps, too
     #[arg(long)]
     all: bool,
@@ -84,7 +86,12 @@ impl Steps {
 
     fn list(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let workspace = WorkspaceFolder::find(run.folder())?;
-        let todos = steps::steps_of(&workspace, workspace.needed_lock()?, &self.members.words())?;
+        let todos = steps::steps_of(
+            &workspace,
+            workspace.needed_lock()?,
+            &self.members.words(),
+            &self.targets.targets,
+        )?;
         render::steps::list(run.ui, &todos, self.all);
         Ok(Exit::Done)
     }

@@ -56,10 +56,18 @@ enum StoreCommand {
         /// Download damaged files again, for the projects that use them
         #[arg(long)]
         repair: bool,
+        /// With --repair: check without repairing
+        #[arg(long, requires = "repair")]
+        dry_run: bool,
     },
 }
 
 impl Store {
+    /// Whether it only shows what is stored.
+    pub fn only_shows(&self) -> bool {
+        matches!(self.command, StoreCommand::Show { .. })
+    }
+
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         match &self.command {
             StoreCommand::Show { all } => {
@@ -71,7 +79,7 @@ impl Store {
                     older_than.map(|days| Duration::from_secs(days.saturating_mul(24 * 60 * 60)));
                 trim(run, Trimming { older_than, down_to: *keep }, *cache, *dry_run)
             }
-            StoreCommand::Check { repair } => check(run, *repair),
+            StoreCommand::Check { repair, dry_run } => check(run, *repair, *dry_run),
         }
     }
 }
@@ -86,11 +94,11 @@ fn trim(run: &Run<'_>, trimming: Trimming, with_cache: bool, is_dry_run: bool) -
     Ok(Exit::Done)
 }
 
-fn check(run: &Run<'_>, repairs: bool) -> Result<Exit, Failure> {
+fn check(run: &Run<'_>, repairs: bool, is_dry_run: bool) -> Result<Exit, Failure> {
     let check = run.working(store::check)?;
     render::store::show_damaged(run.ui, &check);
-    let repaired = if repairs { Some(repair(run, &check)?) } else { None };
-    render::store::show_checked(run.ui, &check, repaired);
+    let repaired = if repairs && !is_dry_run { Some(repair(run, &check)?) } else { None };
+    render::store::show_checked(run.ui, &check, repaired, is_dry_run);
     let is_well = check.damaged.len() == repaired.unwrap_or(0);
     Ok(if is_well { Exit::Done } else { Exit::Differs })
 }

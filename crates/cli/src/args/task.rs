@@ -44,6 +44,11 @@ pub struct Task {
 }
 
 impl Task {
+    /// Whether it only lists the tasks, or shows what would be run.
+    pub fn only_lists(&self) -> bool {
+        self.name.is_none() || self.dry_run
+    }
+
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let run = &run.offline_if(self.shelf.network.offline);
         let workspace = WorkspaceFolder::without_lock(run.folder())?;

@@ -3,7 +3,7 @@
 use bibliotax_app::failure::Failure;
 use bibliotax_app::verify::{self, Report, Request};
 
-use super::members::MemberFilterArgs;
+use super::members::{MemberFilterArgs, TargetFilterArgs};
 use super::offline::OfflineArgs;
 use crate::exit_status::Exit;
 use crate::json;
@@ -22,6 +22,8 @@ pub struct Verify {
     full: bool,
     #[command(flatten)]
     members: MemberFilterArgs,
+    #[command(flatten)]
+    targets: TargetFilterArgs,
     /// Verify the packages in the store, too
     #[arg(long)]
     store: bool,
@@ -39,8 +41,13 @@ impl Verify {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let run = &run.offline_if(self.network.offline);
         let repairs = self.repair && !self.dry_run;
-        let request =
-            Request { is_full: self.full, members: self.members.words(), with_store: self.store, repairs };
+        let request = Request {
+            is_full: self.full,
+            members: self.members.words(),
+            targets: self.targets.targets.clone(),
+            with_store: self.store,
+            repairs,
+        };
         let report = run.working(|context| verify::report(&request, context))?;
         render::show(run.ui, &report, self.store);
         let is_well = report.is_well();

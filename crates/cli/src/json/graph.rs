@@ -69,7 +69,7 @@ impl From<&Graph<'_>> for DependencyGraph {
                     depth,
                 }),
                 CoreNode::Package(package) => {
-                    packages.push(GraphPackage { package: (*package).into(), depth })
+                    packages.push(GraphPackage { package: (*package).into(), depth });
                 }
             }
         }

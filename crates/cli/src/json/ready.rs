@@ -43,7 +43,7 @@ pub struct ReadyDetails {
     /// The program.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub program: Option<ProgramName>,
-    /// Where the program is.
+    /// Where the program or the settings file is.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub path: Option<String>,
     /// The version that the program reports.
@@ -75,6 +75,9 @@ fn finding(looked: &Looked, message: String) -> Finding<ReadyDetails> {
     let (code, details) = match looked {
         Looked::NoRegistries | Looked::Registries(_) => ("ready.registries", none()),
         Looked::Store(_) => ("ready.store", none()),
+        Looked::Settings { file, .. } => {
+            ("ready.settings", ReadyDetails { path: Some(file.display().to_string()), ..none() })
+        }
         Looked::Registry { name, url, state } => {
             let place =
                 if let RegistryState::Opened { place, .. } = state { Some(place.clone()) } else { None };

@@ -61,6 +61,8 @@ impl LoadedEvents {
 #[derive(Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct CheckedRegistry {
+    /// Whether nothing was repaired though it was asked for.
+    pub dry_run: bool,
     /// The registry.
     pub registry: String,
     /// Packages read.
@@ -97,7 +99,7 @@ pub struct AboutRelease {
 
 impl CheckedRegistry {
     /// What was found in a registry.
-    pub fn of(report: &Report, registry: &str) -> Self {
+    pub fn of(report: &Report, registry: &str, dry_run: bool) -> Self {
         let audit = &report.audit;
         let finding = |flaw: &Flaw| Finding {
             package: flaw.package.clone(),
@@ -109,6 +111,7 @@ impl CheckedRegistry {
             )
         };
         Self {
+            dry_run,
             registry: registry.to_owned(),
             packages: audit.packages,
             releases: audit.releases,
@@ -137,7 +140,7 @@ pub struct MirroredRegistry {
     pub events: usize,
     /// Files that it lacked.
     pub files: usize,
-    /// Their bytes.
+    /// Their bytes; in a dry run those of archives only.
     pub bytes: u64,
 }
 

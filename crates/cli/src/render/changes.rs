@@ -4,6 +4,7 @@ use bibliotax_app::change::{Applied, ChangeReport};
 use bibliotax_app::newest_release::PassedOver;
 use bibliotax_app::steps::OpenStep;
 use bibliotax_present::changes;
+use bibliotax_present::table::Table;
 use bibliotax_present::words::{count, size, step_place};
 
 use crate::ui::{Ui, style, styled};
@@ -17,6 +18,7 @@ const MAX_STEPS: usize = 5;
 /// Shows how the lock changes.
 pub fn show(ui: &Ui, report: &ChangeReport<'_>) {
     let ChangeReport { changes, lock, only_reasons, .. } = report;
+    ui.tell(1, format!("resolved {}", count(lock.packages.len(), "package")));
     if *only_reasons {
         ui.say(format!("{}: {NEEDED_OTHERWISE}", styled(style::STRONG, "lock")));
     }
@@ -25,7 +27,7 @@ pub fn show(ui: &Ui, report: &ChangeReport<'_>) {
     }
     ui.say(format!("{}: {}", styled(style::STRONG, "lock"), changes::tally(changes)));
     let summary = changes::summary(changes, lock);
-    ui.say(ui.table(summary.rows));
+    ui.say(ui.lines_of(&Table::of(summary.rows).titled(2)));
     if summary.left > 0 {
         let text = format!(" and {} more: `bibliotax graph` shows what is in the lock", summary.left);
         ui.say(styled(style::FAINT, text));

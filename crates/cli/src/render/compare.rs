@@ -5,6 +5,7 @@ use bibliotax_core::compare::{Aspect, Change};
 use bibliotax_core::lock::{FILE_NAME, LockedPackage};
 use bibliotax_core::name::{ComponentName, PackageName};
 use bibliotax_present::changes;
+use bibliotax_present::table::Table;
 use bibliotax_present::words::size;
 
 use super::changes::NEEDED_OTHERWISE;
@@ -24,7 +25,9 @@ pub fn show(ui: &Ui, report: &Report) -> Exit {
     match (differs, is_otherwise) {
         (_, true) => ui.answer(NEEDED_OTHERWISE),
         (false, false) => ui.answer("no difference"),
-        (true, false) if ui.format() == Format::Markdown => ui.answer(markdown(&found, &members, report)),
+        (true, false) if ui.format() == Format::Markdown => {
+            ui.answer_as_is(markdown(&found, &members, report))
+        }
         (true, false) => show_changes(ui, &found, &members, report),
     }
     ui.report(|| Comparison::of(report, is_otherwise));
@@ -42,7 +45,7 @@ fn show_changes(ui: &Ui, found: &[Change<'_>], members: &MemberChanges<'_>, repo
         let [kind, rest @ ..] = cells(change);
         [format!(" {}", styled(changes::look(&change.kind), kind))].into_iter().chain(rest).collect()
     };
-    ui.answer(ui.table(found.iter().map(row)));
+    ui.answer(ui.lines_of(&Table::of(found.iter().map(row)).titled(2)));
 }
 
 /// The same for a review: a heading, and a table where there is something to list.

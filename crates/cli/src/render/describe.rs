@@ -12,7 +12,9 @@ use bibliotax_core::inner_path::joined;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::source::Source;
 use bibliotax_core::version::Version;
+use bibliotax_present::dates::{date, dated};
 use bibliotax_present::words::{self, first_few, size};
+use jiff::Timestamp;
 
 use crate::json::describe::{Capability, Description};
 use crate::ui::{Ui, clean, style, styled};
@@ -34,7 +36,7 @@ pub fn show_capability(ui: &Ui, name: &PackageName, providers: &[PackageName]) {
 }
 
 /// Shows a package with one of its releases; with all of them listed, if asked to.
-pub fn show(ui: &Ui, described: &Described, all_releases: bool) {
+pub fn show(ui: &Ui, described: &Described, all_releases: bool, now: Timestamp) {
     super::warnings(ui, &described.warnings);
     let (card, release) = (&described.card, described.release());
     ui.answer(format!("{} {}{}", styled(style::STRONG, &card.name), card.version, flags(release)));
@@ -42,13 +44,13 @@ pub fn show(ui: &Ui, described: &Described, all_releases: bool) {
         ui.answer(format!("  {}", clean(text)));
     }
     ui.answer(String::new());
-    ui.answer(ui.table(facts(described).into_iter().map(|(head, text)| vec![format!(" {head}"), text])));
+    ui.answer(ui.table(facts(described, now).into_iter().map(|(head, text)| vec![format!(" {head}"), text])));
     parts::show_components(ui, card);
     parts::show_files(ui, card, &release.entry, &described.places, &described.facets);
     parts::show_steps(ui, card);
     show_releases(ui, described, all_releases);
     sources::show(ui, &described.sources);
-    mirrors::show(ui, &described.mirrors);
+    mirrors::show(ui, &described.mirrors, now);
     if !described.notes.is_empty() {
         ui.answer(format!("\n{}", styled(style::STRONG, "what changed")));
         let row = |(version, text): &(Version, String)| vec![format!(" {version}"), clean(text)];
@@ -58,25 +60,25 @@ pub fn show(ui: &Ui, described: &Described, all_releases: bool) {
 }
 
 /// Heads and what stands behind them.
-fn facts(described: &Described) -> Vec<(&'static str, String)> {
+fn facts(described: &Described, now: Timestamp) -> Vec<(&'static str, String)> {
     // What comes from no registry is there because a manifest says so.
     let is_declared = described.listing().source.registry().is_none();
     let (name, version) = (&described.card.name, &described.card.version);
     let how_to_declare =
         [("manifest", words::manifest_line(name, version)), ("command", format!("bibliotax need {name}"))];
     let how_to_declare = how_to_declare.into_iter().filter(|_| !is_declared);
-    let facts = about_card(described).into_iter().chain(about_use(described)).chain(how_to_declare);
+    let facts = about_card(described, now).into_iter().chain(about_use(described)).chain(how_to_declare);
     facts.filter(|(_, text)| !text.is_empty()).collect()
 }
 
 /// What the card says.
-fn about_card(described: &Described) -> Vec<(&'static str, String)> {
+fn about_card(described: &Described, now: Timestamp) -> Vec<(&'static str, String)> {
     let card = &described.card;
     let text = |text: &Option<String>| text.as_deref().map(clean).unwrap_or_default();
     let license = card.license.as_ref();
     vec![
         ("licence", license.map_or("not declared".into(), |license| clean(&license.to_string()))),
-        ("published", published(described)),
+        ("published", published(described, now)),
         ("tags", list(card.tags.iter())),
         ("homepage", text(&card.homepage)),
         ("repository", text(&card.repository)),
@@ -108,9 +110,9 @@ fn list<T: ToString>(items: impl Iterator<Item = T>) -> String {
 }
 
 /// When and where it was published, or where it comes from that nobody published.
-fn published(described: &Described) -> String {
+fn published(described: &Described, now: Timestamp) -> String {
     let source = described.listing().source_of(&described.card.version);
-    let date = described.card.published.strftime("%Y-%m-%d");
+    let date = dated(described.card.published, now);
     match source {
         Source::Path(_) | Source::Archive(_) => format!("not in a registry: {source}"),
         source => format!("{date} in {source}"),
@@ -148,7 +150,7 @@ fn show_releases(ui: &Ui, described: &Described, all: bool) {
         let marks = marks.iter().filter(|(is_so, _)| *is_so).map(|(_, mark)| (*mark).to_owned());
         let marks: Vec<String> = marks.chain(misfits(described, release)).collect();
         let marks = marks.join(", ") + &flags(release);
-        let date = release.entry.dated().map(|at| at.strftime("%Y-%m-%d").to_string());
+        let date = release.entry.dated().map(date);
         vec![format!(" {version}"), date.unwrap_or_default(), marks.trim_start_matches(", ").to_owned()]
     };
     ui.answer(format!("\n{}", styled(style::STRONG, "releases")));

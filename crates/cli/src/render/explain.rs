@@ -5,6 +5,7 @@ use bibliotax_core::graph::Way;
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::Conflict;
+use bibliotax_present::table::Table;
 use bibliotax_present::words::count;
 use bibliotax_present::{changes, conflict};
 
@@ -77,7 +78,7 @@ fn show_possible(ui: &Ui, possible: &Possible, lock: &Lock) {
         ui.answer("nothing would move");
     } else {
         ui.answer(format!("{} would move:", count(moves.len(), "package")));
-        ui.answer(ui.table(changes::rows(&moves, &possible.lock)));
+        ui.answer(ui.lines_of(&Table::of(changes::rows(&moves, &possible.lock)).titled(2)));
     }
 }
 

@@ -19,6 +19,7 @@ const PIPE_WIDTH: usize = 160;
 impl Ui {
     /// Shows why a command failed; how the program ends.
     pub fn fail(&self, failure: &Failure) -> Exit {
+        ui::show_collected(false);
         if self.is_json() {
             self.print_json(&ErrorOutput::of(self.command(), failure, because(failure), self.warnings()));
         } else {
@@ -33,7 +34,7 @@ impl Ui {
         if !found.is_empty() {
             self.answer(styled(style::STRONG, "ways out, each tried:"));
         }
-        ways(found).iter().for_each(|line| self.answer(line));
+        ways(found).iter().for_each(|line| self.answer_as_is(line));
     }
 }
 

@@ -7,14 +7,11 @@ use bibliotax_registry::search::{FitWord, Hit, ReadAs};
 
 use crate::ui::{Ui, clean, style, styled};
 
-/// Narrowest terminal that has room for columns.
-const NARROW: usize = 76;
-
 /// Last page that can be asked for.
 const LAST_PAGE: u8 = 10;
 
-/// Shows what was found, on a page from 1.
-pub fn show(ui: &Ui, report: &Report, page: u8) {
+/// Shows what was found in registries that were named, or in all, on a page from 1.
+pub fn show(ui: &Ui, report: &Report, page: u8, registries: &[String]) {
     super::warnings(ui, &report.warnings);
     let words = clean(&report.query.words);
     for ReadAs { word, instead } in &report.read_as {
@@ -34,26 +31,11 @@ pub fn show(ui: &Ui, report: &Report, page: u8) {
     if report.is_loose {
         ui.say("no package has all of these words; these have some of them");
     }
-    show_hits(ui, report);
+    ui.answer(ui.table(report.hits.iter().map(|(registry, hit)| row(report, registry, hit))));
     let has_next = report.has_more && page < LAST_PAGE;
     let next = if has_next { format!("`--page {}` shows more; ", page + 1) } else { String::new() };
-    ui.say(format!("{next}details: `bibliotax describe {}`", report.hits[0].1.name));
-}
-
-fn show_hits(ui: &Ui, report: &Report) {
-    let rows = report.hits.iter().map(|(registry, hit)| row(report, registry, hit));
-    if ui.terminal_width().is_some_and(|width| width < NARROW) {
-        rows.for_each(|row| ui.answer(in_lines(&row)));
-    } else {
-        ui.answer(ui.table(rows));
-    }
-}
-
-/// A row for a terminal that has no room for columns: the summary below the rest.
-fn in_lines(row: &[String]) -> String {
-    let (summary, rest) = row.split_last().map_or(("", row), |(summary, rest)| (summary.as_str(), rest));
-    let rest: Vec<&str> = rest.iter().map(String::as_str).filter(|cell| !cell.is_empty()).collect();
-    format!(" {}\n    {summary}", rest.join("  "))
+    let registries = registries.iter().map(|registry| format!(" --registry {registry}")).collect::<String>();
+    ui.say(format!("{next}details: `bibliotax describe {}{}`", report.hits[0].1.name, clean(&registries)));
 }
 
 fn row(report: &Report, registry: &RegistryName, hit: &Hit) -> Vec<String> {

@@ -4,6 +4,7 @@ mod levels;
 
 use bibliotax_app::fit::{Report, Row};
 use bibliotax_core::facet::{Facets, Fit};
+use bibliotax_present::table::Table;
 use bibliotax_present::words::{self, count, fit_word};
 
 use crate::json::fit::FitReport;
@@ -33,7 +34,7 @@ pub fn show(ui: &Ui, report: &Report) {
 }
 
 fn show_columns(ui: &Ui, report: &Report) {
-    let head = [String::new(), String::new()].into_iter().chain(report.places.iter().cloned());
+    let head: Vec<&str> = ["", ""].into_iter().chain(report.places.iter().map(String::as_str)).collect();
     let line = |row: &Row| -> Vec<String> {
         let cells = row.fits.iter().map(|fit| match fit {
             None => "not needed".to_owned(),
@@ -43,7 +44,7 @@ fn show_columns(ui: &Ui, report: &Report) {
         });
         [format!(" {}", row.name), row.release.entry.version.to_string()].into_iter().chain(cells).collect()
     };
-    ui.answer(ui.table([head.collect()].into_iter().chain(report.rows.iter().map(line))));
+    ui.answer(ui.lines_of(&Table::of(report.rows.iter().map(line)).headed(&head).titled(2)));
 }
 
 /// Below a package, what it says of the places that it does not simply fit; alike for several places in one line.

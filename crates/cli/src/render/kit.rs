@@ -24,17 +24,26 @@ pub fn show_made(ui: &Ui, file: &Path, head: &KitHeader, is_dry_run: bool) {
 }
 
 /// Shows what came out of a kit; whether it is for the workspace here, where there is one.
-pub fn show_opened(ui: &Ui, file: &Path, opened: &OpenedKit, is_for_here: Option<bool>) {
+pub fn show_opened(ui: &Ui, file: &Path, opened: &OpenedKit, is_for_here: Option<bool>, is_dry_run: bool) {
     let head = &opened.head;
     let (all, known) = (count(head.archives, "archive"), head.archives - opened.new);
-    let known = if known > 0 { format!(", {known} of them known before") } else { String::new() };
-    ui.say(format!("{}: {all} ({}) in the store{known}", styled(style::STRONG, "kit"), size(head.bytes)));
+    let known = if known > 0 { format!(", {known} of them already there") } else { String::new() };
+    let verb = if is_dry_run { "would be" } else { "are" };
+    ui.say(format!(
+        "{}: {all} ({}) {verb} in the store{known}",
+        styled(style::STRONG, "kit"),
+        size(head.bytes)
+    ));
+    if is_dry_run {
+        ui.say("nothing was written");
+    }
     match is_for_here {
         None => {}
+        Some(true) if is_dry_run => {}
         Some(true) => ui.say("next: `bibliotax install --offline`"),
         Some(false) => ui.warn(
             "this project's lock differs from the kit's; `bibliotax install --offline` lists what is missing",
         ),
     }
-    ui.report(|| json::store::OpenedKit { kit: Kit::of(file, head, false), new: opened.new });
+    ui.report(|| json::store::OpenedKit { kit: Kit::of(file, head, is_dry_run), new: opened.new });
 }

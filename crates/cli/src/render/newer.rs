@@ -4,6 +4,7 @@ use bibliotax_app::newer::{PackageNews, Report};
 use bibliotax_core::facet::Facets;
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::newer::{Hold, Newer as News};
+use bibliotax_present::table::Table;
 use bibliotax_present::words::{self, count};
 
 use super::failure::because;
@@ -31,23 +32,15 @@ fn show_packages(ui: &Ui, report: &Report<'_>) {
         return;
     }
     let head = ["", "locked", "update", "newest", ""].map(|text| styled(style::FAINT, text));
+    let head: Vec<&str> = head.iter().map(String::as_str).collect();
     let rows = shown.iter().flat_map(|shown| rows(shown, &report.facets));
-    let rows: Vec<Vec<String>> = [head.to_vec()].into_iter().chain(rows).collect();
-    ui.answer(ui.table(without_empty(rows)));
+    ui.answer(ui.lines_of(&Table::of(rows).headed(&head)));
     let updates = shown.iter().filter(|shown| shown.news.update.is_some()).count();
     if updates > 0 {
         ui.say(format!("next: `bibliotax update` moves {}", count(updates, "package")));
     } else {
         ui.say("`bibliotax update --beyond --dry-run` shows how to go beyond the ranges");
     }
-}
-
-/// A table without the columns that have nothing below their heads.
-fn without_empty(rows: Vec<Vec<String>>) -> impl Iterator<Item = Vec<String>> {
-    let columns = rows.first().map_or(0, Vec::len);
-    let is_told = |column: usize| rows.iter().skip(1).any(|row| !row[column].is_empty());
-    let shown: Vec<usize> = (0..columns).filter(|column| is_told(*column)).collect();
-    rows.into_iter().map(move |row| shown.iter().map(|column| row[*column].clone()).collect())
 }
 
 /// The rows of one package: versions, then a row for each further thing that is shown.

@@ -1,8 +1,11 @@
 //! What `ready` shows.
 
+use std::path::Path;
+
 use bibliotax_app::ready::{Finding, RegistryState, Report};
 use bibliotax_core::facet::Fits;
 use bibliotax_core::range::Range;
+use bibliotax_present::table::Table;
 use bibliotax_present::words;
 
 use crate::json::ready::Ready;
@@ -15,7 +18,7 @@ pub fn show(ui: &Ui, report: &Report) -> usize {
             if finding.is_fine() { styled(style::GOOD, "fine") } else { styled(style::BAD, "problem") };
         vec![format!(" {word}"), subject(finding), verdict(finding)]
     };
-    ui.answer(ui.table(report.findings.iter().map(row)));
+    ui.answer(ui.lines_of(&Table::of(report.findings.iter().map(row)).titled(2)));
     super::warnings(ui, &report.warnings);
     let problems = report.findings.iter().filter(|finding| !finding.is_fine()).count();
     ui.answer(match problems {
@@ -33,6 +36,7 @@ fn subject(finding: &Finding) -> String {
         Finding::NoRegistries | Finding::Registries(_) => "registries".to_owned(),
         Finding::Registry { name, .. } => format!("registry {name}"),
         Finding::Store(_) => "store".to_owned(),
+        Finding::Settings { .. } => "settings".to_owned(),
         Finding::Target { name, .. } => format!("target {name}"),
         Finding::Program { program, .. } => program.as_str().to_owned(),
     }
@@ -45,8 +49,18 @@ fn verdict(finding: &Finding) -> String {
         Finding::Registries(problem) | Finding::Store(Some(problem)) => problem.clone(),
         Finding::Registry { state, .. } => registry(state),
         Finding::Store(None) => "can be used".to_owned(),
+        Finding::Settings { file, set } => settings(file, set.as_deref()),
         Finding::Target { differs, machine, .. } => target(differs, machine),
         Finding::Program { .. } => program(finding),
+    }
+}
+
+fn settings(file: &Path, set: Option<&[&str]>) -> String {
+    let file = file.display();
+    match set {
+        None => format!("none: there is no {file}"),
+        Some([]) => format!("{file} sets nothing"),
+        Some(names) => format!("{file} sets {}", names.join(", ")),
     }
 }
 

@@ -7,12 +7,14 @@ use bibliotax_app::registry::check::Report;
 use bibliotax_app::registry::create::Made;
 use bibliotax_app::registry::sign_in::Saved;
 use bibliotax_core::name::RegistryName;
+use bibliotax_present::dates::dated;
+use bibliotax_present::table::Table;
 use bibliotax_present::words::{count, size};
 use bibliotax_registry::client::origin::Origin;
 use bibliotax_registry::publish::audit::Flaw;
 use bibliotax_registry::publish::load::Loaded;
 use bibliotax_registry::publish::mirror::Mirrored;
-use bibliotax_registry::storage::tokens::{Action, Token};
+use bibliotax_registry::storage::tokens::{Action, NewToken, Token};
 use jiff::Timestamp;
 
 use crate::json::registry::{
@@ -54,11 +56,11 @@ pub fn show_loaded(ui: &Ui, loaded: &Loaded, registry: &str, is_dry_run: bool) {
 }
 
 /// Shows what is wrong in a registry, after what was put right.
-pub fn show_checked(ui: &Ui, report: &Report, registry: &str) {
+pub fn show_checked(ui: &Ui, report: &Report, registry: &str, is_dry_run: bool) {
     let audit = &report.audit;
     show_repaired(ui, report);
     if !audit.flaws.is_empty() {
-        ui.answer(ui.table(audit.flaws.iter().map(flaw_row)));
+        ui.answer(ui.lines_of(&Table::of(audit.flaws.iter().map(flaw_row)).titled(2)));
     }
     let read = format!(
         "{}, {}, {} ({})",
@@ -75,7 +77,7 @@ pub fn show_checked(ui: &Ui, report: &Report, registry: &str) {
         ui.answer(format!("{} of no release", count(audit.unnamed, "file")));
     }
     show_leftovers(ui, report);
-    ui.report(|| CheckedRegistry::of(report, registry));
+    ui.report(|| CheckedRegistry::of(report, registry, is_dry_run));
 }
 
 fn flaw_row(flaw: &Flaw) -> Vec<String> {
@@ -107,23 +109,29 @@ fn show_leftovers(ui: &Ui, report: &Report) {
 }
 
 /// Shows what came of mirroring a registry.
-pub fn show_mirrored(ui: &Ui, mirrored: &Mirrored, registry: &str, took: Duration) {
+pub fn show_mirrored(ui: &Ui, mirrored: &Mirrored, registry: &str, took: Duration, is_dry_run: bool) {
     ui.say(match mirrored.events {
         0 => format!("nothing is new in {registry} ({})", count(mirrored.packages, "package")),
+        some if is_dry_run => format!(
+            "would copy {} and {} ({}) of {registry}; nothing was written",
+            count(some, "event"),
+            count(mirrored.files, "file"),
+            size(mirrored.bytes),
+        ),
         some => format!(
-            "brought {} and {} ({}) of {registry} ({:.2} s)",
+            "copied {} and {} ({}) of {registry} ({:.2} s)",
             count(some, "event"),
             count(mirrored.files, "file"),
             size(mirrored.bytes),
             took.as_secs_f64()
         ),
     });
-    ui.report(|| MirroredRegistry::of(*mirrored, registry, false));
+    ui.report(|| MirroredRegistry::of(*mirrored, registry, is_dry_run));
 }
 
 /// Shows a new token.
 pub fn show_token(ui: &Ui, token: &Token, text: &str) {
-    ui.answer(text);
+    ui.answer_as_is(text);
     ui.say(format!("this is token {}; it is shown only now", token.id));
     ui.say(format!(
         "publishers save it with `bibliotax registry sign-in`, or set {TOKENS}=\"https://HOST TOKEN\""
@@ -134,6 +142,23 @@ pub fn show_token(ui: &Ui, token: &Token, text: &str) {
         token: Some(text.to_owned()),
         expires: token.expires,
     });
+}
+
+/// Shows a token that would be issued.
+pub fn show_wanted_token(ui: &Ui, wish: &NewToken, registry: &str) {
+    let actions = in_words(&wish.actions);
+    ui.say(format!(
+        "a token for {} would allow to {actions} {} in {registry}; nothing was written",
+        clean(&wish.name),
+        clean(&wish.packages.join(", ")),
+    ));
+    ui.report(|| IssuedToken { dry_run: true, id: None, token: None, expires: wish.expires });
+}
+
+/// Actions in words.
+fn in_words(allowed: &[Action]) -> String {
+    let actions = Action::ALL.iter().filter(|(_, action)| allowed.contains(action));
+    actions.map(|(word, _)| *word).collect::<Vec<_>>().join(", ")
 }
 
 /// Lists tokens as they are at a time.
@@ -147,31 +172,34 @@ pub fn show_tokens(ui: &Ui, tokens: &[Token], now: Timestamp) {
 }
 
 fn token_row(token: &Token, now: Timestamp) -> Vec<String> {
-    let actions = Action::ALL.iter().filter(|(_, action)| token.actions.contains(action));
-    let actions: Vec<&str> = actions.map(|(word, _)| *word).collect();
     let ends = match token.expires {
         None => "never ends".to_owned(),
-        Some(at) if token.is_valid(now) => format!("ends {}", at.strftime("%Y-%m-%d")),
-        Some(at) => format!("ended {}", at.strftime("%Y-%m-%d")),
+        Some(at) if token.is_valid(now) => format!("ends {}", dated(at, now)),
+        Some(at) => format!("ended {}", dated(at, now)),
     };
     let packages = clean(&token.packages.join(", "));
-    vec![format!(" {}", token.id), clean(&token.name), actions.join(", "), packages, ends]
+    vec![format!(" {}", token.id), clean(&token.name), in_words(&token.actions), packages, ends]
 }
 
 /// Shows that a token was ended.
-pub fn show_ended(ui: &Ui, id: &str) {
-    ui.say(format!("token {id} is of no use any more"));
-    ui.report(|| EndedToken { dry_run: false, id: id.to_owned() });
+pub fn show_ended(ui: &Ui, id: &str, is_dry_run: bool) {
+    ui.say(if is_dry_run {
+        format!("token {id} would be revoked; nothing was written")
+    } else {
+        format!("revoked token {id}")
+    });
+    ui.report(|| EndedToken { dry_run: is_dry_run, id: id.to_owned() });
 }
 
 /// Shows where credentials were saved.
-pub fn show_signed_in(ui: &Ui, origin: &Origin, saved: &Saved) {
+pub fn show_signed_in(ui: &Ui, origin: &Origin, saved: &Saved, is_dry_run: bool) {
     if let Some(why) = &saved.untried {
         ui.warn(format!("it could not be tried: {why}"));
     }
-    ui.say(format!("saved for {origin} in {}", saved.place));
+    let verb = if is_dry_run { "would be saved" } else { "saved" };
+    ui.say(format!("{verb} for {origin} in {}", saved.place));
     ui.report(|| SignedIn {
-        dry_run: false,
+        dry_run: is_dry_run,
         host: origin.to_string(),
         saved_in: Some(saved.place.clone()),
         accepted: saved.untried.is_none().then_some(true),
@@ -179,8 +207,11 @@ pub fn show_signed_in(ui: &Ui, origin: &Origin, saved: &Saved) {
 }
 
 /// Shows whether there were credentials to delete.
-pub fn show_signed_out(ui: &Ui, origin: &Origin, there_were: bool) {
-    let done = if there_were { "forgotten" } else { "there was nothing to forget" };
-    ui.say(format!("{done} for {origin}"));
-    ui.report(|| SignedOut { dry_run: false, host: origin.to_string(), deleted: there_were });
+pub fn show_signed_out(ui: &Ui, origin: &Origin, there_were: bool, is_dry_run: bool) {
+    ui.say(match (there_were, is_dry_run) {
+        (false, _) => format!("no credentials are saved for {origin}"),
+        (true, false) => format!("deleted the credentials for {origin}"),
+        (true, true) => format!("the credentials for {origin} would be deleted"),
+    });
+    ui.report(|| SignedOut { dry_run: is_dry_run, host: origin.to_string(), deleted: there_were });
 }

@@ -3,6 +3,7 @@
 use bibliotax_app::steps::SeenStep;
 use bibliotax_core::card::StepCheck;
 use bibliotax_core::steps::{StepStatus, Todo};
+use bibliotax_present::table::Table;
 use bibliotax_present::words::{count, step_place};
 
 use crate::json::step::{CheckedStep, CheckedSteps, NotedStep, Step, Steps};
@@ -75,7 +76,7 @@ pub fn show_seen(ui: &Ui, seen: &[SeenStep<'_>], is_dry_run: bool) {
     if seen.is_empty() {
         ui.answer("no step has a check");
     } else {
-        ui.answer(ui.table(seen.iter().map(seen_row)));
+        ui.answer(ui.lines_of(&Table::of(seen.iter().map(seen_row)).titled(2)));
     }
     ui.report(|| CheckedSteps { dry_run: is_dry_run, steps: seen.iter().map(CheckedStep::from).collect() });
 }

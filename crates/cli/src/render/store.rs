@@ -122,12 +122,12 @@ pub fn show_damaged(ui: &Ui, check: &Check) {
 }
 
 /// Shows what came of a look at every byte; how many archives came back, where it was repaired.
-pub fn show_checked(ui: &Ui, check: &Check, repaired: Option<usize>) {
+pub fn show_checked(ui: &Ui, check: &Check, repaired: Option<usize>, is_dry_run: bool) {
     let kept = count(check.kept.trees.len(), "archive");
     ui.answer(match (check.damaged.len(), repaired) {
         (0, _) => format!("all {kept} are intact"),
         (some, Some(repaired)) => format!("{some} of {kept} were damaged, {repaired} downloaded again"),
         (some, None) => format!("{some} of {kept} damaged; `--repair` downloads them again"),
     });
-    ui.report(|| CheckedStore::of(check, repaired.unwrap_or(0), false));
+    ui.report(|| CheckedStore::of(check, repaired.unwrap_or(0), is_dry_run));
 }

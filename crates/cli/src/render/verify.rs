@@ -2,6 +2,7 @@
 
 use bibliotax_app::verify::Report;
 use bibliotax_core::name::PackageName;
+use bibliotax_present::table::Table;
 use bibliotax_present::words::count;
 use bibliotax_store::verify::{Damaged, Difference, Finding, Verified};
 
@@ -33,7 +34,7 @@ fn show_store(ui: &Ui, damaged: &[Damaged]) {
             damaged.archive.short(),
         ]
     };
-    ui.answer(ui.table(damaged.iter().map(row)));
+    ui.answer(ui.lines_of(&Table::of(damaged.iter().map(row)).titled(2)));
     damaged.iter().filter_map(|damaged| shared_with(&damaged.shared_by)).for_each(|shown| ui.answer(shown));
 }
 
@@ -46,7 +47,7 @@ fn show_shelf(ui: &Ui, verified: &Verified) {
     }
     let number = count(verified.findings.len(), "difference");
     ui.answer(format!("{head}: {number} from what was installed ({looked_at})"));
-    ui.answer(ui.table(verified.findings.iter().take(MAX_FINDINGS).map(row)));
+    ui.answer(ui.lines_of(&Table::of(verified.findings.iter().take(MAX_FINDINGS).map(row)).titled(2)));
     if let Some(more) = verified.findings.len().checked_sub(MAX_FINDINGS).filter(|more| *more > 0) {
         ui.answer(format!("  and {more} more; `--format json` lists all"));
     }

@@ -81,7 +81,11 @@ fn a_token_is_kept_in_a_file_for_its_owner_alone_and_opens_its_host() {
     garden.run(&["registry", "sign-out", "seedhouse"]).expect(0);
     assert!(!fs::read_to_string(&file).unwrap().contains(&token));
     assert!(
-        garden.run(&["registry", "sign-out", "seedhouse"]).expect(0).stdout.contains("nothing to forget")
+        garden
+            .run(&["registry", "sign-out", "seedhouse"])
+            .expect(0)
+            .stdout
+            .contains("no credentials are saved")
     );
     let wrong = run_with_input(&garden, &sign_in, "wrong", None);
     assert!(
@@ -120,7 +124,7 @@ fn a_token_in_the_keyring_opens_its_host() {
     let (status, ran) = with_bus(&["ready"]);
     assert!(status == 0 && ran.contains("opens to what the keyring has"), "{ran}");
     assert_eq!(with_bus(&["publish"]).0, 0);
-    assert!(with_bus(&["registry", "sign-out", "seedhouse"]).1.contains("forgotten"));
+    assert!(with_bus(&["registry", "sign-out", "seedhouse"]).1.contains("deleted the credentials"));
     assert_eq!(with_bus(&["publish"]).0, 2);
     assert_eq!(found_below(&garden.path("home"), &token), [""; 0]);
 }

@@ -267,10 +267,15 @@ fn fit_tells_of_packages_before_they_are_needed_and_what_if() {
     let mut words = vec!["fit", "soil-curve"];
     shed.iter().for_each(|target| words.extend(["--try", target]));
     assert_snapshot!(garden.run(&words), @"
-    ----- stderr
-    error: `bibliotax fit` has no option `--target`  (usage.unknown-option)
-    try: `bibliotax fit --help` shows its options
-    ----- status 2
+    soil-curve 2.1.0
+      gate-kiosk, shed-5, shed-6: yes
+      hand-unit, shed-3: asks for orchard-runtime 5, not 3
+      shed-1: asks for orchard-runtime 5, not 1
+      shed-2: asks for orchard-runtime 5, not 2
+      shed-4: asks for orchard-runtime 5, not 4
+      no release fits everywhere
+    1 of 1 package doesn't fit everywhere
+    ----- status 1
     ");
     let json = garden.run(&["fit", "soil-curve", "--format", "json"]).expect(1).json();
     assert_eq!(json["packages"][0]["fits"][1]["reason"], "asks for orchard-runtime 5, not 3");
@@ -285,7 +290,7 @@ fn describe_tells_what_is_known_of_a_package() {
       For gardens
 
       licence    MIT
-      published  2026-03-01 in levelled
+      published  2026-03-01 (today) in levelled
       declares   arch any, orchard-runtime 2, os any
       fits       gate-kiosk yes; hand-unit yes
       manifest   soil-curve = "1.7 .. 2"
@@ -303,7 +308,7 @@ fn describe_tells_what_is_known_of_a_package() {
       For gardens
 
       licence    MIT
-      published  2026-03-01 in levelled
+      published  2026-03-01 (today) in levelled
       needs      leaf-palette 1 where x86_64
       declares   arch any, orchard-runtime 1, os any
       fits       gate-kiosk yes; hand-unit yes
@@ -318,7 +323,10 @@ fn describe_tells_what_is_known_of_a_package() {
     assert!(garden.run(&["describe", "soil-kurve"]).expect(4).stderr.contains("soil-curve"));
     let json = garden.run(&["describe", "soil-curve", "2.0", "--format", "json"]).expect(0).json();
     assert_eq!(json["fits"][1]["target"], "hand-unit");
-    assert_eq!((&json["fits"][1]["facet"], &json["fits"][1]["fits"]), (&"orchard-runtime".into(), &"no".into()));
+    assert_eq!(
+        (&json["fits"][1]["facet"], &json["fits"][1]["fits"]),
+        (&"orchard-runtime".into(), &"no".into())
+    );
 }
 
 #[test]

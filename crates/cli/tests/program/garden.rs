@@ -162,6 +162,33 @@ impl Garden {
         self.ran(self.command_within(limits, "gate", args).output().unwrap())
     }
 
+    /// The program as a person sees it on a terminal of this width and height, with these variables.
+    pub fn on_terminal(
+        &self,
+        (columns, rows): (u16, u16),
+        variables: &[(&str, &str)],
+        folder: &str,
+        args: &[&str],
+    ) -> Ran {
+        let program = self.command(folder, args);
+        let quoted = |word: &std::ffi::OsStr| format!("'{}'", word.to_str().unwrap().replace('\'', "'\\''"));
+        let words = [program.get_program()].into_iter().chain(program.get_args()).map(quoted);
+        let line = words.collect::<Vec<_>>().join(" ");
+        let mut terminal = Command::new("script");
+        terminal.args(["-qec", &format!("stty cols {columns} rows {rows}; {line}"), "/dev/null"]);
+        terminal.current_dir(self.path(folder)).env_clear().stdin(Stdio::null());
+        terminal.envs(program.get_envs().filter_map(|(name, value)| Some((name, value?))));
+        terminal
+            .env("NO_COLOR", "1")
+            .env("LC_ALL", "C.UTF-8")
+            .env("PAGER", "cat")
+            .env("TERM", "xterm-256color");
+        terminal.envs(variables.iter().copied());
+        let mut ran = self.ran(terminal.output().unwrap());
+        ran.stdout = ran.stdout.replace("\r\n", "\n");
+        ran
+    }
+
     /// Runs the program in the project's folder.
     #[must_use]
     pub fn run(&self, args: &[&str]) -> Ran {

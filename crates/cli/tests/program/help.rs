@@ -49,6 +49,7 @@ fn the_help_groups_commands_by_stage() {
       store        Manage this machine's store of downloaded packages
       completions  Print a script that completes commands and options in a shell
       manual       Write manual pages for `man`, one for each command
+      schema       Print a JSON Schema: of a file, or of what a command prints
 
     Try it
       demo         Show what bibliotax does, on sample data
@@ -57,6 +58,7 @@ fn the_help_groups_commands_by_stage() {
           --directory DIR   Run as if started in this folder
           --format FORM     Print results as text (default), json, or a form that the command has
           --color WHEN      Use colours: auto (default), always or never
+          --no-pager        Don't use a pager for long output
       -q, --quiet           Print only errors and requested values
       -v, --verbose         Show what is done; twice: each request, too
       -h, --help            Show the help of a command

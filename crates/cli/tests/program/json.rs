@@ -51,13 +51,15 @@ fn commands() -> BTreeSet<String> {
     let listed: Value = serde_json::from_slice(&listed.unwrap().stdout).unwrap();
     validate(&listed);
     let schemas = listed["schemas"].as_array().unwrap();
-    let of_commands = schemas.iter().filter(|schema| schema["about"].as_str().unwrap().contains("--format json"));
+    let of_commands =
+        schemas.iter().filter(|schema| schema["about"].as_str().unwrap().contains("--format json"));
     of_commands.map(|schema| schema["name"].as_str().unwrap().to_owned()).collect()
 }
 
 /// A garden with something to tell for every command.
 fn garden() -> Garden {
-    let releases = ["dew-point 1.0.0:", "dew-point 1.2.0:", "dew-point 2.0.0:", "rain-ledger 2.4.0: dew-point 1"];
+    let releases =
+        ["dew-point 1.0.0:", "dew-point 1.2.0:", "dew-point 2.0.0:", "rain-ledger 2.4.0: dew-point 1"];
     let garden = Garden::needing(&releases, "rain-ledger = \"2\"\n[tasks]\nhello = \"echo hello\"");
     garden.write(
         "hand/bibliotax.toml",
@@ -136,12 +138,12 @@ fn files_are_valid_by_their_schemas() {
     check("links", &of(&garden.read("gate/shelf/links/gate-kiosk.json")));
     for manifest in ["gate/bibliotax.toml", "hand/bibliotax.toml"] {
         let toml: toml_edit::DocumentMut = garden.read(manifest).parse().unwrap();
-        check("manifest", &crate::json::of_toml(toml.as_item()));
+        check("manifest", &of_toml(toml.as_item()));
     }
 }
 
 /// TOML as the JSON that an editor checks.
-pub fn of_toml(item: &toml_edit::Item) -> Value {
+fn of_toml(item: &toml_edit::Item) -> Value {
     if let Some(table) = item.as_table_like() {
         return table.iter().map(|(key, item)| (key.to_owned(), of_toml(item))).collect();
     }
@@ -174,7 +176,8 @@ fn a_wrong_manifest_is_invalid_by_its_schema() {
 
 #[test]
 fn the_reference_is_what_the_schemas_say() {
-    let printed = Command::new(env!("CARGO_BIN_EXE_bibliotax")).args(["schema", "--format", "markdown"]).output();
+    let printed =
+        Command::new(env!("CARGO_BIN_EXE_bibliotax")).args(["schema", "--format", "markdown"]).output();
     let page = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/json.md");
     let said = "write it again: bibliotax schema --format markdown > docs/json.md";
     assert!(printed.unwrap().stdout == std::fs::read(page).unwrap(), "{said}");

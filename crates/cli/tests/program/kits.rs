@@ -43,7 +43,7 @@ fn a_kit_brings_all_that_an_install_without_a_network_needs() {
     elsewhere(&garden);
     assert_ne!(garden.run(&["install", "--offline"]).status, 0);
     assert_snapshot!(garden.run(&["kit", "open", "../garden.kit"]), @"
-    kit: 2 archives (4.0 KiB) in the store
+    kit: 2 archives (4.0 KiB) are in the store
     next: `bibliotax install --offline`
     ----- status 0
     ");
@@ -51,7 +51,7 @@ fn a_kit_brings_all_that_an_install_without_a_network_needs() {
     assert_eq!(garden.shelf(), ["dew-point 1.4.0", "rain-ledger 2.4.0"]);
     garden.run(&["verify", "--full", "--store"]).expect(0);
     assert_snapshot!(garden.run_in(".", &["kit", "open", "garden.kit"]), @"
-    kit: 2 archives (4.0 KiB) in the store, 2 of them known before
+    kit: 2 archives (4.0 KiB) are in the store, 2 of them already there
     ----- status 0
     ");
 }
@@ -62,7 +62,7 @@ fn a_kit_of_another_lock_is_taken_in_and_told_as_such() {
     garden.run(&["kit", "make", "../garden.kit"]).expect(0);
     garden.run(&["need", "moss-map"]).expect(0);
     assert_snapshot!(garden.run(&["kit", "open", "../garden.kit"]), @"
-    kit: 2 archives (4.0 KiB) in the store, 2 of them known before
+    kit: 2 archives (4.0 KiB) are in the store, 2 of them already there
     ----- stderr
     warning: this project's lock differs from the kit's; `bibliotax install --offline` lists what is missing
     ----- status 0

@@ -60,7 +60,10 @@ fn a_graph_tells_each_need_once_and_can_be_narrowed() {
     ----- status 0
     ");
     let json = garden.run(&["graph", "--format", "json"]).expect(0).json();
-    assert_eq!((json["projects"].as_array().unwrap().len(), json["packages"].as_array().unwrap().len()), (1, 5));
+    assert_eq!(
+        (json["projects"].as_array().unwrap().len(), json["packages"].as_array().unwrap().len()),
+        (1, 5)
+    );
     let need = serde_json::json!({ "from": "gate-kiosk", "to": "probe-sim", "purpose": "test" });
     assert!(json["needs"].as_array().unwrap().contains(&need), "{json}");
     for (form, begin) in [("dot", "digraph"), ("mermaid", "flowchart"), ("svg", "<svg")] {
@@ -209,5 +212,8 @@ fn a_package_that_is_reached_in_a_thousand_million_ways_is_explained_by_the_shor
     assert!(text.stdout.contains("and more ways, none shorter") && text.stdout.len() < 5_000, "{text}");
     let text =
         garden.run_within("-d 262144, -t 20", &["explain", "dew-point", "--format", "json"]).expect(0).json();
-    assert_eq!((text["locked"]["ways"].as_array().unwrap().len(), &text["locked"]["more-ways"]), (12, &true.into()));
+    assert_eq!(
+        (text["locked"]["ways"].as_array().unwrap().len(), &text["locked"]["more-ways"]),
+        (12, &true.into())
+    );
 }

@@ -41,7 +41,7 @@ fn describe_tells_how_far_each_mirror_lags() {
     let output = garden.run(&["describe", "dew-point"]).expect(0).stdout;
     assert_snapshot!(output.split_once("mirrors\n").unwrap().1, @"
     ../even              has all of it
-    ../late              lags by 2 events, since 2026-03-01
+    ../late              lags by 2 events, since 2026-03-01 (today)
     ../other             doesn't have it
     http://127.0.0.1:9/  can't be reached
     ");

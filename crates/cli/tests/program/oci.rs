@@ -77,7 +77,7 @@ fn packages_live_in_a_registry_of_containers_from_publishing_to_withdrawal() {
     ");
 
     let copied = garden.run_in(".", &["registry", "mirror", &place, "copy"]).expect(0);
-    assert!(copied.stdout.contains("brought 4 events"), "{copied}");
+    assert!(copied.stdout.contains("copied 4 events"), "{copied}");
     garden.run_in(".", &["registry", "check", "copy"]).expect(0);
     drop(containers);
     let output = garden.command("gate", &["find", "dew"]).env("BIBLIOTAX_OFFLINE", "1").output().unwrap();
@@ -207,7 +207,7 @@ fn a_registry_that_wants_tokens_gets_them_from_where_it_sends_us() {
         "{unlisted}"
     );
     let nobody = garden.run(&["registry", "sign-out", "containers"]).expect(0);
-    assert!(nobody.stdout.contains("forgotten"));
+    assert!(nobody.stdout.contains("deleted the credentials"));
     assert_eq!(garden.run(&["describe", "moss-map"]).expect(5).code(), "token.unknown");
     for secret in [PASSWORD, BASIC, "eyJ0eXAi", "eyJhbGci"] {
         assert_eq!(found_below(&garden.path("."), secret), [""; 0], "{secret}");

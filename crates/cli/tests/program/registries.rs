@@ -120,7 +120,7 @@ fn what_can_not_be_published_is_told_by_name() {
         assert_eq!(garden.run_in("valve", &["publish", "../seedhouse"]).expect(3).code(), code);
     }
     garden.write("valve/bibliotax.toml", AUTHOR);
-    assert_eq!(garden.run_in("valve", &["publish"]).expect(2).code(), "publish.where");
+    assert_eq!(garden.run_in("valve", &["publish"]).expect(2).code(), "registry.which");
     assert_eq!(garden.run_in("valve", &["publish", "../nowhere"]).expect(5).code(), "registry.missing");
     garden.write("valve/src/aux.c", "");
     assert_snapshot!(garden.run_in("valve", &["publish", "../seedhouse"]), @r#"

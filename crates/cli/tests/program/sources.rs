@@ -504,7 +504,7 @@ fn describe_puts_all_places_of_a_package_side_by_side() {
     leaf-palette 1.2.0
 
       licence    MIT
-      published  2026-03-01 in leaf at tag v1.2.0 (5796dd5)
+      published  2026-03-01 (today) in leaf at tag v1.2.0 (5796dd5)
       needs      dew-point 1
       exposes    include include
       locked     1.2.0

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::lock::{Lock, LockedPackage};
+use crate::lock::{Lock, LockedMember, LockedPackage};
 use crate::name::PackageName;
 
 /// A way to a package.
@@ -26,11 +26,16 @@ pub struct Ways {
     pub has_more: bool,
 }
 
-/// The ways from what members need to a package, shortest first, at most `most`.
+/// The ways from what these members need (all, where none are named) to a package, shortest first, at most `most`.
 ///
 /// There may be more ways than anybody could count: each package is gone on from `most` times at most, by the shortest ways to it.
-pub fn ways_to(lock: &Lock, package: &PackageName, most: usize) -> Ways {
-    let needs = lock.members.iter().flat_map(|member| member.needs.iter().map(move |need| (member, need)));
+pub fn ways_to(lock: &Lock, package: &PackageName, members: &[PackageName], most: usize) -> Ways {
+    let is_meant = |member: &&LockedMember| members.is_empty() || members.contains(&member.name);
+    let needs = lock
+        .members
+        .iter()
+        .filter(is_meant)
+        .flat_map(|member| member.needs.iter().map(move |need| (member, need)));
     let mut direct: Vec<(&PackageName, &PackageName)> =
         needs.filter_map(|(member, need)| Some((&lock.answering(&need.name)?.name, &member.name))).collect();
     direct.sort();
@@ -100,16 +105,16 @@ mod tests {
         lock.packages[1].needs = vec![name("rain-ledger"), name("sun-arc")];
         lock.packages[2].needs = vec![name("dew-point"), name("moss-map")];
         lock.members[0].needs.retain(|need| ["rain-ledger", "moss-map"].contains(&need.name.as_str()));
-        let sentence: Vec<String> = ways_to(&lock, &name("dew-point"), 9)
+        let sentence: Vec<String> = ways_to(&lock, &name("dew-point"), &[], 9)
             .shown
             .iter()
             .map(|way| way.packages.iter().map(PackageName::as_str).collect::<Vec<_>>().join(" "))
             .collect();
         assert_eq!(sentence, ["rain-ledger dew-point", "moss-map rain-ledger dew-point"]);
-        let some = ways_to(&lock, &name("dew-point"), 1);
+        let some = ways_to(&lock, &name("dew-point"), &[], 1);
         assert!(some.shown.len() == 1 && some.has_more);
-        assert!(!ways_to(&lock, &name("dew-point"), 2).has_more);
-        assert!(ways_to(&lock, &name("bark-log"), 9).shown.is_empty());
+        assert!(!ways_to(&lock, &name("dew-point"), &[], 2).has_more);
+        assert!(ways_to(&lock, &name("bark-log"), &[], 9).shown.is_empty());
     }
 
     #[test]
@@ -124,7 +129,7 @@ mod tests {
             lock.packages[at].needs = next.map(|(name, _)| name.parse().unwrap()).collect();
         }
         lock.members[0].needs.retain(|need| need.name.as_str().starts_with("moss-00"));
-        let ways = ways_to(&lock, &"moss-11-0".parse().unwrap(), 12);
+        let ways = ways_to(&lock, &"moss-11-0".parse().unwrap(), &[], 12);
         assert!(ways.has_more && ways.shown.len() == 12);
         assert!(ways.shown.iter().all(|way| way.packages.len() == 12));
     }

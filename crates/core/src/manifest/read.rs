@@ -3,6 +3,7 @@
 mod card;
 mod fits;
 mod needs;
+mod settings;
 mod sources;
 mod tasks;
 mod values;
@@ -13,6 +14,7 @@ use std::ops;
 use toml_edit::{Document, Item, Key, TableLike};
 
 use self::needs::Ranges;
+pub use self::settings::read_settings;
 pub use self::sources::{SOURCE_KEYS, read_stated};
 use self::values::{key_span, span};
 use super::{

@@ -47,7 +47,7 @@ impl Workspace {
         if misfits.is_empty() { Ok(joined) } else { Err(misfits) }
     }
 
-    fn of_root(root: &Manifest) -> Self {
+    pub(super) fn of_root(root: &Manifest) -> Self {
         Self {
             members: Vec::new(),
             neighbours: Vec::new(),

@@ -110,7 +110,8 @@ impl Registries {
         let elsewhere = DirectSources::of(workspace, root, locked, freshness, network);
         let is_remote = declared.iter().any(|declared| declared.source.is_remote()) || !elsewhere.is_empty();
         let sources = Arc::new(Sources { in_folders, elsewhere, declared, by_need, by_lock, until: None });
-        let ahead = if is_remote { Prefetcher::new(MAX_CONCURRENT_REQUESTS) } else { Prefetcher::default() };
+        let concurrency = network.concurrency.unwrap_or(MAX_CONCURRENT_REQUESTS);
+        let ahead = if is_remote { Prefetcher::new(concurrency) } else { Prefetcher::default() };
         Ok(Self { sources, facets, ahead, deadline: None })
     }
 

@@ -29,6 +29,8 @@ pub struct Network {
     pub memory: Option<PathBuf>,
     /// Whom is waited for.
     pub waits: PendingHosts,
+    /// How many requests are under way at once; as many as usual without it.
+    pub concurrency: Option<usize>,
     /// Now, for what is remembered.
     pub now: Timestamp,
     /// The packages of which it is accepted that a registry changed what it had published.

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::fmt;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -17,6 +18,21 @@ struct Shared {
     /// What is done once, before the first wait begins.
     before_first: Option<fn(PendingHosts)>,
     has_begun: OnceLock<()>,
+    /// Hears of each request that is over.
+    on_request: Option<fn(&Request<'_>)>,
+    /// How many requests are over.
+    answers: AtomicU64,
+}
+
+/// A request that is over.
+#[derive(Debug, Clone, Copy)]
+pub struct Request<'r> {
+    /// What was asked: a method and a URL.
+    pub asked: &'r str,
+    /// What came of it: a status or an error.
+    pub answer: &'r str,
+    /// How long it took.
+    pub took: Duration,
 }
 
 #[derive(Default)]
@@ -32,9 +48,30 @@ pub struct Wait {
 }
 
 impl PendingHosts {
-    /// Nobody yet; `before_first` begins to watch before the first wait does.
-    pub fn watched_by(before_first: fn(Self)) -> Self {
-        Self { shared: Arc::new(Shared { before_first: Some(before_first), ..Shared::default() }) }
+    /// Nobody yet; `before_first` begins to watch before the first wait does, and `on_request` hears of each request.
+    pub fn watched_by(before_first: fn(Self), on_request: fn(&Request<'_>)) -> Self {
+        let (before_first, on_request) = (Some(before_first), Some(on_request));
+        Self { shared: Arc::new(Shared { before_first, on_request, ..Shared::default() }) }
+    }
+
+    /// Notes a request that is over.
+    pub(crate) fn note(&self, request: &Request<'_>) {
+        self.shared.answers.fetch_add(1, Ordering::Relaxed);
+        if let Some(on_request) = self.shared.on_request {
+            on_request(request);
+        }
+    }
+
+    /// How many requests are over.
+    pub fn answers(&self) -> u64 {
+        self.shared.answers.load(Ordering::Relaxed)
+    }
+
+    /// Whom it has waited for longest.
+    pub fn longest(&self) -> Option<Arc<str>> {
+        let open = self.open();
+        let longest = open.waits.values().min_by_key(|(_, since)| *since);
+        longest.map(|(subject, _)| Arc::clone(subject))
     }
 
     /// Begins to wait for somebody.
@@ -88,6 +125,7 @@ mod tests {
         let held = [waits.begin(&moss), waits.begin(&dew), waits.begin(&moss)];
         assert_eq!(waits.longer_than(Duration::ZERO), [Arc::clone(&dew), Arc::clone(&moss)]);
         assert!(waits.longer_than(Duration::from_secs(60)).is_empty());
+        assert_eq!(waits.longest(), Some(moss));
         drop(held);
         assert!(waits.longer_than(Duration::ZERO).is_empty());
     }

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use bibliotax_core::card::{Card, Entry};
 use bibliotax_core::digest::{Digest, Hasher};
 use bibliotax_core::name::PackageName;
+use bibliotax_core::progress::{ProgressEvent, ProgressListener, Work};
 use bibliotax_disk::error::At;
 use rayon::prelude::*;
 use serde::Serialize;
@@ -47,21 +48,22 @@ pub struct Audit {
     pub flaws: Vec<Flaw>,
 }
 
-/// Reads all that a registry holds; `heard` is called for each package that is done.
+/// Reads all that a registry holds.
 pub fn audit(
     registry: &Arc<dyn RegistryStorage>,
-    heard: &(dyn Fn(&PackageName) + Sync),
+    listener: &dyn ProgressListener,
 ) -> Result<Audit, RegistryError> {
     let source = Registry::of_storage(Arc::clone(registry));
     let listed = registry.listed_names()?;
     let mut names = registry.names()?;
     names.sort();
     let there: BTreeMap<Digest, u64> = registry.files()?.into_iter().collect();
+    listener.on_event(&ProgressEvent::Counting { work: Work::Checking, packages: names.len() });
     let each: Vec<Found> = names
         .par_iter()
         .map(|name| {
             let found = of_package(&**registry, &source, &there, &listed, name);
-            heard(name);
+            listener.on_event(&ProgressEvent::Counted { package: name.clone() });
             found
         })
         .collect();

@@ -66,10 +66,11 @@ struct Line {
 }
 
 /// Loads a file into a registry: JSON lines, or a card in TOML, which is published `now` unless it says when; with `dry_run`
-/// only checks what would be done.
+/// only checks what would be done. Paths in it are seen from `beside`, without it from its own folder.
 pub fn load(
     registry: &dyn RegistryStorage,
     path: &Path,
+    beside: Option<&Path>,
     now: Timestamp,
     dry_run: bool,
 ) -> Result<Loaded, RegistryError> {
@@ -77,8 +78,13 @@ pub fn load(
     let missing = || DiskError::new("read", path, io::ErrorKind::NotFound.into());
     let text = read_text(path, MAX_SIZE)?.ok_or_else(missing)?;
     let bad = |faults| RegistryError::BadLines { path: path.to_owned(), text: text.clone(), faults };
-    let mut loading =
-        Loading { registry, facets: registry.all_facets(), beside: folder_of(path), archives: 0, dry_run };
+    let mut loading = Loading {
+        registry,
+        facets: registry.all_facets(),
+        beside: beside.unwrap_or_else(|| folder_of(path)),
+        archives: 0,
+        dry_run,
+    };
     let is_toml = path.extension().is_some_and(|extension| extension == "toml");
     let lines = if is_toml { loading.stated(&text, now) } else { loading.lines(&text) };
     let packages = by_package(lines.map_err(bad)?);

@@ -10,6 +10,7 @@ use bibliotax_core::card::{Archive, Event};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::manifest::NamePattern;
 use bibliotax_core::name::PackageName;
+use bibliotax_core::progress::{ProgressEvent, ProgressListener, Work};
 use bibliotax_disk::error::At;
 use rayon::prelude::*;
 
@@ -30,24 +31,53 @@ pub struct Mirrored {
     pub bytes: u64,
 }
 
-/// Brings a mirror up to date with a registry, of the packages that the patterns mean; of all without any. `heard` is called for
-/// each package that is done.
+/// What a registry is copied to.
+#[derive(Clone, Copy)]
+pub enum Target<'t> {
+    /// A copy, which is brought up to date.
+    Copy(&'t dyn RegistryStorage),
+    /// A copy, if there is one yet, that only shows what it lacks.
+    DryRun(Option<&'t dyn RegistryStorage>),
+}
+
+impl<'t> Target<'t> {
+    fn storage(self) -> Option<&'t dyn RegistryStorage> {
+        match self {
+            Self::Copy(storage) => Some(storage),
+            Self::DryRun(storage) => storage,
+        }
+    }
+
+    fn history_text(self, name: &PackageName) -> Result<Option<String>, RegistryError> {
+        self.storage().map_or(Ok(None), |storage| storage.history_text(name))
+    }
+
+    fn has_file(self, digest: &Digest) -> Result<bool, RegistryError> {
+        self.storage().map_or(Ok(false), |storage| storage.has_file(digest))
+    }
+}
+
+/// Brings a mirror up to date with a registry, of the packages that the patterns mean; of all without any. Without a mirror, or in
+/// a dry run, only what it lacks is counted, cards without their bytes.
 pub fn mirror(
     from: &Registry,
-    to: &dyn RegistryStorage,
+    to: Target<'_>,
     patterns: &[NamePattern],
-    heard: &(dyn Fn(&PackageName) + Sync),
+    listener: &dyn ProgressListener,
 ) -> Result<Mirrored, RegistryError> {
-    if from.facets() != to.facets() {
+    if let Target::Copy(to) = to
+        && from.facets() != to.facets()
+    {
         to.set_facets(from.facets())?;
     }
     let mut names: Vec<PackageName> = from.listed()?;
     names.retain(|name| patterns.is_empty() || patterns.iter().any(|pattern| pattern.matches(name)));
+    listener.on_event(&ProgressEvent::Counting { work: Work::Copying, packages: names.len() });
     let each: Vec<(PackageName, Mirrored)> = names
         .into_par_iter()
         .map(|name| {
             let mirrored = of_package(from, to, &name)?;
-            heard(&name);
+            listener.on_event(&ProgressEvent::Counted { package: name.clone() });
             Ok((name, mirrored))
         })
         .collect::<Result<_, RegistryError>>()?;
@@ -60,16 +90,14 @@ pub fn mirror(
         all.bytes += mirrored.bytes;
         names.push((name, mirrored.events > 0));
     }
-    // Also what a run that was stopped brought and didn't list.
-    to.update_name_list_after(names)?;
+    if let Target::Copy(to) = to {
+        // Also what a run that was stopped brought and didn't list.
+        to.update_name_list_after(names)?;
+    }
     Ok(all)
 }
 
-fn of_package(
-    from: &Registry,
-    to: &dyn RegistryStorage,
-    name: &PackageName,
-) -> Result<Mirrored, RegistryError> {
+fn of_package(from: &Registry, to: Target<'_>, name: &PackageName) -> Result<Mirrored, RegistryError> {
     let mut mirrored = Mirrored { packages: 1, ..Mirrored::default() };
     let theirs = from.history_text(name)?.unwrap_or_default();
     let ours = to.history_text(name)?.unwrap_or_default();
@@ -86,20 +114,35 @@ fn of_package(
             for file in entry.files.iter().filter(|file| !file.is_elsewhere()) {
                 take(from, to, name, &file.archive(), &mut mirrored)?;
             }
-            let card = from.card_text(name, &entry.card)?;
-            let size = card.len() as u64;
-            take_bytes(to, name, &entry.card, &mut card.as_bytes(), size, &mut mirrored)?;
+            take_card(from, to, name, &entry.card, &mut mirrored)?;
         }
         events.push(line);
     }
     mirrored.events = events.len();
-    to.append_text(name, &ours, missing)?;
+    if let Target::Copy(to) = to {
+        to.append_text(name, &ours, missing)?;
+    }
     Ok(mirrored)
+}
+
+fn take_card(
+    from: &Registry,
+    to: Target<'_>,
+    name: &PackageName,
+    digest: &Digest,
+    mirrored: &mut Mirrored,
+) -> Result<(), RegistryError> {
+    let Target::Copy(to) = to else {
+        mirrored.files += usize::from(!to.has_file(digest)?);
+        return Ok(());
+    };
+    let card = from.card_text(name, digest)?;
+    take_bytes(to, name, digest, &mut card.as_bytes(), card.len() as u64, mirrored)
 }
 
 fn take(
     from: &Registry,
-    to: &dyn RegistryStorage,
+    to: Target<'_>,
     name: &PackageName,
     archive: &Archive,
     mirrored: &mut Mirrored,
@@ -107,6 +150,11 @@ fn take(
     if to.has_file(&archive.sha256)? {
         return Ok(());
     }
+    let Target::Copy(to) = to else {
+        mirrored.files += 1;
+        mirrored.bytes += archive.size;
+        return Ok(());
+    };
     let mut bytes = from.open_archive_anywhere(name, archive)?.take(archive.size + 1);
     take_bytes(to, name, &archive.sha256, &mut bytes, archive.size, mirrored)
 }

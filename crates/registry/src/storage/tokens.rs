@@ -76,8 +76,8 @@ impl Token {
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(tag = "event", rename_all = "lowercase")]
 enum Line {
-    Created(Token),
-    Revoked { id: String, at: Timestamp },
+    Issued(Token),
+    Ended { id: String, at: Timestamp },
 }
 
 /// What a new token is to allow.
@@ -108,7 +108,7 @@ pub fn create(
     let NewToken { name, packages, actions, expires } = wish;
     let hash = Digest::of(secret.as_bytes());
     let token = Token { id: id.clone(), name, hash, packages, actions, expires, at: now };
-    registry.append_private(Private::Tokens, &line(&Line::Created(token.clone())))?;
+    registry.append_private(Private::Tokens, &line(&Line::Issued(token.clone())))?;
     Ok((token, format!("{PREFIX}{id}-{secret}")))
 }
 
@@ -121,8 +121,8 @@ pub fn list(registry: &dyn ServerState) -> Result<Vec<Token>, RegistryError> {
             DiskError::new("read", "the list of tokens", what)
         };
         match serde_json::from_str(line).map_err(broken)? {
-            Line::Created(token) => tokens.push(token),
-            Line::Revoked { id, .. } => tokens.retain(|token| token.id != id),
+            Line::Issued(token) => tokens.push(token),
+            Line::Ended { id, .. } => tokens.retain(|token| token.id != id),
         }
     }
     Ok(tokens)
@@ -133,7 +133,7 @@ pub fn revoke(registry: &dyn ServerState, id: &str, now: Timestamp) -> Result<bo
     if !list(registry)?.iter().any(|token| token.id == id) {
         return Ok(false);
     }
-    registry.append_private(Private::Tokens, &line(&Line::Revoked { id: id.to_owned(), at: now }))?;
+    registry.append_private(Private::Tokens, &line(&Line::Ended { id: id.to_owned(), at: now }))?;
     Ok(true)
 }
 

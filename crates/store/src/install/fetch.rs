@@ -68,7 +68,8 @@ pub(super) fn fetch<S: Supplier>(
         }
     };
     thread::scope(|scope| {
-        for _ in 0..missing.len().min(MAX_CONCURRENT_DOWNLOADS) {
+        let concurrency = supplier.concurrency().unwrap_or(MAX_CONCURRENT_DOWNLOADS);
+        for _ in 0..missing.len().min(concurrency) {
             let (work, done) = (&work, done.clone());
             scope.spawn(move || work(&done));
         }

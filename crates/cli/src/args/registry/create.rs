@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use bibliotax_app::failure::Failure;
 use bibliotax_app::registry::create::{self, Request};
 
+use super::super::standard::InputFile;
 use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
@@ -16,12 +17,12 @@ use crate::run::Run;
 )]
 pub struct Create {
     /// Where: a new or empty folder, `s3://BUCKET/PREFIX`, or `oci://HOST/PREFIX`
-    #[arg(value_name = "FOLDER")]
+    #[arg(value_name = "REGISTRY")]
     place: String,
     /// The registry's name [default: the folder's]
     #[arg(long)]
     name: Option<String>,
-    /// A JSON file that defines facets, as in docs/formats.md
+    /// A JSON file that defines facets, as in docs/formats.md; `-` for standard input
     #[arg(long, value_name = "FILE")]
     facets: Option<PathBuf>,
     /// Allow plain HTTP
@@ -34,10 +35,11 @@ pub struct Create {
 
 impl Create {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        let facets = self.facets.as_deref().map(InputFile::of).transpose()?;
         let request = Request {
             place: self.place.clone(),
             name: self.name.clone(),
-            facets: self.facets.clone(),
+            facets: facets.as_ref().map(|file| file.path().to_owned()),
             is_plain: self.plain,
         };
         let plan = run.working(|context| create::plan(&request, context))?;

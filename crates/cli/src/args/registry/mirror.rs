@@ -18,9 +18,11 @@ use crate::run::Run;
     after_help = "Examples:\n  bibliotax registry mirror https://packages.seedhouse.example ../mirror\n  bibliotax registry mirror ../registry ../mirror --only \"fernhollow/*\""
 )]
 pub struct Mirror {
-    /// The registry to copy: a URL or a folder
+    /// The registry to copy: a declared name, a folder or a URL
+    #[arg(value_name = "REGISTRY")]
     from: String,
-    /// Where the copy is: a folder, or `s3://BUCKET/PREFIX`
+    /// The copy: a folder, or `s3://BUCKET/PREFIX`
+    #[arg(value_name = "COPY")]
     to: String,
     /// Copy only this package, or all whose names begin with the text before `*`
     #[arg(long = "only", value_name = "PATTERN", value_delimiter = ',')]
@@ -28,6 +30,9 @@ pub struct Mirror {
     /// Allow plain HTTP
     #[arg(long)]
     plain: bool,
+    /// Show what the copy lacks without copying
+    #[arg(long)]
+    dry_run: bool,
 }
 
 impl Mirror {
@@ -39,9 +44,8 @@ impl Mirror {
             packages: self.packages.clone(),
             is_plain: self.plain,
         };
-        let looked_at = |name: &str| run.ui.tell(1, format!("looked at {name}"));
-        let (mirrored, registry) = run.working(|context| mirror(&request, context, &looked_at))?;
-        render::registry::show_mirrored(run.ui, &mirrored, &registry, begun.elapsed());
+        let (mirrored, registry) = run.working(|context| mirror(&request, self.dry_run, context))?;
+        render::registry::show_mirrored(run.ui, &mirrored, &registry, begun.elapsed(), self.dry_run);
         Ok(Exit::Done)
     }
 }

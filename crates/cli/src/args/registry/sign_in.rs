@@ -27,6 +27,9 @@ pub struct SignIn {
     /// Save it in a file that only you can read, not in the keyring
     #[arg(long)]
     file: bool,
+    /// Try the credentials without saving them
+    #[arg(long)]
+    dry_run: bool,
 }
 
 /// Delete the credentials for a registry
@@ -35,6 +38,9 @@ pub struct SignIn {
 pub struct SignOut {
     /// The registry: a declared name, or a host
     registry: String,
+    /// Show whether there are credentials without deleting them
+    #[arg(long)]
+    dry_run: bool,
 }
 
 impl SignIn {
@@ -44,8 +50,8 @@ impl SignIn {
         let is_typed = io::stdin().is_terminal();
         let origin = run.working(|context| request.origin(is_typed, context))?;
         let secret = ask(&request, &origin, is_typed);
-        let saved = run.working(|context| request.save(&origin, &secret, context))?;
-        render::registry::show_signed_in(run.ui, &origin, &saved);
+        let saved = run.working(|context| request.save(&origin, &secret, self.dry_run, context))?;
+        render::registry::show_signed_in(run.ui, &origin, &saved, self.dry_run);
         Ok(Exit::Done)
     }
 }
@@ -63,8 +69,9 @@ fn ask(request: &Request, origin: &Origin, is_typed: bool) -> String {
 
 impl SignOut {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
-        let (origin, there_were) = run.working(|context| sign_in::sign_out(&self.registry, context))?;
-        render::registry::show_signed_out(run.ui, &origin, there_were);
+        let (origin, there_were) =
+            run.working(|context| sign_in::sign_out(&self.registry, self.dry_run, context))?;
+        render::registry::show_signed_out(run.ui, &origin, there_were, self.dry_run);
         Ok(Exit::Done)
     }
 }

@@ -23,8 +23,8 @@ enum TokenCommand {
         after_help = "Example:\n  bibliotax registry token issue ../registry \"the build server\" --only \"fernhollow/*\" --days 90"
     )]
     Issue {
-        /// The registry: a folder, or `s3://BUCKET/PREFIX`
-        folder: String,
+        /// The registry: a declared name, a folder, or `s3://BUCKET/PREFIX`
+        registry: String,
         /// A name for the token, such as its user
         name: String,
         /// Allow only this package, or all whose names begin with the text before `*`
@@ -36,20 +36,26 @@ enum TokenCommand {
         /// Let the token expire after so many days
         #[arg(long, value_parser = clap::value_parser!(u32).range(1..))]
         days: Option<u32>,
+        /// Check the options without issuing a token
+        #[arg(long)]
+        dry_run: bool,
     },
     /// List the tokens
     #[command(after_help = "Example:\n  bibliotax registry token show ../registry")]
     Show {
-        /// The registry: a folder, or `s3://BUCKET/PREFIX`
-        folder: String,
+        /// The registry: a declared name, a folder, or `s3://BUCKET/PREFIX`
+        registry: String,
     },
     /// Revoke a token
     #[command(after_help = "Example:\n  bibliotax registry token end ../registry 4f1c09aa")]
     End {
-        /// The registry: a folder, or `s3://BUCKET/PREFIX`
-        folder: String,
+        /// The registry: a declared name, a folder, or `s3://BUCKET/PREFIX`
+        registry: String,
         /// The token's id, from `token show`
         id: String,
+        /// Check that the token exists without revoking it
+        #[arg(long)]
+        dry_run: bool,
     },
 }
 
@@ -57,21 +63,26 @@ impl Tokens {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let now = run.environment.now;
         match &self.command {
-            TokenCommand::Issue { folder, name, packages, actions, days } => {
+            TokenCommand::Issue { registry, name, packages, actions, days, dry_run } => {
                 let known = |word: &String| Action::ALL.iter().find(|(known, _)| known == word);
                 let actions = actions.iter().filter_map(known).map(|(_, action)| *action).collect();
                 let expires = days.map(|days| now + SignedDuration::from_hours(24 * i64::from(days)));
                 let wish = NewToken { name: name.clone(), packages: packages.clone(), actions, expires };
-                let (token, text) = run.working(|context| tokens::issue(folder, wish, context))?;
-                render::show_token(run.ui, &token, &text);
+                if *dry_run {
+                    let place = run.working(|context| tokens::check_place(registry, context))?;
+                    render::show_wanted_token(run.ui, &wish, &place);
+                } else {
+                    let (token, text) = run.working(|context| tokens::issue(registry, wish, context))?;
+                    render::show_token(run.ui, &token, &text);
+                }
             }
-            TokenCommand::Show { folder } => {
-                let tokens = run.working(|context| tokens::show(folder, context))?;
+            TokenCommand::Show { registry } => {
+                let tokens = run.working(|context| tokens::show(registry, context))?;
                 render::show_tokens(run.ui, &tokens, now);
             }
-            TokenCommand::End { folder, id } => {
-                run.working(|context| tokens::end(folder, id, context))?;
-                render::show_ended(run.ui, id);
+            TokenCommand::End { registry, id, dry_run } => {
+                run.working(|context| tokens::end(registry, id, *dry_run, context))?;
+                render::show_ended(run.ui, id, *dry_run);
             }
         }
         Ok(Exit::Done)

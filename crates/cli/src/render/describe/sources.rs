@@ -1,6 +1,7 @@
 //! All sources of a package, compared.
 
 use bibliotax_core::version::Version;
+use bibliotax_present::dates::date;
 use bibliotax_registry::catalogue::all_sources::{At, Newest};
 
 use crate::ui::{Ui, clean, style, styled};
@@ -22,7 +23,7 @@ fn newest_of_all(places: &[At]) -> Option<&Version> {
 fn row(at: &At, newest_of_all: Option<&Version>) -> Vec<String> {
     let (version, date, mut words) = match &at.newest {
         Ok(Newest { version, published }) => {
-            let date = published.map(|at| at.strftime("%Y-%m-%d").to_string()).unwrap_or_default();
+            let date = published.map(date).unwrap_or_default();
             let words = match newest_of_all.filter(|newest| *newest > version) {
                 Some(newest) => styled(style::WARNING, format!("behind: {newest} is in another source")),
                 None => "newest".to_owned(),

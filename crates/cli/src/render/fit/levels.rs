@@ -1,6 +1,7 @@
 //! What a library could promise, level by level.
 
 use bibliotax_app::fit::levels::{Ladder, Level};
+use bibliotax_present::table::Table;
 
 use crate::ui::{Ui, style, styled};
 
@@ -12,13 +13,13 @@ pub fn show(ui: &Ui, ladder: &Ladder) {
     let differing: Vec<_> = differs.collect();
     if !differing.is_empty() {
         ui.answer(format!("{} that works, level by level", styled(style::STRONG, "newest")));
-        let head = ladder.levels.iter().map(|level| level.name.clone());
-        let head: Vec<String> = [String::new()].into_iter().chain(head).collect();
+        let head = ladder.levels.iter().map(|level| level.name.as_str());
+        let head: Vec<&str> = [""].into_iter().chain(head).collect();
         let row = |(name, at): &&(String, Vec<Option<String>>)| {
             let versions = at.iter().map(|version| version.clone().unwrap_or_else(|| "none".to_owned()));
             [format!(" {name}")].into_iter().chain(versions).collect()
         };
-        ui.answer(ui.table([head].into_iter().chain(differing.iter().map(row))));
+        ui.answer(ui.lines_of(&Table::of(differing.iter().map(row)).headed(&head)));
     }
     conclusions(ladder).iter().for_each(|text| ui.answer(text));
 }

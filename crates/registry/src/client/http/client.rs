@@ -5,6 +5,7 @@ use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
 use bibliotax_core::manifest::Allowed;
+use bibliotax_core::source::without_user;
 use reqwest::blocking::{self, RequestBuilder, Response};
 use reqwest::header::{
     ACCEPT, ACCEPT_ENCODING, AUTHORIZATION, CONTENT_TYPE, ETAG, HeaderValue, IF_NONE_MATCH, LINK,
@@ -23,7 +24,7 @@ use super::uploading::{UploadError, Watch, send_watched};
 use crate::client::credentials::{Credential, bearer};
 use crate::client::network::Network;
 use crate::client::origin::{Origin, have_one_owner};
-use crate::client::pending_hosts::PendingHosts;
+use crate::client::pending_hosts::{PendingHosts, Request};
 use crate::model::error::{Asked, RegistryError};
 use crate::model::private_hosts::is_loopback;
 use crate::model::private_hosts::{OnlyOutside, is_inside, leads_inside};
@@ -485,8 +486,16 @@ impl Client {
     }
 
     fn sent(&self, request: RequestBuilder) -> Result<Response, RequestError> {
-        let _wait = self.shared.waits.begin(&self.shared.subject);
-        request.send().map_err(|error| self.unsent(&error))
+        let waits = &self.shared.waits;
+        let _wait = waits.begin(&self.shared.subject);
+        let (begun, asked) = (Instant::now(), asked(&request));
+        let answer = request.send();
+        let said = match &answer {
+            Ok(response) => response.status().to_string(),
+            Err(_) => "no answer".to_owned(),
+        };
+        waits.note(&Request { asked: &asked, answer: &said, took: begun.elapsed() });
+        answer.map_err(|error| self.unsent(&error))
     }
 
     /// Why there is no answer.
@@ -576,4 +585,13 @@ fn begins_at(response: &Response, from: u64) -> bool {
     range.is_some_and(|range| {
         range.strip_prefix("bytes ").is_some_and(|range| range.starts_with(&format!("{from}-")))
     })
+}
+
+/// What a request asks for, without what only the server may see.
+fn asked(request: &RequestBuilder) -> String {
+    let built = request.try_clone().and_then(|request| request.build().ok());
+    built.map_or_else(
+        || "a request".to_owned(),
+        |built| format!("{} {}", built.method(), without_user(built.url().as_str())),
+    )
 }

@@ -37,6 +37,27 @@ pub fn contents(archive: &Path, format: ArchiveFormat) -> Result<Vec<ArchivedFil
     Ok(found)
 }
 
+/// The first files in an archive, in its order: at most so many, and none that lies behind more bytes than that. Whether these are
+/// all.
+pub fn first_contents(
+    archive: &Path,
+    format: ArchiveFormat,
+    most: usize,
+    most_bytes: u64,
+) -> Result<(Vec<ArchivedFile>, bool), ArchiveError> {
+    let (mut found, mut bytes, mut is_all) = (Vec::new(), 0_u64, true);
+    visit(archive, format, &mut |path, size, _| {
+        bytes = bytes.saturating_add(size);
+        if found.len() == most || bytes > most_bytes {
+            is_all = false;
+            return ControlFlow::Break(());
+        }
+        found.push(ArchivedFile { path: path.to_owned(), size });
+        ControlFlow::Continue(())
+    })?;
+    Ok((found, is_all))
+}
+
 /// The text of a file in an archive, at most `most` bytes of it; `None` where there is none.
 pub fn text_of(
     archive: &Path,

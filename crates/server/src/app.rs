@@ -17,6 +17,7 @@ use crate::closure::{self, closure};
 use crate::history_cache::{Hot, Prepared};
 use crate::limits::Limits;
 use crate::metrics::Metrics;
+use crate::pages::ContentsCache;
 use crate::problem::{Problem, causes_of};
 use crate::rate::Buckets;
 use crate::reads;
@@ -52,6 +53,9 @@ pub struct App {
     pub(crate) registry: Arc<dyn ReadRegistry>,
     pub(crate) searcher: Arc<Searcher>,
     pub(crate) limits: Limits,
+    pub(crate) contents: Arc<ContentsCache>,
+    /// Whether clients reach it encrypted, without a proxy.
+    pub(crate) is_encrypted: bool,
     pub(crate) metrics: Metrics,
     pub(crate) hot: Hot,
     pub(crate) tokens: TokenCache,
@@ -61,8 +65,8 @@ pub struct App {
 }
 
 impl App {
-    /// Serves a registry within these limits.
-    pub fn new(served: Served, limits: Limits) -> Result<Arc<Self>, RegistryError> {
+    /// Serves a registry within these limits, encrypted or not.
+    pub fn new(served: Served, limits: Limits, is_encrypted: bool) -> Result<Arc<Self>, RegistryError> {
         clear(&served);
         let registry = served.registry();
         let searcher = Searcher::new(Arc::clone(&registry), registry.scratch()?.join("names.sqlite"));
@@ -77,7 +81,20 @@ impl App {
         let (metrics, hot) = (Metrics::default(), Hot::default());
         let closures = Arc::new(Semaphore::new(MAX_CONCURRENT_CLOSURES));
         let tokens = TokenCache::new(&served);
-        Ok(Arc::new(Self { served, registry, searcher, limits, metrics, hot, tokens, buckets, closures }))
+        let contents = Arc::default();
+        Ok(Arc::new(Self {
+            served,
+            registry,
+            searcher,
+            limits,
+            contents,
+            is_encrypted,
+            metrics,
+            hot,
+            tokens,
+            buckets,
+            closures,
+        }))
     }
 
     /// Clears now and then what was left behind, for as long as this runs.

@@ -1,6 +1,8 @@
 //! Pages for people who browse: search, and a page for each release. They work without scripts, load nothing from elsewhere,
 //! and everything that a card says is escaped.
 
+mod contents;
+mod markdown;
 mod package;
 mod search;
 
@@ -14,7 +16,9 @@ use bibliotax_registry::model::storage::ReadRegistry;
 use bibliotax_registry::search::Searcher;
 use minijinja::{Environment, UndefinedBehavior};
 use serde::Serialize;
+use url::{Host, Url};
 
+pub use self::contents::ContentsCache;
 use crate::blocking::blocking;
 use crate::history_cache::Prepared;
 use crate::problem::Problem;
@@ -29,6 +33,8 @@ static STYLE: LazyLock<Prepared> =
     LazyLock::new(|| Prepared::new(include_str!("pages/style.css").to_owned()));
 static SCRIPT: LazyLock<Prepared> =
     LazyLock::new(|| Prepared::new(include_str!("pages/search.js").to_owned()));
+
+static ICON: LazyLock<Prepared> = LazyLock::new(|| Prepared::new(include_str!("pages/icon.svg").to_owned()));
 
 static TEMPLATES: LazyLock<Environment<'static>> = LazyLock::new(|| {
     let mut templates = Environment::new();
@@ -55,14 +61,32 @@ pub struct Pages<'a> {
     pub registry: &'a Arc<dyn ReadRegistry>,
     /// What finds things in it.
     pub searcher: &'a Arc<Searcher>,
+    /// What is in archives.
+    pub contents: &'a Arc<ContentsCache>,
     /// What the request says.
     pub headers: &'a HeaderMap,
+    /// Where the registry is, as the visitor sees it.
+    pub place: String,
+}
+
+/// What every page shows: how to add the registry to a manifest.
+#[derive(Serialize)]
+struct Frame<'f, P> {
+    #[serde(flatten)]
+    page: &'f P,
+    /// The line of a manifest that declares the registry.
+    registry_line: String,
 }
 
 impl Pages<'_> {
     /// The styles of all pages.
     pub fn style(&self) -> Response {
         self.text(&STYLE, "text/css; charset=utf-8")
+    }
+
+    /// The picture of tabs and bookmarks.
+    pub fn icon(&self) -> Response {
+        self.text(&ICON, "image/svg+xml")
     }
 
     /// The script that searches while one types.
@@ -83,7 +107,11 @@ impl Pages<'_> {
         let Some((name, version)) = read_path(path) else { return Ok(self.missing(path)) };
         let (registry, searcher) = (Arc::clone(self.registry), Arc::clone(self.searcher));
         let query = query.to_owned();
-        let page = move || package::page(&registry, &searcher, &name, version.as_ref(), &query);
+        let contents = Arc::clone(self.contents);
+        let page = move || {
+            let sources = package::Sources { registry: &registry, searcher: &searcher, contents: &contents };
+            package::page(&sources, &name, version.as_ref(), &query)
+        };
         Ok(match blocking(page).await?? {
             Some(page) => self.shown("package.html", &page, StatusCode::OK),
             None => self.missing(path),
@@ -91,12 +119,30 @@ impl Pages<'_> {
     }
 
     fn missing(&self, path: &str) -> Response {
-        let said = minijinja::context! { registry => self.registry.name(), path };
-        self.shown("missing.html", &said, StatusCode::NOT_FOUND)
+        let page = Missing { registry: self.registry.name(), path };
+        self.shown("missing.html", &page, StatusCode::NOT_FOUND)
     }
 
-    fn shown(&self, template: &str, said: &impl Serialize, status: StatusCode) -> Response {
-        let shown = TEMPLATES.get_template(template).and_then(|template| template.render(said));
+    /// The line of a manifest that declares this registry.
+    fn registry_line(&self) -> String {
+        let (name, place) = (self.registry.name(), serde_json::Value::from(self.place.as_str()));
+        let is_here = |host: &Host<&str>| match host {
+            Host::Domain(name) => *name == "localhost",
+            Host::Ipv4(address) => address.is_loopback(),
+            Host::Ipv6(address) => address.is_loopback(),
+        };
+        let is_inside = Url::parse(&self.place).is_ok_and(|url| url.host().as_ref().is_some_and(is_here));
+        // A manifest has to allow it to be asked without encryption over a network.
+        if self.place.starts_with("http:") && !is_inside {
+            format!("{name} = {{ url = {place}, plain = true }}")
+        } else {
+            format!("{name} = {place}")
+        }
+    }
+
+    fn shown(&self, template: &str, page: &impl Serialize, status: StatusCode) -> Response {
+        let framed = Frame { page, registry_line: self.registry_line() };
+        let shown = TEMPLATES.get_template(template).and_then(|template| template.render(framed));
         let mut response = match shown {
             Ok(text) => self.text(&Prepared::new(text), "text/html; charset=utf-8"),
             Err(_) => {
@@ -119,6 +165,13 @@ impl Pages<'_> {
         }
         response
     }
+}
+
+/// Where nothing is.
+#[derive(Serialize)]
+struct Missing<'m> {
+    registry: &'m str,
+    path: &'m str,
 }
 
 /// The package of a path, and its version where the path goes on with one: names begin with letters, versions with digits.

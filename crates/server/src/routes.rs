@@ -13,7 +13,7 @@ use std::sync::Arc;
 use axum::Router;
 use axum::body::{Body, Bytes, to_bytes};
 use axum::extract::{RawQuery, State};
-use axum::http::{HeaderMap, HeaderValue, StatusCode, Uri, header};
+use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, Uri, header};
 use axum::middleware::from_fn_with_state;
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, head, post};
@@ -65,6 +65,7 @@ fn paths() -> Router<Arc<App>> {
         .route("/browse/{*path}", get(package_page))
         .route("/page/style.css", get(style))
         .route("/page/search.js", get(script))
+        .route("/page/icon.svg", get(icon))
         .fallback(unknown_path)
         .method_not_allowed_fallback(method_not_allowed)
 }
@@ -126,8 +127,22 @@ async fn script(State(app): State<Arc<App>>, headers: HeaderMap) -> Response {
     pages(&app, &headers).script()
 }
 
+async fn icon(State(app): State<Arc<App>>, headers: HeaderMap) -> Response {
+    pages(&app, &headers).icon()
+}
+
 fn pages<'a>(app: &'a App, headers: &'a HeaderMap) -> Pages<'a> {
-    Pages { registry: &app.registry, searcher: &app.searcher, headers }
+    let (registry, searcher, contents) = (&app.registry, &app.searcher, &app.contents);
+    Pages { registry, searcher, contents, headers, place: place_of(app, headers) }
+}
+
+/// Where the registry is, as the visitor's browser says: shown in pages, and used for nothing else.
+fn place_of(app: &App, headers: &HeaderMap) -> String {
+    let text = |name: HeaderName| headers.get(name).and_then(|value| value.to_str().ok());
+    let host = text(header::HOST).unwrap_or_default();
+    let forwarded = text(HeaderName::from_static("x-forwarded-proto")).unwrap_or("https");
+    let is_encrypted = if app.limits.is_behind_proxy { forwarded != "http" } else { app.is_encrypted };
+    format!("{}://{host}/", if is_encrypted { "https" } else { "http" })
 }
 
 async fn find(

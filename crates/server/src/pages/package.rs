@@ -4,6 +4,7 @@ mod fit;
 
 use std::sync::Arc;
 
+use bibliotax_archive::inspect::ArchivedFile;
 use bibliotax_core::card::{Card, CardNeed, Component, FileRecord, MAIN, Step, StepPer, StepWhen};
 use bibliotax_core::facet::Facets;
 use bibliotax_core::history::{History, Release};
@@ -20,6 +21,8 @@ use bibliotax_registry::search::Searcher;
 use serde::Serialize;
 
 use self::fit::FitTable;
+use super::contents::ContentsCache;
+use super::markdown::to_html;
 use crate::problem::Problem;
 
 /// Most releases whose notes are shown.
@@ -38,6 +41,7 @@ pub struct PackagePage {
     name: String,
     version: String,
     summary: String,
+    /// The description as HTML.
     description: String,
     tags: Vec<String>,
     warnings: Vec<Warning>,
@@ -53,6 +57,7 @@ pub struct PackagePage {
     providers_more: usize,
     components: Vec<ShownComponent>,
     files: Vec<ShownFile>,
+    contents: Vec<ShownContents>,
     steps: Vec<ShownStep>,
     fit: FitTable,
     notes: Vec<Note>,
@@ -103,6 +108,22 @@ struct ShownFile {
     href: String,
 }
 
+/// What is in an archive.
+#[derive(Serialize)]
+struct ShownContents {
+    part: String,
+    only_for: String,
+    number: String,
+    files: Vec<ShownEntry>,
+    is_all: bool,
+}
+
+#[derive(Serialize)]
+struct ShownEntry {
+    path: String,
+    size: String,
+}
+
 #[derive(Serialize)]
 struct ShownStep {
     id: String,
@@ -117,31 +138,41 @@ struct Note {
     text: String,
 }
 
+/// Where the page's facts are from.
+pub struct Sources<'s> {
+    /// The registry.
+    pub registry: &'s Arc<dyn ReadRegistry>,
+    /// What finds things in it.
+    pub searcher: &'s Searcher,
+    /// What is in archives.
+    pub contents: &'s ContentsCache,
+}
+
 /// The page of a package's release, of the newest without a version; `None` if there is none.
 pub fn page(
-    registry: &Arc<dyn ReadRegistry>,
-    searcher: &Searcher,
+    sources: &Sources<'_>,
     name: &PackageName,
     version: Option<&Version>,
     query: &str,
 ) -> Result<Option<PackagePage>, Problem> {
+    let Sources { registry, searcher, contents } = sources;
     let Some(history) = registry.history(name)? else { return Ok(None) };
     let uses =
         searcher.with(|index| Ok((index.uses(name.as_str())?, index.needed_by(name, MAX_NEEDING)?)))?;
     if !history.providers().is_empty() {
-        return Ok(Some(of_capability(&**registry, name, &history, uses)));
+        return Ok(Some(of_capability(&***registry, name, &history, uses)));
     }
     let chosen = match version {
         Some(version) => history.release(version),
         None => newest(&history).or(history.releases().last()),
     };
     let Some(release) = chosen else { return Ok(None) };
-    let Some(card) = card(&**registry, release)? else {
+    let Some(card) = card(&***registry, release)? else {
         return Err(Problem::broken("the card of this release can't be read", "it is no text, or no card"));
     };
     let facets = registry.all_facets();
     Ok(Some(
-        Told { registry: &**registry, history: &history, release, card: &card, facets: &facets }
+        Told { registry: &***registry, contents, history: &history, release, card: &card, facets: &facets }
             .page(uses, query)?,
     ))
 }
@@ -171,6 +202,7 @@ fn of_capability(
 /// What the page tells of.
 struct Told<'a> {
     registry: &'a dyn ReadRegistry,
+    contents: &'a ContentsCache,
     history: &'a History,
     release: &'a Release,
     card: &'a Card,
@@ -187,7 +219,7 @@ impl Told<'_> {
             name: card.name.to_string(),
             version: card.version.to_string(),
             summary: text(&card.summary),
-            description: text(&card.description),
+            description: to_html(&text(&card.description)),
             tags: card.tags.iter().map(ToString::to_string).collect(),
             warnings: self.warnings(),
             facts: self.facts(),
@@ -204,6 +236,7 @@ impl Told<'_> {
                 .map(|(name, component)| self.component(name, component))
                 .collect(),
             files: card.files.iter().map(file).collect(),
+            contents: self.contents(),
             steps: card.steps.iter().map(step).collect(),
             fit: fit::table(self.history, &card.version, self.facets, query),
             notes: self.notes()?,
@@ -224,14 +257,17 @@ impl Told<'_> {
         let mut warnings = Vec::new();
         if let Some(withdrawn) = &self.release.withdrawn {
             let what = "This release was withdrawn".to_owned();
-            warnings.push(Warning { what, why: withdrawn.reason.clone(), instead: None });
+            let newest =
+                newest(self.history).map(|release| format!("{}/{}", self.card.name, release.entry.version));
+            warnings.push(Warning { what, why: withdrawn.reason.clone(), instead: newest });
         }
         if let Some(deprecated) = &self.release.deprecated {
             let instead = deprecated.instead.as_ref().map(ToString::to_string);
             warnings.push(Warning { what: "Deprecated".to_owned(), why: deprecated.reason.clone(), instead });
         }
         let newest = newest(self.history).map(|release| &release.entry.version);
-        if let Some(newest) = newest.filter(|newest| **newest != self.card.version) {
+        let is_withdrawn = self.release.withdrawn.is_some();
+        if let Some(newest) = newest.filter(|newest| **newest != self.card.version && !is_withdrawn) {
             let (what, why) = ("There is another release".to_owned(), format!("the newest is {newest}"));
             warnings.push(Warning { what, why, instead: Some(format!("{}/{newest}", self.card.name)) });
         }
@@ -281,6 +317,25 @@ impl Told<'_> {
             by_default: component.default,
             adds: needs.chain(parts).collect::<Vec<_>>().join("; "),
         }
+    }
+
+    /// What is in the archives that can be looked into.
+    fn contents(&self) -> Vec<ShownContents> {
+        let shown = |file: &FileRecord| {
+            let contents = self.contents.of(self.registry, file)?;
+            let entry =
+                |file: &ArchivedFile| ShownEntry { path: file.path.clone(), size: words::size(file.size) };
+            let only_for = if file.only_for.is_empty() { String::new() } else { words::fits(&file.only_for) };
+            let number = words::count(contents.files.len(), "file");
+            Some(ShownContents {
+                part: file.part.to_string(),
+                only_for,
+                number: if contents.is_all { number } else { format!("more than {number}") },
+                files: contents.files.iter().map(entry).collect(),
+                is_all: contents.is_all,
+            })
+        };
+        self.card.files.iter().filter_map(shown).collect()
     }
 
     /// What the last releases say of what changed.

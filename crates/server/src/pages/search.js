@@ -3,6 +3,8 @@
 
 const field = document.getElementById("q");
 const results = document.getElementById("results");
+const count = document.getElementById("count");
+const registry = document.querySelector(".home").textContent;
 let asked = 0;
 let waiting;
 
@@ -13,6 +15,9 @@ async function search() {
   // An answer that a later one overtook is of no use.
   if (mine !== asked || !answer || !answer.ok) return;
   results.innerHTML = await answer.text();
+  // What is read aloud is the count, not the whole list.
+  count.textContent = results.querySelector("h2").textContent;
+  document.title = field.value ? field.value + " – " + registry : registry;
   history.replaceState(null, "", where);
 }
 
@@ -31,7 +36,7 @@ for (const use of document.querySelectorAll(".use")) {
   button.textContent = "Copy";
   // One button copies what is chosen: the line of the manifest, or the command while it is shown.
   button.addEventListener("click", async () => {
-    const chosen = command.open ? command.querySelector("code") : use.querySelector("code");
+    const chosen = command && command.open ? command.querySelector("code") : use.querySelector("code");
     await navigator.clipboard.writeText(chosen.textContent);
     button.textContent = "Copied";
     setTimeout(() => { button.textContent = "Copy"; }, 1500);

@@ -50,6 +50,12 @@ impl Browser {
         self.ask("Runtime.evaluate", &asked)["result"]["value"].clone()
     }
 
+    /// Makes the page so many CSS pixels wide.
+    pub fn narrow_to(&mut self, width: u32) {
+        let size = json!({ "width": width, "height": 800, "deviceScaleFactor": 1, "mobile": true });
+        self.ask("Emulation.setDeviceMetricsOverride", &size);
+    }
+
     /// Waits until an expression holds.
     pub fn until(&mut self, expression: &str) {
         for _ in 0..500 {

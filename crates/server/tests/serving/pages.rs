@@ -1,5 +1,6 @@
 //! The pages: what they say, that nothing in them is a card's own markup, and that they work with and without scripts.
 
+use bibliotax_registry::model::storage::WriteRegistryExt;
 use bibliotax_registry::publish::admit_release::admit_release;
 use bibliotax_server::Limits;
 use serde_json::json;
@@ -91,12 +92,74 @@ fn pages_tell_what_a_release_is_and_lead_to_what_it_needs() {
 #[test]
 fn a_withdrawn_release_offers_nothing_to_copy_but_the_reason() {
     let server = server();
-    with(&server, "/browse/moss-map", &["class=\"use\""]);
+    with(&server, "/browse/moss-map", &["<dt>Declaration</dt>"]);
     let body = json!({ "name": "moss-map", "version": "1.0.0", "reason": "counts hail twice" }).to_string();
     let (status, answer) = server.ask("POST", "/api/v1/withdrawals", "", body.as_bytes());
     assert_eq!(status, 200, "{answer}");
     let shown = with(&server, "/browse/moss-map", &["withdrawn", "counts hail twice", ">Status<"]);
-    assert!(!shown.contains("class=\"use\""), "{shown}");
+    assert!(!shown.contains("<dt>Declaration</dt>") && !shown.contains("bibliotax need"), "{shown}");
+}
+
+#[test]
+fn a_withdrawn_release_says_what_to_use() {
+    let server = server();
+    let newer = json!({ "name": "moss-map", "version": "1.1.0", "published": "2026-03-01T00:00:00Z" });
+    admit_release(&server.registry, &serde_json::from_value(newer).unwrap(), || Ok(())).unwrap();
+    let body = json!({ "name": "moss-map", "version": "1.0.0", "reason": "counts hail" }).to_string();
+    assert_eq!(server.ask("POST", "/api/v1/withdrawals", "", body.as_bytes()).0, 200);
+    with(&server, "/browse/moss-map/1.0.0", &["counts hail", "href=\"/browse/moss-map/1.1.0\""]);
+}
+
+#[test]
+fn every_page_says_how_to_use_the_registry() {
+    let server = server();
+    let line = "seedhouse = { url = &quot;http:&#x2f;&#x2f;x&#x2f;&quot;, plain = true }";
+    for path in ["/", "/?q=moss", "/browse/moss-map", "/browse/wetness"] {
+        with(&server, path, &["bibliotax.toml", line, "rel=\"icon\""]);
+    }
+    assert!(page(&server, "/browse/kettle").1.contains(line));
+    let (status, icon) = page(&server, "/page/icon.svg");
+    assert!(status == 200 && icon.contains("image/svg+xml"), "{icon}");
+}
+
+#[test]
+fn a_release_lists_its_contents_and_shows_its_description() {
+    let server = server();
+    let mut archive = tar::Builder::new(Vec::new());
+    for (name, contents) in [("include/frost.h", "int frost;\n"), ("a&b.txt", "x")] {
+        let mut header = tar::Header::new_gnu();
+        header.set_mode(0o644);
+        header.set_size(contents.len() as u64);
+        archive.append_data(&mut header, name, contents.as_bytes()).unwrap();
+    }
+    let bytes = archive.into_inner().unwrap();
+    let (sha256, size) = server.registry.keep(server.registry.stage_bytes(&bytes).unwrap()).unwrap();
+    let card = json!({ "name": "night-frost", "version": "1.0.0", "published": "2026-01-01T00:00:00Z",
+        "description": "Warns of *frost*.\n\n- by night\n- [more](https://seedhouse.example)\n\n<b>bold</b>",
+        "files": [{ "sha256": sha256, "size": size, "format": "tar" }] });
+    admit_release(&server.registry, &serde_json::from_value(card).unwrap(), || Ok(())).unwrap();
+    for _ in 0..2 {
+        let shown = with(
+            &server,
+            "/browse/night-frost",
+            &[
+                "include&#x2f;frost.h",
+                "a&amp;b.txt",
+                "2 files",
+                "<em>frost</em>",
+                "<li>by night</li>",
+                "<a href=\"https://seedhouse.example\">more</a>",
+            ],
+        );
+        assert!(!shown.contains("<b>"), "{shown}");
+    }
+}
+
+#[test]
+fn only_facets_with_values_can_be_chosen() {
+    let server = server();
+    with(&server, "/browse/rain-ledger", &["name=\"on-os\""]);
+    assert!(!with(&server, "/browse/dew-point", &[]).contains("<select"));
 }
 
 #[test]
@@ -118,6 +181,23 @@ fn nothing_that_a_card_says_is_markup_or_a_link_but_to_the_web() {
 
 #[test]
 #[ignore = "needs a browser, which `.ci/run` sets up"]
+fn nothing_is_cut_on_a_narrow_screen() {
+    let server = server();
+    let mut browser = Browser::open(&format!("http://{}/", server.address));
+    browser.narrow_to(400);
+    for path in ["/", "/?q=rain", "/browse/rain-ledger?on-os=linux", "/browse/moss-map", "/browse/kettle"] {
+        browser.value(&format!("location.href = '{path}'"));
+        let there = format!("document.readyState == 'complete' && location.href.endsWith('{path}')");
+        browser.until(&there);
+        let width = browser.value("document.documentElement.scrollWidth");
+        assert!(width.as_u64().unwrap() <= 400, "{path} is {width} wide");
+        let cut = "[...document.querySelectorAll('main *')].filter(e => e.id != 'count' && e.scrollWidth > e.clientWidth + 1 && getComputedStyle(e).overflowX != 'visible').length";
+        assert_eq!(browser.value(cut), 0, "{path}");
+    }
+}
+
+#[test]
+#[ignore = "needs a browser, which `.ci/run` sets up"]
 fn a_browser_searches_while_one_types_and_breaks_no_policy() {
     let server = server();
     let mut browser = Browser::open(&format!("http://{}/", server.address));
@@ -127,12 +207,17 @@ fn a_browser_searches_while_one_types_and_breaks_no_policy() {
     browser
         .until("document.querySelectorAll('#results .hits li').length == 1 && location.search == '?q=moss'");
     assert_eq!(browser.value("document.querySelector('#results h3 a').textContent"), "moss-map");
+    assert_eq!(browser.value("document.title"), "moss – seedhouse");
+    assert_eq!(browser.value("document.querySelectorAll('[aria-live]').length"), 1);
+    assert_eq!(browser.value("document.querySelector('[aria-live]').textContent"), "1 package for “moss”");
+    browser.value("window.isBefore = true");
     browser.press("Enter", 13);
-    browser.until("document.readyState == 'complete' && document.title.startsWith('moss')");
+    browser
+        .until("!window.isBefore && document.readyState == 'complete' && document.title.startsWith('moss')");
     assert_eq!(browser.value("document.querySelectorAll('#results .hits li').length"), 1);
     browser.value("location.href = '/browse/moss-map'");
     browser
-        .until("document.readyState == 'complete' && document.querySelectorAll('.use button').length == 1");
+        .until("document.readyState == 'complete' && document.querySelectorAll('.use button').length == 2");
     assert_eq!(browser.value("document.title.includes('evil')"), false);
     assert_eq!(
         browser.value("getComputedStyle(document.body).maxWidth !== '' && document.styleSheets.length"),

@@ -56,7 +56,7 @@ impl Server {
             expires: None,
         };
         let (_, token) = tokens::create(&*registry, wish, Timestamp::now()).unwrap();
-        let app = App::new(Served::Writable(registry.clone()), limits).unwrap();
+        let app = App::new(Served::Writable(registry.clone()), limits, false).unwrap();
         let (stop, stopped) = tokio::sync::oneshot::channel();
         let (tell, output) = std::sync::mpsc::channel();
         let thread = thread::spawn(move || {

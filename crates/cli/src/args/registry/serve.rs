@@ -68,7 +68,7 @@ impl Serve {
             run.ui.warn(format!("clients won't trust this server: {why}"));
         }
         server_log::begin(run.ui.is_quiet());
-        let app = App::new(served.clone(), self.limits())?;
+        let app = App::new(served.clone(), self.limits(), tls.is_some())?;
         let runtime = tokio::runtime::Runtime::new().at("start", "the server")?;
         runtime.block_on(self.listen(run, &served, tls, app))
     }

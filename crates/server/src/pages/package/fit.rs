@@ -51,7 +51,9 @@ struct Row {
 pub fn table(history: &History, shown: &Version, facets: &Facets, query: &str) -> FitTable {
     let releases: Vec<&Release> = history.releases().iter().rev().collect();
     let columns = columns(&releases);
-    let picks: Vec<Pick> = columns.iter().map(|(facet, values)| pick(facet, values, facets, query)).collect();
+    let picks = columns.iter().map(|(facet, values)| pick(facet, values, facets, query));
+    // There is nothing to choose where no value is known.
+    let picks: Vec<Pick> = picks.filter(|pick| !pick.values.is_empty()).collect();
     let target = target(&picks, facets);
     let is_picked = !target.values.is_empty();
     let row = |release: &&Release| row(release, shown, &columns, facets, is_picked.then_some(&target));

@@ -1,6 +1,7 @@
 //! `demo`: the whole story in a made-up garden.
 
 mod served;
+mod short;
 mod sources;
 mod story;
 mod team;
@@ -12,6 +13,7 @@ use std::path::{Path, PathBuf};
 use bibliotax_disk::error::At;
 use bibliotax_disk::write::make_folder;
 
+use self::story::{Chapter, Story};
 use crate::exit_status::Exit;
 use crate::json;
 use crate::run::Run;
@@ -19,22 +21,38 @@ use bibliotax_app::failure::Failure;
 
 /// Show what bibliotax does, on sample data
 ///
-/// Creates the registries of Fernhollow, a made-up botanical garden, and runs command after command in its projects. The folder is
-/// kept for you to continue with. Your own store and settings aren't touched.
+/// Creates the registries of Fernhollow, a made-up botanical garden, and runs command after command in its projects: a short story,
+/// or one chapter of the whole one. The folder is kept for you to continue with. Your own store and settings aren't touched.
 #[derive(Debug, clap::Args)]
-#[command(after_help = "Example:\n  bibliotax demo garden")]
+#[command(
+    after_help = "Examples:\n  bibliotax demo garden\n  bibliotax demo --chapter workspace\n  bibliotax demo --all garden"
+)]
 pub struct Demo {
     /// A new or empty folder [default: a temporary one]
     folder: Option<PathBuf>,
+    /// Show only this chapter of the whole story
+    #[arg(long, value_name = "CHAPTER")]
+    chapter: Option<Chapter>,
+    /// Show the whole story
+    #[arg(long, conflicts_with = "chapter")]
+    all: bool,
 }
 
 impl Demo {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let folder = self.folder(run.folder())?;
         let world = world::build(run, &folder)?;
-        story::tell(run.ui, &world)?;
+        story::tell(self.story(), run.ui, &world)?;
         run.ui.report(|| json::machine::Demo { folder: folder.display().to_string() });
         Ok(Exit::Done)
+    }
+
+    fn story(&self) -> Story {
+        match (self.all, self.chapter) {
+            (true, _) => Story::All,
+            (false, Some(chapter)) => Story::Chapter(chapter),
+            (false, None) => Story::Short,
+        }
     }
 
     fn folder(&self, here: &Path) -> Result<PathBuf, Failure> {

@@ -1,11 +1,13 @@
 //! The demo's commands, each shown and really run.
 
+use std::cell::Cell;
 use std::fs;
 use std::path::Path;
 
 use bibliotax_disk::error::At;
 use bibliotax_disk::tree::remove;
 use bibliotax_disk::write::make_folder;
+use clap::ValueEnum;
 
 use super::served::Served;
 use super::teller::{Teller, quoted, words};
@@ -16,31 +18,91 @@ use bibliotax_app::failure::Failure;
 
 const VISITOR: &str = "visitor";
 const SHED: &str = "shed/hand-unit";
-const COLLEAGUE: &str = "colleague/gate-kiosk";
+pub const COLLEAGUE: &str = "colleague/gate-kiosk";
 
-/// Tells the story in a world that was just built.
-pub fn tell(ui: &Ui, world: &World) -> Result<(), Failure> {
+/// A chapter of the whole story; each goes on with what those before it made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Chapter {
+    /// Declare, find and lock packages
+    Declare,
+    /// Install the same for a colleague
+    Share,
+    /// Change ranges, and get out of a conflict
+    Change,
+    /// Install what works on each target
+    Targets,
+    /// Tell the build tool where everything is
+    Build,
+    /// Steps to do by hand
+    Steps,
+    /// Verify what is installed
+    Verify,
+    /// Install without a network
+    Kit,
+    /// Publish a release
+    Publish,
+    /// Use a registry over HTTP
+    Browse,
+    /// Several projects share one lock
+    Workspace,
+    /// Packages from git and archives
+    Sources,
+    /// Show the graph and what changed
+    Graph,
+}
+
+/// What is told.
+#[derive(Debug, Clone, Copy)]
+pub enum Story {
+    /// The short story.
+    Short,
+    /// One chapter of the whole one.
+    Chapter(Chapter),
+    /// The whole one.
+    All,
+}
+
+/// Tells a story in a world that was just built.
+pub fn tell(story: Story, ui: &Ui, world: &World) -> Result<(), Failure> {
     let served = Served::start(ui, world)?;
-    let teller = Teller { ui, world, served };
-    teller.declare()?;
-    teller.share()?;
-    teller.change()?;
-    teller.fit()?;
-    teller.build()?;
-    teller.do_by_hand()?;
-    teller.check()?;
-    teller.carry()?;
-    teller.supply()?;
-    teller.browse()?;
-    teller.work_together()?;
-    teller.take_from_elsewhere()?;
-    teller.look_at_the_whole()?;
+    let teller = Teller { ui, world, served, is_silent: Cell::new(false) };
+    match story {
+        Story::Short => teller.short()?,
+        Story::Chapter(last) => {
+            for chapter in Chapter::value_variants() {
+                teller.is_silent.set(*chapter != last);
+                teller.chapter(*chapter)?;
+                if *chapter == last {
+                    break;
+                }
+            }
+        }
+        Story::All => Chapter::value_variants().iter().try_for_each(|chapter| teller.chapter(*chapter))?,
+    }
     teller.settle()?;
-    teller.close();
+    teller.close(story);
     Ok(())
 }
 
 impl Teller<'_> {
+    fn chapter(&self, chapter: Chapter) -> Result<(), Failure> {
+        match chapter {
+            Chapter::Declare => self.declare(),
+            Chapter::Share => self.share(),
+            Chapter::Change => self.change(),
+            Chapter::Targets => self.fit(),
+            Chapter::Build => self.build(),
+            Chapter::Steps => self.do_by_hand(),
+            Chapter::Verify => self.check(),
+            Chapter::Kit => self.carry(),
+            Chapter::Publish => self.supply(),
+            Chapter::Browse => self.browse(),
+            Chapter::Workspace => self.work_together(),
+            Chapter::Sources => self.take_from_elsewhere(),
+            Chapter::Graph => self.look_at_the_whole(),
+        }
+    }
+
     fn declare(&self) -> Result<(), Failure> {
         self.heading("Declare dependencies");
         let registries = self.served.each().map(|(name, url)| format!("{name}={url}"));
@@ -75,9 +137,7 @@ impl Teller<'_> {
 
     fn change(&self) -> Result<(), Failure> {
         self.heading("Change version ranges");
-        self.text(
-            "Somebody edits the manifest: rain-ledger = \"2.4 .. 2.6\". The next install updates the lock.",
-        );
+        self.text("Somebody edits the manifest by hand. The next install updates the lock.");
         self.replace_in(GATE, "bibliotax.toml", "\"2.6.1 .. 3\"", "\"2.4 .. 2.6\"")?;
         self.run(GATE, &["install"], 0)?;
         self.text("A conflict: the error explains it and lists commands that help. Nothing changes.");
@@ -195,7 +255,11 @@ impl Teller<'_> {
 
     /// Lets the projects name the registries' folders, for the servers end with the story.
     fn settle(&self) -> Result<(), Failure> {
+        self.is_silent.set(true);
         for project in [GATE, HAND, CORE, COLLEAGUE, VISITOR, SHED, TOGETHER] {
+            if !self.path(project).join("bibliotax.toml").exists() {
+                continue;
+            }
             let folder = if project.contains('/') { "../../registries" } else { "../registries" };
             self.edit(project, "bibliotax.toml", |mut text| {
                 for (name, url) in self.served.each() {
@@ -210,7 +274,17 @@ impl Teller<'_> {
         Ok(())
     }
 
-    fn close(&self) {
+    fn close(&self, story: Story) {
+        self.is_silent.set(false);
+        if let Story::Short = story {
+            self.heading("More chapters");
+            let row = |chapter: &Chapter| {
+                let value = chapter.to_possible_value()?;
+                let about = value.get_help().map(ToString::to_string).unwrap_or_default();
+                Some(vec![format!(" bibliotax demo --chapter {}", value.get_name()), about])
+            };
+            self.ui.say(self.ui.table(Chapter::value_variants().iter().filter_map(row)));
+        }
         self.heading("Continue from here");
         let program = std::env::current_exe()
             .map_or_else(|_| "bibliotax".to_owned(), |path| path.display().to_string());

@@ -1,5 +1,6 @@
 //! Shows and runs the commands of the demo, and shows files as in an editor.
 
+use std::cell::Cell;
 use std::ffi::OsStr;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -8,6 +9,7 @@ use std::process::{Command, Stdio};
 use bibliotax_core::digest::Digest;
 use bibliotax_disk::error::At;
 use bibliotax_disk::write::{folder_of, make_folder, write_whole};
+use similar::{ChangeTag, TextDiff};
 
 use super::served::Served;
 use super::world::World;
@@ -19,9 +21,31 @@ pub struct Teller<'a> {
     pub ui: &'a Ui,
     pub world: &'a World,
     pub served: Served,
+    /// Whether nothing is shown: what a chapter needs from those before it is done without a word.
+    pub is_silent: Cell<bool>,
 }
 
 impl Teller<'_> {
+    fn say(&self, line: impl AsRef<str>) {
+        if !self.is_silent.get() {
+            self.ui.say(line);
+        }
+    }
+
+    /// Shows what somebody changed in a file with an editor.
+    fn show_edit(&self, project: &str, file: &str, old: &str, new: &str) {
+        self.say(format!("\n{} {}", styled(style::STRONG, "edit"), quoted(&Path::new(project).join(file))));
+        for change in TextDiff::from_lines(old, new).iter_all_changes() {
+            let line = change.value().trim_end();
+            match change.tag() {
+                ChangeTag::Equal => {}
+                _ if line.is_empty() => {}
+                ChangeTag::Delete => self.say(styled(style::BAD, format!("- {line}"))),
+                ChangeTag::Insert => self.say(styled(style::GOOD, format!("+ {line}"))),
+            }
+        }
+    }
+
     /// Copies files of a project into another.
     pub fn copy(&self, project: &str, other: &str, files: &[&str]) -> Result<(), Failure> {
         for file in files {
@@ -37,7 +61,7 @@ impl Teller<'_> {
         self.edit(project, "bibliotax.toml", |text| Ok(text + lines))
     }
 
-    /// Changes a file of a project.
+    /// Changes a file of a project, and shows how.
     pub fn edit(
         &self,
         project: &str,
@@ -45,8 +69,10 @@ impl Teller<'_> {
         change: impl FnOnce(String) -> Result<String, Failure>,
     ) -> Result<(), Failure> {
         let path = self.path(project).join(file);
-        let text = change(fs::read_to_string(&path).at("read", &path)?)?;
-        Ok(write_whole(&path, text.as_bytes())?)
+        let old = fs::read_to_string(&path).at("read", &path)?;
+        let new = change(old.clone())?;
+        self.show_edit(project, file, &old, &new);
+        Ok(write_whole(&path, new.as_bytes())?)
     }
 
     /// Replaces something in a file, as somebody would in an editor.
@@ -60,15 +86,15 @@ impl Teller<'_> {
     }
 
     pub fn heading(&self, text: &str) {
-        self.ui.say(format!("\n{}", styled(style::STRONG, text)));
+        self.say(format!("\n{}", styled(style::STRONG, text)));
     }
 
     pub fn text(&self, text: &str) {
-        self.ui.say(format!("\n{text}"));
+        self.say(format!("\n{text}"));
     }
 
     pub fn shell(&self, line: &str) {
-        self.ui.say(format!("\n{} {line}", styled(style::GOOD, "$")));
+        self.say(format!("\n{} {line}", styled(style::GOOD, "$")));
     }
 
     /// Shows a command and runs it as a process of its own; anything but the expected end is a defect.
@@ -86,7 +112,7 @@ impl Teller<'_> {
         self.shell(&format!("bibliotax {}", words(args)));
         let (program, mut command) = self.command(project, args)?;
         command.envs(variables.iter().copied());
-        if self.ui.is_json() || self.ui.is_quiet() {
+        if self.ui.is_json() || self.ui.is_quiet() || self.is_silent.get() {
             command.stdout(Stdio::null()).stderr(Stdio::null());
         }
         let status = command.status().at("run", &program)?;
@@ -124,7 +150,7 @@ impl Teller<'_> {
         let width = self.ui.terminal_width().unwrap_or(usize::MAX);
         for line in text.lines().take(lines) {
             let short: String = line.chars().take(width).collect();
-            self.ui.say(short);
+            self.say(short);
         }
         Ok(())
     }

@@ -9,9 +9,9 @@ use std::time::{Duration, Instant};
 use crate::garden::Garden;
 
 #[test]
-fn the_demo_tells_its_story_and_leaves_the_garden() {
+fn the_demo_tells_its_whole_story_and_leaves_the_garden() {
     let garden = Garden::bare();
-    let ran = garden.run_in(".", &["demo", "fernhollow"]).expect(0);
+    let ran = garden.run_in(".", &["demo", "--all", "fernhollow"]).expect(0);
     for part in [
         "need soil-curve 1.7.0 --exactly",
         "Both shelves hold the same",
@@ -21,6 +21,8 @@ fn the_demo_tells_its_story_and_leaves_the_garden() {
         "seedhouse                             2.0.0  2026-04-01  behind: 2.1.0 is in another source",
         "frost-table-1.2/data/frost.csv",
         "raised  rain-ledger   2.5.0 -> 2.6.1  ",
+        "+ hand-3 = \"hand-unit\"",
+        "- rain-ledger = \"2.6.1 .. 3\"\n+ rain-ledger = \"2.4 .. 2.6\"",
         "Continue from here",
     ] {
         assert!(ran.stdout.contains(part), "{part} is not in {ran}");
@@ -28,6 +30,29 @@ fn the_demo_tells_its_story_and_leaves_the_garden() {
     assert!(garden.path("fernhollow/fernhollow/gate-kiosk/shelf/gate-kiosk/rain-ledger").is_dir());
     assert!(!garden.path("store").exists(), "the person's own store was not touched");
     assert_eq!(garden.run_in(".", &["demo", "fernhollow"]).expect(2).code(), "demo.not-empty");
+}
+
+#[test]
+fn the_short_story_is_short_and_names_the_chapters_of_the_whole_one() {
+    let garden = Garden::bare();
+    let ran = garden.run_in(".", &["demo", "fernhollow"]).expect(0);
+    assert!(ran.stdout.lines().count() + ran.stderr.lines().count() < 150, "{ran}");
+    for part in [
+        "find soil sensr",
+        "No release of dew-point is in both",
+        "Both shelves hold the same",
+        "--chapter workspace",
+    ] {
+        assert!(ran.stdout.contains(part) || ran.stderr.contains(part), "{part} is not in {ran}");
+    }
+}
+
+#[test]
+fn a_chapter_is_told_alone() {
+    let garden = Garden::bare();
+    let ran = garden.run_in(".", &["demo", "fernhollow", "--chapter", "verify"]).expect(0);
+    assert!(ran.stdout.contains("verify --repair") && !ran.stdout.contains("need rain-ledger"), "{ran}");
+    assert_eq!(garden.run_in(".", &["demo", "--chapter", "weather"]).expect(2).code(), "usage.value");
 }
 
 #[test]

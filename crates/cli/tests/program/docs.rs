@@ -35,7 +35,7 @@ fn typed(garden: &Garden, folder: &str, script: &str, env: &[(&str, String)]) ->
 #[test]
 fn the_tour_of_the_readme_can_be_typed_as_it_stands() {
     let garden = Garden::bare();
-    garden.run_in(".", &["demo", "demo"]).expect(0);
+    garden.run_in(".", &["demo", "--all", "demo"]).expect(0);
     let readme = text_of("README.md");
     let (_, tour) = readme.split_once("## A tour").unwrap();
     let script = blocks(tour, "sh").concat();

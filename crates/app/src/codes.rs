@@ -13,11 +13,11 @@ pub enum Kind {
     Input,
     /// There is no solution.
     Unsolved,
-    /// A registry, or what it was asked for, can't be reached.
+    /// A registry, or something in it, can't be reached.
     Unreachable,
     /// Bytes, or what was published, are not what was promised.
     Integrity,
-    /// What was asked for is not allowed here.
+    /// The request is not allowed here.
     Forbidden,
     /// bibliotax itself is wrong.
     Defect,

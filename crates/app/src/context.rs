@@ -11,7 +11,7 @@ use crate::environment::Environment;
 pub struct Context<'c> {
     /// What the machine and the person say.
     pub environment: &'c Environment,
-    /// The folder in which it was asked for.
+    /// The folder in which it runs.
     pub folder: &'c Path,
     /// Hears of progress.
     pub listener: &'c dyn ProgressListener,

@@ -25,7 +25,7 @@ pub struct Environment {
     pub now: Timestamp,
     /// Where credentials are looked up.
     pub credentials: CredentialChain,
-    /// Whom this process waits for.
+    /// The hosts that this process waits for.
     pub waits: PendingHosts,
     /// The settings of buckets, by the names of their variables.
     pub bucket_settings: Vec<(String, String)>,

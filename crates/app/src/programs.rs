@@ -91,7 +91,7 @@ fn program_folders(packages: &[&LinkedPackage]) -> Vec<PathBuf> {
     folders
 }
 
-/// The target that programs on this machine are run for: the one that was asked for, the only one, or the only one that is for
+/// The target that programs on this machine are run for: the requested one, the only one, or the only one that is for
 /// such a machine.
 pub fn target_here(member: &Member, wanted: Option<&str>) -> Result<Option<String>, Failure> {
     let targets = &member.targets;

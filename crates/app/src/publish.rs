@@ -140,7 +140,7 @@ fn published_range(version: &Version, need: &Need, registry: &Registry) -> Resul
     }
     let message = format!("{} has no release of {name} in {range}", registry.name());
     Err(Failure::new("publish.unpublished", message)
-        .advice(format!("publish {name} first: whoever gets this release gets that one from a registry")))
+        .advice(format!("publish {name} first: others get it from a registry")))
 }
 
 fn not_locked_yet(need: &Need) -> Failure {

@@ -20,7 +20,7 @@ use crate::secrets::is_secret_name;
 /// What version control keeps for itself.
 const VERSION_CONTROL: [&str; 7] = [".git", ".hg", ".svn", ".bzr", ".jj", "CVS", "_darcs"];
 
-/// How many entries of a folder that is left out are looked at to tell whether anything in it was asked for.
+/// How many entries of a folder that is left out are checked to see whether anything in it was selected.
 const MAX_LOOKED_AT: usize = 2000;
 
 /// A file that goes into a package.
@@ -36,7 +36,7 @@ pub struct PackFile {
     pub executable: bool,
 }
 
-/// Something that was asked for and doesn't go along.
+/// Something that was selected and isn't packed.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct LeftOut {
     /// Its path seen from the folder, a folder's with `/` at the end.
@@ -86,7 +86,7 @@ pub fn in_words(left_out: &[LeftOut]) -> String {
 pub struct Selection {
     /// The files that go along, sorted by path.
     pub files: Vec<PackFile>,
-    /// What was asked for and doesn't, sorted by path.
+    /// What was selected and isn't packed, sorted by path.
     pub left_out: Vec<LeftOut>,
 }
 
@@ -214,7 +214,7 @@ impl Walk<'_> {
         self.wanted.as_ref().is_none_or(|wanted| wanted.is_match(path))
     }
 
-    /// Whether anything in a folder was asked for. Of a large folder this is taken for granted.
+    /// Whether anything in a folder was selected; assumed for a large folder.
     fn has_wanted(&self, folder: &Path) -> bool {
         let Some(wanted) = &self.wanted else { return true };
         let (mut open, mut looked_at) = (vec![folder.to_owned()], 0);
@@ -259,7 +259,7 @@ struct Ignored(Vec<Arc<Gitignore>>);
 
 impl Ignored {
     /// The rules that hold in a folder because of the folders above it, up to the repository's own. Where they ignore the folder
-    /// itself, it was asked for all the same, and they say nothing of what is in it.
+    /// itself, it was selected anyway, and they don't apply inside it.
     fn above(folder: &Path) -> Self {
         let Ok(folder) = std::path::absolute(folder) else { return Self::default() };
         let Some(root) = folder.ancestors().find(|above| above.join(".git").exists()) else {
@@ -418,7 +418,7 @@ mod tests {
         let part =
             |name: &str, asked: Option<&[String]>| sentence(select_part(&folder.path().join(name), asked));
         let (files, left_out) = part("build", None);
-        assert_eq!(files, [".gitignore", "moss.o"], "the folder is ignored as such and was asked for");
+        assert_eq!(files, [".gitignore", "moss.o"], "the folder is ignored as such and was selected");
         assert_eq!(left_out, [".env: Secret", "log.txt: Ignored"]);
         let (files, left_out) = part("lib", None);
         assert_eq!(files, [""; 0]);

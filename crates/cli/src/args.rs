@@ -74,7 +74,7 @@ pub struct Arguments {
 
 /// Why there are no arguments to run.
 pub enum Refused {
-    /// Only help or the version was asked for.
+    /// Only help or the version is to be shown.
     Help(Box<clap::Error>),
     /// The command line is wrong.
     Usage(Failure),
@@ -241,7 +241,7 @@ impl Command {
     }
 }
 
-/// The folder that was asked for.
+/// The folder to run in.
 pub fn working_folder(global: &Global) -> Result<PathBuf, Failure> {
     let missing = |folder: &Path| {
         Failure::new("disk.missing", format!("there is no folder {}", folder.display()))

@@ -17,8 +17,7 @@ use crate::waiting;
 /// Ask nobody over a network.
 const OFFLINE: &str = "BIBLIOTAX_OFFLINE";
 
-/// Reads the environment. A variable that is neither on nor off is a failure: whoever set it meant something
-/// by it.
+/// Reads the environment. A variable that is neither on nor off is a failure: somebody set it for a reason.
 pub fn read() -> Result<Environment, Failure> {
     let settings = settings()?;
     Ok(Environment {

@@ -7,7 +7,7 @@ use bibliotax_app::codes::{Kind, kind_of};
 /// How the program ends.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Exit {
-    /// What was asked for is done.
+    /// The command did its work.
     Done,
     /// Something differs, or was found.
     Differs,

@@ -66,7 +66,7 @@ fn paged(text: &str) -> bool {
 fn feed(pager: &mut Child, text: &str) {
     let Some(mut input) = pager.stdin.take() else { return };
     let choice = anstream::AutoStream::choice(&io::stdout());
-    // Whoever leaves the pager early has seen enough.
+    // A person who leaves the pager early has seen enough.
     let _ = if choice == anstream::ColorChoice::Never {
         input.write_all(anstream::adapter::strip_str(text).to_string().as_bytes())
     } else {

@@ -38,7 +38,7 @@ pub struct Progress<'u> {
 struct OnTheWay {
     total: usize,
     done: usize,
-    /// What was asked for and isn't there yet, the longest first.
+    /// What was requested and hasn't arrived yet, the oldest first.
     open: Vec<PackageName>,
 }
 
@@ -147,7 +147,7 @@ fn doing(command: &str) -> &'static str {
     }
 }
 
-/// Whom this process waits for, and how much was answered.
+/// The host that this process waits for, and how many answers came.
 fn waiting_sentence(elapsed: Duration) -> String {
     let waits = waits();
     let answers = match waits.answers() {

@@ -111,7 +111,7 @@ impl Ui {
         }
     }
 
-    /// A line that was asked for, shown even with `--quiet`: on a terminal broken between words.
+    /// A line of the answer, shown even with `--quiet`: on a terminal broken between words.
     pub fn answer(&self, line: impl AsRef<str>) {
         let width = if self.is_aside { error_width() } else { output_width() };
         self.print(&lines_within(line.as_ref(), width));
@@ -130,7 +130,7 @@ impl Ui {
         }
     }
 
-    /// The result as JSON, where that was asked for, with the warnings that were shown.
+    /// The result as JSON with `--format json`, with the warnings that were shown.
     pub fn report<D: Document>(&self, result: impl FnOnce() -> D) {
         if !self.is_json() {
             return;

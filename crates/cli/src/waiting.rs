@@ -25,7 +25,7 @@ static IS_SHOWN: AtomicBool = AtomicBool::new(false);
 /// Whether each request is shown.
 static SHOWS_REQUESTS: AtomicBool = AtomicBool::new(false);
 
-/// Shows a request that is over, where that was asked for.
+/// Shows a finished request, with `-vv`.
 fn show_request(request: &Request<'_>) {
     if SHOWS_REQUESTS.load(Ordering::Relaxed) {
         let Request { asked, answer, took } = request;
@@ -34,7 +34,7 @@ fn show_request(request: &Request<'_>) {
     }
 }
 
-/// Whom this process waits for.
+/// The hosts that this process waits for.
 pub fn waits() -> PendingHosts {
     WAITS.clone()
 }

@@ -13,7 +13,7 @@ pub enum ProgressEvent {
     Waiting,
     /// So many archives of so many bytes are going to be fetched and unpacked.
     Fetching { archives: usize, bytes: u64 },
-    /// An archive of a package was asked for.
+    /// An archive of a package was requested.
     Asked { package: PackageName },
     /// So many more bytes of archives have come.
     Arrived { bytes: u64 },

@@ -225,7 +225,7 @@ pub fn place_problem(place: &str) -> Option<&'static str> {
     let secret = authority.rsplit_once('@').is_some_and(|(user, _)| is_web || user.contains(':'));
     if !scheme.is_empty() && secret {
         return Some(
-            "has a user or a password in it, and whoever reads the manifest reads it; let git or the keyring have it",
+            "has a user or a password in it, which everybody who reads the manifest would see; store it in git's credentials or the keyring",
         );
     }
     None

@@ -1,6 +1,6 @@
 //! Temporary files and folders that killed processes left behind.
 //!
-//! Whoever makes one holds it, by a lock that ends with the process. What is not held and not quite new was left behind.
+//! The process that makes one holds it, by a lock that ends with the process. What is not held and not quite new was left behind.
 
 use std::fs::{self, File, Metadata, TryLockError};
 use std::path::{Path, PathBuf};

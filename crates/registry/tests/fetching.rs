@@ -47,7 +47,7 @@ fn any_number_of_fetchers_leads_to_the_same_bytes() {
     let needs: String = (PACKAGES - 6..PACKAGES).map(|number| format!("bed-n{number} = \"any\"\n")).collect();
     let manifest =
         format!("[project]\nname = \"gate\"\n[registries]\nseedhouse = \"seedhouse\"\n[needs]\n{needs}");
-    let workspace = Workspace::alone(Manifest::read(&manifest).unwrap()).unwrap();
+    let workspace = Workspace::join(Manifest::read(&manifest).unwrap(), Vec::new(), Vec::new()).unwrap();
     let lock = |fetchers: usize| {
         let registries = Registries::open(
             &workspace,

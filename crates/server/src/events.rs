@@ -26,7 +26,7 @@ pub fn read<T: DeserializeOwned>(body: &[u8]) -> Result<T, Problem> {
         .map_err(|error| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "server.bad-json", error.to_string()))
 }
 
-/// Whoever asks, and what for.
+/// The client, and what it asks for.
 pub struct Asking<'a> {
     /// The registry.
     pub registry: &'a Arc<dyn RegistryStorage>,

@@ -61,7 +61,7 @@ pub fn text(text: &Prepared, kind: &'static str, asked: &HeaderMap) -> Response 
     headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-cache"));
     headers.insert(header::VARY, HeaderValue::from_static("accept-encoding"));
     let mut headers = tagged(headers, &tag);
-    // Whoever has it in the other encoding has it as well.
+    // A client that has it in the other encoding has it as well.
     if is_known(asked, &tag) || is_known(asked, plain) {
         return (StatusCode::NOT_MODIFIED, headers).into_response();
     }

@@ -9,7 +9,7 @@ use crate::registry_storage;
 
 /// What was found.
 pub struct Report {
-    /// What was put right first, where that was asked for.
+    /// What was repaired first, with `--repair`.
     pub repaired: Option<Repaired>,
     /// What is wrong, and how much was read.
     pub audit: Audit,

@@ -13,7 +13,7 @@ use crate::workspace::WorkspaceFolder;
 /// What people call the system's keyring.
 const KEYRING: &str = "the keyring";
 
-/// Whom credentials are for, and where they are kept.
+/// The host that credentials are for, and where they are saved.
 #[derive(Debug, Clone, Default)]
 pub struct Request {
     /// A registry that the manifest declares, or a host.

@@ -51,7 +51,7 @@ fn about_wishes(workspace: &Workspace, resolution: &Resolution) -> Vec<String> {
     idle.chain(passed).chain(lacking).collect()
 }
 
-/// That a part which was asked for is not there, or not for every target.
+/// That a requested part is missing, or missing for some targets.
 fn lacks(package: &ChosenPackage, part: &PartName) -> Option<String> {
     let entry = &package.release.entry;
     let files = || package.files.iter().filter(|file| file.file.part == *part);

@@ -21,7 +21,7 @@ pub struct Manifests {
     pub root: PathBuf,
     /// The root's, the members' in the order in which it lists them, then those of other projects that they need.
     pub files: Vec<ManifestFile>,
-    /// The folder of the project that was asked for, from the root's.
+    /// The folder of the current project, from the root's.
     pub here: String,
 }
 

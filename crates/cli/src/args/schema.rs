@@ -50,7 +50,7 @@ fn list(ui: &Ui) {
     });
 }
 
-/// Prints a schema: on one line where JSON was asked for.
+/// Prints a schema: on one line with `--format json`.
 fn print(named: &Named, ui: &Ui) {
     let schema = named.schema();
     if ui.is_json() {

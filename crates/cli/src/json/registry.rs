@@ -61,7 +61,7 @@ impl LoadedEvents {
 #[derive(Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct CheckedRegistry {
-    /// Whether nothing was repaired though it was asked for.
+    /// Whether repairing was only tried.
     pub dry_run: bool,
     /// The registry.
     pub registry: String,

@@ -141,7 +141,7 @@ impl Trimmed {
 #[derive(Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct CheckedStore {
-    /// Whether nothing was repaired though it was asked for.
+    /// Whether repairing was only tried.
     pub dry_run: bool,
     /// How many archives were checked.
     pub archives: usize,

@@ -13,7 +13,7 @@ use super::finding::{Finding, Level};
 #[derive(Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct Verify {
-    /// Whether nothing was repaired though it was asked for.
+    /// Whether repairing was only tried.
     pub dry_run: bool,
     /// How many packages were verified.
     pub packages: usize,

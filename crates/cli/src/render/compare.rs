@@ -26,7 +26,7 @@ pub fn show(ui: &Ui, report: &Report) -> Exit {
         (_, true) => ui.answer(NEEDED_OTHERWISE),
         (false, false) => ui.answer("no difference"),
         (true, false) if ui.format() == Format::Markdown => {
-            ui.answer_as_is(markdown(&found, &members, report))
+            ui.answer_as_is(markdown(&found, &members, report));
         }
         (true, false) => show_changes(ui, &found, &members, report),
     }

@@ -122,7 +122,7 @@ fn only_a_pre_release_is_in_the_range() {
     ----- stderr
     error: no versions satisfy all requirements  (resolve.conflict)
       gate-kiosk needs valve-proto 1.1.
-      No release of valve-proto is in 1.1: there are 1.0.0 and 1.1.0-rc.1.
+      No release of valve-proto matches 1.1 (available: 1.1.0-rc.1, 1.0.0).
     try: one of these; each was tried and works
       bibliotax need valve-proto 1.1 --prereleases   # lets pre-releases of valve-proto count
       bibliotax need valve-proto "1 .. 2"            # changes valve-proto to 1.0.0
@@ -140,7 +140,7 @@ fn a_package_that_needs_what_there_is_not() {
     error: no versions satisfy all requirements  (resolve.conflict)
       gate-kiosk needs mist-cycle any.
       mist-cycle 1.0.0 needs pond-level 1.
-      No release of pond-level is in 1: there are 2.0.0.
+      No release of pond-level matches 1 (available: 2.0.0).
     try: change several of the needs above: no change of one or two of them is enough
     ----- status 4
     ");

@@ -131,7 +131,7 @@ fn names_and_ranges_that_lead_nowhere_offer_what_is_near() {
     ----- stderr
     error: no versions satisfy all requirements  (resolve.conflict)
       gate-kiosk needs rain-ledger 7.
-      No release of rain-ledger is in 7: there are 2.4.0 and 2.5.0.
+      No release of rain-ledger matches 7 (available: 2.5.0, 2.4.0).
     try: one of these; each was tried and works
       bibliotax need rain-ledger "2.5 .. 3"   # changes rain-ledger to 2.5.0
     ----- status 4

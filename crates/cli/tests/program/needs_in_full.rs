@@ -61,7 +61,7 @@ fn a_need_on_a_capability_takes_a_provider_and_the_manifest_may_prefer_one() {
     ----- stderr
     error: no versions satisfy all requirements  (resolve.conflict)
       gate-kiosk needs dew-point 2.
-      No release of dew-point is in 2: there are 1.4.0.
+      No release of dew-point matches 2 (available: 1.4.0).
     try: one of these; each was tried and works
       bibliotax need dew-point "1.4 .. 2"   # changes dew-point to 1.4.0
     ----- status 4

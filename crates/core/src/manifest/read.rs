@@ -264,7 +264,8 @@ impl Reader<'_> {
 /// That a registry's URL says who asks, which everybody would read.
 pub fn user_in_url(url: &str, at: ops::Range<usize>) -> Fault {
     let shown = without_user(url);
-    let message = format!("`{shown}` names a user or a password, and whoever reads the manifest reads it");
+    let message =
+        format!("`{shown}` names a user or a password, which everybody who reads the manifest would see");
     let host = shown
         .split_once("://…@")
         .map_or(shown.as_str(), |(_, rest)| rest)

@@ -143,7 +143,7 @@ impl Shared {
 
     fn work(&self, look_up: impl Fn(&PackageName) -> Option<Option<Arc<Listing>>>) {
         while let Some(package) = self.next() {
-            // Whoever asks for it meets the same panic; here it would leave them waiting.
+            // A caller that asks for it meets the same panic; here it would leave them waiting.
             let found = catch_unwind(AssertUnwindSafe(|| look_up(&package))).ok().flatten();
             let listing = found.clone().flatten();
             self.know(&package, found);

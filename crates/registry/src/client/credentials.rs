@@ -108,7 +108,7 @@ impl fmt::Debug for Credential {
 /// What is to be opened.
 #[derive(Debug, Clone, Copy)]
 pub struct CredentialRequest<'d> {
-    /// Whom a secret would be sent to.
+    /// The host that credentials would be sent to.
     pub origin: &'d Origin,
     /// Whether it is a registry of containers, whose tools have credentials of their own.
     pub is_for_containers: bool,

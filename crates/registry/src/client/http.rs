@@ -218,7 +218,7 @@ impl Remote {
         Ok(part.map(|Part { from, body, .. }| (from, body.take(MAX_LIST_SIZE))))
     }
 
-    /// A package's history as it was when it was asked for last, however long ago; `None` if it never was.
+    /// A package's history as it was in the last answer, however old; `None` if it never was.
     pub fn kept_history(&self, package: &PackageName) -> Option<Option<String>> {
         let kept = self.cache.as_ref()?.read(&history_path(package))?;
         Some((kept.tag != MISSING).then_some(kept.text))

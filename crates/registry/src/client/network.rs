@@ -27,7 +27,7 @@ pub struct Network {
     pub silence: Option<Duration>,
     /// Where what registries said is remembered, so that changes are noticed; `None` to remember nothing.
     pub memory: Option<PathBuf>,
-    /// Whom is waited for.
+    /// The hosts that are waited for.
     pub waits: PendingHosts,
     /// How many requests are under way at once; as many as usual without it.
     pub concurrency: Option<usize>,

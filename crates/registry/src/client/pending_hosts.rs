@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
-/// Whom this process waits for.
+/// The hosts that this process waits for.
 #[derive(Clone, Default)]
 pub struct PendingHosts {
     shared: Arc<Shared>,
@@ -67,7 +67,7 @@ impl PendingHosts {
         self.shared.answers.load(Ordering::Relaxed)
     }
 
-    /// Whom it has waited for longest.
+    /// The host that it has waited for longest.
     pub fn longest(&self) -> Option<Arc<str>> {
         let open = self.open();
         let longest = open.waits.values().min_by_key(|(_, since)| *since);
@@ -88,7 +88,7 @@ impl PendingHosts {
         Wait { waits: self.clone(), number }
     }
 
-    /// Whom it has waited for at least this long, each once.
+    /// The hosts that it has waited for at least this long, each once.
     pub fn longer_than(&self, least: Duration) -> Vec<Arc<str>> {
         let open = self.open();
         let long = open.waits.values().filter(|(_, since)| since.elapsed() >= least);

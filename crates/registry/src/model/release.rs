@@ -10,7 +10,7 @@ pub struct Release {
     pub card: Card,
     /// The contents of its archives, in the order of the card's files.
     pub parts: Vec<Vec<PackFile>>,
-    /// What was asked for and doesn't go along, by its path in the project.
+    /// What was selected and isn't packed, by its path in the project.
     pub left_out: Vec<LeftOut>,
 }
 

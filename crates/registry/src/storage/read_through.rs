@@ -173,7 +173,7 @@ impl ReadThrough {
     fn begin(&self, digest: Digest, place: PathBuf, incoming: Arc<IncomingFile>) {
         let (remote, all) = (self.remote.clone(), Arc::clone(&self.incoming));
         thread::spawn(move || {
-            // Whoever waits for it hears of it.
+            // Everybody who waits for it is notified.
             let _ = incoming.fetch(&remote, &digest, &place);
             lock(&all.files).remove(&digest);
             all.room.notify_all();

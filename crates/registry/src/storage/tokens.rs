@@ -44,7 +44,7 @@ impl Action {
 pub struct Token {
     /// What it is called in lists and in the log.
     pub id: String,
-    /// Whom or what it is for.
+    /// What it is for.
     pub name: String,
     /// The SHA-256 of its secret.
     hash: Digest,
@@ -83,7 +83,7 @@ enum Line {
 /// What a new token is to allow.
 #[derive(Debug, Clone)]
 pub struct NewToken {
-    /// Whom or what it is for.
+    /// What it is for.
     pub name: String,
     /// The packages that it is for.
     pub packages: Vec<String>,

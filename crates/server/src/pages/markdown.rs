@@ -1,4 +1,4 @@
-//! Descriptions as HTML: a safe subset of Markdown (CommonMark). Whoever publishes a package writes them, so nothing of them is
+//! Descriptions as HTML: a safe subset of Markdown (CommonMark). The publisher of a package writes them, so nothing of them is
 //! HTML of its own, loads anything, or leads elsewhere than to the web.
 
 use minijinja::HtmlEscape;

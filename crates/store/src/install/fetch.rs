@@ -61,7 +61,7 @@ pub(super) fn fetch<S: Supplier>(
             if let Err(FetchError::Supply(error)) = &result {
                 in_vain.fetch_or(supplier.is_hopeless_after(error), Ordering::Relaxed);
             }
-            // Whoever collects goes away early only where the disk refused, and then nothing counts any more.
+            // The collector ends early only if the disk refused, and then nothing counts any more.
             if done.send((*package, file.clone(), result)).is_err() {
                 return;
             }

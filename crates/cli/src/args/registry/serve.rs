@@ -83,7 +83,7 @@ impl Serve {
         let scheme = if tls.is_some() { "https" } else { "http" };
         let listening = Listening::on(self.listen, tls, app).await;
         let listening = listening.map_err(|error| cannot_listen(self.listen, &error))?;
-        // Whoever asks meanwhile waits for an answer, and isn't refused.
+        // Clients that connect meanwhile wait for an answer, and aren't refused.
         if let Some(how) = tokio::task::block_in_place(|| served.check_changes())? {
             run.ui.say(format!("changes are made {how}"));
         }

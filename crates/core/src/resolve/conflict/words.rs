@@ -48,7 +48,7 @@ impl<C: Catalogue> Explainer<'_, C> {
             Fact::Unfit { package, .. } => (self.unfit(fact), vec![&self.packages[*package].name]),
             Fact::Provided { capability } => {
                 let name = &self.packages[*capability].name;
-                (format!("Whoever provides {name} has to fit wherever that is needed."), vec![name])
+                (format!("A provider of {name} has to fit every target that needs it."), vec![name])
             }
             Fact::Demands { package, releases, demand, extra } => {
                 let package = &self.packages[*package];
@@ -182,7 +182,7 @@ impl<C: Catalogue> Explainer<'_, C> {
                 let source =
                     if let Kind::Package(listing) = kind { from_elsewhere(listing) } else { String::new() };
                 format!(
-                    "No release of {name} is in {range}: there are {}{source}.",
+                    "No release of {name} matches {range} (available: {}{source}).",
                     existing(&self.packages[var])
                 )
             }
@@ -272,6 +272,9 @@ fn spoken(package: &Package, releases: &Choices) -> String {
     format!("{} {}", package.name, stretches(package, releases))
 }
 
+/// Most versions that are listed of those that there are.
+const MAX_VERSIONS: usize = 5;
+
 /// Releases as stretches of neighbours: `1.0`, `1.2 to 1.5`.
 fn stretches(package: &Package, releases: &Choices) -> String {
     let mut stretches: Vec<(usize, usize)> = Vec::new();
@@ -303,6 +306,16 @@ fn from_elsewhere(listing: &Listing) -> String {
     }
 }
 
+/// The versions that can be chosen, the newest first.
 fn existing(package: &Package) -> String {
-    stretches(package, &package.taken())
+    let releases = package.releases().iter().rev().filter(|release| release.withdrawn.is_none());
+    let versions: Vec<&str> = releases.map(|release| release.entry.version.as_str()).collect();
+    if versions.is_empty() {
+        return "none".to_owned();
+    }
+    let shown = versions[..versions.len().min(MAX_VERSIONS)].join(", ");
+    match versions.len().saturating_sub(MAX_VERSIONS) {
+        0 => shown,
+        more => format!("{shown} and {more} more"),
+    }
 }

@@ -117,7 +117,7 @@ fn a_conflict_is_told_from_the_project_to_the_clash_and_no_more() {
         ),
         (
             &["soil-curve 3"],
-            &["gate-kiosk needs soil-curve 3.", "No release of soil-curve is in 3: there are 1.7."],
+            &["gate-kiosk needs soil-curve 3.", "No release of soil-curve matches 3 (available: 1.7)."],
         ),
         (&["nowhere 3"], &["gate-kiosk needs nowhere 3.", "No registry has a package nowhere."]),
         (&["empty any"], &["gate-kiosk needs empty any.", "empty has no release yet."]),
@@ -126,7 +126,7 @@ fn a_conflict_is_told_from_the_project_to_the_clash_and_no_more() {
             &[
                 "gate-kiosk needs dew-point 3.",
                 "dew-point 3.0 was withdrawn (leaks).",
-                "No release of dew-point is in 3: there are 1.0 to 3.0.",
+                "No release of dew-point matches 3 (available: 2.0, 1.0).",
             ],
         ),
         (

@@ -17,14 +17,14 @@ pub type Releases = (PackageName, Vec<Version>);
 /// Something that has to hold.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Rule {
-    /// Whoever takes one of these (the project, if none are named), with something wanted of them, takes a release in
+    /// What takes one of these (the project, if none are named), with something wanted of them, takes a release in
     /// the range that has these components, which is needed then wherever the taker is.
     Needs(Option<Releases>, Option<Extra>, PackageName, Range, Where, Wants),
     /// None of these is taken for a package that is needed at this place, or of which something is wanted there.
     Unfit(Releases, usize, Option<Extra>),
     /// A provider is needed wherever the capability is.
     Provided(PackageName),
-    /// Whoever takes one of these takes none in the range.
+    /// What takes one of these takes none in the range.
     Bars(Releases, PackageName, Range),
     /// None of these is taken.
     Never(Releases),

@@ -30,7 +30,7 @@ fn read(registry: &Registry, problem: &Problem, sentence: &str) -> Rule {
         let (who, extra) = with_extra(&who);
         return Rule::Unfit(releases(registry, who), number, extra);
     }
-    if let Some(rest) = sentence.strip_prefix("Whoever provides ") {
+    if let Some(rest) = sentence.strip_prefix("A provider of ") {
         return Rule::Provided(package(rest.split_once(' ').unwrap().0));
     }
     if let Some((who, _)) = sentence.split_once(" was withdrawn").or(sentence.split_once(" were withdrawn")) {

@@ -65,7 +65,7 @@ impl Authenticator {
         Self { manner, origin, network, credential: OnceLock::new(), passes: Mutex::default() }
     }
 
-    /// Whom a secret would be sent to.
+    /// The host that credentials would be sent to.
     pub fn origin(&self) -> Option<&Origin> {
         self.origin.as_ref()
     }

@@ -80,7 +80,7 @@ struct Shared {
     is_offline: bool,
     silence: Duration,
     waits: PendingHosts,
-    /// Whom it asks, in words.
+    /// The host that it asks, in words.
     subject: Arc<str>,
     /// Made when something is asked for first: it reads the system's certificates.
     reading: OnceLock<blocking::Client>,
@@ -140,12 +140,12 @@ impl Client {
         self.shared.admission.credential()
     }
 
-    /// Whom a secret of this client is for.
+    /// The host that credentials of this client are for.
     pub fn origin(&self) -> Option<&Origin> {
         self.shared.admission.origin()
     }
 
-    /// Whether nobody is to be asked.
+    /// Whether nothing is requested over a network.
     pub fn is_offline(&self) -> bool {
         self.shared.is_offline
     }
@@ -471,7 +471,7 @@ impl Client {
         if let Some(client) = slot.get() {
             return Ok(client);
         }
-        // Whoever comes first installs it; it is the same for all.
+        // The first caller installs it; it is the same for all.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let builder = blocking::Client::builder()
             .redirect(policy)

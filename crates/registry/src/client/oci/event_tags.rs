@@ -2,7 +2,7 @@
 //!
 //! Each event is an artifact of its own, which nobody else writes; the tag `index` names the whole history, so that reading takes
 //! one request. Such registries can't replace a tag only if it is as it was, so two who write an index at once may each leave out
-//! what the other has. Whoever has written one therefore looks again, at the tags and at the index, until nothing is left out: the
+//! what the other has. A client that has written one therefore looks again, at the tags and at the index, until nothing is left out: the
 //! last writer sees all. A history only ever gets longer lines at its end.
 
 use std::collections::BTreeSet;

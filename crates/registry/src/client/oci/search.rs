@@ -23,7 +23,7 @@ impl Oci {
         Ok(ours.collect())
     }
 
-    /// Finds packages by words, and says which of their releases fit; what was asked for is kept below `cache`.
+    /// Finds packages by words, and says which of their releases fit; answers are cached below `cache`.
     pub fn find(
         &self,
         query: &Query,

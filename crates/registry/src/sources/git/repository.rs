@@ -66,7 +66,7 @@ impl Repository {
         &self.place
     }
 
-    /// What its names lead to: as it answers now or, where nobody is to be asked, as it did last.
+    /// What its names lead to: as it answers now or, offline, as it did last.
     pub fn refs(&self) -> Result<Refs, RegistryError> {
         let known = self.place.join("known-refs");
         if self.is_offline {

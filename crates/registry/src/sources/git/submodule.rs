@@ -1,6 +1,6 @@
 //! Where a submodule's repository is, by `.gitmodules`, within what a repository is allowed to point at.
 //!
-//! Whoever wrote a repository wrote its `.gitmodules`. What is asked for must be what anybody else could ask for as well: nothing
+//! The author of a repository wrote its `.gitmodules`. What is asked for must be what anybody else could ask for as well: nothing
 //! of this machine and nothing inside its network, and nothing with the keys of the person who installs, unless the
 //! repository itself is there.
 

@@ -94,7 +94,7 @@ impl Notes {
             let mut waiting = lock(&self.waiting);
             (waiting.0, std::mem::take(&mut waiting.1))
         };
-        // Whoever took them before may have failed.
+        // A process that took them before may have failed.
         all.extend_from_slice(packages);
         all.sort();
         all.dedup();

@@ -101,7 +101,7 @@ impl Objects {
         let bucket = url.host_str().ok_or_else(|| wrong("it names no bucket"))?;
         let prefix =
             Path::parse(url.path().trim_matches('/')).map_err(|_| wrong("its prefix can't be one"))?;
-        // Whoever comes first installs it; it is the same for all.
+        // The first caller installs it; it is the same for all.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let patience = RetryConfig {
             max_retries: MAX_REQUESTS,

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use bibliotax_core::location::Location;
-use bibliotax_core::settings::Settings;
+use bibliotax_core::manifest::{Settings, read_settings};
 use bibliotax_disk::read::read_text;
 
 use crate::failure::Failure;
@@ -34,7 +34,7 @@ impl SettingsFile {
             return Ok(Self { path: Some(path), exists: false, settings: Settings::default() });
         };
         let faults = |faults| Failure::in_text(path.display().to_string(), &text, faults);
-        let mut settings = Settings::read(&text).map_err(faults)?;
+        let mut settings = read_settings(&text).map_err(faults)?;
         let folder = path.parent().unwrap_or(Path::new("."));
         for registry in &mut settings.registries {
             registry.url = seen_from(folder, &registry.url);

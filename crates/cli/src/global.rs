@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use bibliotax_core::settings::UseColor;
+use bibliotax_core::manifest::UseColor;
 use clap::{Args, ValueEnum};
 
 /// Options that every command has.

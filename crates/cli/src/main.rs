@@ -5,7 +5,7 @@
 //! | `args` | the command line as values, one file for each command: its options, and which use case it runs |
 //! | `render` | reports of use cases as text, one file for each command |
 //! | `json` | the JSON that commands print, as types with schemas |
-//! | `ui`, `progress`, `waiting`, `pager` | all writing to the terminal |
+//! | `ui`, `progress`, `drawn_bar`, `waiting`, `pager` | all writing to the terminal |
 //! | `global`, `help` | the options of every command; the help, grouped by stage |
 //! | `environment`, `run` | what the environment says; what a command runs with |
 //! | `exit_status`, `defect` | how the program ends |
@@ -14,6 +14,7 @@
 mod args;
 mod defect;
 mod demo;
+mod drawn_bar;
 mod environment;
 mod exit_status;
 mod global;

@@ -8,23 +8,18 @@ use std::time::Duration;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::progress::{ProgressEvent, ProgressListener, Work};
 use bibliotax_present::words::{count, first_few};
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle, WeakProgressBar};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
+use crate::drawn_bar;
 use crate::ui::{Ui, clean, error_width, is_ascii};
 use crate::waiting::waits;
-
-/// What is over sooner is not worth drawing.
-const SHOW_AFTER: Duration = Duration::from_millis(300);
 
 /// Most projects that are named.
 const MAX_SHARING: usize = 5;
 
 /// The columns that a drawing has where the terminal doesn't say how many it has.
 const PIPE_WIDTH: usize = 80;
-
-/// How often a drawing is renewed while nothing is heard.
-const REDRAW_INTERVAL: Duration = Duration::from_millis(120);
 
 /// Shows what it hears.
 pub struct Progress<'u> {
@@ -83,8 +78,7 @@ impl<'u> Progress<'u> {
             bar.set_style(style.tick_chars(ticks).progress_chars(bars));
         }
         bar.set_message(what);
-        draw_after_a_moment(bar.clone());
-        *lock(&DRAWN) = Some(bar.downgrade());
+        drawn_bar::draw_after_a_moment(&bar);
         self.replace(Some(bar));
     }
 
@@ -171,30 +165,8 @@ fn cut(text: &str, most: usize) -> String {
     text.chars().take_while(is_within).collect()
 }
 
-/// The bar that is drawn, or was.
-static DRAWN: Mutex<Option<WeakProgressBar>> = Mutex::new(None);
-
-/// Prints a line on the standard error without disturbing the bar that is drawn there.
-pub fn above_the_bar(line: &str) {
-    let bar = lock(&DRAWN).as_ref().and_then(WeakProgressBar::upgrade);
-    match bar.filter(|bar| !bar.is_finished()) {
-        Some(bar) => bar.suspend(|| Ui::aside_line(line)),
-        None => Ui::aside_line(line),
-    }
-}
-
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
-fn draw_after_a_moment(bar: ProgressBar) {
-    std::thread::spawn(move || {
-        std::thread::sleep(SHOW_AFTER);
-        if !bar.is_finished() {
-            bar.set_draw_target(ProgressDrawTarget::stderr());
-            bar.enable_steady_tick(REDRAW_INTERVAL);
-        }
-    });
 }
 
 /// Who else has a damaged copy on the shelf, and what to do there.

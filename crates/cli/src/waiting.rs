@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use bibliotax_registry::client::pending_hosts::{PendingHosts, Request};
 
-use crate::progress::above_the_bar;
+use crate::drawn_bar::above_the_bar;
 use crate::ui::{Ui, on_one_line, style, styled};
 
 /// Who is silent for longer is named.

@@ -4,7 +4,7 @@
 //! |---|---|
 //! | [`name`], [`version`], [`range`] | names of packages and their parts, versions, and the versions that a need accepts |
 //! | [`digest`], [`license`] | SHA-256 digests and SPDX licence expressions |
-//! | [`manifest`] | `bibliotax.toml`: its meaning, and edits of its text |
+//! | [`manifest`] | `bibliotax.toml`: its meaning, and edits of its text; a person's own settings, which are written alike |
 //! | [`card`], [`history`] | what a registry knows of releases |
 //! | [`facet`], [`variant`], [`fitting`] | targets, whether a release works on them, which file each target takes |
 //! | [`inner_path`] | paths inside a package that every operating system accepts |
@@ -17,7 +17,6 @@
 //! | [`links`] | where the parts of a shelf are, for build tools |
 //! | [`steps`] | what people have to do by hand, and whether they did |
 //! | [`fault`], [`nearest`] | what is wrong in a text, and what was probably meant |
-//! | [`settings`] | a person's own settings |
 //! | [`schema`] | JSON Schemas of the files that people and tools read |
 //! | [`progress`] | events of long work while it goes on |
 
@@ -44,7 +43,6 @@ pub mod progress;
 pub mod range;
 pub mod resolve;
 pub mod schema;
-pub mod settings;
 pub mod source;
 pub mod steps;
 pub mod variant;

@@ -10,6 +10,7 @@ mod line_ends;
 mod outline;
 mod published;
 mod read;
+mod settings;
 mod stated;
 mod syntax;
 pub mod tasks;
@@ -24,6 +25,7 @@ pub use self::declared::{DeclaredArchive, DeclaredGit, DeclaredSource, GitPoint}
 pub use self::edit::ManifestText;
 pub use self::outline::{Outline, place_of};
 pub use self::read::{read_settings, read_stated, user_in_url};
+pub use self::settings::{Settings, UseColor};
 pub use self::stated::StatedCard;
 pub use self::tasks::Task;
 pub use self::template::{RegistryLine, new_manifest, new_member, new_workspace};

@@ -77,9 +77,9 @@ pub fn show_open_steps(ui: &Ui, open: &[OpenStep]) {
         return;
     }
     ui.say(format!(
-        "{}: {} by hand; see `bibliotax steps`",
+        "{}: {} to do by hand; see `bibliotax steps`",
         styled(style::STRONG, "steps"),
-        count(open.len(), "thing")
+        open.len()
     ));
     let row =
         |step: &OpenStep| vec![format!("  {}", step.id), step.package.to_string(), step_place(&step.place)];

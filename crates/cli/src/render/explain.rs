@@ -59,7 +59,7 @@ fn show_newer(ui: &Ui, Newer { version, conflict }: &Newer, in_full: bool) {
     match conflict {
         None => ui.answer(format!("{version} is newer and possible: `bibliotax update` would use it")),
         Some(conflict) => {
-            ui.answer(format!("{version} is newer and can't be taken:"));
+            ui.answer(format!("{version} is newer, but not possible:"));
             show_conflict(ui, conflict, in_full);
         }
     }
@@ -83,7 +83,7 @@ fn show_possible(ui: &Ui, possible: &Possible, lock: &Lock) {
 }
 
 fn show_not_possible(ui: &Ui, answer: &NotPossible, in_full: bool) {
-    ui.answer(format!("{} can't be in {}:", styled(style::STRONG, &answer.package), answer.range));
+    ui.answer(format!("{} {} isn't possible:", styled(style::STRONG, &answer.package), answer.range));
     show_conflict(ui, &answer.conflict, in_full);
     ui.answer_ways(&answer.ways);
 }

@@ -58,7 +58,7 @@ fn verdict(finding: &Finding) -> String {
 fn settings(file: &Path, set: Option<&[&str]>) -> String {
     let file = file.display();
     match set {
-        None => format!("none: there is no {file}"),
+        None => format!("there is no {file}"),
         Some([]) => format!("{file} sets nothing"),
         Some(names) => format!("{file} sets {}", names.join(", ")),
     }

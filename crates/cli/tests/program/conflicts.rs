@@ -185,7 +185,7 @@ fn why_a_package_is_here_and_what_keeps_newer_ones_out() {
     dew-point 1.4.0 is needed
       through rain-ledger
       through probe-sim, which needs soil-probe, which needs soil-curve
-    2.0.0 is newer and can't be taken:
+    2.0.0 is newer, but not possible:
       gate-kiosk needs probe-sim 0.9.
       probe-sim 0.9.2 needs soil-probe 0.9.
       soil-probe 0.9.0 needs soil-curve 1.
@@ -195,7 +195,7 @@ fn why_a_package_is_here_and_what_keeps_newer_ones_out() {
     assert_snapshot!(garden.run(&["explain", "rain-ledger"]), @"
     rain-ledger 2.6.1 is needed
       by the project itself
-    3.0.0 is newer and can't be taken:
+    3.0.0 is newer, but not possible:
       gate-kiosk needs rain-ledger 2.
     ----- status 0
     ");
@@ -222,7 +222,7 @@ fn why_it_can_not_be_another_version_or_what_would_move() {
     ");
     let output = garden.run(&["explain", "rain-ledger", "3"]);
     assert_snapshot!(output, @r#"
-    rain-ledger can't be in 3:
+    rain-ledger 3 isn't possible:
       gate-kiosk needs rain-ledger 2.
     ways out, each tried:
       bibliotax need rain-ledger "3 .. 4" soil-curve "2.1 .. 3"   # changes rain-ledger to 3.0.0 and changes soil-curve to 2.1.0

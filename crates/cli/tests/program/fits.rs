@@ -58,9 +58,9 @@ fn a_need_takes_the_newest_release_that_fits_every_target_and_tells_what_it_pass
     assert_snapshot!(garden.run(&["explain", "soil-curve"]), @"
     soil-curve 1.7.0 is needed
       by the project itself
-    2.0.0 is newer and can't be taken:
+    2.0.0 is newer, but not possible:
       gate-kiosk needs soil-curve 1.7 .. 2.
-    2.1.0 is newer and can't be taken:
+    2.1.0 is newer, but not possible:
       gate-kiosk needs soil-curve 1.7 .. 2.
     ----- status 0
     ");

@@ -67,7 +67,7 @@ fn a_need_on_a_capability_takes_a_provider_and_the_manifest_may_prefer_one() {
     ----- status 4
     "#);
     assert_snapshot!(garden.run(&["explain", "day-clock", "3"]), @"
-    day-clock can't be in 3:
+    day-clock 3 isn't possible:
       No release provides day-clock in 3.
     ----- status 4
     ");
@@ -108,7 +108,7 @@ fn a_family_stays_at_one_version_in_the_range_it_is_kept_in() {
     ----- status 0
     "#);
     assert_snapshot!(garden.run(&["explain", "pergola/core", "3.3"]), @"
-    pergola/core can't be in 3.3:
+    pergola/core 3.3 isn't possible:
       pergola/core and pergola/plots are of the family pergola, which stays at one version.
       gate-kiosk needs pergola/plots 3.
       No version of the family pergola satisfies all of this.
@@ -139,7 +139,7 @@ fn a_range_of_a_family_is_widened_as_a_line_of_the_manifest() {
     let garden = Garden::needing(&RELEASES, "\"pergola/panel\" = \"family\"\n[families]\npergola = \"3.2\"");
     garden.run(&["install"]).expect(0);
     assert_snapshot!(garden.run(&["explain", "pergola/core", "3.3"]), @r#"
-    pergola/core can't be in 3.3:
+    pergola/core 3.3 isn't possible:
       gate-kiosk keeps the family pergola at 3.2, and pergola/core is of it.
     ways out, each tried:
       [families] pergola = "3.3 .. 4"   # in the manifest: changes pergola/panel to 3.3.0

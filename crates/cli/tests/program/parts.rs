@@ -113,7 +113,7 @@ fn each_target_takes_its_own_files_and_one_lock_serves_both() {
       added  leaf-palette  1.0    2.0 KiB  MIT  needed by moss-map
       added  moss-map      1.0.0  260 B    MIT  needed here, with colour
     shelf: 4 packages installed, 2.3 KiB downloaded (TIME)
-    steps: 1 thing by hand; see `bibliotax steps`
+    steps: 1 to do by hand; see `bibliotax steps`
        calibrate  moss-map  on each device of hand-unit
     ----- stderr
     warning: leaf-palette doesn't declare arch, os; see `bibliotax fit`
@@ -188,7 +188,7 @@ fn components_bring_what_they_need_and_parts_come_on_request() {
       Where moss grows
 
       licence    MIT
-      published  2026-03-01 in seedhouse
+      published  2026-03-01 (today) in seedhouse
       fits       hand-unit yes
       exposes    include include
       manifest   moss-map = "1 .. 2"
@@ -222,7 +222,7 @@ fn components_bring_what_they_need_and_parts_come_on_request() {
       added  leaf-palette  1.0    2.0 KiB  MIT  needed by moss-map
       added  moss-map      1.0.0  330 B    MIT  needed here, with colour and trace
     shelf: 3 packages installed, 4.3 KiB downloaded (TIME)
-    steps: 1 thing by hand; see `bibliotax steps`
+    steps: 1 to do by hand; see `bibliotax steps`
        calibrate  moss-map  on each device of hand-unit
     ----- stderr
     warning: 2 packages don't declare arch, os; see `bibliotax fit`
@@ -239,7 +239,7 @@ fn components_bring_what_they_need_and_parts_come_on_request() {
       gone     leaf-palette  1.0    2.0 KiB  MIT  nothing needs it
       changed  moss-map      1.0.0  253 B    MIT  needed here
     shelf: 1 package installed, 2 removed (TIME)
-    steps: 1 thing by hand; see `bibliotax steps`
+    steps: 1 to do by hand; see `bibliotax steps`
        calibrate  moss-map  on each device of hand-unit
     ----- status 0
     ");

@@ -39,7 +39,7 @@ fn without_a_project_packages_are_looked_up_in_a_registry_that_is_named() {
 fn settings_give_default_registries_and_say_where_they_are() {
     let garden = garden();
     let none = garden.run_in("elsewhere", &["ready"]).expect(0);
-    assert!(none.stdout.contains("none: there is no GARDEN/home/.config/bibliotax/settings.toml"), "{none}");
+    assert!(none.stdout.contains("there is no GARDEN/home/.config/bibliotax/settings.toml"), "{none}");
     garden.write(SETTINGS, "color = \"always\"\n[registries]\nseedhouse = \"../../../seedhouse\"\n");
     let found = garden.run_in("elsewhere", &["find", "rain"]).expect(0);
     assert!(found.stdout.contains("rain-ledger") && found.stdout.contains('\u{1b}'), "{found}");

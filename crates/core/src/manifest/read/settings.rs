@@ -5,8 +5,8 @@ use toml_edit::{Document, Item};
 use super::Reader;
 use super::values::span;
 use crate::fault::Fault;
+use crate::manifest::settings::{MAX_CONCURRENCY, Settings, UseColor};
 use crate::manifest::syntax;
-use crate::settings::{MAX_CONCURRENCY, Settings, UseColor};
 
 const KEYS: [&str; 5] = ["registries", "color", "store", "concurrency", "offline"];
 

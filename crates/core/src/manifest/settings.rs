@@ -1,7 +1,6 @@
 //! A person's own settings: `settings.toml`, which no project depends on.
 
-use crate::fault::Fault;
-use crate::manifest::{RegistryDeclaration, read_settings};
+use super::RegistryDeclaration;
 
 /// Most requests and downloads at once that can be asked for.
 pub const MAX_CONCURRENCY: usize = 64;
@@ -39,11 +38,6 @@ impl UseColor {
 }
 
 impl Settings {
-    /// Reads settings; on failure all faults that were found.
-    pub fn read(text: &str) -> Result<Self, Vec<Fault>> {
-        read_settings(text)
-    }
-
     /// The names of the settings that are set.
     pub fn names(&self) -> Vec<&'static str> {
         let set = [

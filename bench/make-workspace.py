@@ -1,7 +1,7 @@
 #!/usr/bin/env python3
-"""Makes a workspace of many members that need packages, and each other by path, with the cards of those packages.
+"""Makes a workspace of many projects that need packages, and each other by path, with the cards of those packages.
 
-Usage: make-workspace.py FOLDER MEMBERS PACKAGES RELEASES-PER-PACKAGE
+Usage: make-workspace.py FOLDER PROJECTS PACKAGES RELEASES-PER-PACKAGE
 """
 import io
 import json
@@ -10,7 +10,7 @@ import random
 import sys
 import tarfile
 
-folder, members, packages, releases = pathlib.Path(sys.argv[1]), *map(int, sys.argv[2:5])
+folder, projects, packages, releases = pathlib.Path(sys.argv[1]), *map(int, sys.argv[2:5])
 rng = random.Random(20260301)
 names = [f"bed-n{number}" for number in range(packages)]
 folder.mkdir(parents=True, exist_ok=True)
@@ -32,14 +32,14 @@ workspace.mkdir(exist_ok=True)
 (workspace / "bibliotax.toml").write_text(
     '[workspace]\nfolders = ["bed-*"]\n\n[registries]\nseedhouse = "../seedhouse"\n\n[shared]\n'
     + "".join(f'{name} = "1"\n' for name in names[:20]))
-each = packages // members
-for number in range(members):
-    member = workspace / f"bed-{number}"
-    member.mkdir(exist_ok=True)
+each = packages // projects
+for number in range(projects):
+    project = workspace / f"bed-{number}"
+    project.mkdir(exist_ok=True)
     own = names[number * each:(number + 1) * each]
     text = f'[project]\nname = "bed-{number}"\nversion = "0.1.0"\n\n[needs]\n'
     text += "".join(f'{name} = "1"\n' for name in own if name not in names[:20])
     text += "".join(f'{name} = "shared"\n' for name in rng.sample(names[:20], 3))
     if number:
         text += f'bed-{number // 2} = {{ path = "../bed-{number // 2}" }}\n'
-    (member / "bibliotax.toml").write_text(text + '\n[tasks]\nlook = "true"\n')
+    (project / "bibliotax.toml").write_text(text + '\n[tasks]\nlook = "true"\n')

@@ -1,9 +1,9 @@
 #!/usr/bin/env bash
-# The commands of a team in a workspace of 200 members with 2,000 packages, each against reading and parsing the files that it
+# The commands of a team in a workspace of 200 projects with 2,000 packages, each against reading and parsing the files that it
 # has to read: the manifests and the lock; for those that ask registries the histories; for those that look at the shelf that, too.
 source "$(dirname "$0")/lib.sh"
 
-python3 "$bench/make-workspace.py" "$work" "${BENCH_MEMBERS:-200}" "${BENCH_PACKAGES:-2000}" 5
+python3 "$bench/make-workspace.py" "$work" "${BENCH_PROJECTS:-200}" "${BENCH_PACKAGES:-2000}" 5
 "$program" registry create --quiet "$work/seedhouse"
 "$program" registry load --quiet "$work/seedhouse" "$work/cards.jsonl"
 cargo build --quiet --release --manifest-path "$root/Cargo.toml" -p bibliotax-core --example read-workspace

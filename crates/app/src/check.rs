@@ -5,7 +5,7 @@ use bibliotax_core::name::{PackageName, Purpose};
 use bibliotax_core::range::Range;
 use bibliotax_core::source::Source;
 use bibliotax_core::version::Version;
-use bibliotax_core::workspace::{Drift, Member, Workspace};
+use bibliotax_core::workspace::{Drift, Project, Workspace};
 
 use crate::change::{PlannedChange, plan_declared};
 use crate::context::Context;
@@ -13,17 +13,17 @@ use crate::failure::Failure;
 use crate::lock_check::LockCheck;
 use crate::resolving::known_warnings;
 use crate::search_options::SearchOptions;
-use crate::workspace::MemberWords;
+use crate::workspace::ProjectWords;
 use crate::workspace::edits::Edits;
 use crate::workspace::{LockFile, ManifestEdits, WorkspaceFolder};
 
-/// What is checked, and whether members are to agree on ranges.
+/// What is checked, and whether projects are to agree on ranges.
 #[derive(Debug, Clone, Default)]
 pub struct Request {
-    /// Whether members are to share one range of each package that they declare with different ones.
+    /// Whether projects are to share one range of each package that they declare with different ones.
     pub unifies: bool,
-    /// Only what concerns these members; none for all.
-    pub members: MemberWords,
+    /// Only what concerns these projects; none for all.
+    pub projects: ProjectWords,
     /// How it is resolved then.
     pub options: SearchOptions,
     /// Whether nothing is going to be written.
@@ -49,7 +49,7 @@ pub enum Finding {
         /// What stands in for it; none where nothing needs the package.
         by: Option<(Source, Version)>,
     },
-    /// Members declare a package with different ranges.
+    /// Projects declare a package with different ranges.
     Drift {
         /// The package.
         package: PackageName,
@@ -60,11 +60,11 @@ pub enum Finding {
     },
 }
 
-/// A member's need of a package that others declare with another range.
+/// A project's need of a package that others declare with another range.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct DriftingNeed {
-    /// The member.
-    pub member: PackageName,
+    /// The project.
+    pub project: PackageName,
     /// Its folder, from the workspace's.
     pub folder: String,
     /// Its folder as people write it.
@@ -83,22 +83,22 @@ pub struct Report {
     pub findings: Vec<Finding>,
     /// What people should know of what is locked.
     pub warnings: Vec<String>,
-    /// The ranges that members can share, where they are to.
+    /// The ranges that projects can share, where they are to.
     pub shared: Vec<(PackageName, Range)>,
-    /// How many members there are.
-    pub members: usize,
+    /// How many projects there are.
+    pub projects: usize,
     /// How many packages are locked.
     pub packages: usize,
 }
 
-/// A check, with the change that lets members share ranges, where that is wanted.
+/// A check, with the change that lets projects share ranges, where that is wanted.
 pub struct Plan {
     /// What was found.
     pub report: Report,
     unify: Option<Unify>,
 }
 
-/// Manifests whose members share ranges, not yet resolved.
+/// Manifests whose projects share ranges, not yet resolved.
 struct Unify {
     workspace: WorkspaceFolder,
     edits: Edits,
@@ -107,7 +107,7 @@ struct Unify {
 }
 
 impl Plan {
-    /// Resolves what members share, and plans the change to it; `None` where nothing is to be written.
+    /// Resolves what projects share, and plans the change to it; `None` where nothing is to be written.
     pub fn change(&mut self, context: &Context<'_>) -> Result<Option<PlannedChange>, Failure> {
         let Some(Unify { workspace, edits, declared, options }) = self.unify.take() else { return Ok(None) };
         plan_declared(workspace, edits, declared, &options, context).map(Some)
@@ -125,9 +125,9 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
         }
         warnings = known_warnings(&workspace, lock, context.environment);
     }
-    let members = request.members.names(&workspace)?;
+    let projects = request.projects.names(&workspace)?;
     let concerns = |drift: &Drift<'_>| {
-        members.is_empty() || drift.needs.iter().any(|(member, _)| members.contains(&member.project.name))
+        projects.is_empty() || drift.needs.iter().any(|(project, _)| projects.contains(project.name()))
     };
     let mut drifts = workspace.declared.drifts();
     drifts.retain(concerns);
@@ -139,22 +139,22 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let edits = if request.unifies { unified(&workspace, &drifts)? } else { Edits::new() };
     // Texts that can't be read are an error before anything else is reported.
     let declared = workspace.edited(&edits)?;
-    let (members, packages) = (workspace.declared.members.len(), workspace.locked().len());
+    let (projects, packages) = (workspace.declared.projects.len(), workspace.locked().len());
     drop(drifts);
-    let report = Report { findings, warnings, shared, members, packages };
+    let report = Report { findings, warnings, shared, projects, packages };
     let is_written = !edits.is_empty() && !request.is_dry_run;
     let unify = is_written.then(|| Unify { workspace, edits, declared, options: request.options.clone() });
     Ok(Plan { report, unify })
 }
 
-/// The manifests in which members share ranges.
+/// The manifests in which projects share ranges.
 fn unified(workspace: &WorkspaceFolder, drifts: &[Drift<'_>]) -> Result<Edits, Failure> {
     let mut texts = ManifestEdits::of(workspace);
     for drift in drifts {
         let Some(range) = &drift.common else { continue };
         texts.open("")?.set_shared(&drift.package, range);
-        for (member, need) in &drift.needs {
-            texts.open(&member.folder)?.set_need_shared(need.purpose.as_ref(), &need.package);
+        for (project, need) in &drift.needs {
+            texts.open(&project.folder)?.set_need_shared(need.purpose.as_ref(), &need.package);
         }
     }
     Ok(texts.edits())
@@ -185,12 +185,12 @@ fn about_stand_ins(workspace: &WorkspaceFolder) -> Vec<Finding> {
     workspace.declared.stand_ins.keys().map(finding).collect()
 }
 
-/// That members declare a package with different ranges.
+/// That projects declare a package with different ranges.
 fn about_drift(drift: &Drift<'_>) -> Finding {
-    let need = |(member, need): &(&Member, &Need)| DriftingNeed {
-        member: member.project.name.clone(),
-        folder: member.folder.clone(),
-        path: member.path().to_owned(),
+    let need = |(project, need): &(&Project, &Need)| DriftingNeed {
+        project: project.name().clone(),
+        folder: project.folder.clone(),
+        path: project.path().to_owned(),
         purpose: need.purpose.clone(),
         range: need.range.clone(),
         is_shared: need.is_shared,

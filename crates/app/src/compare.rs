@@ -30,7 +30,7 @@ pub struct Report {
 }
 
 /// The projects that are on one side only.
-pub struct MemberChanges<'r> {
+pub struct ProjectChanges<'r> {
     /// Those that are new.
     pub added: Vec<&'r PackageName>,
     /// Those that are gone.
@@ -44,13 +44,13 @@ impl Report {
     }
 
     /// The projects that are on one side only.
-    pub fn members(&self) -> MemberChanges<'_> {
-        MemberChanges { added: beyond(&self.new, &self.old), gone: beyond(&self.old, &self.new) }
+    pub fn projects(&self) -> ProjectChanges<'_> {
+        ProjectChanges { added: beyond(&self.new, &self.old), gone: beyond(&self.old, &self.new) }
     }
 
     /// Whether only targets or purposes of packages differ.
     pub fn differs_in_reasons(&self) -> bool {
-        self.old.packages != self.new.packages || self.old.members != self.new.members
+        self.old.packages != self.new.packages || self.old.projects != self.new.projects
     }
 
     /// The bytes of all archives, before and after.
@@ -60,7 +60,7 @@ impl Report {
     }
 }
 
-impl MemberChanges<'_> {
+impl ProjectChanges<'_> {
     /// Whether both sides have the same projects.
     pub fn is_empty(&self) -> bool {
         self.added.is_empty() && self.gone.is_empty()
@@ -69,8 +69,8 @@ impl MemberChanges<'_> {
 
 /// The projects that one lock has beyond another.
 fn beyond<'r>(one: &'r Lock, other: &Lock) -> Vec<&'r PackageName> {
-    let names = one.members.iter().map(|member| &member.name);
-    names.filter(|name| !other.members.iter().any(|member| member.name == **name)).collect()
+    let names = one.projects.iter().map(|project| &project.name);
+    names.filter(|name| !other.projects.iter().any(|project| project.name == **name)).collect()
 }
 
 /// Reads the locks that two words mean; the one that is there, without a second word.
@@ -167,7 +167,7 @@ impl Locks<'_> {
 /// A lock without any package or project.
 fn empty_lock() -> Lock {
     let made_from = Digest::of(b"");
-    Lock { made_from, registries: BTreeMap::new(), members: Vec::new(), packages: Vec::new() }
+    Lock { made_from, registries: BTreeMap::new(), projects: Vec::new(), packages: Vec::new() }
 }
 
 fn read(text: &str, name: &str) -> Result<Lock, Failure> {

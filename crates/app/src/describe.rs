@@ -19,7 +19,7 @@ use crate::failure::Failure;
 use crate::lookup;
 use crate::resolving::{Resolver, check_known};
 use crate::search_options::SearchOptions;
-use crate::workspace::{MemberWords, WorkspaceFolder};
+use crate::workspace::{ProjectWords, WorkspaceFolder};
 
 /// Most of the last releases whose notes are shown.
 const MAX_NOTES: usize = 3;
@@ -32,7 +32,7 @@ pub struct Request {
     /// Only these registries; none for all that are declared.
     pub registries: Vec<String>,
     /// Only what these projects run in; none for all.
-    pub members: MemberWords,
+    pub projects: ProjectWords,
     /// Only these targets; none for all.
     pub targets: Vec<String>,
     /// One of its versions; the newest that fits where it isn't said.
@@ -125,7 +125,7 @@ fn described(
     workspace: &WorkspaceFolder,
     registries: &Registries,
 ) -> Result<Described, Failure> {
-    let (places, facets) = (workspace.places(&request.members, &request.targets)?, registries.facets());
+    let (places, facets) = (workspace.places(&request.projects, &request.targets)?, registries.facets());
     let release = chosen(request, name, &listing, &places, &facets)?;
     let card = registries.card(&listing, release)?;
     let lock = workspace.sound_lock().ok().flatten();

@@ -3,22 +3,22 @@
 use bibliotax_core::manifest::{self, Need};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::nearest::{either, nearest};
-use bibliotax_core::workspace::Member;
+use bibliotax_core::workspace::Project;
 
 use crate::change::{PlannedChange, plan_edits};
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::search_options::SearchOptions;
 use crate::workspace::edits::Edits;
-use crate::workspace::{ManifestEdits, MemberWords, WorkspaceFolder};
+use crate::workspace::{ManifestEdits, ProjectWords, WorkspaceFolder};
 
 /// What is dropped.
 #[derive(Debug, Clone, Default)]
 pub struct Request {
     /// The packages.
     pub packages: Vec<String>,
-    /// The members that need them no longer.
-    pub members: MemberWords,
+    /// The projects that need them no longer.
+    pub projects: ProjectWords,
     /// Only the needs for this purpose.
     pub purpose: Option<String>,
     /// How the rest is resolved.
@@ -55,10 +55,10 @@ impl Plan {
 pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let workspace = WorkspaceFolder::open(context.folder, request.is_dry_run, context.listener)?;
     workspace.sound_lock()?;
-    let members = request.members.to_change(&workspace)?;
+    let projects = request.projects.to_change(&workspace)?;
     let words = request.packages.iter();
     let needs = words
-        .map(|word| declared(&workspace, &members, request.purpose.as_deref(), word))
+        .map(|word| declared(&workspace, &projects, request.purpose.as_deref(), word))
         .collect::<Result<Vec<_>, _>>()?;
     let edits = without(&workspace, needs.iter().flatten())?;
     let dropped = needs.iter().filter_map(|needs| Some(needs.first()?.1.package.clone())).collect();
@@ -68,23 +68,24 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
 /// The needs that a word means: of this purpose if one is given, else of all.
 fn declared<'w>(
     workspace: &WorkspaceFolder,
-    members: &[&'w Member],
+    projects: &[&'w Project],
     purpose: Option<&str>,
     word: &str,
-) -> Result<Vec<(&'w Member, &'w Need)>, Failure> {
+) -> Result<Vec<(&'w Project, &'w Need)>, Failure> {
     let is_of_purpose = |need: &&Need| {
         purpose.is_none_or(|wanted| need.purpose.as_ref().is_some_and(|purpose| purpose.as_str() == wanted))
     };
-    let all = members.iter().flat_map(|member| member.manifest.needs.iter().map(move |need| (*member, need)));
-    let needs: Vec<(&Member, &Need)> = all.filter(|(_, need)| is_of_purpose(need)).collect();
-    let is_meant = |(_, need): &(&Member, &Need)| need.package.as_str() == word;
-    let found: Vec<(&Member, &Need)> = needs.iter().copied().filter(is_meant).collect();
+    let all =
+        projects.iter().flat_map(|project| project.manifest.needs.iter().map(move |need| (*project, need)));
+    let needs: Vec<(&Project, &Need)> = all.filter(|(_, need)| is_of_purpose(need)).collect();
+    let is_meant = |(_, need): &(&Project, &Need)| need.package.as_str() == word;
+    let found: Vec<(&Project, &Need)> = needs.iter().copied().filter(is_meant).collect();
     if found.is_empty() { Err(not_declared(workspace, &needs, word)?) } else { Ok(found) }
 }
 
 fn not_declared(
     workspace: &WorkspaceFolder,
-    needs: &[(&Member, &Need)],
+    needs: &[(&Project, &Need)],
     word: &str,
 ) -> Result<Failure, Failure> {
     let failure =
@@ -104,11 +105,11 @@ fn not_declared(
 /// The manifests without these needs.
 fn without<'n>(
     workspace: &WorkspaceFolder,
-    needs: impl Iterator<Item = &'n (&'n Member, &'n Need)>,
+    needs: impl Iterator<Item = &'n (&'n Project, &'n Need)>,
 ) -> Result<Edits, Failure> {
     let mut texts = ManifestEdits::of(workspace);
-    for (member, need) in needs {
-        texts.open(&member.folder)?.remove_need(need.purpose.as_ref(), &need.package);
+    for (project, need) in needs {
+        texts.open(&project.folder)?.remove_need(need.purpose.as_ref(), &need.package);
     }
     Ok(texts.edits())
 }

@@ -15,7 +15,7 @@ use crate::resolving::{
     Resolver, about_release, check_known, conflict_of, needs_of, not_locked_package, ways_out as as_ways,
 };
 use crate::search_options::SearchOptions;
-use crate::workspace::MemberWords;
+use crate::workspace::ProjectWords;
 use crate::workspace::WorkspaceFolder;
 
 /// Most ways that are listed.
@@ -25,16 +25,16 @@ const MAX_WAYS: usize = 12;
 #[derive(Debug, Clone)]
 pub struct Request {
     wanted: Wanted,
-    members: MemberWords,
+    projects: ProjectWords,
     options: SearchOptions,
 }
 
 impl Request {
     /// Reads the words: a package, and the range to ask about if there is one.
-    pub fn new(words: &[String], members: MemberWords, options: SearchOptions) -> Result<Self, Failure> {
+    pub fn new(words: &[String], projects: ProjectWords, options: SearchOptions) -> Result<Self, Failure> {
         let mut wanted = words::parse(words, false)?;
         match (wanted.pop(), wanted.as_slice()) {
-            (Some(wanted), []) => Ok(Self { wanted, members, options }),
+            (Some(wanted), []) => Ok(Self { wanted, projects, options }),
             _ => {
                 Err(Failure::new("need.words", "one package is explained at a time").advice("name just one"))
             }
@@ -120,8 +120,8 @@ pub fn report<'w>(
     let declared = &workspace.declared;
     let resolver = Resolver::open(workspace, declared, context.environment, &request.options)?;
     resolver.registries.prefetch_closure(&needs_of(&Problem::new(declared, &lock.packages)));
-    let members = request.members.names(workspace)?;
-    let explaining = Explaining { workspace, lock, resolver: &resolver, package: &wanted.package, members };
+    let projects = request.projects.names(workspace)?;
+    let explaining = Explaining { workspace, lock, resolver: &resolver, package: &wanted.package, projects };
     let answer = match &wanted.range {
         None => explaining.why_here()?,
         Some(range) => explaining.why_not(range)?,
@@ -134,14 +134,14 @@ struct Explaining<'a, 'r, 'w> {
     lock: &'w Lock,
     resolver: &'a Resolver<'r>,
     package: &'a PackageName,
-    /// The members whose ways to the package are shown; none for all.
-    members: Vec<PackageName>,
+    /// The projects whose ways to the package are shown; none for all.
+    projects: Vec<PackageName>,
 }
 
 impl<'w> Explaining<'_, '_, 'w> {
     fn why_here(&self) -> Result<Answer<'w>, Failure> {
         let package = self.lock.answering(self.package).ok_or_else(|| self.not_here())?;
-        let ways = ways_to(self.lock, &package.name, &self.members, MAX_WAYS);
+        let ways = ways_to(self.lock, &package.name, &self.projects, MAX_WAYS);
         let listing = self.resolver.registries.listing(&package.name).ok().flatten();
         let release = listing.as_ref().and_then(|listing| listing.history.release(&package.version));
         let about = release.map(about_release).unwrap_or_default();

@@ -8,7 +8,7 @@ use crate::failure::Failure;
 use crate::lookup;
 use crate::resolving::{Resolver, no_registry};
 use crate::search_options::SearchOptions;
-use crate::workspace::MemberWords;
+use crate::workspace::ProjectWords;
 
 /// What is looked for.
 #[derive(Debug, Clone, Default)]
@@ -18,7 +18,7 @@ pub struct Request {
     /// Only these registries; none for all that are declared.
     pub registries: Vec<String>,
     /// Only what these projects run in; none for all.
-    pub members: MemberWords,
+    pub projects: ProjectWords,
     /// Only these targets; none for all.
     pub targets: Vec<String>,
     /// Which page of what is found, from 1.
@@ -54,7 +54,7 @@ pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failur
     if registries.is_empty() {
         return Err(no_registry());
     }
-    let places = workspace.places(&request.members, &request.targets)?;
+    let places = workspace.places(&request.projects, &request.targets)?;
     let query = Query { words: request.words.join(" "), places, page: usize::from(request.page) - 1 };
     let cache = context.environment.registries_folder()?;
     let answers = registries.find(&query, &cache, context.environment.now);

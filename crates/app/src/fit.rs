@@ -12,7 +12,7 @@ use bibliotax_core::lock::NeedGraph;
 use bibliotax_core::name::{ComponentName, FacetName, PackageName};
 use bibliotax_core::resolve::Catalogue;
 use bibliotax_core::source::Source;
-use bibliotax_core::workspace::Member;
+use bibliotax_core::workspace::Project;
 use bibliotax_present::words::place_name;
 use bibliotax_registry::catalogue::registries::Registries;
 
@@ -20,7 +20,7 @@ use crate::context::Context;
 use crate::failure::Failure;
 use crate::resolving::{Resolver, check_known, prefetch_locked};
 use crate::search_options::SearchOptions;
-use crate::workspace::{MemberWords, WorkspaceFolder};
+use crate::workspace::{ProjectWords, WorkspaceFolder};
 
 use self::levels::{Ladder, Ladders};
 
@@ -35,8 +35,8 @@ pub struct Request {
     pub of_targets: Vec<String>,
     /// Only these targets; none for all.
     pub targets: Vec<String>,
-    /// Only what these members need.
-    pub members: MemberWords,
+    /// Only what these projects need.
+    pub projects: ProjectWords,
     /// Folders of projects that use this one.
     pub used_by: Vec<String>,
 }
@@ -96,15 +96,15 @@ impl Report {
 /// Holds packages against targets and promises.
 pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failure> {
     let workspace = WorkspaceFolder::find(context.folder)?;
-    let members = request.members.chosen(&workspace)?;
+    let projects = request.projects.chosen(&workspace)?;
     workspace.targets_named(&request.targets)?;
     let options = SearchOptions::default();
     let resolver = Resolver::open(&workspace, &workspace.declared, context.environment, &options)?;
     let registries = &resolver.registries;
     let facets = registries.facets();
-    let places = places_to_try(request, &members, &facets)?;
+    let places = places_to_try(request, &projects, &facets)?;
     let mut rows = match request.packages.as_slice() {
-        [] => locked(&workspace, &members, registries)?,
+        [] => locked(&workspace, &projects, registries)?,
         names => {
             let row = |word: &String| named(word, registries, &places, &facets);
             names.iter().map(row).collect::<Result<Vec<_>, _>>()?
@@ -113,18 +113,18 @@ pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failur
     for row in &mut rows {
         row.fits = places.iter().map(|place| row.fit(place, &facets)).collect();
     }
-    let (users, mut warnings) = users(request, &workspace, &members, context)?;
+    let (users, mut warnings) = users(request, &workspace, &projects, context)?;
     let ladders = Ladders { rows: &rows, places: &places, users: &users, facets: &facets, registries };
     // A level is raised by one project, and not by several at once.
-    let ladders = if members.len() == 1 { ladders.all() } else { Vec::new() };
+    let ladders = if projects.len() == 1 { ladders.all() } else { Vec::new() };
     let names = places.iter().map(|place| place_name(place, workspace.is_alone())).collect();
     warnings.extend(registries.warnings());
     Ok(Report { rows, places: names, facets, ladders, warnings })
 }
 
 /// What releases have to fit, with the levels that are tried.
-fn places_to_try(request: &Request, members: &[&Member], facets: &Facets) -> Result<Vec<Target>, Failure> {
-    let mut places = places_of(members);
+fn places_to_try(request: &Request, projects: &[&Project], facets: &Facets) -> Result<Vec<Target>, Failure> {
+    let mut places = places_of(projects);
     let is_meant = |place: &Target| request.targets.is_empty() || request.targets.contains(&place.name);
     places.retain(is_meant);
     for word in &request.levels {
@@ -144,20 +144,20 @@ fn places_to_try(request: &Request, members: &[&Member], facets: &Facets) -> Res
 fn users(
     request: &Request,
     workspace: &WorkspaceFolder,
-    members: &[&Member],
+    projects: &[&Project],
     context: &Context<'_>,
 ) -> Result<(Vec<Target>, Vec<String>), Failure> {
-    let [library] = members else { return Ok((Vec::new(), Vec::new())) };
-    let library = &library.project.name;
-    let needs_it = |user: &Member| user.manifest.needs.iter().any(|need| need.package == *library);
-    let in_workspace = workspace.declared.members.iter().filter(|member| needs_it(member));
+    let [library] = projects else { return Ok((Vec::new(), Vec::new())) };
+    let library = library.name();
+    let needs_it = |user: &Project| user.manifest.needs.iter().any(|need| need.package == *library);
+    let in_workspace = workspace.declared.projects.iter().filter(|project| needs_it(project));
     let mut targets: Vec<Target> = in_workspace.flat_map(|user| user.targets.clone()).collect();
     let mut warnings = Vec::new();
     for folder in &request.used_by {
         let user = WorkspaceFolder::find(&context.folder.join(folder))?;
-        let user = user.member()?;
+        let user = user.project()?;
         if !needs_it(user) {
-            warnings.push(format!("{} doesn't need {library}", user.project.name));
+            warnings.push(format!("{} doesn't need {library}", user.name()));
         }
         targets.extend(user.targets.clone());
     }
@@ -210,10 +210,10 @@ fn no_places() -> Failure {
         .advice("declare one (`[targets.NAME]`), promise something (`[fits]`), or try one out: `--try NAME:FACET=VALUE`")
 }
 
-/// What releases have to fit for these members: their targets and promises, each once.
-fn places_of(members: &[&Member]) -> Vec<Target> {
-    let targets = members.iter().flat_map(|member| member.targets.iter().cloned());
-    let promises = members.iter().filter_map(|member| member.manifest.promise());
+/// What releases have to fit for these projects: their targets and promises, each once.
+fn places_of(projects: &[&Project]) -> Vec<Target> {
+    let targets = projects.iter().flat_map(|project| project.targets.iter().cloned());
+    let promises = projects.iter().filter_map(|project| project.manifest.promise());
     let mut places: Vec<Target> = Vec::new();
     for place in targets.chain(promises) {
         if !places.contains(&place) {
@@ -223,14 +223,14 @@ fn places_of(members: &[&Member]) -> Vec<Target> {
     places
 }
 
-/// The locked packages that these members need.
+/// The locked packages that these projects need.
 fn locked(
     workspace: &WorkspaceFolder,
-    members: &[&Member],
+    projects: &[&Project],
     registries: &Registries,
 ) -> Result<Vec<Row>, Failure> {
     let (lock, declared) = (workspace.needed_lock()?, &workspace.declared);
-    let names: Vec<PackageName> = members.iter().map(|member| member.project.name.clone()).collect();
+    let names: Vec<PackageName> = projects.iter().map(|project| project.name().clone()).collect();
     let packages = lock.packages_of(&names);
     prefetch_locked(registries, packages.iter().copied());
     let promises = NeedGraph::of(lock).promises(declared);

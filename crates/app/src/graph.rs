@@ -8,7 +8,7 @@ use bibliotax_core::name::{PackageName, Purpose, TargetName};
 use crate::failure::Failure;
 use crate::machine::this_machine;
 use crate::resolving::locked_name;
-use crate::workspace::{MemberWords, WorkspaceFolder};
+use crate::workspace::{ProjectWords, WorkspaceFolder};
 
 /// What of the graph is shown.
 #[derive(Debug, Clone, Default)]
@@ -17,8 +17,8 @@ pub struct Request {
     pub to: Option<String>,
     /// Only so many steps from a project.
     pub depth: Option<usize>,
-    /// Only what these members need.
-    pub members: MemberWords,
+    /// Only what these projects need.
+    pub projects: ProjectWords,
     /// Only what is needed on these targets.
     pub targets: Vec<String>,
     /// What is needed for these purposes only is left out.
@@ -28,7 +28,7 @@ pub struct Request {
 /// What of a lock is shown.
 pub struct Shown<'w> {
     lock: &'w Lock,
-    members: Vec<PackageName>,
+    projects: Vec<PackageName>,
     targets: Vec<TargetName>,
     without: Vec<Purpose>,
     to: Option<PackageName>,
@@ -43,10 +43,10 @@ impl<'w> Shown<'w> {
         let targets = workspace.targets_named(&request.targets)?;
         workspace.check_purposes(&request.without)?;
         let to = request.to.as_ref().map(|word| locked_name(lock, word)).transpose()?;
-        let members = request.members.chosen(workspace)?;
-        let members = members.into_iter().map(|member| member.project.name.clone()).collect();
+        let projects = request.projects.chosen(workspace)?;
+        let projects = projects.into_iter().map(|project| project.name().clone()).collect();
         let (without, depth) = (request.without.clone(), request.depth);
-        Ok(Self { lock, members, targets, without, to, depth, machine: this_machine() })
+        Ok(Self { lock, projects, targets, without, to, depth, machine: this_machine() })
     }
 
     /// The lock.
@@ -57,7 +57,7 @@ impl<'w> Shown<'w> {
     /// The graph.
     pub fn graph(&self) -> Graph<'_> {
         let scope = Scope {
-            members: &self.members,
+            projects: &self.projects,
             targets: &self.targets,
             without: &self.without,
             machine: &self.machine,

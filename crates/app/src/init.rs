@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use bibliotax_core::fault::Fault;
 use bibliotax_core::location::Location;
 use bibliotax_core::manifest::{
-    self, ManifestText, RegistryLine, new_manifest, new_member, new_workspace, user_in_url,
+    self, ManifestText, RegistryLine, new_manifest, new_project, new_workspace, user_in_url,
 };
 use bibliotax_core::name::{PackageName, nearest_package_name};
 use bibliotax_core::source::names_user;
@@ -48,8 +48,8 @@ pub struct Plan {
 pub enum Begins {
     /// A workspace.
     Workspace {
-        /// The folders of its members.
-        members: Vec<String>,
+        /// The folders of its projects.
+        projects: Vec<String>,
         /// What these have from before.
         old: Vec<OldFiles>,
     },
@@ -57,7 +57,7 @@ pub enum Begins {
     Project {
         /// Its name.
         name: PackageName,
-        /// The workspace that it becomes a member of.
+        /// The workspace that it becomes a project of.
         workspace: Option<Outer>,
         /// A project around it, which is no workspace.
         around: Option<PathBuf>,
@@ -65,7 +65,7 @@ pub enum Begins {
 }
 
 impl Plan {
-    /// Writes the manifest, and lists a new member in its workspace.
+    /// Writes the manifest, and lists a new project in its workspace.
     pub fn apply(&self) -> Result<(), Failure> {
         write_whole(&self.path, self.text.as_bytes())?;
         match &self.begins {
@@ -100,13 +100,13 @@ fn exists_already(request: &Request) -> Failure {
 }
 
 fn begin_workspace(request: &Request, here: &Path, path: PathBuf) -> Result<Plan, Failure> {
-    let members = projects_below(here);
-    let old = OldFiles::all_in(here, &members);
+    let projects = projects_below(here);
+    let old = OldFiles::all_in(here, &projects);
     let registries = registry_lines(&request.registries)?;
     Ok(Plan {
-        text: new_workspace(&members, &registries),
+        text: new_workspace(&projects, &registries),
         missing_registries: missing(&registries, here),
-        begins: Begins::Workspace { members, old },
+        begins: Begins::Workspace { projects, old },
         has_registry: !registries.is_empty(),
         path,
     })
@@ -117,14 +117,14 @@ fn begin_project(request: &Request, here: &Path, path: PathBuf) -> Result<Plan, 
     let registries = registry_lines(&request.registries)?;
     let workspace = outer_workspace(here)?.filter(|outer| outer.membership != Membership::Apart);
     workspace.iter().try_for_each(|outer| check_is_free(&name, outer))?;
-    let is_member = workspace.is_some() && registries.is_empty();
-    let text = if is_member { new_member(&name) } else { new_manifest(&name, &registries) };
+    let is_project = workspace.is_some() && registries.is_empty();
+    let text = if is_project { new_project(&name) } else { new_manifest(&name, &registries) };
     let around = if workspace.is_some() { None } else { project_around(here) };
     Ok(Plan {
         text,
         missing_registries: missing(&registries, here),
         begins: Begins::Project { name, workspace, around },
-        has_registry: !registries.is_empty() || is_member,
+        has_registry: !registries.is_empty() || is_project,
         path,
     })
 }
@@ -163,21 +163,21 @@ fn missing(registries: &[RegistryLine], here: &Path) -> Vec<RegistryLine> {
     in_folders.filter(|registry| !here.join(&registry.url).join(DESCRIPTION).is_file()).cloned().collect()
 }
 
-/// Fails where a member of a workspace has the name of a new one.
+/// Fails where a project of a workspace has the name of a new one.
 fn check_is_free(name: &PackageName, outer: &Outer) -> Result<(), Failure> {
-    // One that can't be read, or has no members yet, is no hindrance.
+    // One that can't be read, or has no projects yet, is no hindrance.
     let Ok(workspace) = WorkspaceFolder::without_lock(&outer.root) else { return Ok(()) };
-    let Some(other) = workspace.declared.member(name) else { return Ok(()) };
+    let Some(other) = workspace.declared.project(name) else { return Ok(()) };
     let message = format!("the workspace has a project {name} already, in `{}`", other.path());
     Err(Failure::new("workspace.two-projects", message)
         .advice("give this one another name: `bibliotax init --name NAME`"))
 }
 
-/// Lists the folder of a new member in its workspace.
+/// Lists the folder of a new project in its workspace.
 fn list_in(outer: &Outer) -> Result<(), Failure> {
     // It was just read.
     let Ok(mut text) = ManifestText::open(&outer.text) else { return Ok(()) };
-    text.add_member(&outer.inner);
+    text.add_project(&outer.inner);
     Ok(write_whole(&outer.root.join(manifest::FILE_NAME), text.to_string().as_bytes())?)
 }
 

@@ -22,7 +22,7 @@ use crate::search_options::SearchOptions;
 use crate::shelf::{ShelfOptions, ShelfPart, ShelfWork, up_to_date};
 use crate::steps::open_steps;
 use crate::workspace::edits::Edits;
-use crate::workspace::{Manifests, MemberWords, WorkspaceFolder};
+use crate::workspace::{Manifests, ProjectWords, WorkspaceFolder};
 
 /// A day, in seconds.
 const DAY: i64 = 24 * 60 * 60;
@@ -34,8 +34,8 @@ pub struct Request {
     pub is_sealed: bool,
     /// Whether packages may be replaced though it is sealed.
     pub allow_stand_ins: bool,
-    /// Only what these members need; none for all.
-    pub members: MemberWords,
+    /// Only what these projects need; none for all.
+    pub projects: ProjectWords,
     /// Only what is needed on these targets.
     pub targets: Vec<String>,
     /// What is needed for these purposes only is left out.
@@ -124,7 +124,7 @@ impl Request {
 
     /// Whether all of the shelf is meant.
     fn is_for_all(&self) -> bool {
-        self.targets.is_empty() && self.without.is_empty() && self.members.is_empty()
+        self.targets.is_empty() && self.without.is_empty() && self.projects.is_empty()
     }
 
     fn shelf_options(
@@ -134,8 +134,8 @@ impl Request {
     ) -> Result<ShelfOptions, Failure> {
         let targets = workspace.targets_named(&self.targets)?;
         workspace.check_purposes(&self.without)?;
-        let members = self.members.names(workspace)?;
-        let part = ShelfPart { members, targets, without: self.without.clone() };
+        let projects = self.projects.names(workspace)?;
+        let part = ShelfPart { projects, targets, without: self.without.clone() };
         let depth = if self.is_full { FileCheck::Bytes } else { FileCheck::SizeAndTime };
         Ok(ShelfOptions { part, depth, look, absolute: self.absolute })
     }

@@ -15,13 +15,13 @@ use crate::failure::Failure;
 use crate::lock_check::{LockCheck, remember_kit};
 use crate::search_options::SearchOptions;
 use crate::shelf::ShelfPart;
-use crate::workspace::{MemberWords, WorkspaceFolder};
+use crate::workspace::{ProjectWords, WorkspaceFolder};
 
 /// What a kit is to hold.
 #[derive(Debug, Clone, Default)]
 pub struct Request {
-    /// Only what these members need.
-    pub members: MemberWords,
+    /// Only what these projects need.
+    pub projects: ProjectWords,
     /// Only what these targets take.
     pub targets: Vec<String>,
 }
@@ -52,7 +52,7 @@ impl Plan {
     }
 
     fn load(&self) -> KitScope<'_> {
-        KitScope { members: &self.part.members, targets: &self.part.targets }
+        KitScope { projects: &self.part.projects, targets: &self.part.targets }
     }
 }
 
@@ -60,7 +60,7 @@ impl Plan {
 pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let workspace = WorkspaceFolder::find(context.folder)?;
     let targets = workspace.targets_named(&request.targets)?;
-    let part = ShelfPart { members: request.members.names(&workspace)?, targets, ..ShelfPart::default() };
+    let part = ShelfPart { projects: request.projects.names(&workspace)?, targets, ..ShelfPart::default() };
     let lock = workspace.needed_lock()?;
     let is_locked = workspace.is_locked();
     if is_locked {
@@ -87,7 +87,7 @@ fn try_out(file: &Path, store: &Store, context: &Context<'_>) -> Result<OpenedKi
     let folder = std::env::temp_dir();
     let scratch = tempfile::tempdir_in(&folder).at("write in", &folder)?;
     let opened = kit::open(&context.folder.join(file), &Store::open(scratch.path())?, context.listener)?;
-    let scope = KitScope { members: &opened.head.members, targets: &opened.head.targets };
+    let scope = KitScope { projects: &opened.head.projects, targets: &opened.head.targets };
     let new = kit::trees(&opened.lock, &scope).iter().filter(|tree| !store.has(tree)).count();
     Ok(OpenedKit { new, ..opened })
 }

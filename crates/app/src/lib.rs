@@ -8,7 +8,7 @@
 //! |---|---|
 //! | [`context`], [`environment`], [`settings`], [`credentials`] | where and how a use case runs: store, network, settings, credentials |
 //! | [`failure`], [`codes`] | what a failure says, and the stable codes of all failures |
-//! | [`workspace`] | manifests and lock on disk, members, edits of manifests |
+//! | [`workspace`] | manifests and lock on disk, projects, edits of manifests |
 //! | [`lookup`], `registry_words` | registries to look packages up in, registries as people name them |
 //! | [`resolving`], [`search_options`] | registries opened once, problems solved, conflicts with ways out |
 //! | [`lock_check`], [`archives`], [`shelf`], [`change`] | a lock checked, archives fetched, the shelf brought to it; a change of both planned |

@@ -193,8 +193,8 @@ fn mismatched(lock: &Lock, mismatch: &Mismatch) -> Failure {
     let text = lock.to_string();
     let line = match &mismatch.line {
         Line::Registries => text.lines().find(|line| line.starts_with("  \"registries\"")).map(str::to_owned),
-        Line::Member(name) => {
-            lock.members.iter().find(|member| member.name == *name).map(lock::LockedMember::as_line)
+        Line::Project(name) => {
+            lock.projects.iter().find(|project| project.name == *name).map(lock::LockedProject::as_line)
         }
         Line::Package(name) => lock.package(name).map(LockedPackage::as_line),
     };

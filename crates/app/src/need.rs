@@ -10,7 +10,7 @@ use std::str::FromStr;
 use bibliotax_core::fault::Fault;
 use bibliotax_core::name::{ComponentName, PackageName, Purpose};
 use bibliotax_core::resolve::{Catalogue, Problem};
-use bibliotax_core::workspace::{Member, Workspace};
+use bibliotax_core::workspace::{Project, Workspace};
 use bibliotax_registry::catalogue::registries::Registries;
 
 use crate::change::{PlannedChange, Wanted as WantedChange};
@@ -19,7 +19,7 @@ use crate::failure::Failure;
 use crate::newest_release::{PassedOver, passed_over};
 use crate::resolving::{Resolver, check_known, needs_of, no_registry};
 use crate::search_options::SearchOptions;
-use crate::workspace::{MemberWords, WorkspaceFolder, declared_target};
+use crate::workspace::{ProjectWords, WorkspaceFolder, declared_target};
 
 use self::declaring::{Declaring, Wishes};
 use self::sources::{ArchiveContents, SourceWords};
@@ -32,8 +32,8 @@ pub use self::declaring::{DeclaredLine, DeclaredPackage, Inherited};
 pub struct Request {
     /// Packages, each with a range behind it if wanted.
     pub words: Vec<String>,
-    /// The members that need them.
-    pub members: MemberWords,
+    /// The projects that need them.
+    pub projects: ProjectWords,
     /// Whether ranges are written once, for the whole workspace.
     pub is_shared: bool,
     /// Where the packages come from that are in no registry.
@@ -85,9 +85,9 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let (source, archive) = request.source.read(&wanted, &workspace, context)?;
     let wishes = Wishes { source, ..wishes(request)? };
     let purpose: Option<Purpose> = parsed("--for", request.purpose.as_ref())?;
-    let members = request.members.to_change(&workspace)?;
-    check_targets(&members, &request.targets)?;
-    let mut declaring = Declaring::new(&workspace, members, purpose.as_ref(), &wishes);
+    let projects = request.projects.to_change(&workspace)?;
+    check_targets(&projects, &request.targets)?;
+    let mut declaring = Declaring::new(&workspace, projects, purpose.as_ref(), &wishes);
     wanted.iter().try_for_each(|wanted| declaring.declare(wanted))?;
     // A project that a path leads to is read with the manifests that name it.
     let declared = declaring.workspace()?;
@@ -125,9 +125,9 @@ fn wishes(request: &Request) -> Result<Wishes, Failure> {
     })
 }
 
-fn check_targets(members: &[&Member], targets: &[String]) -> Result<(), Failure> {
-    let pairs = members.iter().flat_map(|member| targets.iter().map(move |target| (member, target)));
-    pairs.into_iter().try_for_each(|(member, target)| declared_target(&member.targets, target).map(|_| ()))
+fn check_targets(projects: &[&Project], targets: &[String]) -> Result<(), Failure> {
+    let pairs = projects.iter().flat_map(|project| targets.iter().map(move |target| (project, target)));
+    pairs.into_iter().try_for_each(|(project, target)| declared_target(&project.targets, target).map(|_| ()))
 }
 
 /// Fails unless all that is wanted is known.

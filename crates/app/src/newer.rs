@@ -18,7 +18,7 @@ use crate::context::Context;
 use crate::failure::{self, Failure};
 use crate::resolving::{Resolver, conflict_of, locked_name, needs_of};
 use crate::search_options::SearchOptions;
-use crate::workspace::{MemberWords, WorkspaceFolder};
+use crate::workspace::{ProjectWords, WorkspaceFolder};
 
 /// Most of the last releases of a package whose notes are shown.
 const MAX_NOTES: usize = 3;
@@ -30,8 +30,8 @@ pub struct Request {
     pub packages: Vec<String>,
     /// Only what projects need themselves.
     pub is_direct: bool,
-    /// Only what these members reach.
-    pub members: MemberWords,
+    /// Only what these projects reach.
+    pub projects: ProjectWords,
     /// Only what is needed on these targets; none for all.
     pub targets: Vec<String>,
     /// How it is resolved.
@@ -111,18 +111,18 @@ fn updated(
     }
 }
 
-/// The packages that are looked at: what some members reach or, where only that is asked about, need themselves.
+/// The packages that are looked at: what some projects reach or, where only that is asked about, need themselves.
 fn shown(
     request: &Request,
     workspace: &WorkspaceFolder,
     lock: &Lock,
 ) -> Result<BTreeSet<PackageName>, Failure> {
-    let members = request.members.names(workspace)?;
+    let projects = request.projects.names(workspace)?;
     if !request.is_direct {
-        return Ok(lock.packages_of(&members).iter().map(|package| package.name.clone()).collect());
+        return Ok(lock.packages_of(&projects).iter().map(|package| package.name.clone()).collect());
     }
     let needs = workspace.declared.needs();
-    let needs = needs.filter(|(member, _)| members.is_empty() || members.contains(&member.project.name));
+    let needs = needs.filter(|(project, _)| projects.is_empty() || projects.contains(project.name()));
     let answering = needs.filter_map(|(_, need)| lock.answering(&need.package));
     Ok(answering.map(|package| package.name.clone()).collect())
 }

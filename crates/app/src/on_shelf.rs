@@ -1,6 +1,6 @@
 //! Programs run with a shelf: what `with` and `task` share.
 
-use bibliotax_core::workspace::Member;
+use bibliotax_core::workspace::Project;
 
 use crate::context::Context;
 use crate::failure::Failure;
@@ -20,9 +20,9 @@ pub struct ShelfWords {
 }
 
 impl ShelfWords {
-    /// The targets that programs of these members are run for.
-    pub fn targets(&self, members: &[&Member]) -> Result<Vec<Option<String>>, Failure> {
-        members.iter().map(|member| target_here(member, self.target.as_deref())).collect()
+    /// The targets that programs of these projects are run for.
+    pub fn targets(&self, projects: &[&Project]) -> Result<Vec<Option<String>>, Failure> {
+        projects.iter().map(|project| target_here(project, self.target.as_deref())).collect()
     }
 
     /// The install that has to be done first; `None` where the shelf is right.
@@ -36,16 +36,16 @@ impl ShelfWords {
     }
 }
 
-/// What programs of members find in their environment once the shelf is right.
+/// What programs of projects find in their environment once the shelf is right.
 pub fn variables(
     workspace: &WorkspaceFolder,
-    members: &[&Member],
+    projects: &[&Project],
     targets: &[Option<String>],
     context: &Context<'_>,
 ) -> Result<Vec<ProgramVariables>, Failure> {
-    let of_members = members.iter().zip(targets);
-    let variables = of_members.map(|(member, target)| {
-        ProgramVariables::of(workspace, member, target.as_deref(), context.environment)
+    let of_projects = projects.iter().zip(targets);
+    let variables = of_projects.map(|(project, target)| {
+        ProgramVariables::of(workspace, project, target.as_deref(), context.environment)
     });
     variables.collect()
 }

@@ -15,7 +15,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitStatus};
 
 use bibliotax_core::links::{LinkedPackage, Links};
-use bibliotax_core::workspace::Member;
+use bibliotax_core::workspace::Project;
 use bibliotax_store::shelf::SEPARATOR;
 
 use crate::credentials::TOKENS;
@@ -31,16 +31,16 @@ const PROGRAMS: &str = "bin";
 pub struct ProgramVariables(Vec<(String, OsString)>);
 
 impl ProgramVariables {
-    /// What programs of a member find that are run for a target.
+    /// What programs of a project find that are run for a target.
     pub fn of(
         workspace: &WorkspaceFolder,
-        member: &Member,
+        project: &Project,
         target: Option<&str>,
         environment: &Environment,
     ) -> Result<Self, Failure> {
-        let (shelf, name) = (workspace.shelf(), &member.project.name);
+        let (shelf, name) = (workspace.shelf(), project.name());
         let root = std::path::absolute(&workspace.root).unwrap_or_else(|_| workspace.root.clone());
-        let root = if member.folder.is_empty() { root } else { root.join(&member.folder) };
+        let root = if project.folder.is_empty() { root } else { root.join(&project.folder) };
         let mut all: Vec<(String, OsString)> = vec![("BIBLIOTAX_PROJECT".into(), root.clone().into())];
         all.extend(target.map(|target| ("BIBLIOTAX_TARGET".into(), target.into())));
         if let Some(links) = shelf.links(name, target)? {
@@ -48,7 +48,7 @@ impl ProgramVariables {
             all.push(("BIBLIOTAX_LINKS".into(), std::path::absolute(&file).unwrap_or(file).into()));
             let variables = links.variables(SEPARATOR).into_iter();
             all.extend(variables.map(|(name, value)| (name, value.into())));
-            all.extend(path_with(&links, member, environment).map(|path| ("PATH".into(), path)));
+            all.extend(path_with(&links, project, environment).map(|path| ("PATH".into(), path)));
         }
         Ok(Self(all))
     }
@@ -62,10 +62,10 @@ impl ProgramVariables {
     }
 }
 
-/// The search path with the programs of what a member itself needs; `None` where there are none.
-fn path_with(links: &Links, member: &Member, environment: &Environment) -> Option<OsString> {
+/// The search path with the programs of what a project itself needs; `None` where there are none.
+fn path_with(links: &Links, project: &Project, environment: &Environment) -> Option<OsString> {
     let comes_first = |package: &LinkedPackage| {
-        let needs = member.manifest.needs.iter().filter(|need| need.programs_first);
+        let needs = project.manifest.needs.iter().filter(|need| need.programs_first);
         needs.into_iter().any(|need| package.needed_as.contains(&need.package))
     };
     let direct = links.packages.iter().filter(|package| !package.needed_as.is_empty());
@@ -93,8 +93,8 @@ fn program_folders(packages: &[&LinkedPackage]) -> Vec<PathBuf> {
 
 /// The target that programs on this machine are run for: the requested one, the only one, or the only one that is for
 /// such a machine.
-pub fn target_here(member: &Member, wanted: Option<&str>) -> Result<Option<String>, Failure> {
-    let targets = &member.targets;
+pub fn target_here(project: &Project, wanted: Option<&str>) -> Result<Option<String>, Failure> {
+    let targets = &project.targets;
     if let Some(wanted) = wanted {
         declared_target(targets, wanted)?;
         return Ok(Some(wanted.to_owned()));

@@ -7,7 +7,7 @@ use bibliotax_core::manifest::Need;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::version::Version;
-use bibliotax_core::workspace::{Member, Workspace};
+use bibliotax_core::workspace::{Project, Workspace};
 use bibliotax_registry::catalogue::registry::Registry;
 use bibliotax_registry::model::release::Published;
 use bibliotax_registry::publish::pack::{Acceptable, SuspectFile, prepare};
@@ -17,15 +17,15 @@ use crate::failure::Failure;
 use crate::registry_words::registry_meant;
 use crate::resolving::Resolver;
 use crate::search_options::SearchOptions;
-use crate::workspace::{MemberWords, WorkspaceFolder};
+use crate::workspace::{ProjectWords, WorkspaceFolder};
 
 /// What is published, and where.
 #[derive(Debug, Clone, Default)]
 pub struct Request {
     /// The registry; not needed where the manifest declares only one.
     pub registry: Option<String>,
-    /// The member.
-    pub members: MemberWords,
+    /// The project.
+    pub projects: ProjectWords,
     /// Whether something may stand in for a package in the workspace.
     pub allow_stand_ins: bool,
 }
@@ -56,17 +56,17 @@ impl Plan {
 /// Works out what would be published.
 pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let workspace = WorkspaceFolder::find(context.folder)?;
-    let member = request.members.one(&workspace)?;
+    let project = request.projects.one(&workspace)?;
     if !request.allow_stand_ins {
         refuse_stand_ins(&workspace.declared)?;
     }
     let registry = registry_meant(request.registry.as_deref(), Some(&workspace), context)?;
-    let needs = published_needs(&workspace.declared, member, workspace.sound_lock()?, &registry)?;
-    let folder = workspace.root.join(&member.folder);
+    let needs = published_needs(&workspace.declared, project, workspace.sound_lock()?, &registry)?;
+    let folder = workspace.root.join(&project.folder);
     let now = context.environment.now;
-    let release = prepare(&member.manifest, &member.project, needs, &folder, now)?;
+    let release = prepare(&project.manifest, &project.declaration, needs, &folder, now)?;
     let release = release.acceptable_to(&registry)?;
-    let warnings = check_promise(&workspace, member, context)?;
+    let warnings = check_promise(&workspace, project, context)?;
     let suspects = release.suspects()?;
     Ok(Plan { release, suspects, warnings, registry })
 }
@@ -87,29 +87,29 @@ fn refuse_stand_ins(workspace: &Workspace) -> Result<(), Failure> {
 /// Returns what people should know of the registries.
 fn check_promise(
     workspace: &WorkspaceFolder,
-    member: &Member,
+    project: &Project,
     context: &Context<'_>,
 ) -> Result<Vec<String>, Failure> {
     let (declared, options) = (&workspace.declared, SearchOptions::default());
     let resolver = Resolver::open(workspace, declared, context.environment, &options)?;
-    if member.manifest.fits.is_empty() || resolver.registries.is_empty() {
+    if project.manifest.fits.is_empty() || resolver.registries.is_empty() {
         return Ok(Vec::new());
     }
     resolver.resolve(declared)?;
     Ok(resolver.registries.warnings())
 }
 
-/// What a member needs as others will see it: what it takes from folders, repositories and archives, by the ranges in which that
+/// What a project needs as others will see it: what it takes from folders, repositories and archives, by the ranges in which that
 /// is published.
 fn published_needs(
     workspace: &Workspace,
-    member: &Member,
+    project: &Project,
     lock: Option<&Lock>,
     registry: &Registry,
 ) -> Result<Vec<CardNeed>, Failure> {
     let published = |need: &Need| {
         let mut card_need = CardNeed::from(need);
-        if let Some(project) = workspace.project_of(member, need) {
+        if let Some(project) = workspace.project_of(project, need) {
             card_need.range = published_range(&project.version(), need, registry)?;
         } else if need.source.is_some() {
             let version = lock.and_then(|lock| Some(&lock.package(&need.package)?.version));
@@ -120,7 +120,7 @@ fn published_needs(
         }
         Ok(card_need)
     };
-    member.manifest.needs.iter().map(published).collect()
+    project.manifest.needs.iter().map(published).collect()
 }
 
 /// The range in which what comes from elsewhere is needed by who gets it from a registry: as the need says, else from its version

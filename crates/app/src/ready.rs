@@ -9,7 +9,7 @@ use bibliotax_core::name::{FacetName, PackageName, ProgramName, RegistryName};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::Catalogue;
 use bibliotax_core::version::Version;
-use bibliotax_core::workspace::Member;
+use bibliotax_core::workspace::Project;
 use bibliotax_registry::catalogue::registry::Registry;
 use rayon::prelude::*;
 
@@ -21,7 +21,7 @@ use crate::machine::this_machine;
 use crate::resolving::{Resolver, known_warnings, prefetch_locked};
 use crate::search_options::SearchOptions;
 use crate::settings::SettingsFile;
-use crate::workspace::{MemberWords, WorkspaceFolder, declared_target};
+use crate::workspace::{ProjectWords, WorkspaceFolder, declared_target};
 
 /// What was looked at.
 pub struct Report {
@@ -120,7 +120,11 @@ impl Finding {
 type Wishes = BTreeMap<ProgramName, Vec<(String, Range)>>;
 
 /// Looks whether this machine has what a project asks for; it is meant to be this target, where one is named.
-pub fn report(target: Option<&str>, members: &MemberWords, context: &Context<'_>) -> Result<Report, Failure> {
+pub fn report(
+    target: Option<&str>,
+    projects: &ProjectWords,
+    context: &Context<'_>,
+) -> Result<Report, Failure> {
     let workspace = workspace(context)?;
     let mut findings = vec![settings(&context.environment.settings)];
     findings.extend(registries(&workspace, context));
@@ -128,14 +132,14 @@ pub fn report(target: Option<&str>, members: &MemberWords, context: &Context<'_>
     if let Some(target) = target {
         declared_target(&workspace.declared.targets, target)?;
     }
-    let names = members.names(&workspace)?;
-    let is_meant = |member: &&Member| names.is_empty() || names.contains(&member.project.name);
-    let of_members: Vec<&Member> = workspace.declared.members.iter().filter(is_meant).collect();
-    let is_of_members =
-        |declared: &&Target| of_members.iter().any(|member| member.targets.contains(declared));
-    let targets = workspace.declared.targets.iter().filter(is_of_members);
+    let names = projects.names(&workspace)?;
+    let is_meant = |project: &&Project| names.is_empty() || names.contains(project.name());
+    let of_projects: Vec<&Project> = workspace.declared.projects.iter().filter(is_meant).collect();
+    let is_of_projects =
+        |declared: &&Target| of_projects.iter().any(|project| project.targets.contains(declared));
+    let targets = workspace.declared.targets.iter().filter(is_of_projects);
     findings.extend(targets.map(|declared| machine(declared, target == Some(declared.name.as_str()))));
-    let wishes = wishes(&workspace, &of_members, context)?.into_iter();
+    let wishes = wishes(&workspace, &of_projects, context)?.into_iter();
     findings.extend(wishes.map(|(program, wanted)| look_for(program, wanted, context)));
     let lock = workspace.sound_lock()?;
     let warnings = lock.map(|lock| known_warnings(&workspace, lock, context.environment));
@@ -161,15 +165,15 @@ fn settings(file: &SettingsFile) -> Finding {
 /// What the manifest and the locked packages ask for, as far as the registries can be asked.
 fn wishes(
     workspace: &WorkspaceFolder,
-    members: &[&Member],
+    projects: &[&Project],
     context: &Context<'_>,
 ) -> Result<Wishes, Failure> {
     let mut wishes = Wishes::new();
-    let of_members = members
+    let of_projects = projects
         .iter()
-        .flat_map(|member| member.manifest.programs.iter().map(move |program| (member, program)));
-    for (member, (program, range)) in of_members {
-        let who = if workspace.is_alone() { "the manifest" } else { member.project.name.as_str() };
+        .flat_map(|project| project.manifest.programs.iter().map(move |program| (project, program)));
+    for (project, (program, range)) in of_projects {
+        let who = if workspace.is_alone() { "the manifest" } else { project.name().as_str() };
         wishes.entry(program.clone()).or_default().push((who.to_owned(), range.clone()));
     }
     let Some(lock) = workspace.sound_lock()? else { return Ok(wishes) };
@@ -177,7 +181,7 @@ fn wishes(
     let opened = Resolver::open(workspace, &workspace.declared, context.environment, &options);
     let Ok(Resolver { registries, .. }) = opened else { return Ok(wishes) };
     prefetch_locked(&registries, lock.packages.iter());
-    let names: Vec<PackageName> = members.iter().map(|member| member.project.name.clone()).collect();
+    let names: Vec<PackageName> = projects.iter().map(|project| project.name().clone()).collect();
     for package in lock.packages_of(&names) {
         let listing = registries.listing(&package.name).ok().flatten();
         let release = listing.as_ref().and_then(|listing| listing.history.release(&package.version));

@@ -27,8 +27,8 @@ use crate::workspace::{MAX_LOCK_SIZE, Manifests, WorkspaceFolder};
 /// A part of a shelf; empty lists mean all.
 #[derive(Debug, Clone, Default)]
 pub struct ShelfPart {
-    /// What these members need.
-    pub members: Vec<PackageName>,
+    /// What these projects need.
+    pub projects: Vec<PackageName>,
     /// What is needed on these targets.
     pub targets: Vec<TargetName>,
     /// What is needed for these purposes only is left out.
@@ -37,7 +37,7 @@ pub struct ShelfPart {
 
 impl ShelfPart {
     fn scope<'a>(&'a self, machine: &'a Target) -> Scope<'a> {
-        Scope { members: &self.members, targets: &self.targets, without: &self.without, machine }
+        Scope { projects: &self.projects, targets: &self.targets, without: &self.without, machine }
     }
 }
 

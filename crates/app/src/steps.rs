@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use bibliotax_core::card::StepCheck;
-use bibliotax_core::lock::{Lock, LockedMember, NeedGraph};
+use bibliotax_core::lock::{Lock, LockedProject, NeedGraph};
 use bibliotax_core::name::{DeviceName, PackageName, StepName};
 use bibliotax_core::steps::{Place, Todo, todos};
 use bibliotax_disk::read::read_text;
@@ -11,7 +11,7 @@ use bibliotax_present::words::step_place;
 use bibliotax_store::ledger::LedgerFolder;
 
 use crate::failure::Failure;
-use crate::workspace::{MemberWords, WorkspaceFolder};
+use crate::workspace::{ProjectWords, WorkspaceFolder};
 
 /// Largest file that a text is looked for in, in bytes.
 const MAX_SIZE: usize = 64 << 20;
@@ -55,16 +55,16 @@ pub fn all_steps<'l>(workspace: &WorkspaceFolder, lock: &'l Lock) -> Result<Vec<
     Ok(todos(lock, &workspace.declared.devices, &LedgerFolder::of(&workspace.root).read()?))
 }
 
-/// The same, of what these members need, at these targets; at all where none are named.
+/// The same, of what these projects need, at these targets; at all where none are named.
 pub fn steps_of<'l>(
     workspace: &WorkspaceFolder,
     lock: &'l Lock,
-    members: &MemberWords,
+    projects: &ProjectWords,
     targets: &[String],
 ) -> Result<Vec<Todo<'l>>, Failure> {
-    let (members, targets) = (members.names(workspace)?, workspace.targets_named(targets)?);
+    let (projects, targets) = (projects.names(workspace)?, workspace.targets_named(targets)?);
     let (mut todos, wires) = (all_steps(workspace, lock)?, NeedGraph::of(lock));
-    todos.retain(|todo| members.is_empty() || concerns(todo, &members, workspace, lock, &wires));
+    todos.retain(|todo| projects.is_empty() || concerns(todo, &projects, workspace, lock, &wires));
     let devices = &workspace.declared.devices;
     let is_on = |todo: &Todo<'_>| {
         todo.place.target(devices).is_none_or(|target| targets.iter().any(|one| one.as_str() == target))
@@ -84,23 +84,23 @@ pub fn open_steps(workspace: &WorkspaceFolder, lock: &Lock) -> Result<Vec<OpenSt
     Ok(open.collect())
 }
 
-/// Whether a step is for what one of some members reaches, on a target of its own where it has any.
+/// Whether a step is for what one of some projects reaches, on a target of its own where it has any.
 fn concerns(
     todo: &Todo<'_>,
-    members: &[PackageName],
+    projects: &[PackageName],
     workspace: &WorkspaceFolder,
     lock: &Lock,
     wires: &NeedGraph<'_>,
 ) -> bool {
     let target = todo.place.target(&workspace.declared.devices);
-    let members = lock.members.iter().filter(|member| members.contains(&member.name));
-    let has_target = |member: &&LockedMember| {
+    let projects = lock.projects.iter().filter(|project| projects.contains(&project.name));
+    let has_target = |project: &&LockedProject| {
         target.is_none_or(|target| {
-            member.targets.is_empty() || member.targets.iter().any(|one| one.as_str() == target)
+            project.targets.is_empty() || project.targets.iter().any(|one| one.as_str() == target)
         })
     };
-    let members: Vec<&LockedMember> = members.filter(has_target).collect();
-    let reached = wires.reached(&members, &[]);
+    let projects: Vec<&LockedProject> = projects.filter(has_target).collect();
+    let reached = wires.reached(&projects, &[]);
     reached.keys().any(|at| lock.packages[*at].name == todo.package.name)
 }
 

@@ -4,25 +4,25 @@ use std::ffi::OsString;
 use std::process::Command;
 
 use bibliotax_core::manifest::tasks::{Task, in_order};
-use bibliotax_core::workspace::Member;
+use bibliotax_core::workspace::Project;
 
 use crate::failure::Failure;
-use crate::workspace::{MemberWords, WorkspaceFolder};
+use crate::workspace::{ProjectWords, WorkspaceFolder};
 
 /// Which tasks are run, where.
 #[derive(Debug, Clone, Default)]
 pub struct Request {
-    /// The members.
-    pub members: MemberWords,
-    /// Whether it is run first in the members whose folders are needed, where they have a task of this name.
+    /// The projects.
+    pub projects: ProjectWords,
+    /// Whether it is run first in the projects whose folders are needed, where they have a task of this name.
     pub needs_first: bool,
 }
 
-/// A task of a member.
+/// A task of a project.
 #[derive(Clone, Copy)]
 pub struct Job<'w> {
-    /// The member.
-    pub member: &'w Member,
+    /// The project.
+    pub project: &'w Project,
     /// The task.
     pub task: &'w Task,
 }
@@ -37,7 +37,7 @@ impl Job<'_> {
     pub fn command(&self, workspace: &WorkspaceFolder, arguments: &[OsString]) -> Option<Command> {
         let line = self.task.command.as_deref()?;
         let mut command = shell(line, self.task.name.as_str(), arguments);
-        let folder = workspace.root.join(&self.member.folder);
+        let folder = workspace.root.join(&self.project.folder);
         let inner = self.task.folder.as_ref();
         command.current_dir(inner.map_or(folder.clone(), |inner| folder.join(inner.as_str())));
         Some(command)
@@ -50,42 +50,43 @@ pub fn jobs<'w>(
     workspace: &'w WorkspaceFolder,
     name: &str,
 ) -> Result<Vec<Job<'w>>, Failure> {
-    let chosen = request.members.to_change(workspace)?;
-    let is_chosen = |member: &Member| chosen.iter().any(|one| one.folder == member.folder);
-    let mut members: Vec<&Member> = Vec::new();
-    for member in chosen.iter().flat_map(|member| workspace.declared.with_needed(member)) {
-        let is_new = !members.iter().any(|other| other.folder == member.folder);
-        if is_new && (request.needs_first || is_chosen(member)) {
-            members.push(member);
+    let chosen = request.projects.to_change(workspace)?;
+    let is_chosen = |project: &Project| chosen.iter().any(|one| one.folder == project.folder);
+    let mut projects: Vec<&Project> = Vec::new();
+    for project in chosen.iter().flat_map(|project| workspace.declared.with_needed(project)) {
+        let is_new = !projects.iter().any(|other| other.folder == project.folder);
+        if is_new && (request.needs_first || is_chosen(project)) {
+            projects.push(project);
         }
     }
-    // Of several members, those that have no such task are passed over.
-    let having = members.iter().filter(|member| has(member, name)).count();
+    // Of several projects, those that have no such task are passed over.
+    let having = projects.iter().filter(|project| has(project, name)).count();
     let mut jobs = Vec::new();
-    for member in members {
-        let is_passed_over = having > 0 && !has(member, name) && (chosen.len() > 1 || !is_chosen(member));
+    for project in projects {
+        let is_passed_over = having > 0 && !has(project, name) && (chosen.len() > 1 || !is_chosen(project));
         if !is_passed_over {
-            jobs.extend(wanted(member, name)?.into_iter().map(|task| Job { member, task }));
+            jobs.extend(wanted(project, name)?.into_iter().map(|task| Job { project, task }));
         }
     }
     Ok(jobs)
 }
 
-/// All tasks of the members that are meant, and how many members these are.
+/// All tasks of the projects that are meant, and how many projects these are.
 pub fn list<'w>(request: &Request, workspace: &'w WorkspaceFolder) -> Result<(Vec<Job<'w>>, usize), Failure> {
-    let members = request.members.chosen(workspace)?;
-    let jobs =
-        members.iter().flat_map(|member| member.manifest.tasks.iter().map(move |task| Job { member, task }));
-    Ok((jobs.collect(), members.len()))
+    let projects = request.projects.chosen(workspace)?;
+    let jobs = projects
+        .iter()
+        .flat_map(|project| project.manifest.tasks.iter().map(move |task| Job { project, task }));
+    Ok((jobs.collect(), projects.len()))
 }
 
-fn has(member: &Member, name: &str) -> bool {
-    member.manifest.tasks.iter().any(|task| task.name.as_str() == name)
+fn has(project: &Project, name: &str) -> bool {
+    project.manifest.tasks.iter().any(|task| task.name.as_str() == name)
 }
 
 /// The task of a name, which stands last, and what it needs.
-fn wanted<'w>(member: &'w Member, name: &str) -> Result<Vec<&'w Task>, Failure> {
-    let tasks = &member.manifest.tasks;
+fn wanted<'w>(project: &'w Project, name: &str) -> Result<Vec<&'w Task>, Failure> {
+    let tasks = &project.manifest.tasks;
     let known: Vec<&str> = tasks.iter().map(|task| task.name.as_str()).collect();
     match tasks.iter().find(|task| task.name.as_str() == name) {
         Some(task) => Ok(in_order(tasks, &task.name)),

@@ -5,7 +5,7 @@ use bibliotax_core::manifest::Need;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Conflict, Problem, Resolution, Update as Updated, update, update_among};
-use bibliotax_core::workspace::{Member, Workspace};
+use bibliotax_core::workspace::{Project, Workspace};
 use bibliotax_registry::catalogue::registries::Registries;
 use bibliotax_registry::sources::direct_sources::Freshness;
 
@@ -16,15 +16,15 @@ use crate::newest_release::{PassedOver, passed_over};
 use crate::resolving::{Resolver, conflict_of, locked_name, needs_of};
 use crate::search_options::SearchOptions;
 use crate::workspace::edits::Edits;
-use crate::workspace::{ManifestEdits, MemberWords, WorkspaceFolder, file_name};
+use crate::workspace::{ManifestEdits, ProjectWords, WorkspaceFolder, file_name};
 
 /// What is updated.
 #[derive(Debug, Clone, Default)]
 pub struct Request {
-    /// Packages in the lock; none for all that members reach.
+    /// Packages in the lock; none for all that projects reach.
     pub packages: Vec<String>,
-    /// The members; none for all.
-    pub members: MemberWords,
+    /// The projects; none for all.
+    pub projects: ProjectWords,
     /// Whether it may go beyond the ranges.
     pub is_beyond: bool,
     /// How it is resolved.
@@ -116,10 +116,10 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
 struct Asked {
     /// The packages; `None` for all.
     packages: Option<Vec<PackageName>>,
-    /// Whether they were named, and not just are all that some members reach.
+    /// Whether they were named, and not just are all that some projects reach.
     is_named: bool,
-    /// The members whose needs may change; none for all.
-    members: Vec<PackageName>,
+    /// The projects whose needs may change; none for all.
+    projects: Vec<PackageName>,
     /// Whether ranges may change.
     is_beyond: bool,
 }
@@ -128,13 +128,13 @@ impl Asked {
     fn of(request: &Request, workspace: &WorkspaceFolder, lock: &Lock) -> Result<Self, Failure> {
         let named = request.packages.iter().map(|word| locked_name(lock, word));
         let named: Vec<PackageName> = named.collect::<Result<_, _>>()?;
-        let (is_named, members) = (!named.is_empty(), request.members.names(workspace)?);
-        let packages = match (is_named, members.is_empty()) {
+        let (is_named, projects) = (!named.is_empty(), request.projects.names(workspace)?);
+        let packages = match (is_named, projects.is_empty()) {
             (true, _) => Some(named),
             (false, true) => None,
-            (false, false) => Some(reached(lock, &members)),
+            (false, false) => Some(reached(lock, &projects)),
         };
-        Ok(Self { packages, is_named, members, is_beyond: request.is_beyond })
+        Ok(Self { packages, is_named, projects, is_beyond: request.is_beyond })
     }
 
     /// The packages that were named.
@@ -143,9 +143,9 @@ impl Asked {
     }
 
     /// Whether a need's range may change.
-    fn has(&self, member: &Member, need: &Need) -> bool {
+    fn has(&self, project: &Project, need: &Need) -> bool {
         self.packages.as_ref().is_none_or(|packages| packages.contains(&need.package))
-            && (self.members.is_empty() || self.members.contains(&member.project.name))
+            && (self.projects.is_empty() || self.projects.contains(project.name()))
     }
 
     /// What has to be looked for again.
@@ -176,28 +176,28 @@ impl Asked {
     /// What is declared where, beyond the ranges, any version will do.
     fn loosened(&self, workspace: &WorkspaceFolder) -> Result<Workspace, Failure> {
         let mut texts = ManifestEdits::of(workspace);
-        for (member, need) in self.open_needs(workspace) {
-            set_range(&mut texts, member, need, &Range::any())?;
+        for (project, need) in self.open_needs(workspace) {
+            set_range(&mut texts, project, need, &Range::any())?;
         }
         workspace.edited(&texts.edits())
     }
 
     /// The needs whose ranges may change.
-    fn open_needs<'w>(&self, workspace: &'w WorkspaceFolder) -> Vec<(&'w Member, &'w Need)> {
+    fn open_needs<'w>(&self, workspace: &'w WorkspaceFolder) -> Vec<(&'w Project, &'w Need)> {
         let needs = workspace.declared.needs().filter(|_| self.is_beyond);
-        needs.filter(|(member, need)| self.has(member, need) && need.has_releases()).collect()
+        needs.filter(|(project, need)| self.has(project, need) && need.has_releases()).collect()
     }
 
     /// The manifests with ranges that accept what was chosen; those that do are left alone.
     fn rewritten(&self, workspace: &WorkspaceFolder, resolution: &Resolution) -> Result<Edits, Failure> {
         let mut texts = ManifestEdits::of(workspace);
-        for (member, need) in self.open_needs(workspace) {
+        for (project, need) in self.open_needs(workspace) {
             let chosen = resolution.package(&need.package).map(|chosen| &chosen.release.entry.version);
             let set = need.range.set(need.prereleases);
             if let Some(version) = chosen.filter(|version| !set.contains(version.point())) {
                 let is_exact = need.range.only().is_some();
                 let range = if is_exact { Range::exactly(version) } else { Range::from_version(version) };
-                set_range(&mut texts, member, need, &range)?;
+                set_range(&mut texts, project, need, &range)?;
             }
         }
         Ok(texts.edits())
@@ -207,12 +207,12 @@ impl Asked {
 /// Changes the range of a need where it is declared: with the need, its family or, for all, in the root.
 fn set_range(
     texts: &mut ManifestEdits<'_>,
-    member: &Member,
+    project: &Project,
     need: &Need,
     range: &Range,
 ) -> Result<(), Failure> {
-    let of_member = need.family.as_ref().is_none_or(|family| member.manifest.families.contains_key(family));
-    let text = texts.open(if need.is_shared || !of_member { "" } else { &member.folder })?;
+    let of_project = need.family.as_ref().is_none_or(|family| project.manifest.families.contains_key(family));
+    let text = texts.open(if need.is_shared || !of_project { "" } else { &project.folder })?;
     match &need.family {
         _ if need.is_shared => text.set_shared(&need.package, range),
         Some(family) => text.set_family(family, range),
@@ -221,9 +221,9 @@ fn set_range(
     Ok(())
 }
 
-/// The packages that some members reach and that are in no folder.
-fn reached(lock: &Lock, members: &[PackageName]) -> Vec<PackageName> {
-    let packages = lock.packages_of(members).into_iter();
+/// The packages that some projects reach and that are in no folder.
+fn reached(lock: &Lock, projects: &[PackageName]) -> Vec<PackageName> {
+    let packages = lock.packages_of(projects).into_iter();
     packages.filter(|package| package.source.path().is_none()).map(|package| package.name.clone()).collect()
 }
 
@@ -231,9 +231,9 @@ fn reached(lock: &Lock, members: &[PackageName]) -> Vec<PackageName> {
 fn rewritten_ranges(old: &Workspace, new: &Workspace) -> Vec<RewrittenRange> {
     let own = |need: &Need| need.family.is_none() && !need.is_shared;
     let needs = old.needs().zip(new.needs()).filter(|(_, (_, new))| own(new));
-    let is_alone = new.members.len() == 1;
-    let needs = needs.map(|((_, old), (member, new))| {
-        let of = if is_alone { String::new() } else { format!("{} ", file_name(&member.folder)) };
+    let is_alone = new.projects.len() == 1;
+    let needs = needs.map(|((_, old), (project, new))| {
+        let of = if is_alone { String::new() } else { format!("{} ", file_name(&project.folder)) };
         (format!("{of}{}", new.package), &old.range, &new.range)
     });
     let families = old.families.iter().zip(&new.families);

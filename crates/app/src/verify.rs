@@ -15,15 +15,15 @@ use crate::lock_check::LockCheck;
 use crate::search_options::SearchOptions;
 use crate::shelf::{ShelfOptions, ShelfPart, ShelfWork};
 use crate::workspace::edits::Edits;
-use crate::workspace::{MemberWords, WorkspaceFolder};
+use crate::workspace::{ProjectWords, WorkspaceFolder};
 
 /// What is verified, and how.
 #[derive(Debug, Clone, Default)]
 pub struct Request {
     /// Whether every byte is read, also of files that nobody seems to have touched.
     pub is_full: bool,
-    /// Only what these members need; none for all.
-    pub members: MemberWords,
+    /// Only what these projects need; none for all.
+    pub projects: ProjectWords,
     /// Only what these targets need; none for all.
     pub targets: Vec<String>,
     /// Whether the store's copies of the lock's packages are looked at, too.
@@ -73,7 +73,7 @@ impl Report {
 pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failure> {
     let workspace = WorkspaceFolder::hold(context.folder, context.listener)?;
     let targets = workspace.targets_named(&request.targets)?;
-    let part = ShelfPart { members: request.members.names(&workspace)?, targets, ..ShelfPart::default() };
+    let part = ShelfPart { projects: request.projects.names(&workspace)?, targets, ..ShelfPart::default() };
     let options = ShelfOptions { part, ..ShelfOptions::default() };
     let lock = workspace.needed_lock()?;
     if workspace.is_locked() {

@@ -5,7 +5,7 @@ mod folder_patterns;
 mod lock_file;
 mod manifest_file;
 mod manifests;
-mod members;
+mod projects;
 mod root;
 
 use std::borrow::Cow;
@@ -17,7 +17,7 @@ use bibliotax_core::lock::{self, Lock, LockedPackage};
 use bibliotax_core::manifest::{self, RegistryDeclaration};
 use bibliotax_core::name::{Purpose, TargetName};
 use bibliotax_core::progress::ProgressListener;
-use bibliotax_core::workspace::{Member, Workspace};
+use bibliotax_core::workspace::{Project, Workspace};
 use bibliotax_disk::lock::Held;
 use bibliotax_disk::remains::{clear, left_in};
 use bibliotax_disk::temporary::TEMPORARY;
@@ -38,7 +38,7 @@ pub use self::edits::ManifestEdits;
 pub use self::lock_file::{LockFile, MAX_SIZE as MAX_LOCK_SIZE};
 pub use self::manifest_file::{CardFile, ManifestFile, file_name};
 pub use self::manifests::{Manifests, folder_of};
-pub use self::members::{MemberWords, called};
+pub use self::projects::{ProjectWords, called};
 pub use self::root::{Membership, Outer, outer_workspace, projects_below};
 
 /// A workspace, or a project on its own: its manifests and its lock, as they were read.
@@ -129,7 +129,7 @@ impl WorkspaceFolder {
 
     /// Whether it has only one project.
     pub fn is_alone(&self) -> bool {
-        self.declared.members.len() == 1
+        self.declared.projects.len() == 1
     }
 
     /// The lock, unless there is none; a lock that can't be trusted is a failure.
@@ -179,7 +179,7 @@ impl WorkspaceFolder {
 
     /// Whether it is no project, only registries.
     pub fn is_only_registries(&self) -> bool {
-        self.declared.members.is_empty()
+        self.declared.projects.is_empty()
     }
 
     /// Opens the registries that are declared, with packages as fresh as that which come from no registry.
@@ -230,14 +230,14 @@ impl WorkspaceFolder {
     }
 
     /// What releases have to fit of these projects, on these targets; of all where none are named. Each once.
-    pub fn places(&self, members: &MemberWords, targets: &[String]) -> Result<Vec<Target>, Failure> {
-        let (members, targets) = (members.names(self)?, self.targets_named(targets)?);
-        let is_meant = |member: &&Member| members.is_empty() || members.contains(&member.project.name);
-        let of_members = self.declared.members.iter().filter(is_meant);
-        let own = of_members.clone().flat_map(|member| member.targets.iter().cloned());
-        let promises = of_members.filter_map(|member| member.manifest.promise());
+    pub fn places(&self, projects: &ProjectWords, targets: &[String]) -> Result<Vec<Target>, Failure> {
+        let (projects, targets) = (projects.names(self)?, self.targets_named(targets)?);
+        let is_meant = |project: &&Project| projects.is_empty() || projects.contains(project.name());
+        let of_projects = self.declared.projects.iter().filter(is_meant);
+        let own = of_projects.clone().flat_map(|project| project.targets.iter().cloned());
+        let promises = of_projects.filter_map(|project| project.manifest.promise());
         let mut places =
-            if members.is_empty() { self.declared.places() } else { own.chain(promises).collect() };
+            if projects.is_empty() { self.declared.places() } else { own.chain(promises).collect() };
         places
             .retain(|place| targets.is_empty() || targets.iter().any(|target| target.as_str() == place.name));
         places.dedup();

@@ -12,8 +12,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let root = words.next().ok_or("which folder?")?;
     let root = Path::new(&root);
     let mut read = 0;
-    for member in fs::read_dir(root)? {
-        let Ok(text) = fs::read_to_string(member?.path().join("bibliotax.toml")) else { continue };
+    for project in fs::read_dir(root)? {
+        let Ok(text) = fs::read_to_string(project?.path().join("bibliotax.toml")) else { continue };
         read += text.parse::<DocumentMut>()?.len();
     }
     read += fs::read_to_string(root.join("bibliotax.toml"))?.parse::<DocumentMut>()?.len();

@@ -128,7 +128,7 @@ pub struct Target {
 }
 
 impl Target {
-    /// What members of a workspace without targets of their own run in, where others have some.
+    /// What projects of a workspace without targets of their own run in, where others have some.
     pub const THIS_MACHINE: &'static str = "this-machine";
 
     /// Whatever machine it is.

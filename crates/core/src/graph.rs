@@ -10,13 +10,13 @@ mod ways;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 
-use crate::lock::{Lock, LockedMember, LockedNeed, LockedPackage, NeedGraph, Scope, by_spot};
+use crate::lock::{Lock, LockedNeed, LockedPackage, LockedProject, NeedGraph, Scope, by_spot};
 use crate::name::{PackageName, Purpose};
 
 pub use self::outline::{Line, outline};
 pub use self::ways::{Way, Ways, ways_to};
 
-/// Part of a lock as a graph; members stand first, then packages by name.
+/// Part of a lock as a graph; projects stand first, then packages by name.
 #[derive(Debug, Clone)]
 pub struct Graph<'l> {
     /// Projects and packages.
@@ -29,7 +29,7 @@ pub struct Graph<'l> {
 #[derive(Debug, Clone)]
 pub enum Node<'l> {
     /// A project whose needs are locked.
-    Member(&'l LockedMember),
+    Project(&'l LockedProject),
     /// A package.
     Package(&'l LockedPackage),
 }
@@ -48,7 +48,7 @@ pub struct Edge<'l> {
 /// What of a lock is shown.
 #[derive(Debug, Clone, Copy)]
 pub struct View<'v> {
-    /// The members, targets and purposes.
+    /// The projects, targets and purposes.
     pub scope: Scope<'v>,
     /// Only the ways to this package.
     pub to: Option<&'v PackageName>,
@@ -60,7 +60,7 @@ impl<'l> Node<'l> {
     /// Its name.
     pub fn name(&self) -> &'l PackageName {
         match self {
-            Self::Member(member) => &member.name,
+            Self::Project(project) => &project.name,
             Self::Package(package) => &package.name,
         }
     }
@@ -73,7 +73,7 @@ impl<'l> Node<'l> {
     /// Its name and, of a package, its version and what stands in for it.
     pub fn label(&self) -> String {
         match self {
-            Self::Member(member) => member.name.to_string(),
+            Self::Project(project) => project.name.to_string(),
             Self::Package(package) => format!("{} {}", package.name, package.shown_version()),
         }
     }
@@ -83,28 +83,28 @@ impl<'l> Graph<'l> {
     /// What a view shows of a lock.
     pub fn of(lock: &'l Lock, view: &View<'_>) -> Self {
         let (wires, scope) = (NeedGraph::of(lock), &view.scope);
-        let members = scope.members_of(lock);
-        let mut nodes: Vec<Node<'l>> = members.iter().map(|member| Node::Member(member)).collect();
-        // A member that others need is that member, where it is shown.
+        let projects = scope.projects_of(lock);
+        let mut nodes: Vec<Node<'l>> = projects.iter().map(|project| Node::Project(project)).collect();
+        // A project that others need is a node once, where it is shown.
         let folders: HashMap<&str, usize> =
-            members.iter().enumerate().map(|(number, member)| (member.path.as_str(), number)).collect();
+            projects.iter().enumerate().map(|(number, project)| (project.path.as_str(), number)).collect();
         let mut places: BTreeMap<usize, usize> = BTreeMap::new();
-        for at in reached(&wires, &members, scope) {
+        for at in reached(&wires, &projects, scope) {
             let package = &lock.packages[at];
-            let member = package.source.path().and_then(|path| folders.get(path));
-            places.insert(at, member.copied().unwrap_or(nodes.len()));
-            if member.is_none() {
+            let project = package.source.path().and_then(|path| folders.get(path));
+            places.insert(at, project.copied().unwrap_or(nodes.len()));
+            if project.is_none() {
                 nodes.push(Node::Package(package));
             }
         }
         let mut edges = Vec::new();
-        for (from, member) in members.iter().enumerate() {
-            for need in member.needs.iter().filter(|need| is_in(member, need, scope)) {
+        for (from, project) in projects.iter().enumerate() {
+            for need in project.needs.iter().filter(|need| is_in(project, need, scope)) {
                 let to = wires.answering(&need.name).and_then(|at| places.get(&at));
                 edges.extend(to.map(|to| Edge { from, to: *to, purpose: need.purpose.as_ref() }));
             }
         }
-        for (at, from) in places.iter().filter(|(_, from)| **from >= members.len()) {
+        for (at, from) in places.iter().filter(|(_, from)| **from >= projects.len()) {
             let needed = wires.needs(*at).iter().filter_map(|needed| places.get(needed));
             edges.extend(needed.map(|to| Edge { from: *from, to: *to, purpose: None }));
         }
@@ -156,9 +156,9 @@ impl<'l> Graph<'l> {
     pub fn depths(&self) -> Vec<Option<usize>> {
         let needed = self.needed();
         let mut depths = vec![None; self.nodes.len()];
-        let members = self.members();
-        members.clone().for_each(|member| depths[member] = Some(0));
-        let mut open: VecDeque<usize> = members.collect();
+        let projects = self.projects();
+        projects.clone().for_each(|project| depths[project] = Some(0));
+        let mut open: VecDeque<usize> = projects.collect();
         while let Some(node) = open.pop_front() {
             for next in &needed[node] {
                 if depths[*next].is_none() {
@@ -171,9 +171,9 @@ impl<'l> Graph<'l> {
     }
 
     /// The numbers of the projects.
-    pub fn members(&self) -> impl Iterator<Item = usize> + Clone + '_ {
-        let is_member = |number: &usize| matches!(self.nodes[*number], Node::Member(_));
-        (0..self.nodes.len()).filter(is_member)
+    pub fn projects(&self) -> impl Iterator<Item = usize> + Clone + '_ {
+        let is_project = |number: &usize| matches!(self.nodes[*number], Node::Project(_));
+        (0..self.nodes.len()).filter(is_project)
     }
 
     /// The nodes that each node needs, each once.
@@ -191,12 +191,12 @@ impl<'l> Graph<'l> {
     pub fn is_beside(&self) -> Vec<bool> {
         let needed = self.needed();
         let running = self.edges.iter().filter(|edge| edge.purpose.is_none());
-        let is_member = |node: usize| matches!(self.nodes[node], Node::Member(_));
+        let is_project = |node: usize| matches!(self.nodes[node], Node::Project(_));
         let mut open: Vec<usize> =
-            running.filter(|edge| is_member(edge.from)).map(|edge| edge.to).chain(self.members()).collect();
+            running.filter(|edge| is_project(edge.from)).map(|edge| edge.to).chain(self.projects()).collect();
         let mut runs = vec![false; self.nodes.len()];
         while let Some(node) = open.pop() {
-            if !std::mem::replace(&mut runs[node], true) && !is_member(node) {
+            if !std::mem::replace(&mut runs[node], true) && !is_project(node) {
                 open.extend(&needed[node]);
             }
         }
@@ -204,13 +204,13 @@ impl<'l> Graph<'l> {
     }
 }
 
-/// Whether a member has a need on a target in scope, and for a purpose that is not left out.
-fn is_in(member: &LockedMember, need: &LockedNeed, scope: &Scope<'_>) -> bool {
-    member.spots().into_iter().any(|spot| scope.has_spot(spot) && need.counts(spot, scope.without))
+/// Whether a project has a need on a target in scope, and for a purpose that is not left out.
+fn is_in(project: &LockedProject, need: &LockedNeed, scope: &Scope<'_>) -> bool {
+    project.spots().into_iter().any(|spot| scope.has_spot(spot) && need.counts(spot, scope.without))
 }
 
-/// The packages that members reach on targets in scope, by their places in the lock.
-fn reached<'l>(wires: &NeedGraph<'l>, members: &[&'l LockedMember], scope: &Scope<'_>) -> BTreeSet<usize> {
-    let spots = by_spot(members).into_iter().filter(|(spot, _)| scope.has_spot(*spot));
-    spots.flat_map(|(spot, members)| wires.reached_on(spot, &members, scope.without).into_keys()).collect()
+/// The packages that projects reach on targets in scope, by their places in the lock.
+fn reached<'l>(wires: &NeedGraph<'l>, projects: &[&'l LockedProject], scope: &Scope<'_>) -> BTreeSet<usize> {
+    let spots = by_spot(projects).into_iter().filter(|(spot, _)| scope.has_spot(*spot));
+    spots.flat_map(|(spot, projects)| wires.reached_on(spot, &projects, scope.without).into_keys()).collect()
 }

@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::facet::Target;
 use crate::inner_path::ExposedPath;
-use crate::lock::{Lock, LockedMember, LockedPackage, NeedGraph, Slot};
+use crate::lock::{Lock, LockedPackage, LockedProject, NeedGraph, Slot};
 use crate::name::{PackageName, RoleName, TargetName};
 use crate::version::Version;
 
@@ -73,16 +73,16 @@ impl Root<'_> {
 }
 
 impl Links {
-    /// The links of every member of a lock, one for each of its targets, with what lies at these places of a shelf and in
+    /// The links of every project of a lock, one for each of its targets, with what lies at these places of a shelf and in
     /// the folders of projects.
     pub fn of(lock: &Lock, slots: &[Slot<'_>], root: &Root<'_>) -> Vec<Self> {
         let wires = NeedGraph::of(lock);
         let order = needers_first(&wires, lock.packages.len());
         let mut places: BTreeMap<(Option<&str>, &PackageName), &Slot<'_>> = BTreeMap::new();
         places.extend(slots.iter().map(|slot| ((slot.target, &slot.package.name), slot)));
-        let of_member = |member, target: Option<&str>| {
-            let reached = wires.reached_on(target, &[member], &[]);
-            let names = names_of_needs(&wires, member, target);
+        let of_project = |project, target: Option<&str>| {
+            let reached = wires.reached_on(target, &[project], &[]);
+            let names = names_of_needs(&wires, project, target);
             let packages = order.iter().filter_map(|at| {
                 let (package, purposes) = (&lock.packages[*at], reached.get(at)?);
                 let path = match package.source.path() {
@@ -96,15 +96,15 @@ impl Links {
             for (role, paths) in packages.iter().flat_map(|package| &package.exposes) {
                 roles.entry(role.clone()).or_default().extend(paths.iter().cloned());
             }
-            // A member without targets has no other links than those of the machine that it is on.
+            // A project without targets has no other links than those of the machine that it is on.
             let target = target.filter(|target| *target != Target::THIS_MACHINE);
-            let (project, target) = (member.name.clone(), target.and_then(|target| target.parse().ok()));
+            let (project, target) = (project.name.clone(), target.and_then(|target| target.parse().ok()));
             (!packages.is_empty()).then_some(Self { format: FORMAT, project, target, roles, packages })
         };
-        let of_targets = |member| {
-            LockedMember::spots(member).into_iter().filter_map(move |target| of_member(member, target))
+        let of_targets = |project| {
+            LockedProject::spots(project).into_iter().filter_map(move |target| of_project(project, target))
         };
-        lock.members.iter().flat_map(of_targets).collect()
+        lock.projects.iter().flat_map(of_targets).collect()
     }
 
     /// What their files are called, but for the ending; see [`file_stem`].
@@ -144,14 +144,14 @@ impl Links {
     }
 }
 
-/// The names by which a member needs packages itself on a target, by their places in the lock.
+/// The names by which a project needs packages itself on a target, by their places in the lock.
 fn names_of_needs(
     wires: &NeedGraph<'_>,
-    member: &LockedMember,
+    project: &LockedProject,
     target: Option<&str>,
 ) -> BTreeMap<usize, BTreeSet<PackageName>> {
     let mut names: BTreeMap<usize, BTreeSet<PackageName>> = BTreeMap::new();
-    for need in member.needs.iter().filter(|need| need.counts(target, &[])) {
+    for need in project.needs.iter().filter(|need| need.counts(target, &[])) {
         if let Some(at) = wires.answering(&need.name) {
             names.entry(at).or_default().insert(need.name.clone());
         }

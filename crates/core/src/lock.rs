@@ -27,7 +27,7 @@ use crate::name::{ComponentName, PackageName, PartName, Purpose, RegistryName, T
 use crate::resolve::{ChosenFile, ChosenPackage, ChosenStep, Resolution};
 use crate::source::{Source, check_folder};
 use crate::version::Version;
-use crate::workspace::{Member, Workspace};
+use crate::workspace::{Project, Workspace};
 
 pub use self::changed::{Change, ChangedRelease};
 pub use self::check::{Held, Line, Mismatch};
@@ -55,7 +55,7 @@ pub struct Lock {
     /// which has no meaning on another machine.
     pub registries: BTreeMap<RegistryName, Option<String>>,
     /// The projects whose needs these are.
-    pub members: Vec<LockedMember>,
+    pub projects: Vec<LockedProject>,
     /// The packages, sorted by name.
     pub packages: Vec<LockedPackage>,
 }
@@ -79,7 +79,7 @@ pub struct LockedPackage {
     /// Its licence.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub license: Option<License>,
-    /// The targets on which it is needed; empty where no member has any.
+    /// The targets on which it is needed; empty where no project has any.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub targets: Vec<TargetName>,
     /// Its components that are wanted, by name.
@@ -209,13 +209,13 @@ impl LockedFile {
 /// A project whose needs are locked.
 #[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct LockedMember {
+pub struct LockedProject {
     /// The project.
     pub name: PackageName,
     /// Its folder from the lock's; `.` for that one.
-    #[serde(deserialize_with = "member_folder")]
+    #[serde(deserialize_with = "project_folder")]
     pub path: String,
-    /// The targets that its packages are for, in the manifest's order; empty where no member has any.
+    /// The targets that its packages are for, in the manifest's order; empty where no project has any.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub targets: Vec<TargetName>,
     /// What it needs, in the manifest's order.
@@ -237,18 +237,18 @@ pub struct LockedNeed {
     pub targets: Vec<TargetName>,
 }
 
-impl LockedMember {
-    fn new(workspace: &Workspace, member: &Member) -> Self {
+impl LockedProject {
+    fn new(workspace: &Workspace, project: &Project) -> Self {
         let need = |need: &Need| LockedNeed {
             name: need.package.clone(),
             purpose: need.purpose.clone(),
             targets: target_names(need.targets.iter().flatten()),
         };
         Self {
-            name: member.project.name.clone(),
-            path: member.path().to_owned(),
-            targets: target_names(workspace.targets_of(member)),
-            needs: member.manifest.needs.iter().map(need).collect(),
+            name: project.name().clone(),
+            path: project.path().to_owned(),
+            targets: target_names(workspace.targets_of(project)),
+            needs: project.manifest.needs.iter().map(need).collect(),
         }
     }
 }
@@ -259,8 +259,9 @@ impl Lock {
         let mut packages: Vec<LockedPackage> = resolution.packages.iter().map(locked).collect();
         packages.sort_by(|a, b| a.name.cmp(&b.name));
         let registries = registries_of(workspace, &packages);
-        let members = workspace.members.iter().map(|member| LockedMember::new(workspace, member)).collect();
-        Self { made_from: inputs(workspace), registries, members, packages }
+        let projects =
+            workspace.projects.iter().map(|project| LockedProject::new(workspace, project)).collect();
+        Self { made_from: inputs(workspace), registries, projects, packages }
     }
 
     /// The package of this name.
@@ -326,7 +327,7 @@ fn only_some(targets: &[String], reaching: &[String]) -> Vec<TargetName> {
     if targets == reaching { Vec::new() } else { target_names(targets) }
 }
 
-fn member_folder<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<String, D::Error> {
+fn project_folder<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<String, D::Error> {
     let path = String::deserialize(deserializer)?;
     check_folder(&path).map_err(serde::de::Error::custom)?;
     Ok(path)

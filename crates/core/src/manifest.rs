@@ -28,7 +28,7 @@ pub use self::read::{read_settings, read_stated, user_in_url};
 pub use self::settings::{Settings, UseColor};
 pub use self::stated::StatedCard;
 pub use self::tasks::Task;
-pub use self::template::{RegistryLine, new_manifest, new_member, new_workspace};
+pub use self::template::{RegistryLine, new_manifest, new_project, new_workspace};
 use crate::card::{CardConflict, CardNeed, Component, Exposes, Provided, Step};
 use crate::facet::{Facet, Fits, Target, UndeclaredRules};
 use crate::fault::Fault;
@@ -57,9 +57,9 @@ const AS_SHARED: &str = "shared";
 #[derive(Debug, Clone, Default)]
 pub struct Manifest {
     /// The project itself; none where a workspace's root is no project.
-    pub project: Option<Project>,
+    pub project: Option<ProjectDeclaration>,
     /// The projects that share its lock and its shelf, where it is a workspace's root.
-    pub workspace: Option<MemberList>,
+    pub workspace: Option<ProjectFolders>,
     /// The packages that something else stands in for, in the whole workspace.
     pub stand_ins: BTreeMap<PackageName, StandIn>,
     /// The ranges that needs of the workspace may take as theirs.
@@ -114,12 +114,12 @@ impl Manifest {
         read::read(text, None, None)
     }
 
-    /// Reads the manifest of a member, which may name what the root of its workspace declares.
-    pub fn read_member(text: &str, root: &Self) -> Result<Self, Vec<Fault>> {
+    /// Reads the manifest of a project, which may name what the root of its workspace declares.
+    pub fn read_project(text: &str, root: &Self) -> Result<Self, Vec<Fault>> {
         read::read(text, Some(root), None)
     }
 
-    /// Reads a manifest, of a member with its workspace's root, with the cards beside it, by the way to them.
+    /// Reads a manifest, of a project with its workspace's root, with the cards beside it, by the way to them.
     pub fn read_beside(
         text: &str,
         root: Option<&Self>,
@@ -131,9 +131,9 @@ impl Manifest {
 
 /// The `[workspace]` part of a root.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct MemberList {
-    /// The members' folders, or patterns of them.
-    pub members: Vec<String>,
+pub struct ProjectFolders {
+    /// The projects' folders, or patterns of them.
+    pub folders: Vec<String>,
     /// Patterns of folders whose projects stand on their own.
     pub apart: Vec<String>,
     /// Where the part stands in the manifest.
@@ -196,7 +196,7 @@ impl fmt::Display for LinkWay {
 
 /// The `[project]` part.
 #[derive(Debug, Clone)]
-pub struct Project {
+pub struct ProjectDeclaration {
     /// The project's name, and that of the package it is published as.
     pub name: PackageName,
     /// The version it would be published as.

@@ -100,8 +100,8 @@ struct Needers {
 impl Needers {
     fn of<C: Catalogue>(lock: &Lock, workspace: &Workspace, catalogue: &C) -> Result<Self, C::Error> {
         let mut needs: BTreeMap<PackageName, Vec<_>> = BTreeMap::new();
-        for (member, need) in workspace.needs() {
-            let by = (member.project.name.clone(), None, CardNeed::from(need));
+        for (project, need) in workspace.needs() {
+            let by = (project.name().clone(), None, CardNeed::from(need));
             needs.entry(need.package.clone()).or_default().push(by);
         }
         for package in &lock.packages {
@@ -134,7 +134,7 @@ impl Needers {
     }
 }
 
-/// Where packages are needed: targets, and the promises of members with all that they reach.
+/// Where packages are needed: targets, and the promises of projects with all that they reach.
 struct Places<'w> {
     targets: &'w [Target],
     promises: Vec<(Target, BTreeSet<&'w PackageName>)>,

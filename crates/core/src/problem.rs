@@ -4,18 +4,18 @@ use std::collections::BTreeMap;
 
 use crate::facet::Target;
 use crate::lock::LockedPackage;
-use crate::resolve::{Prefer, Problem, ProblemMember, ProblemNeed};
-use crate::workspace::{Member, Workspace};
+use crate::resolve::{Prefer, Problem, ProblemNeed, ProblemProject};
+use crate::workspace::{Project, Workspace};
 
 impl Problem {
     /// The problem that a workspace poses when these packages are locked.
     pub fn new(workspace: &Workspace, locked: &[LockedPackage]) -> Self {
         let places = workspace.places();
         let needs = workspace
-            .members
+            .projects
             .iter()
             .enumerate()
-            .flat_map(|(by, member)| member.manifest.needs.iter().map(move |need| (by, need)));
+            .flat_map(|(by, project)| project.manifest.needs.iter().map(move |need| (by, need)));
         let needs = needs.map(|(by, need)| ProblemNeed {
             by,
             package: need.package.clone(),
@@ -39,10 +39,10 @@ impl Problem {
             preferred: workspace.capabilities.clone(),
             undeclared: workspace.undeclared.clone(),
             providers: provided.collect(),
-            members: workspace
-                .members
+            projects: workspace
+                .projects
                 .iter()
-                .map(|member| problem_member(workspace, member, &places))
+                .map(|project| problem_project(workspace, project, &places))
                 .collect(),
             places,
             prefer: Prefer::Newest,
@@ -52,18 +52,18 @@ impl Problem {
     }
 }
 
-fn problem_member(workspace: &Workspace, member: &Member, places: &[Target]) -> ProblemMember {
-    let targets = workspace.targets_of(member);
-    let is_of_member = |place: &Target| {
+fn problem_project(workspace: &Workspace, project: &Project, places: &[Target]) -> ProblemProject {
+    let targets = workspace.targets_of(project);
+    let is_of_project = |place: &Target| {
         if place.is_promise {
-            place.name == member.project.name.as_str()
+            place.name == project.name().as_str()
         } else {
             targets.contains(&place.name.as_str())
         }
     };
-    let of_member = places.iter().enumerate().filter(|(_, place)| is_of_member(place));
-    ProblemMember {
-        name: member.project.name.clone(),
-        places: Some(of_member.map(|(number, _)| number).collect()),
+    let of_project = places.iter().enumerate().filter(|(_, place)| is_of_project(place));
+    ProblemProject {
+        name: project.name().clone(),
+        places: Some(of_project.map(|(number, _)| number).collect()),
     }
 }

@@ -30,7 +30,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 pub use self::conflict::{Conflict, Sentence};
-pub use self::problem::{Prefer, Problem, ProblemMember, ProblemNeed};
+pub use self::problem::{Prefer, Problem, ProblemNeed, ProblemProject};
 pub use self::providers::{MAX_PROVIDERS, OpenCapability, open_capability};
 pub use self::search::resolve;
 pub use self::update::{Update, update, update_among};

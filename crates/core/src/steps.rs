@@ -208,7 +208,7 @@ mod tests {
             "steps": [{ "step": step }],
             "targets": ["hand-unit", "kiosk"] });
         let packages = vec![serde_json::from_value(package).unwrap()];
-        Lock { made_from: Digest::of(b""), registries: BTreeMap::new(), members: Vec::new(), packages }
+        Lock { made_from: Digest::of(b""), registries: BTreeMap::new(), projects: Vec::new(), packages }
     }
 
     fn device(name: &str, target: &str) -> Device {

@@ -1,7 +1,7 @@
 //! A workspace: the projects that share one lock and one shelf.
 //!
-//! A project on its own is a workspace of one member, so that resolving, locking and installing know no other case. What
-//! concerns all (registries, families, facets, …) may be said by the root and by members, and said alike where twice; rules and
+//! A project on its own is a workspace of one, so that resolving, locking and installing know no other case. What
+//! concerns all (registries, families, facets, …) may be said by the root and by projects, and said alike where twice; rules and
 //! the shelf's settings are the root's.
 
 mod circle;
@@ -18,7 +18,9 @@ pub use self::elsewhere::DirectSources;
 pub use self::joined::Misfit;
 use crate::card::CardNeed;
 use crate::facet::{Facet, Target, UndeclaredRules};
-use crate::manifest::{Device, Manifest, Need, Project, RegistryDeclaration, ShelfSettings, StandIn};
+use crate::manifest::{
+    Device, Manifest, Need, ProjectDeclaration, RegistryDeclaration, ShelfSettings, StandIn,
+};
 use crate::name::{FacetName, Family, PackageName};
 use crate::range::Range;
 use crate::resolve::Listing;
@@ -29,9 +31,9 @@ use crate::version::Version;
 #[derive(Debug, Clone)]
 pub struct Workspace {
     /// The projects, the root's first and the others in the order in which it lists them.
-    pub members: Vec<Member>,
-    /// Projects elsewhere that members need by their folder.
-    pub neighbours: Vec<Member>,
+    pub projects: Vec<Project>,
+    /// Projects outside of the workspace that its own need by their folder.
+    pub neighbours: Vec<Project>,
     /// Where packages are looked up; places are seen from the root's folder.
     pub registries: Vec<RegistryDeclaration>,
     /// The ranges that families are kept in.
@@ -40,11 +42,11 @@ pub struct Workspace {
     pub elsewhere: BTreeMap<PackageName, DirectSources>,
     /// The packages that something else stands in for.
     pub stand_ins: BTreeMap<PackageName, StandIn>,
-    /// The ranges that members may share.
+    /// The ranges that projects may share.
     pub shared: BTreeMap<PackageName, Range>,
     /// The providers to take for capabilities where that is possible.
     pub capabilities: BTreeMap<PackageName, PackageName>,
-    /// The environments that members run in, each once.
+    /// The environments that projects run in, each once.
     pub targets: Vec<Target>,
     /// The facets that manifests define.
     pub facets: BTreeMap<FacetName, Facet>,
@@ -58,11 +60,11 @@ pub struct Workspace {
 
 /// A project of a workspace.
 #[derive(Debug, Clone)]
-pub struct Member {
+pub struct Project {
     /// Its folder, from the workspace's and with `/` between; empty for the workspace's own.
     pub folder: String,
-    /// The project.
-    pub project: Project,
+    /// Its `[project]` part.
+    pub declaration: ProjectDeclaration,
     /// What its manifest says.
     pub manifest: Manifest,
     /// The targets that it runs in: its own, or those of the root where it declares none.
@@ -75,57 +77,59 @@ impl Workspace {
         Self::of_root(&Manifest { registries, ..Manifest::default() })
     }
 
-    /// All needs of all members, in the order of members and manifests, each with whose it is.
-    pub fn needs(&self) -> impl Iterator<Item = (&Member, &Need)> {
-        self.members.iter().flat_map(|member| member.manifest.needs.iter().map(move |need| (member, need)))
+    /// All needs of all projects, in the order of projects and manifests, each with whose it is.
+    pub fn needs(&self) -> impl Iterator<Item = (&Project, &Need)> {
+        self.projects
+            .iter()
+            .flat_map(|project| project.manifest.needs.iter().map(move |need| (project, need)))
     }
 
-    /// The member of this name.
-    pub fn member(&self, name: &PackageName) -> Option<&Member> {
-        self.members.iter().find(|member| member.project.name == *name)
+    /// The project of this name.
+    pub fn project(&self, name: &PackageName) -> Option<&Project> {
+        self.projects.iter().find(|project| project.name() == name)
     }
 
-    /// The project in a folder, a member's or a neighbour's.
-    pub fn in_folder(&self, folder: &str) -> Option<&Member> {
-        self.members.iter().chain(&self.neighbours).find(|member| member.folder == folder)
+    /// The project in a folder, of the workspace or beside it.
+    pub fn in_folder(&self, folder: &str) -> Option<&Project> {
+        self.projects.iter().chain(&self.neighbours).find(|project| project.folder == folder)
     }
 
-    /// The project that a need of a member is, where it names a folder.
-    pub fn project_of(&self, member: &Member, need: &Need) -> Option<&Member> {
-        self.in_folder(&folder_from(&member.folder, need.source.as_ref()?.folder()?)?)
+    /// The project that a need means, where it names a folder.
+    pub fn project_of(&self, project: &Project, need: &Need) -> Option<&Project> {
+        self.in_folder(&folder_from(&project.folder, need.source.as_ref()?.folder()?)?)
     }
 
-    /// What releases have to fit: all targets, then what members promise of themselves.
+    /// What releases have to fit: all targets, then what projects promise of themselves.
     pub fn places(&self) -> Vec<Target> {
-        let machine = self.has_unbound_members().then(Target::this_machine);
-        let promises = self.members.iter().filter_map(|member| member.manifest.promise());
+        let machine = self.has_unbound_projects().then(Target::this_machine);
+        let promises = self.projects.iter().filter_map(|project| project.manifest.promise());
         self.targets.iter().cloned().chain(machine).chain(promises).collect()
     }
 
-    /// Whether some members run in targets and others on any machine.
-    pub fn has_unbound_members(&self) -> bool {
-        !self.targets.is_empty() && self.members.iter().any(|member| member.targets.is_empty())
+    /// Whether some projects run in targets and others on any machine.
+    pub fn has_unbound_projects(&self) -> bool {
+        !self.targets.is_empty() && self.projects.iter().any(|project| project.targets.is_empty())
     }
 
-    /// The names of the targets that a member's packages are installed for; none where no member has any.
-    pub fn targets_of<'w>(&'w self, member: &'w Member) -> Vec<&'w str> {
-        if member.targets.is_empty() && !self.targets.is_empty() {
+    /// The names of the targets that a project's packages are installed for; none where no project has any.
+    pub fn targets_of<'w>(&'w self, project: &'w Project) -> Vec<&'w str> {
+        if project.targets.is_empty() && !self.targets.is_empty() {
             return vec![Target::THIS_MACHINE];
         }
-        member.targets.iter().map(|target| target.name.as_str()).collect()
+        project.targets.iter().map(|target| target.name.as_str()).collect()
     }
 
     /// The packages that needs take from folders, or that folders stand in for, each with the one release that is there.
     pub fn listings(&self) -> BTreeMap<PackageName, Listing> {
-        let projects = self.needs().map(|(member, need)| self.project_of(member, need));
+        let projects = self.needs().map(|(project, need)| self.project_of(project, need));
         let of_neighbours = self.neighbours.iter().flat_map(|neighbour| {
             neighbour.manifest.needs.iter().map(|need| self.project_of(neighbour, need))
         });
         let projects = projects.chain(of_neighbours).flatten();
-        let needed = projects.filter_map(|member| Some((member.project.name.clone(), member.listing(None)?)));
+        let needed = projects.filter_map(|project| Some((project.name().clone(), project.listing(None)?)));
         let standing_in = self.stand_ins.iter().filter_map(|(name, stand_in)| {
-            let member = self.standing_in(stand_in)?;
-            let listing = member.listing(stand_in.version.as_ref())?;
+            let project = self.standing_in(stand_in)?;
+            let listing = project.listing(stand_in.version.as_ref())?;
             let listing = Listing { is_stand_in: true, ..listing };
             Some((name.clone(), listing))
         });
@@ -133,17 +137,22 @@ impl Workspace {
     }
 
     /// The project that stands in for a package, where it is one in a folder.
-    fn standing_in(&self, stand_in: &StandIn) -> Option<&Member> {
+    fn standing_in(&self, stand_in: &StandIn) -> Option<&Project> {
         self.in_folder(&folder_from("", stand_in.source.folder()?)?)
     }
 }
 
-impl Member {
+impl Project {
     /// The project of a manifest that is in `folder`; `None` where it is none.
     pub fn new(folder: String, manifest: Manifest) -> Option<Self> {
-        let project = manifest.project.clone()?;
+        let declaration = manifest.project.clone()?;
         let targets = manifest.targets.clone();
-        Some(Self { folder, project, manifest, targets })
+        Some(Self { folder, declaration, manifest, targets })
+    }
+
+    /// Its name.
+    pub fn name(&self) -> &PackageName {
+        &self.declaration.name
     }
 
     /// Its folder, from the workspace's: `.` for that one.
@@ -153,16 +162,16 @@ impl Member {
 
     /// The version that it has as a package: 0 before it has any.
     pub fn version(&self) -> Version {
-        self.project.version.clone().unwrap_or_else(|| Version::from_numeric([0; 4], 1))
+        self.declaration.version.clone().unwrap_or_else(|| Version::from_numeric([0; 4], 1))
     }
 
     /// The project as a package that is used where it lies, at this version if it has none itself.
     fn listing(&self, version: Option<&Version>) -> Option<Listing> {
         let needs = self.manifest.needs.iter().map(CardNeed::from).collect();
-        let version = version.filter(|_| self.project.version.is_none()).cloned();
+        let version = version.filter(|_| self.declaration.version.is_none()).cloned();
         let version = version.unwrap_or_else(|| self.version());
         // What is in a folder was never published.
-        let card = self.manifest.card_of(&self.project, version, needs, jiff::Timestamp::UNIX_EPOCH);
+        let card = self.manifest.card_of(&self.declaration, version, needs, jiff::Timestamp::UNIX_EPOCH);
         Listing::of_own([(Source::folder(self.path()), card)])
     }
 }

@@ -141,8 +141,8 @@ fn wishes<'l>(change: &Change<'l>) -> String {
 pub struct Needers<'l> {
     lock: &'l Lock,
     packages: HashMap<&'l PackageName, Vec<&'l PackageName>>,
-    /// The members that need each name themselves, by their numbers in the lock.
-    members: HashMap<&'l PackageName, BTreeSet<usize>>,
+    /// The projects that need each name themselves, by their numbers in the lock.
+    projects: HashMap<&'l PackageName, BTreeSet<usize>>,
     reached: Reached<'l>,
 }
 
@@ -153,14 +153,14 @@ impl<'l> Needers<'l> {
         for package in &lock.packages {
             package.needs.iter().for_each(|need| packages.entry(need).or_default().push(&package.name));
         }
-        let mut members: HashMap<&PackageName, BTreeSet<usize>> = HashMap::new();
-        for (number, member) in lock.members.iter().enumerate() {
-            for need in &member.needs {
-                members.entry(&need.name).or_default().insert(number);
+        let mut projects: HashMap<&PackageName, BTreeSet<usize>> = HashMap::new();
+        for (number, project) in lock.projects.iter().enumerate() {
+            for need in &project.needs {
+                projects.entry(&need.name).or_default().insert(number);
             }
         }
-        let reached = NeedGraph::of(lock).reached(&lock.members.iter().collect::<Vec<_>>(), &[]);
-        Self { lock, packages, members, reached }
+        let reached = NeedGraph::of(lock).reached(&lock.projects.iter().collect::<Vec<_>>(), &[]);
+        Self { lock, packages, projects, reached }
     }
 
     /// The packages that need this one, by name.
@@ -174,24 +174,24 @@ impl<'l> Needers<'l> {
         Some(self.reached.get(&at)?.iter().copied().collect())
     }
 
-    /// The members that need a package itself, or a capability that it was taken for.
-    fn members(&self, package: &LockedPackage) -> BTreeSet<usize> {
+    /// The projects that need a package itself, or a capability that it was taken for.
+    fn projects(&self, package: &LockedPackage) -> BTreeSet<usize> {
         let names = std::iter::once(&package.name).chain(&package.provides);
-        names.filter_map(|name| self.members.get(name)).flatten().copied().collect()
+        names.filter_map(|name| self.projects.get(name)).flatten().copied().collect()
     }
 
     /// Whether a project needs a package itself, or a capability that it is used for.
     pub fn is_direct(&self, package: &LockedPackage) -> bool {
-        !self.members(package).is_empty()
+        !self.projects(package).is_empty()
     }
 
-    /// By which members a package is needed itself.
+    /// By which projects a package is needed itself.
     fn here(&self, package: &LockedPackage) -> String {
-        let members = self.members(package).into_iter();
-        let members: Vec<&PackageName> = members.map(|number| &self.lock.members[number].name).collect();
-        match (self.lock.members.len(), members.as_slice()) {
+        let projects = self.projects(package).into_iter();
+        let projects: Vec<&PackageName> = projects.map(|number| &self.lock.projects[number].name).collect();
+        match (self.lock.projects.len(), projects.as_slice()) {
             (1, _) | (_, []) => "here".to_owned(),
-            (all, members) if members.len() == all => "by all projects".to_owned(),
+            (all, projects) if projects.len() == all => "by all projects".to_owned(),
             (_, [one]) => format!("by {one}"),
             (_, [one, rest @ ..]) => format!("by {one} and {} more", rest.len()),
         }

@@ -1,7 +1,7 @@
 //! A kit: one file that carries a lock with all its packages to a machine without a network.
 //!
 //! ```text
-//! kit.json         {"format": 1, "members": […], "lock": its digest, "targets": […], "archives": …, "bytes": …}
+//! kit.json         {"format": 1, "projects": […], "lock": its digest, "targets": […], "archives": …, "bytes": …}
 //! bibliotax.lock   the lock, whole
 //! cards/<sha256>   the cards of its packages
 //! files/<sha256>   their archives, of the chosen targets
@@ -48,10 +48,9 @@ const MAX_CARD_SIZE: u64 = 16 << 20;
 #[serde(deny_unknown_fields)]
 pub struct KitHeader {
     format: u64,
-    /// The members whose packages it carries; empty for all.
+    /// The projects whose packages it carries; empty for all.
     #[serde(default)]
-    #[serde(rename = "projects")]
-    pub members: Vec<PackageName>,
+    pub projects: Vec<PackageName>,
     /// The digest of the lock.
     pub lock: Digest,
     /// The targets whose archives it carries; empty for all there are.
@@ -64,7 +63,7 @@ pub struct KitHeader {
 
 impl KitHeader {
     fn load(&self) -> KitScope<'_> {
-        KitScope { members: &self.members, targets: &self.targets }
+        KitScope { projects: &self.projects, targets: &self.targets }
     }
 }
 
@@ -84,8 +83,8 @@ pub struct OpenedKit {
 /// What of a lock a kit carries; empty lists mean all.
 #[derive(Debug, Clone, Copy)]
 pub struct KitScope<'a> {
-    /// The members whose packages it carries.
-    pub members: &'a [PackageName],
+    /// The projects whose packages it carries.
+    pub projects: &'a [PackageName],
     /// The targets whose archives it carries.
     pub targets: &'a [TargetName],
 }
@@ -93,7 +92,7 @@ pub struct KitScope<'a> {
 /// The archives that a kit with this load carries, by digest: of a project without targets those of all machines.
 fn archives<'l>(lock: &'l Lock, load: &KitScope<'_>) -> BTreeMap<Digest, (&'l LockedPackage, Archive)> {
     let machine = Target::this_machine();
-    let scope = Scope { members: load.members, targets: load.targets, without: &[], machine: &machine };
+    let scope = Scope { projects: load.projects, targets: load.targets, without: &[], machine: &machine };
     let packages = lock.packages_for(&scope).into_iter();
     let files = packages.flat_map(|package| package.files.iter().map(move |file| (package, file)));
     let is_wanted = |(package, file): &(&LockedPackage, &LockedFile)| {
@@ -114,7 +113,7 @@ pub fn head(lock: &Lock, load: &KitScope<'_>) -> KitHeader {
     let bytes = archives.values().map(|(_, archive)| archive.size).sum();
     KitHeader {
         format: FORMAT,
-        members: load.members.to_vec(),
+        projects: load.projects.to_vec(),
         lock: lock.digest(),
         targets: load.targets.to_vec(),
         archives: archives.len(),

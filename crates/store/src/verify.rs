@@ -81,7 +81,7 @@ pub fn verify(
         all.findings.extend(findings);
     }
     // What another target has is in nobody's way.
-    let whole = Scope { targets: &[], ..scope.with_all_members() };
+    let whole = Scope { targets: &[], ..scope.with_all_projects() };
     let places = lock.slots(&whole).map_err(StoreError::NotForMachine)?;
     all.findings.extend(strays(lock, &places, shelf)?);
     all.findings.sort();

@@ -47,7 +47,7 @@ impl Watch {
         Ok(Self { watcher, changes, root, followed: BTreeSet::new() })
     }
 
-    /// Watches the folders of members and of templates that are there now, too.
+    /// Watches the folders of projects and of templates that are there now, too.
     pub fn follow(&mut self, from: &Path) {
         // While a manifest is broken, those that are watched already are enough.
         let manifests = Manifests::find(from).ok();

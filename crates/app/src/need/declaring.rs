@@ -4,7 +4,7 @@ use bibliotax_core::manifest;
 use bibliotax_core::name::{ComponentName, Family, PackageName, PartName, Purpose, RegistryName};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::Resolution;
-use bibliotax_core::workspace::{Member, Workspace};
+use bibliotax_core::workspace::{Project, Workspace};
 
 use super::sources::NeedSource;
 use super::words::Wanted;
@@ -30,10 +30,10 @@ pub struct Wishes {
     pub source: Option<NeedSource>,
 }
 
-/// The manifests of some members while needs are being declared in them.
+/// The manifests of some projects while needs are being declared in them.
 pub struct Declaring<'w> {
     workspace: &'w WorkspaceFolder,
-    members: Vec<&'w Member>,
+    projects: Vec<&'w Project>,
     purpose: Option<&'w Purpose>,
     wishes: &'w Wishes,
     texts: ManifestEdits<'w>,
@@ -44,11 +44,11 @@ pub struct Declaring<'w> {
 impl<'w> Declaring<'w> {
     pub fn new(
         workspace: &'w WorkspaceFolder,
-        members: Vec<&'w Member>,
+        projects: Vec<&'w Project>,
         purpose: Option<&'w Purpose>,
         wishes: &'w Wishes,
     ) -> Self {
-        Self { workspace, members, purpose, wishes, texts: ManifestEdits::of(workspace), parsed: None }
+        Self { workspace, projects, purpose, wishes, texts: ManifestEdits::of(workspace), parsed: None }
     }
 
     /// The texts as they are now.
@@ -65,52 +65,54 @@ impl<'w> Declaring<'w> {
         Ok(declared)
     }
 
-    /// Declares what is wanted in every member.
+    /// Declares what is wanted in every project.
     pub fn declare(&mut self, wanted: &Wanted) -> Result<(), Failure> {
-        for member in self.members.clone() {
-            self.declare_range(member, wanted)?;
-            self.declare_wishes(member, &wanted.package)?;
+        for project in self.projects.clone() {
+            self.declare_range(project, wanted)?;
+            self.declare_wishes(project, &wanted.package)?;
         }
         Ok(())
     }
 
     /// Declares which versions are wanted; where no range is given and none was declared, any version for now.
-    fn declare_range(&mut self, member: &Member, wanted: &Wanted) -> Result<(), Failure> {
+    fn declare_range(&mut self, project: &Project, wanted: &Wanted) -> Result<(), Failure> {
         let (package, purpose) = (&wanted.package, self.purpose);
-        let is_declared = self.declared(member, package).is_some();
+        let is_declared = self.declared(project, package).is_some();
         let is_shared = self.workspace.declared.shared.contains_key(package);
         if let Some(said) = &self.wishes.source {
-            let said = said.seen_from(&member.folder);
-            self.texts.open(&member.folder)?.set_need_source(purpose, package, &said);
+            let said = said.seen_from(&project.folder);
+            self.texts.open(&project.folder)?.set_need_source(purpose, package, &said);
         }
-        let text = self.texts.open(&member.folder)?;
+        let text = self.texts.open(&project.folder)?;
         match &wanted.range {
-            range if self.wishes.shared => return self.share(member, package, range.as_ref()),
+            range if self.wishes.shared => return self.share(project, package, range.as_ref()),
             Some(range) => text.set_need(purpose, package, range),
             None if is_declared || self.wishes.source.is_some() => {}
             None if is_shared => text.set_need_shared(purpose, package),
-            None if member.manifest.family_of(package).is_some() => text.set_need_of_family(purpose, package),
+            None if project.manifest.family_of(package).is_some() => {
+                text.set_need_of_family(purpose, package);
+            }
             None => text.set_need(purpose, package, &Range::any()),
         }
         Ok(())
     }
 
-    /// Lets a member take the workspace's range, which is this one, or what it was, or any for now.
+    /// Lets a project take the workspace's range, which is this one, or what it was, or any for now.
     fn share(
         &mut self,
-        member: &Member,
+        project: &Project,
         package: &PackageName,
         range: Option<&Range>,
     ) -> Result<(), Failure> {
         let there = self.workspace.declared.shared.get(package);
         let range = range.or(there).cloned().unwrap_or_else(Range::any);
         self.texts.open("")?.set_shared(package, &range);
-        self.texts.open(&member.folder)?.set_need_shared(self.purpose, package);
+        self.texts.open(&project.folder)?.set_need_shared(self.purpose, package);
         Ok(())
     }
 
-    fn declare_wishes(&mut self, member: &Member, package: &PackageName) -> Result<(), Failure> {
-        let (purpose, wishes, text) = (self.purpose, self.wishes, self.texts.open(&member.folder)?);
+    fn declare_wishes(&mut self, project: &Project, package: &PackageName) -> Result<(), Failure> {
+        let (purpose, wishes, text) = (self.purpose, self.wishes, self.texts.open(&project.folder)?);
         if wishes.prereleases {
             text.accept_prereleases(purpose, package);
         }
@@ -141,17 +143,17 @@ impl<'w> Declaring<'w> {
             };
             let exactly = self.wishes.exactly;
             let range = if exactly { Range::exactly(chosen) } else { Range::from_version(chosen) };
-            for member in self.members.clone() {
-                let is_new =
-                    self.declared(member, package).is_none() && member.manifest.family_of(package).is_none();
+            for project in self.projects.clone() {
+                let is_new = self.declared(project, package).is_none()
+                    && project.manifest.family_of(package).is_none();
                 let is_known = self.workspace.declared.shared.contains_key(package);
                 let purpose = self.purpose;
                 match (self.wishes.shared, is_known) {
-                    (true, false) => self.share(member, package, Some(&range))?,
-                    (true, true) if exactly => self.share(member, package, Some(&range))?,
+                    (true, false) => self.share(project, package, Some(&range))?,
+                    (true, true) if exactly => self.share(project, package, Some(&range))?,
                     (_, true) if !exactly => {}
                     _ if is_new || exactly => {
-                        self.texts.open(&member.folder)?.set_need(purpose, package, &range);
+                        self.texts.open(&project.folder)?.set_need(purpose, package, &range);
                     }
                     _ => {}
                 }
@@ -161,8 +163,8 @@ impl<'w> Declaring<'w> {
     }
 
     /// What the manifest on disk says of a package and this purpose.
-    fn declared<'m>(&self, member: &'m Member, package: &PackageName) -> Option<&'m manifest::Need> {
-        let needs = member.manifest.needs.iter();
+    fn declared<'m>(&self, project: &'m Project, package: &PackageName) -> Option<&'m manifest::Need> {
+        let needs = project.manifest.needs.iter();
         needs.into_iter().find(|need| need.package == *package && need.purpose.as_ref() == self.purpose)
     }
 
@@ -174,22 +176,22 @@ impl<'w> Declaring<'w> {
     ) -> Result<DeclaredPackage, Failure> {
         let table = self.purpose.map_or("[needs]".to_owned(), |purpose| format!("[needs-for.{purpose}]"));
         let mut lines = Vec::new();
-        for member in self.members.clone() {
-            let text = self.texts.open(&member.folder)?;
+        for project in self.projects.clone() {
+            let text = self.texts.open(&project.folder)?;
             let Some(line) = text.need_line(self.purpose, &wanted.package) else { continue };
-            let inherited = declared.member(&member.project.name);
-            let inherited = inherited.and_then(|member| self.inherited(member, wanted));
-            let file = (declared.members.len() > 1).then(|| file_name(&member.folder));
+            let inherited = declared.project(project.name());
+            let inherited = inherited.and_then(|project| self.inherited(project, wanted));
+            let file = (declared.projects.len() > 1).then(|| file_name(&project.folder));
             lines.push(DeclaredLine { file, table: table.clone(), line, inherited });
         }
         let is_shared = self.wishes.shared || declared.shared.contains_key(&wanted.package);
-        let is_repeated = !is_shared && self.members.len() > 1 && self.wishes.source.is_none();
-        Ok(DeclaredPackage { lines, repeated_in: is_repeated.then_some(self.members.len()) })
+        let is_repeated = !is_shared && self.projects.len() > 1 && self.wishes.source.is_none();
+        Ok(DeclaredPackage { lines, repeated_in: is_repeated.then_some(self.projects.len()) })
     }
 
     /// The range of a need that is not its own.
-    fn inherited(&self, member: &Member, wanted: &Wanted) -> Option<Inherited> {
-        match self.declared(member, &wanted.package)? {
+    fn inherited(&self, project: &Project, wanted: &Wanted) -> Option<Inherited> {
+        match self.declared(project, &wanted.package)? {
             need if need.is_shared => Some(Inherited::OfWorkspace(need.range.clone())),
             manifest::Need { family: Some(family), range, .. } => {
                 Some(Inherited::OfFamily(family.clone(), range.clone()))
@@ -202,7 +204,7 @@ impl<'w> Declaring<'w> {
 /// What the manifests say of a package that is needed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct DeclaredPackage {
-    /// A line of each member's manifest.
+    /// A line of each project's manifest.
     pub lines: Vec<DeclaredLine>,
     /// In how many manifests the same range stands, where it could be written once.
     pub repeated_in: Option<usize>,

@@ -3,7 +3,7 @@
 use bibliotax_core::manifest::Need;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{ProblemNeed, Raised, Relaxation, WayOut};
-use bibliotax_core::workspace::{Member, Workspace};
+use bibliotax_core::workspace::{Project, Workspace};
 
 use crate::failure::Way;
 use crate::workspace::{WorkspaceFolder, called, file_name};
@@ -37,8 +37,8 @@ fn raised_note(raised: &Raised) -> String {
     }
 }
 
-/// A need with the member whose it is.
-type Of<'m> = (&'m Member, &'m Need);
+/// A need with the project whose it is.
+type Of<'m> = (&'m Project, &'m Need);
 
 /// What has to be done for a way, in its order.
 struct Steps<'m> {
@@ -59,9 +59,9 @@ struct Steps<'m> {
 }
 
 /// What is on disk of a need.
-fn on_disk<'m>(workspace: &'m WorkspaceFolder, (member, need): Of<'_>) -> Option<&'m Need> {
+fn on_disk<'m>(workspace: &'m WorkspaceFolder, (project, need): Of<'_>) -> Option<&'m Need> {
     let mut there = workspace.declared.needs();
-    there.find(|other| is_of(*other, (member, need))).map(|(_, need)| need)
+    there.find(|other| is_of(*other, (project, need))).map(|(_, need)| need)
 }
 
 impl<'m> Steps<'m> {
@@ -70,9 +70,9 @@ impl<'m> Steps<'m> {
         let (mut drops, mut changes, mut targets) = (Vec::new(), Vec::new(), Vec::new());
         let mut are_bare = false;
         for (problem_need, change) in &way.changes {
-            let member = all.members.get(problem_need.by)?;
-            let need = member.manifest.needs.iter().find(|need| is_same(need, problem_need))?;
-            let of = (member, need);
+            let project = all.projects.get(problem_need.by)?;
+            let need = project.manifest.needs.iter().find(|need| is_same(need, problem_need))?;
+            let of = (project, need);
             match change {
                 // To do without what was just asked for is no way out.
                 Relaxation::Drop if !is_written(of) => return None,
@@ -99,12 +99,13 @@ impl<'m> Steps<'m> {
     }
 
     fn shown(&self) -> Way {
-        let changes = self.changes.iter().map(|((member, need), range, pre)| {
+        let changes = self.changes.iter().map(|((project, need), range, pre)| {
             let need = Need { range: range.clone(), prereleases: *pre, ..(*need).clone() };
             let targets = if self.targets.is_empty() { need.targets } else { Some(self.targets.clone()) };
-            Declaration::new(member, &Need { targets, ..need }, self.workspace)
+            Declaration::new(project, &Need { targets, ..need }, self.workspace)
         });
-        let wanted = self.wanted.iter().map(|(member, need)| Declaration::new(member, need, self.workspace));
+        let wanted =
+            self.wanted.iter().map(|(project, need)| Declaration::new(project, need, self.workspace));
         let declared: Vec<Declaration> = changes.chain(wanted).collect();
         let needs = in_commands(&declared);
         let is_of_many = |need: &Need| need.family.is_some() || need.is_shared;
@@ -115,8 +116,8 @@ impl<'m> Steps<'m> {
         if needs.len() > 1 && (self.changes.len() > 1 || self.rewrites) {
             return self.as_lines();
         }
-        let drop = |(member, need): &Of<'_>| {
-            let of = in_member(self.workspace, member);
+        let drop = |(project, need): &Of<'_>| {
+            let of = in_project(self.workspace, project);
             format!("bibliotax drop {}{}{of}", need.package, for_purpose(need))
         };
         let commands: Vec<String> = self.drops.iter().map(drop).chain(needs).collect();
@@ -125,8 +126,8 @@ impl<'m> Steps<'m> {
 
     /// What to write in the manifests.
     fn as_lines(&self) -> Way {
-        let is_alone = self.workspace.declared.members.len() == 1;
-        let line = |(member, need): &Of<'_>, range: &Range| {
+        let is_alone = self.workspace.declared.projects.len() == 1;
+        let line = |(project, need): &Of<'_>, range: &Range| {
             if need.is_shared {
                 return format!("[shared] {} = \"{range}\"", need.package);
             }
@@ -137,7 +138,7 @@ impl<'m> Steps<'m> {
                 .purpose
                 .as_ref()
                 .map_or("[needs]".to_owned(), |purpose| format!("[needs-for.{purpose}]"));
-            let file = if is_alone { String::new() } else { format!("{} ", file_name(&member.folder)) };
+            let file = if is_alone { String::new() } else { format!("{} ", file_name(&project.folder)) };
             format!("{file}{table} {} = \"{range}\"", need.package)
         };
         let changes = self.changes.iter().map(|(of, range, _)| line(of, range));
@@ -156,11 +157,11 @@ struct Declaration {
 
 impl Declaration {
     /// The arguments with which `need` declares this, without those that the manifest on disk already has.
-    fn new(member: &Member, need: &Need, workspace: &WorkspaceFolder) -> Self {
+    fn new(project: &Project, need: &Need, workspace: &WorkspaceFolder) -> Self {
         let range = need.range.to_string();
         let is_plain = range.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '+'));
         let range = if is_plain { range } else { format!("\"{range}\"") };
-        let there = on_disk(workspace, (member, need));
+        let there = on_disk(workspace, (project, need));
         let flags = [
             (" --prereleases", need.prereleases),
             (" --bare", need.bare && !there.is_some_and(|there| there.bare)),
@@ -185,7 +186,7 @@ impl Declaration {
         let parts: String = parts.iter().map(|part| format!(" --part {part}")).collect();
         let without = new(|need| need.without.iter().map(ToString::to_string).collect());
         let without: String = without.iter().map(|name| format!(" --without {name}")).collect();
-        let of = in_member(workspace, member);
+        let of = in_project(workspace, project);
         Self {
             words: format!("{} {range}", need.package),
             options: format!("{}{flags}{components}{parts}{without}{targets}{of}", for_purpose(need)),
@@ -193,10 +194,10 @@ impl Declaration {
     }
 }
 
-/// What says on the command line that a member is meant; nothing for the one that was stood in.
-fn in_member(workspace: &WorkspaceFolder, member: &Member) -> String {
-    let is_here = workspace.here().is_some_and(|here| here.folder == member.folder);
-    if is_here { String::new() } else { format!(" --in {}", called(member)) }
+/// What says on the command line that a project is meant; nothing for the one that was stood in.
+fn in_project(workspace: &WorkspaceFolder, project: &Project) -> String {
+    let is_here = workspace.here().is_some_and(|here| here.folder == project.folder);
+    if is_here { String::new() } else { format!(" --in {}", called(project)) }
 }
 
 /// One `need` for all that go with the same options, in their order.
@@ -212,8 +213,8 @@ fn is_same(need: &Need, other: &ProblemNeed) -> bool {
 }
 
 /// Whether two needs are one line of a manifest, before and after.
-fn is_of((member, need): Of<'_>, (other_member, other): Of<'_>) -> bool {
-    member.folder == other_member.folder && need.package == other.package && need.purpose == other.purpose
+fn is_of((project, need): Of<'_>, (other_project, other): Of<'_>) -> bool {
+    project.folder == other_project.folder && need.package == other.package && need.purpose == other.purpose
 }
 
 fn for_purpose(need: &Need) -> String {

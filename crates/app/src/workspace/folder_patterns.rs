@@ -1,4 +1,4 @@
-//! Patterns of folders, as a workspace lists its members: names with `*` and `?` in them, one between two `/`.
+//! Patterns of folders, as a workspace lists its projects: names with `*` and `?` in them, one between two `/`.
 
 use std::fs;
 use std::path::Path;

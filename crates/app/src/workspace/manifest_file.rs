@@ -48,7 +48,7 @@ pub struct ManifestReader {
 impl ManifestReader {
     /// A reader that parses only what is new since these files were read.
     pub fn after(root: &Path, files: impl IntoIterator<Item = ManifestFile>) -> Self {
-        // What members say depends on the root, so only the root's own meaning stays.
+        // What projects say depends on the root, so only the root's own meaning stays.
         let of_root = |file: ManifestFile| {
             let read = file.read.filter(|_| file.folder.is_empty());
             (
@@ -112,7 +112,7 @@ impl ManifestFile {
         stated.collect()
     }
 
-    /// What it says; for a member, with what the root says.
+    /// What it says; for a project, with what the root says.
     pub fn manifest(&mut self, root: Option<&Manifest>) -> Result<&Manifest, Failure> {
         if self.read.is_none() {
             let root = root.filter(|_| !self.folder.is_empty());
@@ -125,7 +125,7 @@ impl ManifestFile {
         Ok(self.read.as_ref().expect("the manifest was read"))
     }
 
-    /// Members and neighbours are projects.
+    /// Fails where a folder that has to be a project's is only the root of another workspace.
     pub fn check_name(&self, manifest: &Manifest) -> Result<(), Failure> {
         if manifest.project.is_some() {
             return Ok(());

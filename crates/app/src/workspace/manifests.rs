@@ -19,7 +19,7 @@ use crate::failure::Failure;
 pub struct Manifests {
     /// The folder of the workspace.
     pub root: PathBuf,
-    /// The root's, the members' in the order in which it lists them, then those of other projects that they need.
+    /// The root's, the projects' in the order in which it lists them, then those of other projects that they need.
     pub files: Vec<ManifestFile>,
     /// The folder of the current project, from the root's.
     pub here: String,
@@ -48,7 +48,7 @@ impl Manifests {
         let mut folders = Vec::new();
         if first.outline.is_workspace {
             first.manifest(None)?;
-            folders = members_of(&root, first)?;
+            folders = projects_of(&root, first)?;
         }
         let mut files = vec![first.clone()];
         for folder in folders {
@@ -62,17 +62,17 @@ impl Manifests {
     pub fn read(&mut self) -> Result<Workspace, Failure> {
         let Some((first, others)) = self.files.split_first_mut() else { return Err(no_manifest(&self.root)) };
         let root = first.manifest(None)?.clone();
-        let (mut members, mut neighbours) = (Vec::new(), Vec::new());
+        let (mut projects, mut neighbours) = (Vec::new(), Vec::new());
         for file in others {
             let manifest = file.manifest((!file.is_neighbour).then_some(&root))?.clone();
             file.check_name(&manifest)?;
-            let side = if file.is_neighbour { &mut neighbours } else { &mut members };
+            let side = if file.is_neighbour { &mut neighbours } else { &mut projects };
             side.push((file.folder.clone(), manifest));
         }
-        if root.project.is_none() && members.is_empty() {
-            return Err(no_members());
+        if root.project.is_none() && projects.is_empty() {
+            return Err(no_projects());
         }
-        Workspace::join(root, members, neighbours).map_err(|misfits| self.misfit(&misfits))
+        Workspace::join(root, projects, neighbours).map_err(|misfits| self.misfit(&misfits))
     }
 
     /// The same manifests with these texts in place of those before, and with the projects that they newly need.
@@ -81,7 +81,7 @@ impl Manifests {
             return Ok(self.clone());
         }
         let text_of = |file: &ManifestFile| edits.get(&file.folder).unwrap_or(&file.text).clone();
-        // What members mean depends on the root, too.
+        // What projects mean depends on the root, too.
         let keeps_root = self.in_folder("").is_none_or(|root| text_of(root) == root.text);
         let file = |file: &ManifestFile| {
             let text = text_of(file);
@@ -120,19 +120,19 @@ impl Manifests {
     }
 }
 
-fn no_members() -> Failure {
+fn no_projects() -> Failure {
     Failure::new("workspace.no-projects", "the workspace has no projects yet")
         .advice("`bibliotax init` in a folder inside makes one, and lists it")
 }
 
 /// The folders that a root lists, each of which has to hold a project.
-fn members_of(root: &Path, first: &ManifestFile) -> Result<Vec<String>, Failure> {
+fn projects_of(root: &Path, first: &ManifestFile) -> Result<Vec<String>, Failure> {
     let Some(list) = first.read().and_then(|manifest| manifest.workspace.as_ref()) else {
         return Ok(Vec::new());
     };
     let mut folders: Vec<String> = Vec::new();
     let apart: Vec<Pattern> = list.apart.iter().map(|text| Pattern::new(text)).collect();
-    for text in &list.members {
+    for text in &list.folders {
         let pattern = Pattern::new(text);
         let found = listed(root, &pattern, &apart)?;
         if found.is_empty() && !pattern.is_open() {

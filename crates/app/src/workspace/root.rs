@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use bibliotax_core::manifest::{FILE_NAME, Manifest, MemberList};
+use bibliotax_core::manifest::{FILE_NAME, Manifest, ProjectFolders};
 use bibliotax_core::nearest::nearest;
 
 use super::folder_patterns::Pattern;
@@ -24,7 +24,7 @@ pub struct Outer {
 /// What a workspace says of a folder inside it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Membership {
-    /// It is one of its members.
+    /// It is one of its projects.
     Listed,
     /// A project there stands on its own.
     Apart,
@@ -44,11 +44,11 @@ fn outer_among(folder: &Path, reader: &mut ManifestReader) -> Result<Option<Oute
             continue;
         }
         // One that can't be read says why when it is the one that is meant.
-        let Some(list) = member_list(file) else { continue };
+        let Some(list) = folders_of(file) else { continue };
         let inner = folder.strip_prefix(root).unwrap_or(folder).to_string_lossy().replace('\\', "/");
         let is_among =
             |patterns: &[String]| patterns.iter().any(|pattern| Pattern::new(pattern).matches(&inner));
-        let membership = match (is_among(&list.apart), is_among(&list.members)) {
+        let membership = match (is_among(&list.apart), is_among(&list.folders)) {
             (true, _) => Membership::Apart,
             (false, true) => Membership::Listed,
             (false, false) => Membership::Unlisted,
@@ -58,8 +58,8 @@ fn outer_among(folder: &Path, reader: &mut ManifestReader) -> Result<Option<Oute
     Ok(None)
 }
 
-/// Which members a root lists.
-fn member_list(root: &mut ManifestFile) -> Option<MemberList> {
+/// Which projects a root lists.
+fn folders_of(root: &mut ManifestFile) -> Option<ProjectFolders> {
     if let Ok(manifest) = root.manifest(None) {
         return manifest.workspace.clone();
     }

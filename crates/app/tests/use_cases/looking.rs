@@ -4,7 +4,7 @@ use std::fs;
 
 use bibliotax_app::explain::{self, Answer};
 use bibliotax_app::search_options::SearchOptions;
-use bibliotax_app::workspace::{MemberWords, WorkspaceFolder};
+use bibliotax_app::workspace::{ProjectWords, WorkspaceFolder};
 use bibliotax_app::{check, fit, install, newer, verify};
 
 use crate::garden::Garden;
@@ -24,7 +24,7 @@ fn installed() -> Garden {
 
 fn answer_of<'w>(workspace: &'w WorkspaceFolder, garden: &Garden, words: &[&str]) -> Answer<'w> {
     let words: Vec<String> = words.iter().map(ToString::to_string).collect();
-    let request = explain::Request::new(&words, MemberWords::default(), SearchOptions::default()).unwrap();
+    let request = explain::Request::new(&words, ProjectWords::default(), SearchOptions::default()).unwrap();
     explain::report(workspace, &request, &garden.context()).unwrap().answer
 }
 

@@ -3,7 +3,7 @@
 use bibliotax_app::check::{self, Plan, Request};
 use bibliotax_app::failure::Failure;
 
-use super::members::MemberFilterArgs;
+use super::projects::ProjectFilterArgs;
 use super::search::SearchArgs;
 use crate::exit_status::Exit;
 use crate::render;
@@ -23,7 +23,7 @@ pub struct Check {
     #[arg(long, requires = "unify")]
     dry_run: bool,
     #[command(flatten)]
-    members: MemberFilterArgs,
+    projects: ProjectFilterArgs,
     #[command(flatten)]
     search: SearchArgs,
 }
@@ -33,7 +33,7 @@ impl Check {
         let run = &self.search.run(run);
         let request = Request {
             unifies: self.unify,
-            members: self.members.words(),
+            projects: self.projects.words(),
             options: self.search.options(),
             is_dry_run: self.dry_run,
         };

@@ -3,8 +3,8 @@
 use bibliotax_app::describe::{self, Report, Request};
 use bibliotax_app::failure::Failure;
 
-use super::members::{MemberFilterArgs, TargetFilterArgs};
 use super::offline::OfflineArgs;
+use super::projects::{ProjectFilterArgs, TargetFilterArgs};
 use super::registries::RegistryFilterArgs;
 use crate::exit_status::Exit;
 use crate::render::describe as render;
@@ -29,7 +29,7 @@ pub struct Describe {
     #[arg(long)]
     releases: bool,
     #[command(flatten)]
-    members: MemberFilterArgs,
+    projects: ProjectFilterArgs,
     #[command(flatten)]
     targets: TargetFilterArgs,
     #[command(flatten)]
@@ -44,7 +44,7 @@ impl Describe {
         let request = Request {
             package: self.package.clone(),
             registries: self.registries.registries.clone(),
-            members: self.members.words(),
+            projects: self.projects.words(),
             targets: self.targets.targets.clone(),
             version: self.version.clone(),
         };

@@ -3,7 +3,7 @@
 use bibliotax_app::drop::{self, Request, Stays};
 use bibliotax_app::failure::Failure;
 
-use super::members::MemberArgs;
+use super::projects::ProjectArgs;
 use super::search::SearchArgs;
 use crate::exit_status::Exit;
 use crate::json;
@@ -21,7 +21,7 @@ pub struct Drop {
     #[arg(required = true, value_name = "PACKAGE")]
     packages: Vec<String>,
     #[command(flatten)]
-    members: MemberArgs,
+    projects: ProjectArgs,
     /// Remove them only from the needs for this purpose
     #[arg(long = "for", value_name = "PURPOSE")]
     purpose: Option<String>,
@@ -38,7 +38,7 @@ impl Drop {
         let ui = run.ui;
         let request = Request {
             packages: self.packages.clone(),
-            members: self.members.words(),
+            projects: self.projects.words(),
             purpose: self.purpose.clone(),
             options: self.search.options(),
             is_dry_run: self.dry_run,

@@ -4,7 +4,7 @@ use bibliotax_app::explain::{self, Answer, Request};
 use bibliotax_app::failure::Failure;
 use bibliotax_app::workspace::WorkspaceFolder;
 
-use super::members::MemberFilterArgs;
+use super::projects::ProjectFilterArgs;
 use super::search::SearchArgs;
 use crate::exit_status::Exit;
 use crate::render;
@@ -21,7 +21,7 @@ pub struct Explain {
     #[arg(required = true, value_name = "PACKAGE [RANGE]")]
     words: Vec<String>,
     #[command(flatten)]
-    members: MemberFilterArgs,
+    projects: ProjectFilterArgs,
     #[command(flatten)]
     search: SearchArgs,
 }
@@ -29,7 +29,7 @@ pub struct Explain {
 impl Explain {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let run = &self.search.run(run);
-        let request = Request::new(&self.words, self.members.words(), self.search.options())?;
+        let request = Request::new(&self.words, self.projects.words(), self.search.options())?;
         let workspace = WorkspaceFolder::find(run.folder())?;
         let report = run.working(|context| explain::report(&workspace, &request, context))?;
         render::explain::show(run.ui, &report.answer, workspace.needed_lock()?, self.search.long);

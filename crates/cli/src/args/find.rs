@@ -3,8 +3,8 @@
 use bibliotax_app::failure::Failure;
 use bibliotax_app::find::{self, Request};
 
-use super::members::{MemberFilterArgs, TargetFilterArgs};
 use super::offline::OfflineArgs;
+use super::projects::{ProjectFilterArgs, TargetFilterArgs};
 use super::registries::RegistryFilterArgs;
 use crate::exit_status::Exit;
 use crate::json;
@@ -28,7 +28,7 @@ pub struct Find {
     #[arg(long, value_name = "NUMBER", default_value_t = 1, value_parser = clap::value_parser!(u8).range(1..=10))]
     page: u8,
     #[command(flatten)]
-    members: MemberFilterArgs,
+    projects: ProjectFilterArgs,
     #[command(flatten)]
     targets: TargetFilterArgs,
     #[command(flatten)]
@@ -44,7 +44,7 @@ impl Find {
         let request = Request {
             words: self.words.clone(),
             registries,
-            members: self.members.words(),
+            projects: self.projects.words(),
             targets: self.targets.targets.clone(),
             page: self.page,
         };

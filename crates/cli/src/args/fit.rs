@@ -3,8 +3,8 @@
 use bibliotax_app::failure::Failure;
 use bibliotax_app::fit::{self, Request};
 
-use super::members::{MemberArgs, TargetFilterArgs};
 use super::offline::OfflineArgs;
+use super::projects::{ProjectArgs, TargetFilterArgs};
 use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
@@ -26,7 +26,7 @@ pub struct Fit {
     #[arg(long = "try", value_name = "[TARGET:]FACET=VALUE", value_delimiter = ',')]
     tries: Vec<String>,
     #[command(flatten)]
-    members: MemberArgs,
+    projects: ProjectArgs,
     #[command(flatten)]
     targets: TargetFilterArgs,
     /// For a library: also check the targets of the projects in these folders, which use it
@@ -44,7 +44,7 @@ impl Fit {
             levels: self.tries.iter().filter(|word| !word.contains(':')).cloned().collect(),
             of_targets: self.tries.iter().filter(|word| word.contains(':')).cloned().collect(),
             targets: self.targets.targets.clone(),
-            members: self.members.words(),
+            projects: self.projects.words(),
             used_by: self.used_by.clone(),
         };
         let report = run.working(|context| fit::report(&request, context))?;

@@ -7,7 +7,7 @@ use bibliotax_app::workspace::WorkspaceFolder;
 use bibliotax_core::name::Purpose;
 use bibliotax_present::graph as drawn;
 
-use super::members::{MemberArgs, TargetFilterArgs};
+use super::projects::{ProjectArgs, TargetFilterArgs};
 use crate::exit_status::Exit;
 use crate::global::Format;
 use crate::json::graph::DependencyGraph;
@@ -32,7 +32,7 @@ pub struct Graph {
     #[arg(long, value_name = "STEPS")]
     depth: Option<usize>,
     #[command(flatten)]
-    members: MemberArgs,
+    projects: ProjectArgs,
     #[command(flatten)]
     targets: TargetFilterArgs,
     /// Leave out what is needed only for this purpose, such as test
@@ -46,7 +46,7 @@ impl Graph {
         let request = Request {
             to: self.to.clone(),
             depth: self.depth,
-            members: self.members.words(),
+            projects: self.projects.words(),
             targets: self.targets.targets.clone(),
             without: self.leave_out.clone(),
         };

@@ -8,7 +8,7 @@ use bibliotax_app::workspace::Manifests;
 use bibliotax_core::manifest;
 use bibliotax_core::name::Purpose;
 
-use super::members::{MemberFilterArgs, TargetFilterArgs};
+use super::projects::{ProjectFilterArgs, TargetFilterArgs};
 use super::search::SearchArgs;
 use crate::exit_status::Exit;
 use crate::json;
@@ -37,7 +37,7 @@ pub struct Install {
     #[arg(long, requires = "sealed")]
     allow_stand_ins: bool,
     #[command(flatten)]
-    members: MemberFilterArgs,
+    projects: ProjectFilterArgs,
     #[command(flatten)]
     targets: TargetFilterArgs,
     /// Leave out what is needed only for this purpose, such as test
@@ -77,7 +77,7 @@ impl Install {
         Request {
             is_sealed: self.sealed,
             allow_stand_ins: self.allow_stand_ins,
-            members: self.members.words(),
+            projects: self.projects.words(),
             targets: self.targets.targets.clone(),
             without: self.leave_out.clone(),
             is_full: self.full,

@@ -8,7 +8,7 @@ use bibliotax_app::failure::Failure;
 use bibliotax_app::kit::{self, Request};
 use bibliotax_disk::error::At;
 
-use super::members::{MemberFilterArgs, TargetFilterArgs};
+use super::projects::{ProjectFilterArgs, TargetFilterArgs};
 use super::standard::{InputFile, STANDARD, is_standard, temporary_file};
 use crate::exit_status::Exit;
 use crate::render;
@@ -35,7 +35,7 @@ enum KitCommand {
         /// The file to write; `-` for standard output
         file: PathBuf,
         #[command(flatten)]
-        members: MemberFilterArgs,
+        projects: ProjectFilterArgs,
         #[command(flatten)]
         targets: TargetFilterArgs,
         /// Show what would be packed without writing it
@@ -58,10 +58,10 @@ enum KitCommand {
 impl Kit {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         match &self.command {
-            KitCommand::Make { file, members, targets, dry_run } => make(
+            KitCommand::Make { file, projects, targets, dry_run } => make(
                 run,
                 file,
-                &Request { members: members.words(), targets: targets.targets.clone() },
+                &Request { projects: projects.words(), targets: targets.targets.clone() },
                 *dry_run,
             ),
             KitCommand::Open { file, dry_run } => open(run, file, *dry_run),

@@ -6,7 +6,7 @@ use bibliotax_app::failure::Failure;
 use bibliotax_app::need::{self, Request};
 
 use self::source::SourceArgs;
-use super::members::MemberArgs;
+use super::projects::ProjectArgs;
 use super::search::SearchArgs;
 use crate::exit_status::Exit;
 use crate::json;
@@ -51,7 +51,7 @@ pub struct Need {
     #[arg(long, value_name = "REGISTRY", help_heading = "Where from")]
     from: Option<String>,
     #[command(flatten, next_help_heading = "For what")]
-    members: MemberArgs,
+    projects: ProjectArgs,
     /// Write the range once, in `[shared]` of the workspace
     #[arg(long, help_heading = "For what")]
     shared: bool,
@@ -84,7 +84,7 @@ impl Need {
     fn request(&self) -> Request {
         Request {
             words: self.words.clone(),
-            members: self.members.words(),
+            projects: self.projects.words(),
             is_shared: self.shared,
             source: self.source.words(),
             is_exact: self.exactly,

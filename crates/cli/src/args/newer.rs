@@ -4,7 +4,7 @@ use bibliotax_app::failure::Failure;
 use bibliotax_app::newer::{self, Request};
 use bibliotax_app::workspace::WorkspaceFolder;
 
-use super::members::{MemberFilterArgs, TargetFilterArgs};
+use super::projects::{ProjectFilterArgs, TargetFilterArgs};
 use super::search::SearchArgs;
 use crate::exit_status::Exit;
 use crate::render;
@@ -24,7 +24,7 @@ pub struct Newer {
     #[arg(long)]
     direct: bool,
     #[command(flatten)]
-    members: MemberFilterArgs,
+    projects: ProjectFilterArgs,
     #[command(flatten)]
     targets: TargetFilterArgs,
     #[command(flatten)]
@@ -37,7 +37,7 @@ impl Newer {
         let request = Request {
             packages: self.packages.clone(),
             is_direct: self.direct,
-            members: self.members.words(),
+            projects: self.projects.words(),
             targets: self.targets.targets.clone(),
             options: self.search.options(),
         };

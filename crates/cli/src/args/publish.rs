@@ -3,7 +3,7 @@
 use bibliotax_app::failure::Failure;
 use bibliotax_app::publish::{self, Request};
 
-use super::members::MemberArgs;
+use super::projects::ProjectArgs;
 use crate::exit_status::Exit;
 use crate::json;
 use crate::render::publish::{self as render, Packed};
@@ -20,7 +20,7 @@ pub struct Publish {
     /// The registry: a declared name or a place [default: the only one declared]
     registry: Option<String>,
     #[command(flatten)]
-    members: MemberArgs,
+    projects: ProjectArgs,
     /// List the files and sizes without publishing
     #[arg(long)]
     dry_run: bool,
@@ -33,7 +33,7 @@ impl Publish {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let request = Request {
             registry: self.registry.clone(),
-            members: self.members.words(),
+            projects: self.projects.words(),
             allow_stand_ins: self.allow_stand_ins,
         };
         let plan = run.working(|context| publish::plan(&request, context))?;

@@ -3,8 +3,8 @@
 use bibliotax_app::failure::Failure;
 use bibliotax_app::ready;
 
-use super::members::MemberFilterArgs;
 use super::offline::OfflineArgs;
+use super::projects::ProjectFilterArgs;
 use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
@@ -20,7 +20,7 @@ pub struct Ready {
     #[arg(long, value_name = "TARGET")]
     target: Option<String>,
     #[command(flatten)]
-    members: MemberFilterArgs,
+    projects: ProjectFilterArgs,
     #[command(flatten)]
     network: OfflineArgs,
 }
@@ -28,8 +28,8 @@ pub struct Ready {
 impl Ready {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let run = &run.offline_if(self.network.offline);
-        let members = self.members.words();
-        let report = run.working(|context| ready::report(self.target.as_deref(), &members, context))?;
+        let projects = self.projects.words();
+        let report = run.working(|context| ready::report(self.target.as_deref(), &projects, context))?;
         Ok(if render::ready::show(run.ui, &report) == 0 { Exit::Done } else { Exit::Differs })
     }
 }

@@ -5,7 +5,7 @@ use bibliotax_app::steps::{self, StepWords};
 use bibliotax_app::workspace::WorkspaceFolder;
 use bibliotax_core::steps::Todo;
 
-use super::members::{MemberFilterArgs, TargetFilterArgs};
+use super::projects::{ProjectFilterArgs, TargetFilterArgs};
 use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
@@ -22,7 +22,7 @@ pub struct Steps {
     #[command(subcommand)]
     command: Option<StepsCommand>,
     #[command(flatten)]
-    members: MemberFilterArgs,
+    projects: ProjectFilterArgs,
     #[command(flatten)]
     targets: TargetFilterArgs,
     /// List done steps, too
@@ -89,7 +89,7 @@ impl Steps {
         let todos = steps::steps_of(
             &workspace,
             workspace.needed_lock()?,
-            &self.members.words(),
+            &self.projects.words(),
             &self.targets.targets,
         )?;
         render::steps::list(run.ui, &todos, self.all);

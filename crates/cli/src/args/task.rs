@@ -8,10 +8,10 @@ use bibliotax_app::on_shelf::variables;
 use bibliotax_app::programs::{ProgramVariables, exec, run_to_end};
 use bibliotax_app::task::{self, Job, Request};
 use bibliotax_app::workspace::WorkspaceFolder;
-use bibliotax_core::workspace::Member;
+use bibliotax_core::workspace::Project;
 
 use super::install::carry_out;
-use super::members::MemberArgs;
+use super::projects::ProjectArgs;
 use super::shelf::ShelfArgs;
 use crate::exit_status::Exit;
 use crate::render;
@@ -29,7 +29,7 @@ pub struct Task {
     /// The task to run
     name: Option<String>,
     #[command(flatten)]
-    members: MemberArgs,
+    projects: ProjectArgs,
     /// Run it first in the projects that this one needs, if they have a task of this name
     #[arg(long)]
     needs_first: bool,
@@ -52,10 +52,10 @@ impl Task {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let run = &run.offline_if(self.shelf.network.offline);
         let workspace = WorkspaceFolder::without_lock(run.folder())?;
-        let request = Request { members: self.members.words(), needs_first: self.needs_first };
+        let request = Request { projects: self.projects.words(), needs_first: self.needs_first };
         let Some(name) = &self.name else {
-            let (jobs, members) = task::list(&request, &workspace)?;
-            render::task::list(run.ui, &jobs, members > 1);
+            let (jobs, projects) = task::list(&request, &workspace)?;
+            render::task::list(run.ui, &jobs, projects > 1);
             return Ok(Exit::Done);
         };
         let jobs = task::jobs(&request, &workspace, name)?;
@@ -63,10 +63,10 @@ impl Task {
             render::task::show_plan(run.ui, &workspace, &jobs);
             return Ok(Exit::Done);
         }
-        let mut members: Vec<&Member> = jobs.iter().map(|job| job.member).collect();
-        members.dedup_by_key(|member| &member.folder);
-        let variables = self.shelf.prepare(&workspace, &members, run)?;
-        let running = Running { run, workspace: &workspace, members: &members, variables: &variables };
+        let mut projects: Vec<&Project> = jobs.iter().map(|job| job.project).collect();
+        projects.dedup_by_key(|project| &project.folder);
+        let variables = self.shelf.prepare(&workspace, &projects, run)?;
+        let running = Running { run, workspace: &workspace, projects: &projects, variables: &variables };
         running.all(&jobs, name, &self.arguments)
     }
 }
@@ -77,17 +77,17 @@ impl ShelfArgs {
     pub fn prepare(
         &self,
         workspace: &WorkspaceFolder,
-        members: &[&Member],
+        projects: &[&Project],
         run: &Run<'_>,
     ) -> Result<Vec<ProgramVariables>, Failure> {
         let words = self.words();
-        let targets = words.targets(members)?;
+        let targets = words.targets(projects)?;
         let aside = run.ui.aside();
         let run = run.with_ui(&aside);
         if let Some(plan) = run.working(|context| words.install(workspace, context))? {
             carry_out(&plan, false, &run)?;
         }
-        run.working(|context| variables(workspace, members, &targets, context))
+        run.working(|context| variables(workspace, projects, &targets, context))
     }
 }
 
@@ -95,7 +95,7 @@ impl ShelfArgs {
 struct Running<'r> {
     run: &'r Run<'r>,
     workspace: &'r WorkspaceFolder,
-    members: &'r [&'r Member],
+    projects: &'r [&'r Project],
     /// What programs of each project find in their environment.
     variables: &'r [ProgramVariables],
 }
@@ -125,7 +125,7 @@ impl Running<'_> {
 
     fn command(&self, job: &Job<'_>, arguments: &[OsString]) -> Option<Command> {
         let mut command = job.command(self.workspace, arguments)?;
-        let at = self.members.iter().position(|member| member.folder == job.member.folder);
+        let at = self.projects.iter().position(|project| project.folder == job.project.folder);
         let variables = at.and_then(|at| self.variables.get(at));
         variables.into_iter().for_each(|variables| variables.put_into(&mut command, job.task.tokens));
         Some(command)

@@ -3,7 +3,7 @@
 use bibliotax_app::failure::Failure;
 use bibliotax_app::update::{self, Request};
 
-use super::members::MemberFilterArgs;
+use super::projects::ProjectFilterArgs;
 use super::search::SearchArgs;
 use crate::exit_status::Exit;
 use crate::json;
@@ -23,7 +23,7 @@ pub struct Update {
     #[arg(value_name = "PACKAGE")]
     packages: Vec<String>,
     #[command(flatten)]
-    members: MemberFilterArgs,
+    projects: ProjectFilterArgs,
     /// Update beyond the ranges, and change them in the manifest
     #[arg(long)]
     beyond: bool,
@@ -39,7 +39,7 @@ impl Update {
         let run = &self.search.run(run);
         let request = Request {
             packages: self.packages.clone(),
-            members: self.members.words(),
+            projects: self.projects.words(),
             is_beyond: self.beyond,
             options: self.search.options(),
             is_dry_run: self.dry_run,

@@ -3,8 +3,8 @@
 use bibliotax_app::failure::Failure;
 use bibliotax_app::verify::{self, Report, Request};
 
-use super::members::{MemberFilterArgs, TargetFilterArgs};
 use super::offline::OfflineArgs;
+use super::projects::{ProjectFilterArgs, TargetFilterArgs};
 use crate::exit_status::Exit;
 use crate::json;
 use crate::render::{changes, verify as render};
@@ -21,7 +21,7 @@ pub struct Verify {
     #[arg(long)]
     full: bool,
     #[command(flatten)]
-    members: MemberFilterArgs,
+    projects: ProjectFilterArgs,
     #[command(flatten)]
     targets: TargetFilterArgs,
     /// Verify the packages in the store, too
@@ -43,7 +43,7 @@ impl Verify {
         let repairs = self.repair && !self.dry_run;
         let request = Request {
             is_full: self.full,
-            members: self.members.words(),
+            projects: self.projects.words(),
             targets: self.targets.targets.clone(),
             with_store: self.store,
             repairs,

@@ -7,7 +7,7 @@ use bibliotax_app::failure::Failure;
 use bibliotax_app::programs::exec;
 use bibliotax_app::workspace::WorkspaceFolder;
 
-use super::members::MemberArgs;
+use super::projects::ProjectArgs;
 use super::shelf::ShelfArgs;
 use crate::exit_status::Exit;
 use crate::run::Run;
@@ -22,7 +22,7 @@ use crate::run::Run;
 )]
 pub struct With {
     #[command(flatten)]
-    members: MemberArgs,
+    projects: ProjectArgs,
     #[command(flatten)]
     shelf: ShelfArgs,
     /// Pass the tokens for registries on, in BIBLIOTAX_TOKENS
@@ -42,8 +42,8 @@ impl With {
         };
         let mut command = Command::new(program);
         command.args(arguments).current_dir(run.folder());
-        let members = self.members.words();
-        let variables = self.shelf.prepare(&workspace, &[members.one(&workspace)?], run)?;
+        let projects = self.projects.words();
+        let variables = self.shelf.prepare(&workspace, &[projects.one(&workspace)?], run)?;
         variables.iter().for_each(|variables| variables.put_into(&mut command, self.tokens));
         exec(&mut command).map(Exit::Passed)
     }

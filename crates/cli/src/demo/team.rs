@@ -10,7 +10,7 @@ const KIOSK: &str = "together/gate-kiosk";
 const UNIT: &str = "together/hand-unit";
 
 impl Teller<'_> {
-    /// Three projects become members of one workspace.
+    /// Three projects become projects of one workspace.
     pub fn work_together(&self) -> Result<(), Failure> {
         self.heading("Several projects share one lock");
         self.text("Copies of the three projects are put into one folder, without their locks.");
@@ -27,7 +27,7 @@ impl Teller<'_> {
             0,
         )?;
         self.text("The workspace declares the registries once. One project is still being developed, so another uses it from its folder.");
-        [KIOSK, UNIT, core].iter().try_for_each(|member| self.leave_registries_to_the_root(member))?;
+        [KIOSK, UNIT, core].iter().try_for_each(|project| self.leave_registries_to_the_root(project))?;
         self.replace_in(KIOSK, "Makefile", "ROOT = .", "ROOT = ..")?;
         self.run(UNIT, &["need", "fernhollow/valve-core", "--path", "../valve-core"], 0)?;
         self.text("Two projects need the same package with different ranges. They can share one range.");
@@ -78,9 +78,9 @@ impl Teller<'_> {
         self.run(TOGETHER, &["compare", "before/bibliotax.lock", "bibliotax.lock"], 0)
     }
 
-    /// Takes the registries out of a member's manifest, as somebody would in an editor.
-    fn leave_registries_to_the_root(&self, member: &str) -> Result<(), Failure> {
-        self.edit(member, "bibliotax.toml", |text| {
+    /// Takes the registries out of a project's manifest, as somebody would in an editor.
+    fn leave_registries_to_the_root(&self, project: &str) -> Result<(), Failure> {
+        self.edit(project, "bibliotax.toml", |text| {
             let Some(start) = text.find("[registries]") else { return Ok(text) };
             let end = text[start..].find("\n\n").map_or(text.len(), |end| start + end + 2);
             Ok(text[..start].to_owned() + &text[end..])

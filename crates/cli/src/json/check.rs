@@ -92,7 +92,7 @@ fn finding(found: &Found, words: InWords) -> Finding<CheckDetails> {
 impl From<&DriftingNeed> for DeclaredRange {
     fn from(need: &DriftingNeed) -> Self {
         Self {
-            project: need.member.clone(),
+            project: need.project.clone(),
             path: need.path.clone(),
             purpose: need.purpose.clone(),
             range: need.range.clone(),

@@ -47,11 +47,11 @@ pub struct Sizes {
 impl Comparison {
     /// The difference of two locks.
     pub fn of(report: &Report, only_reasons: bool) -> Self {
-        let (members, (from, to)) = (report.members(), report.sizes());
+        let (projects, (from, to)) = (report.projects(), report.sizes());
         let names = |names: Vec<&PackageName>| names.into_iter().cloned().collect();
         Self {
             changes: change::of(&report.changes(), &report.new),
-            projects: Projects { added: names(members.added), gone: names(members.gone) },
+            projects: Projects { added: names(projects.added), gone: names(projects.gone) },
             size: Sizes { from, to },
             only_reasons,
         }

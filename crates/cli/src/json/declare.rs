@@ -59,12 +59,12 @@ impl Init {
         let manifest = Some(FILE_NAME.to_owned());
         let (folders, old) = (Vec::new(), Vec::new());
         match &plan.begins {
-            Begins::Workspace { members, old } => Self {
+            Begins::Workspace { projects, old } => Self {
                 dry_run,
                 manifest,
                 project: None,
                 workspace: None,
-                folders: members.clone(),
+                folders: projects.clone(),
                 old: old.iter().map(OldFiles::from).collect(),
                 old_removed,
             },

@@ -62,10 +62,10 @@ impl From<&Graph<'_>> for DependencyGraph {
         let (mut projects, mut packages) = (Vec::new(), Vec::new());
         for (node, depth) in graph.nodes.iter().zip(depths) {
             match node {
-                CoreNode::Member(member) => projects.push(Project {
-                    name: member.name.clone(),
-                    path: member.path.clone(),
-                    targets: member.targets.clone(),
+                CoreNode::Project(project) => projects.push(Project {
+                    name: project.name.clone(),
+                    path: project.path.clone(),
+                    targets: project.targets.clone(),
                     depth,
                 }),
                 CoreNode::Package(package) => {

@@ -188,7 +188,7 @@ impl Kit {
         Self {
             dry_run,
             file: file.display().to_string(),
-            projects: header.members.clone(),
+            projects: header.projects.clone(),
             lock: header.lock,
             targets: header.targets.clone(),
             archives: header.archives,

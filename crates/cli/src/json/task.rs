@@ -43,7 +43,7 @@ impl Tasks {
     /// These tasks.
     pub fn of(jobs: &[Job<'_>], dry_run: bool) -> Self {
         let one = |job: &Job<'_>| Task {
-            project: job.member.project.name.clone(),
+            project: job.project.name().clone(),
             name: job.task.name.clone(),
             command: job.task.command.clone(),
             after: job.task.after.clone(),

@@ -9,7 +9,7 @@ use bibliotax_present::words::{count, manifest_key};
 use crate::json::check::{Check, InWords};
 use crate::ui::{Ui, style, styled};
 
-/// Shows what was found; where members are about to share ranges, with these.
+/// Shows what was found; where projects are about to share ranges, with these.
 pub fn show(ui: &Ui, report: &Report, unifies: bool) {
     super::warnings(ui, &report.warnings);
     report.findings.iter().for_each(|finding| show_finding(ui, finding, unifies));
@@ -22,8 +22,8 @@ pub fn show(ui: &Ui, report: &Report, unifies: bool) {
 /// Says that nothing was found, where that is so.
 pub fn show_none(ui: &Ui, report: &Report) {
     if report.findings.is_empty() {
-        let members = count(report.members, "project");
-        ui.say(format!("no problems found: {members}, {}", count(report.packages, "package")));
+        let projects = count(report.projects, "project");
+        ui.say(format!("no problems found: {projects}, {}", count(report.packages, "package")));
     }
 }
 

@@ -1,6 +1,6 @@
 //! What `compare` shows: the difference of two locks, in the terms that a reviewer uses.
 
-use bibliotax_app::compare::{MemberChanges, Report};
+use bibliotax_app::compare::{ProjectChanges, Report};
 use bibliotax_core::compare::{Aspect, Change};
 use bibliotax_core::lock::{FILE_NAME, LockedPackage};
 use bibliotax_core::name::{ComponentName, PackageName};
@@ -16,8 +16,8 @@ use crate::ui::{Ui, clean, style, styled};
 
 /// Shows the difference; how the program ends.
 pub fn show(ui: &Ui, report: &Report) -> Exit {
-    let (found, members) = (report.changes(), report.members());
-    let differs = !found.is_empty() || !members.is_empty();
+    let (found, projects) = (report.changes(), report.projects());
+    let differs = !found.is_empty() || !projects.is_empty();
     let is_otherwise = !differs && report.differs_in_reasons();
     if ui.is_quiet() {
         return if differs || is_otherwise { Exit::of_code("check.findings") } else { Exit::Done };
@@ -26,16 +26,16 @@ pub fn show(ui: &Ui, report: &Report) -> Exit {
         (_, true) => ui.answer(NEEDED_OTHERWISE),
         (false, false) => ui.answer("no difference"),
         (true, false) if ui.format() == Format::Markdown => {
-            ui.answer_as_is(markdown(&found, &members, report));
+            ui.answer_as_is(markdown(&found, &projects, report));
         }
-        (true, false) => show_changes(ui, &found, &members, report),
+        (true, false) => show_changes(ui, &found, &projects, report),
     }
     ui.report(|| Comparison::of(report, is_otherwise));
     Exit::Done
 }
 
-fn show_changes(ui: &Ui, found: &[Change<'_>], members: &MemberChanges<'_>, report: &Report) {
-    member_lines(members).iter().for_each(|line| ui.answer(line));
+fn show_changes(ui: &Ui, found: &[Change<'_>], projects: &ProjectChanges<'_>, report: &Report) {
+    project_lines(projects).iter().for_each(|line| ui.answer(line));
     if found.is_empty() {
         return;
     }
@@ -49,10 +49,10 @@ fn show_changes(ui: &Ui, found: &[Change<'_>], members: &MemberChanges<'_>, repo
 }
 
 /// The same for a review: a heading, and a table where there is something to list.
-fn markdown(found: &[Change<'_>], members: &MemberChanges<'_>, report: &Report) -> String {
+fn markdown(found: &[Change<'_>], projects: &ProjectChanges<'_>, report: &Report) -> String {
     let what = if found.is_empty() { "projects".to_owned() } else { changes::tally(found) };
     let mut lines = vec![format!("### {FILE_NAME}: {what}"), String::new()];
-    lines.extend(member_lines(members).iter().map(|line| format!("{}\n", escaped(line))));
+    lines.extend(project_lines(projects).iter().map(|line| format!("{}\n", escaped(line))));
     if !found.is_empty() {
         lines.push("| | package | version | size | licence | |".to_owned());
         lines.push("|---|---|---|---|---|---|".to_owned());
@@ -73,13 +73,13 @@ fn escaped(text: &str) -> String {
 }
 
 /// The projects that are on one side only.
-fn member_lines(members: &MemberChanges<'_>) -> Vec<String> {
+fn project_lines(projects: &ProjectChanges<'_>) -> Vec<String> {
     let line = |what: &str, names: &[&PackageName]| {
         let names: Vec<&str> = names.iter().map(|name| name.as_str()).collect();
         (!names.is_empty()).then(|| format!("{what} {}", names.join(", ")))
     };
     let lines =
-        [line("new in the workspace:", &members.added), line("gone from the workspace:", &members.gone)];
+        [line("new in the workspace:", &projects.added), line("gone from the workspace:", &projects.gone)];
     lines.into_iter().flatten().collect()
 }
 

@@ -47,7 +47,7 @@ fn show_here(ui: &Ui, here: &Here<'_>, lock: &Lock, in_full: bool) {
 fn way_in_words(way: &Way, lock: &Lock) -> String {
     let names: Vec<&str> = way.packages.iter().map(PackageName::as_str).collect();
     let through = names.split_last().map_or(&[][..], |(_, through)| through);
-    match (through, lock.members.as_slice()) {
+    match (through, lock.projects.as_slice()) {
         ([], [_]) => "by the project itself".to_owned(),
         ([], _) => format!("by {} itself", way.by),
         (through, [_]) => format!("through {}", through.join(", which needs ")),

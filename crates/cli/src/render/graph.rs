@@ -28,15 +28,15 @@ fn shown(needs: &Graph<'_>, line: &Line) -> String {
     let folded = if line.is_folded { " …" } else { "" };
     let rest = styled(style::FAINT, format!("{purpose}{folded}"));
     let name = match node {
-        Node::Member(member) if line.depth == 0 => {
-            let targets = if member.targets.is_empty() {
+        Node::Project(project) if line.depth == 0 => {
+            let targets = if project.targets.is_empty() {
                 String::new()
             } else {
-                format!("  on {}", member.targets.join(", "))
+                format!("  on {}", project.targets.join(", "))
             };
-            format!("{}{}", styled(style::STRONG, &member.name), styled(style::FAINT, targets))
+            format!("{}{}", styled(style::STRONG, &project.name), styled(style::FAINT, targets))
         }
-        Node::Member(member) => format!("{}, in {}", member.name, member.path),
+        Node::Project(project) => format!("{}, in {}", project.name, project.path),
         Node::Package(package) => format!("{} {}", package.name, clean(&version(package))),
     };
     format!("{}{name}{rest}", "  ".repeat(line.depth))

@@ -20,10 +20,10 @@ pub fn show_missing_registries(ui: &Ui, plan: &Plan) {
 /// Shows what was begun; the old files of its projects were removed, or are still there.
 pub fn show_begun(ui: &Ui, plan: &Plan, old_is_removed: bool) {
     match &plan.begins {
-        Begins::Workspace { members, old } => {
-            let (subject, next) = match members.as_slice() {
+        Begins::Workspace { projects, old } => {
+            let (subject, next) = match projects.as_slice() {
                 [] => ("which has no projects yet".to_owned(), "`bibliotax init` in a folder below"),
-                members => (format!("of {}", members.join(", ")), "`bibliotax install`"),
+                projects => (format!("of {}", projects.join(", ")), "`bibliotax install`"),
             };
             ui.say(format!("wrote {FILE_NAME} for a workspace {subject}"));
             if old_is_removed {

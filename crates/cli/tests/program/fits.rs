@@ -390,7 +390,7 @@ fn a_package_that_is_updated_has_to_fit_where_it_is_needed_and_is_needed_nowhere
 }
 
 #[test]
-fn a_promise_of_one_member_is_not_for_what_only_another_needs() {
+fn a_promise_of_one_project_is_not_for_what_only_another_needs() {
     let garden = garden("");
     garden.write(
         "ws/bibliotax.toml",

@@ -353,19 +353,19 @@ fn a_package_comes_from_one_place_for_all() {
         "gate/bibliotax.toml",
         "[workspace]\nfolders = [\"kiosk\", \"hand\"]\n[registries]\nseedhouse = \"../seedhouse\"\n",
     );
-    let member = |name: &str, need: &str| {
+    let project = |name: &str, need: &str| {
         garden.write(
             &format!("gate/{name}/bibliotax.toml"),
             &format!("[project]\nname = \"{name}\"\n[needs]\nleaf-palette = {need}\n"),
         );
     };
-    member("kiosk", "{ git = \"../../leaf\", branch = \"main\" }");
-    member("hand", "{ git = \"../../leaf\", branch = \"main\" }");
+    project("kiosk", "{ git = \"../../leaf\", branch = \"main\" }");
+    project("hand", "{ git = \"../../leaf\", branch = \"main\" }");
     garden.run(&["install"]).expect(0);
-    member("hand", "\"1\"");
+    project("hand", "\"1\"");
     garden.run(&["install"]).expect(0);
     for other in ["{ git = \"../../leaf\", tag = \"v1.3.0\" }", "{ range = \"1\", from = \"seedhouse\" }"] {
-        member("hand", other);
+        project("hand", other);
         assert_eq!(garden.run(&["install"]).expect(3).code(), "workspace.differs", "{other}");
     }
     for (both, code) in [

@@ -43,7 +43,7 @@ fn what_is_to_be_done_by_hand_is_told_listed_and_ticked_off() {
     lock: 1 added
       added  soil-probe  1.0.0  2.0 KiB  licence not declared  needed here
     shelf: 2 packages installed, 2.0 KiB downloaded (TIME)
-    steps: 5 things by hand; see `bibliotax steps`
+    steps: 5 to do by hand; see `bibliotax steps`
        calibrate  soil-probe  on hand-3
        calibrate  soil-probe  on hand-7
        switch-on  soil-probe  for hand-unit
@@ -201,26 +201,26 @@ fn two_people_who_tick_merge_without_a_conflict() {
 }
 
 #[test]
-fn of_some_members_only_what_they_reach_is_listed_and_only_on_their_targets() {
+fn of_some_projects_only_what_they_reach_is_listed_and_only_on_their_targets() {
     let garden = garden("");
     garden.write(
         "ws/bibliotax.toml",
         "[workspace]\nfolders = [\"hand\", \"kiosk\", \"plain\"]\n[registries]\nseedhouse = \"../seedhouse\"\n",
     );
-    let member = |name: &str, target: &str, needs: &str| {
+    let project = |name: &str, target: &str, needs: &str| {
         let text = format!("[project]\nname = \"{name}\"\n{target}[needs]\n{needs}\n");
         garden.write(&format!("ws/{name}/bibliotax.toml"), &text);
     };
-    member(
+    project(
         "hand",
         "[targets.hand-unit]\narch = \"aarch64\"\n[devices]\nhand-3 = \"hand-unit\"\n",
         "soil-probe = \"1\"",
     );
-    member("kiosk", "[targets.kiosk]\narch = \"x86_64\"\n", "soil-probe = \"1\"");
-    member("plain", "[targets.kiosk]\narch = \"x86_64\"\n", "");
+    project("kiosk", "[targets.kiosk]\narch = \"x86_64\"\n", "soil-probe = \"1\"");
+    project("plain", "[targets.kiosk]\narch = \"x86_64\"\n", "");
     garden.run_in("ws", &["install", "--quiet"]).expect(0);
-    let places = |members: &str| -> Vec<String> {
-        let ran = garden.run_in("ws", &["steps", "--in", members, "--format", "json"]).expect(0).json();
+    let places = |projects: &str| -> Vec<String> {
+        let ran = garden.run_in("ws", &["steps", "--in", projects, "--format", "json"]).expect(0).json();
         let steps = ran["steps"].as_array().unwrap().iter();
         steps.map(|step| format!("{} {}", step["id"], step["place"]).replace('"', "")).collect()
     };

@@ -25,8 +25,8 @@ const RELEASES: [&str; 7] = [
 fn fernhollow() -> Garden {
     let garden = Garden::with(&RELEASES);
     garden.write("ws/bibliotax.toml", ROOT);
-    for (member, manifest) in [("kiosk", KIOSK), ("hand", HAND), ("valve", VALVE)] {
-        garden.write(&format!("ws/{member}/bibliotax.toml"), manifest);
+    for (project, manifest) in [("kiosk", KIOSK), ("hand", HAND), ("valve", VALVE)] {
+        garden.write(&format!("ws/{project}/bibliotax.toml"), manifest);
     }
     garden.write("ws/valve/include/valve.h", "#define VALVES 3\n");
     garden
@@ -49,7 +49,7 @@ fn shelf(garden: &Garden) -> Vec<String> {
 }
 
 #[test]
-fn members_share_a_lock_and_a_shelf_and_have_links_of_their_own() {
+fn projects_share_a_lock_and_a_shelf_and_have_links_of_their_own() {
     let garden = fernhollow();
     assert_snapshot!(garden.run_in("ws/kiosk", &["install"]), @"
     lock: 6 added
@@ -94,7 +94,7 @@ fn members_share_a_lock_and_a_shelf_and_have_links_of_their_own() {
 }
 
 #[test]
-fn commands_act_on_the_member_they_stand_in_or_on_those_that_are_named() {
+fn commands_act_on_the_project_they_stand_in_or_on_those_that_are_named() {
     let garden = fernhollow();
     garden.run_in("ws", &["install", "--quiet"]).expect(0);
     let which = garden.run_in("ws", &["need", "bark-log"]).expect(2);
@@ -104,8 +104,8 @@ fn commands_act_on_the_member_they_stand_in_or_on_those_that_are_named() {
     assert!(slip.stderr.contains("`kiosk`"), "{slip}");
     garden.run_in("ws/valve", &["need", "bark-log"]).expect(0);
     assert!(garden.read("ws/valve/bibliotax.toml").contains("bark-log = \"1.1 .. 2\""));
-    for member in ["kiosk", "fernhollow/kiosk", "kiosk/"] {
-        garden.run_in("ws", &["drop", "rain-ledger", "--in", member, "--dry-run"]).expect(0);
+    for project in ["kiosk", "fernhollow/kiosk", "kiosk/"] {
+        garden.run_in("ws", &["drop", "rain-ledger", "--in", project, "--dry-run"]).expect(0);
     }
     assert_snapshot!(garden.run_in("ws/valve", &["need", "dew-point", "--in", "all"]), @r#"
     kiosk/bibliotax.toml: [needs] dew-point = "1.4 .. 2"
@@ -121,8 +121,8 @@ fn commands_act_on_the_member_they_stand_in_or_on_those_that_are_named() {
     warning: 6 packages don't declare os; see `bibliotax fit`
     ----- status 0
     "#);
-    for member in ["kiosk", "hand", "valve"] {
-        let text = garden.read(&format!("ws/{member}/bibliotax.toml"));
+    for project in ["kiosk", "hand", "valve"] {
+        let text = garden.read(&format!("ws/{project}/bibliotax.toml"));
         assert!(text.contains("dew-point = \"1.4 .. 2\""), "{text}");
     }
     assert_snapshot!(garden.run_in("ws/kiosk", &["explain", "valve-proto"]), @"
@@ -185,7 +185,7 @@ fn a_range_that_is_shared_stands_once_and_moves_for_all() {
 }
 
 #[test]
-fn only_some_members_or_purposes_may_be_installed() {
+fn only_some_projects_or_purposes_may_be_installed() {
     let garden = fernhollow();
     garden.run_in("ws", &["install", "--in", "hand", "--quiet"]).expect(0);
     assert_eq!(shelf(&garden), ["hand/bark-log", "hand/probe-sim", "hand/valve-proto"]);
@@ -212,7 +212,7 @@ fn only_some_members_or_purposes_may_be_installed() {
 }
 
 #[test]
-fn a_change_in_the_folder_of_a_member_is_seen_at_once_and_nothing_is_copied() {
+fn a_change_in_the_folder_of_a_project_is_seen_at_once_and_nothing_is_copied() {
     let garden = fernhollow();
     garden.run_in("ws", &["install", "--quiet"]).expect(0);
     garden.write("ws/valve/include/valve.h", "#define VALVES 4\n");
@@ -227,13 +227,13 @@ fn a_change_in_the_folder_of_a_member_is_seen_at_once_and_nothing_is_copied() {
 }
 
 #[test]
-fn tasks_run_in_members_after_those_that_they_need() {
+fn tasks_run_in_projects_after_those_that_they_need() {
     let garden = fernhollow();
-    for (member, more) in [
+    for (project, more) in [
         ("kiosk", "\n[tasks]\nbuild = \"echo kiosk $BIBLIOTAX_ROLE_INCLUDE\"\n"),
         ("valve", "\n[tasks]\nbuild = { do = \"pwd | sed 's|.*/||'\" }\n"),
     ] {
-        let path = format!("ws/{member}/bibliotax.toml");
+        let path = format!("ws/{project}/bibliotax.toml");
         garden.write(&path, &(garden.read(&path) + more));
     }
     let all = garden.run_in("ws", &["task", "build", "--in", "all"]).expect(0);
@@ -247,7 +247,7 @@ fn tasks_run_in_members_after_those_that_they_need() {
 }
 
 #[test]
-fn a_kit_carries_what_some_members_need() {
+fn a_kit_carries_what_some_projects_need() {
     let garden = fernhollow();
     garden.run_in("ws", &["install", "--quiet"]).expect(0);
     garden.run_in("ws", &["kit", "make", "hand.kit", "--in", "hand"]).expect(0);
@@ -278,10 +278,10 @@ fn what_is_wrong_with_a_workspace_has_its_own_message() {
         ("kiosk", &KIOSK.replace("rain-ledger", "rain-leger"), "ws", "manifest.no-shared"),
         ("hand", &own_rules, "ws", "workspace.root-only"),
     ];
-    for (member, text, folder, code) in rows {
+    for (project, text, folder, code) in rows {
         let garden = fernhollow();
         garden.write("ws/hand/bibliotax.toml", if code == "workspace.differs" { &other_range } else { HAND });
-        garden.write(&format!("ws/{member}/bibliotax.toml"), text);
+        garden.write(&format!("ws/{project}/bibliotax.toml"), text);
         let refused = garden.run_in(folder, &["install"]).expect(3);
         assert_eq!(refused.code(), code, "{refused}");
     }
@@ -316,7 +316,7 @@ fn a_folder_that_is_not_listed_and_one_that_is_not_there_are_told() {
 }
 
 #[test]
-fn init_makes_workspaces_and_members() {
+fn init_makes_workspaces_and_projects() {
     let garden = Garden::with(&["bark-log 1.1.0"]);
     fs::create_dir_all(garden.path("ws/kiosk")).unwrap();
     let begun = garden.run_in("ws", &["init", "--workspace", "--registry", "seedhouse=../seedhouse"]);
@@ -345,7 +345,7 @@ fn init_makes_workspaces_and_members() {
 }
 
 #[test]
-fn a_member_is_published_with_ranges_in_place_of_folders() {
+fn a_project_is_published_with_ranges_in_place_of_folders() {
     let garden = fernhollow();
     let path = "ws/kiosk/bibliotax.toml";
     garden.write(path, &KIOSK.replace("kiosk\"\n", "kiosk\"\nversion = \"0.3.0\"\n"));
@@ -409,7 +409,7 @@ fn drift_is_told_and_unified_into_what_all_accept() {
 }
 
 #[test]
-fn what_is_for_all_members_can_be_for_some_only() {
+fn what_is_for_all_projects_can_be_for_some_only() {
     let garden = fernhollow();
     garden.run_in("ws", &["install", "--quiet"]).expect(0);
     let of_hand = garden.run_in("ws", &["verify", "--in", "hand"]).expect(0);

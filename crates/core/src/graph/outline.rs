@@ -26,9 +26,9 @@ pub fn outline(graph: &Graph<'_>) -> Vec<Line> {
     let mut shown = BTreeSet::new();
     let mut lines = Vec::new();
     // Without recursion, for ways may be long: the last of the open ones comes next.
-    let members: Vec<usize> = graph.members().collect();
+    let projects: Vec<usize> = graph.projects().collect();
     let mut open: Vec<(usize, usize, Option<String>)> =
-        members.into_iter().rev().map(|member| (0, member, None)).collect();
+        projects.into_iter().rev().map(|project| (0, project, None)).collect();
     while let Some((depth, node, purpose)) = open.pop() {
         let is_nearest = depths[node] == Some(depth) && shown.insert(node);
         let is_folded = !is_nearest && !needed[node].is_empty();

@@ -16,11 +16,11 @@ fn output(graph: &Graph<'_>) -> Vec<String> {
     outline(graph).into_iter().map(line).collect()
 }
 
-fn view(lock: &Lock, members: &[&str], to: Option<&str>, depth: Option<usize>) -> Vec<String> {
+fn view(lock: &Lock, projects: &[&str], to: Option<&str>, depth: Option<usize>) -> Vec<String> {
     let machine = Target::this_machine();
-    let members: Vec<PackageName> = members.iter().map(|member| member.parse().unwrap()).collect();
+    let projects: Vec<PackageName> = projects.iter().map(|project| project.parse().unwrap()).collect();
     let to: Option<PackageName> = to.map(|to| to.parse().unwrap());
-    let scope = Scope { members: &members, ..Scope::all(&machine) };
+    let scope = Scope { projects: &projects, ..Scope::all(&machine) };
     output(&Graph::of(lock, &View { scope, to: to.as_ref(), depth }))
 }
 
@@ -67,7 +67,7 @@ proptest! {
         let machine = Target::this_machine();
         let targets = if on_one { vec!["hand-unit".parse().unwrap()] } else { Vec::new() };
         let without: Vec<Purpose> = if leaves_tests { vec!["test".parse().unwrap()] } else { Vec::new() };
-        let scope = Scope { members: &[], targets: &targets, without: &without, machine: &machine };
+        let scope = Scope { projects: &[], targets: &targets, without: &without, machine: &machine };
         let graph = Graph::of(&lock, &View { scope, to: None, depth: None });
         let packages: BTreeSet<PackageName> =
             graph.nodes.iter().filter_map(|node| Some(node.package()?.name.clone())).collect();
@@ -91,13 +91,13 @@ proptest! {
         let leading: BTreeSet<usize> = (0..graph.nodes.len()).filter(|node| !needed[*node].is_empty()).collect();
         prop_assert_eq!(output, leading, "everything that needs something is told");
         for edge in &graph.edges {
-            let Node::Member(member) = &graph.nodes[edge.from] else { continue };
+            let Node::Project(project) = &graph.nodes[edge.from] else { continue };
             let is_here = |targets: &[TargetName]| {
                 targets.is_empty() || !on_one || targets.iter().any(|target| target.as_str() == "hand-unit")
             };
-            let mut needs = member.needs.iter().filter(|need| need.name == *graph.nodes[edge.to].name());
-            let is_told = needs.any(|need| member.targets.is_empty() || is_here(&need.targets));
-            prop_assert!(is_told && is_here(&member.targets), "a need on another target: {edge:?}");
+            let mut needs = project.needs.iter().filter(|need| need.name == *graph.nodes[edge.to].name());
+            let is_told = needs.any(|need| project.targets.is_empty() || is_here(&need.targets));
+            prop_assert!(is_told && is_here(&project.targets), "a need on another target: {edge:?}");
         }
     }
 

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::lock::{Lock, LockedMember, LockedPackage};
+use crate::lock::{Lock, LockedPackage, LockedProject};
 use crate::name::PackageName;
 
 /// A way to a package.
@@ -17,7 +17,7 @@ pub struct Way {
     pub packages: Vec<PackageName>,
 }
 
-/// The shortest ways from what members need to a package.
+/// The shortest ways from what projects need to a package.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Ways {
     /// The ways, shortest first.
@@ -26,18 +26,19 @@ pub struct Ways {
     pub has_more: bool,
 }
 
-/// The ways from what these members need (all, where none are named) to a package, shortest first, at most `most`.
+/// The ways from what these projects need (all, where none are named) to a package, shortest first, at most `most`.
 ///
 /// There may be more ways than anybody could count: each package is gone on from `most` times at most, by the shortest ways to it.
-pub fn ways_to(lock: &Lock, package: &PackageName, members: &[PackageName], most: usize) -> Ways {
-    let is_meant = |member: &&LockedMember| members.is_empty() || members.contains(&member.name);
+pub fn ways_to(lock: &Lock, package: &PackageName, projects: &[PackageName], most: usize) -> Ways {
+    let is_meant = |project: &&LockedProject| projects.is_empty() || projects.contains(&project.name);
     let needs = lock
-        .members
+        .projects
         .iter()
         .filter(is_meant)
-        .flat_map(|member| member.needs.iter().map(move |need| (member, need)));
-    let mut direct: Vec<(&PackageName, &PackageName)> =
-        needs.filter_map(|(member, need)| Some((&lock.answering(&need.name)?.name, &member.name))).collect();
+        .flat_map(|project| project.needs.iter().map(move |need| (project, need)));
+    let mut direct: Vec<(&PackageName, &PackageName)> = needs
+        .filter_map(|(project, need)| Some((&lock.answering(&need.name)?.name, &project.name)))
+        .collect();
     direct.sort();
     direct.dedup();
     let leads_there = reaching(lock, package);
@@ -104,7 +105,7 @@ mod tests {
         let name = |text: &str| text.parse::<PackageName>().unwrap();
         lock.packages[1].needs = vec![name("rain-ledger"), name("sun-arc")];
         lock.packages[2].needs = vec![name("dew-point"), name("moss-map")];
-        lock.members[0].needs.retain(|need| ["rain-ledger", "moss-map"].contains(&need.name.as_str()));
+        lock.projects[0].needs.retain(|need| ["rain-ledger", "moss-map"].contains(&need.name.as_str()));
         let sentence: Vec<String> = ways_to(&lock, &name("dew-point"), &[], 9)
             .shown
             .iter()
@@ -128,7 +129,7 @@ mod tests {
             let next = names.iter().filter(|(_, other)| *other == layer + 1);
             lock.packages[at].needs = next.map(|(name, _)| name.parse().unwrap()).collect();
         }
-        lock.members[0].needs.retain(|need| need.name.as_str().starts_with("moss-00"));
+        lock.projects[0].needs.retain(|need| need.name.as_str().starts_with("moss-00"));
         let ways = ways_to(&lock, &"moss-11-0".parse().unwrap(), &[], 12);
         assert!(ways.has_more && ways.shown.len() == 12);
         assert!(ways.shown.iter().all(|way| way.packages.len() == 12));

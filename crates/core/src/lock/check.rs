@@ -1,11 +1,11 @@
 //! Checks a lock against what it is made from: the manifests, and the card of each of its releases.
 //!
 //! The digest of a lock can be worked out by anybody, so it says nothing of who wrote the lock. What may stand in it follows from the
-//! manifests (which members, targets and sources there are, and what is reached from them) and from the cards, which have digests.
+//! manifests (which projects, targets and sources there are, and what is reached from them) and from the cards, which have digests.
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::{Lock, LockedFile, LockedMember, LockedPackage, NeedGraph, by_spot, registries_of};
+use super::{Lock, LockedFile, LockedPackage, LockedProject, NeedGraph, by_spot, registries_of};
 use crate::card::{CardNeed, Entry};
 use crate::facet::Facets;
 use crate::manifest::{DeclaredSource, GitPoint, Need, RegistryDeclaration};
@@ -28,8 +28,8 @@ pub struct Mismatch {
 pub enum Line {
     /// The one that says where registries are.
     Registries,
-    /// A member's.
-    Member(PackageName),
+    /// A project's.
+    Project(PackageName),
     /// A package's.
     Package(PackageName),
 }
@@ -62,22 +62,27 @@ impl<'l> Held<'l> {
                 Some(Mismatch { line: Line::Package(package.name.clone()), what })
             })
         };
-        self.wrong_member().or_else(of_registries).or_else(of_packages).or_else(|| self.unreached())
+        self.wrong_project().or_else(of_registries).or_else(of_packages).or_else(|| self.unreached())
     }
 
-    fn wrong_member(&self) -> Option<Mismatch> {
-        let expected: Vec<LockedMember> =
-            self.workspace.members.iter().map(|member| LockedMember::new(self.workspace, member)).collect();
-        let mismatch = |name: &PackageName, what: String| Mismatch { line: Line::Member(name.clone()), what };
-        if let Some(member) = self.lock.members.iter().find(|member| !expected.contains(member)) {
-            return Some(mismatch(&member.name, format!("the manifest of {} differs", member.name)));
+    fn wrong_project(&self) -> Option<Mismatch> {
+        let expected: Vec<LockedProject> = self
+            .workspace
+            .projects
+            .iter()
+            .map(|project| LockedProject::new(self.workspace, project))
+            .collect();
+        let mismatch =
+            |name: &PackageName, what: String| Mismatch { line: Line::Project(name.clone()), what };
+        if let Some(project) = self.lock.projects.iter().find(|project| !expected.contains(project)) {
+            return Some(mismatch(&project.name, format!("the manifest of {} differs", project.name)));
         }
-        if let Some(member) = expected.iter().find(|member| !self.lock.members.contains(member)) {
-            return Some(mismatch(&member.name, format!("{} isn't in it", member.name)));
+        if let Some(project) = expected.iter().find(|project| !self.lock.projects.contains(project)) {
+            return Some(mismatch(&project.name, format!("{} isn't in it", project.name)));
         }
-        self.workspace.needs().find_map(|(member, need)| {
+        self.workspace.needs().find_map(|(project, need)| {
             let what = self.wrong_answer(need)?;
-            Some(mismatch(&member.project.name, what))
+            Some(mismatch(project.name(), what))
         })
     }
 
@@ -131,12 +136,12 @@ impl<'l> Held<'l> {
         }
     }
 
-    /// A package that no member needs on a target that it is said to be for.
+    /// A package that no project needs on a target that it is said to be for.
     fn unreached(&self) -> Option<Mismatch> {
-        let members: Vec<&LockedMember> = self.lock.members.iter().collect();
+        let projects: Vec<&LockedProject> = self.lock.projects.iter().collect();
         let mut reached: BTreeSet<(usize, Option<&str>)> = BTreeSet::new();
-        for (spot, members) in by_spot(&members) {
-            let on_spot = self.wires.reached_on(spot, &members, &[]);
+        for (spot, projects) in by_spot(&projects) {
+            let on_spot = self.wires.reached_on(spot, &projects, &[]);
             reached.extend(on_spot.into_keys().map(|at| (at, spot)));
         }
         self.lock.packages.iter().enumerate().find_map(|(at, package)| {

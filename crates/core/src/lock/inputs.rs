@@ -9,7 +9,7 @@ use crate::facet::{Facet, Fits, UndeclaredRules};
 use crate::manifest::{NamePattern, Need, StandIn};
 use crate::name::{FacetName, Family, PackageName, RegistryName};
 use crate::range::Range;
-use crate::workspace::{Member, Workspace};
+use crate::workspace::{Project, Workspace};
 
 /// All that counts, in the order in which it is taken in.
 #[derive(Serialize)]
@@ -18,7 +18,7 @@ struct Inputs<'w, F, M> {
     registries: Vec<(&'w RegistryName, &'w str, Vec<&'w str>)>,
     in_folders: F,
     stand_ins: &'w BTreeMap<PackageName, StandIn>,
-    members: M,
+    projects: M,
     families: &'w BTreeMap<Family, Range>,
     capabilities: &'w BTreeMap<PackageName, PackageName>,
     facets: &'w BTreeMap<FacetName, Facet>,
@@ -40,7 +40,7 @@ pub fn inputs(workspace: &Workspace) -> Digest {
         registries: registries(workspace),
         in_folders: in_folders.collect::<Vec<_>>(),
         stand_ins: &workspace.stand_ins,
-        members: workspace.members.iter().map(of_member).collect::<Vec<_>>(),
+        projects: workspace.projects.iter().map(of_project).collect::<Vec<_>>(),
         families: &workspace.families,
         capabilities: &workspace.capabilities,
         facets: &workspace.facets,
@@ -65,10 +65,10 @@ fn registries(workspace: &Workspace) -> Vec<(&RegistryName, &str, Vec<&str>)> {
     shown.collect()
 }
 
-fn of_member(member: &Member) -> impl Serialize {
-    let targets: Vec<&str> = member.targets.iter().map(|target| target.name.as_str()).collect();
-    let needs: Vec<_> = member.manifest.needs.iter().map(of_need).collect();
-    (&member.folder, &member.project.name, targets, &member.manifest.fits, needs)
+fn of_project(project: &Project) -> impl Serialize {
+    let targets: Vec<&str> = project.targets.iter().map(|target| target.name.as_str()).collect();
+    let needs: Vec<_> = project.manifest.needs.iter().map(of_need).collect();
+    (&project.folder, project.name(), targets, &project.manifest.fits, needs)
 }
 
 fn of_need(need: &Need) -> impl Serialize {

@@ -1,8 +1,8 @@
-//! Which members reach which packages of a lock.
+//! Which projects reach which packages of a lock.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
-use super::{Lock, LockedMember, LockedNeed, LockedPackage, RUN};
+use super::{Lock, LockedNeed, LockedPackage, LockedProject, RUN};
 use crate::facet::Target;
 use crate::name::{PackageName, Purpose, TargetName};
 use crate::workspace::Workspace;
@@ -46,14 +46,14 @@ impl<'l> NeedGraph<'l> {
         self.places.get(name).copied()
     }
 
-    /// What members reach on a target (anywhere where they have none), but for what they need for these purposes only.
+    /// What projects reach on a target (anywhere where they have none), but for what they need for these purposes only.
     pub fn reached_on(
         &self,
         target: Option<&str>,
-        members: &[&'l LockedMember],
+        projects: &[&'l LockedProject],
         without: &[Purpose],
     ) -> Reached<'l> {
-        let needs = members.iter().flat_map(|member| &member.needs);
+        let needs = projects.iter().flat_map(|project| &project.needs);
         let needs = needs.filter(|need| need.counts(target, without));
         let mut by_purpose: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
         for need in needs {
@@ -69,25 +69,25 @@ impl<'l> NeedGraph<'l> {
         reached
     }
 
-    /// What members reach on any of their targets, but for what they need for these purposes only.
-    pub fn reached(&self, members: &[&'l LockedMember], without: &[Purpose]) -> Reached<'l> {
+    /// What projects reach on any of their targets, but for what they need for these purposes only.
+    pub fn reached(&self, projects: &[&'l LockedProject], without: &[Purpose]) -> Reached<'l> {
         let mut all = Reached::new();
-        for (target, members) in by_spot(members) {
-            for (at, purposes) in self.reached_on(target, &members, without) {
+        for (target, projects) in by_spot(projects) {
+            for (at, purposes) in self.reached_on(target, &projects, without) {
                 all.entry(at).or_default().extend(purposes);
             }
         }
         all
     }
 
-    /// What members promise of themselves, each with the packages that they reach, which have to keep it.
+    /// What projects promise of themselves, each with the packages that they reach, which have to keep it.
     pub fn promises(&self, workspace: &Workspace) -> Vec<(Target, BTreeSet<&'l PackageName>)> {
-        let promise = |member: &'l LockedMember| {
-            let promise = workspace.member(&member.name)?.manifest.promise()?;
-            let reached = self.reached(&[member], &[]);
+        let promise = |project: &'l LockedProject| {
+            let promise = workspace.project(&project.name)?.manifest.promise()?;
+            let reached = self.reached(&[project], &[]);
             Some((promise, reached.into_keys().map(|at| &self.lock.packages[at].name).collect()))
         };
-        self.lock.members.iter().filter_map(promise).collect()
+        self.lock.projects.iter().filter_map(promise).collect()
     }
 
     fn closure(&self, from: Vec<usize>, is_there: impl Fn(&LockedPackage) -> bool) -> Vec<usize> {
@@ -103,7 +103,7 @@ impl<'l> NeedGraph<'l> {
     }
 }
 
-impl LockedMember {
+impl LockedProject {
     /// Its targets; nothing once where it has none.
     pub fn spots(&self) -> Vec<Option<&str>> {
         if self.targets.is_empty() {
@@ -125,11 +125,11 @@ fn is_on(targets: &[TargetName], target: Option<&str>) -> bool {
     targets.is_empty() || target.is_none_or(|target| targets.iter().any(|one| one.as_str() == target))
 }
 
-/// Members by the targets that they have; those without any together.
-pub fn by_spot<'l>(members: &[&'l LockedMember]) -> BTreeMap<Option<&'l str>, Vec<&'l LockedMember>> {
-    let mut spots: BTreeMap<Option<&str>, Vec<&LockedMember>> = BTreeMap::new();
-    for member in members {
-        member.spots().into_iter().for_each(|spot| spots.entry(spot).or_default().push(member));
+/// Projects by the targets that they have; those without any together.
+pub fn by_spot<'l>(projects: &[&'l LockedProject]) -> BTreeMap<Option<&'l str>, Vec<&'l LockedProject>> {
+    let mut spots: BTreeMap<Option<&str>, Vec<&LockedProject>> = BTreeMap::new();
+    for project in projects {
+        project.spots().into_iter().for_each(|spot| spots.entry(spot).or_default().push(project));
     }
     spots
 }

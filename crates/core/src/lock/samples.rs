@@ -5,7 +5,7 @@
 mod any;
 
 use crate::digest::Digest;
-use crate::lock::{Lock, LockedMember, LockedNeed, LockedPackage};
+use crate::lock::{Lock, LockedNeed, LockedPackage, LockedProject};
 use crate::name::{PackageName, RegistryName};
 use crate::source::Source;
 
@@ -39,7 +39,7 @@ pub fn test_lock(packages: &[(&str, &str)]) -> Lock {
         purpose: None,
         targets: Vec::new(),
     };
-    let member = LockedMember {
+    let project = LockedProject {
         name: "gate-kiosk".parse().unwrap(),
         path: ".".into(),
         targets: Vec::new(),
@@ -47,7 +47,7 @@ pub fn test_lock(packages: &[(&str, &str)]) -> Lock {
     };
     let registries = [("seedhouse".parse().unwrap(), Some("../registry".into()))].into();
     let packages = packages.iter().map(package).collect();
-    Lock { made_from: Digest::of(b"inputs"), registries, members: vec![member], packages }
+    Lock { made_from: Digest::of(b"inputs"), registries, projects: vec![project], packages }
 }
 
 /// `kiosk` and `hand` need moss, and `hand` probe for tests; moss needs stone and rain, rain needs dew, probe needs stone.
@@ -64,10 +64,10 @@ pub fn garden_lock() -> Lock {
         purpose: purpose.map(|purpose| purpose.parse().unwrap()),
         targets: Vec::new(),
     };
-    let kiosk = lock.members[0].clone();
-    lock.members = vec![
-        LockedMember { name: name("kiosk"), needs: vec![need("moss", None)], ..kiosk.clone() },
-        LockedMember {
+    let kiosk = lock.projects[0].clone();
+    lock.projects = vec![
+        LockedProject { name: name("kiosk"), needs: vec![need("moss", None)], ..kiosk.clone() },
+        LockedProject {
             name: name("hand"),
             needs: vec![need("moss", None), need("probe", Some("test"))],
             ..kiosk

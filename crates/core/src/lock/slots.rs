@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use super::{Lock, LockedFile, LockedMember, LockedPackage, NeedGraph, by_spot};
+use super::{Lock, LockedFile, LockedPackage, LockedProject, NeedGraph, by_spot};
 use crate::facet::{Facets, Fits, Target};
 use crate::name::{PackageName, PartName, Purpose, TargetName};
 use crate::variant::{Variant, made_for};
@@ -40,8 +40,8 @@ pub struct NotForMachine {
 /// What of a lock is looked at.
 #[derive(Debug, Clone, Copy)]
 pub struct Scope<'a> {
-    /// The members; empty for all there are.
-    pub members: &'a [PackageName],
+    /// The projects; empty for all there are.
+    pub projects: &'a [PackageName],
     /// The targets; empty for all there are.
     pub targets: &'a [TargetName],
     /// What is needed for these purposes only is left out.
@@ -53,24 +53,25 @@ pub struct Scope<'a> {
 impl<'a> Scope<'a> {
     /// All of a lock.
     pub fn all(machine: &'a Target) -> Self {
-        Self { members: &[], targets: &[], without: &[], machine }
+        Self { projects: &[], targets: &[], without: &[], machine }
     }
 
     /// Whether it is the whole of a lock.
     pub fn is_all(&self) -> bool {
-        self.members.is_empty() && self.targets.is_empty() && self.without.is_empty()
+        self.projects.is_empty() && self.targets.is_empty() && self.without.is_empty()
     }
 
-    /// The same with all members and purposes.
+    /// The same with all projects and purposes.
     #[must_use]
-    pub fn with_all_members(self) -> Self {
-        Self { members: &[], without: &[], ..self }
+    pub fn with_all_projects(self) -> Self {
+        Self { projects: &[], without: &[], ..self }
     }
 
-    /// The members of a lock that are in scope.
-    pub fn members_of<'l>(&self, lock: &'l Lock) -> Vec<&'l LockedMember> {
-        let is_in = |member: &&LockedMember| self.members.is_empty() || self.members.contains(&member.name);
-        lock.members.iter().filter(is_in).collect()
+    /// The projects of a lock that are in scope.
+    pub fn projects_of<'l>(&self, lock: &'l Lock) -> Vec<&'l LockedProject> {
+        let is_in =
+            |project: &&LockedProject| self.projects.is_empty() || self.projects.contains(&project.name);
+        lock.projects.iter().filter(is_in).collect()
     }
 
     /// Whether what is on a target, or on none, is in scope.
@@ -85,10 +86,10 @@ impl<'a> Scope<'a> {
 }
 
 impl Lock {
-    /// The targets that anything is for, by name; none where no member has any.
+    /// The targets that anything is for, by name; none where no project has any.
     pub fn targets(&self) -> Vec<&str> {
         let mut targets: Vec<&str> =
-            self.members.iter().flat_map(|member| member.targets.iter().map(TargetName::as_str)).collect();
+            self.projects.iter().flat_map(|project| project.targets.iter().map(TargetName::as_str)).collect();
         targets.sort_unstable();
         targets.dedup();
         targets
@@ -103,29 +104,29 @@ impl Lock {
         Ok(slots.into_iter().filter(|slot| !slot.files.is_empty()).collect())
     }
 
-    /// The packages that a member in scope needs on any target, and for more than the purposes that are left out.
+    /// The packages that a project in scope needs on any target, and for more than the purposes that are left out.
     pub fn packages_for(&self, scope: &Scope<'_>) -> Vec<&LockedPackage> {
         let mut places: Vec<usize> = self.wanted(scope).into_iter().map(|(at, _)| at).collect();
         places.dedup();
         places.into_iter().map(|at| &self.packages[at]).collect()
     }
 
-    /// The packages that these members reach; all where none are named.
-    pub fn packages_of(&self, members: &[PackageName]) -> Vec<&LockedPackage> {
+    /// The packages that these projects reach; all where none are named.
+    pub fn packages_of(&self, projects: &[PackageName]) -> Vec<&LockedPackage> {
         let machine = Target::this_machine();
-        self.packages_for(&Scope { members, ..Scope::all(&machine) })
+        self.packages_for(&Scope { projects, ..Scope::all(&machine) })
     }
 
-    /// The packages that members in scope need, by their places in the lock, each with every target that it is needed on.
+    /// The packages that projects in scope need, by their places in the lock, each with every target that it is needed on.
     fn wanted(&self, scope: &Scope<'_>) -> Vec<(usize, Option<&str>)> {
-        if scope.members.is_empty() && scope.without.is_empty() {
+        if scope.projects.is_empty() && scope.without.is_empty() {
             let packages = self.packages.iter().enumerate();
             return packages.flat_map(|(at, package)| package.spots().map(move |spot| (at, spot))).collect();
         }
         let wires = NeedGraph::of(self);
         let mut wanted = BTreeSet::new();
-        for (spot, members) in by_spot(&scope.members_of(self)) {
-            let reached = wires.reached_on(spot, &members, scope.without);
+        for (spot, projects) in by_spot(&scope.projects_of(self)) {
+            let reached = wires.reached_on(spot, &projects, scope.without);
             wanted.extend(reached.into_keys().map(|at| (at, spot)));
         }
         wanted.into_iter().collect()
@@ -133,7 +134,7 @@ impl Lock {
 }
 
 impl LockedPackage {
-    /// The targets on which it is needed; nothing once where no member has any.
+    /// The targets on which it is needed; nothing once where no project has any.
     pub(super) fn spots(&self) -> impl Iterator<Item = Option<&str>> {
         let nowhere = self.targets.is_empty().then_some(None);
         self.targets.iter().map(|target| Some(target.as_str())).chain(nowhere)

@@ -6,7 +6,7 @@ use std::fmt;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{FORMAT, Lock, LockedMember, LockedPackage};
+use super::{FORMAT, Lock, LockedPackage, LockedProject};
 use crate::digest::{Digest, Hasher};
 use crate::fault::{Fault, conflict_marker};
 use crate::history::without_place;
@@ -23,8 +23,7 @@ pub(crate) struct Document {
     made_from: Digest,
     registries: BTreeMap<RegistryName, Option<String>>,
     digest: Digest,
-    #[serde(rename = "projects")]
-    members: Vec<LockedMember>,
+    projects: Vec<LockedProject>,
     packages: Vec<LockedPackage>,
     note: String,
 }
@@ -46,7 +45,7 @@ impl fmt::Display for Lock {
         writeln!(f, "  \"registries\": {},", line(&self.registries))?;
         writeln!(f, "  \"digest\": \"{}\",", digest(self))?;
         writeln!(f, "  \"projects\": [")?;
-        write_lines(f, &self.members)?;
+        write_lines(f, &self.projects)?;
         writeln!(f, "  ],")?;
         writeln!(f, "  \"packages\": [")?;
         write_lines(f, &self.packages)?;
@@ -64,7 +63,7 @@ fn write_lines<T: Serialize>(f: &mut fmt::Formatter<'_>, values: &[T]) -> fmt::R
     Ok(())
 }
 
-impl LockedMember {
+impl LockedProject {
     /// Its line in the lock, without what stands around it.
     pub fn as_line(&self) -> String {
         line(self)
@@ -85,11 +84,11 @@ fn line<T: Serialize + ?Sized>(value: &T) -> String {
 
 /// The digest of all in a lock but itself.
 pub fn digest(lock: &Lock) -> Digest {
-    let members = lock.members.iter().map(line);
-    digest_of_lines(lock, members.chain(lock.packages.iter().map(line)))
+    let projects = lock.projects.iter().map(line);
+    digest_of_lines(lock, projects.chain(lock.packages.iter().map(line)))
 }
 
-/// The digest of a lock whose members and packages are these lines.
+/// The digest of a lock whose projects and packages are these lines.
 fn digest_of_lines(lock: &Lock, lines: impl Iterator<Item = impl AsRef<str>>) -> Digest {
     let mut hasher = Hasher::default();
     hasher.update(format!("{FORMAT}\n{}\n{}\n", lock.made_from, line(&lock.registries)).as_bytes());
@@ -105,7 +104,7 @@ fn digest_of_lines(lock: &Lock, lines: impl Iterator<Item = impl AsRef<str>>) ->
 fn is_as_written(lock: &Lock, text: &str, digest: &Digest) -> bool {
     let lines = text.lines().filter(|line| line.starts_with("    {"));
     let lines = lines.map(|line| line.trim_start().trim_end_matches(','));
-    lines.clone().count() == lock.members.len() + lock.packages.len()
+    lines.clone().count() == lock.projects.len() + lock.packages.len()
         && digest_of_lines(lock, lines) == *digest
 }
 
@@ -120,8 +119,8 @@ impl Lock {
         }
         let document: Document = serde_json::from_str(text)
             .map_err(|error| LockFault { fault: broken(text, &error), replaceable: true })?;
-        let Document { made_from, registries, members, packages, .. } = document;
-        let lock = Self { made_from, registries, members, packages };
+        let Document { made_from, registries, projects, packages, .. } = document;
+        let lock = Self { made_from, registries, projects, packages };
         let is_sound = is_as_written(&lock, text, &document.digest) || digest(&lock) == document.digest;
         if !is_sound || !sorted(&lock.packages) {
             return Err(LockFault { fault: edited(text), replaceable: true });
@@ -132,7 +131,7 @@ impl Lock {
         }
     }
 
-    /// Whether a package is for targets that members have, for some where they have any, and its files and steps for these.
+    /// Whether a package is for targets that projects have, for some where they have any, and its files and steps for these.
     fn has_targets_of(&self, package: &LockedPackage) -> bool {
         let known = self.targets();
         let is_within =
@@ -205,7 +204,7 @@ fn offset(text: &str, line: usize, column: usize) -> usize {
     at
 }
 
-/// That what the lock says of a package doesn't go with what it says of members; the place is the package's line.
+/// That what the lock says of a package doesn't go with what it says of projects; the place is the package's line.
 fn inconsistent(text: &str, package: &LockedPackage) -> Fault {
     let beginning = format!("{{\"name\":{},\"version\"", line(&package.name));
     let at = text.find(&beginning).unwrap_or(0);

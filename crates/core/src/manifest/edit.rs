@@ -88,7 +88,7 @@ impl ManifestText {
         self.set_range("families", family.as_str(), range);
     }
 
-    /// Says which range members of the workspace share for a package.
+    /// Says which range projects of the workspace share for a package.
     pub fn set_shared(&mut self, package: &PackageName, range: &Range) {
         self.set_range("shared", package.as_str(), range);
     }
@@ -100,13 +100,13 @@ impl ManifestText {
         }
     }
 
-    /// Adds a folder to the members of the workspace.
-    pub fn add_member(&mut self, folder: &str) {
+    /// Adds a folder to the projects of the workspace.
+    pub fn add_project(&mut self, folder: &str) {
         let list = self.document.get_mut("workspace").and_then(Item::as_table_like_mut);
         let Some(list) = list else { return };
-        let members = list.entry("folders").or_insert_with(|| value(Array::new()));
-        if let Some(members) = members.as_array_mut() {
-            members.push(folder);
+        let projects = list.entry("folders").or_insert_with(|| value(Array::new()));
+        if let Some(projects) = projects.as_array_mut() {
+            projects.push(folder);
         }
     }
 

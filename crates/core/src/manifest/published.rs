@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 
-use super::{Manifest, Project};
+use super::{Manifest, ProjectDeclaration};
 use crate::card::{Card, CardNeed};
 use crate::version::Version;
 
@@ -10,7 +10,7 @@ impl Manifest {
     /// The card of the project at this version, with these needs; of its files it says nothing yet.
     pub fn card_of(
         &self,
-        project: &Project,
+        project: &ProjectDeclaration,
         version: Version,
         needs: Vec<CardNeed>,
         published: Timestamp,

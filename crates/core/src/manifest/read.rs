@@ -18,8 +18,8 @@ pub use self::settings::read_settings;
 pub use self::sources::{SOURCE_KEYS, read_stated};
 use self::values::{key_span, span};
 use super::{
-    Allowed, Device, LinkWay, Manifest, MemberList, NamePattern, Project, RegistryDeclaration, ShelfSettings,
-    StatedCard, syntax,
+    Allowed, Device, LinkWay, Manifest, NamePattern, ProjectDeclaration, ProjectFolders, RegistryDeclaration,
+    ShelfSettings, StatedCard, syntax,
 };
 use crate::facet::Target;
 use crate::fault::Fault;
@@ -52,10 +52,10 @@ const WORKSPACE_KEYS: [&str; 2] = ["folders", "apart"];
 const SHELF_KEYS: [&str; 2] = ["link", "absolute"];
 const REGISTRY_KEYS: [&str; 6] = ["url", "mirrors", "owns", "plain", "service", "realm"];
 
-/// Keys that hold for all members of a workspace, so that its root alone may say them.
+/// Keys that hold for all projects of a workspace, so that its root alone may say them.
 const ROOT_KEYS: [&str; 5] = ["workspace", "shared", "stand-ins", "rules", "shelf"];
 
-/// Reads a manifest, of a member with what its workspace's root says, and with the cards beside it; on failure all
+/// Reads a manifest, of a project with what its workspace's root says, and with the cards beside it; on failure all
 /// faults that were found.
 pub fn read(
     text: &str,
@@ -78,7 +78,7 @@ pub fn read(
 #[derive(Default)]
 struct Reader<'r> {
     faults: Vec<Fault>,
-    /// What the root of the workspace says, for a member.
+    /// What the root of the workspace says, for a project.
     root: Option<&'r Manifest>,
     /// The cards beside the manifest, by the way to them.
     cards: Option<&'r BTreeMap<String, StatedCard>>,
@@ -155,7 +155,7 @@ impl Reader<'_> {
         })
     }
 
-    fn project(&mut self, item: &Item, table: &dyn TableLike) -> Option<Project> {
+    fn project(&mut self, item: &Item, table: &dyn TableLike) -> Option<ProjectDeclaration> {
         self.only_known(table, "`[project]`", &PROJECT_KEYS);
         if table.get("name").is_none() {
             let fault = Fault::new("manifest.no-project", "the project has no name", span(item));
@@ -163,7 +163,7 @@ impl Reader<'_> {
         }
         let version = self.parsed(table, "version");
         let license = self.parsed(table, "license");
-        Some(Project { name: self.parsed(table, "name")?, version, license, span: span(item) })
+        Some(ProjectDeclaration { name: self.parsed(table, "name")?, version, license, span: span(item) })
     }
 
     fn programs(&mut self, table: &dyn TableLike) -> BTreeMap<ProgramName, Range> {
@@ -173,14 +173,14 @@ impl Reader<'_> {
         programs.into_iter().collect()
     }
 
-    fn workspace(&mut self, item: &Item) -> Option<MemberList> {
+    fn workspace(&mut self, item: &Item) -> Option<ProjectFolders> {
         let table = self.table(item, "workspace")?;
         self.only_known(table, "`[workspace]`", &WORKSPACE_KEYS);
-        let [members, apart] = ["folders", "apart"].map(|key| self.texts(table, key).unwrap_or_default());
-        Some(MemberList { members, apart, span: span(item) })
+        let [folders, apart] = ["folders", "apart"].map(|key| self.texts(table, key).unwrap_or_default());
+        Some(ProjectFolders { folders, apart, span: span(item) })
     }
 
-    /// What a member's manifest says may not be for all members.
+    /// What a project's manifest says may not be for all projects.
     fn only_own(&mut self, top: &dyn TableLike) {
         for key in ROOT_KEYS.iter().filter(|key| self.root.is_some() && top.contains_key(key)) {
             let at = top.get_key_value(key).map_or(0..0, |(key, _)| key_span(key));
@@ -191,7 +191,7 @@ impl Reader<'_> {
         }
     }
 
-    /// These ranges and, for a member, those that its workspace's root has beside them.
+    /// These ranges and, for a project, those that its workspace's root has beside them.
     fn with_root<K: Ord + Clone>(
         &self,
         own: &BTreeMap<K, Range>,
@@ -201,7 +201,7 @@ impl Reader<'_> {
         of_root.chain(own).map(|(name, range)| (name.clone(), range.clone())).collect()
     }
 
-    /// The devices; those of a workspace's root may be of targets that members declare.
+    /// The devices; those of a workspace's root may be of targets that projects declare.
     fn devices(&mut self, top: &dyn TableLike, targets: &[Target], is_root: bool) -> Vec<Device> {
         let devices = self.each(top, "devices", |reader, key, item| {
             Some(Device { name: reader.name(key)?, target: reader.text(item, key.get())?, span: span(item) })

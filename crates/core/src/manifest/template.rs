@@ -16,14 +16,14 @@ pub fn new_manifest(project: &PackageName, registries: &[RegistryLine]) -> Strin
     format!("{}\n{}\n{NEEDS}", head(project), registries_part(registries))
 }
 
-/// The text of a new member's manifest: where packages are looked up is for its workspace to say.
-pub fn new_member(project: &PackageName) -> String {
+/// The text of a new project's manifest: where packages are looked up is for its workspace to say.
+pub fn new_project(project: &PackageName) -> String {
     format!("{}\n{NEEDS}", head(project))
 }
 
 /// The text of a new workspace's manifest, which lists these folders.
-pub fn new_workspace(members: &[String], registries: &[RegistryLine]) -> String {
-    let members: Vec<String> = members.iter().map(|member| quoted(member)).collect();
+pub fn new_workspace(projects: &[String], registries: &[RegistryLine]) -> String {
+    let projects: Vec<String> = projects.iter().map(|project| quoted(project)).collect();
     format!(
         r#"# The projects in these folders share one lock and one shelf. `bibliotax init` in
 # a folder inside makes another project, and lists it; "parts/*" means all of them.
@@ -34,7 +34,7 @@ folders = [{}]
 # Ranges that projects agree on: a need that says "shared" has the one from here.
 [shared]
 "#,
-        members.join(", "),
+        projects.join(", "),
         registries_part(registries)
     )
 }

@@ -12,7 +12,7 @@ use crate::version::Version;
 #[derive(Debug, Clone)]
 pub struct Problem {
     /// Who needs something, as sentences name them; never empty.
-    pub members: Vec<ProblemMember>,
+    pub projects: Vec<ProblemProject>,
     /// Its direct needs, those that matter most first.
     pub needs: Vec<ProblemNeed>,
     /// The releases to stay with where that is possible.
@@ -47,7 +47,7 @@ pub enum Prefer {
 
 /// A project that needs something.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct ProblemMember {
+pub struct ProblemProject {
     /// The project.
     pub name: PackageName,
     /// The numbers of the places that its needs have to fit; `None` for all.
@@ -104,7 +104,7 @@ impl Problem {
     /// The problem of a project that needs nothing yet.
     pub fn of(project: PackageName) -> Self {
         Self {
-            members: vec![ProblemMember { name: project, places: None }],
+            projects: vec![ProblemProject { name: project, places: None }],
             needs: Vec::new(),
             locked: BTreeMap::new(),
             prefer: Prefer::Newest,
@@ -125,13 +125,13 @@ impl Problem {
         }
         let place = &self.places[number];
         let is_named = || need.targets.as_ref().is_none_or(|targets| targets.contains(&place.name));
-        let of_member = self.members.get(need.by).and_then(|member| member.places.as_ref());
-        of_member.is_none_or(|places| places.contains(&number)) && (place.is_promise || is_named())
+        let of_project = self.projects.get(need.by).and_then(|project| project.places.as_ref());
+        of_project.is_none_or(|places| places.contains(&number)) && (place.is_promise || is_named())
     }
 
     /// Who has a need, as sentences name it.
     pub fn needing(&self, need: &ProblemNeed) -> &PackageName {
-        &self.members[need.by].name
+        &self.projects[need.by].name
     }
 
     /// What a package needs and the project does without: what every declared need of it says so of.

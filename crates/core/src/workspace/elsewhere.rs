@@ -1,9 +1,9 @@
-//! Sources outside registries, joined over all members: one per package.
+//! Sources outside registries, joined over all projects: one per package.
 
 use std::collections::BTreeMap;
 
 use super::joined::seen_from_root;
-use super::{Member, Misfit, Workspace};
+use super::{Misfit, Project, Workspace};
 use crate::fault::Fault;
 use crate::manifest::{DeclaredSource, StandIn};
 use crate::name::PackageName;
@@ -17,22 +17,22 @@ pub struct DirectSources {
     pub source: DeclaredSource,
     /// The version that it counts as, if it doesn't say one itself.
     pub version: Option<Version>,
-    /// The versions that will do for members; each of them counts.
+    /// The versions that will do for projects; each of them counts.
     pub sets: Vec<VersionSet>,
     /// Whether it stands in for the package while somebody works on it.
     pub is_stand_in: bool,
 }
 
 impl Workspace {
-    /// Finds what needs take from elsewhere; what members say differently.
+    /// Finds what needs take from elsewhere; what projects say differently.
     pub(super) fn find_elsewhere(&mut self) -> Vec<Misfit> {
         let mut found: BTreeMap<PackageName, DirectSources> = BTreeMap::new();
         let mut misfits = Vec::new();
-        for (member, need) in self.needs() {
+        for (project, need) in self.needs() {
             let Some(source) = need.source.as_ref().filter(|source| source.folder().is_none()) else {
                 continue;
             };
-            let source = source.seen(|place| seen_from_root(place, &member.folder));
+            let source = source.seen(|place| seen_from_root(place, &project.folder));
             let (sets, version) = (vec![need.range.set(need.prereleases).clone()], None);
             match found.get_mut(&need.package) {
                 None => {
@@ -40,7 +40,7 @@ impl Workspace {
                     found.insert(need.package.clone(), elsewhere);
                 }
                 Some(there) if there.source == source => there.sets.extend(sets),
-                Some(_) => misfits.push(differing(member, &need.package, need.span.clone())),
+                Some(_) => misfits.push(differing(project, &need.package, need.span.clone())),
             }
         }
         let stand_ins = self.stand_ins.iter().filter(|(_, stand_in)| stand_in.source.folder().is_none());
@@ -65,12 +65,12 @@ impl Workspace {
         let clashing = self.needs().filter(|(_, need)| {
             elsewhere.get(&need.package).is_some_and(|there| !there.is_stand_in) && is_otherwise(need)
         });
-        clashing.map(|(member, need)| differing(member, &need.package, need.span.clone())).collect()
+        clashing.map(|(project, need)| differing(project, &need.package, need.span.clone())).collect()
     }
 }
 
-fn differing(member: &Member, package: &PackageName, at: std::ops::Range<usize>) -> Misfit {
+fn differing(project: &Project, package: &PackageName, at: std::ops::Range<usize>) -> Misfit {
     let message = format!("`{package}` has another source elsewhere in the workspace");
     let fault = Fault::new("workspace.differs", message, at);
-    member.misfit(fault.advice("use the same source in all projects"))
+    project.misfit(fault.advice("use the same source in all projects"))
 }

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Display;
 use std::ops;
 
-use super::{Member, Workspace, folder_from};
+use super::{Project, Workspace, folder_from};
 use crate::fault::Fault;
 use crate::location::Location;
 use crate::manifest::{Manifest, Need, RegistryDeclaration};
@@ -21,27 +21,27 @@ pub struct Misfit {
 }
 
 impl Workspace {
-    /// The workspace of a root (whose own project, if it is one, is the first member), the manifests that it lists with their
+    /// The workspace of a root (whose own project, if it is one, comes first), the manifests that it lists with their
     /// folders, and those of other folders that are needed; on failure all that doesn't go together.
     pub fn join(
         root: Manifest,
-        members: Vec<(String, Manifest)>,
+        projects: Vec<(String, Manifest)>,
         neighbours: Vec<(String, Manifest)>,
     ) -> Result<Self, Vec<Misfit>> {
-        let project = |(folder, manifest)| Member::new(folder, manifest);
-        let mut listed: Vec<Member> = members.into_iter().filter_map(project).collect();
+        let project = |(folder, manifest)| Project::new(folder, manifest);
+        let mut listed: Vec<Project> = projects.into_iter().filter_map(project).collect();
         let mut joined = Self::of_root(&root);
         let mut misfits = Vec::new();
-        for member in &mut listed {
-            misfits.extend(joined.take_over(member));
-            if member.targets.is_empty() {
-                member.targets.clone_from(&root.targets);
+        for project in &mut listed {
+            misfits.extend(joined.take_over(project));
+            if project.targets.is_empty() {
+                project.targets.clone_from(&root.targets);
             }
         }
         joined.neighbours = neighbours.into_iter().filter_map(project).collect();
-        joined.members = Member::new(String::new(), root).into_iter().chain(listed).collect();
+        joined.projects = Project::new(String::new(), root).into_iter().chain(listed).collect();
         misfits.extend(joined.homeless_devices());
-        misfits.extend(joined.misfits_of_members());
+        misfits.extend(joined.misfits_of_projects());
         misfits.extend(joined.wrong_stand_ins());
         misfits.extend(joined.find_elsewhere());
         if misfits.is_empty() { Ok(joined) } else { Err(misfits) }
@@ -49,7 +49,7 @@ impl Workspace {
 
     pub(super) fn of_root(root: &Manifest) -> Self {
         Self {
-            members: Vec::new(),
+            projects: Vec::new(),
             neighbours: Vec::new(),
             registries: root.registries.clone(),
             families: root.families.clone(),
@@ -65,12 +65,12 @@ impl Workspace {
         }
     }
 
-    /// Takes over what a member says for all; what others say otherwise.
-    fn take_over(&mut self, member: &Member) -> Vec<Misfit> {
-        let manifest = &member.manifest;
+    /// Takes over what a project says for all; what others say otherwise.
+    fn take_over(&mut self, project: &Project) -> Vec<Misfit> {
+        let manifest = &project.manifest;
         let mut differing: Vec<(String, ops::Range<usize>)> = Vec::new();
         for registry in
-            manifest.registries.iter().map(|registry| registry_from_root(registry, &member.folder))
+            manifest.registries.iter().map(|registry| registry_from_root(registry, &project.folder))
         {
             match self.registries.iter().find(|other| other.name == registry.name) {
                 None => self.registries.push(registry),
@@ -101,7 +101,7 @@ impl Workspace {
         let misfit = |(what, span)| {
             let message = format!("{what} is defined differently elsewhere in the workspace");
             let fault = Fault::new("workspace.differs", message, span);
-            member.misfit(fault.advice("define it once, in the workspace's root"))
+            project.misfit(fault.advice("define it once, in the workspace's root"))
         };
         differing.into_iter().map(misfit).collect()
     }
@@ -117,38 +117,38 @@ impl Workspace {
         faults.into_iter().map(|fault| Misfit { folder: String::new(), fault }).collect()
     }
 
-    /// What is wrong between members.
-    fn misfits_of_members(&self) -> Vec<Misfit> {
+    /// What is wrong between projects.
+    fn misfits_of_projects(&self) -> Vec<Misfit> {
         let mut misfits = Vec::new();
-        let mut names: BTreeMap<&str, &Member> = BTreeMap::new();
-        for member in &self.members {
-            let name = member.project.name.as_str();
-            if let Some(other) = names.insert(name, member) {
-                let message = format!("{} and {} are both called {name}", shown(other), shown(member));
-                let fault = Fault::new("workspace.two-projects", message, member.project.span.clone());
-                misfits.push(member.misfit(fault.advice("give one of them another name")));
+        let mut names: BTreeMap<&str, &Project> = BTreeMap::new();
+        for project in &self.projects {
+            let name = project.name().as_str();
+            if let Some(other) = names.insert(name, project) {
+                let message = format!("{} and {} are both called {name}", shown(other), shown(project));
+                let fault = Fault::new("workspace.two-projects", message, project.declaration.span.clone());
+                misfits.push(project.misfit(fault.advice("give one of them another name")));
             }
-            misfits.extend(self.in_circle(member));
-            let needs = member.manifest.needs.iter();
-            misfits.extend(needs.filter_map(|need| self.wrong_folder(member, need)));
+            misfits.extend(self.in_circle(project));
+            let needs = project.manifest.needs.iter();
+            misfits.extend(needs.filter_map(|need| self.wrong_folder(project, need)));
         }
         misfits
     }
 
-    /// That members need each other in a circle: told at the first of them by name.
-    fn in_circle(&self, member: &Member) -> Option<Misfit> {
-        let (need, way) = self.circle(member)?;
-        let is_first = way.iter().all(|other| *other >= member.project.name.as_str());
+    /// That projects need each other in a circle: told at the first of them by name.
+    fn in_circle(&self, project: &Project) -> Option<Misfit> {
+        let (need, way) = self.circle(project)?;
+        let is_first = way.iter().all(|other| *other >= project.name().as_str());
         let message = format!("projects need each other in a circle: {}", way.join(", "));
         let fault = Fault::new("workspace.circle", message, need.span.clone());
-        is_first.then(|| member.misfit(fault.advice("what both need belongs in a project of its own")))
+        is_first.then(|| project.misfit(fault.advice("what both need belongs in a project of its own")))
     }
 
     /// That a need names a folder in which there is no such project.
-    fn wrong_folder(&self, member: &Member, need: &Need) -> Option<Misfit> {
+    fn wrong_folder(&self, project: &Project, need: &Need) -> Option<Misfit> {
         let path = need.source.as_ref()?.folder()?;
-        let fault = wrong_project(self.project_of(member, need), path, &need.package, &need.span)?;
-        Some(member.misfit(fault))
+        let fault = wrong_project(self.project_of(project, need), path, &need.package, &need.span)?;
+        Some(project.misfit(fault))
     }
 
     /// That what stands in for a package is no such project.
@@ -165,17 +165,17 @@ impl Workspace {
 
 /// That the project in a folder is not the one that is wanted of it.
 fn wrong_project(
-    there: Option<&Member>,
+    there: Option<&Project>,
     path: &str,
     wanted: &PackageName,
     at: &ops::Range<usize>,
 ) -> Option<Fault> {
     let (code, message, advice) = match there {
-        Some(there) if there.project.name == *wanted => return None,
+        Some(there) if there.name() == wanted => return None,
         Some(there) => (
             "workspace.other-name",
-            format!("the project in `{path}` is called `{}`, not `{wanted}`", there.project.name),
-            format!("name it so: `{}`", there.project.name),
+            format!("the project in `{path}` is called `{}`, not `{wanted}`", there.name()),
+            format!("name it so: `{}`", there.name()),
         ),
         None => (
             "workspace.no-project",
@@ -186,14 +186,14 @@ fn wrong_project(
     Some(Fault::new(code, message, at.clone()).advice(advice))
 }
 
-impl Member {
+impl Project {
     pub(super) fn misfit(&self, fault: Fault) -> Misfit {
         Misfit { folder: self.folder.clone(), fault }
     }
 }
 
-fn shown(member: &Member) -> &str {
-    if member.folder.is_empty() { "the root" } else { &member.folder }
+fn shown(project: &Project) -> &str {
+    if project.folder.is_empty() { "the root" } else { &project.folder }
 }
 
 /// Adds what is not there yet; what is there and says something else.

@@ -1,4 +1,4 @@
-//! Workspaces: what members say together, and what they can't.
+//! Workspaces: what projects say together, and what they can't.
 
 use super::*;
 use crate::card::Entry;
@@ -9,27 +9,27 @@ use std::sync::Arc;
 
 const ROOT: &str = "[workspace]\nfolders = [\"*\"]\n[registries]\nseedhouse = \"../registry\"\n";
 
-fn read(root: &str, members: &[(&str, &str)]) -> Result<Workspace, Vec<String>> {
+fn read(root: &str, projects: &[(&str, &str)]) -> Result<Workspace, Vec<String>> {
     let root = Manifest::read(root).unwrap();
-    let member = |(folder, text): &(&str, &str)| {
+    let project = |(folder, text): &(&str, &str)| {
         let text = format!("[project]\nname = \"{folder}\"\n{text}");
         (
             (*folder).to_owned(),
-            Manifest::read_member(&text, &root).unwrap_or_else(|faults| panic!("{faults:?}\n{text}")),
+            Manifest::read_project(&text, &root).unwrap_or_else(|faults| panic!("{faults:?}\n{text}")),
         )
     };
-    let members = members.iter().map(member).collect();
+    let projects = projects.iter().map(project).collect();
     let output = |misfits: Vec<Misfit>| {
         misfits
             .iter()
             .map(|misfit| format!("{}: {}: {}", misfit.folder, misfit.fault.code, misfit.fault.message))
             .collect()
     };
-    Workspace::join(root.clone(), members, Vec::new()).map_err(output)
+    Workspace::join(root.clone(), projects, Vec::new()).map_err(output)
 }
 
 #[test]
-fn what_members_say_of_all_is_said_once_or_alike() {
+fn what_projects_say_of_all_is_said_once_or_alike() {
     let both = [
         (
             "hand-unit",
@@ -60,15 +60,16 @@ fn what_members_say_of_all_is_said_once_or_alike() {
 
 #[test]
 fn the_root_names_devices_of_targets_that_anybody_declares() {
-    let members =
+    let projects =
         [("hand", "[targets.hand-unit]\nos = \"linux\"\n"), ("kiosk", "[devices]\nhand-3 = \"hand-unit\"\n")];
-    let with = |devices: &str| read(&format!("{ROOT}[devices]\n{devices}"), &members[..1]);
+    let with = |devices: &str| read(&format!("{ROOT}[devices]\n{devices}"), &projects[..1]);
     assert_eq!(with("hand-3 = \"hand-unit\"\n").unwrap().devices.len(), 1);
     let output = ": manifest.unknown-target: device `hand-3` is of target `hand-unti`, which isn't declared";
     assert_eq!(with("hand-3 = \"hand-unti\"\n").unwrap_err(), [output]);
     let root = Manifest::read(ROOT).unwrap();
-    let of_member = Manifest::read_member(&format!("[project]\nname = \"kiosk\"\n{}", members[1].1), &root);
-    let faults: Vec<&str> = of_member.unwrap_err().iter().map(|fault| fault.code).collect();
+    let of_project =
+        Manifest::read_project(&format!("[project]\nname = \"kiosk\"\n{}", projects[1].1), &root);
+    let faults: Vec<&str> = of_project.unwrap_err().iter().map(|fault| fault.code).collect();
     assert_eq!(
         faults,
         ["manifest.unknown-target"],
@@ -77,7 +78,7 @@ fn the_root_names_devices_of_targets_that_anybody_declares() {
 }
 
 #[test]
-fn members_of_one_name_in_a_circle_or_in_no_folder_are_refused() {
+fn projects_of_one_name_in_a_circle_or_in_no_folder_are_refused() {
     let need = |path: &str, name: &str| format!("[needs]\n{name} = {{ path = \"{path}\" }}\n");
     let circle = [("a", need("../b", "b")), ("b", need("../c", "c")), ("c", need("../a", "a"))];
     let circle: Vec<(&str, &str)> = circle.iter().map(|(folder, text)| (*folder, text.as_str())).collect();
@@ -153,20 +154,20 @@ fn lock(workspace: &Workspace, packages: &str) -> Lock {
     Lock::new(workspace, &resolution.unwrap_or_else(|unresolved| panic!("{unresolved:?}")))
 }
 
-/// What each member reaches on each of its targets.
+/// What each project reaches on each of its targets.
 fn reached(lock: &Lock) -> Vec<String> {
     let wires = crate::lock::NeedGraph::of(lock);
     let mut output = Vec::new();
-    for member in &lock.members {
-        for spot in member.spots() {
-            let reached = wires.reached_on(spot, &[member], &[]);
+    for project in &lock.projects {
+        for spot in project.spots() {
+            let reached = wires.reached_on(spot, &[project], &[]);
             let names = reached.iter().map(|(at, purposes)| {
                 let purposes: Vec<&str> = purposes.iter().copied().collect();
                 format!("{}({})", lock.packages[*at].name, purposes.join("+"))
             });
             output.push(format!(
                 "{}@{}: {}",
-                member.name,
+                project.name,
                 spot.unwrap_or("-"),
                 names.collect::<Vec<_>>().join(" ")
             ));
@@ -176,8 +177,8 @@ fn reached(lock: &Lock) -> Vec<String> {
 }
 
 #[test]
-fn each_member_reaches_just_what_it_needs_on_its_own_targets() {
-    let members = [
+fn each_project_reaches_just_what_it_needs_on_its_own_targets() {
+    let projects = [
         (
             "kiosk",
             "[targets.gate]\nos = \"linux\"\n[needs]\nvalve = { path = \"../valve\" }\nmoss = \"any\"\n",
@@ -191,7 +192,7 @@ fn each_member_reaches_just_what_it_needs_on_its_own_targets() {
             "[needs]\nrain = \"any\"\n[needs-for.test]\nprobe = \"any\"\n[card.exposes]\ninclude = \"include\"\n",
         ),
     ];
-    let workspace = read(ROOT, &members).unwrap();
+    let workspace = read(ROOT, &projects).unwrap();
     let lock = lock(&workspace, "moss 1 stone\nstone 1\ndew 1 stone\nrain 1\nprobe 1 rain");
     assert_eq!(
         reached(&lock),
@@ -214,7 +215,7 @@ fn each_member_reaches_just_what_it_needs_on_its_own_targets() {
 }
 
 #[test]
-fn a_lock_goes_stale_with_what_members_in_folders_say_of_themselves() {
+fn a_lock_goes_stale_with_what_projects_in_folders_say_of_themselves() {
     let kiosk = ("kiosk", "[needs]\nvalve = { path = \"../valve\" }\n");
     let with = |valve: &str| inputs(&read(ROOT, &[kiosk, ("valve", valve)]).unwrap());
     let before = with("[card.exposes]\ninclude = \"include\"\n");
@@ -235,18 +236,18 @@ fn a_lock_goes_stale_with_what_members_in_folders_say_of_themselves() {
 fn shared_ranges_are_the_roots_and_have_to_be_there() {
     let root = format!("{ROOT}[shared]\ndew-point = \"1.4 .. 2\"\n");
     let root = Manifest::read(&root).unwrap();
-    let member =
-        |need: &str| Manifest::read_member(&format!("[project]\nname = \"a\"\n[needs]\n{need}\n"), &root);
-    let shared = member("dew-point = \"shared\"").unwrap();
+    let project =
+        |need: &str| Manifest::read_project(&format!("[project]\nname = \"a\"\n[needs]\n{need}\n"), &root);
+    let shared = project("dew-point = \"shared\"").unwrap();
     assert_eq!((shared.needs[0].range.to_string().as_str(), shared.needs[0].is_shared), ("1.4 .. 2", true));
-    let with_more = member("dew-point = { range = \"shared\", bare = true }").unwrap();
+    let with_more = project("dew-point = { range = \"shared\", bare = true }").unwrap();
     assert!(with_more.needs[0].is_shared && with_more.needs[0].bare);
-    assert_eq!(member("dew-pont = \"shared\"").unwrap_err()[0].code, "manifest.no-shared");
+    assert_eq!(project("dew-pont = \"shared\"").unwrap_err()[0].code, "manifest.no-shared");
     let alone =
         Manifest::read("[project]\nname = \"a\"\n[shared]\nb = \"1\"\n[needs]\nb = \"shared\"\n").unwrap();
     assert!(alone.needs[0].is_shared);
     for key in ["workspace", "shared", "rules", "shelf"] {
         let text = format!("[project]\nname = \"a\"\n[{key}]\n");
-        assert_eq!(Manifest::read_member(&text, &root).unwrap_err()[0].code, "workspace.root-only", "{key}");
+        assert_eq!(Manifest::read_project(&text, &root).unwrap_err()[0].code, "workspace.root-only", "{key}");
     }
 }

@@ -12,7 +12,7 @@ pub fn dot(graph: &Graph<'_>) -> String {
     let beside = graph.is_beside();
     for (number, node) in graph.nodes.iter().enumerate() {
         let look = match node {
-            Node::Member(_) => ", style=\"rounded,bold\"",
+            Node::Project(_) => ", style=\"rounded,bold\"",
             Node::Package(package) if package.stood_in => ", style=\"rounded,dashed\"",
             Node::Package(_) if beside[number] => ", style=\"rounded,dotted\"",
             Node::Package(_) => "",

@@ -13,7 +13,7 @@ pub fn mermaid(graph: &Graph<'_>) -> String {
         let label = quoted(&node.label());
         // Writing into a text can't fail.
         let _ = match node {
-            Node::Member(_) => writeln!(text, "  n{number}([{label}])"),
+            Node::Project(_) => writeln!(text, "  n{number}([{label}])"),
             Node::Package(_) => writeln!(text, "  n{number}[{label}]"),
         };
     }

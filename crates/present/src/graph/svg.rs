@@ -86,7 +86,7 @@ impl<'g> Picture<'g> {
         let label = node.label();
         let (x, y, width) = (self.columns[cell.0].0, self.height(cell), width(&label));
         let (kind, more) = match node {
-            Node::Member(_) => ("project", ""),
+            Node::Project(_) => ("project", ""),
             Node::Package(package) if package.stood_in => ("node", " stand-in"),
             Node::Package(_) if is_beside => ("node", " beside"),
             Node::Package(_) => ("node", ""),

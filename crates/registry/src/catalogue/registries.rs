@@ -34,7 +34,7 @@ use crate::sources::direct_sources::{DirectSources, Freshness};
 /// How many questions are under way at once where registries are behind a network.
 const MAX_CONCURRENT_REQUESTS: usize = 16;
 
-/// The registries that a workspace declares, and what its members take from elsewhere.
+/// The registries that a workspace declares, and what its projects take from elsewhere.
 pub struct Registries {
     sources: Arc<Sources>,
     facets: Arc<Facets>,

@@ -8,7 +8,7 @@ use bibliotax_core::card::{ArchiveFormat, Card, CardNeed, FileRecord, MAIN, main
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Fits;
 use bibliotax_core::inner_path::InnerPath;
-use bibliotax_core::manifest::{Manifest, Project};
+use bibliotax_core::manifest::{Manifest, ProjectDeclaration};
 use bibliotax_core::name::{PackageName, PartName};
 use bibliotax_core::progress::ProgressListener;
 use jiff::Timestamp;
@@ -36,7 +36,7 @@ pub struct SuspectFile {
 /// Puts together the release of the project in `folder`, which its manifest describes, with these needs.
 pub fn prepare(
     manifest: &Manifest,
-    project: &Project,
+    project: &ProjectDeclaration,
     needs: Vec<CardNeed>,
     folder: &Path,
     published: Timestamp,

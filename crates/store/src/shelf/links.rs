@@ -31,8 +31,8 @@ pub type LinkFiles = BTreeMap<String, String>;
 pub fn link_files(lock: &Lock, links: &[Links], templates: Templates<'_>) -> Result<LinkFiles, StoreError> {
     let mut files = LinkFiles::new();
     for links in links {
-        let member = lock.members.iter().find(|member| member.name == links.project);
-        let folder = member.map_or("", |member| member.path.trim_start_matches('.'));
+        let project = lock.projects.iter().find(|project| project.name == links.project);
+        let folder = project.map_or("", |project| project.path.trim_start_matches('.'));
         let stem = links.file_stem();
         // Names, versions and paths: nothing that could fail to be JSON.
         files.insert(format!("{stem}.json"), serde_json::to_string_pretty(links).unwrap_or_default() + "\n");

@@ -169,10 +169,10 @@ fn paths_elsewhere(
     scope: &Scope<'_>,
     belongs: &BTreeSet<&String>,
 ) -> Result<BTreeSet<String>, NotForMachine> {
-    if scope.members.is_empty() && scope.without.is_empty() {
+    if scope.projects.is_empty() && scope.without.is_empty() {
         return Ok(BTreeSet::new());
     }
-    let paths = lock.slots(&scope.with_all_members())?;
+    let paths = lock.slots(&scope.with_all_projects())?;
     Ok(paths.iter().map(Slot::path).filter(|path| !belongs.contains(path)).collect())
 }
 
@@ -217,9 +217,9 @@ mod tests {
         let needs: Vec<_> = packages.iter().map(|name| json!({ "name": name })).collect();
         let kiosk =
             json!({ "name": "fernhollow/gate-kiosk", "path": ".", "targets": targets, "needs": needs });
-        let members = vec![serde_json::from_value(kiosk).unwrap()];
+        let projects = vec![serde_json::from_value(kiosk).unwrap()];
         let packages = packages.iter().map(package).collect();
-        Lock { made_from: digest(""), registries: BTreeMap::new(), members, packages }
+        Lock { made_from: digest(""), registries: BTreeMap::new(), projects, packages }
     }
 
     fn machine(arch: &str) -> Target {

@@ -248,7 +248,7 @@ mod tests {
         let lock = Lock {
             made_from: "0".repeat(64).parse().unwrap(),
             registries: Default::default(),
-            members: vec![serde_json::from_value(kiosk).unwrap()],
+            projects: vec![serde_json::from_value(kiosk).unwrap()],
             packages: vec![serde_json::from_value(package).unwrap()],
         };
         let machine = Target { name: "this machine".into(), values: Default::default(), is_promise: false };

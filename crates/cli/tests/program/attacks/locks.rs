@@ -94,7 +94,7 @@ fn no_text_of_a_lock_becomes_a_path_outside_of_the_shelf() {
 }
 
 #[test]
-fn targets_of_a_lock_are_those_of_its_members() {
+fn targets_of_a_lock_are_those_of_its_projects() {
     let garden = clone();
     let lock = garden.read("gate/bibliotax.lock");
     let dew_point = lock.lines().find(|line| line.contains("\"dew-point\",\"version\"")).unwrap();

@@ -7,28 +7,28 @@ use proptest::prelude::*;
 use proptest::sample::subsequence;
 
 use super::test_lock;
-use crate::lock::{Lock, LockedMember, LockedNeed, RUN, Scope};
+use crate::lock::{Lock, LockedNeed, LockedProject, RUN, Scope};
 use crate::name::{PackageName, Purpose, TargetName};
 
-/// The targets that members and packages may be for.
+/// The targets that projects and packages may be for.
 const TARGETS: [&str; 2] = ["gate-kiosk", "hand-unit"];
 
 /// A need as drawn: a package's number, whether it is for tests, and targets by their numbers.
 type Drawn = (usize, bool, Vec<usize>);
 
-/// Any lock: up to nine packages that need each other however they like, and up to three members.
+/// Any lock: up to nine packages that need each other however they like, and up to three projects.
 pub fn any_lock() -> impl Strategy<Value = Lock> {
     let packages = vec((vec(any::<usize>(), 0..4), some_targets()), 1..9);
     let needs = vec((any::<usize>(), any::<bool>(), some_targets()), 0..4);
-    let members = vec((needs, some_targets()), 1..4);
-    (packages, members).prop_map(|(packages, members)| lock_of(&packages, &members))
+    let projects = vec((needs, some_targets()), 1..4);
+    (packages, projects).prop_map(|(packages, projects)| lock_of(&packages, &projects))
 }
 
 fn some_targets() -> impl Strategy<Value = Vec<usize>> {
     subsequence(vec![0, 1], 0..=2)
 }
 
-fn lock_of(packages: &[(Vec<usize>, Vec<usize>)], members: &[(Vec<Drawn>, Vec<usize>)]) -> Lock {
+fn lock_of(packages: &[(Vec<usize>, Vec<usize>)], projects: &[(Vec<Drawn>, Vec<usize>)]) -> Lock {
     let names: Vec<String> = (0..packages.len()).map(|number| format!("bulb-{number}")).collect();
     let titles: Vec<(&str, &str)> = names.iter().map(|name| (name.as_str(), "1.0")).collect();
     let name = |number: &usize| names[number % names.len()].parse::<PackageName>().unwrap();
@@ -44,14 +44,14 @@ fn lock_of(packages: &[(Vec<usize>, Vec<usize>)], members: &[(Vec<Drawn>, Vec<us
         purpose: is_test.then(|| "test".parse().unwrap()),
         targets: targets(on),
     };
-    let member = |(number, (needs, on)): (usize, &(Vec<Drawn>, Vec<usize>))| LockedMember {
+    let project = |(number, (needs, on)): (usize, &(Vec<Drawn>, Vec<usize>))| LockedProject {
         name: format!("bed-{number}").parse().unwrap(),
         path: format!("bed-{number}"),
         targets: targets(on),
         needs: needs.iter().map(need).collect(),
     };
-    lock.members = members.iter().enumerate().map(member).collect();
-    // A package is for targets that members have, and for some where there are any.
+    lock.projects = projects.iter().enumerate().map(project).collect();
+    // A package is for targets that projects have, and for some where there are any.
     let known: Vec<TargetName> = lock.targets().into_iter().map(|name| name.parse().unwrap()).collect();
     for package in &mut lock.packages {
         package.targets.retain(|target| known.contains(target));
@@ -62,10 +62,10 @@ fn lock_of(packages: &[(Vec<usize>, Vec<usize>)], members: &[(Vec<Drawn>, Vec<us
     lock
 }
 
-/// The packages that a member reaches on a target, each with its purposes: nothing is assumed of any order.
+/// The packages that a project reaches on a target, each with its purposes: nothing is assumed of any order.
 pub fn slowly_reached(
     lock: &Lock,
-    member: &LockedMember,
+    project: &LockedProject,
     target: Option<&str>,
     without: &[Purpose],
 ) -> BTreeMap<PackageName, BTreeSet<String>> {
@@ -73,7 +73,7 @@ pub fn slowly_reached(
         targets.is_empty() || target.is_none_or(|target| targets.iter().any(|one| one.as_str() == target))
     };
     let mut reached: BTreeMap<PackageName, BTreeSet<String>> = BTreeMap::new();
-    for need in member.needs.iter().filter(|need| is_on(&need.targets)) {
+    for need in project.needs.iter().filter(|need| is_on(&need.targets)) {
         let purpose = need.purpose.as_ref();
         let is_wanted = purpose.is_none_or(|purpose| !without.contains(purpose));
         if is_wanted && is_on(&lock.package(&need.name).unwrap().targets) {
@@ -96,11 +96,12 @@ pub fn slowly_reached(
     }
 }
 
-/// The same of members on all targets that they have and that are in scope.
+/// The same of projects on all targets that they have and that are in scope.
 pub fn slowly_reached_in(lock: &Lock, scope: &Scope<'_>) -> BTreeSet<PackageName> {
-    let is_wanted = |member: &&LockedMember| scope.members.is_empty() || scope.members.contains(&member.name);
-    let members = lock.members.iter().filter(is_wanted);
-    let spots = members.flat_map(|member| member.spots().into_iter().map(move |spot| (member, spot)));
+    let is_wanted =
+        |project: &&LockedProject| scope.projects.is_empty() || scope.projects.contains(&project.name);
+    let projects = lock.projects.iter().filter(is_wanted);
+    let spots = projects.flat_map(|project| project.spots().into_iter().map(move |spot| (project, spot)));
     let spots = spots.filter(|(_, spot)| spot.is_none_or(|spot| scope.has_target(spot)));
-    spots.flat_map(|(member, spot)| slowly_reached(lock, member, spot, scope.without).into_keys()).collect()
+    spots.flat_map(|(project, spot)| slowly_reached(lock, project, spot, scope.without).into_keys()).collect()
 }

@@ -1,4 +1,4 @@
-//! What members reach in any lock, compared with the slow and simple way.
+//! What projects reach in any lock, compared with the slow and simple way.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -6,7 +6,7 @@ use proptest::prelude::*;
 
 use crate::facet::Target;
 use crate::lock::samples::{any_lock, slowly_reached, slowly_reached_in};
-use crate::lock::{Lock, LockedMember, NeedGraph, Scope};
+use crate::lock::{Lock, LockedProject, NeedGraph, Scope};
 use crate::name::{PackageName, Purpose};
 
 fn test_purpose() -> Purpose {
@@ -15,15 +15,15 @@ fn test_purpose() -> Purpose {
 
 proptest! {
     #[test]
-    fn members_reach_together_what_each_of_them_reaches(lock in any_lock(), leaves_tests in any::<bool>()) {
+    fn projects_reach_together_what_each_of_them_reaches(lock in any_lock(), leaves_tests in any::<bool>()) {
         let without = if leaves_tests { vec![test_purpose()] } else { Vec::new() };
         let wires = NeedGraph::of(&lock);
-        let members: Vec<&LockedMember> = lock.members.iter().collect();
+        let projects: Vec<&LockedProject> = lock.projects.iter().collect();
         let mut together: BTreeMap<PackageName, BTreeSet<String>> = BTreeMap::new();
-        for member in &members {
-            for spot in member.spots() {
-                let slowly = slowly_reached(&lock, member, spot, &without);
-                let reached = wires.reached_on(spot, &[member], &without);
+        for project in &projects {
+            for spot in project.spots() {
+                let slowly = slowly_reached(&lock, project, spot, &without);
+                let reached = wires.reached_on(spot, &[project], &without);
                 let named: BTreeMap<PackageName, BTreeSet<String>> = reached
                     .into_iter()
                     .map(|(at, purposes)| {
@@ -36,7 +36,7 @@ proptest! {
                 }
             }
         }
-        let reached = wires.reached(&members, &without);
+        let reached = wires.reached(&projects, &without);
         let named: Vec<&PackageName> = reached.keys().map(|at| &lock.packages[*at].name).collect();
         prop_assert_eq!(named, together.keys().collect::<Vec<_>>());
         for (at, purposes) in &reached {
@@ -46,14 +46,14 @@ proptest! {
     }
 
     #[test]
-    fn part_of_a_lock_is_what_its_members_reach_without_what_is_left_out(
+    fn part_of_a_lock_is_what_its_projects_reach_without_what_is_left_out(
         lock in any_lock(), first in any::<bool>(), leaves_tests in any::<bool>()
     ) {
         let machine = Target::this_machine();
-        let members = if first { vec![lock.members[0].name.clone()] } else { Vec::new() };
+        let projects = if first { vec![lock.projects[0].name.clone()] } else { Vec::new() };
         let without = if leaves_tests { vec![test_purpose()] } else { Vec::new() };
         prop_assume!(first || leaves_tests);
-        let scope = Scope { members: &members, targets: &[], without: &without, machine: &machine };
+        let scope = Scope { projects: &projects, targets: &[], without: &without, machine: &machine };
         let found: BTreeSet<PackageName> =
             lock.packages_for(&scope).into_iter().map(|package| package.name.clone()).collect();
         prop_assert_eq!(found, slowly_reached_in(&lock, &scope));

@@ -32,7 +32,7 @@ impl<C: Catalogue> Explainer<'_, C> {
             Fact::Kept { package, family } => {
                 let range = self.problem.families.get(family).map(range_text).unwrap_or_default();
                 let name = &self.packages[*package].name;
-                let (keeper, mut about) = match self.problem.members.as_slice() {
+                let (keeper, mut about) = match self.problem.projects.as_slice() {
                     [one] => (one.name.as_str(), vec![&one.name]),
                     _ => ("The workspace", Vec::new()),
                 };

@@ -71,7 +71,7 @@ fn read(registry: &Registry, problem: &Problem, sentence: &str) -> Rule {
     let components = components.split(" and ").filter(|name| !name.is_empty());
     let wants = Wants { components: components.map(|name| name.parse().unwrap()).collect(), bare };
     let (who, extra) = with_extra(who);
-    let who = (who != problem.members[0].name.as_str()).then(|| releases(registry, who));
+    let who = (who != problem.projects[0].name.as_str()).then(|| releases(registry, who));
     Rule::Needs(who, extra, package(name), spoken(range), place, wants)
 }
 

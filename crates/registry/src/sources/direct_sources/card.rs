@@ -56,7 +56,7 @@ impl Found<'_> {
         let root = self.root.as_ref().and_then(|root| Manifest::read(root).ok());
         let root = root.filter(|root| root.workspace.is_some());
         let read = match &root {
-            Some(root) => Manifest::read_member(text, root),
+            Some(root) => Manifest::read_project(text, root),
             None => Manifest::read(text),
         };
         let manifest = read.map_err(|faults| RegistryError::BadManifest {

@@ -123,7 +123,7 @@ impl DirectSources {
         found.card()
     }
 
-    /// The manifest of the workspace that a folder of a repository may be a member of.
+    /// The manifest of the workspace that a folder of a repository may be a project of.
     fn workspace_around(
         &self,
         repository: &Repository,

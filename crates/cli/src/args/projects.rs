@@ -1,21 +1,21 @@
 //! The projects of a workspace and the targets that a command acts on.
 
-use bibliotax_app::workspace::MemberWords;
+use bibliotax_app::workspace::ProjectWords;
 
 /// The projects that a command acts on, by default all.
 #[derive(Debug, Clone, Default, clap::Args)]
-pub struct MemberFilterArgs {
+pub struct ProjectFilterArgs {
     /// Act on these projects of the workspace [default: all]
     #[arg(long = "in", value_name = "PROJECT", value_delimiter = ',')]
-    members: Vec<String>,
+    projects: Vec<String>,
 }
 
 /// The projects that a command acts on, by default the one in whose folder it runs.
 #[derive(Debug, Clone, Default, clap::Args)]
-pub struct MemberArgs {
+pub struct ProjectArgs {
     /// Act on these projects of the workspace, or on `all` [default: that of this folder]
     #[arg(long = "in", value_name = "PROJECT", value_delimiter = ',')]
-    members: Vec<String>,
+    projects: Vec<String>,
 }
 
 /// The targets that a command is about, by default all.
@@ -26,16 +26,16 @@ pub struct TargetFilterArgs {
     pub targets: Vec<String>,
 }
 
-impl MemberFilterArgs {
+impl ProjectFilterArgs {
     /// The words.
-    pub fn words(&self) -> MemberWords {
-        MemberWords(self.members.clone())
+    pub fn words(&self) -> ProjectWords {
+        ProjectWords(self.projects.clone())
     }
 }
 
-impl MemberArgs {
+impl ProjectArgs {
     /// The words.
-    pub fn words(&self) -> MemberWords {
-        MemberWords(self.members.clone())
+    pub fn words(&self) -> ProjectWords {
+        ProjectWords(self.projects.clone())
     }
 }

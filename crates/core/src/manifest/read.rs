@@ -6,6 +6,8 @@ mod needs;
 mod settings;
 mod sources;
 mod tasks;
+#[cfg(test)]
+mod tests;
 mod values;
 
 use std::collections::BTreeMap;

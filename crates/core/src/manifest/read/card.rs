@@ -16,7 +16,7 @@ use crate::inner_path::InnerPath;
 use crate::manifest::{CardPart, PartDeclaration};
 use crate::name::ComponentName;
 
-const CARD_KEYS: [&str; 14] = [
+pub(super) const CARD_KEYS: [&str; 14] = [
     "summary",
     "description",
     "tags",
@@ -32,10 +32,10 @@ const CARD_KEYS: [&str; 14] = [
     "parts",
     "steps",
 ];
-const COMPONENT_KEYS: [&str; 4] = ["summary", "default", "needs", "parts"];
-const PART_KEYS: [&str; 4] = ["part", "for", "from", "files"];
-const STEP_KEYS: [&str; 6] = ["id", "when", "per", "for", "text", "check"];
-const CHECK_KEYS: [&str; 2] = ["file", "contains"];
+pub(super) const COMPONENT_KEYS: [&str; 4] = ["summary", "default", "needs", "parts"];
+pub(super) const PART_KEYS: [&str; 4] = ["part", "for", "from", "files"];
+pub(super) const STEP_KEYS: [&str; 6] = ["id", "when", "per", "for", "text", "check"];
+pub(super) const CHECK_KEYS: [&str; 2] = ["file", "contains"];
 const STEP_TIMES: [(&str, StepWhen); 2] = [("install", StepWhen::Install), ("update", StepWhen::Update)];
 const STEP_THINGS: [(&str, StepPer); 3] =
     [("project", StepPer::Project), ("target", StepPer::Target), ("device", StepPer::Device)];

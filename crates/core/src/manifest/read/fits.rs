@@ -9,9 +9,9 @@ use crate::fault::Fault;
 use crate::name::{FacetName, RegistryName};
 use crate::nearest::push_with_nearest;
 
-const FACET_KEYS: [&str; 4] = ["kind", "levels", "aliases", "values"];
+pub(super) const FACET_KEYS: [&str; 4] = ["kind", "levels", "aliases", "values"];
 const KINDS: [&str; 3] = ["ladder", "choice", "claim"];
-const RULE_KEYS: [&str; 1] = ["undeclared"];
+pub(super) const RULE_KEYS: [&str; 1] = ["undeclared"];
 const RULES: [(&str, Undeclared); 3] =
     [("accept", Undeclared::Accept), ("warn", Undeclared::Warn), ("refuse", Undeclared::Refuse)];
 

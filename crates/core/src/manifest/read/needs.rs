@@ -15,7 +15,7 @@ use crate::name::{Family, PackageName, Purpose};
 use crate::nearest::push_with_nearest;
 use crate::range::Range;
 
-const NEED_KEYS: [&str; 10] = [
+pub(super) const NEED_KEYS: [&str; 10] = [
     "range",
     "family",
     "from",

@@ -12,7 +12,7 @@ use crate::manifest::tasks::{Task, circle};
 use crate::name::TaskName;
 use crate::nearest::push_with_nearest;
 
-const TASK_KEYS: [&str; 4] = ["do", "after", "in", "tokens"];
+pub(super) const TASK_KEYS: [&str; 4] = ["do", "after", "in", "tokens"];
 
 /// Most tasks of a circle that are listed.
 const MAX_LISTED: usize = 12;

@@ -1,8 +1,8 @@
 //! `explain`: why a package is here at its version, and why not at another.
 
 use bibliotax_core::compare::{Change, compare};
-use bibliotax_core::graph::{Ways, ways_to};
-use bibliotax_core::lock::{Lock, LockedPackage};
+use bibliotax_core::graph::{NeedPaths, paths_to};
+use bibliotax_core::lock::{Lock, LockedPackage, Scope};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Conflict, Problem, resolve, ways_out};
@@ -10,6 +10,7 @@ use bibliotax_core::version::Version;
 
 use crate::context::Context;
 use crate::failure::{Failure, Way};
+use crate::machine::this_machine;
 use crate::need::words::{self, Wanted};
 use crate::resolving::{
     Resolver, about_release, check_known, conflict_of, needs_of, not_locked_package, ways_out as as_ways,
@@ -18,23 +19,30 @@ use crate::search_options::SearchOptions;
 use crate::workspace::ProjectWords;
 use crate::workspace::WorkspaceFolder;
 
-/// Most ways that are listed.
-const MAX_WAYS: usize = 12;
+/// Most paths that are listed.
+const MAX_PATHS: usize = 12;
 
 /// What is explained.
 #[derive(Debug, Clone)]
 pub struct Request {
     wanted: Wanted,
     projects: ProjectWords,
+    targets: Vec<String>,
     options: SearchOptions,
 }
 
 impl Request {
-    /// Reads the words: a package, and the range to ask about if there is one.
-    pub fn new(words: &[String], projects: ProjectWords, options: SearchOptions) -> Result<Self, Failure> {
+    /// Reads the words: a package, and the range to ask about if there is one. The paths to it are shown that begin at these
+    /// projects and are there on these targets; all, where none are named.
+    pub fn new(
+        words: &[String],
+        projects: ProjectWords,
+        targets: Vec<String>,
+        options: SearchOptions,
+    ) -> Result<Self, Failure> {
         let mut wanted = words::parse(words, false)?;
         match (wanted.pop(), wanted.as_slice()) {
-            (Some(wanted), []) => Ok(Self { wanted, projects, options }),
+            (Some(wanted), []) => Ok(Self { wanted, projects, targets, options }),
             _ => {
                 Err(Failure::new("need.words", "one package is explained at a time").advice("name just one"))
             }
@@ -64,8 +72,8 @@ pub enum Answer<'w> {
 pub struct Here<'w> {
     /// The package.
     pub package: &'w LockedPackage,
-    /// The shortest ways to it.
-    pub ways: Ways,
+    /// The shortest paths to it.
+    pub paths: NeedPaths,
     /// What people should know of its release.
     pub about: Vec<String>,
     /// What keeps newer releases out.
@@ -120,8 +128,11 @@ pub fn report<'w>(
     let declared = &workspace.declared;
     let resolver = Resolver::open(workspace, declared, context.environment, &request.options)?;
     resolver.registries.prefetch_closure(&needs_of(&Problem::new(declared, &lock.packages)));
-    let projects = request.projects.names(workspace)?;
-    let explaining = Explaining { workspace, lock, resolver: &resolver, package: &wanted.package, projects };
+    let (projects, targets) =
+        (request.projects.names(workspace)?, workspace.targets_named(&request.targets)?);
+    let machine = this_machine();
+    let scope = Scope { projects: &projects, targets: &targets, without: &[], machine: &machine };
+    let explaining = Explaining { workspace, lock, resolver: &resolver, package: &wanted.package, scope };
     let answer = match &wanted.range {
         None => explaining.why_here()?,
         Some(range) => explaining.why_not(range)?,
@@ -134,20 +145,20 @@ struct Explaining<'a, 'r, 'w> {
     lock: &'w Lock,
     resolver: &'a Resolver<'r>,
     package: &'a PackageName,
-    /// The projects whose ways to the package are shown; none for all.
-    projects: Vec<PackageName>,
+    /// The part of the lock whose paths to the package are shown.
+    scope: Scope<'a>,
 }
 
 impl<'w> Explaining<'_, '_, 'w> {
     fn why_here(&self) -> Result<Answer<'w>, Failure> {
         let package = self.lock.answering(self.package).ok_or_else(|| self.not_here())?;
-        let ways = ways_to(self.lock, &package.name, &self.projects, MAX_WAYS);
+        let paths = paths_to(self.lock, &package.name, &self.scope, MAX_PATHS);
         let listing = self.resolver.registries.listing(&package.name).ok().flatten();
         let release = listing.as_ref().and_then(|listing| listing.history.release(&package.version));
         let about = release.map(about_release).unwrap_or_default();
         let newer = self.newer(package).into_iter().map(|version| self.kept_out(&package.name, version));
         let newer = newer.collect::<Result<Vec<_>, _>>()?;
-        Ok(Answer::Here(Box::new(Here { package, ways, about, newer })))
+        Ok(Answer::Here(Box::new(Here { package, paths, about, newer })))
     }
 
     /// That the package is not in the lock: because the manifest does without it, or anyhow.

@@ -4,9 +4,9 @@
 //! lines.
 
 mod outline;
+mod paths;
 #[cfg(test)]
 mod tests;
-mod ways;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 
@@ -14,7 +14,7 @@ use crate::lock::{Lock, LockedNeed, LockedPackage, LockedProject, NeedGraph, Sco
 use crate::name::{PackageName, Purpose};
 
 pub use self::outline::{Line, outline};
-pub use self::ways::{Way, Ways, ways_to};
+pub use self::paths::{NeedPath, NeedPaths, paths_to};
 
 /// Part of a lock as a graph; projects stand first, then packages by name.
 #[derive(Debug, Clone)]
@@ -50,7 +50,7 @@ pub struct Edge<'l> {
 pub struct View<'v> {
     /// The projects, targets and purposes.
     pub scope: Scope<'v>,
-    /// Only the ways to this package.
+    /// Only the paths to this package.
     pub to: Option<&'v PackageName>,
     /// Only so many steps from a project.
     pub depth: Option<usize>,
@@ -111,7 +111,7 @@ impl<'l> Graph<'l> {
         Self { nodes, edges }.narrowed(view)
     }
 
-    /// Only what lies on the ways to a package, and only so deep.
+    /// Only what lies on the paths to a package, and only so deep.
     fn narrowed(self, view: &View<'_>) -> Self {
         let mut keep = vec![true; self.nodes.len()];
         if let Some(package) = view.to {

@@ -24,7 +24,8 @@ fn installed() -> Garden {
 
 fn answer_of<'w>(workspace: &'w WorkspaceFolder, garden: &Garden, words: &[&str]) -> Answer<'w> {
     let words: Vec<String> = words.iter().map(ToString::to_string).collect();
-    let request = explain::Request::new(&words, ProjectWords::default(), SearchOptions::default()).unwrap();
+    let request =
+        explain::Request::new(&words, ProjectWords::default(), Vec::new(), SearchOptions::default()).unwrap();
     explain::report(workspace, &request, &garden.context()).unwrap().answer
 }
 

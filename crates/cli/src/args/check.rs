@@ -11,7 +11,7 @@ use crate::run::Run;
 
 /// Check manifests and lock for problems
 ///
-/// Finds a lock that is out of date, packages that projects declare with different ranges, and stand-ins. Exits with status 1 if
+/// Finds stand-ins, a lock that is out of date, and packages that projects declare with different ranges. Exits with status 1 if
 /// there are findings.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "Examples:\n  bibliotax check\n  bibliotax check --unify")]

@@ -4,7 +4,7 @@ use bibliotax_app::explain::{self, Answer, Request};
 use bibliotax_app::failure::Failure;
 use bibliotax_app::workspace::WorkspaceFolder;
 
-use super::projects::ProjectFilterArgs;
+use super::projects::{ProjectFilterArgs, TargetFilterArgs};
 use super::search::SearchArgs;
 use crate::exit_status::Exit;
 use crate::render;
@@ -23,13 +23,20 @@ pub struct Explain {
     #[command(flatten)]
     projects: ProjectFilterArgs,
     #[command(flatten)]
+    targets: TargetFilterArgs,
+    #[command(flatten)]
     search: SearchArgs,
 }
 
 impl Explain {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let run = &self.search.run(run);
-        let request = Request::new(&self.words, self.projects.words(), self.search.options())?;
+        let request = Request::new(
+            &self.words,
+            self.projects.words(),
+            self.targets.targets.clone(),
+            self.search.options(),
+        )?;
         let workspace = WorkspaceFolder::find(run.folder())?;
         let report = run.working(|context| explain::report(&workspace, &request, context))?;
         render::explain::show(run.ui, &report.answer, workspace.needed_lock()?, self.search.long);

@@ -1,7 +1,7 @@
 //! What `explain` prints.
 
 use bibliotax_app::explain::{self, Answer};
-use bibliotax_core::graph::Way;
+use bibliotax_core::graph::NeedPath;
 use bibliotax_core::lock::Lock;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
@@ -38,10 +38,10 @@ pub struct Locked {
     pub package: Package,
     /// The capabilities that it is used for.
     pub provides: Vec<PackageName>,
-    /// The shortest ways from a project to it.
-    pub ways: Vec<Way>,
-    /// Whether there are more ways, none of them shorter.
-    pub more_ways: bool,
+    /// The shortest paths from a project to it.
+    pub paths: Vec<NeedPath>,
+    /// Whether there are more paths, none of them shorter.
+    pub more_paths: bool,
     /// What people should know of the release.
     pub notes: Vec<String>,
     /// Newer releases, and what keeps each out.
@@ -122,8 +122,8 @@ fn locked(here: &explain::Here<'_>) -> Locked {
     Locked {
         package: here.package.into(),
         provides: here.package.provides.clone(),
-        ways: here.ways.shown.clone(),
-        more_ways: here.ways.has_more,
+        paths: here.paths.shown.clone(),
+        more_paths: here.paths.has_more,
         notes: here.about.clone(),
         newer: here.newer.iter().map(newer).collect(),
     }

@@ -1,7 +1,7 @@
 //! What `explain` shows.
 
 use bibliotax_app::explain::{Answer, Here, Newer, NotPossible, Possible};
-use bibliotax_core::graph::Way;
+use bibliotax_core::graph::NeedPath;
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::Conflict;
@@ -28,30 +28,35 @@ fn show_here(ui: &Ui, here: &Here<'_>, lock: &Lock, in_full: bool) {
     let provides =
         if provides.is_empty() { String::new() } else { format!(" as {}", provides.join(" and ")) };
     let name = styled(style::STRONG, &package.name);
-    ui.answer(format!("{name} {} is needed{provides}", package.shown_version()));
-    here.ways.shown.iter().for_each(|way| ui.answer(format!("  {}", way_in_words(way, lock))));
-    if here.ways.has_more {
+    let needed = if here.paths.shown.is_empty() {
+        "is locked, but not needed by these projects on these targets"
+    } else {
+        "is needed"
+    };
+    ui.answer(format!("{name} {} {needed}{provides}", package.shown_version()));
+    here.paths.shown.iter().for_each(|path| ui.answer(format!("  {}", path_in_words(path, lock))));
+    if here.paths.has_more {
         ui.answer(format!(
-            "  and more ways, none shorter; `bibliotax graph --to {}` draws them",
+            "  and more paths, none shorter; `bibliotax graph --to {}` shows them",
             package.name
         ));
     }
     here.about.iter().for_each(|text| ui.answer(clean(text)));
     here.newer.iter().for_each(|newer| show_newer(ui, newer, in_full));
     if here.newer.is_empty() && here.about.is_empty() {
-        ui.answer("no newer release is there");
+        ui.answer("there is no newer release");
     }
 }
 
-/// A way to a package, in words.
-fn way_in_words(way: &Way, lock: &Lock) -> String {
-    let names: Vec<&str> = way.packages.iter().map(PackageName::as_str).collect();
+/// A path to a package, in words.
+fn path_in_words(path: &NeedPath, lock: &Lock) -> String {
+    let names: Vec<&str> = path.packages.iter().map(PackageName::as_str).collect();
     let through = names.split_last().map_or(&[][..], |(_, through)| through);
     match (through, lock.projects.as_slice()) {
         ([], [_]) => "by the project itself".to_owned(),
-        ([], _) => format!("by {} itself", way.by),
+        ([], _) => format!("by {} itself", path.by),
         (through, [_]) => format!("through {}", through.join(", which needs ")),
-        (through, _) => format!("by {} through {}", way.by, through.join(", which needs ")),
+        (through, _) => format!("by {} through {}", path.by, through.join(", which needs ")),
     }
 }
 
@@ -75,9 +80,9 @@ fn show_possible(ui: &Ui, possible: &Possible, lock: &Lock) {
     let version = possible.lock.package(package).map(LockedPackage::shown_version).unwrap_or_default();
     ui.answer(format!("{} could be {version}", styled(style::STRONG, package)));
     if moves.is_empty() {
-        ui.answer("nothing would move");
+        ui.answer("no other package would change");
     } else {
-        ui.answer(format!("{} would move:", count(moves.len(), "package")));
+        ui.answer(format!("{} would change:", count(moves.len(), "package")));
         ui.answer(ui.lines_of(&Table::of(changes::rows(&moves, &possible.lock)).titled(2)));
     }
 }

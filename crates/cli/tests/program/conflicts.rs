@@ -202,11 +202,11 @@ fn why_a_package_is_here_and_what_keeps_newer_ones_out() {
     assert_snapshot!(garden.run(&["explain", "seed-clock"]), @"
     seed-clock 1.1.0 is needed
       through rain-ledger
-    no newer release is there
+    there is no newer release
     ----- status 0
     ");
     let json = garden.run(&["explain", "dew-point", "--format", "json"]).expect(0).json();
-    assert_eq!(json["locked"]["ways"][0]["packages"], serde_json::json!(["rain-ledger", "dew-point"]));
+    assert_eq!(json["locked"]["paths"][0]["packages"], serde_json::json!(["rain-ledger", "dew-point"]));
     assert_eq!(json["locked"]["newer"][0]["proof"]["facts"][0]["from"], "gate-kiosk");
 }
 
@@ -215,7 +215,7 @@ fn why_it_can_not_be_another_version_or_what_would_move() {
     let garden = garden("rain-ledger = \"2\"\nsoil-curve = \"1\"");
     assert_snapshot!(garden.run(&["explain", "rain-ledger", "2.4"]), @"
     rain-ledger could be 2.4.0
-    2 packages would move:
+    2 packages would change:
       lowered  rain-ledger  2.6.1 -> 2.4.0  2.0 KiB  MIT  needed here
       gone     seed-clock   1.1.0           2.0 KiB  MIT  nothing needs it
     ----- status 0

@@ -209,11 +209,11 @@ fn a_package_that_is_reached_in_a_thousand_million_ways_is_explained_by_the_shor
     let garden = Garden::needing(&releases.iter().map(String::as_str).collect::<Vec<_>>(), &needs);
     garden.run(&["resolve"]).expect(0);
     let text = garden.run_within("-d 262144, -t 20", &["explain", "dew-point"]).expect(0);
-    assert!(text.stdout.contains("and more ways, none shorter") && text.stdout.len() < 5_000, "{text}");
+    assert!(text.stdout.contains("and more paths, none shorter") && text.stdout.len() < 5_000, "{text}");
     let text =
         garden.run_within("-d 262144, -t 20", &["explain", "dew-point", "--format", "json"]).expect(0).json();
     assert_eq!(
-        (text["locked"]["ways"].as_array().unwrap().len(), &text["locked"]["more-ways"]),
+        (text["locked"]["paths"].as_array().unwrap().len(), &text["locked"]["more-paths"]),
         (12, &true.into())
     );
 }

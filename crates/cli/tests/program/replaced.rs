@@ -32,7 +32,7 @@ fn a_folder_stands_in_for_a_package_at_any_depth_and_is_shown() {
     assert_snapshot!(garden.run(&["explain", "dew-point"]), @"
     dew-point 1.5.0 (stand-in: the folder ../dew-point) is needed
       through rain-ledger
-    no newer release is there
+    there is no newer release
     ----- status 0
     ");
     let output = garden.run(&["with", "--", "sh", "-c", "cat $BIBLIOTAX_ROLE_INCLUDE/dew.h"]).expect(0);

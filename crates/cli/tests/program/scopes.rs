@@ -71,6 +71,11 @@ fn commands_are_narrowed_to_targets() {
         of(&["steps"], "hand-target").contains("calibrate")
             && !of(&["steps"], "kiosk-target").contains("calibrate")
     );
+    let of_kiosk = of(&["explain", "soil-probe"], "kiosk-target");
+    assert!(of(&["explain", "soil-probe"], "hand-target").contains("by hand itself"));
+    assert!(of_kiosk.contains("is locked, but not needed by these projects on these targets"), "{of_kiosk}");
+    let dew_point = of(&["explain", "dew-point"], "kiosk-target");
+    assert!(dew_point.contains("by kiosk itself") && !dew_point.contains("by hand"), "{dew_point}");
     assert!(!of(&["find", "soil-probe"], "hand-target").contains("none fits"));
     assert!(of(&["find", "soil-probe"], "kiosk-target").contains("none fits"));
     assert!(!of(&["describe", "soil-probe"], "hand-target").contains("kiosk-target"));

@@ -130,7 +130,7 @@ fn commands_act_on_the_project_they_stand_in_or_on_those_that_are_named() {
       by fernhollow/valve itself
       by fernhollow/hand through fernhollow/valve
       by fernhollow/kiosk through fernhollow/valve
-    no newer release is there
+    there is no newer release
     ----- status 0
     ");
     assert_snapshot!(garden.run_in("ws/kiosk", &["fit"]), @"

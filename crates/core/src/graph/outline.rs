@@ -25,7 +25,7 @@ pub fn outline(graph: &Graph<'_>) -> Vec<Line> {
     let needed = ordered(graph);
     let mut shown = BTreeSet::new();
     let mut lines = Vec::new();
-    // Without recursion, for ways may be long: the last of the open ones comes next.
+    // Without recursion, for paths may be long: the last of the open ones comes next.
     let projects: Vec<usize> = graph.projects().collect();
     let mut open: Vec<(usize, usize, Option<String>)> =
         projects.into_iter().rev().map(|project| (0, project, None)).collect();

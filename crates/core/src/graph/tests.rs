@@ -117,7 +117,7 @@ proptest! {
         };
         let expected: BTreeSet<&PackageName> =
             (0..whole.nodes.len()).filter(|node| leads(*node)).map(|node| whole.nodes[node].name()).collect();
-        let ways = Graph::of(&lock, &View { scope: Scope::all(&machine), to: Some(goal), depth: None });
-        prop_assert_eq!(ways.nodes.iter().map(Node::name).collect::<BTreeSet<_>>(), expected);
+        let paths = Graph::of(&lock, &View { scope: Scope::all(&machine), to: Some(goal), depth: None });
+        prop_assert_eq!(paths.nodes.iter().map(Node::name).collect::<BTreeSet<_>>(), expected);
     }
 }

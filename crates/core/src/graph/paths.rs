@@ -5,54 +5,54 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::lock::{Lock, LockedPackage, LockedProject};
+use super::{is_in, reached};
+use crate::lock::{Lock, LockedPackage, NeedGraph, Scope};
 use crate::name::PackageName;
 
-/// A way to a package.
+/// A path from a project to a package.
 #[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
-pub struct Way {
+pub struct NeedPath {
     /// The project whose need it begins with.
     pub by: PackageName,
     /// The packages on it: first what the project needs, last where it leads.
     pub packages: Vec<PackageName>,
 }
 
-/// The shortest ways from what projects need to a package.
+/// The shortest paths from what projects need to a package.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Ways {
-    /// The ways, shortest first.
-    pub shown: Vec<Way>,
-    /// Whether there are more, and longer or no shorter ones.
+pub struct NeedPaths {
+    /// The paths, shortest first.
+    pub shown: Vec<NeedPath>,
+    /// Whether there are more, none of them shorter.
     pub has_more: bool,
 }
 
-/// The ways from what these projects need (all, where none are named) to a package, shortest first, at most `most`.
+/// The paths from what projects in scope need to a package, on targets in scope, shortest first, at most `most`.
 ///
-/// There may be more ways than anybody could count: each package is gone on from `most` times at most, by the shortest ways to it.
-pub fn ways_to(lock: &Lock, package: &PackageName, projects: &[PackageName], most: usize) -> Ways {
-    let is_meant = |project: &&LockedProject| projects.is_empty() || projects.contains(&project.name);
-    let needs = lock
-        .projects
-        .iter()
-        .filter(is_meant)
-        .flat_map(|project| project.needs.iter().map(move |need| (project, need)));
-    let mut direct: Vec<(&PackageName, &PackageName)> = needs
+/// There may be more paths than anybody could count: each package is passed at most `most` times, by the shortest paths to it.
+pub fn paths_to(lock: &Lock, package: &PackageName, scope: &Scope<'_>, most: usize) -> NeedPaths {
+    let projects = scope.projects_of(lock);
+    let there = reached(&NeedGraph::of(lock), &projects, scope);
+    let by_name: BTreeMap<&PackageName, &LockedPackage> =
+        there.into_iter().map(|at| &lock.packages[at]).map(|package| (&package.name, package)).collect();
+    let needs = projects.iter().flat_map(|project| project.needs.iter().map(move |need| (project, need)));
+    let in_scope = needs.filter(|(project, need)| is_in(project, need, scope));
+    let mut direct: Vec<(&PackageName, &PackageName)> = in_scope
         .filter_map(|(project, need)| Some((&lock.answering(&need.name)?.name, &project.name)))
         .collect();
     direct.sort();
     direct.dedup();
-    let leads_there = reaching(lock, package);
-    let by_name: BTreeMap<&PackageName, &LockedPackage> =
-        lock.packages.iter().map(|package| (&package.name, package)).collect();
+    let mut leads_there = reaching(lock, package);
+    leads_there.retain(|name| by_name.contains_key(name));
     let begun =
-        |(name, by): (&PackageName, &PackageName)| Way { by: by.clone(), packages: vec![name.clone()] };
-    let mut open: VecDeque<Way> = direct.into_iter().map(begun).collect();
+        |(name, by): (&PackageName, &PackageName)| NeedPath { by: by.clone(), packages: vec![name.clone()] };
+    let mut open: VecDeque<NeedPath> = direct.into_iter().map(begun).collect();
     let mut gone_on: BTreeMap<PackageName, usize> = BTreeMap::new();
     let mut found = Vec::new();
-    while let Some(way) = open.pop_front() {
-        let Some(last) = way.packages.last() else { continue };
+    while let Some(path) = open.pop_front() {
+        let Some(last) = path.packages.last() else { continue };
         if last == package {
-            found.push(way);
+            found.push(path);
             if found.len() > most {
                 break;
             }
@@ -64,14 +64,14 @@ pub fn ways_to(lock: &Lock, package: &PackageName, projects: &[PackageName], mos
             continue;
         }
         let needs = by_name.get(last).map_or(&[][..], |package| &package.needs);
-        for need in needs.iter().filter(|need| leads_there.contains(need) && !way.packages.contains(need)) {
-            let packages = way.packages.iter().chain([need]).cloned().collect();
-            open.push_back(Way { by: way.by.clone(), packages });
+        for need in needs.iter().filter(|need| leads_there.contains(need) && !path.packages.contains(need)) {
+            let packages = path.packages.iter().chain([need]).cloned().collect();
+            open.push_back(NeedPath { by: path.by.clone(), packages });
         }
     }
     let has_more = found.len() > most;
     found.truncate(most);
-    Ways { shown: found, has_more }
+    NeedPaths { shown: found, has_more }
 }
 
 /// The packages from which another can be reached, that one included.
@@ -96,26 +96,29 @@ fn reaching<'l>(lock: &'l Lock, package: &'l PackageName) -> BTreeSet<&'l Packag
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::facet::Target;
     use crate::lock::samples::test_lock;
 
     #[test]
     fn tells_every_way_shortest_first_and_survives_circles() {
+        let machine = Target::this_machine();
+        let scope = Scope::all(&machine);
         let mut lock =
             test_lock(&[("dew-point", "1"), ("moss-map", "1"), ("rain-ledger", "1"), ("sun-arc", "1")]);
         let name = |text: &str| text.parse::<PackageName>().unwrap();
         lock.packages[1].needs = vec![name("rain-ledger"), name("sun-arc")];
         lock.packages[2].needs = vec![name("dew-point"), name("moss-map")];
         lock.projects[0].needs.retain(|need| ["rain-ledger", "moss-map"].contains(&need.name.as_str()));
-        let sentence: Vec<String> = ways_to(&lock, &name("dew-point"), &[], 9)
+        let sentence: Vec<String> = paths_to(&lock, &name("dew-point"), &scope, 9)
             .shown
             .iter()
-            .map(|way| way.packages.iter().map(PackageName::as_str).collect::<Vec<_>>().join(" "))
+            .map(|path| path.packages.iter().map(PackageName::as_str).collect::<Vec<_>>().join(" "))
             .collect();
         assert_eq!(sentence, ["rain-ledger dew-point", "moss-map rain-ledger dew-point"]);
-        let some = ways_to(&lock, &name("dew-point"), &[], 1);
+        let some = paths_to(&lock, &name("dew-point"), &scope, 1);
         assert!(some.shown.len() == 1 && some.has_more);
-        assert!(!ways_to(&lock, &name("dew-point"), &[], 2).has_more);
-        assert!(ways_to(&lock, &name("bark-log"), &[], 9).shown.is_empty());
+        assert!(!paths_to(&lock, &name("dew-point"), &scope, 2).has_more);
+        assert!(paths_to(&lock, &name("bark-log"), &scope, 9).shown.is_empty());
     }
 
     #[test]
@@ -130,8 +133,10 @@ mod tests {
             lock.packages[at].needs = next.map(|(name, _)| name.parse().unwrap()).collect();
         }
         lock.projects[0].needs.retain(|need| need.name.as_str().starts_with("moss-00"));
-        let ways = ways_to(&lock, &"moss-11-0".parse().unwrap(), &[], 12);
-        assert!(ways.has_more && ways.shown.len() == 12);
-        assert!(ways.shown.iter().all(|way| way.packages.len() == 12));
+        let machine = Target::this_machine();
+        let scope = Scope::all(&machine);
+        let paths = paths_to(&lock, &"moss-11-0".parse().unwrap(), &scope, 12);
+        assert!(paths.has_more && paths.shown.len() == 12);
+        assert!(paths.shown.iter().all(|path| path.packages.len() == 12));
     }
 }

@@ -166,7 +166,7 @@ fn about_lock(workspace: &WorkspaceFolder) -> Option<Finding> {
         LockFile::None => ("lock.missing", "there is no lock yet".to_owned()),
         LockFile::Faulty { fault, .. } => (fault.code, fault.message.clone()),
         LockFile::Sound { .. } if !workspace.is_locked() => {
-            ("lock.stale", "manifests were changed since the lock was made from them".to_owned())
+            ("lock.stale", "manifests changed since the lock was written".to_owned())
         }
         LockFile::Sound { .. } => return None,
     };

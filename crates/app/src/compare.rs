@@ -107,7 +107,7 @@ impl Locks<'_> {
         let unknown = |why: &str| {
             let failure = Failure::new(
                 "compare.unknown",
-                format!("`{word}` is no file here, and no revision of git{why}"),
+                format!("`{word}` is neither a file here nor a git revision{why}"),
             );
             failure.advice("name a file, a branch, a tag or a commit: `bibliotax compare main`")
         };
@@ -117,7 +117,7 @@ impl Locks<'_> {
         let root = self.root()?;
         let asked = |args: &[&str]| {
             let asked = Command::new("git").args(args).current_dir(root).output();
-            asked.map_err(|_| unknown(": git is not on this machine"))
+            asked.map_err(|_| unknown(": git isn't installed"))
         };
         let object = format!("{word}:./{FILE_NAME}");
         let found = asked(&["cat-file", "blob", &object])?;
@@ -125,7 +125,7 @@ impl Locks<'_> {
             return read(&String::from_utf8_lossy(&found.stdout), &format!("{word}:{FILE_NAME}"));
         }
         let none = |message: String| {
-            let advice = format!("`bibliotax compare {NOTHING}` shows all that is locked, as if it were new");
+            let advice = format!("`bibliotax compare {NOTHING}` shows everything that is locked as new");
             Err(Failure::new("compare.unknown", message).advice(advice))
         };
         if !asked(&["rev-parse", "--git-dir"])?.status.success() {
@@ -149,7 +149,7 @@ impl Locks<'_> {
         let text = read_text(&self.root()?.join(FILE_NAME), MAX_LOCK_SIZE)?;
         let missing = || {
             Failure::new("lock.missing", format!("there is no {FILE_NAME} yet"))
-                .advice("`bibliotax install` makes it")
+                .advice("`bibliotax install` creates it")
         };
         read(&text.ok_or_else(missing)?, FILE_NAME)
     }

@@ -63,7 +63,7 @@ fn in_variable(text: &str, origin: &Origin) -> Result<Option<Credential>, Regist
 /// That a line of the variable can't be read, without a word of it: it may be a secret.
 fn unusable(line: usize) -> RegistryError {
     RegistryError::Credentials {
-        what: format!("the variable {TOKENS} can't be used: line {line} of it is not a host and its token"),
+        what: format!("the variable {TOKENS} can't be used: line {line} isn't a host and a token"),
         advice: "write a line for each host, with a space before the token: `https://packages.example TOKEN`"
             .to_owned(),
     }

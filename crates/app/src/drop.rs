@@ -94,9 +94,8 @@ fn not_declared(
     let locked = workspace.sound_lock()?.zip(word.parse::<PackageName>().ok());
     let needed_by = locked.map(|(lock, name)| lock.needed_by(&name)).unwrap_or_default();
     Ok(match (needed_by.first(), near.as_slice()) {
-        (Some(other), _) => {
-            failure.advice(format!("it is here because {other} needs it; drop that, if you can do without"))
-        }
+        (Some(other), _) => failure
+            .advice(format!("it is locked because {other} needs it; drop {other} if you don't need it")),
         (None, []) => failure.advice("see `[needs]` in the manifest"),
         (None, near) => failure.advice(either(near)),
     })

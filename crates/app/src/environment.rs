@@ -17,7 +17,7 @@ use crate::settings::SettingsFile;
 /// What a machine and its person say; read once by the program that runs use cases.
 #[derive(Clone, Default)]
 pub struct Environment {
-    /// The store's folder; `None` where there is no place for one.
+    /// The store's folder; `None` where no folder for it is known.
     pub store: Option<PathBuf>,
     /// Whether nobody is asked over a network.
     pub is_offline: bool,

@@ -43,9 +43,8 @@ impl Request {
         let mut wanted = words::parse(words, false)?;
         match (wanted.pop(), wanted.as_slice()) {
             (Some(wanted), []) => Ok(Self { wanted, projects, targets, options }),
-            _ => {
-                Err(Failure::new("need.words", "one package is explained at a time").advice("name just one"))
-            }
+            _ => Err(Failure::new("need.words", "this command explains one package at a time")
+                .advice("name just one")),
         }
     }
 }

@@ -129,14 +129,14 @@ impl From<DiskError> for Failure {
             Refusal::Full => (
                 "disk.full",
                 "the disk is full",
-                "make room there and run the command again; nothing is half-written",
+                "free some space there and run the command again; no file is incomplete",
             ),
             Refusal::ReadOnly => {
-                ("disk.read-only", "the disk can't be written", "choose a folder that can be written")
+                ("disk.read-only", "the disk is read-only", "choose a folder that you can write to")
             }
             Refusal::Denied => ("disk.denied", "there is no permission", "check its owner and permissions"),
             Refusal::Foreign => ("disk.foreign", "", MOVE_AWAY),
-            Refusal::Missing => ("disk.missing", "it isn't there", "check the path"),
+            Refusal::Missing => ("disk.missing", "it doesn't exist", "check the path"),
             Refusal::NoText => {
                 let advice = "repair the file, or move it away and run the command again";
                 return Self::new("file.no-text", format!("{message}: {}", error.source)).advice(advice);
@@ -157,7 +157,7 @@ fn plain(error: &std::io::Error) -> String {
 /// What to do about something published that changed.
 pub fn accept_changed(package: &PackageName) -> String {
     format!(
-        "nothing was changed; ask the registry's keepers why, and if it is right so, add `--accept-changed {package}`"
+        "nothing was changed; ask the registry's maintainers why; if the change is right, add `--accept-changed {package}`"
     )
 }
 

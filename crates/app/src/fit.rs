@@ -201,13 +201,13 @@ fn value(facets: &Facets, facet: &FacetName, text: &str) -> Result<FitValue, Fai
 }
 
 fn wrong_words(word: &str, example: &str) -> Failure {
-    Failure::new("fit.words", format!("`{word}` is no value to try out"))
+    Failure::new("fit.words", format!("`{word}` isn't a level or value to try"))
         .advice(format!("write it like `{example}`"))
 }
 
 fn no_places() -> Failure {
-    Failure::new("fit.words", "the manifest declares no target and promises nothing")
-        .advice("declare one (`[targets.NAME]`), promise something (`[fits]`), or try one out: `--try NAME:FACET=VALUE`")
+    Failure::new("fit.words", "the manifest declares neither a target nor a promise")
+        .advice("declare a target (`[targets.NAME]`), make a promise (`[fits]`), or try one: `--try NAME:FACET=VALUE`")
 }
 
 /// What releases have to fit for these projects: their targets and promises, each once.
@@ -260,7 +260,7 @@ fn locked(
 fn named(word: &str, registries: &Registries, places: &[Target], facets: &Facets) -> Result<Row, Failure> {
     let name: PackageName = Failure::read_word(word)?;
     check_known(registries, &name)?;
-    let none = || Failure::new("package.unknown", format!("{name} has no release that could be chosen"));
+    let none = || Failure::new("package.unknown", format!("{name} has no release to choose"));
     let listing = registries.listing(&name)?.ok_or_else(none)?;
     let releases = listing.history.releases();
     let release = fitting::newest(releases).cloned().ok_or_else(none)?;

@@ -91,11 +91,11 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
 }
 
 fn exists_already(request: &Request) -> Failure {
-    let message = format!("there is a {} here already", manifest::FILE_NAME);
+    let message = format!("{} exists already", manifest::FILE_NAME);
     Failure::new("init.exists", message).advice(if request.is_workspace {
         "a project can be a workspace's root, too: write `[workspace]` in it, and `folders = [\"…\"]` below that"
     } else {
-        "open it: it is a text to read and edit"
+        "open it in an editor"
     })
 }
 
@@ -136,7 +136,7 @@ fn project_name(request: &Request, here: &Path) -> Result<PackageName, Failure> 
     let folder = here.file_name().unwrap_or_default().to_string_lossy();
     nearest_package_name(&folder).ok_or_else(|| {
         let message = format!("the folder's name `{folder}` can't name a project");
-        Failure::new("name.invalid", message).advice("give one: `bibliotax init --name NAME`")
+        Failure::new("name.invalid", message).advice("choose a name: `bibliotax init --name NAME`")
     })
 }
 
@@ -170,7 +170,7 @@ fn check_is_free(name: &PackageName, outer: &Outer) -> Result<(), Failure> {
     let Some(other) = workspace.declared.project(name) else { return Ok(()) };
     let message = format!("the workspace has a project {name} already, in `{}`", other.path());
     Err(Failure::new("workspace.two-projects", message)
-        .advice("give this one another name: `bibliotax init --name NAME`"))
+        .advice("choose another name: `bibliotax init --name NAME`"))
 }
 
 /// Lists the folder of a new project in its workspace.

@@ -302,12 +302,11 @@ fn stand_ins_in_use(lock: &Lock) -> Failure {
 }
 
 fn not_sealed(has_lock: bool) -> Failure {
-    let advice = "run `bibliotax install` where the manifest is edited, and commit the lock";
+    let advice = "run `bibliotax install` without --sealed, and commit the lock";
     if has_lock {
-        let message =
-            format!("{} was changed since {} was made from it", manifest::FILE_NAME, lock::FILE_NAME);
+        let message = format!("{} changed since {} was written", manifest::FILE_NAME, lock::FILE_NAME);
         return Failure::new("lock.stale", message).advice(advice);
     }
-    Failure::new("lock.missing", format!("there is no {}, and --sealed writes none", lock::FILE_NAME))
+    Failure::new("lock.missing", format!("there is no {}, and --sealed doesn't create one", lock::FILE_NAME))
         .advice(advice)
 }

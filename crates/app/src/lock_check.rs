@@ -22,7 +22,7 @@ use crate::workspace::WorkspaceFolder;
 const MAX_SHOWN: usize = 5;
 
 const ADVICE: &str =
-    "see in version control who edited the lock, and run `bibliotax resolve` to write it again";
+    "check in version control who edited the lock, and run `bibliotax resolve` to write it again";
 
 /// Checks locks of a workspace.
 pub struct LockCheck<'w> {
@@ -181,7 +181,7 @@ fn without_cards(packages: &[&LockedPackage]) -> String {
     let packages: Vec<String> =
         packages.iter().map(|package| format!("{} {}", package.name, package.version)).collect();
     let shown = first_few(&packages, MAX_SHOWN);
-    format!("The lock is new to this machine, and the store has no cards yet for {shown}.")
+    format!("This machine hasn't seen the lock before, and the store has no cards for {shown}.")
 }
 
 fn of_package(package: &LockedPackage, what: String) -> Mismatch {

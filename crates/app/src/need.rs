@@ -173,5 +173,5 @@ fn check_components(
     let failure =
         Failure::new("need.no-component", format!("no release of {package} has a component `{unknown}`"));
     let names: Vec<&str> = known.iter().map(|name| name.as_str()).collect();
-    Err(failure.suggest(unknown.as_str(), &names, "it has none at all; leave out `--component`"))
+    Err(failure.suggest(unknown.as_str(), &names, "it has no components; remove `--component`"))
 }

@@ -119,7 +119,7 @@ fn which_target<'t>(targets: impl Iterator<Item = &'t str>, here: usize) -> Fail
         _ => "several targets are for a machine like this one",
     };
     let targets: Vec<&str> = targets.collect();
-    Failure::new("task.which-target", format!("for which target: {why}"))
+    Failure::new("task.which-target", format!("the target isn't clear: {why}"))
         .advice(format!("choose one with `--target`: {}", targets.join(", ")))
 }
 

@@ -144,6 +144,6 @@ fn published_range(version: &Version, need: &Need, registry: &Registry) -> Resul
 }
 
 fn not_locked_yet(need: &Need) -> Failure {
-    let message = format!("it isn't known yet which version of {} this project works with", need.package);
+    let message = format!("the lock doesn't have {}, so its range for the card isn't known", need.package);
     Failure::new("lock.missing", message).advice("run `bibliotax install`")
 }

@@ -95,7 +95,7 @@ fn named<'d>(name: &str, declared: &'d [RegistryDeclaration]) -> Option<&'d Regi
 
 fn unknown(word: &str, declared: &[RegistryDeclaration]) -> Failure {
     let near = nearest(word, declared.iter().map(|registry| registry.name.as_str()), 2);
-    let message = format!("`{word}` is no declared registry, no folder and no URL");
+    let message = format!("`{word}` is neither a declared registry nor a folder or URL");
     let failure = Failure::new("registry.which", message);
     if near.is_empty() { failure } else { failure.advice(either(&near)) }
 }
@@ -103,9 +103,9 @@ fn unknown(word: &str, declared: &[RegistryDeclaration]) -> Failure {
 fn not_said(declared: &[RegistryDeclaration]) -> Failure {
     let names: Vec<&str> = declared.iter().map(|registry| registry.name.as_str()).collect();
     if names.is_empty() {
-        return Failure::new("registry.which", "no registry is declared, and none is named")
+        return Failure::new("registry.which", "no registry is named, and the manifest declares none")
             .advice("name a registry's folder or URL, such as `../registry`");
     }
-    Failure::new("registry.which", "several registries are declared, and none is named")
+    Failure::new("registry.which", "no registry is named, and the manifest declares several")
         .advice(format!("name one: {}", either(&names)))
 }

@@ -162,8 +162,8 @@ pub fn needs_of(problem: &Problem) -> Vec<(PackageName, Range)> {
 
 /// That there is no registry to look packages up in.
 pub fn no_registry() -> Failure {
-    Failure::new("registry.none", "the manifest declares no registry to look packages up in")
-        .advice("write one under `[registries]`: `seedhouse = \"../registry\"`")
+    Failure::new("registry.none", "the manifest declares no registry")
+        .advice("add one under `[registries]`: `seedhouse = \"../registry\"`")
 }
 
 /// Fails unless some registry has a package; with the nearest names if none does.
@@ -175,6 +175,7 @@ pub fn check_known(registries: &Registries, package: &PackageName) -> Result<(),
     let near = nearest(package.as_str(), names.iter().map(PackageName::as_str), 3);
     let failure = Failure::new("package.unknown", format!("no registry has a package {package}"));
     Err(match near.as_slice() {
+        [] if names.is_empty() => failure.advice("publish it first: the registries have no packages yet"),
         [] => failure.advice(format!("check the name; {} are known", count(names.len(), "package"))),
         near => failure.advice(either(near)),
     })
@@ -212,10 +213,10 @@ fn changed_release(changed: &ChangedRelease) -> Failure {
     let ChangedRelease { package, version, registry, what } = changed;
     let what = match what {
         Change::Gone => format!("{registry} doesn't have it any more"),
-        Change::Card => format!("{registry} has another card for it"),
-        Change::Archive => format!("{registry} has another archive for it"),
+        Change::Card => format!("{registry} has a different card for it"),
+        Change::Archive => format!("{registry} has a different archive for it"),
     };
-    let message = format!("{package} {version} isn't the release that is locked: {what}");
+    let message = format!("{package} {version} differs from the locked release: {what}");
     Failure::new("registry.changed-release", message).advice(failure::accept_changed(package))
 }
 
@@ -229,7 +230,7 @@ fn ambiguous(open: &OpenCapability) -> Failure {
     let more = (*more > 0).then(|| format!("{more} more"));
     let providers = providers.iter().map(shown).chain(more).collect::<Vec<_>>().join(" and ");
     let message = match needed_in {
-        Some(registry) => format!("a package of {registry} needs {name}, and only {providers} provides it"),
+        Some(registry) => format!("a package of {registry} needs {name}, which only {providers} provides"),
         None => format!("{providers} provide {name}, and none is chosen"),
     };
     let advice = format!("choose one under `[capabilities]`: `{} = \"PACKAGE\"`", manifest_key(name));
@@ -239,12 +240,12 @@ fn ambiguous(open: &OpenCapability) -> Failure {
 /// The failure of a search that found no answer in the time that it had.
 fn gave_up(struggled: &[PackageName]) -> Failure {
     let names: Vec<&str> = struggled.iter().map(PackageName::as_str).collect();
-    let advice = "narrow the ranges of these or of what needs them, or give it longer: `bibliotax resolve --effort 300`; \
-        nothing was changed";
+    let advice = "narrow the ranges of these packages or of what needs them, or allow more time: \
+        `bibliotax resolve --effort 300` (nothing was changed)";
     Failure::new(
         "resolve.gave-up",
-        "no answer was found in the time there was, neither a set nor why there is none",
+        "resolving took too long: neither a solution nor a contradiction was found",
     )
-    .because([format!("Tried most often were {}.", names.join(", "))])
+    .because([format!("Most often tried: {}.", names.join(", "))])
     .advice(advice)
 }

@@ -14,7 +14,7 @@ const MAX_SIZE: usize = 64 << 10;
 /// The settings of a person, and the file that has them.
 #[derive(Debug, Clone, Default)]
 pub struct SettingsFile {
-    /// The file; `None` where there is no place for one.
+    /// The file; `None` where no folder for it is known.
     pub path: Option<PathBuf>,
     /// Whether it exists.
     pub exists: bool,

@@ -172,8 +172,9 @@ impl StepWords {
         let Some(first) = named.first() else {
             let known: Vec<&str> =
                 todos.iter().filter(of_package).map(|todo| todo.step.id.as_str()).collect();
-            let failure = Failure::new("step.unknown", format!("no package here has a step `{}`", self.step));
-            return Err(failure.suggest(&self.step, &known, "none has any step at all"));
+            let failure =
+                Failure::new("step.unknown", format!("no locked package has a step `{}`", self.step));
+            return Err(failure.suggest(&self.step, &known, "no package has steps"));
         };
         if let Some(other) = named.iter().find(|todo| todo.package.name != first.package.name) {
             let message =
@@ -211,9 +212,9 @@ impl StepWords {
             workspace.declared.devices.iter().map(|device| device.name.as_str()).collect();
         if !declared.is_empty() {
             let what = if declared.contains(&device.as_str()) {
-                format!("`{device}` is no device that this step is for")
+                format!("this step isn't for the device `{device}`")
             } else {
-                format!("`{device}` is none of the declared devices")
+                format!("there is no device `{device}`")
             };
             return Err(Failure::new("step.which", what).suggest(device, &declared, ""));
         }
@@ -232,5 +233,5 @@ fn which_place(todos: &[&Todo<'_>]) -> Failure {
         (false, [_]) => "leave out `--target` and `--device`",
         (false, _) => "choose one with `--target TARGET`",
     };
-    Failure::new("step.which", format!("the step is to be done {}", places.join(", "))).advice(advice)
+    Failure::new("step.which", format!("this step is done separately {}", places.join(", "))).advice(advice)
 }

@@ -59,7 +59,7 @@ impl RenderTemplate for TemplateProcess {
             None => match Renderer::start() {
                 Ok(started) => renderer.insert(started).render(template, links),
                 Err(error) => {
-                    return Err(TemplateFault::at_start(&format!("no process starts for it: {error}")));
+                    return Err(TemplateFault::at_start(&format!("its process can't be started: {error}")));
                 }
             },
         };

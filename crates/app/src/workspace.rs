@@ -147,7 +147,7 @@ impl WorkspaceFolder {
     pub fn needed_lock(&self) -> Result<&Lock, Failure> {
         self.sound_lock()?.ok_or_else(|| {
             Failure::new("lock.missing", format!("there is no {} yet", lock::FILE_NAME))
-                .advice("`bibliotax install` makes it, and the shelf with it")
+                .advice("`bibliotax install` creates it and installs the packages")
         })
     }
 
@@ -254,7 +254,11 @@ impl WorkspaceFolder {
         let known: Vec<&str> = known.into_iter().collect();
         let failure =
             Failure::new("install.purpose", format!("nothing is needed for the purpose `{unknown}`"));
-        Err(failure.suggest(unknown.as_str(), &known, "there are no `[needs-for]`; remove `--leave-out`"))
+        Err(failure.suggest(
+            unknown.as_str(),
+            &known,
+            "the manifest has no `[needs-for]`; remove `--leave-out`",
+        ))
     }
 }
 
@@ -265,5 +269,5 @@ pub fn declared_target(targets: &[Target], target: &str) -> Result<TargetName, F
         return Ok(name);
     }
     let failure = Failure::new("install.target", format!("the manifest declares no target `{target}`"));
-    Err(failure.suggest(target, &declared, "it declares none at all; leave out `--target`"))
+    Err(failure.suggest(target, &declared, "it declares no targets; remove `--target`"))
 }

@@ -11,13 +11,13 @@ use bibliotax_disk::DiskError;
 #[derive(Debug, thiserror::Error)]
 pub enum ArchiveError {
     /// Its bytes are not those that the lock names.
-    #[error("its bytes have the digest {found}, and the lock has {expected}")]
+    #[error("its digest is {found}, but the lock has {expected}")]
     WrongDigest { expected: Digest, found: Digest },
     /// It is longer or shorter than the lock says.
-    #[error("it has {found} bytes, and the lock has {expected}")]
+    #[error("it has {found} bytes, but the lock has {expected}")]
     WrongSize { expected: u64, found: u64 },
     /// It ended before it was there, because the sender stopped.
-    #[error("it broke off: {what}")]
+    #[error("it is incomplete: {what}")]
     BrokeOff { what: String },
     /// It is no archive of its format.
     #[error("it can't be read as {format}: {message}")]
@@ -26,13 +26,13 @@ pub enum ArchiveError {
     #[error("its entry `{entry}` is refused: {problem}")]
     BadPath { entry: String, problem: PathProblem },
     /// A name in it is no text.
-    #[error("its entry `{entry}` is refused: its name is no UTF-8 text")]
+    #[error("its entry `{entry}` is refused: its name isn't UTF-8")]
     NoText { entry: String },
     /// Two entries that can't stand side by side.
     #[error("its entry `{entry}` is refused: it clashes with `{other}`")]
     Clash { entry: String, other: String },
     /// A link that leads out, to a folder, or nowhere.
-    #[error("its link `{entry}` is refused: `{target}` is no file in the package")]
+    #[error("its link `{entry}` is refused: `{target}` isn't a file of the package")]
     BadLink { entry: String, target: String },
     /// A device, pipe or something else that is neither file nor folder.
     #[error("its entry `{entry}` is refused: it is neither file, folder nor link")]
@@ -41,7 +41,7 @@ pub enum ArchiveError {
     #[error("its entry `{entry}` is refused: it would run with the rights of another user")]
     SetUser { entry: String },
     /// The folder that the package is to be is not in it.
-    #[error("it has nothing in the folder `{folder}`, which the package is to be")]
+    #[error("it has no files in the folder `{folder}`")]
     NothingThere { folder: String },
     /// A file with holes, whose map has no bound.
     #[error("its entry `{entry}` is refused: it is a sparse file; pack it without holes")]
@@ -50,7 +50,7 @@ pub enum ArchiveError {
     #[error("its entry `{entry}` is refused: two headers give it different sizes")]
     TwoSizes { entry: String },
     /// More than a package can reasonably hold.
-    #[error("it is refused at `{entry}`: it holds over {limit}")]
+    #[error("it is refused at `{entry}`: it contains over {limit}")]
     TooMuch { entry: String, limit: String },
     /// A disk refused.
     #[error(transparent)]
@@ -89,15 +89,15 @@ pub enum PackError {
     #[error("`{file}` can't be part of a package: {problem}")]
     Unpackable { file: String, problem: PathProblem },
     /// A link can't be part of a package.
-    #[error("`{file}` is a link or a special file, and a package is made of files and folders")]
+    #[error("`{file}` is a link or a special file, but a package has only files and folders")]
     Link { file: String },
     /// Two files that some systems can't keep apart.
     #[error(
-        "`{file}` and `{other}` differ only in case or in how letters are composed, and some systems can't keep them apart"
+        "`{file}` and `{other}` differ only in case or in how letters are composed, which some systems can't tell apart"
     )]
     Clash { file: String, other: String },
     /// A pattern of `[card] files` can't be read.
-    #[error("`{pattern}` is no pattern of files")]
+    #[error("`{pattern}` isn't a valid pattern")]
     BadPattern { pattern: String },
     /// A disk refused.
     #[error(transparent)]

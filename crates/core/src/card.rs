@@ -70,7 +70,7 @@ pub struct Card {
     /// The capabilities that it provides.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub provides: Vec<Provided>,
-    /// The releases that it can't be together with.
+    /// The releases that it can't be used with.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub conflicts: Vec<CardConflict>,
     /// Where it can be used, facet by facet.
@@ -167,7 +167,7 @@ pub struct Entry {
     /// The capabilities that it provides.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub provides: Vec<Provided>,
-    /// The releases that it can't be together with.
+    /// The releases that it can't be used with.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub conflicts: Vec<CardConflict>,
     /// Where it can be used, facet by facet.
@@ -224,7 +224,7 @@ pub struct Provided {
     pub version: Option<Version>,
 }
 
-/// That a release can't be together with some releases of another package.
+/// That a release can't be used with some releases of another package.
 #[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct CardConflict {

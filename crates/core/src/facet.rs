@@ -50,7 +50,7 @@ pub enum DefinitionProblem {
     #[error("`{0}` is there twice")]
     Twice(String),
     /// An alias of no level.
-    #[error("`{alias}` is an alias of `{level}`, which is no level")]
+    #[error("`{alias}` is an alias of `{level}`, which isn't a level")]
     NoLevel {
         /** The alias. */
         alias: String,
@@ -153,7 +153,7 @@ pub enum FacetProblem {
     #[error("the facet `{0}` isn't defined")]
     Unknown(FacetName),
     /// A value of another kind.
-    #[error("`{facet}` is a {kind}, and `{value}` is none of what that can be")]
+    #[error("`{facet}` is a {kind}, and can't be `{value}`")]
     WrongKind {
         /** The facet. */
         facet: FacetName,
@@ -163,7 +163,7 @@ pub enum FacetProblem {
         value: String,
     },
     /// A name of a system or processor that is called otherwise here, or a slip of one.
-    #[error("`{facet}` has no `{value}`: it is called `{ours}`")]
+    #[error("`{facet}` has no `{value}`; use `{ours}`")]
     CalledOtherwise {
         /** The facet. */
         facet: FacetName,
@@ -504,14 +504,8 @@ mod tests {
                 r#"{"os":"linux","orchard-runtime":"sapling"}"#,
                 "`orchard-runtime` has no `sapling`: there are 1, 2, 3, 4, 5, 6, thicket",
             ),
-            (
-                r#"{"orchard-runtime":true}"#,
-                "`orchard-runtime` is a ladder, and `yes` is none of what that can be",
-            ),
-            (
-                r#"{"ahead-of-time":"yes"}"#,
-                "`ahead-of-time` is a claim, and `yes` is none of what that can be",
-            ),
+            (r#"{"orchard-runtime":true}"#, "`orchard-runtime` is a ladder, and can't be `yes`"),
+            (r#"{"ahead-of-time":"yes"}"#, "`ahead-of-time` is a claim, and can't be `yes`"),
             (r#"{"orchid":"1"}"#, "the facet `orchid` isn't defined"),
         ];
         for (said, shown) in rows {

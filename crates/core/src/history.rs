@@ -69,13 +69,13 @@ impl History {
     pub fn apply(&mut self, package: &PackageName, event: Event) -> Result<(), String> {
         match event {
             Event::Release(entry) if entry.name != *package => {
-                return Err(format!("it is about `{}`, not `{package}`", entry.name));
+                return Err(format!("it is for `{}`, not for `{package}`", entry.name));
             }
             Event::Release(_) if !self.providers.is_empty() => {
                 return Err(format!("{package} is a capability, so no package can have its name"));
             }
             Event::Release(entry) => match self.position(&entry.version) {
-                Ok(_) => return Err(format!("{} is there already", entry.version)),
+                Ok(_) => return Err(format!("{} exists already", entry.version)),
                 Err(place) => {
                     self.releases.insert(place, Release { entry: *entry, withdrawn: None, deprecated: None });
                 }

@@ -37,7 +37,7 @@ pub enum PathProblem {
     #[error("it is absolute")]
     Absolute,
     /// It has a `..`.
-    #[error("it leads out of the package")]
+    #[error("it leads outside of the package")]
     LeadsOut,
     /// It has a character that some systems refuse or read as a separator.
     #[error("it has a character that some systems refuse: control characters and any of \\ : * ? \" < > |")]
@@ -134,7 +134,7 @@ impl FromStr for ExposedPath {
             Ok(path) => Ok(Self(Some(path))),
             Err(PathProblem::Empty) if !text.is_empty() => Ok(Self(None)),
             Err(problem) => {
-                let message = format!("`{text}` is no path inside the package: {problem}");
+                let message = format!("`{text}` isn't a path inside the package: {problem}");
                 Err(Fault::new("path.invalid", message, 0..text.len()))
             }
         }

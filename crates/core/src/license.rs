@@ -19,12 +19,12 @@ impl FromStr for License {
             Ok(_) => Ok(Self(text.into())),
             Err(error) => {
                 let message = format!("`{text}` is not an SPDX licence expression");
-                let fault =
-                    Fault::new("license.invalid", message, error.span).label("not a licence that SPDX lists");
+                let fault = Fault::new("license.invalid", message, error.span)
+                    .label("SPDX doesn't list this licence");
                 let known = spdx::imprecise_license_id(text).map(|(id, _)| id.name);
                 Err(match known {
                     Some(name) => fault.advice(format!("write `{name}`")),
-                    None => fault.advice("a licence of your own is `LicenseRef-…`"),
+                    None => fault.advice("name a licence of your own `LicenseRef-…`"),
                 })
             }
         }

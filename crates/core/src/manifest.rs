@@ -312,7 +312,7 @@ pub struct CardPart {
     pub family: Option<Family>,
     /// The capabilities that it provides.
     pub provides: Vec<Provided>,
-    /// The releases that it can't be together with.
+    /// The releases that it can't be used with.
     pub conflicts: Vec<CardConflict>,
     /// Paths by role.
     pub exposes: Exposes,

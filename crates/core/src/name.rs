@@ -48,7 +48,7 @@ fn segment_problem(segment: &str) -> Option<String> {
         return Some("a name needs at least one letter".into());
     }
     if let Some(bad) = segment.chars().find(|c| !matches!(c, 'a'..='z' | '0'..='9' | '-')) {
-        return Some(format!("a name is made of a–z, 0–9 and `-`, and {bad:?} is none of them"));
+        return Some(format!("a name consists of a–z, 0–9 and `-`, not {bad:?}"));
     }
     if !segment.starts_with(|c: char| c.is_ascii_lowercase()) {
         return Some("a name starts with a letter".into());
@@ -60,9 +60,9 @@ fn segment_problem(segment: &str) -> Option<String> {
         return Some(format!("a name has at most {MAX_SEGMENT_LEN} characters"));
     }
     if is_device(segment) {
-        return Some(format!("`{segment}` is a device on some systems, so no folder can have that name"));
+        return Some(format!("`{segment}` is a device on some systems, so it can't be a folder's name"));
     }
-    OWN_WORDS.contains(&segment).then(|| format!("`{segment}` has a meaning of its own here"))
+    OWN_WORDS.contains(&segment).then(|| format!("`{segment}` is reserved here"))
 }
 
 /// The valid segment that looks most like `text`, if anything of it can be kept.
@@ -90,11 +90,7 @@ fn nearest_segment(text: &str) -> Option<String> {
 fn check(text: &str, what: &str, scopes: usize) -> Result<(), Fault> {
     let parts: Vec<&str> = text.split('/').collect();
     let problem = if parts.len() > scopes + 1 {
-        Some(if scopes == 0 {
-            "no `/` is possible here".into()
-        } else {
-            "at most one `/` is possible".into()
-        })
+        Some(if scopes == 0 { "`/` isn't allowed here".into() } else { "at most one `/` is allowed".into() })
     } else {
         parts.iter().find_map(|part| segment_problem(part))
     };
@@ -105,7 +101,7 @@ fn check(text: &str, what: &str, scopes: usize) -> Result<(), Fault> {
     let kept: Option<Vec<String>> =
         parts.iter().rev().take(scopes + 1).rev().map(|p| nearest_segment(p)).collect();
     Err(match kept {
-        Some(kept) => fault.advice(format!("`{}` would do", kept.join("/"))),
+        Some(kept) => fault.advice(format!("`{}` would be valid", kept.join("/"))),
         None => fault,
     })
 }
@@ -298,14 +294,14 @@ mod tests {
     #[test]
     fn refuses_the_rest_and_offers_the_nearest() {
         let rows = [
-            ("Rain_Ledger", Some("`rain-ledger` would do")),
-            ("9lives", Some("`lives` would do")),
-            ("a--b", Some("`a-b` would do")),
-            ("moss-", Some("`moss` would do")),
-            ("con", Some("`con-x` would do")),
-            ("any", Some("`any-x` would do")),
-            ("a/b/c", Some("`b/c` would do")),
-            ("größe", Some("`gre` would do")),
+            ("Rain_Ledger", Some("`rain-ledger` would be valid")),
+            ("9lives", Some("`lives` would be valid")),
+            ("a--b", Some("`a-b` would be valid")),
+            ("moss-", Some("`moss` would be valid")),
+            ("con", Some("`con-x` would be valid")),
+            ("any", Some("`any-x` would be valid")),
+            ("a/b/c", Some("`b/c` would be valid")),
+            ("größe", Some("`gre` would be valid")),
             ("../etc", None),
             ("", None),
             ("七", None),

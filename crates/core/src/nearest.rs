@@ -47,7 +47,7 @@ pub fn either<S: AsRef<str>>(words: &[S]) -> String {
     }
 }
 
-/// Takes note of a fault about a word, if it will be shown with what was probably meant by the word, or else all that would do.
+/// Takes note of a fault about a word, if it will be shown with what was probably meant by the word, or else with all that would be valid.
 pub(crate) fn push_with_nearest<'a>(
     faults: &mut Vec<Fault>,
     fault: Fault,
@@ -58,7 +58,7 @@ pub(crate) fn push_with_nearest<'a>(
     faults.push(if is_shown { with_nearest(fault, word, known) } else { fault });
 }
 
-/// A fault about a word, with what was probably meant by it, or else all that would do.
+/// A fault about a word, with what was probably meant by it, or else with all that would be valid.
 pub(crate) fn with_nearest<'a>(
     fault: Fault,
     word: &str,
@@ -71,7 +71,7 @@ pub(crate) fn with_nearest<'a>(
     let all: Vec<&str> = known.take(MAX_LISTED + 1).collect();
     match all.len() {
         0 => fault,
-        1..=MAX_LISTED => fault.advice(format!("possible here: {}", either(&all))),
+        1..=MAX_LISTED => fault.advice(format!("valid here: {}", either(&all))),
         _ => fault,
     }
 }

@@ -166,7 +166,7 @@ pub fn check_folder(path: &str) -> Result<(), String> {
         !part.is_empty() && part != ".." && !part.contains(|c: char| c.is_control() || c == '\\')
     };
     if is_absolute || !parts.all(is_plain) {
-        return Err(format!("`{path}` is no folder seen from the workspace's"));
+        return Err(format!("`{path}` isn't a path relative to the workspace's folder"));
     }
     Ok(())
 }
@@ -206,19 +206,19 @@ impl GitSource {
     }
 }
 
-/// Why a text is no place that a package can come from: what it would be taken for, or give away.
+/// Why a text can't be the place that a package comes from: what it would be read as, or give away.
 pub fn place_problem(place: &str) -> Option<&'static str> {
     let (scheme, rest) = place.split_once("://").unwrap_or(("", place));
     let authority = rest.split('/').next().unwrap_or_default();
     let host = authority.rsplit_once('@').map_or(authority, |(_, host)| host);
     if place.trim() != place || place.is_empty() || place.contains(char::is_control) {
-        return Some("is no place");
+        return Some("isn't a valid place");
     }
     if place.starts_with('-') || host.starts_with('-') {
-        return Some("would be taken for an option");
+        return Some("would be read as an option");
     }
     if scheme.is_empty() && place.contains("::") {
-        return Some("would run a program to get there");
+        return Some("would run a program");
     }
     // A user alone is how ssh has it; on the web it is a token more often than not.
     let is_web = matches!(scheme, "http" | "https");
@@ -277,7 +277,7 @@ impl FromStr for CommitId {
         if is_whole {
             return Ok(Self(text.to_owned()));
         }
-        let fault = Fault::new("commit.invalid", format!("`{text}` is no commit"), 0..text.len());
+        let fault = Fault::new("commit.invalid", format!("`{text}` isn't a commit"), 0..text.len());
         Err(fault.advice("write all of its 40 (or 64) digits, in lower case"))
     }
 }

@@ -257,9 +257,8 @@ fn parse_numbers(text: &str) -> Result<(Numeric, u8), Fault> {
     let mut parts = 0;
     for part in text.split('.') {
         if parts == 4 {
-            return Err(
-                invalid("a version has at most four numbers", start, &text[start..]).label("one too many")
-            );
+            return Err(invalid("a version has at most four numbers", start, &text[start..])
+                .label("one number too many"));
         }
         numeric[usize::from(parts)] = parse_number(part, start)?;
         parts += 1;
@@ -277,12 +276,14 @@ fn parse_number(part: &str, start: usize) -> Result<u64, Fault> {
         let fault = fault.label("not a digit");
         let plain = part.trim_start_matches(['v', 'V']);
         let only_a_letter = plain.len() < part.len() && plain.bytes().all(|b| b.is_ascii_digit());
-        return Err(if only_a_letter { fault.advice("leave out the `v`") } else { fault });
+        return Err(if only_a_letter { fault.advice("remove the `v`") } else { fault });
     }
     if part.len() > 1 && part.starts_with('0') {
         let plain = part.trim_start_matches('0');
         let plain = if plain.is_empty() { "0" } else { plain };
-        return Err(invalid("a number has no leading zero", start, part).advice(format!("write `{plain}`")));
+        return Err(
+            invalid("a number can't have a leading zero", start, part).advice(format!("write `{plain}`"))
+        );
     }
     part.parse()
         .map_err(|_| invalid("the number is too large", start, part).label(format!("over {}", u64::MAX)))
@@ -322,7 +323,7 @@ fn check_identifier(part: &str, start: usize) -> Result<(), Fault> {
     match part.char_indices().find(|(_, c)| !c.is_ascii_alphanumeric() && *c != '-') {
         None => Ok(()),
         Some((at, bad)) => {
-            let fault = invalid("this part of a version is made of A–Z, a–z, 0–9 and `-`", start + at, "");
+            let fault = invalid("this part of a version consists of A–Z, a–z, 0–9 and `-`", start + at, "");
             Err(Fault { span: start + at..start + at + bad.len_utf8(), ..fault }.label("isn't allowed here"))
         }
     }
@@ -374,7 +375,7 @@ mod tests {
     fn refuses_with_the_place_and_the_mend() {
         let rows = [
             ("", 0..0, None),
-            ("v1.2", 0..1, Some("leave out the `v`")),
+            ("v1.2", 0..1, Some("remove the `v`")),
             ("1..2", 2..2, None),
             ("1.02", 2..4, Some("write `2`")),
             ("1.2.3.4.5", 8..9, None),

@@ -69,7 +69,7 @@ pub enum Foreign {
     #[error("it is not a folder")]
     NoFolder,
     /// Something that bibliotax didn't make.
-    #[error("bibliotax didn't make it")]
+    #[error("bibliotax didn't create it")]
     NotOurs,
 }
 

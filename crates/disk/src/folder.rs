@@ -339,7 +339,7 @@ impl Folder {
         if is_one && !name.contains(['/', '\0']) {
             return Ok(name);
         }
-        let error = io::Error::new(io::ErrorKind::InvalidInput, "this is no name of a file");
+        let error = io::Error::new(io::ErrorKind::InvalidInput, "this isn't a file name");
         Err(DiskError::new("use", self.path.join(name), error))
     }
 }

@@ -23,9 +23,9 @@ pub(crate) fn text_of(file: File, limit: usize) -> io::Result<String> {
     let mut bytes = Vec::new();
     file.take(limit as u64 + 1).read_to_end(&mut bytes)?;
     if bytes.len() > limit {
-        let message = format!("it has over {} KiB, far more than such a file needs", limit / 1024);
+        let message = format!("it has over {} KiB, which is too much", limit / 1024);
         return Err(io::Error::new(io::ErrorKind::InvalidData, message));
     }
-    let no_text = |_| io::Error::new(io::ErrorKind::InvalidData, "it holds bytes that are no UTF-8 text");
+    let no_text = |_| io::Error::new(io::ErrorKind::InvalidData, "it isn't UTF-8 text");
     String::from_utf8(bytes).map_err(no_text)
 }

@@ -74,12 +74,12 @@ pub fn fit(fit: &Fit, facets: &Facets) -> String {
         }
         Fit::No(Misfit::Part { part, there_are }) => {
             let there_are: Vec<String> = there_are.iter().map(fits).collect();
-            format!("no: has {part} for {} only", there_are.join(" or "))
+            format!("no: has {part} only for {}", there_are.join(" or "))
         }
         Fit::No(Misfit::Facet { facet, wanted, said }) => match (facets.get(facet), said) {
             (Some(Facet::Ladder { .. }), _) => format!("no: asks for {facet} {said}, not {wanted}"),
             (_, FitValue::Claim(_)) => format!("no: declares that it doesn't support {facet}"),
-            _ => format!("no: works with {facet} {said} only"),
+            _ => format!("no: works only with {facet} {said}"),
         },
     }
 }

@@ -138,7 +138,7 @@ impl App {
     pub(crate) fn limit(&self, client: &str) -> Result<(), Problem> {
         self.buckets.take(client, Instant::now()).map_err(|wait| {
             let seconds = wait.as_secs() + 1;
-            Problem::new(StatusCode::TOO_MANY_REQUESTS, "server.too-many", "this is too much at once")
+            Problem::new(StatusCode::TOO_MANY_REQUESTS, "server.too-many", "too many requests at once")
                 .header(header::RETRY_AFTER, HeaderValue::from(seconds))
         })
     }

@@ -85,7 +85,7 @@ impl App {
         let storage = Arc::clone(self.served.storage()?);
         self.tokens.replace(blocking(move || tokens::list(&*storage)).await??);
         let found = self.tokens.find(text).0;
-        found.ok_or_else(|| refused("this token is not known here, has ended or was revoked"))
+        found.ok_or_else(|| refused("this token is unknown, expired or revoked"))
     }
 }
 

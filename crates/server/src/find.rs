@@ -25,11 +25,11 @@ pub fn asked(query: &str, facets: &Facets) -> Result<Query, Problem> {
     let mut asked = Query::default();
     for (key, value) in url::form_urlencoded::parse(query.as_bytes()) {
         match &*key {
-            "q" if value.len() > MAX_LEN => return Err(Problem::bad("these are too many words")),
+            "q" if value.len() > MAX_LEN => return Err(Problem::bad("too many words")),
             "q" => asked.words = value.into_owned(),
             "page" => asked.page = value.parse().map_err(|_| Problem::bad("`page` is a number from 0"))?,
             "fits" if asked.places.len() == MAX_PLACES => {
-                return Err(Problem::bad("these are too many places"));
+                return Err(Problem::bad("too many places"));
             }
             "fits" => {
                 let place = read_place(&value, facets);

@@ -116,7 +116,7 @@ impl From<RegistryError> for Problem {
             RegistryError::Exists { .. } | RegistryError::NameTaken { .. } => StatusCode::CONFLICT,
             // What the disk says names paths of this machine.
             RegistryError::Disk(_) | RegistryError::Bucket { .. } | RegistryError::BrokenHistory { .. } => {
-                let detail = "the registry can't read or write its files; its keepers find out why";
+                let detail = "the registry can't read or write its files; its maintainers have to look at it";
                 return Self::broken(detail, cause);
             }
             RegistryError::ReadOnly { .. } => StatusCode::METHOD_NOT_ALLOWED,

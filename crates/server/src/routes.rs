@@ -207,7 +207,7 @@ async fn unknown_call(_: Authenticated) -> Problem {
 /// The router adds which methods are allowed.
 async fn method_not_allowed(uri: Uri) -> Problem {
     let is_call = uri.path().starts_with(&format!("/{API}/"));
-    let detail = if is_call { "this can't be done here" } else { "this can only be read" };
+    let detail = if is_call { "this isn't possible here" } else { "this is read-only" };
     Problem::new(StatusCode::METHOD_NOT_ALLOWED, "server.method", detail)
 }
 
@@ -229,7 +229,7 @@ async fn change(
 /// A body that is read whole.
 async fn small_body(app: &App, body: Body) -> Result<Bytes, Problem> {
     to_bytes(body, app.limits.largest_text).await.map_err(|_| {
-        let detail = format!("at most {} bytes are taken here", app.limits.largest_text);
+        let detail = format!("at most {} bytes are accepted here", app.limits.largest_text);
         Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "server.too-large", detail)
     })
 }

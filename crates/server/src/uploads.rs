@@ -81,9 +81,8 @@ pub async fn take(
 
 /// That too much waits for its release already.
 fn no_room(most: u64) -> Problem {
-    let detail = format!(
-        "uploads that no release names yet may have {most} bytes here in all; each goes after two days"
-    );
+    let detail =
+        format!("uploads without a release may have {most} bytes in all; they are deleted after two days");
     Problem::new(StatusCode::INSUFFICIENT_STORAGE, "upload.no-room", detail)
 }
 

@@ -35,7 +35,7 @@ pub enum StoreError {
     #[error("{} has no `{}` for this machine", .0.package, .0.part)]
     NotForMachine(NotForMachine),
     /// Something on the shelf wasn't made by us.
-    #[error("{place} is in the way, and bibliotax didn't make it")]
+    #[error("{place} is in the way, and bibliotax didn't create it")]
     Foreign { place: String },
     /// Two archives of a package hold the same path.
     #[error("two parts of {package} both have a file {path}")]
@@ -55,24 +55,24 @@ pub enum StoreError {
 #[derive(Debug, thiserror::Error)]
 pub enum KitError {
     /// It is something else.
-    #[error("the file is no kit")]
+    #[error("the file isn't a kit")]
     NoKit,
     /// A newer version made it.
     #[error("the kit has format {format}, which a newer version of bibliotax made")]
     Newer { format: u64 },
     /// Something of it is missing.
-    #[error("the kit is cut short: not all of its packages are in it")]
+    #[error("the kit is incomplete: some packages are missing")]
     CutShort,
     /// Its lock can't be used.
     #[error("the lock in the kit can't be used: {why}")]
     BadLock { why: String },
     /// It holds what doesn't belong to its lock.
-    #[error("the kit holds `{entry}`, which doesn't belong to its lock")]
+    #[error("the kit contains `{entry}`, which doesn't belong to its lock")]
     Strange { entry: String },
     /// A card in it is another.
     #[error("a card in the kit doesn't match its digest {digest}")]
     WrongCard { digest: Digest },
     /// Its texts are larger than any kit's.
-    #[error("the kit's lock and cards are larger than any could be")]
+    #[error("the kit's lock and cards are too large")]
     TooMuch,
 }

@@ -276,7 +276,7 @@ fn read_lock<R: Read>(entry: Entry<'_, R>, head: &KitHeader) -> Result<Lock, Sto
     let text = text_of(&mut entry, MAX_TEXT_SIZE)?;
     let lock = Lock::read(&text).map_err(|fault| KitError::BadLock { why: fault.fault.message })?;
     if lock.digest() != head.lock {
-        return Err(KitError::BadLock { why: "it isn't the one that the kit was made of".into() }.into());
+        return Err(KitError::BadLock { why: "it isn't the lock that the kit was made from".into() }.into());
     }
     Ok(lock)
 }
@@ -349,7 +349,7 @@ impl<'o> Opening<'o> {
             source => StoreError::Archive { package: name.clone(), source },
         };
         if self.store.has(&archive.tree()) {
-            // It is there already; that the kit's own bytes are right is worth knowing all the same.
+            // It exists already; that the kit's own bytes are right is worth knowing all the same.
             Checked::new(entry, archive).finish().map_err(unusable)?;
         } else {
             let received = self.store.receive(entry, archive, package).map_err(unusable)?;

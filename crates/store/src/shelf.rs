@@ -152,7 +152,7 @@ impl Shelf {
         let held = shelf.lock(LOCK, || listener.on_event(&ProgressEvent::Waiting))?;
         // Only now: the holder of the lock clears the shelf of half-written files.
         if shelf.entry(IGNORE)?.is_none() {
-            let text = b"# Made by bibliotax from the lock; it can always be made again.\n*\n";
+            let text = b"# Created by bibliotax from the lock; it can be deleted at any time.\n*\n";
             shelf.write_whole(IGNORE, text)?;
         }
         Ok(held)

@@ -7,7 +7,7 @@ use docker_credential::{DockerCredential, get_credential, get_podman_credential}
 pub fn find(host: &str) -> Option<Credential> {
     // What can't be read there is theirs to tell.
     let found = get_podman_credential(host).or_else(|_| get_credential(host)).ok()?;
-    let place = "the container tools' credentials";
+    let place = "the container tools' settings";
     Some(match found {
         DockerCredential::UsernamePassword(user, password) => Credential::password(user, password, place),
         DockerCredential::IdentityToken(token) => Credential::refresh(token, place),

@@ -50,9 +50,8 @@ impl CredentialFile {
         match (text("secret"), text("user").zip(text("password"))) {
             (Some(token), None) => Ok(Some(Credential::token(token, place))),
             (None, Some((user, password))) => Ok(Some(Credential::password(user, password, place))),
-            _ => Err(self.unusable(&format!(
-                "what it has for {origin} is neither a token nor a user with a password"
-            ))),
+            _ => Err(self
+                .unusable(&format!("its entry for {origin} is neither a token nor a user with a password"))),
         }
     }
 
@@ -105,7 +104,7 @@ impl CredentialFile {
         RegistryError::Credentials {
             what: format!("the file of credentials {path} can't be used: {why}"),
             advice: format!(
-                "let only its owner read it (`chmod 600 {path}`), and its tables be named by hosts"
+                "let only its owner read it (`chmod 600 {path}`), and name its tables after hosts"
             ),
         }
     }

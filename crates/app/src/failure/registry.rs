@@ -28,12 +28,15 @@ impl From<RegistryError> for Failure {
                 let advice = format!("check the place, or make one: `bibliotax registry create {place}`");
                 return Self::new(code, message).advice(advice);
             }
-            E::BadDescription { .. } => "restore the file; it is one line of JSON with `format` and `name`",
-            E::Newer { .. } => "use the version of bibliotax that the registry's keepers use",
-            E::NotEmpty { .. } => "name a place that is new or empty",
+            E::BadDescription { .. } => {
+                "restore the file; it contains one line of JSON with `format` and `name`"
+            }
+            E::Newer { .. } => "use the version of bibliotax that the registry's maintainers use",
+            E::NotEmpty { .. } => "choose a new or empty place",
             E::OtherHost { key, url, .. } => {
-                let advice =
-                    format!("ask its keepers; if it is right, write with the registry: `{key} = \"{url}\"`");
+                let advice = format!(
+                    "ask its maintainers; if it is right, add this to the registry in the manifest: `{key} = \"{url}\"`"
+                );
                 return Self::new(code, message).advice(advice);
             }
             E::InnerUrl { .. } => "no request was sent there; ask the registry's maintainers",
@@ -56,11 +59,11 @@ impl From<RegistryError> for Failure {
             E::NothingThere { .. } => {
                 "check name and version: `bibliotax describe` lists the releases of a package"
             }
-            E::NoReason => "write it with `--reason`",
-            E::NoRoom { .. } => "publish less at once, or go on under another name",
+            E::NoReason => "add one with `--reason`",
+            E::NoRoom { .. } => "shorten the card, or publish under another name",
             E::WrongReason { .. } => "write one or two sentences of plain text",
             E::PlainHttp { .. } => {
-                "write `https://`, or `plain = true` with the registry if the way there is your own"
+                "use `https://`, or set `plain = true` for the registry if you trust the network in between"
             }
             E::Offline { .. } => "run the command once with a network; the answer is cached then",
             E::Unreachable { .. } | E::NoMirrorAnswers => {
@@ -80,7 +83,7 @@ impl From<RegistryError> for Failure {
             E::Ambiguous { ref package, ref registries } => {
                 let registry = registries.first().map_or("…", |name| name.as_str());
                 let advice = format!(
-                    "settle it: `bibliotax need {package} --from {registry}`, or `owns = [\"{package}\"]` with one of the registries"
+                    "choose one: `bibliotax need {package} --from {registry}`, or `owns = [\"{package}\"]` for one of the registries"
                 );
                 return Self::new(code, message).advice(advice);
             }
@@ -90,16 +93,16 @@ impl From<RegistryError> for Failure {
                 return Self::new(code, message).because([seen]).advice(super::accept_changed(package));
             }
             E::MirrorBehind { .. } => {
-                "run it again when the registry answers; the mirror lags behind, or isn't to be trusted"
+                "run it again when the registry can be reached; the mirror is outdated, or can't be trusted"
             }
             E::Undeclared { .. } => "declare it again under `[registries]`, or run `bibliotax resolve`",
-            E::MissingFiles { .. } => "publish it again: what is missing is uploaded then",
+            E::MissingFiles { .. } => "publish it again: missing files are uploaded",
             E::NoFile { .. } => "tell the registry's maintainers that a published archive is missing",
             E::WrongCard { .. } => {
                 "don't use it; tell the registry's maintainers that a published card changed"
             }
             E::Exists { .. } => "a release never changes: raise `version` in the manifest",
-            E::FacetClash { .. } => "let one of them define it, or give yours another name",
+            E::FacetClash { .. } => "let only one of them define it, or give yours another name",
             E::Facet { .. } => "check the name and the value, or define the facet under `[facets]`",
             E::NameTaken { .. } => "choose another name",
             E::NoVersion { .. } => "write `version = \"0.1.0\"` under `[project]`",
@@ -107,18 +110,16 @@ impl From<RegistryError> for Failure {
                 "rename it, or list the files to publish with `files = [\"…\"]` under `[card]`"
             }
             E::Pack(PackError::Link { .. }) => {
-                "put the file itself there, or leave it out with `files = [\"…\"]` under `[card]`"
+                "replace the link by the file, or leave it out with `files = [\"…\"]` under `[card]`"
             }
             E::Pack(PackError::Clash { .. }) => "rename one of them",
             E::NoFiles { .. } => {
-                "check `files` under `[card]`; a file that is left out goes along where `files` names it itself"
+                "check `files` under `[card]`; a file that is left out by default is published if `files` names it"
             }
-            E::Pack(PackError::BadPattern { .. }) => "a pattern is like `include/**` or `src/*.c`",
+            E::Pack(PackError::BadPattern { .. }) => "write a pattern like `include/**` or `src/*.c`",
             E::PartsClash { .. } => "leave it out of one of them: `files` under `[[card.parts]]`",
             E::Card(problem) => advice_on_card(&problem),
-            E::NotInstallable { .. } => {
-                "leave that file out, or give it another name: `files` under `[card]`"
-            }
+            E::NotInstallable { .. } => "leave that file out with `files` under `[card]`, or rename it",
             E::ExposesNothing { .. } => "check the path and `files` under `[card]`",
             // What is wrong with a source is reported above.
             E::NoGit
@@ -148,7 +149,7 @@ fn advice_on_card(problem: &CardProblem) -> &'static str {
         }
         CardProblem::ManyTags { .. } => "keep the tags that users would search for",
         CardProblem::ManySteps { .. } | CardProblem::LongStep { .. } => {
-            "shorten the step, and put the rest into a document of the package"
+            "shorten the step, and move the rest into a document of the package"
         }
         CardProblem::HiddenLetter { .. } => "remove it from the text",
         CardProblem::FileUrl { .. } => "use an `https` URL without a password",
@@ -171,7 +172,7 @@ fn refused(message: String, status: u16, said: Option<&str>) -> Failure {
         401 => failure.advice(
             "get a new token from its maintainers and save it: `bibliotax registry sign-in REGISTRY`",
         ),
-        403 => failure.advice("ask the registry's keepers for a token that is for this"),
+        403 => failure.advice("ask the registry's maintainers for a token that allows it"),
         405 => failure.advice("publish to the registry itself, not to a copy of it"),
         429 => failure.advice("wait a little and try again"),
         409 => failure.advice("a release never changes: raise `version` in the manifest"),

@@ -11,7 +11,7 @@ pub fn failure_of(error: &RegistryError) -> Option<Failure> {
         E::BadManifest { place, text, faults, .. } => {
             let failure = Failure::in_text(format!("bibliotax.toml in {place}"), text, faults.clone());
             let failure = Failure { code: error.code(), ..failure };
-            return Some(failure.advice("add a `card` to the need that says what the manifest should"));
+            return Some(failure.advice("add a `card` to the need, with what the manifest should say"));
         }
         E::Archive { package, source } => {
             return Some(store::of_archive(format!("the archive of {package} can't be used"), source));
@@ -30,8 +30,8 @@ pub fn failure_of(error: &RegistryError) -> Option<Failure> {
         E::MovedTag { package, .. } => format!(
             "ask its maintainers why; to accept it, run `bibliotax drop {package}` and declare it again"
         ),
-        E::OtherName { found, .. } => format!("need it by its own name: `{found}`"),
-        E::NoArchive { .. } => "ask its maintainers; what is in the store still installs".to_owned(),
+        E::OtherName { found, .. } => format!("declare it by its own name: `{found}`"),
+        E::NoArchive { .. } => "ask its maintainers; what is in the store can still be installed".to_owned(),
         E::ChangedArchive { package, url, .. } => {
             format!("ask its maintainers why; to accept it, run `bibliotax need {package} --archive {url}`")
         }

@@ -15,13 +15,13 @@ impl From<StoreError> for Failure {
         match error {
             StoreError::Disk(error) => error.into(),
             StoreError::Lost { .. } => {
-                Self::new("store.lost", message).advice("run the command again: it fetches what is missing")
+                Self::new("store.lost", message).advice("run the command again: it downloads what is missing")
             }
             StoreError::NotForMachine(missing) => {
                 let there_are: Vec<String> = missing.there_are.iter().map(words::fits).collect();
                 Self::new("install.not-for-machine", message)
                     .because([format!("Its files are for {}.", there_are.join(", or for "))])
-                    .advice("declare the targets that the project runs on (`[targets.NAME]`), or do without the package")
+                    .advice("declare the targets that the project runs on (`[targets.NAME]`), or drop the package")
             }
             StoreError::Foreign { .. } => Self::new("disk.foreign", message).advice(super::MOVE_AWAY),
             StoreError::TwoParts { .. } => Self::new("archive.two-parts", message)
@@ -49,7 +49,7 @@ fn of_kit(error: &KitError) -> (&'static str, &'static str) {
     match error {
         KitError::NoKit => ("kit.none", "check the path; `bibliotax kit make FILE` makes one"),
         KitError::Newer { .. } => ("kit.newer", "use the version of bibliotax that made it"),
-        KitError::CutShort => ("kit.cut-short", "copy it again; what came out of it whole is in the store"),
+        KitError::CutShort => ("kit.cut-short", "copy it again; the complete packages are in the store"),
         KitError::BadLock { .. }
         | KitError::Strange { .. }
         | KitError::WrongCard { .. }

@@ -97,9 +97,9 @@ impl SourceWords {
         let [wanted] = wanted else {
             let failure = Failure::new(
                 "need.words",
-                "a repository or an archive is one package, and several are named",
+                "a repository or archive contains one package, but several are named",
             );
-            return Err(failure.advice("need them one after the other"));
+            return Err(failure.advice("declare them one after the other"));
         };
         let elsewhere = DirectSources::undeclared(&workspace.root, &context.environment.network());
         match (&self.git, &self.archive) {
@@ -123,8 +123,9 @@ impl SourceWords {
         let subfolder = self.folder.iter().map(|subfolder| ("subfolder", subfolder.clone()));
         let point = match (said, &wanted.range) {
             (Some((key, _)), Some(range)) => {
-                let message = format!("`--{key}` names one commit, so it can't have the range {range}");
-                return Err(Failure::new("need.words", message).advice("leave out one of them"));
+                let message =
+                    format!("`--{key}` names one commit, so it can't be combined with the range {range}");
+                return Err(Failure::new("need.words", message).advice("remove one of them"));
             }
             (Some(said), None) => said,
             (None, Some(range)) => ("range", range.to_string()),
@@ -177,7 +178,8 @@ fn place_of(workspace: &WorkspaceFolder, here: &Path, place: &str) -> Result<Pla
     let location = Location::of(place);
     if let Some(problem) = place_problem(place).filter(|_| !location.is_path()) {
         let what = format!("`{}` {problem}", without_user(place));
-        return Err(Failure::new("manifest.place", what).advice("remove it (nothing was asked or written)"));
+        return Err(Failure::new("manifest.place", what)
+            .advice("remove it (no request was sent, nothing was written)"));
     }
     match location.path() {
         None => Ok(Place::Url(place.to_owned())),

@@ -23,7 +23,7 @@ pub fn parse(words: &[String], exactly: bool) -> Result<Vec<Wanted>, Failure> {
     let mut wanted: Vec<(PackageName, Vec<&str>)> = Vec::new();
     for word in words {
         if Location::is_meant(word) {
-            let fault = Fault::new("need.words", "this is a place and no package", 0..word.len());
+            let fault = Fault::new("need.words", "this is a place, not a package", 0..word.len());
             let advice = "name the package, and give the place with `--path`, `--git` or `--archive`";
             return Err(in_words(word, fault.advice(advice)));
         }
@@ -34,7 +34,7 @@ pub fn parse(words: &[String], exactly: bool) -> Result<Vec<Wanted>, Failure> {
             return Err(in_words(
                 word,
                 fault.advice(format!(
-                    "write `{name} \"= {version}\"` for just that one, or `{name} {version}`"
+                    "write `{name} \"= {version}\"` for only this version, or `{name} {version}`"
                 )),
             ));
         }
@@ -71,7 +71,7 @@ fn with_range(package: PackageName, text: &str, exactly: bool) -> Result<Wanted,
     let range: Range = written.parse().map_err(|fault| in_words(&written, fault))?;
     if exactly && range.only().is_none() {
         let fault = Fault::new("need.words", "`--exactly` needs a single version", 0..text.len());
-        return Err(in_words(text, fault.advice("leave out `--exactly`, or name a version such as `2.4.1`")));
+        return Err(in_words(text, fault.advice("remove `--exactly`, or name a version such as `2.4.1`")));
     }
     Ok(Wanted { package, range: Some(range) })
 }

@@ -104,7 +104,7 @@ fn read_facets(file: &Path) -> Result<BTreeMap<FacetName, Facet>, Failure> {
     for (name, facet) in &facets {
         facet
             .check()
-            .map_err(|problem| wrong(format!("defines `{name}` so that it makes no sense: {problem}")))?;
+            .map_err(|problem| wrong(format!("has an invalid definition of `{name}`: {problem}")))?;
     }
     Ok(facets)
 }

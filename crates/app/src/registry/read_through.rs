@@ -31,7 +31,7 @@ pub struct Request {
 pub fn open(request: &Request, context: &Context<'_>) -> Result<Arc<dyn ReadRegistry>, Failure> {
     let folder = context.folder.join(&request.folder);
     if folder.join(DESCRIPTION).exists() {
-        let what = format!("{} is a registry itself, not a copy in front of one", folder.display());
+        let what = format!("{} is a registry, not a cache of another one", folder.display());
         return Err(Failure::new("registry.not-empty", what).advice("name a folder that is new or empty"));
     }
     let stale = request.is_stale_allowed;

@@ -59,8 +59,7 @@ impl Request {
         context: &Context<'_>,
     ) -> Result<Saved, Failure> {
         if secret.is_empty() {
-            let failure =
-                Failure::new("token.missing", format!("there is no {} to save", self.secret_name()));
+            let failure = Failure::new("token.missing", format!("no {} was given", self.secret_name()));
             return Err(failure.advice("type it at the prompt, or redirect it from a file: `< token.txt`"));
         }
         let untried = match try_out(&self.registry, origin, self.credential(secret), context) {
@@ -75,15 +74,15 @@ impl Request {
 
     fn refused(&self, origin: &Origin) -> Failure {
         let what = if self.user.is_some() { "user and password" } else { "token" };
-        Failure::new("token.unknown", format!("{origin} doesn't know this {what}")).advice(
+        Failure::new("token.unknown", format!("{origin} refuses this {what}")).advice(
             "check that it was copied completely, or get a new one from the registry's maintainers (nothing was saved)",
         )
     }
 
     fn credential(&self, secret: &str) -> Credential {
         match &self.user {
-            Some(user) => Credential::password(user.as_str(), secret, "what was typed"),
-            None => Credential::token(secret, "what was typed"),
+            Some(user) => Credential::password(user.as_str(), secret, "the prompt"),
+            None => Credential::token(secret, "the prompt"),
         }
     }
 
@@ -110,7 +109,7 @@ impl Request {
 }
 
 fn no_keyring(origin: &Origin) -> Failure {
-    let failure = Failure::new("credentials.unusable", "there is no keyring on this machine");
+    let failure = Failure::new("credentials.unusable", "this machine has no keyring");
     failure.advice(format!(
         "save it in a file that only you can read: `--file`; or set {TOKENS}=\"{origin} TOKEN\""
     ))
@@ -151,9 +150,8 @@ fn origin_of(word: &str, context: &Context<'_>) -> Result<Origin, Failure> {
     });
     let place = declared.unwrap_or_else(|| word.to_owned());
     place.parse().map_err(|_| {
-        let what = format!("`{}` is on no host that could be opened", without_user(&place));
-        Failure::new("credentials.host", what).advice(
-            "name a registry of the manifest that has a URL, or a host: `https://packages.seedhouse.example`",
-        )
+        let what = format!("`{}` isn't on a host that needs credentials", without_user(&place));
+        Failure::new("credentials.host", what)
+            .advice("use a declared registry that has a URL, or a host: `https://packages.seedhouse.example`")
     })
 }

@@ -45,7 +45,7 @@ pub fn try_out(word: &str, origin: &Origin, credential: Credential, context: &Co
     }
     let only = Only { origin: origin.clone(), credential };
     let with = Network { credentials: Some(Arc::new(only)), ..without.clone() };
-    let mut outcome = Tried::Unknown("no registry is there that is known".to_owned());
+    let mut outcome = Tried::Unknown("no known kind of registry is there".to_owned());
     for declaration in declarations(word, origin, here) {
         match opens(&declaration, here, &with, &without) {
             Ok(true) => return Tried::Opens,

@@ -34,13 +34,13 @@ fn about_wishes(workspace: &Workspace, resolution: &Resolution) -> Vec<String> {
     let idle = workspace.needs().filter(|(_, need)| !need.without.is_empty()).flat_map(|(_, need)| {
         let left_out = resolution.package(&need.package).map_or(&[][..], |package| &package.left_out);
         let idle = need.without.iter().filter(|name| !left_out.contains(name));
-        idle.map(|name| format!("{} doesn't need {name}, so leaving that out changes nothing", need.package))
+        idle.map(|name| format!("{} doesn't need {name}, so leaving it out changes nothing", need.package))
     });
     let passed = workspace.capabilities.iter().filter_map(|(capability, preferred)| {
         let provider = resolution.packages.iter().find(|package| package.provides.contains(capability))?;
         let name = &provider.release.entry.name;
         let text = format!(
-            "{capability} is provided by {name}: {preferred}, which the manifest prefers, isn't possible"
+            "{capability} is provided by {name}, because {preferred}, which the manifest prefers, isn't possible"
         );
         (name != preferred).then_some(text)
     });

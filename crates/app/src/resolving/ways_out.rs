@@ -31,7 +31,7 @@ fn raised_line(raised: &Raised) -> String {
 
 fn raised_note(raised: &Raised) -> String {
     if raised.place.is_promise {
-        "in the manifest; it promises less".to_owned()
+        "in the manifest; this is a weaker promise".to_owned()
     } else {
         format!("in the manifest, if {} can be raised", raised.place.name)
     }
@@ -223,10 +223,10 @@ fn for_purpose(need: &Need) -> String {
 
 fn note(need: &ProblemNeed, change: &Relaxation) -> String {
     match change {
-        Relaxation::Prereleases => format!("lets pre-releases of {} count", need.package),
+        Relaxation::Prereleases => format!("accepts pre-releases of {}", need.package),
         Relaxation::Range(_, version) => format!("changes {} to {version}", need.package),
         Relaxation::WithoutComponents => format!("uses {} without components", need.package),
         Relaxation::Targets(targets) => format!("uses {} only on {}", need.package, targets.join(" and ")),
-        Relaxation::Drop => format!("does without {}", need.package),
+        Relaxation::Drop => format!("removes {}", need.package),
     }
 }

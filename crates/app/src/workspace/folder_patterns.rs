@@ -46,7 +46,7 @@ impl PatternPart {
         }
         let glob = Glob::new(&literal_but_for_stars(text));
         // Escaped as it is, no text is a glob that can't be read.
-        let glob = glob.unwrap_or_else(|_| unreachable!("{text} is no glob"));
+        let glob = glob.unwrap_or_else(|_| unreachable!("{text} isn't a valid pattern"));
         Self::Glob { matcher: glob.compile_matcher(), matches_hidden: text.starts_with('.') }
     }
 

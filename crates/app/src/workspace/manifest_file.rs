@@ -130,7 +130,8 @@ impl ManifestFile {
         if manifest.project.is_some() {
             return Ok(());
         }
-        let fault = Fault::new("workspace.in-workspace", "this is a workspace's root and no project", 0..0);
+        let fault =
+            Fault::new("workspace.in-workspace", "this is the root of a workspace, not a project", 0..0);
         let fault = fault.advice("give the project a name: `[project]`, `name = \"…\"`");
         Err(Failure::in_text(file_name(&self.folder), &self.text, vec![fault]))
     }
@@ -156,7 +157,7 @@ fn cards_beside(folder: &Path, outline: &Outline) -> Result<Vec<CardFile>, Failu
 fn read_manifest(path: &Path) -> Result<String, Failure> {
     let unreadable = |error: DiskError| match error.source.kind() {
         std::io::ErrorKind::InvalidData => {
-            let message = format!("{FILE_NAME} is no manifest: {}", error.source);
+            let message = format!("{FILE_NAME} isn't a manifest: {}", error.source);
             Failure::new("manifest.unreadable", message)
                 .advice("a manifest is a short text; see `bibliotax init`")
         }

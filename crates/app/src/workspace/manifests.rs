@@ -122,7 +122,7 @@ impl Manifests {
 
 fn no_projects() -> Failure {
     Failure::new("workspace.no-projects", "the workspace has no projects yet")
-        .advice("`bibliotax init` in a folder inside makes one, and lists it")
+        .advice("`bibliotax init` in a folder inside creates a project and lists it")
 }
 
 /// The folders that a root lists, each of which has to hold a project.
@@ -136,7 +136,7 @@ fn projects_of(root: &Path, first: &ManifestFile) -> Result<Vec<String>, Failure
         let pattern = Pattern::new(text);
         let found = listed(root, &pattern, &apart)?;
         if found.is_empty() && !pattern.is_open() {
-            let message = format!("the workspace lists `{text}`, and there is no project in it");
+            let message = format!("the workspace lists `{text}`, but there is no project in it");
             let fault = Fault::new("workspace.no-project", message, list.span.clone());
             let advice = "remove it, or run `bibliotax init` in that folder";
             return Err(Failure::in_text(FILE_NAME, &first.text, vec![fault.advice(advice)]));

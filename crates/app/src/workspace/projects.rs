@@ -72,7 +72,7 @@ impl WorkspaceFolder {
 }
 
 fn which_project(workspace: &WorkspaceFolder) -> Failure {
-    Failure::new("workspace.which-project", "this folder is no project of the workspace").advice(format!(
+    Failure::new("workspace.which-project", "this folder isn't a project of the workspace").advice(format!(
         "go to a project's folder, or choose with `--in`: {}, or all",
         names(workspace).join(", ")
     ))
@@ -106,7 +106,7 @@ fn project<'w>(workspace: &'w WorkspaceFolder, word: &str) -> Result<&'w Project
         _ => {
             let failure =
                 Failure::new("workspace.unknown-project", format!("the workspace has no project `{word}`"));
-            Err(failure.suggest(word, &names(workspace), "it has none at all"))
+            Err(failure.suggest(word, &names(workspace), "it has none"))
         }
     }
 }

@@ -95,17 +95,15 @@ pub fn no_manifest(from: &Path) -> Failure {
         Failure::new("manifest.missing", format!("there is no {FILE_NAME} here or in a folder above"));
     let saved_as_text = from.ancestors().find(|folder| folder.join(format!("{FILE_NAME}.txt")).is_file());
     if saved_as_text.is_some() {
-        let advice =
-            format!("there is a {FILE_NAME}.txt: an editor added the ending; rename it to {FILE_NAME}");
+        let advice = format!("there is a {FILE_NAME}.txt here; rename it to {FILE_NAME}");
         return failure.advice(advice);
     }
     if let Some(near) = near_manifest(from) {
-        return failure
-            .advice(format!("there is a {near} here: a manifest is called {FILE_NAME}; rename it"));
+        return failure.advice(format!("there is a {near} here; rename it to {FILE_NAME}"));
     }
     let below = projects_below(from);
     match below.as_slice() {
-        [] => failure.advice("`bibliotax init` begins a project here"),
+        [] => failure.advice("`bibliotax init` creates one here"),
         [one] => failure.advice(format!("there is one in `{one}`: go there, or use `--directory {one}`")),
         [first, ..] => failure.advice(format!(
             "there are manifests in {}: go there, or use `--directory {first}`",

@@ -22,7 +22,7 @@ const MAX_RATIO: u64 = 200;
 
 /// That more came out of an archive than any package holds.
 #[derive(Debug, thiserror::Error)]
-#[error("it holds over {limit}")]
+#[error("it contains over {limit}")]
 pub struct Exceeded {
     /// The limit, in words.
     pub limit: String,

@@ -45,7 +45,7 @@ impl<'f, R: Read> Checked<'f, R> {
 fn what_broke(error: &io::Error) -> String {
     match (error.get_ref(), error.kind()) {
         (Some(inner), _) => inner.to_string(),
-        (None, io::ErrorKind::UnexpectedEof) => "no more of it came".to_owned(),
+        (None, io::ErrorKind::UnexpectedEof) => "the connection ended early".to_owned(),
         (None, _) => error.to_string().split(" (os error").next().unwrap_or_default().to_lowercase(),
     }
 }

@@ -125,18 +125,18 @@ fn every_format_gives_the_same_tree() {
 #[test]
 fn refuses_what_leads_out_of_the_tree() {
     assert_refused(&[file("/escaped", b"x")], "it is absolute");
-    assert_refused(&[file("../escaped", b"x")], "it leads out of the package");
-    assert_refused(&[file("a/../../escaped", b"x")], "it leads out of the package");
+    assert_refused(&[file("../escaped", b"x")], "it leads outside of the package");
+    assert_refused(&[file("a/../../escaped", b"x")], "it leads outside of the package");
     assert_refused(&[file("a\\..\\escaped", b"x")], "some systems refuse");
     assert_refused(
         &[Entry("link", EntryType::Symlink, 0o777, b"/etc/passwd")],
-        "`/etc/passwd` is no file in the package",
+        "`/etc/passwd` isn't a file of the package",
     );
     assert_refused(
         &[Entry("a/link", EntryType::Symlink, 0o777, b"../../escaped")],
-        "is no file in the package",
+        "isn't a file of the package",
     );
-    assert_refused(&[Entry("name", EntryType::Link, 0o644, b"../escaped")], "is no file in the package");
+    assert_refused(&[Entry("name", EntryType::Link, 0o644, b"../escaped")], "isn't a file of the package");
     let through = [Entry("out", EntryType::Symlink, 0o777, b"a"), file("out/escaped", b"x")];
     assert_refused(&through, "clashes with `out`");
 }
@@ -145,11 +145,11 @@ fn refuses_what_leads_out_of_the_tree() {
 fn refuses_links_to_folders_to_nothing_and_in_circles() {
     assert_refused(
         &[file("a/b", b""), Entry("c", EntryType::Symlink, 0o777, b"a")],
-        "is no file in the package",
+        "isn't a file of the package",
     );
-    assert_refused(&[Entry("c", EntryType::Symlink, 0o777, b"gone")], "is no file in the package");
+    assert_refused(&[Entry("c", EntryType::Symlink, 0o777, b"gone")], "isn't a file of the package");
     let circle = [Entry("a", EntryType::Symlink, 0o777, b"b"), Entry("b", EntryType::Symlink, 0o777, b"a")];
-    assert_refused(&circle, "is no file in the package");
+    assert_refused(&circle, "isn't a file of the package");
 }
 
 #[test]

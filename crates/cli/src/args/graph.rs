@@ -52,7 +52,7 @@ impl Graph {
         };
         let shown = Shown::of(&workspace, &request)?;
         if !workspace.is_locked() {
-            ui.warn("manifests were changed since the lock was made from them; this is the lock");
+            ui.warn("manifests changed since the lock was written; this shows the lock");
         }
         let graph = shown.graph();
         match ui.format() {

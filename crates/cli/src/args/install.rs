@@ -159,6 +159,6 @@ fn takes_no_packages(packages: &[String]) -> Failure {
         .iter()
         .map(|word| if word.contains(' ') { format!("\"{word}\"") } else { word.clone() })
         .collect();
-    Failure::new("need.words", "`install` brings the shelf to what the lock says, and takes no packages")
+    Failure::new("need.words", "`install` installs what the lock lists, and takes no packages")
         .advice(format!("to declare, resolve and install them: `bibliotax need {}`", words.join(" ")))
 }

@@ -72,7 +72,8 @@ impl Kit {
 fn make(run: &Run<'_>, file: &Path, request: &Request, is_dry_run: bool) -> Result<Exit, Failure> {
     let plan = run.working(|context| kit::plan(request, context))?;
     if !plan.is_locked {
-        run.ui.warn("bibliotax.toml was changed since bibliotax.lock was made from it; the kit carries what is locked");
+        run.ui
+            .warn("bibliotax.toml changed since bibliotax.lock was written; the kit contains what is locked");
     }
     if is_standard(file) && !is_dry_run {
         return make_to_output(run, &plan);
@@ -85,7 +86,7 @@ fn make(run: &Run<'_>, file: &Path, request: &Request, is_dry_run: bool) -> Resu
 /// Makes a kit and, once it is whole, writes it to standard output.
 fn make_to_output(run: &Run<'_>, plan: &kit::Plan) -> Result<Exit, Failure> {
     if io::stdout().is_terminal() {
-        return Err(Failure::new("usage.value", "a kit is no text for a terminal")
+        return Err(Failure::new("usage.value", "a kit can't be printed on a terminal")
             .advice("redirect it: `bibliotax kit make - > garden.kit`"));
     }
     let made = temporary_file()?;

@@ -69,7 +69,7 @@ impl Resolve {
         if self.dry_run {
             ui.say("nothing was written");
         } else if plan.change.is_locked() {
-            ui.say(format!("nothing to do: the lock is right ({packages})"));
+            ui.say(format!("nothing to do: the lock is up to date ({packages})"));
         } else {
             run.working(|context| plan.change.write(context))?;
             ui.say(format!("wrote the lock ({packages}); next: `bibliotax install`"));

@@ -27,7 +27,7 @@ pub fn failure_of(error: &clap::Error, words: &[String]) -> Option<Failure> {
         | ErrorKind::TooFewValues
         | ErrorKind::WrongNumberOfValues => read.no_value(),
         ErrorKind::InvalidUtf8 => Failure::new("usage.value", "an argument isn't UTF-8"),
-        _ => Failure::new("usage.value", "this command line can't be read").advice(read.see_help()),
+        _ => Failure::new("usage.value", "this command line can't be understood").advice(read.see_help()),
     })
 }
 
@@ -97,7 +97,7 @@ impl Read<'_> {
         let argument = self.argument();
         let command = self.path();
         if !argument.starts_with('-') {
-            let message = format!("`{command}` takes no further argument, and got `{argument}`");
+            let message = format!("`{command}` takes no further argument, but got `{argument}`");
             return Failure::new("usage.unexpected", message).advice(self.see_help());
         }
         let failure = Failure::new("usage.unknown-option", format!("`{command}` has no option `{argument}`"));
@@ -111,11 +111,12 @@ impl Read<'_> {
         let (argument, value) = (self.argument(), self.text(ContextKind::InvalidValue));
         let why =
             std::error::Error::source(self.error).map(|why| match why.downcast_ref::<ParseIntError>() {
-                Some(_) => ": it is no whole number".to_owned(),
+                Some(_) => ": it isn't a whole number".to_owned(),
                 None => format!(": {why}"),
             });
         let why = why.unwrap_or_default();
-        let failure = Failure::new("usage.value", format!("`{value}` is no value for `{argument}`{why}"));
+        let failure =
+            Failure::new("usage.value", format!("`{value}` isn't a valid value for `{argument}`{why}"));
         match self.possible() {
             Some(possible) => failure.advice(possible),
             None => failure,
@@ -144,7 +145,7 @@ impl Read<'_> {
         let others: Vec<String> = others.iter().map(|other| format!("`{}`", name_of(other))).collect();
         let argument = self.argument();
         let message = if others.is_empty() || others == [format!("`{argument}`")] {
-            format!("`{argument}` may be given once only")
+            format!("`{argument}` can be given only once")
         } else {
             format!("`{argument}` can't be combined with {}", others.join(" and "))
         };

@@ -55,7 +55,7 @@ impl Verify {
         if is_repaired {
             repair(&report, run)?;
         } else if !is_well {
-            run.ui.say("next: `bibliotax verify --repair` puts it right");
+            run.ui.say("next: `bibliotax verify --repair` restores the files");
         }
         run.ui.report(|| json::verify::Verify::of(&report, self.full, self.dry_run, is_repaired));
         Ok(if is_well || is_repaired { Exit::Done } else { Exit::of_code("verify.differs") })

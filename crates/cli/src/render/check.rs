@@ -60,7 +60,7 @@ fn message(finding: &Finding) -> String {
             format!("{source} is the stand-in for {package} {version}")
         }
         Finding::StandIn { package, by: None } => {
-            format!("there is a stand-in for {package}, which nothing needs")
+            format!("there is a stand-in for {package}, but nothing needs it")
         }
         Finding::Drift { package, .. } => format!("{package} is declared with different ranges"),
     }
@@ -68,8 +68,8 @@ fn message(finding: &Finding) -> String {
 
 fn advice(finding: &Finding, unifies: bool) -> String {
     match finding {
-        Finding::Lock { is_faulty: true, .. } => "`bibliotax resolve` makes it right".to_owned(),
-        Finding::Lock { .. } => "`bibliotax install` makes it right".to_owned(),
+        Finding::Lock { is_faulty: true, .. } => "`bibliotax resolve` updates it".to_owned(),
+        Finding::Lock { .. } => "`bibliotax install` updates it".to_owned(),
         Finding::StandIn { by: Some(_), .. } => {
             "sealed installs and publishing refuse stand-ins; remove it from `[stand-ins]` when it is no longer needed"
                 .to_owned()
@@ -82,8 +82,8 @@ fn advice(finding: &Finding, unifies: bool) -> String {
 fn advice_on_drift(common: Option<&Range>, unifies: bool) -> String {
     match common {
         Some(range) if unifies => format!("all accept \"{range}\", which they share:"),
-        Some(range) => format!("all accept \"{range}\": `bibliotax check --unify` lets them share that"),
-        None => "no version is in all of them: one lock can't have them all".to_owned(),
+        Some(range) => format!("all accept \"{range}\": `bibliotax check --unify` makes it a shared range"),
+        None => "no version is in all of them, so one lock can't satisfy all".to_owned(),
     }
 }
 

@@ -125,9 +125,9 @@ fn aspects(change: &Change<'_>) -> String {
     };
     let shown = |aspect: &Aspect| match aspect {
         Aspect::Source => Some(format!("source: {} -> {}", source(old), source(new))),
-        Aspect::Contents => Some("other contents under the same version".to_owned()),
+        Aspect::Contents => Some("different contents with the same version".to_owned()),
         Aspect::Components => Some(format!("components: {} -> {}", components(old), components(new))),
-        Aspect::Steps => Some("other things to be done by hand".to_owned()),
+        Aspect::Steps => Some("different steps to do by hand".to_owned()),
         // It has a column of its own.
         Aspect::License => None,
     };

@@ -156,7 +156,7 @@ fn show_releases(ui: &Ui, described: &Described, all: bool) {
     ui.answer(format!("\n{}", styled(style::STRONG, "releases")));
     ui.answer(ui.table(releases.iter().rev().take(most).map(row)));
     if releases.len() > most {
-        ui.answer(format!(" and {} older: --releases lists all", releases.len() - most));
+        ui.answer(format!(" and {} older ones; `--releases` lists all", releases.len() - most));
     }
 }
 

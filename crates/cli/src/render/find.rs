@@ -24,7 +24,7 @@ pub fn show(ui: &Ui, report: &Report, page: u8, registries: &[String]) {
     if report.hits.is_empty() {
         ui.answer(match page {
             1 => format!("no package has `{words}` in its name, tags or summary"),
-            page => format!("what is found for `{words}` ends before page {page}"),
+            page => format!("page {page} of the results for `{words}` is empty"),
         });
         return;
     }

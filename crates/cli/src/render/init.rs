@@ -13,7 +13,7 @@ const MAX_NAMED: usize = 5;
 /// Warns of registries in folders where there is none.
 pub fn show_missing_registries(ui: &Ui, plan: &Plan) {
     for RegistryLine { name, url } in &plan.missing_registries {
-        ui.warn(format!("there is no registry in {url} yet, which is to be {name}"));
+        ui.warn(format!("there is no registry in {url} yet, the place of {name}"));
     }
 }
 
@@ -22,7 +22,7 @@ pub fn show_begun(ui: &Ui, plan: &Plan, old_is_removed: bool) {
     match &plan.begins {
         Begins::Workspace { projects, old } => {
             let (subject, next) = match projects.as_slice() {
-                [] => ("which has no projects yet".to_owned(), "`bibliotax init` in a folder below"),
+                [] => ("without projects".to_owned(), "`bibliotax init` in a folder below"),
                 projects => (format!("of {}", projects.join(", ")), "`bibliotax install`"),
             };
             ui.say(format!("wrote {FILE_NAME} for a workspace {subject}"));
@@ -36,18 +36,18 @@ pub fn show_begun(ui: &Ui, plan: &Plan, old_is_removed: bool) {
         Begins::Project { name, workspace, around } => {
             ui.say(format!("wrote {FILE_NAME} for the project {name}"));
             if let Some(outer) = workspace {
-                ui.say(format!("it is a project of the workspace in {}", outer.root.display()));
+                ui.say(format!("the workspace in {} lists it", outer.root.display()));
             }
             if let Some(around) = around {
                 ui.warn(format!(
-                    "the project in {} is around this one; commands run here act on this one",
+                    "this project is inside the one in {}; commands in this folder use this one",
                     around.display()
                 ));
             }
             ui.say(if plan.has_registry {
                 "next: `bibliotax need PACKAGE`"
             } else {
-                "next: name a registry in it, then `bibliotax need PACKAGE`"
+                "next: add a registry to it, then `bibliotax need PACKAGE`"
             });
         }
     }
@@ -77,6 +77,6 @@ fn show_old_files(ui: &Ui, old: &[OldFiles]) {
     ));
     for project in old.iter().filter(|project| project.shelf || project.templates) {
         let (folder, up) = (&project.folder, "../".repeat(project.folder.split('/').count()));
-        ui.say(format!("builds in {folder} find their links in {up}{}/links/ now", shelf::NAME));
+        ui.say(format!("builds in {folder} now find their links in {up}{}/links/", shelf::NAME));
     }
 }

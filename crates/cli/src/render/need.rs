@@ -48,7 +48,7 @@ fn show_declared(ui: &Ui, package: &DeclaredPackage) {
 
 fn inherited_range(inherited: &Inherited) -> String {
     match inherited {
-        Inherited::OfWorkspace(range) => format!(", the workspace having \"{range}\""),
-        Inherited::OfFamily(family, range) => format!(", {family} being kept at \"{range}\""),
+        Inherited::OfWorkspace(range) => format!("; the workspace has \"{range}\""),
+        Inherited::OfFamily(family, range) => format!("; {family} is kept at \"{range}\""),
     }
 }

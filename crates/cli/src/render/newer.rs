@@ -17,7 +17,7 @@ pub fn show(ui: &Ui, report: &Report<'_>) {
     show_packages(ui, report);
     let stuck = report.stuck.as_ref().map(because).unwrap_or_default();
     if !stuck.is_empty() {
-        ui.warn(format!("an update finds no solution now: {}", stuck.join(" ")));
+        ui.warn(format!("an update isn't possible now: {}", stuck.join(" ")));
     }
     ui.report(|| json::newer::Newer::of(report, stuck));
 }
@@ -26,8 +26,8 @@ fn show_packages(ui: &Ui, report: &Report<'_>) {
     let shown = &report.packages;
     if shown.is_empty() {
         ui.answer(match report.asked {
-            0 => "there is no such package to look at".to_owned(),
-            some => format!("nothing is newer: {} as new as can be", count(some, "package")),
+            0 => "no package matches".to_owned(),
+            some => format!("no updates: {} at the newest release", count(some, "package")),
         });
         return;
     }
@@ -37,7 +37,7 @@ fn show_packages(ui: &Ui, report: &Report<'_>) {
     ui.answer(ui.lines_of(&Table::of(rows).headed(&head)));
     let updates = shown.iter().filter(|shown| shown.news.update.is_some()).count();
     if updates > 0 {
-        ui.say(format!("next: `bibliotax update` moves {}", count(updates, "package")));
+        ui.say(format!("next: `bibliotax update` updates {}", count(updates, "package")));
     } else {
         ui.say("`bibliotax update --beyond --dry-run` shows how to go beyond the ranges");
     }

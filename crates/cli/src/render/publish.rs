@@ -18,10 +18,10 @@ const MAX_SUSPECTS: usize = 10;
 pub fn show_warnings(ui: &Ui, plan: &Plan) {
     super::warnings(ui, &plan.warnings);
     for SuspectFile { path, suspect } in plan.suspects.iter().take(MAX_SUSPECTS) {
-        ui.warn(format!("{path} has what looks like {} in line {}", suspect.what, suspect.line));
+        ui.warn(format!("{path} seems to contain {} in line {}", suspect.what, suspect.line));
     }
     if let Some(more) = plan.suspects.len().checked_sub(MAX_SUSPECTS).filter(|more| *more > 0) {
-        ui.warn(format!("{more} more files look as if they held secrets"));
+        ui.warn(format!("{more} more files seem to contain secrets"));
     }
 }
 
@@ -99,7 +99,7 @@ pub fn show_published(ui: &Ui, packed: &Packed, published: &Published) {
         format!("{}{in_archives}, {} packed from {}", count(*files, "file"), size(size_of_all), size(*bytes))
     };
     let done = if published.already {
-        format!("{title} {}", styled(style::STRONG, "is there already"))
+        format!("{title} {}", styled(style::STRONG, "exists already"))
     } else {
         format!("{} {title}", styled(style::STRONG, "published"))
     };

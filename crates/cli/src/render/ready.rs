@@ -67,12 +67,12 @@ fn settings(file: &Path, set: Option<&[&str]>) -> String {
 fn registry(state: &RegistryState) -> String {
     match state {
         RegistryState::NotAsked => "not checked, offline; cached answers are used".to_owned(),
-        RegistryState::Answers => "answers".to_owned(),
+        RegistryState::Answers => "can be reached".to_owned(),
         RegistryState::Opened { place, is_open: true } => {
-            format!("answers, and opens to what {place} has")
+            format!("can be reached, with the credentials from {place}")
         }
         RegistryState::Opened { place, is_open: false } => {
-            format!("answers, and doesn't open to what {place} has")
+            format!("can be reached, but refuses the credentials from {place}")
         }
         RegistryState::Fails(why) => why.clone(),
     }
@@ -81,10 +81,10 @@ fn registry(state: &RegistryState) -> String {
 fn target(differs: &Fits, machine: &Fits) -> String {
     let machine = words::fits(machine);
     if differs.is_empty() {
-        return format!("this machine could be it ({machine})");
+        return format!("matches this machine ({machine})");
     }
     let other: Vec<String> = differs.iter().map(|(facet, value)| format!("{facet} {value}")).collect();
-    format!("another machine: it has {}, and this one {machine}", other.join(" and "))
+    format!("differs from this machine: it has {}, and this machine {machine}", other.join(" and "))
 }
 
 fn program(finding: &Finding) -> String {

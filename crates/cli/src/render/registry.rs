@@ -28,12 +28,12 @@ pub fn show_created(ui: &Ui, name: &RegistryName, place: &str, made: Option<&Mad
     match made {
         None => ui.say("nothing was written"),
         Some(Made::ToServe) => {
-            ui.say(format!("made the registry {name}; `bibliotax registry serve {place}` serves it"));
+            ui.say(format!("created the registry {name}; `bibliotax registry serve {place}` serves it"));
         }
         Some(Made::Named(value)) => {
             let by = if value.contains("://") { "place" } else { "folder" };
             ui.say(format!(
-                "made the registry {name}; a manifest names it by its {by}:\n  [registries]\n  {name} = {value}"
+                "created the registry {name}; a manifest names it by its {by}:\n  [registries]\n  {name} = {value}"
             ));
         }
     }
@@ -70,7 +70,7 @@ pub fn show_checked(ui: &Ui, report: &Report, registry: &str, is_dry_run: bool) 
         size(audit.bytes)
     );
     ui.answer(match audit.flaws.len() {
-        0 => format!("all is as it should be: {read}"),
+        0 => format!("no problems found: {read}"),
         some => format!("{} in {read}", count(some, "flaw")),
     });
     if audit.unnamed > 0 {
@@ -91,7 +91,7 @@ fn show_repaired(ui: &Ui, report: &Report) {
     ui.say(format!("rebuilt the list of {}", count(repaired.names, "name")));
     let cleared = [(repaired.cleared.uploads, "old upload"), (repaired.cleared.remains, "temporary file")];
     for (number, what) in cleared.into_iter().filter(|(number, _)| *number > 0) {
-        ui.say(format!("took out {}", count(number, what)));
+        ui.say(format!("deleted {}", count(number, what)));
     }
 }
 
@@ -99,7 +99,7 @@ fn show_leftovers(ui: &Ui, report: &Report) {
     if !report.pending.is_empty() {
         let bytes = size(report.pending.iter().map(|pending| pending.bytes).sum());
         let uploads = count(report.pending.len(), "upload");
-        ui.answer(format!("{uploads} without a release yet ({bytes}); each goes after two days"));
+        ui.answer(format!("{uploads} without a release yet ({bytes}); deleted after two days"));
     }
     if report.remains > 0 {
         let what =
@@ -111,7 +111,7 @@ fn show_leftovers(ui: &Ui, report: &Report) {
 /// Shows what came of mirroring a registry.
 pub fn show_mirrored(ui: &Ui, mirrored: &Mirrored, registry: &str, took: Duration, is_dry_run: bool) {
     ui.say(match mirrored.events {
-        0 => format!("nothing is new in {registry} ({})", count(mirrored.packages, "package")),
+        0 => format!("nothing new in {registry} ({})", count(mirrored.packages, "package")),
         some if is_dry_run => format!(
             "would copy {} and {} ({}) of {registry}; nothing was written",
             count(some, "event"),
@@ -132,7 +132,7 @@ pub fn show_mirrored(ui: &Ui, mirrored: &Mirrored, registry: &str, took: Duratio
 /// Shows a new token.
 pub fn show_token(ui: &Ui, token: &Token, text: &str) {
     ui.answer_as_is(text);
-    ui.say(format!("this is token {}; it is shown only now", token.id));
+    ui.say(format!("token {}; it is shown only once", token.id));
     ui.say(format!(
         "publishers save it with `bibliotax registry sign-in`, or set {TOKENS}=\"https://HOST TOKEN\""
     ));
@@ -148,7 +148,7 @@ pub fn show_token(ui: &Ui, token: &Token, text: &str) {
 pub fn show_wanted_token(ui: &Ui, wish: &NewToken, registry: &str) {
     let actions = in_words(&wish.actions);
     ui.say(format!(
-        "a token for {} would allow to {actions} {} in {registry}; nothing was written",
+        "a token for {} could {actions} {} in {registry}; nothing was written",
         clean(&wish.name),
         clean(&wish.packages.join(", ")),
     ));
@@ -194,7 +194,7 @@ pub fn show_ended(ui: &Ui, id: &str, is_dry_run: bool) {
 /// Shows where credentials were saved.
 pub fn show_signed_in(ui: &Ui, origin: &Origin, saved: &Saved, is_dry_run: bool) {
     if let Some(why) = &saved.untried {
-        ui.warn(format!("it could not be tried: {why}"));
+        ui.warn(format!("it couldn't be tried: {why}"));
     }
     let verb = if is_dry_run { "would be saved" } else { "saved" };
     ui.say(format!("{verb} for {origin} in {}", saved.place));

@@ -17,14 +17,14 @@ pub fn list(ui: &Ui, todos: &[Todo<'_>], all: bool) {
     let open = todos.iter().filter(|todo| todo.is_open()).count();
     let shown: Vec<&Todo<'_>> = todos.iter().filter(|todo| all || todo.is_open()).collect();
     ui.answer(match (open, todos.len()) {
-        (0, 0) => "no package asks for anything to be done by hand".to_owned(),
-        (0, done) => format!("nothing is open; {} done", count(done, "step")),
+        (0, 0) => "no package has steps to do by hand".to_owned(),
+        (0, done) => format!("no open steps; {} done", count(done, "step")),
         (open, all) => format!("{} open, {} done", count(open, "step"), all - open),
     });
     // The same step at several places is shown once.
     shown.chunk_by(|one, next| std::ptr::eq(one.step, next.step)).for_each(|places| show(ui, places));
     if open > 0 {
-        ui.say("\n`bibliotax steps done STEP` ticks one off");
+        ui.say("\n`bibliotax steps done STEP` marks a step as done");
     }
     ui.report(|| Steps { open, steps: shown.iter().map(|todo| Step::from(*todo)).collect() });
 }
@@ -45,7 +45,7 @@ fn show(ui: &Ui, places: &[&Todo<'_>]) {
 fn status(status: StepStatus) -> String {
     let (style, word) = match status {
         StepStatus::New => (style::WARNING, "open"),
-        StepStatus::Changed => (style::WARNING, "open again, it reads otherwise now"),
+        StepStatus::Changed => (style::WARNING, "open again, because its text changed"),
         StepStatus::Updated => (style::WARNING, "open again, after the update"),
         StepStatus::Done => (style::GOOD, "done"),
     };

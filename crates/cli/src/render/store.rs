@@ -99,18 +99,18 @@ pub fn show_trimmed(ui: &Ui, plan: &TrimPlan, is_dry_run: bool) {
     let taken = if taken.is_empty() {
         "nothing to delete".to_owned()
     } else {
-        format!("{} {}", if is_dry_run { "would delete" } else { "took out" }, taken.join(" and "))
+        format!("{} {}", if is_dry_run { "would delete" } else { "deleted" }, taken.join(" and "))
     };
-    ui.say(format!("{taken}; archives of {} remain", size(left)));
+    ui.say(format!("{taken}; {} of archives remain", size(left)));
     ui.report(|| Trimmed::of(plan, left_behind(inventory), is_dry_run));
 }
 
 fn taken_out(plan: &TrimPlan, goes: &[Tree], bytes: u64, answers: u64) -> Vec<String> {
     let archives = (!goes.is_empty()).then(|| format!("{} ({})", count(goes.len(), "archive"), size(bytes)));
     let answered =
-        (answers > 0).then(|| format!("what registries and repositories answered ({})", size(answers)));
+        (answers > 0).then(|| format!("cached answers of registries and repositories ({})", size(answers)));
     let remains = (!plan.inventory.remains.is_empty())
-        .then(|| format!("what runs that were killed left behind ({})", size(left_behind(&plan.inventory))));
+        .then(|| format!("remains of runs that were killed ({})", size(left_behind(&plan.inventory))));
     archives.into_iter().chain(answered).chain(remains).collect()
 }
 

@@ -23,7 +23,7 @@ pub fn show(ui: &Ui, report: &Report, with_store: bool) {
 fn show_store(ui: &Ui, damaged: &[Damaged]) {
     let head = styled(style::STRONG, "store");
     if damaged.is_empty() {
-        ui.say(format!("{head}: all copies as they came"));
+        ui.say(format!("{head}: all copies are intact"));
         return;
     }
     ui.answer(format!("{head}: {}", count(damaged.len(), "damaged copy")));
@@ -42,7 +42,7 @@ fn show_shelf(ui: &Ui, verified: &Verified) {
     let head = styled(style::STRONG, "shelf");
     let looked_at = format!("{}, {}", count(verified.packages, "package"), count(verified.files, "file"));
     if verified.findings.is_empty() {
-        ui.say(format!("{head}: all as installed ({looked_at})"));
+        ui.say(format!("{head}: no differences ({looked_at})"));
         return;
     }
     let number = count(verified.findings.len(), "difference");

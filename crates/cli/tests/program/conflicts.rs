@@ -68,7 +68,7 @@ fn two_needs_that_exclude_each_other() {
     try: one of these; each was tried and works
       bibliotax need soil-curve "= 2.1.0" moss-map 3           # changes soil-curve to 2.1.0
       bibliotax need moss-map "2.3 .. 3"                       # changes moss-map to 2.3.0
-      bibliotax drop soil-curve && bibliotax need moss-map 3   # does without soil-curve
+      bibliotax drop soil-curve && bibliotax need moss-map 3   # removes soil-curve
     ----- status 4
     "#);
     take_first_way(&garden, &output);
@@ -88,7 +88,7 @@ fn a_need_and_one_for_another_purpose() {
     try: one of these; each was tried and works
       [needs-for.test] probe-sim = "0.10 .. 0.11"; [needs] soil-probe = "1"   # in the manifest: changes probe-sim to 0.10.0
       bibliotax need soil-probe "0.9 .. 0.10"                                 # changes soil-probe to 0.9.0
-      bibliotax drop probe-sim --for test && bibliotax need soil-probe 1      # does without probe-sim
+      bibliotax drop probe-sim --for test && bibliotax need soil-probe 1      # removes probe-sim
     ----- status 4
     "#);
 }
@@ -109,7 +109,7 @@ fn a_chain_of_several_links() {
     try: one of these; each was tried and works
       bibliotax need probe-sim "0.9.2 .. 0.10"                      # changes probe-sim to 0.9.2
       bibliotax need rain-ledger "3 .. 4" probe-sim 0.10            # changes rain-ledger to 3.0.0
-      bibliotax drop rain-ledger && bibliotax need probe-sim 0.10   # does without rain-ledger
+      bibliotax drop rain-ledger && bibliotax need probe-sim 0.10   # removes rain-ledger
     ----- status 4
     "#);
 }
@@ -124,7 +124,7 @@ fn only_a_pre_release_is_in_the_range() {
       gate-kiosk needs valve-proto 1.1.
       No release of valve-proto matches 1.1 (available: 1.1.0-rc.1, 1.0.0).
     try: one of these; each was tried and works
-      bibliotax need valve-proto 1.1 --prereleases   # lets pre-releases of valve-proto count
+      bibliotax need valve-proto 1.1 --prereleases   # accepts pre-releases of valve-proto
       bibliotax need valve-proto "1 .. 2"            # changes valve-proto to 1.0.0
     ----- status 4
     "#);
@@ -172,7 +172,7 @@ fn a_need_written_by_hand() {
     try: one of these; each was tried and works
       bibliotax need rain-ledger "3 .. 4"    # changes rain-ledger to 3.0.0
       bibliotax need soil-curve "1.7 .. 2"   # changes soil-curve to 1.7.0
-      bibliotax drop rain-ledger             # does without rain-ledger
+      bibliotax drop rain-ledger             # removes rain-ledger
     ----- status 4
     "#);
     take_first_way(&garden, &output);
@@ -364,7 +364,7 @@ fn a_long_conflict_is_cut_to_its_heart_unless_all_is_asked_for() {
       No release of dew-point is in both 2 and 1.
     try: one of these; each was tried and works
       bibliotax need dew-point "1.4 .. 2"                   # changes dew-point to 1.4.0
-      bibliotax drop bed-n1 && bibliotax need dew-point 2   # does without bed-n1
+      bibliotax drop bed-n1 && bibliotax need dew-point 2   # removes bed-n1
     ----- status 4
     "#);
     let in_full = garden.run(&["need", "dew-point", "2", "--long"]).expect(4);

@@ -64,7 +64,9 @@ fn a_token_is_kept_in_a_file_for_its_owner_alone_and_opens_its_host() {
     assert_eq!(fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
     let ready = garden.run(&["ready"]).expect(0);
     assert!(
-        ready.stdout.contains("opens to what the file GARDEN/home/.config/bibliotax/sign-ins.toml has"),
+        ready
+            .stdout
+            .contains("with the credentials from the file GARDEN/home/.config/bibliotax/sign-ins.toml"),
         "{ready}"
     );
     assert!(!ready.to_string().contains(&token));
@@ -74,7 +76,7 @@ fn a_token_is_kept_in_a_file_for_its_owner_alone_and_opens_its_host() {
     assert_snapshot!(garden.run(&["publish"]), @"
     ----- stderr
     error: the file of credentials GARDEN/home/.config/bibliotax/sign-ins.toml can't be used: others may read it  (credentials.unusable)
-    try: let only its owner read it (`chmod 600 GARDEN/home/.config/bibliotax/sign-ins.toml`), and its tables be named by hosts
+    try: let only its owner read it (`chmod 600 GARDEN/home/.config/bibliotax/sign-ins.toml`), and name its tables after hosts
     ----- status 3
     ");
     fs::set_permissions(&file, fs::Permissions::from_mode(0o600)).unwrap();
@@ -100,7 +102,7 @@ fn a_token_is_kept_in_a_file_for_its_owner_alone_and_opens_its_host() {
     assert_eq!(run_with_input(&garden, &sign_in, &token, None).0, 5, "it was revoked");
     let elsewhere = ["registry", "sign-in", "http://127.0.0.1:9", "--file"];
     let untried = run_with_input(&garden, &elsewhere, "far away", None);
-    assert!(untried.0 == 0 && untried.1.contains("could not be tried"), "{}", untried.1);
+    assert!(untried.0 == 0 && untried.1.contains("couldn't be tried"), "{}", untried.1);
     assert_eq!(
         garden.run(&["registry", "sign-in", "../here", "--file"]).expect(2).code(),
         "credentials.host"
@@ -122,7 +124,7 @@ fn a_token_in_the_keyring_opens_its_host() {
         (out.status.code().unwrap(), String::from_utf8([out.stdout, out.stderr].concat()).unwrap())
     };
     let (status, ran) = with_bus(&["ready"]);
-    assert!(status == 0 && ran.contains("opens to what the keyring has"), "{ran}");
+    assert!(status == 0 && ran.contains("can be reached, with the credentials from the keyring"), "{ran}");
     assert_eq!(with_bus(&["publish"]).0, 0);
     assert!(with_bus(&["registry", "sign-out", "seedhouse"]).1.contains("deleted the credentials"));
     assert_eq!(with_bus(&["publish"]).0, 2);

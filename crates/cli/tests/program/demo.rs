@@ -18,7 +18,7 @@ fn the_demo_tells_its_whole_story_and_leaves_the_garden() {
         "passed over rain-ledger 3.0.0",
         "in valve-core",
         "[shared] rain-ledger = \"2.4 .. 2.6\"",
-        "seedhouse                             2.0.0  2026-04-01  behind: 2.1.0 is in another source",
+        "seedhouse                             2.0.0  2026-04-01  not the newest: another source has 2.1.0",
         "frost-table-1.2/data/frost.csv",
         "raised  rain-ledger   2.5.0 -> 2.6.1  ",
         "+ hand-3 = \"hand-unit\"",

@@ -45,7 +45,7 @@ fn the_tour_of_the_readme_can_be_typed_as_it_stands() {
         "no match for `sensr`",
         "18 packages are there",
         "no problems found",
-        "valve-core 0.4.0 is there already",
+        "valve-core 0.4.0 exists already",
     ] {
         assert!(ran.stdout.contains(part), "{part} is not in {ran}");
     }

@@ -81,7 +81,7 @@ fn words_find_what_was_likely_meant_and_say_which_release_fits() {
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["find", "moss", "--page", "2"]), @"
-    what is found for `moss` ends before page 2
+    page 2 of the results for `moss` is empty
     ----- status 0
     ");
     let json = garden.run(&["find", "rain", "--format", "json"]).expect(0).json();

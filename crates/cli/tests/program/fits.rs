@@ -174,7 +174,7 @@ fn a_library_keeps_its_promise() {
       So no release of soil-curve is left.
     try: one of these; each was tried and works
       bibliotax need soil-curve "1.7 .. 2"   # changes soil-curve to 1.7.0
-      [fits] orchard-runtime = "4"           # in the manifest; it promises less
+      [fits] orchard-runtime = "4"           # in the manifest; this is a weaker promise
     ----- status 4
     "#);
     assert_snapshot!(garden.run(&["fit"]), @"
@@ -215,7 +215,7 @@ fn a_library_keeps_its_promise() {
       soil-curve  none  1.7.0  1.7.0  2.0.0  2.1.0  2.1.0
     the promise is the lowest level that works
     3 is the highest level that all targets have
-    raised to 4, it breaks shed
+    4 would break shed
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["fit", "--try", "orchard-runtime=sapling"]), @"
@@ -252,7 +252,7 @@ fn fit_tells_of_packages_before_they_are_needed_and_what_if() {
       hand-unit: asks for orchard-runtime 5, not 3
       1.7.0 is the newest that fits everywhere
     leaf-palette 1.0.0
-      hand-unit: works with arch x86_64 only
+      hand-unit: works only with arch x86_64
       no release fits everywhere
     2 of 3 packages don't fit everywhere
     ----- status 1

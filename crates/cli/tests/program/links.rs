@@ -185,7 +185,7 @@ fn a_project_s_own_templates_are_rendered_beside_the_links() {
       at links/roles.txt:2:4
         1: {{ project }}
         2: {{ rolls.include }}
-              ~~~~~~~~~~~~~ there is no such name; `| default([])` or `is defined` if that may be
+              ~~~~~~~~~~~~~ unknown name; write `| default([])` or `is defined` if it can be missing
     try: a template sees `project`, `target`, `roles` and `packages`; see the guide
     ----- status 3
     ");
@@ -277,8 +277,8 @@ fn projects_that_become_a_workspace_keep_their_templates_and_hear_of_what_is_old
     }
     assert_snapshot!(garden.run_in("ws", &["init", "--workspace"]), @"
     wrote bibliotax.toml for a workspace of bare, hand, kiosk
-    builds in hand find their links in ../shelf/links/ now
-    builds in kiosk find their links in ../shelf/links/ now
+    builds in hand now find their links in ../shelf/links/
+    builds in kiosk now find their links in ../shelf/links/
     next: `bibliotax install`
     ----- stderr
     warning: the workspace has one lock and one shelf for all its projects; nothing updates hand/bibliotax.lock, hand/shelf, kiosk/bibliotax.lock, kiosk/shelf any more; `bibliotax init --workspace --remove-old` removes them

@@ -88,7 +88,7 @@ fn what_is_newer_is_told_with_what_holds_it_back_and_what_changed() {
       probe-sim    0.9.2                   deprecated: too slow; use moss-map
       rain-ledger  2.4.0           3.0.0   held back by gate-kiosk (needs 2.4.0), moss-map 1.0.0 (needs 2)
       dew-point    1.4.0           2.0.0   held back by rain-ledger 2.4.0 (needs 1)
-    next: `bibliotax update` moves 1 package
+    next: `bibliotax update` updates 1 package
     ----- status 0
     ");
     let json = garden.run(&["newer", "--format", "json", "rain-ledger"]).expect(0).json();
@@ -105,7 +105,7 @@ fn what_is_newer_is_told_with_what_holds_it_back_and_what_changed() {
     let none = Garden::needing(&["dew-point 1.4.0"], "dew-point = \"1\"");
     none.run(&["install", "--quiet"]).expect(0);
     assert_snapshot!(none.run(&["newer"]), @"
-    nothing is newer: 1 package as new as can be
+    no updates: 1 package at the newest release
     ----- status 0
     ");
 }

@@ -20,11 +20,11 @@ fn a_slip_in_a_manifest_is_shown_at_its_place() {
     garden.write("gate/bibliotax.toml", "[project]\nname = “gate”\n");
     assert_snapshot!(garden.run(&["install"]), @r#"
     ----- stderr
-    error: curly quotes don't quote here  (manifest.curly-quotes)
+    error: curly quotes aren't allowed here  (manifest.curly-quotes)
       at bibliotax.toml:2:8
         1: [project]
         2: name = “gate”
-                  ~ an editor may have turned it
+                  ~ an editor may have changed it
     try: use straight quotes: `"`
     ----- status 3
     "#);
@@ -38,12 +38,12 @@ fn a_slip_in_a_manifest_is_shown_at_its_place() {
             ~~~~
     try: `needs`
 
-    error: `Gate` can't name a package: a name is made of a–z, 0–9 and `-`, and 'G' is none of them  (name.invalid)
+    error: `Gate` can't name a package: a name consists of a–z, 0–9 and `-`, not 'G'  (name.invalid)
       at bibliotax.toml:2:9
         1: [project]
         2: name = "Gate"
                    ~~~~
-    try: `gate` would do
+    try: `gate` would be valid
     ----- status 3
     "#);
     let json = garden.run(&["install", "--format", "json"]).expect(3).json();
@@ -85,7 +85,7 @@ fn bytes_that_are_no_text_are_told_as_such() {
     std::fs::write(garden.path("gate/bibliotax.toml"), [0xff, 0xfe, 0x00, 0x80]).unwrap();
     assert_snapshot!(garden.run(&["install"]), @"
     ----- stderr
-    error: bibliotax.toml is no manifest: it holds bytes that are no UTF-8 text  (manifest.unreadable)
+    error: bibliotax.toml isn't a manifest: it isn't UTF-8 text  (manifest.unreadable)
     try: a manifest is a short text; see `bibliotax init`
     ----- status 3
     ");
@@ -107,7 +107,7 @@ fn a_manifest_that_is_elsewhere_is_pointed_to() {
     assert_snapshot!(garden.run_in("other", &["install"]), @"
     ----- stderr
     error: there is no bibliotax.toml here or in a folder above  (manifest.missing)
-    try: there is a bibliotax.toml.txt: an editor added the ending; rename it to bibliotax.toml
+    try: there is a bibliotax.toml.txt here; rename it to bibliotax.toml
     ----- status 3
     ");
     assert_snapshot!(garden.run(&["verify", "--directory", "nowhere"]), @"
@@ -138,7 +138,7 @@ fn names_and_ranges_that_lead_nowhere_offer_what_is_near() {
     "#);
     assert_snapshot!(garden.run(&["need", "rain-ledger", "3 .. 2"]), @"
     ----- stderr
-    error: no version can be in `3 .. 2`  (range.empty)
+    error: no version is in `3 .. 2`  (range.empty)
       at the command line
         1: 3 .. 2
            ~~~~~~ the end comes before the start
@@ -186,7 +186,7 @@ fn a_conflict_is_told_in_sentences_and_changes_nothing() {
       moss-map 3.0.0 needs dew-point 2.
       No release of dew-point is in both 1 and 2.
     try: one of these; each was tried and works
-      bibliotax drop soil-curve && bibliotax need moss-map any   # does without soil-curve
+      bibliotax drop soil-curve && bibliotax need moss-map any   # removes soil-curve
     ----- status 4
     ");
     let after = (garden.read("gate/bibliotax.toml"), garden.read("gate/bibliotax.lock"), garden.shelf());

@@ -69,7 +69,7 @@ fn a_mirror_answers_where_the_registry_does_not_and_says_so() {
     garden.run(&["verify"]).expect(0);
     assert_eq!(garden.read("gate/bibliotax.lock"), locked);
     let ran = garden.run(&["need", "moss-map"]).expect(0);
-    assert!(ran.stderr.contains("doesn't answer; its mirror ../mirror does"), "{ran}");
+    assert!(ran.stderr.contains("can't be reached; its mirror ../mirror is used"), "{ran}");
     assert!(garden.run(&["find", "moss"]).expect(0).stdout.contains("moss-map"));
     declare(&garden, "http://127.0.0.1:9/", &["http://127.0.0.1:9/", "../nowhere"]);
     assert_eq!(garden.run(&["describe", "moss-map"]).expect(5).code(), "registry.unreachable");

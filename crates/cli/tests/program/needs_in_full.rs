@@ -83,7 +83,7 @@ fn a_preferred_provider_that_can_not_be_had_is_told() {
       added  seed-clock  1.1.0  2.0 KiB  MIT  needed by hedge-grid, as day-clock
     shelf: 2 packages installed, 4.0 KiB downloaded (TIME)
     ----- stderr
-    warning: day-clock is provided by seed-clock: bark-log, which the manifest prefers, isn't possible
+    warning: day-clock is provided by seed-clock, because bark-log, which the manifest prefers, isn't possible
     ----- status 0
     ");
 }
@@ -99,7 +99,7 @@ fn a_family_stays_at_one_version_in_the_range_it_is_kept_in() {
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["need", "pergola/plots"]), @r#"
-    manifest: [needs] "pergola/plots" = "family", pergola being kept at "3"
+    manifest: [needs] "pergola/plots" = "family"; pergola is kept at "3"
     lock: 1 added, 2 lowered
       lowered  pergola/core   3.3.0 -> 3.2.0  2.0 KiB  MIT  needed by pergola/panel and 1 more
       lowered  pergola/panel  3.3.0 -> 3.2.0  2.0 KiB  MIT  needed here
@@ -109,11 +109,11 @@ fn a_family_stays_at_one_version_in_the_range_it_is_kept_in() {
     "#);
     assert_snapshot!(garden.run(&["explain", "pergola/core", "3.3"]), @"
     pergola/core 3.3 isn't possible:
-      pergola/core and pergola/plots are of the family pergola, which stays at one version.
+      pergola/core and pergola/plots belong to the family pergola, which has one version.
       gate-kiosk needs pergola/plots 3.
       No version of the family pergola satisfies all of this.
     ways out, each tried:
-      bibliotax drop pergola/plots   # does without pergola/plots
+      bibliotax drop pergola/plots   # removes pergola/plots
     ----- status 4
     ");
     assert_snapshot!(garden.run(&["update", "--beyond"]), @"
@@ -125,7 +125,7 @@ fn a_family_stays_at_one_version_in_the_range_it_is_kept_in() {
     ----- stderr
     error: no versions satisfy all requirements  (resolve.conflict)
       gate-kiosk needs pergola/plots 3.
-      pergola/plots and pergola/core are of the family pergola, which stays at one version.
+      pergola/plots and pergola/core belong to the family pergola, which has one version.
       gate-kiosk needs pergola/core 3.1.
       No version of the family pergola satisfies all of this.
     try: one of these; each was tried and works
@@ -140,7 +140,7 @@ fn a_range_of_a_family_is_widened_as_a_line_of_the_manifest() {
     garden.run(&["install"]).expect(0);
     assert_snapshot!(garden.run(&["explain", "pergola/core", "3.3"]), @r#"
     pergola/core 3.3 isn't possible:
-      gate-kiosk keeps the family pergola at 3.2, and pergola/core is of it.
+      gate-kiosk keeps the family pergola, which pergola/core belongs to, at 3.2.
     ways out, each tried:
       [families] pergola = "3.3 .. 4"   # in the manifest: changes pergola/panel to 3.3.0
     ----- status 4
@@ -170,13 +170,13 @@ fn releases_that_conflict_are_not_taken_together() {
     ----- stderr
     error: no versions satisfy all requirements  (resolve.conflict)
       gate-kiosk needs bark-log 1.0.
-      bark-log 1.0.1 can't be together with moss-map .. 2.1.
+      bark-log 1.0.1 can't be used with moss-map .. 2.1.
       gate-kiosk needs moss-map 2.0.
       So no release of moss-map is left.
     try: one of these; each was tried and works
       bibliotax need bark-log "1.1 .. 2"                       # changes bark-log to 1.1.0
       bibliotax need moss-map "2.3 .. 3" bark-log 1.0          # changes moss-map to 2.3.0
-      bibliotax drop moss-map && bibliotax need bark-log 1.0   # does without moss-map
+      bibliotax drop moss-map && bibliotax need bark-log 1.0   # removes moss-map
     ----- status 4
     "#);
 }
@@ -205,7 +205,7 @@ fn what_a_need_brings_can_be_left_out_and_that_is_recorded_and_shown() {
       added  bark-log  1.1.0  2.0 KiB  MIT  needed here
     nothing was written
     ----- stderr
-    warning: bark-log doesn't need leaf-palette, so leaving that out changes nothing
+    warning: bark-log doesn't need leaf-palette, so leaving it out changes nothing
     ----- status 0
     "#);
 }
@@ -257,11 +257,11 @@ fn what_is_published_says_family_capabilities_and_conflicts() {
     error: no versions satisfy all requirements  (resolve.conflict)
       gate-kiosk needs day-clock 7, provided by petal-font 1.0.
       gate-kiosk needs bark-log 1.0.
-      petal-font 1.0 can't be together with bark-log 1.0.
+      petal-font 1.0 can't be used with bark-log 1.0.
       So no release of bark-log is left.
     try: one of these; each was tried and works
       bibliotax need bark-log "1.1 .. 2"                        # changes bark-log to 1.1.0
-      bibliotax drop day-clock && bibliotax need bark-log 1.0   # does without day-clock
+      bibliotax drop day-clock && bibliotax need bark-log 1.0   # removes day-clock
     ----- status 4
     "#);
 }
@@ -296,7 +296,7 @@ fn what_a_need_locks_is_what_its_manifest_leads_to_from_then_on() {
         let ran = garden.run(&need).expect(0);
         let lock = garden.read("gate/bibliotax.lock");
         let again = garden.run(&["resolve"]).expect(0);
-        assert!(again.stdout.starts_with("nothing to do: the lock is right"), "{row:?}: {ran}{again}");
+        assert!(again.stdout.starts_with("nothing to do: the lock is up to date"), "{row:?}: {ran}{again}");
         assert_eq!(garden.read("gate/bibliotax.lock"), lock, "{row:?}");
         garden.run(&["install", "--sealed"]).expect(0);
     }

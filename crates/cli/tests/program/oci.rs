@@ -173,7 +173,7 @@ fn a_registry_that_wants_a_password_gets_it_from_where_people_keep_it() {
     let pair = format!("{place} {USER}:{PASSWORD}");
     assert_eq!(with("BIBLIOTAX_TOKENS", &pair, "gate", &["install"]).0, 0);
     let ready = with("DOCKER_CONFIG", &settings, "gate", &["ready"]);
-    assert!(ready.1.contains("opens to what the container tools' credentials has"), "{}", ready.1);
+    assert!(ready.1.contains("can be reached, with the credentials from the container tools"), "{}", ready.1);
     let wrong = with("BIBLIOTAX_TOKENS", &format!("{place} moss:wrong"), "gate", &["describe", "moss-map"]);
     assert!(wrong.0 == 5 && wrong.1.contains("token.unknown"), "{}", wrong.1);
     let sign_in = ["registry", "sign-in", &containers.host, "--user", USER, "--file"];

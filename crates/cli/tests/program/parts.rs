@@ -155,7 +155,7 @@ fn a_part_without_a_file_for_a_target_is_a_conflict_that_says_so() {
                        gate-kiosk  hand-unit
       moss-map  2.0.0  yes         no
     moss-map 2.0.0
-      hand-unit: has natives for linux/x86_64 only
+      hand-unit: has natives only for linux/x86_64
       1.0.0 is the newest that fits everywhere
     1 of 1 package doesn't fit everywhere
     ----- status 1
@@ -269,7 +269,7 @@ fn a_component_can_be_what_stands_in_the_way() {
     try: one of these; each was tried and works
       bibliotax need bark-log "1 .. 2" && bibliotax need moss-map 1 --component trace   # changes bark-log to 1.0
       [needs] moss-map = "1"                                                            # in the manifest: uses moss-map without components
-      bibliotax drop bark-log && bibliotax need moss-map 1 --component trace            # does without bark-log
+      bibliotax drop bark-log && bibliotax need moss-map 1 --component trace            # removes bark-log
     ----- status 4
     "#);
 }

@@ -79,7 +79,7 @@ fn a_release_is_never_replaced() {
     assert_snapshot!(garden.run_in("valve", &["publish", "../seedhouse"]), @"
     left out: .gitignore (hidden), notes/ (ignored by version control)
     ----- stderr
-    error: valve-core 0.4.0 is published already, with other `files`  (registry.exists)
+    error: valve-core 0.4.0 is already published, with different `files`  (registry.exists)
     try: a release never changes: raise `version` in the manifest
     ----- status 5
     ");
@@ -198,7 +198,7 @@ fn a_hostile_archive_is_refused_by_the_name_of_its_entry() {
       added  evil  1.0.0  1.5 KiB  licence not declared  needed here
     ----- stderr
     error: the archive of evil can't be used  (archive.refused)
-      Its entry `../escaped` is refused: it leads out of the package.
+      Its entry `../escaped` is refused: it leads outside of the package.
     try: don't use it; tell the package's authors (the shelf wasn't changed)
     ----- status 6
     "#);
@@ -219,7 +219,7 @@ fn a_name_in_two_registries_is_settled_by_a_person() {
     assert_snapshot!(garden.run(&["need", "night-frost"]), @r#"
     ----- stderr
     error: `night-frost` is in two registries: seedhouse and own  (package.ambiguous)
-    try: settle it: `bibliotax need night-frost --from seedhouse`, or `owns = ["night-frost"]` with one of the registries
+    try: choose one: `bibliotax need night-frost --from seedhouse`, or `owns = ["night-frost"]` for one of the registries
     ----- status 3
     "#);
     garden.run(&["need", "night-frost", "--from", "own"]).expect(0);
@@ -298,7 +298,7 @@ fn a_check_reads_everything_and_tells_what_is_wrong() {
         "bark-log 1.0.0",
     ]);
     assert_snapshot!(garden.run_in(".", &["registry", "check", "seedhouse"]), @"
-    all is as it should be: 4 packages, 4 releases, 8 files (8.9 KiB)
+    no problems found: 4 packages, 4 releases, 8 files (8.9 KiB)
     ----- status 0
     ");
     fs::write(archive_of(&garden, "dew-point"), "other").unwrap();
@@ -339,7 +339,7 @@ fn a_release_holds_what_was_asked_for_and_not_the_manifest() {
     assert!(listed.contains("src/moss.c") && !listed.contains("bibliotax.toml"), "{listed}");
     garden.run_in("moss", &["publish"]).expect(0);
     garden.write("moss/bibliotax.toml", &manifest("# A remark that changes nothing.\n"));
-    assert!(garden.run_in("moss", &["publish"]).expect(0).stdout.contains("is there already"));
+    assert!(garden.run_in("moss", &["publish"]).expect(0).stdout.contains("exists already"));
     let named = manifest("").replace("**/*.toml", "bibliotax.toml").replace("1.0.0", "1.1.0");
     garden.write("moss/bibliotax.toml", &named);
     let listed = garden.run_in("moss", &["publish", "--dry-run"]).expect(0).stdout;

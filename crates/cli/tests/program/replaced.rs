@@ -71,7 +71,7 @@ fn what_stands_in_has_to_do_for_the_ranges_and_be_there() {
       rain-ledger 2.4.0 needs dew-point 1.
       No release of dew-point matches 1 (available: 2.0.0, by the folder ../dew-point, which stands in for it).
     try: one of these; each was tried and works
-      bibliotax drop rain-ledger   # does without rain-ledger
+      bibliotax drop rain-ledger   # removes rain-ledger
     ----- status 4
     ");
     for (stand_in, code) in [

@@ -118,8 +118,8 @@ fn under_sealed_a_stale_lock_is_refused_and_named() {
     let lock = garden.read("gate/bibliotax.lock");
     assert_snapshot!(garden.run(&["task", "--sealed", "press"]), @"
     ----- stderr
-    error: bibliotax.toml was changed since bibliotax.lock was made from it  (lock.stale)
-    try: run `bibliotax install` where the manifest is edited, and commit the lock
+    error: bibliotax.toml changed since bibliotax.lock was written  (lock.stale)
+    try: run `bibliotax install` without --sealed, and commit the lock
     ----- status 1
     ");
     assert_eq!(garden.read("gate/bibliotax.lock"), lock);
@@ -145,7 +145,7 @@ fn of_several_targets_the_one_for_this_machine_is_taken_or_has_to_be_named() {
     );
     assert_snapshot!(garden.run(&["task", "where"]), @"
     ----- stderr
-    error: for which target: none of the targets is for a machine like this one  (task.which-target)
+    error: the target isn't clear: none of the targets is for a machine like this one  (task.which-target)
     try: choose one with `--target`: kiosk, hand
     ----- status 2
     ");

@@ -73,6 +73,22 @@ fn a_served_registry_leads_to_the_same_lock_and_shelf_as_its_folder() {
 }
 
 #[test]
+fn a_new_registry_is_served_searched_and_mirrored_before_anything_is_published() {
+    let garden = Garden::with(&[]);
+    garden.run_in(".", &["registry", "create", "new", "--name", "fernhollow"]).expect(0);
+    let new = Place::in_folder("new");
+    let served = new.try_to_serve(&garden, &["--listen", "127.0.0.1:0"]).unwrap();
+    let url = served.url.as_str();
+    let found = garden.run_in(".", &["find", "moss", "--registry", url]).expect(0);
+    assert!(found.stdout.contains("no package has `moss`"), "{found}");
+    let mirrored = garden.run_in(".", &["registry", "mirror", url, "copy", "--plain"]).expect(0);
+    assert!(mirrored.stdout.contains("nothing new in"), "{mirrored}");
+    project(&garden, "gate", url, "gate-kiosk", "1.0.0");
+    let unknown = garden.run(&["need", "moss-map"]).expect(4);
+    assert!(unknown.stderr.contains("the registries have no packages yet"), "{unknown}");
+}
+
+#[test]
 fn what_was_asked_for_once_is_enough_when_nobody_is_to_be_asked() {
     let garden = Garden::with(&RELEASES);
     let served = serve(&garden);
@@ -93,7 +109,7 @@ fn what_was_asked_for_once_is_enough_when_nobody_is_to_be_asked() {
         assert!(told.contains("(registry.offline)") && told.contains("moss-map"), "{told}");
     }
     for (_, told, _) in offline(&["ready"]) {
-        assert!(told.contains("not checked") && !told.contains("seedhouse  answers"), "{told}");
+        assert!(told.contains("not checked") && !told.contains("seedhouse  can be reached"), "{told}");
     }
     for said in ["0", "false", "No", "off", ""] {
         let (status, _, told) = offline_by(said, &["need", "moss-map"]);
@@ -118,7 +134,7 @@ fn publishing_wants_a_token_that_is_for_it_and_a_release_is_never_replaced() {
     let (status, told) = with_token(&garden, "moss", &["publish"], &mine);
     assert_eq!(status, 0, "{told}");
     let (status, told) = with_token(&garden, "moss", &["publish"], &mine);
-    assert!(status == 0 && told.contains("is there already"), "{told}");
+    assert!(status == 0 && told.contains("exists already"), "{told}");
     garden.write("moss/src/moss.c", "int other;\n");
     let (status, told) = with_token(&garden, "moss", &["publish"], &mine);
     assert!(status == 5 && told.contains("registry.exists"), "{told}");
@@ -290,7 +306,7 @@ fn a_copy_in_front_keeps_what_was_asked_for_and_takes_nothing_in() {
     let behind = serve(&garden);
     let begin = |more: &[&str]| {
         let options = ["--read-through", &behind.url, "--listen", "127.0.0.1:0"];
-        Place::copy("copy").try_to_serve(&garden, &[&options, more].concat())
+        Place::in_folder("copy").try_to_serve(&garden, &[&options, more].concat())
     };
     let front = begin(&["--fresh", "0"]).unwrap();
     let forget = || {
@@ -321,7 +337,7 @@ fn a_copy_in_front_keeps_what_was_asked_for_and_takes_nothing_in() {
     assert_eq!(garden.run(&["need", "bark-log"]).expect(5).code(), "registry.unreachable");
     drop(front);
     let options = ["--read-through", &url, "--listen", "127.0.0.1:0", "--stale"];
-    let front = Place::copy("copy").try_to_serve(&garden, &options).unwrap();
+    let front = Place::in_folder("copy").try_to_serve(&garden, &options).unwrap();
     need(&front).expect(0);
     garden.run(&["verify"]).expect(0);
     assert!(packages().contains("1.1.0"));
@@ -370,7 +386,7 @@ fn what_keeps_a_connection_from_being_made_is_told_apart() {
     };
     let rows = [
         (&["localhost"][..], 2001..2002, "expired on 2002-01-01"),
-        (&["localhost"], 2088..2090, "is not valid yet; it begins on 2088-01-01"),
+        (&["localhost"], 2088..2090, "is not valid yet; it becomes valid on 2088-01-01"),
         (
             &["garden.example", "*.moss.example"],
             2020..2090,
@@ -400,7 +416,7 @@ fn what_keeps_a_connection_from_being_made_is_told_apart() {
     assert!(said.contains("doesn't speak TLS"), "{said}");
     drop(served);
     assert!(ask("http://127.0.0.1:9/").contains("refused"));
-    assert!(ask("https://nowhere.invalid/").contains("no such host"));
+    assert!(ask("https://nowhere.invalid/").contains("the host doesn't exist"));
 }
 
 #[test]

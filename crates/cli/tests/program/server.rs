@@ -35,8 +35,8 @@ impl Place {
         Self { path: "seedhouse".to_owned(), env: Vec::new() }
     }
 
-    /// A folder for a copy in front of a registry.
-    pub fn copy(folder: &str) -> Self {
+    /// Another folder of the garden.
+    pub fn in_folder(folder: &str) -> Self {
         Self { path: folder.to_owned(), ..Self::folder() }
     }
 

@@ -48,7 +48,7 @@ fn settings_give_default_registries_and_say_where_they_are() {
     assert!(described.stdout.contains("2.4.0"), "{described}");
     let ready = garden.run_in("elsewhere", &["ready", "--color", "never"]).expect(0);
     assert!(ready.stdout.contains("settings.toml sets registries, color"), "{ready}");
-    assert!(ready.stdout.contains("registry seedhouse  answers"), "{ready}");
+    assert!(ready.stdout.contains("registry seedhouse  can be reached"), "{ready}");
 }
 
 #[test]

@@ -101,12 +101,12 @@ fn files_get_there_as_the_manifest_says() {
     garden.write("gate/bibliotax.toml", &format!("{manifest}\n[shelf]\nlink = \"soft\"\n"));
     assert_snapshot!(garden.run(&["install"]), @r#"
     ----- stderr
-    error: `soft` is no way of putting files on the shelf  (manifest.link)
+    error: `soft` isn't a way of putting files on the shelf  (manifest.link)
       at bibliotax.toml:11:8
         10: [shelf]
         11: link = "soft"
                    ~~~~~~
-    try: possible here: `auto`, `reflink`, `hard` or `copy`
+    try: valid here: `auto`, `reflink`, `hard` or `copy`
     ----- status 3
     "#);
 }
@@ -208,7 +208,7 @@ fn verifying_trusts_size_and_time_unless_all_is_to_be_read() {
       changed  dew-point  dew-point.txt
     store: 1 damaged copy
       damaged  dew-point  2625b6f9f5e8
-    next: `bibliotax verify --repair` puts it right
+    next: `bibliotax verify --repair` restores the files
     ----- status 1
     ");
     assert_snapshot!(garden.run(&["verify", "--store", "--repair"]), @"

@@ -277,7 +277,7 @@ fn repositories_can_be_taken_out_of_the_store_and_are_fetched_again_when_wanted(
     let dry = garden.run(&["store", "trim", "--cache", "--dry-run", "--format", "json"]).expect(0).json();
     assert!(dry["cache"].as_u64().unwrap() > 0 && garden.path("store/registries/git").is_dir(), "{dry}");
     let ran = garden.run(&["store", "trim", "--cache"]).expect(0);
-    assert!(ran.stdout.starts_with("took out what registries and repositories answered ("), "{ran}");
+    assert!(ran.stdout.starts_with("deleted cached answers of registries and repositories ("), "{ran}");
     assert!(!garden.path("store/registries").exists());
     garden.run(&["install", "--offline"]).expect(0);
     garden.run(&["update"]).expect(0);
@@ -336,12 +336,12 @@ fn an_archive_is_a_package_and_has_to_stay_what_it_was() {
     );
     assert_snapshot!(garden.run(&["install"]), @r#"
     ----- stderr
-    error: the archive of `soil-curve` has no `sha256`, so it could change  (manifest.no-digest)
+    error: the archive of `soil-curve` has no `sha256`, so changes to it wouldn't be noticed  (manifest.no-digest)
       at bibliotax.toml:8:26
         7: [needs]
         8: soil-curve = { archive = "../files/x.tar" }
                                     ~~~~~~~~~~~~~~~~
-    try: `bibliotax need soil-curve --archive ../files/x.tar` fetches it, shows what is in it, and writes the digest
+    try: `bibliotax need soil-curve --archive ../files/x.tar` downloads it, shows its contents, and writes the digest
     ----- status 3
     "#);
 }
@@ -513,8 +513,8 @@ fn describe_puts_all_places_of_a_package_side_by_side() {
       1.2.0  2026-03-01  newest
 
     sources
-      seedhouse                     1.0.0  2026-03-01  behind: 1.3.0 is in another source
-      leaf at tag v1.2.0 (5796dd5)  1.2.0  2026-03-01  behind: 1.3.0 is in another source, taken from here
+      seedhouse                     1.0.0  2026-03-01  not the newest: another source has 1.3.0
+      leaf at tag v1.2.0 (5796dd5)  1.2.0  2026-03-01  not the newest: another source has 1.3.0, taken from here
       tags of ../leaf               1.3.0  2026-03-01  newest
     ----- status 0
     ");
@@ -530,7 +530,7 @@ fn describe_puts_all_places_of_a_package_side_by_side() {
     fs::remove_file(garden.path("gate/bibliotax.lock")).unwrap();
     let two = garden.run(&["describe", "dew-point"]).expect(3);
     assert!(
-        two.code() == "package.ambiguous" && two.stdout.contains("behind: 1.5.0 is in another source"),
+        two.code() == "package.ambiguous" && two.stdout.contains("not the newest: another source has 1.5.0"),
         "{two}"
     );
 }

@@ -69,18 +69,18 @@ fn what_is_to_be_done_by_hand_is_told_listed_and_ticked_off() {
       Wire the probe into the build.
        open  once, for the project
 
-    `bibliotax steps done STEP` ticks one off
+    `bibliotax steps done STEP` marks a step as done
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["steps", "done", "calibrate"]), @"
     ----- stderr
-    error: the step is to be done on hand-3, on hand-7  (step.which)
+    error: this step is done separately on hand-3, on hand-7  (step.which)
     try: choose one with `--device NAME`
     ----- status 2
     ");
     assert_snapshot!(garden.run(&["steps", "done", "calibrate", "--device", "hand-8"]), @"
     ----- stderr
-    error: `hand-8` is none of the declared devices  (step.which)
+    error: there is no device `hand-8`  (step.which)
     try: `hand-3` or `hand-7`
     ----- status 2
     ");
@@ -113,7 +113,7 @@ fn what_is_to_be_done_by_hand_is_told_listed_and_ticked_off() {
       Wire the probe into the build.
        done  once, for the project
 
-    `bibliotax steps done STEP` ticks one off
+    `bibliotax steps done STEP` marks a step as done
     ----- status 0
     ");
     garden.run(&["steps", "done", "calibrate", "--device", "hand-3", "--undo"]).expect(0);
@@ -139,14 +139,14 @@ fn an_update_opens_again_what_reads_otherwise_or_wants_to_be_done_each_time() {
 
     calibrate  soil-probe 1.1.0
       Load table.csv onto the device and hold the probe into wet soil.
-       open again, it reads otherwise now  on hand-1
+       open again, because its text changed  on hand-1
 
     switch-on  soil-probe 1.1.0
       Switch the probe on in the settings.
        open                          for hand-unit
        open again, after the update  for kiosk
 
-    `bibliotax steps done STEP` ticks one off
+    `bibliotax steps done STEP` marks a step as done
     ----- status 0
     ");
 }

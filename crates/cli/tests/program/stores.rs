@@ -69,17 +69,17 @@ fn the_store_tells_what_it_keeps_and_lets_go_what_nobody_uses() {
     ");
     assert_snapshot!(garden.run(&["store", "trim", "--dry-run"]), @"
       moss-map 1.0.0  15 B  1 file  unused
-    would delete 1 archive (15 B); archives of 49 B remain
+    would delete 1 archive (15 B); 49 B of archives remain
     ----- status 0
     ");
     assert_eq!(trees(&garden).len(), 4);
     assert_snapshot!(garden.run(&["store", "trim", "--older-than", "7"]), @"
-    nothing to delete; archives of 64 B remain
+    nothing to delete; 64 B of archives remain
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["store", "trim"]), @"
       moss-map 1.0.0  15 B  1 file  unused
-    took out 1 archive (15 B); archives of 49 B remain
+    deleted 1 archive (15 B); 49 B of archives remain
     ----- status 0
     ");
     assert_eq!(trees(&garden).len(), 3);
@@ -90,7 +90,7 @@ fn the_store_tells_what_it_keeps_and_lets_go_what_nobody_uses() {
     assert_snapshot!(garden.run(&["store", "trim", "--keep", "15"]), @"
       dew-point 1.4.0    16 B  1 file  unused
       rain-ledger 2.4.0  18 B  1 file  unused
-    took out 2 archives (34 B); archives of 15 B remain
+    deleted 2 archives (34 B); 15 B of archives remain
     ----- status 0
     ");
     garden.run(&["install"]).expect(0);

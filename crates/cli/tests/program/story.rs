@@ -54,21 +54,22 @@ fn from_an_empty_folder_to_an_installed_set() {
     ----- status 0
     "#);
     assert_snapshot!(garden.read("gate/bibliotax.toml"), @r#"
-    # What this project needs, for people to read and edit. `bibliotax need` and
-    # `bibliotax drop` edit it, too, and leave comments and order as they are.
+    # The packages that this project needs. You can edit this file; `bibliotax need`
+    # and `bibliotax drop` edit it, too, and keep comments and order.
 
     [project]
     name = "gate"
-    # version = "0.1.0"                   # wanted only for publishing
+    # version = "0.1.0"                   # only required for publishing
     # license = "MIT"                     # an SPDX expression
 
-    # Where packages are looked up. A name that two registries hold is an error
-    # until one of them `owns` it: { url = "../other", owns = ["garden/*"] }
+    # Where packages are looked up. If two registries have a package of one name,
+    # say which one to use: { url = "../other", owns = ["garden/*"] }
     [registries]
     seedhouse = "../seedhouse"
 
-    # "2.4 .. 3" takes 2.4 and up, but not 3; "= 2.4.1" just that one; "any" all.
-    # Needs of another purpose than running stand apart: [needs-for.test]
+    # The packages, each with the range of versions that it may have:
+    # "2.4 .. 3" is 2.4 or newer, below 3; "= 2.4.1" only this version; "any" all.
+    # Packages for tests and other purposes stand under [needs-for.test] and so on.
     [needs]
     soil-curve = "= 1.7.0"
     rain-ledger = "2.6.1 .. 3"
@@ -85,7 +86,7 @@ fn from_an_empty_folder_to_an_installed_set() {
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["verify"]), @"
-    shelf: all as installed (5 packages, 5 files)
+    shelf: no differences (5 packages, 5 files)
     ----- status 0
     ");
     assert_snapshot!(garden.run(&["drop", "soil-curve", "probe-sim"]), @"
@@ -179,7 +180,7 @@ fn what_is_damaged_is_found_and_put_right() {
       missing  dew-point      dew-point.txt
       extra    probe-sim      extra.txt
       changed  rain-ledger    rain-ledger.txt
-    next: `bibliotax verify --repair` puts it right
+    next: `bibliotax verify --repair` restores the files
     ----- status 1
     ");
     assert_eq!(

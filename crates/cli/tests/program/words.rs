@@ -111,8 +111,8 @@ fn facets_of_targets_are_told_at_their_place_with_what_was_meant() {
     let garden = Garden::with(&[]);
     let manifest = garden.read("gate/bibliotax.toml");
     for (line, place, meant) in [
-        ("arch = \"amd64\"", "~~~~", "it is called `x86_64`"),
-        ("os = \"linus\"", "~~", "it is called `linux`"),
+        ("arch = \"amd64\"", "~~~~", "use `x86_64`"),
+        ("os = \"linus\"", "~~", "use `linux`"),
         ("orchid = \"3\"", "~~~~~~", "the facet `orchid` isn't defined"),
     ] {
         garden.write("gate/bibliotax.toml", &format!("{manifest}\n[targets.shed]\n{line}\n"));

@@ -160,7 +160,7 @@ fn a_range_that_is_shared_stands_once_and_moves_for_all() {
     let garden = fernhollow();
     garden.publish(&["rain-ledger 3.1.0"]);
     assert_snapshot!(garden.run_in("ws/hand", &["need", "rain-ledger"]), @r#"
-    hand/bibliotax.toml: [needs] rain-ledger = "shared", the workspace having "2.4 .. 3"
+    hand/bibliotax.toml: [needs] rain-ledger = "shared"; the workspace has "2.4 .. 3"
       passed over rain-ledger 3.1.0: it would move packages that are locked
     lock: 6 added
       added  bark-log          1.1.0  2.0 KiB   MIT                   needed by probe-sim, for test
@@ -201,7 +201,7 @@ fn only_some_projects_or_purposes_may_be_installed() {
             "hand/valve-proto",
             "this-machine/valve-proto"
         ],
-        "what is there already is not in the way"
+        "what exists already is not in the way"
     );
     fs::remove_dir_all(garden.path("ws/shelf")).unwrap();
     garden.run_in("ws", &["install", "--leave-out", "test", "--quiet"]).expect(0);
@@ -303,7 +303,7 @@ fn a_folder_that_is_not_listed_and_one_that_is_not_there_are_told() {
     fs::remove_file(garden.path("ws/hand/bibliotax.toml")).unwrap();
     assert_snapshot!(garden.run_in("ws", &["install"]).expect(3), @"
     ----- stderr
-    error: the workspace lists `hand`, and there is no project in it  (workspace.no-project)
+    error: the workspace lists `hand`, but there is no project in it  (workspace.no-project)
       at bibliotax.toml:1:1
         1: [workspace]
            ~~~~~~~~~~~
@@ -321,14 +321,14 @@ fn init_makes_workspaces_and_projects() {
     fs::create_dir_all(garden.path("ws/kiosk")).unwrap();
     let begun = garden.run_in("ws", &["init", "--workspace", "--registry", "seedhouse=../seedhouse"]);
     assert_snapshot!(begun, @"
-    wrote bibliotax.toml for a workspace which has no projects yet
+    wrote bibliotax.toml for a workspace without projects
     next: `bibliotax init` in a folder below
     ----- status 0
     ");
     assert_eq!(garden.run_in("ws", &["install"]).expect(3).code(), "workspace.no-projects");
     assert_snapshot!(garden.run_in("ws/kiosk", &["init"]), @"
     wrote bibliotax.toml for the project kiosk
-    it is a project of the workspace in GARDEN/ws
+    the workspace in GARDEN/ws lists it
     next: `bibliotax need PACKAGE`
     ----- status 0
     ");
@@ -368,15 +368,15 @@ fn drift_is_told_and_unified_into_what_all_accept() {
     garden.write("ws/valve/bibliotax.toml", &with(VALVE, "rain-ledger = \"2.4 .. 3\""));
     assert_snapshot!(garden.run_in("ws", &["check"]), @r#"
     lock.missing: there is no lock yet
-      `bibliotax install` makes it right
+      `bibliotax install` updates it
     drift: bark-log is declared with different ranges
        kiosk/bibliotax.toml  [needs]  "1.0 .. 2"
        hand/bibliotax.toml   [needs]  ">= 1.1"
-      all accept "1.1 .. 2": `bibliotax check --unify` lets them share that
+      all accept "1.1 .. 2": `bibliotax check --unify` makes it a shared range
     drift: rain-ledger is declared with different ranges
        kiosk/bibliotax.toml  [needs]  "2.4 .. 3", shared
        valve/bibliotax.toml  [needs]  "2.4 .. 3"
-      all accept "2.4 .. 3": `bibliotax check --unify` lets them share that
+      all accept "2.4 .. 3": `bibliotax check --unify` makes it a shared range
     ----- status 1
     "#);
     garden.run_in("ws", &["install", "--quiet"]).expect(0);
@@ -405,7 +405,7 @@ fn drift_is_told_and_unified_into_what_all_accept() {
     garden.write("ws/moss/bibliotax.toml", "[project]\nname = \"moss-map\"\n");
     garden
         .write("ws/bibliotax.toml", &format!("{manifest}\n[stand-ins]\nmoss-map = {{ path = \"moss\" }}\n"));
-    assert!(garden.run_in("ws", &["check"]).expect(1).stdout.contains("which nothing needs"));
+    assert!(garden.run_in("ws", &["check"]).expect(1).stdout.contains("but nothing needs it"));
 }
 
 #[test]
@@ -414,7 +414,7 @@ fn what_is_for_all_projects_can_be_for_some_only() {
     garden.run_in("ws", &["install", "--quiet"]).expect(0);
     let of_hand = garden.run_in("ws", &["verify", "--in", "hand"]).expect(0);
     assert_eq!(
-        of_hand.stdout, "shelf: all as installed (3 packages, 3 files)\n",
+        of_hand.stdout, "shelf: no differences (3 packages, 3 files)\n",
         "those of the handheld alone"
     );
     fs::remove_file(garden.path("ws/shelf/gate/rain-ledger/rain-ledger.txt")).unwrap();

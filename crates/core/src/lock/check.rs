@@ -53,7 +53,7 @@ impl<'l> Held<'l> {
     pub fn against_manifests(&self) -> Option<Mismatch> {
         let of_registries = || {
             let expected = registries_of(self.workspace, &self.lock.packages);
-            let what = "the registries are not where the manifests say".to_owned();
+            let what = "the manifests declare other registries".to_owned();
             (self.lock.registries != expected).then_some(Mismatch { line: Line::Registries, what })
         };
         let of_packages = || {
@@ -160,7 +160,7 @@ impl<'l> Held<'l> {
         facets: Option<&Facets>,
     ) -> Option<String> {
         let name = &package.name;
-        let said = |what: &str| Some(format!("{name} {} has {what} in its card", package.version));
+        let said = |what: &str| Some(format!("{name} {} differs from its card: {what}", package.version));
         if *name != entry.name || package.version.as_str() != entry.version.as_str() {
             return said("another name or version");
         }

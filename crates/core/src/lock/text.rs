@@ -159,11 +159,11 @@ pub fn salvage(text: &str) -> Vec<LockedPackage> {
 }
 
 const ADVICE: &str =
-    "run `bibliotax resolve`: it keeps the versions that it can read, and writes the lock again";
+    "run `bibliotax resolve`: it keeps the versions that can be read, and writes the lock again";
 
 fn conflict_fault(text: &str) -> Option<Fault> {
     let span = conflict_marker(text)?;
-    let fault = Fault::new("lock.conflict", "the lock still has both sides of a merge", span);
+    let fault = Fault::new("lock.conflict", "the lock has unresolved merge conflicts", span);
     Some(fault.label("a conflict marker").advice(ADVICE))
 }
 
@@ -177,7 +177,7 @@ fn newer_format(text: &str) -> Option<Fault> {
     let format: u64 = number[..digits].parse().ok()?;
     (format > FORMAT).then(|| {
         let message =
-            format!("the lock has format {format}, and this version of bibliotax reads up to {FORMAT}");
+            format!("the lock has format {format}, but this version of bibliotax reads only up to {FORMAT}");
         Fault::new("lock.newer", message, start..start + digits)
             .label("written by a newer version")
             .advice("use the version of bibliotax that your team uses; nothing was changed")
@@ -188,7 +188,7 @@ fn broken(text: &str, error: &serde_json::Error) -> Fault {
     let at = offset(text, error.line(), error.column());
     if error.is_eof() {
         return Fault::new("lock.cut-short", "the lock ends too early", at..at)
-            .label("cut short here")
+            .label("the text ends here")
             .advice(ADVICE);
     }
     Fault::new("lock.broken", "the lock can't be read", at..at).label(without_place(error)).advice(ADVICE)
@@ -209,13 +209,13 @@ fn inconsistent(text: &str, package: &LockedPackage) -> Fault {
     let beginning = format!("{{\"name\":{},\"version\"", line(&package.name));
     let at = text.find(&beginning).unwrap_or(0);
     let end = text[at..].find('\n').map_or(text.len(), |length| at + length);
-    let message = format!("the lock has {} for other targets than its projects have", package.name);
+    let message = format!("the lock has {} for targets that its projects don't have", package.name);
     Fault::new("lock.inconsistent", message, at..end).label("this package").advice(ADVICE)
 }
 
 fn edited(text: &str) -> Fault {
     let at = text.find("\"digest\"").unwrap_or(0);
-    let message = "the lock was changed by hand or by a merge: it doesn't match its digest";
+    let message = "the lock doesn't match its digest: it was changed by hand or by a merge";
     Fault::new("lock.edited", message, at..at + 8.min(text.len() - at))
         .label("the digest of the rest")
         .advice(ADVICE)

@@ -11,7 +11,7 @@ const CURLY: [char; 4] = ['“', '”', '‘', '’'];
 /// The fault behind what the TOML parser stumbled over.
 pub fn fault(text: &str, error: &TomlError) -> Fault {
     if let Some(span) = conflict_marker(text) {
-        return Fault::new("manifest.conflict", "the manifest still has both sides of a merge", span)
+        return Fault::new("manifest.conflict", "the manifest has unresolved merge conflicts", span)
             .label("a conflict marker")
             .advice("resolve the merge conflict, then run `bibliotax resolve`");
     }
@@ -40,7 +40,7 @@ pub fn fault(text: &str, error: &TomlError) -> Fault {
             "the closing quote is missing"
         }
         _ if found.starts_with("unquoted keys cannot be empty") => "a key is missing",
-        _ if found.contains("escape") => "no such escape; a plain `\\` is written `\\\\`",
+        _ if found.contains("escape") => "unknown escape; a backslash is written `\\\\`",
         _ => "unexpected here",
     };
     Fault::new("manifest.syntax", "this can't be read as TOML", span).label(label)
@@ -54,16 +54,16 @@ fn line_around(text: &str, at: usize) -> Range<usize> {
 
 fn curly_quotes(text: &str, at: usize) -> Fault {
     let width = text[at..].chars().next().map_or(0, char::len_utf8);
-    Fault::new("manifest.curly-quotes", "curly quotes don't quote here", at..at + width)
-        .label("an editor may have turned it")
+    Fault::new("manifest.curly-quotes", "curly quotes aren't allowed here", at..at + width)
+        .label("an editor may have changed it")
         .advice("use straight quotes: `\"`")
 }
 
 fn duplicate(text: &str, span: Range<usize>) -> Fault {
     let key = &text[span.clone()];
     Fault::new("manifest.duplicate-key", format!("`{key}` is defined twice"), span)
-        .label("given before")
-        .advice("remove one of the two")
+        .label("defined first here")
+        .advice("remove one of them")
 }
 
 /// Whether the parser stumbled in an array, behind an element and in front of another.
@@ -80,7 +80,7 @@ fn unquoted_name(text: &str, line: Range<usize>, span: Range<usize>) -> Fault {
             .label("TOML requires quotes around this key")
             .advice(format!("write `\"{key}\"`"));
     }
-    Fault::new("manifest.syntax", "this can't be read as TOML", span).label("no key can have this character")
+    Fault::new("manifest.syntax", "this can't be read as TOML", span).label("a key can't have this character")
 }
 
 fn unquoted_value(text: &str, line: Range<usize>, span: Range<usize>) -> Fault {

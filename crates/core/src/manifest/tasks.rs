@@ -119,13 +119,13 @@ mod tests {
             ),
             (
                 "a = { after = [\"b\"] }\nb = { after = [\"a\"] }",
-                "manifest.task: task `a` needs itself: a, b, a (take one of them out of its `after`)",
+                "manifest.task: task `a` depends on itself: a, b, a (remove one of them from `after`)",
             ),
             (
                 "a = { in = \"x\" }",
                 "manifest.task: task `a` has neither a command (`do`) nor tasks to run first (`after`)",
             ),
-            ("a = { do = \"x\", in = \"../up\" }", "manifest.task: `../up` is no folder of the project"),
+            ("a = { do = \"x\", in = \"../up\" }", "manifest.task: `../up` isn't a folder of the project"),
             ("a = 1", "manifest.wrong-kind: `a` has to be a table"),
             (
                 "a = \" \"",

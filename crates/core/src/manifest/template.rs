@@ -26,12 +26,12 @@ pub fn new_workspace(projects: &[String], registries: &[RegistryLine]) -> String
     let projects: Vec<String> = projects.iter().map(|project| quoted(project)).collect();
     format!(
         r#"# The projects in these folders share one lock and one shelf. `bibliotax init` in
-# a folder inside makes another project, and lists it; "parts/*" means all of them.
+# a new folder creates a project and adds it here; "parts/*" lists all in parts.
 [workspace]
 folders = [{}]
 
 {}
-# Ranges that projects agree on: a need that says "shared" has the one from here.
+# Ranges for several projects: a project uses one by writing `PACKAGE = "shared"`.
 [shared]
 "#,
         projects.join(", "),
@@ -39,27 +39,28 @@ folders = [{}]
     )
 }
 
-const NEEDS: &str = r#"# "2.4 .. 3" takes 2.4 and up, but not 3; "= 2.4.1" just that one; "any" all.
-# Needs of another purpose than running stand apart: [needs-for.test]
+const NEEDS: &str = r#"# The packages, each with the range of versions that it may have:
+# "2.4 .. 3" is 2.4 or newer, below 3; "= 2.4.1" only this version; "any" all.
+# Packages for tests and other purposes stand under [needs-for.test] and so on.
 [needs]
 "#;
 
 fn head(project: &PackageName) -> String {
     format!(
-        r#"# What this project needs, for people to read and edit. `bibliotax need` and
-# `bibliotax drop` edit it, too, and leave comments and order as they are.
+        r#"# The packages that this project needs. You can edit this file; `bibliotax need`
+# and `bibliotax drop` edit it, too, and keep comments and order.
 
 [project]
 name = "{project}"
-# version = "0.1.0"                   # wanted only for publishing
+# version = "0.1.0"                   # only required for publishing
 # license = "MIT"                     # an SPDX expression
 "#
     )
 }
 
 fn registries_part(registries: &[RegistryLine]) -> String {
-    let mut part = r#"# Where packages are looked up. A name that two registries hold is an error
-# until one of them `owns` it: { url = "../other", owns = ["garden/*"] }
+    let mut part = r#"# Where packages are looked up. If two registries have a package of one name,
+# say which one to use: { url = "../other", owns = ["garden/*"] }
 [registries]
 "#
     .to_owned();

@@ -18,13 +18,13 @@ pub fn offer(text: &str, fault: Fault) -> Fault {
 
 /// The fault of a range that no version can be in.
 pub fn empty(text: &str, clauses: &[Clause]) -> Fault {
-    let fault = Fault::new("range.empty", format!("no version can be in `{}`", text.trim()), 0..text.len());
+    let fault = Fault::new("range.empty", format!("no version is in `{}`", text.trim()), 0..text.len());
     match clauses.iter().flatten().next() {
         Some(Bound::Between(Some(from), Some(to))) if to < from => {
             let turned = written(&[Bound::Between(Some(to.clone()), Some(from.clone()))]);
             fault.label("the end comes before the start").advice(format!("write `{turned}`"))
         }
-        _ => fault.label("its bounds exclude each other"),
+        _ => fault.label("its bounds contradict each other"),
     }
 }
 

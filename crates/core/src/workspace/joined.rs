@@ -141,7 +141,7 @@ impl Workspace {
         let is_first = way.iter().all(|other| *other >= project.name().as_str());
         let message = format!("projects need each other in a circle: {}", way.join(", "));
         let fault = Fault::new("workspace.circle", message, need.span.clone());
-        is_first.then(|| project.misfit(fault.advice("what both need belongs in a project of its own")))
+        is_first.then(|| project.misfit(fault.advice("move what both need into a project of its own")))
     }
 
     /// That a need names a folder in which there is no such project.
@@ -175,12 +175,13 @@ fn wrong_project(
         Some(there) => (
             "workspace.other-name",
             format!("the project in `{path}` is called `{}`, not `{wanted}`", there.name()),
-            format!("name it so: `{}`", there.name()),
+            format!("use that name: `{}`", there.name()),
         ),
         None => (
             "workspace.no-project",
             format!("there is no project in `{path}`, the source of `{wanted}`"),
-            "the path begins at this manifest's folder and ends at one with a bibliotax.toml".to_owned(),
+            "the path is relative to this manifest's folder, and leads to a folder with a bibliotax.toml"
+                .to_owned(),
         ),
     };
     Some(Fault::new(code, message, at.clone()).advice(advice))

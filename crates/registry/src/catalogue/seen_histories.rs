@@ -259,8 +259,8 @@ fn change(line: &str, now: &str) -> String {
             }
         }
         Event::Withdrawn(withdrawal) => format!("the withdrawal of {} is gone", withdrawal.version),
-        Event::Undeprecated(over) => format!("that {} is deprecated no longer is gone", over.range),
-        Event::Restored(restored) => format!("that {} was restored is gone", restored.version),
+        Event::Undeprecated(over) => format!("the end of the deprecation of {} is gone", over.range),
+        Event::Restored(restored) => format!("the end of the withdrawal of {} is gone", restored.version),
         Event::Deprecated(deprecation) => format!("the deprecation of {} is gone", deprecation.range),
         Event::Provided(provider) => format!("the provider {} is gone", provider.by),
     }

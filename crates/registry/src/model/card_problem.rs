@@ -17,30 +17,30 @@ pub const MAX_STEP_LEN: usize = 1000;
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum CardProblem {
     /// What it says of facets makes no sense to everybody who uses the registry.
-    #[error("{what}, as the registry {registry} knows facets: {problem}")]
+    #[error("{what}, with the facets of the registry {registry}: {problem}")]
     Facet { what: String, registry: String, problem: FacetProblem },
     /// It can't be told which file a target takes.
     #[error(transparent)]
     Variant(#[from] VariantProblem),
     /// It wants to be found by everything.
-    #[error("it has {count} tags, and {MAX_TAGS} are the most")]
+    #[error("it has {count} tags; the limit is {MAX_TAGS}")]
     ManyTags { count: usize },
     /// Two steps have one name.
     #[error("two steps are called `{id}`")]
     TwoSteps { id: StepName },
     /// It wants too much done by hand.
-    #[error("it has {count} steps, and {MAX_STEPS} are the most")]
+    #[error("it has {count} steps; the limit is {MAX_STEPS}")]
     ManySteps { count: usize },
     /// A step says too much.
-    #[error("the step `{id}` has {length} characters, and {MAX_STEP_LEN} are the most")]
+    #[error("the step `{id}` has {length} characters; the limit is {MAX_STEP_LEN}")]
     LongStep { id: StepName, length: usize },
     /// A text has a letter that a terminal would act on, or that nobody sees.
-    #[error("a text of it has the hidden letter {hidden} {place}")]
+    #[error("a text of it has the hidden character {hidden} {place}")]
     HiddenLetter { hidden: String, place: String },
     /// A file is at a place that nobody should ask.
     #[error("a file of it is at `{url}`, which is not `https://…`")]
     FileUrl { url: String },
     /// A component brings a part that the release hasn't.
-    #[error("the component `{component}` brings the part `{part}`, and the release has no such files")]
+    #[error("the component `{component}` includes the part `{part}`, but the release has no files of it")]
     NoPart { component: ComponentName, part: PartName },
 }

@@ -45,7 +45,7 @@ pub enum RegistryError {
     #[error("there is no registry in {}: the folder doesn't exist", path.display())]
     Missing { path: PathBuf },
     /// The folder has no `registry.json`.
-    #[error("{} is no registry: it has no registry.json", path.display())]
+    #[error("{} isn't a registry: it has no registry.json", path.display())]
     NoRegistry { path: PathBuf },
     /// Nobody made a registry of packages at a place in one of containers.
     #[error("there is no registry at {place} yet")]
@@ -54,10 +54,10 @@ pub enum RegistryError {
     #[error("the registry.json of {} can't be read: {message}", path.display())]
     BadDescription { path: PathBuf, message: String },
     /// A newer version made the registry.
-    #[error("the registry in {} has format {format}, and this version of bibliotax reads up to {known}", path.display())]
+    #[error("the registry in {} has format {format}, but this version of bibliotax reads only up to {known}", path.display())]
     Newer { path: PathBuf, format: u64, known: u64 },
     /// A folder that should become a registry is in use.
-    #[error("{} isn't empty, so no registry can be made in it", path.display())]
+    #[error("{} isn't empty, so a registry can't be created in it", path.display())]
     NotEmpty { path: PathBuf },
     /// A kind of URL that this version doesn't speak.
     #[error("{asked} can't be at `{}`", without_user(url))]
@@ -69,7 +69,7 @@ pub enum RegistryError {
     #[error("a commit of {} can't be installed: {what}", without_user(url))]
     BadTree { url: String, what: String },
     /// A registry sends us to another host, and the manifest doesn't say that this is right.
-    #[error("{asked} refers to {url} {}, which is another host", if *key == "service" { "with what we ask" } else { "for a token" })]
+    #[error("{asked} refers to {url} {}, which is another host", if *key == "service" { "with our request" } else { "for a token" })]
     OtherHost { asked: Asked, key: &'static str, url: String },
     /// A card names a place that only this machine or its network reaches.
     #[error(
@@ -96,7 +96,7 @@ pub enum RegistryError {
     #[error("{what}")]
     Credentials { what: String, advice: String },
     /// A registry that nothing can be sent to.
-    #[error("the registry `{registry}` has only files to read; it can't be published to over the network")]
+    #[error("the registry `{registry}` is read-only over the network")]
     OnlyFiles { registry: RegistryName },
     /// A line of a package's history is broken.
     #[error("the registry's history of {package} is broken: {}: {source}", path.display())]
@@ -117,7 +117,7 @@ pub enum RegistryError {
     #[error("the card of {package} is not what the registry's list names ({digest})")]
     WrongCard { package: PackageName, digest: Digest },
     /// A release of this version exists, with other contents.
-    #[error("{package} {version} is published already, with other {}", keys(differing))]
+    #[error("{package} {version} is already published, with different {}", keys(differing))]
     Exists { package: PackageName, version: Version, differing: Vec<String> },
     /// Two definitions of one facet.
     #[error("the facet `{facet}` is defined twice: {} says {}, {} says {}", definitions[0].0, json(&definitions[0].1), definitions[1].0, json(&definitions[1].1))]
@@ -135,10 +135,10 @@ pub enum RegistryError {
     #[error("there are no files to publish in {}{}", path.display(), but_left_out(left_out))]
     NoFiles { path: PathBuf, left_out: Vec<LeftOut> },
     /// A path of `[card.exposes]` is not among the files.
-    #[error("`{role}` exposes `{path}`, and nothing by that name would be published")]
+    #[error("`{role}` exposes `{path}`, which isn't among the published files")]
     ExposesNothing { role: RoleName, path: ExposedPath },
     /// Two parts of a release hold the same path.
-    #[error("`{file}` is in the part `{one}` and in the part `{other}`, which lie in one folder")]
+    #[error("both parts `{one}` and `{other}` have the file `{file}`")]
     PartsClash { file: String, one: PartName, other: PartName },
     /// A folder can't become an archive.
     #[error(transparent)]
@@ -150,13 +150,13 @@ pub enum RegistryError {
     #[error("the registry `{registry}` changed published data of {package}")]
     ChangedHistory { registry: RegistryName, package: PackageName, seen: Timestamp, what: Vec<String> },
     /// A mirror lacks what was seen of a package before.
-    #[error("{url}, a mirror of `{registry}`, lacks what was seen of {package} before")]
+    #[error("{url}, a mirror of `{registry}`, lacks data of {package} that was seen before")]
     MirrorBehind { registry: RegistryName, url: String, package: PackageName },
     /// A mirror has events that the registry hasn't.
-    #[error("the mirror's history of {package} is not the beginning of the registry's")]
+    #[error("the mirror's history of {package} isn't the beginning of the registry's")]
     NoMirror { package: PackageName },
     /// Bytes are not those of their digest.
-    #[error("what was sent as {digest} of {package} is something else")]
+    #[error("the data sent for {package} doesn't have the digest {digest}")]
     WrongBytes { package: PackageName, digest: Digest },
     /// A registry has no list of its packages.
     #[error("the registry `{registry}` has no list of its packages")]
@@ -180,10 +180,10 @@ pub enum RegistryError {
     #[error("{} of {} can't be loaded", count(faults.len()), path.display())]
     BadLines { path: PathBuf, text: String, faults: Vec<Fault> },
     /// Neither a registry nor its mirrors answer.
-    #[error("neither the registry nor a mirror of it answers")]
+    #[error("neither the registry nor its mirrors can be reached")]
     NoMirrorAnswers,
     /// Something can only be read.
-    #[error("this is a copy in front of {place}, and can only be read")]
+    #[error("this is a cache of {place}, and read-only")]
     ReadOnly { place: String },
     /// A bucket refuses, or can't be reached.
     #[error("the bucket {place}: {what}")]
@@ -195,7 +195,7 @@ pub enum RegistryError {
         cause: Option<Box<object_store::Error>>,
     },
     /// `git` isn't on this machine.
-    #[error("git is not on this machine, and a package comes from a git repository")]
+    #[error("git isn't installed, but a package comes from a git repository")]
     NoGit,
     /// `git` failed.
     #[error("the git repository {}: {what}", without_user(url))]
@@ -207,20 +207,20 @@ pub enum RegistryError {
     #[error("the git repository {}: {what}", without_user(url))]
     NoCommit { url: String, what: String },
     /// A tag leads to another commit than when it was locked.
-    #[error("{tag} of {package} was moved: it led to commit {was}, and leads to {now} now")]
+    #[error("{tag} of {package} was moved: it was commit {was}, and now is {now}")]
     MovedTag { package: PackageName, tag: String, was: CommitId, now: CommitId },
     /// A file that people wrote, in a repository or an archive, is wrong.
     #[error("the manifest of {package} in its source is wrong")]
     BadManifest { package: PackageName, place: String, text: String, faults: Vec<Fault> },
     /// A source is of another package.
-    #[error("what {place} holds is called `{found}`, not `{package}`")]
+    #[error("the package in {place} is called `{found}`, not `{package}`")]
     OtherName { package: PackageName, place: String, found: PackageName },
     /// There is no archive any more where one was locked.
     #[error("there is no archive of {package} at {url}")]
     NoArchive { package: PackageName, url: String },
     /// An archive is not the one whose digest the manifest has.
     #[error(
-        "the archive of {package} at {url} was changed: it has the digest {found}, and the manifest has {expected}"
+        "the archive of {package} at {url} changed: its digest is {found}, but the manifest has {expected}"
     )]
     ChangedArchive { package: PackageName, url: String, expected: Digest, found: Digest },
     /// An archive can't be looked into.

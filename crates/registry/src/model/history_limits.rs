@@ -30,7 +30,7 @@ pub(crate) fn lines_to_append(
             }
         };
         if there + lines.len() + line.len() > room {
-            let why = format!("{what} fill it up to {} MiB, as far as they may", room >> 20);
+            let why = format!("{what} may fill only {} MiB of it", room >> 20);
             return Err(RegistryError::NoRoom { package: package.clone(), why });
         }
         lines += &line;
@@ -43,8 +43,7 @@ pub(crate) fn checked_line(package: &PackageName, event: &Event) -> Result<Strin
     let line = line_of(event);
     let length = line.len() + "\n".len();
     if length > MAX_LINE_LEN {
-        let why =
-            format!("the new line has {} KiB, and {} KiB are the most", length >> 10, MAX_LINE_LEN >> 10);
+        let why = format!("the new line has {} KiB; the limit is {} KiB", length >> 10, MAX_LINE_LEN >> 10);
         return Err(RegistryError::NoRoom { package: package.clone(), why });
     }
     Ok(line)

@@ -45,16 +45,16 @@ pub enum UploadProblem {
     #[error("another upload of this file is going on")]
     Busy,
     /// A piece doesn't begin where the last one ended.
-    #[error("{there} bytes of the file are here, and the piece doesn't begin there")]
+    #[error("{there} bytes of the file are here, so the next piece has to begin there")]
     Gap {
         /** The bytes that are here. */
         there: u64,
     },
     /// The connection ended before the piece did.
-    #[error("the file broke off; go on from `upload-offset`")]
+    #[error("the file is incomplete; continue from `upload-offset`")]
     Broke,
     /// Fewer bytes came than were announced, or more.
-    #[error("{came} bytes came, and {announced} were announced")]
+    #[error("{came} bytes were received, but {announced} were announced")]
     Length {
         /** The bytes that came. */
         came: u64,
@@ -62,7 +62,7 @@ pub enum UploadProblem {
         announced: u64,
     },
     /// The bytes are not those of the digest.
-    #[error("the bytes have the digest {found}, and not the one that they were to have")]
+    #[error("the bytes have the digest {found}, not the expected one")]
     WrongDigest {
         /** What they have. */
         found: Digest,

@@ -51,11 +51,11 @@ pub(crate) fn check_reason(reason: &str) -> Result<(), RegistryError> {
     if reason.trim().is_empty() {
         Err(RegistryError::NoReason)
     } else if length > MAX_REASON_LEN {
-        let why = format!("it has {length} characters, and {MAX_REASON_LEN} are the most");
+        let why = format!("it has {length} characters; the limit is {MAX_REASON_LEN}");
         Err(RegistryError::WrongReason { why })
     } else if let Some(hidden) = reason.chars().find(|c| is_hidden(*c)) {
         let hidden = escaped(hidden.encode_utf8(&mut [0; 4])).into_owned();
-        Err(RegistryError::WrongReason { why: format!("it has the hidden letter {hidden}") })
+        Err(RegistryError::WrongReason { why: format!("it has the hidden character {hidden}") })
     } else {
         Ok(())
     }

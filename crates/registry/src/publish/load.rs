@@ -2,7 +2,7 @@
 //!
 //! A line is an event (it has the key `event`) or a card. A card's files may say `path` instead of digest,
 //! size and format: the archive at that path, seen from the file's folder, is then taken in. Either every
-//! line is good and all are loaded, or nothing is. What is there already is passed over, so a load that was
+//! line is good and all are loaded, or nothing is. What exists already is passed over, so a load that was
 //! cut off can be run again.
 
 use std::collections::BTreeMap;

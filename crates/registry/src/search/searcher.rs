@@ -26,7 +26,7 @@ pub struct Searcher {
 }
 
 impl Searcher {
-    /// Searches a registry by the database at a path, which is made where it isn't there.
+    /// Searches a registry by the database at a path, which is created if it doesn't exist.
     pub fn new(kept: Arc<dyn ReadRegistry>, path: PathBuf) -> Self {
         Self { kept, path, idle: Mutex::default(), following: Mutex::default() }
     }

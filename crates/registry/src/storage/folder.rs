@@ -65,8 +65,11 @@ impl Folder {
         make_folder(&root.join("packages"))?;
         make_folder(&root.join("files"))?;
         let description = Description::of_files(name, facets);
-        write_whole(&root.join(DESCRIPTION), description.to_string().as_bytes())?;
-        Ok(Self { root: root.to_owned(), description })
+        let registry = Self { root: root.to_owned(), description };
+        // Readers tell an empty registry from one that lost its list.
+        registry.append_names(&[])?;
+        write_whole(&root.join(DESCRIPTION), registry.description.to_string().as_bytes())?;
+        Ok(registry)
     }
 
     /// Whether a registry could be made in a folder: it is new or empty.

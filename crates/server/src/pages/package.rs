@@ -168,7 +168,7 @@ pub fn page(
     };
     let Some(release) = chosen else { return Ok(None) };
     let Some(card) = card(&***registry, release)? else {
-        return Err(Problem::broken("the card of this release can't be read", "it is no text, or no card"));
+        return Err(Problem::broken("the card of this release can't be read", "it isn't a card"));
     };
     let facets = registry.all_facets();
     Ok(Some(
@@ -371,7 +371,7 @@ fn step(step: &Step) -> ShownStep {
         StepWhen::Update => "after an update",
     };
     let per = match step.per {
-        StepPer::Project => "once a project",
+        StepPer::Project => "once per project",
         StepPer::Target => "for each target",
         StepPer::Device => "for each device",
     };

@@ -74,7 +74,7 @@ fn pages_tell_what_a_release_is_and_lead_to_what_it_needs() {
     let output = with(
         &server,
         "/browse/rain-ledger?on-os=linux",
-        &["no: works with os windows only", "class=\"yes\""],
+        &["no: works only with os windows", "class=\"yes\""],
     );
     assert!(output.contains("<option selected>linux</option>"));
     let dew = with(&server, "/browse/dew-point", &["Hold it into fog", "for each device", "wetness"]);

@@ -160,9 +160,10 @@ impl Template {
         match rendered {
             // A template is text, and so is all that it sees.
             Ok(_) => Ok(String::from_utf8(output.0).unwrap_or_default()),
-            Err(_) if output.0.len() > MAX_OUTPUT => {
-                Err(TemplateFault::at_start(&format!("it makes more than {} MiB of text", MAX_OUTPUT >> 20)))
-            }
+            Err(_) if output.0.len() > MAX_OUTPUT => Err(TemplateFault::at_start(&format!(
+                "it produces more than {} MiB of text",
+                MAX_OUTPUT >> 20
+            ))),
             Err(error) => Err(fault(&self.text, &error)),
         }
     }

@@ -120,9 +120,9 @@ impl Serve {
         if self.cert.is_some() || self.plain || self.listen.ip().is_loopback() {
             return Ok(());
         }
-        let message = format!("{} is not this machine, and nothing is encrypted", self.listen);
+        let message = format!("{} can be reached from other machines, and nothing is encrypted", self.listen);
         Err(Failure::new("serve.plain", message)
-            .advice("give a certificate (`--cert`, `--key`), or say that a proxy has one: `--plain`"))
+            .advice("add a certificate (`--cert`, `--key`), or use `--plain` behind a proxy that has one"))
     }
 
     fn tls(&self, run: &Run<'_>) -> Result<Option<Tls>, Failure> {
@@ -130,19 +130,19 @@ impl Serve {
         let tls = tls(&run.folder().join(cert), &run.folder().join(key));
         tls.map(Some).map_err(|error| {
             Failure::new("serve.certificate", error.to_string())
-                .advice("both files are PEM: the chain, and its private key")
+                .advice("both files must be PEM: the certificate chain, and its private key")
         })
     }
 }
 
 fn cannot_listen(address: SocketAddr, error: &std::io::Error) -> Failure {
     let what = match error.kind() {
-        std::io::ErrorKind::AddrInUse => "another program listens there",
+        std::io::ErrorKind::AddrInUse => "another program uses this address",
         std::io::ErrorKind::PermissionDenied => "this needs more rights than you have",
         _ => "the system refuses",
     };
     Failure::new("serve.address", format!("can't listen on {address}: {what}"))
-        .advice("choose another with `--listen`; port 0 takes any that is free")
+        .advice("choose another with `--listen`; port 0 uses any free one")
 }
 
 /// Over when somebody asks the program to end, or when its input ends, where that matters.

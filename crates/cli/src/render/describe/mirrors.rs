@@ -25,7 +25,7 @@ fn words(lag: &Lag, now: Timestamp) -> String {
             styled(style::WARNING, format!("lags by {}{since}", count(*events, "event")))
         }
         Lag::Missing => styled(style::WARNING, "doesn't have it"),
-        Lag::Other => styled(style::BAD, "has something else: it is no mirror"),
+        Lag::Other => styled(style::BAD, "has different data, so it isn't a mirror"),
         Lag::Away => styled(style::WARNING, "can't be reached"),
     }
 }

@@ -25,7 +25,9 @@ fn row(at: &At, newest_of_all: Option<&Version>) -> Vec<String> {
         Ok(Newest { version, published }) => {
             let date = published.map(date).unwrap_or_default();
             let words = match newest_of_all.filter(|newest| *newest > version) {
-                Some(newest) => styled(style::WARNING, format!("behind: {newest} is in another source")),
+                Some(newest) => {
+                    styled(style::WARNING, format!("not the newest: another source has {newest}"))
+                }
                 None => "newest".to_owned(),
             };
             (version.to_string(), date, words)

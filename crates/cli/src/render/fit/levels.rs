@@ -49,7 +49,7 @@ fn conclusions(ladder: &Ladder) -> Vec<String> {
     shown.extend(ladder.shared().map(|level| format!("{level} is the highest level that all targets have")));
     let raised = ladder.levels.iter().skip_while(|level| level.name != ladder.promised).skip(1);
     if let Some(level) = raised.into_iter().find(|level| !level.broken_on.is_empty()) {
-        shown.push(format!("raised to {}, it breaks {}", level.name, level.broken_on.join(", ")));
+        shown.push(format!("{} would break {}", level.name, level.broken_on.join(", ")));
     }
     shown
 }

@@ -33,9 +33,11 @@ fn files_that_are_no_text_are_told_as_such() {
 
 #[test]
 fn a_commit_with_a_path_that_leads_out_or_is_no_text_is_refused_and_told() {
-    for (name, words) in
-        [(&b".."[..], "`..` is no path inside a package"), (b"m\xffss", "no UTF-8 text"), (b"con", "`con`")]
-    {
+    for (name, words) in [
+        (&b".."[..], "`..` isn't a path inside a package"),
+        (b"m\xffss", "a file's name isn't UTF-8"),
+        (b"con", "`con`"),
+    ] {
         let garden = garden();
         let blob = git(&garden, "leaf", &["hash-object", "-w", "bibliotax.toml"]);
         let object: Vec<u8> =

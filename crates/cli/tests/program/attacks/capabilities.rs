@@ -71,7 +71,7 @@ fn a_provider_from_elsewhere_than_who_needs_it_has_to_be_named() {
     manifest(&garden, "other = \"../other\"", "");
     assert_snapshot!(garden.run(&["install"]), @r#"
     ----- stderr
-    error: a package of seedhouse needs day-clock, and only a-clock of other provides it  (package.ambiguous)
+    error: a package of seedhouse needs day-clock, which only a-clock of other provides  (package.ambiguous)
     try: choose one under `[capabilities]`: `day-clock = "PACKAGE"`
     ----- status 3
     "#);

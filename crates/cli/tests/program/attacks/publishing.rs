@@ -48,7 +48,8 @@ fn a_release_published_again_is_the_same_in_all_that_its_card_says() {
         ] {
             let refused = publish(to, &manifest.replace(was, is)).expect(5);
             assert!(
-                refused.code() == "registry.exists" && refused.stderr.contains(&format!("with other {key}")),
+                refused.code() == "registry.exists"
+                    && refused.stderr.contains(&format!("with different {key}")),
                 "{to} {key}: {refused}"
             );
         }

@@ -49,7 +49,7 @@ fn what_killed_runs_left_in_the_store_is_shown_and_goes_unless_somebody_holds_it
     assert!(!half.exists() && live.exists());
     assert!(place("registries/answers/.tmpdead").exists());
     let trimmed = garden.run(&["store", "trim"]).expect(0);
-    assert!(trimmed.stdout.contains("left behind"), "{trimmed}");
+    assert!(trimmed.stdout.contains("remains of runs"), "{trimmed}");
     assert!(!place("registries/answers/.tmpdead").exists() && live.exists());
     // Beside the manifest, too.
     aged(&garden.path("gate/.bibliotax-dead"), 10, 2);

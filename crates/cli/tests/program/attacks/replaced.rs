@@ -75,14 +75,14 @@ fn what_is_told_of_a_changed_history_shows_what_changed_and_when_it_was_seen() {
     ----- stderr
     error: the registry `seedhouse` changed published data of rain-ledger  (registry.changed-history)
       It was seen on 2026-03-01 09:00 UTC. Since then: the release 2.4.0 has another card (521c83e78255, and not bdc251e18473).
-    try: nothing was changed; ask the registry's keepers why, and if it is right so, add `--accept-changed rain-ledger`
+    try: nothing was changed; ask the registry's maintainers why; if the change is right, add `--accept-changed rain-ledger`
     ----- status 6
     ");
     fs::remove_dir_all(garden.path("store")).unwrap();
     assert_snapshot!(garden.run(&["update"]), @"
     ----- stderr
-    error: rain-ledger 2.4.0 isn't the release that is locked: seedhouse has another card for it  (registry.changed-release)
-    try: nothing was changed; ask the registry's keepers why, and if it is right so, add `--accept-changed rain-ledger`
+    error: rain-ledger 2.4.0 differs from the locked release: seedhouse has a different card for it  (registry.changed-release)
+    try: nothing was changed; ask the registry's maintainers why; if the change is right, add `--accept-changed rain-ledger`
     ----- status 6
     ");
 }

@@ -106,8 +106,8 @@ fn what_is_named_itself_goes_along_and_texts_are_looked_through() {
     assert_snapshot!(garden.run_in("moss", &["publish"]), @"
     published moss-map 1.0.0 in seedhouse (3 files, 209 B packed from 109 B)
     ----- stderr
-    warning: src/key.c has what looks like a private key in line 2
-    warning: src/url.c has what looks like a password in a URL in line 1
+    warning: src/key.c seems to contain a private key in line 2
+    warning: src/url.c seems to contain a password in a URL in line 1
     ----- status 0
     ");
     assert_eq!(found_below(&garden.path("seedhouse"), SECRET), [""; 0]);

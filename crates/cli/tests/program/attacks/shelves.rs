@@ -100,7 +100,7 @@ fn a_folder_that_was_never_ours_is_left_alone() {
     garden.write("gate/shelf/rain-ledger/more.txt", "mine\n");
     assert_snapshot!(garden.run(&["install", "--sealed"]), @"
     ----- stderr
-    error: can't use GARDEN/gate/shelf: bibliotax didn't make it  (disk.foreign)
+    error: can't use GARDEN/gate/shelf: bibliotax didn't create it  (disk.foreign)
     try: move it away or delete it, then run the command again
     ----- status 74
     ");

@@ -152,7 +152,7 @@ impl Reader<'_> {
         let written = self.text(item, key)?;
         let path = InnerPath::new(&written);
         if path.is_err() {
-            let message = format!("`{written}` is no path inside the project");
+            let message = format!("`{written}` isn't a path inside the project");
             self.faults.push(Fault::new(code, message, span(item)));
         }
         path.ok()

@@ -22,11 +22,11 @@ impl Reader<'_> {
         if matches!(name.as_str(), Target::THIS_MACHINE | "links") {
             let message = format!("`{name}` means something else on the shelf");
             let fault = Fault::new("manifest.target", message, key_span(key));
-            self.faults.push(fault.advice("call the target otherwise"));
+            self.faults.push(fault.advice("give the target another name"));
         }
         let values = self.table(item, key.get()).map(|table| self.fits(table))?;
         if let Some((facet, _)) = values.iter().find(|(_, value)| matches!(value, FitValue::Many(_))) {
-            let message = format!("a target has one `{facet}`, and this is a list");
+            let message = format!("a target has one value of `{facet}`, and this is a list");
             let fault = Fault::new("manifest.wrong-kind", message, span(item));
             self.faults.push(fault.advice("declare a target for each of them"));
         }
@@ -62,7 +62,7 @@ impl Reader<'_> {
             }
         };
         if let Err(problem) = facet.check() {
-            let message = format!("the definition of `{name}` makes no sense: {problem}");
+            let message = format!("the definition of `{name}` is invalid: {problem}");
             self.faults.push(Fault::new("manifest.facet", message, key_span(key)));
         }
         Some((name, facet))

@@ -54,7 +54,7 @@ impl Reader<'_> {
     pub(super) fn needs_for(&mut self, key: &Key, item: &Item, ranges: Ranges<'_>) -> Option<Vec<Need>> {
         let purpose: Purpose = self.name(key)?;
         if purpose.as_str() == "run" {
-            let fault = Fault::new("manifest.purpose", "`run` is what `[needs]` is for", key_span(key));
+            let fault = Fault::new("manifest.purpose", "needs to run stand under `[needs]`", key_span(key));
             self.faults.push(fault.advice("write these needs under `[needs]`"));
         }
         let table = self.table(item, key.get())?;
@@ -131,9 +131,10 @@ impl Reader<'_> {
                 self.family_range(name, key.get(), span(family), ranges)
             }
             (Some(_), Some(family)) => {
-                let message = format!("`{}` has a range and a family, which has one, too", key.get());
+                let message =
+                    format!("`{}` has a range and a family, but the family already has a range", key.get());
                 let fault = Fault::new("manifest.two-ranges", message, span(family));
-                self.faults.push(fault.advice("leave out one of them"));
+                self.faults.push(fault.advice("remove one of them"));
                 None
             }
             // What is in a folder is used as it is there; so are a commit and an archive.
@@ -144,7 +145,8 @@ impl Reader<'_> {
                 if self.faults.is_empty() {
                     let message = format!("`{}` has no `range`", key.get());
                     let fault = Fault::new("manifest.no-range", message, span(item));
-                    self.faults.push(fault.advice("write `range = \"any\"`, or the versions that will do"));
+                    self.faults
+                        .push(fault.advice("write `range = \"any\"`, or a range such as \"2.4 .. 3\""));
                 }
                 None
             }
@@ -165,7 +167,7 @@ impl Reader<'_> {
             _ => return self.range(item, key.get()).map(Stated::from),
         }
         let Some(scope) = package?.scope() else {
-            let message = format!("`{}` has no scope that could name its family", key.get());
+            let message = format!("`{}` has no scope, so its family needs a name", key.get());
             let fault = Fault::new("manifest.no-family", message, span(item));
             self.faults.push(fault.advice("write `{ family = \"…\" }`"));
             return None;
@@ -184,7 +186,7 @@ impl Reader<'_> {
         if let Some(range) = ranges.shared.get(package) {
             return Some(Stated { range: range.clone(), family: None, is_shared: true });
         }
-        let message = format!("`{package}` has the workspace's range, and `[shared]` has none for it");
+        let message = format!("`{package}` uses the workspace's range, but `[shared]` has none for it");
         let names = ranges.shared.keys().map(PackageName::as_str);
         let line = format!("write `{} = \"…\"` under `[shared]` of the workspace's root", key.get());
         let fault = Fault::new("manifest.no-shared", message, span(item)).advice(line);
@@ -199,10 +201,11 @@ impl Reader<'_> {
         if !path.trim().is_empty() && is_relative {
             return Some(path);
         }
-        let message = format!("`{path}` is an absolute path, which others don't have");
+        let message = format!("`{path}` is an absolute path, which other machines don't have");
         let fault = Fault::new("manifest.path", message, span(item));
-        self.faults
-            .push(fault.advice("write the way from this manifest's folder: `path = \"../valve-core\"`"));
+        self.faults.push(
+            fault.advice("write a path relative to this manifest's folder: `path = \"../valve-core\"`"),
+        );
         None
     }
 
@@ -216,10 +219,11 @@ impl Reader<'_> {
         if let Some(range) = ranges.families.get(&family) {
             return Some(Stated { range: range.clone(), family: Some(family), is_shared: false });
         }
-        let message = format!("`{key}` has the range of its family, and `[families]` has no `{family}`");
+        let message = format!("`{key}` uses the range of its family, but `[families]` has no `{family}`");
         let fault = Fault::new("manifest.no-family", message, at);
-        let fault = fault
-            .advice(format!("write `{family} = \"any\"` under `[families]`, or the versions that will do"));
+        let fault = fault.advice(format!(
+            "write `{family} = \"any\"` under `[families]`, or a range such as \"2.4 .. 3\""
+        ));
         self.faults.push(fault);
         None
     }
@@ -228,7 +232,7 @@ impl Reader<'_> {
     pub(super) fn targets_are_declared(&mut self, needs: &[Need], targets: &[Target]) {
         let named = needs.iter().flat_map(|need| need.targets.iter().flatten().map(move |name| (need, name)));
         let asked = named.map(|(need, name)| {
-            let message = format!("`{}` is for the target `{name}`, and none is declared so", need.package);
+            let message = format!("`{}` is for the target `{name}`, which isn't declared", need.package);
             (name.as_str(), message, need.span.clone())
         });
         self.targets_are_known(asked, targets);
@@ -270,7 +274,7 @@ impl Reader<'_> {
             let Some(name) = need.registry.as_ref().filter(|name| !known.contains(name.as_str())) else {
                 continue;
             };
-            let message = format!("`{}` names the registry `{name}`, and none is declared so", need.package);
+            let message = format!("`{}` names the registry `{name}`, which isn't declared", need.package);
             let fault = Fault::new("manifest.unknown-registry", message, need.span.clone());
             push_with_nearest(&mut self.faults, fault, name.as_str(), known.iter().copied());
         }

@@ -108,9 +108,9 @@ impl Reader<'_> {
         let words = ["from", "path", "git", "archive"].into_iter();
         let said: Vec<&str> = words.filter(|word| table.contains_key(word)).collect();
         if let [one, other, ..] = said.as_slice() {
-            let message = format!("`{}` is to come from {} and from {}", key.get(), a(one), a(other));
+            let message = format!("`{}` has two sources, {} and {}", key.get(), a(one), a(other));
             let fault = Fault::new("manifest.two-sources", message, key_span(key));
-            self.faults.push(fault.advice("leave out one of them"));
+            self.faults.push(fault.advice("remove one of them"));
         }
     }
 
@@ -118,8 +118,8 @@ impl Reader<'_> {
     fn only_with(&mut self, table: &dyn TableLike, keys: &[&str], other: &str, key: &Key) {
         for word in keys.iter().filter(|word| table.contains_key(word) && !table.contains_key(other)) {
             let at = table.get_key_value(word).map_or(0..0, |(key, _)| key_span(key));
-            let message = format!("`{word}` is for {}, which `{}` doesn't have", a(other), key.get());
-            self.faults.push(Fault::new("manifest.no-source", message, at).advice("take it out"));
+            let message = format!("`{word}` belongs to {}, which `{}` doesn't have", a(other), key.get());
+            self.faults.push(Fault::new("manifest.no-source", message, at).advice("remove it"));
         }
     }
 
@@ -166,7 +166,7 @@ impl Reader<'_> {
         if pattern.matches('*').count() == 1 && is_git_name(&pattern.replace('*', "1.0")) {
             return Some(pattern);
         }
-        let message = format!("`{pattern}` doesn't mark the version with `*`");
+        let message = format!("`{pattern}` has no `*` in the place of the version");
         let fault = Fault::new("manifest.git", message, span(item));
         self.faults.push(fault.advice("write one `*` in its place: `tags = \"palette-v*\"`"));
         None
@@ -192,11 +192,12 @@ impl Reader<'_> {
         if table.contains_key("sha256") {
             return self.parsed(table, "sha256");
         }
-        let message = format!("the archive of `{}` has no `sha256`, so it could change", key.get());
+        let message =
+            format!("the archive of `{}` has no `sha256`, so changes to it wouldn't be noticed", key.get());
         let fault = Fault::new("manifest.no-digest", message, span(archive));
         let url = archive.as_str().unwrap_or_default();
         self.faults.push(fault.advice(format!(
-            "`bibliotax need {} --archive {url}` fetches it, shows what is in it, and writes the digest",
+            "`bibliotax need {} --archive {url}` downloads it, shows its contents, and writes the digest",
             key.get()
         )));
         None
@@ -207,9 +208,9 @@ impl Reader<'_> {
         let path = url.split(['?', '#']).next().unwrap_or(url);
         let format = ArchiveFormat::of_file_name(path);
         if format.is_none() {
-            let message = format!("`{url}` doesn't end like an archive that can be unpacked");
+            let message = format!("`{url}` doesn't end with a known archive format");
             let fault = Fault::new("manifest.place", message, at);
-            self.faults.push(fault.advice("such are .tar.zst, .tar.gz, .tar.xz, .tar and .zip"));
+            self.faults.push(fault.advice("known formats are .tar.zst, .tar.gz, .tar.xz, .tar and .zip"));
         }
         format
     }
@@ -223,9 +224,10 @@ impl Reader<'_> {
         };
         let card = self.cards.and_then(|cards| cards.get(path)).cloned();
         if card.is_none() {
-            let message = format!("there is no card `{path}` beside the manifest");
+            let message = format!("there is no card `{path}`");
             let fault = Fault::new("manifest.no-card", message, span(item));
-            self.faults.push(fault.advice("write the way to it from the manifest's folder, ending in .toml"));
+            self.faults
+                .push(fault.advice("write its path relative to the manifest's folder, ending in .toml"));
         }
         card
     }

@@ -32,7 +32,7 @@ impl Reader<'_> {
         if let Some(circle) = circle(&tasks) {
             let task = circle[0];
             let fault = Fault::new("manifest.task", needs_itself(&circle), task.span.clone());
-            self.faults.push(fault.advice("take one of them out of its `after`"));
+            self.faults.push(fault.advice("remove one of them from `after`"));
         }
         tasks
     }
@@ -66,8 +66,8 @@ impl Reader<'_> {
         let folder = InnerPath::new(text.trim_end_matches('/'));
         if folder.is_err() {
             let fault =
-                Fault::new("manifest.task", format!("`{text}` is no folder of the project"), span(item));
-            self.faults.push(fault.advice("write it as seen from the manifest, without `..`"));
+                Fault::new("manifest.task", format!("`{text}` isn't a folder of the project"), span(item));
+            self.faults.push(fault.advice("write a path relative to the manifest, without `..`"));
         }
         folder.ok()
     }
@@ -80,5 +80,5 @@ fn needs_itself(circle: &[&Task]) -> String {
         ..=MAX_LISTED => names.join(", "),
         count => format!("{}, and {} more", names[..MAX_LISTED].join(", "), count - MAX_LISTED),
     };
-    format!("task `{}` needs itself: {way}, {}", names[0], names[0])
+    format!("task `{}` depends on itself: {way}, {}", names[0], names[0])
 }

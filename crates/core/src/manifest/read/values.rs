@@ -119,7 +119,7 @@ impl Reader<'_> {
         let word = self.text(item, key)?;
         let found = known.iter().find(|(name, _)| *name == word).map(|(_, value)| *value);
         if found.is_none() {
-            let fault = Fault::new(code, format!("`{word}` is no {what}"), span(item));
+            let fault = Fault::new(code, format!("`{word}` isn't a {what}"), span(item));
             push_with_nearest(&mut self.faults, fault, &word, known.iter().map(|(name, _)| *name));
         }
         found

@@ -23,7 +23,7 @@ impl<C: Catalogue> Explainer<'_, C> {
                     need.targets.iter().flatten().map(String::as_str).collect::<Vec<_>>().join(" and ");
                 let what = if targets.is_empty() { what } else { format!("{what}, for {targets}") };
                 let text = if need.asked {
-                    format!("Asked for is {what}.")
+                    format!("The question is about {what}.")
                 } else {
                     format!("{} needs {what}.", self.problem.needing(need))
                 };
@@ -37,12 +37,11 @@ impl<C: Catalogue> Explainer<'_, C> {
                     _ => ("The workspace", Vec::new()),
                 };
                 about.push(name);
-                (format!("{keeper} keeps the family {family} at {range}, and {name} is of it."), about)
+                (format!("{keeper} keeps the family {family}, which {name} belongs to, at {range}."), about)
             }
             Fact::InStep { one, other, family } => {
                 let (one, other) = (&self.packages[*one].name, &self.packages[*other].name);
-                let text =
-                    format!("{one} and {other} are of the family {family}, which stays at one version.");
+                let text = format!("{one} and {other} belong to the family {family}, which has one version.");
                 (text, vec![one, other])
             }
             Fact::Unfit { package, .. } => (self.unfit(fact), vec![&self.packages[*package].name]),
@@ -80,7 +79,7 @@ impl<C: Catalogue> Explainer<'_, C> {
                 format!("{who} {verb} {bare}{what}{}.", condition_text(&need.when))
             }
             Demand::Conflicts(conflict) => {
-                format!("{who} can't be together with {} {}.", conflict.name, range_text(&conflict.range))
+                format!("{who} can't be used with {} {}.", conflict.name, range_text(&conflict.range))
             }
         }
     }
@@ -132,7 +131,7 @@ impl<C: Catalogue> Explainer<'_, C> {
         if let (Some(name), None) = (held.next(), held.next()) {
             return format!("So {name} can't stay as the lock has it.");
         }
-        "Whichever releases are taken, one of these does not hold.".to_owned()
+        "With any choice of releases, one of these isn't satisfied.".to_owned()
     }
 
     fn is_capability(&self, var: Var) -> bool {
@@ -170,7 +169,7 @@ impl<C: Catalogue> Explainer<'_, C> {
         if self.is_capability(var) {
             return match ranges.as_slice() {
                 [range] if facts.len() == 1 => format!("No release provides {name} in {range}."),
-                _ => format!("So nothing is left that provides {name}."),
+                _ => format!("So nothing provides {name}."),
             };
         }
         match (kind, ranges.as_slice()) {

@@ -37,19 +37,19 @@ fn read(registry: &Registry, problem: &Problem, sentence: &str) -> Rule {
         return Rule::Never(releases(registry, who));
     }
     if let Some((one, rest)) =
-        sentence.split_once(" and ").filter(|_| sentence.contains(" are of the family "))
+        sentence.split_once(" and ").filter(|_| sentence.contains(" belong to the family "))
     {
-        let (other, rest) = rest.split_once(" are of the family ").unwrap();
-        let (family, _) = rest.split_once(", which stays at one version").unwrap();
+        let (other, rest) = rest.split_once(" belong to the family ").unwrap();
+        let (family, _) = rest.split_once(", which has one version").unwrap();
         return Rule::InStep(package(one), package(other), family.parse().unwrap());
     }
     if let Some(rest) = sentence.strip_prefix("gate-kiosk keeps the family ") {
-        let (family, rest) = rest.split_once(" at ").unwrap();
-        let (range, name) = rest.split_once(", and ").unwrap();
-        let name = package(name.split_once(' ').unwrap().0);
+        let (family, rest) = rest.split_once(", which ").unwrap();
+        let (name, range) = rest.split_once(" belongs to, at ").unwrap();
+        let name = package(name);
         return Rule::Kept(name, family.parse().unwrap(), spoken(range));
     }
-    if let Some((who, what)) = sentence.split_once(" can't be together with ") {
+    if let Some((who, what)) = sentence.split_once(" can't be used with ") {
         let (name, range) = what.split_once(' ').unwrap();
         return Rule::Bars(releases(registry, who), package(name), spoken(range));
     }

@@ -282,9 +282,11 @@ impl RegistryKind for Mirrored {
         let urls: Vec<&str> = answering.iter().map(|place| self.urls[*place].as_str()).collect();
         match urls.as_slice() {
             [] => None,
-            [one] => Some(format!("{registry} doesn't answer; its mirror {one} does, and may lag behind")),
+            [one] => {
+                Some(format!("{registry} can't be reached; its mirror {one} is used, and may be outdated"))
+            }
             many => Some(format!(
-                "{registry} doesn't answer; its mirrors {} do, and may lag behind",
+                "{registry} can't be reached; its mirrors {} are used, and may be outdated",
                 many.join(" and ")
             )),
         }

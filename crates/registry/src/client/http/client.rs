@@ -430,7 +430,7 @@ impl Client {
         }
         let answer: Value = serde_json::from_str(&self.read(response, MAX_REFUSAL_SIZE)?).unwrap_or_default();
         let token = answer["token"].as_str().or(answer["access_token"].as_str());
-        let wrong = || RequestError::permanent(self.wrong("where it sends us for a token, there is none"));
+        let wrong = || RequestError::permanent(self.wrong("the token service that it names has no token"));
         token.and_then(bearer).ok_or_else(wrong).map(Some)
     }
 
@@ -510,7 +510,7 @@ impl Client {
     /// The whole text of an answer.
     fn read(&self, response: Response, limit: u64) -> Result<String, RequestError> {
         let bytes = self.read_bytes(response, limit)?;
-        String::from_utf8(bytes).map_err(|_| RequestError::permanent(self.wrong("its answer is no text")))
+        String::from_utf8(bytes).map_err(|_| RequestError::permanent(self.wrong("its answer isn't text")))
     }
 
     fn read_bytes(&self, response: Response, limit: u64) -> Result<Vec<u8>, RequestError> {
@@ -531,7 +531,7 @@ impl Client {
                 Err(_) => return Err(broke("its answer broke off")),
             }
             if bytes.len() as u64 > limit {
-                return Err(RequestError::permanent(self.wrong("its answer is larger than any should be")));
+                return Err(RequestError::permanent(self.wrong("its answer is too large")));
             }
             if begun.elapsed() > READ_TIMEOUT {
                 return Err(broke("its answer took too long"));

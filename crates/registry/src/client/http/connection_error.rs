@@ -20,12 +20,12 @@ pub fn what_broke(error: &reqwest::Error) -> String {
     }
     let of_system = find::<io::Error>(error).map(io::Error::kind);
     match of_system {
-        _ if error.is_redirect() => "it sends us to a place that isn't safe, or round in circles",
+        _ if error.is_redirect() => "it redirects to an unsafe place, or in a circle",
         Some(io::ErrorKind::ConnectionRefused) => "nothing listens there: the connection was refused",
-        _ if is_without_address(error) => "there is no such host, or its name can't be looked up",
-        _ if error.is_timeout() && error.is_connect() => "there is no connection within 10 seconds",
+        _ if is_without_address(error) => "the host doesn't exist, or its name can't be looked up",
+        _ if error.is_timeout() && error.is_connect() => "no connection within 10 seconds",
         _ if error.is_timeout() => "it doesn't answer in time",
-        _ if error.is_connect() => "there is no connection",
+        _ if error.is_connect() => "it can't be connected to",
         _ => "the connection broke off",
     }
     .to_owned()
@@ -41,7 +41,7 @@ fn of_tls(problem: &rustls::Error) -> String {
         rustls::Error::InvalidCertificate(problem) => of_certificate(problem),
         rustls::Error::InvalidMessage(_) => "it doesn't speak TLS on this port: is it `http://`?".to_owned(),
         rustls::Error::AlertReceived(alert) => format!("it refuses to encrypt ({alert:?})"),
-        _ => "it can't be agreed on how to encrypt".to_owned(),
+        _ => "there is no common way to encrypt".to_owned(),
     }
 }
 
@@ -53,7 +53,7 @@ fn of_certificate(problem: &CertificateError) -> String {
         }
         CertificateError::NotValidYet => "its certificate is not valid yet".to_owned(),
         CertificateError::NotValidYetContext { not_before, .. } => {
-            format!("its certificate is not valid yet; it begins{} (is this machine's clock right?)", on(*not_before))
+            format!("its certificate is not valid yet; it becomes valid{} (is this machine's clock right?)", on(*not_before))
         }
         CertificateError::NotValidForName => "its certificate is for another host".to_owned(),
         CertificateError::NotValidForNameContext { presented, .. } => {
@@ -62,10 +62,10 @@ fn of_certificate(problem: &CertificateError) -> String {
             format!("its certificate is for another host: {names}")
         }
         CertificateError::UnknownIssuer => {
-            "its certificate is of an authority that this machine doesn't trust; a file that SSL_CERT_FILE names can add one"
+            "this machine doesn't trust the authority of its certificate; a file named by SSL_CERT_FILE can add the authority"
                 .to_owned()
         }
-        _ => "its certificate is not one that this machine trusts".to_owned(),
+        _ => "this machine doesn't trust its certificate".to_owned(),
     }
 }
 

@@ -53,7 +53,7 @@ impl Read for Download {
                     self.breaks = 0;
                     return Ok(read);
                 }
-                // The check of the bytes needs to see one too many, and the end where it is.
+                // The check of the bytes needs to see one byte too many, and the end where it is.
                 Ok(_) if self.length.is_none_or(|length| self.read >= length) || buffer.is_empty() => {
                     return Ok(0);
                 }

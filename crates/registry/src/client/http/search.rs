@@ -74,7 +74,7 @@ impl Remote {
         let path = format!("{}?{}", self.service("find")?, pairs.finish());
         match self.client.get(&path, None, MAX_ANSWER_SIZE)? {
             Answer::Found { text, .. } => {
-                serde_json::from_str(&text).map_err(|_| self.client.wrong("what it found can't be read"))
+                serde_json::from_str(&text).map_err(|_| self.client.wrong("its results can't be read"))
             }
             Answer::Same | Answer::Missing => Err(self.client.wrong("it has no `find`")),
         }

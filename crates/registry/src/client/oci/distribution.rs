@@ -121,10 +121,10 @@ impl Distribution {
         if let Some(text) = blob.held() {
             return Ok(text);
         }
-        let digest = blob.digest().ok_or_else(|| self.client.wrong("it has a digest of a strange kind"))?;
+        let digest = blob.digest().ok_or_else(|| self.client.wrong("it has a digest of an unknown kind"))?;
         let text = self.text_of(repository, &digest, limit)?;
         let text = text.filter(|text| Digest::of(text.as_bytes()) == digest);
-        text.ok_or_else(|| self.client.wrong(&format!("what it has as {digest} is not that")))
+        text.ok_or_else(|| self.client.wrong(&format!("its file {digest} doesn't match the digest")))
     }
 
     /// The blob of this digest as a text, yet to be checked; `None` if it is not there.

@@ -78,7 +78,7 @@ impl Oci {
     fn lines(&self, repository: &str, index: &Manifest) -> Result<String, RegistryError> {
         let blob = index.blob(kind::HISTORY);
         let blob =
-            blob.ok_or_else(|| self.distribution.client().wrong("its index is not one of a history"))?;
+            blob.ok_or_else(|| self.distribution.client().wrong("its index isn't that of a history"))?;
         self.distribution.text(repository, blob, MAX_HISTORY_SIZE as u64)
     }
 

@@ -121,7 +121,7 @@ impl ArchivePlace {
         Ok(Some(text).filter(|text| !text.is_empty()))
     }
 
-    /// The archive on this disk, fetched where it isn't there.
+    /// The archive on this disk, fetched where it doesn't exist.
     fn fetched(&self, elsewhere: &DirectSources) -> Result<PathBuf, RegistryError> {
         let kept = elsewhere.kept(&self.sha256);
         if kept.is_file() {

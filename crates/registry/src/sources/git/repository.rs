@@ -234,7 +234,7 @@ impl Repository {
         run(&self.place, args, input, self.silence)
     }
 
-    /// Makes our own repository where it isn't there yet, and keeps other processes from it.
+    /// Makes our own repository where it doesn't exist yet, and keeps other processes from it.
     fn held(&self, commit: &CommitId) -> Result<Held, RegistryError> {
         make_folder(&self.place)?;
         let held = lock(&self.place.join("bibliotax.lock"), || ())?;

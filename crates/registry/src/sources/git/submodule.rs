@@ -46,8 +46,8 @@ pub fn submodule_url(within: &str, url: &str) -> Result<String, String> {
     let is_relative = url.starts_with("./") || url.starts_with("../");
     let joined = if is_relative { joined(within, url) } else { Some(url.to_owned()) };
     let led = joined.ok_or("leads out of its host")?;
-    let (base, place) = (Place::of(within), Place::of(&led).ok_or("is no place")?);
-    match (base.ok_or("is no place")?, place) {
+    let (base, place) = (Place::of(within), Place::of(&led).ok_or("isn't a valid place")?);
+    match (base.ok_or("isn't a valid place")?, place) {
         (Place::Local, Place::Local)
             if is_relative || matches!(Location::of(&led), Location::Absolute(_)) =>
         {

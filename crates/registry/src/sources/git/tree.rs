@@ -120,7 +120,7 @@ fn blobs(listed: &[u8], prefix: &str, repository: &Repository) -> Result<Vec<Blo
     for line in listed.split(|byte| *byte == 0).filter(|line| !line.is_empty()) {
         let line = std::str::from_utf8(line).map_err(|_| {
             let name = escaped(&String::from_utf8_lossy(line)).into_owned();
-            bad(repository, format!("the name of a file is no UTF-8 text: `{}`", cut(&name)))
+            bad(repository, format!("a file's name isn't UTF-8: `{}`", cut(&name)))
         })?;
         let (about, path) = line.split_once('\t').ok_or_else(|| strange(repository))?;
         let mut words = about.split(' ');
@@ -133,7 +133,7 @@ fn blobs(listed: &[u8], prefix: &str, repository: &Repository) -> Result<Vec<Blo
         };
         let object = object.ok_or_else(|| strange(repository))?.to_owned();
         if InnerPath::new(path).is_err() {
-            let what = format!("`{}` is no path inside a package", cut(&escaped(path)));
+            let what = format!("`{}` isn't a path inside a package", cut(&escaped(path)));
             return Err(bad(repository, what));
         }
         blobs.push(Blob { path: format!("{prefix}{path}"), object, kind });

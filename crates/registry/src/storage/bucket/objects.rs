@@ -97,7 +97,7 @@ impl Objects {
             what: what.to_owned(),
             cause: None,
         };
-        let url = Url::parse(place).map_err(|_| wrong("this is no place of a bucket"))?;
+        let url = Url::parse(place).map_err(|_| wrong("this isn't a valid place of a bucket"))?;
         let bucket = url.host_str().ok_or_else(|| wrong("it names no bucket"))?;
         let prefix =
             Path::parse(url.path().trim_matches('/')).map_err(|_| wrong("its prefix can't be one"))?;

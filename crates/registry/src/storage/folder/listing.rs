@@ -45,9 +45,7 @@ impl Folder {
             Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error).at("remove", &path)?,
             _ => {}
         }
-        if !names.is_empty() {
-            self.append_names(&names)?;
-        }
+        self.append_names(&names)?;
         Ok(names.len())
     }
 }

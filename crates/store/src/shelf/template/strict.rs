@@ -6,7 +6,7 @@ use minijinja::value::{Rest, ValueKind};
 use minijinja::{Environment, Error, ErrorKind, State, UndefinedBehavior, Value};
 
 /// What is said of such a name at its place.
-pub const UNDEFINED: &str = "there is no such name; `| default([])` or `is defined` if that may be";
+pub const UNDEFINED: &str = "unknown name; write `| default([])` or `is defined` if it can be missing";
 
 /// The library's filters, but for those that are about such names.
 const FILTERS: [&str; 47] = [

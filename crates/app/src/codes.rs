@@ -185,7 +185,7 @@ pub const CODES: &[(&str, Kind, &str)] = &[
     ("registry.exists", Kind::Unreachable, "a release exists and is never replaced"),
     ("registry.missing", Kind::Unreachable, "there is no registry at the declared place"),
     ("registry.name-taken", Kind::Input, "a name would be used for a package and a capability"),
-    ("registry.newer", Kind::Unreachable, "a newer version of bibliotax made the registry"),
+    ("registry.newer", Kind::Unreachable, "a newer version of bibliotax created the registry"),
     ("registry.no-file", Kind::Unreachable, "the registry lacks an archive"),
     ("registry.no-list", Kind::Unreachable, "a registry doesn't list its packages"),
     ("registry.none", Kind::Input, "the manifest declares no registry"),

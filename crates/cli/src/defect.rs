@@ -24,7 +24,7 @@ pub fn failure_of(panic: &(dyn Any + Send)) -> Failure {
     Failure::new("defect", "this is a defect of bibliotax, not of your files")
         .because(text)
         .because(place.map(|place| format!("It is in {place}, of version {}.", env!("CARGO_PKG_VERSION"))))
-        .advice("please report it with the command and, if you can, the manifest; files on disk are whole")
+        .advice("please report it with the command and, if you can, the manifest; no file on disk is damaged")
 }
 
 #[cfg(test)]

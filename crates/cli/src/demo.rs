@@ -65,7 +65,7 @@ impl Demo {
         let folder = here.join(folder);
         if folder.read_dir().is_ok_and(|mut entries| entries.next().is_some()) {
             let message = format!("{} isn't empty", folder.display());
-            return Err(Failure::new("demo.not-empty", message).advice("name a folder that is new or empty"));
+            return Err(Failure::new("demo.not-empty", message).advice("choose a new or empty folder"));
         }
         make_folder(&folder)?;
         Ok(std::path::absolute(&folder).unwrap_or(folder))

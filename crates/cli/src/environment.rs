@@ -17,7 +17,7 @@ use crate::waiting;
 /// Ask nobody over a network.
 const OFFLINE: &str = "BIBLIOTAX_OFFLINE";
 
-/// Reads the environment. A variable that is neither on nor off is a failure: somebody set it for a reason.
+/// Reads the environment. A variable that is neither on (1) nor off (0) is a failure: somebody set it for a reason.
 pub fn read() -> Result<Environment, Failure> {
     let settings = settings()?;
     Ok(Environment {
@@ -81,7 +81,7 @@ fn bucket_settings() -> impl Iterator<Item = (String, String)> {
 fn is_on(name: &str) -> Result<Option<bool>, Failure> {
     let Some(said) = env::var_os(name) else { return Ok(None) };
     meant(&said.to_string_lossy()).map(Some).ok_or_else(|| {
-        let message = format!("{name} is `{}`, which is neither on nor off", said.to_string_lossy());
+        let message = format!("{name} is `{}`, which is neither on (1) nor off (0)", said.to_string_lossy());
         Failure::new("environment.switch", message).advice(format!("set it to 1 or to 0: `{name}=1`"))
     })
 }

@@ -219,7 +219,7 @@ impl ProgressListener for Progress<'_> {
     fn on_event(&self, notice: &ProgressEvent) {
         match notice {
             ProgressEvent::Waiting => {
-                self.ui.warn("another bibliotax is at work in this project; waiting for it");
+                self.ui.warn("another bibliotax runs in this project; waiting for it");
             }
             ProgressEvent::Fetching { archives, bytes } => {
                 *self.on_the_way() = OnTheWay { total: *archives, ..OnTheWay::default() };
@@ -236,7 +236,7 @@ impl ProgressListener for Progress<'_> {
                 shared_with(shared_by).into_iter().for_each(|sentence| self.ui.warn(sentence));
             }
             ProgressEvent::Touched { place } => {
-                self.ui.warn(format!("{place} on the shelf was changed; it is built again"));
+                self.ui.warn(format!("{place} changed on the shelf; it is installed again"));
             }
             ProgressEvent::Shelving { packages } => self.count("installing", *packages),
             ProgressEvent::Verifying { packages } => self.count("verifying", *packages),

@@ -32,7 +32,7 @@ pub fn open(request: &Request, context: &Context<'_>) -> Result<Arc<dyn ReadRegi
     let folder = context.folder.join(&request.folder);
     if folder.join(DESCRIPTION).exists() {
         let what = format!("{} is a registry, not a cache of another one", folder.display());
-        return Err(Failure::new("registry.not-empty", what).advice("name a folder that is new or empty"));
+        return Err(Failure::new("registry.not-empty", what).advice("choose a new or empty folder"));
     }
     let stale = request.is_stale_allowed;
     let behind = Network { cache: Some(folder.join("answers")), stale, ..context.environment.network() };

@@ -40,7 +40,7 @@ fn a_file_that_was_removed_comes_back_with_the_next_install_of_either_kind() {
         let garden = planted();
         fs::remove_file(header(&garden)).unwrap();
         let ran = garden.run(args).expect(0);
-        assert!(ran.stderr.contains("soil-curve on the shelf"), "{ran}");
+        assert!(ran.stderr.contains("soil-curve changed on the shelf"), "{ran}");
         assert!(header(&garden).exists());
         assert!(garden.run(args).expect(0).stdout.contains("nothing to do"));
     }
@@ -62,7 +62,7 @@ fn nothing_runs_with_a_file_that_was_written_to() {
         force(&header(&garden));
         let ran = garden.run(args).expect(0);
         assert!(ran.stdout.contains("int curve;") && !ran.stdout.contains("wrong"), "{ran}");
-        assert!(ran.stderr.contains("soil-curve on the shelf"), "{ran}");
+        assert!(ran.stderr.contains("soil-curve changed on the shelf"), "{ran}");
     }
     let garden = planted();
     force(&header(&garden));

@@ -13,6 +13,8 @@ const BEND_ROOM: f64 = 10.0;
 const BETWEEN: f64 = 64.0;
 const PADDING: f64 = 9.0;
 const MARGIN: f64 = 16.0;
+/// How wide a box of the legend is.
+const SAMPLE: f64 = 40.0;
 
 const STYLE: &str = "text{font:12px ui-monospace,'DejaVu Sans Mono',monospace;fill:#242227}\
 .back{fill:#faf9f7}.line{fill:none;stroke:#8b8791;stroke-width:1.2}.tip{fill:#8b8791}\
@@ -53,7 +55,12 @@ impl<'g> Picture<'g> {
     fn drawn(&self) -> String {
         let right = self.columns.last().map_or(0.0, |(at, width)| at + width);
         let lowest = self.layers.heights.iter().flatten().copied().fold(0.0, f64::max);
-        let (width, height) = (right + MARGIN, lowest + BOX + 2.0 * MARGIN);
+        let beside = self.graph.is_beside();
+        let legend = self.legend(&beside);
+        let words = legend.iter().map(|(_, words)| SAMPLE + width(words));
+        let width = words.fold(right, |widest, words| widest.max(MARGIN + words)) + MARGIN;
+        let below = lowest + BOX + 2.0 * MARGIN;
+        let height = below + legend.len() as f64 * ROOM;
         let packages = self.graph.nodes.iter().filter(|node| node.package().is_some()).count();
         let mut text = String::new();
         // Writing into a text can't fail.
@@ -64,7 +71,6 @@ impl<'g> Picture<'g> {
              <rect class=\"back\" width=\"100%\" height=\"100%\"/>"
         );
         self.layers.lines.iter().for_each(|line| self.draw_line(&mut text, line));
-        let beside = self.graph.is_beside();
         for (layer, cells) in self.layers.cells.iter().enumerate() {
             for (place, cell) in cells.iter().enumerate() {
                 if let Cell::Node(node) = cell {
@@ -72,8 +78,31 @@ impl<'g> Picture<'g> {
                 }
             }
         }
+        for (number, (class, words)) in legend.iter().enumerate() {
+            let y = below + number as f64 * ROOM;
+            let _ = writeln!(
+                text,
+                "<rect class=\"{class}\" x=\"{MARGIN}\" y=\"{y:.1}\" width=\"{SAMPLE}\" height=\"{BOX}\" rx=\"5\"/>\
+                 <text x=\"{:.1}\" y=\"{:.1}\">{words}</text>",
+                MARGIN + SAMPLE + PADDING,
+                y + BOX / 2.0 + 4.0
+            );
+        }
         text.push_str("</svg>\n");
         text
+    }
+
+    /// What boxes with broken outlines mean, as far as there are any: the class of each, and the words.
+    fn legend(&self, beside: &[bool]) -> Vec<(&'static str, &'static str)> {
+        let packages = || {
+            let nodes = self.graph.nodes.iter().zip(beside);
+            nodes.filter_map(|(node, is_beside)| Some((node.package()?.stood_in, *is_beside)))
+        };
+        let stand_in = packages().any(|(stood_in, _)| stood_in);
+        let is_beside = packages().any(|(stood_in, is_beside)| is_beside && !stood_in);
+        let beside = is_beside.then_some(("node beside", "not needed to run"));
+        let stand_in = stand_in.then_some(("node stand-in", "stand-in"));
+        beside.into_iter().chain(stand_in).collect()
     }
 
     /// The middle of a cell, from top to bottom.

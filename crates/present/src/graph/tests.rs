@@ -2,8 +2,8 @@
 
 use bibliotax_core::facet::Target;
 use bibliotax_core::graph::{Graph, View};
-use bibliotax_core::lock::Scope;
 use bibliotax_core::lock::samples::{any_lock, garden_lock};
+use bibliotax_core::lock::{Lock, Scope};
 use proptest::prelude::*;
 
 use super::*;
@@ -67,6 +67,19 @@ fn in_a_picture_needs_lead_to_the_right_and_boxes_stand_apart() {
         assert!(nodes.windows(2).all(|pair| pair[1] - pair[0] >= 29.9), "{nodes:?}");
     }
     assert_eq!(svg(&graph), svg(&graph));
+}
+
+#[test]
+fn a_picture_explains_broken_outlines_as_far_as_it_has_any() {
+    let mut lock = garden_lock();
+    let machine = Target::this_machine();
+    let drawn =
+        |lock: &Lock| svg(&Graph::of(lock, &View { scope: Scope::all(&machine), to: None, depth: None }));
+    assert!(drawn(&lock).contains(">not needed to run<") && !drawn(&lock).contains(">stand-in<"));
+    lock.packages[0].stood_in = true;
+    assert!(drawn(&lock).contains(">stand-in<"));
+    lock.projects[1].needs.iter_mut().for_each(|need| need.purpose = None);
+    assert!(!drawn(&lock).contains(">not needed to run<"));
 }
 
 proptest! {

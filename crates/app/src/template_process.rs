@@ -64,7 +64,7 @@ impl RenderTemplate for TemplateProcess {
             },
         };
         outcome.unwrap_or_else(|_| {
-            // Whatever ended it, the next template gets another.
+            // However it ended, the next template gets another.
             renderer.take();
             let message = "it needs too much memory or time, or is nested too deeply";
             Err(TemplateFault::at_start(message))

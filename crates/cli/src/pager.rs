@@ -12,7 +12,7 @@ use unicode_width::UnicodeWidthStr;
 /// The pager that is used where nobody says which.
 const USUAL: &str = "less";
 
-/// The variable of that pager, and what it is told: to end by itself where one screen is enough, to pass colours, and to leave the
+/// The variable of that pager, and the options in it: to end by itself where one screen is enough, to pass colours, and to leave the
 /// text on the screen.
 const USUAL_OPTIONS: (&str, &str) = ("LESS", "FRX");
 

@@ -17,21 +17,16 @@ const SLOW_AFTER: Duration = Duration::from_secs(3);
 /// How often it is looked.
 const POLL_INTERVAL: Duration = Duration::from_millis(250);
 
-static WAITS: LazyLock<PendingHosts> = LazyLock::new(|| PendingHosts::watched_by(watch, show_request));
+static WAITS: LazyLock<PendingHosts> = LazyLock::new(|| PendingHosts::watched_by(watch));
 
 /// Whether there is a terminal on which somebody may wait.
 static IS_SHOWN: AtomicBool = AtomicBool::new(false);
 
-/// Whether each request is shown.
-static SHOWS_REQUESTS: AtomicBool = AtomicBool::new(false);
-
 /// Shows a finished request, with `-vv`.
 fn show_request(request: &Request<'_>) {
-    if SHOWS_REQUESTS.load(Ordering::Relaxed) {
-        let Request { asked, answer, took } = request;
-        let line = format!("{asked}: {answer} ({:.3} s)", took.as_secs_f64());
-        Ui::aside_line(&styled(style::FAINT, on_one_line(&line)));
-    }
+    let Request { asked, answer, took } = request;
+    let line = format!("{asked}: {answer} ({:.3} s)", took.as_secs_f64());
+    Ui::aside_line(&styled(style::FAINT, on_one_line(&line)));
 }
 
 /// The hosts that this process waits for.
@@ -42,7 +37,9 @@ pub fn waits() -> PendingHosts {
 /// Lets who is waited for be shown, where progress is, and each request with `-vv`.
 pub fn show_where_progress_is(ui: &Ui) {
     IS_SHOWN.store(ui.shows_progress(), Ordering::Relaxed);
-    SHOWS_REQUESTS.store(ui.shows_requests(), Ordering::Relaxed);
+    if ui.shows_requests() {
+        WAITS.show_requests(show_request);
+    }
 }
 
 /// Names each who is silent for long, once.

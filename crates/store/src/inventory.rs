@@ -178,6 +178,17 @@ impl Inventory {
         self.trees.iter().map(|tree| tree.bytes).sum()
     }
 
+    /// The bytes of the trees that a project uses.
+    pub fn bytes_used_by(&self, project: &Project) -> u64 {
+        let used = self.trees.iter().filter(|tree| project.archives.contains(&tree.archive));
+        used.map(|tree| tree.bytes).sum()
+    }
+
+    /// The bytes that processes that were killed left behind.
+    pub fn bytes_left_behind(&self) -> u64 {
+        self.remains.iter().map(|remains| remains.bytes).sum()
+    }
+
     /// The trees that no project uses.
     pub fn unused(&self) -> impl Iterator<Item = &Tree> {
         self.trees.iter().filter(|tree| tree.projects == 0)

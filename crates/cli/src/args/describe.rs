@@ -3,9 +3,7 @@
 use bibliotax_app::describe::{self, Report, Request};
 use bibliotax_app::failure::Failure;
 
-use super::offline::OfflineArgs;
-use super::projects::{ProjectFilterArgs, TargetFilterArgs};
-use super::registries::RegistryFilterArgs;
+use super::lookup::LookupArgs;
 use crate::exit_status::Exit;
 use crate::render::describe as render;
 use crate::run::Run;
@@ -29,23 +27,17 @@ pub struct Describe {
     #[arg(long)]
     releases: bool,
     #[command(flatten)]
-    projects: ProjectFilterArgs,
-    #[command(flatten)]
-    targets: TargetFilterArgs,
-    #[command(flatten)]
-    registries: RegistryFilterArgs,
-    #[command(flatten)]
-    network: OfflineArgs,
+    lookup: LookupArgs,
 }
 
 impl Describe {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
-        let run = &run.offline_if(self.network.offline);
+        let run = &run.offline_if(self.lookup.network.offline);
         let request = Request {
             package: self.package.clone(),
-            registries: self.registries.registries.clone(),
-            projects: self.projects.words(),
-            targets: self.targets.targets.clone(),
+            registries: self.lookup.registries.clone(),
+            projects: self.lookup.projects.words(),
+            targets: self.lookup.targets.targets.clone(),
             version: self.version.clone(),
         };
         match run.working(|context| describe::report(&request, context))? {

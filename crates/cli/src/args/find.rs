@@ -3,9 +3,7 @@
 use bibliotax_app::failure::Failure;
 use bibliotax_app::find::{self, Request};
 
-use super::offline::OfflineArgs;
-use super::projects::{ProjectFilterArgs, TargetFilterArgs};
-use super::registries::RegistryFilterArgs;
+use super::lookup::LookupArgs;
 use crate::exit_status::Exit;
 use crate::json;
 use crate::render;
@@ -28,24 +26,17 @@ pub struct Find {
     #[arg(long, value_name = "NUMBER", default_value_t = 1, value_parser = clap::value_parser!(u8).range(1..=10))]
     page: u8,
     #[command(flatten)]
-    projects: ProjectFilterArgs,
-    #[command(flatten)]
-    targets: TargetFilterArgs,
-    #[command(flatten)]
-    registries: RegistryFilterArgs,
-    #[command(flatten)]
-    network: OfflineArgs,
+    lookup: LookupArgs,
 }
 
 impl Find {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
-        let run = &run.offline_if(self.network.offline);
-        let registries = self.registries.registries.clone();
+        let run = &run.offline_if(self.lookup.network.offline);
         let request = Request {
             words: self.words.clone(),
-            registries,
-            projects: self.projects.words(),
-            targets: self.targets.targets.clone(),
+            registries: self.lookup.registries.clone(),
+            projects: self.lookup.projects.words(),
+            targets: self.lookup.targets.targets.clone(),
             page: self.page,
         };
         let mut report = run.working(|context| find::report(&request, context))?;
@@ -53,7 +44,7 @@ impl Find {
             render::warnings(run.ui, &report.warnings);
             return Err(failure);
         }
-        render::find::show(run.ui, &report, self.page, &self.registries.registries);
+        render::find::show(run.ui, &report, self.page, &self.lookup.registries);
         run.ui.report(|| json::find::Found::from(&report));
         Ok(Exit::Done)
     }

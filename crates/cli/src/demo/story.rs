@@ -51,7 +51,7 @@ pub enum Chapter {
     Graph,
 }
 
-/// What is told.
+/// What the demo shows.
 #[derive(Debug, Clone, Copy)]
 pub enum Story {
     /// The short story.

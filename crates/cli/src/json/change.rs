@@ -82,24 +82,18 @@ impl Changes {
             edits: Vec::new(),
             changes: Vec::new(),
             shelf: applied.map(Shelf::from),
-            open_steps: applied.map(open_steps).unwrap_or_default(),
+            open_steps: applied.iter().flat_map(|applied| &applied.open_steps).map(OpenStep::from).collect(),
         }
     }
 
     /// What changes and what of it was done.
     pub fn of(report: &ChangeReport<'_>, applied: Option<&Applied>) -> Self {
         Self {
-            dry_run: applied.is_none(),
             edits: report.edited.iter().map(Edit::from).collect(),
             changes: of(&report.changes, report.lock),
-            shelf: applied.map(Shelf::from),
-            open_steps: applied.map(open_steps).unwrap_or_default(),
+            ..Self::of_shelf(applied)
         }
     }
-}
-
-fn open_steps(applied: &Applied) -> Vec<OpenStep> {
-    applied.open_steps.iter().map(OpenStep::from).collect()
 }
 
 /// A manifest with another text.

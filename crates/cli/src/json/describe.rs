@@ -9,7 +9,7 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::source::Source;
 use bibliotax_core::version::Version;
 use bibliotax_present::words::manifest_line;
-use bibliotax_registry::catalogue::all_sources::{At, Newest};
+use bibliotax_registry::catalogue::all_sources::{At, Newest, newest_of_all};
 use bibliotax_registry::catalogue::registry::mirrored::{Lag, MirrorStatus};
 use jiff::Timestamp;
 use schemars::JsonSchema;
@@ -157,8 +157,7 @@ impl From<&Described> for DescribedPackage {
 
 /// The places that have a package.
 pub fn sources(places: &[At]) -> Vec<PackagePlace> {
-    let newest_of_all =
-        places.iter().filter_map(|at| at.newest.as_ref().ok()).map(|newest| &newest.version).max();
+    let newest_of_all = newest_of_all(places);
     let one = |at: &At| {
         let found = at.newest.as_ref().ok();
         PackagePlace {

@@ -88,7 +88,7 @@ pub struct Rewritten {
 #[derive(Serialize, JsonSchema)]
 pub struct Forced {
     /// The package.
-    pub package: Option<PackageName>,
+    pub package: PackageName,
     /// Why, sentence by sentence.
     pub reasons: Vec<String>,
     /// Why, as a graph of facts.
@@ -115,7 +115,7 @@ impl Update {
 fn forced(plan: &Plan) -> Vec<Forced> {
     let moves = plan.forced_moves();
     let one = |ForcedMove { package, why, conflict }: &ForcedMove<'_>| Forced {
-        package: Some((*package).clone()),
+        package: (*package).clone(),
         reasons: why.iter().map(|sentence| (*sentence).to_owned()).collect(),
         proof: Proof::from(*conflict),
     };

@@ -204,7 +204,7 @@ pub struct TokenAbout {
     /// What it is for.
     pub name: String,
     /// What it allows.
-    pub actions: Vec<TokenAction>,
+    pub actions: Vec<Action>,
     /// The packages that it is for: names, or beginnings of names before a `*`.
     pub packages: Vec<String>,
     /// When it ends; null if never.
@@ -213,29 +213,12 @@ pub struct TokenAbout {
     pub issued: Timestamp,
 }
 
-/// What a token allows.
-#[derive(Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum TokenAction {
-    /// Publish releases.
-    Publish,
-    /// Withdraw releases and restore them.
-    Withdraw,
-    /// Deprecate releases.
-    Deprecate,
-}
-
 impl From<&Token> for TokenAbout {
     fn from(token: &Token) -> Self {
-        let action = |action: &Action| match action {
-            Action::Publish => TokenAction::Publish,
-            Action::Withdraw => TokenAction::Withdraw,
-            Action::Deprecate => TokenAction::Deprecate,
-        };
         Self {
             id: token.id.clone(),
             name: token.name.clone(),
-            actions: token.actions.iter().map(action).collect(),
+            actions: token.actions.clone(),
             packages: token.packages.clone(),
             expires: token.expires,
             issued: token.at,

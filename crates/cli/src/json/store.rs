@@ -5,7 +5,7 @@ use std::path::Path;
 use bibliotax_app::store::{Check, Report, TrimPlan};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::name::{PackageName, TargetName};
-use bibliotax_store::inventory::{Inventory, Project, Tree};
+use bibliotax_store::inventory::{Project, Tree};
 use bibliotax_store::kit::KitHeader;
 use jiff::Timestamp;
 use schemars::JsonSchema;
@@ -78,21 +78,19 @@ pub struct StoreProject {
     pub bytes: u64,
 }
 
-impl StoreContents {
-    /// What a store contains; the bytes that a project uses, and those left behind, are worked out by the caller.
-    pub fn of(report: &Report, used_by: impl Fn(&Inventory, &Project) -> u64, left_behind: u64) -> Self {
-        let Report { root, inventory } = report;
+impl From<&Report> for StoreContents {
+    fn from(Report { root, inventory }: &Report) -> Self {
         let project = |project: &Project| StoreProject {
             path: project.path.display().to_string(),
             archives: project.archives.iter().copied().collect(),
-            bytes: used_by(inventory, project),
+            bytes: inventory.bytes_used_by(project),
         };
         Self {
             path: root.display().to_string(),
             bytes: inventory.bytes(),
             unused: inventory.unused().map(|tree| tree.bytes).sum(),
             cache: inventory.answers,
-            left_behind,
+            left_behind: inventory.bytes_left_behind(),
             archives: inventory.trees.iter().map(Archive::from).collect(),
             projects: inventory.projects.iter().map(project).collect(),
         }
@@ -123,7 +121,7 @@ impl Document for Trimmed {
 
 impl Trimmed {
     /// What is deleted of a store.
-    pub fn of(plan: &TrimPlan, left_behind: u64, dry_run: bool) -> Self {
+    pub fn of(plan: &TrimPlan, dry_run: bool) -> Self {
         let goes = plan.goes();
         let bytes = goes.iter().map(|tree| tree.bytes).sum();
         Self {
@@ -131,7 +129,7 @@ impl Trimmed {
             deleted: goes.iter().map(Archive::from).collect(),
             bytes,
             cache: if plan.with_cache { plan.inventory.answers } else { 0 },
-            left_behind,
+            left_behind: plan.inventory.bytes_left_behind(),
             kept: plan.inventory.bytes() - bytes,
         }
     }

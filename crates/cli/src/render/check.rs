@@ -19,7 +19,7 @@ pub fn show(ui: &Ui, report: &Report, unifies: bool) {
     }
 }
 
-/// Says that nothing was found, where that is so.
+/// Says that nothing was found, if nothing was.
 pub fn show_none(ui: &Ui, report: &Report) {
     if report.findings.is_empty() {
         let projects = count(report.projects, "project");

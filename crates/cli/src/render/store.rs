@@ -28,7 +28,7 @@ pub fn show(ui: &Ui, report: &Report, all: bool) {
         (true, false) => ui.say("\n`bibliotax store trim` deletes what is unused"),
         (_, true) => ui.say("\n`bibliotax store trim` deletes what is unused and what was left behind"),
     }
-    ui.report(|| StoreContents::of(report, bytes_of, left_behind(inventory)));
+    ui.report(|| StoreContents::from(report));
 }
 
 fn totals(inventory: &Inventory, unused: u64) -> Vec<Vec<String>> {
@@ -39,7 +39,7 @@ fn totals(inventory: &Inventory, unused: u64) -> Vec<Vec<String>> {
     ];
     if !inventory.remains.is_empty() {
         let what = format!("{} of runs that were killed", count(inventory.remains.len(), "remain"));
-        rows.push(("left behind", what, size(left_behind(inventory))));
+        rows.push(("left behind", what, size(inventory.bytes_left_behind())));
     }
     rows.into_iter().map(|(head, what, size)| vec![format!(" {head}"), what, size]).collect()
 }
@@ -53,20 +53,10 @@ fn show_projects(ui: &Ui, inventory: &Inventory) {
         vec![
             format!(" {}", clean(&project.path.display().to_string())),
             count(project.archives.len(), "archive"),
-            size(bytes_of(inventory, project)),
+            size(inventory.bytes_used_by(project)),
         ]
     };
     ui.answer(ui.table(inventory.projects.iter().map(row)));
-}
-
-/// The bytes that runs that were killed left behind.
-fn left_behind(inventory: &Inventory) -> u64 {
-    inventory.remains.iter().map(|remains| remains.bytes).sum()
-}
-
-fn bytes_of(inventory: &Inventory, project: &Project) -> u64 {
-    let used = inventory.trees.iter().filter(|tree| project.archives.contains(&tree.archive));
-    used.map(|tree| tree.bytes).sum()
 }
 
 /// What people know an archive by: the release it came for, or the beginning of its digest.
@@ -102,7 +92,7 @@ pub fn show_trimmed(ui: &Ui, plan: &TrimPlan, is_dry_run: bool) {
         format!("{} {}", if is_dry_run { "would delete" } else { "deleted" }, taken.join(" and "))
     };
     ui.say(format!("{taken}; {} of archives remain", size(left)));
-    ui.report(|| Trimmed::of(plan, left_behind(inventory), is_dry_run));
+    ui.report(|| Trimmed::of(plan, is_dry_run));
 }
 
 fn taken_out(plan: &TrimPlan, goes: &[Tree], bytes: u64, answers: u64) -> Vec<String> {
@@ -110,7 +100,7 @@ fn taken_out(plan: &TrimPlan, goes: &[Tree], bytes: u64, answers: u64) -> Vec<St
     let answered =
         (answers > 0).then(|| format!("cached answers of registries and repositories ({})", size(answers)));
     let remains = (!plan.inventory.remains.is_empty())
-        .then(|| format!("remains of runs that were killed ({})", size(left_behind(&plan.inventory))));
+        .then(|| format!("remains of runs that were killed ({})", size(plan.inventory.bytes_left_behind())));
     archives.into_iter().chain(answered).chain(remains).collect()
 }
 

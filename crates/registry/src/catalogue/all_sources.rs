@@ -31,6 +31,11 @@ pub struct Newest {
     pub published: Option<Timestamp>,
 }
 
+/// The newest version that any of these places has.
+pub fn newest_of_all(places: &[At]) -> Option<&Version> {
+    places.iter().filter_map(|at| at.newest.as_ref().ok()).map(|newest| &newest.version).max()
+}
+
 impl Registries {
     /// All places that have a package: registries, what manifests declare, and the git repository that its card names.
     pub fn all_sources(&self, package: &PackageName, repository: Option<&str>) -> Vec<At> {

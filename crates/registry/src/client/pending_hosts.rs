@@ -18,8 +18,8 @@ struct Shared {
     /// What is done once, before the first wait begins.
     before_first: Option<fn(PendingHosts)>,
     has_begun: OnceLock<()>,
-    /// Hears of each request that is over.
-    on_request: Option<fn(&Request<'_>)>,
+    /// Hears of each request that is over, where somebody wants to.
+    on_request: OnceLock<fn(&Request<'_>)>,
     /// How many requests are over.
     answers: AtomicU64,
 }
@@ -48,18 +48,24 @@ pub struct Wait {
 }
 
 impl PendingHosts {
-    /// Nobody yet; `before_first` begins to watch before the first wait does, and `on_request` hears of each request.
-    pub fn watched_by(before_first: fn(Self), on_request: fn(&Request<'_>)) -> Self {
-        let (before_first, on_request) = (Some(before_first), Some(on_request));
-        Self { shared: Arc::new(Shared { before_first, on_request, ..Shared::default() }) }
+    /// Nobody yet; `before_first` begins to watch before the first wait does.
+    pub fn watched_by(before_first: fn(Self)) -> Self {
+        Self { shared: Arc::new(Shared { before_first: Some(before_first), ..Shared::default() }) }
     }
 
-    /// Notes a request that is over.
-    pub(crate) fn note(&self, request: &Request<'_>) {
+    /// From now on, `on_request` hears of each request that is over.
+    pub fn show_requests(&self, on_request: fn(&Request<'_>)) {
+        self.shared.on_request.get_or_init(|| on_request);
+    }
+
+    /// What hears of requests, if anything does: only then is it worth to put them into words.
+    pub(crate) fn on_request(&self) -> Option<fn(&Request<'_>)> {
+        self.shared.on_request.get().copied()
+    }
+
+    /// Counts a request that is over.
+    pub(crate) fn count(&self) {
         self.shared.answers.fetch_add(1, Ordering::Relaxed);
-        if let Some(on_request) = self.shared.on_request {
-            on_request(request);
-        }
     }
 
     /// How many requests are over.

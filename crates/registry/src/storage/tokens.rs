@@ -11,6 +11,7 @@ use bibliotax_disk::DiskError;
 use data_encoding::HEXLOWER;
 use jiff::Timestamp;
 use ring::rand::{SecureRandom, SystemRandom};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use subtle::ConstantTimeEq;
 
@@ -20,15 +21,16 @@ use crate::model::storage::{Private, ServerState};
 /// What every token begins with, so that one that leaked is known for what it is.
 const PREFIX: &str = "bibliotax-";
 
-/// Something that a token may allow.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+/// What a token allows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
+#[schemars(rename = "TokenAction")]
 pub enum Action {
-    /// To publish releases.
+    /// Publish releases.
     Publish,
-    /// To withdraw releases, and to restore them.
+    /// Withdraw releases and restore them.
     Withdraw,
-    /// To deprecate releases.
+    /// Deprecate releases.
     Deprecate,
 }
 

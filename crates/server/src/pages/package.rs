@@ -12,6 +12,7 @@ use bibliotax_core::inner_path::joined;
 use bibliotax_core::name::{ComponentName, PackageName};
 use bibliotax_core::range::Range;
 use bibliotax_core::version::Version;
+use bibliotax_present::dates::date;
 use bibliotax_present::words;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::model::layout::file_path;
@@ -286,7 +287,7 @@ impl Told<'_> {
         let exposes = card.exposes.iter().map(|(role, paths)| format!("{role}: {}", joined(paths))).collect();
         let facts = [
             ("Licence", license),
-            ("Published", card.published.strftime("%Y-%m-%d").to_string()),
+            ("Published", date(card.published)),
             ("Homepage", card.homepage.clone().unwrap_or_default()),
             ("Repository", card.repository.clone().unwrap_or_default()),
             ("Family", card.family.as_ref().map(ToString::to_string).unwrap_or_default()),
@@ -345,7 +346,7 @@ impl Told<'_> {
             let card = card(self.registry, release)?;
             notes.extend(card.and_then(|card| card.notes).map(|text| Note {
                 version: release.entry.version.to_string(),
-                published: release.entry.published.strftime("%Y-%m-%d").to_string(),
+                published: date(release.entry.published),
                 text,
             }));
         }

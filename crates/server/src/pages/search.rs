@@ -1,5 +1,6 @@
 //! The search page.
 
+use bibliotax_present::dates::date;
 use bibliotax_present::words;
 use bibliotax_registry::model::storage::{ReadRegistry, ReadRegistryExt};
 use bibliotax_registry::search::{Hit, Index, Query, Searcher};
@@ -104,7 +105,7 @@ fn shown(hit: Hit) -> ShownHit {
             summary
         },
         tags: hit.tags.iter().map(ToString::to_string).collect(),
-        published: hit.published.map(|at| at.strftime("%Y-%m-%d").to_string()).unwrap_or_default(),
+        published: hit.published.map(date).unwrap_or_default(),
         uses: if hit.uses > 0 { format!("used by {}", hit.uses) } else { String::new() },
         deprecated: hit.deprecated,
     }

@@ -2,7 +2,7 @@
 
 use bibliotax_core::version::Version;
 use bibliotax_present::dates::date;
-use bibliotax_registry::catalogue::all_sources::{At, Newest};
+use bibliotax_registry::catalogue::all_sources::{At, Newest, newest_of_all};
 
 use crate::ui::{Ui, clean, style, styled};
 
@@ -14,10 +14,6 @@ pub fn show(ui: &Ui, places: &[At]) {
     let newest = newest_of_all(places);
     ui.answer(format!("\n{}", styled(style::STRONG, "sources")));
     ui.answer(ui.table(places.iter().map(|at| row(at, newest))));
-}
-
-fn newest_of_all(places: &[At]) -> Option<&Version> {
-    places.iter().filter_map(|at| at.newest.as_ref().ok()).map(|newest| &newest.version).max()
 }
 
 fn row(at: &At, newest_of_all: Option<&Version>) -> Vec<String> {

@@ -488,13 +488,17 @@ impl Client {
     fn sent(&self, request: RequestBuilder) -> Result<Response, RequestError> {
         let waits = &self.shared.waits;
         let _wait = waits.begin(&self.shared.subject);
-        let (begun, asked) = (Instant::now(), asked(&request));
+        let listener = waits.on_request().map(|on_request| (on_request, asked(&request)));
+        let begun = Instant::now();
         let answer = request.send();
-        let said = match &answer {
-            Ok(response) => response.status().to_string(),
-            Err(_) => "no answer".to_owned(),
-        };
-        waits.note(&Request { asked: &asked, answer: &said, took: begun.elapsed() });
+        waits.count();
+        if let Some((on_request, asked)) = listener {
+            let said = match &answer {
+                Ok(response) => response.status().to_string(),
+                Err(_) => "no answer".to_owned(),
+            };
+            on_request(&Request { asked: &asked, answer: &said, took: begun.elapsed() });
+        }
         answer.map_err(|error| self.unsent(&error))
     }
 

@@ -7,6 +7,7 @@ use bibliotax_core::fitting::fit;
 use bibliotax_core::history::{History, Release};
 use bibliotax_core::name::FacetName;
 use bibliotax_core::version::Version;
+use bibliotax_present::dates::date;
 use bibliotax_present::words;
 use serde::Serialize;
 use url::form_urlencoded;
@@ -120,7 +121,7 @@ fn row(
     };
     Row {
         version: entry.version.to_string(),
-        published: entry.published.strftime("%Y-%m-%d").to_string(),
+        published: date(entry.published),
         standing: standing.to_owned(),
         is_shown: entry.version == *shown,
         cells: columns.keys().map(said).collect(),

@@ -90,8 +90,15 @@ fn a_client_that_asks_too_much_is_refused_for_a_while() {
 
 #[test]
 fn an_answer_that_takes_too_long_is_given_up() {
-    let server = Server::within(Limits { answer: Duration::ZERO, ..Limits::default() });
-    assert_eq!(refused(&server, "GET", "/api/v1/find?q=moss"), (503, "server.too-long".to_owned()));
+    let server = Server::within(Limits { answer: Duration::from_millis(50), ..Limits::default() });
+    // A pipe that nobody writes into: whoever reads it waits.
+    let path = history_path(&"moss-map".parse().unwrap());
+    let pipe = server.folder().join(&path);
+    std::fs::create_dir_all(pipe.parent().unwrap()).unwrap();
+    assert!(std::process::Command::new("mkfifo").arg(&pipe).status().unwrap().success());
+    assert_eq!(refused(&server, "GET", &format!("/{path}")), (503, "server.too-long".to_owned()));
+    // The reader has to end before the server can.
+    std::fs::write(&pipe, "").unwrap();
 }
 
 #[test]

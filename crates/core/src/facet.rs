@@ -390,35 +390,6 @@ pub enum Misfit {
     },
 }
 
-/// What becomes of releases that say nothing of a facet.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, JsonSchema, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Undeclared {
-    /// They pass.
-    Accept,
-    /// They pass, with a warning.
-    #[default]
-    Warn,
-    /// They count as not fitting.
-    Refuse,
-}
-
-/// What becomes of releases that say nothing, facet by facet.
-#[derive(Debug, Clone, PartialEq, Eq, Default, JsonSchema, Serialize)]
-pub struct UndeclaredRules {
-    /// Of facets that have no rule of their own.
-    pub others: Undeclared,
-    /// Of single facets.
-    pub facets: BTreeMap<FacetName, Undeclared>,
-}
-
-impl UndeclaredRules {
-    /// The rule for a facet.
-    pub fn of(&self, facet: &FacetName) -> Undeclared {
-        self.facets.get(facet).copied().unwrap_or(self.others)
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;

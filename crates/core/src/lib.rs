@@ -13,6 +13,7 @@
 //! | `problem` | the problem that a workspace and its lock give the resolver |
 //! | [`lock`], [`compare`], [`graph`], [`newer`] | `bibliotax.lock`, the difference of two, which package needs which, what could be newer |
 //! | [`source`], [`location`] | where a package's bytes come from; what a text names as a place: path, URL, host |
+//! | [`rules`], [`compliance`] | what a team allows, releases and locks held against it, waivers |
 //! | [`escape`] | escaping the characters that a terminal acts on |
 //! | [`links`] | where the parts of a shelf are, for build tools |
 //! | [`steps`] | what people have to do by hand, and whether they did |
@@ -22,6 +23,7 @@
 
 pub mod card;
 pub mod compare;
+pub mod compliance;
 pub mod digest;
 pub mod escape;
 pub mod facet;
@@ -42,6 +44,7 @@ mod problem;
 pub mod progress;
 pub mod range;
 pub mod resolve;
+pub mod rules;
 pub mod schema;
 pub mod source;
 pub mod steps;

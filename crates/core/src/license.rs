@@ -6,6 +6,7 @@ use std::str::FromStr;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::fault::Fault;
+use crate::nearest::{either, nearest};
 
 /// A licence expression such as `MIT OR Apache-2.0`, checked and kept as written.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -21,14 +22,29 @@ impl FromStr for License {
                 let message = format!("`{text}` is not an SPDX licence expression");
                 let fault = Fault::new("license.invalid", message, error.span)
                     .label("SPDX doesn't list this licence");
-                let known = spdx::imprecise_license_id(text).map(|(id, _)| id.name);
-                Err(match known {
-                    Some(name) => fault.advice(format!("write `{name}`")),
-                    None => fault.advice("name a licence of your own `LicenseRef-…`"),
+                Err(match meant(text, &fault) {
+                    names if names.is_empty() => fault.advice("name a licence of your own `LicenseRef-…`"),
+                    names => fault.advice(format!("write {}", either(&names))),
                 })
             }
         }
     }
+}
+
+impl License {
+    /// The expression, for its parts.
+    pub(crate) fn expression(&self) -> spdx::Expression {
+        spdx::Expression::parse(&self.0).expect("it was parsed when it was made")
+    }
+}
+
+/// The licences that were probably meant at the place of a fault.
+fn meant<'t>(text: &'t str, fault: &Fault) -> Vec<&'t str> {
+    let word = text.get(fault.span.clone()).unwrap_or(text);
+    if let Some((id, _)) = spdx::imprecise_license_id(word) {
+        return vec![id.name];
+    }
+    nearest(word, spdx::identifiers::LICENSES.iter().map(|license| license.name), 2)
 }
 
 impl fmt::Display for License {

@@ -19,6 +19,7 @@ mod template;
 mod tests;
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::{fmt, ops};
 
 pub use self::declared::{DeclaredArchive, DeclaredGit, DeclaredSource, GitPoint};
@@ -30,15 +31,16 @@ pub use self::stated::StatedCard;
 pub use self::tasks::Task;
 pub use self::template::{RegistryLine, new_manifest, new_project, new_workspace};
 use crate::card::{CardConflict, CardNeed, Component, Exposes, Provided, Step};
-use crate::facet::{Facet, Fits, Target, UndeclaredRules};
+use crate::facet::{Facet, Fits, Target};
 use crate::fault::Fault;
 use crate::inner_path::InnerPath;
 use crate::license::License;
 use crate::name::{
-    ComponentName, DeviceName, FacetName, Family, PackageName, PartName, ProgramName, Purpose, RegistryName,
-    Tag,
+    ComponentName, DeviceName, FacetName, Family, NamePattern, PackageName, PartName, ProgramName, Purpose,
+    RegistryName, Tag,
 };
 use crate::range::Range;
+use crate::rules::Rules;
 use crate::version::Version;
 
 /// The file name of a manifest.
@@ -86,8 +88,8 @@ pub struct Manifest {
     pub tasks: Vec<Task>,
     /// How the shelf is made.
     pub shelf: ShelfSettings,
-    /// What becomes of releases that say nothing of a facet.
-    pub undeclared: UndeclaredRules,
+    /// What the team allows.
+    pub rules: Arc<Rules>,
     /// What a published card says beside the needs.
     pub card: CardPart,
 }
@@ -337,30 +339,6 @@ pub struct PartDeclaration {
     pub from: InnerPath,
     /// Patterns of the files to take, inside that folder; without them, all that is there.
     pub files: Option<Vec<String>>,
-}
-
-/// Names of packages: one name, or all that begin like the text before a closing `*`.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct NamePattern(String);
-
-impl NamePattern {
-    /// The pattern that is written so.
-    pub fn new(text: impl Into<String>) -> Self {
-        Self(text.into())
-    }
-
-    /// Whether the pattern means `name`.
-    pub fn matches(&self, name: &PackageName) -> bool {
-        match self.0.strip_suffix('*') {
-            Some(start) => name.as_str().starts_with(start),
-            None => name.as_str() == self.0,
-        }
-    }
-
-    /// The pattern as written.
-    pub fn as_str(&self) -> &str {
-        &self.0
-    }
 }
 
 impl From<&Need> for CardNeed {

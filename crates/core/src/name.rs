@@ -278,6 +278,30 @@ pub fn nearest_package_name(text: &str) -> Option<PackageName> {
     nearest_segment(text).and_then(|name| name.parse().ok())
 }
 
+/// Names of packages: one name, or all that begin like the text before a closing `*`.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct NamePattern(String);
+
+impl NamePattern {
+    /// The pattern that is written so.
+    pub fn new(text: impl Into<String>) -> Self {
+        Self(text.into())
+    }
+
+    /// Whether the pattern means `name`.
+    pub fn matches(&self, name: &PackageName) -> bool {
+        match self.0.strip_suffix('*') {
+            Some(start) => name.as_str().starts_with(start),
+            None => name.as_str() == self.0,
+        }
+    }
+
+    /// The pattern as written.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -1,6 +1,6 @@
 //! The problem that a workspace and its lock give the resolver.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use crate::facet::Target;
 use crate::lock::LockedPackage;
@@ -28,6 +28,7 @@ impl Problem {
             components: need.components.clone(),
             bare: need.bare,
             parts: need.parts.clone(),
+            purpose: need.purpose.clone(),
         });
         let provided = locked.iter().flat_map(|package| {
             package.provides.iter().map(|capability| (capability.clone(), package.name.clone()))
@@ -37,7 +38,7 @@ impl Problem {
             locked: locked.iter().map(|package| (package.name.clone(), package.version.clone())).collect(),
             families: workspace.families.clone(),
             preferred: workspace.capabilities.clone(),
-            undeclared: workspace.undeclared.clone(),
+            rules: workspace.rules.clone(),
             providers: provided.collect(),
             projects: workspace
                 .projects
@@ -46,6 +47,7 @@ impl Problem {
                 .collect(),
             places,
             prefer: Prefer::Newest,
+            leaving: BTreeSet::new(),
             held: BTreeMap::new(),
             gentle: false,
         }

@@ -29,11 +29,13 @@ mod ways_out;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use jiff::Timestamp;
+
 pub use self::conflict::{Conflict, Sentence};
 pub use self::problem::{Prefer, Problem, ProblemNeed, ProblemProject};
 pub use self::providers::{MAX_PROVIDERS, OpenCapability, open_capability};
 pub use self::search::resolve;
-pub use self::update::{Update, update, update_among};
+pub use self::update::{Update, comply, update, update_among};
 pub use self::ways_out::{Raised, Relaxation, WayOut, ways_out};
 use crate::card::{Card, FileRecord, Step};
 use crate::digest::Digest;
@@ -54,6 +56,11 @@ pub trait Catalogue {
     /// Whether the caller gave up; looked at now and then during a long search.
     fn is_out_of_time(&self) -> bool {
         false
+    }
+
+    /// Now, for rules about ages; the end of time where no clock is read.
+    fn now(&self) -> Timestamp {
+        Timestamp::MAX
     }
 
     /// The facets that are defined where packages come from.

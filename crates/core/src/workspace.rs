@@ -12,18 +12,20 @@ mod joined;
 mod tests;
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 pub use self::drift::Drift;
 pub use self::elsewhere::DirectSources;
 pub use self::joined::Misfit;
 use crate::card::CardNeed;
-use crate::facet::{Facet, Target, UndeclaredRules};
+use crate::facet::{Facet, Target};
 use crate::manifest::{
     Device, Manifest, Need, ProjectDeclaration, RegistryDeclaration, ShelfSettings, StandIn,
 };
 use crate::name::{FacetName, Family, PackageName};
 use crate::range::Range;
 use crate::resolve::Listing;
+use crate::rules::Rules;
 use crate::source::Source;
 use crate::version::Version;
 
@@ -54,8 +56,8 @@ pub struct Workspace {
     pub devices: Vec<Device>,
     /// How the shelf is made.
     pub shelf: ShelfSettings,
-    /// What becomes of releases that say nothing of a facet.
-    pub undeclared: UndeclaredRules,
+    /// What the team allows.
+    pub rules: Arc<Rules>,
 }
 
 /// A project of a workspace.

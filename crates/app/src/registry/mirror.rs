@@ -1,6 +1,6 @@
 //! `registry mirror`: creates a copy of a registry, or updates it with what changed.
 
-use bibliotax_core::manifest::NamePattern;
+use bibliotax_core::name::NamePattern;
 use bibliotax_registry::catalogue::registry::Registry;
 use bibliotax_registry::publish::mirror::{self, Mirrored, Target};
 

@@ -2,12 +2,13 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use bibliotax_core::facet::{Facets, Fit, Target, Undeclared};
+use bibliotax_core::facet::{Facets, Fit, Target};
 use bibliotax_core::history::Release;
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::{FacetName, PackageName, PartName};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, ChosenPackage, Problem, Resolution};
+use bibliotax_core::rules::Stance;
 use bibliotax_core::workspace::Workspace;
 use bibliotax_registry::catalogue::connections::Connections;
 use bibliotax_registry::catalogue::registries::Registries;
@@ -81,7 +82,8 @@ fn about_fits(problem: &Problem, resolution: &Resolution, facets: &Facets) -> Ve
         let fits = places.map(|place| facets.fit_release(entry, &components, place));
         let undeclared =
             fits.filter_map(|fit| if let Fit::NotDeclared(facets) = fit { Some(facets) } else { None });
-        let shown = undeclared.flatten().filter(|facet| problem.undeclared.of(facet) == Undeclared::Warn);
+        let rules = problem.rules.for_package(None, &entry.name);
+        let shown = undeclared.flatten().filter(|facet| rules.undeclared(facet) == Stance::Warn);
         let shown: BTreeSet<FacetName> = shown.collect();
         if !shown.is_empty() {
             silent.entry(shown).or_default().push(&entry.name);

@@ -5,10 +5,11 @@ use std::collections::BTreeMap;
 use serde::Serialize;
 
 use crate::digest::Digest;
-use crate::facet::{Facet, Fits, UndeclaredRules};
-use crate::manifest::{NamePattern, Need, StandIn};
-use crate::name::{FacetName, Family, PackageName, RegistryName};
+use crate::facet::{Facet, Fits};
+use crate::manifest::{Need, StandIn};
+use crate::name::{FacetName, Family, NamePattern, PackageName, RegistryName};
 use crate::range::Range;
+use crate::rules::Rules;
 use crate::workspace::{Project, Workspace};
 
 /// All that counts, in the order in which it is taken in.
@@ -22,7 +23,7 @@ struct Inputs<'w, F, M> {
     families: &'w BTreeMap<Family, Range>,
     capabilities: &'w BTreeMap<PackageName, PackageName>,
     facets: &'w BTreeMap<FacetName, Facet>,
-    undeclared: &'w UndeclaredRules,
+    rules: &'w Rules,
     targets: Vec<(&'w str, &'w Fits)>,
 }
 
@@ -44,7 +45,7 @@ pub fn inputs(workspace: &Workspace) -> Digest {
         families: &workspace.families,
         capabilities: &workspace.capabilities,
         facets: &workspace.facets,
-        undeclared: &workspace.undeclared,
+        rules: &workspace.rules,
         targets: targets.collect(),
     };
     let mut text = Vec::new();

@@ -3,6 +3,7 @@
 mod card;
 mod fits;
 mod needs;
+mod rules;
 mod settings;
 mod sources;
 mod tasks;
@@ -12,6 +13,7 @@ mod values;
 
 use std::collections::BTreeMap;
 use std::ops;
+use std::sync::Arc;
 
 use toml_edit::{Document, Item, Key, TableLike};
 
@@ -20,12 +22,12 @@ pub use self::settings::read_settings;
 pub use self::sources::{SOURCE_KEYS, read_stated};
 use self::values::{key_span, span};
 use super::{
-    Allowed, Device, LinkWay, Manifest, NamePattern, ProjectDeclaration, ProjectFolders, RegistryDeclaration,
+    Allowed, Device, LinkWay, Manifest, ProjectDeclaration, ProjectFolders, RegistryDeclaration,
     ShelfSettings, StatedCard, syntax,
 };
 use crate::facet::Target;
 use crate::fault::Fault;
-use crate::name::{Family, ProgramName, RegistryName};
+use crate::name::{Family, NamePattern, ProgramName, RegistryName};
 use crate::range::Range;
 use crate::source::{names_user, without_user};
 
@@ -152,7 +154,7 @@ impl Reader<'_> {
             devices,
             tasks,
             shelf: shelf.map(|shelf| self.shelf(shelf)).unwrap_or_default(),
-            undeclared: rules.map(|rules| self.undeclared(rules)).unwrap_or_default(),
+            rules: rules.map(|rules| Arc::new(self.rules(rules))).unwrap_or_default(),
             card: card.unwrap_or_default(),
         })
     }
@@ -258,7 +260,7 @@ impl Reader<'_> {
         {
             self.faults.push(user_in_url(url, span(item)));
         }
-        let owns = owns.into_iter().map(NamePattern).collect();
+        let owns = owns.into_iter().map(NamePattern::new).collect();
         Some(RegistryDeclaration { name: name?, url, mirrors, owns, allowed, span: key_span(key) })
     }
 }

@@ -119,7 +119,9 @@ impl<C: Catalogue> Explainer<'_, C> {
                 Some(*package)
             }
             Fact::InStep { other, .. } => Some(*other),
-            Fact::Unfit { package, .. } | Fact::Provided { capability: package } => Some(*package),
+            Fact::Unfit { package, .. }
+            | Fact::Refused { package, .. }
+            | Fact::Provided { capability: package } => Some(*package),
         }
     }
 

@@ -1,11 +1,13 @@
 //! A problem for the resolver: needs, targets, preferences, rules.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use super::Resolution;
-use crate::facet::{Target, UndeclaredRules};
-use crate::name::{ComponentName, Family, PackageName, PartName};
+use crate::facet::Target;
+use crate::name::{ComponentName, Family, PackageName, PartName, Purpose};
 use crate::range::Range;
+use crate::rules::Rules;
 use crate::version::Version;
 
 /// The needs of a project and what was chosen for them before.
@@ -19,6 +21,8 @@ pub struct Problem {
     pub locked: BTreeMap<PackageName, Version>,
     /// Which releases are better where several will do.
     pub prefer: Prefer,
+    /// Locked packages that the rules exclude and that have to leave for something the rules allow.
+    pub leaving: BTreeSet<PackageName>,
     /// Releases that must stay, unless their package leaves.
     pub held: BTreeMap<PackageName, Version>,
     /// Whether a locked package that can't stay moves to the nearest release instead of the best.
@@ -29,8 +33,8 @@ pub struct Problem {
     pub preferred: BTreeMap<PackageName, PackageName>,
     /// What releases have to fit: the project's targets, and its promise.
     pub places: Vec<Target>,
-    /// What becomes of releases that say nothing of a facet.
-    pub undeclared: UndeclaredRules,
+    /// What the team allows.
+    pub rules: Arc<Rules>,
     /// The providers that were taken for capabilities before.
     pub providers: BTreeMap<PackageName, PackageName>,
 }
@@ -79,6 +83,8 @@ pub struct ProblemNeed {
     pub bare: bool,
     /// The parts that are asked for beside those that come along.
     pub parts: Vec<PartName>,
+    /// What it is for, beside running.
+    pub purpose: Option<Purpose>,
 }
 
 impl ProblemNeed {
@@ -96,6 +102,7 @@ impl ProblemNeed {
             components: Vec::new(),
             bare: false,
             parts: Vec::new(),
+            purpose: None,
         }
     }
 }
@@ -108,12 +115,13 @@ impl Problem {
             needs: Vec::new(),
             locked: BTreeMap::new(),
             prefer: Prefer::Newest,
+            leaving: BTreeSet::new(),
             held: BTreeMap::new(),
             gentle: false,
             families: BTreeMap::new(),
             preferred: BTreeMap::new(),
             places: Vec::new(),
-            undeclared: UndeclaredRules::default(),
+            rules: Arc::default(),
             providers: BTreeMap::new(),
         }
     }
@@ -141,6 +149,11 @@ impl Problem {
         let rest: Vec<&ProblemNeed> = declared.collect();
         let in_all = |name: &&PackageName| rest.iter().all(|need| need.without.contains(name));
         first.without.iter().filter(in_all).cloned().collect()
+    }
+
+    /// The locked release of a package that may stay whatever happened to it since: withdrawn, or excluded by the rules.
+    pub fn kept(&self, package: &PackageName) -> Option<&Version> {
+        self.locked.get(package).filter(|_| !self.leaving.contains(package))
     }
 
     /// The parts of a package that are asked for beside those that come along.

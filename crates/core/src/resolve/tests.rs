@@ -3,6 +3,7 @@
 mod brute_force;
 mod examples;
 mod grown;
+mod rules;
 mod sat;
 mod sentences;
 mod taken;
@@ -19,6 +20,7 @@ use crate::history::History;
 use crate::lock::samples::test_source;
 use crate::name::{ComponentName, Family, PackageName};
 use crate::range::Range;
+use crate::rules::Rules;
 use crate::version::Version;
 
 /// A registry in memory.
@@ -47,6 +49,7 @@ struct Published {
     /// The levels that it has native files for; none where it has no such files.
     natives: Vec<usize>,
     clause_state: ClauseState,
+    license: Option<&'static str>,
 }
 
 /// What a need wants of a package.
@@ -90,6 +93,7 @@ impl Published {
             components,
             natives,
             clause_state,
+            license: None,
         }
     }
 
@@ -137,7 +141,7 @@ impl Published {
         let components: serde_json::Map<_, _> = self.components.iter().map(component).collect();
         serde_json::json!({ "event": "release", "name": name, "version": self.version,
             "published": "2026-03-01T08:00:00Z", "needs": needs, "components": components, "files": self.files(), "fits": said(self.level).unwrap_or_else(|| serde_json::json!({})), "provides": provides,
-            "conflicts": wanted(&self.conflicts), "family": self.family, "card": crate::digest::Digest::of(b"") })
+            "conflicts": wanted(&self.conflicts), "family": self.family, "license": self.license, "card": crate::digest::Digest::of(b"") })
     }
 }
 
@@ -198,6 +202,12 @@ impl Catalogue for Registry {
         let history = History::read(package, &lines, None).unwrap();
         Ok(Some(Arc::new(Listing::new(test_source("seedhouse"), history))))
     }
+}
+
+/// Rules as a manifest says them.
+fn test_rules(text: &str) -> Arc<Rules> {
+    let manifest = format!("[project]\nname = \"gate-kiosk\"\n[rules]\n{text}\n");
+    crate::manifest::Manifest::read(&manifest).unwrap().rules
 }
 
 /// A target at a level.

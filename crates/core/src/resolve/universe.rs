@@ -9,9 +9,12 @@ mod demands;
 mod extras;
 mod fits;
 mod package;
+mod refused;
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
+
+use jiff::Timestamp;
 
 use self::package::extra_needs;
 pub use self::package::{Demand, Extra, Kind, Package};
@@ -21,6 +24,7 @@ use super::{Catalogue, OpenCapability, Problem};
 use crate::card::CardNeed;
 use crate::facet::Facets;
 use crate::name::{FacetName, Family, PackageName, PartName};
+use crate::rules::Reason;
 
 /// Something that a manifest or a registry says.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -37,8 +41,18 @@ pub enum Fact {
     Kept { package: Var, family: Family },
     /// Two packages of a family are at one version.
     InStep { one: Var, other: Var, family: Family },
-    /// These releases of a package don't fit a target (by its index), where this extra of them is needed.
-    Unfit { package: Var, target: usize, lack: Lack, releases: Choices, extra: Option<Extra> },
+    /// These releases of a package don't fit a target (by its index), where this extra of them is needed, for a purpose of this
+    /// scope.
+    Unfit {
+        package: Var,
+        target: usize,
+        lack: Lack,
+        releases: Choices,
+        extra: Option<Extra>,
+        scope: Option<usize>,
+    },
+    /// The rules exclude these releases of a package, where it is needed for a purpose of this scope.
+    Refused { package: Var, releases: Choices, reason: Reason, scope: Option<usize> },
     /// Who provides a capability is needed wherever that is.
     Provided { capability: Var },
 }
@@ -57,9 +71,10 @@ impl Fact {
     pub fn subject(&self) -> Option<Var> {
         match self {
             Self::Direct(_) | Self::Kept { .. } => None,
-            Self::Demands { package, .. } | Self::Withdrawn { package, .. } | Self::Held { package, .. } => {
-                Some(*package)
-            }
+            Self::Demands { package, .. }
+            | Self::Withdrawn { package, .. }
+            | Self::Held { package, .. }
+            | Self::Refused { package, .. } => Some(*package),
             Self::InStep { one, .. } => Some(*one),
             Self::Unfit { package, .. } | Self::Provided { capability: package } => Some(*package),
         }
@@ -91,7 +106,11 @@ pub struct Universe<'a, C> {
     /// The facets that are defined.
     pub facets: Arc<Facets>,
     vars: HashMap<PackageName, Var>,
-    /// For each target, the variable that says whether a package is needed on it.
+    /// How many scopes of rules there are; none where all purposes have the same rules.
+    scopes: usize,
+    /// Now, for rules about ages.
+    now: Timestamp,
+    /// For each target, then for each scope, the variable that says whether a package is needed there.
     presences: HashMap<Var, Vec<Var>>,
     /// For each target, the variable that says whether an extra of a package is needed on it.
     extras: HashMap<(Var, Extra), Vec<Var>>,
@@ -119,6 +138,8 @@ impl<'a, C: Catalogue> Universe<'a, C> {
             packages: Vec::new(),
             stated: Vec::new(),
             facets: catalogue.facets(),
+            scopes: problem.rules.scopes().len(),
+            now: catalogue.now(),
             vars: HashMap::new(),
             presences: HashMap::new(),
             extras: HashMap::new(),
@@ -138,7 +159,8 @@ impl<'a, C: Catalogue> Universe<'a, C> {
     pub fn places_of(&self, engine: &Engine, var: Var) -> Vec<usize> {
         let presences = self.presences.get(&var).into_iter().flatten().enumerate();
         let is_present = |presence: Var| !engine.domain(presence).has(Choices::LEFT_OUT);
-        presences.filter(|(_, presence)| is_present(**presence)).map(|(target, _)| target).collect()
+        let targets = presences.take(self.problem.places.len());
+        targets.filter(|(_, presence)| is_present(**presence)).map(|(target, _)| target).collect()
     }
 
     /// What a package needs and the project does without.
@@ -175,11 +197,13 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         let package = Package::new(name.clone(), listing, providers);
         let var = engine.new_var(package.width());
         self.packages.push(package);
-        self.vars.insert(name.clone(), var);
         self.reach_places(engine, var);
         self.reach_providers(engine, var)?;
+        // Not before its providers are known: what they need of it would be stated without the providers that come later.
+        self.vars.insert(name.clone(), var);
         self.state_fits(engine, var)?;
         self.state_standing(engine, var)?;
+        self.state_refused(engine, var)?;
         self.state_families(engine, var)?;
         for (demanding, number) in self.waiting.remove(name).unwrap_or_default() {
             self.state_demand(engine, demanding, number)?;
@@ -190,13 +214,13 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         Ok(var)
     }
 
-    /// A package may be needed on some targets and not on others.
+    /// A package may be needed on some targets and not on others, and for some purposes.
     fn reach_places(&mut self, engine: &mut Engine, var: Var) {
         if matches!(self.packages[var].kind, Kind::Nothing) {
             return;
         }
         let name = self.packages[var].name.clone();
-        let presences = self.problem.places.iter().map(|_| {
+        let presences = (0..self.problem.places.len() + self.scopes).map(|_| {
             let presence = Package::presence(name.clone());
             let var = engine.new_var(presence.width());
             self.packages.push(presence);
@@ -275,7 +299,7 @@ impl<'a, C: Catalogue> Universe<'a, C> {
     /// Adds what registry and problem say of a package's releases alone.
     fn state_standing(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
         let package = &self.packages[var];
-        let kept = self.problem.locked.get(&package.name).and_then(|version| package.choice(version));
+        let kept = self.problem.kept(&package.name).and_then(|version| package.choice(version));
         let withdrawn = package.choices_where(|release| release.withdrawn.is_some());
         let releases = Choices::of(package.width(), withdrawn.iter().filter(|choice| Some(*choice) != kept));
         let held = self.problem.held.get(&package.name).and_then(|version| package.choice(version));

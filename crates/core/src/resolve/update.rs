@@ -41,6 +41,18 @@ pub fn update<C: Catalogue>(
     Ok(Update { resolution, ..update })
 }
 
+/// Moves packages that the rules exclude to the nearest releases that they allow, and of the others as few as possible.
+///
+/// Where a package can leave altogether, because what needs it moves, that counts as well.
+pub fn comply<C: Catalogue>(
+    problem: &Problem,
+    excluded: &[PackageName],
+    catalogue: &C,
+) -> Result<Update, Unresolved<C::Error>> {
+    let leaving = excluded.iter().cloned().collect();
+    fewest_moves(Problem { gentle: true, leaving, ..problem.clone() }, excluded, catalogue)
+}
+
 /// Moves many packages as far as the needs allow, all at once; the others stay before those move.
 pub fn update_among<C: Catalogue>(
     problem: &Problem,

@@ -61,7 +61,7 @@ impl Workspace {
             facets: root.facets.clone(),
             devices: root.devices.clone(),
             shelf: root.shelf,
-            undeclared: root.undeclared.clone(),
+            rules: root.rules.clone(),
         }
     }
 

@@ -12,8 +12,8 @@ use bibliotax_core::facet::Facets;
 use bibliotax_core::history::{History, Release};
 use bibliotax_core::location::Location;
 use bibliotax_core::lock::LockedPackage;
-use bibliotax_core::manifest::{NamePattern, RegistryDeclaration};
-use bibliotax_core::name::{FacetName, PackageName, RegistryName};
+use bibliotax_core::manifest::RegistryDeclaration;
+use bibliotax_core::name::{FacetName, NamePattern, PackageName, RegistryName};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Listing, Resolution};
 use bibliotax_core::source;
@@ -57,6 +57,7 @@ struct Sources {
     by_lock: HashMap<PackageName, RegistryName>,
     /// Nothing later is seen.
     until: Option<Timestamp>,
+    now: Timestamp,
 }
 
 /// A registry that a manifest declares.
@@ -109,7 +110,15 @@ impl Registries {
         let in_folders = in_folders.collect();
         let elsewhere = DirectSources::of(workspace, root, locked, freshness, network);
         let is_remote = declared.iter().any(|declared| declared.source.is_remote()) || !elsewhere.is_empty();
-        let sources = Arc::new(Sources { in_folders, elsewhere, declared, by_need, by_lock, until: None });
+        let sources = Arc::new(Sources {
+            in_folders,
+            elsewhere,
+            declared,
+            by_need,
+            by_lock,
+            until: None,
+            now: network.now,
+        });
         let concurrency = network.concurrency.unwrap_or(MAX_CONCURRENT_REQUESTS);
         let ahead = if is_remote { Prefetcher::new(concurrency) } else { Prefetcher::default() };
         Ok(Self { sources, facets, ahead, deadline: None })
@@ -353,6 +362,10 @@ impl Catalogue for Registries {
 
     fn listing(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, RegistryError> {
         self.ahead.get(package, |package| self.sources.look_up(package))
+    }
+
+    fn now(&self) -> Timestamp {
+        self.sources.until.unwrap_or(self.sources.now)
     }
 
     fn facets(&self) -> Arc<Facets> {

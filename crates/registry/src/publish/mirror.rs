@@ -8,8 +8,7 @@ use std::io::{self, Read};
 
 use bibliotax_core::card::{Archive, Event};
 use bibliotax_core::digest::Digest;
-use bibliotax_core::manifest::NamePattern;
-use bibliotax_core::name::PackageName;
+use bibliotax_core::name::{NamePattern, PackageName};
 use bibliotax_core::progress::{ProgressEvent, ProgressListener, Work};
 use bibliotax_disk::error::At;
 use rayon::prelude::*;

@@ -5,8 +5,7 @@
 //! stands in `private/log.jsonl`.
 
 use bibliotax_core::digest::Digest;
-use bibliotax_core::manifest::NamePattern;
-use bibliotax_core::name::PackageName;
+use bibliotax_core::name::{NamePattern, PackageName};
 use bibliotax_disk::DiskError;
 use data_encoding::HEXLOWER;
 use jiff::Timestamp;

@@ -1,19 +1,16 @@
-//! Reads targets, facets, promises, and the rules for what is not declared.
+//! Reads targets, facets and promises.
 
 use toml_edit::{Item, Key, TableLike, Value};
 
 use super::Reader;
 use super::values::{key_span, span};
-use crate::facet::{Facet, FitValue, Fits, Target, Undeclared, UndeclaredRules};
+use crate::facet::{Facet, FitValue, Fits, Target};
 use crate::fault::Fault;
 use crate::name::{FacetName, RegistryName};
 use crate::nearest::push_with_nearest;
 
 pub(super) const FACET_KEYS: [&str; 4] = ["kind", "levels", "aliases", "values"];
 const KINDS: [&str; 3] = ["ladder", "choice", "claim"];
-pub(super) const RULE_KEYS: [&str; 1] = ["undeclared"];
-const RULES: [(&str, Undeclared); 3] =
-    [("accept", Undeclared::Accept), ("warn", Undeclared::Warn), ("refuse", Undeclared::Refuse)];
 
 impl Reader<'_> {
     pub(super) fn target(&mut self, key: &Key, item: &Item) -> Option<Target> {
@@ -99,24 +96,5 @@ impl Reader<'_> {
                 None
             }
         }
-    }
-
-    pub(super) fn undeclared(&mut self, table: &dyn TableLike) -> UndeclaredRules {
-        self.only_known(table, "`[rules]`", &RULE_KEYS);
-        let Some(item) = table.get("undeclared") else { return UndeclaredRules::default() };
-        match item.as_table_like() {
-            None => {
-                UndeclaredRules { others: self.rule(item).unwrap_or_default(), ..UndeclaredRules::default() }
-            }
-            Some(table) => {
-                let facets =
-                    self.entries(table, |reader, key, item| Some((reader.name(key)?, reader.rule(item)?)));
-                UndeclaredRules { facets: facets.into_iter().collect(), ..UndeclaredRules::default() }
-            }
-        }
-    }
-
-    fn rule(&mut self, item: &Item) -> Option<Undeclared> {
-        self.one_of(item, "undeclared", "manifest.rule", "rule about what is not declared", &RULES)
     }
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use serde_json::Value;
 
 use super::{PROJECT_KEYS, REGISTRY_KEYS, SHELF_KEYS, SOURCE_KEYS, TOP_KEYS, WORKSPACE_KEYS};
-use super::{card, fits, needs, sources, tasks};
+use super::{card, fits, needs, rules, sources, tasks};
 
 /// The places of the schema that have keys, each with those that the reader knows.
 fn known() -> Vec<(&'static str, Vec<&'static str>)> {
@@ -13,7 +13,12 @@ fn known() -> Vec<(&'static str, Vec<&'static str>)> {
         ("", TOP_KEYS.to_vec()),
         ("/properties/project", PROJECT_KEYS.to_vec()),
         ("/properties/workspace", WORKSPACE_KEYS.to_vec()),
-        ("/properties/rules", fits::RULE_KEYS.to_vec()),
+        ("/properties/rules", [&rules::SET_KEYS[..], &rules::ROOT_KEYS].concat()),
+        ("/$defs/rule-set", rules::SET_KEYS.to_vec()),
+        ("/$defs/license-rules", rules::LICENSES_KEYS.to_vec()),
+        ("/$defs/barred", rules::BARRED_KEYS.to_vec()),
+        ("/$defs/accepted-license", rules::ACCEPTED_KEYS.to_vec()),
+        ("/$defs/waiver", rules::WAIVER_KEYS.to_vec()),
         ("/properties/shelf", SHELF_KEYS.to_vec()),
         ("/properties/card", card::CARD_KEYS.to_vec()),
         ("/$defs/need-table", [&needs::NEED_KEYS[..], &SOURCE_KEYS].concat()),

@@ -8,15 +8,18 @@ use crate::name::{FacetName, PartName};
 use crate::resolve::Catalogue;
 use crate::resolve::choices::Choices;
 use crate::resolve::universe::{Extra, Fact, Lack, Package};
+use crate::rules::rules_of;
 use crate::variant::made_for;
 
 impl<C: Catalogue> Explainer<'_, C> {
     /// Why releases don't fit a place; nothing for any other fact.
     pub(super) fn unfit(&self, fact: &Fact) -> String {
-        let Fact::Unfit { package, target, lack, releases, extra } = fact else { return String::new() };
+        let Fact::Unfit { package, target, lack, releases, extra, scope } = fact else {
+            return String::new();
+        };
         let (package, target) = (&self.packages[*package], &self.problem.places[*target]);
         match lack {
-            Lack::Facet(facet) => self.unsuited(package, target, facet, releases),
+            Lack::Facet(facet) => self.unsuited(package, target, facet, releases, *scope),
             Lack::Part(part) => self.without_file(package, target, part, releases, extra.as_ref()),
         }
     }
@@ -59,7 +62,14 @@ impl<C: Catalogue> Explainer<'_, C> {
     }
 
     /// Why releases don't fit a place for what they say of a facet.
-    fn unsuited(&self, package: &Package, target: &Target, facet: &FacetName, releases: &Choices) -> String {
+    fn unsuited(
+        &self,
+        package: &Package,
+        target: &Target,
+        facet: &FacetName,
+        releases: &Choices,
+        scope: Option<usize>,
+    ) -> String {
         let (who, is_one) = (releases_text_inside(package, releases), releases.only().is_some());
         let verb = |one: &str, many: &str| if is_one { one.to_owned() } else { many.to_owned() };
         let wanted = target.values.get(facet);
@@ -86,7 +96,8 @@ impl<C: Catalogue> Explainer<'_, C> {
                 } else {
                     "has"
                 };
-                format!("{}, and {who} {states} declare {facet}, which the rules refuse.", is(word))
+                let rules = rules_of(scope.and_then(|spot| self.universe.purpose_of(spot)));
+                format!("{}, and {who} {states} declare {facet}, which {rules} refuse.", is(word))
             }
             (_, Some(Facet::Ladder { .. })) => {
                 format!("{}, and {who} {} for {said}.", is("is at"), verb("asks", "ask"))

@@ -22,6 +22,10 @@ impl<C: Catalogue> Explainer<'_, C> {
                 let targets =
                     need.targets.iter().flatten().map(String::as_str).collect::<Vec<_>>().join(" and ");
                 let what = if targets.is_empty() { what } else { format!("{what}, for {targets}") };
+                // What it is for matters where rules differ by purpose.
+                let purpose = need.purpose.as_ref().filter(|_| !self.problem.rules.purposes.is_empty());
+                let what =
+                    purpose.map_or(what.clone(), |purpose| format!("{what}, for the purpose {purpose}"));
                 let text = if need.asked {
                     format!("The question is about {what}.")
                 } else {
@@ -59,6 +63,13 @@ impl<C: Catalogue> Explainer<'_, C> {
                 let package = &self.packages[*package];
                 let version = package.release(*choice).map_or("", |release| release.entry.version.as_str());
                 (format!("The lock has {} {version}.", package.name), vec![&package.name])
+            }
+            Fact::Refused { package, releases, reason, scope } => {
+                let package = &self.packages[*package];
+                let scope = scope.and_then(|spot| self.universe.purpose_of(spot));
+                let who = releases_text_inside(package, releases);
+                let text = reason.sentence(scope, &who, releases.only().is_some());
+                (text.replacen("the", "The", 1) + ".", vec![&package.name])
             }
             Fact::Withdrawn { package, releases } => {
                 let package = &self.packages[*package];
@@ -154,7 +165,10 @@ impl<C: Catalogue> Explainer<'_, C> {
         let bars = |fact: &&&Fact| {
             matches!(
                 fact,
-                Fact::Kept { .. } | Fact::Unfit { .. } | Fact::Demands { demand: Demand::Conflicts(_), .. }
+                Fact::Kept { .. }
+                    | Fact::Unfit { .. }
+                    | Fact::Refused { .. }
+                    | Fact::Demands { demand: Demand::Conflicts(_), .. }
             )
         };
         let wants_components = |fact: &&&Fact| match fact {

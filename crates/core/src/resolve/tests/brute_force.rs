@@ -32,8 +32,10 @@ fn releases(version: &'static str) -> impl Strategy<Value = Published> {
     let some = proptest::bool::weighted;
     let conflict = (proptest::sample::select(&NAMES[..]).prop_map(package), ranges());
     let conflict = proptest::option::weighted(0.1, conflict);
-    (wanted(4), conflict, some(0.08), some(0.15), clause_state).prop_map(
-        move |(needs, conflict, provides, family, clause_state)| Published {
+    let license = prop_oneof![3 => Just(Some("MIT")), 1 => Just(Some("AGPL-3.0-only")), 1 => Just(None)];
+    (wanted(4), conflict, some(0.08), some(0.15), clause_state, license).prop_map(
+        move |(needs, conflict, provides, family, clause_state, license)| Published {
+            license,
             needs,
             conflicts: conflict.into_iter().collect(),
             provides: if provides { vec![package(CAPABILITY)] } else { Vec::new() },
@@ -44,7 +46,7 @@ fn releases(version: &'static str) -> impl Strategy<Value = Published> {
     )
 }
 
-fn registries() -> impl Strategy<Value = Registry> {
+pub fn registries() -> impl Strategy<Value = Registry> {
     let maybe = |version| proptest::option::weighted(0.8, releases(version));
     let releases = (maybe("1"), maybe("2"), maybe("3"), maybe("4"))
         .prop_map(|(a, b, c, d)| [a, b, c, d].into_iter().flatten().collect::<Vec<_>>());
@@ -52,7 +54,8 @@ fn registries() -> impl Strategy<Value = Registry> {
         .prop_map(|packages| Registry(NAMES.iter().map(|name| package(name)).zip(packages).collect()))
 }
 
-fn problems() -> impl Strategy<Value = Problem> {
+/// Problems of any kind.
+pub fn widely_wanted() -> impl Strategy<Value = Problem> {
     let name = || proptest::sample::select(&NAMES[..]).prop_map(package);
     let version = proptest::sample::select(&["1", "2", "3", "4"][..]).prop_map(|text| text.parse().unwrap());
     let prefer = prop_oneof![3 => Just(Prefer::Newest), 1 => Just(Prefer::Oldest)];
@@ -83,14 +86,14 @@ fn problems() -> impl Strategy<Value = Problem> {
 
 /// What is taken for a name.
 #[derive(Debug, Clone, PartialEq, Eq)]
-enum Taken {
+pub enum Taken {
     Release(Version),
     Provider(PackageName),
 }
 
-type Choice = BTreeMap<PackageName, Taken>;
+pub type Choice = BTreeMap<PackageName, Taken>;
 
-fn version_of<'c>(choice: &'c Choice, name: &PackageName) -> Option<&'c Version> {
+pub fn version_of<'c>(choice: &'c Choice, name: &PackageName) -> Option<&'c Version> {
     match choice.get(name)? {
         Taken::Release(version) => Some(version),
         Taken::Provider(_) => None,
@@ -98,7 +101,7 @@ fn version_of<'c>(choice: &'c Choice, name: &PackageName) -> Option<&'c Version>
 }
 
 /// Every way to take at most one release of each package, and a provider of each capability, such that all holds.
-fn all_solutions(registry: &Registry, problem: &Problem) -> Vec<Choice> {
+pub fn all_solutions(registry: &Registry, problem: &Problem) -> Vec<Choice> {
     let mut partial: Vec<Choice> = vec![Choice::new()];
     for (name, releases) in &registry.0 {
         let usable = releases.iter().filter(|release| {
@@ -166,7 +169,7 @@ fn brought(registry: &Registry, problem: &Problem, choice: &Choice, name: &Packa
 }
 
 /// The part of a solution that can be reached from the direct needs.
-fn reached(registry: &Registry, problem: &Problem, choice: &Choice) -> Choice {
+pub fn reached(registry: &Registry, problem: &Problem, choice: &Choice) -> Choice {
     let mut open: Vec<PackageName> = problem.needs.iter().map(|need| need.package.clone()).collect();
     let mut reached = Choice::new();
     while let Some(name) = open.pop() {
@@ -238,7 +241,7 @@ impl Narrowing<'_> {
 }
 
 /// The best of all solutions, found by doing what the order in `resolve`'s own words says, step by step.
-fn best(registry: &Registry, problem: &Problem, left: Vec<Choice>) -> Choice {
+pub fn best(registry: &Registry, problem: &Problem, left: Vec<Choice>) -> Choice {
     let mut narrowing = Narrowing { registry, problem, left };
     let direct: Vec<PackageName> = problem.needs.iter().map(|need| need.package.clone()).collect();
     let (mut ring, mut seen): (Vec<PackageName>, BTreeSet<PackageName>) = (direct.clone(), BTreeSet::new());
@@ -271,7 +274,7 @@ fn best(registry: &Registry, problem: &Problem, left: Vec<Choice>) -> Choice {
     }
 }
 
-fn texts(choice: &Choice) -> BTreeSet<String> {
+pub fn texts(choice: &Choice) -> BTreeSet<String> {
     choice
         .keys()
         .filter_map(|name| version_of(choice, name).map(|version| format!("{name} {version}")))
@@ -282,7 +285,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(1500))]
 
     #[test]
-    fn finds_the_best_solution_exactly_when_there_is_one(registry in registries(), problem in problems()) {
+    fn finds_the_best_solution_exactly_when_there_is_one(registry in registries(), problem in widely_wanted()) {
         let solutions = all_solutions(&registry, &problem);
         match answer(&registry, &problem) {
             Err(reported) => prop_assert!(solutions.is_empty(), "{reported:?} but {:?}", solutions[0]),
@@ -295,7 +298,7 @@ proptest! {
     }
 
     #[test]
-    fn every_way_out_leads_to_a_solution(registry in registries(), problem in problems()) {
+    fn every_way_out_leads_to_a_solution(registry in registries(), problem in widely_wanted()) {
         let Err(Unresolved::Conflict(conflict)) = resolve(&problem, &registry) else { return Ok(()) };
         let Ok(ways) = ways_out(&problem, &conflict, &registry);
         for way in ways {
@@ -316,7 +319,7 @@ proptest! {
 
     #[test]
     fn an_update_moves_what_is_asked_furthest_and_the_fewest_others(
-        registry in registries(), problem in problems(), pick in 0..64_usize
+        registry in registries(), problem in widely_wanted(), pick in 0..64_usize
     ) {
         let problem = Problem { prefer: Prefer::Newest, locked: BTreeMap::new(), ..problem };
         let solutions = all_solutions(&registry, &problem);

@@ -5,8 +5,8 @@ use std::collections::HashMap;
 use batsat::{BasicSolver, Lit, SolverInterface, lbool};
 
 use super::*;
-use crate::facet::Undeclared;
 use crate::resolve::universe::Extra;
+use crate::rules::Stance;
 
 /// Most places that a problem of these tests has.
 pub const MAX_PLACES: usize = 3;
@@ -32,6 +32,12 @@ pub enum Rule {
     Kept(PackageName, Family, Range),
     /// Two packages are at one version, where their releases are of the family.
     InStep(PackageName, PackageName, Family),
+}
+
+/// What a problem's rules say of releases that don't declare a facet.
+fn undeclared(problem: &Problem) -> Stance {
+    let rules = problem.rules.general.undeclared.as_ref();
+    rules.map(|rules| rules.others).unwrap_or_default()
 }
 
 /// The spot of a problem without places.
@@ -105,7 +111,7 @@ pub fn rules(registry: &Registry, problem: &Problem) -> Vec<Rule> {
                 }
                 let fails = match release.level {
                     Some(level) => level > level_of(place),
-                    None => problem.undeclared.others == Undeclared::Refuse && release.natives.is_empty(),
+                    None => undeclared(problem) == Stance::Refuse && release.natives.is_empty(),
                 };
                 rules.extend(fails.then(|| Rule::Unfit(who.clone(), number, None)));
             }
@@ -115,6 +121,9 @@ pub fn rules(registry: &Registry, problem: &Problem) -> Vec<Rule> {
             if release.clause_state == ClauseState::Withdrawn
                 && problem.locked.get(name) != Some(&release.version)
             {
+                rules.push(Rule::Never(who.clone()));
+            }
+            if problem.rules.general.licenses.is_some() && release.license == Some("AGPL-3.0-only") {
                 rules.push(Rule::Never(who.clone()));
             }
             if let Some(family) = &release.family {

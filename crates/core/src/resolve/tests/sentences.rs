@@ -8,7 +8,6 @@ use super::grown::grown;
 use super::sat::{MAX_PLACES, Releases, Rule, Where, is_possible, rules};
 use super::taken::check_taken;
 use super::*;
-use crate::facet::Undeclared;
 use crate::resolve::universe::Extra;
 
 /// Reads a sentence of a conflict.
@@ -35,6 +34,9 @@ fn read(registry: &Registry, problem: &Problem, sentence: &str) -> Rule {
     }
     if let Some((who, _)) = sentence.split_once(" was withdrawn").or(sentence.split_once(" were withdrawn")) {
         return Rule::Never(releases(registry, who));
+    }
+    if let Some(who) = sentence.strip_prefix("The rules refuse AGPL-3.0-only, the licence of ") {
+        return Rule::Never(releases(registry, &who.replace("all releases of", "All releases of")));
     }
     if let Some((one, rest)) =
         sentence.split_once(" and ").filter(|_| sentence.contains(" belong to the family "))
@@ -280,6 +282,7 @@ pub fn scattered(seed: u64) -> (Registry, Problem) {
                     .map(|_| Some(1 + numbers.below(4)).filter(|_| numbers.one_in(4)))
                     .collect();
                 add_extras(&mut numbers, &mut release, packages, &range);
+                release.license = numbers.one_in(10).then_some("AGPL-3.0-only");
                 release.provides.extend(numbers.one_in(8).then(|| package("shade")));
                 release.family = numbers.one_in(5).then(|| "trees".parse().unwrap());
                 release.clause_state =
@@ -304,7 +307,13 @@ pub fn scattered(seed: u64) -> (Registry, Problem) {
                 (need.components, need.bare) = (vec![component(&mut numbers)], numbers.one_in(2));
             }
         }
-        problem.undeclared.others = if numbers.one_in(4) { Undeclared::Refuse } else { Undeclared::Warn };
+        let undeclared = if numbers.one_in(4) { "undeclared = 'refuse'\n" } else { "" };
+        let licenses = if numbers.one_in(2) {
+            "licenses = { refuse = ['AGPL-3.0-only'], otherwise = 'accept' }"
+        } else {
+            ""
+        };
+        problem.rules = test_rules(&format!("{undeclared}{licenses}"));
     }
     if with_all && numbers.one_in(3) {
         problem.families.insert("trees".parse().unwrap(), range(&mut numbers));

@@ -21,6 +21,10 @@ impl<C: Catalogue> Universe<'_, C> {
                     clauses.extend(self.present(&need.package, spot).map(|term| vec![term]));
                     clauses.extend(self.wanting(&[], &need.package, &need.components, need.bare, spot));
                 }
+                for spot in self.scope_spots().filter(|spot| self.is_in_scope(need, *spot)).map(Some) {
+                    clauses.extend(self.present(&need.package, spot).map(|term| vec![term]));
+                    clauses.extend(self.wanting(&[], &need.package, &need.components, need.bare, spot));
+                }
                 clauses
             }
             Fact::Demands { package, releases, demand, extra } => {
@@ -48,11 +52,20 @@ impl<C: Catalogue> Universe<'_, C> {
             }
             Fact::Kept { package, family } => vec![vec![self.kept(*package, family)]],
             Fact::InStep { one, other, family } => self.in_step(*one, *other, family),
-            Fact::Unfit { package, target, releases, extra, .. } => {
+            Fact::Refused { package, releases, scope, .. } => {
+                let choices = releases.not(self.packages[*package].width());
+                let unless = self.unless_in_scope(*package, *scope);
+                vec![unless.into_iter().chain([Term { var: *package, choices }]).collect()]
+            }
+            Fact::Unfit { package, target, releases, extra, scope, .. } => {
                 let fitting = releases.not(self.packages[*package].width());
                 let fitting = Term { var: *package, choices: fitting };
                 let unless = self.unless_wanted(*package, extra.as_ref(), Some(*target));
-                unless.map(|unless| unless.into_iter().chain([fitting]).collect()).into_iter().collect()
+                let scoped = self.unless_in_scope(*package, *scope);
+                unless
+                    .map(|unless| unless.into_iter().chain(scoped).chain([fitting]).collect())
+                    .into_iter()
+                    .collect()
             }
             Fact::Provided { capability } => self.provided(*capability),
         }
@@ -70,7 +83,7 @@ impl<C: Catalogue> Universe<'_, C> {
         let is_conditional = extra.is_some() || !need.when.is_empty() && !self.problem.places.is_empty();
         let taken = |unless: &[Term]| self.needing(unless, &need.name, set, &need.components);
         let mut clauses = if is_conditional { Vec::new() } else { taken(std::slice::from_ref(unless)) };
-        if !is_conditional && self.problem.places.is_empty() && self.extras.is_empty() {
+        if !is_conditional && self.problem.places.is_empty() && self.extras.is_empty() && self.scopes == 0 {
             return clauses;
         }
         for spot in self.spots_when(&need.when) {
@@ -82,6 +95,35 @@ impl<C: Catalogue> Universe<'_, C> {
             let present = self.present(&need.name, spot).into_iter();
             clauses.extend(present.map(|present| merged(unless.iter().cloned().chain([present]))));
             clauses.extend(self.wanting(&unless, &need.name, &need.components, need.bare, spot));
+        }
+        clauses.extend(self.passing_on(package, unless, extra, need));
+        clauses
+    }
+
+    /// What some releases need of another package is needed for the purposes that they are needed for. A need with conditions
+    /// counts where these hold on a target that they are needed on.
+    fn passing_on(
+        &self,
+        package: Var,
+        unless: &Term,
+        extra: Option<&Extra>,
+        need: &CardNeed,
+    ) -> Vec<Vec<Term>> {
+        let mut clauses = Vec::new();
+        for scope in self.scope_spots().map(Some) {
+            let Some(in_scope) = self.unless_wanted(package, extra, scope) else { continue };
+            let everywhere = need.when.is_empty() || self.problem.places.is_empty();
+            let spots: Vec<Option<usize>> =
+                if everywhere { vec![None] } else { self.spots_when(&need.when).collect() };
+            for spot in spots {
+                let there = if everywhere { Some(None) } else { self.unless_wanted(package, extra, spot) };
+                let Some(there) = there else { continue };
+                let conditions = [Some(unless.clone()), in_scope.clone(), there];
+                let unless = merged(conditions.into_iter().flatten());
+                let present = self.present(&need.name, scope).into_iter();
+                clauses.extend(present.map(|present| merged(unless.iter().cloned().chain([present]))));
+                clauses.extend(self.wanting(&unless, &need.name, &need.components, need.bare, scope));
+            }
         }
         clauses
     }
@@ -140,10 +182,9 @@ impl<C: Catalogue> Universe<'_, C> {
     fn provided(&self, capability: Var) -> Vec<Vec<Term>> {
         let mut clauses = Vec::new();
         for (at, provider) in self.packages[capability].providers().iter().enumerate() {
-            for target in 0..self.problem.places.len() {
-                let absent = self.unless_wanted(capability, None, Some(target)).flatten();
-                let terms =
-                    [Some(self.another(capability, at)), absent, self.present(provider, Some(target))];
+            for spot in (0..self.problem.places.len()).chain(self.scope_spots()) {
+                let absent = self.unless_wanted(capability, None, Some(spot)).flatten();
+                let terms = [Some(self.another(capability, at)), absent, self.present(provider, Some(spot))];
                 clauses.push(terms.into_iter().flatten().collect());
             }
         }

@@ -26,7 +26,10 @@ impl<C: Catalogue> Universe<'_, C> {
 
     /// The variable of an extra that some need has of a package.
     pub(super) fn extra(&self, package: Var, extra: &Extra, spot: Option<usize>) -> Option<Var> {
-        self.extras.get(&(package, extra.clone()))?.get(spot.unwrap_or(0)).copied()
+        let of_extra = self.extras.get(&(package, extra.clone()))?;
+        // Without targets, the one spot comes before the scopes.
+        let at = spot.map_or(0, |spot| spot + usize::from(self.problem.places.is_empty()));
+        of_extra.get(at).copied()
     }
 
     /// Whether a package, or this extra of it, is needed at a spot by the current assignment.
@@ -94,8 +97,8 @@ impl<C: Catalogue> Universe<'_, C> {
             return Ok(());
         }
         let name = self.packages[var].name.clone();
-        let wanted: Vec<Var> = self
-            .spots()
+        let spots = self.spots().count() + self.scopes;
+        let wanted: Vec<Var> = (0..spots)
             .map(|_| {
                 let package = Package::extra(name.clone(), var);
                 let wanted = engine.new_var(package.width());
@@ -106,8 +109,8 @@ impl<C: Catalogue> Universe<'_, C> {
         self.extras.insert(key, wanted);
         for target in 0..self.problem.places.len() {
             for (lack, releases) in self.unfit_with(var, extra, target) {
-                let extra = Some(extra.clone());
-                self.state(engine, Fact::Unfit { package: var, target, lack, releases, extra })?;
+                let (extra, scope) = (Some(extra.clone()), None);
+                self.state(engine, Fact::Unfit { package: var, target, lack, releases, extra, scope })?;
             }
         }
         if self.is_thorough { self.state_known_demands(engine, var) } else { Ok(()) }

@@ -4,8 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::{Extra, Fact, Lack, Stop, Universe};
 use crate::card::Entry;
-use crate::facet::{Fit, Misfit, Undeclared};
-use crate::name::FacetName;
+use crate::facet::{Fit, Misfit};
 use crate::resolve::Catalogue;
 use crate::resolve::choices::Choices;
 use crate::resolve::engine::{Engine, Var};
@@ -18,26 +17,42 @@ impl<C: Catalogue> Universe<'_, C> {
             return self.state(engine, Fact::Provided { capability: var });
         }
         for target in 0..self.problem.places.len() {
-            for (lack, releases) in self.unfit(var, target) {
-                self.state(engine, Fact::Unfit { package: var, target, lack, releases, extra: None })?;
+            for ((scope, lack), releases) in self.unfit(var, target) {
+                let extra = None;
+                self.state(engine, Fact::Unfit { package: var, target, lack, releases, extra, scope })?;
             }
         }
         Ok(())
     }
 
-    /// The releases of a package that don't fit a target even without extras, by what they lack.
-    pub(super) fn unfit(&self, var: Var, target: usize) -> BTreeMap<Lack, Choices> {
+    /// The releases of a package that don't fit a target even without extras, by the scope of rules that excludes them, if one does,
+    /// and by what they lack.
+    pub(super) fn unfit(&self, var: Var, target: usize) -> BTreeMap<(Option<usize>, Lack), Choices> {
         if self.problem.places[target].is_open() {
             return BTreeMap::new();
         }
-        let refused = |facet: &FacetName| self.problem.undeclared.of(facet) == Undeclared::Refuse;
         let bare = BTreeSet::new();
-        self.lacking(var, |entry| match self.facets.fit_release(entry, &bare, &self.problem.places[target]) {
-            Fit::Yes => None,
-            Fit::No(Misfit::Facet { facet, .. }) => Some(Lack::Facet(facet)),
-            Fit::No(Misfit::Part { part, .. }) => Some(Lack::Part(part)),
-            Fit::NotDeclared(facets) => facets.into_iter().find(refused).map(Lack::Facet),
-        })
+        let scopes = self.each_scope();
+        let package = &self.packages[var];
+        let mut unfit = BTreeMap::new();
+        for (at, release) in package.releases().iter().enumerate() {
+            let lacks = match self.facets.fit_release(&release.entry, &bare, &self.problem.places[target]) {
+                Fit::Yes => Vec::new(),
+                Fit::No(Misfit::Facet { facet, .. }) => vec![(None, Lack::Facet(facet))],
+                Fit::No(Misfit::Part { part, .. }) => vec![(None, Lack::Part(part))],
+                Fit::NotDeclared(facets) => {
+                    let refused = scopes.iter().filter_map(|scope| {
+                        let facet = self.refused_undeclared(&package.name, &facets, *scope)?;
+                        Some((*scope, Lack::Facet(facet.clone())))
+                    });
+                    refused.collect()
+                }
+            };
+            for key in lacks {
+                unfit.entry(key).or_insert_with(|| Choices::none(package.width())).insert(at + 1);
+            }
+        }
+        unfit
     }
 
     /// The releases that lack something, by what that is.

@@ -155,6 +155,11 @@ impl Package {
         Self { kind: Kind::Extra(of), ..Self::new(name, None, Vec::new()) }
     }
 
+    /// What its source has of it, where it is a package.
+    pub fn listing(&self) -> Option<&Listing> {
+        if let Kind::Package(listing) = &self.kind { Some(listing) } else { None }
+    }
+
     /// The releases, oldest first; none where the name stands for something else.
     pub fn releases(&self) -> &[Release] {
         match &self.kind {

@@ -1,0 +1,286 @@
+//! Reads `[rules]`.
+
+use std::collections::BTreeMap;
+use std::ops::Range as Span;
+
+use jiff::civil::Date;
+use toml_edit::{Item, Key, TableLike, Value};
+
+use super::Reader;
+use super::values::{key_span, span};
+use crate::fault::Fault;
+use crate::license::License;
+use crate::name::{NamePattern, PackageName, Purpose};
+use crate::range::Range;
+use crate::rules::{
+    AcceptedLicense, Barred, LicenseList, LicenseRules, LicenseVerdict, NO_LICENSE, Rule, RuleSet, Rules,
+    SourcePattern, Stance, UndeclaredRules, Waiver,
+};
+
+/// The keys of a set of rules.
+pub(super) const SET_KEYS: [&str; 10] = [
+    "licenses",
+    "barred",
+    "min-age",
+    "max-age",
+    "sources",
+    "withdrawn",
+    "deprecated",
+    "undeclared",
+    "moving",
+    "stand-ins",
+];
+/// The keys of `[rules]` beside those of a set.
+pub(super) const ROOT_KEYS: [&str; 4] = ["for", "packages", "accepted", "waivers"];
+pub(super) const LICENSES_KEYS: [&str; 4] = ["accept", "ask", "refuse", "otherwise"];
+pub(super) const BARRED_KEYS: [&str; 2] = ["range", "reason"];
+pub(super) const ACCEPTED_KEYS: [&str; 2] = ["license", "range"];
+pub(super) const WAIVER_KEYS: [&str; 5] = ["rule", "package", "range", "reason", "until"];
+
+impl Reader<'_> {
+    pub(super) fn rules(&mut self, table: &dyn TableLike) -> Rules {
+        self.only_known(table, "`[rules]`", &[&SET_KEYS[..], &ROOT_KEYS].concat());
+        let purposes = self.each(table, "for", |reader, key, item| {
+            let purpose: Purpose = reader.name(key)?;
+            Some((purpose, reader.rule_set_of(key, item, "`[rules.for]`")?))
+        });
+        let mut packages = self.each(table, "packages", |reader, key, item| {
+            Some((NamePattern::new(key.get()), reader.rule_set_of(key, item, "`[rules.packages]`")?))
+        });
+        // A longer pattern is more specific; a name is more specific than any pattern.
+        packages.sort_by_key(|(pattern, _)| (!pattern.as_str().ends_with('*'), pattern.as_str().len()));
+        let accepted = self.each(table, "accepted", Self::accepted_licenses);
+        Rules {
+            general: self.rule_set(table),
+            purposes: purposes.into_iter().collect(),
+            packages,
+            accepted: accepted.into_iter().collect(),
+            waivers: self.waivers(table),
+        }
+    }
+
+    fn rule_set_of(&mut self, key: &Key, item: &Item, what: &str) -> Option<RuleSet> {
+        let table = self.table(item, key.get())?;
+        self.only_known(table, what, &SET_KEYS);
+        Some(self.rule_set(table))
+    }
+
+    fn rule_set(&mut self, table: &dyn TableLike) -> RuleSet {
+        RuleSet {
+            licenses: table.get("licenses").and_then(|item| self.license_rules(item)),
+            barred: table.contains_key("barred").then(|| self.barred(table)),
+            min_age: self.parsed(table, "min-age"),
+            max_age: self.parsed(table, "max-age"),
+            sources: self.allowed_sources(table),
+            withdrawn: self.stance(table, "withdrawn"),
+            deprecated: self.stance(table, "deprecated"),
+            undeclared: table.get("undeclared").map(|item| self.undeclared(item)),
+            moving: self.stance(table, "moving"),
+            stand_ins: self.stance(table, "stand-ins"),
+        }
+    }
+
+    fn stance(&mut self, table: &dyn TableLike, key: &str) -> Option<Stance> {
+        self.stance_of(table.get(key)?, key)
+    }
+
+    fn stance_of(&mut self, item: &Item, key: &str) -> Option<Stance> {
+        self.one_of(item, key, "manifest.rule", &format!("value of the rule `{key}`"), &Stance::WORDS)
+    }
+
+    fn undeclared(&mut self, item: &Item) -> UndeclaredRules {
+        let Some(table) = item.as_table_like() else {
+            let others = self.stance_of(item, "undeclared").unwrap_or_default();
+            return UndeclaredRules { others, ..UndeclaredRules::default() };
+        };
+        let facets = self.entries(table, |reader, key, item| {
+            Some((reader.name(key)?, reader.stance_of(item, "undeclared")?))
+        });
+        UndeclaredRules { facets: facets.into_iter().collect(), ..UndeclaredRules::default() }
+    }
+
+    fn license_rules(&mut self, item: &Item) -> Option<LicenseRules> {
+        let table = self.table(item, "licenses")?;
+        self.only_known(table, "`licenses`", &LICENSES_KEYS);
+        let [accept, ask, refuse] = ["accept", "ask", "refuse"].map(|key| self.license_list(table, key));
+        let what = "verdict on licences";
+        let otherwise = table
+            .get("otherwise")
+            .and_then(|item| self.one_of(item, "otherwise", "manifest.rule", what, &LicenseVerdict::WORDS));
+        let rules = LicenseRules { accept, ask, refuse, otherwise: otherwise.unwrap_or_default() };
+        if rules.refuse_all() {
+            let fault = Fault::new("rules.refuses-all", "the rules refuse every licence", span(item));
+            self.faults.push(fault.advice("list the licences that are allowed: `accept = [\"MIT\", …]`"));
+        }
+        let pairs = [
+            ("accept", &rules.accept, "refuse", &rules.refuse),
+            ("accept", &rules.accept, "ask", &rules.ask),
+            ("ask", &rules.ask, "refuse", &rules.refuse),
+        ];
+        for (one, list, other, other_list) in pairs {
+            if let Some(license) = list.shared_with(other_list) {
+                let message = format!("`{license}` is in both `{one}` and `{other}`");
+                let at = table.get(other).map_or_else(|| span(item), span);
+                self.faults
+                    .push(Fault::new("rules.contradiction", message, at).advice("keep it in one of them"));
+            }
+        }
+        Some(rules)
+    }
+
+    fn license_list(&mut self, table: &dyn TableLike, key: &str) -> LicenseList {
+        let mut list = LicenseList::default();
+        let Some(item) = table.get(key) else { return list };
+        let Some(array) = item.as_array() else {
+            self.wrong_kind(item, key, "a list of licences, such as `[\"MIT\"]`");
+            return list;
+        };
+        let items: Vec<Item> = array.iter().cloned().map(Item::Value).collect();
+        for item in &items {
+            if item.as_str() == Some(NO_LICENSE) {
+                list.add(None);
+            } else if let Some(license) = self.parse::<License>(item, key) {
+                list.add(Some(&license));
+            }
+        }
+        list
+    }
+
+    fn barred(&mut self, table: &dyn TableLike) -> BTreeMap<PackageName, Vec<Barred>> {
+        let barred = self.each(table, "barred", |reader, key, item| {
+            let package: PackageName = reader.name(key)?;
+            let one = |reader: &mut Self, table: &dyn TableLike, at| {
+                reader.only_known(table, "a barred package", &BARRED_KEYS);
+                let range = table.get("range").and_then(|item| reader.range(item, "range"));
+                let reason = reader.reason(table, at, "why it is barred")?;
+                Some(Barred { range: range.unwrap_or_else(Range::any), reason })
+            };
+            Some((package, reader.one_or_several(key, item, one)))
+        });
+        barred.into_iter().collect()
+    }
+
+    fn accepted_licenses(&mut self, key: &Key, item: &Item) -> Option<(PackageName, Vec<AcceptedLicense>)> {
+        let package: PackageName = self.name(key)?;
+        let one = |reader: &mut Self, table: &dyn TableLike, at: Span<usize>| {
+            reader.only_known(table, "an accepted licence", &ACCEPTED_KEYS);
+            let range = table.get("range").and_then(|item| reader.range(item, "range"));
+            if !table.contains_key("license") {
+                let fault =
+                    Fault::new("rules.no-license", "this doesn't say which licence was accepted", at.clone());
+                reader.faults.push(fault.advice("write `license = \"…\"` as the package declares it"));
+            }
+            let license = reader.parsed(table, "license")?;
+            Some(AcceptedLicense { license, range: range.unwrap_or_else(Range::any), span: at })
+        };
+        Some((package, self.one_or_several(key, item, one)))
+    }
+
+    /// A table, or a list of tables.
+    fn one_or_several<T>(
+        &mut self,
+        key: &Key,
+        item: &Item,
+        mut read: impl FnMut(&mut Self, &dyn TableLike, Span<usize>) -> Option<T>,
+    ) -> Vec<T> {
+        if let Some(table) = item.as_table_like() {
+            return read(self, table, key_span(key)).into_iter().collect();
+        }
+        let tables = tables_of(item);
+        if tables.is_none() {
+            self.wrong_kind(item, key.get(), "a table, or a list of tables");
+        }
+        tables.into_iter().flatten().filter_map(|(table, at)| read(self, table, at)).collect()
+    }
+
+    fn allowed_sources(&mut self, table: &dyn TableLike) -> Option<Vec<SourcePattern>> {
+        let sources = self.texts(table, "sources")?;
+        if sources.is_empty() {
+            let at = table.get("sources").map_or(0..0, span);
+            let fault = Fault::new("rules.refuses-all", "the rules allow no source at all", at);
+            self.faults
+                .push(fault.advice("list the registries that are allowed: `sources = [\"seedhouse\"]`"));
+        }
+        Some(sources.into_iter().map(SourcePattern::new).collect())
+    }
+
+    fn waivers(&mut self, table: &dyn TableLike) -> Vec<Waiver> {
+        let Some(item) = table.get("waivers") else { return Vec::new() };
+        let Some(tables) = tables_of(item) else {
+            self.wrong_kind(item, "waivers", "a list of tables: `[[rules.waivers]]`");
+            return Vec::new();
+        };
+        tables.into_iter().filter_map(|(table, at)| self.waiver(table, at)).collect()
+    }
+
+    fn waiver(&mut self, table: &dyn TableLike, at: Span<usize>) -> Option<Waiver> {
+        self.only_known(table, "a waiver", &WAIVER_KEYS);
+        let rule = self
+            .needed(table, "rule", &at, "which rule it is about")
+            .and_then(|item| self.one_of(item, "rule", "manifest.rule", "rule", &Rule::WORDS));
+        let package = self.needed(table, "package", &at, "which package it is about");
+        let package = package.and_then(|item| self.parse(item, "package"));
+        let range = table.get("range").and_then(|item| self.range(item, "range"));
+        let reason = self.reason(table, at.clone(), "why the package is excepted");
+        let until = self.needed(table, "until", &at, "until when it holds").and_then(|item| self.date(item));
+        Some(Waiver { rule: rule?, package: package?, range, reason: reason?, until: until?, span: at })
+    }
+
+    /// A key that a waiver can't do without.
+    fn needed<'t>(
+        &mut self,
+        table: &'t dyn TableLike,
+        key: &str,
+        at: &Span<usize>,
+        what: &str,
+    ) -> Option<&'t Item> {
+        let item = table.get(key);
+        if item.is_none() {
+            let fault = Fault::new("rules.waiver", format!("the waiver doesn't say {what}"), at.clone());
+            self.faults.push(fault.advice(format!("add `{key} = \"…\"`")));
+        }
+        item
+    }
+
+    /// The reason of something, which may not be empty.
+    fn reason(&mut self, table: &dyn TableLike, at: Span<usize>, what: &str) -> Option<String> {
+        let reason = match table.get("reason") {
+            Some(item) => self.text(item, "reason")?,
+            None => String::new(),
+        };
+        if reason.trim().is_empty() {
+            let at = table.get("reason").map_or(at, span);
+            let fault = Fault::new("rules.no-reason", format!("nothing says {what}"), at);
+            self.faults.push(fault.advice("add `reason = \"…\"`, for whoever reads this in a year"));
+            return None;
+        }
+        Some(reason)
+    }
+
+    /// A day, as TOML writes it or as a text.
+    fn date(&mut self, item: &Item) -> Option<Date> {
+        let text = match item {
+            Item::Value(Value::Datetime(date)) => date.value().to_string(),
+            item => self.text(item, "until")?,
+        };
+        let date = text.parse().ok();
+        if date.is_none() {
+            let fault = Fault::new("rules.date", format!("`{text}` isn't a date"), span(item));
+            self.faults.push(fault.advice("write year, month and day: `2027-01-31`"));
+        }
+        date
+    }
+}
+
+/// The tables of a list with their places; `None` of anything else.
+fn tables_of(item: &Item) -> Option<Vec<(&dyn TableLike, Span<usize>)>> {
+    if let Some(tables) = item.as_array_of_tables() {
+        let tables = tables.iter().map(|table| (table as &dyn TableLike, table.span().unwrap_or(0..0)));
+        return Some(tables.collect());
+    }
+    let tables = item.as_array()?.iter().map(|value| {
+        let table = value.as_inline_table()?;
+        Some((table as &dyn TableLike, table.span().unwrap_or(0..0)))
+    });
+    tables.collect()
+}

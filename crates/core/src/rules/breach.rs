@@ -1,0 +1,213 @@
+//! One release held against the rules.
+
+use jiff::Timestamp;
+use serde::Serialize;
+
+use super::{AcceptedLicense, Age, LicenseVerdict, Rule, Rules, Stance, Waiver};
+use crate::card::{Deprecation, Withdrawal};
+use crate::history::Release;
+use crate::license::License;
+use crate::name::{PackageName, Purpose};
+use crate::range::Range;
+use crate::source::{GitSource, Source};
+
+/// A release, with all that rules ask about.
+#[derive(Debug, Clone, Copy)]
+pub struct Subject<'r> {
+    /// The release.
+    pub release: &'r Release,
+    /// Where it comes from.
+    pub source: &'r Source,
+    /// Whether that stands in for the package while somebody works on it.
+    pub is_stand_in: bool,
+}
+
+impl Subject<'_> {
+    fn package(&self) -> &PackageName {
+        &self.release.entry.name
+    }
+}
+
+/// How a release breaks a rule.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Breach {
+    /// The rule.
+    pub rule: Rule,
+    /// What the rule says.
+    pub stance: Stance,
+    /// What the release has to do with it.
+    pub reason: Reason,
+}
+
+/// What a release has to do with a rule.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub enum Reason {
+    /// Its licence isn't allowed; `None` where it declares none.
+    RefusedLicense(Option<License>),
+    /// Nobody accepted its licence yet.
+    UnacceptedLicense(Option<License>),
+    /// Its version is barred.
+    Barred {
+        /// The versions that are.
+        range: Range,
+        /// Why.
+        reason: String,
+    },
+    /// It is younger than it has to be.
+    Young {
+        /// When it was published.
+        published: Timestamp,
+        /// The age that it has to have.
+        age: String,
+    },
+    /// It comes from a source that isn't allowed.
+    Source(Source),
+    /// It was withdrawn.
+    Withdrawn(Withdrawal),
+    /// It is deprecated.
+    Deprecated(Deprecation),
+    /// It is the tip of a branch, which moves.
+    Moving {
+        /// The branch.
+        branch: String,
+    },
+    /// It stands in for the package.
+    StandIn(Source),
+}
+
+impl Reason {
+    /// Whether one sentence can tell of releases with either reason.
+    pub fn is_told_like(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Self::Young { age, .. }, Self::Young { age: same, .. }) => age == same,
+            _ => self == other,
+        }
+    }
+}
+
+impl Rules {
+    /// How a release breaks the rules of a scope at a time, without regard to waivers; what a lock is made of is judged alike.
+    ///
+    /// Not among it: facets that it doesn't declare, which depend on targets.
+    pub fn breaches(&self, scope: Option<&Purpose>, subject: &Subject<'_>, now: Timestamp) -> Vec<Breach> {
+        let rules = self.for_package(scope, subject.package());
+        let release = subject.release;
+        let stated = |rule: Rule, stance: Stance, reason: Option<Reason>| {
+            reason.filter(|_| stance != Stance::Accept).map(|reason| Breach { rule, stance, reason })
+        };
+        let barred = rules.get(|set| set.barred.as_ref()).and_then(|barred| barred.get(subject.package()));
+        let barred = barred
+            .into_iter()
+            .flatten()
+            .find(|barred| barred.range.set(true).contains(release.entry.version.point()));
+        let sources = rules.get(|set| set.sources.as_ref());
+        let is_allowed = subject.is_stand_in
+            || is_inside(subject.source)
+            || sources.is_none_or(|all| {
+                all.iter().any(|pattern| pattern.covers(subject.package(), subject.source))
+            });
+        let breaches = [
+            self.license_breach(scope, subject),
+            stated(
+                Rule::Barred,
+                Stance::Refuse,
+                barred.map(|barred| Reason::Barred {
+                    range: barred.range.clone(),
+                    reason: barred.reason.clone(),
+                }),
+            ),
+            stated(
+                Rule::MinAge,
+                Stance::Refuse,
+                rules.get(|set| set.min_age.as_ref()).and_then(|age| young(release, age, now)),
+            ),
+            stated(
+                Rule::Sources,
+                Stance::Refuse,
+                (!is_allowed).then(|| Reason::Source(subject.source.clone())),
+            ),
+            stated(
+                Rule::Withdrawn,
+                rules.stance(|set| set.withdrawn.as_ref()),
+                release.withdrawn.clone().map(Reason::Withdrawn),
+            ),
+            stated(
+                Rule::Deprecated,
+                rules.stance(|set| set.deprecated.as_ref()),
+                release.deprecated.clone().map(Reason::Deprecated),
+            ),
+            stated(
+                Rule::Moving,
+                rules.stance(|set| set.moving.as_ref()),
+                subject.source.git().and_then(moving),
+            ),
+            stated(
+                Rule::StandIns,
+                rules.stance(|set| set.stand_ins.as_ref()),
+                subject.is_stand_in.then(|| Reason::StandIn(subject.source.clone())),
+            ),
+        ];
+        breaches.into_iter().flatten().collect()
+    }
+
+    /// Why a release is no candidate in a scope; `None` where it is one.
+    pub fn refusal(&self, scope: Option<&Purpose>, subject: &Subject<'_>, now: Timestamp) -> Option<Reason> {
+        let breaches = self.breaches(scope, subject, now).into_iter();
+        let refused =
+            breaches.filter(|breach| breach.stance == Stance::Refuse && breach.rule != Rule::Withdrawn);
+        let mut unexcepted =
+            refused.filter(|breach| self.waiver_for(breach.rule, subject.release, now).is_none());
+        unexcepted.next().map(|breach| breach.reason)
+    }
+
+    /// The waiver that excepts a release from a rule at a time.
+    pub fn waiver_for(&self, rule: Rule, release: &Release, now: Timestamp) -> Option<&Waiver> {
+        let entry = &release.entry;
+        self.waivers
+            .iter()
+            .find(|waiver| waiver.covers(rule, &entry.name, &entry.version) && !waiver.is_over(now))
+    }
+
+    /// Whether a person accepted the licence of a release.
+    pub fn is_accepted(&self, release: &Release) -> bool {
+        let accepted = self.accepted.get(&release.entry.name);
+        let is_this = |accepted: &AcceptedLicense| {
+            Some(&accepted.license) == release.entry.license.as_ref()
+                && accepted.range.set(true).contains(release.entry.version.point())
+        };
+        accepted.is_some_and(|all| all.iter().any(is_this))
+    }
+
+    fn license_breach(&self, scope: Option<&Purpose>, subject: &Subject<'_>) -> Option<Breach> {
+        // A project's own packages need nobody's consent.
+        if is_inside(subject.source) {
+            return None;
+        }
+        let rules = self.for_package(scope, subject.package());
+        let license = subject.release.entry.license.as_ref();
+        let breach = |stance, reason| Some(Breach { rule: Rule::Licenses, stance, reason });
+        match rules.get(|set| set.licenses.as_ref())?.verdict(license) {
+            LicenseVerdict::Refuse => breach(Stance::Refuse, Reason::RefusedLicense(license.cloned())),
+            LicenseVerdict::Ask if !self.is_accepted(subject.release) => {
+                breach(Stance::Warn, Reason::UnacceptedLicense(license.cloned()))
+            }
+            LicenseVerdict::Ask | LicenseVerdict::Accept => None,
+        }
+    }
+}
+
+/// Whether a source is a folder of the workspace itself.
+fn is_inside(source: &Source) -> bool {
+    source.path().is_some_and(|path| !path.starts_with(".."))
+}
+
+/// That a release is younger than an age; what no registry published has none.
+fn young(release: &Release, age: &Age, now: Timestamp) -> Option<Reason> {
+    let published = release.entry.dated()?;
+    (published > age.before(now)).then(|| Reason::Young { published, age: age.to_string() })
+}
+
+fn moving(git: &GitSource) -> Option<Reason> {
+    let branch = git.at.as_ref()?.strip_prefix("branch ")?.to_owned();
+    Some(Reason::Moving { branch })
+}

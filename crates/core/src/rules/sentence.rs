@@ -1,0 +1,59 @@
+//! What a release has to do with a rule, as a sentence that a person can check.
+
+use jiff::tz::TimeZone;
+
+use super::Reason;
+use crate::name::Purpose;
+
+/// The rules of a scope, as a sentence names them that doesn't begin with them.
+pub fn rules_of(scope: Option<&Purpose>) -> String {
+    scope.map_or("the rules".to_owned(), |purpose| format!("the rules for {purpose}"))
+}
+
+impl Reason {
+    /// The sentence about releases, as they are named inside a sentence, of the rules of a scope. Without its full stop.
+    pub fn sentence(&self, scope: Option<&Purpose>, who: &str, is_one: bool) -> String {
+        let verb = |one: &'static str, many: &'static str| if is_one { one } else { many };
+        let said = match self {
+            Self::RefusedLicense(Some(license)) => format!("refuse {license}, the licence of {who}"),
+            Self::RefusedLicense(None) => {
+                format!("refuse packages without a licence, and {who} {} none", verb("declares", "declare"))
+            }
+            Self::UnacceptedLicense(Some(license)) => {
+                format!("want {license}, the licence of {who}, to be accepted by a person, and nobody did")
+            }
+            Self::UnacceptedLicense(None) => {
+                let declares = verb("declares", "declare");
+                format!(
+                    "want packages without a licence to be accepted by a person, and {who} {declares} none"
+                )
+            }
+            Self::Barred { reason, .. } => format!("bar {who} ({reason})"),
+            Self::Young { published, age } => {
+                let day = published.to_zoned(TimeZone::UTC).date();
+                let of = if is_one { format!("was published on {day}") } else { "are younger".to_owned() };
+                format!("want releases to be {age} old, and {who} {of}")
+            }
+            Self::Source(source) => format!("don't allow {source} as the source of {who}"),
+            Self::Withdrawn(withdrawal) => {
+                format!(
+                    "don't allow withdrawn releases, and {who} {} withdrawn ({})",
+                    verb("was", "were"),
+                    withdrawal.reason
+                )
+            }
+            Self::Deprecated(deprecation) => {
+                let is = verb("is", "are");
+                format!("don't allow deprecated releases, and {who} {is} deprecated ({})", deprecation.reason)
+            }
+            Self::Moving { branch } => {
+                format!(
+                    "don't allow packages from branches, and {who} {} the tip of {branch}",
+                    verb("is", "are")
+                )
+            }
+            Self::StandIn(source) => format!("don't allow stand-ins, and {source} stands in for {who}"),
+        };
+        format!("{} {said}", rules_of(scope))
+    }
+}

@@ -6,12 +6,16 @@ use std::time::{Duration, Instant};
 
 use bibliotax_core::compare::{Change, compare};
 use bibliotax_core::lock::{self, Lock};
+use bibliotax_core::manifest::ManifestText;
+use bibliotax_core::name::PackageName;
 use bibliotax_core::progress::ProgressEvent;
+use bibliotax_core::resolve::Catalogue;
 use bibliotax_core::workspace::Workspace;
 use bibliotax_registry::catalogue::registries::Registries;
 use bibliotax_store::install::Installed;
 use bibliotax_store::shelf::Plan;
 
+use crate::accept::{LicenseFile, Unaccepted, license_file, unaccepted};
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::lock_check;
@@ -60,6 +64,8 @@ pub struct ChangeReport<'p> {
     pub only_reasons: bool,
     /// What people should know of it.
     pub warnings: &'p [String],
+    /// The licences that come with it and that nobody accepted yet.
+    pub unaccepted: Vec<Unaccepted>,
 }
 
 /// What was done.
@@ -117,7 +123,49 @@ impl PlannedChange {
             lock,
             edited: edits::compared(&self.workspace, &self.wanted.edits),
             warnings: &self.wanted.warnings,
+            unaccepted: self.unaccepted(),
         }
+    }
+
+    /// The licences that come with it and that nobody accepted yet.
+    pub fn unaccepted(&self) -> Vec<Unaccepted> {
+        let mut waiting = unaccepted(self.lock(), &self.declared().rules, self.registries.now());
+        let is_there = |waiting: &Unaccepted| {
+            let before = self.old_lock().and_then(|old| old.package(&waiting.package));
+            before.is_some_and(|before| before.license == waiting.license)
+        };
+        waiting.retain(|waiting| !is_there(waiting));
+        waiting
+    }
+
+    /// Has the manifest say, too, that these licences were accepted.
+    pub fn accept(&mut self, accepted: &[Unaccepted]) -> Result<(), Failure> {
+        if accepted.is_empty() {
+            return Ok(());
+        }
+        let text = match self.wanted.edits.get("") {
+            Some(text) => text,
+            None => self.workspace.manifests.in_folder("").map_or("", |file| &file.text),
+        };
+        let opened = ManifestText::open(text);
+        let mut manifest = opened.map_err(|fault| Failure::in_text(file_name(""), text, vec![fault]))?;
+        accepted.iter().for_each(|accepted| accepted.record(&mut manifest));
+        self.wanted.edits.insert(String::new(), manifest.to_string());
+        self.wanted.declared = self.workspace.edited(&self.wanted.edits)?;
+        Ok(())
+    }
+
+    /// The licence text that comes with a package of the new lock, which is fetched for it.
+    pub fn license_file(
+        &self,
+        package: &PackageName,
+        context: &Context<'_>,
+    ) -> Result<Option<LicenseFile>, Failure> {
+        let options = ShelfOptions::default();
+        let work = ShelfWork::new(&self.workspace, self.lock(), &options, context);
+        work.towards(self.declared(), &self.registries).fetch()?;
+        let Some(package) = self.lock().package(package) else { return Ok(None) };
+        license_file(package, &context.environment.open_store()?)
     }
 
     /// What would be done on the shelf.

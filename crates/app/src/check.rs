@@ -1,17 +1,24 @@
-//! `check`: what is wrong or suspicious in a workspace whose files can all be read.
+//! `check`: the one look at the health of a workspace: its lock, its projects, what stands in, and what the rules say.
 
+mod finding;
+pub(crate) mod rules;
+
+use std::collections::BTreeSet;
+
+use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::manifest::Need;
-use bibliotax_core::name::{PackageName, Purpose};
+use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
-use bibliotax_core::source::Source;
-use bibliotax_core::version::Version;
 use bibliotax_core::workspace::{Drift, Project, Workspace};
+use bibliotax_registry::catalogue::registries::Registries;
 
+pub use self::finding::{DriftingNeed, Finding, Level, Place, Subject, Waived};
 use crate::change::{PlannedChange, plan_declared};
+use crate::compare;
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::lock_check::LockCheck;
-use crate::resolving::known_warnings;
+use crate::resolving::Resolver;
 use crate::search_options::SearchOptions;
 use crate::workspace::ProjectWords;
 use crate::workspace::edits::Edits;
@@ -24,64 +31,21 @@ pub struct Request {
     pub unifies: bool,
     /// Only what concerns these projects; none for all.
     pub projects: ProjectWords,
+    /// Only what the lock in this file or git revision doesn't have.
+    pub since: Option<String>,
+    /// Only findings of these codes or rules; none for all.
+    pub only: Vec<String>,
     /// How it is resolved then.
     pub options: SearchOptions,
     /// Whether nothing is going to be written.
     pub is_dry_run: bool,
 }
 
-/// Something that is wrong or worth a look.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Finding {
-    /// The lock is not what the manifests lead to.
-    Lock {
-        /// Why, as an error code.
-        code: &'static str,
-        /// Why, in a sentence.
-        message: String,
-        /// Whether it can't be trusted, so that an install stays away from it.
-        is_faulty: bool,
-    },
-    /// Something is to stand in for a package.
-    StandIn {
-        /// The package.
-        package: PackageName,
-        /// What stands in for it; none where nothing needs the package.
-        by: Option<(Source, Version)>,
-    },
-    /// Projects declare a package with different ranges.
-    Drift {
-        /// The package.
-        package: PackageName,
-        /// A range that all of them accept.
-        common: Option<Range>,
-        /// The needs.
-        needs: Vec<DriftingNeed>,
-    },
-}
-
-/// A project's need of a package that others declare with another range.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct DriftingNeed {
-    /// The project.
-    pub project: PackageName,
-    /// Its folder, from the workspace's.
-    pub folder: String,
-    /// Its folder as people write it.
-    pub path: String,
-    /// What it is for, beside running.
-    pub purpose: Option<Purpose>,
-    /// The range.
-    pub range: Range,
-    /// Whether the range is the workspace's.
-    pub is_shared: bool,
-}
-
 /// What was found.
 pub struct Report {
-    /// What is wrong or worth a look.
+    /// What is wrong or worth a look, the most serious first; those with the same remedy follow each other.
     pub findings: Vec<Finding>,
-    /// What people should know of what is locked.
+    /// What people should know of the registries.
     pub warnings: Vec<String>,
     /// The ranges that projects can share, where they are to.
     pub shared: Vec<(PackageName, Range)>,
@@ -106,6 +70,18 @@ struct Unify {
     options: SearchOptions,
 }
 
+impl Report {
+    /// How many findings of a level count: those that nothing excepts.
+    pub fn count(&self, level: Level) -> usize {
+        self.findings.iter().filter(|finding| finding.level == level && finding.waived.is_none()).count()
+    }
+
+    /// Whether the rules forbid something that is locked.
+    pub fn is_forbidden(&self) -> bool {
+        self.findings.iter().any(|finding| finding.is_forbidden && finding.waived.is_none())
+    }
+}
+
 impl Plan {
     /// Resolves what projects share, and plans the change to it; `None` where nothing is to be written.
     pub fn change(&mut self, context: &Context<'_>) -> Result<Option<PlannedChange>, Failure> {
@@ -118,22 +94,33 @@ impl Plan {
 pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let is_read_only = !request.unifies || request.is_dry_run;
     let workspace = WorkspaceFolder::open(context.folder, is_read_only, context.listener)?;
-    let mut warnings = Vec::new();
-    if let LockFile::Sound { lock, .. } = &workspace.lock {
-        if workspace.is_locked() {
-            LockCheck::new(&workspace, context.environment, &request.options).check(lock)?;
-        }
-        warnings = known_warnings(&workspace, lock, context.environment);
-    }
     let projects = request.projects.names(&workspace)?;
     let concerns = |drift: &Drift<'_>| {
         projects.is_empty() || drift.needs.iter().any(|(project, _)| projects.contains(project.name()))
     };
     let mut drifts = workspace.declared.drifts();
     drifts.retain(concerns);
-    let mut findings: Vec<Finding> = about_lock(&workspace).into_iter().collect();
-    findings.extend(about_stand_ins(&workspace));
-    findings.extend(drifts.iter().map(about_drift));
+    let mut findings: Vec<Finding> = Finding::of_lock(&workspace).into_iter().collect();
+    findings.extend(Finding::of_stand_ins(&workspace));
+    findings.extend(drifts.iter().map(|drift| of_drift(drift, request.unifies)));
+    let mut warnings = Vec::new();
+    if let LockFile::Sound { lock, .. } = &workspace.lock {
+        let (of_lock, said) = about_lock(&workspace, lock, request, context)?;
+        let reached = reached(lock, &projects);
+        let concerns = |finding: &Finding| {
+            let package = finding.package.as_ref().filter(|_| !projects.is_empty());
+            package.is_none_or(|package| reached.contains(package))
+        };
+        findings.extend(of_lock.into_iter().filter(concerns));
+        warnings = said;
+    }
+    findings
+        .retain(|finding| request.only.is_empty() || request.only.iter().any(|word| finding.is_called(word)));
+    // Most serious first, and what has one remedy together.
+    findings.sort_by_cached_key(|finding| {
+        let is_later = !matches!(finding.subject, Subject::Lock { .. });
+        (finding.waived.is_some(), finding.level, is_later, finding.advice.clone())
+    });
     let shared = drifts.iter().filter(|_| request.unifies);
     let shared = shared.filter_map(|drift| Some((drift.package.clone(), drift.common.clone()?))).collect();
     let edits = if request.unifies { unified(&workspace, &drifts)? } else { Edits::new() };
@@ -145,6 +132,35 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let is_written = !edits.is_empty() && !request.is_dry_run;
     let unify = is_written.then(|| Unify { workspace, edits, declared, options: request.options.clone() });
     Ok(Plan { report, unify })
+}
+
+/// What is to be said of a sound lock, and of its registries.
+fn about_lock(
+    workspace: &WorkspaceFolder,
+    lock: &Lock,
+    request: &Request,
+    context: &Context<'_>,
+) -> Result<(Vec<Finding>, Vec<String>), Failure> {
+    if workspace.is_locked() {
+        LockCheck::new(workspace, context.environment, &request.options).check(lock)?;
+    }
+    let resolver = Resolver::open(workspace, &workspace.declared, context.environment, &request.options)?;
+    let registries = &resolver.registries;
+    let mut findings = rules::findings(workspace, lock, registries, context)?;
+    if let Some(word) = &request.since {
+        let before = compare::lock_named(word, context)?;
+        let known = rules::findings(workspace, &before, registries, context)?;
+        let known: BTreeSet<String> = known.iter().map(Finding::fingerprint).collect();
+        findings.retain(|finding| !known.contains(&finding.fingerprint()));
+    }
+    findings.extend(shared_names(workspace, lock, registries)?);
+    findings.extend(stale_shelf(workspace)?);
+    Ok((findings, registries.warnings()))
+}
+
+/// The packages that projects reach.
+fn reached(lock: &Lock, projects: &[PackageName]) -> BTreeSet<PackageName> {
+    lock.packages_of(projects).into_iter().map(|package| package.name.clone()).collect()
 }
 
 /// The manifests in which projects share ranges.
@@ -160,33 +176,33 @@ fn unified(workspace: &WorkspaceFolder, drifts: &[Drift<'_>]) -> Result<Edits, F
     Ok(texts.edits())
 }
 
-/// That the lock is not what the manifests lead to.
-fn about_lock(workspace: &WorkspaceFolder) -> Option<Finding> {
-    let (code, message) = match &workspace.lock {
-        LockFile::None => ("lock.missing", "there is no lock yet".to_owned()),
-        LockFile::Faulty { fault, .. } => (fault.code, fault.message.clone()),
-        LockFile::Sound { .. } if !workspace.is_locked() => {
-            ("lock.stale", "manifests changed since the lock was written".to_owned())
-        }
-        LockFile::Sound { .. } => return None,
+/// That packages are in several registries, and only the lock says which one is meant.
+fn shared_names(
+    workspace: &WorkspaceFolder,
+    lock: &Lock,
+    registries: &Registries,
+) -> Result<Vec<Finding>, Failure> {
+    if workspace.declared.registries.len() < 2 {
+        return Ok(Vec::new());
+    }
+    let finding = |package: &LockedPackage| {
+        let others = registries.also_in(&package.name, &package.source)?;
+        Ok((!others.is_empty()).then(|| Finding::of_shared_name(package, &others)))
     };
-    let is_faulty = matches!(workspace.lock, LockFile::Faulty { .. });
-    Some(Finding::Lock { code, message, is_faulty })
+    lock.packages.iter().filter_map(|package| finding(package).transpose()).collect()
 }
 
-/// What stands in for packages.
-fn about_stand_ins(workspace: &WorkspaceFolder) -> Vec<Finding> {
-    let locked = workspace.locked();
-    let finding = |name: &PackageName| {
-        let package = locked.iter().find(|package| package.name == *name && package.stood_in);
-        let by = package.map(|package| (package.source.clone(), package.version.clone()));
-        Finding::StandIn { package: name.clone(), by }
-    };
-    workspace.declared.stand_ins.keys().map(finding).collect()
+/// That the shelf, if there is one, isn't what manifests and lock say.
+fn stale_shelf(workspace: &WorkspaceFolder) -> Result<Option<Finding>, Failure> {
+    let LockFile::Sound { lock, .. } = &workspace.lock else { return Ok(None) };
+    let shelf = workspace.shelf();
+    let brought_to = if shelf.is_there() { shelf.state()?.lock } else { None };
+    let is_stale = brought_to.is_some_and(|digest| digest != lock.digest());
+    Ok(is_stale.then(Finding::of_stale_shelf))
 }
 
 /// That projects declare a package with different ranges.
-fn about_drift(drift: &Drift<'_>) -> Finding {
+fn of_drift(drift: &Drift<'_>, unifies: bool) -> Finding {
     let need = |(project, need): &(&Project, &Need)| DriftingNeed {
         project: project.name().clone(),
         folder: project.folder.clone(),
@@ -194,10 +210,8 @@ fn about_drift(drift: &Drift<'_>) -> Finding {
         purpose: need.purpose.clone(),
         range: need.range.clone(),
         is_shared: need.is_shared,
+        span: need.span.clone(),
     };
-    Finding::Drift {
-        package: drift.package.clone(),
-        common: drift.common.clone(),
-        needs: drift.needs.iter().map(need).collect(),
-    }
+    let needs: Vec<DriftingNeed> = drift.needs.iter().map(need).collect();
+    Finding::of_drift(drift.package.clone(), drift.common.clone(), needs, unifies)
 }

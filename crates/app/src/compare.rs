@@ -81,6 +81,11 @@ pub fn report(old: &str, new: Option<&str>, context: &Context<'_>) -> Result<Rep
     Ok(Report { old, new })
 }
 
+/// The lock that a word names: in a file, or in a revision of git.
+pub fn lock_named(word: &str, context: &Context<'_>) -> Result<Lock, Failure> {
+    Locks { folder: context.folder, root: OnceCell::new() }.named(word)
+}
+
 /// Locks by the words that name them.
 struct Locks<'c> {
     folder: &'c Path,

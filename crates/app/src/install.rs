@@ -10,7 +10,7 @@ use bibliotax_core::manifest;
 use bibliotax_core::name::{PackageName, Purpose};
 use bibliotax_core::version::Version;
 use bibliotax_store::install::Installed;
-use bibliotax_store::shelf::{PackageCheck, Plan as ShelfPlan, Shelf};
+use bibliotax_store::shelf::{self, PackageCheck, Plan as ShelfPlan, Shelf};
 use bibliotax_store::verify::FileCheck;
 
 use crate::change::{Applied, PlannedChange, plan_edits};
@@ -18,6 +18,7 @@ use crate::context::Context;
 use crate::failure::Failure;
 use crate::lock_check::LockCheck;
 use crate::resolving::{Resolver, known_warnings, warnings_about};
+use crate::sealed;
 use crate::search_options::SearchOptions;
 use crate::shelf::{ShelfOptions, ShelfPart, ShelfWork, up_to_date};
 use crate::steps::open_steps;
@@ -122,6 +123,11 @@ impl Request {
         has_stand_ins && self.is_sealed && !self.allow_stand_ins
     }
 
+    /// Whether more has to be known of what is on the shelf than that it is right.
+    fn looks_closer(&self, right: &shelf::UpToDate) -> bool {
+        self.refuses(right.has_stand_ins) || self.is_sealed && right.has_rules
+    }
+
     /// Whether all of the shelf is meant.
     fn is_for_all(&self) -> bool {
         self.targets.is_empty() && self.without.is_empty() && self.projects.is_empty()
@@ -148,7 +154,7 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let manifests = Manifests::find(context.folder)?;
     if is_quick
         && let Some((shelf, right)) = up_to_date(&manifests, request.absolute, look)?
-        && !request.refuses(right.has_stand_ins)
+        && !request.looks_closer(&right)
     {
         let whole = Some((shelf, manifests));
         return Ok(Plan::UpToDate(UpToDate { kept: right.packages, whole }));
@@ -163,7 +169,7 @@ pub fn plan_if_needed(
     context: &Context<'_>,
 ) -> Result<Option<Plan>, Failure> {
     let right = up_to_date(manifests, request.absolute, PackageCheck::Files)?;
-    if right.is_some_and(|(_, right)| !request.refuses(right.has_stand_ins)) {
+    if right.is_some_and(|(_, right)| !request.looks_closer(&right)) {
         return Ok(None);
     }
     plan_after_reading(request, PackageCheck::Files, manifests.clone(), context).map(Some)
@@ -185,6 +191,9 @@ fn plan_after_reading(
             if request.refuses(lock.packages.iter().any(|package| package.stood_in)) {
                 return Err(stand_ins_in_use(lock));
             }
+            if request.is_sealed {
+                sealed::check_rules(&workspace, lock, request.allow_stand_ins, context.environment)?;
+            }
             plan_locked(request, workspace, options, context)
         }
         None if request.is_sealed => Err(not_sealed(lock.is_some())),
@@ -202,10 +211,12 @@ fn plan_locked(
     context: &Context<'_>,
 ) -> Result<Plan, Failure> {
     // Where all of the shelf is right, so is each part of it.
-    let may_be_right = !request.is_dry_run && !request.is_for_all() && !request.is_full;
-    if may_be_right && up_to_date(&workspace.manifests, request.absolute, options.look)?.is_some() {
+    let may_be_right = !request.is_dry_run && !request.is_full;
+    let right = may_be_right.then(|| up_to_date(&workspace.manifests, request.absolute, options.look));
+    if let Some((_, right)) = right.transpose()?.flatten() {
         let lock = workspace.needed_lock()?;
-        let kept = ShelfWork::new(&workspace, lock, &options, context).plan()?.staying;
+        let part = || Ok::<_, Failure>(ShelfWork::new(&workspace, lock, &options, context).plan()?.staying);
+        let kept = if request.is_for_all() { right.packages } else { part()? };
         return Ok(Plan::UpToDate(UpToDate { kept, whole: None }));
     }
     Ok(Plan::Locked(Box::new(LockedPlan { workspace, options })))

@@ -15,6 +15,7 @@
 //! | [`template_process`], [`programs`], [`installed_programs`], [`machine`] | other processes, and this machine |
 //! | all others | one use case each, named after its command |
 
+pub mod accept;
 pub mod archives;
 pub mod change;
 pub mod check;
@@ -50,6 +51,7 @@ mod registry_words;
 pub mod release_status;
 pub mod resolve;
 pub mod resolving;
+pub mod sealed;
 pub mod search_options;
 pub mod settings;
 pub mod shelf;

@@ -27,7 +27,8 @@ pub use self::warnings::{about_release, known_warnings, prefetch_locked, warning
 
 /// Solves problems of a workspace with its registries, which are opened once.
 pub struct Resolver<'w> {
-    workspace: &'w WorkspaceFolder,
+    /// The workspace.
+    pub workspace: &'w WorkspaceFolder,
     /// The registries.
     pub registries: Registries,
     options: &'w SearchOptions,

@@ -4,15 +4,19 @@ use bibliotax_core::lock::Lock;
 use bibliotax_core::manifest::Need;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
-use bibliotax_core::resolve::{Conflict, Problem, Resolution, Update as Updated, update, update_among};
+use bibliotax_core::resolve::{
+    Conflict, Problem, Resolution, Update as Updated, comply, update, update_among, ways_out as relaxed,
+};
 use bibliotax_core::workspace::{Project, Workspace};
 use bibliotax_registry::catalogue::registries::Registries;
 use bibliotax_registry::sources::direct_sources::Freshness;
 
 use crate::change::{PlannedChange, Wanted};
+use crate::check::rules::forbidden;
 use crate::context::Context;
-use crate::failure::{self, Failure};
+use crate::failure::{self, Failure, Way};
 use crate::newest_release::{PassedOver, passed_over};
+use crate::resolving::ways_out::as_commands;
 use crate::resolving::{Resolver, conflict_of, locked_name, needs_of};
 use crate::search_options::SearchOptions;
 use crate::workspace::edits::Edits;
@@ -27,6 +31,8 @@ pub struct Request {
     pub projects: ProjectWords,
     /// Whether it may go beyond the ranges.
     pub is_beyond: bool,
+    /// Whether just what the rules forbid is to leave, for the nearest releases that they allow.
+    pub complies: bool,
     /// How it is resolved.
     pub options: SearchOptions,
     /// Whether nothing is going to be written.
@@ -97,6 +103,7 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let freshness = asked.freshness();
     let resolver =
         Resolver::open_fresh(&workspace, &loosened, freshness, context.environment, &request.options)?;
+    let asked = if request.complies { asked.forbidden(&workspace, lock, &resolver, context)? } else { asked };
     let Updated { mut resolution, forced } = asked.moved(&loosened, lock, &resolver, &request.options)?;
     let edits = asked.rewritten(&workspace, &resolution)?;
     let declared = workspace.edited(&edits)?;
@@ -105,7 +112,9 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let registries = resolver.registries;
     let problem = Problem::new(&declared, &[]);
     let named = asked.named().to_vec();
-    let chosen = named.iter().filter_map(|name| new.package(name));
+    // Where something has to leave, the nearest release is what was asked for.
+    let furthest = if asked.complies { &[][..] } else { &named };
+    let chosen = furthest.iter().filter_map(|name| new.package(name));
     let passed_over = chosen.filter_map(|chosen| passed_over(&problem, &registries, chosen)).collect();
     let wanted = Wanted { edits, declared, lock: new, warnings: registries.warnings() };
     let change = PlannedChange::new(workspace, wanted, &registries);
@@ -122,6 +131,8 @@ struct Asked {
     projects: Vec<PackageName>,
     /// Whether ranges may change.
     is_beyond: bool,
+    /// Whether these are what the rules forbid.
+    complies: bool,
 }
 
 impl Asked {
@@ -134,7 +145,21 @@ impl Asked {
             (false, true) => None,
             (false, false) => Some(reached(lock, &projects)),
         };
-        Ok(Self { packages, is_named, projects, is_beyond: request.is_beyond })
+        Ok(Self { packages, is_named, projects, is_beyond: request.is_beyond, complies: false })
+    }
+
+    /// Of what is asked, the packages that the rules forbid.
+    fn forbidden(
+        self,
+        workspace: &WorkspaceFolder,
+        lock: &Lock,
+        resolver: &Resolver<'_>,
+        context: &Context<'_>,
+    ) -> Result<Self, Failure> {
+        let forbidden = forbidden(workspace, lock, &resolver.registries, context)?.into_iter();
+        let is_asked = |name: &PackageName| self.packages.as_ref().is_none_or(|asked| asked.contains(name));
+        let packages = Some(forbidden.filter(is_asked).collect());
+        Ok(Self { packages, is_named: true, complies: true, ..self })
     }
 
     /// The packages that were named.
@@ -165,12 +190,27 @@ impl Asked {
         let problem = Problem::new(declared, &lock.packages);
         registries.prefetch_closure(&needs_of(&problem));
         let updated = match &self.packages {
+            Some(forbidden) if self.complies => comply(&problem, forbidden, registries),
             Some(reached) if !self.is_named => update_among(&problem, reached, registries),
             _ => update(&problem, self.named(), registries),
         };
         updated.or_else(|unresolved| {
-            Err(failure::conflict(conflict_of(unresolved)?, Vec::new(), options.in_full))
+            let conflict = conflict_of(unresolved)?;
+            let ways = if self.complies { self.ways_out(problem, &conflict, resolver)? } else { Vec::new() };
+            Err(failure::conflict(conflict, ways, options.in_full))
         })
+    }
+
+    /// How needs could change so that what the rules forbid can leave.
+    fn ways_out(
+        &self,
+        problem: Problem,
+        conflict: &Conflict,
+        resolver: &Resolver<'_>,
+    ) -> Result<Vec<Way>, Failure> {
+        let leaving = self.packages.iter().flatten().cloned().collect();
+        let ways = relaxed(&Problem { leaving, ..problem }, conflict, &resolver.registries)?;
+        Ok(as_commands(&ways, resolver.workspace, &resolver.workspace.declared))
     }
 
     /// What is declared where, beyond the ranges, any version will do.

@@ -1,5 +1,6 @@
 //! The command line: options as plain values, one file per command, and the use case that each command runs.
 
+mod accept;
 mod check;
 mod compare;
 mod completions;
@@ -135,6 +136,7 @@ pub enum Command {
     Init(init::Init),
     Find(find::Find),
     Need(Box<need::Need>),
+    Accept(accept::Accept),
     Drop(drop::Drop),
     Resolve(resolve::Resolve),
     Install(install::Install),
@@ -211,6 +213,7 @@ impl Command {
             Self::Init(command) => command.run(run),
             Self::Find(command) => command.run(run),
             Self::Need(command) => command.run(run),
+            Self::Accept(command) => command.run(run),
             Self::Drop(command) => command.run(run),
             Self::Resolve(command) => command.run(run),
             Self::Install(command) => command.run(run),

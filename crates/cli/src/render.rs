@@ -1,5 +1,6 @@
 //! Reports of use cases as text for people, one file per command.
 
+pub mod accept;
 pub mod changes;
 pub mod check;
 pub mod compare;

@@ -54,7 +54,7 @@ pub fn breaches<'l>(
 }
 
 /// For each package of a lock the purposes with rules of their own that it is needed for, `None` for all others.
-fn scopes<'l>(lock: &Lock, rules: &'l Rules) -> Vec<Vec<Option<&'l Purpose>>> {
+pub(crate) fn scopes<'l>(lock: &Lock, rules: &'l Rules) -> Vec<Vec<Option<&'l Purpose>>> {
     if rules.purposes.is_empty() {
         return vec![vec![None]; lock.packages.len()];
     }

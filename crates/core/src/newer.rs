@@ -2,14 +2,18 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use jiff::Timestamp;
+
 use crate::card::CardNeed;
+use crate::compliance::scopes;
 use crate::facet::{Facets, Fit, Target};
 use crate::fitting::{fit, newest};
 use crate::history::Release;
 use crate::lock::{Lock, LockedPackage, NeedGraph};
-use crate::name::PackageName;
+use crate::name::{PackageName, Purpose};
 use crate::range::Range;
 use crate::resolve::{Catalogue, ChosenPackage, Listing, Resolution};
+use crate::rules::{Rules, Subject};
 use crate::source::Source;
 use crate::version::Version;
 use crate::workspace::Workspace;
@@ -46,6 +50,11 @@ pub enum Hold {
         /** Why. */
         fit: Fit,
     },
+    /// The rules refuse it.
+    Refused {
+        /** What the rules say of it, as a sentence without a full stop. */
+        why: String,
+    },
 }
 
 /// The locked packages that there is news of: first what projects need themselves, each by name. `updated` is what an
@@ -61,7 +70,9 @@ pub fn newer<'l, C: Catalogue>(
     let chosen: BTreeMap<&PackageName, &ChosenPackage> =
         updated.packages.iter().map(|package| (&package.release.entry.name, package)).collect();
     let mut found = Vec::new();
-    for package in lock.packages.iter().filter(|package| package.source.path().is_none()) {
+    let scopes = scopes(lock, &workspace.rules);
+    let packages = lock.packages.iter().zip(&scopes);
+    for (package, scopes) in packages.filter(|(package, _)| package.source.path().is_none()) {
         let Some(listing) = catalogue.listing(&package.name)? else { continue };
         let locked = listing.history.release(&package.version).cloned();
         let update = chosen.get(&package.name).filter(|chosen| is_newer(package, chosen));
@@ -71,6 +82,9 @@ pub fn newer<'l, C: Catalogue>(
         let beyond = beyond.map(|release| {
             let mut holds = needs.holding(package, release);
             holds.extend(places.unfit(package, release, &facets));
+            let source = listing.source_of(&release.entry.version);
+            let subject = Subject { release, source, is_stand_in: listing.is_stand_in };
+            holds.extend(refused(&workspace.rules, scopes, &subject, catalogue.now()));
             (release.entry.version.clone(), holds)
         });
         let is_news =
@@ -82,6 +96,19 @@ pub fn newer<'l, C: Catalogue>(
     let direct: BTreeSet<&PackageName> = workspace.needs().map(|(_, need)| &need.package).collect();
     found.sort_by_key(|newer| !direct.contains(&newer.package.name));
     Ok(found)
+}
+
+/// What the rules of these purposes say against a release, the first of it.
+fn refused(
+    rules: &Rules,
+    scopes: &[Option<&Purpose>],
+    subject: &Subject<'_>,
+    now: Timestamp,
+) -> Option<Hold> {
+    let who = format!("{} {}", subject.release.entry.name, subject.release.entry.version);
+    let sentence =
+        |scope: &Option<&Purpose>| Some(rules.refusal(*scope, subject, now)?.sentence(*scope, &who, true));
+    scopes.iter().find_map(sentence).map(|why| Hold::Refused { why })
 }
 
 /// Whether an update leads to something newer: to a later version, or to another commit of the same one.

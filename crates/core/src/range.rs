@@ -59,6 +59,11 @@ impl Range {
         Self::from_clauses(vec![vec![syntax::Bound::Between(Some(from), version.next_breaking())]])
     }
 
+    /// `version` and all that are newer.
+    pub fn from_lowest(version: &Version) -> Self {
+        Self::from_clauses(vec![vec![syntax::Bound::Between(Some(version.clone()), None)]])
+    }
+
     /// The set of versions that the range accepts.
     ///
     /// With `prereleases`, pre-releases count like any other version.

@@ -126,8 +126,8 @@ pub struct Barred {
 /// A licence that a person accepted for the team.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct AcceptedLicense {
-    /// The licence, as the package declares it.
-    pub license: License,
+    /// The licence, as the package declares it; `None` where it declares none.
+    pub license: Option<License>,
     /// The versions for which it was accepted.
     pub range: Range,
     /// Where it is said.
@@ -199,6 +199,12 @@ impl Rules {
         let of_purpose = scope.and_then(|scope| self.purposes.get(scope));
         let specific = patterns.map(|(_, set)| set).chain(of_purpose).collect();
         Effective { specific, general: &self.general }
+    }
+
+    /// Whether any rule asks how old releases are.
+    pub fn has_min_age(&self) -> bool {
+        let sets = self.purposes.values().chain(self.packages.iter().map(|(_, set)| set));
+        sets.chain([&self.general]).any(|set| set.min_age.is_some())
     }
 
     /// Whether any rule can exclude a release; most workspaces have none that does.

@@ -78,6 +78,8 @@ pub struct DesiredState<'l, 'a> {
     pub templates: Templates<'a>,
     /// Packages that are built even if they are there.
     pub rebuilt: &'a BTreeSet<PackageName>,
+    /// Whether rules hold for what is locked.
+    pub has_rules: bool,
     /// How closely the store's files are looked at; with all their bytes, everything is built again.
     pub depth: FileCheck,
     /// How closely what is there is looked at before it stays.
@@ -99,6 +101,8 @@ pub struct UpToDate {
     pub packages: usize,
     /// Whether something stands in for some of them.
     pub has_stand_ins: bool,
+    /// Whether rules hold for what is locked.
+    pub has_rules: bool,
 }
 
 impl Shelf {
@@ -199,7 +203,11 @@ impl Shelf {
         };
         let all =
             header.folders.par_iter().map(is_untouched).try_reduce(|| true, |one, other| Ok(one && other))?;
-        let up_to_date = UpToDate { packages: header.folders.len(), has_stand_ins: header.has_stand_ins };
+        let up_to_date = UpToDate {
+            packages: header.folders.len(),
+            has_stand_ins: header.has_stand_ins,
+            has_rules: header.has_rules,
+        };
         Ok(all.then_some(up_to_date))
     }
 

@@ -1,6 +1,6 @@
 //! Options of `check`.
 
-use bibliotax_app::check::{self, Plan, Request};
+use bibliotax_app::check::{self, Level, Plan, Report, Request};
 use bibliotax_app::failure::Failure;
 
 use super::projects::ProjectFilterArgs;
@@ -9,13 +9,25 @@ use crate::exit_status::Exit;
 use crate::render;
 use crate::run::Run;
 
-/// Check manifests and lock for problems
+/// Check lock, rules and projects for problems
 ///
-/// Finds stand-ins, a lock that is out of date, and packages that projects declare with different ranges. Exits with status 1 if
-/// there are findings.
+/// Finds a lock that is out of date, releases that the rules forbid or warn of, licences that nobody accepted, stand-ins, waivers
+/// that ended, packages that projects declare with different ranges, and a shelf that isn't what the lock says. Exits with
+/// status 1 if there are errors, and with 7 if the rules forbid something.
 #[derive(Debug, clap::Args)]
-#[command(after_help = "Examples:\n  bibliotax check\n  bibliotax check --unify")]
+#[command(
+    after_help = "Examples:\n  bibliotax check\n  bibliotax check --since main --strict\n  bibliotax check --only licenses\n  bibliotax check --unify"
+)]
 pub struct Check {
+    /// Show only what the lock in this file or git revision doesn't have
+    #[arg(long, value_name = "REVISION")]
+    since: Option<String>,
+    /// Show only findings of this code or rule; several with commas
+    #[arg(long, value_name = "CODE", value_delimiter = ',')]
+    only: Vec<String>,
+    /// Exit with status 1 for warnings, too
+    #[arg(long)]
+    strict: bool,
     /// Write one shared range for each package that projects declare with different ranges
     #[arg(long)]
     unify: bool,
@@ -34,16 +46,28 @@ impl Check {
         let request = Request {
             unifies: self.unify,
             projects: self.projects.words(),
+            since: self.since.clone(),
+            only: self.only.clone(),
             options: self.search.options(),
             is_dry_run: self.dry_run,
         };
         let mut plan = run.working(|context| check::plan(&request, context))?;
-        render::check::show(run.ui, &plan.report, self.unify);
+        render::check::show(run.ui, &plan.report);
         let unified = if self.unify { unify(&mut plan, run)? } else { 0 };
-        render::check::show_none(run.ui, &plan.report);
+        render::check::show_sum(run.ui, &plan.report);
         render::check::report(run.ui, &plan.report, unified, self.dry_run);
-        let is_well = plan.report.findings.len() == unified;
-        Ok(if is_well { Exit::Done } else { Exit::of_code("check.findings") })
+        Ok(self.exit(&plan.report, unified))
+    }
+
+    fn exit(&self, report: &Report, unified: usize) -> Exit {
+        let warnings = report.count(Level::Warning) - unified;
+        if report.is_forbidden() {
+            Exit::of_code("rules.forbidden")
+        } else if report.count(Level::Error) > 0 || self.strict && warnings > 0 {
+            Exit::of_code("check.findings")
+        } else {
+            Exit::Done
+        }
     }
 }
 
@@ -55,7 +79,7 @@ fn unify(plan: &mut Plan, run: &Run<'_>) -> Result<usize, Failure> {
     };
     let report = change.report();
     render::warnings(run.ui, report.warnings);
-    render::changes::show(run.ui, &report);
+    render::changes::show_all(run.ui, &report);
     run.working(|context| change.write(context))?;
     Ok(plan.report.shared.len())
 }

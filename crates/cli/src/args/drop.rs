@@ -46,7 +46,7 @@ impl Drop {
         let plan = run.working(|context| drop::plan(&request, context))?;
         let report = plan.change.report();
         warnings(ui, report.warnings);
-        changes::show(ui, &report);
+        changes::show_all(ui, &report);
         for Stays { package, needed_by } in plan.stay() {
             let others: Vec<&str> = needed_by.iter().map(|name| name.as_str()).collect();
             let why = if others.is_empty() { "another purpose".to_owned() } else { others.join(", ") };

@@ -117,7 +117,7 @@ fn install_locked(plan: &LockedPlan, is_dry_run: bool, run: &Run<'_>) -> Result<
 fn install_resolved(plan: &ResolvedPlan, is_dry_run: bool, run: &Run<'_>) -> Result<(), Failure> {
     let report = plan.change.report();
     warnings(run.ui, report.warnings);
-    changes::show(run.ui, &report);
+    changes::show_all(run.ui, &report);
     if is_dry_run {
         let shelf = run.working(|context| plan.shelf_changes(context))?;
         render::show_plan(run.ui, &shelf, Some(&report));

@@ -1,9 +1,11 @@
 //! Options of `need`.
 
+mod licenses;
 mod source;
 
 use bibliotax_app::failure::Failure;
 use bibliotax_app::need::{self, Request};
+use bibliotax_core::name::PackageName;
 
 use self::source::SourceArgs;
 use super::projects::ProjectArgs;
@@ -61,6 +63,9 @@ pub struct Need {
     /// Need the packages only on this target
     #[arg(long = "target", value_name = "TARGET", value_delimiter = ',', help_heading = "For what")]
     targets: Vec<String>,
+    /// Accept the licence of this package for the team, where the rules ask for it
+    #[arg(long, value_name = "PACKAGE", value_delimiter = ',', help_heading = "How")]
+    accept_license: Vec<PackageName>,
     /// Show the changes without making them
     #[arg(long, help_heading = "How")]
     dry_run: bool,
@@ -72,8 +77,10 @@ impl Need {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let run = &self.search.run(run);
         let request = self.request();
-        let plan = run.working(|context| need::plan(&request, context))?;
+        let mut plan = run.working(|context| need::plan(&request, context))?;
         render::need::show(run.ui, &plan);
+        licenses::settle(&mut plan.change, &self.accept_license, self.dry_run, run)?;
+        render::accept::warn(run.ui, &plan.change.unaccepted());
         let applied = run.apply(&plan.change, self.dry_run)?;
         changes::show_applied(run.ui, applied.as_ref());
         run.ui

@@ -64,7 +64,7 @@ impl Resolve {
         }
         let report = plan.change.report();
         warnings(ui, report.warnings);
-        changes::show(ui, &report);
+        changes::show_all(ui, &report);
         let packages = count(report.lock.packages.len(), "package");
         if self.dry_run {
             ui.say("nothing was written");

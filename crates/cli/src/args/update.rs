@@ -17,7 +17,9 @@ use crate::run::Run;
 /// The named packages, or all, are updated as far as their ranges allow. Other packages change only if they must, to the nearest
 /// possible release, and the reason is shown.
 #[derive(Debug, clap::Args)]
-#[command(after_help = "Examples:\n  bibliotax update rain-ledger\n  bibliotax update --beyond --dry-run")]
+#[command(
+    after_help = "Examples:\n  bibliotax update rain-ledger\n  bibliotax update --beyond --dry-run\n  bibliotax update --comply"
+)]
 pub struct Update {
     /// Packages to update [default: all]
     #[arg(value_name = "PACKAGE")]
@@ -27,6 +29,9 @@ pub struct Update {
     /// Update beyond the ranges, and change them in the manifest
     #[arg(long)]
     beyond: bool,
+    /// Update just what the rules forbid, to the nearest releases that they allow
+    #[arg(long, conflicts_with = "beyond")]
+    comply: bool,
     /// Show the changes without making them
     #[arg(long)]
     dry_run: bool,
@@ -41,11 +46,12 @@ impl Update {
             packages: self.packages.clone(),
             projects: self.projects.words(),
             is_beyond: self.beyond,
+            complies: self.comply,
             options: self.search.options(),
             is_dry_run: self.dry_run,
         };
         let plan = run.working(|context| update::plan(&request, context))?;
-        render::update::show(run.ui, &plan);
+        render::update::show(run.ui, &plan, self.comply);
         let applied = run.apply(&plan.change, self.dry_run)?;
         changes::show_applied(run.ui, applied.as_ref());
         run.ui.report(|| {

@@ -1,9 +1,11 @@
 //! Changes of a lock and of what is installed.
 
+use bibliotax_app::accept::Unaccepted;
 use bibliotax_app::change::{Applied, ChangeReport};
 use bibliotax_app::newest_release;
 use bibliotax_app::workspace::edits::EditedManifest;
 use bibliotax_core::compare::{self, Aspect, Kind};
+use bibliotax_core::license::License;
 use bibliotax_core::lock::Lock;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::version::Version;
@@ -68,6 +70,8 @@ pub struct Changes {
     pub edits: Vec<Edit>,
     /// How the lock changes.
     pub changes: Vec<Change>,
+    /// The licences that come with it and that nobody accepted yet.
+    pub unaccepted_licenses: Vec<UnacceptedLicense>,
     /// What was done on the shelf; null if nothing was.
     pub shelf: Option<Shelf>,
     /// The steps that are open now, where packages were installed.
@@ -81,6 +85,7 @@ impl Changes {
             dry_run: applied.is_none(),
             edits: Vec::new(),
             changes: Vec::new(),
+            unaccepted_licenses: Vec::new(),
             shelf: applied.map(Shelf::from),
             open_steps: applied.iter().flat_map(|applied| &applied.open_steps).map(OpenStep::from).collect(),
         }
@@ -91,8 +96,27 @@ impl Changes {
         Self {
             edits: report.edited.iter().map(Edit::from).collect(),
             changes: of(&report.changes, report.lock),
+            unaccepted_licenses: report.unaccepted.iter().map(UnacceptedLicense::from).collect(),
             ..Self::of_shelf(applied)
         }
+    }
+}
+
+/// A licence that a person has to accept.
+#[derive(Serialize, JsonSchema)]
+pub struct UnacceptedLicense {
+    /// The package.
+    pub package: PackageName,
+    /// Its version.
+    pub version: Version,
+    /// Its licence; null where it declares none.
+    pub license: Option<License>,
+}
+
+impl From<&Unaccepted> for UnacceptedLicense {
+    fn from(unaccepted: &Unaccepted) -> Self {
+        let Unaccepted { package, version, license } = unaccepted.clone();
+        Self { package, version, license }
     }
 }
 

@@ -1,9 +1,11 @@
 //! What `check` prints.
 
-use bibliotax_app::check::{DriftingNeed, Finding as Found, Report};
-use bibliotax_core::name::{PackageName, Purpose};
+use bibliotax_app::check::{DriftingNeed, Finding as Found, Level as FoundLevel, Report, Subject};
+use bibliotax_core::name::{PackageName, Purpose, RegistryName};
 use bibliotax_core::range::Range;
+use bibliotax_core::rules::Rule;
 use bibliotax_core::source::Source;
+use bibliotax_core::version::Version;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -29,6 +31,23 @@ impl Document for Check {
 /// What belongs to a kind of finding.
 #[derive(Default, Serialize, JsonSchema)]
 pub struct CheckDetails {
+    /// What names the finding in any version of lock and manifest.
+    pub fingerprint: String,
+    /// The rule that it is about.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub rule: Option<Rule>,
+    /// The locked version that breaks the rule.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub version: Option<Version>,
+    /// The purpose whose rule it is, where that purpose has rules of its own.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub purpose: Option<Purpose>,
+    /// Whether the rules forbid it.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub forbidden: bool,
+    /// Why it doesn't count for now.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub waived: Option<WaivedFinding>,
     /// What stands in for the package.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub source: Option<Source>,
@@ -38,6 +57,18 @@ pub struct CheckDetails {
     /// The ranges that projects declare.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub declared: Vec<DeclaredRange>,
+    /// The other registries that have a package of the name.
+    #[serde(rename = "also-in", skip_serializing_if = "Vec::is_empty")]
+    pub also_in: Vec<RegistryName>,
+}
+
+/// A waiver that covers a finding.
+#[derive(Serialize, JsonSchema)]
+pub struct WaivedFinding {
+    /// Its reason.
+    pub reason: String,
+    /// Its last day, in UTC.
+    pub until: String,
 }
 
 /// A range that a project declares.
@@ -56,37 +87,50 @@ pub struct DeclaredRange {
 }
 
 impl Check {
-    /// The problems in words, and what was done.
-    pub fn of(report: &Report, in_words: impl Fn(&Found) -> InWords, unified: usize, dry_run: bool) -> Self {
-        let findings = report.findings.iter().map(|found| finding(found, in_words(found))).collect();
+    /// The problems, and what was done.
+    pub fn of(report: &Report, unified: usize, dry_run: bool) -> Self {
+        let findings = report.findings.iter().map(finding).collect();
         Self { dry_run, findings, unified }
     }
 }
 
-/// A finding in words.
-pub struct InWords {
-    pub code: &'static str,
-    pub message: String,
-    pub advice: String,
+fn finding(found: &Found) -> Finding<CheckDetails> {
+    let waived = found.waived.as_ref();
+    let waived =
+        waived.map(|waived| WaivedFinding { reason: waived.reason.clone(), until: waived.until.to_string() });
+    let details = CheckDetails {
+        fingerprint: found.fingerprint(),
+        forbidden: found.is_forbidden,
+        waived,
+        ..details(&found.subject)
+    };
+    let level = match found.level {
+        FoundLevel::Error => Level::Error,
+        FoundLevel::Warning => Level::Warning,
+        FoundLevel::Note => Level::Note,
+    };
+    let (package, advice) = (found.package.clone(), Some(found.advice.clone()));
+    Finding { package, advice, ..Finding::new(found.code, level, found.message.clone(), details) }
 }
 
-fn finding(found: &Found, words: InWords) -> Finding<CheckDetails> {
-    let (package, details) = match found {
-        Found::Lock { .. } => (None, CheckDetails::default()),
-        Found::StandIn { package, by } => {
-            let source = by.as_ref().map(|(source, _)| source.clone());
-            (Some(package.clone()), CheckDetails { source, ..CheckDetails::default() })
+fn details(subject: &Subject) -> CheckDetails {
+    let none = CheckDetails::default();
+    match subject {
+        Subject::Lock { .. } | Subject::Shelf => none,
+        Subject::StandIn { by } => {
+            CheckDetails { source: by.as_ref().map(|(source, _)| source.clone()), ..none }
         }
-        Found::Drift { package, common, needs } => {
-            let declared = needs.iter().map(DeclaredRange::from).collect();
-            (
-                Some(package.clone()),
-                CheckDetails { common: common.clone(), declared, ..CheckDetails::default() },
-            )
+        Subject::Drift { common, needs } => CheckDetails {
+            common: common.clone(),
+            declared: needs.iter().map(DeclaredRange::from).collect(),
+            ..none
+        },
+        Subject::Rule { rule, version, scope, .. } => {
+            CheckDetails { rule: Some(*rule), version: Some(version.clone()), purpose: scope.clone(), ..none }
         }
-    };
-    let level = if matches!(found, Found::Lock { .. }) { Level::Error } else { Level::Warning };
-    Finding { package, advice: Some(words.advice), ..Finding::new(words.code, level, words.message, details) }
+        Subject::Waiver { rule } => CheckDetails { rule: Some(*rule), ..none },
+        Subject::SharedName { others } => CheckDetails { also_in: others.clone(), ..none },
+    }
 }
 
 impl From<&DriftingNeed> for DeclaredRange {

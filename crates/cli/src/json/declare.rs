@@ -1,5 +1,6 @@
-//! What `init`, `need`, `drop` and `resolve` print.
+//! What `init`, `need`, `drop`, `accept` and `resolve` print.
 
+use bibliotax_app::accept;
 use bibliotax_app::init::{self, Begins};
 use bibliotax_app::{drop, need, resolve};
 use bibliotax_core::manifest::FILE_NAME;
@@ -8,7 +9,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Document;
-use super::change::{Changes, PassedOver, passed_over};
+use super::change::{Changes, Edit, PassedOver, UnacceptedLicense, passed_over};
 
 /// What `init` prints.
 #[derive(Serialize, JsonSchema)]
@@ -86,6 +87,30 @@ impl Init {
             old: old.iter().map(OldFiles::from).collect(),
             old_removed: true,
         }
+    }
+}
+
+/// What `accept` prints.
+#[derive(Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Accept {
+    /// Whether nothing was written.
+    pub dry_run: bool,
+    /// The licences that were accepted.
+    pub accepted: Vec<UnacceptedLicense>,
+    /// The edits of the manifest.
+    pub edits: Vec<Edit>,
+}
+
+impl Document for Accept {
+    const COMMAND: &'static str = "accept";
+}
+
+impl Accept {
+    /// What was accepted.
+    pub fn of(plan: &accept::Plan, dry_run: bool) -> Self {
+        let accepted = plan.accepted.iter().map(UnacceptedLicense::from).collect();
+        Self { dry_run, accepted, edits: plan.edited.iter().map(Edit::from).collect() }
     }
 }
 

@@ -36,6 +36,8 @@ pub enum Level {
     Error,
     /// It is worth a look.
     Warning,
+    /// It is good to know.
+    Note,
     /// Nothing is wrong.
     Ok,
 }

@@ -68,6 +68,8 @@ pub struct Beyond {
     pub held_by: Vec<HoldingNeed>,
     /// The targets that it doesn't fit.
     pub fits: Vec<Fit>,
+    /// What the rules say against it.
+    pub refused: Option<String>,
 }
 
 /// A need that keeps a release out.
@@ -102,14 +104,15 @@ fn news_of(PackageNews { news, notes }: &PackageNews<'_>, facets: &Facets) -> Ne
 }
 
 fn beyond(version: &Version, holds: &[Hold], facets: &Facets) -> Beyond {
-    let (mut held_by, mut fits) = (Vec::new(), Vec::new());
+    let (mut held_by, mut fits, mut refused) = (Vec::new(), Vec::new(), None);
     for hold in holds {
         match hold {
             Hold::Need { by, at, range } => {
                 held_by.push(HoldingNeed { by: by.clone(), version: at.clone(), range: range.clone() });
             }
             Hold::Unfit { place, fit } => fits.extend(fit::of(&place.name, fit, facets)),
+            Hold::Refused { why } => refused = Some(why.clone()),
         }
     }
-    Beyond { version: version.clone(), held_by, fits }
+    Beyond { version: version.clone(), held_by, fits, refused }
 }

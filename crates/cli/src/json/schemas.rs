@@ -58,6 +58,7 @@ pub fn of_commands() -> Vec<Named> {
         Named::of_command::<find::Found>(),
         Named::of_command::<declare::Need>(),
         Named::of_command::<declare::Drop>(),
+        Named::of_command::<declare::Accept>(),
         Named::of_command::<declare::Resolve>(),
         Named::of_command::<install::Install>(),
         Named::of_command::<install::Update>(),

@@ -7,6 +7,7 @@ use bibliotax_present::changes;
 use bibliotax_present::table::Table;
 use bibliotax_present::words::{count, size, step_place};
 
+use super::accept;
 use crate::ui::{Ui, style, styled};
 
 /// What is said of two locks with the same releases.
@@ -14,6 +15,12 @@ pub const NEEDED_OTHERWISE: &str = "same versions; only targets or purposes chan
 
 /// Most open steps that are listed after an install.
 const MAX_STEPS: usize = 5;
+
+/// Shows how the lock changes, and which licences come with it that nobody accepted yet.
+pub fn show_all(ui: &Ui, report: &ChangeReport<'_>) {
+    show(ui, report);
+    accept::warn(ui, &report.unaccepted);
+}
 
 /// Shows how the lock changes.
 pub fn show(ui: &Ui, report: &ChangeReport<'_>) {

@@ -1,89 +1,60 @@
 //! What `check` shows.
 
-use bibliotax_app::check::{DriftingNeed, Finding, Report};
+use bibliotax_app::check::{DriftingNeed, Finding, Level, Report, Subject};
 use bibliotax_app::workspace::file_name;
 use bibliotax_core::manifest;
-use bibliotax_core::range::Range;
 use bibliotax_present::words::{count, manifest_key};
 
-use crate::json::check::{Check, InWords};
-use crate::ui::{Ui, style, styled};
+use crate::json::check::Check;
+use crate::ui::{Ui, clean, style, styled};
 
 /// Shows what was found; where projects are about to share ranges, with these.
-pub fn show(ui: &Ui, report: &Report, unifies: bool) {
+pub fn show(ui: &Ui, report: &Report) {
     super::warnings(ui, &report.warnings);
-    report.findings.iter().for_each(|finding| show_finding(ui, finding, unifies));
+    let counting: Vec<&Finding> = report.findings.iter().filter(|finding| finding.waived.is_none()).collect();
+    for alike in counting.chunk_by(|one, other| one.advice == other.advice) {
+        alike.iter().for_each(|finding| show_finding(ui, finding));
+        ui.answer(format!("  {} {}", styled(style::STRONG, "try:"), alike[0].advice));
+    }
     let head = styled(style::STRONG, manifest::FILE_NAME);
     for (package, range) in &report.shared {
         ui.say(format!("{head}: [shared] {} = \"{range}\"", manifest_key(package)));
     }
 }
 
-/// Says that nothing was found, if nothing was.
-pub fn show_none(ui: &Ui, report: &Report) {
-    if report.findings.is_empty() {
-        let projects = count(report.projects, "project");
-        ui.say(format!("no problems found: {projects}, {}", count(report.packages, "package")));
-    }
+/// Says how much was found.
+pub fn show_sum(ui: &Ui, report: &Report) {
+    let looked_at = format!("{}, {}", count(report.projects, "project"), count(report.packages, "package"));
+    let counts = [(Level::Error, "error"), (Level::Warning, "warning"), (Level::Note, "note")];
+    let counts = counts.map(|(level, word)| (report.count(level), word));
+    let waived = report.findings.iter().filter(|finding| finding.waived.is_some()).count();
+    let found = counts.into_iter().chain([(waived, "waived finding")]);
+    let found: Vec<String> =
+        found.filter(|(number, _)| *number > 0).map(|(number, word)| count(number, word)).collect();
+    let is_well = report.findings.iter().all(|finding| finding.waived.is_some());
+    let found = match (is_well, found.as_slice()) {
+        (true, []) => "no problems found".to_owned(),
+        (true, waived) => format!("no problems found, {}", waived.join(", ")),
+        (false, found) => found.join(", "),
+    };
+    ui.say(format!("{found}: {looked_at}"));
 }
 
 /// Prints what was found as JSON.
 pub fn report(ui: &Ui, report: &Report, unified: usize, is_dry_run: bool) {
-    let in_words = |finding: &Finding| InWords {
-        code: code(finding),
-        message: message(finding),
-        advice: advice(finding, is_dry_run),
+    ui.report(|| Check::of(report, unified, is_dry_run));
+}
+
+fn show_finding(ui: &Ui, finding: &Finding) {
+    let level = match finding.level {
+        Level::Error => styled(style::BAD, "error:"),
+        Level::Warning => styled(style::WARNING, "warning:"),
+        Level::Note => styled(style::STRONG, "note:"),
     };
-    ui.report(|| Check::of(report, in_words, unified, is_dry_run));
-}
-
-fn show_finding(ui: &Ui, finding: &Finding, unifies: bool) {
-    ui.answer(format!("{}: {}", styled(style::WARNING, code(finding)), message(finding)));
-    if let Finding::Drift { needs, .. } = finding {
+    let code = styled(style::FAINT, format!("({})", finding.code));
+    ui.answer(format!("{level} {}  {code}", clean(&finding.message)));
+    if let Subject::Drift { needs, .. } = &finding.subject {
         ui.answer(ui.table(needs.iter().map(row)));
-    }
-    ui.answer(format!("  {}", styled(style::FAINT, advice(finding, unifies))));
-}
-
-fn code(finding: &Finding) -> &'static str {
-    match finding {
-        Finding::Lock { code, .. } => code,
-        Finding::StandIn { .. } => "stood-in",
-        Finding::Drift { .. } => "drift",
-    }
-}
-
-fn message(finding: &Finding) -> String {
-    match finding {
-        Finding::Lock { message, .. } => message.clone(),
-        Finding::StandIn { package, by: Some((source, version)) } => {
-            format!("{source} is the stand-in for {package} {version}")
-        }
-        Finding::StandIn { package, by: None } => {
-            format!("there is a stand-in for {package}, but nothing needs it")
-        }
-        Finding::Drift { package, .. } => format!("{package} is declared with different ranges"),
-    }
-}
-
-fn advice(finding: &Finding, unifies: bool) -> String {
-    match finding {
-        Finding::Lock { is_faulty: true, .. } => "`bibliotax resolve` updates it".to_owned(),
-        Finding::Lock { .. } => "`bibliotax install` updates it".to_owned(),
-        Finding::StandIn { by: Some(_), .. } => {
-            "sealed installs and publishing refuse stand-ins; remove it from `[stand-ins]` when it is no longer needed"
-                .to_owned()
-        }
-        Finding::StandIn { by: None, .. } => "remove it from `[stand-ins]`".to_owned(),
-        Finding::Drift { common, .. } => advice_on_drift(common.as_ref(), unifies),
-    }
-}
-
-fn advice_on_drift(common: Option<&Range>, unifies: bool) -> String {
-    match common {
-        Some(range) if unifies => format!("all accept \"{range}\", which they share:"),
-        Some(range) => format!("all accept \"{range}\": `bibliotax check --unify` makes it a shared range"),
-        None => "no version is in all of them, so one lock can't satisfy all".to_owned(),
     }
 }
 

@@ -101,6 +101,7 @@ fn held_back(holds: &[Hold], facets: &Facets) -> String {
             let why = words::fit(fit, facets);
             format!("{}{promise} ({})", place.name, why.trim_start_matches("no: "))
         }
+        Hold::Refused { why } => clean(why),
     };
     if holds.is_empty() {
         return "held back by its own needs; see `bibliotax explain`".to_owned();

@@ -36,7 +36,8 @@ fn the_help_groups_commands_by_stage() {
       ready        Check that this machine is ready for the project
 
     Work in a team
-      check        Check manifests and lock for problems
+      check        Check lock, rules and projects for problems
+      accept       Accept the licence of a package for the team
       kit          Move packages to a machine without a network
 
     Publish packages

@@ -37,6 +37,7 @@ mod ready;
 mod registries;
 mod replaced;
 mod requests;
+mod rules;
 mod running;
 mod scopes;
 mod served;

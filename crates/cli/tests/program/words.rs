@@ -56,7 +56,7 @@ fn nothing_is_deprecated_that_is_not_there_and_nobody_is_sent_where_nothing_is()
     let _ =
         garden.run(&["deprecate", "dew-point", "1", "--reason", "old", "--instead", "bark-log"]).expect(0);
     garden.run(&["need", "dew-point"]).expect(0);
-    let says_old = |garden: &Garden| garden.run(&["check"]).expect(0).stderr.contains("old");
+    let says_old = |garden: &Garden| garden.run(&["check"]).expect(0).stdout.contains("old");
     garden.run(&["update"]).expect(0);
     assert!(says_old(&garden));
     let back = ["deprecate", "dew-point", "1.4", "--undo"];

@@ -367,30 +367,33 @@ fn drift_is_told_and_unified_into_what_all_accept() {
     garden.write("ws/hand/bibliotax.toml", &with(HAND, "bark-log = { range = \">= 1.1\", bare = true }"));
     garden.write("ws/valve/bibliotax.toml", &with(VALVE, "rain-ledger = \"2.4 .. 3\""));
     assert_snapshot!(garden.run_in("ws", &["check"]), @r#"
-    lock.missing: there is no lock yet
-      `bibliotax install` updates it
-    drift: bark-log is declared with different ranges
+    error: there is no lock yet  (lock.missing)
+      try: `bibliotax install` updates it
+    warning: bark-log is declared with different ranges  (drift)
        kiosk/bibliotax.toml  [needs]  "1.0 .. 2"
        hand/bibliotax.toml   [needs]  ">= 1.1"
-      all accept "1.1 .. 2": `bibliotax check --unify` makes it a shared range
-    drift: rain-ledger is declared with different ranges
+      try: all accept "1.1 .. 2": `bibliotax check --unify` makes it a shared range
+    warning: rain-ledger is declared with different ranges  (drift)
        kiosk/bibliotax.toml  [needs]  "2.4 .. 3", shared
        valve/bibliotax.toml  [needs]  "2.4 .. 3"
-      all accept "2.4 .. 3": `bibliotax check --unify` makes it a shared range
+      try: all accept "2.4 .. 3": `bibliotax check --unify` makes it a shared range
+    1 error, 2 warnings: 3 projects, 0 packages
     ----- status 1
     "#);
     garden.run_in("ws", &["install", "--quiet"]).expect(0);
-    let json = garden.run_in("ws/kiosk", &["check", "--format", "json"]).expect(1).json();
+    let json = garden.run_in("ws/kiosk", &["check", "--strict", "--format", "json"]).expect(1).json();
     assert_eq!(json["findings"][0]["common"], "1.1 .. 2");
     assert_eq!(json["findings"][1]["declared"][0]["shared"], true);
-    garden.run_in("ws", &["check", "--unify", "--dry-run"]).expect(1);
+    garden.run_in("ws", &["check", "--unify", "--dry-run", "--strict"]).expect(1);
     assert!(!garden.read("ws/bibliotax.toml").contains("bark-log"));
     garden.run_in("ws", &["check", "--unify"]).expect(0);
     assert!(garden.read("ws/bibliotax.toml").contains("bark-log = \"1.1 .. 2\""));
     assert!(garden.read("ws/kiosk/bibliotax.toml").contains("bark-log = \"shared\" # for the screen"));
     assert!(garden.read("ws/hand/bibliotax.toml").contains("bark-log = { range = \"shared\", bare = true }"));
     assert_snapshot!(garden.run_in("ws", &["check"]), @"
-    no problems found: 3 projects, 6 packages
+    warning: the shelf isn't what the lock says  (shelf.stale)
+      try: `bibliotax install` updates it
+    1 warning: 3 projects, 6 packages
     ----- status 0
     ");
     garden.run_in("ws", &["install", "--sealed"]).expect(0);

@@ -93,6 +93,40 @@ impl ManifestText {
         self.set_range("shared", package.as_str(), range);
     }
 
+    /// Says that people accepted a licence of `package` for the versions of a range, beside those that they accepted before.
+    pub fn set_accepted(&mut self, package: &PackageName, license: &str, range: &Range) {
+        let rules = self.document.entry("rules").or_insert_with(|| Item::Table(implicit_table()));
+        let Some(rules) = rules.as_table_like_mut() else { return };
+        let accepted = rules.entry("accepted").or_insert_with(|| Item::Table(Table::new()));
+        let Some(accepted) = accepted.as_table_like_mut() else { return };
+        let range = range.to_string();
+        let new: InlineTable = [("license", license), ("range", range.as_str())].into_iter().collect();
+        let name = package.as_str();
+        match accepted.get_mut(name) {
+            None => {
+                accepted.insert(name, value(new));
+            }
+            Some(item) => match item.as_value_mut() {
+                Some(Value::Array(list)) => list.push(new),
+                Some(one) => {
+                    let both: Array = [one.clone().decorated("", ""), new.into()].into_iter().collect();
+                    *one = Value::from(both).decorated(" ", "");
+                }
+                // `[rules.accepted.PACKAGE]` and `[[rules.accepted.PACKAGE]]`.
+                None => {
+                    let list =
+                        std::mem::take(item).into_value().unwrap_or_else(|_| Value::from(Array::new()));
+                    let mut both = match list {
+                        Value::Array(list) => list,
+                        one => [one].into_iter().collect(),
+                    };
+                    both.push(new);
+                    *item = value(both);
+                }
+            },
+        }
+    }
+
     fn set_range(&mut self, table: &str, key: &str, range: &Range) {
         let table = self.document.entry(table).or_insert_with(|| Item::Table(Table::new()));
         if let Some(table) = table.as_table_like_mut() {

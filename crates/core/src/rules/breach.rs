@@ -172,7 +172,7 @@ impl Rules {
     pub fn is_accepted(&self, release: &Release) -> bool {
         let accepted = self.accepted.get(&release.entry.name);
         let is_this = |accepted: &AcceptedLicense| {
-            Some(&accepted.license) == release.entry.license.as_ref()
+            accepted.license == release.entry.license
                 && accepted.range.set(true).contains(release.entry.version.point())
         };
         accepted.is_some_and(|all| all.iter().any(is_this))

@@ -71,6 +71,11 @@ pub(crate) struct Declared {
 }
 
 impl Declared {
+    /// Whether a package comes from it even where others hold the name, too.
+    fn owns(&self, package: &PackageName) -> bool {
+        self.owns.iter().any(|pattern| pattern.matches(package))
+    }
+
     /// The history of a package as it was at a time, as long as nothing vanished of what was seen of it before.
     pub fn history(
         &self,
@@ -193,6 +198,24 @@ impl Registries {
             (source, _) => elsewhere.open_archive(package, source, archive)?,
         };
         Ok((opened, None))
+    }
+
+    /// The other registries that have a package of this name, where only the lock says which one is meant.
+    pub fn also_in(
+        &self,
+        package: &PackageName,
+        source: &source::Source,
+    ) -> Result<Vec<RegistryName>, RegistryError> {
+        let Some(registry) = source.registry() else { return Ok(Vec::new()) };
+        let is_settled = self.sources.by_need.contains_key(package)
+            || self.sources.declared.iter().any(|declared| declared.owns(package));
+        let others =
+            self.sources.declared.iter().filter(|declared| !is_settled && declared.name != *registry);
+        let has = |declared: &Declared| {
+            let history = declared.history(package, self.sources.until)?;
+            Ok(history.is_some_and(|history| history.providers().is_empty()).then(|| declared.name.clone()))
+        };
+        others.filter_map(|declared| has(declared).transpose()).collect()
     }
 
     /// Whether a package's history may say that a release doesn't stand any more: a look at its text, which is far quicker than to
@@ -341,8 +364,7 @@ impl Sources {
         if let Some(declared) = self.by_need.get(package).and_then(|name| self.named(name)) {
             return vec![declared];
         }
-        let owns = |declared: &&Declared| declared.owns.iter().any(|pattern| pattern.matches(package));
-        let owners: Vec<&Declared> = self.declared.iter().filter(owns).collect();
+        let owners: Vec<&Declared> = self.declared.iter().filter(|declared| declared.owns(package)).collect();
         if !owners.is_empty() {
             return owners;
         }

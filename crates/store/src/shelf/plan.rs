@@ -110,7 +110,8 @@ impl<'l> Plan<'l> {
         let claimed = claimed.collect();
         let has_stand_ins = aim.lock.packages.iter().any(|package| package.stood_in);
         let link = aim.settings.link;
-        let kept = State { link, has_stand_ins, inside, packages, claimed, ..State::default() };
+        let has_rules = aim.has_rules;
+        let kept = State { link, has_stand_ins, has_rules, inside, packages, claimed, ..State::default() };
         Ok(Self { build, remove, kept, lock: reached_by(scope, aim.lock, state), staying, touched })
     }
 
@@ -266,6 +267,7 @@ mod tests {
             settings,
             templates: Templates::NONE,
             rebuilt: &other.rebuilt,
+            has_rules: false,
             depth: FileCheck::SizeAndTime,
             look: PackageCheck::Folders,
             made: made(),

@@ -15,7 +15,7 @@ use super::STATE;
 use super::package_check::PackageContents;
 
 /// The layout that this version writes and reads.
-const FORMAT: u64 = 6;
+const FORMAT: u64 = 7;
 
 /// Largest state that is read, in bytes.
 pub(super) const MAX_SIZE: usize = 256 << 20;
@@ -48,6 +48,8 @@ pub struct State {
     pub link: LinkWay,
     /// Whether something stands in for a package.
     pub has_stand_ins: bool,
+    /// Whether rules hold for what is locked.
+    pub has_rules: bool,
     /// When the files of links were last changed, by their place on the shelf.
     pub stamps: BTreeMap<String, Stamp>,
     /// What is inside the packages, by their place on the shelf.
@@ -92,7 +94,8 @@ impl State {
 
     /// The state that a text is.
     pub fn parse(text: &str) -> Option<Self> {
-        let StateHeader { made, lock, link, has_stand_ins, stamps, folders, .. } = StateHeader::read(text)?;
+        let StateHeader { made, lock, link, has_stand_ins, has_rules, stamps, folders, .. } =
+            StateHeader::read(text)?;
         let Rest { packages, claimed } = serde_json::from_str(text.lines().nth(1)?).ok()?;
         let files = files_of(text);
         let with_files = |(place, folders): (String, _)| {
@@ -100,7 +103,7 @@ impl State {
             (place, PackageContents { folders, files })
         };
         let inside = folders.into_iter().map(with_files).collect();
-        let state = Self { made, lock, link, has_stand_ins, stamps, claimed, packages, inside };
+        let state = Self { made, lock, link, has_stand_ins, has_rules, stamps, claimed, packages, inside };
         let is_sound = state.places().all(is_place);
         is_sound.then_some(state)
     }
@@ -149,8 +152,9 @@ impl fmt::Display for State {
         let folders =
             self.inside.iter().map(|(place, inside)| (place.clone(), inside.folders.clone())).collect();
         let stamps = self.stamps.clone();
-        let Self { made, lock, link, has_stand_ins, .. } = *self;
-        let header = StateHeader { format: FORMAT, made, lock, link, has_stand_ins, stamps, folders };
+        let Self { made, lock, link, has_stand_ins, has_rules, .. } = *self;
+        let header =
+            StateHeader { format: FORMAT, made, lock, link, has_stand_ins, has_rules, stamps, folders };
         // Names, versions and digests: nothing that could fail to be JSON.
         writeln!(f, "{}", serde_json::to_string(&header).unwrap_or_default())?;
         let rest = Rest { packages: self.packages.clone(), claimed: self.claimed.clone() };
@@ -173,6 +177,8 @@ pub struct StateHeader {
     link: LinkWay,
     #[serde(rename = "has-stand-ins")]
     pub has_stand_ins: bool,
+    #[serde(rename = "has-rules")]
+    pub has_rules: bool,
     pub stamps: BTreeMap<String, Stamp>,
     /// The folders of each package, by its place: when each was changed, by its path inside.
     pub folders: BTreeMap<String, BTreeMap<String, Stamp>>,

@@ -170,7 +170,10 @@ impl Reader<'_> {
                     Fault::new("rules.no-license", "this doesn't say which licence was accepted", at.clone());
                 reader.faults.push(fault.advice("write `license = \"…\"` as the package declares it"));
             }
-            let license = reader.parsed(table, "license")?;
+            let license = match table.get("license")? {
+                item if item.as_str() == Some(NO_LICENSE) => None,
+                item => Some(reader.parse(item, "license")?),
+            };
             Some(AcceptedLicense { license, range: range.unwrap_or_else(Range::any), span: at })
         };
         Some((package, self.one_or_several(key, item, one)))

@@ -1,0 +1,236 @@
+//! What the rules say of a lock.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use bibliotax_core::compliance::{LockBreach, breaches, unused_waivers};
+use bibliotax_core::fitting;
+use bibliotax_core::lock::{Lock, LockedPackage};
+use bibliotax_core::name::PackageName;
+use bibliotax_core::resolve::{Catalogue, Listing};
+use bibliotax_core::rules::{Reason, Rule, Rules, Stance, Waiver};
+use bibliotax_core::source::Source;
+use bibliotax_present::words::count;
+use bibliotax_registry::catalogue::registries::Registries;
+use jiff::Timestamp;
+use rayon::prelude::*;
+
+use super::{Finding, Level, Place, Subject, Waived};
+use crate::context::Context;
+use crate::failure::Failure;
+use crate::resolving::prefetch_locked;
+use crate::workspace::WorkspaceFolder;
+
+/// The locked packages that the rules forbid and that a release which they allow could take the place of.
+pub(crate) fn forbidden(
+    workspace: &WorkspaceFolder,
+    lock: &Lock,
+    registries: &Registries,
+    context: &Context<'_>,
+) -> Result<BTreeSet<PackageName>, Failure> {
+    let findings = findings(workspace, lock, registries, context)?.into_iter();
+    let movable = findings.filter(|finding| {
+        // Where a package comes from, and that a person accepts its licence, is for the manifest to say.
+        let is_for_manifest = match &finding.subject {
+            Subject::Rule { rule, .. } => matches!(rule, Rule::Moving | Rule::StandIns),
+            _ => true,
+        };
+        finding.is_forbidden && finding.waived.is_none() && !is_for_manifest && !finding.is_unaccepted_license
+    });
+    Ok(movable.filter_map(|finding| finding.package).collect())
+}
+
+/// What the rules of a workspace say of a lock, by what its registries say of its releases today.
+pub(super) fn findings(
+    workspace: &WorkspaceFolder,
+    lock: &Lock,
+    registries: &Registries,
+    context: &Context<'_>,
+) -> Result<Vec<Finding>, Failure> {
+    prefetch_locked(registries, lock.packages.iter());
+    let listings = match listings(lock, registries) {
+        // What was never looked up on this machine can't be judged by more than the lock.
+        Err(_) if context.environment.is_offline => known_listings(lock, registries),
+        listings => listings?,
+    };
+    let (rules, now) = (&workspace.declared.rules, context.environment.now);
+    let release = |package: &LockedPackage| {
+        let listing = listings.get(&package.name).filter(|listing| is_of(listing, &package.source));
+        listing.and_then(|listing| listing.history.release(&package.version).cloned())
+    };
+    let breaches = breaches(lock, rules, release, now);
+    let mut findings: Vec<Finding> = breaches.iter().filter_map(of_breach).collect();
+    findings.extend(unmaintained(lock, rules, &listings, now));
+    findings.extend(about_waivers(rules, &breaches, now));
+    Ok(findings)
+}
+
+/// What registries have of the locked packages.
+fn listings(lock: &Lock, registries: &Registries) -> Result<BTreeMap<PackageName, Arc<Listing>>, Failure> {
+    let listing = |package: &LockedPackage| {
+        Ok(registries.listing(&package.name)?.map(|listing| (package.name.clone(), listing)))
+    };
+    lock.packages.par_iter().filter_map(|package| listing(package).transpose()).collect()
+}
+
+/// What is known of the locked packages without asking anybody.
+fn known_listings(lock: &Lock, registries: &Registries) -> BTreeMap<PackageName, Arc<Listing>> {
+    let known = |package: &LockedPackage| {
+        Some((package.name.clone(), registries.listing(&package.name).ok().flatten()?))
+    };
+    lock.packages.par_iter().filter_map(known).collect()
+}
+
+/// Whether a listing is of the source that a package is locked to.
+fn is_of(listing: &Listing, source: &Source) -> bool {
+    source.registry().is_none() || listing.source == *source
+}
+
+/// The finding that a breach is; none where a finding of another kind tells of it.
+fn of_breach(breach: &LockBreach<'_>) -> Option<Finding> {
+    let LockBreach { package, scope, breach, waiver } = breach;
+    let name = &package.name;
+    let is_unaccepted = matches!(breach.reason, Reason::UnacceptedLicense(_));
+    let is_forbidden = breach.stance == Stance::Refuse || is_unaccepted;
+    if breach.rule == Rule::StandIns && !is_forbidden {
+        return None;
+    }
+    let level = if is_forbidden { Level::Error } else { Level::Warning };
+    let who = format!("{name} {}", package.version);
+    let message = match &breach.reason {
+        // What is only warned of is told without the rules.
+        Reason::Withdrawn(withdrawal) if !is_forbidden => {
+            format!("{who} was withdrawn ({})", withdrawal.reason)
+        }
+        Reason::Deprecated(deprecation) if !is_forbidden => {
+            let instead = deprecation.instead.as_ref();
+            let instead = instead.map(|name| format!("; use {name} instead")).unwrap_or_default();
+            format!("{who} is deprecated ({}){instead}", deprecation.reason)
+        }
+        Reason::Moving { branch } if !is_forbidden => format!("{who} is the tip of {branch}, which moves"),
+        reason => reason.sentence(*scope, &who, true),
+    };
+    let subject = Subject::Rule {
+        rule: breach.rule,
+        version: package.version.clone(),
+        scope: scope.cloned(),
+        detail: detail(&breach.reason),
+    };
+    let place = Place::Lock(Some(name.clone()));
+    let finding = Finding::new(
+        code(breach.rule),
+        level,
+        message,
+        advice(breach.rule, name, &breach.reason, is_forbidden),
+        (place, subject),
+    );
+    let waived = waiver.map(waived);
+    Some(Finding { is_forbidden, is_unaccepted_license: is_unaccepted, waived, ..finding.about(name) })
+}
+
+fn waived(waiver: &Waiver) -> Waived {
+    Waived { reason: waiver.reason.clone(), until: waiver.until }
+}
+
+/// What tells a breach from others of the same rule by the same package.
+fn detail(reason: &Reason) -> String {
+    match reason {
+        Reason::RefusedLicense(license) | Reason::UnacceptedLicense(license) => {
+            license.as_ref().map(ToString::to_string).unwrap_or_default()
+        }
+        Reason::Source(source) => source.to_string(),
+        _ => String::new(),
+    }
+}
+
+fn code(rule: Rule) -> &'static str {
+    match rule {
+        Rule::Licenses => "rules.licenses",
+        Rule::Barred => "rules.barred",
+        Rule::MinAge => "rules.min-age",
+        Rule::MaxAge => "rules.max-age",
+        Rule::Sources => "rules.sources",
+        Rule::Withdrawn => "rules.withdrawn",
+        Rule::Deprecated => "rules.deprecated",
+        Rule::Undeclared => "rules.undeclared",
+        Rule::Moving => "rules.moving",
+        Rule::StandIns => "rules.stand-ins",
+    }
+}
+
+fn advice(rule: Rule, package: &PackageName, reason: &Reason, is_forbidden: bool) -> String {
+    match (rule, reason) {
+        (_, Reason::UnacceptedLicense(_)) => {
+            format!("`bibliotax accept {package}` accepts it for the team, `bibliotax describe {package}` shows what it is")
+        }
+        (Rule::StandIns, _) => "remove it from `[stand-ins]`".to_owned(),
+        (Rule::Moving, _) => format!("take a tag or a commit instead: `bibliotax need {package} --git URL --tag TAG`"),
+        _ if is_forbidden => {
+            "`bibliotax update --comply` moves to what the rules allow, and as little else as possible; or add a waiver"
+                .to_owned()
+        }
+        (Rule::Withdrawn | Rule::Deprecated, _) => format!("`bibliotax newer {package}` shows what there is instead"),
+        _ => format!("`bibliotax describe {package}` shows what is known of it"),
+    }
+}
+
+/// The packages whose newest release is older than the rules want.
+fn unmaintained(
+    lock: &Lock,
+    rules: &Rules,
+    listings: &BTreeMap<PackageName, Arc<Listing>>,
+    now: Timestamp,
+) -> Vec<Finding> {
+    let finding = |package: &LockedPackage| {
+        let name = &package.name;
+        let age = rules.for_package(None, name).get(|set| set.max_age.as_ref())?;
+        let releases = listings.get(name)?.history.releases();
+        let newest = fitting::newest(releases)?;
+        let published = newest.entry.dated().filter(|at| *at < age.before(now))?;
+        let day = published.to_zoned(jiff::tz::TimeZone::UTC).date();
+        let waiver = rules.waiver_for(Rule::MaxAge, newest, now);
+        let message = format!("{name} had its last release on {day}, more than {age} ago");
+        let subject = Subject::Rule {
+            rule: Rule::MaxAge,
+            version: package.version.clone(),
+            scope: None,
+            detail: String::new(),
+        };
+        let place = (Place::Lock(Some(name.clone())), subject);
+        let advice = "look whether somebody still maintains it; a waiver for `max-age` says that you did";
+        let finding = Finding::new(code(Rule::MaxAge), Level::Warning, message, advice, place);
+        Some(Finding { waived: waiver.map(waived), ..finding.about(name) })
+    };
+    lock.packages.iter().filter_map(finding).collect()
+}
+
+/// The waivers that have ended or except nothing.
+fn about_waivers(rules: &Rules, breaches: &[LockBreach<'_>], now: Timestamp) -> Vec<Finding> {
+    let unused = unused_waivers(rules, breaches);
+    let finding = |waiver: &Waiver| {
+        let (rule, package) = (waiver.rule, &waiver.package);
+        let is_unused = rule != Rule::MaxAge && unused.contains(&waiver);
+        let place = || (Place::Manifest(String::new(), Some(waiver.span.clone())), Subject::Waiver { rule });
+        let of = format!("the waiver of `{}` for {package}", rule.as_str());
+        let finding = if is_unused {
+            let message = format!("{of} excepts nothing any more");
+            Finding::new(
+                "rules.waiver-unused",
+                Level::Note,
+                message,
+                "remove it from `[[rules.waivers]]`",
+                place(),
+            )
+        } else if waiver.is_over(now) {
+            let days = waiver.until.until(now.to_zoned(jiff::tz::TimeZone::UTC).date());
+            let days = days.map_or(0, |span| usize::try_from(span.get_days()).unwrap_or_default());
+            let message = format!("{of} ended on {}, {} ago", waiver.until, count(days, "day"));
+            let advice = "fix what it excepted, or give it a new end if the reason still holds";
+            Finding::new("rules.waiver-ended", Level::Warning, message, advice, place())
+        } else {
+            return None;
+        };
+        Some(finding.about(package))
+    };
+    rules.waivers.iter().filter_map(finding).collect()
+}

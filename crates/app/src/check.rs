@@ -1,6 +1,10 @@
 //! `check`: the one look at the health of a workspace: its lock, its projects, what stands in, and what the rules say.
 
+mod codes;
+mod explained;
+mod feeds;
 mod finding;
+mod location;
 pub(crate) mod rules;
 
 use std::collections::BTreeSet;
@@ -12,7 +16,11 @@ use bibliotax_core::range::Range;
 use bibliotax_core::workspace::{Drift, Project, Workspace};
 use bibliotax_registry::catalogue::registries::Registries;
 
+pub use self::codes::{FINDING_CODES, FindingCode, finding_code};
+pub use self::explained::{ExplainedFinding, Explanation, LockCommit};
 pub use self::finding::{DriftingNeed, Finding, Level, Place, Subject, Waived};
+pub use self::location::Location;
+use self::location::locate;
 use crate::change::{PlannedChange, plan_declared};
 use crate::compare;
 use crate::context::Context;
@@ -35,6 +43,8 @@ pub struct Request {
     pub since: Option<String>,
     /// Only findings of these codes or rules; none for all.
     pub only: Vec<String>,
+    /// The code or advisory that is explained.
+    pub explains: Option<String>,
     /// How it is resolved then.
     pub options: SearchOptions,
     /// Whether nothing is going to be written.
@@ -53,6 +63,8 @@ pub struct Report {
     pub projects: usize,
     /// How many packages are locked.
     pub packages: usize,
+    /// What was to be explained.
+    pub explanation: Option<Explanation>,
 }
 
 /// A check, with the change that lets projects share ranges, where that is wanted.
@@ -103,19 +115,20 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let mut findings: Vec<Finding> = Finding::of_lock(&workspace).into_iter().collect();
     findings.extend(Finding::of_stand_ins(&workspace));
     findings.extend(drifts.iter().map(|drift| of_drift(drift, request.unifies)));
-    let mut warnings = Vec::new();
+    let (mut warnings, mut explanation) = (Vec::new(), None);
     if let LockFile::Sound { lock, .. } = &workspace.lock {
-        let (of_lock, said) = about_lock(&workspace, lock, request, context)?;
+        let about = about_lock(&workspace, lock, request, &findings, context)?;
         let reached = reached(lock, &projects);
         let concerns = |finding: &Finding| {
             let package = finding.package.as_ref().filter(|_| !projects.is_empty());
             package.is_none_or(|package| reached.contains(package))
         };
-        findings.extend(of_lock.into_iter().filter(concerns));
-        warnings = said;
+        findings.extend(about.findings.into_iter().filter(concerns));
+        (warnings, explanation) = (about.warnings, about.explanation);
     }
     findings
         .retain(|finding| request.only.is_empty() || request.only.iter().any(|word| finding.is_called(word)));
+    locate(&mut findings, &workspace);
     // Most serious first, and what has one remedy together.
     findings.sort_by_cached_key(|finding| {
         let is_later = !matches!(finding.subject, Subject::Lock { .. });
@@ -128,19 +141,28 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let declared = workspace.edited(&edits)?;
     let (projects, packages) = (workspace.declared.projects.len(), workspace.locked().len());
     drop(drifts);
-    let report = Report { findings, warnings, shared, projects, packages };
+    let report = Report { findings, warnings, shared, projects, packages, explanation };
     let is_written = !edits.is_empty() && !request.is_dry_run;
     let unify = is_written.then(|| Unify { workspace, edits, declared, options: request.options.clone() });
     Ok(Plan { report, unify })
 }
 
-/// What is to be said of a sound lock, and of its registries.
+/// What is to be said of a sound lock.
+struct AboutLock {
+    findings: Vec<Finding>,
+    /// What people should know of its registries.
+    warnings: Vec<String>,
+    explanation: Option<Explanation>,
+}
+
+/// What is to be said of a sound lock; `others` was found already.
 fn about_lock(
     workspace: &WorkspaceFolder,
     lock: &Lock,
     request: &Request,
+    others: &[Finding],
     context: &Context<'_>,
-) -> Result<(Vec<Finding>, Vec<String>), Failure> {
+) -> Result<AboutLock, Failure> {
     if workspace.is_locked() {
         LockCheck::new(workspace, context.environment, &request.options).check(lock)?;
     }
@@ -153,9 +175,17 @@ fn about_lock(
         let known: BTreeSet<String> = known.iter().map(Finding::fingerprint).collect();
         findings.retain(|finding| !known.contains(&finding.fingerprint()));
     }
+    findings.extend(feeds::findings(workspace, registries, context));
     findings.extend(shared_names(workspace, lock, registries)?);
     findings.extend(stale_shelf(workspace)?);
-    Ok((findings, registries.warnings()))
+    // What feeds say of themselves are findings here.
+    let warnings = registries.warnings_of_registries();
+    let explain = |word: &String| {
+        let all: Vec<Finding> = findings.iter().chain(others).cloned().collect();
+        explained::explain(word, &all, workspace, lock, registries, context)
+    };
+    let explanation = request.explains.as_ref().map(explain).transpose()?;
+    Ok(AboutLock { findings, warnings, explanation })
 }
 
 /// The packages that projects reach.

@@ -36,6 +36,7 @@ pub fn kind_of(code: &str) -> Kind {
 
 /// Code, kind, meaning; sorted by code.
 pub const CODES: &[(&str, Kind, &str)] = &[
+    ("advisories.feed", Kind::Unreachable, "a feed of advisories can't be read"),
     ("archive.broke-off", Kind::Unreachable, "an archive arrived incomplete"),
     ("archive.changed", Kind::Integrity, "an archive doesn't match its digest in the manifest"),
     ("archive.gone", Kind::Integrity, "a locked archive is gone from its place"),
@@ -59,7 +60,9 @@ pub const CODES: &[(&str, Kind, &str)] = &[
     ("card.tags", Kind::Input, "a package has too many tags"),
     ("card.tie", Kind::Input, "two files of a part fit a target equally well"),
     ("card.two-steps", Kind::Input, "two steps of a card have one name"),
+    ("card.upstream", Kind::Input, "a package URL can't be read"),
     ("check.findings", Kind::Differs, "a check of a workspace found something"),
+    ("check.unknown", Kind::Usage, "a word is neither a kind of finding nor an advisory"),
     ("commit.invalid", Kind::Input, "a text isn't a commit"),
     ("compare.unknown", Kind::Usage, "a word doesn't name a lock to compare"),
     ("credentials.host", Kind::Usage, "a word doesn't name a host that needs credentials"),

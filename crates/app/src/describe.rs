@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use bibliotax_core::advisory::Affecting;
 use bibliotax_core::card::Card;
 use bibliotax_core::facet::{Facets, Target};
 use bibliotax_core::fitting;
@@ -79,6 +80,8 @@ pub struct Described {
     pub sources: Vec<At>,
     /// Whether the project is the only one of its workspace.
     pub is_alone: bool,
+    /// What affects its releases.
+    pub advisories: Arc<[Affecting]>,
     /// What people should know of the registries.
     pub warnings: Vec<String>,
 }
@@ -136,6 +139,7 @@ fn described(
         mirrors: registries.mirror_statuses(name, &listing.source),
         sources: registries.all_sources(name, card.repository.as_deref()),
         is_alone: workspace.is_alone(),
+        advisories: registries.advisories(&listing)?,
         warnings: registries.warnings(),
         card,
         places,

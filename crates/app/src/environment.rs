@@ -49,6 +49,7 @@ impl Environment {
             cache: self.registries_folder().ok(),
             offline: self.is_offline,
             credentials: Some(Arc::new(self.credentials.clone())),
+            asks_anew: false,
             stale: false,
             longest_list: None,
             silence: None,
@@ -62,7 +63,8 @@ impl Environment {
 
     /// The same for a command that resolves.
     pub fn network_for(&self, options: &SearchOptions) -> Network {
-        Network { accept_changed: options.accept_changed.clone(), ..self.network() }
+        let (accept_changed, asks_anew) = (options.accept_changed.clone(), options.asks_anew);
+        Network { accept_changed, asks_anew, ..self.network() }
     }
 
     /// The person's store.

@@ -1,7 +1,7 @@
 //! What a sealed install holds a lock against: the rules, as far as manifests, lock and cards decide them, so that the same commit
 //! installs or doesn't on every day. What happened to releases since is for `check`.
 
-use bibliotax_core::compliance::breaches;
+use bibliotax_core::compliance::{Known, breaches};
 use bibliotax_core::history::Release;
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::resolve::Catalogue;
@@ -29,13 +29,17 @@ pub fn check_rules(
     if !rules.can_refuse() {
         return Ok(());
     }
-    let known = if rules.has_min_age() { known_registries(workspace, lock, environment) } else { None };
-    let release = |package: &LockedPackage| {
-        let release = known.as_ref()?.listing(&package.name).ok()??;
-        let release = release.history.release(&package.version)?;
-        Some(Release { withdrawn: None, deprecated: None, ..release.clone() })
+    let asks_more = rules.has_min_age() || rules.feeds.are_sealed;
+    let known = if asks_more { known_registries(workspace, lock, environment) } else { None };
+    let known = |package: &LockedPackage| {
+        let registries = known.as_ref()?;
+        let listing = registries.listing(&package.name).ok()??;
+        let advisories = if rules.feeds.are_sealed { registries.advisories(&listing).ok() } else { None };
+        let known = Known::of_listing(&listing, &package.version, advisories.unwrap_or_default())?;
+        let release = Release { withdrawn: None, deprecated: None, ..known.release };
+        Some(Known { release, ..known })
     };
-    let refused = breaches(lock, rules, release, environment.now).into_iter().filter(|found| {
+    let refused = breaches(lock, rules, known, environment.now).into_iter().filter(|found| {
         let breach = &found.breach;
         let is_unaccepted = matches!(breach.reason, Reason::UnacceptedLicense(_));
         let is_allowed = breach.rule == Rule::StandIns && allow_stand_ins;

@@ -12,7 +12,7 @@ use bibliotax_registry::catalogue::registries::Registries;
 use bibliotax_registry::sources::direct_sources::Freshness;
 
 use crate::change::{PlannedChange, Wanted};
-use crate::check::rules::forbidden;
+use crate::check::rules::{Leaving, leaving};
 use crate::context::Context;
 use crate::failure::{self, Failure, Way};
 use crate::newest_release::{PassedOver, passed_over};
@@ -33,6 +33,8 @@ pub struct Request {
     pub is_beyond: bool,
     /// Whether just what the rules forbid is to leave, for the nearest releases that they allow.
     pub complies: bool,
+    /// Whether just what advisories affect is to leave, for the nearest releases that they don't affect.
+    pub leaves_advisories: bool,
     /// How it is resolved.
     pub options: SearchOptions,
     /// Whether nothing is going to be written.
@@ -103,7 +105,8 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let freshness = asked.freshness();
     let resolver =
         Resolver::open_fresh(&workspace, &loosened, freshness, context.environment, &request.options)?;
-    let asked = if request.complies { asked.forbidden(&workspace, lock, &resolver, context)? } else { asked };
+    let leaves = request.complies || request.leaves_advisories;
+    let asked = if leaves { asked.leaving(&workspace, lock, &resolver, context)? } else { asked };
     let Updated { mut resolution, forced } = asked.moved(&loosened, lock, &resolver, &request.options)?;
     let edits = asked.rewritten(&workspace, &resolution)?;
     let declared = workspace.edited(&edits)?;
@@ -131,8 +134,10 @@ struct Asked {
     projects: Vec<PackageName>,
     /// Whether ranges may change.
     is_beyond: bool,
-    /// Whether these are what the rules forbid.
+    /// Whether these are to leave for the nearest releases that will do.
     complies: bool,
+    /// Whether for advisories alone.
+    leaves_advisories: bool,
 }
 
 impl Asked {
@@ -145,18 +150,26 @@ impl Asked {
             (false, true) => None,
             (false, false) => Some(reached(lock, &projects)),
         };
-        Ok(Self { packages, is_named, projects, is_beyond: request.is_beyond, complies: false })
+        Ok(Self {
+            packages,
+            is_named,
+            projects,
+            is_beyond: request.is_beyond,
+            complies: false,
+            leaves_advisories: request.leaves_advisories,
+        })
     }
 
-    /// Of what is asked, the packages that the rules forbid.
-    fn forbidden(
+    /// Of what is asked, the packages that the rules forbid or that advisories affect.
+    fn leaving(
         self,
         workspace: &WorkspaceFolder,
         lock: &Lock,
         resolver: &Resolver<'_>,
         context: &Context<'_>,
     ) -> Result<Self, Failure> {
-        let forbidden = forbidden(workspace, lock, &resolver.registries, context)?.into_iter();
+        let of = if self.leaves_advisories { Leaving::Advisories } else { Leaving::Forbidden };
+        let forbidden = leaving(workspace, lock, &resolver.registries, of, context)?.into_iter();
         let is_asked = |name: &PackageName| self.packages.as_ref().is_none_or(|asked| asked.contains(name));
         let packages = Some(forbidden.filter(is_asked).collect());
         Ok(Self { packages, is_named: true, complies: true, ..self })
@@ -190,7 +203,7 @@ impl Asked {
         let problem = Problem::new(declared, &lock.packages);
         registries.prefetch_closure(&needs_of(&problem));
         let updated = match &self.packages {
-            Some(forbidden) if self.complies => comply(&problem, forbidden, registries),
+            Some(leaving) if self.complies => comply(&problem, leaving, self.leaves_advisories, registries),
             Some(reached) if !self.is_named => update_among(&problem, reached, registries),
             _ => update(&problem, self.named(), registries),
         };
@@ -209,7 +222,8 @@ impl Asked {
         resolver: &Resolver<'_>,
     ) -> Result<Vec<Way>, Failure> {
         let leaving = self.packages.iter().flatten().cloned().collect();
-        let ways = relaxed(&Problem { leaving, ..problem }, conflict, &resolver.registries)?;
+        let problem = Problem { leaving, leaves_advisories: self.leaves_advisories, ..problem };
+        let ways = relaxed(&problem, conflict, &resolver.registries)?;
         Ok(as_commands(&ways, resolver.workspace, &resolver.workspace.declared))
     }
 

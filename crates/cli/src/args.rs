@@ -171,6 +171,7 @@ impl Command {
         match self {
             Self::Graph(_) => &[Format::Svg, Format::Dot, Format::Mermaid],
             Self::Compare(_) | Self::Schema(_) => &[Format::Markdown],
+            Self::Check(_) => &[Format::Sarif],
             _ => &[],
         }
     }

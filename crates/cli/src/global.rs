@@ -68,6 +68,7 @@ pub enum Format {
     Svg,
     Dot,
     Mermaid,
+    Sarif,
 }
 
 impl Format {
@@ -80,6 +81,7 @@ impl Format {
             Self::Svg => "svg",
             Self::Dot => "dot",
             Self::Mermaid => "mermaid",
+            Self::Sarif => "sarif",
         }
     }
 }

@@ -24,6 +24,7 @@ pub mod publish;
 pub mod ready;
 pub mod reference;
 pub mod registry;
+pub mod sarif;
 pub mod schemas;
 pub mod step;
 pub mod store;

@@ -6,6 +6,7 @@ pub mod check;
 pub mod compare;
 pub mod describe;
 pub mod explain;
+pub mod explanation;
 pub mod failure;
 pub mod find;
 pub mod fit;

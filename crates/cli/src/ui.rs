@@ -146,6 +146,13 @@ impl Ui {
         print_out(&json_for_terminal(&text));
     }
 
+    /// Prints a JSON document of an open standard, on several lines.
+    pub fn print_document<T: Serialize>(&self, value: &T) {
+        // Texts, lists and maps with names for keys: nothing that is printed can fail to be JSON.
+        let text = serde_json::to_string_pretty(value).unwrap_or_default();
+        text.lines().for_each(|line| print_out(&json_for_terminal(line)));
+    }
+
     /// The command, with its subcommands; none where the command line is wrong.
     pub fn command(&self) -> Option<&str> {
         self.command.as_deref()

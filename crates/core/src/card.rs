@@ -15,6 +15,7 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::advisory::PackageUrl;
 use crate::digest::Digest;
 use crate::facet::Fits;
 use crate::inner_path::ExposedPath;
@@ -58,6 +59,9 @@ pub struct Card {
     /// Where its sources are.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub repository: Option<String>,
+    /// The upstream software that it has inside, as package URLs (purl) with versions.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub upstream: Vec<PackageUrl>,
     /// What it needs.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub needs: Vec<CardNeed>,
@@ -106,6 +110,7 @@ impl Card {
             license: None,
             homepage: None,
             repository: None,
+            upstream: Vec::new(),
             needs: Vec::new(),
             components: BTreeMap::new(),
             family: None,
@@ -127,6 +132,7 @@ impl Card {
             version: self.version.clone(),
             published: self.published,
             license: self.license.clone(),
+            upstream: self.upstream.clone(),
             needs: self.needs.clone(),
             components: self.components.clone(),
             family: self.family.clone(),
@@ -155,6 +161,9 @@ pub struct Entry {
     /// The licence of the contents.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub license: Option<License>,
+    /// The upstream software that it has inside.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub upstream: Vec<PackageUrl>,
     /// What the release needs.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub needs: Vec<CardNeed>,

@@ -1,15 +1,19 @@
 //! A lock held against the rules of its workspace.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use jiff::Timestamp;
 
+use crate::advisory::Affecting;
 use crate::card::Card;
 use crate::digest::Digest;
 use crate::history::Release;
 use crate::lock::{Lock, LockedPackage, NeedGraph, RUN};
 use crate::name::Purpose;
+use crate::resolve::Listing;
 use crate::rules::{Breach, Rules, Subject, Waiver};
+use crate::version::Version;
 
 /// A locked package that breaks a rule.
 #[derive(Debug, Clone)]
@@ -26,25 +30,31 @@ pub struct LockBreach<'l> {
 
 /// How the packages of a lock break the rules of the purposes that they are needed for, at a time.
 ///
-/// `release` says what is known of a locked release today; of one that isn't known, only what the lock has counts.
+/// `known` says what is known of a locked release today; of one that isn't known, only what the lock has counts.
 pub fn breaches<'l>(
     lock: &'l Lock,
     rules: &'l Rules,
-    release: impl Fn(&LockedPackage) -> Option<Release>,
+    known: impl Fn(&LockedPackage) -> Option<Known>,
     now: Timestamp,
 ) -> Vec<LockBreach<'l>> {
     let scopes = scopes(lock, rules);
     let mut found = Vec::new();
     for (package, scopes) in lock.packages.iter().zip(&scopes) {
-        let release = release(package).unwrap_or_else(|| locked_release(package));
-        let subject = Subject { release: &release, source: &package.source, is_stand_in: package.stood_in };
+        let known = known(package).unwrap_or_else(|| Known::of_lock(package));
+        let subject = Subject {
+            release: &known.release,
+            source: &package.source,
+            is_stand_in: package.stood_in,
+            advisories: &known.advisories,
+            before: known.before.as_ref(),
+        };
         let mut seen: Vec<Breach> = Vec::new();
         for scope in scopes {
             for breach in rules.breaches(*scope, &subject, now) {
                 if seen.contains(&breach) {
                     continue;
                 }
-                let waiver = rules.waiver_for(breach.rule, &release, now);
+                let waiver = rules.waiver_for(&breach, &known.release, now);
                 seen.push(breach.clone());
                 found.push(LockBreach { package, scope: *scope, breach, waiver });
             }
@@ -73,20 +83,40 @@ pub(crate) fn scopes<'l>(lock: &Lock, rules: &'l Rules) -> Vec<Vec<Option<&'l Pu
     (0..lock.packages.len()).map(of_package).collect()
 }
 
-/// What a lock alone says of a release.
-fn locked_release(package: &LockedPackage) -> Release {
-    let card = Card {
-        license: package.license.clone(),
-        ..Card::bare(package.name.clone(), package.version.clone(), Timestamp::UNIX_EPOCH)
-    };
-    let entry = card.entry(package.card.unwrap_or_else(|| Digest::of(b"")));
-    Release { entry, withdrawn: None, deprecated: None }
+/// What is known of a locked release.
+#[derive(Debug, Clone)]
+pub struct Known {
+    /// The release as it stands.
+    pub release: Release,
+    /// What affects releases of its package.
+    pub advisories: Arc<[Affecting]>,
+    /// The release before it.
+    pub before: Option<Version>,
+}
+
+impl Known {
+    /// What a listing says of a version; `None` where it doesn't have it.
+    pub fn of_listing(listing: &Listing, version: &Version, advisories: Arc<[Affecting]>) -> Option<Self> {
+        let release = listing.history.release(version)?.clone();
+        Some(Self { release, advisories, before: listing.history.before(version).cloned() })
+    }
+
+    /// What a lock alone says of a release.
+    fn of_lock(package: &LockedPackage) -> Self {
+        let card = Card {
+            license: package.license.clone(),
+            ..Card::bare(package.name.clone(), package.version.clone(), Timestamp::UNIX_EPOCH)
+        };
+        let entry = card.entry(package.card.unwrap_or_else(|| Digest::of(b"")));
+        let release = Release { entry, withdrawn: None, deprecated: None };
+        Self { release, advisories: Arc::default(), before: None }
+    }
 }
 
 /// The waivers that except nothing, where these are all breaches of a lock.
 pub fn unused_waivers<'r>(rules: &'r Rules, breaches: &[LockBreach<'_>]) -> Vec<&'r Waiver> {
     let is_used = |waiver: &&Waiver| {
-        breaches.iter().any(|one| waiver.covers(one.breach.rule, &one.package.name, &one.package.version))
+        breaches.iter().any(|one| waiver.covers(&one.breach, &one.package.name, &one.package.version))
     };
     rules.waivers.iter().filter(|waiver| !is_used(waiver)).collect()
 }

@@ -134,6 +134,12 @@ impl History {
         self.providers.insert(package);
     }
 
+    /// The version of the release before this one.
+    pub fn before(&self, version: &Version) -> Option<&Version> {
+        let at = self.position(version).unwrap_or_else(|at| at).checked_sub(1)?;
+        Some(&self.releases[at].entry.version)
+    }
+
     /// The release of this version.
     pub fn release(&self, version: &Version) -> Option<&Release> {
         self.position(version).ok().map(|at| &self.releases[at])

@@ -5,6 +5,7 @@
 //! | [`name`], [`version`], [`range`] | names of packages and their parts, versions, and the versions that a need accepts |
 //! | [`digest`], [`license`] | SHA-256 digests and SPDX licence expressions |
 //! | [`manifest`] | `bibliotax.toml`: its meaning, and edits of its text; a person's own settings, which are written alike |
+//! | [`advisory`] | what is known to be wrong with releases: OSV records, package URLs, severities |
 //! | [`card`], [`history`] | what a registry knows of releases |
 //! | [`facet`], [`variant`], [`fitting`] | targets, whether a release works on them, which file each target takes |
 //! | [`inner_path`] | paths inside a package that every operating system accepts |
@@ -21,6 +22,7 @@
 //! | [`schema`] | JSON Schemas of the files that people and tools read |
 //! | [`progress`] | events of long work while it goes on |
 
+pub mod advisory;
 pub mod card;
 pub mod compare;
 pub mod compliance;

@@ -30,6 +30,7 @@ pub use self::settings::{Settings, UseColor};
 pub use self::stated::StatedCard;
 pub use self::tasks::Task;
 pub use self::template::{RegistryLine, new_manifest, new_project, new_workspace};
+use crate::advisory::PackageUrl;
 use crate::card::{CardConflict, CardNeed, Component, Exposes, Provided, Step};
 use crate::facet::{Facet, Fits, Target};
 use crate::fault::Fault;
@@ -308,6 +309,8 @@ pub struct CardPart {
     pub homepage: Option<String>,
     /// Where its sources are.
     pub repository: Option<String>,
+    /// The upstream software that it has inside.
+    pub upstream: Vec<PackageUrl>,
     /// What changed with this release.
     pub notes: Option<String>,
     /// The family that the package is of.

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 
+use crate::advisory::Affecting;
 use crate::card::CardNeed;
 use crate::compliance::scopes;
 use crate::facet::{Facets, Fit, Target};
@@ -29,6 +30,8 @@ pub struct Newer<'l> {
     pub update: Option<(Version, Source)>,
     /// The newest release beyond what an update would take, with all that keeps it out.
     pub beyond: Option<(Version, Vec<Hold>)>,
+    /// The advisories that affect the locked release, each with the nearest release that it doesn't affect.
+    pub advisories: Vec<(Affecting, Option<Version>)>,
 }
 
 /// What keeps a release out.
@@ -79,18 +82,22 @@ pub fn newer<'l, C: Catalogue>(
         let update = update.map(|chosen| (chosen.release.entry.version.clone(), chosen.source.clone()));
         let reached = update.as_ref().map_or(&package.version, |(version, _)| version);
         let beyond = newest(listing.history.releases()).filter(|newest| newest.entry.version > *reached);
+        let advisories = catalogue.advisories(&listing)?;
         let beyond = beyond.map(|release| {
             let mut holds = needs.holding(package, release);
             holds.extend(places.unfit(package, release, &facets));
             let source = listing.source_of(&release.entry.version);
-            let subject = Subject { release, source, is_stand_in: listing.is_stand_in };
+            let before = listing.history.before(&release.entry.version);
+            let is_stand_in = listing.is_stand_in;
+            let subject = Subject { release, source, is_stand_in, advisories: &advisories, before };
             holds.extend(refused(&workspace.rules, scopes, &subject, catalogue.now()));
             (release.entry.version.clone(), holds)
         });
         let is_news =
             locked.as_ref().is_some_and(|locked| locked.deprecated.is_some() || locked.withdrawn.is_some());
-        if is_news || update.is_some() || beyond.is_some() {
-            found.push(Newer { package, locked, update, beyond });
+        let affected = affected(package, &advisories, listing.history.releases());
+        if is_news || !affected.is_empty() || update.is_some() || beyond.is_some() {
+            found.push(Newer { package, locked, update, beyond, advisories: affected });
         }
     }
     let direct: BTreeSet<&PackageName> = workspace.needs().map(|(_, need)| &need.package).collect();
@@ -109,6 +116,17 @@ fn refused(
     let sentence =
         |scope: &Option<&Purpose>| Some(rules.refusal(*scope, subject, now)?.sentence(*scope, &who, true));
     scopes.iter().find_map(sentence).map(|why| Hold::Refused { why })
+}
+
+/// The advisories that affect a locked release, each with the nearest release that it doesn't affect.
+fn affected(
+    package: &LockedPackage,
+    advisories: &[Affecting],
+    releases: &[Release],
+) -> Vec<(Affecting, Option<Version>)> {
+    let affecting = advisories.iter().filter(|one| one.versions.contains(&package.version));
+    let fixed = |one: &Affecting| one.fixed_after(&package.version, releases).cloned();
+    affecting.map(|one| (one.clone(), fixed(one))).collect()
 }
 
 /// Whether an update leads to something newer: to a later version, or to another commit of the same one.

@@ -48,6 +48,7 @@ impl Problem {
             places,
             prefer: Prefer::Newest,
             leaving: BTreeSet::new(),
+            leaves_advisories: false,
             held: BTreeMap::new(),
             gentle: false,
         }

@@ -37,6 +37,7 @@ pub use self::providers::{MAX_PROVIDERS, OpenCapability, open_capability};
 pub use self::search::resolve;
 pub use self::update::{Update, comply, update, update_among};
 pub use self::ways_out::{Raised, Relaxation, WayOut, ways_out};
+use crate::advisory::Affecting;
 use crate::card::{Card, FileRecord, Step};
 use crate::digest::Digest;
 use crate::facet::Facets;
@@ -61,6 +62,11 @@ pub trait Catalogue {
     /// Now, for rules about ages; the end of time where no clock is read.
     fn now(&self) -> Timestamp {
         Timestamp::MAX
+    }
+
+    /// The advisories that affect releases of a package.
+    fn advisories(&self, _listing: &Listing) -> Result<Arc<[Affecting]>, Self::Error> {
+        Ok(Arc::default())
     }
 
     /// The facets that are defined where packages come from.

@@ -21,11 +21,12 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 pub use self::age::Age;
-pub use self::breach::{Breach, Reason, Subject};
+pub use self::breach::{Breach, KnownAdvisory, Reason, Subject};
 pub use self::license_rules::{LicenseList, LicenseRules, LicenseVerdict, NO_LICENSE};
 pub use self::sentence::rules_of;
 pub use self::source_pattern::SourcePattern;
-pub use self::waiver::Waiver;
+pub use self::waiver::{Justification, VexStatus, Waiver};
+use crate::advisory::Severity;
 use crate::license::License;
 use crate::name::{FacetName, NamePattern, PackageName, Purpose};
 use crate::range::Range;
@@ -75,11 +76,13 @@ pub enum Rule {
     Moving,
     /// What becomes of stand-ins.
     StandIns,
+    /// What becomes of releases that advisories affect.
+    Advisories,
 }
 
 impl Rule {
     /// All of them with their keys.
-    pub const WORDS: [(&str, Self); 10] = [
+    pub const WORDS: [(&str, Self); 11] = [
         ("licenses", Self::Licenses),
         ("barred", Self::Barred),
         ("min-age", Self::MinAge),
@@ -90,6 +93,7 @@ impl Rule {
         ("undeclared", Self::Undeclared),
         ("moving", Self::Moving),
         ("stand-ins", Self::StandIns),
+        ("advisories", Self::Advisories),
     ];
 
     /// Its key in a manifest.
@@ -159,6 +163,56 @@ pub struct RuleSet {
     pub moving: Option<Stance>,
     /// What becomes of stand-ins.
     pub stand_ins: Option<Stance>,
+    /// What becomes of releases that advisories affect.
+    pub advisories: Option<AdvisoryLevels>,
+    /// Whether a release that fixes what an advisory is about may be younger than it has to be.
+    pub min_age_waived: Option<bool>,
+}
+
+/// From which severity on advisories count.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
+pub struct AdvisoryLevels {
+    /// From this on, affected releases aren't allowed; `None` for never.
+    pub refuse: Option<Severity>,
+    /// From this on, they are allowed with a warning; `None` for low.
+    #[serde(skip)]
+    pub warn: Option<Severity>,
+}
+
+impl AdvisoryLevels {
+    /// What is said of an advisory.
+    pub fn stance(&self, severity: Severity) -> Stance {
+        if self.refuse.is_some_and(|refuse| severity >= refuse) {
+            Stance::Refuse
+        } else if severity >= self.warn.unwrap_or(Severity::Low) {
+            Stance::Warn
+        } else {
+            Stance::Accept
+        }
+    }
+}
+
+/// A place that advisories come from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Feed {
+    /// A folder, an archive or a file: a path from the root's folder, or a URL.
+    pub place: String,
+    /// Where it is written.
+    #[serde(skip)]
+    pub span: ops::Range<usize>,
+}
+
+/// Where advisories come from, for the whole workspace.
+#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+pub struct Feeds {
+    /// The places.
+    pub places: Vec<Feed>,
+    /// How long ago a feed may have been fetched.
+    #[serde(skip)]
+    pub max_age: Option<Age>,
+    /// Whether sealed installs refuse what advisories affect, and not `check` alone.
+    #[serde(skip)]
+    pub are_sealed: bool,
 }
 
 /// What a workspace allows.
@@ -177,6 +231,8 @@ pub struct Rules {
     pub accepted: BTreeMap<PackageName, Vec<AcceptedLicense>>,
     /// What is excepted for a while.
     pub waivers: Vec<Waiver>,
+    /// Where advisories come from.
+    pub feeds: Feeds,
 }
 
 impl Rules {
@@ -224,6 +280,7 @@ impl RuleSet {
             || refuses(self.deprecated)
             || refuses(self.moving)
             || refuses(self.stand_ins)
+            || self.advisories.is_some_and(|levels| levels.refuse.is_some())
     }
 }
 

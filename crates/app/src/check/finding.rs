@@ -5,11 +5,12 @@ use std::ops;
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::name::{PackageName, Purpose, RegistryName};
 use bibliotax_core::range::Range;
-use bibliotax_core::rules::{Rule, Stance};
+use bibliotax_core::rules::{KnownAdvisory, Rule, Stance};
 use bibliotax_core::source::Source;
 use bibliotax_core::version::Version;
 use jiff::civil::Date;
 
+use super::location::Location;
 use crate::workspace::{LockFile, WorkspaceFolder};
 
 /// Something that is wrong or worth a look.
@@ -27,6 +28,8 @@ pub struct Finding {
     pub advice: String,
     /// Where it is.
     pub place: Place,
+    /// The same as file, line and column.
+    pub location: Location,
     /// What it is about, by its kind.
     pub subject: Subject,
     /// Whether the rules forbid it.
@@ -87,6 +90,8 @@ pub enum Subject {
         scope: Option<Purpose>,
         /// What tells it from other findings of the same rule about the same package.
         detail: String,
+        /// The advisory that it is about.
+        advisory: Option<KnownAdvisory>,
     },
     /// A waiver has ended, or excepts nothing.
     Waiver {
@@ -97,6 +102,11 @@ pub enum Subject {
     SharedName {
         /// Those that aren't used.
         others: Vec<RegistryName>,
+    },
+    /// A feed of advisories is away, old, or has records that can't be read.
+    Feed {
+        /// Where it is, as the manifest says.
+        place: String,
     },
     /// The shelf isn't what the lock says.
     Shelf,
@@ -142,6 +152,7 @@ impl Finding {
         let (message, advice) = (message.into(), advice.into());
         let (package, waived) = (None, None);
         let (is_forbidden, is_unaccepted_license) = (false, false);
+        let location = Location::default();
         Self {
             code,
             level,
@@ -149,6 +160,7 @@ impl Finding {
             message,
             advice,
             place,
+            location,
             subject,
             is_forbidden,
             is_unaccepted_license,
@@ -169,6 +181,7 @@ impl Finding {
             Subject::Rule { scope, detail, .. } => {
                 format!("{} {detail}", scope.as_ref().map_or("", Purpose::as_str))
             }
+            Subject::Feed { place } => place.clone(),
             _ => String::new(),
         };
         format!("{} {package} {detail}", self.code).trim_end().to_owned()

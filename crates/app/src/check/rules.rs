@@ -3,12 +3,13 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use bibliotax_core::compliance::{LockBreach, breaches, unused_waivers};
+use bibliotax_core::advisory::Affecting;
+use bibliotax_core::compliance::{Known, LockBreach, breaches, unused_waivers};
 use bibliotax_core::fitting;
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::{Catalogue, Listing};
-use bibliotax_core::rules::{Reason, Rule, Rules, Stance, Waiver};
+use bibliotax_core::rules::{KnownAdvisory, Reason, Rule, Rules, Stance, Waiver};
 use bibliotax_core::source::Source;
 use bibliotax_present::words::count;
 use bibliotax_registry::catalogue::registries::Registries;
@@ -21,23 +22,53 @@ use crate::failure::Failure;
 use crate::resolving::prefetch_locked;
 use crate::workspace::WorkspaceFolder;
 
-/// The locked packages that the rules forbid and that a release which they allow could take the place of.
-pub(crate) fn forbidden(
+/// Why packages are to leave.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Leaving {
+    /// The rules forbid them.
+    Forbidden,
+    /// Advisories affect them, and other releases of them aren't.
+    Advisories,
+}
+
+/// The locked packages that are to leave, and that another release could take the place of.
+pub(crate) fn leaving(
     workspace: &WorkspaceFolder,
     lock: &Lock,
     registries: &Registries,
+    why: Leaving,
     context: &Context<'_>,
 ) -> Result<BTreeSet<PackageName>, Failure> {
-    let findings = findings(workspace, lock, registries, context)?.into_iter();
-    let movable = findings.filter(|finding| {
+    let is_leaving = |finding: &Finding| {
+        let Subject::Rule { rule, .. } = &finding.subject else { return false };
         // Where a package comes from, and that a person accepts its licence, is for the manifest to say.
-        let is_for_manifest = match &finding.subject {
-            Subject::Rule { rule, .. } => matches!(rule, Rule::Moving | Rule::StandIns),
-            _ => true,
-        };
-        finding.is_forbidden && finding.waived.is_none() && !is_for_manifest && !finding.is_unaccepted_license
-    });
-    Ok(movable.filter_map(|finding| finding.package).collect())
+        let is_for_manifest = matches!(rule, Rule::Moving | Rule::StandIns) || finding.is_unaccepted_license;
+        finding.waived.is_none()
+            && match why {
+                Leaving::Forbidden => finding.is_forbidden && !is_for_manifest,
+                Leaving::Advisories => *rule == Rule::Advisories,
+            }
+    };
+    let findings = findings(workspace, lock, registries, context)?.into_iter().filter(is_leaving);
+    let names: BTreeSet<PackageName> = findings.filter_map(|finding| finding.package).collect();
+    if why == Leaving::Forbidden {
+        return Ok(names);
+    }
+    let mut leaving = BTreeSet::new();
+    for name in names {
+        if has_unaffected(&name, registries)? {
+            leaving.insert(name);
+        }
+    }
+    Ok(leaving)
+}
+
+/// Whether a package has a release that no advisory affects.
+fn has_unaffected(name: &PackageName, registries: &Registries) -> Result<bool, Failure> {
+    let Some(listing) = registries.listing(name)? else { return Ok(false) };
+    let advisories = registries.advisories(&listing)?;
+    let affected = |version| advisories.iter().any(|one| one.versions.contains(version));
+    Ok(listing.history.releases().iter().any(|release| !affected(&release.entry.version)))
 }
 
 /// What the rules of a workspace say of a lock, by what its registries say of its releases today.
@@ -54,11 +85,16 @@ pub(super) fn findings(
         listings => listings?,
     };
     let (rules, now) = (&workspace.declared.rules, context.environment.now);
-    let release = |package: &LockedPackage| {
-        let listing = listings.get(&package.name).filter(|listing| is_of(listing, &package.source));
-        listing.and_then(|listing| listing.history.release(&package.version).cloned())
+    let advisories = advisories(&listings, registries)?;
+    let known = |package: &LockedPackage| {
+        let listing = listings.get(&package.name).filter(|listing| is_of(listing, &package.source))?;
+        Known::of_listing(
+            listing,
+            &package.version,
+            advisories.get(&package.name).cloned().unwrap_or_default(),
+        )
     };
-    let breaches = breaches(lock, rules, release, now);
+    let breaches = breaches(lock, rules, known, now);
     let mut findings: Vec<Finding> = breaches.iter().filter_map(of_breach).collect();
     findings.extend(unmaintained(lock, rules, &listings, now));
     findings.extend(about_waivers(rules, &breaches, now));
@@ -79,6 +115,16 @@ fn known_listings(lock: &Lock, registries: &Registries) -> BTreeMap<PackageName,
         Some((package.name.clone(), registries.listing(&package.name).ok().flatten()?))
     };
     lock.packages.par_iter().filter_map(known).collect()
+}
+
+/// What affects releases of the locked packages.
+fn advisories(
+    listings: &BTreeMap<PackageName, Arc<Listing>>,
+    registries: &Registries,
+) -> Result<BTreeMap<PackageName, Arc<[Affecting]>>, Failure> {
+    let of_one =
+        |(name, listing): (&PackageName, &Arc<Listing>)| Ok((name.clone(), registries.advisories(listing)?));
+    listings.par_iter().map(of_one).collect()
 }
 
 /// Whether a listing is of the source that a package is locked to.
@@ -107,6 +153,9 @@ fn of_breach(breach: &LockBreach<'_>) -> Option<Finding> {
             let instead = instead.map(|name| format!("; use {name} instead")).unwrap_or_default();
             format!("{who} is deprecated ({}){instead}", deprecation.reason)
         }
+        Reason::Advisory(KnownAdvisory { id, severity, summary, .. }) if !is_forbidden => {
+            format!("{who} is affected by {id}, {severity} ({summary})")
+        }
         Reason::Moving { branch } if !is_forbidden => format!("{who} is the tip of {branch}, which moves"),
         reason => reason.sentence(*scope, &who, true),
     };
@@ -115,6 +164,7 @@ fn of_breach(breach: &LockBreach<'_>) -> Option<Finding> {
         version: package.version.clone(),
         scope: scope.cloned(),
         detail: detail(&breach.reason),
+        advisory: if let Reason::Advisory(advisory) = &breach.reason { Some(advisory.clone()) } else { None },
     };
     let place = Place::Lock(Some(name.clone()));
     let finding = Finding::new(
@@ -139,6 +189,7 @@ fn detail(reason: &Reason) -> String {
             license.as_ref().map(ToString::to_string).unwrap_or_default()
         }
         Reason::Source(source) => source.to_string(),
+        Reason::Advisory(advisory) => advisory.id.clone(),
         _ => String::new(),
     }
 }
@@ -155,6 +206,7 @@ fn code(rule: Rule) -> &'static str {
         Rule::Undeclared => "rules.undeclared",
         Rule::Moving => "rules.moving",
         Rule::StandIns => "rules.stand-ins",
+        Rule::Advisories => "rules.advisories",
     }
 }
 
@@ -162,6 +214,11 @@ fn advice(rule: Rule, package: &PackageName, reason: &Reason, is_forbidden: bool
     match (rule, reason) {
         (_, Reason::UnacceptedLicense(_)) => {
             format!("`bibliotax accept {package}` accepts it for the team, `bibliotax describe {package}` shows what it is")
+        }
+        (Rule::Advisories, _) => {
+            "`bibliotax update --advisories` moves to releases that aren't affected; \
+             `bibliotax check --explain ADVISORY` shows more"
+                .to_owned()
         }
         (Rule::StandIns, _) => "remove it from `[stand-ins]`".to_owned(),
         (Rule::Moving, _) => format!("take a tag or a commit instead: `bibliotax need {package} --git URL --tag TAG`"),
@@ -188,13 +245,15 @@ fn unmaintained(
         let newest = fitting::newest(releases)?;
         let published = newest.entry.dated().filter(|at| *at < age.before(now))?;
         let day = published.to_zoned(jiff::tz::TimeZone::UTC).date();
-        let waiver = rules.waiver_for(Rule::MaxAge, newest, now);
+        let mut waivers = rules.waivers.iter().filter(|waiver| !waiver.is_over(now));
+        let waiver = waivers.find(|waiver| waiver.speaks_of(Rule::MaxAge, name, &newest.entry.version));
         let message = format!("{name} had its last release on {day}, more than {age} ago");
         let subject = Subject::Rule {
             rule: Rule::MaxAge,
             version: package.version.clone(),
             scope: None,
             detail: String::new(),
+            advisory: None,
         };
         let place = (Place::Lock(Some(name.clone())), subject);
         let advice = "look whether somebody still maintains it; a waiver for `max-age` says that you did";

@@ -95,6 +95,7 @@ impl From<RegistryError> for Failure {
             E::MirrorBehind { .. } => {
                 "run it again when the registry can be reached; the mirror is outdated, or can't be trusted"
             }
+            E::Feed { .. } => "check the place under `[rules] advisories = { feeds = … }`",
             E::Undeclared { .. } => "declare it again under `[registries]`, or run `bibliotax resolve`",
             E::MissingFiles { .. } => "publish it again: missing files are uploaded",
             E::NoFile { .. } => "tell the registry's maintainers that a published archive is missing",

@@ -2,10 +2,13 @@
 
 use bibliotax_app::check::{self, Level, Plan, Report, Request};
 use bibliotax_app::failure::Failure;
+use bibliotax_app::search_options::SearchOptions;
 
 use super::projects::ProjectFilterArgs;
 use super::search::SearchArgs;
 use crate::exit_status::Exit;
+use crate::global::Format;
+use crate::json::sarif::Log;
 use crate::render;
 use crate::run::Run;
 
@@ -16,7 +19,7 @@ use crate::run::Run;
 /// status 1 if there are errors, and with 7 if the rules forbid something.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  bibliotax check\n  bibliotax check --since main --strict\n  bibliotax check --only licenses\n  bibliotax check --unify"
+    after_help = "Examples:\n  bibliotax check\n  bibliotax check --since main --strict\n  bibliotax check --only licenses\n  bibliotax check --explain FERN-2026-0001\n  bibliotax check --format sarif > check.sarif\n  bibliotax check --unify"
 )]
 pub struct Check {
     /// Show only what the lock in this file or git revision doesn't have
@@ -25,6 +28,9 @@ pub struct Check {
     /// Show only findings of this code or rule; several with commas
     #[arg(long, value_name = "CODE", value_delimiter = ',')]
     only: Vec<String>,
+    /// Explain a kind of finding, or an advisory: what it is, who needs the package, since when, what fixes it
+    #[arg(long, value_name = "CODE|ADVISORY", conflicts_with_all = ["unify", "only"])]
+    explain: Option<String>,
     /// Exit with status 1 for warnings, too
     #[arg(long)]
     strict: bool,
@@ -48,10 +54,19 @@ impl Check {
             projects: self.projects.words(),
             since: self.since.clone(),
             only: self.only.clone(),
-            options: self.search.options(),
+            explains: self.explain.clone(),
+            options: SearchOptions { asks_anew: true, ..self.search.options() },
             is_dry_run: self.dry_run,
         };
         let mut plan = run.working(|context| check::plan(&request, context))?;
+        if let Some(explanation) = &plan.report.explanation {
+            render::explanation::show(run.ui, explanation);
+            return Ok(Exit::Done);
+        }
+        if run.ui.format() == Format::Sarif {
+            run.ui.print_document(&Log::of(&plan.report));
+            return Ok(self.exit(&plan.report, 0));
+        }
         render::check::show(run.ui, &plan.report);
         let unified = if self.unify { unify(&mut plan, run)? } else { 0 };
         render::check::show_sum(run.ui, &plan.report);

@@ -36,6 +36,7 @@ impl SearchArgs {
             effort: Duration::from_secs(self.effort),
             in_full: self.long,
             accept_changed: self.accept_changed.clone(),
+            asks_anew: false,
         }
     }
 }

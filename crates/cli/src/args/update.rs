@@ -18,7 +18,7 @@ use crate::run::Run;
 /// possible release, and the reason is shown.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  bibliotax update rain-ledger\n  bibliotax update --beyond --dry-run\n  bibliotax update --comply"
+    after_help = "Examples:\n  bibliotax update rain-ledger\n  bibliotax update --beyond --dry-run\n  bibliotax update --comply\n  bibliotax update --advisories"
 )]
 pub struct Update {
     /// Packages to update [default: all]
@@ -32,6 +32,9 @@ pub struct Update {
     /// Update just what the rules forbid, to the nearest releases that they allow
     #[arg(long, conflicts_with = "beyond")]
     comply: bool,
+    /// Update just what advisories affect, to the nearest releases that they don't affect
+    #[arg(long, conflicts_with_all = ["beyond", "comply"])]
+    advisories: bool,
     /// Show the changes without making them
     #[arg(long)]
     dry_run: bool,
@@ -40,6 +43,15 @@ pub struct Update {
 }
 
 impl Update {
+    /// What is said where nothing moves.
+    fn nothing(&self) -> &'static str {
+        match (self.comply, self.advisories) {
+            (true, _) => "nothing to update: the rules allow all that is locked",
+            (_, true) => "nothing to update: no advisory affects what is locked, or no release fixes it",
+            _ => "nothing to update; see `bibliotax newer` for releases beyond the ranges",
+        }
+    }
+
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let run = &self.search.run(run);
         let request = Request {
@@ -47,11 +59,12 @@ impl Update {
             projects: self.projects.words(),
             is_beyond: self.beyond,
             complies: self.comply,
+            leaves_advisories: self.advisories,
             options: self.search.options(),
             is_dry_run: self.dry_run,
         };
         let plan = run.working(|context| update::plan(&request, context))?;
-        render::update::show(run.ui, &plan, self.comply);
+        render::update::show(run.ui, &plan, self.nothing());
         let applied = run.apply(&plan.change, self.dry_run)?;
         changes::show_applied(run.ui, applied.as_ref());
         run.ui.report(|| {

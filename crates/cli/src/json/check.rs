@@ -1,11 +1,14 @@
 //! What `check` prints.
 
-use bibliotax_app::check::{DriftingNeed, Finding as Found, Level as FoundLevel, Report, Subject};
+use bibliotax_app::check::{self, DriftingNeed, Finding as Found, Level as FoundLevel, Report, Subject};
+use bibliotax_core::advisory::Severity;
+use bibliotax_core::graph::NeedPath;
 use bibliotax_core::name::{PackageName, Purpose, RegistryName};
 use bibliotax_core::range::Range;
-use bibliotax_core::rules::Rule;
+use bibliotax_core::rules::{KnownAdvisory, Rule};
 use bibliotax_core::source::Source;
 use bibliotax_core::version::Version;
+use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -28,11 +31,127 @@ impl Document for Check {
     const COMMAND: &'static str = "check";
 }
 
+/// What `check --explain` prints.
+#[derive(Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Explained {
+    /// The kind of finding; null for an advisory that affects nothing.
+    pub code: Option<String>,
+    /// What the kind means.
+    pub meaning: Option<String>,
+    /// The advisory; null for a kind of finding.
+    pub advisory: Option<ExplainedAdvisory>,
+    /// The findings.
+    pub findings: Vec<ExplainedFinding>,
+}
+
+impl Document for Explained {
+    const COMMAND: &'static str = "check explain";
+}
+
+/// An advisory in full.
+#[derive(Serialize, JsonSchema)]
+pub struct ExplainedAdvisory {
+    /// Its name.
+    pub id: String,
+    /// Its other names.
+    pub aliases: Vec<String>,
+    /// What it is, in a line.
+    pub summary: String,
+    /// How bad it is; null where nobody rated it.
+    pub severity: Option<Severity>,
+    /// Its score, from 0 to 10, where a CVSS vector gives one.
+    pub score: Option<f64>,
+    /// When it was changed last.
+    pub modified: Timestamp,
+    /// Where there is more to read.
+    pub url: Option<String>,
+}
+
+/// A finding with all that is known of it.
+#[derive(Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct ExplainedFinding {
+    /// The finding.
+    pub finding: Finding<CheckDetails>,
+    /// The shortest path from a project to the package.
+    pub path: Option<NeedPath>,
+    /// The commit that brought the locked version into the lock.
+    pub since: Option<LockCommit>,
+    /// The nearest release that the advisory doesn't affect.
+    pub fixed_in: Option<Version>,
+    /// What fixes it; each was tried.
+    pub ways: Vec<Way>,
+}
+
+/// A commit of the lock.
+#[derive(Serialize, JsonSchema)]
+pub struct LockCommit {
+    /// Its name, in short.
+    pub commit: String,
+    /// Its day.
+    pub date: String,
+    /// The first line of its message.
+    pub subject: String,
+}
+
+/// What fixes a finding.
+#[derive(Serialize, JsonSchema)]
+pub struct Way {
+    /// The command, or the line of the manifest.
+    pub command: String,
+    /// What it does.
+    pub note: String,
+}
+
+impl From<&check::Explanation> for Explained {
+    fn from(explanation: &check::Explanation) -> Self {
+        let advisory = explanation.advisory.as_ref().map(|advisory| ExplainedAdvisory {
+            id: advisory.id.clone(),
+            aliases: advisory.aliases.iter().cloned().collect(),
+            summary: advisory.summary.clone(),
+            severity: advisory.rating.as_ref().map(|rating| rating.severity),
+            score: advisory.rating.as_ref().and_then(|rating| rating.score),
+            modified: advisory.modified,
+            url: advisory.url.clone(),
+        });
+        Self {
+            code: explanation.code.map(|code| code.code.to_owned()),
+            meaning: explanation.code.map(|code| code.meaning.to_owned()),
+            advisory,
+            findings: explanation.findings.iter().map(ExplainedFinding::from).collect(),
+        }
+    }
+}
+
+impl From<&check::ExplainedFinding> for ExplainedFinding {
+    fn from(explained: &check::ExplainedFinding) -> Self {
+        let check::ExplainedFinding { finding: found, path, since, fixed_in, ways } = explained;
+        let since = since.clone().map(|check::LockCommit { commit, date, subject }| LockCommit {
+            commit,
+            date,
+            subject,
+        });
+        let ways = ways.iter().map(|way| Way { command: way.command.clone(), note: way.note.clone() });
+        Self {
+            finding: finding(found),
+            path: path.clone(),
+            since,
+            fixed_in: fixed_in.clone(),
+            ways: ways.collect(),
+        }
+    }
+}
+
 /// What belongs to a kind of finding.
 #[derive(Default, Serialize, JsonSchema)]
 pub struct CheckDetails {
     /// What names the finding in any version of lock and manifest.
     pub fingerprint: String,
+    /// The file that it stands in, seen from the workspace's folder.
+    pub file: String,
+    /// The line in it, from 1; null where it is about the whole file.
+    pub line: Option<usize>,
     /// The rule that it is about.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub rule: Option<Rule>,
@@ -57,9 +176,36 @@ pub struct CheckDetails {
     /// The ranges that projects declare.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub declared: Vec<DeclaredRange>,
+    /// The feed of advisories, as the manifest names it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub feed: Option<String>,
+    /// The advisory.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub advisory: Option<CheckAdvisory>,
     /// The other registries that have a package of the name.
     #[serde(rename = "also-in", skip_serializing_if = "Vec::is_empty")]
     pub also_in: Vec<RegistryName>,
+}
+
+/// An advisory that affects a locked release.
+#[derive(Serialize, JsonSchema)]
+pub struct CheckAdvisory {
+    /// Its name.
+    pub id: String,
+    /// Its other names.
+    pub aliases: Vec<String>,
+    /// How bad it is.
+    pub severity: Severity,
+    /// What it is, in a line.
+    pub summary: String,
+}
+
+impl From<&KnownAdvisory> for CheckAdvisory {
+    fn from(advisory: &KnownAdvisory) -> Self {
+        let KnownAdvisory { id, summary, severity, names } = advisory.clone();
+        let aliases = names.into_iter().filter(|name| *name != id).collect();
+        Self { id, aliases, severity, summary }
+    }
 }
 
 /// A waiver that covers a finding.
@@ -100,6 +246,8 @@ fn finding(found: &Found) -> Finding<CheckDetails> {
         waived.map(|waived| WaivedFinding { reason: waived.reason.clone(), until: waived.until.to_string() });
     let details = CheckDetails {
         fingerprint: found.fingerprint(),
+        file: found.location.file.clone(),
+        line: found.location.at.map(|(line, _)| line),
         forbidden: found.is_forbidden,
         waived,
         ..details(&found.subject)
@@ -129,6 +277,7 @@ fn details(subject: &Subject) -> CheckDetails {
             CheckDetails { rule: Some(*rule), version: Some(version.clone()), purpose: scope.clone(), ..none }
         }
         Subject::Waiver { rule } => CheckDetails { rule: Some(*rule), ..none },
+        Subject::Feed { place } => CheckDetails { feed: Some(place.clone()), ..none },
         Subject::SharedName { others } => CheckDetails { also_in: others.clone(), ..none },
     }
 }

@@ -1,6 +1,7 @@
 //! What `describe` prints.
 
 use bibliotax_app::describe::Described;
+use bibliotax_core::advisory::Affecting;
 use bibliotax_core::card::{Card, Deprecation, Withdrawal};
 use bibliotax_core::facet::Target;
 use bibliotax_core::fitting;
@@ -69,6 +70,7 @@ pub struct DescribedPackage {
 
 /// A release.
 #[derive(Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub struct Release {
     /// Its version.
     pub version: Version,
@@ -80,6 +82,10 @@ pub struct Release {
     pub deprecated: Option<Deprecation>,
     /// Whether it fits all targets of the project.
     pub fits: bool,
+    /// The advisories that affect it.
+    pub affected_by: Vec<String>,
+    /// The advisories that affect the release before it, and not it.
+    pub fixes: Vec<String>,
 }
 
 /// A place that has the package.
@@ -139,6 +145,10 @@ impl From<&Described> for DescribedPackage {
             withdrawn: release.withdrawn.clone(),
             deprecated: release.deprecated.clone(),
             fits: fitting::fits_all(release, &described.places, facets),
+            affected_by: ids(described, |one| one.versions.contains(&release.entry.version)),
+            fixes: ids(described, |one| {
+                one.is_fixed_by(&release.entry.version, listing.history.before(&release.entry.version))
+            }),
         };
         Self {
             name: card.name.clone(),
@@ -153,6 +163,11 @@ impl From<&Described> for DescribedPackage {
             manifest: manifest_line(&card.name, &card.version),
         }
     }
+}
+
+/// The names of the advisories that pass a test.
+fn ids(described: &Described, holds: impl Fn(&Affecting) -> bool) -> Vec<String> {
+    described.advisories.iter().filter(|one| holds(one)).map(|one| one.advisory.id.clone()).collect()
 }
 
 /// The places that have a package.

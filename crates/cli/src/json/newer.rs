@@ -1,6 +1,7 @@
 //! What `newer` prints.
 
 use bibliotax_app::newer::{PackageNews, Report};
+use bibliotax_core::advisory::{Affecting, Severity};
 use bibliotax_core::card::{Deprecation, Withdrawal};
 use bibliotax_core::facet::Facets;
 use bibliotax_core::name::PackageName;
@@ -41,6 +42,8 @@ pub struct News {
     pub update: Option<Update>,
     /// The newest release beyond that.
     pub beyond: Option<Beyond>,
+    /// The advisories that affect the locked release.
+    pub advisories: Vec<NewsAdvisory>,
     /// What changed in newer releases.
     pub notes: Vec<Note>,
     /// That the locked release is deprecated.
@@ -56,6 +59,31 @@ pub struct Update {
     pub version: Version,
     /// Where it comes from.
     pub source: Source,
+}
+
+/// An advisory that affects a locked release.
+#[derive(Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct NewsAdvisory {
+    /// Its name.
+    pub id: String,
+    /// How bad it is.
+    pub severity: Severity,
+    /// What it is, in a line.
+    pub summary: String,
+    /// The nearest release that it doesn't affect.
+    pub fixed_in: Option<Version>,
+}
+
+impl From<&(Affecting, Option<Version>)> for NewsAdvisory {
+    fn from((affecting, fixed_in): &(Affecting, Option<Version>)) -> Self {
+        Self {
+            id: affecting.advisory.id.clone(),
+            severity: affecting.severity,
+            summary: affecting.advisory.summary.clone(),
+            fixed_in: fixed_in.clone(),
+        }
+    }
 }
 
 /// A release that an update would not use.
@@ -97,6 +125,7 @@ fn news_of(PackageNews { news, notes }: &PackageNews<'_>, facets: &Facets) -> Ne
         package: news.package.into(),
         update: news.update.clone().map(|(version, source)| Update { version, source }),
         beyond: news.beyond.as_ref().map(|(version, holds)| beyond(version, holds, facets)),
+        advisories: news.advisories.iter().map(NewsAdvisory::from).collect(),
         notes: notes.iter().map(Note::from).collect(),
         deprecated: locked.and_then(|release| release.deprecated.clone()),
         withdrawn: locked.and_then(|release| release.withdrawn.clone()),

@@ -75,6 +75,7 @@ pub fn of_commands() -> Vec<Named> {
         Named::of_command::<step::CheckedSteps>(),
         Named::of_command::<ready::Ready>(),
         Named::of_command::<check::Check>(),
+        Named::of_command::<check::Explained>(),
         Named::of_command::<publish::Publish>(),
         Named::of_command::<publish::Withdraw>(),
         Named::of_command::<publish::Deprecate>(),

@@ -5,6 +5,7 @@ mod parts;
 pub mod sources;
 
 use bibliotax_app::describe::Described;
+use bibliotax_core::advisory::PackageUrl;
 use bibliotax_core::facet::Target;
 use bibliotax_core::fitting;
 use bibliotax_core::history::Release;
@@ -81,6 +82,7 @@ fn about_card(described: &Described, now: Timestamp) -> Vec<(&'static str, Strin
         ("published", published(described, now)),
         ("tags", list(card.tags.iter())),
         ("homepage", text(&card.homepage)),
+        ("upstream", clean(&card.upstream.iter().map(PackageUrl::as_str).collect::<Vec<_>>().join(", "))),
         ("repository", text(&card.repository)),
         ("family", card.family.as_ref().map(ToString::to_string).unwrap_or_default()),
         ("needs", list(card.needs.iter().map(words::need))),
@@ -149,7 +151,7 @@ fn show_releases(ui: &Ui, described: &Described, all: bool) {
         let marks = [(newest == Some(version), "newest"), (is_best, "newest that fits")];
         let marks = marks.iter().filter(|(is_so, _)| *is_so).map(|(_, mark)| (*mark).to_owned());
         let marks: Vec<String> = marks.chain(misfits(described, release)).collect();
-        let marks = marks.join(", ") + &flags(release);
+        let marks = marks.join(", ") + &flags(release) + &advisories(described, version);
         let date = release.entry.dated().map(date);
         vec![format!(" {version}"), date.unwrap_or_default(), marks.trim_start_matches(", ").to_owned()]
     };
@@ -158,6 +160,15 @@ fn show_releases(ui: &Ui, described: &Described, all: bool) {
     if releases.len() > most {
         ui.answer(format!(" and {} older ones; `--releases` lists all", releases.len() - most));
     }
+}
+
+/// The advisories that affect a release, and those that it is the first not to be affected by.
+fn advisories(described: &Described, version: &Version) -> String {
+    let before = described.listing().history.before(version);
+    let affected = described.advisories.iter().filter(|one| one.versions.contains(version));
+    let affected = affected.map(|one| format!(", affected by {} ({})", one.advisory.id, one.severity));
+    let fixed = described.advisories.iter().filter(|one| one.is_fixed_by(version, before));
+    affected.chain(fixed.map(|one| format!(", fixes {}", one.advisory.id))).collect()
 }
 
 /// The places that a release doesn't fit.

@@ -86,7 +86,11 @@ fn about_locked(news: &News<'_>) -> Vec<String> {
         let instead = deprecation.instead.as_ref().map(|name| format!("; use {name}")).unwrap_or_default();
         format!("deprecated: {}{instead}", clean(&deprecation.reason))
     });
-    withdrawn.into_iter().chain(deprecated).map(|text| styled(style::WARNING, text)).collect()
+    let affected = news.advisories.iter().map(|(affecting, fixed)| {
+        let fixed = fixed.as_ref().map_or("not fixed yet".to_owned(), |fixed| format!("fixed in {fixed}"));
+        format!("affected by {}, {}: {fixed}", affecting.advisory.id, affecting.severity)
+    });
+    withdrawn.into_iter().chain(deprecated).chain(affected).map(|text| styled(style::WARNING, text)).collect()
 }
 
 /// Who or what keeps a release out, in a line.

@@ -6,7 +6,7 @@ use super::changes;
 use crate::ui::{Ui, style, styled};
 
 /// Shows what moves, and what had to move with it.
-pub fn show(ui: &Ui, plan: &Plan, complies: bool) {
+pub fn show(ui: &Ui, plan: &Plan, nothing: &str) {
     let head = styled(style::STRONG, "manifest");
     for RewrittenRange { of, old, new } in &plan.rewritten {
         ui.say(format!("{head}: {of} = \"{new}\" instead of \"{old}\""));
@@ -14,10 +14,8 @@ pub fn show(ui: &Ui, plan: &Plan, complies: bool) {
     let report = plan.change.report();
     super::warnings(ui, report.warnings);
     changes::show_all(ui, &report);
-    if report.changes.is_empty() && complies {
-        ui.say("nothing to update: the rules allow all that is locked");
-    } else if report.changes.is_empty() {
-        ui.say("nothing to update; see `bibliotax newer` for releases beyond the ranges");
+    if report.changes.is_empty() {
+        ui.say(nothing);
     }
     for ForcedMove { package, why, .. } in plan.forced_moves() {
         ui.say(format!("  {package} had to change:"));

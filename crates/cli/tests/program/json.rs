@@ -102,6 +102,7 @@ fn every_command_prints_what_its_schema_says() {
     run("gate", &["ready"], 0);
     run("gate", &["check"], 0);
     run("gate", &["accept", "--all", "--dry-run"], 0);
+    run("gate", &["check", "--explain", "drift"], 0);
     run("hand", &["install"], 0);
     run("hand", &["publish", "--dry-run"], 0);
     let published = run("hand", &["publish"], 0);

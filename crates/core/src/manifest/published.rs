@@ -23,6 +23,7 @@ impl Manifest {
             license: project.license.clone(),
             homepage: part.homepage,
             repository: part.repository,
+            upstream: part.upstream,
             needs,
             components: part.components,
             family: part.family,

@@ -65,6 +65,7 @@ impl StatedCard {
         card.exposes.extend(part.exposes);
         card.components.extend(part.components);
         replace_all(&mut card.tags, part.tags);
+        replace_all(&mut card.upstream, part.upstream);
         replace_all(&mut card.provides, part.provides);
         replace_all(&mut card.conflicts, part.conflicts);
         replace_all(&mut card.steps, part.steps);

@@ -23,6 +23,8 @@ pub struct Problem {
     pub prefer: Prefer,
     /// Locked packages that the rules exclude and that have to leave for something the rules allow.
     pub leaving: BTreeSet<PackageName>,
+    /// Whether those have to leave what advisories are only warned of, too.
+    pub leaves_advisories: bool,
     /// Releases that must stay, unless their package leaves.
     pub held: BTreeMap<PackageName, Version>,
     /// Whether a locked package that can't stay moves to the nearest release instead of the best.
@@ -116,6 +118,7 @@ impl Problem {
             locked: BTreeMap::new(),
             prefer: Prefer::Newest,
             leaving: BTreeSet::new(),
+            leaves_advisories: false,
             held: BTreeMap::new(),
             gentle: false,
             families: BTreeMap::new(),

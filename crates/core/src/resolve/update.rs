@@ -43,14 +43,17 @@ pub fn update<C: Catalogue>(
 
 /// Moves packages that the rules exclude to the nearest releases that they allow, and of the others as few as possible.
 ///
-/// Where a package can leave altogether, because what needs it moves, that counts as well.
+/// Where a package can leave altogether, because what needs it moves, that counts as well. With `leaves_advisories`, they leave
+/// releases that the rules only warn of for an advisory, too.
 pub fn comply<C: Catalogue>(
     problem: &Problem,
     excluded: &[PackageName],
+    leaves_advisories: bool,
     catalogue: &C,
 ) -> Result<Update, Unresolved<C::Error>> {
     let leaving = excluded.iter().cloned().collect();
-    fewest_moves(Problem { gentle: true, leaving, ..problem.clone() }, excluded, catalogue)
+    let problem = Problem { gentle: true, leaving, leaves_advisories, ..problem.clone() };
+    fewest_moves(problem, excluded, catalogue)
 }
 
 /// Moves many packages as far as the needs allow, all at once; the others stay before those move.

@@ -1,15 +1,19 @@
 //! One release held against the rules.
 
+use std::collections::BTreeSet;
+
 use jiff::Timestamp;
 use serde::Serialize;
 
-use super::{AcceptedLicense, Age, LicenseVerdict, Rule, Rules, Stance, Waiver};
+use super::{AcceptedLicense, Age, Effective, LicenseVerdict, Rule, Rules, Stance, Waiver};
+use crate::advisory::{Affecting, Severity};
 use crate::card::{Deprecation, Withdrawal};
 use crate::history::Release;
 use crate::license::License;
 use crate::name::{PackageName, Purpose};
 use crate::range::Range;
 use crate::source::{GitSource, Source};
+use crate::version::Version;
 
 /// A release, with all that rules ask about.
 #[derive(Debug, Clone, Copy)]
@@ -20,11 +24,26 @@ pub struct Subject<'r> {
     pub source: &'r Source,
     /// Whether that stands in for the package while somebody works on it.
     pub is_stand_in: bool,
+    /// What affects releases of the package.
+    pub advisories: &'r [Affecting],
+    /// The release before it, if there is one.
+    pub before: Option<&'r Version>,
 }
 
 impl Subject<'_> {
     fn package(&self) -> &PackageName {
         &self.release.entry.name
+    }
+
+    /// The advisories that affect it.
+    fn affected_by(&self) -> impl Iterator<Item = &Affecting> {
+        self.advisories.iter().filter(|one| one.versions.contains(&self.release.entry.version))
+    }
+
+    /// Whether it is the first release that an advisory doesn't affect any more.
+    fn is_fix(&self) -> bool {
+        let version = &self.release.entry.version;
+        self.advisories.iter().any(|one| one.is_fixed_by(version, self.before))
     }
 }
 
@@ -73,6 +92,34 @@ pub enum Reason {
     },
     /// It stands in for the package.
     StandIn(Source),
+    /// An advisory affects it.
+    Advisory(KnownAdvisory),
+}
+
+/// An advisory, as a reason.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct KnownAdvisory {
+    /// Its name.
+    pub id: String,
+    /// What it is, in a line.
+    pub summary: String,
+    /// How bad it is.
+    pub severity: Severity,
+    /// All its names.
+    #[serde(skip)]
+    pub names: BTreeSet<String>,
+}
+
+impl From<&Affecting> for KnownAdvisory {
+    fn from(affecting: &Affecting) -> Self {
+        let advisory = &affecting.advisory;
+        Self {
+            id: advisory.id.clone(),
+            summary: advisory.summary.clone(),
+            severity: affecting.severity,
+            names: affecting.names.clone(),
+        }
+    }
 }
 
 impl Reason {
@@ -106,6 +153,8 @@ impl Rules {
             || sources.is_none_or(|all| {
                 all.iter().any(|pattern| pattern.covers(subject.package(), subject.source))
             });
+        let is_waived =
+            rules.get(|set| set.min_age_waived.as_ref()).copied().unwrap_or_default() && subject.is_fix();
         let breaches = [
             self.license_breach(scope, subject),
             stated(
@@ -119,7 +168,10 @@ impl Rules {
             stated(
                 Rule::MinAge,
                 Stance::Refuse,
-                rules.get(|set| set.min_age.as_ref()).and_then(|age| young(release, age, now)),
+                rules
+                    .get(|set| set.min_age.as_ref())
+                    .and_then(|age| young(release, age, now))
+                    .filter(|_| !is_waived),
             ),
             stated(
                 Rule::Sources,
@@ -147,7 +199,7 @@ impl Rules {
                 subject.is_stand_in.then(|| Reason::StandIn(subject.source.clone())),
             ),
         ];
-        breaches.into_iter().flatten().collect()
+        breaches.into_iter().flatten().chain(advisory_breaches(&rules, subject)).collect()
     }
 
     /// Why a release is no candidate in a scope; `None` where it is one.
@@ -155,17 +207,30 @@ impl Rules {
         let breaches = self.breaches(scope, subject, now).into_iter();
         let refused =
             breaches.filter(|breach| breach.stance == Stance::Refuse && breach.rule != Rule::Withdrawn);
-        let mut unexcepted =
-            refused.filter(|breach| self.waiver_for(breach.rule, subject.release, now).is_none());
+        let mut unexcepted = refused.filter(|breach| self.waiver_for(breach, subject.release, now).is_none());
         unexcepted.next().map(|breach| breach.reason)
     }
 
-    /// The waiver that excepts a release from a rule at a time.
-    pub fn waiver_for(&self, rule: Rule, release: &Release, now: Timestamp) -> Option<&Waiver> {
+    /// The advisory that affects a release, where the rules refuse it or warn of it, and nothing excepts it.
+    pub fn advisory_breach(
+        &self,
+        scope: Option<&Purpose>,
+        subject: &Subject<'_>,
+        now: Timestamp,
+    ) -> Option<Reason> {
+        let breaches = self.breaches(scope, subject, now).into_iter();
+        let mut of_advisories = breaches.filter(|breach| {
+            breach.rule == Rule::Advisories && self.waiver_for(breach, subject.release, now).is_none()
+        });
+        of_advisories.next().map(|breach| breach.reason)
+    }
+
+    /// The waiver that excepts a breach by a release at a time.
+    pub fn waiver_for(&self, breach: &Breach, release: &Release, now: Timestamp) -> Option<&Waiver> {
         let entry = &release.entry;
         self.waivers
             .iter()
-            .find(|waiver| waiver.covers(rule, &entry.name, &entry.version) && !waiver.is_over(now))
+            .find(|waiver| waiver.covers(breach, &entry.name, &entry.version) && !waiver.is_over(now))
     }
 
     /// Whether a person accepted the licence of a release.
@@ -194,6 +259,17 @@ impl Rules {
             LicenseVerdict::Ask | LicenseVerdict::Accept => None,
         }
     }
+}
+
+/// How a release breaks the rule about advisories: once for each that counts.
+fn advisory_breaches(rules: &Effective<'_>, subject: &Subject<'_>) -> Vec<Breach> {
+    let levels = rules.get(|set| set.advisories.as_ref()).copied().unwrap_or_default();
+    let breaches = subject.affected_by().map(|affecting| Breach {
+        rule: Rule::Advisories,
+        stance: levels.stance(affecting.severity),
+        reason: Reason::Advisory(affecting.into()),
+    });
+    breaches.filter(|breach| breach.stance != Stance::Accept).collect()
 }
 
 /// Whether a source is a folder of the workspace itself.

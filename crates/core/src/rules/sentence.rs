@@ -2,7 +2,7 @@
 
 use jiff::tz::TimeZone;
 
-use super::Reason;
+use super::{KnownAdvisory, Reason};
 use crate::name::Purpose;
 
 /// The rules of a scope, as a sentence names them that doesn't begin with them.
@@ -50,6 +50,12 @@ impl Reason {
                 format!(
                     "don't allow packages from branches, and {who} {} the tip of {branch}",
                     verb("is", "are")
+                )
+            }
+            Self::Advisory(KnownAdvisory { id, severity, summary, .. }) => {
+                let affected = verb("is", "are");
+                format!(
+                    "don't allow {severity} advisories, and {who} {affected} affected by {id} ({summary})"
                 )
             }
             Self::StandIn(source) => format!("don't allow stand-ins, and {source} stands in for {who}"),

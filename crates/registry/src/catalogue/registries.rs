@@ -6,6 +6,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use bibliotax_core::advisory::Affecting;
 use bibliotax_core::card::{Archive, Card, Entry};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Facets;
@@ -21,6 +22,7 @@ use bibliotax_core::workspace::Workspace;
 use jiff::Timestamp;
 use rayon::prelude::*;
 
+use crate::advisories::Advisories;
 use crate::catalogue::connections::Connections;
 use crate::catalogue::prefetch::Prefetcher;
 use crate::catalogue::registry::Registry;
@@ -55,6 +57,7 @@ struct Sources {
     by_need: HashMap<PackageName, RegistryName>,
     /// Where a package came from before.
     by_lock: HashMap<PackageName, RegistryName>,
+    advisories: Advisories,
     /// Nothing later is seen.
     until: Option<Timestamp>,
     now: Timestamp,
@@ -121,6 +124,7 @@ impl Registries {
             declared,
             by_need,
             by_lock,
+            advisories: Advisories::of(workspace, root, network),
             until: None,
             now: network.now,
         });
@@ -291,8 +295,13 @@ impl Registries {
         self.registry(package, source).map(|registry| registry.mirror_statuses(package)).unwrap_or_default()
     }
 
-    /// What people should know of who answers.
+    /// What people should know of who answers, feeds of advisories among them.
     pub fn warnings(&self) -> Vec<String> {
+        self.warnings_of_registries().into_iter().chain(self.sources.advisories.warnings()).collect()
+    }
+
+    /// What people should know of the registries that answer.
+    pub fn warnings_of_registries(&self) -> Vec<String> {
         let of_one = |declared: &Declared| {
             let accepted = declared.seen.accepted().into_iter();
             declared.source.warning(&declared.name).into_iter().chain(accepted)
@@ -303,6 +312,11 @@ impl Registries {
     /// Remembers what registries said, so that what changes later is noticed.
     pub fn remember(&self) {
         self.sources.declared.iter().for_each(|declared| declared.seen.note());
+    }
+
+    /// The advisories of the feeds.
+    pub fn feeds(&self) -> &Advisories {
+        &self.sources.advisories
     }
 
     /// The names of all packages in all registries; for suggestions.
@@ -384,6 +398,10 @@ impl Catalogue for Registries {
 
     fn listing(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, RegistryError> {
         self.ahead.get(package, |package| self.sources.look_up(package))
+    }
+
+    fn advisories(&self, listing: &Listing) -> Result<Arc<[Affecting]>, RegistryError> {
+        self.sources.advisories.affecting(listing, &self.sources.elsewhere)
     }
 
     fn now(&self) -> Timestamp {

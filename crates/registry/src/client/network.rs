@@ -17,6 +17,8 @@ pub struct Network {
     pub cache: Option<PathBuf>,
     /// Whether to do with what is kept, however old, and ask nobody.
     pub offline: bool,
+    /// Whether servers are asked again that answered a while ago.
+    pub asks_anew: bool,
     /// Whether an old description will do where the registry can't be reached.
     pub stale: bool,
     /// Finds what opens hosts.

@@ -27,6 +27,8 @@ pub enum Asked {
     Registry(RegistryName),
     /// Where a package comes from that is in no registry.
     SourceOf(PackageName),
+    /// Where advisories come from, by its place in the manifest.
+    Feed(String),
 }
 
 impl fmt::Display for Asked {
@@ -34,6 +36,7 @@ impl fmt::Display for Asked {
         match self {
             Self::Registry(name) => write!(f, "the registry `{name}`"),
             Self::SourceOf(package) => write!(f, "the source of `{package}`"),
+            Self::Feed(place) => write!(f, "the feed {place}"),
         }
     }
 }
@@ -41,6 +44,9 @@ impl fmt::Display for Asked {
 /// Why something with a registry, or with a package on its way there, could not be done.
 #[derive(Debug, thiserror::Error)]
 pub enum RegistryError {
+    /// A feed of advisories can't be read.
+    #[error("the feed {place} can't be read: {message}")]
+    Feed { place: String, message: String },
     /// The folder is not there.
     #[error("there is no registry in {}: the folder doesn't exist", path.display())]
     Missing { path: PathBuf },
@@ -243,6 +249,7 @@ impl RegistryError {
     /// The stable code of the error, for programs; docs/errors.md lists all.
     pub fn code(&self) -> &'static str {
         match self {
+            Self::Feed { .. } => "advisories.feed",
             Self::ExposesNothing { .. } => "card.exposes-nothing",
             Self::Card(CardProblem::Facet { .. }) => "card.facet",
             Self::Card(CardProblem::FileUrl { .. }) => "card.file",

@@ -220,6 +220,27 @@ impl DirectSources {
         }
     }
 
+    /// The commit that a package comes from, and all that it was built on.
+    pub(crate) fn history_of(
+        &self,
+        package: &PackageName,
+        source: &GitSource,
+    ) -> Result<BTreeSet<String>, RegistryError> {
+        let repository = self.repository(package, &source.git, self.allows_plain(package))?;
+        repository.history(&source.commit)
+    }
+
+    /// Whether the commit that a package comes from was followed by another one.
+    pub(crate) fn is_before(
+        &self,
+        package: &PackageName,
+        source: &GitSource,
+        later: &str,
+    ) -> Result<bool, RegistryError> {
+        let repository = self.repository(package, &source.git, self.allows_plain(package))?;
+        repository.is_before(&source.commit, later)
+    }
+
     /// Opens the archive of a package that is locked to a source elsewhere, whose bytes are yet to be checked.
     pub fn open_archive(
         &self,

@@ -16,12 +16,13 @@ use crate::inner_path::InnerPath;
 use crate::manifest::{CardPart, PartDeclaration};
 use crate::name::ComponentName;
 
-pub(super) const CARD_KEYS: [&str; 14] = [
+pub(super) const CARD_KEYS: [&str; 15] = [
     "summary",
     "description",
     "tags",
     "homepage",
     "repository",
+    "upstream",
     "notes",
     "family",
     "provides",
@@ -60,6 +61,7 @@ impl Reader<'_> {
             tags: self.parsed_list(table, "tags"),
             homepage,
             repository,
+            upstream: self.parsed_list(table, "upstream"),
             notes,
             family: self.parsed(table, "family"),
             provides: self.provides(table),

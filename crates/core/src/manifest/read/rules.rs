@@ -6,22 +6,26 @@ use std::ops::Range as Span;
 use jiff::civil::Date;
 use toml_edit::{Item, Key, TableLike, Value};
 
-use super::Reader;
 use super::values::{key_span, span};
+use super::{Reader, user_in_url};
+use crate::advisory::Severity;
 use crate::fault::Fault;
 use crate::license::License;
 use crate::name::{NamePattern, PackageName, Purpose};
 use crate::range::Range;
 use crate::rules::{
-    AcceptedLicense, Barred, LicenseList, LicenseRules, LicenseVerdict, NO_LICENSE, Rule, RuleSet, Rules,
-    SourcePattern, Stance, UndeclaredRules, Waiver,
+    AcceptedLicense, AdvisoryLevels, Barred, Feed, Feeds, Justification, LicenseList, LicenseRules,
+    LicenseVerdict, NO_LICENSE, Rule, RuleSet, Rules, SourcePattern, Stance, UndeclaredRules, VexStatus,
+    Waiver,
 };
+use crate::source::names_user;
 
 /// The keys of a set of rules.
-pub(super) const SET_KEYS: [&str; 10] = [
+pub(super) const SET_KEYS: [&str; 12] = [
     "licenses",
     "barred",
     "min-age",
+    "min-age-waived-for-advisories",
     "max-age",
     "sources",
     "withdrawn",
@@ -29,13 +33,22 @@ pub(super) const SET_KEYS: [&str; 10] = [
     "undeclared",
     "moving",
     "stand-ins",
+    "advisories",
 ];
 /// The keys of `[rules]` beside those of a set.
 pub(super) const ROOT_KEYS: [&str; 4] = ["for", "packages", "accepted", "waivers"];
 pub(super) const LICENSES_KEYS: [&str; 4] = ["accept", "ask", "refuse", "otherwise"];
 pub(super) const BARRED_KEYS: [&str; 2] = ["range", "reason"];
 pub(super) const ACCEPTED_KEYS: [&str; 2] = ["license", "range"];
-pub(super) const WAIVER_KEYS: [&str; 5] = ["rule", "package", "range", "reason", "until"];
+pub(super) const WAIVER_KEYS: [&str; 8] =
+    ["rule", "package", "range", "advisory", "status", "justification", "reason", "until"];
+/// The keys of `advisories` in any set.
+pub(super) const LEVEL_KEYS: [&str; 2] = ["refuse", "warn"];
+/// Those that it has in `[rules]` beside them.
+pub(super) const FEED_KEYS: [&str; 3] = ["feeds", "max-feed-age", "sealed"];
+
+/// What sealed installs do about advisories: whether they refuse what is affected.
+const SEALED_WORDS: [(&str, bool); 2] = [("accept", false), ("refuse", true)];
 
 impl Reader<'_> {
     pub(super) fn rules(&mut self, table: &dyn TableLike) -> Rules {
@@ -50,8 +63,11 @@ impl Reader<'_> {
         // A longer pattern is more specific; a name is more specific than any pattern.
         packages.sort_by_key(|(pattern, _)| (!pattern.as_str().ends_with('*'), pattern.as_str().len()));
         let accepted = self.each(table, "accepted", Self::accepted_licenses);
+        let feeds = table.get("advisories").and_then(|item| self.table(item, "advisories"));
+        let feeds = feeds.map(|table| self.feeds(table)).unwrap_or_default();
         Rules {
-            general: self.rule_set(table),
+            feeds,
+            general: self.rule_set(table, &FEED_KEYS),
             purposes: purposes.into_iter().collect(),
             packages,
             accepted: accepted.into_iter().collect(),
@@ -62,10 +78,11 @@ impl Reader<'_> {
     fn rule_set_of(&mut self, key: &Key, item: &Item, what: &str) -> Option<RuleSet> {
         let table = self.table(item, key.get())?;
         self.only_known(table, what, &SET_KEYS);
-        Some(self.rule_set(table))
+        Some(self.rule_set(table, &[]))
     }
 
-    fn rule_set(&mut self, table: &dyn TableLike) -> RuleSet {
+    /// The rules of a table, whose `advisories` may have these keys beside the levels.
+    fn rule_set(&mut self, table: &dyn TableLike, beside_levels: &[&str]) -> RuleSet {
         RuleSet {
             licenses: table.get("licenses").and_then(|item| self.license_rules(item)),
             barred: table.contains_key("barred").then(|| self.barred(table)),
@@ -77,6 +94,10 @@ impl Reader<'_> {
             undeclared: table.get("undeclared").map(|item| self.undeclared(item)),
             moving: self.stance(table, "moving"),
             stand_ins: self.stance(table, "stand-ins"),
+            advisories: self.levels(table, beside_levels),
+            min_age_waived: table
+                .get("min-age-waived-for-advisories")
+                .map(|item| self.flag(item, "min-age-waived-for-advisories")),
         }
     }
 
@@ -207,6 +228,45 @@ impl Reader<'_> {
         Some(sources.into_iter().map(SourcePattern::new).collect())
     }
 
+    fn levels(&mut self, table: &dyn TableLike, beside: &[&str]) -> Option<AdvisoryLevels> {
+        let table = self.table(table.get("advisories")?, "advisories")?;
+        self.only_known(table, "`advisories`", &[&LEVEL_KEYS[..], beside].concat());
+        let [refuse, warn] = LEVEL_KEYS.map(|key| self.severity(table, key));
+        Some(AdvisoryLevels { refuse, warn })
+    }
+
+    fn severity(&mut self, table: &dyn TableLike, key: &str) -> Option<Severity> {
+        self.one_of(table.get(key)?, key, "manifest.rule", "severity", &Severity::WORDS)
+    }
+
+    /// Where advisories come from.
+    fn feeds(&mut self, table: &dyn TableLike) -> Feeds {
+        let places = match table.get("feeds").map(|item| (item, item.as_array())) {
+            None => Vec::new(),
+            Some((item, None)) => {
+                self.wrong_kind(item, "feeds", "a list of folders, files and URLs");
+                Vec::new()
+            }
+            Some((_, Some(array))) => {
+                let items: Vec<Item> = array.iter().cloned().map(Item::Value).collect();
+                items.iter().filter_map(|item| self.feed(item)).collect()
+            }
+        };
+        let what = "value of `sealed`";
+        let sealed = table
+            .get("sealed")
+            .and_then(|item| self.one_of(item, "sealed", "manifest.rule", what, &SEALED_WORDS));
+        Feeds { places, max_age: self.parsed(table, "max-feed-age"), are_sealed: sealed.unwrap_or_default() }
+    }
+
+    fn feed(&mut self, item: &Item) -> Option<Feed> {
+        let place = self.text(item, "feeds")?;
+        if names_user(&place) {
+            self.faults.push(user_in_url(&place, span(item)));
+        }
+        Some(Feed { place, span: span(item) })
+    }
+
     fn waivers(&mut self, table: &dyn TableLike) -> Vec<Waiver> {
         let Some(item) = table.get("waivers") else { return Vec::new() };
         let Some(tables) = tables_of(item) else {
@@ -226,7 +286,50 @@ impl Reader<'_> {
         let range = table.get("range").and_then(|item| self.range(item, "range"));
         let reason = self.reason(table, at.clone(), "why the package is excepted");
         let until = self.needed(table, "until", &at, "until when it holds").and_then(|item| self.date(item));
-        Some(Waiver { rule: rule?, package: package?, range, reason: reason?, until: until?, span: at })
+        let (advisory, status, justification) = self.vex(table, rule?, &at)?;
+        Some(Waiver {
+            rule: rule?,
+            package: package?,
+            range,
+            advisory,
+            status,
+            justification,
+            reason: reason?,
+            until: until?,
+            span: at,
+        })
+    }
+
+    /// What a waiver says of an advisory, which only one of that rule does: each names its advisory and its status, and why a
+    /// product isn't affected.
+    fn vex(
+        &mut self,
+        table: &dyn TableLike,
+        rule: Rule,
+        at: &Span<usize>,
+    ) -> Option<(Option<String>, Option<VexStatus>, Option<Justification>)> {
+        if rule != Rule::Advisories {
+            for key in
+                ["advisory", "status", "justification"].into_iter().filter(|key| table.contains_key(key))
+            {
+                let message = format!("`{key}` is for waivers of the rule `advisories`");
+                self.faults.push(Fault::new("rules.waiver", message, at.clone()).advice("remove it"));
+            }
+            return Some((None, None, None));
+        }
+        let advisory = self.needed(table, "advisory", at, "which advisory it is about");
+        let advisory = advisory.and_then(|item| self.text(item, "advisory"))?;
+        let status = self.needed(table, "status", at, "whether the product is affected")?;
+        let what = "status of a product";
+        let status = self.one_of(status, "status", "manifest.rule", what, &VexStatus::WORDS)?;
+        if status != VexStatus::NotAffected {
+            return Some((Some(advisory), Some(status), None));
+        }
+        let justification = self.needed(table, "justification", at, "why the product isn't affected")?;
+        let what = "justification";
+        let justification =
+            self.one_of(justification, "justification", "manifest.rule", what, &Justification::WORDS)?;
+        Some((Some(advisory), Some(status), Some(justification)))
     }
 
     /// A key that a waiver can't do without.

@@ -29,7 +29,7 @@ pub const SOURCE_KEYS: [&str; 12] = [
 ];
 const OF_GIT: [&str; 5] = ["tag", "branch", "commit", "tags", "subfolder"];
 const OF_ARCHIVES: [&str; 2] = ["sha256", "strip"];
-pub(super) const STATED_KEYS: [&str; 17] = [
+pub(super) const STATED_KEYS: [&str; 18] = [
     "version",
     "published",
     "license",
@@ -41,6 +41,7 @@ pub(super) const STATED_KEYS: [&str; 17] = [
     "tags",
     "homepage",
     "repository",
+    "upstream",
     "notes",
     "family",
     "provides",

@@ -18,6 +18,8 @@ fn known() -> Vec<(&'static str, Vec<&'static str>)> {
         ("/$defs/license-rules", rules::LICENSES_KEYS.to_vec()),
         ("/$defs/barred", rules::BARRED_KEYS.to_vec()),
         ("/$defs/accepted-license", rules::ACCEPTED_KEYS.to_vec()),
+        ("/properties/rules/properties/advisories", [&rules::LEVEL_KEYS[..], &rules::FEED_KEYS].concat()),
+        ("/$defs/advisory-levels", rules::LEVEL_KEYS.to_vec()),
         ("/$defs/waiver", rules::WAIVER_KEYS.to_vec()),
         ("/properties/shelf", SHELF_KEYS.to_vec()),
         ("/properties/card", card::CARD_KEYS.to_vec()),

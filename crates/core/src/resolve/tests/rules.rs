@@ -254,7 +254,7 @@ proptest! {
             let stays = |name: &PackageName, version: &Version| locked.get(name).is_none_or(|locked| locked == version);
             choice.iter().filter(|(name, version)| !excluded.contains(name) && !stays(name, version)).count()
         };
-        match comply(&problem, &excluded, &registry) {
+        match comply(&problem, &excluded, false, &registry) {
             Err(Unresolved::Conflict(_)) => prop_assert!(solutions.is_empty(), "{:?}", solutions[0]),
             Err(_) => prop_assert!(false, "nobody gave up"),
             Ok(update) => {

@@ -13,7 +13,8 @@ use crate::variant::parts_along;
 impl<C: Catalogue> Universe<'_, C> {
     /// Adds which releases don't fit which targets.
     pub(super) fn state_fits(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
-        if !self.packages[var].providers().is_empty() && !self.problem.places.is_empty() {
+        let is_somewhere = !self.problem.places.is_empty() || self.scopes > 0;
+        if !self.packages[var].providers().is_empty() && is_somewhere {
             return self.state(engine, Fact::Provided { capability: var });
         }
         for target in 0..self.problem.places.len() {

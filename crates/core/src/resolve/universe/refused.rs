@@ -34,11 +34,11 @@ impl<C: Catalogue> Universe<'_, C> {
 
     /// Adds which releases the rules exclude.
     pub(super) fn state_refused(&mut self, engine: &mut Engine, var: Var) -> Result<(), Stop<C::Error>> {
-        if !self.problem.rules.can_refuse() {
+        if !self.problem.rules.can_refuse() && !self.problem.leaves_advisories {
             return Ok(());
         }
         for scope in self.each_scope() {
-            for (reason, releases) in self.refused(var, scope) {
+            for (reason, releases) in self.refused(var, scope)? {
                 self.state(engine, Fact::Refused { package: var, releases, reason, scope })?;
             }
         }
@@ -46,23 +46,32 @@ impl<C: Catalogue> Universe<'_, C> {
     }
 
     /// The releases of a package that a scope's rules exclude, by the reason. What is locked stays until somebody moves it.
-    fn refused(&self, var: Var, scope: Option<usize>) -> Vec<(Reason, Choices)> {
+    fn refused(&self, var: Var, scope: Option<usize>) -> Result<Vec<(Reason, Choices)>, Stop<C::Error>> {
         let package = &self.packages[var];
-        let Some(listing) = package.listing() else { return Vec::new() };
+        let Some(listing) = package.listing() else { return Ok(Vec::new()) };
+        let advisories = self.catalogue.advisories(listing).map_err(Stop::Catalogue)?;
         let kept = self.problem.kept(&package.name).and_then(|version| package.choice(version));
         let purpose = scope.and_then(|spot| self.purpose_of(spot));
         let mut refused: Vec<(Reason, Choices)> = Vec::new();
         for (at, release) in package.releases().iter().enumerate().filter(|(at, _)| Some(at + 1) != kept) {
             let source = listing.source_of(&release.entry.version);
-            let subject = Subject { release, source, is_stand_in: listing.is_stand_in };
-            let Some(reason) = self.problem.rules.refusal(purpose, &subject, self.now) else { continue };
+            let before = at.checked_sub(1).map(|before| &package.releases()[before].entry.version);
+            let is_stand_in = listing.is_stand_in;
+            let subject = Subject { release, source, is_stand_in, advisories: &advisories, before };
+            let rules = &self.problem.rules;
+            let reason = rules.refusal(purpose, &subject, self.now);
+            let reason = reason.or_else(|| {
+                let leaves = self.problem.leaves_advisories && self.problem.leaving.contains(&package.name);
+                leaves.then(|| rules.advisory_breach(purpose, &subject, self.now)).flatten()
+            });
+            let Some(reason) = reason else { continue };
             // Ages differ from release to release; one sentence tells of all.
             match refused.iter_mut().find(|(other, _)| other.is_told_like(&reason)) {
                 Some((_, releases)) => releases.insert(at + 1),
                 None => refused.push((reason, Choices::of(package.width(), [at + 1]))),
             }
         }
-        refused
+        Ok(refused)
     }
 
     /// The purpose that has a scope's rules; `None` for all that have none of their own.

@@ -8,7 +8,8 @@ use bibliotax_core::manifest::Allowed;
 use bibliotax_core::source::without_user;
 use reqwest::blocking::{self, RequestBuilder, Response};
 use reqwest::header::{
-    ACCEPT, ACCEPT_ENCODING, AUTHORIZATION, CONTENT_TYPE, ETAG, HeaderValue, IF_NONE_MATCH, LINK,
+    ACCEPT, ACCEPT_ENCODING, AUTHORIZATION, CONTENT_TYPE, ETAG, HeaderValue, IF_MODIFIED_SINCE,
+    IF_NONE_MATCH, LAST_MODIFIED, LINK,
 };
 use reqwest::redirect::{Attempt, Policy};
 use reqwest::{Method, StatusCode, Url};
@@ -59,6 +60,21 @@ pub struct Part {
     pub length: Option<u64>,
     /// The bytes.
     pub body: MinRateReader<Response>,
+}
+
+/// A file as it is now.
+pub enum Fresh {
+    /// It is the one that is known.
+    Same,
+    /// It is not there.
+    Missing,
+    /// It is another one.
+    New {
+        /// Its bytes.
+        body: MinRateReader<Response>,
+        /// Its validator.
+        tag: Option<String>,
+    },
 }
 
 /// Asks one registry, or for one archive.
@@ -246,6 +262,33 @@ impl Client {
                     let tag =
                         response.headers().get(ETAG).and_then(|tag| tag.to_str().ok()).map(str::to_owned);
                     Ok(Answer::Found { text: self.read(response, limit)?, tag })
+                }
+                _ => Err(self.refused(response)),
+            }
+        })
+    }
+
+    /// Begins to read a file, unless it is the one with this validator: an entity tag, or the date of its last change.
+    pub fn fresh(&self, path: &str, tag: Option<&str>) -> Result<Fresh, RegistryError> {
+        if self.is_offline() {
+            return Err(self.offline(path));
+        }
+        self.trying(|| {
+            let response = self.read_from(path, |client, url| {
+                let request = client.get(url).header(ACCEPT_ENCODING, "identity");
+                match tag {
+                    Some(tag) if tag.contains('"') => request.header(IF_NONE_MATCH, tag),
+                    Some(date) => request.header(IF_MODIFIED_SINCE, date),
+                    None => request,
+                }
+            })?;
+            match response.status() {
+                StatusCode::NOT_MODIFIED if tag.is_some() => Ok(Fresh::Same),
+                StatusCode::NOT_FOUND | StatusCode::GONE => Ok(Fresh::Missing),
+                StatusCode::OK => {
+                    let header = |name| response.headers().get(name).and_then(|value| value.to_str().ok());
+                    let tag = header(ETAG).or_else(|| header(LAST_MODIFIED)).map(str::to_owned);
+                    Ok(Fresh::New { body: self.paced(response), tag })
                 }
                 _ => Err(self.refused(response)),
             }

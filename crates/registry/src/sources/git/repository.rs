@@ -140,6 +140,34 @@ impl Repository {
         Ok(String::from_utf8_lossy(&reached).lines().any(|line| line == commit.as_str()))
     }
 
+    /// A commit and all that it was built on; what is here of it where nobody may be asked.
+    pub fn history(&self, commit: &CommitId) -> Result<BTreeSet<String>, RegistryError> {
+        if !self.is_offline {
+            make_folder(&self.place)?;
+            let _held = self.held(commit)?;
+            // Commits alone, and all of them: what is here may be the last one only.
+            let whole = ["--filter=tree:0", "--depth=2147483647"];
+            let refspec = format!("+{commit}:refs/kept/{commit}\n");
+            match self.fetch_with(&whole, &refspec) {
+                Err(refused) if is_unable(&refused) => {
+                    let all = "+refs/heads/*:refs/kept/heads/*\n+refs/tags/*:refs/kept/tags/*\n";
+                    self.fetch_with(&whole[1..], all)
+                }
+                done => done,
+            }
+            .map_err(|refused| refused.about(&self.url))?;
+        }
+        let reached = self.run(&["rev-list", commit.as_str()], "");
+        let reached = reached.map_err(|refused| refused.about(&self.url))?;
+        Ok(String::from_utf8_lossy(&reached).lines().map(str::to_owned).collect())
+    }
+
+    /// Whether a commit was followed by another one, as far as that one is here.
+    pub fn is_before(&self, commit: &CommitId, later: &str) -> Result<bool, RegistryError> {
+        let is_commit = later.len() >= 40 && later.chars().all(|c| c.is_ascii_hexdigit());
+        Ok(is_commit && self.run(&["merge-base", "--is-ancestor", commit.as_str(), later], "").is_ok())
+    }
+
     /// Sees that files are here whose names may be all that was fetched, by the names of their objects.
     pub fn fetch_files(&self, commit: &CommitId, objects: &[&str]) -> Result<(), RegistryError> {
         let asked = ["rev-list", "--objects", "--missing=print", "--no-walk", commit.as_str()];

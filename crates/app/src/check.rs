@@ -243,5 +243,5 @@ fn of_drift(drift: &Drift<'_>, unifies: bool) -> Finding {
         span: need.span.clone(),
     };
     let needs: Vec<DriftingNeed> = drift.needs.iter().map(need).collect();
-    Finding::of_drift(drift.package.clone(), drift.common.clone(), needs, unifies)
+    Finding::of_drift(&drift.package, drift.common.clone(), needs, unifies)
 }

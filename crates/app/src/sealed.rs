@@ -5,7 +5,7 @@ use bibliotax_core::compliance::{Known, breaches};
 use bibliotax_core::history::Release;
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::resolve::Catalogue;
-use bibliotax_core::rules::{Reason, Rule, Stance};
+use bibliotax_core::rules::{Reason, Rule, Stance, whole_sentence};
 use bibliotax_present::words::count;
 use bibliotax_registry::catalogue::connections::Connections;
 use bibliotax_registry::catalogue::registries::Registries;
@@ -48,7 +48,7 @@ pub fn check_rules(
     let sentences: Vec<String> = refused
         .map(|found| {
             let who = format!("{} {}", found.package.name, found.package.version);
-            found.breach.reason.sentence(found.scope, &who, true).replacen('t', "T", 1) + "."
+            whole_sentence(&found.breach.reason.sentence(found.scope, &who, true))
         })
         .collect();
     if sentences.is_empty() {

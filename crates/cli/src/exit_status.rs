@@ -65,6 +65,7 @@ mod tests {
     use std::fs;
     use std::path::Path;
 
+    use bibliotax_app::check::{FINDING_CODES, FindingCode};
     use bibliotax_app::codes::CODES;
 
     use super::*;
@@ -103,6 +104,15 @@ mod tests {
     fn codes_are_sorted_used_and_documented() {
         let docs = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/errors.md");
         let docs = fs::read_to_string(docs).unwrap();
+        let (docs, findings) = docs.split_once("## Findings of `check`").unwrap();
+        assert!(FINDING_CODES.is_sorted_by_key(|known| known.code));
+        for FindingCode { code, meaning, help } in FINDING_CODES {
+            assert!(
+                findings.contains(&format!("\n| `{code}` | {meaning} | {help} |\n")),
+                "{code} isn't in the docs"
+            );
+        }
+        assert_eq!(findings.matches("\n| `").count(), FINDING_CODES.len());
         let sources = sources();
         assert!(CODES.is_sorted_by_key(|(code, ..)| *code));
         for (code, kind, meaning) in CODES {

@@ -15,12 +15,12 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::advisory::PackageUrl;
 use crate::digest::Digest;
 use crate::facet::Fits;
 use crate::inner_path::ExposedPath;
 use crate::license::License;
 use crate::name::{ComponentName, Family, PackageName, ProgramName, Purpose, RoleName, Tag};
+use crate::package_url::PackageUrl;
 use crate::range::Range;
 use crate::version::Version;
 

@@ -53,9 +53,7 @@ impl Fault {
 
     /// The line and column of its place in a text, both from 1; the column counts characters.
     pub fn line_and_column(&self, text: &str) -> (usize, usize) {
-        let before = &text[..text.floor_char_boundary(self.span.start)];
-        let start = before.rfind('\n').map_or(0, |end| end + 1);
-        (before.matches('\n').count() + 1, before[start..].chars().count() + 1)
+        line_and_column(text, self.span.start)
     }
 }
 
@@ -70,6 +68,13 @@ impl fmt::Display for Fault {
 }
 
 impl std::error::Error for Fault {}
+
+/// The line and column of a byte of a text, both from 1; the column counts characters.
+pub fn line_and_column(text: &str, at: usize) -> (usize, usize) {
+    let before = &text[..text.floor_char_boundary(at)];
+    let start = before.rfind('\n').map_or(0, |end| end + 1);
+    (before.matches('\n').count() + 1, before[start..].chars().count() + 1)
+}
 
 /// The first line that a version control system leaves where two sides of a merge can't be put together.
 pub fn conflict_marker(text: &str) -> Option<Range<usize>> {

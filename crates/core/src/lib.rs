@@ -3,7 +3,7 @@
 //! | module | what it has |
 //! |---|---|
 //! | [`name`], [`version`], [`range`] | names of packages and their parts, versions, and the versions that a need accepts |
-//! | [`digest`], [`license`] | SHA-256 digests and SPDX licence expressions |
+//! | [`digest`], [`license`], [`package_url`] | SHA-256 digests, SPDX licence expressions, names of upstream software |
 //! | [`manifest`] | `bibliotax.toml`: its meaning, and edits of its text; a person's own settings, which are written alike |
 //! | [`advisory`] | what is known to be wrong with releases: OSV records, package URLs, severities |
 //! | [`card`], [`history`] | what a registry knows of releases |
@@ -42,6 +42,7 @@ pub mod manifest;
 pub mod name;
 pub mod nearest;
 pub mod newer;
+pub mod package_url;
 mod problem;
 pub mod progress;
 pub mod range;

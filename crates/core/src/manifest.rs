@@ -30,7 +30,6 @@ pub use self::settings::{Settings, UseColor};
 pub use self::stated::StatedCard;
 pub use self::tasks::Task;
 pub use self::template::{RegistryLine, new_manifest, new_project, new_workspace};
-use crate::advisory::PackageUrl;
 use crate::card::{CardConflict, CardNeed, Component, Exposes, Provided, Step};
 use crate::facet::{Facet, Fits, Target};
 use crate::fault::Fault;
@@ -40,6 +39,7 @@ use crate::name::{
     ComponentName, DeviceName, FacetName, Family, NamePattern, PackageName, PartName, ProgramName, Purpose,
     RegistryName, Tag,
 };
+use crate::package_url::PackageUrl;
 use crate::range::Range;
 use crate::rules::Rules;
 use crate::version::Version;

@@ -110,6 +110,11 @@ impl Listing {
         Some(Self { own, ..Self::new(source, history) })
     }
 
+    /// Its releases, oldest first, each with where it comes from.
+    pub fn sourced_releases(&self) -> impl Iterator<Item = (&Release, &Source)> {
+        self.history.releases().iter().map(|release| (release, self.source_of(&release.entry.version)))
+    }
+
     /// Where a release comes from.
     pub fn source_of(&self, version: &Version) -> &Source {
         self.own.get(version).map_or(&self.source, |(source, _)| source)

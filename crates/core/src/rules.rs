@@ -23,7 +23,7 @@ use serde::{Deserialize, Serialize};
 pub use self::age::Age;
 pub use self::breach::{Breach, KnownAdvisory, Reason, Subject};
 pub use self::license_rules::{LicenseList, LicenseRules, LicenseVerdict, NO_LICENSE};
-pub use self::sentence::rules_of;
+pub use self::sentence::{rules_of, whole_sentence};
 pub use self::source_pattern::SourcePattern;
 pub use self::waiver::{Justification, VexStatus, Waiver};
 use crate::advisory::Severity;

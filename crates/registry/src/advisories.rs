@@ -63,15 +63,11 @@ impl Advisories {
         if self.is_empty() {
             return Ok(Arc::default());
         }
-        let mut keys: Vec<Key> = listing
-            .history
-            .releases()
+        let releases: Vec<_> = listing.sourced_releases().collect();
+        let keys = releases
             .iter()
-            .flat_map(|release| {
-                let entry = &release.entry;
-                keys_of_release(&entry.name, entry, listing.source_of(&entry.version))
-            })
-            .collect();
+            .flat_map(|(release, source)| keys_of_release(&release.entry.name, &release.entry, source));
+        let mut keys: Vec<Key> = keys.collect();
         keys.sort_unstable();
         keys.dedup();
         let mut records: Vec<Arc<Advisory>> = Vec::new();
@@ -87,7 +83,7 @@ impl Advisories {
         if records.is_empty() {
             return Ok(Arc::default());
         }
-        Ok(affecting(listing, &records, &Commits::of(listing, sources)).into())
+        Ok(affecting(&releases, &records, &Commits::of(&releases, sources)).into())
     }
 
     /// The record of this name, in any feed.

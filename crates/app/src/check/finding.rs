@@ -237,7 +237,7 @@ impl Finding {
 
     /// That projects declare a package with different ranges.
     pub(super) fn of_drift(
-        package: PackageName,
+        package: &PackageName,
         common: Option<Range>,
         needs: Vec<DriftingNeed>,
         unifies: bool,
@@ -254,7 +254,7 @@ impl Finding {
             .map_or(Place::Lock(None), |need| Place::Manifest(need.folder.clone(), Some(need.span.clone())));
         let message = format!("{package} is declared with different ranges");
         let subject = Subject::Drift { common, needs };
-        Self::new("drift", Level::Warning, message, advice, (place, subject)).about(&package)
+        Self::new("drift", Level::Warning, message, advice, (place, subject)).about(package)
     }
 
     /// That other registries have a package of the name of a locked one.

@@ -1,6 +1,6 @@
 //! Where findings stand: the file, the line and the column.
 
-use bibliotax_core::fault::Fault;
+use bibliotax_core::fault::line_and_column;
 use bibliotax_core::lock::{self, LockedPackage};
 
 use super::{Finding, Place};
@@ -33,8 +33,7 @@ pub(super) fn locate(findings: &mut [Finding], workspace: &WorkspaceFolder) {
             }
             Place::Manifest(folder, span) => {
                 let text = workspace.manifests.in_folder(folder).map_or("", |file| &file.text);
-                // Faults know how to count lines and columns.
-                let at = span.clone().map(|span| Fault::new("", "", span).line_and_column(text));
+                let at = span.as_ref().map(|span| line_and_column(text, span.start));
                 Location { file: file_name(folder), at }
             }
         };

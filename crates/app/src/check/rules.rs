@@ -213,7 +213,8 @@ fn code(rule: Rule) -> &'static str {
 fn advice(rule: Rule, package: &PackageName, reason: &Reason, is_forbidden: bool) -> String {
     match (rule, reason) {
         (_, Reason::UnacceptedLicense(_)) => {
-            format!("`bibliotax accept {package}` accepts it for the team, `bibliotax describe {package}` shows what it is")
+            "`bibliotax accept PACKAGE` accepts a licence for the team; `bibliotax describe PACKAGE` shows what it is about"
+                .to_owned()
         }
         (Rule::Advisories, _) => {
             "`bibliotax update --advisories` moves to releases that aren't affected; \

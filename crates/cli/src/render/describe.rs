@@ -5,12 +5,12 @@ mod parts;
 pub mod sources;
 
 use bibliotax_app::describe::Described;
-use bibliotax_core::advisory::PackageUrl;
 use bibliotax_core::facet::Target;
 use bibliotax_core::fitting;
 use bibliotax_core::history::Release;
 use bibliotax_core::inner_path::joined;
 use bibliotax_core::name::PackageName;
+use bibliotax_core::package_url::PackageUrl;
 use bibliotax_core::source::Source;
 use bibliotax_core::version::Version;
 use bibliotax_present::dates::{date, dated};

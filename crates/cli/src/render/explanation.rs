@@ -3,6 +3,7 @@
 use bibliotax_app::check::{ExplainedFinding, Explanation, LockCommit};
 use bibliotax_core::advisory::Advisory;
 use bibliotax_core::graph::NeedPath;
+use bibliotax_core::name::PackageName;
 
 use crate::json::check::Explained;
 use crate::ui::{Ui, clean, style, styled};
@@ -61,7 +62,7 @@ fn show_finding(ui: &Ui, explained: &ExplainedFinding) {
 }
 
 fn path_text(path: &NeedPath) -> String {
-    let packages: Vec<&str> = path.packages.iter().map(|name| name.as_str()).collect();
+    let packages: Vec<&str> = path.packages.iter().map(PackageName::as_str).collect();
     format!("{}: {}", path.by, packages.join(" > "))
 }
 

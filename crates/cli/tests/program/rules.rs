@@ -98,14 +98,14 @@ fn a_licence_that_wants_consent_is_accepted_once_for_the_team() {
     assert_snapshot!(garden.run(&["install", "--sealed"]), @"
     ----- stderr
     error: the rules forbid what is locked: 1 problem  (rules.forbidden)
-      The rules want MPL-2.0, the licence of moss-map 2.1.0, to be accepted by a person, and nobody did.
+      MPL-2.0, the licence of moss-map 2.1.0, isn't accepted yet.
     try: `bibliotax check` shows what to do about each
     ----- status 7
     ");
     assert_eq!(garden.run(&["with", "--sealed", "--", "true"]).expect(7).code(), "rules.forbidden");
     assert_snapshot!(garden.run(&["check"]), @"
-    error: the rules want MPL-2.0, the licence of moss-map 2.1.0, to be accepted by a person, and nobody did  (rules.licenses)
-      try: `bibliotax accept moss-map` accepts it for the team, `bibliotax describe moss-map` shows what it is
+    error: MPL-2.0, the licence of moss-map 2.1.0, isn't accepted yet  (rules.licenses)
+      try: `bibliotax accept PACKAGE` accepts a licence for the team; `bibliotax describe PACKAGE` shows what it is about
     1 error: 1 project, 2 packages
     ----- status 7
     ");

@@ -131,8 +131,8 @@ impl VersionEvents {
         }
         events.extend(self.fixed.iter().filter_map(|text| Some((Some(parsed(text)?), false))));
         events.sort();
-        let up_to = events.iter().filter(|(at, _)| at.as_ref().is_none_or(|at| at <= version));
-        let Some((begun, true)) = up_to.last() else { return false };
+        let mut up_to = events.iter().filter(|(at, _)| at.as_ref().is_none_or(|at| at <= version));
+        let Some((begun, true)) = up_to.next_back() else { return false };
         // The last affected one of a stretch is the first behind its beginning.
         let ends = self.last_affected.iter().filter_map(parsed);
         let end = ends.filter(|end| begun.as_ref().is_none_or(|begun| end >= begun)).min();

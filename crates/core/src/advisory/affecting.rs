@@ -8,7 +8,6 @@ use super::key::{Key, repository_of};
 use super::{Advisory, Severity};
 use crate::card::Entry;
 use crate::history::Release;
-use crate::resolve::Listing;
 use crate::source::Source;
 use crate::version::Version;
 
@@ -41,18 +40,19 @@ impl Affecting {
     }
 }
 
-/// What records affect which releases of a package, the worst first; those about one thing are one.
+/// What records affect which of these releases of a package, each with where it comes from, the worst first; those about one thing are
+/// one.
 pub fn affecting(
-    listing: &Listing,
+    releases: &[(&Release, &Source)],
     records: &[Arc<Advisory>],
     history: &dyn CommitHistory,
 ) -> Vec<Affecting> {
     let mut found: Vec<Affecting> = Vec::new();
     for record in records {
-        let releases = listing.history.releases().iter().map(|release| &release.entry);
         let affected =
-            releases.filter(|entry| affects(record, entry, listing.source_of(&entry.version), history));
-        let versions: BTreeSet<Version> = affected.map(|entry| entry.version.clone()).collect();
+            releases.iter().filter(|(release, source)| affects(record, &release.entry, source, history));
+        let versions: BTreeSet<Version> =
+            affected.map(|(release, _)| release.entry.version.clone()).collect();
         if !versions.is_empty() {
             let names = record.aliases.iter().chain([&record.id]).cloned().collect();
             found.push(Affecting {

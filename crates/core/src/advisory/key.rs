@@ -2,9 +2,10 @@
 
 use std::fmt;
 
-use super::{ECOSYSTEM, PackageUrl};
+use super::ECOSYSTEM;
 use crate::card::Entry;
 use crate::name::PackageName;
+use crate::package_url::PackageUrl;
 use crate::source::Source;
 
 /// A name that both a record and a package can have.

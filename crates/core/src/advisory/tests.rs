@@ -11,6 +11,7 @@ use crate::card::{Card, Event};
 use crate::history::History;
 use crate::lock::samples::test_source;
 use crate::name::PackageName;
+use crate::package_url::PackageUrl;
 use crate::resolve::Listing;
 use crate::source::CommitId;
 use crate::version::Version;
@@ -224,15 +225,15 @@ fn what_a_record_says_of_itself_is_read_and_bounded() {
         "credits": [{ "name": "Moss" }],
         "database_specific": { "anything": [1, 2] },
     });
-    let record = record(&body).unwrap().unwrap();
-    assert_eq!(record.summary, "Tells dew where there is none.");
-    assert_eq!(record.url.as_deref(), Some("https://b.example/1"));
-    assert_eq!(record.aliases, ["CVE-2026-1".to_owned()].into());
-    let long = json!({ "summary": "a\u{1b}[31m".repeat(1000), "references": [{ "type": "WEB", "url": "javascript:1" }] });
-    let record = super::tests::record(&long).unwrap().unwrap();
-    assert!(
-        record.summary.chars().count() == 300 && !record.summary.contains('\u{1b}') && record.url.is_none()
-    );
+    let advisory = record(&body).unwrap().unwrap();
+    assert_eq!(advisory.summary, "Tells dew where there is none.");
+    assert_eq!(advisory.url.as_deref(), Some("https://b.example/1"));
+    assert_eq!(advisory.aliases, ["CVE-2026-1".to_owned()].into());
+    let long = "a\u{1b}[31m".repeat(1000);
+    let long = json!({ "summary": long, "references": [{ "type": "WEB", "url": "javascript:1" }] });
+    let advisory = record(&long).unwrap().unwrap();
+    let summary = advisory.summary;
+    assert!(summary.chars().count() == 300 && !summary.contains('\u{1b}') && advisory.url.is_none());
 }
 
 /// A package whose releases are upstream's, at these versions of it.
@@ -257,7 +258,8 @@ fn listing(releases: &[(&str, &str)]) -> Listing {
 fn affected(listing: &Listing, bodies: &[Value]) -> Vec<(String, String)> {
     let records: Vec<Arc<Advisory>> =
         bodies.iter().filter_map(|body| record(body).unwrap()).map(Arc::new).collect();
-    let found = affecting(listing, &records, &NoCommits);
+    let releases: Vec<_> = listing.sourced_releases().collect();
+    let found = affecting(&releases, &records, &NoCommits);
     let versions =
         |versions: &BTreeSet<Version>| versions.iter().map(ToString::to_string).collect::<Vec<_>>().join(" ");
     found.iter().map(|one| (one.advisory.id.clone(), versions(&one.versions))).collect()

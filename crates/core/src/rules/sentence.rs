@@ -5,6 +5,12 @@ use jiff::tz::TimeZone;
 use super::{KnownAdvisory, Reason};
 use crate::name::Purpose;
 
+/// A sentence as it stands by itself: with its full stop, and a capital unless a name begins it.
+pub fn whole_sentence(text: &str) -> String {
+    let text = text.strip_prefix("the ").map_or(text.to_owned(), |rest| format!("The {rest}"));
+    format!("{text}.")
+}
+
 /// The rules of a scope, as a sentence names them that doesn't begin with them.
 pub fn rules_of(scope: Option<&Purpose>) -> String {
     scope.map_or("the rules".to_owned(), |purpose| format!("the rules for {purpose}"))
@@ -20,13 +26,11 @@ impl Reason {
                 format!("refuse packages without a licence, and {who} {} none", verb("declares", "declare"))
             }
             Self::UnacceptedLicense(Some(license)) => {
-                format!("want {license}, the licence of {who}, to be accepted by a person, and nobody did")
+                return format!("{license}, the licence of {who}, isn't accepted yet");
             }
             Self::UnacceptedLicense(None) => {
                 let declares = verb("declares", "declare");
-                format!(
-                    "want packages without a licence to be accepted by a person, and {who} {declares} none"
-                )
+                return format!("{who} {declares} no licence, which nobody accepted yet");
             }
             Self::Barred { reason, .. } => format!("bar {who} ({reason})"),
             Self::Young { published, age } => {

@@ -4,9 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Mutex;
 
 use bibliotax_core::advisory::CommitHistory;
+use bibliotax_core::history::Release;
 use bibliotax_core::name::PackageName;
-use bibliotax_core::resolve::Listing;
-use bibliotax_core::source::{CommitId, GitSource};
+use bibliotax_core::source::{CommitId, GitSource, Source};
 
 use crate::model::mutex::lock;
 use crate::sources::direct_sources::DirectSources;
@@ -22,11 +22,10 @@ pub struct Commits<'s> {
 
 impl<'s> Commits<'s> {
     /// Those of a package's releases.
-    pub fn of(listing: &Listing, sources: &'s DirectSources) -> Self {
-        let releases = listing.history.releases().iter().map(|release| &release.entry);
-        let places = releases.clone().filter_map(|entry| listing.source_of(&entry.version).git());
+    pub fn of(releases: &[(&Release, &Source)], sources: &'s DirectSources) -> Self {
+        let places = releases.iter().filter_map(|(_, source)| source.git());
         let places = places.map(|git| (git.commit.clone(), git.clone())).collect();
-        let package = releases.into_iter().next().map(|entry| entry.name.clone());
+        let package = releases.first().map(|(release, _)| release.entry.name.clone());
         Self { package, places, sources, known: Mutex::default() }
     }
 

@@ -8,6 +8,7 @@ use crate::resolve::choices::Choices;
 use crate::resolve::engine::Var;
 use crate::resolve::universe::{Demand, Extra, Fact, Kind, Package};
 use crate::resolve::{Catalogue, Listing};
+use crate::rules::whole_sentence;
 use crate::source::Source;
 
 impl<C: Catalogue> Explainer<'_, C> {
@@ -69,7 +70,7 @@ impl<C: Catalogue> Explainer<'_, C> {
                 let scope = scope.and_then(|spot| self.universe.purpose_of(spot));
                 let who = releases_text_inside(package, releases);
                 let text = reason.sentence(scope, &who, releases.only().is_some());
-                (text.replacen("the", "The", 1) + ".", vec![&package.name])
+                (whole_sentence(&text), vec![&package.name])
             }
             Fact::Withdrawn { package, releases } => {
                 let package = &self.packages[*package];

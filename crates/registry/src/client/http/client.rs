@@ -71,7 +71,7 @@ pub enum Fresh {
     /// It is another one.
     New {
         /// Its bytes.
-        body: MinRateReader<Response>,
+        body: Box<MinRateReader<Response>>,
         /// Its validator.
         tag: Option<String>,
     },
@@ -288,7 +288,7 @@ impl Client {
                 StatusCode::OK => {
                     let header = |name| response.headers().get(name).and_then(|value| value.to_str().ok());
                     let tag = header(ETAG).or_else(|| header(LAST_MODIFIED)).map(str::to_owned);
-                    Ok(Fresh::New { body: self.paced(response), tag })
+                    Ok(Fresh::New { body: Box::new(self.paced(response)), tag })
                 }
                 _ => Err(self.refused(response)),
             }

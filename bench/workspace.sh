@@ -22,7 +22,6 @@ against() {
     echo "$*: $(ratio "$work/team.json")"
 }
 
-against "$read" check
 against "$read" graph
 against "$read" graph --to bed-n0
 against "$read" graph --format svg
@@ -34,6 +33,7 @@ against "$read shelf" install
 against "$read shelf" install --in bed-7
 against "$read files" verify
 against "$read $work/seedhouse" resolve
+against "$read $work/seedhouse" check
 against "$read $work/seedhouse" newer
 against "$read $work/seedhouse" newer --in bed-7
 against "$read $work/seedhouse" explain bed-n0

@@ -8,7 +8,7 @@ use bibliotax_core::advisory::{Advisory, Key, read};
 use jiff::Timestamp;
 use rusqlite::{Connection, OptionalExtension, params};
 
-use super::records::{self, RecordPlace};
+use super::records::{self, Positioned, RecordPlace};
 use crate::client::database::{self, Form};
 use crate::model::mutex::lock;
 
@@ -24,6 +24,9 @@ const FORM: Form = Form {
 /// Most records that can't be read of which it is remembered why.
 const MAX_FAULTS: usize = 100;
 
+/// How many bytes of an index are mapped.
+const MAX_MAPPED: i64 = 1 << 30;
+
 /// A record that can't be read.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RecordFault {
@@ -38,6 +41,8 @@ pub struct Index {
     database: Mutex<Connection>,
     /// What it is the index of.
     path: PathBuf,
+    /// The same, open, where it is an archive.
+    file: Option<Positioned>,
 }
 
 impl Index {
@@ -45,7 +50,15 @@ impl Index {
     pub fn open(place: &Path, path: &Path, stamp: &str) -> Option<Self> {
         let database = database::open(place, FORM)?;
         let made_of: String = database.query_row("SELECT stamp FROM feed", [], |row| row.get(0)).ok()?;
-        (made_of == stamp).then(|| Self { database: Mutex::new(database), path: path.to_owned() })
+        if made_of == stamp { Self::of(database, path).ok() } else { None }
+    }
+
+    fn of(database: Connection, path: &Path) -> rusqlite::Result<Self> {
+        // It is never written again, only replaced. So it is locked once and not for each of thousands of questions, and it is mapped.
+        database.pragma_update(None, "locking_mode", "exclusive")?;
+        database.pragma_update(None, "mmap_size", MAX_MAPPED)?;
+        let file = if path.is_file() { Positioned::open(path).ok() } else { None };
+        Ok(Self { database: Mutex::new(database), path: path.to_owned(), file })
     }
 
     /// When all files of the feed were last looked at, and its stamp then.
@@ -72,7 +85,7 @@ impl Index {
         }
         std::fs::rename(&file, place)?;
         let database = database::open(place, FORM).ok_or_else(|| io::Error::other("the index vanished"))?;
-        Ok(Self { database: Mutex::new(database), path: path.to_owned() })
+        Ok(Self::of(database, path)?)
     }
 
     /// The records that any of these keys names, but for those that were withdrawn.
@@ -80,7 +93,7 @@ impl Index {
         let places = self.places(keys)?;
         let mut found = Vec::with_capacity(places.len());
         for place in places {
-            let text = records::text(&self.path, &place)?;
+            let text = records::text(&self.path, self.file.as_ref(), &place)?;
             // It was readable when it was put there; what changed since is read at the next look.
             found.extend(read(&text).ok().flatten());
         }
@@ -96,7 +109,7 @@ impl Index {
         };
         let Some(place) = place else { return Ok(None) };
         let place = serde_json::from_str(&place).map_err(io::Error::other)?;
-        Ok(read(&records::text(&self.path, &place)?).ok().flatten())
+        Ok(read(&records::text(&self.path, self.file.as_ref(), &place)?).ok().flatten())
     }
 
     fn places(&self, keys: &[Key]) -> Result<Vec<RecordPlace>, IndexError> {

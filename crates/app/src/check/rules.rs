@@ -213,7 +213,7 @@ fn code(rule: Rule) -> &'static str {
 fn advice(rule: Rule, package: &PackageName, reason: &Reason, is_forbidden: bool) -> String {
     match (rule, reason) {
         (_, Reason::UnacceptedLicense(_)) => {
-            "`bibliotax accept PACKAGE` accepts a licence for the team; `bibliotax describe PACKAGE` shows what it is about"
+            "`bibliotax accept PACKAGE` accepts a licence for the team; `bibliotax describe PACKAGE` shows the package"
                 .to_owned()
         }
         (Rule::Advisories, _) => {

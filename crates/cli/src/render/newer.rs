@@ -105,7 +105,7 @@ fn held_back(holds: &[Hold], facets: &Facets) -> String {
             let why = words::fit(fit, facets);
             format!("{}{promise} ({})", place.name, why.trim_start_matches("no: "))
         }
-        Hold::Refused { why } => clean(why),
+        Hold::Refused { why } => format!("{})", clean(why).replacen("the rules ", "the rules (", 1)),
     };
     if holds.is_empty() {
         return "held back by its own needs; see `bibliotax explain`".to_owned();

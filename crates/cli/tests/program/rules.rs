@@ -77,7 +77,7 @@ fn what_the_rules_refuse_is_not_chosen_and_everybody_hears_why() {
     assert!(garden.run(&["explain", "moss-map", "3"]).expect(4).stdout.contains(reason));
     let newer = garden.run(&["newer"]).expect(0);
     assert!(
-        newer.stdout.contains("the rules refuse AGPL-3.0-only, the licence of moss-map 3.0.0"),
+        newer.stdout.contains("the rules (refuse AGPL-3.0-only, the licence of moss-map 3.0.0)"),
         "{newer}"
     );
     let json = garden.run(&["newer", "--format", "json"]).expect(0).json();
@@ -105,7 +105,7 @@ fn a_licence_that_wants_consent_is_accepted_once_for_the_team() {
     assert_eq!(garden.run(&["with", "--sealed", "--", "true"]).expect(7).code(), "rules.forbidden");
     assert_snapshot!(garden.run(&["check"]), @"
     error: MPL-2.0, the licence of moss-map 2.1.0, isn't accepted yet  (rules.licenses)
-      try: `bibliotax accept PACKAGE` accepts a licence for the team; `bibliotax describe PACKAGE` shows what it is about
+      try: `bibliotax accept PACKAGE` accepts a licence for the team; `bibliotax describe PACKAGE` shows the package
     1 error: 1 project, 2 packages
     ----- status 7
     ");

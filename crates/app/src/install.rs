@@ -152,14 +152,17 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let look = if request.is_sealed { PackageCheck::Files } else { PackageCheck::Folders };
     let is_quick = !request.is_dry_run && request.is_for_all() && !request.is_full;
     let manifests = Manifests::find(context.folder)?;
-    if is_quick
-        && let Some((shelf, right)) = up_to_date(&manifests, request.absolute, look)?
-        && !request.looks_closer(&right)
-    {
-        let whole = Some((shelf, manifests));
-        return Ok(Plan::UpToDate(UpToDate { kept: right.packages, whole }));
+    let right = if is_quick { up_to_date(&manifests, request.absolute, look)? } else { None };
+    match right {
+        Some((shelf, right)) if !request.looks_closer(&right) => {
+            let whole = Some((shelf, manifests));
+            Ok(Plan::UpToDate(UpToDate { kept: right.packages, whole }))
+        }
+        right => {
+            let right = right.map(|(_, right)| right.packages);
+            plan_after_reading(request, look, manifests, right, context)
+        }
     }
-    plan_after_reading(request, look, manifests, context)
 }
 
 /// The same where the shelf has to be right before something else is done; `None` where it is.
@@ -169,16 +172,19 @@ pub fn plan_if_needed(
     context: &Context<'_>,
 ) -> Result<Option<Plan>, Failure> {
     let right = up_to_date(manifests, request.absolute, PackageCheck::Files)?;
-    if right.is_some_and(|(_, right)| !request.looks_closer(&right)) {
+    if right.as_ref().is_some_and(|(_, right)| !request.looks_closer(right)) {
         return Ok(None);
     }
-    plan_after_reading(request, PackageCheck::Files, manifests.clone(), context).map(Some)
+    let right = right.map(|(_, right)| right.packages);
+    plan_after_reading(request, PackageCheck::Files, manifests.clone(), right, context).map(Some)
 }
 
+/// Plans with the lock read; `right` counts what is on the shelf where all of it is known to be right.
 fn plan_after_reading(
     request: &Request,
     look: PackageCheck,
     manifests: Manifests,
+    right: Option<usize>,
     context: &Context<'_>,
 ) -> Result<Plan, Failure> {
     let (from, is_dry_run) = (context.folder, request.is_dry_run);
@@ -193,6 +199,9 @@ fn plan_after_reading(
             }
             if request.is_sealed {
                 sealed::check_rules(&workspace, lock, request.allow_stand_ins, context.environment)?;
+            }
+            if let Some(kept) = right {
+                return Ok(Plan::UpToDate(UpToDate { kept, whole: None }));
             }
             plan_locked(request, workspace, options, context)
         }
@@ -211,12 +220,10 @@ fn plan_locked(
     context: &Context<'_>,
 ) -> Result<Plan, Failure> {
     // Where all of the shelf is right, so is each part of it.
-    let may_be_right = !request.is_dry_run && !request.is_full;
-    let right = may_be_right.then(|| up_to_date(&workspace.manifests, request.absolute, options.look));
-    if let Some((_, right)) = right.transpose()?.flatten() {
+    let may_be_right = !request.is_dry_run && !request.is_for_all() && !request.is_full;
+    if may_be_right && up_to_date(&workspace.manifests, request.absolute, options.look)?.is_some() {
         let lock = workspace.needed_lock()?;
-        let part = || Ok::<_, Failure>(ShelfWork::new(&workspace, lock, &options, context).plan()?.staying);
-        let kept = if request.is_for_all() { right.packages } else { part()? };
+        let kept = ShelfWork::new(&workspace, lock, &options, context).plan()?.staying;
         return Ok(Plan::UpToDate(UpToDate { kept, whole: None }));
     }
     Ok(Plan::Locked(Box::new(LockedPlan { workspace, options })))

@@ -170,7 +170,17 @@ fn brought(registry: &Registry, problem: &Problem, choice: &Choice, name: &Packa
 
 /// The part of a solution that can be reached from the direct needs.
 pub fn reached(registry: &Registry, problem: &Problem, choice: &Choice) -> Choice {
-    let mut open: Vec<PackageName> = problem.needs.iter().map(|need| need.package.clone()).collect();
+    reached_from(problem.needs.iter(), registry, problem, choice)
+}
+
+/// The part of a solution that can be reached from some of the direct needs.
+pub fn reached_from<'p>(
+    needs: impl Iterator<Item = &'p ProblemNeed>,
+    registry: &Registry,
+    problem: &Problem,
+    choice: &Choice,
+) -> Choice {
+    let mut open: Vec<PackageName> = needs.map(|need| need.package.clone()).collect();
     let mut reached = Choice::new();
     while let Some(name) = open.pop() {
         if reached.insert(name.clone(), choice[&name].clone()).is_none() {

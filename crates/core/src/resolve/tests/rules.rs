@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use proptest::prelude::*;
 
 use super::brute_force::{
-    Choice, all_solutions, best, reached, registries, texts, version_of, widely_wanted,
+    Choice, all_solutions, best, reached, reached_from, registries, texts, version_of, widely_wanted,
 };
 use super::*;
 use crate::name::Purpose;
@@ -158,9 +158,8 @@ fn rules() -> impl Strategy<Value = &'static str> {
 
 /// What the purposes of a scope reach.
 fn reached_for(registry: &Registry, problem: &Problem, choice: &Choice, scope: Option<&Purpose>) -> Choice {
-    let mut of_scope = problem.clone();
-    of_scope.needs.retain(|need| problem.rules.scope_of(need.purpose.as_ref()) == scope);
-    reached(registry, &of_scope, choice)
+    let of_scope = |need: &&ProblemNeed| problem.rules.scope_of(need.purpose.as_ref()) == scope;
+    reached_from(problem.needs.iter().filter(of_scope), registry, problem, choice)
 }
 
 /// Whether the rules of a scope allow a release.

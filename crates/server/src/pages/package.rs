@@ -290,6 +290,7 @@ impl Told<'_> {
             ("Published", date(card.published)),
             ("Homepage", card.homepage.clone().unwrap_or_default()),
             ("Repository", card.repository.clone().unwrap_or_default()),
+            ("Upstream", list(card.upstream.iter().map(|upstream| upstream.as_str().to_owned()).collect())),
             ("Family", card.family.as_ref().map(ToString::to_string).unwrap_or_default()),
             ("Provides", list(provides)),
             ("Never with", list(conflicts)),

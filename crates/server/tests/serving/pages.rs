@@ -20,7 +20,7 @@ pub fn server() -> Server {
         json!({ "name": "rain-ledger", "version": "3.0.0", "published": "2026-02-01T00:00:00Z",
             "summary": "An account of rain", "tags": ["weather"], "fits": { "os": "windows" } }),
         json!({ "name": "dew-point", "version": "1.4.0", "published": "2026-01-01T00:00:00Z", "summary": "Dew",
-            "provides": [{ "name": "wetness" }],
+            "provides": [{ "name": "wetness" }], "upstream": ["pkg:generic/dew@1.4"],
             "steps": [{ "id": "calibrate", "per": "device", "text": "Hold it into fog" }] }),
         json!({ "name": "moss-map", "version": "1.0.0", "published": "2026-01-01T00:00:00Z", "summary": evil,
             "description": evil, "notes": evil, "homepage": "javascript:alert(1)", "repository": "https://moss.example/\"><b>",
@@ -77,7 +77,11 @@ fn pages_tell_what_a_release_is_and_lead_to_what_it_needs() {
         &["no: works only with os windows", "class=\"yes\""],
     );
     assert!(output.contains("<option selected>linux</option>"));
-    let dew = with(&server, "/browse/dew-point", &["Hold it into fog", "for each device", "wetness"]);
+    let dew = with(
+        &server,
+        "/browse/dew-point",
+        &["Hold it into fog", "for each device", "wetness", "Upstream", "dew@1.4"],
+    );
     assert!(!dew.contains("href=\"/browse/rain-ledger\""), "only newest releases count");
     with(&server, "/browse/wetness", &["capability", "href=\"/browse/dew-point\""]);
     for missing in

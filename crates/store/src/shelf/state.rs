@@ -214,6 +214,8 @@ mod tests {
             assert_eq!(State::parse(&text.replace("links/gate-kiosk.json", place)), None, "{place}");
             assert_eq!(State::parse(&text.replace("kiosk/dew-point", place)), None, "{place}");
         }
-        assert_eq!(State::parse(&text.replace("\"format\":6", "\"format\":5")), None);
+        let older = text.replace(&format!("\"format\":{FORMAT}"), &format!("\"format\":{}", FORMAT - 1));
+        assert_ne!(older, text);
+        assert_eq!(State::parse(&older), None);
     }
 }

@@ -28,6 +28,12 @@ fn record(body: &Value) -> Result<Option<Advisory>, String> {
     if let (Ok(brief), Ok(Some(read))) = (&brief, &read) {
         let keys: BTreeSet<Key> = read.affected.iter().flat_map(Affected::keys).cloned().collect();
         assert_eq!((&brief.id, &brief.keys), (&read.id, &keys));
+        // An independent reader, which knows only ecosystems that are registered.
+        let others = serde_json::from_str(&text.replace(ECOSYSTEM, "PyPI"));
+        let others: ::osv::schema::Vulnerability = others.unwrap_or_else(|error| panic!("{error}: {text}"));
+        assert_eq!(others.id, read.id);
+        let aliases: BTreeSet<String> = others.aliases.unwrap_or_default().into_iter().collect();
+        assert!(aliases.is_superset(&read.aliases), "{text}");
     }
     read
 }

@@ -17,7 +17,7 @@ use serde::{Deserialize, Serialize};
 use super::index::{Index, IndexError, RecordFault};
 use super::records;
 use crate::client::http::checked;
-use crate::client::http::client::{Client, Fresh};
+use crate::client::http::client::{Answer, Client};
 use crate::client::network::Network;
 use crate::model::error::{Asked, RegistryError};
 use crate::model::mutex::lock;
@@ -160,13 +160,13 @@ impl Feed {
         let client = Client::new(asked, base, &self.network);
         let tag = kept.as_ref().and_then(|kept| kept.tag.clone());
         let tag = match client.fresh("", tag.as_deref())? {
-            Fresh::Same => tag,
-            Fresh::Missing => {
+            Answer::Same => tag,
+            Answer::Missing => {
                 let message = "the server has no such file".to_owned();
                 return Err(RegistryError::Feed { place: self.place.clone(), message });
             }
-            Fresh::New { body, tag } => {
-                self.keep(folder, body)?;
+            Answer::Found { content, tag } => {
+                self.keep(folder, content)?;
                 tag
             }
         };
@@ -229,7 +229,7 @@ fn has_folders(_: &Metadata) -> bool {
 
 /// What tells whether any file of a feed changed.
 fn files_stamp(root: &Path, folders: &str) -> io::Result<String> {
-    let (_, files) = records::listed(root)?;
+    let files = records::listed(root)?;
     let mut hasher = blake3::Hasher::new();
     for name in &files {
         hasher.update(name.as_bytes());

@@ -1,4 +1,4 @@
-//! Goes through the records of a feed, whatever it is: a folder, an archive, or one file.
+//! Goes through the records of a feed, which is a folder, an archive, or one file.
 
 use std::fs::{self, File};
 use std::io::{self, Read, Seek, SeekFrom};
@@ -102,9 +102,9 @@ fn whole(path: &Path) -> io::Result<Found> {
     Ok(Found { place: RecordPlace::Whole, name, brief })
 }
 
-/// The folders of a feed, from the feed's own on, and its records by their paths inside it. Links are not followed.
-pub fn listed(root: &Path) -> io::Result<(Vec<PathBuf>, Vec<String>)> {
-    let (mut folders, mut files) = (Vec::new(), Vec::new());
+/// The records of a folder by their paths inside it. Links are not followed.
+pub fn listed(root: &Path) -> io::Result<Vec<String>> {
+    let mut files = Vec::new();
     let mut open = vec![(PathBuf::new(), 0)];
     while let Some((folder, depth)) = open.pop() {
         for entry in fs::read_dir(root.join(&folder))? {
@@ -120,14 +120,13 @@ pub fn listed(root: &Path) -> io::Result<(Vec<PathBuf>, Vec<String>)> {
         if files.len() > MAX_RECORDS {
             return Err(io::Error::other(format!("it has more than {MAX_RECORDS} records")));
         }
-        folders.push(folder);
     }
     files.sort_unstable();
-    Ok((folders, files))
+    Ok(files)
 }
 
 fn each_file(root: &Path, take: &mut dyn FnMut(Vec<Found>) -> io::Result<()>) -> io::Result<()> {
-    let (_, files) = listed(root)?;
+    let files = listed(root)?;
     let found = |name: &String| {
         let text = File::open(root.join(name)).and_then(bounded).map_err(|error| error.to_string());
         let brief = text.and_then(|text| read_brief(&text));

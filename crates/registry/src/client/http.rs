@@ -245,7 +245,7 @@ impl Remote {
             return Ok(text);
         }
         match self.client.get(&file_path(digest), None, MAX_CARD_SIZE)? {
-            Answer::Found { text, .. } => {
+            Answer::Found { content: text, .. } => {
                 self.cards.iter().for_each(|cards| cards.keep(digest, &text));
                 Ok(text)
             }
@@ -291,7 +291,7 @@ pub(crate) fn read_through(
             }
             Ok(None)
         }
-        Answer::Found { text, tag } => {
+        Answer::Found { content: text, tag } => {
             if let (Some(cache), Some(tag)) = (cache, tag) {
                 cache.keep(path, &tag, &text);
             }

@@ -1,5 +1,7 @@
 //! Requests to one registry or archive: bounded in size and time, retried where that may help.
 
+mod conditional;
+
 use std::io::Read;
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
@@ -7,14 +9,12 @@ use std::time::{Duration, Instant};
 use bibliotax_core::manifest::Allowed;
 use bibliotax_core::source::without_user;
 use reqwest::blocking::{self, RequestBuilder, Response};
-use reqwest::header::{
-    ACCEPT, ACCEPT_ENCODING, AUTHORIZATION, CONTENT_TYPE, ETAG, HeaderValue, IF_MODIFIED_SINCE,
-    IF_NONE_MATCH, LAST_MODIFIED, LINK,
-};
+use reqwest::header::{ACCEPT_ENCODING, AUTHORIZATION, CONTENT_TYPE, HeaderValue, LINK};
 use reqwest::redirect::{Attempt, Policy};
 use reqwest::{Method, StatusCode, Url};
 use serde_json::Value;
 
+pub use self::conditional::Answer;
 use super::authentication::{Access, AuthScheme, Authenticator, TokenRequest};
 use super::checked;
 use super::connection_error::{is_about_tls, what_broke};
@@ -42,16 +42,6 @@ const READ_TIMEOUT: Duration = Duration::from_secs(120);
 /// Most redirects that are followed.
 const MAX_REDIRECTS: usize = 4;
 
-/// What a registry answers to a question for a text.
-pub enum Answer {
-    /// The text, with its validator.
-    Found { text: String, tag: Option<String> },
-    /// It is as it was.
-    Same,
-    /// There is none.
-    Missing,
-}
-
 /// A file of a registry from some place in it on.
 pub struct Part {
     /// The place where it begins.
@@ -60,21 +50,6 @@ pub struct Part {
     pub length: Option<u64>,
     /// The bytes.
     pub body: MinRateReader<Response>,
-}
-
-/// A file as it is now.
-pub enum Fresh {
-    /// It is the one that is known.
-    Same,
-    /// It is not there.
-    Missing,
-    /// It is another one.
-    New {
-        /// Its bytes.
-        body: Box<MinRateReader<Response>>,
-        /// Its validator.
-        tag: Option<String>,
-    },
 }
 
 /// Asks one registry, or for one archive.
@@ -180,22 +155,6 @@ impl Client {
         RegistryError::Offline { asked: self.shared.asked.clone(), what }
     }
 
-    /// A text of the registry, if it is not the one with this validator; at most `limit` bytes.
-    pub fn get(&self, path: &str, tag: Option<&str>, limit: u64) -> Result<Answer, RegistryError> {
-        self.text(tag, limit, blocking::Client::get, path)
-    }
-
-    /// The same, of a kind that has to be named.
-    pub fn get_as(
-        &self,
-        media_type: &str,
-        path: &str,
-        tag: Option<&str>,
-        limit: u64,
-    ) -> Result<Answer, RegistryError> {
-        self.text(tag, limit, |client, url| client.get(url).header(ACCEPT, media_type), path)
-    }
-
     /// A page of a list, with its link (RFC 8288) to others; `None` if it is not there.
     pub fn page(&self, path: &str, limit: u64) -> Result<Option<(String, Option<String>)>, RegistryError> {
         if self.is_offline() {
@@ -224,72 +183,6 @@ impl Client {
             match response.status() {
                 StatusCode::NOT_FOUND | StatusCode::GONE => Ok(None),
                 StatusCode::OK => self.read_bytes(response, limit).map(Some),
-                _ => Err(self.refused(response)),
-            }
-        })
-    }
-
-    /// The answer to a question, if it is not the one with this validator; at most `limit` bytes.
-    pub fn ask(
-        &self,
-        path: &str,
-        question: &str,
-        tag: Option<&str>,
-        limit: u64,
-    ) -> Result<Answer, RegistryError> {
-        let ask = |client: &blocking::Client, url| {
-            client.post(url).header(CONTENT_TYPE, "application/json").body(question.to_owned())
-        };
-        self.text(tag, limit, ask, path)
-    }
-
-    fn text(
-        &self,
-        tag: Option<&str>,
-        limit: u64,
-        request: impl Fn(&blocking::Client, Url) -> RequestBuilder,
-        path: &str,
-    ) -> Result<Answer, RegistryError> {
-        self.trying(|| {
-            let response = self.read_from(path, |client, url| {
-                let request = request(client, url);
-                tag.into_iter().fold(request, |request, tag| request.header(IF_NONE_MATCH, tag))
-            })?;
-            match response.status() {
-                StatusCode::NOT_MODIFIED if tag.is_some() => Ok(Answer::Same),
-                StatusCode::NOT_FOUND | StatusCode::GONE => Ok(Answer::Missing),
-                StatusCode::OK => {
-                    let tag =
-                        response.headers().get(ETAG).and_then(|tag| tag.to_str().ok()).map(str::to_owned);
-                    Ok(Answer::Found { text: self.read(response, limit)?, tag })
-                }
-                _ => Err(self.refused(response)),
-            }
-        })
-    }
-
-    /// Begins to read a file, unless it is the one with this validator: an entity tag, or the date of its last change.
-    pub fn fresh(&self, path: &str, tag: Option<&str>) -> Result<Fresh, RegistryError> {
-        if self.is_offline() {
-            return Err(self.offline(path));
-        }
-        self.trying(|| {
-            let response = self.read_from(path, |client, url| {
-                let request = client.get(url).header(ACCEPT_ENCODING, "identity");
-                match tag {
-                    Some(tag) if tag.contains('"') => request.header(IF_NONE_MATCH, tag),
-                    Some(date) => request.header(IF_MODIFIED_SINCE, date),
-                    None => request,
-                }
-            })?;
-            match response.status() {
-                StatusCode::NOT_MODIFIED if tag.is_some() => Ok(Fresh::Same),
-                StatusCode::NOT_FOUND | StatusCode::GONE => Ok(Fresh::Missing),
-                StatusCode::OK => {
-                    let header = |name| response.headers().get(name).and_then(|value| value.to_str().ok());
-                    let tag = header(ETAG).or_else(|| header(LAST_MODIFIED)).map(str::to_owned);
-                    Ok(Fresh::New { body: Box::new(self.paced(response)), tag })
-                }
                 _ => Err(self.refused(response)),
             }
         })

@@ -74,7 +74,7 @@ impl Remote {
         let answer =
             self.client.ask(&format!("{}/closure", service.trim_matches('/')), &asked, tag, MAX_SIZE);
         let text = match answer {
-            Ok(Answer::Found { text, tag }) => {
+            Ok(Answer::Found { content: text, tag }) => {
                 if let (Some(cache), Some(tag)) = (&self.cache, tag) {
                     cache.keep(&kept_as, &tag, &text);
                     for (package, tag, text) in histories(&text).unwrap_or_default() {

@@ -73,7 +73,7 @@ impl Remote {
         }
         let path = format!("{}?{}", self.service("find")?, pairs.finish());
         match self.client.get(&path, None, MAX_ANSWER_SIZE)? {
-            Answer::Found { text, .. } => {
+            Answer::Found { content: text, .. } => {
                 serde_json::from_str(&text).map_err(|_| self.client.wrong("its results can't be read"))
             }
             Answer::Same | Answer::Missing => Err(self.client.wrong("it has no `find`")),

@@ -65,7 +65,7 @@ impl Distribution {
     pub fn artifact_now(&self, repository: &str, tag: &str) -> Result<Option<Manifest>, RegistryError> {
         let path = manifest_path(repository, tag);
         match self.ask(&path, None)? {
-            Answer::Found { text, .. } => self.read(&text).map(Some),
+            Answer::Found { content: text, .. } => self.read(&text).map(Some),
             Answer::Missing | Answer::Same => Ok(None),
         }
     }
@@ -135,7 +135,7 @@ impl Distribution {
         limit: u64,
     ) -> Result<Option<String>, RegistryError> {
         match self.client.get(&blob_path(repository, digest), None, limit)? {
-            Answer::Found { text, .. } => Ok(Some(text)),
+            Answer::Found { content: text, .. } => Ok(Some(text)),
             Answer::Missing | Answer::Same => Ok(None),
         }
     }

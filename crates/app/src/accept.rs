@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use bibliotax_core::compliance::breaches;
+use bibliotax_core::compliance::{LockBreach, breaches};
 use bibliotax_core::license::License;
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::manifest::ManifestText;
@@ -86,11 +86,15 @@ impl Plan {
 
 /// The licences of a lock's packages that a person has to accept and nobody did.
 pub fn unaccepted(lock: &Lock, rules: &Rules, now: Timestamp) -> Vec<Unaccepted> {
-    let waiting = breaches(lock, rules, |_| None, now).into_iter().filter_map(|breach| {
-        let Reason::UnacceptedLicense(license) = breach.breach.reason else { return None };
+    unaccepted_among(&breaches(lock, rules, |_| None, now))
+}
+
+fn unaccepted_among(breaches: &[LockBreach<'_>]) -> Vec<Unaccepted> {
+    let waiting = breaches.iter().filter_map(|breach| {
+        let Reason::UnacceptedLicense(license) = &breach.breach.reason else { return None };
         let LockedPackage { name, version, .. } = breach.package;
-        let unaccepted = Unaccepted { package: name.clone(), version: version.clone(), license };
-        breach.waiver.is_none().then_some(unaccepted)
+        let (package, version, license) = (name.clone(), version.clone(), license.clone());
+        breach.waiver.is_none().then_some(Unaccepted { package, version, license })
     });
     // The rules of several purposes may ask for the same.
     let by_package: BTreeMap<PackageName, Unaccepted> =
@@ -103,12 +107,13 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let workspace = WorkspaceFolder::open(context.folder, request.is_dry_run, context.listener)?;
     let lock = workspace.needed_lock()?;
     let rules = &workspace.declared.rules;
-    let waiting = unaccepted(lock, rules, context.environment.now);
+    let breaches = breaches(lock, rules, |_| None, context.environment.now);
+    let waiting = unaccepted_among(&breaches);
     let named = request.packages.iter().map(|word| locked_name(lock, word));
     let named: Vec<PackageName> = named.collect::<Result<_, _>>()?;
     for name in &named {
         if !waiting.iter().any(|waiting| waiting.package == *name) {
-            check_allowed(lock, name, rules, context.environment.now)?;
+            check_allowed(&breaches, name)?;
         }
     }
     let is_meant = |waiting: &Unaccepted| named.is_empty() || named.contains(&waiting.package);
@@ -123,9 +128,8 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
 }
 
 /// Fails where the rules refuse the licence of a package, which nobody can accept then.
-fn check_allowed(lock: &Lock, name: &PackageName, rules: &Rules, now: Timestamp) -> Result<(), Failure> {
-    let mut refused = breaches(lock, rules, |_| None, now).into_iter();
-    let refused = refused.find(|breach| {
+fn check_allowed(breaches: &[LockBreach<'_>], name: &PackageName) -> Result<(), Failure> {
+    let refused = breaches.iter().find(|breach| {
         breach.package.name == *name && matches!(breach.breach.reason, Reason::RefusedLicense(_))
     });
     let Some(refused) = refused else { return Ok(()) };

@@ -5,7 +5,7 @@ use bibliotax_core::compliance::{Known, breaches};
 use bibliotax_core::history::Release;
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::resolve::Catalogue;
-use bibliotax_core::rules::{Reason, Rule, Stance, whole_sentence};
+use bibliotax_core::rules::{Rule, whole_sentence};
 use bibliotax_present::words::count;
 use bibliotax_registry::catalogue::connections::Connections;
 use bibliotax_registry::catalogue::registries::Registries;
@@ -40,10 +40,8 @@ pub fn check_rules(
         Some(Known { release, ..known })
     };
     let refused = breaches(lock, rules, known, environment.now).into_iter().filter(|found| {
-        let breach = &found.breach;
-        let is_unaccepted = matches!(breach.reason, Reason::UnacceptedLicense(_));
-        let is_allowed = breach.rule == Rule::StandIns && allow_stand_ins;
-        found.waiver.is_none() && !is_allowed && (breach.stance == Stance::Refuse || is_unaccepted)
+        let is_allowed = found.breach.rule == Rule::StandIns && allow_stand_ins;
+        found.waiver.is_none() && !is_allowed && found.breach.is_forbidden()
     });
     let sentences: Vec<String> = refused
         .map(|found| {

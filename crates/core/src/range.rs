@@ -84,6 +84,11 @@ impl Range {
         self.set(false).contains(version.point())
     }
 
+    /// Whether `version` is inside, where a pre-release counts like any other version.
+    pub fn includes(&self, version: &Version) -> bool {
+        self.set(true).contains(version.point())
+    }
+
     /// The one version that the range names with `=`, if it is as narrow as that.
     pub fn only(&self) -> Option<&Version> {
         match self.0.clauses.as_slice() {

@@ -20,7 +20,7 @@ use std::ops;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-pub use self::age::Age;
+pub use self::age::{Age, day_of};
 pub use self::breach::{Breach, KnownAdvisory, Reason, Subject};
 pub use self::license_rules::{LicenseList, LicenseRules, LicenseVerdict, NO_LICENSE};
 pub use self::sentence::{rules_of, whole_sentence};

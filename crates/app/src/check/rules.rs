@@ -9,7 +9,7 @@ use bibliotax_core::fitting;
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::{Catalogue, Listing};
-use bibliotax_core::rules::{KnownAdvisory, Reason, Rule, Rules, Stance, Waiver};
+use bibliotax_core::rules::{KnownAdvisory, Reason, Rule, Rules, Waiver, day_of};
 use bibliotax_core::source::Source;
 use bibliotax_present::words::count;
 use bibliotax_registry::catalogue::registries::Registries;
@@ -79,11 +79,7 @@ pub(super) fn findings(
     context: &Context<'_>,
 ) -> Result<Vec<Finding>, Failure> {
     prefetch_locked(registries, lock.packages.iter());
-    let listings = match listings(lock, registries) {
-        // What was never looked up on this machine can't be judged by more than the lock.
-        Err(_) if context.environment.is_offline => known_listings(lock, registries),
-        listings => listings?,
-    };
+    let listings = listings(lock, registries, context.environment.is_offline)?;
     let (rules, now) = (&workspace.declared.rules, context.environment.now);
     let advisories = advisories(&listings, registries)?;
     let known = |package: &LockedPackage| {
@@ -102,19 +98,20 @@ pub(super) fn findings(
 }
 
 /// What registries have of the locked packages.
-fn listings(lock: &Lock, registries: &Registries) -> Result<BTreeMap<PackageName, Arc<Listing>>, Failure> {
+fn listings(
+    lock: &Lock,
+    registries: &Registries,
+    is_offline: bool,
+) -> Result<BTreeMap<PackageName, Arc<Listing>>, Failure> {
     let listing = |package: &LockedPackage| {
-        Ok(registries.listing(&package.name)?.map(|listing| (package.name.clone(), listing)))
+        let listing = match registries.listing(&package.name) {
+            // What was never looked up on this machine can't be judged by more than the lock.
+            Err(_) if is_offline => None,
+            found => found?,
+        };
+        Ok(listing.map(|listing| (package.name.clone(), listing)))
     };
     lock.packages.par_iter().filter_map(|package| listing(package).transpose()).collect()
-}
-
-/// What is known of the locked packages without asking anybody.
-fn known_listings(lock: &Lock, registries: &Registries) -> BTreeMap<PackageName, Arc<Listing>> {
-    let known = |package: &LockedPackage| {
-        Some((package.name.clone(), registries.listing(&package.name).ok().flatten()?))
-    };
-    lock.packages.par_iter().filter_map(known).collect()
 }
 
 /// What affects releases of the locked packages.
@@ -136,15 +133,14 @@ fn is_of(listing: &Listing, source: &Source) -> bool {
 fn of_breach(breach: &LockBreach<'_>) -> Option<Finding> {
     let LockBreach { package, scope, breach, waiver } = breach;
     let name = &package.name;
-    let is_unaccepted = matches!(breach.reason, Reason::UnacceptedLicense(_));
-    let is_forbidden = breach.stance == Stance::Refuse || is_unaccepted;
+    let is_forbidden = breach.is_forbidden();
     if breach.rule == Rule::StandIns && !is_forbidden {
         return None;
     }
     let level = if is_forbidden { Level::Error } else { Level::Warning };
     let who = format!("{name} {}", package.version);
     let message = match &breach.reason {
-        // What is only warned of is told without the rules.
+        // A warning doesn't mention the rules.
         Reason::Withdrawn(withdrawal) if !is_forbidden => {
             format!("{who} was withdrawn ({})", withdrawal.reason)
         }
@@ -175,7 +171,8 @@ fn of_breach(breach: &LockBreach<'_>) -> Option<Finding> {
         (place, subject),
     );
     let waived = waiver.map(waived);
-    Some(Finding { is_forbidden, is_unaccepted_license: is_unaccepted, waived, ..finding.about(name) })
+    let is_unaccepted_license = breach.reason.is_unaccepted();
+    Some(Finding { is_forbidden, is_unaccepted_license, waived, ..finding.about(name) })
 }
 
 fn waived(waiver: &Waiver) -> Waived {
@@ -245,7 +242,7 @@ fn unmaintained(
         let releases = listings.get(name)?.history.releases();
         let newest = fitting::newest(releases)?;
         let published = newest.entry.dated().filter(|at| *at < age.before(now))?;
-        let day = published.to_zoned(jiff::tz::TimeZone::UTC).date();
+        let day = day_of(published);
         let mut waivers = rules.waivers.iter().filter(|waiver| !waiver.is_over(now));
         let waiver = waivers.find(|waiver| waiver.speaks_of(Rule::MaxAge, name, &newest.entry.version));
         let message = format!("{name} had its last release on {day}, more than {age} ago");
@@ -282,7 +279,7 @@ fn about_waivers(rules: &Rules, breaches: &[LockBreach<'_>], now: Timestamp) -> 
                 place(),
             )
         } else if waiver.is_over(now) {
-            let days = waiver.until.until(now.to_zoned(jiff::tz::TimeZone::UTC).date());
+            let days = waiver.until.until(day_of(now));
             let days = days.map_or(0, |span| usize::try_from(span.get_days()).unwrap_or_default());
             let message = format!("{of} ended on {}, {} ago", waiver.until, count(days, "day"));
             let advice = "fix what it excepted, or give it a new end if the reason still holds";

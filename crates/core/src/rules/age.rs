@@ -3,6 +3,7 @@
 use std::fmt;
 use std::str::FromStr;
 
+use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Span, Timestamp, Unit};
 use serde::{Serialize, Serializer};
@@ -11,6 +12,11 @@ use crate::fault::Fault;
 
 /// The longest age that makes sense, in years.
 const MAX_YEARS: i64 = 100;
+
+/// The day of a time, in the calendar of UTC.
+pub fn day_of(at: Timestamp) -> Date {
+    at.to_zoned(TimeZone::UTC).date()
+}
 
 /// An age as people write it: `5 days`, `2 weeks`, `18 months`.
 #[derive(Debug, Clone)]

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use jiff::Timestamp;
 use serde::Serialize;
 
-use super::{AcceptedLicense, Age, Effective, LicenseVerdict, Rule, Rules, Stance, Waiver};
+use super::{AcceptedLicense, Effective, LicenseVerdict, Rule, Rules, Stance, Waiver};
 use crate::advisory::{Affecting, Severity};
 use crate::card::{Deprecation, Withdrawal};
 use crate::history::Release;
@@ -56,6 +56,13 @@ pub struct Breach {
     pub stance: Stance,
     /// What the release has to do with it.
     pub reason: Reason,
+}
+
+impl Breach {
+    /// Whether it may not stay: the rule refuses it, or its licence waits for a person.
+    pub fn is_forbidden(&self) -> bool {
+        self.stance == Stance::Refuse || self.reason.is_unaccepted()
+    }
 }
 
 /// What a release has to do with a rule.
@@ -123,6 +130,11 @@ impl From<&Affecting> for KnownAdvisory {
 }
 
 impl Reason {
+    /// Whether it is a licence that nobody accepted yet.
+    pub fn is_unaccepted(&self) -> bool {
+        matches!(self, Self::UnacceptedLicense(_))
+    }
+
     /// Whether one sentence can tell of releases with either reason.
     pub fn is_told_like(&self, other: &Self) -> bool {
         match (self, other) {
@@ -142,42 +154,11 @@ impl Rules {
         let stated = |rule: Rule, stance: Stance, reason: Option<Reason>| {
             reason.filter(|_| stance != Stance::Accept).map(|reason| Breach { rule, stance, reason })
         };
-        let barred = rules.get(|set| set.barred.as_ref()).and_then(|barred| barred.get(subject.package()));
-        let barred = barred
-            .into_iter()
-            .flatten()
-            .find(|barred| barred.range.set(true).contains(release.entry.version.point()));
-        let sources = rules.get(|set| set.sources.as_ref());
-        let is_allowed = subject.is_stand_in
-            || is_inside(subject.source)
-            || sources.is_none_or(|all| {
-                all.iter().any(|pattern| pattern.covers(subject.package(), subject.source))
-            });
-        let is_waived =
-            rules.get(|set| set.min_age_waived.as_ref()).copied().unwrap_or_default() && subject.is_fix();
         let breaches = [
             self.license_breach(scope, subject),
-            stated(
-                Rule::Barred,
-                Stance::Refuse,
-                barred.map(|barred| Reason::Barred {
-                    range: barred.range.clone(),
-                    reason: barred.reason.clone(),
-                }),
-            ),
-            stated(
-                Rule::MinAge,
-                Stance::Refuse,
-                rules
-                    .get(|set| set.min_age.as_ref())
-                    .and_then(|age| young(release, age, now))
-                    .filter(|_| !is_waived),
-            ),
-            stated(
-                Rule::Sources,
-                Stance::Refuse,
-                (!is_allowed).then(|| Reason::Source(subject.source.clone())),
-            ),
+            stated(Rule::Barred, Stance::Refuse, barred(&rules, subject)),
+            stated(Rule::MinAge, Stance::Refuse, young(&rules, subject, now)),
+            stated(Rule::Sources, Stance::Refuse, from_elsewhere(&rules, subject)),
             stated(
                 Rule::Withdrawn,
                 rules.stance(|set| set.withdrawn.as_ref()),
@@ -237,8 +218,7 @@ impl Rules {
     pub fn is_accepted(&self, release: &Release) -> bool {
         let accepted = self.accepted.get(&release.entry.name);
         let is_this = |accepted: &AcceptedLicense| {
-            accepted.license == release.entry.license
-                && accepted.range.set(true).contains(release.entry.version.point())
+            accepted.license == release.entry.license && accepted.range.includes(&release.entry.version)
         };
         accepted.is_some_and(|all| all.iter().any(is_this))
     }
@@ -277,10 +257,29 @@ fn is_inside(source: &Source) -> bool {
     source.path().is_some_and(|path| !path.starts_with(".."))
 }
 
-/// That a release is younger than an age; what no registry published has none.
-fn young(release: &Release, age: &Age, now: Timestamp) -> Option<Reason> {
-    let published = release.entry.dated()?;
-    (published > age.before(now)).then(|| Reason::Young { published, age: age.to_string() })
+/// That a release is barred by its version.
+fn barred(rules: &Effective<'_>, subject: &Subject<'_>) -> Option<Reason> {
+    let barred = rules.get(|set| set.barred.as_ref())?.get(subject.package())?;
+    let barred = barred.iter().find(|barred| barred.range.includes(&subject.release.entry.version))?;
+    Some(Reason::Barred { range: barred.range.clone(), reason: barred.reason.clone() })
+}
+
+/// That a release is younger than it has to be; what no registry published has no age.
+fn young(rules: &Effective<'_>, subject: &Subject<'_>, now: Timestamp) -> Option<Reason> {
+    let age = rules.get(|set| set.min_age.as_ref())?;
+    let published = subject.release.entry.dated().filter(|published| *published > age.before(now))?;
+    let fixes_may_be = rules.get(|set| set.min_age_waived.as_ref()).copied().unwrap_or_default();
+    let is_waived = fixes_may_be && subject.is_fix();
+    (!is_waived).then(|| Reason::Young { published, age: age.to_string() })
+}
+
+/// That a release comes from a source that isn't allowed.
+fn from_elsewhere(rules: &Effective<'_>, subject: &Subject<'_>) -> Option<Reason> {
+    let allowed = rules.get(|set| set.sources.as_ref())?;
+    let is_allowed = subject.is_stand_in
+        || is_inside(subject.source)
+        || allowed.iter().any(|pattern| pattern.covers(subject.package(), subject.source));
+    (!is_allowed).then(|| Reason::Source(subject.source.clone()))
 }
 
 fn moving(git: &GitSource) -> Option<Reason> {

@@ -1,8 +1,6 @@
 //! What a release has to do with a rule, as a sentence that a person can check.
 
-use jiff::tz::TimeZone;
-
-use super::{KnownAdvisory, Reason};
+use super::{KnownAdvisory, Reason, day_of};
 use crate::name::Purpose;
 
 /// A sentence as it stands by itself: with its full stop, and a capital unless a name begins it.
@@ -34,7 +32,7 @@ impl Reason {
             }
             Self::Barred { reason, .. } => format!("bar {who} ({reason})"),
             Self::Young { published, age } => {
-                let day = published.to_zoned(TimeZone::UTC).date();
+                let day = day_of(*published);
                 let of = if is_one { format!("was published on {day}") } else { "are younger".to_owned() };
                 format!("want releases to be {age} old, and {who} {of}")
             }

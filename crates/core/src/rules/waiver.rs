@@ -4,11 +4,10 @@ use std::ops;
 
 use jiff::Timestamp;
 use jiff::civil::Date;
-use jiff::tz::TimeZone;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Breach, Reason, Rule};
+use super::{Breach, Reason, Rule, day_of};
 use crate::name::PackageName;
 use crate::range::Range;
 use crate::version::Version;
@@ -43,7 +42,7 @@ pub struct Waiver {
 impl Waiver {
     /// Whether it has ended.
     pub fn is_over(&self, now: Timestamp) -> bool {
-        now.to_zoned(TimeZone::UTC).date() > self.until
+        day_of(now) > self.until
     }
 
     /// Whether it speaks of a breach by a release.
@@ -59,7 +58,7 @@ impl Waiver {
     pub fn speaks_of(&self, rule: Rule, package: &PackageName, version: &Version) -> bool {
         self.rule == rule
             && self.package == *package
-            && self.range.as_ref().is_none_or(|range| range.set(true).contains(version.point()))
+            && self.range.as_ref().is_none_or(|range| range.includes(version))
     }
 }
 

@@ -17,11 +17,9 @@ impl<C: Catalogue> Universe<'_, C> {
                 let set = need.range.set(need.prereleases);
                 let mut clauses = self.needing(&[], &need.package, set, &need.components);
                 let is_at = |target: usize| self.problem.is_at(need, target);
-                for spot in self.spots().filter(|spot| spot.is_none_or(is_at)) {
-                    clauses.extend(self.present(&need.package, spot).map(|term| vec![term]));
-                    clauses.extend(self.wanting(&[], &need.package, &need.components, need.bare, spot));
-                }
-                for spot in self.scope_spots().filter(|spot| self.is_in_scope(need, *spot)).map(Some) {
+                let targets = self.spots().filter(|spot| spot.is_none_or(is_at));
+                let scopes = self.scope_spots().filter(|spot| self.is_in_scope(need, *spot)).map(Some);
+                for spot in targets.chain(scopes) {
                     clauses.extend(self.present(&need.package, spot).map(|term| vec![term]));
                     clauses.extend(self.wanting(&[], &need.package, &need.components, need.bare, spot));
                 }
@@ -92,9 +90,7 @@ impl<C: Catalogue> Universe<'_, C> {
             if is_conditional {
                 clauses.extend(taken(&unless));
             }
-            let present = self.present(&need.name, spot).into_iter();
-            clauses.extend(present.map(|present| merged(unless.iter().cloned().chain([present]))));
-            clauses.extend(self.wanting(&unless, &need.name, &need.components, need.bare, spot));
+            clauses.extend(self.needed_at(&unless, need, spot));
         }
         clauses.extend(self.passing_on(package, unless, extra, need));
         clauses
@@ -120,12 +116,18 @@ impl<C: Catalogue> Universe<'_, C> {
                 let Some(there) = there else { continue };
                 let conditions = [Some(unless.clone()), in_scope.clone(), there];
                 let unless = merged(conditions.into_iter().flatten());
-                let present = self.present(&need.name, scope).into_iter();
-                clauses.extend(present.map(|present| merged(unless.iter().cloned().chain([present]))));
-                clauses.extend(self.wanting(&unless, &need.name, &need.components, need.bare, scope));
+                clauses.extend(self.needed_at(&unless, need, scope));
             }
         }
         clauses
+    }
+
+    /// A need, unless one of these literals holds, has its package needed at a spot, with the extras that it asks for.
+    fn needed_at(&self, unless: &[Term], need: &CardNeed, spot: Option<usize>) -> Vec<Vec<Term>> {
+        let present = self.present(&need.name, spot).into_iter();
+        let present = present.map(|present| merged(unless.iter().cloned().chain([present])));
+        let wanting = self.wanting(unless, &need.name, &need.components, need.bare, spot);
+        present.chain(wanting).collect()
     }
 
     /// The literal "an extra of a package isn't needed on a target", or the package itself isn't; no literal where it is

@@ -34,38 +34,35 @@ impl<C: Catalogue> Universe<'_, C> {
         }
         let bare = BTreeSet::new();
         let scopes = self.each_scope();
-        let package = &self.packages[var];
-        let mut unfit = BTreeMap::new();
-        for (at, release) in package.releases().iter().enumerate() {
-            let lacks = match self.facets.fit_release(&release.entry, &bare, &self.problem.places[target]) {
-                Fit::Yes => Vec::new(),
-                Fit::No(Misfit::Facet { facet, .. }) => vec![(None, Lack::Facet(facet))],
-                Fit::No(Misfit::Part { part, .. }) => vec![(None, Lack::Part(part))],
-                Fit::NotDeclared(facets) => {
-                    let refused = scopes.iter().filter_map(|scope| {
-                        let facet = self.refused_undeclared(&package.name, &facets, *scope)?;
-                        Some((*scope, Lack::Facet(facet.clone())))
-                    });
-                    refused.collect()
-                }
-            };
-            for key in lacks {
-                unfit.entry(key).or_insert_with(|| Choices::none(package.width())).insert(at + 1);
+        let name = &self.packages[var].name;
+        self.grouped(var, |entry| match self.facets.fit_release(entry, &bare, &self.problem.places[target]) {
+            Fit::Yes => Vec::new(),
+            Fit::No(Misfit::Facet { facet, .. }) => vec![(None, Lack::Facet(facet))],
+            Fit::No(Misfit::Part { part, .. }) => vec![(None, Lack::Part(part))],
+            Fit::NotDeclared(facets) => {
+                let refused = scopes.iter().filter_map(|scope| {
+                    let facet = self.refused_undeclared(name, &facets, *scope)?;
+                    Some((*scope, Lack::Facet(facet.clone())))
+                });
+                refused.collect()
             }
-        }
-        unfit
+        })
     }
 
-    /// The releases that lack something, by what that is.
-    pub(super) fn lacking(&self, var: Var, lack: impl Fn(&Entry) -> Option<Lack>) -> BTreeMap<Lack, Choices> {
+    /// The releases of a package by each key that they have.
+    fn grouped<K: Ord, I: IntoIterator<Item = K>>(
+        &self,
+        var: Var,
+        keys: impl Fn(&Entry) -> I,
+    ) -> BTreeMap<K, Choices> {
         let package = &self.packages[var];
-        let mut lacking: BTreeMap<Lack, Choices> = BTreeMap::new();
+        let mut grouped = BTreeMap::new();
         for (at, release) in package.releases().iter().enumerate() {
-            if let Some(lack) = lack(&release.entry) {
-                lacking.entry(lack).or_insert_with(|| Choices::none(package.width())).insert(at + 1);
+            for key in keys(&release.entry) {
+                grouped.entry(key).or_insert_with(|| Choices::none(package.width())).insert(at + 1);
             }
         }
-        lacking
+        grouped
     }
 
     /// The releases of a package that have no file for a target of a part that comes only with an extra.
@@ -74,7 +71,7 @@ impl<C: Catalogue> Universe<'_, C> {
         if target.is_open() {
             return BTreeMap::new();
         }
-        self.lacking(var, |entry| {
+        self.grouped(var, |entry| {
             let components = match extra {
                 Extra::Defaults => entry.default_components(),
                 Extra::Component(name) => [name.clone()].into(),

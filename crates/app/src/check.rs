@@ -182,7 +182,7 @@ fn about_lock(
     let warnings = registries.warnings_of_registries();
     let explain = |word: &String| {
         let all: Vec<Finding> = findings.iter().chain(others).cloned().collect();
-        explained::explain(word, &all, workspace, lock, registries, context)
+        explained::explain(word, &all, workspace, lock, registries)
     };
     let explanation = request.explains.as_ref().map(explain).transpose()?;
     Ok(AboutLock { findings, warnings, explanation })

@@ -97,6 +97,17 @@ impl Described {
         let release = self.listing.history.release(&self.version);
         release.expect("the version was taken from this history")
     }
+
+    /// The advisories that affect a version.
+    pub fn affecting(&self, version: &Version) -> impl Iterator<Item = &Affecting> {
+        self.advisories.iter().filter(|one| one.versions.contains(version))
+    }
+
+    /// The advisories that this version is the first not to be affected by.
+    pub fn fixed_by(&self, version: &Version) -> impl Iterator<Item = &Affecting> {
+        let before = self.listing.history.before(version);
+        self.advisories.iter().filter(move |one| one.is_fixed_by(version, before))
+    }
 }
 
 /// Describes a package.

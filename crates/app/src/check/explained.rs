@@ -1,5 +1,6 @@
 //! `check --explain`: one kind of finding, or one advisory: what it is, who brings the package in, since when, and what mends it.
 
+use std::path::Path;
 use std::process::Command;
 
 use bibliotax_core::advisory::{Advisory, Affecting};
@@ -15,7 +16,6 @@ use bibliotax_registry::catalogue::registries::Registries;
 use super::codes::{FindingCode, finding_code};
 use super::location::locate;
 use super::{Finding, Subject};
-use crate::context::Context;
 use crate::failure::{Failure, Way};
 use crate::machine::this_machine;
 use crate::resolving::ways_out::as_commands;
@@ -66,7 +66,6 @@ pub(super) fn explain(
     workspace: &WorkspaceFolder,
     lock: &Lock,
     registries: &Registries,
-    context: &Context<'_>,
 ) -> Result<Explanation, Failure> {
     let is_meant = |finding: &&Finding| {
         let is_advisory = match &finding.subject {
@@ -90,7 +89,7 @@ pub(super) fn explain(
         return Err(Failure::new("check.unknown", message)
             .advice("`bibliotax check` shows the codes and advisories that there are"));
     }
-    let findings = meant.iter().map(|finding| explained(finding, workspace, lock, registries, context));
+    let findings = meant.iter().map(|finding| explained(finding, workspace, lock, registries));
     Ok(Explanation { code, advisory, findings: findings.collect::<Result<_, _>>()? })
 }
 
@@ -99,7 +98,6 @@ fn explained(
     workspace: &WorkspaceFolder,
     lock: &Lock,
     registries: &Registries,
-    context: &Context<'_>,
 ) -> Result<ExplainedFinding, Failure> {
     let package = finding.package.as_ref().and_then(|name| lock.package(name));
     let machine = this_machine();
@@ -108,7 +106,7 @@ fn explained(
     let fixed_in = package.map(|package| fixed_in(finding, package, registries)).transpose()?.flatten();
     Ok(ExplainedFinding {
         path,
-        since: package.and_then(|package| since(package, context)),
+        since: package.and_then(|package| since(package, &workspace.root)),
         fixed_in,
         ways: package
             .map(|package| ways(finding, package, workspace, lock, registries))
@@ -136,8 +134,7 @@ fn fixed_in(
 }
 
 /// The commit that brought the locked version of a package into the lock; none where it isn't committed.
-fn since(package: &LockedPackage, context: &Context<'_>) -> Option<LockCommit> {
-    let root = crate::workspace::Manifests::find(context.folder).ok()?.root;
+fn since(package: &LockedPackage, root: &Path) -> Option<LockCommit> {
     // How the line of a package begins in the lock.
     let begin = format!("{{\"name\":\"{}\",\"version\":\"{}\"", package.name, package.version);
     let args = ["log", "-1", "--format=%h%x00%cs%x00%s", &format!("-S{begin}"), "--", lock::FILE_NAME];

@@ -1,7 +1,5 @@
 //! How the feeds of advisories stand.
 
-use std::ops;
-
 use bibliotax_core::rules::Rules;
 use bibliotax_present::words::{count, first_few};
 use bibliotax_registry::advisories::FeedStatus;
@@ -28,36 +26,28 @@ pub(super) fn findings(
 fn of_feed(status: &FeedStatus, rules: &Rules, context: &Context<'_>) -> Vec<Finding> {
     let FeedStatus { place, records, faults, fetched, away, is_known } = status;
     let at = rules.feeds.places.iter().find(|feed| feed.place == *place).map(|feed| feed.span.clone());
+    let finding = |code, level, message: String, advice: &str| {
+        let subject = Subject::Feed { place: place.clone() };
+        Finding::new(code, level, message, advice, (Place::Manifest(String::new(), at.clone()), subject))
+    };
     let mut found = Vec::new();
     if let Some(why) = away {
         let known = if *is_known { "; what was known of it before is used" } else { "" };
         let level = if *is_known { Level::Warning } else { Level::Error };
         let message = format!("the feed {place} can't be read{known}: {why}");
         let advice = "check its place under `[rules] advisories = { feeds = … }`, or the network";
-        found.push(Finding::new("advisories.away", level, message, advice, of_feed_at(at.as_ref(), place)));
+        found.push(finding("advisories.away", level, message, advice));
     } else if !is_known {
         let message = format!("nothing is known of the feed {place}, and offline mode is on");
         let advice = "run `bibliotax check` once with a network";
-        found.push(Finding::new(
-            "advisories.away",
-            Level::Error,
-            message,
-            advice,
-            of_feed_at(at.as_ref(), place),
-        ));
+        found.push(finding("advisories.away", Level::Error, message, advice));
     }
     if let (Some(age), Some(fetched)) = (&rules.feeds.max_age, fetched)
         && *fetched < age.before(context.environment.now)
     {
         let message = format!("the feed {place} was fetched last on {fetched}, more than {age} ago");
         let advice = "run `bibliotax check` with a network";
-        found.push(Finding::new(
-            "advisories.old",
-            Level::Warning,
-            message,
-            advice,
-            of_feed_at(at.as_ref(), place),
-        ));
+        found.push(finding("advisories.old", Level::Warning, message, advice));
     }
     if !faults.is_empty() {
         let named: Vec<String> =
@@ -69,12 +59,7 @@ fn of_feed(status: &FeedStatus, rules: &Rules, context: &Context<'_>) -> Vec<Fin
             count(*records, "record")
         );
         let advice = "tell whoever keeps the feed, or mend it";
-        let place = of_feed_at(at.as_ref(), place);
-        found.push(Finding::new("advisories.unreadable", Level::Warning, message, advice, place));
+        found.push(finding("advisories.unreadable", Level::Warning, message, advice));
     }
     found
-}
-
-fn of_feed_at(at: Option<&ops::Range<usize>>, place: &str) -> (Place, Subject) {
-    (Place::Manifest(String::new(), at.cloned()), Subject::Feed { place: place.to_owned() })
 }

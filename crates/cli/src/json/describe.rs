@@ -145,10 +145,8 @@ impl From<&Described> for DescribedPackage {
             withdrawn: release.withdrawn.clone(),
             deprecated: release.deprecated.clone(),
             fits: fitting::fits_all(release, &described.places, facets),
-            affected_by: ids(described, |one| one.versions.contains(&release.entry.version)),
-            fixes: ids(described, |one| {
-                one.is_fixed_by(&release.entry.version, listing.history.before(&release.entry.version))
-            }),
+            affected_by: ids(described.affecting(&release.entry.version)),
+            fixes: ids(described.fixed_by(&release.entry.version)),
         };
         Self {
             name: card.name.clone(),
@@ -165,9 +163,8 @@ impl From<&Described> for DescribedPackage {
     }
 }
 
-/// The names of the advisories that pass a test.
-fn ids(described: &Described, holds: impl Fn(&Affecting) -> bool) -> Vec<String> {
-    described.advisories.iter().filter(|one| holds(one)).map(|one| one.advisory.id.clone()).collect()
+fn ids<'d>(advisories: impl Iterator<Item = &'d Affecting>) -> Vec<String> {
+    advisories.map(|one| one.advisory.id.clone()).collect()
 }
 
 /// The places that have a package.

@@ -164,11 +164,11 @@ fn show_releases(ui: &Ui, described: &Described, all: bool) {
 
 /// The advisories that affect a release, and those that it is the first not to be affected by.
 fn advisories(described: &Described, version: &Version) -> String {
-    let before = described.listing().history.before(version);
-    let affected = described.advisories.iter().filter(|one| one.versions.contains(version));
-    let affected = affected.map(|one| format!(", affected by {} ({})", one.advisory.id, one.severity));
-    let fixed = described.advisories.iter().filter(|one| one.is_fixed_by(version, before));
-    affected.chain(fixed.map(|one| format!(", fixes {}", one.advisory.id))).collect()
+    let affected = described
+        .affecting(version)
+        .map(|one| format!(", affected by {} ({})", one.advisory.id, one.severity));
+    let fixed = described.fixed_by(version).map(|one| format!(", fixes {}", one.advisory.id));
+    affected.chain(fixed).collect()
 }
 
 /// The places that a release doesn't fit.

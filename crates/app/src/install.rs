@@ -219,8 +219,9 @@ fn plan_locked(
     options: ShelfOptions,
     context: &Context<'_>,
 ) -> Result<Plan, Failure> {
-    // Where all of the shelf is right, so is each part of it.
-    let may_be_right = !request.is_dry_run && !request.is_for_all() && !request.is_full;
+    // Where all of the shelf is right, so is each part of it; what is left out may have to go.
+    let is_part = !request.is_for_all() && request.without.is_empty();
+    let may_be_right = is_part && !request.is_dry_run && !request.is_full;
     if may_be_right && up_to_date(&workspace.manifests, request.absolute, options.look)?.is_some() {
         let lock = workspace.needed_lock()?;
         let kept = ShelfWork::new(&workspace, lock, &options, context).plan()?.staying;

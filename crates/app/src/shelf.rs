@@ -113,6 +113,7 @@ impl<'w, 'l> ShelfWork<'w, 'l> {
             settings,
             templates,
             rebuilt: &rebuilt,
+            tolerant: &BTreeSet::new(),
             has_rules: self.declared.rules.can_refuse(),
             depth: *depth,
             look: *look,
@@ -139,6 +140,7 @@ impl<'w, 'l> ShelfWork<'w, 'l> {
             settings,
             templates,
             rebuilt,
+            tolerant: &tolerant_targets(self.declared),
             has_rules: self.declared.rules.can_refuse(),
             depth: *depth,
             look: *look,
@@ -164,6 +166,14 @@ impl<'w, 'l> ShelfWork<'w, 'l> {
         let store = self.context.environment.open_store()?;
         Ok(damaged_trees(packages, &store, &self.workspace.shelf(), depth)?)
     }
+}
+
+/// The targets whose systems can have every name of a file, in each project that has them.
+fn tolerant_targets(declared: &Workspace) -> BTreeSet<String> {
+    let all = || declared.projects.iter().flat_map(|project| &project.targets);
+    let strict: BTreeSet<&String> =
+        all().filter(|target| !target.has_any_names()).map(|target| &target.name).collect();
+    all().map(|target| &target.name).filter(|name| !strict.contains(name)).cloned().collect()
 }
 
 /// The shelf of a workspace, with what is on it, if nothing has to be done. Known from the texts that it was made from and

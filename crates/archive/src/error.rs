@@ -2,10 +2,16 @@
 
 #![allow(missing_docs, reason = "each variant's message says what its fields are")]
 
+use std::collections::BTreeSet;
+use std::fmt;
+
 use bibliotax_core::card::ArchiveFormat;
 use bibliotax_core::digest::Digest;
+use bibliotax_core::file_selection::FilePattern;
 use bibliotax_core::inner_path::PathProblem;
 use bibliotax_disk::DiskError;
+
+use crate::unpack::NameElsewhere;
 
 /// What is wrong with an archive.
 #[derive(Debug, thiserror::Error)]
@@ -22,30 +28,18 @@ pub enum ArchiveError {
     /// It is no archive of its format.
     #[error("it can't be read as {format}: {message}")]
     Unreadable { format: ArchiveFormat, message: String },
-    /// A path in it is not possible.
-    #[error("its entry `{entry}` is refused: {problem}")]
-    BadPath { entry: String, problem: PathProblem },
-    /// A name in it is no text.
-    #[error("its entry `{entry}` is refused: its name isn't UTF-8")]
-    NoText { entry: String },
-    /// Two entries that can't stand side by side.
-    #[error("its entry `{entry}` is refused: it clashes with `{other}`")]
-    Clash { entry: String, other: String },
-    /// A link that leads out, to a folder, or nowhere.
-    #[error("its link `{entry}` is refused: `{target}` isn't a file of the package")]
-    BadLink { entry: String, target: String },
-    /// A device, pipe or something else that is neither file nor folder.
-    #[error("its entry `{entry}` is refused: it is neither file, folder nor link")]
-    Special { entry: String },
-    /// A file that would run with the rights of its owner.
-    #[error("its entry `{entry}` is refused: it would run with the rights of another user")]
-    SetUser { entry: String },
+    /// It is something else than an archive.
+    #[error("it is {found}")]
+    NoArchive { found: String },
+    /// Some of its entries can't be part of a package.
+    #[error("{0}")]
+    Refused(RefusedEntries),
     /// The folder that the package is to be is not in it.
     #[error("it has no files in the folder `{folder}`")]
     NothingThere { folder: String },
-    /// A file with holes, whose map has no bound.
-    #[error("its entry `{entry}` is refused: it is a sparse file; pack it without holes")]
-    Sparse { entry: String },
+    /// The patterns take none of its files.
+    #[error("`include` and `exclude` leave none of its files")]
+    NothingTaken,
     /// Two headers that differ in how long an entry is.
     #[error("its entry `{entry}` is refused: two headers give it different sizes")]
     TwoSizes { entry: String },
@@ -55,6 +49,120 @@ pub enum ArchiveError {
     /// A disk refused.
     #[error(transparent)]
     Disk(#[from] DiskError),
+}
+
+/// Why an entry can't be part of a package.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum EntryProblem {
+    /// Its path is not possible.
+    #[error("{0}")]
+    Path(#[from] PathProblem),
+    /// Its name is no text.
+    #[error("its name isn't UTF-8")]
+    NoText,
+    /// It can't stand beside another one.
+    #[error("it clashes with `{other}`")]
+    Clash { other: String },
+    /// It is a link that leads out, in a circle, or nowhere.
+    #[error("it is a link, and `{target}` isn't a file of the package")]
+    Link { target: String },
+    /// It is a link to a folder, or to one that it is in, and would be copied.
+    #[error("it is a link to the folder `{target}`, which {why}")]
+    FolderLink { target: String, why: &'static str },
+    /// It is a device, pipe or something else that is neither file nor folder.
+    #[error("it is neither file, folder nor link")]
+    Special,
+    /// It would run with the rights of its owner.
+    #[error("it would run with the rights of another user")]
+    SetUser,
+    /// Not every system can have it.
+    #[error("{0}")]
+    Elsewhere(String),
+    /// It is a file with holes, whose map has no bound.
+    #[error("it is a sparse file; pack it without holes")]
+    Sparse,
+}
+
+/// An entry that can't be part of a package.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RefusedEntry {
+    /// Its path as the archive has it, below the package's folder.
+    pub path: String,
+    /// Why.
+    pub problem: EntryProblem,
+}
+
+/// The entries of an archive that can't be part of a package.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct RefusedEntries {
+    /// The first of them, in the archive's order.
+    pub entries: Vec<RefusedEntry>,
+    /// How many more there are.
+    pub more: usize,
+}
+
+/// Most refused entries that are remembered.
+const MAX_REFUSED: usize = 200;
+
+/// Most patterns that are proposed one by one.
+const MAX_PATTERNS: usize = 12;
+
+impl RefusedEntries {
+    /// Those that this system can have and others can't.
+    pub fn elsewhere(names: &[NameElsewhere]) -> Self {
+        let refused = |name: &NameElsewhere| RefusedEntry {
+            path: name.path.clone(),
+            problem: EntryProblem::Elsewhere(name.why.clone()),
+        };
+        Self { entries: names.iter().map(refused).collect(), more: 0 }
+    }
+
+    /// Adds one.
+    pub fn add(&mut self, path: String, problem: EntryProblem) {
+        if self.entries.len() < MAX_REFUSED {
+            self.entries.push(RefusedEntry { path, problem });
+        } else {
+            self.more += 1;
+        }
+    }
+
+    /// How many there are.
+    pub fn count(&self) -> usize {
+        self.entries.len() + self.more
+    }
+
+    /// Whether some of them have a name that no text can name.
+    fn have_no_text(&self) -> bool {
+        self.entries.iter().any(|entry| entry.path.contains('\u{fffd}'))
+    }
+
+    /// Patterns that leave them out: their paths, or where these are many, the folders that they are in.
+    pub fn patterns(&self) -> Vec<String> {
+        let paths: BTreeSet<String> = self.entries.iter().map(|entry| self.pattern(&entry.path)).collect();
+        if paths.len() <= MAX_PATTERNS && self.more == 0 {
+            return paths.into_iter().collect();
+        }
+        let folder = |path: &String| {
+            path.rsplit_once('/').map_or_else(|| path.clone(), |(folder, _)| format!("{folder}/**"))
+        };
+        paths.iter().map(folder).collect::<BTreeSet<_>>().into_iter().collect()
+    }
+
+    fn pattern(&self, path: &str) -> String {
+        let plain = path.split('/').filter(|part| !part.is_empty() && *part != ".");
+        let pattern = FilePattern::of_path(&plain.collect::<Vec<_>>().join("/"));
+        if self.have_no_text() { pattern.replace('\u{fffd}', "*") } else { pattern }
+    }
+}
+
+impl fmt::Display for RefusedEntries {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Some(RefusedEntry { path, problem }) = self.entries.first() else { return Ok(()) };
+        match self.count() {
+            1 => write!(f, "its entry `{path}` is refused: {problem}"),
+            count => write!(f, "{count} of its entries are refused, the first is `{path}`: {problem}"),
+        }
+    }
 }
 
 /// Most characters of a name that are shown.

@@ -4,12 +4,14 @@
 //! |---|---|
 //! | [`unpack`] | unpacking an archive into a tree |
 //! | [`inspect`], `entry_visitor` | reading an archive without unpacking it |
+//! | [`format`] | how an archive is packed, by its bytes |
 //! | [`select`], [`secrets`] | which files of a folder go into a package, and what looks like a secret |
 //! | [`pack`] | packing files into a reproducible archive |
 //! | [`error`] | what can go wrong |
 
 mod entry_visitor;
 pub mod error;
+pub mod format;
 pub mod inspect;
 pub mod pack;
 pub mod secrets;

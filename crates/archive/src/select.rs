@@ -8,7 +8,7 @@ use std::fs::{self, DirEntry, FileType};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use bibliotax_core::inner_path::{InnerPath, PathSet, clashing};
+use bibliotax_core::inner_path::{InnerPath, PathClash, PathSet, clashing};
 use bibliotax_core::{lock, manifest};
 use bibliotax_disk::error::At;
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
@@ -305,9 +305,9 @@ fn sorted(mut files: Vec<PackFile>) -> Result<Vec<PackFile>, PackError> {
     files.sort_by(|a, b| a.path.cmp(&b.path));
     let mut paths = PathSet::default();
     for (at, file) in files.iter().enumerate() {
-        let clash = |clash: &str| {
+        let clash = |clash: PathClash<'_>| {
             let before = files[..at].iter().map(|file| &file.path);
-            let other = clashing(clash, before).unwrap_or(clash).to_owned();
+            let other = clashing(clash.path, before).unwrap_or(clash.path).to_owned();
             PackError::Clash { file: file.path.to_string(), other }
         };
         paths.add_file(&file.path).map_err(clash)?;

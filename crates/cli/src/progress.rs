@@ -238,6 +238,9 @@ impl ProgressListener for Progress<'_> {
             ProgressEvent::Touched { place } => {
                 self.ui.warn(format!("{place} changed on the shelf; it is installed again"));
             }
+            ProgressEvent::NamesElsewhere { package, count, first, why } => {
+                self.ui.warn(names_elsewhere(package, *count, first, why));
+            }
             ProgressEvent::Shelving { packages } => self.count("installing", *packages),
             ProgressEvent::Verifying { packages } => self.count("verifying", *packages),
             ProgressEvent::Counting { work, packages } => self.count(word(*work), *packages),
@@ -265,5 +268,15 @@ impl ProgressListener for Progress<'_> {
 impl Drop for Progress<'_> {
     fn drop(&mut self) {
         self.replace(None);
+    }
+}
+
+/// That files of a package can't be on every system.
+fn names_elsewhere(package: &PackageName, count: usize, first: &str, why: &str) -> String {
+    match count {
+        1 => format!("{package} has a file that not every system can have: `{first}`: {why}"),
+        count => {
+            format!("{package} has {count} files that not every system can have, such as `{first}`: {why}")
+        }
     }
 }

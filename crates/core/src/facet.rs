@@ -136,6 +136,13 @@ impl Target {
         Self { name: Self::THIS_MACHINE.to_owned(), values: Fits::new(), is_promise: false }
     }
 
+    /// Whether files on it can have every name, as far as its operating system is declared.
+    pub fn has_any_names(&self) -> bool {
+        let os =
+            self.values.iter().find(|(facet, _)| facet.as_str() == "os").map(|(_, value)| value.values());
+        os.is_some_and(|systems| !systems.is_empty() && systems.iter().all(|os| known::has_any_names(os)))
+    }
+
     /// Whether it is any machine, so that nothing is known of it.
     pub fn is_open(&self) -> bool {
         self.name == Self::THIS_MACHINE

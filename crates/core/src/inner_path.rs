@@ -56,7 +56,17 @@ pub enum PathProblem {
 impl InnerPath {
     /// Checks a path; `./` in front and `/` behind don't count.
     pub fn new(text: &str) -> Result<Self, PathProblem> {
-        if text.starts_with(['/', '\\']) || text.as_bytes().get(1) == Some(&b':') {
+        if text.as_bytes().get(1) == Some(&b':') {
+            return Err(PathProblem::Absolute);
+        }
+        Self::checked(text, check_part)
+    }
+
+    fn checked(
+        text: &str,
+        check_part: impl Fn(&str) -> Result<(), PathProblem>,
+    ) -> Result<Self, PathProblem> {
+        if text.starts_with(['/', '\\']) {
             return Err(PathProblem::Absolute);
         }
         let parts: Vec<&str> = text.split('/').filter(|part| !part.is_empty() && *part != ".").collect();
@@ -68,6 +78,16 @@ impl InnerPath {
         }
         parts.iter().try_for_each(|part| check_part(part))?;
         Ok(Self(parts.join("/")))
+    }
+
+    /// Checks a path for a system that allows names which others refuse: only what is unsafe, or a separator somewhere, is refused.
+    pub fn on_tolerant_system(text: &str) -> Result<Self, PathProblem> {
+        let lenient = |part: &str| match check_part(part) {
+            Err(PathProblem::BadCharacter) if !part.contains(|c: char| c.is_control() || c == '\\') => Ok(()),
+            Err(PathProblem::BadEnd | PathProblem::Device) => Ok(()),
+            checked => checked,
+        };
+        Self::checked(text, lenient)
     }
 
     /// The path as text.
@@ -184,8 +204,10 @@ fn check_part(part: &str) -> Result<(), PathProblem> {
 #[derive(Debug, Default)]
 pub struct PathSet {
     keys: [RandomState; 2],
-    /// The spelling and kind of every file and folder, by its form that forgetful systems see.
+    /// The spelling and kind of the first file or folder of each form that forgetful systems see.
     known: HashMap<(u64, u64), (u64, Kind)>,
+    /// The kind of those that came later with another spelling, by that.
+    others: HashMap<u64, Kind>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -194,28 +216,56 @@ enum Kind {
     Folder,
 }
 
+/// That a path can't be told from another one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct PathClash<'p> {
+    /// The path, or that of a folder above it.
+    pub path: &'p str,
+    /// Whether only some systems can't tell them apart; the path was added then.
+    pub is_only_elsewhere: bool,
+}
+
 impl PathSet {
-    /// Adds a file; the path, its own or that of a folder above it, that some system could not keep apart from another one.
-    pub fn add_file<'p>(&mut self, path: &'p InnerPath) -> Result<(), &'p str> {
-        path.folders().try_for_each(|folder| self.add(folder, Kind::Folder))?;
-        self.add(path.as_str(), Kind::File)
+    /// Adds a file, unless it or a folder above it can't be told from something else.
+    pub fn add_file<'p>(&mut self, path: &'p InnerPath) -> Result<(), PathClash<'p>> {
+        let folders = path.folders().map(|folder| (folder, Kind::Folder));
+        self.add_all(folders.chain([(path.as_str(), Kind::File)]))
     }
 
-    /// Adds a folder; the path, its own or that of a folder above it, that some system could not keep apart from another one.
-    pub fn add_folder<'p>(&mut self, path: &'p InnerPath) -> Result<(), &'p str> {
-        path.folders().chain([path.as_str()]).try_for_each(|folder| self.add(folder, Kind::Folder))
+    /// Adds a folder, unless it or a folder above it can't be told from something else.
+    pub fn add_folder<'p>(&mut self, path: &'p InnerPath) -> Result<(), PathClash<'p>> {
+        self.add_all(path.folders().chain([path.as_str()]).map(|folder| (folder, Kind::Folder)))
     }
 
-    fn add<'p>(&mut self, path: &'p str, kind: Kind) -> Result<(), &'p str> {
+    fn add_all<'p>(&mut self, paths: impl Iterator<Item = (&'p str, Kind)>) -> Result<(), PathClash<'p>> {
+        let mut first = Ok(());
+        for (path, kind) in paths {
+            match self.add(path, kind) {
+                Err(clash) if clash.is_only_elsewhere => first = first.and(Err(clash)),
+                added => added?,
+            }
+        }
+        first
+    }
+
+    fn add<'p>(&mut self, path: &'p str, kind: Kind) -> Result<(), PathClash<'p>> {
         let seen = as_seen(path);
         let key = (self.keys[0].hash_one(&seen), self.keys[1].hash_one(&seen));
         let spelling = self.keys[0].hash_one(path);
-        match self.known.get(&key) {
-            Some((there, Kind::Folder)) if *there == spelling && kind == Kind::Folder => Ok(()),
-            Some(_) => Err(path),
+        let there = match self.known.get(&key) {
             None => {
                 self.known.insert(key, (spelling, kind));
-                Ok(())
+                return Ok(());
+            }
+            Some((first, kind)) if *first == spelling => Some(*kind),
+            Some(_) => self.others.get(&spelling).copied(),
+        };
+        match there {
+            Some(Kind::Folder) if kind == Kind::Folder => Ok(()),
+            Some(_) => Err(PathClash { path, is_only_elsewhere: false }),
+            None => {
+                self.others.insert(spelling, kind);
+                Err(PathClash { path, is_only_elsewhere: true })
             }
         }
     }
@@ -265,6 +315,18 @@ mod tests {
     }
 
     #[test]
+    fn a_tolerant_system_allows_names_of_others_and_nothing_that_is_unsafe() {
+        for text in ["man/Moss::Map.3pm", "src/aux.c", "notes.", "a*b?", "c:"] {
+            assert!(InnerPath::new(text).is_err(), "{text}");
+            assert_eq!(InnerPath::on_tolerant_system(text).unwrap().as_str(), text);
+        }
+        let deep = "a/".repeat(65);
+        for text in ["", "/etc/passwd", "a/../../b", "a\\b", "a\u{1b}[2J", &deep, &"x".repeat(256)] {
+            assert!(InnerPath::on_tolerant_system(text).is_err(), "{text}");
+        }
+    }
+
+    #[test]
     fn refuses_what_leads_out_or_some_system_can_not_have() {
         let deep = "a/".repeat(65);
         let rows = [
@@ -299,20 +361,25 @@ mod tests {
         set.add_file(&path("größe.h")).unwrap();
         set.add_file(&path("ΣΑΣ/a")).unwrap();
         let there = [path("src/Rain.h"), path("größe.h"), path("ΣΑΣ/a")];
-        for (text, clash, with) in [
-            ("src/rain.h", "src/rain.h", "src/Rain.h"),
-            ("src/Rain.h", "src/Rain.h", "src/Rain.h"),
-            ("SRC/other.h", "SRC", "src"),
-            ("src/Rain.h/inside", "src/Rain.h", "src/Rain.h"),
-            ("src", "src", "src"),
-            ("gro\u{308}ße.h", "gro\u{308}ße.h", "größe.h"),
-            ("GRÖßE.H", "GRÖßE.H", "größe.h"),
-            ("σας/b", "σας", "ΣΑΣ"),
+        for (text, clash, with, is_only_elsewhere) in [
+            ("src/rain.h", "src/rain.h", "src/Rain.h", true),
+            ("src/rain.h", "src/rain.h", "src/Rain.h", false),
+            ("src/Rain.h", "src/Rain.h", "src/Rain.h", false),
+            ("SRC/other.h", "SRC", "src", true),
+            ("SRC/other.h", "SRC/other.h", "src/Rain.h", false),
+            ("src/Rain.h/inside", "src/Rain.h", "src/Rain.h", false),
+            ("src", "src", "src", false),
+            ("gro\u{308}ße.h", "gro\u{308}ße.h", "größe.h", true),
+            ("GRÖßE.H", "GRÖßE.H", "größe.h", true),
+            ("σας/b", "σας", "ΣΑΣ", true),
         ] {
-            assert_eq!(set.add_file(&path(text)), Err(clash), "{text}");
-            assert_eq!(clashing(clash, &there), Some(with), "{text}");
+            let path = path(text);
+            assert_eq!(set.add_file(&path), Err(PathClash { path: clash, is_only_elsewhere }), "{text}");
+            if clash != "SRC/other.h" {
+                assert_eq!(clashing(clash, &there), Some(with), "{text}");
+            }
         }
-        set.add_file(&path("src/other.h")).unwrap();
-        assert_eq!(clashing("src/other.h", &there), None);
+        set.add_file(&path("src/more.h")).unwrap();
+        assert_eq!(clashing("src/more.h", &there), None);
     }
 }

@@ -3,12 +3,12 @@
 //! | module | what it has |
 //! |---|---|
 //! | [`name`], [`version`], [`range`] | names of packages and their parts, versions, and the versions that a need accepts |
-//! | [`digest`], [`license`], [`package_url`] | SHA-256 digests, SPDX licence expressions, names of upstream software |
+//! | [`digest`], [`license`], [`package_url`], [`upstream`] | SHA-256 digests, SPDX licence expressions, names of upstream software, its versions and archives |
 //! | [`manifest`] | `bibliotax.toml`: its meaning, and edits of its text; a person's own settings, which are written alike |
 //! | [`advisory`] | what is known to be wrong with releases: OSV records, package URLs, severities |
 //! | [`card`], [`history`] | what a registry knows of releases |
 //! | [`facet`], [`variant`], [`fitting`] | targets, whether a release works on them, which file each target takes |
-//! | [`inner_path`] | paths inside a package that every operating system accepts |
+//! | [`inner_path`], [`file_selection`] | paths inside a package that every operating system accepts; which files of an archive are taken |
 //! | [`workspace`] | several manifests that share one lock and one shelf |
 //! | [`resolve`] | from needs to one release of each package, or to the reason why there is none |
 //! | `problem` | the problem that a workspace and its lock give the resolver |
@@ -30,6 +30,7 @@ pub mod digest;
 pub mod escape;
 pub mod facet;
 pub mod fault;
+pub mod file_selection;
 pub mod fitting;
 pub mod graph;
 pub mod history;
@@ -51,6 +52,7 @@ pub mod rules;
 pub mod schema;
 pub mod source;
 pub mod steps;
+pub mod upstream;
 pub mod variant;
 pub mod version;
 pub mod workspace;

@@ -19,6 +19,7 @@ use serde::{Deserialize, Serialize};
 use crate::card::{Archive, ArchiveFormat, Exposes, FileRecord, Step, main_part, tree_of};
 use crate::digest::Digest;
 use crate::facet::Fits;
+use crate::file_selection::{FilePattern, SelectsFiles};
 use crate::inner_path::InnerPath;
 use crate::license::License;
 use crate::location::Location;
@@ -162,6 +163,12 @@ pub struct LockedFile {
     /// The folder inside it that holds the package.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub strip: Option<InnerPath>,
+    /// The only files of it that are unpacked.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub include: Vec<FilePattern>,
+    /// Files and folders of it that are left out.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub exclude: Vec<FilePattern>,
     /// Where it is, if not with the package's registry.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub url: Option<String>,
@@ -175,20 +182,19 @@ impl LockedFile {
 
     /// The archive, of any kind.
     pub fn archive(&self) -> Archive {
-        let (strip, url) = (self.strip.clone(), self.url.clone());
-        Archive { sha256: self.sha256, size: self.size, format: self.format, strip, url }
+        let (strip, url, selection) = (self.strip.clone(), self.url.clone(), self.selection());
+        Archive { sha256: self.sha256, size: self.size, format: self.format, strip, selection, url }
     }
 
     /// What names the tree that is unpacked from it.
     pub fn tree(&self) -> Digest {
-        tree_of(&self.sha256, self.strip.as_ref())
+        tree_of(&self.sha256, self.strip.as_ref(), &self.selection())
     }
 
     /// Whether it is this file of a card, for whichever targets it is taken.
     pub fn is_of(&self, file: &FileRecord) -> bool {
-        let Self { part, targets: _, only_for, sha256, size, format, strip, url } = self;
-        let packing = (&file.sha256, &file.size, &file.format, &file.strip, &file.url);
-        (part, only_for) == (&file.part, &file.only_for) && (sha256, size, format, strip, url) == packing
+        let Self { part, only_for, url, .. } = self;
+        (part, only_for, url) == (&file.part, &file.only_for, &file.url) && self.archive() == file.archive()
     }
 
     fn new(chosen: &ChosenFile, reaching: &[String]) -> Self {
@@ -201,8 +207,16 @@ impl LockedFile {
             size: file.size,
             format: file.format,
             strip: file.strip.clone(),
+            include: file.include.clone(),
+            exclude: file.exclude.clone(),
             url: file.url.clone(),
         }
+    }
+}
+
+impl SelectsFiles for LockedFile {
+    fn patterns(&self) -> (&[FilePattern], &[FilePattern]) {
+        (&self.include, &self.exclude)
     }
 }
 

@@ -30,6 +30,8 @@ pub enum ProgressEvent {
     Damaged { package: PackageName, shared_by: Vec<PathBuf> },
     /// What is at this place of the shelf was changed, or is gone; it is going to be built again.
     Touched { place: String },
+    /// A package has files whose names are impossible on systems that it isn't needed on: how many, the first, and why.
+    NamesElsewhere { package: PackageName, count: usize, first: String, why: String },
     /// So many packages are going to be put on the shelf.
     Shelving { packages: usize },
     /// A package was put on the shelf.

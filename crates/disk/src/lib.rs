@@ -22,4 +22,12 @@ pub mod temporary;
 pub mod tree;
 pub mod write;
 
+/// Whether this process has the rights of the system's administrator, who may write to files that are read-only.
+pub fn is_administrator() -> bool {
+    #[cfg(unix)]
+    return rustix::process::geteuid().is_root();
+    #[cfg(not(unix))]
+    false
+}
+
 pub use error::{DiskError, Refusal, Result};

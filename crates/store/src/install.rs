@@ -146,7 +146,7 @@ pub fn install<S: Supplier>(
         store.in_use(|| listener.on_event(&ProgressEvent::Waiting))?
     };
     let mut fetched = fetch_missing(&plan.build, store, supplier, listener)?;
-    let linker = Linker::new(store, aim.settings.link, aim.depth);
+    let linker = Linker::new(store, aim);
     let mut mended = BTreeSet::new();
     loop {
         match shelf.carry_out(&plan, &linker, &files, aim.made, listener) {

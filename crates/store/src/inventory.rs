@@ -112,7 +112,7 @@ impl Store {
             .trees()?
             .into_par_iter()
             .map(|(archive, since)| {
-                let Listing { of, files } = self.listing(&archive)?.unwrap_or_default();
+                let Listing { of, files, .. } = self.listing(&archive)?.unwrap_or_default();
                 let projects = users.get(&archive).copied().unwrap_or(0);
                 let bytes = files.iter().map(|file| file.size).sum();
                 Ok(Tree { archive, of, files: files.len(), bytes, since, projects })

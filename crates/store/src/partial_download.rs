@@ -133,7 +133,14 @@ mod tests {
     use super::*;
 
     fn archive(size: u64) -> Archive {
-        Archive { sha256: Digest::of(b"moss"), size, format: ArchiveFormat::Tar, strip: None, url: None }
+        Archive {
+            sha256: Digest::of(b"moss"),
+            size,
+            format: ArchiveFormat::Tar,
+            strip: None,
+            selection: Default::default(),
+            url: None,
+        }
     }
 
     /// Bytes, and then a broken connection.

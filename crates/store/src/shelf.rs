@@ -78,6 +78,8 @@ pub struct DesiredState<'l, 'a> {
     pub templates: Templates<'a>,
     /// Packages that are built even if they are there.
     pub rebuilt: &'a BTreeSet<PackageName>,
+    /// The targets whose systems can have every name of a file.
+    pub tolerant: &'a BTreeSet<String>,
     /// Whether rules hold for what is locked.
     pub has_rules: bool,
     /// How closely the store's files are looked at; with all their bytes, everything is built again.
@@ -371,6 +373,7 @@ fn build(
     listener: &dyn ProgressListener,
 ) -> Result<BTreeMap<String, PackageContents>, StoreError> {
     listener.on_event(&ProgressEvent::Shelving { packages: plan.build.len() });
+    let now = now_on(work)?;
     let mut folders: BTreeMap<&str, Folder> = BTreeMap::new();
     for slot in &plan.build {
         let target = slot.target.unwrap_or_default();
@@ -381,14 +384,25 @@ fn build(
     let build = |slot: &Slot<'_>| {
         let (place, name) = (slot.path(), slot.package.name.folder());
         let folder = &folders[slot.target.unwrap_or_default()];
-        let files = linker.build(slot, work, &flat(&place))?;
+        let time = plan.renewed.contains(&place).then_some(now);
+        let built = linker.build(slot, work, &flat(&place), time)?;
+        built.elsewhere.iter().for_each(|event| listener.on_event(event));
         folder.rename(&name, work, &format!("{}.old", flat(&place)))?;
         work.rename(&flat(&place), folder, &name)?;
         listener.on_event(&ProgressEvent::Shelved { package: slot.package.name.clone() });
-        let inside = PackageContents::of_built(folder, &name, &files)?;
+        let inside = PackageContents::of_built(folder, &name, &built)?;
         Ok((place, inside))
     };
     plan.build.par_iter().map(build).collect()
+}
+
+/// The time that a file gets which is written here now, as its disk has it.
+fn now_on(work: &Folder) -> Result<Stamp, StoreError> {
+    const CLOCK: &str = "clock";
+    let clock = work.create_file(CLOCK).at("write in", work.path())?;
+    let now = Stamp::of(&clock.metadata().at("look at", work.path())?);
+    work.remove(CLOCK)?;
+    Ok(now)
 }
 
 /// Whether a name on top of a shelf is of what the shelf itself is kept with.

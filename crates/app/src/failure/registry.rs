@@ -1,6 +1,6 @@
 //! Errors of registries as failures: the code of each, and the advice.
 
-use bibliotax_archive::error::PackError;
+use bibliotax_archive::error::{ArchiveError, PackError};
 use bibliotax_core::source::names_user;
 use bibliotax_registry::RegistryError;
 use bibliotax_registry::model::card_problem::CardProblem;
@@ -120,6 +120,9 @@ impl From<RegistryError> for Failure {
             E::Pack(PackError::BadPattern { .. }) => "write a pattern like `include/**` or `src/*.c`",
             E::PartsClash { .. } => "leave it out of one of them: `files` under `[[card.parts]]`",
             E::Card(problem) => advice_on_card(&problem),
+            E::NotInstallable { source: ArchiveError::Refused(ref refused), .. } => {
+                return super::store::of_refused(message, refused);
+            }
             E::NotInstallable { .. } => "leave that file out with `files` under `[card]`, or rename it",
             E::ExposesNothing { .. } => "check the path and `files` under `[card]`",
             // What is wrong with a source is reported above.

@@ -1,6 +1,6 @@
 //! Errors of the store, the shelf and archives as failures.
 
-use bibliotax_archive::error::ArchiveError;
+use bibliotax_archive::error::{ArchiveError, RefusedEntries, RefusedEntry};
 use bibliotax_present::words::{self, count, size};
 use bibliotax_registry::RegistryError;
 use bibliotax_store::StoreError;
@@ -68,12 +68,37 @@ pub fn of_archive(message: String, source: &ArchiveError) -> Failure {
             "archive.broke-off",
             "run the command again; complete downloads are kept (the shelf wasn't changed)",
         ),
+        ArchiveError::Refused(refused) => return of_refused(message, refused),
+        ArchiveError::NoArchive { .. } => (
+            "archive.none",
+            "check the URL in a browser: it may lead to a page that asks for a sign-in, or to another kind of file",
+        ),
+        ArchiveError::NothingTaken => ("archive.nothing", "check the patterns of `include` and `exclude`"),
         ArchiveError::Unreadable { .. } => {
             ("archive.unreadable", "tell the package's authors (the shelf wasn't changed)")
         }
         _ => ("archive.refused", "don't use it; tell the package's authors (the shelf wasn't changed)"),
     };
     Failure::new(code, message).because([format!("{}.", capital(&source.to_string()))]).advice(advice)
+}
+
+/// Most refused entries that are listed.
+const MAX_LISTED: usize = 12;
+
+/// The failure of an archive with entries that can't be part of a package: which, why, and how to leave them out.
+pub fn of_refused(message: String, refused: &RefusedEntries) -> Failure {
+    let line = |entry: &RefusedEntry| format!("`{}`: {}", entry.path, entry.problem);
+    let mut because: Vec<String> = refused.entries.iter().take(MAX_LISTED).map(line).collect();
+    if refused.count() > MAX_LISTED {
+        because.push(format!("and {} more", refused.count() - MAX_LISTED));
+    }
+    let patterns: Vec<String> =
+        refused.patterns().iter().map(|pattern| toml_edit::Value::from(pattern).to_string()).collect();
+    let advice = format!(
+        "if the package works without them, leave them out in its need or card: `exclude = [{}]` (nothing was installed)",
+        patterns.join(", ")
+    );
+    Failure::new("archive.refused", message).because(because).advice(advice)
 }
 
 /// A sentence begins with a capital letter.

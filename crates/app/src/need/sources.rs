@@ -140,7 +140,7 @@ impl SourceWords {
         place: &Place,
         elsewhere: &DirectSources,
     ) -> Result<(Keys, ArchiveContents), Failure> {
-        let (archive, path) = elsewhere.fetch_archive(package, place.text())?;
+        let (archive, path) = elsewhere.fetch_archive(package, place.text(), None)?;
         let inside = contents(&path, archive.format);
         let inside =
             inside.map_err(|error| of_archive(format!("the archive of {package} can't be used"), &error))?;

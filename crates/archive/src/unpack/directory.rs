@@ -1,6 +1,7 @@
 //! The directory of a ZIP archive as its end describes it (APPNOTE.TXT, sections 4.3.14 to 4.3.16): looked at before the library
 //! reads all of it into memory.
 
+use std::collections::BTreeSet;
 use std::io::{self, Read, Seek, SeekFrom};
 
 use super::tar::SET_USER_OR_GROUP;
@@ -80,9 +81,10 @@ fn at_64(file: &mut (impl Read + Seek), at: u64) -> io::Result<Option<Directory>
     Ok(Some(Directory { entries: number_64(&record, 32), bytes: number_64(&record, 40), end: at }))
 }
 
-/// The name of the first file in a directory that would run with the rights of its owner or group (section 4.4.15, as Unix writes
+/// The names of the files in a directory that would run with the rights of their owner or group (section 4.4.15, as Unix writes
 /// it): the library takes these bits off before anybody sees them.
-pub fn set_user(file: &mut (impl Read + Seek), directory: Directory) -> io::Result<Option<Vec<u8>>> {
+pub fn set_user(file: &mut (impl Read + Seek), directory: Directory) -> io::Result<BTreeSet<Vec<u8>>> {
+    let mut names = BTreeSet::new();
     file.seek(SeekFrom::Start(directory.end.saturating_sub(directory.bytes)))?;
     let mut records = io::BufReader::new(file.take(directory.bytes));
     for _ in 0..directory.entries {
@@ -98,10 +100,10 @@ pub fn set_user(file: &mut (impl Read + Seek), directory: Directory) -> io::Resu
         let mode = number_32(&record, 38) >> 16;
         let is_file = matches!(mode & KIND, 0 | FILE) && !name.ends_with(b"/");
         if is_file && mode & SET_USER_OR_GROUP != 0 {
-            return Ok(Some(name));
+            names.insert(name);
         }
     }
-    Ok(None)
+    Ok(names)
 }
 
 /// Numbers are little-endian; the caller has checked that the record is long enough.

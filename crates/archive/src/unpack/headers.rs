@@ -9,6 +9,7 @@ use std::io::Read;
 use tar::{Archive, Entry, EntryType, PaxExtensions};
 
 use super::limits::{MAX_ENTRIES, MAX_HEADER};
+use super::times::EntryTime;
 use crate::error::{ArchiveError, shown};
 
 /// An entry of a tar that is a file, a folder, a link or something special.
@@ -23,6 +24,10 @@ pub struct Header {
     pub mode: u32,
     /// Its size in bytes.
     pub size: u64,
+    /// When it was changed.
+    pub time: EntryTime,
+    /// Whether it is a file with holes.
+    pub is_sparse: bool,
 }
 
 /// What the headers before an entry say of it.
@@ -31,6 +36,8 @@ struct Pending {
     name: Option<Vec<u8>>,
     link: Option<Vec<u8>>,
     size: Option<u64>,
+    time: Option<EntryTime>,
+    is_sparse: bool,
 }
 
 /// Calls `each` for the entries of a tar until it says that it wants no more; errors of the tar are reported by `unreadable`.
@@ -54,7 +61,7 @@ pub fn for_each<R: Read>(
             EntryType::GNULongLink => {
                 pending.link = Some(without_end(bounded(&mut entry, &unreadable)?));
             }
-            EntryType::XHeader => pending.read(&bounded(&mut entry, &unreadable)?, &entry)?,
+            EntryType::XHeader => pending.read(&bounded(&mut entry, &unreadable)?),
             EntryType::XGlobalHeader => drop(bounded(&mut entry, &unreadable)?),
             _ => {
                 let header = std::mem::take(&mut pending).header_of(&entry, &unreadable)?;
@@ -91,20 +98,18 @@ fn without_end(mut name: Vec<u8>) -> Vec<u8> {
 
 impl Pending {
     /// Takes in what an extended header says.
-    fn read<R: Read>(&mut self, records: &[u8], entry: &Entry<'_, R>) -> Result<(), ArchiveError> {
+    fn read(&mut self, records: &[u8]) {
         for record in PaxExtensions::new(records).map_while(Result::ok) {
             let value = record.value_bytes();
             match record.key_bytes() {
                 b"path" => self.name = Some(value.to_vec()),
                 b"linkpath" => self.link = Some(value.to_vec()),
                 b"size" => self.size = std::str::from_utf8(value).ok().and_then(|size| size.parse().ok()),
-                key if key.starts_with(b"GNU.sparse.") => {
-                    return Err(ArchiveError::Sparse { entry: shown(&entry.path_bytes()) });
-                }
+                b"mtime" => self.time = std::str::from_utf8(value).ok().and_then(EntryTime::parse),
+                key if key.starts_with(b"GNU.sparse.") => self.is_sparse = true,
                 _ => {}
             }
         }
-        Ok(())
     }
 
     /// The entry that these headers stand before.
@@ -117,14 +122,15 @@ impl Pending {
         let link = self.link.or_else(|| entry.link_name_bytes().map(std::borrow::Cow::into_owned));
         let (kind, size) = (entry.header().entry_type(), entry.size());
         // Of two sizes, readers take different ones, and see different archives.
-        if self.size.is_some_and(|said| said != size) {
+        let is_sparse = self.is_sparse || kind == EntryType::GNUSparse;
+        if !is_sparse && self.size.is_some_and(|said| said != size) {
             return Err(ArchiveError::TwoSizes { entry: shown(&name) });
         }
-        if kind == EntryType::GNUSparse {
-            return Err(ArchiveError::Sparse { entry: shown(&name) });
-        }
         let mode = entry.header().mode().map_err(|error| unreadable(&error))?;
-        Ok(Header { name, link: link.unwrap_or_default(), kind, mode, size })
+        let seconds = entry.header().mtime().map(|time| i64::try_from(time).unwrap_or(i64::MAX));
+        let time = EntryTime { seconds: seconds.unwrap_or_default(), nanoseconds: 0 };
+        let (link, time) = (link.unwrap_or_default(), self.time.unwrap_or(time));
+        Ok(Header { name, link, kind, mode, size, time, is_sparse })
     }
 }
 

@@ -6,6 +6,7 @@ use bibliotax_core::card::Archive;
 use bibliotax_core::digest::Hasher;
 
 use crate::error::ArchiveError;
+use crate::format::HEAD_LEN;
 
 /// Reads an archive and knows at the end whether its bytes were the expected ones.
 pub struct Checked<'f, R> {
@@ -13,17 +14,24 @@ pub struct Checked<'f, R> {
     file: &'f Archive,
     hasher: Hasher,
     read: u64,
+    /// The first bytes, which tell what it is.
+    head: Vec<u8>,
 }
 
 impl<'f, R: Read> Checked<'f, R> {
     /// The bytes that `inner` gives, which are to be those of an archive.
     pub fn new(inner: R, file: &'f Archive) -> Self {
-        Self { inner, file, hasher: Hasher::default(), read: 0 }
+        Self { inner, file, hasher: Hasher::default(), read: 0, head: Vec::new() }
     }
 
     /// How many bytes are to come.
     pub fn expected_size(&self) -> u64 {
         self.file.size
+    }
+
+    /// The first bytes that were read.
+    pub fn head(&self) -> &[u8] {
+        &self.head
     }
 
     /// Reads what is left and tells whether all bytes were those of the file.
@@ -56,6 +64,8 @@ impl<R: Read> Read for Checked<'_, R> {
         let left = (self.file.size + 1).saturating_sub(self.read);
         let most = buffer.len().min(usize::try_from(left).unwrap_or(usize::MAX));
         let read = self.inner.read(&mut buffer[..most])?;
+        let of_head = read.min(HEAD_LEN.saturating_sub(self.head.len()));
+        self.head.extend_from_slice(&buffer[..of_head]);
         self.hasher.update(&buffer[..read]);
         self.read += read as u64;
         Ok(read)

@@ -1,4 +1,4 @@
-//! Tar archives: plain, in Zstandard, in gzip or in xz.
+//! Tar archives: plain, or packed with Zstandard, gzip, xz, bzip2 or LZ4.
 
 use std::io::{self, Read};
 
@@ -10,9 +10,9 @@ use tar::{Entry, EntryType};
 use super::headers::{Header, for_each};
 use super::limits::{Counted, exceeded};
 use super::source::Checked;
-use super::tree::TreeWriter;
+use super::tree::{FileFacts, TreeWriter};
 use crate::entry_visitor::Visit;
-use crate::error::{ArchiveError, shown};
+use crate::error::{ArchiveError, EntryProblem, shown};
 
 /// Largest window of a Zstandard frame, as a power of two: 32 MiB of memory.
 const MAX_WINDOW: u32 = 25;
@@ -65,6 +65,8 @@ pub fn decoded<'s>(
             let stream = stream.map_err(|error| unreadable(format, &error.into()))?;
             Box::new(XzDecoder::new_stream(source, stream))
         }
+        ArchiveFormat::TarBz2 => Box::new(bzip2::read::MultiBzDecoder::new(source)),
+        ArchiveFormat::TarLz4 => Box::new(lz4_flex::frame::FrameDecoder::new(source)),
         ArchiveFormat::Tar | ArchiveFormat::Zip => Box::new(source),
     })
 }
@@ -78,7 +80,7 @@ pub fn look(tar: impl Read, format: ArchiveFormat, visit: &mut Visit<'_>) -> Res
             if !matches!(header.kind, EntryType::Regular | EntryType::Continuous) {
                 return Ok(true);
             }
-            let name = text(&header.name)?;
+            let name = String::from_utf8_lossy(&header.name);
             Ok(visit(&name, header.size, entry).is_continue())
         },
     )
@@ -90,24 +92,25 @@ fn add(
     format: ArchiveFormat,
     tree: &mut TreeWriter,
 ) -> Result<(), ArchiveError> {
-    let name = text(&header.name)?;
+    let Some(name) = tree.name(&header.name) else { return Ok(()) };
+    if header.is_sparse {
+        tree.refuse(&name, EntryProblem::Sparse)?;
+        // Nobody knows where the old form's map ends, and with it the entry.
+        return if header.kind == EntryType::GNUSparse { Err(tree.all_refused()) } else { Ok(()) };
+    }
     match header.kind {
         EntryType::Directory => tree.add_folder(&name),
-        EntryType::Symlink => tree.add_link(&name, &text(&header.link)?),
-        EntryType::Link => tree.add_second_name(&name, &text(&header.link)?),
+        EntryType::Symlink => tree.add_link(&name, &header.link),
+        EntryType::Link => tree.add_second_name(&name, &header.link),
         EntryType::Regular | EntryType::Continuous => {
             if header.mode & SET_USER_OR_GROUP != 0 {
-                return Err(ArchiveError::SetUser { entry: shown(name.as_bytes()) });
+                return tree.refuse(&name, EntryProblem::SetUser);
             }
-            tree.add_file(&name, header.mode & 0o100 != 0, entry, |error| unreadable(format, error))
+            let of = FileFacts { executable: header.mode & 0o100 != 0, time: header.time };
+            tree.add_file(&name, of, entry, |error| unreadable(format, error))
         }
-        _ => Err(ArchiveError::Special { entry: shown(name.as_bytes()) }),
+        _ => tree.refuse(&name, EntryProblem::Special),
     }
-}
-
-fn text(bytes: &[u8]) -> Result<String, ArchiveError> {
-    let no_text = |_| ArchiveError::NoText { entry: shown(bytes) };
-    std::str::from_utf8(bytes).map(str::to_owned).map_err(no_text)
 }
 
 fn unreadable(format: ArchiveFormat, error: &io::Error) -> ArchiveError {

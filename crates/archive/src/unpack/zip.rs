@@ -1,19 +1,22 @@
 //! ZIP archives. Their directory is at the end, so the bytes go to a temporary file until their digest is checked.
 
+use std::collections::BTreeSet;
 use std::io::{self, Read, Seek, Write};
 
 use bibliotax_core::card::ArchiveFormat;
 use bibliotax_disk::error::At;
 use zip::ZipArchive;
+use zip::extra_fields::ExtraField;
 use zip::read::ZipFile;
 use zip::result::ZipError;
 
 use super::directory::{FILE, KIND, at_end, set_user};
 use super::limits::{Counted, MAX_DIRECTORY, exceeded};
 use super::source::Checked;
-use super::tree::TreeWriter;
+use super::times::EntryTime;
+use super::tree::{FileFacts, TreeWriter};
 use crate::entry_visitor::Visit;
-use crate::error::{ArchiveError, shown};
+use crate::error::{ArchiveError, EntryProblem, shown};
 
 /// Longest target of a link, in bytes.
 const MAX_TARGET_LEN: u64 = 4096;
@@ -34,37 +37,40 @@ pub fn unpack<R: Read>(source: &mut Checked<'_, R>, tree: &mut TreeWriter) -> Re
     }
     source.finish()?;
     let size = source.expected_size();
-    let mut archive = opened(io::BufReader::new(aside))?;
+    let (mut archive, set_user) = opened(io::BufReader::new(aside))?;
     let mut read = 0;
     for index in 0..archive.len() {
         let entry = archive.by_index(index).map_err(|error| unreadable(&error))?;
-        read = add(entry, size, read, tree)?;
+        if !set_user.contains(entry.name_raw()) {
+            read = add(entry, size, read, tree)?;
+        } else if let Some(name) = tree.name(entry.name_raw()) {
+            tree.refuse(&name, EntryProblem::SetUser)?;
+        }
     }
     Ok(())
 }
 
-/// Opens an archive whose directory is no larger than any should be and says each name once.
-fn opened<R: Read + Seek>(mut file: R) -> Result<ZipArchive<R>, ArchiveError> {
+/// Opens an archive whose directory is no larger than any should be and says each name once; with the names of files that would run
+/// with the rights of their owner.
+fn opened<R: Read + Seek>(mut file: R) -> Result<(ZipArchive<R>, BTreeSet<Vec<u8>>), ArchiveError> {
     let directory = at_end(&mut file).map_err(|error| unreadable(&ZipError::Io(error)))?;
     let directory = directory.ok_or_else(|| broken("its structure is broken"))?;
     if directory.entries > MAX_ENTRIES || directory.bytes > MAX_DIRECTORY {
         let limit = format!("{MAX_ENTRIES} entries or {} MiB in its directory", MAX_DIRECTORY >> 20);
         return Err(ArchiveError::TooMuch { entry: "its directory".to_owned(), limit });
     }
-    if let Some(name) = set_user(&mut file, directory).map_err(|_| broken("its directory is broken"))? {
-        return Err(ArchiveError::SetUser { entry: shown(&name) });
-    }
+    let set_user = set_user(&mut file, directory).map_err(|_| broken("its directory is broken"))?;
     let archive = ZipArchive::new(file).map_err(|error| unreadable(&error))?;
     if archive.len() as u64 != directory.entries {
         // The library keeps one of several entries of a name, and readers differ in which.
         return Err(broken("two of its entries have one name, or its directory is wrong"));
     }
-    Ok(archive)
+    Ok((archive, set_user))
 }
 
 /// Shows each file of a ZIP archive to `visit`.
 pub fn look(file: impl Read + Seek, visit: &mut Visit<'_>) -> Result<(), ArchiveError> {
-    let mut archive = opened(file)?;
+    let (mut archive, _) = opened(file)?;
     for index in 0..archive.len() {
         let mut entry = archive.by_index(index).map_err(|error| unreadable(&error))?;
         let (name, size) = (String::from_utf8_lossy(entry.name_raw()).into_owned(), entry.size());
@@ -82,9 +88,9 @@ fn add(
     read: u64,
     tree: &mut TreeWriter,
 ) -> Result<u64, ArchiveError> {
-    let no_text = |_| ArchiveError::NoText { entry: shown(entry.name_raw()) };
-    let name = std::str::from_utf8(entry.name_raw()).map_err(no_text)?.to_owned();
+    let Some(name) = tree.name(entry.name_raw()) else { return Ok(read) };
     let mode = entry.unix_mode().unwrap_or(0);
+    let time = time_of(&entry);
     let mut contents = Counted::new(entry, size).after(read);
     let unreadable = |error: &io::Error| match exceeded(error) {
         Some(exceeded) => {
@@ -94,17 +100,39 @@ fn add(
     };
     match mode & KIND {
         LINK => {
-            let mut target = String::new();
-            let read = contents.by_ref().take(MAX_TARGET_LEN).read_to_string(&mut target);
+            let mut target = Vec::new();
+            let read = contents.by_ref().take(MAX_TARGET_LEN).read_to_end(&mut target);
             read.map_err(|error| unreadable(&error))?;
             tree.add_link(&name, &target)?;
         }
         _ if name.ends_with('/') => tree.add_folder(&name)?,
         FOLDER => tree.add_folder(&name)?,
-        0 | FILE => tree.add_file(&name, mode & 0o100 != 0, &mut contents, unreadable)?,
-        _ => return Err(ArchiveError::Special { entry: shown(name.as_bytes()) }),
+        0 | FILE => {
+            let of = FileFacts { executable: mode & 0o100 != 0, time };
+            tree.add_file(&name, of, &mut contents, unreadable)?;
+        }
+        _ => tree.refuse(&name, EntryProblem::Special)?,
     }
     Ok(contents.read_so_far())
+}
+
+/// When an entry was changed: as Unix writes it, or else by its date and time of day, as if they were UTC.
+fn time_of(entry: &ZipFile<'_, impl Read>) -> EntryTime {
+    let extended = entry.extra_data_fields().find_map(|field| match field {
+        ExtraField::ExtendedTimestamp(times) => times.mod_time(),
+        _ => None,
+    });
+    let by_clock = || {
+        let time = entry.last_modified()?;
+        let [month, day, hour, minute, second] =
+            [time.month(), time.day(), time.hour(), time.minute(), time.second()].map(|part| part as i8);
+        let date = jiff::civil::Date::new(i16::try_from(time.year()).ok()?, month, day).ok()?;
+        // A minute can't have 61 seconds here; some archives say so.
+        let clock = jiff::civil::Time::new(hour, minute, second.min(59), 0).ok()?;
+        date.to_datetime(clock).to_zoned(jiff::tz::TimeZone::UTC).ok().map(|at| at.timestamp().as_second())
+    };
+    let seconds = extended.map(i64::from).or_else(by_clock);
+    EntryTime { seconds: seconds.unwrap_or_default(), nanoseconds: 0 }
 }
 
 fn unreadable(error: &ZipError) -> ArchiveError {

@@ -45,6 +45,13 @@ impl Garden {
         garden
     }
 
+    /// Puts files on the shelf as hard links, also for the system's administrator.
+    pub fn with_hard_links(&self) {
+        let manifest = self.read("gate/bibliotax.toml");
+        self.write("gate/bibliotax.toml", &format!("{manifest}\n[shelf]\nlink = \"hard\"\n"));
+        self.run(&["install"]).expect(0);
+    }
+
     pub fn path(&self, path: &str) -> PathBuf {
         self.folder.path().join(path)
     }

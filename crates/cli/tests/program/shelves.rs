@@ -79,6 +79,20 @@ fn whatever_is_done_to_a_shelf_the_next_install_puts_right() {
 }
 
 #[test]
+fn the_administrator_can_not_write_into_the_store_through_the_shelf() {
+    let garden = garden();
+    let own = stored(&garden, "dew-point.txt");
+    let file = garden.path("gate/shelf/dew-point/dew-point.txt");
+    let is_same_file = fs::metadata(&file).unwrap().ino() == fs::metadata(&own).unwrap().ino();
+    let may_write = fs::File::options().append(true).open(&own).is_ok();
+    assert!(!(is_same_file && may_write), "who can write to read-only files gets copies");
+    overwrite(&file, "mine\n");
+    if may_write {
+        assert_eq!(fs::read_to_string(&own).unwrap(), "dew-point 1.4.0\n");
+    }
+}
+
+#[test]
 fn files_get_there_as_the_manifest_says() {
     let garden = garden();
     let manifest = garden.read("gate/bibliotax.toml");
@@ -171,15 +185,17 @@ fn bytes_that_were_not_read_for_a_week_are_read_before_they_reach_the_shelf() {
 #[test]
 fn a_full_install_reads_every_byte_and_a_copy_always_does() {
     let garden = garden();
+    let manifest = garden.read("gate/bibliotax.toml");
+    garden.with_hard_links();
     let own = stored(&garden, "dew-point.txt");
     flip(&own);
+    fs::remove_dir_all(garden.path("gate/shelf")).unwrap();
     garden.run(&["install", "--sealed"]).expect(0);
     assert_ne!(garden.shelf(), ["dew-point 1.4.0", "rain-ledger 2.4.0"], "this is what is not promised");
     let ran = garden.run(&["install", "--sealed", "--full"]).expect(0);
     assert!(ran.stderr.contains("dew-point is damaged in the store; downloading it again"), "{ran}");
     assert_eq!(garden.shelf(), ["dew-point 1.4.0", "rain-ledger 2.4.0"]);
     garden.run(&["verify", "--full", "--store"]).expect(0);
-    let manifest = garden.read("gate/bibliotax.toml");
     garden.write("gate/bibliotax.toml", &format!("{manifest}\n[shelf]\nlink = \"copy\"\n"));
     fs::remove_dir_all(garden.path("gate/shelf")).unwrap();
     flip(&own);
@@ -191,6 +207,7 @@ fn a_full_install_reads_every_byte_and_a_copy_always_does() {
 #[test]
 fn verifying_trusts_size_and_time_unless_all_is_to_be_read() {
     let garden = garden();
+    garden.with_hard_links();
     let file = garden.path("gate/shelf/dew-point/dew-point.txt");
     let before = fs::metadata(&file).unwrap().modified().unwrap();
     overwrite(&file, "dew-point 1.4.1\n");

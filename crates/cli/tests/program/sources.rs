@@ -374,7 +374,7 @@ fn a_package_comes_from_one_place_for_all() {
         ("git = \"../leaf\"", "manifest.git"),
         ("git = \"../leaf\", commit = \"84193ad\"", "commit.invalid"),
         ("range = \"1\", tag = \"v1\"", "manifest.no-source"),
-        ("archive = \"x.txt\", sha256 = \"0\"", "manifest.place"),
+        ("archive = \"x.txt\", format = \"txt\", sha256 = \"0\"", "archive.format"),
     ] {
         need(&garden, both);
         assert_eq!(garden.run(&["install"]).expect(3).code(), code, "{both}");
@@ -442,7 +442,7 @@ fn archives_of_a_web_server_are_packages_and_a_catalogue_lists_them_without_a_co
     for (from, to, text) in [
         ("size = ", "sise = ", "`size`"),
         (url.as_str(), "http://files.example/soil.tar", "https://"),
-        ("soil-curve-1.1.tar\"", "soil-curve-1.1\"", ".tar.zst"),
+        ("soil-curve-1.1.tar\"", "soil-curve-1.1\"", "tar.zst"),
         ("version = \"1.1.0\"\n", "", "no `version`"),
     ] {
         garden.write("catalogue/soil-curve.toml", &card.replace(from, to));

@@ -73,6 +73,7 @@ fn nothing_runs_with_a_file_that_was_written_to() {
 #[test]
 fn a_file_that_all_projects_share_is_mended_in_the_store_first_and_who_shares_it_is_told() {
     let garden = planted();
+    garden.with_hard_links();
     let manifest = garden.read("gate/bibliotax.toml").replace("gate-kiosk", "seed-kiosk");
     garden.write("seed/bibliotax.toml", &manifest);
     garden.run_in("seed", &["install"]).expect(0);

@@ -1,6 +1,7 @@
 //! The archives of a release: the part in each, its targets, and its format.
 
 use std::fmt;
+use std::str::FromStr;
 use std::sync::LazyLock;
 
 use schemars::JsonSchema;
@@ -8,6 +9,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::digest::Digest;
 use crate::facet::Fits;
+use crate::fault::Fault;
+use crate::file_selection::{FilePattern, FileSelection, SelectsFiles};
 use crate::inner_path::InnerPath;
 use crate::name::PartName;
 
@@ -36,6 +39,12 @@ pub struct FileRecord {
     /// The folder inside the archive that holds the package; without it, all of it is the package.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub strip: Option<InnerPath>,
+    /// The only files of it that are unpacked, as patterns of paths below that folder; without any, all.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub include: Vec<FilePattern>,
+    /// Files and folders of it that are left out, as patterns of paths below that folder.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub exclude: Vec<FilePattern>,
     /// Where it is, if not with the registry.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub url: Option<String>,
@@ -49,8 +58,14 @@ impl FileRecord {
 
     /// The archive, of any kind.
     pub fn archive(&self) -> Archive {
-        let (strip, url) = (self.strip.clone(), self.url.clone());
-        Archive { sha256: self.sha256, size: self.size, format: self.format, strip, url }
+        let (strip, url, selection) = (self.strip.clone(), self.url.clone(), self.selection());
+        Archive { sha256: self.sha256, size: self.size, format: self.format, strip, selection, url }
+    }
+}
+
+impl SelectsFiles for FileRecord {
+    fn patterns(&self) -> (&[FilePattern], &[FilePattern]) {
+        (&self.include, &self.exclude)
     }
 }
 
@@ -72,6 +87,8 @@ pub struct Archive {
     pub format: ArchiveFormat,
     /// The folder inside it that is unpacked; without it, all of it.
     pub strip: Option<InnerPath>,
+    /// Which files of that are unpacked.
+    pub selection: FileSelection,
     /// Where it is, if not with the package's registry.
     pub url: Option<String>,
 }
@@ -79,18 +96,22 @@ pub struct Archive {
 impl Archive {
     /// An archive that is unpacked whole, and is where its package is.
     pub fn new(sha256: Digest, size: u64, format: ArchiveFormat) -> Self {
-        Self { sha256, size, format, strip: None, url: None }
+        Self { sha256, size, format, strip: None, selection: FileSelection::default(), url: None }
     }
 
     /// What names the tree that is unpacked from it.
     pub fn tree(&self) -> Digest {
-        tree_of(&self.sha256, self.strip.as_ref())
+        tree_of(&self.sha256, self.strip.as_ref(), &self.selection)
     }
 }
 
-/// What names the tree that is unpacked from an archive, or from a folder inside it.
-pub fn tree_of(sha256: &Digest, strip: Option<&InnerPath>) -> Digest {
-    strip.map_or(*sha256, |folder| Digest::of(format!("{sha256}/{folder}").as_bytes()))
+/// What names the tree that is unpacked from an archive, or from some of its files.
+pub fn tree_of(sha256: &Digest, strip: Option<&InnerPath>, selection: &FileSelection) -> Digest {
+    if strip.is_none() && selection.is_all() {
+        return *sha256;
+    }
+    let folder = strip.map_or("", InnerPath::as_str);
+    Digest::of(format!("{sha256}/{folder}{}", selection.key()).as_bytes())
 }
 
 /// How an archive is packed.
@@ -105,6 +126,12 @@ pub enum ArchiveFormat {
     /// POSIX tar in xz (version 1.2.1 of its format).
     #[serde(rename = "tar.xz")]
     TarXz,
+    /// POSIX tar in bzip2.
+    #[serde(rename = "tar.bz2")]
+    TarBz2,
+    /// POSIX tar in the LZ4 frame format (version 1.6.4).
+    #[serde(rename = "tar.lz4")]
+    TarLz4,
     /// POSIX tar.
     #[serde(rename = "tar")]
     Tar,
@@ -114,20 +141,49 @@ pub enum ArchiveFormat {
 }
 
 impl ArchiveFormat {
-    /// All formats with the endings of their files' names.
-    const ENDINGS: [(&str, Self); 7] = [
+    /// All formats with the endings of their files' names, the usual one first. A wheel and a Java archive are ZIP archives.
+    const ENDINGS: [(&str, Self); 14] = [
         (".tar.zst", Self::TarZst),
+        (".tzst", Self::TarZst),
         (".tar.gz", Self::TarGz),
         (".tgz", Self::TarGz),
         (".tar.xz", Self::TarXz),
         (".txz", Self::TarXz),
+        (".tar.bz2", Self::TarBz2),
+        (".tbz2", Self::TarBz2),
+        (".tbz", Self::TarBz2),
+        (".tar.lz4", Self::TarLz4),
         (".tar", Self::Tar),
         (".zip", Self::Zip),
+        (".whl", Self::Zip),
+        (".jar", Self::Zip),
     ];
+
+    /// All formats.
+    pub const ALL: [Self; 7] =
+        [Self::TarZst, Self::TarGz, Self::TarXz, Self::TarBz2, Self::TarLz4, Self::Tar, Self::Zip];
+
+    /// The name of an archive without the ending that tells its format.
+    pub fn stem(name: &str) -> Option<&str> {
+        Self::ENDINGS.iter().find_map(|(ending, _)| name.strip_suffix(ending))
+    }
 
     /// The format that a file's name tells.
     pub fn of_file_name(name: &str) -> Option<Self> {
         Self::ENDINGS.iter().find(|(ending, _)| name.ends_with(ending)).map(|(_, format)| *format)
+    }
+}
+
+impl FromStr for ArchiveFormat {
+    type Err = Fault;
+
+    fn from_str(text: &str) -> Result<Self, Fault> {
+        Self::ALL.into_iter().find(|format| format.to_string() == text).ok_or_else(|| {
+            let known = Self::ALL.map(|format| format.to_string()).join(", ");
+            let fault =
+                Fault::new("archive.format", format!("`{text}` isn't a format of archives"), 0..text.len());
+            fault.advice(format!("write one of {known}"))
+        })
     }
 }
 

@@ -9,6 +9,9 @@ use crate::nearest::nearest;
 const SYSTEMS: &[&str] =
     &["linux", "macos", "windows", "android", "ios", "freebsd", "netbsd", "openbsd", "illumos", "none"];
 
+/// Systems whose files can have every name that is no path, and names that differ only by case.
+const TOLERANT_SYSTEMS: &[&str] = &["linux", "android", "freebsd", "netbsd", "openbsd", "illumos"];
+
 const PROCESSORS: &[&str] = &[
     "x86_64",
     "x86",
@@ -50,6 +53,11 @@ const OTHER_NAMES: &[(&str, &str)] = &[
     ("win32", "windows"),
     ("win64", "windows"),
 ];
+
+/// Whether files can have every name on an operating system, and names that differ only by case.
+pub fn has_any_names(os: &str) -> bool {
+    TOLERANT_SYSTEMS.contains(&os)
+}
 
 /// Sees that a value of `os` or `arch` is no other name of one that we call otherwise, and no slip of one.
 pub fn check(facet: &FacetName, value: &str) -> Result<(), FacetProblem> {

@@ -8,6 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::{Lock, LockedFile, LockedPackage, LockedProject, NeedGraph, by_spot, registries_of};
 use crate::card::{CardNeed, Entry};
 use crate::facet::Facets;
+use crate::file_selection::SelectsFiles;
 use crate::manifest::{DeclaredSource, GitPoint, Need, RegistryDeclaration};
 use crate::name::PackageName;
 use crate::resolve::Listing;
@@ -267,10 +268,15 @@ fn is_as_declared(package: &LockedPackage, declared: &DirectSources) -> bool {
                 GitPoint::Commit(commit) => source.at.is_none() && source.commit == *commit,
                 GitPoint::Releases(_) => source.at.as_ref().is_some_and(|at| at.starts_with("tag ")),
             };
-            source.git == git.url && source.subfolder == git.subfolder && is_at
+            let takes_these = |file: &LockedFile| file.selection() == git.selection;
+            let is_of = (&source.git, &source.subfolder) == (&git.url, &git.subfolder);
+            is_of && is_at && package.files.iter().all(takes_these)
         }
         (Source::Archive(source), DeclaredSource::Archive(archive)) => {
-            let is_its = |file: &LockedFile| file.sha256 == archive.sha256 && file.strip == archive.strip;
+            let is_its = |file: &LockedFile| {
+                (file.sha256, &file.strip) == (archive.sha256, &archive.strip)
+                    && file.selection() == archive.selection
+            };
             source.archive == archive.url && package.files.iter().all(is_its)
         }
         _ => false,

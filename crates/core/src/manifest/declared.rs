@@ -3,7 +3,9 @@
 use serde::Serialize;
 
 use super::StatedCard;
+use crate::card::ArchiveFormat;
 use crate::digest::Digest;
+use crate::file_selection::FileSelection;
 use crate::inner_path::InnerPath;
 use crate::source::CommitId;
 
@@ -28,6 +30,9 @@ pub struct DeclaredGit {
     pub at: GitPoint,
     /// The folder of it that is the package.
     pub subfolder: Option<InnerPath>,
+    /// Which of its files are taken.
+    #[serde(skip_serializing_if = "FileSelection::is_all")]
+    pub selection: FileSelection,
     /// What the need says of the package.
     pub card: Option<StatedCard>,
     /// Whether it may be asked over a network without encryption.
@@ -62,6 +67,12 @@ pub struct DeclaredArchive {
     pub sha256: Digest,
     /// The folder inside it that is the package.
     pub strip: Option<InnerPath>,
+    /// How it is packed, where that is said.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub format: Option<ArchiveFormat>,
+    /// Which of its files are taken.
+    #[serde(skip_serializing_if = "FileSelection::is_all")]
+    pub selection: FileSelection,
     /// What the need says of the package.
     pub card: Option<StatedCard>,
     /// Whether it may be asked for over a network without encryption.

@@ -56,7 +56,7 @@ fn reads_what_is_written_in_its_order() {
 #[test]
 fn each_slip_has_its_own_fault_at_its_place() {
     let project = "[project]\nname = \"gate\"\n";
-    let rows: [(&str, &str, &str, Option<&str>); 27] = [
+    let rows: [(&str, &str, &str, Option<&str>); 29] = [
         ("[needs]\na = “1”", "manifest.curly-quotes", "“", Some("use straight quotes: `\"`")),
         ("[needs]\na = { range = \"1\" prereleases = true }", "manifest.missing-comma", "", None),
         ("[card]\nfiles = [\"a\" \"b\"]", "manifest.missing-comma", "", None),
@@ -91,7 +91,9 @@ fn each_slip_has_its_own_fault_at_its_place() {
             Some("remove it"),
         ),
         ("[needs]\na = { archive = \"b.zip\" }", "manifest.no-digest", "\"b.zip\"", None),
-        ("[needs]\na = { archive = \"b.rar\", sha256 = \"0\" }", "manifest.place", "\"b.rar\"", None),
+        ("[needs]\na = { archive = \"b\", format = \"rar\", sha256 = \"0\" }", "archive.format", "rar", None),
+        ("[needs]\na = { archive = \"b\", exclude = [\"[\"], sha256 = \"0\" }", "pattern.invalid", "[", None),
+        ("[needs]\na = { path = \"../b\", exclude = [\"c\"] }", "manifest.no-source", "exclude", None),
         (
             "[needs]\na = { git = \"x\", tag = \"t\", card = \"c.toml\" }",
             "manifest.no-card",

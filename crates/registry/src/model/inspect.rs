@@ -3,6 +3,7 @@
 use std::io::Read;
 use std::path::Path;
 
+use bibliotax_archive::error::{ArchiveError, RefusedEntries};
 use bibliotax_archive::unpack::unpack;
 use bibliotax_core::card::{Card, FileRecord};
 use bibliotax_core::name::PartName;
@@ -35,7 +36,11 @@ fn contents(file: &FileRecord, scratch: &Path, open: &OpenArchive<'_>) -> Result
     let folder =
         tempfile::Builder::new().prefix(INSPECTED_PREFIX).tempdir_in(scratch).at("write in", scratch)?;
     let _held = hold_folder(folder.path());
-    let unpacked = unpack(open(file)?, &file.archive(), folder.path());
     let refused = |source| RegistryError::NotInstallable { digest: file.sha256, source };
-    Ok(unpacked.map_err(refused)?.files.into_iter().map(|file| file.path.to_string()).collect())
+    let unpacked = unpack(open(file)?, &file.archive(), folder.path()).map_err(refused)?;
+    // Nobody knows where a release is going to be used.
+    if !unpacked.elsewhere.is_empty() {
+        return Err(refused(ArchiveError::Refused(RefusedEntries::elsewhere(&unpacked.elsewhere))));
+    }
+    Ok(unpacked.files.into_iter().map(|file| file.path.to_string()).collect())
 }

@@ -11,7 +11,8 @@ use std::io::{self, Read};
 use std::ops::{AddAssign, Range};
 use std::path::{Path, PathBuf};
 
-use bibliotax_core::card::{ArchiveFormat, Card, Event, FileRecord, Provider};
+use bibliotax_archive::format;
+use bibliotax_core::card::{Card, Event, FileRecord, Provider};
 use bibliotax_core::digest::{Digest, Hasher};
 use bibliotax_core::facet::Facets;
 use bibliotax_core::fault::Fault;
@@ -205,14 +206,15 @@ impl Loading<'_> {
     fn take_in(&mut self, file: &mut Value) -> Result<Option<(Digest, TakenArchive)>, String> {
         let Some(path) = file.as_object_mut().and_then(|file| file.remove("path")) else { return Ok(None) };
         let path = path.as_str().ok_or("a file's `path` has to be a text")?.to_owned();
-        let format = ArchiveFormat::of_file_name(&path).ok_or_else(|| {
-            format!("`{path}` is no archive that can be installed (.tar.zst, .tar.gz, .tar.xz, .tar, .zip)")
-        })?;
+        if file.get("format").is_none() {
+            let format = format::of_file(&self.beside.join(&path));
+            let format = format.map_err(|error| format!("`{path}` can't be installed: {error}"))?;
+            file["format"] = format.to_string().into();
+        }
         let (sha256, size, archive) = self.keep(&path).map_err(|error| error.to_string())?;
         self.archives += 1;
         file["sha256"] = sha256.to_string().into();
         file["size"] = size.into();
-        file["format"] = format.to_string().into();
         Ok(Some((sha256, archive)))
     }
 

@@ -81,7 +81,18 @@ pub fn prepare(
 /// What a card says of an archive that is not packed yet.
 fn unpacked(part: PartName, only_for: Fits) -> FileRecord {
     let (sha256, strip, url) = (Digest::of(b""), None, None);
-    FileRecord { part, only_for, sha256, size: 0, format: ArchiveFormat::TarZst, strip, url }
+    let (include, exclude) = (Vec::new(), Vec::new());
+    FileRecord {
+        part,
+        only_for,
+        sha256,
+        size: 0,
+        format: ArchiveFormat::TarZst,
+        strip,
+        include,
+        exclude,
+        url,
+    }
 }
 
 impl Release {

@@ -14,8 +14,10 @@ use std::fs::File;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
+use bibliotax_archive::format;
 use bibliotax_core::card::{Archive, ArchiveFormat, FileRecord, main_part};
 use bibliotax_core::facet::Fits;
+use bibliotax_core::file_selection::FileSelection;
 use bibliotax_core::location::Location;
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::manifest::{DeclaredSource, GitPoint};
@@ -104,21 +106,21 @@ impl DirectSources {
         self.repository(package, place, false)?.refs()
     }
 
-    /// Fetches an archive whose digest nobody has said yet; it, and where it lies now.
+    /// Fetches an archive whose digest nobody has said yet, packed in this format, or as its bytes tell; it, and where it lies now.
     pub fn fetch_archive(
         &self,
         package: &PackageName,
         url: &str,
+        format: Option<ArchiveFormat>,
     ) -> Result<(Archive, PathBuf), RegistryError> {
-        let asked = || Asked::SourceOf(package.clone());
-        let format = archive::format_of(url)
-            .ok_or_else(|| RegistryError::Scheme { asked: asked(), url: url.to_owned() })?;
         let opened = archive::open(package, url, false, &self.root, &self.network)?;
         let staged = archive::fetch(package, opened, &self.archives())?;
-        let archive = Archive::new(staged.digest(), staged.size(), format);
+        let (sha256, size) = (staged.digest(), staged.size());
         self.keep(staged)?;
-        let kept = self.kept(&archive.sha256);
-        Ok((archive, kept))
+        let kept = self.kept(&sha256);
+        let refused = |source| RegistryError::Archive { package: package.clone(), source };
+        let format = format.map_or_else(|| format::of_file(&kept).map_err(refused), Ok)?;
+        Ok((Archive::new(sha256, size, format), kept))
     }
 
     /// Whether nothing is declared to come from elsewhere.
@@ -182,9 +184,10 @@ impl DirectSources {
     fn file_of(&self, package: &ChosenPackage) -> Result<FileRecord, RegistryError> {
         let name = &package.release.entry.name;
         let locked = self.locked.get(name).filter(|locked| locked.source == package.source);
-        let strip = match self.declared.get(name).map(|declared| &declared.source) {
-            Some(DeclaredSource::Archive(archive)) => archive.strip.clone(),
-            _ => None,
+        let (strip, selection) = match self.declared.get(name).map(|declared| &declared.source) {
+            Some(DeclaredSource::Archive(archive)) => (archive.strip.clone(), archive.selection.clone()),
+            Some(DeclaredSource::Git(git)) => (None, git.selection.clone()),
+            _ => Default::default(),
         };
         let known = locked.and_then(|locked| locked.files.first());
         let (sha256, size, format) = match (&package.source, known) {
@@ -197,11 +200,12 @@ impl DirectSources {
             }
             (source, _) => {
                 let place = self.archive_place(name, source)?;
-                (place.sha256, place.size(self)?, place.format)
+                (place.sha256, place.size(self)?, place.format(self)?)
             }
         };
         let (part, only_for, url) = (main_part(), Fits::new(), None);
-        Ok(FileRecord { part, only_for, sha256, size, format, strip, url })
+        let FileSelection { include, exclude } = selection;
+        Ok(FileRecord { part, only_for, sha256, size, format, strip, include, exclude, url })
     }
 
     /// Whether a commit is what its tag names, or is on its branch.
@@ -362,7 +366,7 @@ impl DirectSources {
             (Source::Archive(source), Some(DeclaredSource::Archive(archive)))
                 if source.archive == archive.url =>
             {
-                ArchivePlace::new(package, archive)
+                Ok(ArchivePlace::new(package, archive))
             }
             _ => {
                 let registry = source.to_string();

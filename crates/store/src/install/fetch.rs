@@ -319,6 +319,7 @@ mod tests {
             size: bytes.len() as u64,
             format: ArchiveFormat::Tar,
             strip: None,
+            selection: Default::default(),
             url: None,
         }
     }

@@ -3,7 +3,7 @@
 //! A file of the store that isn't what was unpacked is noticed here, where it would be used: by its size and time, by its bytes
 //! where those weren't read for some days, and always while it is copied.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::fs::File;
 use std::io::{self, Read as _, Write as _};
 use std::sync::atomic::{AtomicBool, AtomicU8, Ordering};
@@ -12,20 +12,41 @@ use bibliotax_core::card::Archive;
 use bibliotax_core::inner_path::as_seen;
 use bibliotax_core::lock::Slot;
 use bibliotax_core::manifest::LinkWay;
+use bibliotax_core::progress::ProgressEvent;
 use bibliotax_disk::error::At;
 use bibliotax_disk::folder::Folder;
+use bibliotax_disk::stamp::Stamp;
 
+use super::DesiredState;
 use crate::error::StoreError;
 use crate::file_check::{FileCheck, is_same};
 use crate::store::Store;
-use bibliotax_archive::unpack::{Listing, TreeFile};
+use bibliotax_archive::error::{ArchiveError, RefusedEntries};
+use bibliotax_archive::unpack::{Listing, NameElsewhere, TreeFile, TreePath};
 
 /// The ways that are tried one after the other.
 const AUTO: [LinkWay; 3] = [LinkWay::Reflink, LinkWay::Hard, LinkWay::Copy];
 
+/// The same for the system's administrator, who could write through a hard link into the store though its files are read-only.
+const AUTO_FOR_ADMINISTRATOR: [LinkWay; 2] = [LinkWay::Reflink, LinkWay::Copy];
+
+/// A package that was built.
+pub struct Built {
+    /// Its files.
+    pub files: Vec<TreeFile>,
+    /// Its folders that hold nothing.
+    pub empty: Vec<TreePath>,
+    /// What people should know of names that systems can't have which it isn't needed on.
+    pub elsewhere: Option<ProgressEvent>,
+    /// The time that all its files have; those of their archives without it.
+    pub time: Option<Stamp>,
+}
+
 /// Builds packages from the store. What the disk can't do is tried once, not for every file.
 pub struct Linker<'s> {
     store: &'s Store,
+    /// The targets whose systems can have every name of a file.
+    tolerant: &'s BTreeSet<String>,
     wanted: LinkWay,
     depth: FileCheck,
     /// How many of the ways didn't do.
@@ -35,15 +56,23 @@ pub struct Linker<'s> {
 }
 
 impl<'s> Linker<'s> {
-    /// A linker from this store that puts files on a shelf in this way, and looks at them at least that closely.
-    pub fn new(store: &'s Store, wanted: LinkWay, depth: FileCheck) -> Self {
-        Self { store, wanted, depth, in_vain: AtomicU8::new(0), has_copied: AtomicBool::new(false) }
+    /// A linker from this store to a shelf that is to become this.
+    pub fn new(store: &'s Store, aim: &DesiredState<'_, 's>) -> Self {
+        let (wanted, depth, tolerant) = (aim.settings.link, aim.depth, aim.tolerant);
+        Self { store, tolerant, wanted, depth, in_vain: AtomicU8::new(0), has_copied: AtomicBool::new(false) }
     }
 
-    /// Builds a package in a folder of this name, which must not exist: all its parts in one tree. The files that it has then.
-    pub fn build(&self, slot: &Slot<'_>, work: &Folder, name: &str) -> Result<Vec<TreeFile>, StoreError> {
+    /// Builds a package in a folder of this name, which must not exist: all its parts in one tree. With a time, that is the time of
+    /// all its files, which are copies then.
+    pub fn build(
+        &self,
+        slot: &Slot<'_>,
+        work: &Folder,
+        name: &str,
+        time: Option<Stamp>,
+    ) -> Result<Built, StoreError> {
         let package = work.make_folder(name)?;
-        let mut all = Vec::new();
+        let mut built = Built { files: Vec::new(), empty: Vec::new(), elsewhere: None, time };
         let mut paths: HashSet<String> = HashSet::new();
         for file in &slot.files {
             let listing = self.listing(slot, &file.archive())?;
@@ -55,10 +84,15 @@ impl<'s> Linker<'s> {
                     return Err(StoreError::TwoParts { package, path });
                 }
             }
-            self.add(slot, &file.archive(), &listing, &package)?;
-            all.extend(listing.files);
+            self.add(slot, &file.archive(), &listing, &Target { package: &package, time })?;
+            built.elsewhere = built.elsewhere.or(self.check_names(slot, &listing)?);
+            for folder in &listing.empty {
+                package.make_folders(folder.as_str())?;
+            }
+            built.files.extend(listing.files);
+            built.empty.extend(listing.empty);
         }
-        Ok(all)
+        Ok(built)
     }
 
     /// Whether files were made whose bytes are not durable yet, as those of the store are.
@@ -77,13 +111,26 @@ impl<'s> Linker<'s> {
         }
     }
 
+    /// Fails where the system of a package's target can't have all of its names, or may be any; what people should know of the names
+    /// otherwise.
+    fn check_names(&self, slot: &Slot<'_>, listing: &Listing) -> Result<Option<ProgressEvent>, StoreError> {
+        let Some(NameElsewhere { path, why }) = listing.elsewhere.first() else { return Ok(None) };
+        let package = slot.package.name.clone();
+        if !slot.target.is_some_and(|target| self.tolerant.contains(target)) {
+            let source = ArchiveError::Refused(RefusedEntries::elsewhere(&listing.elsewhere));
+            return Err(StoreError::Archive { package, source });
+        }
+        let (count, first, why) = (listing.elsewhere.len(), path.clone(), why.clone());
+        Ok(Some(ProgressEvent::NamesElsewhere { package, count, first, why }))
+    }
+
     /// Adds the files of an archive to a package that is being built, folder by folder.
     fn add(
         &self,
         slot: &Slot<'_>,
         archive: &Archive,
         listing: &Listing,
-        package: &Folder,
+        target: &Target<'_>,
     ) -> Result<(), StoreError> {
         let digest = archive.tree();
         let damaged = || StoreError::Damaged { package: slot.package.name.clone(), archive: digest };
@@ -96,9 +143,9 @@ impl<'s> Linker<'s> {
         }
         for (folder, files) in folders {
             let from = tree.folders(folder)?.ok_or_else(damaged)?;
-            let to = package.make_folders(folder)?;
+            let to = target.package.make_folders(folder)?;
             for (name, file) in files {
-                if !is_whole(&from, name, file, depth)? || !self.put(&from, &to, name, file)? {
+                if !is_whole(&from, name, file, depth)? || !self.put(&from, &to, name, file, target.time)? {
                     return Err(damaged());
                 }
             }
@@ -110,15 +157,29 @@ impl<'s> Linker<'s> {
     }
 
     /// Puts a file in its place; whether its bytes are right, as far as they were read.
-    fn put(&self, from: &Folder, to: &Folder, name: &str, file: &TreeFile) -> Result<bool, StoreError> {
+    fn put(
+        &self,
+        from: &Folder,
+        to: &Folder,
+        name: &str,
+        file: &TreeFile,
+        time: Option<Stamp>,
+    ) -> Result<bool, StoreError> {
         loop {
-            let way = self.way();
+            let way = match self.way() {
+                // All names of a file have one time.
+                LinkWay::Hard if time.is_some() => LinkWay::Copy,
+                way => way,
+            };
+            let facts = Facts { executable: file.executable, modified: time.unwrap_or(file.modified) };
             let put = match way {
                 LinkWay::Reflink => {
-                    reflink(from, to, name).and_then(|()| protect(to, name, file)).map(|()| true)
+                    reflink(from, to, name).and_then(|()| protect(to, name, facts)).map(|()| true)
                 }
                 LinkWay::Hard => from.hard_link(name, to, name).map(|()| true),
-                LinkWay::Copy | LinkWay::Auto => copy(from, to, name, file),
+                LinkWay::Copy | LinkWay::Auto => {
+                    copy(from, to, name, facts).map(|copied| copied == file.blake3)
+                }
             };
             match put {
                 Err(error) if way != LinkWay::Copy && !is_about_the_file(&error) => {
@@ -137,16 +198,37 @@ impl<'s> Linker<'s> {
 
     fn way(&self) -> LinkWay {
         match self.wanted {
-            LinkWay::Auto => AUTO[usize::from(self.in_vain.load(Ordering::Relaxed)).min(AUTO.len() - 1)],
+            LinkWay::Auto => {
+                let ways = auto_ways();
+                ways[usize::from(self.in_vain.load(Ordering::Relaxed)).min(ways.len() - 1)]
+            }
             wanted => wanted,
         }
     }
 
     /// Tries the next way from now on; other threads may have found out the same.
     fn give_up(&self, way: LinkWay) {
-        let tried = AUTO.iter().take_while(|one| **one != way).count() + 1;
+        let tried = auto_ways().iter().take_while(|one| **one != way).count() + 1;
         self.in_vain.fetch_max(u8::try_from(tried).unwrap_or(u8::MAX), Ordering::Relaxed);
     }
+}
+
+/// Where a package is built, and the time of all its files, if they get one.
+struct Target<'t> {
+    package: &'t Folder,
+    time: Option<Stamp>,
+}
+
+/// What a file on a shelf has beside its contents.
+#[derive(Clone, Copy)]
+struct Facts {
+    executable: bool,
+    modified: Stamp,
+}
+
+/// The ways that this user tries one after the other.
+fn auto_ways() -> &'static [LinkWay] {
+    if bibliotax_disk::is_administrator() { &AUTO_FOR_ADMINISTRATOR } else { &AUTO }
 }
 
 /// Whether a file of the store is what was unpacked.
@@ -168,8 +250,8 @@ fn reflink(from: &Folder, to: &Folder, name: &str) -> io::Result<()> {
     reflink_copy::reflink(from.path().join(name), to.path().join(name))
 }
 
-/// Copies a file of the store, with its stamp; whether what was copied is what was unpacked.
-fn copy(from: &Folder, to: &Folder, name: &str, file: &TreeFile) -> io::Result<bool> {
+/// Copies a file of the store; the digest of what was copied.
+fn copy(from: &Folder, to: &Folder, name: &str, facts: Facts) -> io::Result<blake3::Hash> {
     let mut source = opened(from, name)?;
     let mut copy = to.create_file(name)?;
     let (mut hasher, mut piece) = (blake3::Hasher::new(), [0; 64 << 10]);
@@ -182,13 +264,13 @@ fn copy(from: &Folder, to: &Folder, name: &str, file: &TreeFile) -> io::Result<b
             }
         }
     }
-    make_read_only(&copy, file)?;
-    Ok(hasher.finalize() == file.blake3)
+    make_read_only(&copy, facts)?;
+    Ok(hasher.finalize())
 }
 
 /// Makes a file on the shelf read-only, as the store's are, so that a shelf feels the same on every disk.
-fn protect(folder: &Folder, name: &str, file: &TreeFile) -> io::Result<()> {
-    make_read_only(&opened(folder, name)?, file)
+fn protect(folder: &Folder, name: &str, facts: Facts) -> io::Result<()> {
+    make_read_only(&opened(folder, name)?, facts)
 }
 
 fn opened(folder: &Folder, name: &str) -> io::Result<File> {
@@ -196,16 +278,16 @@ fn opened(folder: &Folder, name: &str) -> io::Result<File> {
     opened.ok_or_else(|| io::ErrorKind::NotFound.into())
 }
 
-/// Gives a file the stamp and the mode of the store's.
-fn make_read_only(shelved: &File, file: &TreeFile) -> io::Result<()> {
+/// Gives a file its time and mode.
+fn make_read_only(shelved: &File, facts: Facts) -> io::Result<()> {
     let mut permissions = shelved.metadata()?.permissions();
     #[cfg(unix)]
     std::os::unix::fs::PermissionsExt::set_mode(
         &mut permissions,
-        if file.executable { 0o555 } else { 0o444 },
+        if facts.executable { 0o555 } else { 0o444 },
     );
     #[cfg(not(unix))]
     permissions.set_readonly(true);
-    file.modified.put_on(shelved)?;
+    facts.modified.put_on(shelved)?;
     shelved.set_permissions(permissions)
 }

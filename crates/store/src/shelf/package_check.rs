@@ -7,6 +7,7 @@ use bibliotax_disk::folder::{Folder, Kind};
 use bibliotax_disk::stamp::Stamp;
 use serde::{Deserialize, Serialize};
 
+use super::link::Built;
 use crate::error::StoreError;
 use bibliotax_archive::unpack::TreeFile;
 
@@ -34,11 +35,13 @@ pub struct PackageContents {
 struct File<'t>(#[serde(borrow)] Cow<'t, str>, u64, Stamp, bool);
 
 impl PackageContents {
-    /// What is inside a package of these files that was just built, as `name` in a folder.
-    pub fn of_built(folder: &Folder, name: &str, files: &[TreeFile]) -> Result<Self, StoreError> {
+    /// What is inside a package that was just built, as `name` in a folder.
+    pub fn of_built(folder: &Folder, name: &str, built: &Built) -> Result<Self, StoreError> {
+        let files = &built.files;
         let mut paths: BTreeSet<&str> = BTreeSet::from([""]);
-        for file in files {
-            let mut path = file.path.split().0;
+        let in_folders = files.iter().map(|file| file.path.split().0);
+        for path in in_folders.chain(built.empty.iter().map(|folder| folder.as_str())) {
+            let mut path = path;
             while paths.insert(path) {
                 path = path.rsplit_once('/').map_or("", |(above, _)| above);
             }
@@ -49,7 +52,8 @@ impl PackageContents {
             folders.insert(path.to_owned(), found.unwrap_or_default());
         }
         let file = |file: &TreeFile| {
-            serde_json::json!(File(file.path.as_str().into(), file.size, file.modified, file.executable))
+            let modified = built.time.unwrap_or(file.modified);
+            serde_json::json!(File(file.path.as_str().into(), file.size, modified, file.executable))
         };
         // Texts and numbers: nothing that could fail to be JSON.
         let files = serde_json::to_string(&files.iter().map(file).collect::<Vec<_>>()).unwrap_or_default();

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::{Lock, NotForMachine, Scope, Slot};
+use bibliotax_core::name::PackageName;
 use bibliotax_disk::stamp::Stamp;
 
 use super::links::LINKS;
@@ -40,6 +41,9 @@ pub struct Plan<'l> {
     pub lock: Option<Digest>,
     /// How many places in scope stay as they are.
     pub staying: usize,
+    /// The places to build that had other contents before, which something may have been made from: all files there get the time of
+    /// now, so that build tools make that again.
+    pub renewed: BTreeSet<String>,
     /// The places that are built again because somebody changed what is there, or took it away.
     pub touched: Vec<String>,
 }
@@ -78,7 +82,7 @@ impl<'l> Plan<'l> {
         let elsewhere = paths_elsewhere(aim.lock, scope, &belongs)?;
         let is_elsewhere = |path: &String| !covers(scope, path) || elsewhere.contains(path);
         let is_as_noted =
-            |path: &String| contents.get(path) == Some(&Found::AsNoted) && state.link == aim.settings.link;
+            |path: &String| is_as_noted_there(contents, path) && state.link == aim.settings.link;
         let others = state.packages.iter().filter(|(path, _)| is_elsewhere(path) && is_as_noted(path));
         let others: Vec<_> = others.map(|(path, shelved)| (path.clone(), shelved.clone())).collect();
         let is_known =
@@ -94,10 +98,16 @@ impl<'l> Plan<'l> {
         let is_of_kept = |(path, _): &(&String, &PackageContents)| packages.contains_key(*path);
         let inside = state.inside.iter().filter(is_of_kept);
         let inside = inside.map(|(path, inside)| (path.clone(), inside.clone())).collect();
-        let touched = build
-            .iter()
-            .filter(|(path, slot)| is_known(path, slot) && contents.get(path) != Some(&Found::AsNoted));
+        let touched =
+            build.iter().filter(|(path, slot)| is_known(path, slot) && !is_as_noted_there(contents, path));
         let touched = touched.map(|(path, _)| path.clone()).collect();
+        let is_same = |(path, slot): &&&(String, Slot<'_>)| {
+            is_known(path, slot)
+                && is_as_noted_there(contents, path)
+                && !aim.rebuilt.contains(&slot.package.name)
+        };
+        let renewed = build.iter().filter(|slot| state.has_had(&slot.0) && !is_same(slot));
+        let renewed = renewed.map(|(path, _)| path.clone()).collect();
         if let Some(foreign) = contents.keys().find(|path| !is_elsewhere(path) && !state.has_made(path)) {
             return Err(PlanProblem::Foreign(foreign.clone()));
         }
@@ -111,8 +121,10 @@ impl<'l> Plan<'l> {
         let has_stand_ins = aim.lock.packages.iter().any(|package| package.stood_in);
         let link = aim.settings.link;
         let has_rules = aim.has_rules;
-        let kept = State { link, has_stand_ins, has_rules, inside, packages, claimed, ..State::default() };
-        Ok(Self { build, remove, kept, lock: reached_by(scope, aim.lock, state), staying, touched })
+        let once = state.all_once();
+        let kept =
+            State { link, has_stand_ins, has_rules, inside, packages, claimed, once, ..State::default() };
+        Ok(Self { build, remove, kept, lock: reached_by(scope, aim.lock, state), staying, renewed, touched })
     }
 
     /// Whether no package has to be touched.
@@ -145,13 +157,19 @@ impl<'l> Plan<'l> {
         state.packages.extend(built);
         state.stamps.extend(stamps);
         state.inside.extend(inside);
-        let State { claimed, packages, stamps, .. } = &mut state;
+        let State { claimed, once, packages, stamps, .. } = &mut state;
+        once.retain(|place| !packages.contains_key(place));
         claimed.retain(|place| {
             let is_known = packages.contains_key(place) || stamps.contains_key(place);
             !is_known && !is_link(place) && !self.remove.contains(place)
         });
         State { lock: self.lock, made: self.lock.map(|_| made), ..state }
     }
+}
+
+/// Whether a folder is at a place as it was noted.
+fn is_as_noted_there(contents: &Contents, path: &str) -> bool {
+    contents.get(path) == Some(&Found::AsNoted)
 }
 
 /// Whether a place on the shelf is of a file of links.
@@ -164,30 +182,36 @@ fn covers(scope: &Scope<'_>, path: &str) -> bool {
     scope.targets.is_empty() || path.split_once('/').is_some_and(|(target, _)| scope.has_target(target))
 }
 
-/// The places of packages that are for targets in scope, and themselves not in it.
+/// The places of packages that are for targets in scope, and only needed by projects that are not in it.
 fn paths_elsewhere(
     lock: &Lock,
     scope: &Scope<'_>,
     belongs: &BTreeSet<&String>,
 ) -> Result<BTreeSet<String>, NotForMachine> {
-    if scope.projects.is_empty() && scope.without.is_empty() {
+    let others = lock.projects.iter().map(|project| project.name.clone());
+    let others: Vec<PackageName> = others.filter(|name| !scope.projects.contains(name)).collect();
+    if scope.projects.is_empty() || others.is_empty() {
         return Ok(BTreeSet::new());
     }
-    let paths = lock.slots(&scope.with_all_projects())?;
+    let paths = lock.slots(&Scope { projects: &others, without: &[], ..*scope })?;
     Ok(paths.iter().map(Slot::path).filter(|path| !belongs.contains(path)).collect())
 }
 
-/// The lock that all of a shelf is brought to: none where only part of it is, unless the rest was there before.
+/// The lock that all of a shelf is brought to: none where only part of it is, unless the rest was there before and stays.
 fn reached_by(scope: &Scope<'_>, lock: &Lock, state: &State) -> Option<Digest> {
     let digest = Some(lock.digest());
-    if scope.is_all() { digest } else { state.lock.filter(|_| state.lock == digest) }
+    match scope {
+        scope if scope.is_all() => digest,
+        Scope { without: [], .. } => state.lock.filter(|_| state.lock == digest),
+        _ => None,
+    }
 }
 
 #[cfg(test)]
 mod tests {
     use bibliotax_core::facet::{Fits, Target};
     use bibliotax_core::manifest::{LinkWay, ShelfSettings};
-    use bibliotax_core::name::{PackageName, TargetName};
+    use bibliotax_core::name::TargetName;
     use serde_json::json;
 
     use super::super::{PackageCheck, Templates};
@@ -267,6 +291,7 @@ mod tests {
             settings,
             templates: Templates::NONE,
             rebuilt: &other.rebuilt,
+            tolerant: &BTreeSet::new(),
             has_rules: false,
             depth: FileCheck::SizeAndTime,
             look: PackageCheck::Folders,

@@ -12,10 +12,11 @@ use bibliotax_disk::stamp::Stamp;
 use serde::{Deserialize, Serialize};
 
 use super::STATE;
+use super::links::LINKS;
 use super::package_check::PackageContents;
 
 /// The layout that this version writes and reads.
-const FORMAT: u64 = 7;
+const FORMAT: u64 = 8;
 
 /// Largest state that is read, in bytes.
 pub(super) const MAX_SIZE: usize = 256 << 20;
@@ -56,6 +57,8 @@ pub struct State {
     pub inside: BTreeMap<String, PackageContents>,
     /// What else was made by us, or is about to be: these paths may be replaced or removed.
     pub claimed: BTreeSet<String>,
+    /// Places of packages that something of ours was once at, and isn't any more.
+    pub once: BTreeSet<String>,
     /// The packages that are there, whole and as they should be, by their place on the shelf.
     pub packages: BTreeMap<String, ShelvedPackage>,
 }
@@ -96,14 +99,15 @@ impl State {
     pub fn parse(text: &str) -> Option<Self> {
         let StateHeader { made, lock, link, has_stand_ins, has_rules, stamps, folders, .. } =
             StateHeader::read(text)?;
-        let Rest { packages, claimed } = serde_json::from_str(text.lines().nth(1)?).ok()?;
+        let Rest { packages, claimed, once } = serde_json::from_str(text.lines().nth(1)?).ok()?;
         let files = files_of(text);
         let with_files = |(place, folders): (String, _)| {
             let files = files.get(place.as_str()).copied().unwrap_or_default().to_owned();
             (place, PackageContents { folders, files })
         };
         let inside = folders.into_iter().map(with_files).collect();
-        let state = Self { made, lock, link, has_stand_ins, has_rules, stamps, claimed, packages, inside };
+        let state =
+            Self { made, lock, link, has_stand_ins, has_rules, stamps, claimed, once, packages, inside };
         let is_sound = state.places().all(is_place);
         is_sound.then_some(state)
     }
@@ -124,10 +128,22 @@ impl State {
         self.packages.contains_key(place) || self.stamps.contains_key(place) || self.claimed.contains(place)
     }
 
+    /// Whether something of ours is at a place or was once.
+    pub fn has_had(&self, place: &str) -> bool {
+        self.packages.contains_key(place) || self.claimed.contains(place) || self.once.contains(place)
+    }
+
+    /// All places of packages that something of ours is at or was once.
+    pub fn all_once(&self) -> BTreeSet<String> {
+        let is_link = |place: &&String| place.split_once('/').is_some_and(|(folder, _)| folder == LINKS);
+        let claimed = self.claimed.iter().filter(|place| !is_link(place));
+        self.packages.keys().chain(claimed).chain(&self.once).cloned().collect()
+    }
+
     /// The folders of targets that packages of ours are in.
     pub fn folders(&self) -> BTreeSet<&str> {
         let folders = self.places().filter_map(|place| Some(place.split_once('/')?.0));
-        folders.filter(|folder| *folder != super::links::LINKS).collect()
+        folders.filter(|folder| *folder != LINKS).collect()
     }
 }
 
@@ -145,6 +161,8 @@ struct Rest {
     packages: BTreeMap<String, ShelvedPackage>,
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     claimed: BTreeSet<String>,
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    once: BTreeSet<String>,
 }
 
 impl fmt::Display for State {
@@ -157,7 +175,8 @@ impl fmt::Display for State {
             StateHeader { format: FORMAT, made, lock, link, has_stand_ins, has_rules, stamps, folders };
         // Names, versions and digests: nothing that could fail to be JSON.
         writeln!(f, "{}", serde_json::to_string(&header).unwrap_or_default())?;
-        let rest = Rest { packages: self.packages.clone(), claimed: self.claimed.clone() };
+        let rest =
+            Rest { packages: self.packages.clone(), claimed: self.claimed.clone(), once: self.once.clone() };
         writeln!(f, "{}", serde_json::to_string(&rest).unwrap_or_default())?;
         self.inside.iter().try_for_each(|(place, inside)| writeln!(f, "{place}\t{}", inside.files))
     }
@@ -205,6 +224,7 @@ mod tests {
             stamps: BTreeMap::from([("links/gate.json".to_owned(), Stamp::default())]),
             inside: BTreeMap::from([("kiosk/dew-point".to_owned(), inside)]),
             claimed: BTreeSet::from(["links/gate-kiosk.json".to_owned()]),
+            once: BTreeSet::from(["kiosk/moss-map".to_owned()]),
             packages: BTreeMap::from([("kiosk/dew-point".to_owned(), package)]),
             ..State::default()
         };

@@ -7,13 +7,14 @@ use super::values::{key_span, span};
 use crate::card::{ArchiveFormat, CardNeed, FileRecord, main_part};
 use crate::digest::Digest;
 use crate::fault::Fault;
+use crate::file_selection::FileSelection;
 use crate::inner_path::InnerPath;
 use crate::manifest::{DeclaredArchive, DeclaredGit, DeclaredSource, GitPoint, StandIn, StatedCard, syntax};
 use crate::name::PackageName;
 use crate::source::{CommitId, place_problem, without_user};
 
 /// The keys of a need that say where its package comes from, or what it is.
-pub const SOURCE_KEYS: [&str; 12] = [
+pub const SOURCE_KEYS: [&str; 15] = [
     "path",
     "git",
     "tag",
@@ -24,11 +25,14 @@ pub const SOURCE_KEYS: [&str; 12] = [
     "archive",
     "sha256",
     "strip",
+    "format",
+    "include",
+    "exclude",
     "card",
     "plain",
 ];
 const OF_GIT: [&str; 5] = ["tag", "branch", "commit", "tags", "subfolder"];
-const OF_ARCHIVES: [&str; 2] = ["sha256", "strip"];
+const OF_ARCHIVES: [&str; 3] = ["sha256", "strip", "format"];
 pub(super) const STATED_KEYS: [&str; 18] = [
     "version",
     "published",
@@ -51,7 +55,8 @@ pub(super) const STATED_KEYS: [&str; 18] = [
 ];
 /// What only a card in a file of its own says.
 const STANDING_KEYS: [&str; 2] = ["name", "files"];
-const FILE_KEYS: [&str; 7] = ["part", "for", "url", "sha256", "size", "format", "strip"];
+const FILE_KEYS: [&str; 9] =
+    ["part", "for", "url", "sha256", "size", "format", "strip", "include", "exclude"];
 
 /// Reads a card that stands in a file of its own.
 pub fn read_stated(text: &str) -> Result<StatedCard, Vec<Fault>> {
@@ -67,6 +72,7 @@ impl Reader<'_> {
         self.one_source(table, key);
         self.only_with(table, &OF_GIT, "git", key);
         self.only_with(table, &OF_ARCHIVES, "archive", key);
+        self.unpacked_only(table, key);
         let allows_plain = table.get("plain").is_some_and(|item| self.flag(item, "plain"));
         if let Some(item) = table.get("path") {
             return self.folder_path(item).map(DeclaredSource::Folder);
@@ -76,16 +82,17 @@ impl Reader<'_> {
             let at = self.git_point(table, item, key);
             let subfolder = self.inner_folder(table, "subfolder");
             let card = self.card_of_need(table);
-            let git = DeclaredGit { url, at: at?, subfolder, card, allows_plain };
+            let selection = self.file_selection(table);
+            let git = DeclaredGit { url, at: at?, subfolder, selection, card, allows_plain };
             return Some(DeclaredSource::Git(Box::new(git)));
         }
         let item = table.get("archive")?;
         let url = self.place(item, "archive")?;
-        self.format_of(&url, span(item));
+        let (format, selection) = (self.parsed(table, "format"), self.file_selection(table));
         let strip = self.inner_folder(table, "strip");
         let card = self.card_of_need(table);
         let sha256 = self.archive_digest(table, item, key)?;
-        let archive = DeclaredArchive { url, sha256, strip, card, allows_plain };
+        let archive = DeclaredArchive { url, sha256, strip, format, selection, card, allows_plain };
         Some(DeclaredSource::Archive(Box::new(archive)))
     }
 
@@ -122,6 +129,20 @@ impl Reader<'_> {
             let message = format!("`{word}` belongs to {}, which `{}` doesn't have", a(other), key.get());
             self.faults.push(Fault::new("manifest.no-source", message, at).advice("remove it"));
         }
+    }
+
+    /// Files are left out of what is unpacked, not of a folder that is used where it is.
+    fn unpacked_only(&mut self, table: &dyn TableLike, key: &Key) {
+        if table.contains_key("git") {
+            return;
+        }
+        self.only_with(table, &["include", "exclude"], "archive", key);
+    }
+
+    /// Which files are taken.
+    fn file_selection(&mut self, table: &dyn TableLike) -> FileSelection {
+        let (include, exclude) = (self.parsed_list(table, "include"), self.parsed_list(table, "exclude"));
+        FileSelection { include, exclude }
     }
 
     /// Which commits of a repository are meant.
@@ -204,18 +225,6 @@ impl Reader<'_> {
         None
     }
 
-    /// How an archive is packed, by its name.
-    fn format_of(&mut self, url: &str, at: std::ops::Range<usize>) -> Option<ArchiveFormat> {
-        let path = url.split(['?', '#']).next().unwrap_or(url);
-        let format = ArchiveFormat::of_file_name(path);
-        if format.is_none() {
-            let message = format!("`{url}` doesn't end with a known archive format");
-            let fault = Fault::new("manifest.place", message, at);
-            self.faults.push(fault.advice("known formats are .tar.zst, .tar.gz, .tar.xz, .tar and .zip"));
-        }
-        format
-    }
-
     /// What a need says of its package, or a card beside the manifest.
     fn card_of_need(&mut self, table: &dyn TableLike) -> Option<StatedCard> {
         let item = table.get("card")?;
@@ -269,10 +278,8 @@ impl Reader<'_> {
         }
         let url = table.get("url").and_then(|item| self.place(item, "url"))?;
         let format = match table.get("format") {
-            Some(item) => {
-                self.text(item, "format").and_then(|word| self.format_of(&format!(".{word}"), span(item)))
-            }
-            None => self.format_of(&url, span(item)),
+            Some(item) => self.parse(item, "format"),
+            None => self.format_in_name(&url, span(item)),
         };
         let size = table.get("size").and_then(Item::as_integer).and_then(|size| u64::try_from(size).ok());
         if let (Some(item), None) = (table.get("size"), size) {
@@ -285,8 +292,23 @@ impl Reader<'_> {
             size: size?,
             format: format?,
             strip: self.inner_folder(table, "strip"),
+            include: self.parsed_list(table, "include"),
+            exclude: self.parsed_list(table, "exclude"),
             url: Some(url),
         })
+    }
+
+    /// How an archive is packed that nobody looks into here, by its name.
+    fn format_in_name(&mut self, url: &str, at: std::ops::Range<usize>) -> Option<ArchiveFormat> {
+        let path = url.split(['?', '#']).next().unwrap_or(url);
+        let format = ArchiveFormat::of_file_name(path);
+        if format.is_none() {
+            let message = format!("the name of `{url}` doesn't tell how the archive is packed");
+            let known = ArchiveFormat::ALL.map(|format| format.to_string()).join(", ");
+            let fault = Fault::new("card.file", message, at);
+            self.faults.push(fault.advice(format!("write `format = \"…\"`, one of {known}")));
+        }
+        format
     }
 
     /// Needs as a card has them, without what only a project can say.

@@ -4,11 +4,12 @@ use std::fs::File;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
-use bibliotax_archive::inspect;
+use bibliotax_archive::{format, inspect};
 use bibliotax_core::card::ArchiveFormat;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::inner_path::InnerPath;
 use bibliotax_core::location::Location;
+use bibliotax_core::lock::LockedFile;
 use bibliotax_core::manifest::{DeclaredArchive, FILE_NAME};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::Listing;
@@ -41,7 +42,8 @@ pub struct ArchivePlace {
     package: PackageName,
     url: String,
     pub sha256: Digest,
-    pub format: ArchiveFormat,
+    /// How it is packed, where that is said.
+    format: Option<ArchiveFormat>,
     strip: Option<InnerPath>,
     allows_plain: bool,
 }
@@ -53,7 +55,7 @@ impl DirectSources {
         declared: &Declared,
         archive: &DeclaredArchive,
     ) -> Result<Listing, RegistryError> {
-        let place = ArchivePlace::new(package, archive)?;
+        let place = ArchivePlace::new(package, archive);
         let otherwise = declared.version.clone().or_else(|| version_in(&archive.url));
         let found = Found {
             package,
@@ -73,18 +75,15 @@ impl DirectSources {
 }
 
 impl ArchivePlace {
-    pub fn new(package: &PackageName, archive: &DeclaredArchive) -> Result<Self, RegistryError> {
-        let asked = || Asked::SourceOf(package.clone());
-        let format = format_of(&archive.url)
-            .ok_or_else(|| RegistryError::Scheme { asked: asked(), url: archive.url.clone() })?;
-        Ok(Self {
+    pub fn new(package: &PackageName, archive: &DeclaredArchive) -> Self {
+        Self {
             package: package.clone(),
             url: archive.url.clone(),
             sha256: archive.sha256,
-            format,
+            format: archive.format,
             strip: archive.strip.clone(),
             allows_plain: archive.allows_plain,
-        })
+        }
     }
 
     /// Opens it where it is.
@@ -94,12 +93,25 @@ impl ArchivePlace {
 
     /// Its length, for which it may have to be fetched.
     pub fn size(&self, elsewhere: &DirectSources) -> Result<u64, RegistryError> {
-        let locked = elsewhere.locked.get(&self.package).and_then(|locked| locked.files.first());
-        if let Some(file) = locked.filter(|file| file.sha256 == self.sha256) {
+        if let Some(file) = self.locked(elsewhere) {
             return Ok(file.size);
         }
         let kept = self.fetched(elsewhere)?;
         Ok(kept.metadata().at("look at", &kept)?.len())
+    }
+
+    /// How it is packed, which its bytes may have to tell.
+    pub fn format(&self, elsewhere: &DirectSources) -> Result<ArchiveFormat, RegistryError> {
+        let known = self.format.or_else(|| self.locked(elsewhere).map(|file| file.format));
+        match known {
+            Some(format) => Ok(format),
+            None => format::of_file(&self.fetched(elsewhere)?).map_err(|source| self.refused(source)),
+        }
+    }
+
+    fn locked<'e>(&self, elsewhere: &'e DirectSources) -> Option<&'e LockedFile> {
+        let locked = elsewhere.locked.get(&self.package)?.files.first()?;
+        (locked.sha256 == self.sha256).then_some(locked)
     }
 
     /// The text of the manifest in it; known from then on without the archive.
@@ -111,8 +123,12 @@ impl ArchivePlace {
             Some(text) => text,
             None => {
                 let kept = self.fetched(elsewhere)?;
-                let text =
-                    inspect::text_of(&kept, self.format, &format!("{strip}{FILE_NAME}"), MAX_MANIFEST_SIZE);
+                let text = inspect::text_of(
+                    &kept,
+                    self.format(elsewhere)?,
+                    &format!("{strip}{FILE_NAME}"),
+                    MAX_MANIFEST_SIZE,
+                );
                 let text = text.map_err(|source| self.refused(source))?.unwrap_or_default();
                 write_whole(&known, text.as_bytes())?;
                 text
@@ -190,11 +206,6 @@ pub(super) fn fetch(package: &PackageName, from: impl Read, folder: &Path) -> Re
         Err(error) => bibliotax_disk::DiskError::new("fetch", package.as_str(), error).into(),
     })?;
     Ok(staged)
-}
-
-/// How an archive is packed, by its name.
-pub(super) fn format_of(url: &str) -> Option<ArchiveFormat> {
-    ArchiveFormat::of_file_name(url.split(['?', '#']).next()?)
 }
 
 /// The version that the name of an archive ends in: `soil-curve-1.1.zip`.

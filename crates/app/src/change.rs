@@ -143,14 +143,14 @@ impl PlannedChange {
         if accepted.is_empty() {
             return Ok(());
         }
-        let text = match self.wanted.edits.get("") {
+        let text = match self.wanted.edits.manifests.get("") {
             Some(text) => text,
             None => self.workspace.manifests.in_folder("").map_or("", |file| &file.text),
         };
         let opened = ManifestText::open(text);
         let mut manifest = opened.map_err(|fault| Failure::in_text(file_name(""), text, vec![fault]))?;
         accepted.iter().for_each(|accepted| accepted.record(&mut manifest));
-        self.wanted.edits.insert(String::new(), manifest.to_string());
+        self.wanted.edits.manifests.insert(String::new(), manifest.to_string());
         self.wanted.declared = self.workspace.edited(&self.wanted.edits)?;
         Ok(())
     }
@@ -199,7 +199,7 @@ impl PlannedChange {
     pub fn write(&self, context: &Context<'_>) -> Result<(), Failure> {
         let wrote = |file: String| context.listener.on_event(&ProgressEvent::Wrote { file: file.into() });
         self.workspace.write_manifests(&self.wanted.edits)?;
-        self.wanted.edits.keys().map(|folder| file_name(folder)).for_each(wrote);
+        self.wanted.edits.file_names().into_iter().for_each(wrote);
         if self.is_locked() {
             return Ok(());
         }

@@ -136,7 +136,7 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     });
     let shared = drifts.iter().filter(|_| request.unifies);
     let shared = shared.filter_map(|drift| Some((drift.package.clone(), drift.common.clone()?))).collect();
-    let edits = if request.unifies { unified(&workspace, &drifts)? } else { Edits::new() };
+    let edits = if request.unifies { unified(&workspace, &drifts)? } else { Edits::default() };
     // Texts that can't be read are an error before anything else is reported.
     let declared = workspace.edited(&edits)?;
     let (projects, packages) = (workspace.declared.projects.len(), workspace.locked().len());

@@ -207,7 +207,7 @@ fn plan_after_reading(
         }
         None if request.is_sealed => Err(not_sealed(lock.is_some())),
         None => {
-            let change = plan_edits(workspace, Edits::new(), &request.options, context)?;
+            let change = plan_edits(workspace, Edits::default(), &request.options, context)?;
             Ok(Plan::Resolved(Box::new(ResolvedPlan { change, options })))
         }
     }
@@ -259,7 +259,7 @@ impl LockedPlan {
         let begun = Instant::now();
         let lock = self.workspace.needed_lock()?;
         let work = ShelfWork::new(&self.workspace, lock, &self.options, context);
-        let installed = work.install(&Edits::new(), &BTreeSet::new())?;
+        let installed = work.install(&Edits::default(), &BTreeSet::new())?;
         let is_new = installed.built > 0;
         let warnings =
             if is_new && !context.environment.is_offline { self.warnings(lock, context) } else { Vec::new() };

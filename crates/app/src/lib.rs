@@ -12,6 +12,7 @@
 //! | [`lookup`], `registry_words` | registries to look packages up in, registries as people name them |
 //! | [`resolving`], [`search_options`] | registries opened once, problems solved, conflicts with ways out |
 //! | [`lock_check`], [`archives`], [`shelf`], [`change`] | a lock checked, archives fetched, the shelf brought to it; a change of both planned |
+//! | [`license_text`] | which licence a text is |
 //! | [`template_process`], [`programs`], [`installed_programs`], [`machine`] | other processes, and this machine |
 //! | all others | one use case each, named after its command |
 
@@ -35,6 +36,8 @@ pub mod init;
 pub mod install;
 pub mod installed_programs;
 pub mod kit;
+pub mod license_text;
+pub mod links;
 pub mod lock_check;
 pub mod lookup;
 pub mod machine;

@@ -1,5 +1,6 @@
 //! `need`: declares packages, resolves, installs.
 
+pub mod card_scaffold;
 mod declaring;
 pub mod sources;
 pub mod words;
@@ -10,6 +11,7 @@ use std::str::FromStr;
 use bibliotax_core::fault::Fault;
 use bibliotax_core::name::{ComponentName, PackageName, Purpose};
 use bibliotax_core::resolve::{Catalogue, Problem};
+use bibliotax_core::version::Version;
 use bibliotax_core::workspace::{Project, Workspace};
 use bibliotax_registry::catalogue::registries::Registries;
 
@@ -21,8 +23,9 @@ use crate::resolving::{Resolver, check_known, needs_of, no_registry};
 use crate::search_options::SearchOptions;
 use crate::workspace::{ProjectWords, WorkspaceFolder, declared_target};
 
+use self::card_scaffold::Scaffold;
 use self::declaring::{Declaring, Wishes};
-use self::sources::{ArchiveContents, SourceWords};
+use self::sources::{ArchiveContents, FoundSource, SourceWords, TagsFound};
 use self::words::Wanted;
 
 pub use self::declaring::{DeclaredLine, DeclaredPackage, Inherited};
@@ -68,6 +71,12 @@ pub struct Plan {
     pub change: PlannedChange,
     /// What is in an archive that a package is needed from.
     pub archive: Option<ArchiveContents>,
+    /// What the tags of a repository were read as, where a package is needed from one.
+    pub tags: Option<TagsFound>,
+    /// The card that a package without a manifest gets.
+    pub card: Option<Scaffold>,
+    /// The package and its version, where that was only read off the archive's name.
+    pub proposed_version: Option<(PackageName, Version)>,
     /// What the manifests are going to say of each package.
     pub declared: Vec<DeclaredPackage>,
     /// The newest releases that were not taken.
@@ -76,14 +85,24 @@ pub struct Plan {
 
 /// Works out what needing packages comes to.
 pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
-    let wanted = words::parse(&request.words, request.is_exact)?;
+    let mut wanted = words::parse(&request.words, request.is_exact)?;
+    if wanted.is_empty() {
+        wanted.extend(request.source.package()?);
+    }
+    if wanted.is_empty() {
+        let failure = Failure::new("need.words", "no package is named");
+        return Err(failure.advice("name it: `bibliotax need PACKAGE`"));
+    }
     let workspace = WorkspaceFolder::open(context.folder, request.is_dry_run, context.listener)?;
     workspace.sound_lock()?;
     if workspace.declared.registries.is_empty() && request.source.is_empty() {
         return Err(no_registry());
     }
-    let (source, archive) = request.source.read(&wanted, &workspace, context)?;
-    let wishes = Wishes { source, ..wishes(request)? };
+    let FoundSource { source, archive, tags, card, is_version_proposed } =
+        request.source.read(&wanted, &workspace, context)?;
+    let mut wishes = Wishes { source, card: card.clone(), ..wishes(request)? };
+    // It is the only release that its source has.
+    wishes.prereleases |= card.as_ref().and_then(|card| card.version.as_ref()).is_some_and(Version::is_pre);
     let purpose: Option<Purpose> = parsed("--for", request.purpose.as_ref())?;
     let projects = request.projects.to_change(&workspace)?;
     check_targets(&projects, &request.targets)?;
@@ -107,7 +126,10 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let wanted_change = WantedChange { edits, declared, lock, warnings };
     let change = PlannedChange::new(workspace, wanted_change, &registries);
     let passed_over = all_passed_over(&wanted, &change, &registries);
-    Ok(Plan { change, archive, declared: lines, passed_over })
+    let version = card.as_ref().and_then(|card| card.version.clone()).filter(|_| is_version_proposed);
+    let package = wanted.first().map(|wanted| wanted.package.clone());
+    let proposed_version = package.zip(version);
+    Ok(Plan { change, archive, tags, card, proposed_version, declared: lines, passed_over })
 }
 
 fn wishes(request: &Request) -> Result<Wishes, Failure> {
@@ -122,6 +144,7 @@ fn wishes(request: &Request) -> Result<Wishes, Failure> {
         exactly: request.is_exact,
         shared: request.is_shared,
         source: None,
+        card: None,
     })
 }
 

@@ -15,6 +15,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitStatus};
 
 use bibliotax_core::links::{LinkedPackage, Links};
+use bibliotax_core::manifest::RoleVariable;
 use bibliotax_core::workspace::Project;
 use bibliotax_store::shelf::SEPARATOR;
 
@@ -48,6 +49,7 @@ impl ProgramVariables {
             all.push(("BIBLIOTAX_LINKS".into(), std::path::absolute(&file).unwrap_or(file).into()));
             let variables = links.variables(SEPARATOR).into_iter();
             all.extend(variables.map(|(name, value)| (name, value.into())));
+            all.extend(role_variables(&links, project));
             all.extend(path_with(&links, project, environment).map(|path| ("PATH".into(), path)));
         }
         Ok(Self(all))
@@ -60,6 +62,26 @@ impl ProgramVariables {
             command.env_remove(TOKENS);
         }
     }
+}
+
+/// The variables that the manifest says hold what packages expose in a role, before what they hold already.
+fn role_variables(links: &Links, project: &Project) -> Vec<(String, OsString)> {
+    let variable = |(name, said): (&String, &RoleVariable)| {
+        let separator = said.separator.clone().unwrap_or_else(|| SEPARATOR.to_string());
+        let own = links.roles.get(&said.role).into_iter().flatten();
+        let own: Vec<String> = own.map(|value| format!("{}{value}", said.prefix)).collect();
+        let there = env::var_os(name).filter(|there| !there.is_empty());
+        let mut value = OsString::from(own.join(&separator));
+        if let Some(there) = there {
+            if !value.is_empty() {
+                value.push(&separator);
+            }
+            value.push(there);
+        }
+        (name.clone(), value)
+    };
+    let all = project.manifest.environment.iter().map(variable);
+    all.filter(|(_, value)| !value.is_empty()).collect()
 }
 
 /// The search path with the programs of what a project itself needs; `None` where there are none.

@@ -44,7 +44,7 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     resolver.registries = resolver.registries.as_of(request.as_of);
     let resolved = resolved(request, &resolver, &workspace)?;
     let registries = resolver.registries;
-    let wanted = Wanted::new(Edits::new(), declared, resolved);
+    let wanted = Wanted::new(Edits::default(), declared, resolved);
     Ok(Plan { change: PlannedChange::new(workspace, wanted, &registries), salvaged })
 }
 

@@ -1,9 +1,9 @@
 //! A workspace's shelf: which part of it is installed, and how it is brought to what a lock says.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
-use bibliotax_core::facet::Target;
-use bibliotax_core::links::{Links, Root};
+use bibliotax_core::facet::{Facets, Target};
+use bibliotax_core::links::{LinkSettings, Links, NoFiles, Root};
 use bibliotax_core::lock::{self, Lock, LockedPackage, Scope};
 use bibliotax_core::name::{PackageName, Purpose, TargetName};
 use bibliotax_core::workspace::Workspace;
@@ -12,7 +12,8 @@ use bibliotax_registry::catalogue::registries::Registries;
 use bibliotax_store::StoreError;
 use bibliotax_store::install::{Fetched, Installed, fetch_all, install};
 use bibliotax_store::shelf::{
-    self, DesiredState, InputsDigest, PackageCheck, Plan, Shelf, Template, Templates, UpToDate, link_files,
+    self, DesiredState, InputsDigest, PackageCheck, PartFolders, Plan, Shelf, Template, Templates, UpToDate,
+    link_files,
 };
 use bibliotax_store::verify::{Damaged, FileCheck, Verified, damaged_trees, verify};
 
@@ -22,7 +23,7 @@ use crate::failure::Failure;
 use crate::machine::this_machine;
 use crate::template_process::TemplateProcess;
 use crate::workspace::edits::Edits;
-use crate::workspace::{MAX_LOCK_SIZE, Manifests, WorkspaceFolder};
+use crate::workspace::{MAX_LOCK_SIZE, ManifestFile, Manifests, WorkspaceFolder};
 
 /// A part of a shelf; empty lists mean all.
 #[derive(Debug, Clone, Default)]
@@ -87,9 +88,11 @@ impl<'w, 'l> ShelfWork<'w, 'l> {
     pub fn try_templates(&self) -> Result<(), Failure> {
         let machine = this_machine();
         let slots = self.lock.slots(&self.options.part.scope(&machine)).map_err(StoreError::NotForMachine)?;
-        let root = Root { shelf: shelf::NAME, absolute: None };
+        let settings = LinkSettings::of(self.declared);
+        let root = Root { shelf: shelf::NAME, absolute: None, settings: &settings };
         let (all, by) = (self.workspace.manifests.templates()?, TemplateProcess::default());
-        link_files(self.lock, &Links::of(self.lock, &slots, &root), Templates { all: &all, by: &by })?;
+        let links = Links::of(self.lock, &slots, &root, &NoFiles);
+        link_files(self.lock, &links, "", &settings, Templates { all: &all, by: &by })?;
         Ok(())
     }
 
@@ -113,7 +116,9 @@ impl<'w, 'l> ShelfWork<'w, 'l> {
             settings,
             templates,
             rebuilt: &rebuilt,
-            tolerant: &BTreeSet::new(),
+            tolerant: &tolerant_targets(self.declared),
+            parts: &BTreeMap::new(),
+            links: &LinkSettings::default(),
             has_rules: self.declared.rules.can_refuse(),
             depth: *depth,
             look: *look,
@@ -141,6 +146,8 @@ impl<'w, 'l> ShelfWork<'w, 'l> {
             templates,
             rebuilt,
             tolerant: &tolerant_targets(self.declared),
+            parts: &part_folders(self.declared, self.lock, &machine),
+            links: &LinkSettings::of(self.declared),
             has_rules: self.declared.rules.can_refuse(),
             depth: *depth,
             look: *look,
@@ -176,6 +183,26 @@ fn tolerant_targets(declared: &Workspace) -> BTreeSet<String> {
     all().map(|target| &target.name).filter(|name| !strict.contains(name)).cloned().collect()
 }
 
+/// Where the parts of packages are that are used in their folders, for each target and for this machine.
+fn part_folders(declared: &Workspace, lock: &Lock, machine: &Target) -> PartFolders {
+    let facets = Facets::default().with(&declared.facets);
+    let targets: Vec<&Target> = declared.projects.iter().flat_map(|project| &project.targets).collect();
+    let mut folders = PartFolders::new();
+    for folder in lock.packages.iter().filter_map(|package| package.source.path()) {
+        let Some(project) = declared.in_folder(folder).filter(|project| project.has_parts()) else {
+            continue;
+        };
+        let of = |target: &Target| project.part_folders(target, &facets);
+        for target in &targets {
+            folders.insert((folder.to_owned(), target.name.clone()), of(target));
+        }
+        for none in ["", Target::THIS_MACHINE] {
+            folders.insert((folder.to_owned(), none.to_owned()), of(machine));
+        }
+    }
+    folders
+}
+
 /// The shelf of a workspace, with what is on it, if nothing has to be done. Known from the texts that it was made from and
 /// such a look at each package, without parsing any of the texts.
 pub fn up_to_date(
@@ -193,14 +220,20 @@ pub fn up_to_date(
 /// All that a whole shelf is made from.
 fn made_from(manifests: &Manifests, lock: &str, templates: &[Template], absolute: bool) -> InputsDigest {
     let machine = [env!("CARGO_PKG_VERSION"), std::env::consts::OS, std::env::consts::ARCH];
-    let cards = manifests.files.iter().flat_map(|file| &file.cards);
+    let Manifests { files, root, .. } = manifests;
+    let cards = files.iter().flat_map(|file| &file.cards);
     let cards = cards.flat_map(|card| [card.path.as_str(), &card.text]);
-    let manifests = manifests.files.iter().flat_map(|file| [file.folder.as_str(), &file.text]).chain(cards);
+    let manifests = files.iter().flat_map(|file| [file.folder.as_str(), &file.text]).chain(cards);
     let templates = templates.iter().flat_map(|template| {
         let Template { folder, name, text } = template;
         [folder.as_str(), name, text]
     });
-    let paths = if absolute { "absolute" } else { "" };
-    let texts = [lock, paths].into_iter().chain(machine).chain(manifests).chain(templates);
-    InputsDigest::from_texts(texts.map(str::as_bytes))
+    // Some files of links hold paths from the root of the disk, and are others where the workspace is moved.
+    let names_root = |file: &ManifestFile| file.text.contains("meson") || file.text.contains("absolute");
+    let holds_root = absolute || files.iter().any(names_root);
+    let root = holds_root.then(|| std::path::absolute(root).ok()).flatten().unwrap_or_default();
+    let root = root.to_string_lossy().into_owned();
+    let mut texts: Vec<&str> = [lock].into_iter().chain(machine).chain(manifests).chain(templates).collect();
+    texts.push(&root);
+    InputsDigest::from_texts(texts.into_iter().map(str::as_bytes))
 }

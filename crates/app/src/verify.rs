@@ -64,7 +64,7 @@ impl Report {
         let lock = self.workspace.needed_lock()?;
         let work = ShelfWork::new(&self.workspace, lock, &self.options, context);
         work.fetch()?;
-        let installed = work.install(&Edits::new(), &names)?;
+        let installed = work.install(&Edits::default(), &names)?;
         Ok(Applied { installed, took: begun.elapsed(), open_steps: Vec::new() })
     }
 }

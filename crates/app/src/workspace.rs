@@ -211,7 +211,12 @@ impl WorkspaceFolder {
 
     /// Writes these texts of manifests.
     pub fn write_manifests(&self, edits: &Edits) -> Result<(), Failure> {
-        for (folder, text) in edits {
+        for ((folder, path), text) in &edits.cards {
+            let path = self.root.join(edits::card_name(folder, path));
+            bibliotax_disk::write::make_folder(bibliotax_disk::write::folder_of(&path))?;
+            write_whole(&path, text.as_bytes())?;
+        }
+        for (folder, text) in &edits.manifests {
             write_whole(&self.root.join(folder).join(manifest::FILE_NAME), text.as_bytes())?;
         }
         Ok(())

@@ -2,6 +2,7 @@
 //!
 //! Nothing here is believed: what is to be used is unpacked with all guards.
 
+use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{BufReader, Read};
 use std::ops::ControlFlow;
@@ -17,6 +18,9 @@ use crate::unpack::{tar, zip};
 
 /// Most bytes that are looked through.
 const MAX_BYTES: u64 = 16 << 30;
+
+/// Most texts that are read at once.
+pub const MAX_TEXTS: usize = 64;
 
 /// A file in an archive.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -78,10 +82,32 @@ pub fn text_of(
     Ok(found)
 }
 
+/// The texts of those files in an archive that are wanted, by their paths: of each at most so many bytes, and at most [`MAX_TEXTS`].
+pub fn texts_of(
+    archive: &Path,
+    format: ArchiveFormat,
+    is_wanted: &dyn Fn(&str) -> bool,
+    most: u64,
+) -> Result<BTreeMap<String, String>, ArchiveError> {
+    let mut found = BTreeMap::new();
+    visit(archive, format, &mut |path, _, contents| {
+        let path = path.trim_start_matches("./");
+        if !is_wanted(path) {
+            return ControlFlow::Continue(());
+        }
+        let mut bytes = Vec::new();
+        if contents.take(most).read_to_end(&mut bytes).is_ok() {
+            found.insert(path.to_owned(), String::from_utf8_lossy(&bytes).into_owned());
+        }
+        if found.len() == MAX_TEXTS { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    })?;
+    Ok(found)
+}
+
 /// The one folder that all files are in; `None` where there is none.
 pub fn leading_folder(contents: &[ArchivedFile]) -> Option<InnerPath> {
     let first = |file: &ArchivedFile| {
-        let path = InnerPath::new(&file.path).ok()?;
+        let path = InnerPath::on_tolerant_system(&file.path).ok()?;
         Some(path.as_str().split_once('/')?.0.to_owned())
     };
     let folder = first(contents.first()?)?;

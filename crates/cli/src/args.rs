@@ -14,6 +14,7 @@ mod graph;
 mod init;
 mod install;
 mod kit;
+mod links;
 mod lookup;
 mod manual;
 mod meanings;
@@ -144,6 +145,7 @@ pub enum Command {
     Verify(verify::Verify),
     Task(task::Task),
     With(with::With),
+    Links(links::Links),
     Graph(graph::Graph),
     Explain(explain::Explain),
     Newer(newer::Newer),
@@ -187,6 +189,7 @@ impl Command {
             | Self::Describe(_)
             | Self::Fit(_)
             | Self::Steps(_)
+            | Self::Links(_)
             | Self::Ready(_)
             | Self::Check(_)
             | Self::Schema(_) => true,
@@ -222,6 +225,7 @@ impl Command {
             Self::Verify(command) => command.run(run),
             Self::Task(command) => command.run(run),
             Self::With(command) => command.run(run),
+            Self::Links(command) => command.run(run),
             Self::Graph(command) => command.run(run),
             Self::Explain(command) => command.run(run),
             Self::Newer(command) => command.run(run),

@@ -17,6 +17,7 @@ pub mod finding;
 pub mod fit;
 pub mod graph;
 pub mod install;
+pub mod links;
 pub mod machine;
 pub mod newer;
 pub mod package;

@@ -14,6 +14,7 @@ pub mod graph;
 pub mod init;
 pub mod install;
 pub mod kit;
+pub mod links;
 pub mod need;
 pub mod newer;
 pub mod publish;

@@ -16,20 +16,18 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::digest::Digest;
+use crate::exposes::Exposes;
 use crate::facet::Fits;
-use crate::inner_path::ExposedPath;
 use crate::license::License;
-use crate::name::{ComponentName, Family, PackageName, ProgramName, Purpose, RoleName, Tag};
+use crate::name::{ComponentName, Family, PackageName, ProgramName, Purpose, Tag};
 use crate::package_url::PackageUrl;
 use crate::range::Range;
+use crate::upstream::UpstreamVersion;
 use crate::version::Version;
 
 pub use self::component::Component;
 pub use self::file::{Archive, ArchiveFormat, FileRecord, MAIN, ON_REQUEST, main_part, tree_of};
 pub use self::step::{Step, StepCheck, StepPer, StepWhen};
-
-/// Paths inside a package by the role they play.
-pub type Exposes = BTreeMap<RoleName, Vec<ExposedPath>>;
 
 /// All that is known of one release.
 #[derive(Debug, Clone, JsonSchema, Serialize, Deserialize)]
@@ -62,6 +60,9 @@ pub struct Card {
     /// The upstream software that it has inside, as package URLs (purl) with versions.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub upstream: Vec<PackageUrl>,
+    /// The version as upstream writes it.
+    #[serde(rename = "upstream-version", default, skip_serializing_if = "Option::is_none")]
+    pub upstream_version: Option<UpstreamVersion>,
     /// What it needs.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub needs: Vec<CardNeed>,
@@ -86,8 +87,8 @@ pub struct Card {
     /// Its archives; a release may have none.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub files: Vec<FileRecord>,
-    /// Paths inside the package by the role they play: `include`, `lib`, `assets`, …
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    /// Paths inside the package by the role they play, such as `include`, `lib` or `assets`, and values, such as `defines`.
+    #[serde(default, skip_serializing_if = "Exposes::is_empty")]
     pub exposes: Exposes,
     /// What a person must still do after an install or an update.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
@@ -111,6 +112,7 @@ impl Card {
             homepage: None,
             repository: None,
             upstream: Vec::new(),
+            upstream_version: None,
             needs: Vec::new(),
             components: BTreeMap::new(),
             family: None,
@@ -119,7 +121,7 @@ impl Card {
             fits: Fits::new(),
             programs: BTreeMap::new(),
             files: Vec::new(),
-            exposes: BTreeMap::new(),
+            exposes: Exposes::default(),
             steps: Vec::new(),
             notes: None,
         }
@@ -133,6 +135,7 @@ impl Card {
             published: self.published,
             license: self.license.clone(),
             upstream: self.upstream.clone(),
+            upstream_version: self.upstream_version.clone(),
             needs: self.needs.clone(),
             components: self.components.clone(),
             family: self.family.clone(),
@@ -164,6 +167,9 @@ pub struct Entry {
     /// The upstream software that it has inside.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub upstream: Vec<PackageUrl>,
+    /// The version as upstream writes it.
+    #[serde(rename = "upstream-version", default, skip_serializing_if = "Option::is_none")]
+    pub upstream_version: Option<UpstreamVersion>,
     /// What the release needs.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub needs: Vec<CardNeed>,
@@ -189,7 +195,7 @@ pub struct Entry {
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub files: Vec<FileRecord>,
     /// Paths inside the package by role.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[serde(default, skip_serializing_if = "Exposes::is_empty")]
     pub exposes: Exposes,
     /// What a person must still do after an install or an update.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]

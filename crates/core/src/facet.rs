@@ -215,6 +215,16 @@ impl Default for Facets {
 }
 
 impl Facets {
+    /// With further definitions, as far as none is another one's.
+    #[must_use]
+    pub fn with(mut self, more: &BTreeMap<FacetName, Facet>) -> Self {
+        for (name, facet) in more {
+            // Which of two that differ holds is told where they are read.
+            let _ = self.define(name, facet);
+        }
+        self
+    }
+
     /// Adds a definition; the one that was there where it is another.
     pub fn define(&mut self, name: &FacetName, facet: &Facet) -> Result<(), Facet> {
         match self.0.get(name) {

@@ -141,11 +141,6 @@ impl ExposedPath {
     }
 }
 
-/// Paths one after the other, as people read them.
-pub fn joined(paths: &[ExposedPath]) -> String {
-    paths.iter().map(ExposedPath::as_str).collect::<Vec<_>>().join(" ")
-}
-
 impl FromStr for ExposedPath {
     type Err = Fault;
 

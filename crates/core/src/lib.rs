@@ -3,10 +3,11 @@
 //! | module | what it has |
 //! |---|---|
 //! | [`name`], [`version`], [`range`] | names of packages and their parts, versions, and the versions that a need accepts |
-//! | [`digest`], [`license`], [`package_url`], [`upstream`] | SHA-256 digests, SPDX licence expressions, names of upstream software, its versions and archives |
+//! | [`digest`], [`license`], [`package_url`] | SHA-256 digests, SPDX licence expressions, names of upstream software |
+//! | [`upstream`], [`tags`] | versions, names of archives and tags as upstreams write them |
 //! | [`manifest`] | `bibliotax.toml`: its meaning, and edits of its text; a person's own settings, which are written alike |
 //! | [`advisory`] | what is known to be wrong with releases: OSV records, package URLs, severities |
-//! | [`card`], [`history`] | what a registry knows of releases |
+//! | [`card`], [`history`], [`exposes`] | what a registry knows of releases; what they expose to builds |
 //! | [`facet`], [`variant`], [`fitting`] | targets, whether a release works on them, which file each target takes |
 //! | [`inner_path`], [`file_selection`] | paths inside a package that every operating system accepts; which files of an archive are taken |
 //! | [`workspace`] | several manifests that share one lock and one shelf |
@@ -16,18 +17,20 @@
 //! | [`source`], [`location`] | where a package's bytes come from; what a text names as a place: path, URL, host |
 //! | [`rules`], [`compliance`] | what a team allows, releases and locks held against it, waivers |
 //! | [`escape`] | escaping the characters that a terminal acts on |
-//! | [`links`] | where the parts of a shelf are, for build tools |
+//! | [`links`], [`build_tool`] | where the parts of a shelf are, and files that say so to build tools |
 //! | [`steps`] | what people have to do by hand, and whether they did |
 //! | [`fault`], [`nearest`] | what is wrong in a text, and what was probably meant |
 //! | [`schema`] | JSON Schemas of the files that people and tools read |
 //! | [`progress`] | events of long work while it goes on |
 
 pub mod advisory;
+pub mod build_tool;
 pub mod card;
 pub mod compare;
 pub mod compliance;
 pub mod digest;
 pub mod escape;
+pub mod exposes;
 pub mod facet;
 pub mod fault;
 pub mod file_selection;
@@ -52,6 +55,7 @@ pub mod rules;
 pub mod schema;
 pub mod source;
 pub mod steps;
+pub mod tags;
 pub mod upstream;
 pub mod variant;
 pub mod version;

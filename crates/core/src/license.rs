@@ -1,12 +1,15 @@
 //! Licence expressions of the SPDX Specification, annex "SPDX license expressions".
 
+mod meant;
+
 use std::fmt;
 use std::str::FromStr;
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
+pub use self::meant::meant;
 use crate::fault::Fault;
-use crate::nearest::{either, nearest};
+use crate::nearest::either;
 
 /// A licence expression such as `MIT OR Apache-2.0`, checked and kept as written.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -22,9 +25,12 @@ impl FromStr for License {
                 let message = format!("`{text}` is not an SPDX licence expression");
                 let fault = Fault::new("license.invalid", message, error.span)
                     .label("SPDX doesn't list this licence");
-                Err(match meant(text, &fault) {
-                    names if names.is_empty() => fault.advice("name a licence of your own `LicenseRef-…`"),
-                    names => fault.advice(format!("write {}", either(&names))),
+                Err(match meant_by(text, &fault) {
+                    found if found.is_empty() => fault.advice("name a licence of your own `LicenseRef-…`"),
+                    found => fault.advice(format!(
+                        "write {}",
+                        either(&found.iter().map(String::as_str).collect::<Vec<_>>())
+                    )),
                 })
             }
         }
@@ -38,13 +44,18 @@ impl License {
     }
 }
 
-/// The licences that were probably meant at the place of a fault.
-fn meant<'t>(text: &'t str, fault: &Fault) -> Vec<&'t str> {
-    let word = text.get(fault.span.clone()).unwrap_or(text);
-    if let Some((id, _)) = spdx::imprecise_license_id(word) {
-        return vec![id.name];
+/// What was probably meant by a text, or by the part of it that is at fault, each as the whole text.
+fn meant_by(text: &str, fault: &Fault) -> Vec<String> {
+    let whole = meant(text);
+    if !whole.is_empty() {
+        return whole;
     }
-    nearest(word, spdx::identifiers::LICENSES.iter().map(|license| license.name), 2)
+    // A version's sign stands behind the word that it belongs to.
+    let mut at = fault.span.clone();
+    at.end += usize::from(text.get(at.end..).is_some_and(|rest| rest.starts_with('+')));
+    let Some(word) = text.get(at.clone()) else { return Vec::new() };
+    let other = |one: String| format!("{}{one}{}", &text[..at.start], &text[at.end..]);
+    meant(word).into_iter().map(other).collect()
 }
 
 impl fmt::Display for License {

@@ -3,19 +3,29 @@
 //! A package stands before those that it needs, so that search paths and linkers that read from left to right find what they
 //! look for.
 
+mod build_files;
+
 use std::collections::{BTreeMap, BTreeSet};
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::facet::Target;
-use crate::inner_path::ExposedPath;
+pub use self::build_files::{BuildFile, BuildPlace, Unrenderable, build_files};
+use crate::build_tool::BuildTool;
+use crate::digest::Digest;
+use crate::exposes::{Exposed, RoleKind, expanded};
+use crate::facet::{Fits, Target};
+use crate::license::License;
 use crate::lock::{Lock, LockedPackage, LockedProject, NeedGraph, Slot};
-use crate::name::{PackageName, RoleName, TargetName};
-use crate::version::Version;
+use crate::name::{PackageName, RoleName, TargetName, ToolName};
+use crate::version::{Point, Version};
+use crate::workspace::{Project, Workspace};
+
+/// The folder of stamps, in the folder of links.
+pub const STAMPS: &str = "stamps";
 
 /// The format of the files.
-const FORMAT: u64 = 1;
+const FORMAT: u64 = 2;
 
 /// Where everything is that one target of a project has.
 #[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
@@ -25,7 +35,13 @@ pub struct Links {
     pub project: PackageName,
     /// The target; none where the project declares none.
     pub target: Option<TargetName>,
-    /// The paths by role, of all packages.
+    /// What the target is in each facet.
+    #[serde(default, skip_serializing_if = "Fits::is_empty")]
+    pub facets: Fits,
+    /// The tools of the target, by what they are for.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub tools: BTreeMap<ToolName, String>,
+    /// The paths and values by role, of all packages.
     pub roles: BTreeMap<RoleName, Vec<String>>,
     /// The packages, each before those that it needs.
     pub packages: Vec<LinkedPackage>,
@@ -38,6 +54,20 @@ pub struct LinkedPackage {
     pub name: PackageName,
     /// Its version.
     pub version: Version,
+    /// The parts of its version.
+    pub parts: VersionParts,
+    /// Its licence.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub license: Option<License>,
+    /// What it needs here.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub needs: Vec<PackageName>,
+    /// The digests of the archives that its files came out of.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub sha256: Vec<Digest>,
+    /// A file that is newer than all that was built before the package changed; none where it is used in its folder.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stamp: Option<String>,
     /// What it is needed for: `run`, and purposes.
     pub purposes: Vec<String>,
     /// The names by which the project itself needs it: its own, and of capabilities; none where only other packages do.
@@ -45,17 +75,114 @@ pub struct LinkedPackage {
     pub needed_as: BTreeSet<PackageName>,
     /// Its folder.
     pub path: String,
-    /// Its paths by role.
+    /// Its paths and values by role.
     pub exposes: BTreeMap<RoleName, Vec<String>>,
 }
 
-/// Where the paths of links begin.
+/// The parts of a version.
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
+pub struct VersionParts {
+    /// The first number.
+    pub major: u64,
+    /// The second number.
+    pub minor: u64,
+    /// The third number.
+    pub patch: u64,
+    /// The fourth number.
+    pub fourth: u64,
+    /// What makes it a pre-release; empty for a final version.
+    pub pre: String,
+}
+
+impl VersionParts {
+    fn of(version: &Version) -> Self {
+        let Point { numeric: [major, minor, patch, fourth], pre } = version.point().clone();
+        let pre = pre.iter().map(ToString::to_string).collect::<Vec<_>>().join(".");
+        Self { major, minor, patch, fourth, pre }
+    }
+}
+
+impl LinkedPackage {
+    /// The beginning of what names its contents: another one for each release and each change of its archives.
+    pub fn digest(&self) -> Option<String> {
+        let all: String = self.sha256.iter().map(ToString::to_string).collect();
+        (!all.is_empty()).then(|| Digest::of(all.as_bytes()).to_string()[..16].to_owned())
+    }
+}
+
+/// What manifests say of the links of projects.
+#[derive(Debug, Clone, Default)]
+pub struct LinkSettings {
+    projects: BTreeMap<PackageName, ProjectLinks>,
+}
+
+#[derive(Debug, Clone, Default)]
+struct ProjectLinks {
+    tools: Vec<BuildTool>,
+    /// What each target is, and its tools.
+    targets: BTreeMap<String, (Fits, BTreeMap<ToolName, String>)>,
+}
+
+impl LinkSettings {
+    /// What the manifests of a workspace say.
+    pub fn of(workspace: &Workspace) -> Self {
+        let of_project = |project: &Project| {
+            let mut tools: BTreeSet<BuildTool> = workspace.links.iter().copied().collect();
+            tools.extend(&project.manifest.links);
+            let of_target = |target: &Target| {
+                let own =
+                    project.manifest.tools.get(&target.name).or_else(|| workspace.tools.get(&target.name));
+                (target.name.clone(), (target.values.clone(), own.cloned().unwrap_or_default()))
+            };
+            let targets = project.targets.iter().map(of_target).collect();
+            (project.name().clone(), ProjectLinks { tools: tools.into_iter().collect(), targets })
+        };
+        Self { projects: workspace.projects.iter().map(of_project).collect() }
+    }
+
+    /// The tools that the links of a project are rendered for.
+    pub fn tools_of(&self, project: &PackageName) -> &[BuildTool] {
+        self.projects.get(project).map(|links| links.tools.as_slice()).unwrap_or_default()
+    }
+
+    fn target(&self, project: &PackageName, target: Option<&str>) -> (Fits, BTreeMap<ToolName, String>) {
+        let found = self.projects.get(project).and_then(|links| links.targets.get(target?));
+        found.cloned().unwrap_or_default()
+    }
+}
+
+/// Where the paths of links begin, and what else they say.
 #[derive(Debug, Clone)]
 pub struct Root<'r> {
     /// The shelf's name in the workspace's folder.
     pub shelf: &'r str,
     /// The workspace's folder from the root of the disk; without it, paths begin there.
     pub absolute: Option<String>,
+    /// What manifests say of them.
+    pub settings: &'r LinkSettings,
+}
+
+/// Knows the files of packages, for what they expose.
+pub trait PackageFiles {
+    /// The paths inside a package on a shelf of what it exposes in a role.
+    fn on_shelf(&self, slot: &Slot<'_>, exposed: &[Exposed]) -> Vec<String>;
+
+    /// The paths inside a folder, from the workspace's, of what the package that is used there exposes on a target.
+    fn in_folder(&self, folder: &str, target: Option<&str>, exposed: &[Exposed]) -> Vec<String>;
+}
+
+/// Knows no files: patterns match none.
+#[derive(Debug, Clone, Copy)]
+pub struct NoFiles;
+
+impl PackageFiles for NoFiles {
+    fn on_shelf(&self, _: &Slot<'_>, exposed: &[Exposed]) -> Vec<String> {
+        expanded(exposed, &[])
+    }
+
+    fn in_folder(&self, _: &str, _: Option<&str>, exposed: &[Exposed]) -> Vec<String> {
+        expanded(exposed, &[])
+    }
 }
 
 impl Root<'_> {
@@ -67,6 +194,11 @@ impl Root<'_> {
         }
     }
 
+    fn stamp(&self, slot: &Slot<'_>) -> String {
+        let name = slot.path().replace('/', "+");
+        self.project(&format!("{}/links/{STAMPS}/{name}", self.shelf))
+    }
+
     fn shelf(&self, slot: &Slot<'_>) -> String {
         self.project(&format!("{}/{}", self.shelf, slot.path()))
     }
@@ -75,7 +207,7 @@ impl Root<'_> {
 impl Links {
     /// The links of every project of a lock, one for each of its targets, with what lies at these places of a shelf and in
     /// the folders of projects.
-    pub fn of(lock: &Lock, slots: &[Slot<'_>], root: &Root<'_>) -> Vec<Self> {
+    pub fn of(lock: &Lock, slots: &[Slot<'_>], root: &Root<'_>, files: &dyn PackageFiles) -> Vec<Self> {
         let wires = NeedGraph::of(lock);
         let order = needers_first(&wires, lock.packages.len());
         let mut places: BTreeMap<(Option<&str>, &PackageName), &Slot<'_>> = BTreeMap::new();
@@ -85,11 +217,28 @@ impl Links {
             let names = names_of_needs(&wires, project, target);
             let packages = order.iter().filter_map(|at| {
                 let (package, purposes) = (&lock.packages[*at], reached.get(at)?);
-                let path = match package.source.path() {
-                    Some(path) => root.project(path),
-                    None => root.shelf(places.get(&(target, &package.name))?),
+                let place = match package.source.path() {
+                    Some(folder) => Place {
+                        exposes: exposed_by(package, &root.project(folder), &|exposed| {
+                            files.in_folder(folder, target, exposed)
+                        }),
+                        path: root.project(folder),
+                        stamp: None,
+                        sha256: Vec::new(),
+                    },
+                    None => {
+                        let slot = places.get(&(target, &package.name))?;
+                        Place {
+                            exposes: exposed_by(package, &root.shelf(slot), &|exposed| {
+                                files.on_shelf(slot, exposed)
+                            }),
+                            path: root.shelf(slot),
+                            stamp: Some(root.stamp(slot)),
+                            sha256: slot.files.iter().map(|file| file.sha256).collect(),
+                        }
+                    }
                 };
-                Some(linked(package, purposes, names.get(at), path))
+                Some(linked(package, purposes, names.get(at), place))
             });
             let packages: Vec<LinkedPackage> = packages.collect();
             let mut roles: BTreeMap<RoleName, Vec<String>> = BTreeMap::new();
@@ -98,8 +247,17 @@ impl Links {
             }
             // A project without targets has no other links than those of the machine that it is on.
             let target = target.filter(|target| *target != Target::THIS_MACHINE);
+            let (facets, tools) = root.settings.target(&project.name, target);
             let (project, target) = (project.name.clone(), target.and_then(|target| target.parse().ok()));
-            (!packages.is_empty()).then_some(Self { format: FORMAT, project, target, roles, packages })
+            (!packages.is_empty()).then_some(Self {
+                format: FORMAT,
+                project,
+                target,
+                facets,
+                tools,
+                roles,
+                packages,
+            })
         };
         let of_targets = |project| {
             LockedProject::spots(project).into_iter().filter_map(move |target| of_project(project, target))
@@ -114,12 +272,15 @@ impl Links {
 
     /// The same links with every path changed.
     pub fn with_paths(mut self, change: impl Fn(&str) -> String) -> Self {
-        let of_packages = self
-            .packages
-            .iter_mut()
-            .flat_map(|package| package.exposes.values_mut().flatten().chain([&mut package.path]));
-        for path in self.roles.values_mut().flatten().chain(of_packages) {
-            *path = change(path);
+        let change_all = |roles: &mut BTreeMap<RoleName, Vec<String>>| {
+            let of_paths = roles.iter_mut().filter(|(role, _)| RoleKind::of(role) == RoleKind::Paths);
+            of_paths.flat_map(|(_, paths)| paths).for_each(|path| *path = change(path));
+        };
+        change_all(&mut self.roles);
+        for package in &mut self.packages {
+            package.path = change(&package.path);
+            package.stamp.iter_mut().for_each(|stamp| *stamp = change(stamp));
+            change_all(&mut package.exposes);
         }
         self
     }
@@ -135,12 +296,29 @@ impl Links {
     /// The links as variables: `BIBLIOTAX_ROLE_INCLUDE` holds all paths of the role `include`, with `separator` between, and
     /// `BIBLIOTAX_PACKAGE_DEW_POINT` the folder of a package.
     pub fn variables(&self, separator: char) -> Vec<(String, String)> {
-        let of_role = |(role, paths): (&RoleName, &Vec<String>)| {
-            (variable(&format!("role-{role}")), paths.join(separator.encode_utf8(&mut [0; 4])))
+        let joined = |paths: Vec<(&str, bool)>| {
+            let paths: Vec<&str> = paths.into_iter().map(|(path, _)| path).collect();
+            paths.join(separator.encode_utf8(&mut [0; 4]))
         };
-        let of_package =
-            |package: &LinkedPackage| (variable(&format!("package-{}", package.name)), package.path.clone());
-        self.roles.iter().map(of_role).chain(self.packages.iter().map(of_package)).collect()
+        self.variable_paths().into_iter().map(|(name, paths)| (name, joined(paths))).collect()
+    }
+
+    /// The same, each with its paths and values, and whether these are paths.
+    pub fn variable_paths(&self) -> Vec<(String, Vec<(&str, bool)>)> {
+        let mut variables = Vec::new();
+        for (role, paths) in &self.roles {
+            let is_path = RoleKind::of(role) == RoleKind::Paths;
+            let paths = paths.iter().map(|path| (path.as_str(), is_path)).collect();
+            variables.push((variable(&format!("role-{role}")), paths));
+        }
+        for (name, command) in &self.tools {
+            variables.push((variable(&format!("tool-{name}")), vec![(command.as_str(), false)]));
+        }
+        for package in &self.packages {
+            variables
+                .push((variable(&format!("package-{}", package.name)), vec![(package.path.as_str(), true)]));
+        }
+        variables
     }
 }
 
@@ -186,26 +364,51 @@ fn needers_first(wires: &NeedGraph<'_>, packages: usize) -> Vec<usize> {
     order
 }
 
+/// Where a package is, and what is there.
+struct Place {
+    path: String,
+    stamp: Option<String>,
+    sha256: Vec<Digest>,
+    exposes: BTreeMap<RoleName, Vec<String>>,
+}
+
+/// What a package at a path exposes: paths that begin where its own does, and values.
+fn exposed_by(
+    package: &LockedPackage,
+    path: &str,
+    inside: &dyn Fn(&[Exposed]) -> Vec<String>,
+) -> BTreeMap<RoleName, Vec<String>> {
+    let whole = |inside: String| if inside == "." { path.to_owned() } else { format!("{path}/{inside}") };
+    let role = |(role, exposed): (&RoleName, &Vec<Exposed>)| {
+        let found = inside(exposed);
+        let found = match RoleKind::of(role) {
+            RoleKind::Paths => found.into_iter().map(whole).collect(),
+            RoleKind::Values => found,
+        };
+        (!found.is_empty()).then(|| (role.clone(), found))
+    };
+    package.exposes.iter().filter_map(role).collect()
+}
+
 fn linked(
     package: &LockedPackage,
     purposes: &BTreeSet<&str>,
     needed_as: Option<&BTreeSet<PackageName>>,
-    path: String,
+    place: Place,
 ) -> LinkedPackage {
-    let whole = |exposed: &ExposedPath| match exposed.inside() {
-        None => path.clone(),
-        Some(inside) => format!("{path}/{inside}"),
-    };
-    let role = |(role, paths): (&RoleName, &Vec<ExposedPath>)| {
-        (!paths.is_empty()).then(|| (role.clone(), paths.iter().map(whole).collect()))
-    };
+    let Place { path, stamp, sha256, exposes } = place;
     LinkedPackage {
         name: package.name.clone(),
         version: package.version.clone(),
+        parts: VersionParts::of(&package.version),
+        license: package.license.clone(),
+        needs: package.needs.clone(),
+        sha256,
+        stamp,
         purposes: purposes.iter().map(|purpose| (*purpose).to_owned()).collect(),
         needed_as: needed_as.cloned().unwrap_or_default(),
-        exposes: package.exposes.iter().filter_map(role).collect(),
         path,
+        exposes,
     }
 }
 

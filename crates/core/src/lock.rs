@@ -16,8 +16,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::card::{Archive, ArchiveFormat, Exposes, FileRecord, Step, main_part, tree_of};
+use crate::card::{Archive, ArchiveFormat, FileRecord, Step, main_part, tree_of};
 use crate::digest::Digest;
+use crate::exposes::Exposes;
 use crate::facet::Fits;
 use crate::file_selection::{FilePattern, SelectsFiles};
 use crate::inner_path::InnerPath;
@@ -99,7 +100,7 @@ pub struct LockedPackage {
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub provides: Vec<PackageName>,
     /// Paths inside it by the role that they play, as its card says.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[serde(default, skip_serializing_if = "Exposes::is_empty")]
     pub exposes: Exposes,
     /// What it wants done by hand.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]

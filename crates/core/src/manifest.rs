@@ -30,18 +30,21 @@ pub use self::settings::{Settings, UseColor};
 pub use self::stated::StatedCard;
 pub use self::tasks::Task;
 pub use self::template::{RegistryLine, new_manifest, new_project, new_workspace};
-use crate::card::{CardConflict, CardNeed, Component, Exposes, Provided, Step};
+use crate::build_tool::BuildTool;
+use crate::card::{CardConflict, CardNeed, Component, Provided, Step};
+use crate::exposes::Exposes;
 use crate::facet::{Facet, Fits, Target};
 use crate::fault::Fault;
 use crate::inner_path::InnerPath;
 use crate::license::License;
 use crate::name::{
     ComponentName, DeviceName, FacetName, Family, NamePattern, PackageName, PartName, ProgramName, Purpose,
-    RegistryName, Tag,
+    RegistryName, RoleName, Tag, ToolName,
 };
 use crate::package_url::PackageUrl;
 use crate::range::Range;
 use crate::rules::Rules;
+use crate::upstream::UpstreamVersion;
 use crate::version::Version;
 
 /// The file name of a manifest.
@@ -93,6 +96,23 @@ pub struct Manifest {
     pub rules: Arc<Rules>,
     /// What a published card says beside the needs.
     pub card: CardPart,
+    /// The build tools that links are rendered for.
+    pub links: Vec<BuildTool>,
+    /// The tools of targets, by what they are for.
+    pub tools: BTreeMap<String, BTreeMap<ToolName, String>>,
+    /// What programs find in their environment, by the names of variables.
+    pub environment: BTreeMap<String, RoleVariable>,
+}
+
+/// A variable of the environment that holds what packages expose in a role.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RoleVariable {
+    /// The role.
+    pub role: RoleName,
+    /// What stands before each path or value.
+    pub prefix: String,
+    /// What stands between them; what the system has between paths without it.
+    pub separator: Option<String>,
 }
 
 impl Manifest {
@@ -280,6 +300,8 @@ pub struct StandIn {
     pub source: DeclaredSource,
     /// The version that it counts as, if it doesn't say one itself.
     pub version: Option<Version>,
+    /// What people say of it; without it, what a need of the package says.
+    pub card: Option<StatedCard>,
     /// Where its name stands in the manifest.
     #[serde(skip)]
     pub span: ops::Range<usize>,
@@ -311,6 +333,8 @@ pub struct CardPart {
     pub repository: Option<String>,
     /// The upstream software that it has inside.
     pub upstream: Vec<PackageUrl>,
+    /// The version as upstream writes it.
+    pub upstream_version: Option<UpstreamVersion>,
     /// What changed with this release.
     pub notes: Option<String>,
     /// The family that the package is of.

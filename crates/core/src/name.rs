@@ -208,6 +208,10 @@ name_type!(
     /// What a path inside a package is for, to a build tool: `include`, `lib`, `assets`, …
     RoleName, "role", scopes = 0
 );
+name_type!(
+    /// What a tool of a target is for: `cc`, `cxx`, `run`, …
+    ToolName, "tool", scopes = 0
+);
 
 name_type!(
     /// What people call one of the machines that a target stands for.

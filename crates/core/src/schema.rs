@@ -9,7 +9,7 @@ use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 
 use crate::card::{Card, Event};
 use crate::digest::Digest;
-use crate::inner_path::{ExposedPath, InnerPath};
+use crate::inner_path::InnerPath;
 use crate::license::License;
 use crate::links::Links;
 use crate::name::{self, ProgramName};
@@ -98,6 +98,7 @@ names! {
     TaskName, "task";
     TargetName, "target";
     RoleName, "role: what a path is for, to a build tool";
+    ToolName, "tool of a target";
     DeviceName, "device";
     PartName, "part of a release's files";
     Tag, "tag: a word that a package is found by";
@@ -137,10 +138,6 @@ text! {
     InnerPath, "InnerPath", {
         "type": "string",
         "description": "A path inside a package or project, with `/` between its parts.",
-    };
-    ExposedPath, "ExposedPath", {
-        "type": "string",
-        "description": "A path inside a package, with `/` between its parts; `.` is the package's folder.",
     };
     CommitId, "CommitId", {
         "type": "string",

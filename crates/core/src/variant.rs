@@ -8,6 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use crate::card::{Entry, FileRecord};
 use crate::facet::{Facets, Fit, FitValue, Fits, Misfit, Target};
+use crate::manifest::PartDeclaration;
 use crate::name::{ComponentName, FacetName, PartName};
 
 /// Most targets that the files of one part are tried on, to see whether any two of them tie.
@@ -38,6 +39,16 @@ pub trait Variant {
     fn part(&self) -> &PartName;
     /// The targets that it is for: those on which all of this holds.
     fn only_for(&self) -> &Fits;
+}
+
+impl Variant for PartDeclaration {
+    fn part(&self) -> &PartName {
+        &self.part
+    }
+
+    fn only_for(&self) -> &Fits {
+        &self.only_for
+    }
 }
 
 impl Variant for FileRecord {

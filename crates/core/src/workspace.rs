@@ -11,18 +11,19 @@ mod joined;
 #[cfg(test)]
 mod tests;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 pub use self::drift::Drift;
 pub use self::elsewhere::DirectSources;
 pub use self::joined::Misfit;
-use crate::card::CardNeed;
-use crate::facet::{Facet, Target};
+use crate::build_tool::BuildTool;
+use crate::card::{Card, CardNeed};
+use crate::facet::{Facet, Facets, Target};
 use crate::manifest::{
-    Device, Manifest, Need, ProjectDeclaration, RegistryDeclaration, ShelfSettings, StandIn,
+    Device, Manifest, Need, ProjectDeclaration, RegistryDeclaration, ShelfSettings, StandIn, StatedCard,
 };
-use crate::name::{FacetName, Family, PackageName};
+use crate::name::{FacetName, Family, PackageName, PartName, ToolName};
 use crate::range::Range;
 use crate::resolve::Listing;
 use crate::rules::Rules;
@@ -50,6 +51,10 @@ pub struct Workspace {
     pub capabilities: BTreeMap<PackageName, PackageName>,
     /// The environments that projects run in, each once.
     pub targets: Vec<Target>,
+    /// The build tools that the root has links rendered for.
+    pub links: Vec<BuildTool>,
+    /// The root's tools of targets.
+    pub tools: BTreeMap<String, BTreeMap<ToolName, String>>,
     /// The facets that manifests define.
     pub facets: BTreeMap<FacetName, Facet>,
     /// The machines that targets stand for, as far as they have names.
@@ -128,19 +133,42 @@ impl Workspace {
             neighbour.manifest.needs.iter().map(|need| self.project_of(neighbour, need))
         });
         let projects = projects.chain(of_neighbours).flatten();
-        let needed = projects.filter_map(|project| Some((project.name().clone(), project.listing(None)?)));
+        let needed =
+            projects.filter_map(|project| Some((project.name().clone(), project.listing(None, None)?)));
         let standing_in = self.stand_ins.iter().filter_map(|(name, stand_in)| {
-            let project = self.standing_in(stand_in)?;
-            let listing = project.listing(stand_in.version.as_ref())?;
+            let listing = self.listing_standing_in(name, stand_in)?;
             let listing = Listing { is_stand_in: true, ..listing };
             Some((name.clone(), listing))
         });
         needed.chain(standing_in).collect()
     }
 
-    /// The project that stands in for a package, where it is one in a folder.
-    fn standing_in(&self, stand_in: &StandIn) -> Option<&Project> {
-        self.in_folder(&folder_from("", stand_in.source.folder()?)?)
+    /// What stands in for a package, where it is in a folder: a project, or files without a manifest that a card describes.
+    fn listing_standing_in(&self, name: &PackageName, stand_in: &StandIn) -> Option<Listing> {
+        let folder = folder_from("", stand_in.source.folder()?)?;
+        let (stated, version) = (self.card_for(name), stand_in.version.as_ref());
+        if let Some(project) = self.in_folder(&folder) {
+            return project.listing(version, stated);
+        }
+        let stated = stated?;
+        let version = version.or(stated.version.as_ref()).cloned();
+        let version = version.unwrap_or_else(|| Version::from_numeric([0; 4], 1));
+        let mut card = Card::bare(name.clone(), version.clone(), jiff::Timestamp::UNIX_EPOCH);
+        stated.laid_over(&mut card);
+        card.version = version;
+        card.files.clear();
+        let path = if folder.is_empty() { "." } else { &folder };
+        Listing::of_own([(Source::folder(path), card)])
+    }
+
+    /// The card that people wrote for a package: beside what stands in for it, or with a need of it.
+    pub fn card_for(&self, name: &PackageName) -> Option<&StatedCard> {
+        let of_stand_in = self.stand_ins.get(name).and_then(|stand_in| stand_in.card.as_ref());
+        let of_needs = || {
+            let mut needs = self.needs().filter(|(_, need)| need.package == *name);
+            needs.find_map(|(_, need)| need.source.as_ref()?.card())
+        };
+        of_stand_in.or_else(of_needs)
     }
 }
 
@@ -167,13 +195,27 @@ impl Project {
         self.declaration.version.clone().unwrap_or_else(|| Version::from_numeric([0; 4], 1))
     }
 
+    /// Whether it publishes archives beside, or instead of, its main one.
+    pub fn has_parts(&self) -> bool {
+        !self.manifest.card.parts.is_empty()
+    }
+
+    /// The folders inside its own of the parts that a target takes.
+    pub fn part_folders(&self, target: &Target, facets: &Facets) -> Vec<String> {
+        let parts = &self.manifest.card.parts;
+        let names: BTreeSet<&PartName> = parts.iter().map(|part| &part.part).collect();
+        let taken = names.into_iter().filter_map(|name| facets.variant(parts, name, target));
+        taken.map(|part| part.from.to_string()).collect()
+    }
+
     /// The project as a package that is used where it lies, at this version if it has none itself.
-    fn listing(&self, version: Option<&Version>) -> Option<Listing> {
+    fn listing(&self, version: Option<&Version>, stated: Option<&StatedCard>) -> Option<Listing> {
         let needs = self.manifest.needs.iter().map(CardNeed::from).collect();
         let version = version.filter(|_| self.declaration.version.is_none()).cloned();
         let version = version.unwrap_or_else(|| self.version());
         // What is in a folder was never published.
-        let card = self.manifest.card_of(&self.declaration, version, needs, jiff::Timestamp::UNIX_EPOCH);
+        let mut card = self.manifest.card_of(&self.declaration, version, needs, jiff::Timestamp::UNIX_EPOCH);
+        stated.iter().for_each(|stated| stated.laid_over(&mut card));
         Listing::of_own([(Source::folder(self.path()), card)])
     }
 }

@@ -8,6 +8,7 @@ use std::path::PathBuf;
 use bibliotax_archive::error::ArchiveError;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::fault::Fault;
+use bibliotax_core::links::Unrenderable;
 use bibliotax_core::lock::NotForMachine;
 use bibliotax_core::manifest::LinkWay;
 use bibliotax_core::name::PackageName;
@@ -31,6 +32,9 @@ pub enum StoreError {
     /// A template of links can't be rendered.
     #[error("{name} can't be rendered")]
     Template { name: String, text: String, fault: Box<Fault> },
+    /// Links can't be written for a build tool.
+    #[error(transparent)]
+    Unrenderable(#[from] Unrenderable),
     /// A package has nothing for this machine, and the project declares no targets that it could be for.
     #[error("{} has no `{}` for this machine", .0.package, .0.part)]
     NotForMachine(NotForMachine),

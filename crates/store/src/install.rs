@@ -9,6 +9,7 @@ use std::collections::BTreeSet;
 use std::error::Error;
 use std::io::Read;
 use std::ops::AddAssign;
+use std::path::Path;
 
 use bibliotax_core::card::Archive;
 use bibliotax_core::links::{Links, Root};
@@ -20,7 +21,7 @@ use bibliotax_disk::DiskError;
 
 use self::fetch::fetch;
 use crate::error::StoreError;
-use crate::shelf::{DesiredState, Linker, NAME, Plan, Shelf, link_files};
+use crate::shelf::{DesiredState, ExposedFiles, Linker, NAME, Plan, Shelf, link_files};
 use crate::store::Store;
 
 /// Gives the archives that the store lacks.
@@ -139,13 +140,20 @@ pub fn install<S: Supplier>(
     for place in &plan.touched {
         listener.on_event(&ProgressEvent::Touched { place: place.clone() });
     }
-    let files = link_files(aim.lock, &links(aim, &plan, shelf)?, aim.templates)?;
     let _held = if plan.build.is_empty() {
         None
     } else {
         store.in_use(|| listener.on_event(&ProgressEvent::Waiting))?
     };
     let mut fetched = fetch_missing(&plan.build, store, supplier, listener)?;
+    // Only now the files of all packages are known, for patterns of what they expose.
+    let files = link_files(
+        aim.lock,
+        &links(aim, &plan, shelf, store)?,
+        &shelf.absolute_project()?,
+        aim.links,
+        aim.templates,
+    )?;
     let linker = Linker::new(store, aim);
     let mut mended = BTreeSet::new();
     loop {
@@ -167,12 +175,18 @@ pub fn install<S: Supplier>(
 }
 
 /// The links of all that will be on the shelf, in scope or not.
-fn links(aim: &DesiredState<'_, '_>, plan: &Plan<'_>, shelf: &Shelf) -> Result<Vec<Links>, StoreError> {
+fn links(
+    aim: &DesiredState<'_, '_>,
+    plan: &Plan<'_>,
+    shelf: &Shelf,
+    store: &Store,
+) -> Result<Vec<Links>, StoreError> {
     let mut slots = aim.lock.slots(&Scope::all(aim.scope.machine)).map_err(StoreError::NotForMachine)?;
     let places = plan.places();
     slots.retain(|slot| places.contains(&slot.path()));
     let absolute = if aim.settings.absolute { Some(shelf.absolute_project()?) } else { None };
-    Ok(Links::of(aim.lock, &slots, &Root { shelf: NAME, absolute }))
+    let files = ExposedFiles::new(store, shelf.project().unwrap_or(Path::new(".")), aim.parts);
+    Ok(Links::of(aim.lock, &slots, &Root { shelf: NAME, absolute, settings: aim.links }, &files))
 }
 
 /// Fetches the archives of these places that the store lacks, without touching any shelf.

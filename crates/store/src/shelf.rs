@@ -14,6 +14,7 @@
 //! The shelf can always be made again from the lock and the store. Only what its state says was made by us is replaced or
 //! removed; a link, or something that somebody put there, is an error and stays as it is.
 
+mod exposed_files;
 mod link;
 mod links;
 mod package_check;
@@ -24,6 +25,7 @@ mod template;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
+use bibliotax_core::links::LinkSettings;
 use bibliotax_core::lock::{Lock, Scope, Slot};
 use bibliotax_core::manifest::ShelfSettings;
 use bibliotax_core::name::PackageName;
@@ -36,6 +38,7 @@ use bibliotax_disk::stamp::Stamp;
 use bibliotax_disk::temporary::TEMPORARY;
 use rayon::prelude::*;
 
+pub use self::exposed_files::{ExposedFiles, PartFolders};
 pub use self::link::Linker;
 pub use self::links::{LinkFiles, SEPARATOR, link_files};
 pub use self::package_check::PackageCheck;
@@ -80,6 +83,10 @@ pub struct DesiredState<'l, 'a> {
     pub rebuilt: &'a BTreeSet<PackageName>,
     /// The targets whose systems can have every name of a file.
     pub tolerant: &'a BTreeSet<String>,
+    /// What manifests say of links.
+    pub links: &'a LinkSettings,
+    /// Where the parts of packages are that are used in their folders.
+    pub parts: &'a PartFolders,
     /// Whether rules hold for what is locked.
     pub has_rules: bool,
     /// How closely the store's files are looked at; with all their bytes, everything is built again.
@@ -190,11 +197,8 @@ impl Shelf {
         let Some(header) = StateHeader::read(&text).filter(|header| header.made == Some(made)) else {
             return Ok(None);
         };
-        let mut names: BTreeMap<&str, usize> = BTreeMap::new();
-        for place in header.folders.keys().chain(header.stamps.keys()) {
-            *names.entry(parts(place).0).or_default() += 1;
-        }
-        if !has_names(&shelf, &names)? || !has_links(&shelf, &header.stamps)? {
+        let noted = noted_names(header.folders.keys().chain(header.stamps.keys()));
+        if !has_names(&shelf, &noted)? || !has_links(&shelf, &header.stamps)? {
             return Ok(None);
         }
         let files = (look == PackageCheck::Files).then(|| files_of(&text));
@@ -277,16 +281,31 @@ fn parts(place: &str) -> (&str, &str) {
     place.split_once('/').unwrap_or(("", place))
 }
 
-/// Whether a shelf and its folders hold so many things as were noted, so that nothing was added.
-fn has_names(shelf: &Folder, noted: &BTreeMap<&str, usize>) -> Result<bool, StoreError> {
-    let on_top = noted.get("").copied().unwrap_or_default();
-    let below = noted.keys().filter(|folder| !matches!(**folder, "" | links::LINKS)).count();
-    if shelf.names()?.iter().filter(|name| !is_own(name)).count() != on_top + below {
+/// The names in a shelf and in its folders, by folder; the shelf itself has none.
+fn noted_names<'p>(places: impl Iterator<Item = &'p String>) -> BTreeMap<&'p str, BTreeSet<&'p str>> {
+    let mut names: BTreeMap<&str, BTreeSet<&str>> = BTreeMap::new();
+    for place in places {
+        let mut path = place.as_str();
+        while let Some((folder, name)) = path.rsplit_once('/') {
+            if !names.entry(folder).or_default().insert(name) {
+                break;
+            }
+            path = folder;
+        }
+        names.entry("").or_default().insert(path.split('/').next().unwrap_or(path));
+    }
+    names
+}
+
+/// Whether a shelf and its folders hold as many names as were noted, so that nothing was added.
+fn has_names(shelf: &Folder, noted: &BTreeMap<&str, BTreeSet<&str>>) -> Result<bool, StoreError> {
+    let on_top = noted.get("").into_iter().flatten().filter(|name| !is_own(name)).count();
+    if shelf.names()?.iter().filter(|name| !is_own(name)).count() != on_top {
         return Ok(false);
     }
-    for (folder, count) in noted.iter().filter(|(folder, _)| !folder.is_empty()) {
-        let names = shelf.folder(folder)?.map(|folder| folder.names()).transpose()?;
-        if names.is_none_or(|names| names.len() != *count) {
+    for (folder, wanted) in noted.iter().filter(|(folder, _)| !folder.is_empty()) {
+        let names = shelf.folders(folder)?.map(|folder| folder.names()).transpose()?;
+        if names.is_none_or(|names| names.len() != wanted.len()) {
             return Ok(false);
         }
     }

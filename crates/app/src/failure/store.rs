@@ -32,6 +32,9 @@ impl From<StoreError> for Failure {
                 let (code, advice) = of_kit(&error);
                 Self::new(code, message).advice(advice)
             }
+            StoreError::Unrenderable(_) => Self::new("links.path", message).advice(
+                "leave the tool out of `for` under `[links]`, or ask the package's authors for another name",
+            ),
             StoreError::Damaged { .. } => Self::new("store.damaged", message).advice(
                 "`bibliotax store check --repair` downloads what is damaged again; the disk may be failing",
             ),

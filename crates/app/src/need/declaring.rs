@@ -6,8 +6,11 @@ use bibliotax_core::range::Range;
 use bibliotax_core::resolve::Resolution;
 use bibliotax_core::workspace::{Project, Workspace};
 
+use super::card_scaffold::Scaffold;
 use super::sources::NeedSource;
 use super::words::Wanted;
+use toml_edit::Value;
+
 use crate::failure::Failure;
 use crate::workspace::edits::Edits;
 use crate::workspace::{ManifestEdits, Manifests, WorkspaceFolder, file_name};
@@ -28,6 +31,8 @@ pub struct Wishes {
     pub shared: bool,
     /// Where the packages come from that are in no registry.
     pub source: Option<NeedSource>,
+    /// The card of a package that doesn't say itself what it is.
+    pub card: Option<Scaffold>,
 }
 
 /// The manifests of some projects while needs are being declared in them.
@@ -80,10 +85,14 @@ impl<'w> Declaring<'w> {
         let is_declared = self.declared(project, package).is_some();
         let is_shared = self.workspace.declared.shared.contains_key(package);
         if let Some(said) = &self.wishes.source {
-            let said = said.seen_from(&project.folder);
+            let mut said = said.seen_from(&project.folder);
+            said.extend(self.declare_card(project, package)?);
             self.texts.open(&project.folder)?.set_need_source(purpose, package, &said);
         }
         let text = self.texts.open(&project.folder)?;
+        if self.wishes.registry.is_some() {
+            text.leave_source(purpose, package);
+        }
         match &wanted.range {
             range if self.wishes.shared => return self.share(project, package, range.as_ref()),
             Some(range) => text.set_need(purpose, package, range),
@@ -95,6 +104,35 @@ impl<'w> Declaring<'w> {
             None => text.set_need(purpose, package, &Range::any()),
         }
         Ok(())
+    }
+
+    /// Writes the card of a package without a manifest, or the new version into the one that is there; the key that names it.
+    fn declare_card(
+        &mut self,
+        project: &Project,
+        package: &PackageName,
+    ) -> Result<Option<(&'static str, Value)>, Failure> {
+        let Some(card) = &self.wishes.card else { return Ok(None) };
+        let text = self.texts.open(&project.folder)?;
+        let path = match text.card_of_need(self.purpose, package) {
+            Some(Some(path)) => path,
+            Some(None) => {
+                let upstream = card.upstream.as_ref();
+                let version = card.version.iter();
+                version
+                    .for_each(|version| text.set_version_in_card(self.purpose, package, version, upstream));
+                return Ok(None);
+            }
+            None => card_path(package),
+        };
+        let text = match self.texts.card(&project.folder, &path) {
+            Some(text) => card.updated(&text).ok_or_else(|| {
+                Failure::new("manifest.unreadable", format!("{path} isn't a card")).advice("move it away")
+            })?,
+            None => card.text(package),
+        };
+        self.texts.set_card(&project.folder, &path, text);
+        Ok(Some(("card", Value::from(path))))
     }
 
     /// Lets a project take the workspace's range, which is this one, or what it was, or any for now.
@@ -199,6 +237,11 @@ impl<'w> Declaring<'w> {
             _ => None,
         }
     }
+}
+
+/// Where the card of a package is that `need` writes, from the manifest's folder.
+fn card_path(package: &PackageName) -> String {
+    format!("cards/{}.toml", package.folder())
 }
 
 /// What the manifests say of a package that is needed.

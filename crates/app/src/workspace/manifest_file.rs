@@ -72,7 +72,7 @@ impl ManifestReader {
     fn load(&mut self, project: &Path) -> Result<ManifestFile, Failure> {
         let text = read_manifest(&project.join(FILE_NAME))?;
         let Some(earlier) = self.earlier.remove(project).filter(|earlier| earlier.text == text) else {
-            return ManifestFile::default().with_text(text, project);
+            return ManifestFile::default().with_text(text, project, &BTreeMap::new());
         };
         let cards = cards_beside(project, &earlier.outline)?;
         let read = earlier.read.filter(|_| cards == earlier.cards);
@@ -87,15 +87,26 @@ impl ManifestFile {
     }
 
     /// The same file with this text; what it said before counts no more.
-    pub fn with_text(&self, text: String, at: &Path) -> Result<Self, Failure> {
+    ///
+    /// Cards have these texts in place of those on disk.
+    pub fn with_text(&self, text: String, at: &Path, edited: &BTreeMap<&str, &str>) -> Result<Self, Failure> {
         let outline = Outline::of(&text);
-        let cards = cards_beside(at, &outline)?;
+        let mut cards = cards_beside(at, &outline)?;
+        for (path, text) in edited {
+            cards.retain(|card| card.path != *path);
+            cards.push(CardFile { path: (*path).to_owned(), text: (*text).to_owned() });
+        }
         Ok(Self { text, outline, cards, read: None, ..self.clone() })
     }
 
     /// What it says, where that was read.
     pub fn read(&self) -> Option<&Manifest> {
         self.read.as_ref()
+    }
+
+    /// The text of a card beside it that it names.
+    pub fn card(&self, path: &str) -> Option<&str> {
+        self.cards.iter().find(|card| card.path == path).map(|card| card.text.as_str())
     }
 
     /// What the cards beside it say.

@@ -3,7 +3,8 @@
 use std::path::{Path, PathBuf};
 
 use bibliotax_core::fault::Fault;
-use bibliotax_core::manifest::FILE_NAME;
+use bibliotax_core::manifest::{FILE_NAME, StandIn};
+use bibliotax_core::name::PackageName;
 use bibliotax_core::workspace::{Misfit, Workspace, folder_from};
 use bibliotax_store::error::StoreError;
 use bibliotax_store::shelf::Template;
@@ -72,7 +73,28 @@ impl Manifests {
         if root.project.is_none() && projects.is_empty() {
             return Err(no_projects());
         }
-        Workspace::join(root, projects, neighbours).map_err(|misfits| self.misfit(&misfits))
+        let joined = Workspace::join(root, projects, neighbours).map_err(|misfits| self.misfit(&misfits))?;
+        self.check_folders(&joined)?;
+        Ok(joined)
+    }
+
+    /// That there is a folder wherever one without a manifest stands in for a package.
+    fn check_folders(&self, joined: &Workspace) -> Result<(), Failure> {
+        let is_missing = |stand_in: &StandIn| {
+            let folder = stand_in.source.folder().and_then(|folder| folder_from("", folder));
+            folder.is_some_and(|folder| !self.root.join(folder).is_dir())
+        };
+        let missing = joined.stand_ins.iter().filter(|(_, stand_in)| is_missing(stand_in));
+        let misfit = |(name, stand_in): (&PackageName, &StandIn)| {
+            let message = format!("there is no folder to stand in for `{name}`");
+            let fault = Fault::new("workspace.no-project", message, stand_in.span.clone());
+            Misfit {
+                folder: String::new(),
+                fault: fault.advice("check the path, relative to this manifest's folder"),
+            }
+        };
+        let misfits: Vec<Misfit> = missing.map(misfit).collect();
+        if misfits.is_empty() { Ok(()) } else { Err(self.misfit(&misfits)) }
     }
 
     /// The same manifests with these texts in place of those before, and with the projects that they newly need.
@@ -80,15 +102,16 @@ impl Manifests {
         if edits.is_empty() {
             return Ok(self.clone());
         }
-        let text_of = |file: &ManifestFile| edits.get(&file.folder).unwrap_or(&file.text).clone();
+        let text_of = |file: &ManifestFile| edits.manifests.get(&file.folder).unwrap_or(&file.text).clone();
         // What projects mean depends on the root, too.
         let keeps_root = self.in_folder("").is_none_or(|root| text_of(root) == root.text);
         let file = |file: &ManifestFile| {
             let text = text_of(file);
-            if keeps_root && text == file.text {
+            let cards = edits.cards_of(&file.folder);
+            if keeps_root && text == file.text && cards.is_empty() {
                 return Ok(file.clone());
             }
-            file.with_text(text, &self.root.join(&file.folder))
+            file.with_text(text, &self.root.join(&file.folder), &cards)
         };
         let (root, here) = (self.root.clone(), self.here.clone());
         let mut files = self.files.iter().map(file).collect::<Result<_, Failure>>()?;

@@ -272,11 +272,11 @@ impl TreeWriter {
             return Err(self.all_refused());
         }
         if self.files.is_empty() {
-            if let Some(strip) = &self.strip {
-                return Err(ArchiveError::NothingThere { folder: strip.to_string() });
-            }
             if !self.selection.is_all() {
                 return Err(ArchiveError::NothingTaken);
+            }
+            if let Some(strip) = &self.strip {
+                return Err(ArchiveError::NothingThere { folder: strip.to_string() });
             }
         }
         let empty = self.empty_folders();

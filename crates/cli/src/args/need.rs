@@ -1,6 +1,8 @@
 //! Options of `need`.
 
 mod licenses;
+mod proposal;
+mod question;
 mod source;
 
 use bibliotax_app::failure::Failure;
@@ -27,7 +29,7 @@ use crate::run::Run;
 )]
 pub struct Need {
     /// Packages, each optionally followed by a range
-    #[arg(required = true, value_name = "PACKAGE [RANGE]")]
+    #[arg(required_unless_present_any = ["git", "archive"], value_name = "PACKAGE [RANGE]")]
     words: Vec<String>,
     /// Accept only this version (`= VERSION`)
     #[arg(long, help_heading = "What")]
@@ -79,6 +81,8 @@ impl Need {
         let request = self.request();
         let mut plan = run.working(|context| need::plan(&request, context))?;
         render::need::show(run.ui, &plan);
+        let archive = request.source.archive.as_deref().unwrap_or_default();
+        proposal::confirm(&plan, archive, self.dry_run, run)?;
         licenses::settle(&mut plan.change, &self.accept_license, self.dry_run, run)?;
         render::accept::warn(run.ui, &plan.change.unaccepted());
         let applied = run.apply(&plan.change, self.dry_run)?;

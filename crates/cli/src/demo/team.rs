@@ -53,14 +53,13 @@ impl Teller<'_> {
         }
         self.text("A table is only an archive at a URL. Its contents are shown, and its digest is locked.");
         self.run(KIOSK, &["need", "frost-table", "--archive", "../../sources/frost-table-1.2.tar.zst"], 0)?;
-        self.text("The manifest adds the card that the archive lacks.");
-        let card = ", card = { license = \"CC0-1.0\", exposes = { assets = \"data\" } } }";
-        self.replace_in(
-            KIOSK,
-            "bibliotax.toml",
-            ", strip = \"frost-table-1.2\" }",
-            &format!(", strip = \"frost-table-1.2\"{card}"),
-        )?;
+        self.text(
+            "The card that the archive lacks was begun from its files; people say what these don't tell.",
+        );
+        let (card, role) = ("cards/frost-table.toml", "include = [\"include\"] # 1 header");
+        let license = "# license = \"…\" # an SPDX expression; no licence text was recognised";
+        self.replace_in(KIOSK, card, license, "license = \"CC0-1.0\"")?;
+        self.replace_in(KIOSK, card, role, &format!("{role}\nassets = [\"data\"]"))?;
         self.run(TOGETHER, &["install"], 0)
     }
 

@@ -2,9 +2,12 @@
 
 use bibliotax_app::accept;
 use bibliotax_app::init::{self, Begins};
+use bibliotax_app::need::sources::TagsFound;
 use bibliotax_app::{drop, need, resolve};
 use bibliotax_core::manifest::FILE_NAME;
 use bibliotax_core::name::PackageName;
+use bibliotax_core::tags::NoRelease;
+use bibliotax_core::version::Version;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -124,6 +127,53 @@ pub struct Need {
     pub declared: Vec<Declared>,
     /// Newer releases that were not used.
     pub passed_over: Vec<PassedOver>,
+    /// What the tags of a repository were read as; null where no repository is used by its releases.
+    pub tags: Option<Tags>,
+    /// The version, where it was only read off the archive's name.
+    pub proposed_version: Option<Version>,
+}
+
+/// What the tags of a repository were read as.
+#[derive(Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Tags {
+    /// The pattern that they were read by.
+    pub pattern: String,
+    /// The releases, newest first.
+    pub releases: Vec<TaggedRelease>,
+    /// The tags that name none.
+    pub left_out: Vec<OtherTag>,
+}
+
+/// A release by its tag.
+#[derive(Serialize, JsonSchema)]
+pub struct TaggedRelease {
+    /// The tag.
+    pub tag: String,
+    /// The version.
+    pub version: Version,
+}
+
+/// A tag that names no release.
+#[derive(Serialize, JsonSchema)]
+pub struct OtherTag {
+    /// The tag.
+    pub tag: String,
+    /// Why.
+    pub why: String,
+}
+
+impl From<&TagsFound> for Tags {
+    fn from(found: &TagsFound) -> Self {
+        let release =
+            |(version, tag): &(Version, String)| TaggedRelease { tag: tag.clone(), version: version.clone() };
+        let other = |(tag, why): &(String, NoRelease)| OtherTag { tag: tag.clone(), why: why.to_string() };
+        Self {
+            pattern: found.pattern.to_string(),
+            releases: found.releases.iter().map(release).collect(),
+            left_out: found.left_out.iter().map(other).collect(),
+        }
+    }
 }
 
 impl Document for Need {
@@ -150,7 +200,13 @@ impl Need {
             table: line.table.clone(),
             line: line.line.clone(),
         });
-        Self { changes, declared: declared.collect(), passed_over: passed_over(&plan.passed_over) }
+        Self {
+            changes,
+            declared: declared.collect(),
+            passed_over: passed_over(&plan.passed_over),
+            tags: plan.tags.as_ref().map(Tags::from),
+            proposed_version: plan.proposed_version.as_ref().map(|(_, version)| version.clone()),
+        }
     }
 }
 

@@ -8,8 +8,8 @@ use schemars::{JsonSchema, Schema};
 use super::error::ErrorOutput;
 use super::{Document, Output};
 use super::{
-    check, compare, declare, describe, explain, find, fit, graph, install, machine, newer, publish, ready,
-    registry, step, store, task, verify,
+    check, compare, declare, describe, explain, find, fit, graph, install, links, machine, newer, publish,
+    ready, registry, step, store, task, verify,
 };
 
 /// A schema by its name.
@@ -42,7 +42,7 @@ pub fn of_files() -> Vec<Named> {
     vec![
         Named::of_file("manifest", "`bibliotax.toml`", schema::manifest),
         Named::of_file("lock", "`bibliotax.lock`", schema::lock),
-        Named::of_file("links", "links for build tools, in the shelf", schema::links),
+        Named::of_file("links-file", "links for build tools, in the shelf", schema::links),
         Named::of_file("card", "a release's card in a registry", schema::card),
         Named::of_file("event", "a line of a package's history in a registry", schema::event),
         Named::of_file("registry", "`registry.json`, a registry's description", || {
@@ -70,6 +70,7 @@ pub fn of_commands() -> Vec<Named> {
         Named::of_command::<compare::Comparison>(),
         Named::of_command::<describe::Description>(),
         Named::of_command::<fit::FitReport>(),
+        Named::of_command::<links::Links>(),
         Named::of_command::<step::Steps>(),
         Named::of_command::<step::NotedStep>(),
         Named::of_command::<step::CheckedSteps>(),

@@ -5,13 +5,14 @@ mod parts;
 pub mod sources;
 
 use bibliotax_app::describe::Described;
+use bibliotax_core::exposes::joined;
 use bibliotax_core::facet::Target;
 use bibliotax_core::fitting;
 use bibliotax_core::history::Release;
-use bibliotax_core::inner_path::joined;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::package_url::PackageUrl;
 use bibliotax_core::source::Source;
+use bibliotax_core::upstream::UpstreamVersion;
 use bibliotax_core::version::Version;
 use bibliotax_present::dates::{date, dated};
 use bibliotax_present::words::{self, first_few, size};
@@ -82,6 +83,7 @@ fn about_card(described: &Described, now: Timestamp) -> Vec<(&'static str, Strin
         ("published", published(described, now)),
         ("tags", list(card.tags.iter())),
         ("homepage", text(&card.homepage)),
+        ("upstream's version", clean(card.upstream_version.as_ref().map_or("", UpstreamVersion::as_str))),
         ("upstream", clean(&card.upstream.iter().map(PackageUrl::as_str).collect::<Vec<_>>().join(", "))),
         ("repository", text(&card.repository)),
         ("family", card.family.as_ref().map(ToString::to_string).unwrap_or_default()),

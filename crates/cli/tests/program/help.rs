@@ -29,6 +29,7 @@ fn the_help_groups_commands_by_stage() {
 
     Understand the result
       graph        Show the dependency graph
+      links        List the files for build tools, with the line that each tool needs
       explain      Explain why a package is locked at its version, or can't be at another
       newer        List available updates, and what holds them back
       compare      Compare two locks

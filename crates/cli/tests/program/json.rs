@@ -94,6 +94,7 @@ fn every_command_prints_what_its_schema_says() {
     run("gate", &["verify", "--full", "--store"], 0);
     run("gate", &["task"], 0);
     run("gate", &["graph"], 0);
+    run("gate", &["links"], 0);
     run("gate", &["compare", "bibliotax.lock", "bibliotax.lock"], 0);
     run("gate", &["describe", "dew-point"], 0);
     run("gate", &["find", "dew"], 0);
@@ -137,7 +138,7 @@ fn files_are_valid_by_their_schemas() {
     let of = |text: &str| -> Value { serde_json::from_str(text).unwrap() };
     check("lock", &of(&garden.read("gate/bibliotax.lock")));
     check("registry", &of(&garden.read("seedhouse/registry.json")));
-    check("links", &of(&garden.read("gate/shelf/links/gate-kiosk.json")));
+    check("links-file", &of(&garden.read("gate/shelf/links/gate-kiosk.json")));
     for manifest in ["gate/bibliotax.toml", "hand/bibliotax.toml"] {
         let toml: toml_edit::DocumentMut = garden.read(manifest).parse().unwrap();
         check("manifest", &of_toml(toml.as_item()));

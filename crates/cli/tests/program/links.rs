@@ -55,7 +55,7 @@ fn links_say_where_everything_is_with_needers_first() {
     ");
     assert_snapshot!(garden.read("gate/shelf/links/gate-kiosk.json"), @r#"
     {
-      "format": 1,
+      "format": 2,
       "project": "gate-kiosk",
       "target": null,
       "roles": {
@@ -72,6 +72,19 @@ fn links_say_where_everything_is_with_needers_first() {
         {
           "name": "leaf-count",
           "version": "1.0.0",
+          "parts": {
+            "major": 1,
+            "minor": 0,
+            "patch": 0,
+            "fourth": 0,
+            "pre": ""
+          },
+          "needs": [
+            "pergola/core"
+          ],
+          "sha256": [
+            "0dd5b9781ed6596de9511dbc25e8121effc04599365d8c02801d00359d3f254d"
+          ],
           "purposes": [
             "run"
           ],
@@ -91,6 +104,16 @@ fn links_say_where_everything_is_with_needers_first() {
         {
           "name": "pergola/core",
           "version": "1.0.0",
+          "parts": {
+            "major": 1,
+            "minor": 0,
+            "patch": 0,
+            "fourth": 0,
+            "pre": ""
+          },
+          "sha256": [
+            "b7124beb06fa596df0a0538dc8fd0ef13d9f265f7ace6b5a32b4fffc41b99df5"
+          ],
           "purposes": [
             "run"
           ],

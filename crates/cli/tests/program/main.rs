@@ -5,6 +5,7 @@
 mod advisories;
 mod attacks;
 mod buckets;
+mod builds;
 mod codes;
 mod conflicts;
 mod containers;
@@ -53,6 +54,7 @@ mod story;
 mod terminal;
 mod together;
 mod touched;
+mod upstream;
 mod watching;
 mod web;
 mod withdrawn;

@@ -198,8 +198,8 @@ fn a_hostile_archive_is_refused_by_the_name_of_its_entry() {
       added  evil  1.0.0  1.5 KiB  licence not declared  needed here
     ----- stderr
     error: the archive of evil can't be used  (archive.refused)
-      Its entry `../escaped` is refused: it leads outside of the package.
-    try: don't use it; tell the package's authors (the shelf wasn't changed)
+      `../escaped`: it leads outside of the package
+    try: if the package works without them, leave them out in its need or card: `exclude = ["../escaped"]` (nothing was installed)
     ----- status 6
     "#);
     assert!(!garden.path("gate/bibliotax.lock").exists());

@@ -32,7 +32,7 @@ pub fn test_lock(packages: &[(&str, &str)]) -> Lock {
         left_out: Vec::new(),
         provides: Vec::new(),
         steps: Vec::new(),
-        exposes: std::collections::BTreeMap::new(),
+        exposes: crate::exposes::Exposes::default(),
     };
     let need = |(name, _): &(&str, &str)| LockedNeed {
         name: name.parse().unwrap(),

@@ -49,13 +49,13 @@ pub enum GitPoint {
     Branch(String),
     /// A commit.
     Commit(CommitId),
-    /// Releases, one for each tag that names a version: a pattern with one `*`, which is the version.
+    /// Releases, one for each tag that names a version, by a pattern; see [`crate::tags`].
     Releases(String),
 }
 
 impl GitPoint {
     /// The tags that name releases where nothing else is said.
-    pub const RELEASE_TAGS: &'static str = "v*";
+    pub const RELEASE_TAGS: &'static str = crate::tags::TagPattern::USUAL;
 }
 
 /// An archive as a manifest declares it.
@@ -95,6 +95,18 @@ impl DeclaredSource {
                 Self::Archive(Box::new(DeclaredArchive { url: place(&archive.url), ..(**archive).clone() }))
             }
         }
+    }
+
+    /// The same source with this card, unless it has one.
+    #[must_use]
+    pub fn described_by(mut self, stated: Option<&StatedCard>) -> Self {
+        let card = match &mut self {
+            Self::Folder(_) => return self,
+            Self::Git(git) => &mut git.card,
+            Self::Archive(archive) => &mut archive.card,
+        };
+        *card = card.take().or_else(|| stated.cloned());
+        self
     }
 
     /// What the need says of the package.

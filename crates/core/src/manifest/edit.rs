@@ -8,6 +8,8 @@ use crate::fault::Fault;
 use crate::manifest::read::SOURCE_KEYS;
 use crate::name::{ComponentName, Family, PackageName, PartName, Purpose, RegistryName};
 use crate::range::Range;
+use crate::upstream::UpstreamVersion;
+use crate::version::Version;
 
 /// The text of a manifest, open for editing.
 #[derive(Debug, Clone)]
@@ -40,10 +42,21 @@ impl ManifestText {
                 Some(table) => {
                     table.remove("family");
                     replace_text(table, "range", &written);
+                    straighten(item);
                 }
                 None => replace_text(needs, package.as_str(), &written),
             },
         }
+    }
+
+    /// Declares that `package` comes from a registry: what the need says of another source goes.
+    pub fn leave_source(&mut self, purpose: Option<&Purpose>, package: &PackageName) {
+        let Some(item) = self.needs(purpose).and_then(|needs| needs.get_mut(package.as_str())) else {
+            return;
+        };
+        let Some(table) = item.as_table_like_mut() else { return };
+        SOURCE_KEYS.iter().for_each(|key| drop(table.remove(key)));
+        straighten(item);
     }
 
     /// Declares that `package` is needed in the range of the family that its scope names.
@@ -65,22 +78,55 @@ impl ManifestText {
         &mut self,
         purpose: Option<&Purpose>,
         package: &PackageName,
-        said: &[(&'static str, String)],
+        said: &[(&'static str, Value)],
     ) {
         let needs = self.needs_or_new(purpose);
-        if let Some(table) = needs.get_mut(package.as_str()).and_then(Item::as_table_like_mut) {
-            // A card says what the package is, wherever it comes from.
-            let others = SOURCE_KEYS.iter().filter(|key| !["card", "plain"].contains(key));
+        if let Some(item) = needs.get_mut(package.as_str()).filter(|item| item.is_table_like())
+            && let Some(table) = item.as_table_like_mut()
+        {
+            // A card says what the package is, wherever it comes from, and which of its files are no part of it.
+            let stays = ["card", "plain", "include", "exclude"];
+            let others = SOURCE_KEYS.iter().filter(|key| !stays.contains(key));
             for key in others.chain(&["range", "from", "family"]) {
                 if !said.iter().any(|(said, _)| said == key) {
                     table.remove(key);
                 }
             }
-            said.iter().for_each(|(key, text)| replace_text(table, key, text));
+            said.iter().for_each(|(key, new)| replace(table, key, new.clone()));
+            straighten(item);
             return;
         }
-        let table: InlineTable = said.iter().map(|(key, text)| (*key, text.as_str())).collect();
+        let table: InlineTable = said.iter().map(|(key, new)| (*key, new.clone())).collect();
         needs.insert(package.as_str(), value(table));
+    }
+
+    /// The card that the need of `package` has: the way to a file, or nothing for one that stands in the need; `None` without a card.
+    pub fn card_of_need(&self, purpose: Option<&Purpose>, package: &PackageName) -> Option<Option<String>> {
+        let needs = match purpose {
+            None => self.document.get("needs")?,
+            Some(purpose) => self.document.get("needs-for")?.get(purpose.as_str())?,
+        };
+        let card = needs.get(package.as_str())?.get("card")?;
+        Some(card.as_str().map(str::to_owned))
+    }
+
+    /// Gives the card that stands in the need of `package` another version, where it says one.
+    pub fn set_version_in_card(
+        &mut self,
+        purpose: Option<&Purpose>,
+        package: &PackageName,
+        version: &Version,
+        upstream: Option<&UpstreamVersion>,
+    ) {
+        let need = self.needs(purpose).and_then(|needs| needs.get_mut(package.as_str()));
+        let Some(card) = need.and_then(|need| need.get_mut("card")?.as_table_like_mut()) else { return };
+        if card.contains_key("version") {
+            replace_text(card, "version", &version.to_string());
+        }
+        match upstream.filter(|_| card.contains_key("upstream-version")) {
+            Some(upstream) => replace_text(card, "upstream-version", upstream.as_str()),
+            None => drop(card.remove("upstream-version")),
+        }
     }
 
     /// Keeps a family in a range.
@@ -355,7 +401,18 @@ fn add_to_inline(table: &mut InlineTable, key: &str, mut new: Value) {
 
 /// Puts a text where another value stands, with that one's blanks and trailing comment.
 fn replace_text(table: &mut dyn TableLike, key: &str, text: &str) {
-    let new = Value::from(text);
+    replace(table, key, Value::from(text));
+}
+
+/// Puts blanks between the keys of a table on one line as they are usual, where keys came and went.
+fn straighten(item: &mut Item) {
+    if let Some(table) = item.as_inline_table_mut() {
+        table.fmt();
+    }
+}
+
+/// Puts a value where another one stands, with that one's blanks and trailing comment.
+fn replace(table: &mut dyn TableLike, key: &str, new: Value) {
     match table.get_mut(key).and_then(Item::as_value_mut) {
         Some(old) => {
             let decor = old.decor().clone();

@@ -24,6 +24,7 @@ impl Manifest {
             homepage: part.homepage,
             repository: part.repository,
             upstream: part.upstream,
+            upstream_version: part.upstream_version,
             needs,
             components: part.components,
             family: part.family,

@@ -2,6 +2,7 @@
 
 mod card;
 mod fits;
+mod links;
 mod needs;
 mod rules;
 mod settings;
@@ -31,7 +32,7 @@ use crate::name::{Family, NamePattern, ProgramName, RegistryName};
 use crate::range::Range;
 use crate::source::{names_user, without_user};
 
-const TOP_KEYS: [&str; 18] = [
+const TOP_KEYS: [&str; 21] = [
     "project",
     "workspace",
     "shared",
@@ -50,9 +51,14 @@ const TOP_KEYS: [&str; 18] = [
     "tasks",
     "programs",
     "card",
+    "links",
+    "tools",
+    "environment",
 ];
 const PROJECT_KEYS: [&str; 3] = ["name", "version", "license"];
 const WORKSPACE_KEYS: [&str; 2] = ["folders", "apart"];
+const LINKS_KEYS: [&str; 1] = ["for"];
+const VARIABLE_KEYS: [&str; 3] = ["role", "prefix", "separator"];
 const SHELF_KEYS: [&str; 2] = ["link", "absolute"];
 const REGISTRY_KEYS: [&str; 6] = ["url", "mirrors", "owns", "plain", "service", "realm"];
 
@@ -135,6 +141,10 @@ impl Reader<'_> {
         let card = top.get("card").and_then(|item| self.table(item, "card")).map(|table| self.card(table));
         let devices = self.devices(top, &targets, workspace.is_some());
         let tasks = self.tasks(top);
+        let links = top.get("links").and_then(|item| self.table(item, "links"));
+        let links = links.map(|links| self.links(links)).unwrap_or_default();
+        let tools = self.tools(top);
+        let environment = self.each(top, "environment", Self::role_variable).into_iter().collect();
         if project.is_none() && workspace.is_none() {
             return None;
         }
@@ -156,6 +166,9 @@ impl Reader<'_> {
             shelf: shelf.map(|shelf| self.shelf(shelf)).unwrap_or_default(),
             rules: rules.map(|rules| Arc::new(self.rules(rules))).unwrap_or_default(),
             card: card.unwrap_or_default(),
+            links,
+            tools,
+            environment,
         })
     }
 

@@ -59,6 +59,7 @@ impl StatedCard {
         ] {
             replace(own, stated);
         }
+        replace(&mut card.upstream_version, part.upstream_version);
         replace(&mut card.family, part.family);
         card.fits.extend(self.fits.clone());
         card.programs.extend(self.programs.clone());

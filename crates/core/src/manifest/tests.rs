@@ -70,7 +70,7 @@ fn each_slip_has_its_own_fault_at_its_place() {
         ("[needs]\na = { rnage = \"1\" }", "manifest.unknown-key", "rnage", Some("`range`")),
         ("[needs]\na = { git = \"x\" }", "manifest.git", "\"x\"", None),
         ("[needs]\na = { git = \"x\", branch = \"-f\" }", "manifest.git", "\"-f\"", None),
-        ("[needs]\na = { git = \"x\", range = \"1\", tags = \"v\" }", "manifest.git", "\"v\"", None),
+        ("[needs]\na = { git = \"x\", range = \"1\", tags = \"v\" }", "tags.pattern", "v", None),
         (
             "[needs]\na = { git = \"ext::sh -c x\", branch = \"b\" }",
             "manifest.place",

@@ -45,7 +45,7 @@ impl Workspace {
         }
         let stand_ins = self.stand_ins.iter().filter(|(_, stand_in)| stand_in.source.folder().is_none());
         for (name, StandIn { source, version, .. }) in stand_ins {
-            let source = source.seen(|place| seen_from_root(place, ""));
+            let source = source.seen(|place| seen_from_root(place, "")).described_by(self.card_for(name));
             let elsewhere =
                 DirectSources { source, version: version.clone(), sets: Vec::new(), is_stand_in: true };
             found.insert(name.clone(), elsewhere);

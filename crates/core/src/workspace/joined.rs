@@ -58,6 +58,8 @@ impl Workspace {
             shared: root.shared.clone(),
             capabilities: root.capabilities.clone(),
             targets: root.targets.clone(),
+            links: root.links.clone(),
+            tools: root.tools.clone(),
             facets: root.facets.clone(),
             devices: root.devices.clone(),
             shelf: root.shelf,
@@ -156,6 +158,9 @@ impl Workspace {
         let wrong = self.stand_ins.iter().filter_map(|(name, stand_in)| {
             let path = stand_in.source.folder()?;
             let there = self.in_folder(&folder_from("", path)?);
+            if there.is_none() && self.card_for(name).is_some() {
+                return None;
+            }
             let fault = wrong_project(there, path, name, &stand_in.span)?;
             Some(Misfit { folder: String::new(), fault })
         });

@@ -5,7 +5,9 @@ use std::collections::{BTreeSet, HashMap};
 
 use bibliotax_core::card::{Card, CardNeed, Step};
 use bibliotax_core::escape::{escaped, is_hidden};
+use bibliotax_core::exposes::Exposed;
 use bibliotax_core::facet::Facets;
+use bibliotax_core::file_selection::FileSelection;
 use bibliotax_core::inner_path::{InnerPath, as_seen};
 use bibliotax_core::name::PartName;
 use serde_json::Value;
@@ -140,8 +142,17 @@ pub fn check_contents<'c>(
         let next = paths.range(below.as_str()..).next();
         paths.contains(exposed.as_str()) || next.is_some_and(|path| path.starts_with(&below))
     };
-    for (role, exposed) in &card.exposes {
-        if let Some(path) = exposed.iter().find(|path| !path.inside().is_none_or(is_there)) {
+    let holds = |exposed: &Exposed| match exposed {
+        Exposed::Path(path) => path.inside().is_none_or(is_there),
+        Exposed::Files(pattern) => {
+            let selection = FileSelection { include: vec![pattern.clone()], ..FileSelection::default() };
+            let selection = selection.compiled();
+            paths.iter().any(|path| selection.takes(path))
+        }
+        Exposed::Except(_) | Exposed::Value(_) => true,
+    };
+    for (role, exposed) in card.exposes.iter() {
+        if let Some(path) = exposed.iter().find(|exposed| !holds(exposed)) {
             return Err(RegistryError::ExposesNothing { role: role.clone(), path: path.clone() });
         }
     }

@@ -8,10 +8,10 @@ use std::path::PathBuf;
 use bibliotax_archive::error::{ArchiveError, PackError};
 use bibliotax_archive::select::{LeftOut, in_words};
 use bibliotax_core::digest::Digest;
+use bibliotax_core::exposes::Exposed;
 use bibliotax_core::facet::{Facet, FacetProblem};
 use bibliotax_core::fault::Fault;
 use bibliotax_core::history::BrokenLine;
-use bibliotax_core::inner_path::ExposedPath;
 use bibliotax_core::name::{FacetName, PackageName, PartName, RegistryName, RoleName};
 use bibliotax_core::source::{CommitId, without_user};
 use bibliotax_core::version::Version;
@@ -142,7 +142,7 @@ pub enum RegistryError {
     NoFiles { path: PathBuf, left_out: Vec<LeftOut> },
     /// A path of `[card.exposes]` is not among the files.
     #[error("`{role}` exposes `{path}`, which isn't among the published files")]
-    ExposesNothing { role: RoleName, path: ExposedPath },
+    ExposesNothing { role: RoleName, path: Exposed },
     /// Two parts of a release hold the same path.
     #[error("both parts `{one}` and `{other}` have the file `{file}`")]
     PartsClash { file: String, one: PartName, other: PartName },

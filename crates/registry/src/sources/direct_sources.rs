@@ -295,6 +295,18 @@ impl DirectSources {
         Ok(staged)
     }
 
+    /// The archive on this disk that the files of a commit become; kept, as what is fetched.
+    pub fn commit_as_archive(
+        &self,
+        package: &PackageName,
+        source: &GitSource,
+    ) -> Result<PathBuf, RegistryError> {
+        let staged = self.packed(package, source)?;
+        let kept = self.kept(&staged.digest());
+        self.keep(staged)?;
+        Ok(kept)
+    }
+
     fn allows_plain(&self, package: &PackageName) -> bool {
         match self.declared.get(package).map(|declared| &declared.source) {
             Some(DeclaredSource::Git(git)) => git.allows_plain,

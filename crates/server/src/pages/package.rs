@@ -6,9 +6,9 @@ use std::sync::Arc;
 
 use bibliotax_archive::inspect::ArchivedFile;
 use bibliotax_core::card::{Card, CardNeed, Component, FileRecord, MAIN, Step, StepPer, StepWhen};
+use bibliotax_core::exposes::joined;
 use bibliotax_core::facet::Facets;
 use bibliotax_core::history::{History, Release};
-use bibliotax_core::inner_path::joined;
 use bibliotax_core::name::{ComponentName, PackageName};
 use bibliotax_core::range::Range;
 use bibliotax_core::version::Version;

@@ -89,7 +89,12 @@ impl<'l> Plan<'l> {
             |path: &String, slot: &Slot<'_>| state.packages.get(path) == Some(&ShelvedPackage::of(slot));
         let stays = |(path, slot): &(String, Slot<'_>)| {
             let is_known = is_known(path, slot);
-            let may_stay = aim.depth != FileCheck::Bytes && !aim.rebuilt.contains(&slot.package.name);
+            // A package may have names that its target's system can't have any more.
+            let was_tolerant = slot.target.is_some_and(|target| state.tolerant.contains(target));
+            let is_tolerant = slot.target.is_some_and(|target| aim.tolerant.contains(target));
+            let may_stay = (is_tolerant || !was_tolerant)
+                && aim.depth != FileCheck::Bytes
+                && !aim.rebuilt.contains(&slot.package.name);
             is_known && is_as_noted(path) && may_stay
         };
         let (staying, build): (Vec<_>, Vec<_>) = slots.iter().partition(|slot| stays(slot));
@@ -122,8 +127,17 @@ impl<'l> Plan<'l> {
         let link = aim.settings.link;
         let has_rules = aim.has_rules;
         let once = state.all_once();
-        let kept =
-            State { link, has_stand_ins, has_rules, inside, packages, claimed, once, ..State::default() };
+        let kept = State {
+            link,
+            has_stand_ins,
+            has_rules,
+            inside,
+            packages,
+            claimed,
+            once,
+            tolerant: aim.tolerant.clone(),
+            ..State::default()
+        };
         Ok(Self { build, remove, kept, lock: reached_by(scope, aim.lock, state), staying, renewed, touched })
     }
 
@@ -210,6 +224,7 @@ fn reached_by(scope: &Scope<'_>, lock: &Lock, state: &State) -> Option<Digest> {
 #[cfg(test)]
 mod tests {
     use bibliotax_core::facet::{Fits, Target};
+    use bibliotax_core::links::LinkSettings;
     use bibliotax_core::manifest::{LinkWay, ShelfSettings};
     use bibliotax_core::name::TargetName;
     use serde_json::json;
@@ -292,6 +307,8 @@ mod tests {
             templates: Templates::NONE,
             rebuilt: &other.rebuilt,
             tolerant: &BTreeSet::new(),
+            parts: &BTreeMap::new(),
+            links: &LinkSettings::default(),
             has_rules: false,
             depth: FileCheck::SizeAndTime,
             look: PackageCheck::Folders,

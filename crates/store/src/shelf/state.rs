@@ -51,6 +51,8 @@ pub struct State {
     pub has_stand_ins: bool,
     /// Whether rules hold for what is locked.
     pub has_rules: bool,
+    /// The targets whose systems can have every name of a file.
+    pub tolerant: BTreeSet<String>,
     /// When the files of links were last changed, by their place on the shelf.
     pub stamps: BTreeMap<String, Stamp>,
     /// What is inside the packages, by their place on the shelf.
@@ -99,15 +101,26 @@ impl State {
     pub fn parse(text: &str) -> Option<Self> {
         let StateHeader { made, lock, link, has_stand_ins, has_rules, stamps, folders, .. } =
             StateHeader::read(text)?;
-        let Rest { packages, claimed, once } = serde_json::from_str(text.lines().nth(1)?).ok()?;
+        let Rest { packages, claimed, once, tolerant } = serde_json::from_str(text.lines().nth(1)?).ok()?;
         let files = files_of(text);
         let with_files = |(place, folders): (String, _)| {
             let files = files.get(place.as_str()).copied().unwrap_or_default().to_owned();
             (place, PackageContents { folders, files })
         };
         let inside = folders.into_iter().map(with_files).collect();
-        let state =
-            Self { made, lock, link, has_stand_ins, has_rules, stamps, claimed, once, packages, inside };
+        let state = Self {
+            made,
+            lock,
+            link,
+            has_stand_ins,
+            has_rules,
+            stamps,
+            claimed,
+            once,
+            tolerant,
+            packages,
+            inside,
+        };
         let is_sound = state.places().all(is_place);
         is_sound.then_some(state)
     }
@@ -147,12 +160,13 @@ impl State {
     }
 }
 
-/// Whether a text is a place on a shelf: a name, or a name in a folder.
+/// Whether a text is a place on a shelf: a name, or a name in a folder; files of links may be in a folder there.
 fn is_place(text: &str) -> bool {
     let is_name = |name: &str| {
         !matches!(name, "" | "." | "..") && !name.contains(|c: char| c.is_control() || c == '\\')
     };
-    text.split('/').count() <= 2 && text.split('/').all(is_name)
+    let most = if text.starts_with("links/") { 3 } else { 2 };
+    text.split('/').count() <= most && text.split('/').all(is_name)
 }
 
 /// The second line of a state.
@@ -163,6 +177,8 @@ struct Rest {
     claimed: BTreeSet<String>,
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     once: BTreeSet<String>,
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    tolerant: BTreeSet<String>,
 }
 
 impl fmt::Display for State {
@@ -175,8 +191,12 @@ impl fmt::Display for State {
             StateHeader { format: FORMAT, made, lock, link, has_stand_ins, has_rules, stamps, folders };
         // Names, versions and digests: nothing that could fail to be JSON.
         writeln!(f, "{}", serde_json::to_string(&header).unwrap_or_default())?;
-        let rest =
-            Rest { packages: self.packages.clone(), claimed: self.claimed.clone(), once: self.once.clone() };
+        let rest = Rest {
+            packages: self.packages.clone(),
+            claimed: self.claimed.clone(),
+            once: self.once.clone(),
+            tolerant: self.tolerant.clone(),
+        };
         writeln!(f, "{}", serde_json::to_string(&rest).unwrap_or_default())?;
         self.inside.iter().try_for_each(|(place, inside)| writeln!(f, "{place}\t{}", inside.files))
     }

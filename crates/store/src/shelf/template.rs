@@ -235,7 +235,7 @@ fn line(text: &str, number: Option<usize>) -> Range<usize> {
 #[cfg(test)]
 mod tests {
     use bibliotax_core::facet::Target;
-    use bibliotax_core::links::Root;
+    use bibliotax_core::links::{LinkSettings, NoFiles, Root};
     use bibliotax_core::lock::{Lock, Scope};
     use serde_json::json;
 
@@ -254,7 +254,13 @@ mod tests {
         };
         let machine = Target { name: "this machine".into(), values: Default::default(), is_promise: false };
         let slots = lock.slots(&Scope::all(&machine)).unwrap();
-        Links::of(&lock, &slots, &Root { shelf: "shelf", absolute: None }).remove(0)
+        Links::of(
+            &lock,
+            &slots,
+            &Root { shelf: "shelf", absolute: None, settings: &LinkSettings::default() },
+            &NoFiles,
+        )
+        .remove(0)
     }
 
     fn render(text: &str) -> Result<String, StoreError> {

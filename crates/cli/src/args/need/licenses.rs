@@ -1,12 +1,11 @@
 //! Asks a person to accept the licences that new packages bring.
 
-use std::io::{self, IsTerminal, Write};
-
-use bibliotax_app::accept::{LicenseFile, Unaccepted};
+use bibliotax_app::accept::Unaccepted;
 use bibliotax_app::change::PlannedChange;
 use bibliotax_app::failure::Failure;
 use bibliotax_core::name::PackageName;
 
+use super::question::{answer, can_ask};
 use crate::render::accept;
 use crate::run::Run;
 
@@ -36,34 +35,18 @@ pub fn settle(
     change.accept(&accepted)
 }
 
-fn can_ask(run: &Run<'_>) -> bool {
-    io::stdin().is_terminal() && io::stderr().is_terminal() && !run.ui.is_json() && !run.ui.is_quiet()
-}
-
 /// Asks whether a licence is accepted; fails where it isn't.
 fn agrees(asked: &Unaccepted, change: &PlannedChange, run: &Run<'_>) -> Result<bool, Failure> {
     let file = run.working(|context| change.license_file(&asked.package, context))?;
     accept::show_question(run.ui, asked, file.as_ref());
     loop {
-        match answer(file.as_ref()).as_str() {
+        let text = if file.is_some() { ", t: show the text" } else { "" };
+        match answer(&format!("Accept it? (y: yes, n: no, change nothing{text}) ")).as_str() {
             "y" | "yes" => return Ok(true),
             "n" | "no" => return Err(declined(asked)),
             "t" | "text" => file.iter().for_each(|file| accept::show_all(run.ui, file)),
             _ => {}
         }
-    }
-}
-
-/// A line that a person types, in small letters; no answer is a no.
-fn answer(file: Option<&LicenseFile>) -> String {
-    let text = if file.is_some() { ", t: show the text" } else { "" };
-    let mut to_person = io::stderr().lock();
-    let mut line = String::new();
-    let asked = write!(to_person, "Accept it? (y: yes, n: no, change nothing{text}) ");
-    let read = asked.and_then(|()| to_person.flush()).and_then(|()| io::stdin().read_line(&mut line));
-    match read {
-        Ok(0) | Err(_) => "n".to_owned(),
-        Ok(_) => line.trim().to_lowercase(),
     }
 }
 

@@ -12,6 +12,9 @@ pub struct SourceArgs {
     /// Use this git repository: by default, its tags are releases
     #[arg(long, value_name = "URL", conflicts_with_all = ["shared", "from", "exactly", "path"])]
     git: Option<String>,
+    /// Read versions off the tags that are like this, such as `VER-*` or `r{major}_{minor}` [default: found by looking at them]
+    #[arg(long, value_name = "PATTERN", requires = "git", conflicts_with_all = ["tag", "branch", "commit"])]
+    tags: Option<String>,
     /// Use this tag
     #[arg(long, value_name = "TAG", requires = "git", conflicts_with_all = ["branch", "commit"])]
     tag: Option<String>,
@@ -30,6 +33,18 @@ pub struct SourceArgs {
     /// Use this folder of the archive as the package [default: the only top folder]
     #[arg(long, value_name = "FOLDER", requires = "archive")]
     strip: Option<String>,
+    /// Read the archive as this format, such as tar.gz [default: what its bytes tell]
+    #[arg(long, value_name = "FORMAT", requires = "archive")]
+    packed_as: Option<String>,
+    /// Take only the files that match, such as `src/**`
+    #[arg(long, value_name = "PATTERN")]
+    include: Vec<String>,
+    /// Leave out the files that match, such as `docs/**`
+    #[arg(long, value_name = "PATTERN")]
+    exclude: Vec<String>,
+    /// Give the package this name and version, in place of those in the names of archive or repository
+    #[arg(long = "as", num_args = 2, value_names = ["PACKAGE", "VERSION"], conflicts_with_all = ["words", "path", "shared"])]
+    named: Option<Vec<String>>,
 }
 
 impl SourceArgs {
@@ -44,6 +59,14 @@ impl SourceArgs {
             folder: self.subfolder.clone(),
             archive: self.archive.clone(),
             strip: self.strip.clone(),
+            tags: self.tags.clone(),
+            packed_as: self.packed_as.clone(),
+            include: self.include.clone(),
+            exclude: self.exclude.clone(),
+            named: self
+                .named
+                .as_deref()
+                .and_then(|named| Some((named.first()?.clone(), named.get(1)?.clone()))),
         }
     }
 }

@@ -8,21 +8,23 @@ use super::Reader;
 use super::needs::Ranges;
 use super::values::span;
 use crate::card::{
-    CardConflict, CardNeed, Component, Exposes, Provided, Step, StepCheck, StepPer, StepWhen, main_part,
+    CardConflict, CardNeed, Component, Provided, Step, StepCheck, StepPer, StepWhen, main_part,
 };
+use crate::exposes::{Exposed, Exposes, RoleKind};
 use crate::facet::Fits;
 use crate::fault::Fault;
 use crate::inner_path::InnerPath;
 use crate::manifest::{CardPart, PartDeclaration};
-use crate::name::ComponentName;
+use crate::name::{ComponentName, RoleName};
 
-pub(super) const CARD_KEYS: [&str; 15] = [
+pub(super) const CARD_KEYS: [&str; 16] = [
     "summary",
     "description",
     "tags",
     "homepage",
     "repository",
     "upstream",
+    "upstream-version",
     "notes",
     "family",
     "provides",
@@ -62,6 +64,7 @@ impl Reader<'_> {
             homepage,
             repository,
             upstream: self.parsed_list(table, "upstream"),
+            upstream_version: self.parsed(table, "upstream-version"),
             notes,
             family: self.parsed(table, "family"),
             provides: self.provides(table),
@@ -188,13 +191,12 @@ impl Reader<'_> {
     }
 
     fn exposes(&mut self, roles: &dyn TableLike) -> Exposes {
-        let paths = |reader: &mut Self, key: &Key, item: &Item| {
-            let paths = match item.as_str() {
-                Some(_) => reader.parse(item, key.get()).into_iter().collect(),
-                None => reader.parsed_list(roles, key.get()),
-            };
-            Some((reader.name(key)?, paths))
+        let role = |reader: &mut Self, key: &Key, item: &Item| {
+            let role: RoleName = reader.name(key)?;
+            let kind = RoleKind::of(&role);
+            let exposed = reader.each_text(item, key.get(), |text| Exposed::parse(text, kind));
+            Some((role, exposed))
         };
-        self.entries(roles, paths).into_iter().collect()
+        self.entries(roles, role).into_iter().collect()
     }
 }

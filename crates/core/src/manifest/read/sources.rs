@@ -7,11 +7,12 @@ use super::values::{key_span, span};
 use crate::card::{ArchiveFormat, CardNeed, FileRecord, main_part};
 use crate::digest::Digest;
 use crate::fault::Fault;
-use crate::file_selection::FileSelection;
+use crate::file_selection::{FileSelection, SelectsFiles};
 use crate::inner_path::InnerPath;
 use crate::manifest::{DeclaredArchive, DeclaredGit, DeclaredSource, GitPoint, StandIn, StatedCard, syntax};
 use crate::name::PackageName;
 use crate::source::{CommitId, place_problem, without_user};
+use crate::tags::TagPattern;
 
 /// The keys of a need that say where its package comes from, or what it is.
 pub const SOURCE_KEYS: [&str; 15] = [
@@ -33,7 +34,7 @@ pub const SOURCE_KEYS: [&str; 15] = [
 ];
 const OF_GIT: [&str; 5] = ["tag", "branch", "commit", "tags", "subfolder"];
 const OF_ARCHIVES: [&str; 3] = ["sha256", "strip", "format"];
-pub(super) const STATED_KEYS: [&str; 18] = [
+pub(super) const STATED_KEYS: [&str; 19] = [
     "version",
     "published",
     "license",
@@ -46,6 +47,7 @@ pub(super) const STATED_KEYS: [&str; 18] = [
     "homepage",
     "repository",
     "upstream",
+    "upstream-version",
     "notes",
     "family",
     "provides",
@@ -82,6 +84,7 @@ impl Reader<'_> {
             let at = self.git_point(table, item, key);
             let subfolder = self.inner_folder(table, "subfolder");
             let card = self.card_of_need(table);
+            self.no_files(card.as_ref(), table);
             let selection = self.file_selection(table);
             let git = DeclaredGit { url, at: at?, subfolder, selection, card, allows_plain };
             return Some(DeclaredSource::Git(Box::new(git)));
@@ -93,7 +96,34 @@ impl Reader<'_> {
         let card = self.card_of_need(table);
         let sha256 = self.archive_digest(table, item, key)?;
         let archive = DeclaredArchive { url, sha256, strip, format, selection, card, allows_plain };
-        Some(DeclaredSource::Archive(Box::new(archive)))
+        Some(DeclaredSource::Archive(Box::new(self.packed_as_card_says(archive, table))))
+    }
+
+    /// An archive as the need says, or else the file of its card that has the same digest.
+    fn packed_as_card_says(&mut self, archive: DeclaredArchive, table: &dyn TableLike) -> DeclaredArchive {
+        let files = archive.card.as_ref().map(|card| card.files.clone()).unwrap_or_default();
+        if files.is_empty() {
+            return archive;
+        }
+        let Some(file) = files.into_iter().find(|file| file.sha256 == archive.sha256) else {
+            let at = table.get("card").map_or(0..0, span);
+            let message = "no file of the card has the digest of the archive".to_owned();
+            let advice = "remove `files` from the card, or add the archive to it";
+            self.faults.push(Fault::new("card.file", message, at).advice(advice));
+            return archive;
+        };
+        let selection = if archive.selection.is_all() { file.selection() } else { archive.selection };
+        let (strip, format) = (archive.strip.or(file.strip), archive.format.or(Some(file.format)));
+        DeclaredArchive { strip, format, selection, ..archive }
+    }
+
+    /// A commit has no archives that a card could name.
+    fn no_files(&mut self, card: Option<&StatedCard>, table: &dyn TableLike) {
+        if card.is_some_and(|card| !card.files.is_empty()) {
+            let at = table.get("card").map_or(0..0, span);
+            let message = "`files` of a card has no effect on a git repository".to_owned();
+            self.faults.push(Fault::new("card.file", message, at).advice("remove it from the card"));
+        }
     }
 
     /// What stands in for a package.
@@ -106,8 +136,8 @@ impl Reader<'_> {
             let fault = Fault::new("manifest.no-source", message, span(item));
             self.faults.push(fault.advice("write `path = \"../…\"`, or `git = \"…\"` with a branch"));
         }
-        let stand_in =
-            StandIn { source: source?, version: self.parsed(table, "version"), span: key_span(key) };
+        let (version, card) = (self.parsed(table, "version"), self.card_of_need(table));
+        let stand_in = StandIn { source: source?, version, card, span: key_span(key) };
         Some((self.name(key)?, stand_in))
     }
 
@@ -183,15 +213,7 @@ impl Reader<'_> {
     }
 
     fn tag_pattern(&mut self, table: &dyn TableLike) -> Option<String> {
-        let item = table.get("tags")?;
-        let pattern = self.text(item, "tags")?;
-        if pattern.matches('*').count() == 1 && is_git_name(&pattern.replace('*', "1.0")) {
-            return Some(pattern);
-        }
-        let message = format!("`{pattern}` has no `*` in the place of the version");
-        let fault = Fault::new("manifest.git", message, span(item));
-        self.faults.push(fault.advice("write one `*` in its place: `tags = \"palette-v*\"`"));
-        None
+        self.parsed::<TagPattern>(table, "tags").map(|pattern| pattern.to_string())
     }
 
     /// A URL or a place on this disk, as written.

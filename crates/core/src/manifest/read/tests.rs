@@ -4,7 +4,9 @@ use std::collections::BTreeSet;
 
 use serde_json::Value;
 
-use super::{PROJECT_KEYS, REGISTRY_KEYS, SHELF_KEYS, SOURCE_KEYS, TOP_KEYS, WORKSPACE_KEYS};
+use super::{
+    LINKS_KEYS, PROJECT_KEYS, REGISTRY_KEYS, SHELF_KEYS, SOURCE_KEYS, TOP_KEYS, VARIABLE_KEYS, WORKSPACE_KEYS,
+};
 use super::{card, fits, needs, rules, sources, tasks};
 
 /// The places of the schema that have keys, each with those that the reader knows.
@@ -22,6 +24,8 @@ fn known() -> Vec<(&'static str, Vec<&'static str>)> {
         ("/$defs/advisory-levels", rules::LEVEL_KEYS.to_vec()),
         ("/$defs/waiver", rules::WAIVER_KEYS.to_vec()),
         ("/properties/shelf", SHELF_KEYS.to_vec()),
+        ("/properties/links", LINKS_KEYS.to_vec()),
+        ("/$defs/role-variable", VARIABLE_KEYS.to_vec()),
         ("/properties/card", card::CARD_KEYS.to_vec()),
         ("/$defs/need-table", [&needs::NEED_KEYS[..], &SOURCE_KEYS].concat()),
         ("/$defs/stand-in", [&SOURCE_KEYS[..], &["version"]].concat()),

@@ -72,6 +72,24 @@ impl Reader<'_> {
         texts
     }
 
+    /// Reads a text or a list of texts, each by `read`.
+    pub(super) fn each_text<T>(
+        &mut self,
+        item: &Item,
+        key: &str,
+        read: impl Fn(&str) -> Result<T, Fault>,
+    ) -> Vec<T> {
+        let items: Vec<Item> = match item.as_array() {
+            Some(array) => array.iter().cloned().map(Item::Value).collect(),
+            None => vec![item.clone()],
+        };
+        let mut one = |item: &Item| {
+            let text = self.text(item, key)?;
+            read(&text).map_err(|fault| self.faults.push(placed(fault, &span(item), text.len()))).ok()
+        };
+        items.iter().filter_map(&mut one).collect()
+    }
+
     pub(super) fn parsed_list<T: FromStr<Err = Fault>>(
         &mut self,
         table: &dyn TableLike,

@@ -14,7 +14,7 @@ use bibliotax_core::manifest::{DeclaredArchive, FILE_NAME};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::Listing;
 use bibliotax_core::source::{ArchiveSource, Source};
-use bibliotax_core::version::Version;
+use bibliotax_core::upstream::named_archive;
 use bibliotax_core::workspace::DirectSources as Declared;
 use bibliotax_disk::error::At;
 use bibliotax_disk::read::read_text;
@@ -56,7 +56,7 @@ impl DirectSources {
         archive: &DeclaredArchive,
     ) -> Result<Listing, RegistryError> {
         let place = ArchivePlace::new(package, archive);
-        let otherwise = declared.version.clone().or_else(|| version_in(&archive.url));
+        let otherwise = declared.version.clone().or_else(|| named_archive(&archive.url).version);
         let found = Found {
             package,
             place: archive.url.clone(),
@@ -206,34 +206,4 @@ pub(super) fn fetch(package: &PackageName, from: impl Read, folder: &Path) -> Re
         Err(error) => bibliotax_disk::DiskError::new("fetch", package.as_str(), error).into(),
     })?;
     Ok(staged)
-}
-
-/// The version that the name of an archive ends in: `soil-curve-1.1.zip`.
-fn version_in(url: &str) -> Option<Version> {
-    let name = url.split(['?', '#']).next()?.rsplit('/').next()?;
-    let format = ArchiveFormat::of_file_name(name)?;
-    let name =
-        name.strip_suffix(&format!(".{format}")).or_else(|| name.rsplit_once('.').map(|(stem, _)| stem))?;
-    let starts = name.match_indices('-').map(|(at, _)| &name[at + 1..]).chain([name]);
-    starts
-        .filter(|rest| rest.starts_with(|c: char| c.is_ascii_digit() || c == 'v'))
-        .find_map(|rest| rest.trim_start_matches('v').parse().ok())
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_version_is_found_in_the_names_of_archives() {
-        for (url, version) in [
-            ("https://files.example/soil-curve-1.1.zip", Some("1.1")),
-            ("files/moss-map-v2.0.0-rc.1.tar.gz?x=1", Some("2.0.0-rc.1")),
-            ("files/1.4.tgz", Some("1.4")),
-            ("files/v3.tar.xz", Some("3")),
-            ("files/moss-map.zip", None),
-        ] {
-            assert_eq!(version_in(url).map(|version| version.to_string()).as_deref(), version, "{url}");
-        }
-    }
 }

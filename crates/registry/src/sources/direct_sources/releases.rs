@@ -107,8 +107,7 @@ impl DirectSources {
             Some(_) => self.workspace_around(repository, commit, git.subfolder.as_ref())?,
             None => None,
         };
-        let by_tag =
-            point.at.as_ref().and_then(|at| release_of(at.strip_prefix("tag ")?, GitPoint::RELEASE_TAGS));
+        let by_tag = point.at.as_ref().and_then(|at| release_of(at.strip_prefix("tag ")?));
         let otherwise = declared.version.clone().or(by_tag);
         let found = Found {
             package,

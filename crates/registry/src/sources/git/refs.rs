@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use bibliotax_core::source::CommitId;
+use bibliotax_core::tags::TagPattern;
 use bibliotax_core::version::Version;
 
 /// Branches and tags with their commits.
@@ -44,22 +45,17 @@ impl Refs {
     ///
     /// Of two tags that name one version, the first by name counts.
     pub fn releases(&self, pattern: &str) -> Vec<(Version, &str, &CommitId)> {
-        let mut releases: BTreeMap<Version, (&str, &CommitId)> = BTreeMap::new();
-        for (tag, commit) in &self.tags {
-            if let Some(version) = release_of(tag, pattern) {
-                releases.entry(version).or_insert((tag, commit));
-            }
-        }
-        releases.into_iter().map(|(version, (tag, commit))| (version, tag, commit)).collect()
+        // Every pattern was read where it was declared.
+        let Ok(pattern) = pattern.parse::<TagPattern>() else { return Vec::new() };
+        let read = pattern.releases(self.tags.keys().map(String::as_str));
+        let with_commit = |(version, tag)| Some((version, tag, self.tags.get(tag)?));
+        read.releases.into_iter().filter_map(with_commit).collect()
     }
 }
 
-/// The version that a tag names by a pattern, in which `*` stands for it; by the usual one the letter in front may lack.
-pub fn release_of(tag: &str, pattern: &str) -> Option<Version> {
-    let (before, behind) = pattern.split_once('*')?;
-    let inner = tag.strip_prefix(before).and_then(|rest| rest.strip_suffix(behind));
-    let inner = inner.or((pattern == bibliotax_core::manifest::GitPoint::RELEASE_TAGS).then_some(tag))?;
-    inner.parse().ok()
+/// The version that a tag names by the usual pattern.
+pub fn release_of(tag: &str) -> Option<Version> {
+    TagPattern::USUAL.parse::<TagPattern>().ok()?.release_of(tag).ok()
 }
 
 #[cfg(test)]

@@ -47,6 +47,7 @@ impl Environment {
         Network {
             // Without a place for it nothing is kept, and all is asked for again.
             cache: self.registries_folder().ok(),
+            trees: self.store.as_ref().map(|store| store.join("trees")),
             offline: self.is_offline,
             credentials: Some(Arc::new(self.credentials.clone())),
             asks_anew: false,

@@ -12,6 +12,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Way};
 use crate::machine::this_machine;
 use crate::need::words::{self, Wanted};
+use crate::newer::newest_elsewhere;
 use crate::resolving::{
     Resolver, about_release, check_known, conflict_of, needs_of, not_locked_package, ways_out as as_ways,
 };
@@ -77,6 +78,10 @@ pub struct Here<'w> {
     pub about: Vec<String>,
     /// What keeps newer releases out.
     pub newer: Vec<Newer>,
+    /// A newer version that its source or a registry has, and that the manifest doesn't let in from there.
+    pub elsewhere: Option<Version>,
+    /// Whether nobody knows if there is a newer one, since it comes from an archive.
+    pub is_unknown: bool,
 }
 
 /// A newer release, and what keeps it out.
@@ -157,7 +162,13 @@ impl<'w> Explaining<'_, '_, 'w> {
         let about = release.map(about_release).unwrap_or_default();
         let newer = self.newer(package).into_iter().map(|version| self.kept_out(&package.name, version));
         let newer = newer.collect::<Result<Vec<_>, _>>()?;
-        Ok(Answer::Here(Box::new(Here { package, paths, about, newer })))
+        let is_outside = package.source.registry().is_none() && package.source.path().is_none();
+        let outside: Vec<&LockedPackage> = if is_outside { vec![package] } else { Vec::new() };
+        let found = newest_elsewhere(&outside, &self.resolver.registries).remove(&package.name);
+        let is_unknown = is_outside && found.is_none();
+        let known = newer.iter().map(|newer| &newer.version).chain([&package.version]).max();
+        let elsewhere = found.filter(|found| known.is_none_or(|known| found > known));
+        Ok(Answer::Here(Box::new(Here { package, paths, about, newer, elsewhere, is_unknown })))
     }
 
     /// That the package is not in the lock: because the manifest does without it, or anyhow.

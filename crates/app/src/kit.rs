@@ -44,11 +44,14 @@ impl Plan {
     pub fn apply(&self, file: &Path, context: &Context<'_>) -> Result<KitHeader, Failure> {
         let lock = self.workspace.needed_lock()?;
         let archives = Archives::new(&self.workspace, &self.workspace.declared, context.environment, None);
-        let card = |package: &LockedPackage, card: &Digest| {
-            archives.registries()?.card_text(&package.name, &package.source, card)
+        let cards = Cards::of(&context.environment.registries_folder()?);
+        let card = |package: &LockedPackage, card: &Digest| match cards.read(card) {
+            Some(text) => Ok(text),
+            None => archives.registries()?.card_text(&package.name, &package.source, card),
         };
         let path = context.folder.join(file);
-        Ok(kit::make(&path, lock, &self.load(), &archives, card, context.listener)?)
+        let store = context.environment.open_store()?;
+        Ok(kit::make(&path, lock, &self.load(), &store, &archives, card, context.listener)?)
     }
 
     fn load(&self) -> KitScope<'_> {

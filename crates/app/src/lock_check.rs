@@ -7,6 +7,7 @@ use bibliotax_core::lock::{self, Held, Line, Lock, LockedPackage, Mismatch};
 use bibliotax_core::resolve::Catalogue;
 use bibliotax_core::source::Source;
 use bibliotax_present::words::first_few;
+use bibliotax_registry::RegistryError;
 use bibliotax_registry::catalogue::checked_lines::CheckedLines;
 use bibliotax_registry::catalogue::registries::{Registries, place_of};
 use bibliotax_registry::client::http::Cards;
@@ -121,10 +122,18 @@ impl<'w> LockCheck<'w> {
 
     /// What the source of a package says of the release that is locked.
     fn entry_of(&self, package: &LockedPackage, registries: &Registries) -> Result<Option<Entry>, Failure> {
-        if let Source::Git(source) = &package.source
-            && !registries.has_commit(&package.name, source)?
-        {
-            return Ok(None);
+        if let Source::Git(source) = &package.source {
+            match registries.has_commit(&package.name, source) {
+                Ok(true) => {}
+                Ok(false) => return Ok(None),
+                // What is on this machine was checked when it came.
+                Err(error) if matches!(error, RegistryError::MovedTag { .. }) => return Err(error.into()),
+                Err(error) => {
+                    let kept = registries.listing_in_store(&package.name)?.ok_or(error)?;
+                    let release = kept.history.release(&package.version);
+                    return Ok(release.map(|release| release.entry.clone()));
+                }
+            }
         }
         let listing = registries
             .listing(&package.name)?

@@ -1,6 +1,6 @@
 //! `newer`: what has newer releases than the lock, what keeps them out, and what changed with them.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use bibliotax_core::facet::Facets;
@@ -10,6 +10,7 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::newer::{Newer as News, newer};
 use bibliotax_core::resolve::{Catalogue, Problem, Resolution, resolve, update};
 use bibliotax_core::version::Version;
+use bibliotax_registry::catalogue::all_sources::{At, newest_of_all};
 use bibliotax_registry::catalogue::registries::Registries;
 use bibliotax_registry::sources::direct_sources::Freshness;
 use rayon::prelude::*;
@@ -46,6 +47,8 @@ pub struct Report<'w> {
     pub facets: Arc<Facets>,
     /// How many packages were looked at.
     pub asked: usize,
+    /// Packages from archives, of which nobody knows whether there are newer ones.
+    pub unknown: Vec<PackageName>,
     /// Why an update finds no set of releases, where it doesn't.
     pub stuck: Option<Failure>,
     /// What people should know of the registries.
@@ -86,11 +89,39 @@ pub fn report<'w>(
     registries.prefetch(&names);
     let (updated, stuck) = updated(&problem, registries, &request.options)?;
     resolver.check_locked(lock.packages.iter().filter(|package| is_asked(package)))?;
-    let mut all = newer(lock, declared, &updated, registries)?;
+    let outside: Vec<&LockedPackage> = lock
+        .packages
+        .iter()
+        .filter(|package| {
+            is_asked(package) && package.source.registry().is_none() && package.source.path().is_none()
+        })
+        .collect();
+    let elsewhere = newest_elsewhere(&outside, registries);
+    let mut all = newer(lock, declared, &updated, &elsewhere, registries)?;
     all.retain(|news| is_asked(news.package));
     let packages = all.into_par_iter().map(|news| with_notes(news, registries)).collect();
     let asked = lock.packages.iter().filter(|package| is_asked(package)).count();
-    Ok(Report { packages, facets: registries.facets(), asked, stuck, warnings: registries.warnings() })
+    let unknown = outside.iter().filter(|package| !elsewhere.contains_key(&package.name));
+    let unknown = unknown.map(|package| package.name.clone()).collect();
+    let (facets, warnings) = (registries.facets(), registries.warnings());
+    Ok(Report { packages, facets, asked, unknown, stuck, warnings })
+}
+
+/// The newest version of each of these packages that any place is known to have: tags of its repository, a registry.
+pub fn newest_elsewhere(
+    packages: &[&LockedPackage],
+    registries: &Registries,
+) -> BTreeMap<PackageName, Version> {
+    let newest = |package: &&LockedPackage| {
+        let places = registries.all_sources(&package.name, None);
+        // The archive itself says nothing of others.
+        let others: Vec<At> = places
+            .into_iter()
+            .filter(|at| package.source.git().is_some() || at.place != package.source.to_string())
+            .collect();
+        Some((package.name.clone(), newest_of_all(&others)?.clone()))
+    };
+    packages.par_iter().filter_map(newest).collect()
 }
 
 /// What an update would lead to; where it leads nowhere, what is locked, and why.

@@ -31,6 +31,8 @@ pub struct Request {
     pub projects: ProjectWords,
     /// Whether it may go beyond the ranges.
     pub is_beyond: bool,
+    /// Whether tags of the named packages may name another commit than the lock has.
+    pub accepts_moved: bool,
     /// Whether just what the rules forbid is to leave, for the nearest releases that they allow.
     pub complies: bool,
     /// Whether just what advisories affect is to leave, for the nearest releases that they don't affect.
@@ -134,6 +136,8 @@ struct Asked {
     projects: Vec<PackageName>,
     /// Whether ranges may change.
     is_beyond: bool,
+    /// Whether tags may name another commit than the lock has.
+    accepts_moved: bool,
     /// Whether these are to leave for the nearest releases that will do.
     complies: bool,
     /// Whether for advisories alone.
@@ -155,6 +159,7 @@ impl Asked {
             is_named,
             projects,
             is_beyond: request.is_beyond,
+            accepts_moved: request.accepts_moved,
             complies: false,
             leaves_advisories: request.leaves_advisories,
         })
@@ -188,8 +193,9 @@ impl Asked {
 
     /// What has to be looked for again.
     fn freshness(&self) -> Freshness {
-        let some = |packages: &Vec<PackageName>| Freshness::Anew(packages.iter().cloned().collect());
-        self.packages.as_ref().map_or(Freshness::AllAnew, some)
+        let Some(packages) = &self.packages else { return Freshness::AllAnew };
+        let packages = packages.iter().cloned().collect();
+        if self.accepts_moved { Freshness::Moved(packages) } else { Freshness::Anew(packages) }
     }
 
     fn moved(

@@ -16,12 +16,18 @@ const LEVEL: i32 = 9;
 pub fn write_archive<W: Write>(files: &[PackFile], into: W) -> Result<W, PackError> {
     let packed = |error: io::Error, path: &Path| DiskError::new("pack", path, error);
     let encoder = zstd::Encoder::new(into, LEVEL).map_err(|error| packed(error, Path::new(".")))?;
-    let mut archive = tar::Builder::new(encoder);
+    let encoder = write_tar(files, encoder)?;
+    Ok(encoder.finish().map_err(|error| packed(error, Path::new(".")))?)
+}
+
+/// The same without Zstandard around it.
+pub fn write_tar<W: Write>(files: &[PackFile], into: W) -> Result<W, PackError> {
+    let packed = |error: io::Error, path: &Path| DiskError::new("pack", path, error);
+    let mut archive = tar::Builder::new(into);
     for file in files {
         append(&mut archive, file).map_err(|error| packed(error, &file.from))?;
     }
-    let finished = archive.into_inner().and_then(zstd::Encoder::finish);
-    Ok(finished.map_err(|error| packed(error, Path::new(".")))?)
+    Ok(archive.into_inner().map_err(|error| packed(error, Path::new(".")))?)
 }
 
 fn append<W: Write>(archive: &mut tar::Builder<W>, file: &PackFile) -> io::Result<()> {

@@ -258,7 +258,8 @@ pub fn working_folder(global: &Global) -> Result<PathBuf, Failure> {
     let current = std::env::current_dir().map_err(|_| missing(Path::new(".")))?;
     let Some(folder) = &global.directory else { return Ok(current) };
     let folder = current.join(folder);
-    if folder.is_dir() { Ok(folder) } else { Err(missing(&folder)) }
+    // From a folder that is reached by `..` the way up is another one than its text says.
+    folder.canonicalize().ok().filter(|folder| folder.is_dir()).ok_or_else(|| missing(&folder))
 }
 
 #[cfg(test)]

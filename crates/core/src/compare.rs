@@ -37,6 +37,12 @@ pub enum Aspect {
     Components,
     /// What it wants done by hand.
     Steps,
+    /// What it exposes to builds.
+    Exposes,
+    /// What it needs here.
+    Needs,
+    /// What else its card says, at the same version.
+    Card,
 }
 
 /// One package that differs between two locks.
@@ -66,6 +72,9 @@ impl<'a> Change<'a> {
             (Aspect::Contents, old.version == new.version && old.files != new.files),
             (Aspect::Components, old.components != new.components),
             (Aspect::Steps, old.steps != new.steps),
+            (Aspect::Exposes, old.exposes != new.exposes),
+            (Aspect::Needs, old.version == new.version && old.needs != new.needs),
+            (Aspect::Card, old.version == new.version && old.card != new.card && old.files == new.files),
         ];
         differs.into_iter().filter(|(_, differs)| *differs).map(|(aspect, _)| aspect).collect()
     }
@@ -88,11 +97,20 @@ impl<'a> Change<'a> {
 
 fn is_same(a: &LockedPackage, b: &LockedPackage) -> bool {
     let said = |package: &LockedPackage| {
-        (package.provides.clone(), package.left_out.clone(), package.components.clone())
+        let LockedPackage { provides, left_out, components, license, steps, exposes, .. } = package;
+        (
+            provides.clone(),
+            left_out.clone(),
+            components.clone(),
+            license.clone(),
+            steps.clone(),
+            exposes.clone(),
+        )
     };
     a.source == b.source
         && a.stood_in == b.stood_in
         && a.card == b.card
+        && a.needs == b.needs
         && a.files == b.files
         && said(a) == said(b)
 }
@@ -138,5 +156,24 @@ mod tests {
         assert_eq!(found, expected);
         assert_eq!(compare(None, &old).len(), 5);
         assert!(compare(Some(&old), &old).is_empty());
+    }
+
+    #[test]
+    fn what_a_card_says_differently_at_the_same_version_is_a_change() {
+        let old = test_lock(&[("a", "1.0")]);
+        let with = |change: &dyn Fn(&mut LockedPackage)| {
+            let mut new = old.clone();
+            change(&mut new.packages[0]);
+            let changes = compare(Some(&old), &new);
+            (changes.len(), changes.first().map(Change::aspects).unwrap_or_default())
+        };
+        let other = || Some(crate::digest::Digest::of(b"other"));
+        assert_eq!(with(&|package| package.license = "MIT-0".parse().ok()), (1, vec![Aspect::License]));
+        assert_eq!(with(&|package| package.card = other()), (1, vec![Aspect::Card]));
+        assert_eq!(with(&|package| package.needs = vec!["b".parse().unwrap()]), (1, vec![Aspect::Needs]));
+        let exposing = |package: &mut LockedPackage| {
+            package.exposes = serde_json::from_str(r#"{"include":["include"]}"#).unwrap();
+        };
+        assert_eq!(with(&exposing), (1, vec![Aspect::Exposes]));
     }
 }

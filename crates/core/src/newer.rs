@@ -53,6 +53,11 @@ pub enum Hold {
         /** Why. */
         fit: Fit,
     },
+    /// The manifest takes one commit or archive.
+    Fixed {
+        /** Which, as people say it: `tag v1.2.0`. */
+        at: String,
+    },
     /// The rules refuse it.
     Refused {
         /** What the rules say of it, as a sentence without a full stop. */
@@ -61,11 +66,13 @@ pub enum Hold {
 }
 
 /// The locked packages that there is news of: first what projects need themselves, each by name. `updated` is what an
-/// update of everything comes to.
+/// update of everything comes to; `elsewhere` has the newest versions that sources outside of registries are known to have, of packages
+/// that come from there.
 pub fn newer<'l, C: Catalogue>(
     lock: &'l Lock,
     workspace: &Workspace,
     updated: &Resolution,
+    elsewhere: &BTreeMap<PackageName, Version>,
     catalogue: &C,
 ) -> Result<Vec<Newer<'l>>, C::Error> {
     let (facets, places) = (catalogue.facets(), Places::of(lock, workspace));
@@ -93,6 +100,9 @@ pub fn newer<'l, C: Catalogue>(
             holds.extend(refused(&workspace.rules, scopes, &subject, catalogue.now()));
             (release.entry.version.clone(), holds)
         });
+        let known = beyond.as_ref().map_or(reached, |(version, _)| version);
+        let further = elsewhere.get(&package.name).filter(|newest| *newest > known);
+        let beyond = further.map(|newest| (newest.clone(), needs.outside(package, newest))).or(beyond);
         let is_news =
             locked.as_ref().is_some_and(|locked| locked.deprecated.is_some() || locked.withdrawn.is_some());
         let affected = affected(package, &advisories, listing.history.releases());
@@ -164,10 +174,25 @@ impl Needers {
         Ok(Self { needs })
     }
 
+    /// What keeps out a version that the source of a package has and that can't be chosen from it.
+    fn outside(&self, package: &LockedPackage, version: &Version) -> Vec<Hold> {
+        let holds = self.excluding(package, version);
+        if !holds.is_empty() {
+            return holds;
+        }
+        let at =
+            package.source.git().map(|git| git.at.clone().unwrap_or_else(|| git.commit.short().to_owned()));
+        vec![Hold::Fixed { at: at.unwrap_or_else(|| package.source.to_string()) }]
+    }
+
     /// The needs that a release won't do for.
     fn holding(&self, package: &LockedPackage, release: &Release) -> Vec<Hold> {
+        self.excluding(package, &release.entry.version)
+    }
+
+    /// The needs that a version won't do for.
+    fn excluding(&self, package: &LockedPackage, version: &Version) -> Vec<Hold> {
         let needs = self.needs.get(&package.name).map_or(&[][..], Vec::as_slice);
-        let version = &release.entry.version;
         let holding =
             needs.iter().filter(|(_, _, need)| !need.range.set(need.prereleases).contains(version.point()));
         let hold = |(by, at, need): &(PackageName, Option<Version>, CardNeed)| Hold::Need {

@@ -121,7 +121,13 @@ fn from(change: &Change<'_>) -> String {
         Source::Path(_) if !package.stood_in => String::new(),
         Source::Registry(_) if !has_moved => String::new(),
         source if package.stood_in => format!(", stand-in: {source}"),
-        source => format!(", from {source}"),
+        source => {
+            // Of the same version, the commit before says what it is that moved.
+            let is_same_version = change.old.is_some_and(|old| old.version == package.version);
+            let before = change.old.filter(|_| has_moved && is_same_version).and_then(|old| old.source.git());
+            let before = before.map(|git| format!(", before {}", git.commit.short())).unwrap_or_default();
+            format!(", from {source}{before}")
+        }
     }
 }
 

@@ -126,13 +126,15 @@ pub fn make<S: Supplier>(
     path: &Path,
     lock: &Lock,
     load: &KitScope<'_>,
+    store: &Store,
     supplier: &S,
     card: impl Fn(&LockedPackage, &Digest) -> Result<String, S::Error>,
     listener: &dyn ProgressListener,
 ) -> Result<KitHeader, InstallError<S::Error>> {
     let head = head(lock, load);
     listener.on_event(&ProgressEvent::Fetching { archives: head.archives, bytes: head.bytes });
-    write_with(path, |file| fill(file, path, &head, lock, supplier, card, listener))?;
+    let from = Sources { store, supplier };
+    write_with(path, |file| fill(file, path, &head, lock, &from, card, listener))?;
     Ok(head)
 }
 
@@ -141,7 +143,7 @@ fn fill<S: Supplier>(
     path: &Path,
     head: &KitHeader,
     lock: &Lock,
-    supplier: &S,
+    from: &Sources<'_, S>,
     card: impl Fn(&LockedPackage, &Digest) -> Result<String, S::Error>,
     listener: &dyn ProgressListener,
 ) -> Result<(), InstallError<S::Error>> {
@@ -157,12 +159,37 @@ fn fill<S: Supplier>(
     }
     for (digest, (package, archive)) in archives(lock, &head.load()) {
         listener.on_event(&ProgressEvent::Asked { package: package.name.clone() });
-        let opened = opened(supplier, package, &archive, folder_of(path), listener)?;
+        let opened = from.open(package, &archive, folder_of(path), listener)?;
         kit.add_archive(&digest, package, &archive, opened)?;
         listener.on_event(&ProgressEvent::Arrived { bytes: archive.size });
         listener.on_event(&ProgressEvent::Unpacked { package: package.name.clone(), bytes: archive.size });
     }
     Ok(kit.finish()?)
+}
+
+/// Where the archives of a kit come from.
+struct Sources<'s, S> {
+    store: &'s Store,
+    supplier: &'s S,
+}
+
+impl<S: Supplier> Sources<'_, S> {
+    /// Opens an archive: as it is asked for, or as the store has it where nobody gives it.
+    fn open(
+        &self,
+        package: &LockedPackage,
+        archive: &Archive,
+        scratch: &Path,
+        listener: &dyn ProgressListener,
+    ) -> Result<Box<dyn Read + Send>, InstallError<S::Error>> {
+        match opened(self.supplier, package, archive, scratch, listener) {
+            Err(error) => match self.store.archive(archive)? {
+                Some(kept) => Ok(Box::new(kept)),
+                None => Err(error),
+            },
+            opened => opened,
+        }
+    }
 }
 
 /// Opens an archive. Where several places may have it, it is fetched and checked first, so that wrong bytes of one of them don't

@@ -3,6 +3,7 @@
 //! ```text
 //! format              the number of this layout
 //! trees/<xx>/<sha256>/files/        an unpacked archive, its files read-only
+//! trees/<xx>/<sha256>/archive       the archive itself, where no registry has it: for kits
 //! trees/<xx>/<sha256>/listing.json  every file of it with size and digest; its time tells when all bytes were last read
 //! incoming/                         what is being unpacked
 //! partial/<sha256>                  what came of a large archive that broke off
@@ -15,13 +16,14 @@
 //! whole or not at all, also after a crash. Any number of processes may add the same tree at once.
 
 use std::fs::{self, File, TryLockError};
-use std::io::{self, Read};
+use std::io::{self, Read, Seek, Write};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
-use bibliotax_core::card::Archive;
-use bibliotax_core::digest::Digest;
+use bibliotax_core::card::{Archive, ArchiveFormat};
+use bibliotax_core::digest::{Digest, Hasher};
 use bibliotax_core::lock::LockedPackage;
+use bibliotax_core::source::Source;
 use bibliotax_disk::DiskError;
 use bibliotax_disk::error::At;
 use bibliotax_disk::folder::Folder;
@@ -33,8 +35,10 @@ use bibliotax_disk::write::{folder_of, make_folder, open_to_change, write_whole}
 use tempfile::TempDir;
 
 use crate::error::StoreError;
-use bibliotax_archive::error::ArchiveError;
-use bibliotax_archive::unpack::{Listing, unpack};
+use bibliotax_archive::error::{ArchiveError, PackError};
+use bibliotax_archive::pack::{write_archive, write_tar};
+use bibliotax_archive::select::PackFile;
+use bibliotax_archive::unpack::{Listing, TreeFile, unpack};
 
 /// The layout that this version writes and reads.
 const FORMAT: &str = "1";
@@ -42,6 +46,7 @@ const FORMAT: &str = "1";
 /// The names inside the place of a tree.
 const FILES: &str = "files";
 const LISTING: &str = "listing.json";
+const ARCHIVE: &str = "archive";
 
 /// Largest listing that is read, in bytes: a million files with long names.
 const MAX_LISTING_SIZE: usize = 1 << 30;
@@ -185,12 +190,54 @@ impl Store {
         let (folder, held) = self.aside("tree-")?;
         let tree = folder.path().join(FILES);
         make_folder(&tree)?;
+        let kept = match keeps_archive(of, file) {
+            true => Some(File::create(folder.path().join(ARCHIVE)).at("write in", folder.path())?),
+            false => None,
+        };
         let of = Some(format!("{} {}", of.name, of.version));
-        let listing = Listing { of, ..unpack(archive, file, &tree)? };
+        let listing = Listing { of, ..unpack(Kept { archive, kept }, file, &tree)? };
         // A listing has nothing that could fail to be JSON.
         let text = serde_json::to_vec(&listing).unwrap_or_default();
         fs::write(folder.path().join(LISTING), text).at("write in", folder.path())?;
         Ok(Incoming { folder, _held: held, digest: file.tree(), files: listing.files.len() })
+    }
+
+    /// The bytes of an archive, as they were received or, where that gives the same, as they are packed again from its files; `None`
+    /// where neither can be had. They are to be checked as any others.
+    pub fn archive(&self, archive: &Archive) -> Result<Option<File>, StoreError> {
+        let place = self.place_of(&archive.tree());
+        match File::open(place.join(ARCHIVE)) {
+            Ok(kept) => return Ok(Some(kept)),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+            Err(error) => Err(error).at("read", place.join(ARCHIVE))?,
+        }
+        let is_whole = archive.strip.is_none() && archive.selection.is_all();
+        let Some(listing) = self.listing(&archive.tree())?.filter(|_| is_whole) else { return Ok(None) };
+        Ok(self.packed_again(&listing, archive).ok().flatten())
+    }
+
+    /// The files of a listing as an archive of this format; `None` where that is another one than was received.
+    fn packed_again(&self, listing: &Listing, archive: &Archive) -> Result<Option<File>, PackError> {
+        let tree = self.tree(&archive.tree());
+        let file = |file: &TreeFile| PackFile {
+            path: (*file.path).clone(),
+            from: tree.join(file.path.as_str()),
+            size: file.size,
+            executable: file.executable,
+        };
+        let files: Vec<PackFile> = listing.files.iter().map(file).collect();
+        let scratch = self.root.join("incoming");
+        let into = tempfile::tempfile_in(&scratch).at("write in", &scratch)?;
+        let mut made = match archive.format {
+            ArchiveFormat::Tar => write_tar(&files, into)?,
+            ArchiveFormat::TarZst => write_archive(&files, into)?,
+            _ => return Ok(None),
+        };
+        made.rewind().at("read", &scratch)?;
+        let mut hasher = Hasher::default();
+        io::copy(&mut made, &mut hasher).at("read", &scratch)?;
+        made.rewind().at("read", &scratch)?;
+        Ok((hasher.finish() == archive.sha256).then_some(made))
     }
 
     /// Makes what was received durable and keeps it.
@@ -268,6 +315,25 @@ impl Store {
 
     fn place_of(&self, archive: &Digest) -> PathBuf {
         self.root.join("trees").join(archive.folder()).join(archive.to_string())
+    }
+}
+
+/// Whether an archive is kept beside its files: one that no registry has and that can't be packed again.
+fn keeps_archive(package: &LockedPackage, file: &Archive) -> bool {
+    matches!(package.source, Source::Archive(_)) || file.url.is_some()
+}
+
+/// An archive that is kept while it is read.
+struct Kept<R> {
+    archive: R,
+    kept: Option<File>,
+}
+
+impl<R: Read> Read for Kept<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.archive.read(buffer)?;
+        self.kept.as_mut().map_or(Ok(()), |kept| kept.write_all(&buffer[..read]))?;
+        Ok(read)
     }
 }
 

@@ -28,7 +28,7 @@ pub fn failure_of(error: &RegistryError) -> Option<Failure> {
         }
         E::NoCommit { .. } => "check the name; `git ls-remote URL` lists branches and tags".to_owned(),
         E::MovedTag { package, .. } => format!(
-            "ask its maintainers why; to accept it, run `bibliotax drop {package}` and declare it again"
+            "ask its maintainers why; to accept the new commit, run `bibliotax update {package} --accept-moved`"
         ),
         E::OtherName { found, .. } => format!("declare it by its own name: `{found}`"),
         E::NoArchive { .. } => "ask its maintainers; what is in the store can still be installed".to_owned(),

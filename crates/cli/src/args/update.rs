@@ -29,6 +29,9 @@ pub struct Update {
     /// Update beyond the ranges, and change them in the manifest
     #[arg(long)]
     beyond: bool,
+    /// Accept that a tag of the named packages names another commit now
+    #[arg(long, requires = "packages")]
+    accept_moved: bool,
     /// Update just what the rules forbid, to the nearest releases that they allow
     #[arg(long, conflicts_with = "beyond")]
     comply: bool,
@@ -58,6 +61,7 @@ impl Update {
             packages: self.packages.clone(),
             projects: self.projects.words(),
             is_beyond: self.beyond,
+            accepts_moved: self.accept_moved,
             complies: self.comply,
             leaves_advisories: self.advisories,
             options: self.search.options(),

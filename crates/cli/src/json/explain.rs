@@ -46,6 +46,8 @@ pub struct Locked {
     pub notes: Vec<String>,
     /// Newer releases, and what keeps each out.
     pub newer: Vec<Newer>,
+    /// A newer version that another place has, or that the manifest's commit or archive excludes.
+    pub elsewhere: Option<Version>,
 }
 
 /// A newer release.
@@ -126,6 +128,7 @@ fn locked(here: &explain::Here<'_>) -> Locked {
         more_paths: here.paths.has_more,
         notes: here.about.clone(),
         newer: here.newer.iter().map(newer).collect(),
+        elsewhere: here.elsewhere.clone(),
     }
 }
 

@@ -24,6 +24,8 @@ pub struct Newer {
     pub packages: Vec<News>,
     /// How many packages were looked at.
     pub looked_at: usize,
+    /// Packages from archives, of which it isn't known whether there are newer ones.
+    pub unknown: Vec<PackageName>,
     /// Why an update finds no set of versions now; empty where it does.
     pub stuck: Vec<String>,
 }
@@ -98,6 +100,8 @@ pub struct Beyond {
     pub fits: Vec<Fit>,
     /// What the rules say against it.
     pub refused: Option<String>,
+    /// The tag, branch, commit or archive that the manifest uses instead.
+    pub fixed: Option<String>,
 }
 
 /// A need that keeps a release out.
@@ -115,7 +119,7 @@ impl Newer {
     /// What is newer; why an update finds no set of versions, where it doesn't.
     pub fn of(report: &Report<'_>, stuck: Vec<String>) -> Self {
         let packages = report.packages.iter().map(|news| news_of(news, &report.facets)).collect();
-        Self { packages, looked_at: report.asked, stuck }
+        Self { packages, looked_at: report.asked, unknown: report.unknown.clone(), stuck }
     }
 }
 
@@ -133,7 +137,7 @@ fn news_of(PackageNews { news, notes }: &PackageNews<'_>, facets: &Facets) -> Ne
 }
 
 fn beyond(version: &Version, holds: &[Hold], facets: &Facets) -> Beyond {
-    let (mut held_by, mut fits, mut refused) = (Vec::new(), Vec::new(), None);
+    let (mut held_by, mut fits, mut refused, mut fixed) = (Vec::new(), Vec::new(), None, None);
     for hold in holds {
         match hold {
             Hold::Need { by, at, range } => {
@@ -141,7 +145,8 @@ fn beyond(version: &Version, holds: &[Hold], facets: &Facets) -> Beyond {
             }
             Hold::Unfit { place, fit } => fits.extend(fit::of(&place.name, fit, facets)),
             Hold::Refused { why } => refused = Some(why.clone()),
+            Hold::Fixed { at } => fixed = Some(at.clone()),
         }
     }
-    Beyond { version: version.clone(), held_by, fits, refused }
+    Beyond { version: version.clone(), held_by, fits, refused, fixed }
 }

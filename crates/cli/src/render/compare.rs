@@ -128,6 +128,9 @@ fn aspects(change: &Change<'_>) -> String {
         Aspect::Contents => Some("different contents with the same version".to_owned()),
         Aspect::Components => Some(format!("components: {} -> {}", components(old), components(new))),
         Aspect::Steps => Some("different steps to do by hand".to_owned()),
+        Aspect::Exposes => Some("exposes other paths or values to builds".to_owned()),
+        Aspect::Needs => Some("other dependencies with the same version".to_owned()),
+        Aspect::Card => Some("another card with the same files".to_owned()),
         // It has a column of its own.
         Aspect::License => None,
     };

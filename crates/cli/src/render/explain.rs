@@ -43,7 +43,12 @@ fn show_here(ui: &Ui, here: &Here<'_>, lock: &Lock, in_full: bool) {
     }
     here.about.iter().for_each(|text| ui.answer(clean(text)));
     here.newer.iter().for_each(|newer| show_newer(ui, newer, in_full));
-    if here.newer.is_empty() && here.about.is_empty() {
+    if let Some(version) = &here.elsewhere {
+        ui.answer(format!("{version} is newer, and the manifest uses {}", here.package.source));
+    }
+    if here.is_unknown {
+        ui.answer("it isn't known whether there is a newer release: it comes from an archive");
+    } else if here.newer.is_empty() && here.elsewhere.is_none() && here.about.is_empty() {
         ui.answer("there is no newer release");
     }
 }

@@ -3,6 +3,7 @@
 use bibliotax_app::newer::{PackageNews, Report};
 use bibliotax_core::facet::Facets;
 use bibliotax_core::lock::LockedPackage;
+use bibliotax_core::name::PackageName;
 use bibliotax_core::newer::{Hold, Newer as News};
 use bibliotax_present::table::Table;
 use bibliotax_present::words::{self, count};
@@ -15,6 +16,10 @@ use crate::ui::{Ui, clean, style, styled};
 pub fn show(ui: &Ui, report: &Report<'_>) {
     super::warnings(ui, &report.warnings);
     show_packages(ui, report);
+    if !report.unknown.is_empty() {
+        let names: Vec<&str> = report.unknown.iter().map(PackageName::as_str).collect();
+        ui.say(format!("not known, since they come from archives: {}", names.join(", ")));
+    }
     let stuck = report.stuck.as_ref().map(because).unwrap_or_default();
     if !stuck.is_empty() {
         ui.warn(format!("an update isn't possible now: {}", stuck.join(" ")));
@@ -27,7 +32,11 @@ fn show_packages(ui: &Ui, report: &Report<'_>) {
     if shown.is_empty() {
         ui.answer(match report.asked {
             0 => "no package matches".to_owned(),
-            some => format!("no updates: {} at the newest release", count(some, "package")),
+            some if report.unknown.len() == some => format!("no updates known of {}", count(some, "package")),
+            some => {
+                let known = some - report.unknown.len();
+                format!("no updates: {} at the newest release", count(known, "package"))
+            }
         });
         return;
     }
@@ -105,6 +114,7 @@ fn held_back(holds: &[Hold], facets: &Facets) -> String {
             let why = words::fit(fit, facets);
             format!("{}{promise} ({})", place.name, why.trim_start_matches("no: "))
         }
+        Hold::Fixed { at } => format!("the manifest (takes {})", clean(at)),
         Hold::Refused { why } => format!("{})", clean(why).replacen("the rules ", "the rules (", 1)),
     };
     if holds.is_empty() {

@@ -141,6 +141,20 @@ impl Garden {
         command
     }
 
+    /// Types answers on a terminal, in which the program runs with these words; its status, and what it shows.
+    pub fn typed(&self, words: &str, answers: &str) -> (i32, String) {
+        let program = self.command("gate", &[]);
+        let line = format!(
+            "(sleep 2; printf '{answers}') | script -qec '{} {words}' /dev/null",
+            program.get_program().display()
+        );
+        let mut shell = Command::new("sh");
+        shell.args(["-c", &line]).current_dir(self.path("gate")).env_clear();
+        shell.envs(program.get_envs().filter_map(|(name, value)| Some((name, value?))));
+        let output = shell.output().unwrap();
+        (output.status.code().unwrap(), String::from_utf8_lossy(&output.stdout).into_owned())
+    }
+
     #[must_use]
     pub fn run_in(&self, folder: &str, args: &[&str]) -> Ran {
         self.ran(self.command(folder, args).output().unwrap())

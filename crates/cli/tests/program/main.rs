@@ -48,6 +48,7 @@ mod settings;
 mod shells;
 mod shelves;
 mod sources;
+mod sources_gone;
 mod steps;
 mod stores;
 mod story;

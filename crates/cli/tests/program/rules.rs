@@ -169,20 +169,6 @@ fn need_accepts_a_licence_by_an_option_and_no_other_than_is_asked_for() {
     garden.run(&["install", "--sealed"]).expect(0);
 }
 
-/// Types answers on a terminal, where the program asks whether a licence is accepted.
-fn typed(garden: &Garden, answers: &str) -> (i32, String) {
-    let program = garden.command("gate", &["need", "moss-map"]);
-    let line = format!(
-        "(sleep 2; printf '{answers}') | script -qec '{} need moss-map' /dev/null",
-        program.get_program().display()
-    );
-    let mut shell = std::process::Command::new("sh");
-    shell.args(["-c", &line]).current_dir(garden.path("gate")).env_clear();
-    shell.envs(program.get_envs().filter_map(|(name, value)| Some((name, value?))));
-    let output = shell.output().unwrap();
-    (output.status.code().unwrap(), String::from_utf8_lossy(&output.stdout).into_owned())
-}
-
 #[test]
 fn a_person_on_a_terminal_is_asked_and_shown_the_licence_s_text() {
     let garden = garden("", LICENSES);
@@ -191,11 +177,11 @@ fn a_person_on_a_terminal_is_asked_and_shown_the_licence_s_text() {
         "license": "MPL-2.0", "files": [{ "path": "moss.tar" }] });
     garden.load(&format!("{card}\n"));
     let before = garden.read("gate/bibliotax.toml");
-    let (status, said) = typed(&garden, "n\\n");
+    let (status, said) = garden.typed("need moss-map", "n\\n");
     assert!(said.contains("Mozilla Public License") && said.contains("(rules.declined)"), "{said}");
     assert_eq!((status, garden.read("gate/bibliotax.toml")), (7, before), "nothing is written: {said}");
     assert!(!garden.path("gate/bibliotax.lock").exists());
-    let (status, said) = typed(&garden, "t\\ny\\n");
+    let (status, said) = garden.typed("need moss-map", "t\\ny\\n");
     assert_eq!(status, 0, "{said}");
     assert!(said.contains("line 2") && said.contains("MPL-2.0 accepted for moss-map"), "{said}");
     assert!(garden.read("gate/bibliotax.toml").contains("[rules.accepted]"));

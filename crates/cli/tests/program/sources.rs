@@ -141,7 +141,7 @@ fn a_tag_that_was_moved_is_told_with_both_commits_and_nothing_changes() {
         garden.write("leaf/include/leaf.h", &format!("#define LEAF {}\n", source.len()));
         let now = commit(&garden, "leaf");
         git(&garden, "leaf", &["tag", "-f", "v1.3.0"]);
-        let moved = garden.run(&["update"]).expect(6);
+        let moved = garden.run(&["update", "leaf-palette"]).expect(6);
         assert_eq!(moved.code(), "git.moved-tag");
         assert!(moved.stderr.contains(&was) && moved.stderr.contains(&now), "{moved}");
         assert_eq!(garden.read("gate/bibliotax.lock"), lock);

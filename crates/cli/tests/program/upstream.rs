@@ -123,6 +123,8 @@ fn a_version_is_proposed_and_never_an_early_release_without_a_word() {
         early.stderr.contains("bibliotax need --archive ../soil-1.0b2.tgz --as soil 1.0-beta.2"),
         "{early}"
     );
+    let (status, said) = garden.typed("need --archive ../soil-1.0b2.tgz", "n\\n");
+    assert!(status == 1 && said.contains("(need.declined)"), "{said}");
     let none = garden.run(&["need", "moss", "--archive", "../latest.tgz"]).expect(3);
     assert_eq!(none.code(), "need.no-version", "{none}");
     assert!(!garden.path("gate/cards").exists() && !garden.path("gate/bibliotax.lock").exists());

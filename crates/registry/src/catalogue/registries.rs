@@ -79,6 +79,11 @@ impl Declared {
         self.owns.iter().any(|pattern| pattern.matches(package))
     }
 
+    /// Whether it owns other packages and not this one.
+    fn has_others(&self, package: &PackageName) -> bool {
+        !self.owns.is_empty() && !self.owns(package)
+    }
+
     /// The history of a package as it was at a time, as long as nothing vanished of what was seen of it before.
     pub fn history(
         &self,
@@ -101,7 +106,12 @@ impl Registries {
         connections: &Connections,
     ) -> Result<Self, RegistryError> {
         let open = |declaration: &RegistryDeclaration| {
-            let source = connections.open(declaration, root, network)?;
+            let opened = connections.open(declaration, root, network);
+            let has_others = workspace.registries.len() > 1;
+            let source = match opened {
+                Err(error) if has_others => Registry::unreached(&declaration.name, error)?,
+                opened => opened?,
+            };
             let (name, owns) = (declaration.name.clone(), declaration.owns.clone());
             let seen = Arc::new(SeenHistories::of(&name, &place_of(declaration, root), network));
             Ok(Declared { name, source, owns, seen })
@@ -216,7 +226,10 @@ impl Registries {
         let others =
             self.sources.declared.iter().filter(|declared| !is_settled && declared.name != *registry);
         let has = |declared: &Declared| {
-            let history = declared.history(package, self.sources.until)?;
+            let history = match declared.history(package, self.sources.until) {
+                Err(error) if is_away(&error) => None,
+                history => history?,
+            };
             Ok(history.is_some_and(|history| history.providers().is_empty()).then(|| declared.name.clone()))
         };
         others.filter_map(|declared| has(declared).transpose()).collect()
@@ -243,6 +256,11 @@ impl Registries {
         source: &source::GitSource,
     ) -> Result<bool, RegistryError> {
         self.sources.elsewhere.has_commit(package, source)
+    }
+
+    /// A package from no registry with just the release that it is locked to, by its files in the store.
+    pub fn listing_in_store(&self, package: &PackageName) -> Result<Option<Listing>, RegistryError> {
+        self.sources.elsewhere.listing_in_store(package)
     }
 
     /// Works out which bytes the chosen packages are that come from no registry.
@@ -297,7 +315,9 @@ impl Registries {
 
     /// What people should know of who answers, feeds of advisories among them.
     pub fn warnings(&self) -> Vec<String> {
-        self.warnings_of_registries().into_iter().chain(self.sources.advisories.warnings()).collect()
+        let of_sources = self.sources.elsewhere.warnings().into_iter();
+        let of_feeds = self.sources.advisories.warnings();
+        self.warnings_of_registries().into_iter().chain(of_sources).chain(of_feeds).collect()
     }
 
     /// What people should know of the registries that answer.
@@ -355,11 +375,20 @@ impl Sources {
         if let Some(listing) = self.elsewhere.listing(package)? {
             return Ok(Some(Arc::new(listing)));
         }
-        let mut found = Vec::new();
+        let (mut found, mut unreached) = (Vec::new(), None);
         for declared in self.candidates(package) {
-            if let Some(history) = declared.history(package, self.until)? {
-                found.push(Listing::new(declared.name.clone().into(), history));
+            match declared.history(package, self.until) {
+                Ok(Some(history)) => found.push(Listing::new(declared.name.clone().into(), history)),
+                Ok(None) => {}
+                // A registry says with `owns` what no other one may have; what it may have beside that, others have, too.
+                Err(error) if is_away(&error) && declared.has_others(package) => {
+                    unreached = unreached.or(Some(error));
+                }
+                Err(error) => return Err(error),
             }
+        }
+        if let Some(error) = unreached.filter(|_| found.is_empty()) {
+            return Err(error);
         }
         if found.iter().all(|listing| !listing.history.providers().is_empty()) {
             // A capability has the providers of all registries.
@@ -439,6 +468,11 @@ fn facets(workspace: &Workspace, declared: &[Declared]) -> Result<Facets, Regist
         facets.check(&place.values).map_err(|problem| RegistryError::Facet { target, problem })?;
     }
     Ok(facets)
+}
+
+/// Whether nobody answered.
+fn is_away(error: &RegistryError) -> bool {
+    matches!(error, RegistryError::Unreachable { .. } | RegistryError::NoMirrorAnswers)
 }
 
 /// What a registry's place is remembered under: its URL, or the whole path of its folder.

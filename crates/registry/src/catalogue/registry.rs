@@ -4,6 +4,7 @@ mod containers;
 mod local;
 pub mod mirrored;
 mod remote;
+mod unreached;
 
 use std::collections::BTreeMap;
 use std::io::Read;
@@ -175,6 +176,10 @@ impl Registry {
                 Self(Arc::new(Remote::open(name, url, allowed, network)?))
             }
         })
+    }
+
+    fn of_kind(kind: impl RegistryKind + 'static) -> Self {
+        Self(Arc::new(kind))
     }
 
     /// The registry whose files are there.

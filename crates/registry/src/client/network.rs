@@ -15,6 +15,8 @@ use crate::client::pending_hosts::PendingHosts;
 pub struct Network {
     /// Where what they answered is kept; `None` to keep nothing.
     pub cache: Option<PathBuf>,
+    /// Where the store has the unpacked files of archives; `None` to do without them.
+    pub trees: Option<PathBuf>,
     /// Whether to do with what is kept, however old, and ask nobody.
     pub offline: bool,
     /// Whether servers are asked again that answered a while ago.

@@ -13,6 +13,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fs::File;
 use std::io::Read;
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use bibliotax_archive::format;
 use bibliotax_core::card::{Archive, ArchiveFormat, FileRecord, main_part};
@@ -20,16 +21,19 @@ use bibliotax_core::facet::Fits;
 use bibliotax_core::file_selection::FileSelection;
 use bibliotax_core::location::Location;
 use bibliotax_core::lock::LockedPackage;
-use bibliotax_core::manifest::{DeclaredSource, GitPoint};
+use bibliotax_core::manifest::{DeclaredSource, FILE_NAME, GitPoint};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::{ChosenFile, ChosenPackage, Listing, Resolution};
 use bibliotax_core::source::{GitSource, Source};
+use bibliotax_core::tags::proposed;
 use bibliotax_core::version::Version;
 use bibliotax_core::workspace::{DirectSources as Declared, Workspace};
 use bibliotax_disk::error::At;
+use bibliotax_disk::read::read_text;
 use jiff::Timestamp;
 
 use self::archive::ArchivePlace;
+use self::card::Found;
 use crate::client::http::checked;
 use crate::client::http::client::Client;
 use crate::client::network::Network;
@@ -37,6 +41,9 @@ use crate::model::error::{Asked, RegistryError};
 use crate::model::private_hosts::leads_inside;
 use crate::model::staging::Staged;
 use crate::sources::git::{Refs, Repository, Wanted, submodule_url, write_tree};
+
+/// Largest manifest among files that is read, in bytes.
+const MAX_MANIFEST_SIZE: usize = 1 << 20;
 
 /// Which packages are looked for again, instead of staying with the commit that the lock has.
 #[derive(Debug, Clone, Default)]
@@ -46,6 +53,8 @@ pub enum Freshness {
     Locked,
     /// These.
     Anew(BTreeSet<PackageName>),
+    /// These, and what their tags name now though it is another commit than the lock has.
+    Moved(BTreeSet<PackageName>),
     /// All.
     AllAnew,
 }
@@ -54,10 +63,30 @@ impl Freshness {
     fn is_anew(&self, package: &PackageName) -> bool {
         match self {
             Self::Locked => false,
-            Self::Anew(packages) => packages.contains(package),
+            Self::Anew(packages) | Self::Moved(packages) => packages.contains(package),
             Self::AllAnew => true,
         }
     }
+
+    /// What becomes of a tag that names another commit than the lock has.
+    fn of_moved_tag(&self, package: &PackageName) -> OfMovedTag {
+        match self {
+            Self::Moved(packages) if packages.contains(package) => OfMovedTag::Follow,
+            Self::Anew(packages) if packages.contains(package) => OfMovedTag::Refuse,
+            _ => OfMovedTag::Stay,
+        }
+    }
+}
+
+/// What becomes of a tag that names another commit than the lock has.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum OfMovedTag {
+    /// The lock's commit stays.
+    Stay,
+    /// People have to accept it.
+    Refuse,
+    /// They did.
+    Follow,
 }
 
 /// The packages of a workspace that come from git repositories and archives.
@@ -71,6 +100,8 @@ pub struct DirectSources {
     root: PathBuf,
     cache: PathBuf,
     network: Network,
+    /// What people should know of sources, by package.
+    notes: Arc<Mutex<BTreeMap<PackageName, String>>>,
 }
 
 impl DirectSources {
@@ -90,6 +121,7 @@ impl DirectSources {
             root: root.to_owned(),
             cache: cache_of(network),
             network: network.clone(),
+            notes: Arc::default(),
         }
     }
 
@@ -98,7 +130,7 @@ impl DirectSources {
         let (declared, locked) = (BTreeMap::new(), HashMap::new());
         let cache = cache_of(network);
         let (root, network) = (root.to_owned(), network.clone());
-        Self { declared, locked, freshness: Freshness::AllAnew, root, cache, network }
+        Self { declared, locked, freshness: Freshness::AllAnew, root, cache, network, notes: Arc::default() }
     }
 
     /// What the names in a repository lead to.
@@ -132,11 +164,55 @@ impl DirectSources {
     pub fn listing(&self, package: &PackageName) -> Result<Option<Listing>, RegistryError> {
         let Some(declared) = self.declared.get(package) else { return Ok(None) };
         let listing = match &declared.source {
-            DeclaredSource::Git(git) => self.of_repository(package, declared, git)?,
-            DeclaredSource::Archive(archive) => self.of_archive(package, declared, archive)?,
+            DeclaredSource::Git(git) => self.of_repository(package, declared, git),
+            DeclaredSource::Archive(archive) => self.of_archive(package, declared, archive),
             DeclaredSource::Folder(_) => return Ok(None),
         };
+        let listing = match listing {
+            Err(error) if is_gone(&error) && !self.freshness.is_anew(package) => {
+                let kept = self.listing_in_store(package)?.ok_or(error)?;
+                self.note(package, format!("{package} stays as it is locked: its source can't be asked"));
+                kept
+            }
+            listing => listing?,
+        };
         Ok(Some(Listing { is_stand_in: declared.is_stand_in, ..listing }))
+    }
+
+    /// A package with just the release that it is locked to, by its files in the store; `None` where they aren't there, or aren't of what
+    /// is declared.
+    pub fn listing_in_store(&self, package: &PackageName) -> Result<Option<Listing>, RegistryError> {
+        let (Some(declared), Some(locked)) = (self.declared.get(package), self.locked.get(package)) else {
+            return Ok(None);
+        };
+        let Some(manifest) = self.manifest_in_store(locked) else { return Ok(None) };
+        let found = Found {
+            package,
+            place: locked.source.to_string(),
+            manifest,
+            root: None,
+            stated: declared.source.card(),
+            version: Some(locked.version.clone()),
+            otherwise: locked.version.clone(),
+            published: Timestamp::UNIX_EPOCH,
+        };
+        Ok(Listing::of_own([(locked.source.clone(), found.card()?)]))
+    }
+
+    /// The manifest among the files of a locked package, if they have one; `None` where the store hasn't the files.
+    fn manifest_in_store(&self, locked: &LockedPackage) -> Option<Option<String>> {
+        let tree = locked.files.first()?.tree();
+        let files = self.network.trees.as_ref()?.join(tree.folder()).join(tree.to_string()).join("files");
+        files.is_dir().then(|| read_text(&files.join(FILE_NAME), MAX_MANIFEST_SIZE).ok().flatten())
+    }
+
+    fn note(&self, package: &PackageName, text: String) {
+        self.notes.lock().unwrap_or_else(PoisonError::into_inner).insert(package.clone(), text);
+    }
+
+    /// What people should know of sources.
+    pub fn warnings(&self) -> Vec<String> {
+        self.notes.lock().unwrap_or_else(PoisonError::into_inner).values().cloned().collect()
     }
 
     /// The repository that a package is declared to come from.
@@ -153,16 +229,19 @@ impl DirectSources {
         package: &PackageName,
         place: &str,
     ) -> Result<Option<(Version, Timestamp)>, RegistryError> {
-        let pattern = match self.declared.get(package).map(|declared| &declared.source) {
-            Some(DeclaredSource::Git(git)) => match &git.at {
-                GitPoint::Releases(pattern) => pattern.as_str(),
-                _ => GitPoint::RELEASE_TAGS,
-            },
-            _ => GitPoint::RELEASE_TAGS,
-        };
         let repository = self.repository(package, place, self.allows_plain(package))?;
         let refs = repository.refs()?;
-        let releases = refs.releases(pattern);
+        let declared = match self.declared.get(package).map(|declared| &declared.source) {
+            Some(DeclaredSource::Git(git)) => match &git.at {
+                GitPoint::Releases(pattern) => Some(pattern.clone()),
+                _ => None,
+            },
+            _ => None,
+        };
+        let suggested =
+            || proposed(refs.tags.keys().map(String::as_str), package.as_str()).into_iter().next();
+        let pattern = declared.or_else(|| suggested().map(|(pattern, _)| pattern.to_string()));
+        let releases = pattern.map(|pattern| refs.releases(&pattern)).unwrap_or_default();
         let newest = releases.into_iter().rev().find(|(version, ..)| !version.is_pre());
         let Some((version, _, commit)) = newest else { return Ok(None) };
         repository.fetch(&[commit], Wanted::Names)?;
@@ -208,13 +287,21 @@ impl DirectSources {
         Ok(FileRecord { part, only_for, sha256, size, format, strip, include, exclude, url })
     }
 
-    /// Whether a commit is what its tag names, or is on its branch.
+    /// Whether a commit is what its tag names, or is on its branch; an error where the tag names another commit now.
     pub fn has_commit(&self, package: &PackageName, source: &GitSource) -> Result<bool, RegistryError> {
         let Some(at) = &source.at else { return Ok(true) };
         let repository = self.repository(package, &source.git, self.allows_plain(package))?;
         let refs = repository.refs()?;
         match (at.strip_prefix("tag "), at.strip_prefix("branch ")) {
-            (Some(tag), _) => Ok(refs.tags.get(tag) == Some(&source.commit)),
+            (Some(tag), _) => match refs.tags.get(tag) {
+                Some(now) if *now != source.commit => Err(RegistryError::MovedTag {
+                    package: package.clone(),
+                    tag: at.clone(),
+                    was: source.commit.clone(),
+                    now: now.clone(),
+                }),
+                now => Ok(now.is_some()),
+            },
             (_, Some(branch)) => match refs.branches.get(branch) {
                 Some(head) if *head == source.commit => Ok(true),
                 Some(head) => repository.is_on_branch(&source.commit, branch, head),
@@ -386,6 +473,22 @@ impl DirectSources {
             }
         }
     }
+}
+
+/// Whether a source isn't there, or isn't what it was.
+fn is_gone(error: &RegistryError) -> bool {
+    use RegistryError as E;
+    matches!(
+        error,
+        E::Unreachable { .. }
+            | E::Offline { .. }
+            | E::GitOffline { .. }
+            | E::Git { .. }
+            | E::NoGit
+            | E::NoCommit { .. }
+            | E::NoArchive { .. }
+            | E::ChangedArchive { .. }
+    )
 }
 
 /// Where what is fetched is kept; without a place for it, where the system will clear it away.

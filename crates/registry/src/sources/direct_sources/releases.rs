@@ -11,8 +11,8 @@ use bibliotax_core::source::{CommitId, GitSource, Source};
 use bibliotax_core::version::Version;
 use bibliotax_core::workspace::DirectSources as Declared;
 
-use super::DirectSources;
 use super::card::Found;
+use super::{DirectSources, OfMovedTag};
 use crate::model::error::RegistryError;
 use crate::sources::git::{Refs, Repository, Wanted, release_of};
 
@@ -76,11 +76,57 @@ impl DirectSources {
                     return one(locked.commit.clone(), at);
                 }
                 let now = named(&repository.refs()?.tags, name, "tag", git)?;
-                stays(package, locked, &now)?;
-                one(now, at)
+                one(self.commit_of_tag(package, locked, &now)?, at)
             }
-            GitPoint::Releases(pattern) => releases(package, declared, &repository.refs()?, pattern, locked),
+            GitPoint::Releases(pattern) => {
+                self.releases(package, declared, &repository.refs()?, pattern, locked)
+            }
         }
+    }
+
+    /// The commit that a tag leads to: where it led when it was locked, unless people accept another one.
+    fn commit_of_tag(
+        &self,
+        package: &PackageName,
+        locked: Option<&GitSource>,
+        now: &CommitId,
+    ) -> Result<CommitId, RegistryError> {
+        let Some(locked) = locked.filter(|locked| locked.commit != *now) else { return Ok(now.clone()) };
+        let tag = locked.at.clone().unwrap_or_default();
+        match self.freshness.of_moved_tag(package) {
+            OfMovedTag::Follow => Ok(now.clone()),
+            OfMovedTag::Refuse => {
+                let (package, was) = (package.clone(), locked.commit.clone());
+                Err(RegistryError::MovedTag { package, tag, was, now: now.clone() })
+            }
+            OfMovedTag::Stay => {
+                let (was, now) = (locked.commit.short(), now.short());
+                self.note(package, format!("the {tag} of {package} named commit {was} and names {now} now; the lock stays with {was}"));
+                Ok(locked.commit.clone())
+            }
+        }
+    }
+
+    /// The releases by their tags that every need will do with.
+    fn releases(
+        &self,
+        package: &PackageName,
+        declared: &Declared,
+        refs: &Refs,
+        pattern: &str,
+        locked: Option<&GitSource>,
+    ) -> Result<Vec<Point>, RegistryError> {
+        let will_do = |version: &Version| declared.sets.iter().all(|set| set.contains(version.point()));
+        let mut points = Vec::new();
+        for (version, tag, commit) in refs.releases(pattern).into_iter().rev() {
+            let at = format!("tag {tag}");
+            let locked = locked.filter(|locked| locked.at.as_ref() == Some(&at));
+            if will_do(&version) && points.len() < MAX_RELEASES {
+                let commit = self.commit_of_tag(package, locked, commit)?;
+                points.push(Point { commit, at: Some(at), version: Some(version) });
+            }
+        }
+        Ok(points)
     }
 
     /// The commit that the lock has of this repository.
@@ -177,38 +223,6 @@ fn named(
         };
         RegistryError::NoCommit { url: git.url.clone(), what: format!("it has no {what} `{name}`{near}") }
     })
-}
-
-/// A tag leads for ever to where it led when it was locked.
-fn stays(package: &PackageName, locked: Option<&GitSource>, now: &CommitId) -> Result<(), RegistryError> {
-    let Some(locked) = locked.filter(|locked| locked.commit != *now) else { return Ok(()) };
-    let tag = locked.at.clone().unwrap_or_default();
-    Err(RegistryError::MovedTag {
-        package: package.clone(),
-        tag,
-        was: locked.commit.clone(),
-        now: now.clone(),
-    })
-}
-
-/// The releases by their tags that every need will do with.
-fn releases(
-    package: &PackageName,
-    declared: &Declared,
-    refs: &Refs,
-    pattern: &str,
-    locked: Option<&GitSource>,
-) -> Result<Vec<Point>, RegistryError> {
-    let will_do = |version: &Version| declared.sets.iter().all(|set| set.contains(version.point()));
-    let mut points = Vec::new();
-    for (version, tag, commit) in refs.releases(pattern).into_iter().rev() {
-        let at = format!("tag {tag}");
-        stays(package, locked.filter(|locked| locked.at.as_ref() == Some(&at)), commit)?;
-        if will_do(&version) && points.len() < MAX_RELEASES {
-            points.push(Point { commit: commit.clone(), at: Some(at), version: Some(version) });
-        }
-    }
-    Ok(points)
 }
 
 fn none_will_do(git: &DeclaredGit, package: &PackageName) -> RegistryError {

@@ -18,6 +18,7 @@ use bibliotax_store::shelf::Plan;
 use crate::accept::{LicenseFile, Unaccepted, license_file, unaccepted};
 use crate::context::Context;
 use crate::failure::Failure;
+use crate::links::{LinkedFile, MissingFiles};
 use crate::lock_check;
 use crate::resolving::{Resolved, Resolver};
 use crate::search_options::SearchOptions;
@@ -76,6 +77,8 @@ pub struct Applied {
     pub took: Duration,
     /// The steps that people must still do by hand, where something was built.
     pub open_steps: Vec<OpenStep>,
+    /// The files for build tools that weren't there before.
+    pub build_files: Vec<LinkedFile>,
 }
 
 impl PlannedChange {
@@ -185,6 +188,7 @@ impl PlannedChange {
         let work = ShelfWork::new(&self.workspace, self.lock(), options, context);
         let work = work.towards(self.declared(), &self.registries);
         work.try_templates()?;
+        let missing = MissingFiles::of(&self.workspace)?;
         let fetched = work.fetch()?;
         self.write(context)?;
         let installed = work.install(&self.wanted.edits, &BTreeSet::new())?;
@@ -192,7 +196,7 @@ impl PlannedChange {
         let took = begun.elapsed();
         let open_steps =
             if installed.built > 0 { open_steps(&self.workspace, self.lock())? } else { Vec::new() };
-        Ok(Applied { installed, took, open_steps })
+        Ok(Applied { installed, took, open_steps, build_files: missing.made(&self.workspace)? })
     }
 
     /// Writes manifests and lock alone.

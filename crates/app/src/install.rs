@@ -16,6 +16,7 @@ use bibliotax_store::verify::FileCheck;
 use crate::change::{Applied, PlannedChange, plan_edits};
 use crate::context::Context;
 use crate::failure::Failure;
+use crate::links::MissingFiles;
 use crate::lock_check::LockCheck;
 use crate::resolving::{Resolver, known_warnings, warnings_about};
 use crate::sealed;
@@ -259,12 +260,14 @@ impl LockedPlan {
         let begun = Instant::now();
         let lock = self.workspace.needed_lock()?;
         let work = ShelfWork::new(&self.workspace, lock, &self.options, context);
+        let missing = MissingFiles::of(&self.workspace)?;
         let installed = work.install(&Edits::default(), &BTreeSet::new())?;
         let is_new = installed.built > 0;
         let warnings =
             if is_new && !context.environment.is_offline { self.warnings(lock, context) } else { Vec::new() };
         let open_steps = if is_new { open_steps(&self.workspace, lock)? } else { Vec::new() };
-        Ok(Done { applied: Applied { installed, took: begun.elapsed(), open_steps }, warnings })
+        let build_files = missing.made(&self.workspace)?;
+        Ok(Done { applied: Applied { installed, took: begun.elapsed(), open_steps, build_files }, warnings })
     }
 
     /// Warnings about what is locked, as far as the registries can be asked: a lock installs without them.
@@ -306,7 +309,7 @@ impl Applied {
     /// A shelf on which nothing had to be done.
     pub fn nothing(kept: usize) -> Self {
         let installed = Installed { kept, ..Installed::default() };
-        Self { installed, took: Duration::ZERO, open_steps: Vec::new() }
+        Self { installed, took: Duration::ZERO, open_steps: Vec::new(), build_files: Vec::new() }
     }
 }
 

@@ -72,6 +72,26 @@ pub fn list(request: &Request, workspace: &WorkspaceFolder) -> Result<Report, Fa
     Ok(Report { files, undeclared })
 }
 
+/// The files of links that aren't there yet, for build tools.
+pub struct MissingFiles(Vec<LinkedFile>);
+
+impl MissingFiles {
+    /// Those of a workspace before its shelf changes.
+    pub fn of(workspace: &WorkspaceFolder) -> Result<Self, Failure> {
+        let files = list(&Request::default(), workspace)?.files;
+        Ok(Self(files.into_iter().filter(|file| !file.is_there && file.tool.is_some()).collect()))
+    }
+
+    /// Those that were made since then.
+    pub fn made(self, workspace: &WorkspaceFolder) -> Result<Vec<LinkedFile>, Failure> {
+        let was_missing = |file: &LinkedFile| {
+            self.0.iter().any(|missing| (&missing.project, &missing.path) == (&file.project, &file.path))
+        };
+        let files = list(&Request::default(), workspace)?.files;
+        Ok(files.into_iter().filter(|file| file.is_there && was_missing(file)).collect())
+    }
+}
+
 fn tool(text: &str) -> Result<BuildTool, Failure> {
     text.parse().map_err(|fault| Failure::in_words("the tool", text, fault))
 }

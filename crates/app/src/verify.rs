@@ -65,7 +65,7 @@ impl Report {
         let work = ShelfWork::new(&self.workspace, lock, &self.options, context);
         work.fetch()?;
         let installed = work.install(&Edits::default(), &names)?;
-        Ok(Applied { installed, took: begun.elapsed(), open_steps: Vec::new() })
+        Ok(Applied { installed, took: begun.elapsed(), open_steps: Vec::new(), build_files: Vec::new() })
     }
 }
 

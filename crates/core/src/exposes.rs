@@ -193,14 +193,14 @@ mod tests {
 
     #[test]
     fn a_role_holds_what_its_kind_says_and_reads_back() {
-        let text = r#"{"defines":["MOSS_DEPTH=3"],"include":["include","."],"libraries":["m"],"sources":["src/*.c","!src/aux.c","one.c"]}"#;
+        let text = r#"{"defines":["MOSS_DEPTH=3"],"include":["include","."],"libraries":["m"],"source":["src/*.c","!src/aux.c","one.c"]}"#;
         let all = exposes(text).unwrap();
         assert_eq!(serde_json::to_string(&all).unwrap(), text);
         assert!(all.has_patterns());
         let files: Vec<String> =
             ["src/moss.c", "src/aux.c", "src/deep/x.c", "one.c"].map(str::to_owned).into();
         let of = |role: &str| expanded(&all[&role.parse::<RoleName>().unwrap()], &files);
-        assert_eq!(of("sources"), ["one.c", "src/moss.c"]);
+        assert_eq!(of("source"), ["one.c", "src/moss.c"]);
         assert_eq!(
             (of("include"), of("libraries")),
             (vec!["include".into(), ".".into()], vec!["m".to_owned()])
@@ -212,7 +212,7 @@ mod tests {
             r#"{"defines":["a b"]}"#,
             r#"{"link-flags":[""]}"#,
             r#"{"libraries":["m;x"]}"#,
-            r#"{"sources":["[" ]}"#,
+            r#"{"source":["[" ]}"#,
         ] {
             assert!(exposes(wrong).is_err(), "{wrong}");
         }

@@ -1,6 +1,7 @@
 //! Shows a change of manifests and lock, and what was done.
 
 use bibliotax_app::change::{Applied, ChangeReport};
+use bibliotax_app::links::LinkedFile;
 use bibliotax_app::newest_release::PassedOver;
 use bibliotax_app::steps::OpenStep;
 use bibliotax_present::changes;
@@ -8,13 +9,16 @@ use bibliotax_present::table::Table;
 use bibliotax_present::words::{count, size, step_place};
 
 use super::accept;
-use crate::ui::{Ui, style, styled};
+use crate::ui::{Ui, clean, style, styled};
 
 /// What is said of two locks with the same releases.
 pub const NEEDED_OTHERWISE: &str = "same versions; only targets or purposes changed";
 
 /// Most open steps that are listed after an install.
 const MAX_STEPS: usize = 5;
+
+/// Most new files for build tools that are listed after an install.
+const MAX_BUILD_FILES: usize = 6;
 
 /// Shows how the lock changes, and which licences come with it that nobody accepted yet.
 pub fn show_all(ui: &Ui, report: &ChangeReport<'_>) {
@@ -48,6 +52,7 @@ pub fn show_applied(ui: &Ui, applied: Option<&Applied>) {
         return;
     };
     show_installed(ui, applied);
+    show_build_files(ui, &applied.build_files);
     show_open_steps(ui, &applied.open_steps);
 }
 
@@ -75,6 +80,26 @@ fn all_there(kept: usize) -> String {
         0 => "nothing to install: the lock is empty".to_owned(),
         1 => "the one package is there".to_owned(),
         many => format!("all {many} packages are there"),
+    }
+}
+
+/// Says which files for build tools there are now, with the line that each needs.
+pub fn show_build_files(ui: &Ui, made: &[LinkedFile]) {
+    if made.is_empty() {
+        return;
+    }
+    ui.say(format!(
+        "{}: {} for your build; `bibliotax links` shows them again",
+        styled(style::STRONG, "links"),
+        count(made.len(), "file")
+    ));
+    let row = |file: &LinkedFile| {
+        let tool = file.tool.map(|tool| tool.to_string()).unwrap_or_default();
+        vec![format!("  {tool}"), clean(file.line.as_deref().unwrap_or(&file.path)).to_string()]
+    };
+    ui.say(ui.table(made.iter().take(MAX_BUILD_FILES).map(row)));
+    if let Some(more) = made.len().checked_sub(MAX_BUILD_FILES).filter(|more| *more > 0) {
+        ui.say(format!("  and {more} more"));
     }
 }
 

@@ -13,6 +13,7 @@ pub fn show_locked(ui: &Ui, applied: &Applied, warnings: &[String]) {
     super::warnings(ui, warnings);
     changes::show_installed(ui, applied);
     ui.report(|| Install::done(Changes::of_shelf(Some(applied))));
+    changes::show_build_files(ui, &applied.build_files);
     changes::show_open_steps(ui, &applied.open_steps);
 }
 

@@ -62,8 +62,12 @@ pub fn show_checked(ui: &Ui, report: &Report, registry: &str, is_dry_run: bool) 
     if !audit.flaws.is_empty() {
         ui.answer(ui.lines_of(&Table::of(audit.flaws.iter().map(flaw_row)).titled(2)));
     }
+    let elsewhere = report
+        .upstream_archives
+        .map(|archives| format!(", {} from elsewhere", count(archives, "archive")))
+        .unwrap_or_default();
     let read = format!(
-        "{}, {}, {} ({})",
+        "{}, {}, {} ({}){elsewhere}",
         count(audit.packages, "package"),
         count(audit.releases, "release"),
         count(audit.files, "file"),

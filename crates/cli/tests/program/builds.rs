@@ -15,7 +15,7 @@ fn garden(tools: &str) -> Garden {
             "soil-curve",
             version,
             "MIT",
-            "\"include\":[\"include\"],\"sources\":[\"src/*.c\"]",
+            "\"include\":[\"include\"],\"source\":[\"src/*.c\"]",
             "",
             &[
                 ("include/soil.h", format!("#define SOIL \"{version}\"\nconst char *soil(void);\n")),
@@ -98,7 +98,7 @@ fn make_builds_the_release_that_is_on_the_shelf() {
     garden.write(
         "gate/Makefile",
         "include shelf/links/gate-kiosk.mk\nOBJECTS := main.o soil.o\nall: gate\n\
-         soil.o: $(BIBLIOTAX_ROLE_SOURCES)\n\t$(CC) $(BIBLIOTAX_CPPFLAGS) -c -o $@ $<\n\
+         soil.o: $(BIBLIOTAX_ROLE_SOURCE)\n\t$(CC) $(BIBLIOTAX_CPPFLAGS) -c -o $@ $<\n\
          main.o: main.c\n\t$(CC) $(BIBLIOTAX_CPPFLAGS) -c -o $@ $<\n\
          gate: $(OBJECTS)\n\t$(CC) $(BIBLIOTAX_LDFLAGS) -o $@ $^ $(BIBLIOTAX_LDLIBS)\n$(OBJECTS): $(BIBLIOTAX_STAMPS)\n",
     );
@@ -117,7 +117,7 @@ fn make_with_the_dependencies_that_a_compiler_writes_needs_no_stamp() {
     garden.write(
         "gate/Makefile",
         "include shelf/links/gate-kiosk.mk\nall: gate\n-include main.d soil.d\n\
-         soil.o: $(BIBLIOTAX_ROLE_SOURCES)\n\t$(CC) -MMD $(BIBLIOTAX_CPPFLAGS) -c -o $@ $<\n\
+         soil.o: $(BIBLIOTAX_ROLE_SOURCE)\n\t$(CC) -MMD $(BIBLIOTAX_CPPFLAGS) -c -o $@ $<\n\
          main.o: main.c\n\t$(CC) -MMD $(BIBLIOTAX_CPPFLAGS) -c -o $@ $<\ngate: main.o soil.o\n\t$(CC) -o $@ $^\n",
     );
     goes_and_comes_back(&garden, "make -s && ./gate");
@@ -202,8 +202,8 @@ fn a_cross_compiler_builds_for_a_target_and_its_tool_runs_the_result() {
     garden.write(
         "gate/Makefile",
         "include shelf/links/gate-kiosk.hand-unit.mk\nall: gate\n\
-         gate: main.c $(BIBLIOTAX_ROLE_SOURCES) $(BIBLIOTAX_STAMPS)\n\
-         \t$(BIBLIOTAX_TOOL_CC) $(BIBLIOTAX_CPPFLAGS) -o $@ main.c $(BIBLIOTAX_ROLE_SOURCES)\n\
+         gate: main.c $(BIBLIOTAX_ROLE_SOURCE) $(BIBLIOTAX_STAMPS)\n\
+         \t$(BIBLIOTAX_TOOL_CC) $(BIBLIOTAX_CPPFLAGS) -o $@ main.c $(BIBLIOTAX_ROLE_SOURCE)\n\
          run: gate\n\t@$(BIBLIOTAX_TOOL_RUN) ./gate\n",
     );
     goes_and_comes_back(&garden, "make -s gate && make -s run");

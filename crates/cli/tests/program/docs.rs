@@ -52,11 +52,13 @@ fn the_tour_of_the_readme_can_be_typed_as_it_stands() {
 }
 
 #[test]
-fn the_guide_s_script_builds_a_program() {
+fn the_guide_s_makefile_builds_a_program() {
     let garden = Garden::bare();
     garden.run_in(".", &["demo", "demo"]).expect(0);
     let guide = text_of("docs/guide.md");
-    let script = blocks(&guide, "sh").into_iter().find(|block| block.contains("cc -o")).unwrap();
+    let (links, makefile) = (blocks(&guide, "toml"), blocks(&guide, "make").concat());
+    let links = links.into_iter().find(|block| block.starts_with("[links]")).unwrap();
+    garden.write("demo/new/Makefile", &makefile);
     let main = "#include \"soil_curve.h\"\nint main(void) { return 0; }\n";
     garden.write("demo/new/main.c", main);
     garden
@@ -65,8 +67,10 @@ fn the_guide_s_script_builds_a_program() {
             &["init", "--name", "gate-kiosk", "--registry", "seedhouse=../registries/seedhouse"],
         )
         .expect(0);
+    let manifest = garden.read("demo/new/bibliotax.toml");
+    garden.write("demo/new/bibliotax.toml", &format!("{manifest}\n{links}"));
     garden.run_in("demo/new", &["need", "soil-curve", "rain-ledger"]).expect(0);
-    typed(&garden, "demo/new", &(script + "./kiosk\n"), &[]).expect(0);
+    typed(&garden, "demo/new", "make\n./kiosk\n", &[]).expect(0);
 }
 
 /// The lines of a block of the guide that has this in it, but for those that leave something out.

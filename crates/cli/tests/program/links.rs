@@ -340,3 +340,20 @@ fn projects_that_become_a_workspace_keep_their_templates_and_hear_of_what_is_old
     ----- status 0
     ");
 }
+
+#[test]
+fn an_install_says_once_what_a_build_needs() {
+    let garden = garden();
+    let manifest = garden.read("gate/bibliotax.toml");
+    garden.write("gate/bibliotax.toml", &format!("{manifest}\n[links]\nfor = [\"make\", \"shell\"]\n"));
+    let first = garden.run(&["need", "leaf-count"]).expect(0);
+    let (_, told) = first.stdout.split_once("links: ").unwrap();
+    assert_snapshot!(told, @"
+    2 files for your build; `bibliotax links` shows them again
+       make   include shelf/links/gate-kiosk.mk
+       shell  . shelf/links/gate-kiosk.sh
+    ");
+    assert!(!garden.run(&["install"]).expect(0).stdout.contains("links:"));
+    fs::remove_file(garden.path("gate/shelf/links/gate-kiosk.mk")).unwrap();
+    assert!(garden.run(&["install"]).expect(0).stdout.contains("links: 1 file for your build"));
+}

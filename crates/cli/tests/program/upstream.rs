@@ -70,7 +70,7 @@ fn a_card_is_begun_from_the_files_and_stays_what_people_make_of_it() {
       soil-1.1.1v/LICENSE         1.1 KiB
       soil-1.1.1v/include/soil.h  22 B
       soil-1.1.1v/src/soil.c      29 B
-    found: version 1.1.1.22 (upstream's 1.1.1v), licence MIT, include include, sources src/*.c
+    found: version 1.1.1.22 (upstream's 1.1.1v), licence MIT, exposes include, sources src/*.c
     manifest: [needs] soil = { archive = "../up/soil-1.1.1v.tar.gz", sha256 = "1a6123a772900d9827b23a1de2cdbbc21f4fa4bfe94f7c130d3912609c16a415", strip = "soil-1.1.1v", card = "cards/soil.toml" }
     lock: 1 added
       added  soil  1.1.1.22  939 B  MIT  needed here, from soil-1.1.1v.tar.gz
@@ -92,7 +92,7 @@ fn a_card_is_begun_from_the_files_and_stays_what_people_make_of_it() {
     # What builds find under which role; paths and patterns are below the package's folder.
     [exposes]
     include = ["include"] # 1 header
-    sources = ["src/*.c"] # 1 file; leave out programs and other systems' files with "!FILE"
+    source = ["src/*.c"] # 1 file; leave out programs and other systems' files with "!FILE"
     # defines = ["NAME=1"], libraries = ["m"], link-flags = ["-pthread"] are values, not paths
     "#);
     let card = garden.read("gate/cards/soil.toml");
@@ -237,7 +237,7 @@ fn a_card_that_can_not_be_read_says_what_to_write() {
         ("license = \"MIT/Apache-2.0\"", "license.invalid", "`MIT OR Apache-2.0`"),
         ("license = \"BSD\"", "license.invalid", "`BSD-2-Clause` or `BSD-3-Clause`"),
         ("exposes = { defines = [\"A=$(id)\"] }", "card.value", "one value in each text"),
-        ("exposes = { sources = [\"src/[\"] }", "pattern.invalid", "src/*.c"),
+        ("exposes = { source = [\"src/[\"] }", "pattern.invalid", "src/*.c"),
     ] {
         let others: Vec<&str> =
             card.lines().filter(|line| line.starts_with("version")).chain([line]).collect();
@@ -255,7 +255,7 @@ fn roles_hold_patterns_and_values_and_a_stand_in_without_a_manifest_has_the_card
     garden.write("soil-1.2/src/main.c", "int main(void) { return 0; }\n");
     sh(&garden, "pack soil-1.2.tgz soil-1.2");
     garden.run(&["need", "--archive", "../soil-1.2.tgz", "--quiet"]).expect(0);
-    let card = "version = \"1.2\"\nexposes = { include = \"include\", sources = [\"src/*.c\", \"!src/main.c\"], \
+    let card = "version = \"1.2\"\nexposes = { include = \"include\", source = [\"src/*.c\", \"!src/main.c\"], \
                 defines = [\"SOIL_DEPTH=3\"], libraries = \"m\" }\n";
     garden.write("gate/cards/soil.toml", card);
     garden.run(&["install", "--quiet"]).expect(0);
@@ -272,7 +272,7 @@ fn roles_hold_patterns_and_values_and_a_stand_in_without_a_manifest_has_the_card
             .collect::<Vec<_>>()
             .join(" ")
     };
-    assert_eq!(roles("sources"), "shelf/soil/src/soil.c");
+    assert_eq!(roles("source"), "shelf/soil/src/soil.c");
     assert_eq!((roles("defines"), roles("libraries")), ("SOIL_DEPTH=3".into(), "m".into()));
     let manifest = garden.read("gate/bibliotax.toml");
     garden.write(
@@ -280,7 +280,7 @@ fn roles_hold_patterns_and_values_and_a_stand_in_without_a_manifest_has_the_card
         &format!("{manifest}\n[stand-ins]\nsoil = {{ path = \"../soil-1.2\" }}\n"),
     );
     garden.run(&["install", "--quiet"]).expect(0);
-    assert_eq!(roles("sources"), "../soil-1.2/src/soil.c");
+    assert_eq!(roles("source"), "../soil-1.2/src/soil.c");
     assert_eq!(roles("include"), "../soil-1.2/include");
     let missing = garden.read("gate/bibliotax.toml").replace("../soil-1.2\" }", "../soil-1.3\" }");
     garden.write("gate/bibliotax.toml", &missing);

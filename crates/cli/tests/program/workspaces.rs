@@ -115,7 +115,8 @@ fn commands_act_on_the_project_they_stand_in_or_on_those_that_are_named() {
       passed over dew-point 2.0.0:
         fernhollow/kiosk needs rain-ledger 2.4 .. 3.
         All releases of rain-ledger need dew-point 1.
-    lock: same versions; only targets or purposes changed
+    lock: 1 changed
+      changed  fernhollow/valve  0.4.0  in valve  licence not declared  needed by fernhollow/kiosk and 1 more
     shelf: 2 packages installed, 9 already there (TIME)
     ----- stderr
     warning: 6 packages don't declare os; see `bibliotax fit`
@@ -223,7 +224,7 @@ fn a_change_in_the_folder_of_a_project_is_seen_at_once_and_nothing_is_copied() {
     let stale = garden.run_in("ws/kiosk", &["install", "--sealed"]).expect(1);
     assert_eq!(stale.code(), "lock.stale", "{stale}");
     let moved = garden.run_in("ws/kiosk", &["install"]).expect(0);
-    assert!(moved.stdout.contains("gone  valve-proto"), "{moved}");
+    assert!(moved.stdout.contains("gone     valve-proto"), "{moved}");
 }
 
 #[test]

@@ -100,7 +100,7 @@ fn sources(paths: &[&str]) -> Option<FoundRole> {
         .retain(|pattern| !wide.contains(&pattern.replacen("/*", "/**/*", 1)) || pattern.contains("/**/"));
     let comment =
         format!("{}; leave out programs and other systems' files with \"!FILE\"", count(files, "file"));
-    found("sources", patterns.into_iter().collect(), comment)
+    found("source", patterns.into_iter().collect(), comment)
 }
 
 fn programs(paths: &[&str]) -> Option<FoundRole> {
@@ -152,10 +152,10 @@ mod tests {
         for (paths, found) in [
             (
                 &["include/moss/map.h", "src/map.c", "src/deep/leaf.c", "tests/try.c", "README"][..],
-                &["include: include", "sources: src/**/*.c"][..],
+                &["include: include", "source: src/**/*.c"][..],
             ),
-            (&["moss.h", "moss.c", "examples/x.c"], &["include: .", "sources: *.c"]),
-            (&["src/moss.h", "src/moss.cpp"], &["include: src", "sources: src/*.cpp"]),
+            (&["moss.h", "moss.c", "examples/x.c"], &["include: .", "source: *.c"]),
+            (&["src/moss.h", "src/moss.cpp"], &["include: src", "source: src/*.cpp"]),
             (&["dew/__init__.py", "dew/deep/__init__.py", "setup.py"], &["python: ."]),
             (&["src/dew/__init__.py"], &["python: src"]),
             (&["package.json", "index.js"], &["node: ."]),

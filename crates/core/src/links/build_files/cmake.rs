@@ -37,10 +37,26 @@ pub fn text(links: &Links) -> Result<String, Unrenderable> {
     Ok(lines.join("\n") + "\n")
 }
 
+/// Endings of sources that are compiled.
+const SOURCES: [&str; 5] = ["c", "cc", "cpp", "cxx", "S"];
+
+/// Whether a path is a source, and not a folder of sources.
+fn is_source(path: &str) -> bool {
+    path.rsplit('/').next().is_some_and(|name| name.contains('.'))
+}
+
 /// A package with sources becomes a library that is built where something links to it, any other one only says what it has.
 fn target(package: &LinkedPackage, lines: &mut Vec<String>) {
     let (name, scope, flags) = (plain(package), scope(package), CFlags::of_package(package));
-    let sources = list(exposed(package, "sources"));
+    let (files, folders): (Vec<String>, Vec<String>) =
+        exposed(package, "source").iter().cloned().partition(|path| is_source(path));
+    let mut sources = list(&files);
+    if !folders.is_empty() {
+        let patterns = folders.iter().flat_map(|folder| SOURCES.map(|ending| format!("{folder}/*.{ending}")));
+        let patterns = list(&patterns.collect::<Vec<_>>());
+        lines.push(format!("file(GLOB _bibliotax_sources CONFIGURE_DEPENDS{patterns})"));
+        sources += " ${_bibliotax_sources}";
+    }
     lines.push(format!("# {} {}", package.name, package.version));
     lines.push(if sources.is_empty() {
         format!("add_library({name} INTERFACE)")
@@ -73,7 +89,7 @@ fn target(package: &LinkedPackage, lines: &mut Vec<String>) {
 }
 
 fn scope(package: &LinkedPackage) -> &'static str {
-    if exposed(package, "sources").is_empty() { "INTERFACE" } else { "PUBLIC" }
+    if exposed(package, "source").is_empty() { "INTERFACE" } else { "PUBLIC" }
 }
 
 fn plain(package: &LinkedPackage) -> String {

@@ -10,7 +10,7 @@ fn links(include: &str, lib: &[&str]) -> Links {
             "needs": needs, "sha256": ["0".repeat(64)], "stamp": format!("shelf/links/stamps/{name}"), "purposes": ["run"],
             "needed-as": [name], "path": format!("shelf/{name}"), "exposes": exposes })
     };
-    let soil = json!({ "include": [include], "lib": lib, "defines": ["SOIL=1"], "libraries": ["m"], "sources": ["shelf/soil/a.c"] });
+    let soil = json!({ "include": [include], "lib": lib, "defines": ["SOIL=1"], "libraries": ["m"], "source": ["shelf/soil/a.c", "shelf/soil/more"] });
     let dew = json!({ "python": ["shelf/dew"], "node": ["shelf/dew"], "modules": ["shelf/dew/index.js"], "classes": ["shelf/dew/dew.jar"] });
     let roles = json!({ "include": [include], "lib": lib, "defines": ["SOIL=1"], "libraries": ["m", "m"], "python": ["shelf/dew"],
         "classes": ["shelf/dew/dew.jar"], "bin": ["shelf/dew/bin"] });
@@ -44,7 +44,7 @@ fn each_tool_gets_what_packages_expose_in_its_own_words() {
         (
             BuildTool::Cmake,
             &[
-                "add_library(bibliotax_soil STATIC EXCLUDE_FROM_ALL \"${_bibliotax_root}/shelf/soil/a.c\")",
+                "add_library(bibliotax_soil STATIC EXCLUDE_FROM_ALL \"${_bibliotax_root}/shelf/soil/a.c\" ${_bibliotax_sources})",
                 "add_library(bibliotax::dew ALIAS bibliotax_dew)",
                 "target_link_libraries(bibliotax_soil PUBLIC bibliotax::dew)",
             ],

@@ -5,6 +5,7 @@
 //! | [`pack`] | from a project folder to a release |
 //! | [`admit_release`] | checking a release whose files are stored, and appending its event |
 //! | [`load`], [`mirror`] | many cards and events at once; updating a copy of a registry |
+//! | [`upstream_archives`] | fetching archives that cards point at, to fill in, check or keep them |
 //! | [`audit`] | checking all that a registry holds |
 
 pub mod admit_release;
@@ -12,3 +13,4 @@ pub mod audit;
 pub mod load;
 pub mod mirror;
 pub mod pack;
+pub mod upstream_archives;

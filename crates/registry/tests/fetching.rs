@@ -43,7 +43,8 @@ fn any_number_of_fetchers_leads_to_the_same_bytes() {
     let folder = tempfile::tempdir().unwrap();
     let registry = Folder::create(&folder.path().join("seedhouse"), "seedhouse", BTreeMap::new()).unwrap();
     fs::write(folder.path().join("cards.jsonl"), cards()).unwrap();
-    load(&registry, &folder.path().join("cards.jsonl"), None, jiff::Timestamp::UNIX_EPOCH, false).unwrap();
+    load(&registry, &folder.path().join("cards.jsonl"), None, jiff::Timestamp::UNIX_EPOCH, false, None)
+        .unwrap();
     let needs: String = (PACKAGES - 6..PACKAGES).map(|number| format!("bed-n{number} = \"any\"\n")).collect();
     let manifest =
         format!("[project]\nname = \"gate\"\n[registries]\nseedhouse = \"seedhouse\"\n[needs]\n{needs}");

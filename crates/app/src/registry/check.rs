@@ -1,7 +1,12 @@
 //! `registry check`: reads and checks all that a registry holds.
 
+use std::sync::Arc;
+
+use bibliotax_registry::catalogue::registry::Registry;
 use bibliotax_registry::model::storage::pending::{Cleared, Pending};
 use bibliotax_registry::publish::audit::{Audit, audit};
+use bibliotax_registry::publish::upstream_archives::check_upstream_archives;
+use bibliotax_registry::sources::direct_sources::DirectSources;
 
 use crate::context::Context;
 use crate::failure::Failure;
@@ -13,6 +18,8 @@ pub struct Report {
     pub repaired: Option<Repaired>,
     /// What is wrong, and how much was read.
     pub audit: Audit,
+    /// How many archives elsewhere were fetched and checked, where that was asked.
+    pub upstream_archives: Option<usize>,
     /// Uploads that no release names yet.
     pub pending: Vec<Pending>,
     /// How many temporary files processes that were killed left behind.
@@ -30,7 +37,12 @@ pub struct Repaired {
 }
 
 /// Reads all of a registry; repairs what it can, if asked to.
-pub fn report(place: &str, repairs: bool, context: &Context<'_>) -> Result<Report, Failure> {
+pub fn report(
+    place: &str,
+    repairs: bool,
+    with_archives: bool,
+    context: &Context<'_>,
+) -> Result<Report, Failure> {
     let registry = registry_storage::open(place, context)?;
     let repaired = if repairs {
         let names = registry.rebuild_name_list()?;
@@ -41,6 +53,15 @@ pub fn report(place: &str, repairs: bool, context: &Context<'_>) -> Result<Repor
     let remains = registry.remains()?;
     let pending = registry.pending()?;
     let remaining_bytes = remains.iter().map(|remains| remains.bytes).sum();
-    let audit = audit(&registry, context.listener)?;
-    Ok(Report { repaired, audit, pending, remains: remains.len(), remaining_bytes })
+    let mut audit = audit(&registry, context.listener)?;
+    let mut upstream_archives = None;
+    if with_archives {
+        let upstream = DirectSources::undeclared(context.folder, &context.environment.network());
+        let source = Registry::of_storage(Arc::clone(&registry));
+        let (archives, flaws) = check_upstream_archives(&*registry, &source, &upstream, context.listener)?;
+        upstream_archives = Some(archives);
+        audit.flaws.extend(flaws);
+        audit.flaws.sort();
+    }
+    Ok(Report { repaired, audit, upstream_archives, pending, remains: remains.len(), remaining_bytes })
 }

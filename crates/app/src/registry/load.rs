@@ -3,6 +3,8 @@
 use std::path::PathBuf;
 
 use bibliotax_registry::publish::load::{self, Loaded};
+use bibliotax_registry::publish::upstream_archives::UpstreamArchives;
+use bibliotax_registry::sources::direct_sources::DirectSources;
 
 use crate::context::Context;
 use crate::failure::Failure;
@@ -16,19 +18,23 @@ pub struct Input {
     pub beside: Option<PathBuf>,
 }
 
-/// Loads files of cards and events into a registry, or only checks them; what came of it, and the registry's name.
+/// Loads files of cards and events into a registry, or only checks them; what came of it, and the registry's name. Archives that cards
+/// point at may be fetched, for what cards don't say of them.
 pub fn load(
     place: &str,
     files: &[Input],
+    fetches: bool,
     is_dry_run: bool,
     context: &Context<'_>,
 ) -> Result<(Loaded, String), Failure> {
     let registry = registry_storage::open(place, context)?;
+    let upstream = DirectSources::undeclared(context.folder, &context.environment.network());
+    let upstream = fetches.then_some(&upstream as &dyn UpstreamArchives);
     let mut loaded = Loaded::default();
     for file in files {
         let path = context.folder.join(&file.path);
         let beside = file.beside.as_deref();
-        loaded += load::load(&*registry, &path, beside, context.environment.now, is_dry_run)?;
+        loaded += load::load(&*registry, &path, beside, context.environment.now, is_dry_run, upstream)?;
     }
     Ok((loaded, registry.name().to_owned()))
 }

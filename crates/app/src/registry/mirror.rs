@@ -3,6 +3,8 @@
 use bibliotax_core::name::NamePattern;
 use bibliotax_registry::catalogue::registry::Registry;
 use bibliotax_registry::publish::mirror::{self, Mirrored, Target};
+use bibliotax_registry::publish::upstream_archives::UpstreamArchives;
+use bibliotax_registry::sources::direct_sources::DirectSources;
 
 use crate::context::Context;
 use crate::failure::Failure;
@@ -18,6 +20,8 @@ pub struct Request {
     pub to: String,
     /// Only these packages: names, or beginnings of names before a `*`.
     pub packages: Vec<String>,
+    /// Whether the archives that cards point at are kept, too.
+    pub keeps_upstream: bool,
     /// Whether the registry is asked without encryption.
     pub is_plain: bool,
 }
@@ -39,7 +43,9 @@ pub fn mirror(
         storage => Target::DryRun(storage),
     };
     let patterns: Vec<NamePattern> = request.packages.iter().map(NamePattern::new).collect();
-    let mirrored = mirror::mirror(&from, to, &patterns, context.listener)?;
+    let upstream = DirectSources::undeclared(context.folder, &context.environment.network());
+    let upstream = request.keeps_upstream.then_some(&upstream as &dyn UpstreamArchives);
+    let mirrored = mirror::mirror(&from, to, &patterns, upstream, context.listener)?;
     Ok((mirrored, from.name().to_owned()))
 }
 

@@ -41,7 +41,7 @@ impl Garden {
         let cards: Vec<String> = releases.iter().map(|release| self.card(release)).collect();
         self.write("cards.jsonl", &cards.join("\n"));
         let cards = Input { path: PathBuf::from("../cards.jsonl"), beside: None };
-        load("../seedhouse", &[cards], false, &self.context()).unwrap();
+        load("../seedhouse", &[cards], false, false, &self.context()).unwrap();
     }
 
     fn card(&self, release: &str) -> String {

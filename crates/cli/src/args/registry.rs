@@ -37,6 +37,9 @@ enum RegistryCommand {
         /// Files with one JSON object per line, or TOML files with one card each; `-` for standard input
         #[arg(required = true, value_name = "FILE")]
         files: Vec<PathBuf>,
+        /// Fetch the archives that cards point at, check them, and fill in what cards don't say of them
+        #[arg(long)]
+        fetch: bool,
         /// Check every line without adding anything
         #[arg(long)]
         dry_run: bool,
@@ -49,6 +52,9 @@ enum RegistryCommand {
         /// First rebuild the list of names, and delete abandoned uploads and temporary files
         #[arg(long)]
         repair: bool,
+        /// Fetch and check the archives that cards point at, too
+        #[arg(long)]
+        archives: bool,
         /// With --repair: check without repairing
         #[arg(long, requires = "repair")]
         dry_run: bool,
@@ -64,10 +70,12 @@ impl Registry {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         match &self.command {
             RegistryCommand::Create(create) => create.run(run),
-            RegistryCommand::Load { registry, files, dry_run } => load(run, registry, files, *dry_run),
-            RegistryCommand::Check { registry, repair, dry_run } => {
+            RegistryCommand::Load { registry, files, fetch, dry_run } => {
+                load(run, registry, files, *fetch, *dry_run)
+            }
+            RegistryCommand::Check { registry, repair, archives, dry_run } => {
                 let repairs = *repair && !dry_run;
-                let report = run.working(|context| check::report(registry, repairs, context))?;
+                let report = run.working(|context| check::report(registry, repairs, *archives, context))?;
                 render::show_checked(run.ui, &report, registry, *dry_run);
                 Ok(if report.audit.flaws.is_empty() { Exit::Done } else { Exit::Differs })
             }
@@ -81,14 +89,21 @@ impl Registry {
 }
 
 /// Loads files of cards and events; what standard input has is seen from the folder here.
-fn load(run: &Run<'_>, registry: &str, files: &[PathBuf], is_dry_run: bool) -> Result<Exit, Failure> {
+fn load(
+    run: &Run<'_>,
+    registry: &str,
+    files: &[PathBuf],
+    fetches: bool,
+    is_dry_run: bool,
+) -> Result<Exit, Failure> {
     let inputs = files.iter().map(|file| InputFile::of(file)).collect::<Result<Vec<_>, _>>()?;
     let beside = |input: &InputFile| input.is_standard().then(|| run.folder().to_owned());
     let files: Vec<load::Input> = inputs
         .iter()
         .map(|input| load::Input { path: input.path().to_owned(), beside: beside(input) })
         .collect();
-    let (loaded, registry) = run.working(|context| load::load(registry, &files, is_dry_run, context))?;
+    let (loaded, registry) =
+        run.working(|context| load::load(registry, &files, fetches, is_dry_run, context))?;
     render::show_loaded(run.ui, &loaded, &registry, is_dry_run);
     Ok(Exit::Done)
 }

@@ -64,7 +64,7 @@ pub fn build(run: &Run<'_>, root: &Path) -> Result<World, Failure> {
     let registries: [Arc<dyn RegistryStorage>; 2] = [Arc::new(seedhouse?), Arc::new(fernhollow?)];
     let releases = publish_all(&registries, data)?;
     for file in ["events.jsonl", "more-cards.jsonl"] {
-        load(&*registries[0], &data.join(file), None, run.environment.now, false)?;
+        load(&*registries[0], &data.join(file), None, run.environment.now, false, None)?;
     }
     run.ui.say(format!("published {} into two registries", count(releases, "release")));
     let has = |program: &str| has_program(program, run);

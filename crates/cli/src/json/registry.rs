@@ -73,6 +73,8 @@ pub struct CheckedRegistry {
     pub files: usize,
     /// Their bytes.
     pub bytes: u64,
+    /// Archives elsewhere that were fetched and checked; null without `--archives`.
+    pub upstream_archives: Option<usize>,
     /// Files of no release.
     pub unnamed: usize,
     /// Uploads without a release yet.
@@ -117,6 +119,7 @@ impl CheckedRegistry {
             releases: audit.releases,
             files: audit.files,
             bytes: audit.bytes,
+            upstream_archives: report.upstream_archives,
             unnamed: audit.unnamed,
             uploads: report.pending.len(),
             left_behind: report.remaining_bytes,

@@ -6,6 +6,7 @@ mod advisories;
 mod attacks;
 mod buckets;
 mod builds;
+mod catalogues;
 mod codes;
 mod conflicts;
 mod containers;

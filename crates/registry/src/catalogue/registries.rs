@@ -206,8 +206,14 @@ impl Registries {
                 return self.registry(package, source)?.open_archive(package, archive, place, from);
             }
             (source::Source::Registry(_), Some(url)) => {
-                let is_inside = self.registry(package, source)?.is_inside();
-                elsewhere.open_url(package, url, is_inside)?
+                let registry = self.registry(package, source)?;
+                match elsewhere.open_url(package, url, registry.is_inside()) {
+                    // A mirror may have kept what isn't there any more.
+                    Err(error) if is_away(&error) || matches!(error, RegistryError::NoArchive { .. }) => {
+                        return registry.open_archive(package, archive, 0, from).map_err(|_| error);
+                    }
+                    opened => opened?,
+                }
             }
             (source, _) => elsewhere.open_archive(package, source, archive)?,
         };

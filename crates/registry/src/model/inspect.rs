@@ -20,13 +20,18 @@ pub type OpenArchive<'o> = dyn Fn(&FileRecord) -> Result<Box<dyn Read + Send>, R
 /// Looks into all archives of a card, but for those that are elsewhere: whether they can be installed, hold what the card exposes,
 /// and lie well together. They are unpacked below `scratch`.
 pub fn check_archives(card: &Card, scratch: &Path, open: &OpenArchive<'_>) -> Result<(), RegistryError> {
-    let here = card.files.iter().filter(|file| !file.is_elsewhere());
-    let held = here.map(|file| Ok((&file.part, contents(file, scratch, open)?)));
-    let held: Vec<(&PartName, Vec<String>)> = held.collect::<Result<_, RegistryError>>()?;
     if card.files.iter().any(FileRecord::is_elsewhere) {
-        // What the card exposes may are in an archive that nobody has looked into yet.
-        return Ok(());
+        // What the card exposes may be in an archive that nobody has looked into yet.
+        let here = card.files.iter().filter(|file| !file.is_elsewhere());
+        return here.map(|file| contents(file, scratch, open)).try_for_each(|found| found.map(drop));
     }
+    check_all_archives(card, scratch, open)
+}
+
+/// The same for all archives of a card, wherever they are.
+pub fn check_all_archives(card: &Card, scratch: &Path, open: &OpenArchive<'_>) -> Result<(), RegistryError> {
+    let held = card.files.iter().map(|file| Ok((&file.part, contents(file, scratch, open)?)));
+    let held: Vec<(&PartName, Vec<String>)> = held.collect::<Result<_, RegistryError>>()?;
     let paths = held.iter().flat_map(|(part, paths)| paths.iter().map(|path| (*part, path.as_str())));
     check_contents(card, paths)
 }

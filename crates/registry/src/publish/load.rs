@@ -29,10 +29,11 @@ use serde_json::Value;
 
 use crate::model::card_check::check_card;
 use crate::model::error::RegistryError;
-use crate::model::inspect::check_archives;
+use crate::model::inspect::{check_all_archives, check_archives};
 use crate::model::layout::card_text;
 use crate::model::release_status::check_reason;
 use crate::model::storage::{ReadRegistryExt, RegistryStorage, WriteRegistryExt};
+use crate::publish::upstream_archives::{Filling, UpstreamArchives, open_fetched};
 
 /// Largest file that is loaded, in bytes.
 const MAX_SIZE: usize = 2 << 30;
@@ -67,13 +68,15 @@ struct Line {
 }
 
 /// Loads a file into a registry: JSON lines, or a card in TOML, which is published `now` unless it says when; with `dry_run`
-/// only checks what would be done. Paths in it are seen from `beside`, without it from its own folder.
+/// only checks what would be done. Paths in it are seen from `beside`, without it from its own folder. With `upstream`, archives that
+/// cards point at are fetched and checked, and tell what cards don't say of them.
 pub fn load(
     registry: &dyn RegistryStorage,
     path: &Path,
     beside: Option<&Path>,
     now: Timestamp,
     dry_run: bool,
+    upstream: Option<&dyn UpstreamArchives>,
 ) -> Result<Loaded, RegistryError> {
     clear(&registry.remains()?)?;
     let missing = || DiskError::new("read", path, io::ErrorKind::NotFound.into());
@@ -85,9 +88,10 @@ pub fn load(
         beside: beside.unwrap_or_else(|| folder_of(path)),
         archives: 0,
         dry_run,
+        filling: upstream.map(Filling::new),
     };
     let is_toml = path.extension().is_some_and(|extension| extension == "toml");
-    let lines = if is_toml { loading.stated(&text, now) } else { loading.lines(&text) };
+    let lines = if is_toml { loading.filled(&text, now) } else { loading.lines(&text) };
     let packages = by_package(lines.map_err(bad)?);
     let lines: usize = packages.values().map(Vec::len).sum();
     let added = check(registry, &packages)?.map_err(bad)?;
@@ -129,6 +133,8 @@ struct Loading<'a> {
     beside: &'a Path,
     archives: usize,
     dry_run: bool,
+    /// Fills in what archives elsewhere tell, where they are fetched.
+    filling: Option<Filling<'a>>,
 }
 
 impl Loading<'_> {
@@ -153,6 +159,24 @@ impl Loading<'_> {
         if faults.is_empty() { Ok(lines) } else { Err(faults) }
     }
 
+    /// A card that people wrote, with what its archives tell.
+    fn filled(&mut self, text: &str, now: Timestamp) -> Result<Vec<Line>, Vec<Fault>> {
+        match &mut self.filling {
+            Some(filling) => {
+                let filled = filling.card(text).map_err(|fault| vec![fault])?;
+                // What is wrong in it has its place in the text that people wrote only where nothing was filled in.
+                self.stated(&filled, now).map_err(|faults| {
+                    let is_same = filled == text;
+                    faults
+                        .into_iter()
+                        .map(|fault| if is_same { fault } else { Fault { span: 0..0, ..fault } })
+                        .collect()
+                })
+            }
+            None => self.stated(text, now),
+        }
+    }
+
     /// A card that people wrote.
     fn stated(&mut self, text: &str, now: Timestamp) -> Result<Vec<Line>, Vec<Fault>> {
         let stated = read_stated(text)?;
@@ -161,7 +185,10 @@ impl Loading<'_> {
         let lacking = |key: &str| fault(format!("the card has no `{key}`"));
         let name = stated.name.clone().ok_or_else(|| lacking("name"))?;
         let version = stated.version.clone().ok_or_else(|| lacking("version"))?;
-        let mut card = Card::bare(name, version, now);
+        // The same card again is the same release, though nobody says when it was published.
+        let history = self.registry.history(&name).ok().flatten().unwrap_or_default();
+        let before = history.release(&version).map(|release| release.entry.published);
+        let mut card = Card::bare(name, version, before.unwrap_or(now));
         stated.laid_over(&mut card);
         let (package, event) = self.release(&card, &Taken::new()).map_err(fault)?;
         let mut lines = provided(&event, &span);
@@ -175,6 +202,9 @@ impl Loading<'_> {
             return event(value);
         }
         let mut taken = Taken::new();
+        if let Some(filling) = &mut self.filling {
+            filling.json(&mut value)?;
+        }
         for file in value.get_mut("files").and_then(Value::as_array_mut).into_iter().flatten() {
             taken.extend(self.take_in(file)?);
         }
@@ -194,7 +224,15 @@ impl Loading<'_> {
                 ));
             }
         }
-        if taken.values().any(|archive| archive.is_new) {
+        if let Some(filling) = self.filling.as_ref().filter(|filling| !filling.fetched.is_empty()) {
+            let open = |file: &FileRecord| match open_fetched(&filling.fetched, file) {
+                Some(opened) => {
+                    Ok(Box::new(opened.at("read", file.sha256.to_string())?) as Box<dyn Read + Send>)
+                }
+                None => self.open(file, taken),
+            };
+            check_all_archives(card, &std::env::temp_dir(), &open).map_err(|error| error.to_string())?;
+        } else if taken.values().any(|archive| archive.is_new) {
             let open = |file: &FileRecord| self.open(file, taken);
             check_archives(card, &std::env::temp_dir(), &open).map_err(|error| error.to_string())?;
         }

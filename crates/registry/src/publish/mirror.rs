@@ -16,6 +16,7 @@ use rayon::prelude::*;
 use crate::catalogue::registry::Registry;
 use crate::model::error::RegistryError;
 use crate::model::storage::{ReadRegistryExt, RegistryStorage, WriteRegistryExt};
+use crate::publish::upstream_archives::UpstreamArchives;
 
 /// What mirroring did.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -57,11 +58,12 @@ impl<'t> Target<'t> {
 }
 
 /// Brings a mirror up to date with a registry, of the packages that the patterns mean; of all without any. Without a mirror, or in
-/// a dry run, only what it lacks is counted, cards without their bytes.
+/// a dry run, only what it lacks is counted, cards without their bytes. With `upstream`, it keeps the archives that cards point at, too.
 pub fn mirror(
     from: &Registry,
     to: Target<'_>,
     patterns: &[NamePattern],
+    upstream: Option<&dyn UpstreamArchives>,
     listener: &dyn ProgressListener,
 ) -> Result<Mirrored, RegistryError> {
     if let Target::Copy(to) = to
@@ -75,7 +77,10 @@ pub fn mirror(
     let each: Vec<(PackageName, Mirrored)> = names
         .into_par_iter()
         .map(|name| {
-            let mirrored = of_package(from, to, &name)?;
+            let mut mirrored = of_package(from, to, &name)?;
+            if let Some(upstream) = upstream {
+                take_upstream(from, to, &name, upstream, &mut mirrored)?;
+            }
             listener.on_event(&ProgressEvent::Counted { package: name.clone() });
             Ok((name, mirrored))
         })
@@ -122,6 +127,31 @@ fn of_package(from: &Registry, to: Target<'_>, name: &PackageName) -> Result<Mir
         to.append_text(name, &ours, missing)?;
     }
     Ok(mirrored)
+}
+
+/// Takes the archives that the releases of a package have elsewhere.
+fn take_upstream(
+    from: &Registry,
+    to: Target<'_>,
+    name: &PackageName,
+    upstream: &dyn UpstreamArchives,
+    mirrored: &mut Mirrored,
+) -> Result<(), RegistryError> {
+    let history = from.history(name)?.unwrap_or_default();
+    let releases = history.releases().iter().filter(|release| release.withdrawn.is_none());
+    for file in releases.flat_map(|release| &release.entry.files) {
+        let Some(url) = file.url.as_ref().filter(|_| !to.has_file(&file.sha256).unwrap_or(false)) else {
+            continue;
+        };
+        let Target::Copy(to) = to else {
+            mirrored.files += 1;
+            mirrored.bytes += file.size;
+            continue;
+        };
+        let mut bytes = upstream.open(name, url)?.take(file.size + 1);
+        take_bytes(to, name, &file.sha256, &mut bytes, file.size, mirrored)?;
+    }
+    Ok(())
 }
 
 fn take_card(

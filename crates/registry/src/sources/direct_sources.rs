@@ -40,6 +40,7 @@ use crate::client::network::Network;
 use crate::model::error::{Asked, RegistryError};
 use crate::model::private_hosts::leads_inside;
 use crate::model::staging::Staged;
+use crate::publish::upstream_archives::UpstreamArchives;
 use crate::sources::git::{Refs, Repository, Wanted, submodule_url, write_tree};
 
 /// Largest manifest among files that is read, in bytes.
@@ -145,7 +146,15 @@ impl DirectSources {
         url: &str,
         format: Option<ArchiveFormat>,
     ) -> Result<(Archive, PathBuf), RegistryError> {
-        let opened = archive::open(package, url, false, &self.root, &self.network)?;
+        self.fetched(package, archive::open(package, url, false, &self.root, &self.network)?, format)
+    }
+
+    fn fetched(
+        &self,
+        package: &PackageName,
+        opened: impl Read,
+        format: Option<ArchiveFormat>,
+    ) -> Result<(Archive, PathBuf), RegistryError> {
         let staged = archive::fetch(package, opened, &self.archives())?;
         let (sha256, size) = (staged.digest(), staged.size());
         self.keep(staged)?;
@@ -472,6 +481,21 @@ impl DirectSources {
                 Err(RegistryError::Undeclared { package: package.clone(), registry })
             }
         }
+    }
+}
+
+impl UpstreamArchives for DirectSources {
+    fn open(&self, package: &PackageName, url: &str) -> Result<Box<dyn Read + Send>, RegistryError> {
+        self.open_url(package, url, true)
+    }
+
+    fn fetch(
+        &self,
+        package: &PackageName,
+        url: &str,
+        format: Option<ArchiveFormat>,
+    ) -> Result<(Archive, PathBuf), RegistryError> {
+        self.fetched(package, self.open_url(package, url, true)?, format)
     }
 }
 

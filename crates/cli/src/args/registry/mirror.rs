@@ -27,6 +27,9 @@ pub struct Mirror {
     /// Copy only this package, or all whose names begin with the text before `*`
     #[arg(long = "only", value_name = "PATTERN", value_delimiter = ',')]
     packages: Vec<String>,
+    /// Keep the archives that cards point at, too
+    #[arg(long)]
+    files: bool,
     /// Allow plain HTTP
     #[arg(long)]
     plain: bool,
@@ -42,6 +45,7 @@ impl Mirror {
             from: self.from.clone(),
             to: self.to.clone(),
             packages: self.packages.clone(),
+            keeps_upstream: self.files,
             is_plain: self.plain,
         };
         let (mirrored, registry) = run.working(|context| mirror(&request, self.dry_run, context))?;

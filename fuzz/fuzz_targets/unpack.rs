@@ -15,6 +15,8 @@ fuzz_target!(|data: &[u8]| {
         ArchiveFormat::TarGz,
         ArchiveFormat::TarXz,
         ArchiveFormat::TarZst,
+        ArchiveFormat::TarBz2,
+        ArchiveFormat::TarLz4,
         ArchiveFormat::Zip,
     ];
     let format = formats[usize::from(*kind) % formats.len()];
@@ -30,6 +32,6 @@ fuzz_target!(|data: &[u8]| {
     let Ok(listing) = unpacked else { return };
     for file in &listing.files {
         let metadata = std::fs::symlink_metadata(folder.join(file.path.as_str())).unwrap();
-        assert!(metadata.is_file() && metadata.len() == file.size, "{}", file.path);
+        assert!(metadata.is_file() && metadata.len() == file.size, "{:?}", file.path);
     }
 });

@@ -10,8 +10,7 @@ use bibliotax_core::digest::Digest;
 use bibliotax_core::file_selection::FilePattern;
 use bibliotax_core::inner_path::PathProblem;
 use bibliotax_disk::DiskError;
-
-use crate::unpack::NameElsewhere;
+use serde::{Deserialize, Serialize};
 
 /// What is wrong with an archive.
 #[derive(Debug, thiserror::Error)]
@@ -99,6 +98,15 @@ pub struct RefusedEntries {
     pub entries: Vec<RefusedEntry>,
     /// How many more there are.
     pub more: usize,
+}
+
+/// A name that is possible on this system and not on every other one.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NameElsewhere {
+    /// The path inside the package.
+    pub path: String,
+    /// Why other systems can't have it, as a sentence goes on: "a part of it is a device on some systems".
+    pub why: String,
 }
 
 /// Most refused entries that are remembered.

@@ -7,8 +7,8 @@ use std::path::Path;
 use bibliotax_core::card::ArchiveFormat;
 use bibliotax_disk::error::At;
 
+use crate::decoding::decoded;
 use crate::error::ArchiveError;
-use crate::unpack::tar;
 
 /// How many bytes at the beginning tell the format: a header of a tar (POSIX.1-2001, "ustar Interchange Format").
 pub const HEAD_LEN: usize = 512;
@@ -104,7 +104,7 @@ fn other(head: &[u8]) -> String {
 /// Fails unless a tar is inside what was packed in one go.
 fn holds_tar(packed: File, format: ArchiveFormat, name: &str) -> Result<(), ArchiveError> {
     let mut head = Vec::new();
-    let read = tar::decoded(packed, format)?.take(HEAD_LEN as u64).read_to_end(&mut head);
+    let read = decoded(packed, format)?.take(HEAD_LEN as u64).read_to_end(&mut head);
     match read {
         Err(_) => Err(ArchiveError::Unreadable { format, message: "its structure is broken".into() }),
         Ok(_) if is_tar(&head) => Ok(()),

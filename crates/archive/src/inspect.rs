@@ -12,6 +12,7 @@ use bibliotax_core::card::ArchiveFormat;
 use bibliotax_core::inner_path::InnerPath;
 use bibliotax_disk::error::At;
 
+use crate::decoding::decoded;
 use crate::entry_visitor::Visit;
 use crate::error::ArchiveError;
 use crate::unpack::{tar, zip};
@@ -119,7 +120,7 @@ fn visit(archive: &Path, format: ArchiveFormat, visit: &mut Visit<'_>) -> Result
     let file = BufReader::new(File::open(archive).at("read", archive)?);
     match format {
         ArchiveFormat::Zip => zip::look(file, visit),
-        format => tar::look(tar::decoded(file, format)?.take(MAX_BYTES), format, visit),
+        format => tar::look(decoded(file, format)?.take(MAX_BYTES), format, visit),
     }
 }
 

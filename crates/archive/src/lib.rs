@@ -4,15 +4,18 @@
 //! |---|---|
 //! | [`unpack`] | unpacking an archive into a tree |
 //! | [`inspect`], `entry_visitor` | reading an archive without unpacking it |
-//! | [`format`] | how an archive is packed, by its bytes |
+//! | [`format`], `decoding` | how an archive is packed, by its bytes, and the tar inside it |
 //! | [`select`], [`secrets`] | which files of a folder go into a package, and what looks like a secret |
 //! | [`pack`] | packing files into a reproducible archive |
+//! | `limits` | how much an archive may contain |
 //! | [`error`] | what can go wrong |
 
+mod decoding;
 mod entry_visitor;
 pub mod error;
 pub mod format;
 pub mod inspect;
+mod limits;
 pub mod pack;
 pub mod secrets;
 pub mod select;

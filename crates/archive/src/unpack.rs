@@ -8,7 +8,6 @@
 
 mod directory;
 mod headers;
-mod limits;
 mod source;
 pub(crate) mod tar;
 mod times;
@@ -22,7 +21,7 @@ use bibliotax_core::card::{Archive, ArchiveFormat};
 
 pub use self::source::Checked;
 use self::tree::TreeWriter;
-pub use self::tree::{Listing, NameElsewhere, TreeFile, TreePath};
+pub use self::tree::{Listing, TreeFile, TreePath};
 use crate::error::ArchiveError;
 use crate::format::instead_of;
 

@@ -4,7 +4,7 @@
 //! |---|---|
 //! | [`name`], [`version`], [`range`] | names of packages and their parts, versions, and the versions that a need accepts |
 //! | [`digest`], [`license`], [`package_url`] | SHA-256 digests, SPDX licence expressions, names of upstream software |
-//! | [`upstream`], [`tags`] | versions, names of archives and tags as upstreams write them |
+//! | [`upstream`], [`named_archive`], [`tags`] | versions, names of archives and tags as upstreams write them |
 //! | [`manifest`] | `bibliotax.toml`: its meaning, and edits of its text; a person's own settings, which are written alike |
 //! | [`advisory`] | what is known to be wrong with releases: OSV records, package URLs, severities |
 //! | [`card`], [`history`], [`exposes`] | what a registry knows of releases; what they expose to builds |
@@ -44,6 +44,7 @@ pub mod location;
 pub mod lock;
 pub mod manifest;
 pub mod name;
+pub mod named_archive;
 pub mod nearest;
 pub mod newer;
 pub mod package_url;

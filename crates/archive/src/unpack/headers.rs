@@ -8,9 +8,9 @@ use std::io::Read;
 
 use tar::{Archive, Entry, EntryType, PaxExtensions};
 
-use super::limits::{MAX_ENTRIES, MAX_HEADER};
 use super::times::EntryTime;
 use crate::error::{ArchiveError, shown};
+use crate::limits::{MAX_ENTRIES, MAX_HEADER};
 
 /// An entry of a tar that is a file, a folder, a link or something special.
 pub struct Header {

@@ -18,7 +18,7 @@ use serde::{Deserialize, Serialize};
 
 use self::links::Link;
 use super::times::EntryTime;
-use crate::error::{ArchiveError, EntryProblem, RefusedEntries, shown};
+use crate::error::{ArchiveError, EntryProblem, NameElsewhere, RefusedEntries, shown};
 
 /// What an entry takes in memory while an archive is unpacked, beside its name, and the most that all may take, in bytes.
 const ENTRY_WEIGHT: usize = 480;
@@ -44,15 +44,6 @@ pub struct Listing {
     /// The first of its names that are possible here and not on every system.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub elsewhere: Vec<NameElsewhere>,
-}
-
-/// A name that is possible on this system and not on every other one.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct NameElsewhere {
-    /// The path inside the package.
-    pub path: String,
-    /// Why other systems can't have it, as a sentence goes on: "a part of it is a device on some systems".
-    pub why: String,
 }
 
 /// A path of an unpacked tree, which this system can have.

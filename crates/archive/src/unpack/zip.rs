@@ -11,12 +11,12 @@ use zip::read::ZipFile;
 use zip::result::ZipError;
 
 use super::directory::{FILE, KIND, at_end, set_user};
-use super::limits::{Counted, MAX_DIRECTORY, exceeded};
 use super::source::Checked;
 use super::times::EntryTime;
 use super::tree::{FileFacts, TreeWriter};
 use crate::entry_visitor::Visit;
 use crate::error::{ArchiveError, EntryProblem, shown};
+use crate::limits::{Counted, MAX_DIRECTORY, exceeded};
 
 /// Longest target of a link, in bytes.
 const MAX_TARGET_LEN: u64 = 4096;

@@ -21,8 +21,9 @@ use super::DesiredState;
 use crate::error::StoreError;
 use crate::file_check::{FileCheck, is_same};
 use crate::store::Store;
+use bibliotax_archive::error::NameElsewhere;
 use bibliotax_archive::error::{ArchiveError, RefusedEntries};
-use bibliotax_archive::unpack::{Listing, NameElsewhere, TreeFile, TreePath};
+use bibliotax_archive::unpack::{Listing, TreeFile, TreePath};
 
 /// The ways that are tried one after the other.
 const AUTO: [LinkWay; 3] = [LinkWay::Reflink, LinkWay::Hard, LinkWay::Copy];

@@ -63,7 +63,8 @@ pub enum Report {
 /// A package with one of its releases.
 pub struct Described {
     listing: Arc<Listing>,
-    version: Version,
+    /// The release, with the newest of its cards.
+    release: Release,
     /// The card of the release.
     pub card: Card,
     /// What it has to fit.
@@ -72,6 +73,8 @@ pub struct Described {
     pub facets: Arc<Facets>,
     /// The version that is locked, as people read it.
     pub locked: Option<String>,
+    /// Whether the lock has it with a card that was corrected since.
+    pub locks_earlier_card: bool,
     /// What the last other releases say of what changed, the newest first.
     pub notes: Vec<(Version, String)>,
     /// Where the registry's mirrors stand with it.
@@ -94,8 +97,7 @@ impl Described {
 
     /// The release.
     pub fn release(&self) -> &Release {
-        let release = self.listing.history.release(&self.version);
-        release.expect("the version was taken from this history")
+        &self.release
     }
 
     /// The advisories that affect a version.
@@ -140,23 +142,31 @@ fn described(
     registries: &Registries,
 ) -> Result<Described, Failure> {
     let (places, facets) = (workspace.places(&request.projects, &request.targets)?, registries.facets());
-    let release = chosen(request, name, &listing, &places, &facets)?;
-    let card = registries.card(&listing, release)?;
+    let release = chosen(request, name, &listing, &places, &facets)?.corrected();
+    let card = registries.card(&listing, &release)?;
     let lock = workspace.sound_lock().ok().flatten();
+    let locked = lock.and_then(|lock| lock.package(&card.name));
     Ok(Described {
-        version: release.entry.version.clone(),
-        locked: lock.and_then(|lock| lock.package(&card.name)).map(LockedPackage::shown_version),
-        notes: notes(registries, &listing, release),
+        locked: locked.map(LockedPackage::shown_version),
+        locks_earlier_card: locked.is_some_and(|locked| has_earlier_card(locked, &release)),
+        notes: notes(registries, &listing, &release),
         mirrors: registries.mirror_statuses(name, &listing.source),
         sources: registries.all_sources(name, card.repository.as_deref()),
         is_alone: workspace.is_alone(),
         advisories: registries.advisories(&listing)?,
         warnings: registries.warnings(),
+        release,
         card,
         places,
         facets,
         listing,
     })
+}
+
+/// Whether a release is locked with a card that was corrected since.
+fn has_earlier_card(locked: &LockedPackage, release: &Release) -> bool {
+    locked.version == release.entry.version
+        && locked.card.is_some_and(|card| !release.corrections_since(&card).is_empty())
 }
 
 /// The release that is meant.

@@ -288,6 +288,8 @@ pub enum Event {
     Deprecated(Deprecation),
     /// Releases are deprecated no longer.
     Undeprecated(Undeprecation),
+    /// The card of a release was corrected; its files are as they were.
+    Revised(Box<Revision>),
     /// In the history of a capability: a package provides it.
     Provided(Provider),
 }
@@ -301,9 +303,22 @@ impl Event {
             Self::Restored(restoration) => restoration.at,
             Self::Deprecated(deprecation) => deprecation.at,
             Self::Undeprecated(undeprecation) => undeprecation.at,
+            Self::Revised(revision) => revision.at,
             Self::Provided(provider) => provider.at,
         }
     }
+}
+
+/// That the card of a release was corrected. What was published stays: its version, its time, and the bytes of its files.
+#[derive(Debug, Clone, JsonSchema, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Revision {
+    /// What the card says from now on.
+    pub entry: Entry,
+    /// Why, for people.
+    pub reason: String,
+    /// When.
+    pub at: Timestamp,
 }
 
 /// That a release was withdrawn.

@@ -108,8 +108,7 @@ impl Known {
             ..Card::bare(package.name.clone(), package.version.clone(), Timestamp::UNIX_EPOCH)
         };
         let entry = card.entry(package.card.unwrap_or_else(|| Digest::of(b"")));
-        let release = Release { entry, withdrawn: None, deprecated: None };
-        Self { release, advisories: Arc::default(), before: None }
+        Self { release: Release::new(entry), advisories: Arc::default(), before: None }
     }
 }
 

@@ -5,7 +5,8 @@ use std::collections::BTreeSet;
 use jiff::Timestamp;
 use serde_json::error::Category;
 
-use crate::card::{Deprecation, Entry, Event, Withdrawal};
+use crate::card::{Deprecation, Entry, Event, FileRecord, Revision, Withdrawal};
+use crate::digest::Digest;
 use crate::name::PackageName;
 use crate::range::Range;
 use crate::version::Version;
@@ -19,6 +20,87 @@ pub struct Release {
     pub withdrawn: Option<Withdrawal>,
     /// That it is deprecated, by the newest such event that concerns it.
     pub deprecated: Option<Deprecation>,
+    /// The cards that it had, the first one first and the one of today last; empty where its card was never corrected.
+    pub revisions: Vec<CardRevision>,
+}
+
+/// A card that a release has or had.
+#[derive(Debug, Clone)]
+pub struct CardRevision {
+    /// What it says.
+    pub entry: Entry,
+    /// Since when it holds.
+    pub at: Timestamp,
+    /// Why it took the place of the card before it; none of the card as published.
+    pub reason: Option<String>,
+}
+
+impl Release {
+    /// A release as it was published.
+    pub fn new(entry: Entry) -> Self {
+        Self { entry, withdrawn: None, deprecated: None, revisions: Vec::new() }
+    }
+
+    /// Whether it has this card, or had it once.
+    pub fn has_had(&self, card: &Digest) -> bool {
+        self.entry.card == *card || self.revisions.iter().any(|revision| revision.entry.card == *card)
+    }
+
+    /// What its cards say: the one of now, and all that it had.
+    pub fn entries(&self) -> impl Iterator<Item = &Entry> {
+        let earlier = self.revisions.iter().map(|revision| &revision.entry);
+        [&self.entry].into_iter().chain(earlier.filter(|entry| entry.card != self.entry.card))
+    }
+
+    /// The release with the newest of its cards.
+    pub fn corrected(&self) -> Self {
+        let newest = self.revisions.last().map(|revision| revision.entry.clone());
+        Self { entry: newest.unwrap_or_else(|| self.entry.clone()), ..self.clone() }
+    }
+
+    /// The corrections of its card since it had this one, the earliest first.
+    pub fn corrections_since(&self, card: &Digest) -> &[CardRevision] {
+        let at = self.revisions.iter().rposition(|revision| revision.entry.card == *card);
+        at.map_or(&[], |at| &self.revisions[at + 1..])
+    }
+
+    /// Goes back to a card that it had.
+    fn pin(&mut self, card: &Digest) {
+        if let Some(revision) = self.revisions.iter().rfind(|revision| revision.entry.card == *card) {
+            self.entry = revision.entry.clone();
+        }
+    }
+
+    /// Takes in a corrected card; the reason if it isn't one of this release.
+    fn revise(&mut self, revision: Revision) -> Result<(), String> {
+        let Revision { entry, reason, at } = revision;
+        let of = |entry: &Entry| (entry.name.clone(), entry.version.as_str().to_owned(), entry.published);
+        if of(&entry) != of(&self.entry) {
+            return Err(format!("another card of {} has another name, version or time", entry.version));
+        }
+        if !has_same_files(&entry.files, &self.entry.files) {
+            return Err(format!(
+                "another card of {} has other files, and the files of a release never change: publish a new version",
+                entry.version
+            ));
+        }
+        if entry.card == self.entry.card {
+            return Err(format!("{} has this card already", entry.version));
+        }
+        if self.revisions.is_empty() {
+            let first = self.entry.clone();
+            self.revisions.push(CardRevision { at: first.published, entry: first, reason: None });
+        }
+        self.entry = entry.clone();
+        self.revisions.push(CardRevision { entry, at, reason: Some(reason) });
+        Ok(())
+    }
+}
+
+/// Whether files have the same bytes and go to the same places; only where they are fetched from may differ.
+fn has_same_files(one: &[FileRecord], other: &[FileRecord]) -> bool {
+    let anywhere = |file: &FileRecord| FileRecord { url: None, ..file.clone() };
+    one.iter().map(anywhere).eq(other.iter().map(anywhere))
 }
 
 /// All releases of one package, oldest version first; or, of a capability, the packages that provide it.
@@ -77,9 +159,13 @@ impl History {
             Event::Release(entry) => match self.position(&entry.version) {
                 Ok(_) => return Err(format!("{} exists already", entry.version)),
                 Err(place) => {
-                    self.releases.insert(place, Release { entry: *entry, withdrawn: None, deprecated: None });
+                    self.releases.insert(place, Release::new(*entry));
                 }
             },
+            Event::Revised(revision) => {
+                let at = self.known(&revision.entry.version)?;
+                self.releases[at].revise(*revision)?;
+            }
             Event::Withdrawn(withdrawal) => {
                 let at = self.known(&withdrawal.version)?;
                 self.releases[at].withdrawn = Some(withdrawal);
@@ -117,6 +203,13 @@ impl History {
 
     fn position(&self, version: &Version) -> Result<usize, usize> {
         self.releases.binary_search_by(|release| release.entry.version.cmp(version))
+    }
+
+    /// Lets a release have a card again that it had, as a lock holds it.
+    pub fn pin(&mut self, version: &Version, card: &Digest) {
+        if let Ok(at) = self.position(version) {
+            self.releases[at].pin(card);
+        }
     }
 
     /// The releases, oldest version first.
@@ -206,6 +299,48 @@ mod tests {
         );
         let again = read(&[&release("1.10"), &withdrawn, &restored]).unwrap();
         assert_eq!(again.releases()[0].withdrawn, None);
+    }
+
+    #[test]
+    fn a_corrected_card_is_the_one_of_today_and_the_earlier_ones_stay_known() {
+        let revised = |card: &str, more: &str| {
+            let entry = format!(
+                r#""name":"dew-point","version":"1.0","published":"2026-03-01T08:00:00Z","card":"{}"{more}"#,
+                Digest::of(card.as_bytes())
+            );
+            format!(
+                r#"{{"event":"revised","entry":{{{entry}}},"reason":"{card}","at":"2026-04-01T08:00:00Z"}}"#
+            )
+        };
+        let first = read(&[&release("1.0")]).unwrap().releases()[0].entry.card;
+        let lines = [release("1.0"), revised("two", ""), revised("three", r#","license":"ISC""#)];
+        let mut history = read(&lines.each_ref().map(String::as_str)).unwrap();
+        let release_now = history.releases()[0].clone();
+        assert_eq!(release_now.entry.card, Digest::of(b"three"));
+        let reasons: Vec<_> =
+            release_now.corrections_since(&first).iter().filter_map(|one| one.reason.as_deref()).collect();
+        assert_eq!(reasons, ["two", "three"]);
+        assert_eq!(release_now.corrections_since(&Digest::of(b"three")).len(), 0);
+        assert_eq!(release_now.entries().count(), 3);
+        history.pin(&"1.0".parse().unwrap(), &Digest::of(b"two"));
+        assert_eq!(history.releases()[0].entry.card, Digest::of(b"two"));
+        assert_eq!(history.releases()[0].corrected().entry.card, Digest::of(b"three"));
+        history.pin(&"1.0".parse().unwrap(), &Digest::of(b"of nobody"));
+        assert_eq!(history.releases()[0].entry.card, Digest::of(b"two"), "there is no such card");
+
+        let before: Timestamp = "2026-03-31T08:00:00Z".parse().unwrap();
+        let past = History::read(&name(), &(lines.join("\n") + "\n"), Some(before)).unwrap();
+        assert_eq!(past.releases()[0].entry.card, first, "as it was then");
+        let file = format!(r#","files":[{{"sha256":"{}","size":1,"format":"tar"}}]"#, Digest::of(b"file"));
+        let same = revised("two", "").replace(&Digest::of(b"two").to_string(), &first.to_string());
+        for wrong in [
+            revised("two", &file),
+            revised("two", "").replace("1.0", "1.1"),
+            revised("two", "").replace("03-01", "03-02"),
+            same,
+        ] {
+            assert_eq!(read(&[&release("1.0"), &wrong]).unwrap_err().line, 2, "{wrong}");
+        }
     }
 
     #[test]

@@ -9,7 +9,7 @@ use crate::card::CardNeed;
 use crate::compliance::scopes;
 use crate::facet::{Facets, Fit, Target};
 use crate::fitting::{fit, newest};
-use crate::history::Release;
+use crate::history::{CardRevision, Release};
 use crate::lock::{Lock, LockedPackage, NeedGraph};
 use crate::name::{PackageName, Purpose};
 use crate::range::Range;
@@ -26,6 +26,8 @@ pub struct Newer<'l> {
     pub package: &'l LockedPackage,
     /// The release that it is locked to, as it stands now.
     pub locked: Option<Release>,
+    /// How its card was corrected since it was locked, the earliest first.
+    pub corrections: Vec<CardRevision>,
     /// The release that an update of everything would take, where that is another, with its source.
     pub update: Option<(Version, Source)>,
     /// The newest release beyond what an update would take, with all that keeps it out.
@@ -85,6 +87,7 @@ pub fn newer<'l, C: Catalogue>(
     for (package, scopes) in packages.filter(|(package, _)| package.source.path().is_none()) {
         let Some(listing) = catalogue.listing(&package.name)? else { continue };
         let locked = listing.history.release(&package.version).cloned();
+        let corrections = corrections(package, locked.as_ref());
         let update = chosen.get(&package.name).filter(|chosen| is_newer(package, chosen));
         let update = update.map(|chosen| (chosen.release.entry.version.clone(), chosen.source.clone()));
         let reached = update.as_ref().map_or(&package.version, |(version, _)| version);
@@ -106,8 +109,9 @@ pub fn newer<'l, C: Catalogue>(
         let is_news =
             locked.as_ref().is_some_and(|locked| locked.deprecated.is_some() || locked.withdrawn.is_some());
         let affected = affected(package, &advisories, listing.history.releases());
-        if is_news || !affected.is_empty() || update.is_some() || beyond.is_some() {
-            found.push(Newer { package, locked, update, beyond, advisories: affected });
+        if is_news || !corrections.is_empty() || !affected.is_empty() || update.is_some() || beyond.is_some()
+        {
+            found.push(Newer { package, locked, corrections, update, beyond, advisories: affected });
         }
     }
     let direct: BTreeSet<&PackageName> = workspace.needs().map(|(_, need)| &need.package).collect();
@@ -139,12 +143,20 @@ fn affected(
     affecting.map(|one| (one.clone(), fixed(one))).collect()
 }
 
-/// Whether an update leads to something newer: to a later version, or to another commit of the same one.
+/// How the card of a locked release was corrected since it was locked.
+fn corrections(package: &LockedPackage, release: Option<&Release>) -> Vec<CardRevision> {
+    let since = release.zip(package.card).map(|(release, card)| release.corrections_since(&card).to_vec());
+    since.unwrap_or_default()
+}
+
+/// Whether an update leads to something newer: to a later version, or to another commit or card of the same one.
 fn is_newer(package: &LockedPackage, chosen: &ChosenPackage) -> bool {
     let commit = |source: &Source| source.git().map(|git| git.commit.clone());
     let version = &chosen.release.entry.version;
     *version > package.version
-        || *version == package.version && commit(&chosen.source) != commit(&package.source)
+        || *version == package.version
+            && (commit(&chosen.source) != commit(&package.source)
+                || package.card.is_some_and(|card| card != chosen.release.entry.card))
 }
 
 /// Who needs which packages in which ranges.

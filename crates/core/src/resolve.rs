@@ -103,7 +103,7 @@ impl Listing {
         for (source, card) in releases {
             // There is no card that could be fetched.
             let entry = card.entry(Digest::of(b""));
-            history.add(Release { entry, withdrawn: None, deprecated: None });
+            history.add(Release::new(entry));
             own.insert(card.version.clone(), (source, card));
         }
         let source = own.values().next_back()?.0.clone();

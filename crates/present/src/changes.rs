@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeSet, HashMap};
 
-use bibliotax_core::compare::{Change, Kind};
+use bibliotax_core::compare::{Aspect, Change, Kind};
 use bibliotax_core::lock::{Lock, LockedPackage, NeedGraph, RUN, Reached};
 use bibliotax_core::name::{ComponentName, PackageName};
 use bibliotax_core::source::Source;
@@ -102,7 +102,7 @@ fn reason(change: &Change<'_>, needers: &Needers<'_>) -> String {
     }
     let purposes = needers.purposes(name).filter(|purposes| !purposes.contains(&RUN));
     let purposes = purposes.map(|purposes| format!(", for {}", purposes.join(" and "))).unwrap_or_default();
-    let purposes = purposes + &wishes(change) + &from(change);
+    let purposes = purposes + &wishes(change) + &from(change) + &others(change);
     if needers.is_direct(change.package()) {
         return format!("needed {}{purposes}", needers.here(change.package()));
     }
@@ -128,6 +128,30 @@ fn from(change: &Change<'_>) -> String {
             let before = before.map(|git| format!(", before {}", git.commit.short())).unwrap_or_default();
             format!(", from {source}{before}")
         }
+    }
+}
+
+/// What of a package is another at the same version, where nothing else shows it.
+fn others(change: &Change<'_>) -> String {
+    if change.kind != Kind::Changed {
+        return String::new();
+    }
+    let aspects = change.aspects();
+    let word = |aspect: &Aspect| match aspect {
+        // Another commit has other files.
+        Aspect::Contents if aspects.contains(&Aspect::Source) => None,
+        Aspect::License => Some("licence"),
+        Aspect::Contents => Some("files"),
+        Aspect::Steps => Some("steps"),
+        Aspect::Exposes => Some("exposed paths"),
+        Aspect::Needs => Some("needs"),
+        Aspect::Source | Aspect::Components | Aspect::Card => None,
+    };
+    let words: Vec<&str> = aspects.iter().filter_map(word).collect();
+    match words.as_slice() {
+        [] if aspects == [Aspect::Card] => ", other card".to_owned(),
+        [] => String::new(),
+        words => format!(", other {}", words.join(" and ")),
     }
 }
 

@@ -8,6 +8,7 @@
 //! | [`staging`], [`partial_upload`], [`release`] | files and releases that are being published |
 //! | [`card_check`], [`inspect`], `release_check` | checks of a card, of its archives, and of its version and names |
 //! | [`release_status`], `history_limits` | withdrawing, restoring, deprecating; how long a history may become |
+//! | [`upstream_archives`] | archives where their authors have them |
 //! | [`private_hosts`] | hosts that only this machine or its network reaches |
 //! | `bounded`, `mutex`, `jitter` | a cache bounded by bytes, locking, random waits |
 
@@ -29,3 +30,4 @@ pub(crate) mod release_check;
 pub mod release_status;
 pub mod staging;
 pub mod storage;
+pub mod upstream_archives;

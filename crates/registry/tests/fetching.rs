@@ -13,7 +13,7 @@ use bibliotax_core::workspace::Workspace;
 use bibliotax_registry::catalogue::connections::Connections;
 use bibliotax_registry::catalogue::registries::Registries;
 use bibliotax_registry::client::network::Network;
-use bibliotax_registry::publish::load::load;
+use bibliotax_registry::publish::load::{LoadOptions, load};
 use bibliotax_registry::sources::direct_sources::Freshness;
 use bibliotax_registry::storage::folder::Folder;
 
@@ -43,8 +43,15 @@ fn any_number_of_fetchers_leads_to_the_same_bytes() {
     let folder = tempfile::tempdir().unwrap();
     let registry = Folder::create(&folder.path().join("seedhouse"), "seedhouse", BTreeMap::new()).unwrap();
     fs::write(folder.path().join("cards.jsonl"), cards()).unwrap();
-    load(&registry, &folder.path().join("cards.jsonl"), None, jiff::Timestamp::UNIX_EPOCH, false, None)
-        .unwrap();
+    load(
+        &registry,
+        &folder.path().join("cards.jsonl"),
+        None,
+        jiff::Timestamp::UNIX_EPOCH,
+        false,
+        &LoadOptions::default(),
+    )
+    .unwrap();
     let needs: String = (PACKAGES - 6..PACKAGES).map(|number| format!("bed-n{number} = \"any\"\n")).collect();
     let manifest =
         format!("[project]\nname = \"gate\"\n[registries]\nseedhouse = \"seedhouse\"\n[needs]\n{needs}");

@@ -59,7 +59,7 @@ impl From<RegistryError> for Failure {
             E::NothingThere { .. } => {
                 "check name and version: `bibliotax describe` lists the releases of a package"
             }
-            E::NoReason => "add one with `--reason`",
+            E::NoReason => "add one: `--reason TEXT`, or `--revise REASON` of `registry load`",
             E::NoRoom { .. } => "shorten the card, or publish under another name",
             E::WrongReason { .. } => "write one or two sentences of plain text",
             E::PlainHttp { .. } => {

@@ -2,8 +2,8 @@
 
 use bibliotax_core::name::NamePattern;
 use bibliotax_registry::catalogue::registry::Registry;
+use bibliotax_registry::model::upstream_archives::UpstreamArchives;
 use bibliotax_registry::publish::mirror::{self, Mirrored, Target};
-use bibliotax_registry::publish::upstream_archives::UpstreamArchives;
 use bibliotax_registry::sources::direct_sources::DirectSources;
 
 use crate::context::Context;

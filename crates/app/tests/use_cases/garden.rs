@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use bibliotax_app::context::Context;
 use bibliotax_app::environment::Environment;
 use bibliotax_app::registry::create;
-use bibliotax_app::registry::load::{Input, load};
+use bibliotax_app::registry::load::{Input, Request, load};
 use bibliotax_core::progress::NoProgress;
 
 /// The project of each test, but for its needs.
@@ -41,7 +41,7 @@ impl Garden {
         let cards: Vec<String> = releases.iter().map(|release| self.card(release)).collect();
         self.write("cards.jsonl", &cards.join("\n"));
         let cards = Input { path: PathBuf::from("../cards.jsonl"), beside: None };
-        load("../seedhouse", &[cards], false, false, &self.context()).unwrap();
+        load("../seedhouse", &[cards], &Request::default(), &self.context()).unwrap();
     }
 
     fn card(&self, release: &str) -> String {

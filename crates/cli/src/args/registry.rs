@@ -1,17 +1,15 @@
 //! The subcommands of `registry`.
 
 mod create;
+mod load;
 mod mirror;
 mod serve;
 mod sign_in;
 mod token;
 
-use std::path::PathBuf;
-
 use bibliotax_app::failure::Failure;
-use bibliotax_app::registry::{check, load};
+use bibliotax_app::registry::check;
 
-use super::standard::InputFile;
 use crate::exit_status::Exit;
 use crate::render::registry as render;
 use crate::run::Run;
@@ -29,21 +27,7 @@ pub struct Registry {
 #[derive(Debug, clap::Subcommand)]
 enum RegistryCommand {
     Create(create::Create),
-    /// Add cards and events from files, with the archives that they name
-    #[command(after_help = "Example:\n  bibliotax registry load ../registry cards.jsonl")]
-    Load {
-        /// The registry: a declared name, a folder, or `s3://BUCKET/PREFIX`
-        registry: String,
-        /// Files with one JSON object per line, or TOML files with one card each; `-` for standard input
-        #[arg(required = true, value_name = "FILE")]
-        files: Vec<PathBuf>,
-        /// Fetch the archives that cards point at, check them, and fill in what cards don't say of them
-        #[arg(long)]
-        fetch: bool,
-        /// Check every line without adding anything
-        #[arg(long)]
-        dry_run: bool,
-    },
+    Load(load::Load),
     /// Check everything in a registry; exits with status 1 if there are problems
     #[command(after_help = "Example:\n  bibliotax registry check ../registry")]
     Check {
@@ -70,9 +54,7 @@ impl Registry {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         match &self.command {
             RegistryCommand::Create(create) => create.run(run),
-            RegistryCommand::Load { registry, files, fetch, dry_run } => {
-                load(run, registry, files, *fetch, *dry_run)
-            }
+            RegistryCommand::Load(load) => load.run(run),
             RegistryCommand::Check { registry, repair, archives, dry_run } => {
                 let repairs = *repair && !dry_run;
                 let report = run.working(|context| check::report(registry, repairs, *archives, context))?;
@@ -86,24 +68,4 @@ impl Registry {
             RegistryCommand::SignOut(sign_out) => sign_out.run(run),
         }
     }
-}
-
-/// Loads files of cards and events; what standard input has is seen from the folder here.
-fn load(
-    run: &Run<'_>,
-    registry: &str,
-    files: &[PathBuf],
-    fetches: bool,
-    is_dry_run: bool,
-) -> Result<Exit, Failure> {
-    let inputs = files.iter().map(|file| InputFile::of(file)).collect::<Result<Vec<_>, _>>()?;
-    let beside = |input: &InputFile| input.is_standard().then(|| run.folder().to_owned());
-    let files: Vec<load::Input> = inputs
-        .iter()
-        .map(|input| load::Input { path: input.path().to_owned(), beside: beside(input) })
-        .collect();
-    let (loaded, registry) =
-        run.working(|context| load::load(registry, &files, fetches, is_dry_run, context))?;
-    render::show_loaded(run.ui, &loaded, &registry, is_dry_run);
-    Ok(Exit::Done)
 }

@@ -13,7 +13,7 @@ use bibliotax_disk::error::At;
 use bibliotax_disk::write::make_folder;
 use bibliotax_present::words::count;
 use bibliotax_registry::model::storage::RegistryStorage;
-use bibliotax_registry::publish::load::load;
+use bibliotax_registry::publish::load::{LoadOptions, load};
 use bibliotax_registry::publish::pack::prepare;
 use bibliotax_registry::storage::folder::Folder;
 use include_dir::{Dir, include_dir};
@@ -64,7 +64,7 @@ pub fn build(run: &Run<'_>, root: &Path) -> Result<World, Failure> {
     let registries: [Arc<dyn RegistryStorage>; 2] = [Arc::new(seedhouse?), Arc::new(fernhollow?)];
     let releases = publish_all(&registries, data)?;
     for file in ["events.jsonl", "more-cards.jsonl"] {
-        load(&*registries[0], &data.join(file), None, run.environment.now, false, None)?;
+        load(&*registries[0], &data.join(file), None, run.environment.now, false, &LoadOptions::default())?;
     }
     run.ui.say(format!("published {} into two registries", count(releases, "release")));
     let has = |program: &str| has_program(program, run);

@@ -18,7 +18,7 @@ use serde::Serialize;
 
 use super::Document;
 use super::fit::{self, Fit};
-use super::package::Note;
+use super::package::{Correction, Note};
 
 /// What `describe` prints: a package or a capability.
 #[derive(Serialize, JsonSchema)]
@@ -80,6 +80,8 @@ pub struct Release {
     pub withdrawn: Option<Withdrawal>,
     /// That it is deprecated.
     pub deprecated: Option<Deprecation>,
+    /// How its card was corrected, the earliest first.
+    pub corrections: Vec<Correction>,
     /// Whether it fits all targets of the project.
     pub fits: bool,
     /// The advisories that affect it.
@@ -144,6 +146,7 @@ impl From<&Described> for DescribedPackage {
             published: release.entry.dated(),
             withdrawn: release.withdrawn.clone(),
             deprecated: release.deprecated.clone(),
+            corrections: Correction::all(&release.revisions),
             fits: fitting::fits_all(release, &described.places, facets),
             affected_by: ids(described.affecting(&release.entry.version)),
             fixes: ids(described.fixed_by(&release.entry.version)),

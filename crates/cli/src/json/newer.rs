@@ -14,7 +14,7 @@ use serde::Serialize;
 
 use super::Document;
 use super::fit::{self, Fit};
-use super::package::{Note, Package};
+use super::package::{Correction, Note, Package};
 
 /// What `newer` prints.
 #[derive(Serialize, JsonSchema)]
@@ -44,6 +44,8 @@ pub struct News {
     pub update: Option<Update>,
     /// The newest release beyond that.
     pub beyond: Option<Beyond>,
+    /// How the card of the locked release was corrected since it was locked.
+    pub corrections: Vec<Correction>,
     /// The advisories that affect the locked release.
     pub advisories: Vec<NewsAdvisory>,
     /// What changed in newer releases.
@@ -129,6 +131,7 @@ fn news_of(PackageNews { news, notes }: &PackageNews<'_>, facets: &Facets) -> Ne
         package: news.package.into(),
         update: news.update.clone().map(|(version, source)| Update { version, source }),
         beyond: news.beyond.as_ref().map(|(version, holds)| beyond(version, holds, facets)),
+        corrections: Correction::all(&news.corrections),
         advisories: news.advisories.iter().map(NewsAdvisory::from).collect(),
         notes: notes.iter().map(Note::from).collect(),
         deprecated: locked.and_then(|release| release.deprecated.clone()),

@@ -1,10 +1,13 @@
 //! Packages and releases.
 
+use bibliotax_core::digest::Digest;
+use bibliotax_core::history::CardRevision;
 use bibliotax_core::license::License;
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::name::{PackageName, TargetName};
 use bibliotax_core::source::Source;
 use bibliotax_core::version::Version;
+use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -54,5 +57,26 @@ pub struct Note {
 impl From<&(Version, String)> for Note {
     fn from((version, text): &(Version, String)) -> Self {
         Self { version: version.clone(), text: text.clone() }
+    }
+}
+
+/// A correction of a release's card; its files stay as they were.
+#[derive(Serialize, JsonSchema)]
+pub struct Correction {
+    /// When it was made.
+    pub at: Timestamp,
+    /// Why.
+    pub reason: String,
+    /// The digest of the card since then.
+    pub card: Digest,
+}
+
+impl Correction {
+    /// All corrections among the cards of a release.
+    pub fn all(revisions: &[CardRevision]) -> Vec<Self> {
+        let one = |revision: &CardRevision| {
+            Some(Self { at: revision.at, reason: revision.reason.clone()?, card: revision.entry.card })
+        };
+        revisions.iter().filter_map(one).collect()
     }
 }

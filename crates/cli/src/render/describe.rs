@@ -8,7 +8,7 @@ use bibliotax_app::describe::Described;
 use bibliotax_core::exposes::joined;
 use bibliotax_core::facet::Target;
 use bibliotax_core::fitting;
-use bibliotax_core::history::Release;
+use bibliotax_core::history::{CardRevision, Release};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::package_url::PackageUrl;
 use bibliotax_core::source::Source;
@@ -81,6 +81,7 @@ fn about_card(described: &Described, now: Timestamp) -> Vec<(&'static str, Strin
     vec![
         ("licence", license.map_or("not declared".into(), |license| clean(&license.to_string()))),
         ("published", published(described, now)),
+        ("corrected", corrections(described, now)),
         ("tags", list(card.tags.iter())),
         ("homepage", text(&card.homepage)),
         ("upstream's version", clean(card.upstream_version.as_ref().map_or("", UpstreamVersion::as_str))),
@@ -121,6 +122,19 @@ fn published(described: &Described, now: Timestamp) -> String {
         Source::Path(_) | Source::Archive(_) => format!("not in a registry: {source}"),
         source => format!("{date} in {source}"),
     }
+}
+
+/// When and why its card was corrected.
+fn corrections(described: &Described, now: Timestamp) -> String {
+    let one = |revision: &CardRevision| {
+        Some(format!("{}: {}", dated(revision.at, now), clean(revision.reason.as_deref()?)))
+    };
+    let mut all: Vec<String> = described.release().revisions.iter().filter_map(one).collect();
+    if described.locks_earlier_card {
+        let command = format!("`bibliotax update {}`", described.card.name);
+        all.push(format!("the lock has the card before; {command} takes this one"));
+    }
+    all.join("; ")
 }
 
 fn fits(described: &Described) -> Vec<String> {

@@ -57,6 +57,7 @@ fn rows(PackageNews { news, notes }: &PackageNews<'_>, facets: &Facets) -> Vec<V
     let package = news.package;
     let update = news.update.as_ref().map(|(version, source)| match source.git() {
         Some(git) if *version == package.version => git.commit.short().to_owned(),
+        None if *version == package.version => format!("{version}, its card"),
         _ => version.to_string(),
     });
     let beyond = news.beyond.as_ref().map(|(version, _)| version.to_string());
@@ -99,7 +100,15 @@ fn about_locked(news: &News<'_>) -> Vec<String> {
         let fixed = fixed.as_ref().map_or("not fixed yet".to_owned(), |fixed| format!("fixed in {fixed}"));
         format!("affected by {}, {}: {fixed}", affecting.advisory.id, affecting.severity)
     });
-    withdrawn.into_iter().chain(deprecated).chain(affected).map(|text| styled(style::WARNING, text)).collect()
+    let corrected = news.corrections.iter().filter_map(|one| one.reason.as_deref());
+    let corrected = corrected.map(|reason| format!("its card was corrected: {}", clean(reason)));
+    withdrawn
+        .into_iter()
+        .chain(deprecated)
+        .chain(affected)
+        .chain(corrected)
+        .map(|text| styled(style::WARNING, text))
+        .collect()
 }
 
 /// Who or what keeps a release out, in a line.

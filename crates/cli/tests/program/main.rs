@@ -10,6 +10,7 @@ mod catalogues;
 mod codes;
 mod conflicts;
 mod containers;
+mod corrections;
 mod crash;
 mod credentials;
 mod demo;

@@ -52,7 +52,7 @@ fn a_need_on_a_capability_takes_a_provider_and_the_manifest_may_prefer_one() {
     assert_snapshot!(garden.run(&["install"]), @"
     lock: 2 added, 1 gone, 1 changed
       added    dew-point   1.4.0  2.0 KiB  MIT  needed by sun-arc
-      changed  hedge-grid  1.0.0  2.0 KiB  MIT  needed here
+      changed  hedge-grid  1.0.0  2.0 KiB  MIT  needed here, other needs
       gone     seed-clock  1.1.0  2.0 KiB  MIT  nothing needs it
       added    sun-arc     1.0.0  2.0 KiB  MIT  needed by hedge-grid, as day-clock
     shelf: 2 packages installed, 1 removed, 1 already there, 4.0 KiB downloaded (TIME)

@@ -70,7 +70,7 @@ fn a_card_is_begun_from_the_files_and_stays_what_people_make_of_it() {
       soil-1.1.1v/LICENSE         1.1 KiB
       soil-1.1.1v/include/soil.h  22 B
       soil-1.1.1v/src/soil.c      29 B
-    found: version 1.1.1.22 (upstream's 1.1.1v), licence MIT, exposes include, sources src/*.c
+    found: version 1.1.1.22 (upstream's 1.1.1v), licence MIT, exposes include, source src/*.c
     manifest: [needs] soil = { archive = "../up/soil-1.1.1v.tar.gz", sha256 = "1a6123a772900d9827b23a1de2cdbbc21f4fa4bfe94f7c130d3912609c16a415", strip = "soil-1.1.1v", card = "cards/soil.toml" }
     lock: 1 added
       added  soil  1.1.1.22  939 B  MIT  needed here, from soil-1.1.1v.tar.gz

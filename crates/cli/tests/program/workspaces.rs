@@ -116,7 +116,7 @@ fn commands_act_on_the_project_they_stand_in_or_on_those_that_are_named() {
         fernhollow/kiosk needs rain-ledger 2.4 .. 3.
         All releases of rain-ledger need dew-point 1.
     lock: 1 changed
-      changed  fernhollow/valve  0.4.0  in valve  licence not declared  needed by fernhollow/kiosk and 1 more
+      changed  fernhollow/valve  0.4.0  in valve  licence not declared  needed by fernhollow/kiosk and 1 more, other needs
     shelf: 2 packages installed, 9 already there (TIME)
     ----- stderr
     warning: 6 packages don't declare os; see `bibliotax fit`

@@ -35,7 +35,8 @@ impl LockedPackage {
         let registry = self.source.registry()?.clone();
         let what = match history.release(&self.version) {
             None => Change::Gone,
-            Some(release) if self.card != Some(release.entry.card) => Change::Card,
+            // A corrected card is a new one for whoever asks for it; what is locked stays as it is.
+            Some(release) if !self.card.is_some_and(|card| release.has_had(&card)) => Change::Card,
             Some(release) => {
                 let is_there =
                     |file: &super::LockedFile| release.entry.files.iter().any(|there| file.is_of(there));

@@ -131,7 +131,7 @@ impl Shed {
                 "needs": needs.collect::<Vec<_>>(), "card": "0".repeat(64) });
             let entry: Entry = serde_json::from_value(entry).unwrap();
             let mut history = History::default();
-            history.add(Release { entry: entry.clone(), withdrawn: None, deprecated: None });
+            history.add(Release::new(entry.clone()));
             (entry.name, Arc::new(Listed::new(Source::Registry("seedhouse".parse().unwrap()), history)))
         };
         let mut all: BTreeMap<_, _> = lines.lines().map(entry).collect();

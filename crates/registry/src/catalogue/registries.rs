@@ -18,6 +18,7 @@ use bibliotax_core::name::{FacetName, NamePattern, PackageName, RegistryName};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Listing, Resolution};
 use bibliotax_core::source;
+use bibliotax_core::version::Version;
 use bibliotax_core::workspace::Workspace;
 use jiff::Timestamp;
 use rayon::prelude::*;
@@ -57,6 +58,8 @@ struct Sources {
     by_need: HashMap<PackageName, RegistryName>,
     /// Where a package came from before.
     by_lock: HashMap<PackageName, RegistryName>,
+    /// The cards that locked releases stay with, though they were corrected since.
+    pinned: HashMap<PackageName, PinnedCard>,
     advisories: Advisories,
     /// Nothing later is seen.
     until: Option<Timestamp>,
@@ -94,6 +97,25 @@ impl Declared {
     }
 }
 
+/// The card that a locked release stays with.
+#[derive(Clone)]
+struct PinnedCard {
+    registry: RegistryName,
+    version: Version,
+    card: Digest,
+}
+
+impl PinnedCard {
+    fn of(package: &LockedPackage) -> Option<Self> {
+        let registry = package.source.registry()?.clone();
+        Some(Self { registry, version: package.version.clone(), card: package.card? })
+    }
+
+    fn in_registry(&self, name: &RegistryName) -> Option<(&Version, &Digest)> {
+        (self.registry == *name).then_some((&self.version, &self.card))
+    }
+}
+
 impl Registries {
     /// Opens the registries of a workspace that is in `root`; packages that are locked stay with theirs, and with the
     /// commits that they are at unless they are looked for again.
@@ -123,6 +145,9 @@ impl Registries {
         let by_lock =
             by_lock.filter_map(|package| Some((package.name.clone(), package.source.registry()?.clone())));
         let (by_need, by_lock) = (by_need.collect(), by_lock.collect());
+        let staying = locked.iter().filter(|package| !freshness.is_anew(&package.name));
+        let pinned = staying.filter_map(|package| Some((package.name.clone(), PinnedCard::of(package)?)));
+        let pinned = pinned.collect();
         let facets = Arc::new(facets(workspace, &declared)?);
         let in_folders = workspace.listings().into_iter().map(|(name, listing)| (name, Arc::new(listing)));
         let in_folders = in_folders.collect();
@@ -134,6 +159,7 @@ impl Registries {
             declared,
             by_need,
             by_lock,
+            pinned,
             advisories: Advisories::of(workspace, root, network),
             until: None,
             now: network.now,
@@ -384,7 +410,14 @@ impl Sources {
         let (mut found, mut unreached) = (Vec::new(), None);
         for declared in self.candidates(package) {
             match declared.history(package, self.until) {
-                Ok(Some(history)) => found.push(Listing::new(declared.name.clone().into(), history)),
+                Ok(Some(mut history)) => {
+                    if let Some((version, card)) =
+                        self.pinned.get(package).and_then(|pinned| pinned.in_registry(&declared.name))
+                    {
+                        history.pin(version, card);
+                    }
+                    found.push(Listing::new(declared.name.clone().into(), history));
+                }
                 Ok(None) => {}
                 // A registry says with `owns` what no other one may have; what it may have beside that, others have, too.
                 Err(error) if is_away(&error) && declared.has_others(package) => {

@@ -258,6 +258,7 @@ fn change(line: &str, now: &str) -> String {
                 Some(_) => format!("the release {} has changed", entry.version),
             }
         }
+        Event::Revised(revision) => format!("a correction of the card of {} is gone", revision.entry.version),
         Event::Withdrawn(withdrawal) => format!("the withdrawal of {} is gone", withdrawal.version),
         Event::Undeprecated(over) => format!("the end of the deprecation of {} is gone", over.range),
         Event::Restored(restored) => format!("the end of the withdrawal of {} is gone", restored.version),

@@ -24,7 +24,7 @@ pub(crate) fn lines_to_append(
     for event in events {
         let line = checked_line(package, event)? + "\n";
         let (room, what) = match event {
-            Event::Release(_) | Event::Provided(_) => (ROOM_FOR_RELEASES, "releases"),
+            Event::Release(_) | Event::Revised(_) | Event::Provided(_) => (ROOM_FOR_RELEASES, "releases"),
             Event::Withdrawn(_) | Event::Restored(_) | Event::Deprecated(_) | Event::Undeprecated(_) => {
                 (MAX_HISTORY_SIZE, "events")
             }

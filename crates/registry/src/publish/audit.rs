@@ -116,14 +116,15 @@ fn of_package(
     }
     for release in history.releases() {
         found.releases += 1;
-        let entry = &release.entry;
-        found.named.extend(entry.files.iter().map(|file| file.sha256).chain([entry.card]));
         let flaw = |what: String| Flaw {
             package: Some(name.clone()),
-            version: Some(entry.version.to_string()),
+            version: Some(release.entry.version.to_string()),
             what,
         };
-        found.flaws.extend(of_release(files, source, entry).into_iter().map(flaw));
+        for entry in release.entries() {
+            found.named.extend(entry.files.iter().map(|file| file.sha256).chain([entry.card]));
+            found.flaws.extend(of_release(files, source, entry).into_iter().map(flaw));
+        }
     }
     found
 }

@@ -12,7 +12,7 @@ use std::ops::{AddAssign, Range};
 use std::path::{Path, PathBuf};
 
 use bibliotax_archive::format;
-use bibliotax_core::card::{Card, Event, FileRecord, Provider};
+use bibliotax_core::card::{Card, Event, FileRecord, Provider, Revision};
 use bibliotax_core::digest::{Digest, Hasher};
 use bibliotax_core::facet::Facets;
 use bibliotax_core::fault::Fault;
@@ -33,7 +33,8 @@ use crate::model::inspect::{check_all_archives, check_archives};
 use crate::model::layout::card_text;
 use crate::model::release_status::check_reason;
 use crate::model::storage::{ReadRegistryExt, RegistryStorage, WriteRegistryExt};
-use crate::publish::upstream_archives::{Filling, UpstreamArchives, open_fetched};
+use crate::model::upstream_archives::UpstreamArchives;
+use crate::publish::upstream_archives::{Filling, open_fetched};
 
 /// Largest file that is loaded, in bytes.
 const MAX_SIZE: usize = 2 << 30;
@@ -60,6 +61,15 @@ impl AddAssign for Loaded {
     }
 }
 
+/// What is done with cards beside loading them.
+#[derive(Clone, Copy, Default)]
+pub struct LoadOptions<'o> {
+    /// Fetches the archives that cards point at.
+    pub upstream: Option<&'o dyn UpstreamArchives>,
+    /// Why cards of releases are corrected.
+    pub revise: Option<&'o str>,
+}
+
 /// A line that reads well: what happened to which package, and where in the text it says so.
 struct Line {
     package: PackageName,
@@ -69,15 +79,17 @@ struct Line {
 
 /// Loads a file into a registry: JSON lines, or a card in TOML, which is published `now` unless it says when; with `dry_run`
 /// only checks what would be done. Paths in it are seen from `beside`, without it from its own folder. With `upstream`, archives that
-/// cards point at are fetched and checked, and tell what cards don't say of them.
+/// cards point at are fetched and checked, and tell what cards don't say of them. With a reason to `revise`, cards of releases that exist
+/// are corrections of theirs.
 pub fn load(
     registry: &dyn RegistryStorage,
     path: &Path,
     beside: Option<&Path>,
     now: Timestamp,
     dry_run: bool,
-    upstream: Option<&dyn UpstreamArchives>,
+    options: &LoadOptions<'_>,
 ) -> Result<Loaded, RegistryError> {
+    options.revise.map_or(Ok(()), check_reason)?;
     clear(&registry.remains()?)?;
     let missing = || DiskError::new("read", path, io::ErrorKind::NotFound.into());
     let text = read_text(path, MAX_SIZE)?.ok_or_else(missing)?;
@@ -88,7 +100,9 @@ pub fn load(
         beside: beside.unwrap_or_else(|| folder_of(path)),
         archives: 0,
         dry_run,
-        filling: upstream.map(Filling::new),
+        filling: options.upstream.map(Filling::new),
+        revise: options.revise,
+        now,
     };
     let is_toml = path.extension().is_some_and(|extension| extension == "toml");
     let lines = if is_toml { loading.filled(&text, now) } else { loading.lines(&text) };
@@ -135,6 +149,9 @@ struct Loading<'a> {
     dry_run: bool,
     /// Fills in what archives elsewhere tell, where they are fetched.
     filling: Option<Filling<'a>>,
+    /// Why cards of releases are corrected, where they may be.
+    revise: Option<&'a str>,
+    now: Timestamp,
 }
 
 impl Loading<'_> {
@@ -214,6 +231,17 @@ impl Loading<'_> {
 
     /// A card as a release, once all its files are known to be there or taken.
     fn release(&self, card: &Card, taken: &Taken) -> Result<(PackageName, Event), String> {
+        let history = match self.revise {
+            Some(_) => self.registry.history(&card.name).map_err(|error| error.to_string())?,
+            None => None,
+        };
+        let there = history.as_ref().and_then(|history| history.release(&card.version));
+        let revised = self.revise.zip(there);
+        // A correction is of the release that was published then.
+        let card = &match revised {
+            Some((_, there)) => Card { published: there.entry.published, ..card.clone() },
+            None => card.clone(),
+        };
         check_card(self.registry.name(), &self.facets, card).map_err(|problem| problem.to_string())?;
         for file in card.files.iter().filter(|file| !file.is_elsewhere()) {
             let is_there = || self.registry.has_file(&file.sha256).map_err(|error| error.to_string());
@@ -237,7 +265,14 @@ impl Loading<'_> {
             check_archives(card, &std::env::temp_dir(), &open).map_err(|error| error.to_string())?;
         }
         let digest = self.keep_card(card).map_err(|error| error.to_string())?;
-        Ok((card.name.clone(), Event::Release(Box::new(card.entry(digest)))))
+        let entry = card.entry(digest);
+        let event = match revised {
+            Some((reason, there)) if there.entry.card != digest => {
+                Event::Revised(Box::new(Revision { entry, reason: reason.to_owned(), at: self.now }))
+            }
+            _ => Event::Release(Box::new(entry)),
+        };
+        Ok((card.name.clone(), event))
     }
 
     /// Replaces a file's `path` by the digest, size and format of the archive there, which is taken in.
@@ -292,10 +327,14 @@ impl Loading<'_> {
 
 /// What a release's card adds to the histories of the capabilities that it provides.
 fn provided(event: &Event, span: &Range<usize>) -> Vec<Line> {
-    let Event::Release(entry) = event else { return Vec::new() };
+    let (entry, at) = match event {
+        Event::Release(entry) => (&**entry, entry.published),
+        Event::Revised(revision) => (&revision.entry, revision.at),
+        _ => return Vec::new(),
+    };
     let line = |name: &PackageName| Line {
         package: name.clone(),
-        event: Event::Provided(Provider { by: entry.name.clone(), at: entry.published }),
+        event: Event::Provided(Provider { by: entry.name.clone(), at }),
         span: span.clone(),
     };
     entry.provides.iter().map(|provided| line(&provided.name)).collect()
@@ -307,7 +346,7 @@ fn event(mut value: Value) -> Result<(PackageName, Event), String> {
     let name = name.ok_or("an event needs the `name` of its package")?;
     let package: PackageName = serde_json::from_value(name).map_err(|error| error.to_string())?;
     match serde_json::from_value(value).map_err(|error| error.to_string())? {
-        Event::Release(_) | Event::Provided(_) => {
+        Event::Release(_) | Event::Revised(_) | Event::Provided(_) => {
             Err("a release and what it provides are loaded as a card, without `event`".into())
         }
         event => {
@@ -358,7 +397,10 @@ fn missing_event(history: &mut History, line: &Line) -> Result<Option<Event>, Fa
     }
     let followed = history.apply(&line.package, line.event.clone());
     followed.map_err(|message| {
-        Fault::new("registry.bad-line", format!("{}: {message}", line.package), line.span.clone())
+        let is_other_card =
+            matches!(&line.event, Event::Release(entry) if history.release(&entry.version).is_some());
+        let cure = if is_other_card { " with another card; `--revise REASON` corrects a card" } else { "" };
+        Fault::new("registry.bad-line", format!("{}: {message}{cure}", line.package), line.span.clone())
     })?;
     Ok(Some(line.event.clone()))
 }
@@ -375,6 +417,9 @@ fn has(history: &History, event: &Event) -> bool {
         Event::Deprecated(deprecation) => {
             history.releases().iter().any(|release| release.deprecated.as_ref() == Some(deprecation))
         }
+        Event::Revised(revision) => history
+            .release(&revision.entry.version)
+            .is_some_and(|there| there.entry.card == revision.entry.card),
         Event::Provided(provider) => history.providers().contains(&provider.by),
         Event::Restored(_) | Event::Undeprecated(_) => false,
     }

@@ -16,7 +16,7 @@ use rayon::prelude::*;
 use crate::catalogue::registry::Registry;
 use crate::model::error::RegistryError;
 use crate::model::storage::{ReadRegistryExt, RegistryStorage, WriteRegistryExt};
-use crate::publish::upstream_archives::UpstreamArchives;
+use crate::model::upstream_archives::UpstreamArchives;
 
 /// What mirroring did.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -114,6 +114,9 @@ fn of_package(from: &Registry, to: Target<'_>, name: &PackageName) -> Result<Mir
     for line in missing.lines().filter(|line| !line.is_empty()) {
         let event: Event =
             serde_json::from_str(line).map_err(|_| RegistryError::NoMirror { package: name.clone() })?;
+        if let Event::Revised(revision) = &event {
+            take_card(from, to, name, &revision.entry.card, &mut mirrored)?;
+        }
         if let Event::Release(entry) = &event {
             for file in entry.files.iter().filter(|file| !file.is_elsewhere()) {
                 take(from, to, name, &file.archive(), &mut mirrored)?;

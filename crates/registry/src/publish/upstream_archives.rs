@@ -1,11 +1,10 @@
 //! Archives that a catalogue's cards point at: fetched to fill in what cards lack, checked, or kept.
 
 use std::collections::BTreeMap;
-use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use bibliotax_archive::inspect::{contents, leading_folder};
-use bibliotax_core::card::{Archive, ArchiveFormat, Card, FileRecord};
+use bibliotax_core::card::{Archive, Card, FileRecord};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::fault::Fault;
 use bibliotax_core::manifest::FILE_NAME;
@@ -19,21 +18,8 @@ use crate::catalogue::registry::Registry;
 use crate::model::error::RegistryError;
 use crate::model::inspect::{OpenArchive, check_all_archives};
 use crate::model::storage::{ReadRegistryExt, RegistryStorage};
+use crate::model::upstream_archives::UpstreamArchives;
 use crate::publish::audit::Flaw;
-
-/// Fetches archives from where their authors have them.
-pub trait UpstreamArchives: Sync {
-    /// Opens an archive.
-    fn open(&self, package: &PackageName, url: &str) -> Result<Box<dyn Read + Send>, RegistryError>;
-
-    /// Fetches an archive, packed in this format or as its bytes tell; it, and where it is on this disk.
-    fn fetch(
-        &self,
-        package: &PackageName,
-        url: &str,
-        format: Option<ArchiveFormat>,
-    ) -> Result<(Archive, PathBuf), RegistryError>;
-}
 
 /// What a file of a card lacks, once its archive was fetched.
 struct Filled {

@@ -7,6 +7,7 @@
 
 mod archive;
 mod card;
+mod locked;
 mod releases;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -21,7 +22,7 @@ use bibliotax_core::facet::Fits;
 use bibliotax_core::file_selection::FileSelection;
 use bibliotax_core::location::Location;
 use bibliotax_core::lock::LockedPackage;
-use bibliotax_core::manifest::{DeclaredSource, FILE_NAME, GitPoint};
+use bibliotax_core::manifest::{DeclaredSource, GitPoint};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::{ChosenFile, ChosenPackage, Listing, Resolution};
 use bibliotax_core::source::{GitSource, Source};
@@ -29,7 +30,6 @@ use bibliotax_core::tags::proposed;
 use bibliotax_core::version::Version;
 use bibliotax_core::workspace::{DirectSources as Declared, Workspace};
 use bibliotax_disk::error::At;
-use bibliotax_disk::read::read_text;
 use jiff::Timestamp;
 
 use self::archive::ArchivePlace;
@@ -40,7 +40,7 @@ use crate::client::network::Network;
 use crate::model::error::{Asked, RegistryError};
 use crate::model::private_hosts::leads_inside;
 use crate::model::staging::Staged;
-use crate::publish::upstream_archives::UpstreamArchives;
+use crate::model::upstream_archives::UpstreamArchives;
 use crate::sources::git::{Refs, Repository, Wanted, submodule_url, write_tree};
 
 /// Largest manifest among files that is read, in bytes.
@@ -61,7 +61,7 @@ pub enum Freshness {
 }
 
 impl Freshness {
-    fn is_anew(&self, package: &PackageName) -> bool {
+    pub(crate) fn is_anew(&self, package: &PackageName) -> bool {
         match self {
             Self::Locked => false,
             Self::Anew(packages) | Self::Moved(packages) => packages.contains(package),
@@ -186,33 +186,6 @@ impl DirectSources {
             listing => listing?,
         };
         Ok(Some(Listing { is_stand_in: declared.is_stand_in, ..listing }))
-    }
-
-    /// A package with just the release that it is locked to, by its files in the store; `None` where they aren't there, or aren't of what
-    /// is declared.
-    pub fn listing_in_store(&self, package: &PackageName) -> Result<Option<Listing>, RegistryError> {
-        let (Some(declared), Some(locked)) = (self.declared.get(package), self.locked.get(package)) else {
-            return Ok(None);
-        };
-        let Some(manifest) = self.manifest_in_store(locked) else { return Ok(None) };
-        let found = Found {
-            package,
-            place: locked.source.to_string(),
-            manifest,
-            root: None,
-            stated: declared.source.card(),
-            version: Some(locked.version.clone()),
-            otherwise: locked.version.clone(),
-            published: Timestamp::UNIX_EPOCH,
-        };
-        Ok(Listing::of_own([(locked.source.clone(), found.card()?)]))
-    }
-
-    /// The manifest among the files of a locked package, if they have one; `None` where the store hasn't the files.
-    fn manifest_in_store(&self, locked: &LockedPackage) -> Option<Option<String>> {
-        let tree = locked.files.first()?.tree();
-        let files = self.network.trees.as_ref()?.join(tree.folder()).join(tree.to_string()).join("files");
-        files.is_dir().then(|| read_text(&files.join(FILE_NAME), MAX_MANIFEST_SIZE).ok().flatten())
     }
 
     fn note(&self, package: &PackageName, text: String) {

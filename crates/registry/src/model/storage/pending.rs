@@ -9,6 +9,7 @@ use std::time::{Duration, SystemTime};
 
 use bibliotax_core::card::Card;
 use bibliotax_core::digest::Digest;
+use bibliotax_core::history::Release;
 
 use crate::model::error::RegistryError;
 use crate::model::storage::{ReadRegistryExt, RegistryStorage};
@@ -103,7 +104,7 @@ impl dyn RegistryStorage + '_ {
         let mut named = HashSet::new();
         for package in self.names()? {
             let history = self.history(&package)?.unwrap_or_default();
-            let entries = history.releases().iter().map(|release| &release.entry);
+            let entries = history.releases().iter().flat_map(Release::entries);
             named.extend(
                 entries.flat_map(|entry| entry.files.iter().map(|file| file.sha256).chain([entry.card])),
             );

@@ -14,6 +14,7 @@ use bibliotax_core::facet::{Facets, Fit, FitValue, Target};
 use bibliotax_core::fitting::{fit, newest_fitting};
 use bibliotax_core::history::History;
 use bibliotax_core::name::{PackageName, Tag};
+use bibliotax_core::upstream::UpstreamVersion;
 use bibliotax_core::version::Version;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -78,6 +79,9 @@ pub struct Hit {
     /// Its newest release; none of a capability, or where all were withdrawn.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub newest: Option<Version>,
+    /// That release's version as its upstream writes it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub upstream_version: Option<UpstreamVersion>,
     /// When that was published.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub published: Option<Timestamp>,
@@ -129,11 +133,13 @@ impl From<&Fit> for FitWord {
 
 impl Hit {
     fn new(named: Named, uses: u64, score: f64, fits: Vec<FitWord>) -> Self {
-        let Named { name, newest, published, summary, tags, deprecated, providers, .. } = named;
+        let Named { name, newest, upstream_version, published, summary, tags, deprecated, providers, .. } =
+            named;
         let newest_fitting = newest.clone().filter(|_| !fits.contains(&FitWord::No));
         Self {
             name,
             newest,
+            upstream_version,
             published,
             summary,
             tags,

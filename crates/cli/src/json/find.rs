@@ -57,6 +57,8 @@ pub struct FoundPackage {
     pub source: RegistryName,
     /// Its newest release.
     pub newest: Option<Version>,
+    /// The newest release's version as its upstream writes it.
+    pub upstream_version: Option<String>,
     /// When that was published.
     pub published: Option<Timestamp>,
     /// Its summary.
@@ -108,6 +110,7 @@ fn package(registry: &RegistryName, hit: &Hit, targets: &[String]) -> FoundPacka
         version: hit.newest_fitting.clone(),
         source: registry.clone(),
         newest: hit.newest.clone(),
+        upstream_version: hit.upstream_version.as_ref().map(ToString::to_string),
         published: hit.published,
         summary: hit.summary.clone(),
         tags: hit.tags.clone(),

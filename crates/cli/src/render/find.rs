@@ -62,7 +62,10 @@ fn version(hit: &Hit) -> String {
     let unsure = if hit.fits.contains(&FitWord::NotDeclared) { " fit not declared" } else { "" };
     match (&hit.newest_fitting, &hit.newest) {
         (Some(fitting), Some(newest)) if fitting != newest => format!("{fitting}{unsure}, newest {newest}"),
-        (Some(fitting), _) => format!("{fitting}{unsure}"),
+        (Some(fitting), _) => {
+            let upstream = hit.upstream_version.as_ref().map(|text| format!(" ({})", clean(text.as_str())));
+            format!("{fitting}{}{unsure}", upstream.unwrap_or_default())
+        }
         (None, Some(newest)) => styled(style::BAD, format!("none fits, newest {newest}")),
         (None, None) if hit.providers > 0 => "capability".to_owned(),
         (None, None) => styled(style::BAD, "withdrawn"),

@@ -286,3 +286,18 @@ fn roles_hold_patterns_and_values_and_a_stand_in_without_a_manifest_has_the_card
     garden.write("gate/bibliotax.toml", &missing);
     assert_eq!(garden.run(&["install"]).expect(3).code(), "workspace.no-project");
 }
+
+#[test]
+fn a_package_is_found_by_upstreams_version() {
+    let garden = Garden::with(&["dew-point 1.4.0"]);
+    garden.load(
+        "{\"name\":\"frost\",\"version\":\"1.1.1.23\",\"upstream-version\":\"1.1.1w\",\"published\":\"2026-03-01T09:00:00Z\",\
+         \"summary\":\"Ice on leaves\"}\n",
+    );
+    for words in [&["1.1.1w"][..], &["frost", "1.1.1w"]] {
+        let found = garden.run(&[&["find"], words].concat()).expect(0);
+        assert!(found.stdout.contains("frost  1.1.1.23 (1.1.1w)"), "{found}");
+    }
+    let found = garden.run(&["find", "ice", "--format", "json"]).expect(0).json();
+    assert_eq!(found["packages"][0]["upstream-version"], "1.1.1w", "{found}");
+}

@@ -13,6 +13,7 @@ use bibliotax_core::digest::Digest;
 use bibliotax_core::facet::Fits;
 use bibliotax_core::history::{History, Release};
 use bibliotax_core::name::{PackageName, Tag};
+use bibliotax_core::upstream::UpstreamVersion;
 use bibliotax_core::version::Version;
 use bibliotax_disk::DiskError;
 use jiff::Timestamp;
@@ -43,6 +44,9 @@ pub struct Named {
     /// Its newest release that can be chosen; none of a capability, or where all were withdrawn.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub newest: Option<Version>,
+    /// That release's version as its upstream writes it.
+    #[serde(rename = "upstream-version", default, skip_serializing_if = "Option::is_none")]
+    pub upstream_version: Option<UpstreamVersion>,
     /// When that was published.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub published: Option<Timestamp>,
@@ -85,6 +89,7 @@ pub fn named(
     Named {
         name: package.clone(),
         newest: entry.map(|entry| entry.version.clone()),
+        upstream_version: entry.and_then(|entry| entry.upstream_version.clone()),
         published: entry.map(|entry| entry.published),
         summary,
         tags,

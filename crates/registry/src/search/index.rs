@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use bibliotax_core::name::{PackageName, Tag};
+use bibliotax_core::upstream::UpstreamVersion;
 use bibliotax_disk::DiskError;
 use bibliotax_disk::write::{folder_of, make_folder};
 use rusqlite::{Connection, ErrorCode, OptionalExtension, Transaction, params};
@@ -253,10 +254,12 @@ impl Noting<'_> {
         self.count_uses(id, &named.needs, 1)?;
         let words = words_of_name(name);
         let tags: Vec<&str> = named.tags.iter().map(Tag::as_str).collect();
-        let (tags, summary) = (tags.join(" "), named.summary.as_deref().unwrap_or_default());
+        let upstream_version = named.upstream_version.as_ref().map_or("", UpstreamVersion::as_str);
+        let summary = format!("{} {upstream_version}", named.summary.as_deref().unwrap_or_default());
+        let tags = tags.join(" ");
         let insert = "INSERT INTO words (rowid, name, tags, summary) VALUES (?, ?, ?, ?)";
         adding.prepare_cached(insert)?.execute(params![id, words, tags, summary])?;
-        spelling::learn(adding, &[&words, &tags, summary], &mut self.seen)
+        spelling::learn(adding, &[&words, &tags, &summary], &mut self.seen)
     }
 
     fn count_uses(&mut self, id: i64, needs: &[PackageName], by: i64) -> rusqlite::Result<()> {

@@ -4,7 +4,7 @@
 //! |---|---|
 //! | [`unpack`] | unpacking an archive into a tree |
 //! | [`inspect`], `entry_visitor` | reading an archive without unpacking it |
-//! | [`format`], `decoding` | how an archive is packed, by its bytes, and the tar inside it |
+//! | [`mod@format`], `decoding` | how an archive is packed, by its bytes, and the tar inside it |
 //! | [`select`], [`secrets`] | which files of a folder go into a package, and what looks like a secret |
 //! | [`pack`] | packing files into a reproducible archive |
 //! | `limits` | how much an archive may contain |

@@ -237,7 +237,7 @@ fn components_bring_what_they_need_and_parts_come_on_request() {
     lock: 2 gone, 1 changed
       gone     bark-log      1.0    2.0 KiB  MIT  nothing needs it
       gone     leaf-palette  1.0    2.0 KiB  MIT  nothing needs it
-      changed  moss-map      1.0.0  253 B    MIT  needed here
+      changed  moss-map      1.0.0  253 B    MIT  needed here, other files and needs
     shelf: 1 package installed, 2 removed (TIME)
     steps: 1 to do by hand; see `bibliotax steps`
        calibrate  moss-map  on each device of hand-unit

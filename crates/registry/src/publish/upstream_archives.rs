@@ -48,7 +48,10 @@ impl<'u> Filling<'u> {
         };
         let tables = document.get_mut("files").and_then(|files| files.as_array_of_tables_mut());
         for table in tables.into_iter().flat_map(|tables| tables.iter_mut()) {
-            self.fill(&package, table)?;
+            let url = table.get("url").and_then(|url| url.as_str()).unwrap_or_default().to_owned();
+            // Where the text has it, so that people see which file it is about.
+            let span = text.find(&url).map(|start| start..start + url.len()).unwrap_or_default();
+            self.fill(&package, table).map_err(|fault| Fault { span, ..fault })?;
         }
         Ok(document.to_string())
     }
@@ -108,15 +111,15 @@ impl<'u> Filling<'u> {
         let wrong = |message: String| Fault::new("registry.bad-line", message, 0..0);
         let format = format.map(str::parse).transpose().map_err(|fault: Fault| wrong(fault.message))?;
         let fetched = self.upstream.fetch(package, url, format);
-        let (archive, path) = fetched.map_err(|error| wrong(format!("{package}: {error}")))?;
+        let (archive, path) = fetched.map_err(|error| wrong(error.to_string()))?;
         if let Some(said) = said.filter(|said| *said != archive.sha256.to_string()) {
             return Err(wrong(format!(
-                "{package}: the archive at {url} has the digest {}, and the card says {said}",
+                "the archive at {url} has the digest {}, and the card says {said}",
                 archive.sha256
             )));
         }
         let files = contents(&path, archive.format);
-        let files = files.map_err(|error| wrong(format!("{package}: the archive at {url}: {error}")))?;
+        let files = files.map_err(|error| wrong(format!("the archive at {url}: {error}")))?;
         let is_on_top = files.iter().any(|file| file.path == FILE_NAME);
         let strip = leading_folder(&files).filter(|_| !is_on_top).map(|folder| folder.to_string());
         self.fetched.insert(archive.sha256, path);

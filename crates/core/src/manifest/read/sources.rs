@@ -296,7 +296,7 @@ impl Reader<'_> {
         self.only_known(table, "a file", &FILE_KEYS);
         for key in ["url", "sha256", "size"].into_iter().filter(|key| !table.contains_key(key)) {
             let fault = Fault::new("card.file", format!("a file of a card has no `{key}`"), span(item));
-            self.faults.push(fault.advice("URL, SHA-256 and size are required"));
+            self.faults.push(fault.advice("URL, SHA-256 and size are required; `bibliotax registry load --fetch` fills in what follows from the URL"));
         }
         let url = table.get("url").and_then(|item| self.place(item, "url"))?;
         let format = match table.get("format") {

@@ -34,7 +34,7 @@ use crate::model::layout::card_text;
 use crate::model::release_status::check_reason;
 use crate::model::storage::{ReadRegistryExt, RegistryStorage, WriteRegistryExt};
 use crate::model::upstream_archives::UpstreamArchives;
-use crate::publish::upstream_archives::{Filling, open_fetched};
+use crate::publish::upstream_archives::Filling;
 
 /// Largest file that is loaded, in bytes.
 const MAX_SIZE: usize = 2 << 30;
@@ -252,11 +252,9 @@ impl Loading<'_> {
                 ));
             }
         }
-        if let Some(filling) = self.filling.as_ref().filter(|filling| !filling.fetched.is_empty()) {
-            let open = |file: &FileRecord| match open_fetched(&filling.fetched, file) {
-                Some(opened) => {
-                    Ok(Box::new(opened.at("read", file.sha256.to_string())?) as Box<dyn Read + Send>)
-                }
+        if let Some(filling) = self.filling.as_ref().filter(|filling| filling.has_fetched()) {
+            let open = |file: &FileRecord| match filling.open(file) {
+                Some(opened) => Ok(Box::new(opened?) as Box<dyn Read + Send>),
                 None => self.open(file, taken),
             };
             check_all_archives(card, &std::env::temp_dir(), &open).map_err(|error| error.to_string())?;

@@ -119,7 +119,8 @@ fn of_package(from: &Registry, to: Target<'_>, name: &PackageName) -> Result<Mir
         }
         if let Event::Release(entry) = &event {
             for file in entry.files.iter().filter(|file| !file.is_elsewhere()) {
-                take(from, to, name, &file.archive(), &mut mirrored)?;
+                let archive = file.archive();
+                take(to, name, &archive, || from.open_archive_anywhere(name, &archive), &mut mirrored)?;
             }
             take_card(from, to, name, &entry.card, &mut mirrored)?;
         }
@@ -143,16 +144,9 @@ fn take_upstream(
     let history = from.history(name)?.unwrap_or_default();
     let releases = history.releases().iter().filter(|release| release.withdrawn.is_none());
     for file in releases.flat_map(|release| &release.entry.files) {
-        let Some(url) = file.url.as_ref().filter(|_| !to.has_file(&file.sha256).unwrap_or(false)) else {
-            continue;
-        };
-        let Target::Copy(to) = to else {
-            mirrored.files += 1;
-            mirrored.bytes += file.size;
-            continue;
-        };
-        let mut bytes = upstream.open(name, url)?.take(file.size + 1);
-        take_bytes(to, name, &file.sha256, &mut bytes, file.size, mirrored)?;
+        if let Some(url) = &file.url {
+            take(to, name, &file.archive(), || upstream.open(name, url), mirrored)?;
+        }
     }
     Ok(())
 }
@@ -172,11 +166,11 @@ fn take_card(
     take_bytes(to, name, digest, &mut card.as_bytes(), card.len() as u64, mirrored)
 }
 
-fn take(
-    from: &Registry,
+fn take<R: Read>(
     to: Target<'_>,
     name: &PackageName,
     archive: &Archive,
+    open: impl FnOnce() -> Result<R, RegistryError>,
     mirrored: &mut Mirrored,
 ) -> Result<(), RegistryError> {
     if to.has_file(&archive.sha256)? {
@@ -187,7 +181,7 @@ fn take(
         mirrored.bytes += archive.size;
         return Ok(());
     };
-    let mut bytes = from.open_archive_anywhere(name, archive)?.take(archive.size + 1);
+    let mut bytes = open()?.take(archive.size + 1);
     take_bytes(to, name, &archive.sha256, &mut bytes, archive.size, mirrored)
 }
 

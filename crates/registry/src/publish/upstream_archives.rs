@@ -1,7 +1,8 @@
 //! Archives that a catalogue's cards point at: fetched to fill in what cards lack, checked, or kept.
 
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+use std::fs::File;
+use std::path::PathBuf;
 
 use bibliotax_archive::inspect::{contents, leading_folder};
 use bibliotax_core::card::{Archive, Card, FileRecord};
@@ -10,9 +11,11 @@ use bibliotax_core::fault::Fault;
 use bibliotax_core::manifest::FILE_NAME;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::progress::{ProgressEvent, ProgressListener, Work};
+use bibliotax_disk::DiskError;
+use bibliotax_disk::error::At;
 use rayon::prelude::*;
 use serde_json::Value;
-use toml_edit::{DocumentMut, TableLike, value};
+use toml_edit::{DocumentMut, Item, value};
 
 use crate::catalogue::registry::Registry;
 use crate::model::error::RegistryError;
@@ -21,17 +24,25 @@ use crate::model::storage::{ReadRegistryExt, RegistryStorage};
 use crate::model::upstream_archives::UpstreamArchives;
 use crate::publish::audit::Flaw;
 
-/// What a file of a card lacks, once its archive was fetched.
-struct Filled {
-    archive: Archive,
-    strip: Option<String>,
+/// What a card says of a file whose archive is elsewhere, as far as it says it.
+struct SaidFile {
+    url: String,
+    sha256: Option<String>,
+    format: Option<String>,
+}
+
+impl SaidFile {
+    /// What a file's keys say; nothing of a file that is in the registry.
+    fn of(text: impl Fn(&str) -> Option<String>) -> Option<Self> {
+        Some(Self { url: text("url")?, sha256: text("sha256"), format: text("format") })
+    }
 }
 
 /// Fills cards with what their archives tell: digest, size, format, and the folder that holds the package.
 pub struct Filling<'u> {
     upstream: &'u dyn UpstreamArchives,
     /// The archives that were fetched, with where each is.
-    pub fetched: BTreeMap<Digest, PathBuf>,
+    fetched: BTreeMap<Digest, PathBuf>,
 }
 
 impl<'u> Filling<'u> {
@@ -48,83 +59,71 @@ impl<'u> Filling<'u> {
         };
         let tables = document.get_mut("files").and_then(|files| files.as_array_of_tables_mut());
         for table in tables.into_iter().flat_map(|tables| tables.iter_mut()) {
-            let url = table.get("url").and_then(|url| url.as_str()).unwrap_or_default().to_owned();
+            let Some(said) = SaidFile::of(|key| Some(table.get(key)?.as_str()?.to_owned())) else { continue };
             // Where the text has it, so that people see which file it is about.
-            let span = text.find(&url).map(|start| start..start + url.len()).unwrap_or_default();
-            self.fill(&package, table).map_err(|fault| Fault { span, ..fault })?;
+            let span = text.find(&said.url).map(|start| start..start + said.url.len()).unwrap_or_default();
+            let told = self.told(&package, &said);
+            for (key, told) in told.map_err(|message| Fault::new("registry.bad-line", message, span))? {
+                if !table.contains_key(key) {
+                    table.insert(key, toml_of(&told));
+                }
+            }
         }
         Ok(document.to_string())
-    }
-
-    fn fill(&mut self, package: &PackageName, table: &mut dyn TableLike) -> Result<(), Fault> {
-        let text = |key: &str| table.get(key).and_then(|item| item.as_str()).map(str::to_owned);
-        let Some(url) = text("url") else { return Ok(()) };
-        let (format, said) = (text("format"), text("sha256"));
-        let filled = self.fetch(package, &url, format.as_deref(), said.as_deref())?;
-        if said.is_none() {
-            table.insert("sha256", value(filled.archive.sha256.to_string()));
-        }
-        if !table.contains_key("size") {
-            table.insert("size", value(i64::try_from(filled.archive.size).unwrap_or(i64::MAX)));
-        }
-        if format.is_none() {
-            table.insert("format", value(filled.archive.format.to_string()));
-        }
-        if let Some(strip) = filled.strip.filter(|_| !table.contains_key("strip")) {
-            table.insert("strip", value(strip));
-        }
-        Ok(())
     }
 
     /// Fills in what the files of a card in JSON lack.
     pub fn json(&mut self, card: &mut Value) -> Result<(), String> {
         let Some(package) = card["name"].as_str().and_then(|name| name.parse().ok()) else { return Ok(()) };
         for file in card.get_mut("files").and_then(Value::as_array_mut).into_iter().flatten() {
-            let text = |key: &str| file[key].as_str().map(str::to_owned);
-            let Some(url) = text("url") else { continue };
-            let (format, said) = (text("format"), text("sha256"));
-            let filled = self.fetch(&package, &url, format.as_deref(), said.as_deref());
-            let Filled { archive, strip } = filled.map_err(|fault| fault.message)?;
-            for (key, value) in [
-                ("sha256", Value::from(archive.sha256.to_string())),
-                ("size", archive.size.into()),
-                ("format", archive.format.to_string().into()),
-            ] {
+            let Some(said) = SaidFile::of(|key| Some(file.get(key)?.as_str()?.to_owned())) else { continue };
+            for (key, told) in self.told(&package, &said)? {
                 if file.get(key).is_none() {
-                    file[key] = value;
+                    file[key] = told;
                 }
-            }
-            if let Some(strip) = strip.filter(|_| file.get("strip").is_none()) {
-                file["strip"] = strip.into();
             }
         }
         Ok(())
     }
 
-    fn fetch(
-        &mut self,
-        package: &PackageName,
-        url: &str,
-        format: Option<&str>,
-        said: Option<&str>,
-    ) -> Result<Filled, Fault> {
-        let wrong = |message: String| Fault::new("registry.bad-line", message, 0..0);
-        let format = format.map(str::parse).transpose().map_err(|fault: Fault| wrong(fault.message))?;
+    /// What the archive of a file tells, by the keys of a card; an error where it isn't what the card says.
+    fn told(&mut self, package: &PackageName, said: &SaidFile) -> Result<Vec<(&'static str, Value)>, String> {
+        let SaidFile { url, sha256, format } = said;
+        let format = format.as_deref().map(str::parse).transpose().map_err(|fault: Fault| fault.message)?;
         let fetched = self.upstream.fetch(package, url, format);
-        let (archive, path) = fetched.map_err(|error| wrong(error.to_string()))?;
-        if let Some(said) = said.filter(|said| *said != archive.sha256.to_string()) {
-            return Err(wrong(format!(
-                "the archive at {url} has the digest {}, and the card says {said}",
-                archive.sha256
-            )));
+        let (archive, path) = fetched.map_err(|error| error.to_string())?;
+        let Archive { sha256: found, size, format, .. } = archive;
+        if let Some(said) = sha256.as_ref().filter(|said| **said != found.to_string()) {
+            return Err(format!("the archive at {url} has the digest {found}, and the card says {said}"));
         }
-        let files = contents(&path, archive.format);
-        let files = files.map_err(|error| wrong(format!("the archive at {url}: {error}")))?;
+        let files = contents(&path, format).map_err(|error| format!("the archive at {url}: {error}"))?;
+        self.fetched.insert(found, path);
+        let mut told = vec![
+            ("sha256", found.to_string().into()),
+            ("size", size.into()),
+            ("format", format.to_string().into()),
+        ];
         let is_on_top = files.iter().any(|file| file.path == FILE_NAME);
-        let strip = leading_folder(&files).filter(|_| !is_on_top).map(|folder| folder.to_string());
-        self.fetched.insert(archive.sha256, path);
-        Ok(Filled { archive, strip })
+        let strip = leading_folder(&files).filter(|_| !is_on_top);
+        told.extend(strip.map(|folder| ("strip", folder.to_string().into())));
+        Ok(told)
     }
+
+    /// Whether any archive was fetched.
+    pub fn has_fetched(&self) -> bool {
+        !self.fetched.is_empty()
+    }
+
+    /// Opens the archive of a file, if it was fetched.
+    pub fn open(&self, file: &FileRecord) -> Option<Result<File, DiskError>> {
+        let path = self.fetched.get(&file.sha256)?;
+        Some(File::open(path).at("read", path))
+    }
+}
+
+/// A text or a number in TOML.
+fn toml_of(told: &Value) -> Item {
+    told.as_i64().map_or_else(|| value(told.as_str().unwrap_or_default()), value)
 }
 
 /// Looks at every archive that the cards of a registry point at: whether it is there, is what its card says, and holds what the card
@@ -183,12 +182,4 @@ fn opener<'o>(
         Some(url) => upstream.open(package, url),
         None => registry.open_file(&file.sha256),
     })
-}
-
-/// Opens archives that were fetched, by their digests.
-pub fn open_fetched(
-    fetched: &BTreeMap<Digest, PathBuf>,
-    file: &FileRecord,
-) -> Option<std::io::Result<std::fs::File>> {
-    fetched.get(&file.sha256).map(|path: &PathBuf| std::fs::File::open(Path::new(path)))
 }

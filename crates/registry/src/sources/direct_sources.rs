@@ -14,7 +14,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fs::File;
 use std::io::Read;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex};
 
 use bibliotax_archive::format;
 use bibliotax_core::card::{Archive, ArchiveFormat, FileRecord, main_part};
@@ -38,6 +38,7 @@ use crate::client::http::checked;
 use crate::client::http::client::Client;
 use crate::client::network::Network;
 use crate::model::error::{Asked, RegistryError};
+use crate::model::mutex::lock;
 use crate::model::private_hosts::leads_inside;
 use crate::model::staging::Staged;
 use crate::model::upstream_archives::UpstreamArchives;
@@ -189,12 +190,12 @@ impl DirectSources {
     }
 
     fn note(&self, package: &PackageName, text: String) {
-        self.notes.lock().unwrap_or_else(PoisonError::into_inner).insert(package.clone(), text);
+        lock(&self.notes).insert(package.clone(), text);
     }
 
     /// What people should know of sources.
     pub fn warnings(&self) -> Vec<String> {
-        self.notes.lock().unwrap_or_else(PoisonError::into_inner).values().cloned().collect()
+        lock(&self.notes).values().cloned().collect()
     }
 
     /// The repository that a package is declared to come from.

@@ -84,6 +84,9 @@ impl MissingFiles {
 
     /// Those that were made since then.
     pub fn made(self, workspace: &WorkspaceFolder) -> Result<Vec<LinkedFile>, Failure> {
+        if self.0.is_empty() {
+            return Ok(Vec::new());
+        }
         let was_missing = |file: &LinkedFile| {
             self.0.iter().any(|missing| (&missing.project, &missing.path) == (&file.project, &file.path))
         };

@@ -96,23 +96,17 @@ impl<'a> Change<'a> {
 }
 
 fn is_same(a: &LockedPackage, b: &LockedPackage) -> bool {
-    let said = |package: &LockedPackage| {
-        let LockedPackage { provides, left_out, components, license, steps, exposes, .. } = package;
-        (
-            provides.clone(),
-            left_out.clone(),
-            components.clone(),
-            license.clone(),
-            steps.clone(),
-            exposes.clone(),
-        )
-    };
     a.source == b.source
         && a.stood_in == b.stood_in
         && a.card == b.card
-        && a.needs == b.needs
+        && a.license == b.license
         && a.files == b.files
-        && said(a) == said(b)
+        && a.needs == b.needs
+        && a.provides == b.provides
+        && a.left_out == b.left_out
+        && a.components == b.components
+        && a.steps == b.steps
+        && a.exposes == b.exposes
 }
 
 /// What differs from `old` to `new`, sorted by name; without an old lock everything is new.

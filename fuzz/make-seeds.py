@@ -45,3 +45,17 @@ packed = subprocess.run(["zstd", "-qc"], input=tar, capture_output=True, check=T
 (seeds / "unpack").mkdir()
 for number, data in enumerate([tar, gzip.compress(tar, mtime=0), lzma.compress(tar), packed, zipped.getvalue()]):
     (seeds / "unpack" / f"format-{number}").write_bytes(bytes([number]) + data)
+
+(seeds / "page").mkdir()
+LINK = "https://files.example/moss/moss-1.1.zip"
+PAGES = {
+    "page": f'<!doctype html><base href="x/"><a href="{LINK}">1.1</a><a href=moss-1.2.zip>',
+    "atom": '<?xml version="1.0"?><feed xmlns="http://www.w3.org/2005/Atom"><id>m</id><title>Moss</title>'
+    f'<updated>2026-10-02T08:00:00Z</updated><entry><id>1</id><title>1.1</title><updated>2026-10-02T08:00:00Z</updated><link href="{LINK}"/>'
+    '<content type="html">&lt;a href="moss-1.2.zip"&gt;</content></entry></feed>',
+    "rss": f'<rss version="2.0"><channel><title>Moss</title><link>{LINK}</link><description>m</description><item><title>1.1</title>'
+    f'<pubDate>Fri, 02 Oct 2026 08:00:00 GMT</pubDate><enclosure url="{LINK}" length="1" type="application/zip"/></item></channel></rss>',
+    "json": f'{{"items":[{{"date_published":"2026-10-02T08:00:00Z","attachments":[{{"url":"{LINK}"}}]}}]}}',
+}
+for name, text in PAGES.items():
+    (seeds / "page" / name).write_text(text)

@@ -151,7 +151,7 @@ fn described(
         locks_earlier_card: locked.is_some_and(|locked| has_earlier_card(locked, &release)),
         notes: notes(registries, &listing, &release),
         mirrors: registries.mirror_statuses(name, &listing.source),
-        sources: registries.all_sources(name, card.repository.as_deref()),
+        sources: registries.all_sources(name, Some(&card)),
         is_alone: workspace.is_alone(),
         advisories: registries.advisories(&listing)?,
         warnings: registries.warnings(),

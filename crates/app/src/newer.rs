@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use bibliotax_core::facet::Facets;
+use bibliotax_core::fitting;
 use bibliotax_core::history::Release;
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
@@ -35,6 +36,8 @@ pub struct Request {
     pub projects: ProjectWords,
     /// Only what is needed on these targets; none for all.
     pub targets: Vec<String>,
+    /// Whether upstreams are asked, too, where cards say that releases appear.
+    pub asks_upstream: bool,
     /// How it is resolved.
     pub options: SearchOptions,
 }
@@ -49,6 +52,8 @@ pub struct Report<'w> {
     pub asked: usize,
     /// Packages from archives, of which nobody knows whether there are newer ones.
     pub unknown: Vec<PackageName>,
+    /// What upstreams have that no registry here has, by package; why one can't be asked.
+    pub upstream: Vec<(PackageName, At)>,
     /// Why an update finds no set of releases, where it doesn't.
     pub stuck: Option<Failure>,
     /// What people should know of the registries.
@@ -97,6 +102,12 @@ pub fn report<'w>(
         })
         .collect();
     let elsewhere = newest_elsewhere(&outside, registries);
+    let upstream = if request.asks_upstream {
+        let asked: Vec<&LockedPackage> = lock.packages.iter().filter(|package| is_asked(package)).collect();
+        newest_upstream(&asked, registries)
+    } else {
+        Vec::new()
+    };
     let mut all = newer(lock, declared, &updated, &elsewhere, registries)?;
     all.retain(|news| is_asked(news.package));
     let packages = all.into_par_iter().map(|news| with_notes(news, registries)).collect();
@@ -104,7 +115,7 @@ pub fn report<'w>(
     let unknown = outside.iter().filter(|package| !elsewhere.contains_key(&package.name));
     let unknown = unknown.map(|package| package.name.clone()).collect();
     let (facets, warnings) = (registries.facets(), registries.warnings());
-    Ok(Report { packages, facets, asked, unknown, stuck, warnings })
+    Ok(Report { packages, facets, asked, unknown, upstream, stuck, warnings })
 }
 
 /// The newest version of each of these packages that any place is known to have: tags of its repository, a registry.
@@ -122,6 +133,18 @@ pub fn newest_elsewhere(
         Some((package.name.clone(), newest_of_all(&others)?.clone()))
     };
     packages.par_iter().filter_map(newest).collect()
+}
+
+/// What upstreams have that is newer than all that the registries of these packages have, and those that can't be asked.
+fn newest_upstream(packages: &[&LockedPackage], registries: &Registries) -> Vec<(PackageName, At)> {
+    let of_package = |package: &&LockedPackage| {
+        let listing = registries.listing(&package.name).ok().flatten()?;
+        let newest = fitting::newest(listing.history.releases())?;
+        let at = registries.upstream_of(&registries.card(&listing, newest).ok()?)?;
+        let is_news = at.newest.as_ref().map_or(true, |upstream| upstream.version > newest.entry.version);
+        is_news.then(|| (package.name.clone(), at))
+    };
+    packages.par_iter().filter_map(of_package).collect()
 }
 
 /// What an update would lead to; where it leads nowhere, what is locked, and why.

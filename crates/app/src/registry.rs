@@ -1,7 +1,8 @@
-//! `registry`: creating, loading, checking and mirroring registries, and who may publish to them.
+//! `registry`: creating, loading, checking, mirroring and keeping current registries, and who may publish to them.
 
 pub mod check;
 pub mod create;
+pub mod follow;
 pub mod load;
 pub mod mirror;
 pub mod read_through;

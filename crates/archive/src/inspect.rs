@@ -4,11 +4,12 @@
 
 use std::collections::BTreeMap;
 use std::fs::File;
-use std::io::{BufReader, Read};
+use std::io::{self, BufReader, Read};
 use std::ops::ControlFlow;
 use std::path::Path;
 
 use bibliotax_core::card::ArchiveFormat;
+use bibliotax_core::digest::{Digest, Hasher};
 use bibliotax_core::inner_path::InnerPath;
 use bibliotax_disk::error::At;
 
@@ -40,6 +41,28 @@ pub fn contents(archive: &Path, format: ArchiveFormat) -> Result<Vec<ArchivedFil
         ControlFlow::Continue(())
     })?;
     Ok(found)
+}
+
+/// The files in an archive by their paths, with the digests of their contents.
+pub fn digests(archive: &Path, format: ArchiveFormat) -> Result<BTreeMap<String, Digest>, ArchiveError> {
+    let (mut found, mut failed) = (BTreeMap::new(), None);
+    visit(archive, format, &mut |path, _, contents| {
+        let mut hasher = Hasher::default();
+        match io::copy(contents, &mut hasher) {
+            Ok(_) => {
+                found.insert(path.to_owned(), hasher.finish());
+                ControlFlow::Continue(())
+            }
+            Err(error) => {
+                failed = Some(error);
+                ControlFlow::Break(())
+            }
+        }
+    })?;
+    match failed {
+        Some(error) => Err(error).at("read", archive)?,
+        None => Ok(found),
+    }
 }
 
 /// The first files in an archive, in its order: at most so many, and none that lies behind more bytes than that. Whether these are

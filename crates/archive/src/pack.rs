@@ -10,7 +10,7 @@ use crate::error::PackError;
 use crate::select::PackFile;
 
 /// Compression level: small archives at a speed that publishing can wait for.
-const LEVEL: i32 = 9;
+pub const LEVEL: i32 = 9;
 
 /// Writes the archive of `files`: a tar in Zstandard, sorted, without times, owners or modes of this machine.
 pub fn write_archive<W: Write>(files: &[PackFile], into: W) -> Result<W, PackError> {

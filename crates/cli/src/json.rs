@@ -15,6 +15,7 @@ pub mod explain;
 pub mod find;
 pub mod finding;
 pub mod fit;
+pub mod follow;
 pub mod graph;
 pub mod install;
 pub mod links;

@@ -123,6 +123,7 @@ fn word(work: Work) -> &'static str {
     match work {
         Work::Checking => "checking",
         Work::Copying => "copying",
+        Work::Following => "asking upstream of",
     }
 }
 
@@ -136,6 +137,7 @@ fn doing(command: &str) -> &'static str {
         "registry check" => "checking",
         "registry load" => "loading",
         "registry mirror" => "copying",
+        "registry follow" => "asking upstream",
         "describe" | "fit" | "ready" | "steps" | "graph" => "asking registries",
         _ => "working",
     }

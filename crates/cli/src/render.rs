@@ -10,6 +10,7 @@ pub mod explanation;
 pub mod failure;
 pub mod find;
 pub mod fit;
+pub mod follow;
 pub mod graph;
 pub mod init;
 pub mod install;

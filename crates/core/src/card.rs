@@ -18,6 +18,7 @@ use serde::{Deserialize, Serialize};
 use crate::digest::Digest;
 use crate::exposes::Exposes;
 use crate::facet::Fits;
+use crate::follow::Follow;
 use crate::license::License;
 use crate::name::{ComponentName, Family, PackageName, ProgramName, Purpose, Tag};
 use crate::package_url::PackageUrl;
@@ -96,6 +97,9 @@ pub struct Card {
     /// What changed with this release.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub notes: Option<String>,
+    /// Where upstream's releases appear.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub follow: Option<Follow>,
 }
 
 impl Card {
@@ -124,6 +128,7 @@ impl Card {
             exposes: Exposes::default(),
             steps: Vec::new(),
             notes: None,
+            follow: None,
         }
     }
 

@@ -5,6 +5,7 @@
 //! | [`name`], [`version`], [`range`] | names of packages and their parts, versions, and the versions that a need accepts |
 //! | [`digest`], [`license`], [`package_url`] | SHA-256 digests, SPDX licence expressions, names of upstream software |
 //! | [`upstream`], [`named_archive`], [`tags`] | versions, names of archives and tags as upstreams write them |
+//! | [`follow`] | where upstream's releases appear, and which of them a catalogue lacks |
 //! | [`manifest`] | `bibliotax.toml`: its meaning, and edits of its text; a person's own settings, which are written alike |
 //! | [`advisory`] | what is known to be wrong with releases: OSV records, package URLs, severities |
 //! | [`card`], [`history`], [`exposes`] | what a registry knows of releases; what they expose to builds |
@@ -35,6 +36,7 @@ pub mod facet;
 pub mod fault;
 pub mod file_selection;
 pub mod fitting;
+pub mod follow;
 pub mod graph;
 pub mod history;
 pub mod inner_path;

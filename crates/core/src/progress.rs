@@ -55,6 +55,8 @@ pub enum Work {
     Checking,
     /// A registry is copied.
     Copying,
+    /// Upstreams of a catalogue are asked.
+    Following,
 }
 
 /// Hears notices; from several threads at once.

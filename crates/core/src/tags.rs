@@ -63,6 +63,18 @@ impl TagPattern {
         }
     }
 
+    /// The part of a tag that is the version as upstream writes it; `None` where its numbers stand by themselves.
+    pub fn text_of<'t>(&self, tag: &'t str) -> Option<&'t str> {
+        let at = self.parts.iter().position(|part| *part == Part::Version)?;
+        let text = |part: Option<&Part>| match part {
+            Some(Part::Text(text)) => text.clone(),
+            _ => String::new(),
+        };
+        let before = text(at.checked_sub(1).and_then(|at| self.parts.get(at)));
+        let without = tag.strip_prefix(before.as_str()).unwrap_or(tag);
+        Some(without.strip_suffix(text(self.parts.get(at + 1)).as_str()).unwrap_or(without))
+    }
+
     fn read(&self, tag: &str) -> Result<Version, NoRelease> {
         let (mut rest, mut numbers, mut early) = (tag, [None; 4], None);
         for (at, part) in self.parts.iter().enumerate() {
@@ -125,7 +137,7 @@ pub struct ReadTags<'t> {
 }
 
 /// The version that the part of a tag is which stands for it: as it is here, or as upstream writes it.
-fn version_in(text: &str) -> Result<Version, NoRelease> {
+pub(crate) fn version_in(text: &str) -> Result<Version, NoRelease> {
     let own: Option<Version> = text.parse().ok();
     let version = match own {
         Some(own) if !own.is_pre() => Some(own),
@@ -270,6 +282,14 @@ mod tests {
             ("*-final", "1.4-final", "1.4"),
         ] {
             assert_eq!(release(pattern, tag).as_deref(), Ok(version), "{pattern} {tag}");
+        }
+        for (pattern, tag, text) in [
+            ("v*", "v5.4.07", Some("5.4.07")),
+            ("v*", "1.3", Some("1.3")),
+            ("*-final", "1.4-final", Some("1.4")),
+            ("VER-{major}-{minor}", "VER-2-13", None),
+        ] {
+            assert_eq!(pattern.parse::<TagPattern>().unwrap().text_of(tag), text, "{pattern} {tag}");
         }
         assert_eq!(release("VER-*", "latest"), Err(NoRelease::Unlike));
         assert_eq!(release("v*", "vNext"), Err(NoRelease::NoVersion("Next".into())));

@@ -6,6 +6,7 @@
 //! | [`registries`], `prefetch` | all registries of a workspace; packages fetched before the resolver asks for them |
 //! | [`connections`] | the registries that a command has opened |
 //! | [`all_sources`] | every source that has a package, compared |
+//! | [`upstream_releases`] | which releases upstream has, where cards say that they appear |
 //! | [`seen_histories`], [`checked_lines`] | what registries said before; the lines of locks that were checked |
 
 pub mod all_sources;
@@ -15,3 +16,4 @@ pub(crate) mod prefetch;
 pub mod registries;
 pub mod registry;
 pub mod seen_histories;
+pub mod upstream_releases;

@@ -54,6 +54,9 @@ impl From<RegistryError> for Failure {
             E::WrongBytes { .. } => {
                 "try again; if it happens again, tell the registry's maintainers (nothing was saved)"
             }
+            E::NothingFollowed { .. } | E::NoPage { .. } => {
+                "correct `follow` in the package's card: `bibliotax registry load REGISTRY FILE --revise REASON`"
+            }
             E::NoList { .. } => "its maintainers create it with `bibliotax registry check REGISTRY --repair`",
             E::NotListed { .. } => "ask for a package by its name: `bibliotax describe NAME`",
             E::NothingThere { .. } => {
@@ -156,6 +159,7 @@ fn advice_on_card(problem: &CardProblem) -> &'static str {
             "shorten the step, and move the rest into a document of the package"
         }
         CardProblem::HiddenLetter { .. } => "remove it from the text",
+        CardProblem::FollowUrl { .. } => "name the place with `https://`, without user or password",
         CardProblem::FileUrl { .. } => "use an `https` URL without a password",
         CardProblem::TwoSteps { .. } => "give one of them another `id`",
         CardProblem::NoPart { .. } => "declare it under `[[card.parts]]`, or leave it out of the component",

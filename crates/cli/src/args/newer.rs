@@ -23,6 +23,9 @@ pub struct Newer {
     /// Only direct dependencies
     #[arg(long)]
     direct: bool,
+    /// Also ask upstream, where cards say that releases appear
+    #[arg(long)]
+    upstream: bool,
     #[command(flatten)]
     projects: ProjectFilterArgs,
     #[command(flatten)]
@@ -39,6 +42,7 @@ impl Newer {
             is_direct: self.direct,
             projects: self.projects.words(),
             targets: self.targets.targets.clone(),
+            asks_upstream: self.upstream,
             options: self.search.options(),
         };
         let workspace = WorkspaceFolder::find(run.folder())?;

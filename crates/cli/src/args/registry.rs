@@ -1,6 +1,7 @@
 //! The subcommands of `registry`.
 
 mod create;
+mod follow;
 mod load;
 mod mirror;
 mod serve;
@@ -43,6 +44,7 @@ enum RegistryCommand {
         #[arg(long, requires = "repair")]
         dry_run: bool,
     },
+    Follow(follow::Follow),
     Mirror(mirror::Mirror),
     Serve(serve::Serve),
     Token(token::Tokens),
@@ -61,6 +63,7 @@ impl Registry {
                 render::show_checked(run.ui, &report, registry, *dry_run);
                 Ok(if report.audit.flaws.is_empty() { Exit::Done } else { Exit::Differs })
             }
+            RegistryCommand::Follow(follow) => follow.run(run),
             RegistryCommand::Mirror(mirror) => mirror.run(run),
             RegistryCommand::Serve(serve) => serve.run(run),
             RegistryCommand::Token(tokens) => tokens.run(run),

@@ -9,6 +9,7 @@ use bibliotax_core::newer::Hold;
 use bibliotax_core::range::Range;
 use bibliotax_core::source::Source;
 use bibliotax_core::version::Version;
+use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -26,12 +27,25 @@ pub struct Newer {
     pub looked_at: usize,
     /// Packages from archives, of which it isn't known whether there are newer ones.
     pub unknown: Vec<PackageName>,
+    /// What upstreams have that the registries don't have yet; empty without `--upstream`.
+    pub upstream: Vec<UpstreamNews>,
     /// Why an update finds no set of versions now; empty where it does.
     pub stuck: Vec<String>,
 }
 
 impl Document for Newer {
     const COMMAND: &'static str = "newer";
+}
+
+/// A release of upstream that no registry has yet.
+#[derive(Serialize, JsonSchema)]
+pub struct UpstreamNews {
+    /// The package.
+    pub name: PackageName,
+    /// The version.
+    pub version: Version,
+    /// When it appeared; null if nobody says.
+    pub released: Option<Timestamp>,
 }
 
 /// The news of a package, as it is locked.
@@ -121,7 +135,16 @@ impl Newer {
     /// What is newer; why an update finds no set of versions, where it doesn't.
     pub fn of(report: &Report<'_>, stuck: Vec<String>) -> Self {
         let packages = report.packages.iter().map(|news| news_of(news, &report.facets)).collect();
-        Self { packages, looked_at: report.asked, unknown: report.unknown.clone(), stuck }
+        let upstream = report.upstream.iter().filter_map(|(package, at)| {
+            let newest = at.newest.as_ref().ok()?;
+            Some(UpstreamNews {
+                name: package.clone(),
+                version: newest.version.clone(),
+                released: newest.published,
+            })
+        });
+        let upstream = upstream.collect();
+        Self { packages, looked_at: report.asked, unknown: report.unknown.clone(), upstream, stuck }
     }
 }
 

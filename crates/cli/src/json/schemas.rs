@@ -8,8 +8,8 @@ use schemars::{JsonSchema, Schema};
 use super::error::ErrorOutput;
 use super::{Document, Output};
 use super::{
-    check, compare, declare, describe, explain, find, fit, graph, install, links, machine, newer, publish,
-    ready, registry, step, store, task, verify,
+    check, compare, declare, describe, explain, find, fit, follow, graph, install, links, machine, newer,
+    publish, ready, registry, step, store, task, verify,
 };
 
 /// A schema by its name.
@@ -83,6 +83,7 @@ pub fn of_commands() -> Vec<Named> {
         Named::of_command::<registry::Created>(),
         Named::of_command::<registry::Serving>(),
         Named::of_command::<registry::LoadedEvents>(),
+        Named::of_command::<follow::FollowedRegistry>(),
         Named::of_command::<registry::MirroredRegistry>(),
         Named::of_command::<registry::CheckedRegistry>(),
         Named::of_command::<registry::IssuedToken>(),

@@ -5,8 +5,10 @@ use bibliotax_core::facet::Facets;
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::newer::{Hold, Newer as News};
+use bibliotax_present::dates::date;
 use bibliotax_present::table::Table;
 use bibliotax_present::words::{self, count};
+use bibliotax_registry::catalogue::all_sources::At;
 
 use super::failure::because;
 use crate::json;
@@ -20,11 +22,26 @@ pub fn show(ui: &Ui, report: &Report<'_>) {
         let names: Vec<&str> = report.unknown.iter().map(PackageName::as_str).collect();
         ui.say(format!("not known, since they come from archives: {}", names.join(", ")));
     }
+    report.upstream.iter().for_each(|(package, at)| show_upstream(ui, package, at));
     let stuck = report.stuck.as_ref().map(because).unwrap_or_default();
     if !stuck.is_empty() {
         ui.warn(format!("an update isn't possible now: {}", stuck.join(" ")));
     }
     ui.report(|| json::newer::Newer::of(report, stuck));
+}
+
+/// Says what upstream has that can't be had here yet.
+fn show_upstream(ui: &Ui, package: &PackageName, at: &At) {
+    match &at.newest {
+        Ok(newest) => {
+            let date = newest.published.map(|at| format!(" ({})", date(at))).unwrap_or_default();
+            ui.answer(format!(
+                "{package}: upstream has {}{date}, which its registry doesn't have yet",
+                newest.version
+            ));
+        }
+        Err(why) => ui.warn(format!("{package}: its upstream can't be asked: {}", clean(why))),
+    }
 }
 
 fn show_packages(ui: &Ui, report: &Report<'_>) {

@@ -114,6 +114,7 @@ fn every_command_prints_what_its_schema_says() {
     run(".", &["registry", "load", "seedhouse", "cards.jsonl", "--dry-run"], 0);
     run(".", &["registry", "mirror", "seedhouse", "copy"], 0);
     run(".", &["registry", "check", "seedhouse"], 0);
+    run(".", &["registry", "follow", "seedhouse"], 0);
     let token = run(".", &["registry", "token", "issue", "seedhouse", "gate", "--only", "*"], 0);
     run(".", &["registry", "token", "show", "seedhouse"], 0);
     run(".", &["registry", "token", "end", "seedhouse", token["id"].as_str().unwrap()], 0);

@@ -20,6 +20,7 @@ mod dry_runs;
 mod faults;
 mod find;
 mod fits;
+mod following;
 mod garden;
 mod help;
 mod json;

@@ -8,6 +8,7 @@ use serde::Serialize;
 use super::CardPart;
 use crate::card::{Card, CardNeed, FileRecord};
 use crate::facet::Fits;
+use crate::follow::Follow;
 use crate::license::License;
 use crate::name::{PackageName, ProgramName};
 use crate::range::Range;
@@ -32,6 +33,8 @@ pub struct StatedCard {
     pub programs: BTreeMap<ProgramName, Range>,
     /// Its archives.
     pub files: Vec<FileRecord>,
+    /// Where upstream's releases appear.
+    pub follow: Option<Follow>,
     /// All else.
     pub part: CardPart,
 }
@@ -61,6 +64,7 @@ impl StatedCard {
         }
         replace(&mut card.upstream_version, part.upstream_version);
         replace(&mut card.family, part.family);
+        replace(&mut card.follow, self.follow.clone());
         card.fits.extend(self.fits.clone());
         card.programs.extend(self.programs.clone());
         card.exposes.extend(part.exposes);

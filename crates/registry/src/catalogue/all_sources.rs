@@ -1,5 +1,6 @@
 //! Every source that has a package, compared.
 
+use bibliotax_core::card::Card;
 use bibliotax_core::fitting::newest;
 use bibliotax_core::history::{History, Release};
 use bibliotax_core::name::PackageName;
@@ -9,6 +10,7 @@ use jiff::Timestamp;
 use rayon::prelude::*;
 
 use crate::catalogue::registries::{Declared, Registries};
+use crate::catalogue::upstream_releases::Upstream;
 use crate::model::error::RegistryError;
 
 /// A place that has a package.
@@ -37,8 +39,9 @@ pub fn newest_of_all(places: &[At]) -> Option<&Version> {
 }
 
 impl Registries {
-    /// All places that have a package: registries, what manifests declare, and the git repository that its card names.
-    pub fn all_sources(&self, package: &PackageName, repository: Option<&str>) -> Vec<At> {
+    /// All places that have a package: registries, what manifests declare, the git repository that its card names, and where its card
+    /// says that upstream's releases appear.
+    pub fn all_sources(&self, package: &PackageName, card: Option<&Card>) -> Vec<At> {
         let taken = self.listing_of(package);
         let in_registry = |declared: &Declared| {
             let is_taken =
@@ -56,8 +59,31 @@ impl Registries {
                 .filter(|listing| listing.source.registry().is_none())
                 .and_then(|listing| of_listing(&listing)),
         );
-        all.extend(self.in_repository(package, repository));
+        let upstream = card.and_then(|card| self.upstream_of(card));
+        if upstream.is_none() {
+            all.extend(self.in_repository(package, card.and_then(|card| card.repository.as_deref())));
+        }
+        all.extend(upstream);
         all
+    }
+
+    /// The newest release of upstream, where a card says that they appear.
+    pub fn upstream_of(&self, card: &Card) -> Option<At> {
+        let follow = card.follow.as_ref()?;
+        let upstream = Upstream { sources: self.elsewhere(), is_inside: self.is_inside(&card.name) };
+        let newest = upstream.releases(card, follow).map_err(|error| shown(&error));
+        let newest = newest.and_then(|releases| {
+            let newest = releases.into_iter().next_back().ok_or("none of its releases is final")?;
+            Ok(Newest { version: newest.version, published: newest.at })
+        });
+        Some(At { place: format!("upstream, {}", follow.place.url()), is_taken: false, newest })
+    }
+
+    /// Whether the registry that a package comes from is at a place that only this machine or its network reaches.
+    fn is_inside(&self, package: &PackageName) -> bool {
+        let listing = self.listing_of(package);
+        let source = listing.as_ref().and_then(|listing| listing.source.registry());
+        self.declared().iter().any(|declared| Some(&declared.name) == source && declared.source.is_inside())
     }
 
     /// The newest release by the tags of a repository: the one that a need declares, else the one that a card names.

@@ -8,6 +8,7 @@ use bibliotax_core::escape::{escaped, is_hidden};
 use bibliotax_core::exposes::Exposed;
 use bibliotax_core::facet::Facets;
 use bibliotax_core::file_selection::FileSelection;
+use bibliotax_core::follow::{Follow, FollowedPlace, UrlPattern};
 use bibliotax_core::inner_path::{InnerPath, as_seen};
 use bibliotax_core::name::PartName;
 use serde_json::Value;
@@ -20,13 +21,27 @@ use crate::model::private_hosts::is_loopback;
 /// How many characters before a letter tell where it is.
 const SHOWN_CONTEXT: usize = 30;
 
-/// Whether a card may name a URL for a file: an install downloads it, so nobody on the way may read or change it.
-fn check_url(url: &str) -> Result<(), CardProblem> {
+/// Whether a card may name a URL that is fetched: nobody on the way may read or change what comes.
+fn is_safe_url(url: &str) -> bool {
     let parsed = Url::parse(url).ok().filter(|url| url.username().is_empty() && url.password().is_none());
-    let is_safe = |url: &Url| url.scheme() == "https" || url.scheme() == "http" && is_loopback(url);
-    match parsed.filter(is_safe) {
-        Some(_) => Ok(()),
-        None => Err(CardProblem::FileUrl { url: url.to_owned() }),
+    parsed.is_some_and(|url| url.scheme() == "https" || url.scheme() == "http" && is_loopback(&url))
+}
+
+fn check_url(url: &str) -> Result<(), CardProblem> {
+    if is_safe_url(url) { Ok(()) } else { Err(CardProblem::FileUrl { url: url.to_owned() }) }
+}
+
+/// Checks the places where a card says that releases appear, and where their archives are.
+fn check_follow(follow: &Follow) -> Result<(), CardProblem> {
+    let is_container = |url: &str| {
+        let is_registry = matches!(follow.place, FollowedPlace::Registry { .. });
+        is_registry && url.strip_prefix("oci://").is_some_and(|rest| is_safe_url(&format!("https://{rest}")))
+    };
+    let archive = follow.archive.as_ref().filter(|pattern| pattern.is_whole()).map(UrlPattern::as_str);
+    let unsafe_url = |url: &&str| !is_safe_url(url) && !is_container(url);
+    match [Some(follow.place.url()), archive].into_iter().flatten().find(unsafe_url) {
+        Some(url) => Err(CardProblem::FollowUrl { url: url.to_owned() }),
+        None => Ok(()),
     }
 }
 
@@ -36,6 +51,7 @@ pub fn check_card(registry: &str, facets: &Facets, card: &Card) -> Result<(), Ca
     check_facets(registry, facets, card)?;
     facets.check_variants(&card.files)?;
     card.files.iter().filter_map(|file| file.url.as_deref()).try_for_each(check_url)?;
+    card.follow.as_ref().map_or(Ok(()), check_follow)?;
     if card.tags.len() > MAX_TAGS {
         return Err(CardProblem::ManyTags { count: card.tags.len() });
     }

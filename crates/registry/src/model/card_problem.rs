@@ -40,6 +40,9 @@ pub enum CardProblem {
     /// A file is at a place that nobody should ask.
     #[error("a file of it is at `{url}`, which is not `https://…`")]
     FileUrl { url: String },
+    /// Upstream's releases are at a place that nobody should ask.
+    #[error("`follow` names `{url}`, which is not `https://…`")]
+    FollowUrl { url: String },
     /// A component brings a part that the release hasn't.
     #[error("the component `{component}` includes the part `{part}`, but the release has no files of it")]
     NoPart { component: ComponentName, part: PartName },

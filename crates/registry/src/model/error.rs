@@ -78,10 +78,7 @@ pub enum RegistryError {
     #[error("{asked} refers to {url} {}, which is another host", if *key == "service" { "with our request" } else { "for a token" })]
     OtherHost { asked: Asked, key: &'static str, url: String },
     /// A card names a place that only this machine or its network reaches.
-    #[error(
-        "the card of {package} has an archive at {}, which is inside this machine or its network",
-        without_user(url)
-    )]
+    #[error("the card of {package} names {}, which is inside this machine or its network", without_user(url))]
     InnerUrl { package: PackageName, url: String },
     /// Nobody may be asked, and what is wanted is not kept.
     #[error("{what} of {asked} isn't cached, and offline mode is on")]
@@ -235,6 +232,12 @@ pub enum RegistryError {
     /// An archive of a release can't be installed.
     #[error("the archive {digest} can't be installed: {source}")]
     NotInstallable { digest: Digest, source: ArchiveError },
+    /// A place where releases are said to appear has none.
+    #[error("{url}: {what}")]
+    NothingFollowed { url: String, what: String },
+    /// A page can't be read.
+    #[error("there is no page at {url}")]
+    NoPage { url: String },
     /// A disk refused.
     #[error(transparent)]
     Disk(#[from] DiskError),
@@ -253,6 +256,7 @@ impl RegistryError {
             Self::ExposesNothing { .. } => "card.exposes-nothing",
             Self::Card(CardProblem::Facet { .. }) => "card.facet",
             Self::Card(CardProblem::FileUrl { .. }) => "card.file",
+            Self::Card(CardProblem::FollowUrl { .. }) => "card.follow",
             Self::Card(CardProblem::HiddenLetter { .. }) => "card.hidden-letter",
             Self::Card(CardProblem::NoPart { .. }) => "card.no-part",
             Self::Pack(PackError::BadPattern { .. }) => "card.no-pattern",
@@ -311,6 +315,7 @@ impl RegistryError {
             Self::OtherName { .. } => "source.other-name",
             Self::NoArchive { .. } => "archive.gone",
             Self::ChangedArchive { .. } => "archive.changed",
+            Self::NothingFollowed { .. } | Self::NoPage { .. } => "follow.nothing",
             Self::Archive { .. } | Self::NotInstallable { .. } => "archive.refused",
             Self::Pack(PackError::Disk(_)) | Self::Disk(_) => "disk.failed",
         }

@@ -9,6 +9,7 @@ mod archive;
 mod card;
 mod locked;
 mod releases;
+mod remembered;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fs::File;
@@ -34,6 +35,7 @@ use jiff::Timestamp;
 
 use self::archive::ArchivePlace;
 use self::card::Found;
+pub use self::remembered::FetchedArchive;
 use crate::client::http::checked;
 use crate::client::http::client::Client;
 use crate::client::network::Network;
@@ -133,6 +135,11 @@ impl DirectSources {
         let cache = cache_of(network);
         let (root, network) = (root.to_owned(), network.clone());
         Self { declared, locked, freshness: Freshness::AllAnew, root, cache, network, notes: Arc::default() }
+    }
+
+    /// How it uses the network.
+    pub fn network(&self) -> &Network {
+        &self.network
     }
 
     /// What the names in a repository lead to.
@@ -343,16 +350,21 @@ impl DirectSources {
         url: &str,
         is_inside: bool,
     ) -> Result<Box<dyn Read + Send>, RegistryError> {
+        archive::download(package, self.client_for(package, url, is_inside)?, url)
+    }
+
+    /// A client for a URL that a registry's card names; inside only for a registry that `is_inside` itself.
+    fn client_for(&self, package: &PackageName, url: &str, is_inside: bool) -> Result<Client, RegistryError> {
         let asked = Asked::SourceOf(package.clone());
         // Nothing of this machine is opened because a registry says so.
         let base = checked(&asked, url, false)?;
         if is_inside {
-            return archive::open(package, url, false, &self.root, &self.network);
+            return Ok(Client::new(asked, base, &self.network));
         }
         if leads_inside(&base) {
             return Err(RegistryError::InnerUrl { package: package.clone(), url: url.to_owned() });
         }
-        archive::download(package, Client::outside(asked, base, &self.network), url)
+        Ok(Client::outside(asked, base, &self.network))
     }
 
     /// A commit as an archive.

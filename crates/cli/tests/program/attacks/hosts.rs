@@ -87,6 +87,26 @@ fn no_card_makes_this_machine_ask_inside_for_a_registry_that_is_outside() {
         assert_eq!(output.status.code(), Some(6), "{url}: {stderr}");
         assert!(stderr.contains("(card.inner-url)"), "{url}: {stderr}");
     }
+    // Nor do the places where cards say that upstream's releases appear.
+    for (number, url) in urls.iter().enumerate() {
+        let version = format!("2.{number}.0");
+        let places = [
+            json!({ "page": url, "archive": "moss-{version}.zip" }),
+            json!({ "git": url }),
+            json!({ "registry": url }),
+        ];
+        let card = json!({ "name": "moss-map", "version": version, "published": "2026-03-01T09:00:00Z",
+            "follow": places[number % places.len()] });
+        garden.load(&format!("{card}\n"));
+        let mut command = garden.command("gate", &["describe", "moss-map", &version]);
+        let output = command.env("http_proxy", &proxy.url).env("no_proxy", "").output().unwrap();
+        let stdout = String::from_utf8(output.stdout).unwrap();
+        assert!(
+            output.status.success() && stdout.contains("inside this machine"),
+            "{url}: {stdout} {}",
+            String::from_utf8_lossy(&output.stderr)
+        );
+    }
     assert!(inside.accept().is_err(), "somebody asked inside");
     let asked = proxy.asked.lock().unwrap();
     assert!(

@@ -8,6 +8,7 @@ use crate::card::{ArchiveFormat, CardNeed, FileRecord, main_part};
 use crate::digest::Digest;
 use crate::fault::Fault;
 use crate::file_selection::{FileSelection, SelectsFiles};
+use crate::follow::{FOLLOW_KEYS, Follow, FollowKeys};
 use crate::inner_path::InnerPath;
 use crate::manifest::{DeclaredArchive, DeclaredGit, DeclaredSource, GitPoint, StandIn, StatedCard, syntax};
 use crate::name::PackageName;
@@ -56,7 +57,7 @@ pub(super) const STATED_KEYS: [&str; 19] = [
     "steps",
 ];
 /// What only a card in a file of its own says.
-const STANDING_KEYS: [&str; 2] = ["name", "files"];
+const STANDING_KEYS: [&str; 3] = ["name", "files", "follow"];
 const FILE_KEYS: [&str; 9] =
     ["part", "for", "url", "sha256", "size", "format", "strip", "include", "exclude"];
 
@@ -287,8 +288,30 @@ impl Reader<'_> {
             fits: fits.unwrap_or_default(),
             programs: self.programs(table),
             files: if in_file { self.tables(table, "files", Self::file_elsewhere) } else { Vec::new() },
+            follow: table.get("follow").filter(|_| in_file).and_then(|item| self.follow(item)),
             part: self.card_part(table),
         }
+    }
+
+    /// Where releases appear.
+    fn follow(&mut self, item: &Item) -> Option<Follow> {
+        let table = self.table(item, "follow")?;
+        self.only_known(table, "`follow`", &FOLLOW_KEYS);
+        let mut text = |key| table.get(key).and_then(|item| self.text(item, key));
+        let [git, tags, page, links, registry, archive] =
+            ["git", "tags", "page", "links", "registry", "archive"].map(&mut text);
+        let keys = FollowKeys {
+            git,
+            tags,
+            page,
+            links,
+            registry,
+            archive,
+            package: self.parsed(table, "package"),
+            prereleases: table.get("prereleases").is_some_and(|item| self.flag(item, "prereleases")),
+        };
+        let follow = Follow::try_from(keys);
+        follow.map_err(|fault| self.faults.push(Fault { span: span(item), ..fault })).ok()
     }
 
     /// An archive that stays where it is.

@@ -1,5 +1,6 @@
 //! Requests for what may be known already: the answer is what it is now, or that it is as it was (RFC 9110, section 13).
 
+use jiff::Timestamp;
 use reqwest::blocking::{self, RequestBuilder, Response};
 use reqwest::header::{
     ACCEPT, ACCEPT_ENCODING, CONTENT_TYPE, ETAG, HeaderName, IF_MODIFIED_SINCE, IF_NONE_MATCH, LAST_MODIFIED,
@@ -20,6 +21,9 @@ pub enum Answer<T = String> {
     /// There is none.
     Missing,
 }
+
+/// What a server sends, with the time of its last change where it says that.
+pub type Dated = (MinRateReader<Response>, Option<Timestamp>);
 
 impl Client {
     /// A text of the registry, if it is not the one with this validator; at most `limit` bytes.
@@ -58,6 +62,26 @@ impl Client {
         path: &str,
         tag: Option<&str>,
     ) -> Result<Answer<MinRateReader<Response>>, RegistryError> {
+        self.fresh_as(path, tag, |response| self.paced(response))
+    }
+
+    /// The same, with the date of its last change where the server says it.
+    pub fn fresh_dated(&self, path: &str, tag: Option<&str>) -> Result<Answer<Dated>, RegistryError> {
+        self.fresh_as(path, tag, |response| {
+            let date = response.headers().get(LAST_MODIFIED).and_then(|date| date.to_str().ok());
+            // RFC 9110, section 5.6.7: dates are as in RFC 2822.
+            let date = date.and_then(|date| jiff::fmt::rfc2822::parse(date).ok());
+            let date = date.map(|date| date.timestamp());
+            (self.paced(response), date)
+        })
+    }
+
+    fn fresh_as<T>(
+        &self,
+        path: &str,
+        tag: Option<&str>,
+        begun: impl Fn(Response) -> T,
+    ) -> Result<Answer<T>, RegistryError> {
         if self.is_offline() {
             return Err(self.offline(path));
         }
@@ -71,7 +95,7 @@ impl Client {
                 }
             })?;
             let validators = [ETAG, LAST_MODIFIED];
-            self.answer(response, tag.is_some(), &validators, |response| Ok(self.paced(response)))
+            self.answer(response, tag.is_some(), &validators, |response| Ok(begun(response)))
         })
     }
 

@@ -30,6 +30,14 @@ impl FilePattern {
         globset::escape(&path.replace('\\', "\\\\"))
     }
 
+    /// Whether it may match a folder, something below it, or a folder above it; certain only where it doesn't.
+    fn may_match_below(&self, folder: &str) -> bool {
+        let text = self.0.trim_start_matches("./");
+        let begin = text.split(['*', '?', '[', '{', '\\']).next().unwrap_or_default();
+        let below = format!("{folder}/");
+        begin.starts_with(&below) || below.starts_with(begin)
+    }
+
     fn glob(text: &str) -> Result<Glob, globset::Error> {
         let inside = text.trim_start_matches("./").trim_end_matches('/');
         GlobBuilder::new(inside).literal_separator(true).backslash_escape(true).build()
@@ -94,6 +102,15 @@ impl FileSelection {
     pub fn key(&self) -> String {
         let line = |sign: char| move |pattern: &FilePattern| format!("\n{sign}{pattern}");
         self.include.iter().map(line('+')).chain(self.exclude.iter().map(line('-'))).collect()
+    }
+
+    /// Whether it is certain that nothing below a folder is taken, without knowing what is there.
+    pub fn leaves_out_all_below(&self, folder: &str) -> bool {
+        // What is below `folder/**` is what is below `folder`.
+        let folders = self.exclude.iter().map(|pattern| pattern.as_str().trim_end_matches("/**"));
+        let folders: Vec<FilePattern> = folders.filter_map(|text| text.parse().ok()).collect();
+        let is_excluded = set_of(&folders).is_some_and(|set| matches(&set, folder));
+        is_excluded || !self.include.is_empty() && !self.include.iter().any(|one| one.may_match_below(folder))
     }
 
     /// The selection, ready to be asked of many paths.
@@ -168,6 +185,31 @@ mod tests {
             ("README", false),
         ] {
             assert_eq!(some.takes(path), is_taken, "{path}");
+        }
+    }
+
+    #[test]
+    fn it_is_known_of_a_folder_that_nothing_below_it_is_taken() {
+        for (include, exclude, folder, is_left_out) in [
+            (&[][..], &["parts/wide"][..], "parts/wide", true),
+            (&[], &["parts"], "parts/wide", true),
+            (&[], &["parts/**"], "parts/wide", true),
+            (&[], &["**/wide/**"], "parts/wide", true),
+            (&[], &["parts/wide/*.h"], "parts/wide", false),
+            (&[], &["parts/wider"], "parts/wide", false),
+            (&[], &[], "parts/wide", false),
+            (&["src"], &[], "parts/wide", true),
+            (&["src/**", "parts/deep"], &[], "parts/wide", true),
+            (&["**/*.h"], &[], "parts/wide", false),
+            (&["parts"], &[], "parts/wide", false),
+            (&["parts/wide/x.h"], &[], "parts/wide", false),
+            (&["parts/w*"], &[], "parts/wide", false),
+        ] {
+            let found = selection(include, exclude).leaves_out_all_below(folder);
+            assert_eq!(found, is_left_out, "{include:?} {exclude:?} {folder}");
+            if found {
+                assert!(!selection(include, exclude).compiled().takes(&format!("{folder}/x.h")));
+            }
         }
     }
 

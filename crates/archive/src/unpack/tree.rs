@@ -164,9 +164,13 @@ impl TreeWriter {
         Ok(())
     }
 
-    /// All that was refused, where nothing more can be read.
+    /// All that was refused, where nothing more can be read; and what other systems would refuse, so that one look is enough.
     pub fn all_refused(&mut self) -> ArchiveError {
-        ArchiveError::Refused(std::mem::take(&mut self.refused))
+        let mut refused = std::mem::take(&mut self.refused);
+        for entry in RefusedEntries::elsewhere(&self.elsewhere).entries {
+            refused.add(entry.path, entry.problem);
+        }
+        ArchiveError::Refused(refused)
     }
 
     /// Adds a folder; those above a file need not be added.

@@ -20,9 +20,9 @@ use std::sync::{Arc, Mutex};
 use bibliotax_archive::format;
 use bibliotax_core::card::{Archive, ArchiveFormat, FileRecord, main_part};
 use bibliotax_core::facet::Fits;
-use bibliotax_core::file_selection::FileSelection;
+use bibliotax_core::file_selection::{FileSelection, SelectsFiles as _};
 use bibliotax_core::location::Location;
-use bibliotax_core::lock::LockedPackage;
+use bibliotax_core::lock::{LockedFile, LockedPackage};
 use bibliotax_core::manifest::{DeclaredSource, GitPoint};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::{ChosenFile, ChosenPackage, Listing, Resolution};
@@ -44,7 +44,7 @@ use crate::model::mutex::lock;
 use crate::model::private_hosts::leads_inside;
 use crate::model::staging::Staged;
 use crate::model::upstream_archives::UpstreamArchives;
-use crate::sources::git::{Refs, Repository, Wanted, submodule_url, write_tree};
+use crate::sources::git::{Refs, Repository, Wanted, WantedTree, submodule_url, write_tree};
 
 /// Largest manifest among files that is read, in bytes.
 const MAX_MANIFEST_SIZE: usize = 1 << 20;
@@ -258,7 +258,10 @@ impl DirectSources {
             Some(DeclaredSource::Git(git)) => (None, git.selection.clone()),
             _ => Default::default(),
         };
-        let known = locked.and_then(|locked| locked.files.first());
+        // What is left out may be a submodule, which isn't even fetched then.
+        let is_same =
+            |file: &&LockedFile| !matches!(package.source, Source::Git(_)) || file.selection() == selection;
+        let known = locked.and_then(|locked| locked.files.first()).filter(is_same);
         let (sha256, size, format) = match (&package.source, known) {
             (Source::Git(_), Some(file)) => (file.sha256, file.size, file.format),
             (Source::Git(source), None) => {
@@ -373,7 +376,17 @@ impl DirectSources {
         let repository = self.repository(package, &source.git, allows_plain)?;
         let mut staged = Staged::in_folder(&self.archives())?;
         let open = |within: &Repository, url: &str| self.submodule(package, within, url, allows_plain);
-        write_tree(&repository, &source.commit, source.subfolder.as_ref(), &open, &mut staged)?;
+        let selection = match self.declared.get(package).map(|declared| &declared.source) {
+            Some(DeclaredSource::Git(git)) => git.selection.clone(),
+            _ => FileSelection::default(),
+        };
+        let wanted = WantedTree {
+            commit: &source.commit,
+            subfolder: source.subfolder.as_ref(),
+            selection: &selection,
+            open: &open,
+        };
+        write_tree(&repository, &wanted, &mut staged)?;
         Ok(staged)
     }
 

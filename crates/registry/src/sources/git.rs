@@ -17,4 +17,4 @@ pub use self::process::end_all;
 pub use self::refs::{Refs, release_of};
 pub use self::repository::{Repository, Wanted};
 pub use self::submodule::submodule_url;
-pub use self::tree::write_tree;
+pub use self::tree::{WantedTree, write_tree};

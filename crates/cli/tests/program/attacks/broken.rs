@@ -33,10 +33,10 @@ fn files_that_are_no_text_are_told_as_such() {
 
 #[test]
 fn a_commit_with_a_path_that_leads_out_or_is_no_text_is_refused_and_told() {
-    for (name, words) in [
-        (&b".."[..], "`..` isn't a path inside a package"),
-        (b"m\xffss", "a file's name isn't UTF-8"),
-        (b"con", "`con`"),
+    for (name, code, words) in [
+        (&b".."[..], "git.bad-tree", "`..` isn't a path inside a package"),
+        (b"m\xffss", "archive.refused", "isn't UTF-8"),
+        (b"con", "archive.refused", "con"),
     ] {
         let garden = garden();
         let blob = git(&garden, "leaf", &["hash-object", "-w", "bibliotax.toml"]);
@@ -50,7 +50,7 @@ fn a_commit_with_a_path_that_leads_out_or_is_no_text_is_refused_and_told() {
         let made = git(&garden, "leaf", &["commit-tree", tree.trim(), "-m", "strange"]);
         git(&garden, "leaf", &["branch", "-f", "strange", made.trim()]);
         need(&garden, "git = \"../leaf\", branch = \"strange\"");
-        output(words, &garden.run(&["install"]), 6, "git.bad-tree", words);
+        output(words, &garden.run(&["install"]), 6, code, words);
         assert!(!garden.path("gate/shelf/leaf-palette").exists());
         commit(&garden, "leaf");
     }

@@ -5,6 +5,7 @@ use std::process::{Child, ChildStdin, ChildStdout};
 
 use bibliotax_archive::pack::header;
 use bibliotax_core::escape::escaped;
+use bibliotax_core::file_selection::FileSelection;
 use bibliotax_core::inner_path::InnerPath;
 use bibliotax_core::source::CommitId;
 use bibliotax_disk::DiskError;
@@ -25,7 +26,7 @@ const MAX_SHOWN_LEN: usize = 200;
 /// A file of a commit.
 struct Blob {
     /// Its path in the package.
-    path: String,
+    path: Vec<u8>,
     object: String,
     kind: Kind,
 }
@@ -41,16 +42,27 @@ enum Kind {
 /// Finds the repository of a submodule by its URL, as it stands in the repository that has it.
 pub type OpenSubmodule<'o> = dyn Fn(&Repository, &str) -> Result<Repository, RegistryError> + 'o;
 
-/// Writes a commit, or a folder of it, as a tar: sorted by path, without times or owners. Submodules are fetched and go along.
+/// What of a repository is a package.
+pub struct WantedTree<'w> {
+    /// The commit.
+    pub commit: &'w CommitId,
+    /// The folder of it that is the package, where that isn't all.
+    pub subfolder: Option<&'w InnerPath>,
+    /// Which files are taken later: a submodule of which none are isn't fetched.
+    pub selection: &'w FileSelection,
+    /// Finds the repositories of submodules.
+    pub open: &'w OpenSubmodule<'w>,
+}
+
+/// Writes a commit, or a folder of it, as a tar: sorted by path, without times or owners. Submodules are fetched and go along, but for
+/// those that are left out.
 pub fn write_tree(
     repository: &Repository,
-    commit: &CommitId,
-    subfolder: Option<&InnerPath>,
-    open: &OpenSubmodule<'_>,
+    wanted: &WantedTree<'_>,
     into: impl Write,
 ) -> Result<(), RegistryError> {
     let mut parts = Vec::new();
-    gather(repository, commit, subfolder, "", MAX_DEPTH, open, &mut parts)?;
+    gather(repository, wanted, b"", MAX_DEPTH, &mut parts)?;
     let mut files: Vec<(usize, Blob)> = Vec::new();
     for (number, (_, blobs)) in parts.iter_mut().enumerate() {
         files.extend(blobs.drain(..).map(|blob| (number, blob)));
@@ -73,13 +85,12 @@ type Part = (Repository, Vec<Blob>);
 /// Gathers the files of a commit and of its submodules, below `prefix`.
 fn gather(
     repository: &Repository,
-    commit: &CommitId,
-    subfolder: Option<&InnerPath>,
-    prefix: &str,
+    wanted: &WantedTree<'_>,
+    prefix: &[u8],
     deep: usize,
-    open: &OpenSubmodule<'_>,
     parts: &mut Vec<Part>,
 ) -> Result<(), RegistryError> {
+    let WantedTree { commit, subfolder, selection, .. } = *wanted;
     repository.fetch(&[commit], if subfolder.is_some() { Wanted::Names } else { Wanted::All })?;
     let listed = repository.names(commit, subfolder)?.ok_or_else(|| {
         let subfolder = subfolder.map(ToString::to_string).unwrap_or_default();
@@ -98,31 +109,34 @@ fn gather(
         }
         let urls = submodules(repository, commit)?;
         for module in modules {
-            let inner = module.path[prefix.len()..].to_owned();
+            let path = String::from_utf8(module.path).map_err(|_| strange(repository))?;
+            if selection.leaves_out_all_below(&path) {
+                continue;
+            }
+            let inner = path[prefix.len()..].to_owned();
             let inner = subfolder.map_or(inner.clone(), |subfolder| format!("{subfolder}/{inner}"));
             let url = urls.iter().find(|(path, _)| *path == inner).map(|(_, url)| url.as_str());
             let url = url.ok_or_else(|| {
                 let what = format!("it has no URL for its submodule `{inner}`");
                 RegistryError::Git { url: repository.url().to_owned(), what }
             })?;
-            let theirs = open(repository, url)?;
+            let theirs = (wanted.open)(repository, url)?;
             let commit: CommitId = module.object.parse().map_err(|_| strange(repository))?;
-            gather(&theirs, &commit, None, &format!("{}/", module.path), deep - 1, open, parts)?;
+            let inside = WantedTree { commit: &commit, subfolder: None, ..*wanted };
+            gather(&theirs, &inside, format!("{path}/").as_bytes(), deep - 1, parts)?;
         }
     }
     parts.push((repository.clone(), blobs));
     Ok(())
 }
 
-/// What `git ls-tree -z` lists: `MODE KIND OBJECT TAB PATH NUL` for each.
-fn blobs(listed: &[u8], prefix: &str, repository: &Repository) -> Result<Vec<Blob>, RegistryError> {
+/// What `git ls-tree -z` lists: `MODE KIND OBJECT TAB PATH NUL` for each. Names that no package can have are told when it is unpacked,
+/// all together and only if they are taken; those that lead out are in no honest repository.
+fn blobs(listed: &[u8], prefix: &[u8], repository: &Repository) -> Result<Vec<Blob>, RegistryError> {
     let mut blobs = Vec::new();
     for line in listed.split(|byte| *byte == 0).filter(|line| !line.is_empty()) {
-        let line = std::str::from_utf8(line).map_err(|_| {
-            let name = escaped(&String::from_utf8_lossy(line)).into_owned();
-            bad(repository, format!("a file's name isn't UTF-8: `{}`", cut(&name)))
-        })?;
-        let (about, path) = line.split_once('\t').ok_or_else(|| strange(repository))?;
+        let tab = line.iter().position(|byte| *byte == b'\t').ok_or_else(|| strange(repository))?;
+        let (about, path) = (String::from_utf8_lossy(&line[..tab]), &line[tab + 1..]);
         let mut words = about.split(' ');
         let (mode, object) = (words.next(), words.nth(1));
         let kind = match mode {
@@ -132,17 +146,14 @@ fn blobs(listed: &[u8], prefix: &str, repository: &Repository) -> Result<Vec<Blo
             _ => Kind::File,
         };
         let object = object.ok_or_else(|| strange(repository))?.to_owned();
-        if InnerPath::new(path).is_err() {
-            let what = format!("`{}` isn't a path inside a package", cut(&escaped(path)));
-            return Err(bad(repository, what));
+        if path.split(|byte| *byte == b'/').any(|part| matches!(part, b"" | b"." | b"..")) {
+            let shown = String::from_utf8_lossy(path);
+            let what = format!("`{}` isn't a path inside a package", cut(&escaped(&shown)));
+            return Err(RegistryError::BadTree { url: repository.url().to_owned(), what });
         }
-        blobs.push(Blob { path: format!("{prefix}{path}"), object, kind });
+        blobs.push(Blob { path: [prefix, path].concat(), object, kind });
     }
     Ok(blobs)
-}
-
-fn bad(repository: &Repository, what: String) -> RegistryError {
-    RegistryError::BadTree { url: repository.url().to_owned(), what }
 }
 
 /// The beginning of a name: enough to know it by.
@@ -192,12 +203,12 @@ impl Objects {
     fn append(&mut self, tar: &mut tar::Builder<impl Write>, blob: &Blob) -> Result<(), RegistryError> {
         let broke = |_| RegistryError::Git {
             url: self.url.clone(),
-            what: format!("the file {} can't be read", blob.path),
+            what: format!("the file {} can't be read", String::from_utf8_lossy(&blob.path)),
         };
         let size = ask(&mut self.ask, &mut self.answers, &blob.object).map_err(broke)?;
         let contents = self.answers.by_ref().take(size);
         let added = add(tar, blob, size, contents);
-        added.map_err(|error| DiskError::new("write", &blob.path, error))?;
+        added.map_err(|error| DiskError::new("write", "the files of a commit", error))?;
         // A line feed stands behind each object.
         self.answers.read_exact(&mut [0]).map_err(broke)
     }
@@ -230,16 +241,49 @@ fn add(
     size: u64,
     mut contents: impl Read,
 ) -> io::Result<()> {
+    let name = std::str::from_utf8(&blob.path);
     if blob.kind == Kind::Link {
-        let mut target = String::new();
-        contents.by_ref().take(MAX_TARGET_LEN).read_to_string(&mut target)?;
+        let mut target = Vec::new();
+        contents.by_ref().take(MAX_TARGET_LEN).read_to_end(&mut target)?;
         io::copy(&mut contents, &mut io::sink())?;
         let mut header = header(0, false);
         header.set_entry_type(tar::EntryType::Symlink);
         header.set_mode(0o777);
-        return tar.append_link(&mut header, &blob.path, target);
+        // A name that is no text leads to nothing that a package can have, whatever stands for it.
+        let target = String::from_utf8_lossy(&target);
+        return match name {
+            Ok(name) => tar.append_link(&mut header, name, &*target),
+            Err(_) => add_nameless(tar, header, &blob.path, io::empty()),
+        };
     }
-    tar.append_data(&mut header(size, blob.kind == Kind::Program), &blob.path, contents)
+    let mut header = header(size, blob.kind == Kind::Program);
+    match name {
+        Ok(name) => tar.append_data(&mut header, name, contents),
+        Err(_) => add_nameless(tar, header, &blob.path, contents),
+    }
+}
+
+/// Adds an entry whose name is no text: it is there to be told, and left out.
+fn add_nameless(
+    tar: &mut tar::Builder<impl Write>,
+    mut header: tar::Header,
+    name: &[u8],
+    contents: impl Read,
+) -> io::Result<()> {
+    let field = &mut header.as_old_mut().name;
+    let length = name.len().min(field.len());
+    field[..length].copy_from_slice(&name[..length]);
+    if name.len() > length {
+        // As GNU tar has it: an entry before it holds the whole name.
+        let whole = [name, b"\0"].concat();
+        let mut long = self::header(whole.len() as u64, false);
+        long.set_entry_type(tar::EntryType::GNULongName);
+        long.set_path("././@LongLink")?;
+        long.set_cksum();
+        tar.append(&long, &*whole)?;
+    }
+    header.set_cksum();
+    tar.append(&header, contents)
 }
 
 fn strange(repository: &Repository) -> RegistryError {

@@ -62,7 +62,16 @@ pub struct Followed {
     /// The URL of the place where releases appear.
     pub place: String,
     /// What was found there; why it can't be told.
-    pub found: Result<Found, String>,
+    pub found: Result<Found, NotFollowed>,
+}
+
+/// Why the releases of a package can't be told.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NotFollowed {
+    /// The stable code of the error.
+    pub code: &'static str,
+    /// What is wrong.
+    pub message: String,
 }
 
 /// What an upstream has.

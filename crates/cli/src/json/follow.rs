@@ -49,7 +49,16 @@ pub struct FollowedPackage {
     /// Older ones that it lacks, for which no card was made.
     pub more: Vec<Version>,
     /// Why the place couldn't be looked at; null where it could.
-    pub failed: Option<String>,
+    pub failed: Option<NotFollowed>,
+}
+
+/// Why the releases of a package can't be told.
+#[derive(Serialize, JsonSchema)]
+pub struct NotFollowed {
+    /// The stable code of the error.
+    pub code: String,
+    /// What is wrong.
+    pub message: String,
 }
 
 /// A release that the registry lacked.
@@ -126,7 +135,10 @@ impl FollowedRegistry {
                 place: one.place.clone(),
                 releases: found.map(|found| found.new.iter().map(release).collect()).unwrap_or_default(),
                 more: found.map(|found| found.more.clone()).unwrap_or_default(),
-                failed: found.err().cloned(),
+                failed: found.err().map(|failed| NotFollowed {
+                    code: failed.code.to_owned(),
+                    message: failed.message.clone(),
+                }),
             }
         });
         Self {

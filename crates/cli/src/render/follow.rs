@@ -29,7 +29,7 @@ fn rows(followed: &Followed, now: Timestamp) -> Vec<Vec<String>> {
     let found = match &followed.found {
         Ok(found) => found,
         Err(why) => {
-            let why = styled(style::BAD, clean(why));
+            let why = styled(style::BAD, clean(&why.message));
             return vec![row([&followed.name.to_string(), followed.has.as_str(), "", "", "", &why])];
         }
     };

@@ -121,7 +121,7 @@ fn one_that_fails_stops_no_other_and_what_needs_a_person_is_held_back() {
     }
     let added = follow(&garden, &["--apply", "--cards", "held.jsonl", "--format", "json"]).expect(1).json();
     let state = |index: usize| added["packages"][index]["releases"][0]["state"].clone();
-    assert!(added["packages"][0]["failed"].as_str().unwrap().contains("no page"), "{added}");
+    assert!(added["packages"][0]["failed"]["code"] == "follow.nothing", "{added}");
     assert_eq!((state(1), state(2), state(3)), ("held".into(), "held".into(), "added".into()), "{added}");
     assert!(added["packages"][1]["releases"][0]["held"].as_str().unwrap().contains("include"), "{added}");
     assert!(added["packages"][2]["releases"][0]["held"].as_str().unwrap().contains("licence"), "{added}");
@@ -304,16 +304,19 @@ fn a_card_follows_no_place_that_anybody_may_read_or_change() {
     ] {
         let refused = card(follow).expect(3);
         assert!(refused.stderr.contains("`https://…`"), "{follow}: {refused}");
+        assert_eq!(refused.code(), "registry.bad-line");
     }
-    for (follow, says) in [
-        ("follow = {}", "names no place"),
+    for (follow, code, says) in [
+        ("follow = {}", "card.follow", "names no place"),
         (
             "follow = { page = \"https://files.example/\", archive = \"moss.zip\" }",
+            "follow.pattern",
             "doesn't say where the version is",
         ),
-        ("follow = { feed = \"https://files.example/\" }", "`feed`"),
+        ("follow = { feed = \"https://files.example/\" }", "manifest.unknown-key", "`feed`"),
     ] {
         let refused = card(follow).expect(3);
+        assert_eq!(refused.code(), code, "{follow}: {refused}");
         assert!(refused.stderr.contains(says), "{follow}: {refused}");
     }
     card("follow = { registry = \"oci://containers.example/moss\" }").expect(0);

@@ -151,7 +151,10 @@ fn what_can_not_be_part_of_a_package_is_listed_at_once_with_a_line_that_leaves_i
     error: the archive of soil can't be used  (archive.refused)
       `pipe`: it is neither file, folder nor link
       `gone`: it is a link, and `nowhere` isn't a file of the package
-    try: if the package works without them, leave them out in its need or card: `exclude = ["gone", "pipe"]` (nothing was installed)
+      `Readme`: it clashes with `README`
+      `man/Soil::Curve.3pm`: it has a character that some systems refuse: control characters and any of \ : * ? " < > |
+      `src/aux.c`: a part of it is a device on some systems
+    try: if the package works without them, leave them out in its need or card: `exclude = ["Readme", "gone", "man/Soil::Curve.3pm", "pipe", "src/aux.c"]` (nothing was installed)
     ----- status 6
     "#);
     let without = ["--exclude", "gone", "--exclude", "pipe"];

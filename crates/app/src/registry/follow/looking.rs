@@ -20,7 +20,7 @@ use bibliotax_registry::publish::file_changes::file_changes;
 use bibliotax_registry::publish::next_release::{NextRelease, archives_of, next_release};
 
 use super::license_change::{LicenseChange, license_change};
-use super::{Followed, Found, NewRelease, State};
+use super::{Followed, Found, NewRelease, NotFollowed, State};
 
 /// How many hosts are asked at once.
 const MAX_HOSTS: usize = 8;
@@ -100,11 +100,12 @@ impl Looking<'_> {
     fn followed(&self, package: &Package, is_down: &mut bool) -> Followed {
         let place = package.follow.place.url();
         let found = if *is_down {
-            Err(format!("not asked, since {} can't be reached", host_of(place)))
+            let message = format!("not asked, since {} can't be reached", host_of(place));
+            Err(NotFollowed { code: "registry.unreachable", message })
         } else {
             self.found(package).map_err(|error| {
                 *is_down = matches!(error, RegistryError::Unreachable { .. });
-                error.to_string()
+                NotFollowed { code: error.code(), message: error.to_string() }
             })
         };
         let (name, has) = (package.name.clone(), package.newest.version.clone());

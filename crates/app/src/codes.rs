@@ -164,6 +164,8 @@ pub const CODES: &[(&str, Kind, &str)] = &[
     ("manifest.unreadable", Kind::Input, "the manifest is too large or no text"),
     ("manifest.variable", Kind::Input, "a variable of `[environment]` is wrong"),
     ("manifest.wrong-kind", Kind::Input, "a value is of the wrong kind"),
+    ("merge.git-failed", Kind::Usage, "git refused what a merge needs"),
+    ("merge.no-git", Kind::Usage, "a merge is asked for outside of a git repository"),
     ("mirror.behind", Kind::Integrity, "a mirror lacks what was seen of a package before"),
     ("mirror.other-history", Kind::Integrity, "a mirror has events that its registry doesn't have"),
     ("mirror.wrong-bytes", Kind::Integrity, "a file for a mirror doesn't match its digest"),

@@ -41,6 +41,7 @@ pub mod links;
 pub mod lock_check;
 pub mod lookup;
 pub mod machine;
+pub mod merge;
 pub mod need;
 pub mod newer;
 pub mod newest_release;

@@ -98,7 +98,7 @@ impl<'w> Resolver<'w> {
     }
 
     /// Why a problem has no answer, with ways out and what was probably meant.
-    fn unsolved(
+    pub fn unsolved(
         &self,
         problem: &Problem,
         declared: &Workspace,

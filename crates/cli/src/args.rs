@@ -18,6 +18,7 @@ mod links;
 mod lookup;
 mod manual;
 mod meanings;
+mod merge;
 mod need;
 mod newer;
 mod offline;
@@ -140,6 +141,7 @@ pub enum Command {
     Accept(accept::Accept),
     Drop(drop::Drop),
     Resolve(resolve::Resolve),
+    Merge(merge::Merge),
     Install(install::Install),
     Update(update::Update),
     Verify(verify::Verify),
@@ -220,6 +222,7 @@ impl Command {
             Self::Accept(command) => command.run(run),
             Self::Drop(command) => command.run(run),
             Self::Resolve(command) => command.run(run),
+            Self::Merge(command) => command.run(run),
             Self::Install(command) => command.run(run),
             Self::Update(command) => command.run(run),
             Self::Verify(command) => command.run(run),

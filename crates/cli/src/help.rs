@@ -10,7 +10,7 @@ const STAGES: [(&str, &[&str]); 7] = [
     ("Declare dependencies", &["init", "find", "describe", "fit", "need", "drop"]),
     ("Resolve and install", &["resolve", "install", "update", "verify", "task", "with"]),
     ("Understand the result", &["graph", "links", "explain", "newer", "compare", "steps", "ready"]),
-    ("Work in a team", &["check", "accept", "kit"]),
+    ("Work in a team", &["merge", "check", "accept", "kit"]),
     ("Publish packages", &["publish", "withdraw", "deprecate", "registry"]),
     ("Maintain this machine", &["store", "completions", "manual", "schema"]),
     ("Try it", &["demo"]),

@@ -20,6 +20,7 @@ pub mod graph;
 pub mod install;
 pub mod links;
 pub mod machine;
+pub mod merge;
 pub mod newer;
 pub mod package;
 pub mod publish;

@@ -16,6 +16,7 @@ pub mod init;
 pub mod install;
 pub mod kit;
 pub mod links;
+pub mod merge;
 pub mod need;
 pub mod newer;
 pub mod publish;

@@ -14,6 +14,7 @@
 //! | [`workspace`] | several manifests that share one lock and one shelf |
 //! | [`resolve`] | from needs to one release of each package, or to the reason why there is none |
 //! | `problem` | the problem that a workspace and its lock give the resolver |
+//! | [`merge`] | what two people changed in manifests and locks, joined by meaning |
 //! | [`lock`], [`compare`], [`graph`], [`newer`] | `bibliotax.lock`, the difference of two, which package needs which, what could be newer |
 //! | [`source`], [`location`] | where a package's bytes come from; what a text names as a place: path, URL, host |
 //! | [`rules`], [`compliance`] | what a team allows, releases and locks held against it, waivers |
@@ -45,6 +46,7 @@ pub mod links;
 pub mod location;
 pub mod lock;
 pub mod manifest;
+pub mod merge;
 pub mod name;
 pub mod named_archive;
 pub mod nearest;

@@ -35,7 +35,7 @@ pub use self::conflict::{Conflict, Sentence};
 pub use self::problem::{Prefer, Problem, ProblemNeed, ProblemProject};
 pub use self::providers::{MAX_PROVIDERS, OpenCapability, open_capability};
 pub use self::search::resolve;
-pub use self::update::{Update, comply, update, update_among};
+pub use self::update::{Update, comply, reconcile, update, update_among};
 pub use self::ways_out::{Raised, Relaxation, WayOut, ways_out};
 use crate::advisory::Affecting;
 use crate::card::{Card, FileRecord, Step};

@@ -8,8 +8,8 @@ use schemars::{JsonSchema, Schema};
 use super::error::ErrorOutput;
 use super::{Document, Output};
 use super::{
-    check, compare, declare, describe, explain, find, fit, follow, graph, install, links, machine, newer,
-    publish, ready, registry, step, store, task, verify,
+    check, compare, declare, describe, explain, find, fit, follow, graph, install, links, machine, merge,
+    newer, publish, ready, registry, step, store, task, verify,
 };
 
 /// A schema by its name.
@@ -60,6 +60,7 @@ pub fn of_commands() -> Vec<Named> {
         Named::of_command::<declare::Drop>(),
         Named::of_command::<declare::Accept>(),
         Named::of_command::<declare::Resolve>(),
+        Named::of_command::<merge::Merge>(),
         Named::of_command::<install::Install>(),
         Named::of_command::<install::Update>(),
         Named::of_command::<verify::Verify>(),

@@ -37,6 +37,7 @@ fn the_help_groups_commands_by_stage() {
       ready        Check that this machine is ready for the project
 
     Work in a team
+      merge        Merge manifests and locks that two people changed
       check        Check lock, rules and projects for problems
       accept       Accept the licence of a package for the team
       kit          Move packages to a machine without a network

@@ -110,6 +110,9 @@ fn every_command_prints_what_its_schema_says() {
     assert_eq!(published["registry"], "seedhouse");
     run("gate", &["withdraw", "hand-unit", "1.0.0", "--reason", "a try"], 0);
     run("gate", &["deprecate", "dew-point", "1", "--reason", "use 2"], 0);
+    crate::sources::git(&garden, ".", &["init", "-q"]);
+    run("gate", &["merge"], 0);
+    run("gate", &["merge", "--set-up"], 0);
     run(".", &["registry", "create", "other"], 0);
     run(".", &["registry", "load", "seedhouse", "cards.jsonl", "--dry-run"], 0);
     run(".", &["registry", "mirror", "seedhouse", "copy"], 0);

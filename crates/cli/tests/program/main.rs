@@ -30,6 +30,7 @@ mod locks;
 mod looking;
 mod manifests;
 mod many_at_once;
+mod merging;
 mod mirrors;
 mod needs_in_full;
 mod oci;

@@ -161,10 +161,12 @@ pub fn salvage(text: &str) -> Vec<LockedPackage> {
 const ADVICE: &str =
     "run `bibliotax resolve`: it keeps the versions that can be read, and writes the lock again";
 
+const MERGE_ADVICE: &str = "run `bibliotax merge`: it keeps what both sides chose, and writes the lock again";
+
 fn conflict_fault(text: &str) -> Option<Fault> {
     let span = conflict_marker(text)?;
     let fault = Fault::new("lock.conflict", "the lock has unresolved merge conflicts", span);
-    Some(fault.label("a conflict marker").advice(ADVICE))
+    Some(fault.label("a conflict marker").advice(MERGE_ADVICE))
 }
 
 /// Reads just the format, which stands near the top, so that nothing newer is misread.

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::{Catalogue, ChosenPackage, Conflict, Problem, Resolution, Unresolved, resolve};
+use crate::card::Entry;
 use crate::name::PackageName;
 use crate::range::Range;
 use crate::version::Version;
@@ -66,6 +67,41 @@ pub fn update_among<C: Catalogue>(
     let mut staying = problem.clone();
     staying.locked.retain(|name, _| !free.contains(name));
     Ok(Update { resolution: resolve(&staying, catalogue)?, forced: Vec::new() })
+}
+
+/// Holds what two sides of a merge chose: of the locked packages as few as possible move. One that can't stay takes its `other`
+/// release, where one is given and fewer packages move with it.
+pub fn reconcile<C: Catalogue>(
+    problem: &Problem,
+    others: &[(PackageName, Version)],
+    catalogue: &C,
+) -> Result<Update, Unresolved<C::Error>> {
+    let mut problem = Problem { gentle: true, ..problem.clone() };
+    let mut best = fewest_moves(problem.clone(), &[], catalogue)?;
+    for (name, other) in others {
+        let is_let_go =
+            |chosen: &ChosenPackage| problem.locked.get(name) != Some(&chosen.release.entry.version);
+        if !best.resolution.package(name).is_some_and(is_let_go) {
+            continue;
+        }
+        let mut tried = problem.clone();
+        tried.locked.insert(name.clone(), other.clone());
+        match fewest_moves(tried.clone(), &[], catalogue) {
+            Ok(update) if moves(&tried, &update) < moves(&problem, &best) => {
+                (problem, best) = (tried, update)
+            }
+            Ok(_) | Err(Unresolved::Conflict(_)) => {}
+            Err(failed) => return Err(failed),
+        }
+    }
+    Ok(best)
+}
+
+/// How many locked packages an update moves.
+fn moves(problem: &Problem, update: &Update) -> usize {
+    let chosen = update.resolution.packages.iter().map(|package| &package.release.entry);
+    let is_moved = |entry: &&Entry| problem.locked.get(&entry.name).is_some_and(|own| *own != entry.version);
+    chosen.filter(is_moved).count()
 }
 
 /// The best version of a package with which the problem has a solution that needs the package; deprecated ones

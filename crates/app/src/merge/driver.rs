@@ -1,0 +1,139 @@
+//! git's merge driver: it gets the three versions of one file, and leaves what they come to in place of ours.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use bibliotax_core::lock::FILE_NAME as LOCK;
+use bibliotax_core::merge::{MergedLock, Versions, merge_lines, merge_locks, merge_manifests};
+use bibliotax_core::name::PackageName;
+use bibliotax_core::version::Version;
+use bibliotax_disk::read::read_text;
+use bibliotax_disk::write::write_whole;
+use bibliotax_store::ledger::FOLDER as TICKS;
+use serde_json::Value;
+
+use super::Settled;
+use super::git::WorkingCopy;
+use super::resolved::{ResolvedMerge, resolve_merged};
+use super::sides::{LockFiles, lock_side, merged_manifests};
+use crate::context::Context;
+use crate::failure::Failure;
+use crate::search_options::SearchOptions;
+use crate::workspace::edits::Edits;
+use crate::workspace::{MAX_LOCK_SIZE, WorkspaceFolder};
+
+/// The files that git gives.
+#[derive(Debug, Clone)]
+pub struct Request {
+    /// The version before.
+    pub base: PathBuf,
+    /// Ours, which the result takes the place of.
+    pub ours: PathBuf,
+    /// Theirs.
+    pub theirs: PathBuf,
+    /// The path of the file from the working copy's top.
+    pub path: String,
+}
+
+/// What became of the file.
+pub enum Report {
+    /// The lock holds what both sides chose, and is made from the merged manifests.
+    Locked {
+        /// What became of the packages that both sides moved.
+        settled: Vec<Settled>,
+        /// The packages that have neither side's release.
+        moved: Vec<(PackageName, Version)>,
+    },
+    /// The lock holds what both sides chose, and nobody has seen whether that goes together; why not.
+    Unfinished(String),
+    /// All that both sides changed is there.
+    Joined,
+    /// These keys are as neither side has them alone: a person has to decide.
+    Conflicts(Vec<String>),
+}
+
+/// Merges one file in place of ours. In an unclean end, it has markers.
+pub fn merge_file(request: &Request, context: &Context<'_>) -> Result<Report, Failure> {
+    let name = request.path.rsplit('/').next().unwrap_or_default();
+    if name == LOCK {
+        return merge_lock_file(request, context);
+    }
+    let read = |path: &Path| Ok::<_, Failure>(read_text(path, MAX_LOCK_SIZE)?.unwrap_or_default());
+    let (base, ours, theirs) = (read(&request.base)?, read(&request.ours)?, read(&request.theirs)?);
+    if request.path.split('/').rev().nth(1) == Some(TICKS) {
+        write_whole(&request.ours, newer_tick(&ours, &theirs).as_bytes())?;
+        return Ok(Report::Joined);
+    }
+    let versions = Versions { base: &base, ours: &ours, theirs: &theirs };
+    let names = ["ours", "theirs"];
+    let Some(merged) = merge_manifests(versions, names) else {
+        // One of them is no manifest: by lines, as git does it.
+        return match merge_lines(versions) {
+            Ok(text) => {
+                write_whole(&request.ours, text.as_bytes()).map(|()| Report::Joined).map_err(Failure::from)
+            }
+            Err(text) => {
+                write_whole(&request.ours, text.as_bytes())?;
+                Ok(Report::Conflicts(vec![request.path.clone()]))
+            }
+        };
+    };
+    write_whole(&request.ours, merged.text.as_bytes())?;
+    Ok(if merged.conflicts.is_empty() { Report::Joined } else { Report::Conflicts(merged.conflicts) })
+}
+
+/// Of two ticks of one step, the one for the newer release.
+pub fn newer_tick<'t>(ours: &'t str, theirs: &'t str) -> &'t str {
+    let version = |text: &str| -> Option<Version> {
+        serde_json::from_str::<Value>(text).ok()?.get("version")?.as_str()?.parse().ok()
+    };
+    if version(theirs) > version(ours) { theirs } else { ours }
+}
+
+fn merge_lock_file(request: &Request, context: &Context<'_>) -> Result<Report, Failure> {
+    let read = |path: &Path| {
+        Ok::<_, Failure>(read_text(path, MAX_LOCK_SIZE)?.filter(|text| !text.trim().is_empty()))
+    };
+    let texts = [read(&request.base)?, read(&request.ours)?, read(&request.theirs)?];
+    let [base, ours, theirs] = texts.each_ref().map(|text| lock_side(text.as_deref()));
+    let merged = merge_locks(&base, &ours, &theirs);
+    let why = match finished(request, &merged, context) {
+        Ok(ResolvedMerge { resolved, settled, moved, .. }) => {
+            write_whole(&request.ours, resolved.lock.to_string().as_bytes())?;
+            return Ok(Report::Locked { settled, moved });
+        }
+        Err(why) => why,
+    };
+    let Some(lock) = merged.unfinished(&base, &ours, &theirs) else {
+        // Markers, which `merge` and `resolve` understand.
+        let [base, ours, theirs] = texts.map(Option::unwrap_or_default);
+        let versions = Versions { base: &base, ours: &ours, theirs: &theirs };
+        let text = merge_lines(versions).unwrap_or_else(|marked| marked);
+        write_whole(&request.ours, text.as_bytes())?;
+        return Ok(Report::Conflicts(vec![request.path.clone()]));
+    };
+    write_whole(&request.ours, lock.to_string().as_bytes())?;
+    Ok(Report::Unfinished(why))
+}
+
+/// The lock of the merged manifests; why it can't be worked out here.
+fn finished(request: &Request, merged: &MergedLock, context: &Context<'_>) -> Result<ResolvedMerge, String> {
+    let copy = WorkingCopy::around(context.folder).map_err(|failure| failure.message)?;
+    let files = LockFiles { base: &request.base, ours: &request.ours, theirs: &request.theirs };
+    let texts = merged_manifests(&copy, &files).ok_or("the manifests aren't merged yet")?;
+    let folder = request.path.rsplit_once('/').map_or("", |(folder, _)| folder);
+    let workspace = WorkspaceFolder::find(&copy.top().join(folder)).map_err(|failure| failure.message)?;
+    let known = |folder: &String| workspace.manifests.in_folder(folder);
+    if texts.keys().any(|folder| known(folder).is_none()) {
+        return Err("it has projects that aren't here yet".to_owned());
+    }
+    let manifests: BTreeMap<String, String> = texts
+        .into_iter()
+        .filter(|(folder, text)| known(folder).is_some_and(|file| file.text != *text))
+        .collect();
+    let edits = Edits { manifests, cards: BTreeMap::new() };
+    let declared = workspace.edited(&edits).map_err(|failure| failure.message)?;
+    let resolved =
+        resolve_merged(&workspace, &declared, merged, context.environment, &SearchOptions::default());
+    resolved.map_err(|failure| [vec![failure.message], failure.because].concat().join(" "))
+}

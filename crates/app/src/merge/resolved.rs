@@ -1,0 +1,98 @@
+//! Works out the lock of merged manifests, with what both sides chose.
+
+use bibliotax_core::lock::{Lock, LockedPackage};
+use bibliotax_core::merge::{MergedLock, Rivalry, Side};
+use bibliotax_core::name::PackageName;
+use bibliotax_core::resolve::{Problem, Update, reconcile};
+use bibliotax_core::version::Version;
+use bibliotax_core::workspace::Workspace;
+use bibliotax_registry::catalogue::registries::Registries;
+
+use super::Settled;
+use crate::environment::Environment;
+use crate::failure::Failure;
+use crate::resolving::{Resolved, Resolver, needs_of};
+use crate::search_options::SearchOptions;
+use crate::workspace::WorkspaceFolder;
+
+/// A lock that holds what both sides chose, as far as that goes together.
+pub struct ResolvedMerge {
+    /// The lock.
+    pub resolved: Resolved,
+    /// What became of the packages that both sides moved.
+    pub settled: Vec<Settled>,
+    /// The packages that have neither side's release.
+    pub moved: Vec<(PackageName, Version)>,
+    /// The registries that were asked.
+    pub registries: Registries,
+}
+
+/// The lock that manifests lead to, with what both sides chose. Where registries can't be asked, what is cached of them has to do.
+pub fn resolve_merged(
+    workspace: &WorkspaceFolder,
+    declared: &Workspace,
+    merged: &MergedLock,
+    environment: &Environment,
+    options: &SearchOptions,
+) -> Result<ResolvedMerge, Failure> {
+    match with_registries(workspace, declared, merged, environment, options) {
+        Err(failure) if failure.code == "registry.unreachable" => {
+            let offline = environment.offline_if(true);
+            with_registries(workspace, declared, merged, &offline, options).map_err(|_| failure)
+        }
+        done => done,
+    }
+}
+
+fn with_registries(
+    workspace: &WorkspaceFolder,
+    declared: &Workspace,
+    merged: &MergedLock,
+    environment: &Environment,
+    options: &SearchOptions,
+) -> Result<ResolvedMerge, Failure> {
+    let resolver = Resolver::open(workspace, declared, environment, options)?;
+    let problem = Problem::new(declared, &merged.packages);
+    let others: Vec<(PackageName, Version)> = merged
+        .rivalries
+        .iter()
+        .map(|rivalry| (rivalry.name.clone(), rivalry.of(rivalry.preferred.other()).clone()))
+        .collect();
+    resolver.registries.prefetch_closure(&needs_of(&problem));
+    match reconcile(&problem, &others, &resolver.registries) {
+        Ok(update) => finished(&resolver, declared, merged, update),
+        Err(unresolved) => Err(resolver.unsolved(&problem, declared, unresolved)?),
+    }
+}
+
+fn finished(
+    resolver: &Resolver<'_>,
+    declared: &Workspace,
+    merged: &MergedLock,
+    update: Update,
+) -> Result<ResolvedMerge, Failure> {
+    let mut resolution = update.resolution;
+    let lock = resolver.lock_of(declared, &mut resolution)?;
+    let settled = merged.rivalries.iter().filter_map(|rivalry| settled(rivalry, &lock)).collect();
+    let moved = moved(&lock, &merged.packages, &merged.rivalries);
+    let warnings = resolver.registries.warnings();
+    let registries = resolver.registries.again();
+    Ok(ResolvedMerge { resolved: Resolved { lock, warnings }, settled, moved, registries })
+}
+
+fn settled(rivalry: &Rivalry, lock: &Lock) -> Option<Settled> {
+    let version = lock.package(&rivalry.name)?.version.clone();
+    let taken = [Side::Ours, Side::Theirs].into_iter().find(|side| *rivalry.of(*side) == version);
+    let Rivalry { name, ours, theirs, .. } = rivalry.clone();
+    Some(Settled { name, ours, theirs, taken, version })
+}
+
+/// The packages whose release no side chose, though one of them chose another.
+fn moved(lock: &Lock, chosen: &[LockedPackage], rivalries: &[Rivalry]) -> Vec<(PackageName, Version)> {
+    let is_rival = |name: &PackageName| rivalries.iter().any(|rivalry| rivalry.name == *name);
+    let moved = chosen.iter().filter(|package| !is_rival(&package.name)).filter_map(|package| {
+        let now = lock.package(&package.name)?;
+        (now.version != package.version).then(|| (now.name.clone(), now.version.clone()))
+    });
+    moved.collect()
+}

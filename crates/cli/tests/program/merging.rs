@@ -1,0 +1,269 @@
+//! Two people change manifests and locks on branches, and git merges: with our driver, and after a stop without it.
+
+use std::process::Command;
+
+use crate::garden::Garden;
+use crate::sources::git;
+
+const RELEASES: [&str; 10] = [
+    "dew-point 1.0.0",
+    "dew-point 1.4.0",
+    "dew-point 1.5.0",
+    "dew-point 2.0.0",
+    "moss-map 1.0.0: dew-point 1",
+    "moss-map 1.2.0: dew-point 1",
+    "bark-log 1.0.0",
+    "bark-log 1.1.0",
+    "rain-ledger 2.4.0: dew-point 1",
+    "soil-curve 1.0.0",
+];
+
+/// A garden that is a repository, with what it needs at the lowest versions.
+fn repository(needs: &str) -> Garden {
+    let garden = Garden::needing(&RELEASES, needs);
+    garden.run(&["resolve", "--prefer", "oldest", "--quiet"]).expect(0);
+    garden.write(".gitignore", "store\nhome\nseedhouse\ngate/shelf\ngate/links\n");
+    git(&garden, ".", &["init", "-q", "-b", "main"]);
+    save(&garden, "begin");
+    garden
+}
+
+fn save(garden: &Garden, message: &str) {
+    git(garden, ".", &["add", "-A"]);
+    git(garden, ".", &["commit", "-q", "-m", message]);
+}
+
+/// Does something on a branch that begins at another.
+fn on_branch(garden: &Garden, branch: &str, from: &str, change: impl FnOnce(&Garden)) {
+    git(garden, ".", &["checkout", "-q", "-B", branch, from]);
+    change(garden);
+    save(garden, branch);
+}
+
+/// Runs git with our program, as a person's git does; whether it went through, and what it printed.
+fn merging(garden: &Garden, args: &[&str]) -> (bool, String) {
+    let mut command: Command = garden.command(".", &[]);
+    let environment: Vec<_> =
+        command.get_envs().map(|(name, value)| (name.to_owned(), value.map(ToOwned::to_owned))).collect();
+    command = Command::new("git");
+    command.args(args).current_dir(garden.path("."));
+    for (name, value) in environment {
+        match value {
+            Some(value) => command.env(name, value),
+            None => command.env_remove(name),
+        };
+    }
+    for who in ["AUTHOR", "COMMITTER"] {
+        command
+            .env(format!("GIT_{who}_NAME"), "Moss")
+            .env(format!("GIT_{who}_EMAIL"), "moss@fernhollow.example");
+    }
+    command.env("GIT_CONFIG_GLOBAL", "/dev/null").env("GIT_CONFIG_NOSYSTEM", "1").env("GIT_EDITOR", "true");
+    let output = command.output().unwrap();
+    let text =
+        format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+    (output.status.success(), text)
+}
+
+fn set_up(garden: &Garden) {
+    garden.run(&["merge", "--set-up"]).expect(0);
+    save(garden, "merge by meaning");
+}
+
+/// The versions in the lock, as `name version`; the lock has to be made from the manifest.
+#[track_caller]
+fn locked(garden: &Garden) -> Vec<String> {
+    garden.run(&["install", "--sealed", "--quiet"]).expect(0);
+    let lock: serde_json::Value = serde_json::from_str(&garden.read("gate/bibliotax.lock")).unwrap();
+    let packages = lock["packages"].as_array().unwrap().iter();
+    let shown = |one: &serde_json::Value| {
+        format!("{} {}", one["name"].as_str().unwrap(), one["version"].as_str().unwrap())
+    };
+    packages.map(shown).collect()
+}
+
+#[test]
+fn git_merges_disjoint_changes_of_two_branches_without_a_person() {
+    let garden = repository("dew-point = \"1\"\nmoss-map = \"1\"\nbark-log = \"1\"");
+    set_up(&garden);
+    on_branch(&garden, "one", "main", |garden| {
+        drop(garden.run(&["need", "rain-ledger", "--quiet"]).expect(0))
+    });
+    on_branch(&garden, "two", "main", |garden| {
+        garden.run(&["need", "soil-curve", "--quiet"]).expect(0);
+        garden.run(&["update", "bark-log", "--quiet"]).expect(0);
+    });
+    let (went, said) = merging(&garden, &["merge", "-q", "--no-edit", "one"]);
+    assert!(went, "{said}");
+    assert_eq!(
+        locked(&garden),
+        ["bark-log 1.1.0", "dew-point 1.0.0", "moss-map 1.0.0", "rain-ledger 2.4.0", "soil-curve 1.0.0"]
+    );
+    let manifest = garden.read("gate/bibliotax.toml");
+    assert!(manifest.contains("rain-ledger = ") && manifest.contains("soil-curve = "), "{manifest}");
+    assert_eq!(git(&garden, ".", &["status", "--porcelain"]), "", "nothing is left to do");
+}
+
+#[test]
+fn of_what_both_moved_the_newer_is_taken_and_told() {
+    let garden = repository("dew-point = \"1\"\nmoss-map = \"1\"");
+    set_up(&garden);
+    let moved = |range: &'static str| {
+        move |garden: &Garden| {
+            let manifest = garden.read("gate/bibliotax.toml");
+            garden.write(
+                "gate/bibliotax.toml",
+                &manifest.replace("dew-point = \"1\"", &format!("dew-point = \"{range}\"")),
+            );
+            garden.run(&["resolve", "--prefer", "oldest", "--quiet"]).expect(0);
+            garden.write("gate/bibliotax.toml", &manifest);
+            garden.run(&["resolve", "--quiet"]).expect(0);
+        }
+    };
+    on_branch(&garden, "one", "main", moved("1.4 .. 2"));
+    on_branch(&garden, "two", "main", moved("1.5 .. 2"));
+    let (went, said) = merging(&garden, &["merge", "--no-edit", "one"]);
+    assert!(went && said.contains("dew-point 1.5.0 of ours: newer than 1.4.0 of theirs"), "{said}");
+    assert_eq!(locked(&garden), ["dew-point 1.5.0", "moss-map 1.0.0"]);
+}
+
+#[test]
+fn one_key_that_both_changed_stops_at_its_line_and_merge_goes_on_after_it() {
+    let garden = repository("dew-point = \"1\"\nmoss-map = \"1\"");
+    set_up(&garden);
+    let needing = |range: &'static str, more: &'static str| {
+        move |garden: &Garden| {
+            let manifest = garden.read("gate/bibliotax.toml");
+            let manifest = manifest.replace("dew-point = \"1\"", &format!("dew-point = \"{range}\"\n{more}"));
+            garden.write("gate/bibliotax.toml", &manifest);
+            garden.run(&["resolve", "--quiet"]).expect(0);
+        }
+    };
+    on_branch(&garden, "one", "main", needing("1.4 .. 2", "rain-ledger = \"2\""));
+    on_branch(&garden, "two", "main", needing("1.5 .. 2", "soil-curve = \"1\""));
+    let (went, said) = merging(&garden, &["merge", "--no-edit", "one"]);
+    assert!(!went && said.contains("both sides changed needs.dew-point"), "{said}");
+    let manifest = garden.read("gate/bibliotax.toml");
+    let marked =
+        "<<<<<<< ours\ndew-point = \"1.5 .. 2\"\n=======\ndew-point = \"1.4 .. 2\"\n>>>>>>> theirs\n";
+    assert!(
+        manifest.contains(marked) && manifest.contains("rain-ledger") && manifest.contains("soil-curve"),
+        "{manifest}"
+    );
+    let told = garden.run(&["install"]).expect(3);
+    assert!(told.stderr.contains("bibliotax merge"), "{told}");
+    garden.write("gate/bibliotax.toml", &manifest.replace(marked, "dew-point = \"1.5 .. 2\"\n"));
+    git(&garden, ".", &["add", "gate/bibliotax.toml"]);
+    garden.run(&["merge"]).expect(0);
+    assert_eq!(
+        locked(&garden),
+        ["dew-point 1.5.0", "moss-map 1.0.0", "rain-ledger 2.4.0", "soil-curve 1.0.0"]
+    );
+    git(&garden, ".", &["commit", "-q", "--no-edit"]);
+    assert_eq!(git(&garden, ".", &["status", "--porcelain"]), "");
+}
+
+#[test]
+fn without_the_driver_merge_finishes_what_git_stopped_at() {
+    let garden = repository("dew-point = \"1\"\nmoss-map = \"1\"");
+    on_branch(&garden, "one", "main", |garden| {
+        drop(garden.run(&["need", "rain-ledger", "--quiet"]).expect(0))
+    });
+    on_branch(&garden, "two", "main", |garden| {
+        drop(garden.run(&["need", "soil-curve", "--quiet"]).expect(0))
+    });
+    let (went, said) = merging(&garden, &["merge", "--no-edit", "one"]);
+    assert!(!went, "{said}");
+    for command in ["install", "check"] {
+        let told = garden.run(&[command]);
+        assert!(told.stderr.contains("bibliotax merge"), "{command}: {told}");
+    }
+    let tried = garden.run(&["merge", "--dry-run"]).expect(0);
+    assert!(tried.stdout.contains("would merge gate/bibliotax.toml"), "{tried}");
+    assert!(garden.read("gate/bibliotax.toml").contains("<<<<<<<"), "nothing was written");
+    // Another git is at work, or was killed.
+    garden.write(".git/index.lock", "");
+    assert_eq!(garden.run(&["merge"]).code(), "merge.git-failed");
+    std::fs::remove_file(garden.path(".git/index.lock")).unwrap();
+    let merged = garden.run(&["merge", "--format", "json"]).expect(0).json();
+    assert_eq!((&merged["ours"], &merged["theirs"]), (&"two".into(), &"one".into()), "{merged}");
+    assert_eq!(
+        locked(&garden),
+        ["dew-point 1.0.0", "moss-map 1.0.0", "rain-ledger 2.4.0", "soil-curve 1.0.0"]
+    );
+    git(&garden, ".", &["commit", "-q", "--no-edit"]);
+    assert_eq!(git(&garden, ".", &["status", "--porcelain"]), "");
+    assert!(garden.run(&["merge"]).expect(0).stdout.contains("nothing to merge"));
+}
+
+#[test]
+fn rebases_and_picks_of_many_commits_go_through() {
+    let garden = repository("dew-point = \"1\"");
+    set_up(&garden);
+    git(&garden, ".", &["checkout", "-q", "-b", "one"]);
+    for package in ["moss-map", "bark-log", "rain-ledger", "soil-curve"] {
+        garden.run(&["need", package, "--quiet"]).expect(0);
+        save(&garden, package);
+    }
+    for version in ["1.4", "1.5"] {
+        garden.run(&["update", "dew-point", "--quiet"]).expect(0);
+        git(&garden, ".", &["commit", "-q", "-a", "--allow-empty", "-m", version]);
+    }
+    on_branch(&garden, "main", "main", |garden| {
+        let manifest = garden.read("gate/bibliotax.toml");
+        garden.write("gate/bibliotax.toml", &format!("# ours\n{manifest}\nbark-log = \"1.0 .. 1.1\"\n"));
+        garden.run(&["resolve", "--quiet"]).expect(0);
+    });
+    git(&garden, ".", &["checkout", "-q", "one"]);
+    let (went, said) = merging(&garden, &["rebase", "-q", "main"]);
+    // Both need bark-log, each in its own range: that is for a person to say.
+    assert!(!went && said.contains("both sides changed needs.bark-log"), "{said}");
+    let manifest = garden.read("gate/bibliotax.toml");
+    let line =
+        manifest.lines().find(|line| line.starts_with("bark-log") && line.contains("..")).unwrap().to_owned();
+    let begin = manifest.find("<<<<<<<").unwrap();
+    let end = manifest.find(">>>>>>>").unwrap();
+    let end = end + manifest[end..].find('\n').unwrap() + 1;
+    garden.write("gate/bibliotax.toml", &format!("{}{line}\n{}", &manifest[..begin], &manifest[end..]));
+    git(&garden, ".", &["add", "gate/bibliotax.toml"]);
+    garden.run(&["merge"]).expect(0);
+    let (went, said) = merging(&garden, &["-c", "core.editor=true", "rebase", "--continue"]);
+    assert!(went, "{said}");
+    let names: Vec<String> = locked(&garden);
+    assert_eq!(
+        names,
+        ["bark-log 1.0.0", "dew-point 1.5.0", "moss-map 1.2.0", "rain-ledger 2.4.0", "soil-curve 1.0.0"]
+    );
+    // Each commit on the way has a lock that is made from its manifest.
+    for back in 1..4 {
+        git(&garden, ".", &["checkout", "-q", &format!("one~{back}")]);
+        garden.run(&["install", "--sealed", "--quiet"]).expect(0);
+    }
+    git(&garden, ".", &["checkout", "-q", "-b", "two", "main"]);
+    let (went, said) = merging(&garden, &["cherry-pick", "one~2"]);
+    assert!(went, "{said}");
+    locked(&garden);
+}
+
+#[test]
+fn what_is_set_up_is_told_first_and_taken_back() {
+    let garden = repository("dew-point = \"1\"");
+    garden.write("gate/.gitattributes", "*.png binary\n");
+    let tried = garden.run(&["merge", "--set-up", "--dry-run"]).expect(0);
+    assert!(
+        tried.stdout.contains("would add to .gitattributes")
+            || tried.stderr.contains("would add to .gitattributes"),
+        "{tried}"
+    );
+    assert_eq!(garden.read("gate/.gitattributes"), "*.png binary\n");
+    garden.run(&["merge", "--set-up"]).expect(0);
+    assert!(garden.read("gate/.gitattributes").starts_with("*.png binary\nbibliotax.toml merge=bibliotax\n"));
+    assert!(git(&garden, ".", &["config", "merge.bibliotax.driver"]).ends_with("merge --driver %O %A %B %P"));
+    let again = garden.run(&["merge", "--set-up"]).expect(0);
+    assert!(again.stdout.contains("nothing to do") || again.stderr.contains("nothing to do"), "{again}");
+    garden.run(&["merge", "--undo"]).expect(0);
+    assert_eq!(garden.read("gate/.gitattributes"), "*.png binary\n");
+    assert!(!garden.read(".git/config").contains("bibliotax"), "{}", garden.read(".git/config"));
+    let outside = Garden::needing(&["dew-point 1.0.0"], "dew-point = \"1\"");
+    assert_eq!(outside.run(&["merge"]).code(), "merge.no-git");
+}

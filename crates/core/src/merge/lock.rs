@@ -1,0 +1,200 @@
+//! Merges locks package by package: what each side chose, for the resolver to hold as far as it can.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::{Side, changed};
+use crate::digest::Digest;
+use crate::lock::{Lock, LockedPackage, LockedProject};
+use crate::name::{PackageName, RegistryName};
+use crate::version::Version;
+
+/// What is known of one side's lock: all of it, or the packages that could be read.
+#[derive(Debug, Clone, Default)]
+pub struct LockSide {
+    /// The lock, where it can be trusted.
+    pub lock: Option<Lock>,
+    /// Its packages, sorted by name.
+    pub packages: Vec<LockedPackage>,
+}
+
+impl LockSide {
+    /// A whole lock.
+    pub fn of(lock: Lock) -> Self {
+        Self { packages: lock.packages.clone(), lock: Some(lock) }
+    }
+
+    fn package(&self, name: &PackageName) -> Option<&LockedPackage> {
+        self.packages.iter().find(|package| package.name == *name)
+    }
+}
+
+/// A package that both sides moved, each to another release.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Rivalry {
+    /// The package.
+    pub name: PackageName,
+    /// Our release.
+    pub ours: Version,
+    /// Theirs.
+    pub theirs: Version,
+    /// The side whose release is taken first.
+    pub preferred: Side,
+}
+
+impl Rivalry {
+    /// The release of a side.
+    pub fn of(&self, side: Side) -> &Version {
+        match side {
+            Side::Ours => &self.ours,
+            Side::Theirs => &self.theirs,
+        }
+    }
+}
+
+/// What two locks come to.
+#[derive(Debug, Clone, Default)]
+pub struct MergedLock {
+    /// The packages, each as one of the sides has it, sorted by name. Nobody has seen yet whether they go together.
+    pub packages: Vec<LockedPackage>,
+    /// The packages that both sides moved to different releases.
+    pub rivalries: Vec<Rivalry>,
+}
+
+/// Merges the packages of two locks that came from one: what only one side changed is as that side has it; of what both changed, the
+/// newer release is taken first.
+pub fn merge_locks(base: &LockSide, ours: &LockSide, theirs: &LockSide) -> MergedLock {
+    let sides = [base, ours, theirs];
+    let names: BTreeSet<&PackageName> =
+        sides.iter().flat_map(|side| side.packages.iter().map(|package| &package.name)).collect();
+    let mut merged = MergedLock::default();
+    for name in names {
+        let [before, our, their] = sides.map(|side| side.package(name));
+        match changed(before, our, their) {
+            Some(package) => merged.packages.extend(package.cloned()),
+            None => merged.add_rivals(before, our, their),
+        }
+    }
+    merged
+}
+
+impl MergedLock {
+    /// Takes a package that both sides have otherwise than before.
+    fn add_rivals(
+        &mut self,
+        before: Option<&LockedPackage>,
+        ours: Option<&LockedPackage>,
+        theirs: Option<&LockedPackage>,
+    ) {
+        let (ours, theirs) = match (ours, theirs) {
+            (Some(ours), Some(theirs)) => (ours, theirs),
+            // Gone on one side and moved on the other: who still needs it has it as it is there.
+            (one, other) => return self.packages.extend(one.or(other).cloned()),
+        };
+        // What a release is needed for is worked out anew, so it is releases and sources that count.
+        let release = |package: &'_ LockedPackage| (package.version.clone(), package.source.clone());
+        let [was, our, their] = [before.map(release), Some(release(ours)), Some(release(theirs))];
+        let side = match changed(was.as_ref(), our.as_ref(), their.as_ref()) {
+            Some(taken) if taken == their.as_ref() && our != their => Side::Theirs,
+            Some(_) => Side::Ours,
+            None => {
+                let preferred = if theirs.version > ours.version { Side::Theirs } else { Side::Ours };
+                self.rivalries.push(Rivalry {
+                    name: ours.name.clone(),
+                    ours: ours.version.clone(),
+                    theirs: theirs.version.clone(),
+                    preferred,
+                });
+                preferred
+            }
+        };
+        self.packages.push(if side == Side::Ours { ours.clone() } else { theirs.clone() });
+    }
+
+    /// A lock of these packages that nothing is made from: the next command that writes works it out from the manifests, and stays with
+    /// these releases. `None` where a side can't be trusted, so that there is nothing to stand on.
+    pub fn unfinished(&self, base: &LockSide, ours: &LockSide, theirs: &LockSide) -> Option<Lock> {
+        let (our, their) = (ours.lock.as_ref()?, theirs.lock.as_ref()?);
+        let registries: BTreeMap<RegistryName, Option<String>> =
+            their.registries.clone().into_iter().chain(our.registries.clone()).collect();
+        let before = base.lock.as_ref().map(|lock| lock.projects.as_slice()).unwrap_or_default();
+        let projects = merged_projects(before, &our.projects, &their.projects);
+        let both = format!("{}\n{}", our.made_from, their.made_from);
+        let made_from =
+            if our.made_from == their.made_from { our.made_from } else { Digest::of(both.as_bytes()) };
+        let lock = Lock { made_from, registries, projects, packages: self.packages.clone() };
+        // Only what reads back is a lock.
+        Lock::read(&lock.to_string()).ok()
+    }
+}
+
+fn merged_projects(
+    base: &[LockedProject],
+    ours: &[LockedProject],
+    theirs: &[LockedProject],
+) -> Vec<LockedProject> {
+    let of = |projects: &'_ [LockedProject], name: &PackageName| {
+        projects.iter().find(|project| project.name == *name).cloned()
+    };
+    let new = theirs.iter().filter(|project| of(ours, &project.name).is_none());
+    let names = ours.iter().chain(new).map(|project| &project.name);
+    let project = |name: &PackageName| {
+        let [before, our, their] = [base, ours, theirs].map(|projects| of(projects, name));
+        match changed(before.as_ref(), our.as_ref(), their.as_ref()) {
+            Some(project) => project.cloned(),
+            None => our.or(their),
+        }
+    };
+    names.filter_map(project).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::lock::samples::{test_lock, test_source};
+
+    fn side(packages: &[(&str, &str)]) -> LockSide {
+        LockSide::of(test_lock(packages))
+    }
+
+    fn shown(merged: &MergedLock) -> Vec<String> {
+        merged.packages.iter().map(|package| format!("{} {}", package.name, package.version)).collect()
+    }
+
+    #[test]
+    fn what_one_side_changed_is_as_that_side_has_it() {
+        let base = side(&[("a", "1.0"), ("b", "1.0"), ("c", "1.0"), ("d", "1.0")]);
+        let ours = side(&[("a", "1.1"), ("b", "1.0"), ("d", "1.0"), ("e", "1.0")]);
+        let theirs = side(&[("a", "1.0"), ("b", "0.9"), ("c", "1.0"), ("d", "1.0"), ("f", "2.0")]);
+        let merged = merge_locks(&base, &ours, &theirs);
+        assert_eq!(shown(&merged), ["a 1.1", "b 0.9", "d 1.0", "e 1.0", "f 2.0"]);
+        assert!(merged.rivalries.is_empty());
+        assert_eq!(shown(&merge_locks(&base, &theirs, &ours)), shown(&merged), "from either side");
+        let unfinished = merged.unfinished(&base, &ours, &theirs).unwrap();
+        assert_eq!(unfinished.packages, merged.packages);
+    }
+
+    #[test]
+    fn of_what_both_moved_the_newer_is_taken_first() {
+        let base = side(&[("a", "1.0"), ("b", "1.0"), ("c", "1.0")]);
+        let ours = side(&[("a", "1.1"), ("b", "2.0"), ("c", "1.2")]);
+        let theirs = side(&[("a", "1.2"), ("b", "1.5")]);
+        let merged = merge_locks(&base, &ours, &theirs);
+        assert_eq!(shown(&merged), ["a 1.2", "b 2.0", "c 1.2"]);
+        let sides: Vec<(&str, Side)> =
+            merged.rivalries.iter().map(|rivalry| (rivalry.name.as_str(), rivalry.preferred)).collect();
+        assert_eq!(sides, [("a", Side::Theirs), ("b", Side::Ours)]);
+        let again = merge_locks(&base, &theirs, &ours);
+        assert_eq!(shown(&again), shown(&merged));
+    }
+
+    #[test]
+    fn a_package_that_only_one_side_has_elsewhere_comes_from_there() {
+        let (base, mut ours, mut theirs) =
+            (side(&[("a", "1.0")]), side(&[("a", "1.0")]), side(&[("a", "1.0")]));
+        ours.packages[0].needs = vec!["b".parse().unwrap()];
+        theirs.packages[0].source = test_source("elsewhere");
+        theirs.packages[0].version = "0.9".parse().unwrap();
+        let merged = merge_locks(&base, &ours, &theirs);
+        assert_eq!((&merged.packages[0], merged.rivalries.len()), (&theirs.packages[0], 0));
+    }
+}

@@ -15,7 +15,7 @@ use serde_json::Value;
 use super::Settled;
 use super::git::WorkingCopy;
 use super::resolved::{ResolvedMerge, resolve_merged};
-use super::sides::{LockFiles, lock_side, merged_manifests};
+use super::sides::{LockFiles, lock_sides, merged_manifests};
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::search_options::SearchOptions;
@@ -95,7 +95,9 @@ fn merge_lock_file(request: &Request, context: &Context<'_>) -> Result<Report, F
         Ok::<_, Failure>(read_text(path, MAX_LOCK_SIZE)?.filter(|text| !text.trim().is_empty()))
     };
     let texts = [read(&request.base)?, read(&request.ours)?, read(&request.theirs)?];
-    let [base, ours, theirs] = texts.each_ref().map(|text| lock_side(text.as_deref()));
+    let Ok([base, ours, theirs]) = lock_sides(texts.each_ref().map(Option::as_deref)) else {
+        return mark_lines(request, &texts);
+    };
     let merged = merge_locks(&base, &ours, &theirs);
     let why = match finished(request, &merged, context) {
         Ok(ResolvedMerge { resolved, settled, moved, .. }) => {
@@ -105,15 +107,18 @@ fn merge_lock_file(request: &Request, context: &Context<'_>) -> Result<Report, F
         Err(why) => why,
     };
     let Some(lock) = merged.unfinished(&base, &ours, &theirs) else {
-        // Markers, which `merge` and `resolve` understand.
-        let [base, ours, theirs] = texts.map(Option::unwrap_or_default);
-        let versions = Versions { base: &base, ours: &ours, theirs: &theirs };
-        let text = merge_lines(versions).unwrap_or_else(|marked| marked);
-        write_whole(&request.ours, text.as_bytes())?;
-        return Ok(Report::Conflicts(vec![request.path.clone()]));
+        return mark_lines(request, &texts);
     };
     write_whole(&request.ours, lock.to_string().as_bytes())?;
     Ok(Report::Unfinished(why))
+}
+
+/// Leaves markers, which `merge` and `resolve` understand.
+fn mark_lines(request: &Request, texts: &[Option<String>; 3]) -> Result<Report, Failure> {
+    let [base, ours, theirs] = texts.each_ref().map(|text| text.as_deref().unwrap_or_default());
+    let text = merge_lines(Versions { base, ours, theirs }).unwrap_or_else(|marked| marked);
+    write_whole(&request.ours, text.as_bytes())?;
+    Ok(Report::Conflicts(vec![request.path.clone()]))
 }
 
 /// The lock of the merged manifests; why it can't be worked out here.

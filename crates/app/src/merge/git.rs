@@ -168,9 +168,14 @@ impl WorkingCopy {
 
     /// The commits that two may have come from: their common ancestors, and what stands before the second one.
     pub fn bases(&self, ours: &str, theirs: &str) -> Vec<String> {
-        let common = self.ask(["merge-base", "--all", ours, theirs]).unwrap_or_default();
         let before = self.commit(&format!("{theirs}^"));
-        common.lines().map(str::to_owned).chain(before).collect()
+        self.common(ours, theirs).into_iter().chain(before).collect()
+    }
+
+    /// The nearest commits that two have in common.
+    pub fn common(&self, ours: &str, theirs: &str) -> Vec<String> {
+        let common = self.ask(["merge-base", "--all", ours, theirs]).unwrap_or_default();
+        common.lines().map(str::to_owned).collect()
     }
 
     /// What people call the sides of a merge that was begun: a branch, or the beginning of a commit's name.

@@ -16,7 +16,7 @@ use super::Settled;
 use super::driver::newer_tick;
 use super::git::{UnmergedFile, WorkingCopy};
 use super::resolved::{ResolvedMerge, resolve_merged};
-use super::sides::lock_side;
+use super::sides::lock_sides;
 use crate::change::{PlannedChange, Wanted};
 use crate::context::Context;
 use crate::failure::Failure;
@@ -189,7 +189,7 @@ fn merged_lock(
     let workspace = WorkspaceFolder::open(root, is_dry_run, context.listener)?;
     let merged = match file {
         Some(UnmergedFile { base, ours, theirs }) => {
-            let [base, ours, theirs] = [base, ours, theirs].map(|text| lock_side(text.as_deref()));
+            let [base, ours, theirs] = lock_sides([base, ours, theirs].map(Option::as_deref))?;
             merge_locks(&base, &ours, &theirs)
         }
         None => MergedLock { packages: workspace.locked().into_owned(), rivalries: Vec::new() },

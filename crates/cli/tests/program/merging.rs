@@ -40,6 +40,10 @@ fn on_branch(garden: &Garden, branch: &str, from: &str, change: impl FnOnce(&Gar
     save(garden, branch);
 }
 
+fn need(garden: &Garden, package: &str) {
+    garden.run(&["need", package, "--quiet"]).expect(0);
+}
+
 /// Runs git with our program, as a person's git does; whether it went through, and what it printed.
 fn merging(garden: &Garden, args: &[&str]) -> (bool, String) {
     let mut command: Command = garden.command(".", &[]);
@@ -86,9 +90,7 @@ fn locked(garden: &Garden) -> Vec<String> {
 fn git_merges_disjoint_changes_of_two_branches_without_a_person() {
     let garden = repository("dew-point = \"1\"\nmoss-map = \"1\"\nbark-log = \"1\"");
     set_up(&garden);
-    on_branch(&garden, "one", "main", |garden| {
-        drop(garden.run(&["need", "rain-ledger", "--quiet"]).expect(0))
-    });
+    on_branch(&garden, "one", "main", |garden| need(garden, "rain-ledger"));
     on_branch(&garden, "two", "main", |garden| {
         garden.run(&["need", "soil-curve", "--quiet"]).expect(0);
         garden.run(&["update", "bark-log", "--quiet"]).expect(0);
@@ -166,12 +168,8 @@ fn one_key_that_both_changed_stops_at_its_line_and_merge_goes_on_after_it() {
 #[test]
 fn without_the_driver_merge_finishes_what_git_stopped_at() {
     let garden = repository("dew-point = \"1\"\nmoss-map = \"1\"");
-    on_branch(&garden, "one", "main", |garden| {
-        drop(garden.run(&["need", "rain-ledger", "--quiet"]).expect(0))
-    });
-    on_branch(&garden, "two", "main", |garden| {
-        drop(garden.run(&["need", "soil-curve", "--quiet"]).expect(0))
-    });
+    on_branch(&garden, "one", "main", |garden| need(garden, "rain-ledger"));
+    on_branch(&garden, "two", "main", |garden| need(garden, "soil-curve"));
     let (went, said) = merging(&garden, &["merge", "--no-edit", "one"]);
     assert!(!went, "{said}");
     for command in ["install", "check"] {
@@ -266,4 +264,138 @@ fn what_is_set_up_is_told_first_and_taken_back() {
     assert!(!garden.read(".git/config").contains("bibliotax"), "{}", garden.read(".git/config"));
     let outside = Garden::needing(&["dew-point 1.0.0"], "dew-point = \"1\"");
     assert_eq!(outside.run(&["merge"]).code(), "merge.no-git");
+}
+
+#[test]
+fn four_branches_a_criss_cross_and_an_octopus_go_through() {
+    let garden = repository("dew-point = \"1\"");
+    set_up(&garden);
+    for (branch, package) in
+        [("one", "moss-map"), ("two", "bark-log"), ("three", "rain-ledger"), ("four", "soil-curve")]
+    {
+        on_branch(&garden, branch, "main", |garden| need(garden, package));
+    }
+    // One and two take each other in before they go on: their next merge has two bases.
+    git(&garden, ".", &["tag", "one-before", "one"]);
+    for (branch, other) in [("one", "two"), ("two", "one-before")] {
+        git(&garden, ".", &["checkout", "-q", branch]);
+        let (went, said) = merging(&garden, &["merge", "-q", "--no-edit", other]);
+        assert!(went, "{said}");
+        garden.write(&format!("gate/{branch}.txt"), branch);
+        save(&garden, "on its own");
+    }
+    let (went, said) = merging(&garden, &["merge", "-q", "--no-edit", "one"]);
+    assert!(went, "{said}");
+    assert_eq!(locked(&garden), ["bark-log 1.1.0", "dew-point 1.0.0", "moss-map 1.2.0"]);
+    // With several branches at once, git asks no driver: it gives up and leaves all as it was.
+    let (went, _) = merging(&garden, &["merge", "-q", "--no-edit", "three", "four"]);
+    assert!(!went);
+    git(&garden, ".", &["reset", "-q", "--hard"]);
+    for branch in ["three", "four"] {
+        let (went, said) = merging(&garden, &["merge", "-q", "--no-edit", branch]);
+        assert!(went, "{said}");
+    }
+    assert_eq!(
+        locked(&garden),
+        ["bark-log 1.1.0", "dew-point 1.0.0", "moss-map 1.2.0", "rain-ledger 2.4.0", "soil-curve 1.0.0"]
+    );
+}
+
+#[test]
+fn what_was_stashed_comes_back_into_what_changed_meanwhile() {
+    let garden = repository("dew-point = \"1\"");
+    set_up(&garden);
+    need(&garden, "moss-map");
+    git(&garden, ".", &["stash", "-q"]);
+    need(&garden, "bark-log");
+    save(&garden, "meanwhile");
+    let (went, said) = merging(&garden, &["stash", "pop"]);
+    assert!(went, "{said}");
+    assert_eq!(locked(&garden), ["bark-log 1.1.0", "dew-point 1.0.0", "moss-map 1.2.0"]);
+}
+
+#[test]
+fn a_folder_that_was_renamed_a_lock_that_was_deleted_and_one_of_a_newer_format() {
+    let garden = repository("dew-point = \"1\"");
+    set_up(&garden);
+    on_branch(&garden, "one", "main", |garden| need(garden, "moss-map"));
+    on_branch(&garden, "moved", "main", |garden| {
+        need(garden, "bark-log");
+        git(garden, ".", &["mv", "gate", "door"]);
+    });
+    let (went, said) = merging(&garden, &["merge", "-q", "--no-edit", "one"]);
+    assert!(went, "{said}");
+    garden.run_in("door", &["install", "--quiet"]).expect(0);
+    let lock = garden.read("door/bibliotax.lock");
+    assert!(lock.contains("\"moss-map\"") && lock.contains("\"bark-log\""), "{lock}");
+
+    on_branch(&garden, "gone", "main", |garden| {
+        std::fs::remove_file(garden.path("gate/bibliotax.lock")).unwrap();
+    });
+    let (went, _) = merging(&garden, &["merge", "-q", "--no-edit", "one"]);
+    assert!(!went, "git asks whether the lock is to go");
+    garden.run(&["merge"]).expect(0);
+    assert_eq!(locked(&garden), ["dew-point 1.0.0", "moss-map 1.2.0"]);
+    git(&garden, ".", &["commit", "-q", "--no-edit"]);
+
+    on_branch(&garden, "newer", "main", |garden| {
+        let lock = garden.read("gate/bibliotax.lock");
+        garden.write("gate/bibliotax.lock", &lock.replace("\"format\": 1", "\"format\": 2"));
+    });
+    let (went, said) = merging(&garden, &["merge", "-q", "--no-edit", "one"]);
+    assert!(!went, "a lock of a newer version is not merged: {said}");
+    assert_eq!(garden.run(&["merge"]).code(), "lock.newer");
+}
+
+#[test]
+fn what_does_not_go_together_is_told_with_the_names_of_the_branches() {
+    let garden = Garden::needing(
+        &[
+            "dew-point 1.0.0",
+            "dew-point 2.0.0",
+            "moss-map 1.0.0: dew-point 1",
+            "soil-curve 1.0.0: dew-point 2",
+            "bark-log 1.0.0",
+        ],
+        "bark-log = \"1\"",
+    );
+    garden.run(&["resolve", "--quiet"]).expect(0);
+    garden.write(".gitignore", "store\nhome\nseedhouse\ngate/shelf\ngate/links\n");
+    git(&garden, ".", &["init", "-q", "-b", "main"]);
+    save(&garden, "begin");
+    set_up(&garden);
+    on_branch(&garden, "one", "main", |garden| need(garden, "moss-map"));
+    on_branch(&garden, "two", "main", |garden| need(garden, "soil-curve"));
+    let (_, said) = merging(&garden, &["merge", "-q", "--no-commit", "one"]);
+    assert!(said.contains("isn't resolved yet"), "{said}");
+    let told = garden.run(&["merge"]).expect(4);
+    assert!(
+        told.stderr.contains("two and one don't go together") && told.stderr.contains("dew-point"),
+        "{told}"
+    );
+}
+
+#[test]
+fn without_a_network_a_merge_works_with_what_is_cached_or_is_completed_later() {
+    let garden = repository("dew-point = \"1\"");
+    let served = crate::server::serve(&garden);
+    let manifest = garden.read("gate/bibliotax.toml").replace("../seedhouse", &served.url);
+    garden.write("gate/bibliotax.toml", &manifest);
+    garden.run(&["resolve", "--quiet"]).expect(0);
+    save(&garden, "over the network");
+    set_up(&garden);
+    on_branch(&garden, "one", "main", |garden| need(garden, "moss-map"));
+    on_branch(&garden, "two", "main", |garden| need(garden, "bark-log"));
+    drop(served);
+    git(&garden, ".", &["checkout", "-q", "-b", "three", "two"]);
+    let (went, said) = merging(&garden, &["merge", "-q", "--no-edit", "one"]);
+    assert!(went && !said.contains("isn't resolved yet"), "{said}");
+    let lock = garden.read("gate/bibliotax.lock");
+    git(&garden, ".", &["checkout", "-q", "-b", "four", "two"]);
+    std::fs::remove_dir_all(garden.path("store")).unwrap();
+    let (went, said) = merging(&garden, &["merge", "-q", "--no-edit", "one"]);
+    assert!(went && said.contains("isn't resolved yet"), "{said}");
+    let unfinished = garden.read("gate/bibliotax.lock");
+    assert!(unfinished.contains("\"moss-map\"") && unfinished.contains("\"bark-log\""), "{unfinished}");
+    assert_ne!(unfinished, lock);
 }

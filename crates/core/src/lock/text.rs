@@ -111,11 +111,12 @@ fn is_as_written(lock: &Lock, text: &str, digest: &Digest) -> bool {
 impl Lock {
     /// Reads a lock; a [`LockFault`] where it was cut short, merged, edited, or written by a newer version.
     pub fn read(text: &str) -> Result<Self, LockFault> {
-        if let Some(fault) = conflict_fault(text) {
-            return Err(LockFault { fault, replaceable: true });
-        }
+        // Also where it is one side of a merge, nothing is written over it.
         if let Some(fault) = newer_format(text) {
             return Err(LockFault { fault, replaceable: false });
+        }
+        if let Some(fault) = conflict_fault(text) {
+            return Err(LockFault { fault, replaceable: true });
         }
         let document: Document = serde_json::from_str(text)
             .map_err(|error| LockFault { fault: broken(text, &error), replaceable: true })?;
@@ -169,18 +170,23 @@ fn conflict_fault(text: &str) -> Option<Fault> {
     Some(fault.label("a conflict marker").advice(MERGE_ADVICE))
 }
 
-/// Reads just the format, which stands near the top, so that nothing newer is misread.
+/// Reads just the format, which stands near the top of each side, so that nothing newer is misread.
 fn newer_format(text: &str) -> Option<Fault> {
-    let key = text.find("\"format\":")?;
-    let at = key + "\"format\":".len();
-    let number = text[at..].trim_start();
-    let start = text.len() - number.len();
-    let digits = number.find(|c: char| !c.is_ascii_digit()).unwrap_or(number.len());
-    let format: u64 = number[..digits].parse().ok()?;
-    (format > FORMAT).then(|| {
+    const KEY: &str = "\"format\":";
+    let lines = text.match_indices(KEY).filter(|(at, _)| {
+        let line = text[..*at].rfind('\n').map_or(0, |end| end + 1);
+        text[line..*at].trim().is_empty()
+    });
+    let formats = lines.filter_map(|(key, _)| {
+        let number = text[key + KEY.len()..].trim_start();
+        let start = text.len() - number.len();
+        let digits = number.find(|c: char| !c.is_ascii_digit()).unwrap_or(number.len());
+        Some((number[..digits].parse::<u64>().ok()?, start..start + digits))
+    });
+    formats.into_iter().find(|(format, _)| *format > FORMAT).map(|(format, span)| {
         let message =
             format!("the lock has format {format}, but this version of bibliotax reads only up to {FORMAT}");
-        Fault::new("lock.newer", message, start..start + digits)
+        Fault::new("lock.newer", message, span)
             .label("written by a newer version")
             .advice("use the version of bibliotax that your team uses; nothing was changed")
     })

@@ -23,6 +23,11 @@ impl LockSide {
         Self { packages: lock.packages.clone(), lock: Some(lock) }
     }
 
+    /// Whether there is no lock, from which nothing follows for any package.
+    fn is_missing(&self) -> bool {
+        self.lock.is_none() && self.packages.is_empty()
+    }
+
     fn package(&self, name: &PackageName) -> Option<&LockedPackage> {
         self.packages.iter().find(|package| package.name == *name)
     }
@@ -63,7 +68,8 @@ pub struct MergedLock {
 /// Merges the packages of two locks that came from one: what only one side changed is as that side has it; of what both changed, the
 /// newer release is taken first.
 pub fn merge_locks(base: &LockSide, ours: &LockSide, theirs: &LockSide) -> MergedLock {
-    let sides = [base, ours, theirs];
+    let chosen = |side: &'_ LockSide| if side.is_missing() { base.clone() } else { side.clone() };
+    let sides = [base, &chosen(ours), &chosen(theirs)];
     let names: BTreeSet<&PackageName> =
         sides.iter().flat_map(|side| side.packages.iter().map(|package| &package.name)).collect();
     let mut merged = MergedLock::default();
@@ -185,6 +191,14 @@ mod tests {
         assert_eq!(sides, [("a", Side::Theirs), ("b", Side::Ours)]);
         let again = merge_locks(&base, &theirs, &ours);
         assert_eq!(shown(&again), shown(&merged));
+    }
+
+    #[test]
+    fn a_lock_that_is_gone_says_nothing_of_its_packages() {
+        let (base, theirs) = (side(&[("a", "1.0")]), side(&[("a", "1.0"), ("b", "1.0")]));
+        for (ours, theirs) in [(LockSide::default(), theirs.clone()), (theirs, LockSide::default())] {
+            assert_eq!(shown(&merge_locks(&base, &ours, &theirs)), ["a 1.0", "b 1.0"]);
+        }
     }
 
     #[test]

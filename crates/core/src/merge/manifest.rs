@@ -88,7 +88,7 @@ fn collect_heads(table: &Table, path: &str, found: &mut Vec<(isize, String)>) {
         let Item::Table(inner) = item else { continue };
         let place = format!("{path}.{key}");
         if let Some(position) = inner.position() {
-            found.push((position as isize, place.clone()));
+            found.push((position, place.clone()));
         }
         collect_heads(inner, &place, found);
     }
@@ -130,103 +130,4 @@ fn with_markers(ours: &str, theirs: &str, [our_name, their_name]: [&str; 2]) -> 
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn merge(base: &str, ours: &str, theirs: &str) -> MergedManifest {
-        merge_manifests(Versions { base, ours, theirs }, ["ours", "theirs"]).unwrap()
-    }
-
-    const BASE: &str = "[project]\nname = \"gate\"\n\n# what it needs\n[needs]\ndew-point = \"1\" # for rain\nmoss = { range = \"1\" }\n\n[targets.kiosk]\nos = \"linux\"\n";
-
-    #[test]
-    fn needs_that_both_add_at_one_place_are_both_there() {
-        let ours = BASE.replace("moss = {", "leaf = \"2\"\nmoss = {");
-        let theirs = BASE.replace("moss = {", "# measures\nsoil = \"3\"\nmoss = {");
-        let merged = merge(BASE, &ours, &theirs);
-        assert_eq!(merged.conflicts, [""; 0]);
-        assert!(
-            merged.text.contains("leaf = \"2\"\n# measures\nsoil = \"3\"\nmoss")
-                || merged.text.contains("# measures\nsoil = \"3\"\nleaf = \"2\"\nmoss"),
-            "{}",
-            merged.text
-        );
-        assert!(merged.text.contains("# what it needs\n[needs]\ndew-point = \"1\" # for rain\n"));
-    }
-
-    #[test]
-    fn one_line_is_marked_where_both_changed_one_key() {
-        let ours = BASE.replace("dew-point = \"1\"", "dew-point = \"1.4\"").replace("linux", "any");
-        let theirs = BASE.replace("dew-point = \"1\"", "dew-point = \"2\"").replace("\"gate\"", "\"kiosk\"");
-        let merged = merge(BASE, &ours, &theirs);
-        assert_eq!(merged.conflicts, ["needs.dew-point"]);
-        assert_eq!(
-            merged.text,
-            BASE.replace(
-                "dew-point = \"1\" # for rain\n",
-                "<<<<<<< ours\ndew-point = \"1.4\" # for rain\n=======\ndew-point = \"2\" # for rain\n>>>>>>> theirs\n"
-            )
-            .replace("linux", "any")
-            .replace("\"gate\"", "\"kiosk\"")
-        );
-    }
-
-    #[test]
-    fn keys_of_a_table_on_one_line_merge_and_a_contradiction_marks_the_line() {
-        let ours = BASE.replace("range = \"1\"", "range = \"1.2\"");
-        let theirs = BASE.replace("range = \"1\"", "range = \"1\", targets = [\"kiosk\"]");
-        let merged = merge(BASE, &ours, &theirs);
-        assert!(
-            merged.text.contains("moss = { range = \"1.2\", targets = [\"kiosk\"] }\n"),
-            "{}",
-            merged.text
-        );
-        let other = BASE.replace("range = \"1\"", "range = \"2\"");
-        let merged = merge(BASE, &ours, &other);
-        assert!(merged.text.contains("<<<<<<< ours\nmoss = { range = \"1.2\" }\n=======\nmoss = { range = \"2\" }\n>>>>>>> theirs\n"), "{}", merged.text);
-    }
-
-    #[test]
-    fn a_table_that_one_side_moved_gets_what_the_other_side_changed() {
-        let moved = "[project]\nname = \"gate\"\n\n[targets.kiosk]\nos = \"linux\"\n\n# what it needs\n[needs]\ndew-point = \"1\" # for rain\nmoss = { range = \"1\" }\n";
-        let changed = BASE.replace("moss = { range = \"1\" }", "moss = { range = \"2\" }");
-        let expected = moved.replace("moss = { range = \"1\" }", "moss = { range = \"2\" }");
-        assert_eq!(merge(BASE, moved, &changed).text, expected);
-        assert_eq!(merge(BASE, &changed, moved).text, expected);
-    }
-
-    #[test]
-    fn what_one_side_removed_and_the_other_changed_is_told() {
-        let ours = BASE.replace("\n[targets.kiosk]\nos = \"linux\"\n", "");
-        let theirs = BASE.replace("os = \"linux\"", "os = \"any\"");
-        let merged = merge(BASE, &ours, &theirs);
-        assert_eq!(merged.conflicts, ["targets.kiosk.os"]);
-        assert!(merged.text.contains("os = \"any\""), "{}", merged.text);
-        assert_eq!(merge(BASE, &ours, BASE).text, ours);
-        assert_eq!(merge(BASE, BASE, &ours).text, ours);
-    }
-
-    #[test]
-    fn lists_and_lists_of_tables_take_what_each_side_added() {
-        let base = "[workspace]\nfolders = [\"a\"]\n\n[[card.steps]]\nid = \"one\"\ntext = \"x\"\n";
-        let ours =
-            base.replace("[\"a\"]", "[\"a\", \"b\"]") + "\n[[card.steps]]\nid = \"two\"\ntext = \"y\"\n";
-        let theirs =
-            base.replace("[\"a\"]", "[\"a\", \"c\"]") + "\n[[card.steps]]\nid = \"three\"\ntext = \"z\"\n";
-        let merged = merge(base, &ours, &theirs);
-        assert_eq!(merged.conflicts, [""; 0]);
-        for part in ["[\"a\", \"b\", \"c\"]", "\"one\"", "\"two\"", "\"three\""] {
-            assert!(merged.text.contains(part), "{part}: {}", merged.text);
-        }
-        let both = |text: &str| base.replace("text = \"x\"", text);
-        let merged = merge(base, &both("text = \"ours\""), &both("text = \"theirs\""));
-        assert_eq!(merged.conflicts, ["card.steps"]);
-        assert!(
-            merged
-                .text
-                .contains("<<<<<<< ours\ntext = \"ours\"\n=======\ntext = \"theirs\"\n>>>>>>> theirs\n"),
-            "{}",
-            merged.text
-        );
-    }
-}
+mod tests;

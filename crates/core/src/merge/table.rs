@@ -1,5 +1,7 @@
 //! Merges tables key by key.
 
+use std::collections::BTreeMap;
+
 use toml_edit::{InlineTable, Item, Table, TableLike, Value};
 
 use super::array::{merge_arrays, merge_table_lists, tables_of};
@@ -26,7 +28,8 @@ impl TableMerge {
     ) {
         let own = keys_of(ours);
         self.merge_keys(base, ours, theirs, path);
-        let order = joined_order(own, &keys_of(theirs));
+        let before = base.map(keys_of).unwrap_or_default();
+        let order = joined_order(&before, &own, &keys_of(theirs));
         let rank = |key: &str| order.iter().position(|one| one == key).unwrap_or(usize::MAX);
         ours.sort_values_by(|one, _, other, _| rank(one.get()).cmp(&rank(other.get())));
     }
@@ -177,17 +180,39 @@ fn keys_of(table: &dyn TableLike) -> Vec<String> {
     table.iter().map(|(key, _)| key.to_owned()).collect()
 }
 
-/// Our order, in which each key that only they have stands behind the one that it stands behind there.
-fn joined_order(mut order: Vec<String>, theirs: &[String]) -> Vec<String> {
-    for (at, key) in theirs
-        .iter()
-        .enumerate()
-        .filter(|(_, key)| !order.contains(key))
-        .map(|(at, key)| (at, key.clone()))
-        .collect::<Vec<_>>()
-    {
-        let before = theirs[..at].iter().rev().find_map(|one| order.iter().position(|own| own == one));
-        order.insert(before.map_or(0, |before| before + 1), key);
+/// The order of keys: as we have those that were there before, with the new ones of each side behind the key that they stand behind.
+/// Where both sides have new ones behind one key, they are sorted by name, whichever side is merged into which.
+fn joined_order(base: &[String], ours: &[String], theirs: &[String]) -> Vec<String> {
+    let [our_new, their_new] = [ours, theirs].map(|keys| new_behind(base, keys));
+    let mut order: Vec<String> = Vec::new();
+    let anchors = ours.iter().filter(|key| base.contains(key)).map(Some);
+    for anchor in [None].into_iter().chain(anchors) {
+        order.extend(anchor.cloned());
+        let our = our_new.get(&anchor).cloned().unwrap_or_default();
+        let their = their_new.get(&anchor).cloned().unwrap_or_default();
+        let mut more: Vec<&String> =
+            our.iter().chain(their.iter().filter(|key| !our.contains(*key))).copied().collect();
+        if !our.is_empty() && !their.is_empty() {
+            more.sort();
+        }
+        order.extend(more.into_iter().filter(|key| !base.contains(*key)).cloned());
     }
+    // What stands behind a key that we don't have any more.
+    let rest: Vec<String> = ours.iter().chain(theirs).filter(|key| !order.contains(key)).cloned().collect();
+    order.extend(rest);
     order
+}
+
+/// The keys that weren't there before, by the key from before that they stand behind.
+fn new_behind<'k>(base: &[String], keys: &'k [String]) -> BTreeMap<Option<&'k String>, Vec<&'k String>> {
+    let mut new: BTreeMap<Option<&String>, Vec<&String>> = BTreeMap::new();
+    let mut anchor = None;
+    for key in keys {
+        if base.contains(key) {
+            anchor = Some(key);
+        } else {
+            new.entry(anchor).or_default().push(key);
+        }
+    }
+    new
 }

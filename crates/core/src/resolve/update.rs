@@ -88,7 +88,7 @@ pub fn reconcile<C: Catalogue>(
         tried.locked.insert(name.clone(), other.clone());
         match fewest_moves(tried.clone(), &[], catalogue) {
             Ok(update) if moves(&tried, &update) < moves(&problem, &best) => {
-                (problem, best) = (tried, update)
+                (problem, best) = (tried, update);
             }
             Ok(_) | Err(Unresolved::Conflict(_)) => {}
             Err(failed) => return Err(failed),

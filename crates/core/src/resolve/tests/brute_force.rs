@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use proptest::prelude::*;
 
 use super::*;
-use crate::resolve::{Prefer, Relaxation, update, ways_out};
+use crate::resolve::{Prefer, Relaxation, Update, reconcile, update, ways_out};
 
 const NAMES: [&str; 4] = ["ash", "beech", "cedar", "dogwood"];
 /// A capability where something provides it, else a name that nobody has.
@@ -360,5 +360,41 @@ proptest! {
         prop_assert_eq!(moved(&found), fewest, "{:?} from {:?}", found, locked);
         prop_assert_eq!(found.get(&asked), furthest.as_ref());
         prop_assert_eq!(update.forced.is_empty(), fewest == 0);
+    }
+
+    #[test]
+    fn a_merge_holds_as_much_of_what_both_sides_chose_as_goes_together(
+        registry in registries(), problem in widely_wanted(), other in 0..NAMES.len(), to in 1..5_u64
+    ) {
+        let mut problem = Problem { prefer: Prefer::Newest, ..problem };
+        // What a side chose was there once; what was withdrawn since may stay.
+        problem.locked.retain(|name, version| {
+            registry.0.get(name).is_some_and(|all| all.iter().any(|release| release.version == *version))
+        });
+        let versions = |choice: &Choice| -> BTreeMap<PackageName, Version> {
+            choice.keys().filter_map(|name| Some((name.clone(), version_of(choice, name)?.clone()))).collect()
+        };
+        let solutions: Vec<BTreeMap<PackageName, Version>> =
+            all_solutions(&registry, &problem).iter().map(versions).collect();
+        let moved = |choice: &BTreeMap<PackageName, Version>, others: &[(PackageName, Version)]| {
+            let is_moved = |(name, version): &(&PackageName, &Version)| {
+                let is_other = others.iter().any(|(one, other)| one == *name && other == *version);
+                problem.locked.get(*name).is_some_and(|locked| locked != *version) && !is_other
+            };
+            choice.iter().filter(is_moved).count()
+        };
+        let others = [(package(NAMES[other]), to.to_string().parse::<Version>().unwrap())];
+        let chosen = |update: &Update| -> BTreeMap<PackageName, Version> {
+            let entries = update.resolution.packages.iter().map(|package| &package.release.entry);
+            entries.map(|entry| (entry.name.clone(), entry.version.clone())).collect()
+        };
+        let Ok(alone) = reconcile(&problem, &[], &registry) else {
+            prop_assert!(solutions.is_empty());
+            return Ok(());
+        };
+        let fewest = solutions.iter().map(|choice| moved(choice, &[])).min().unwrap();
+        prop_assert_eq!(moved(&chosen(&alone), &[]), fewest, "{:?} of {:?}", chosen(&alone), &problem.locked);
+        let Ok(with_other) = reconcile(&problem, &others, &registry) else { panic!("it had a solution") };
+        prop_assert!(moved(&chosen(&with_other), &others) <= fewest);
     }
 }

@@ -18,6 +18,7 @@ use crate::failure::Failure;
 use crate::installed_programs;
 use crate::lookup;
 use crate::machine::this_machine;
+use crate::merge::set_up::is_set_up;
 use crate::resolving::{Resolver, known_warnings, prefetch_locked};
 use crate::search_options::SearchOptions;
 use crate::settings::SettingsFile;
@@ -55,6 +56,11 @@ pub enum Finding {
     Registries(String),
     /// The store; why it can't be used, if it can't.
     Store(Option<String>),
+    /// git's merges of manifests and locks, where the team has set that up: whether it is here, too.
+    Merges {
+        /// Whether this working copy has the driver.
+        is_set_up: bool,
+    },
     /// A target.
     Target {
         /// Its name.
@@ -106,6 +112,7 @@ impl Finding {
                 !matches!(state, RegistryState::Opened { is_open: false, .. } | RegistryState::Fails(_))
             }
             Self::Store(problem) => problem.is_none(),
+            Self::Merges { is_set_up } => *is_set_up,
             Self::Target { is_meant, differs, .. } => differs.is_empty() || !is_meant,
             Self::Program { path, version, wanted, .. } => {
                 let any = || wanted.iter().all(|(_, range)| *range == Range::any());
@@ -129,6 +136,7 @@ pub fn report(
     let mut findings = vec![settings(&context.environment.settings)];
     findings.extend(registries(&workspace, context));
     findings.push(Finding::Store(context.environment.open_store().err().map(|failure| failure.message)));
+    findings.extend(is_set_up(&workspace.root).map(|is_set_up| Finding::Merges { is_set_up }));
     if let Some(target) = target {
         declared_target(&workspace.declared.targets, target)?;
     }

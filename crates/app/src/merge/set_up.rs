@@ -131,10 +131,10 @@ fn called(program: &Path, context: &Context<'_>) -> String {
     }
 }
 
-/// Whether a repository has attributes for the driver and this working copy doesn't have the driver.
-pub fn is_missing(root: &Path) -> bool {
-    let text = read_text(&root.join(ATTRIBUTES), MAX_SIZE).ok().flatten().unwrap_or_default();
-    let wants = text.lines().any(|line| lines().iter().any(|own| line.trim() == own));
-    let key = format!("merge.{DRIVER}.driver");
-    wants && WorkingCopy::around(root).is_ok_and(|copy| copy.ask(["config", "--get", &key]).is_none())
+/// Whether git merges by meaning in this working copy; `None` where the team doesn't want it to.
+pub fn is_set_up(root: &Path) -> Option<bool> {
+    let text = read_text(&root.join(ATTRIBUTES), MAX_SIZE).ok().flatten()?;
+    let is_ours = |line: &str| lines().iter().any(|own| line.trim() == own);
+    let copy = text.lines().any(is_ours).then(|| WorkingCopy::around(root).ok()).flatten()?;
+    Some(copy.ask(["config", "--get", &format!("merge.{DRIVER}.driver")]).is_some())
 }

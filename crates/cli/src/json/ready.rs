@@ -75,6 +75,7 @@ fn finding(looked: &Looked, message: String) -> Finding<ReadyDetails> {
     let (code, details) = match looked {
         Looked::NoRegistries | Looked::Registries(_) => ("ready.registries", none()),
         Looked::Store(_) => ("ready.store", none()),
+        Looked::Merges { .. } => ("ready.merges", none()),
         Looked::Settings { file, .. } => {
             ("ready.settings", ReadyDetails { path: Some(file.display().to_string()), ..none() })
         }

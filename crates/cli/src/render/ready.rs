@@ -36,6 +36,7 @@ fn subject(finding: &Finding) -> String {
         Finding::NoRegistries | Finding::Registries(_) => "registries".to_owned(),
         Finding::Registry { name, .. } => format!("registry {name}"),
         Finding::Store(_) => "store".to_owned(),
+        Finding::Merges { .. } => "git merges".to_owned(),
         Finding::Settings { .. } => "settings".to_owned(),
         Finding::Target { name, .. } => format!("target {name}"),
         Finding::Program { program, .. } => program.as_str().to_owned(),
@@ -49,6 +50,10 @@ fn verdict(finding: &Finding) -> String {
         Finding::Registries(problem) | Finding::Store(Some(problem)) => problem.clone(),
         Finding::Registry { state, .. } => registry(state),
         Finding::Store(None) => "can be used".to_owned(),
+        Finding::Merges { is_set_up: true } => "manifests and locks are merged by meaning".to_owned(),
+        Finding::Merges { is_set_up: false } => {
+            "manifests and locks are merged line by line here; run `bibliotax merge --set-up` once".to_owned()
+        }
         Finding::Settings { file, set } => settings(file, set.as_deref()),
         Finding::Target { differs, machine, .. } => target(differs, machine),
         Finding::Program { .. } => program(finding),

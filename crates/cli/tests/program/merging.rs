@@ -257,6 +257,12 @@ fn what_is_set_up_is_told_first_and_taken_back() {
     garden.run(&["merge", "--set-up"]).expect(0);
     assert!(garden.read("gate/.gitattributes").starts_with("*.png binary\nbibliotax.toml merge=bibliotax\n"));
     assert!(git(&garden, ".", &["config", "merge.bibliotax.driver"]).ends_with("merge --driver %O %A %B %P"));
+    assert!(garden.run(&["ready"]).expect(0).stdout.contains("are merged by meaning"));
+    // A colleague has the attributes, and not the configuration.
+    git(&garden, ".", &["config", "--remove-section", "merge.bibliotax"]);
+    let colleague = garden.run(&["ready"]).expect(1);
+    assert!(colleague.stdout.contains("`bibliotax merge --set-up` once"), "{colleague}");
+    garden.run(&["merge", "--set-up"]).expect(0);
     let again = garden.run(&["merge", "--set-up"]).expect(0);
     assert!(again.stdout.contains("nothing to do") || again.stderr.contains("nothing to do"), "{again}");
     garden.run(&["merge", "--undo"]).expect(0);

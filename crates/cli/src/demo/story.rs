@@ -49,6 +49,8 @@ pub enum Chapter {
     Sources,
     /// Show the graph and what changed
     Graph,
+    /// Merge two branches
+    Merge,
     /// Licences, advisories and waivers: keep the set healthy
     Rules,
 }
@@ -102,6 +104,7 @@ impl Teller<'_> {
             Chapter::Workspace => self.work_together(),
             Chapter::Sources => self.take_from_elsewhere(),
             Chapter::Graph => self.look_at_the_whole(),
+            Chapter::Merge => self.merge_branches(),
             Chapter::Rules => self.keep_healthy(),
         }
     }

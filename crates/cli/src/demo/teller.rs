@@ -139,7 +139,7 @@ impl Teller<'_> {
         Ok((program, command))
     }
 
-    fn defect(&self, what: &str) -> Failure {
+    pub fn defect(&self, what: &str) -> Failure {
         Failure::new("defect", what).advice(format!("the demo's folder is {}", self.world.root.display()))
     }
 

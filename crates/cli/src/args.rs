@@ -11,6 +11,7 @@ mod explain;
 mod find;
 mod fit;
 mod graph;
+mod history;
 mod init;
 mod install;
 mod kit;
@@ -152,6 +153,7 @@ pub enum Command {
     Explain(explain::Explain),
     Newer(newer::Newer),
     Compare(compare::Compare),
+    History(history::History),
     Describe(describe::Describe),
     Fit(fit::Fit),
     Steps(steps::Steps),
@@ -188,6 +190,7 @@ impl Command {
             | Self::Explain(_)
             | Self::Newer(_)
             | Self::Compare(_)
+            | Self::History(_)
             | Self::Describe(_)
             | Self::Fit(_)
             | Self::Steps(_)
@@ -233,6 +236,7 @@ impl Command {
             Self::Explain(command) => command.run(run),
             Self::Newer(command) => command.run(run),
             Self::Compare(command) => command.run(run),
+            Self::History(command) => command.run(run),
             Self::Describe(command) => command.run(run),
             Self::Fit(command) => command.run(run),
             Self::Steps(command) => command.run(run),

@@ -9,7 +9,10 @@ use crate::ui::{for_terminal, output_width, style, styled};
 const STAGES: [(&str, &[&str]); 7] = [
     ("Declare dependencies", &["init", "find", "describe", "fit", "need", "drop"]),
     ("Resolve and install", &["resolve", "install", "update", "verify", "task", "with"]),
-    ("Understand the result", &["graph", "links", "explain", "newer", "compare", "steps", "ready"]),
+    (
+        "Understand the result",
+        &["graph", "links", "explain", "newer", "compare", "history", "steps", "ready"],
+    ),
     ("Work in a team", &["merge", "check", "accept", "kit"]),
     ("Publish packages", &["publish", "withdraw", "deprecate", "registry"]),
     ("Maintain this machine", &["store", "completions", "manual", "schema"]),

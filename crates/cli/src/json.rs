@@ -17,6 +17,7 @@ pub mod finding;
 pub mod fit;
 pub mod follow;
 pub mod graph;
+pub mod history;
 pub mod install;
 pub mod links;
 pub mod machine;

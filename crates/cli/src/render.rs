@@ -12,6 +12,7 @@ pub mod find;
 pub mod fit;
 pub mod follow;
 pub mod graph;
+pub mod history;
 pub mod init;
 pub mod install;
 pub mod kit;

@@ -111,9 +111,13 @@ fn is_same(a: &LockedPackage, b: &LockedPackage) -> bool {
 
 /// What differs from `old` to `new`, sorted by name; without an old lock everything is new.
 pub fn compare<'a>(old: Option<&'a Lock>, new: &'a Lock) -> Vec<Change<'a>> {
-    let none: &[LockedPackage] = &[];
-    let mut before = old.map_or(none, |lock| &lock.packages).iter().peekable();
-    let mut after = new.packages.iter().peekable();
+    compare_packages(old.map_or(&[], |lock| &lock.packages), &new.packages)
+}
+
+/// The same of packages that are sorted by name.
+pub fn compare_packages<'a>(old: &'a [LockedPackage], new: &'a [LockedPackage]) -> Vec<Change<'a>> {
+    let mut before = old.iter().peekable();
+    let mut after = new.iter().peekable();
     let mut changes = Vec::new();
     loop {
         let order = match (before.peek(), after.peek()) {

@@ -37,7 +37,7 @@ pub use self::inputs::inputs;
 pub use self::reach::{NeedGraph, Reached, by_spot};
 pub use self::slots::{NotForMachine, Scope, Slot};
 pub(crate) use self::text::Document;
-pub use self::text::{LockFault, salvage};
+pub use self::text::{LockFault, changed_lines, salvage};
 
 /// The file name of a lock.
 pub const FILE_NAME: &str = "bibliotax.lock";

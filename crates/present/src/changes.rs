@@ -136,7 +136,11 @@ fn others(change: &Change<'_>) -> String {
     if change.kind != Kind::Changed {
         return String::new();
     }
-    let aspects = change.aspects();
+    differing(&change.aspects()).map(|words| format!(", {words}")).unwrap_or_default()
+}
+
+/// What else differs of a package: `other licence and needs`; nothing where these aspects say nothing that its source doesn't.
+pub fn differing(aspects: &[Aspect]) -> Option<String> {
     let word = |aspect: &Aspect| match aspect {
         // Another commit has other files.
         Aspect::Contents if aspects.contains(&Aspect::Source) => None,
@@ -149,9 +153,9 @@ fn others(change: &Change<'_>) -> String {
     };
     let words: Vec<&str> = aspects.iter().filter_map(word).collect();
     match words.as_slice() {
-        [] if aspects == [Aspect::Card] => ", other card".to_owned(),
-        [] => String::new(),
-        words => format!(", other {}", words.join(" and ")),
+        [] if aspects == [Aspect::Card] => Some("other card".to_owned()),
+        [] => None,
+        words => Some(format!("other {}", words.join(" and "))),
     }
 }
 

@@ -13,7 +13,7 @@ use bibliotax_store::ledger::FOLDER as TICKS;
 use serde_json::Value;
 
 use super::Settled;
-use super::git::WorkingCopy;
+use super::git::working_copy;
 use super::resolved::{ResolvedMerge, resolve_merged};
 use super::sides::{LockFiles, lock_sides, merged_manifests};
 use crate::context::Context;
@@ -123,7 +123,7 @@ fn mark_lines(request: &Request, texts: &[Option<String>; 3]) -> Result<Report, 
 
 /// The lock of the merged manifests; why it can't be worked out here.
 fn finished(request: &Request, merged: &MergedLock, context: &Context<'_>) -> Result<ResolvedMerge, String> {
-    let copy = WorkingCopy::around(context.folder).map_err(|failure| failure.message)?;
+    let copy = working_copy(context.folder).map_err(|failure| failure.message)?;
     let files = LockFiles { base: &request.base, ours: &request.ours, theirs: &request.theirs };
     let texts = merged_manifests(&copy, &files).ok_or("the manifests aren't merged yet")?;
     let folder = request.path.rsplit_once('/').map_or("", |(folder, _)| folder);

@@ -2,25 +2,18 @@
 
 use std::collections::BTreeMap;
 use std::ffi::OsStr;
-use std::path::{Path, PathBuf};
-use std::process::{Command, Output};
+use std::path::Path;
 
 use bibliotax_disk::read::read_text;
 
 use crate::failure::Failure;
+use crate::git::WorkingCopy;
 
 /// Largest list or file that is read of git, in bytes.
 const MAX_SIZE: usize = 512 << 20;
 
 /// Most commits that are looked at for a version of a lock.
 const MAX_COMMITS: &str = "500";
-
-/// A working copy.
-#[derive(Debug, Clone)]
-pub struct WorkingCopy {
-    /// Its top folder.
-    top: PathBuf,
-}
 
 /// A file that git couldn't merge: its texts by their stages, of which some may be missing.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -42,38 +35,15 @@ pub struct CommittedFile {
     pub path: String,
 }
 
+/// The working copy that a folder is in.
+pub fn working_copy(folder: &Path) -> Result<WorkingCopy, Failure> {
+    WorkingCopy::find(folder)?.ok_or_else(|| {
+        Failure::new("merge.no-git", "this folder isn't in a git repository")
+            .advice("run it where the merge is, or merge by hand and run `bibliotax resolve`")
+    })
+}
+
 impl WorkingCopy {
-    /// The working copy that a folder is in.
-    pub fn around(folder: &Path) -> Result<Self, Failure> {
-        let asked = run(folder, ["rev-parse", "--show-toplevel"])?;
-        if !asked.status.success() {
-            return Err(Failure::new("merge.no-git", "this folder isn't in a git repository")
-                .advice("run it where the merge is, or merge by hand and run `bibliotax resolve`"));
-        }
-        Ok(Self { top: PathBuf::from(text_of(&asked).trim_end_matches(['\n', '\r'])) })
-    }
-
-    /// Its top folder.
-    pub fn top(&self) -> &Path {
-        &self.top
-    }
-
-    /// What git prints, where it can do what it is asked.
-    pub fn ask<S: AsRef<OsStr>>(&self, args: impl IntoIterator<Item = S>) -> Option<String> {
-        let asked = run(&self.top, args).ok()?;
-        asked.status.success().then(|| text_of(&asked))
-    }
-
-    /// Has git do something; what it says where it can't.
-    pub fn tell<S: AsRef<OsStr>>(&self, args: impl IntoIterator<Item = S>) -> Result<(), Failure> {
-        let asked = run(&self.top, args)?;
-        if asked.status.success() {
-            return Ok(());
-        }
-        let said = String::from_utf8_lossy(&asked.stderr).trim().to_owned();
-        Err(Failure::new("merge.git-failed", format!("git refused: {said}")))
-    }
-
     /// The files that git couldn't merge, by their paths from the top.
     pub fn unmerged(&self) -> BTreeMap<String, UnmergedFile> {
         let listed = self.ask(["ls-files", "--unmerged", "-z"]).unwrap_or_default();
@@ -127,11 +97,6 @@ impl WorkingCopy {
         listed.split('\0').filter(|path| !path.is_empty()).filter_map(below).collect()
     }
 
-    /// The text of a file of a commit.
-    pub fn text(&self, commit: &str, path: &str) -> Option<String> {
-        self.ask(["cat-file", "blob", &format!("{commit}:{path}")])
-    }
-
     /// The commits that may be merged into the one that is here: as a merge, a rebase, a cherry-pick or a stash names them, then those
     /// that brought an object in.
     pub fn incoming(&self, object: &str) -> Vec<String> {
@@ -151,19 +116,13 @@ impl WorkingCopy {
     fn picked(&self) -> Vec<String> {
         let last = |file: &str, place: fn(&[String]) -> Option<&String>| {
             let path = self.ask(["rev-parse", "--git-path", file])?;
-            let text = read_text(&self.top.join(path.trim_end()), MAX_SIZE).ok()??;
+            let text = read_text(&self.top().join(path.trim_end()), MAX_SIZE).ok()??;
             let lines: Vec<String> =
                 text.lines().filter(|line| !line.starts_with('#')).map(str::to_owned).collect();
             self.commit(place(&lines)?.split_whitespace().nth(1)?)
         };
         let done = last("rebase-merge/done", <[String]>::last);
         done.into_iter().chain(last("sequencer/todo", <[String]>::first)).collect()
-    }
-
-    /// The commit that a name means.
-    pub fn commit(&self, name: &str) -> Option<String> {
-        let asked = self.ask(["rev-parse", "--quiet", "--verify", &format!("{name}^{{commit}}")])?;
-        Some(asked.trim().to_owned())
     }
 
     /// The commits that two may have come from: their common ancestors, and what stands before the second one.
@@ -206,13 +165,4 @@ pub fn is_ours(path: &str) -> bool {
         || name == lock::FILE_NAME
         || folder == bibliotax_store::ledger::FOLDER
         || folder == "cards" && name.ends_with(".toml")
-}
-
-fn run<S: AsRef<OsStr>>(folder: &Path, args: impl IntoIterator<Item = S>) -> Result<Output, Failure> {
-    let ran = Command::new("git").args(args).current_dir(folder).output();
-    ran.map_err(|_| Failure::new("git.missing", "git isn't installed").advice("install git"))
-}
-
-fn text_of(output: &Output) -> String {
-    String::from_utf8_lossy(&output.stdout).into_owned()
 }

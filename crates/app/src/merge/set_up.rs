@@ -8,7 +8,7 @@ use bibliotax_disk::read::read_text;
 use bibliotax_disk::write::write_whole;
 use bibliotax_store::ledger::FOLDER as TICKS;
 
-use super::git::WorkingCopy;
+use super::git::working_copy;
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::workspace::Manifests;
@@ -56,7 +56,7 @@ fn lines() -> Vec<String> {
 
 /// What is to be done so that git merges by meaning with the program at this place, or with `undoes`, what is to be taken back.
 pub fn plan(program: &Path, undoes: bool, context: &Context<'_>) -> Result<SetUp, Failure> {
-    let copy = WorkingCopy::around(context.folder)?;
+    let copy = working_copy(context.folder)?;
     let root = Manifests::find(context.folder)?.root;
     let place = root.join(ATTRIBUTES);
     let text = read_text(&place, MAX_SIZE)?.unwrap_or_default();
@@ -81,7 +81,7 @@ pub fn plan(program: &Path, undoes: bool, context: &Context<'_>) -> Result<SetUp
 
 /// Does it.
 pub fn apply(set_up: &SetUp, context: &Context<'_>) -> Result<(), Failure> {
-    let copy = WorkingCopy::around(context.folder)?;
+    let copy = working_copy(context.folder)?;
     if !set_up.lines.is_empty() {
         write_attributes(set_up)?;
     }
@@ -135,6 +135,6 @@ fn called(program: &Path, context: &Context<'_>) -> String {
 pub fn is_set_up(root: &Path) -> Option<bool> {
     let text = read_text(&root.join(ATTRIBUTES), MAX_SIZE).ok().flatten()?;
     let is_ours = |line: &str| lines().iter().any(|own| line.trim() == own);
-    let copy = text.lines().any(is_ours).then(|| WorkingCopy::around(root).ok()).flatten()?;
+    let copy = text.lines().any(is_ours).then(|| working_copy(root).ok()).flatten()?;
     Some(copy.ask(["config", "--get", &format!("merge.{DRIVER}.driver")]).is_some())
 }

@@ -7,8 +7,9 @@ use bibliotax_core::lock::{FILE_NAME as LOCK, Lock, LockFault, salvage};
 use bibliotax_core::manifest::FILE_NAME;
 use bibliotax_core::merge::{LockSide, Versions, merge_manifests};
 
-use super::git::{CommittedFile, WorkingCopy};
+use super::git::CommittedFile;
 use crate::failure::Failure;
+use crate::git::WorkingCopy;
 
 /// What can be read of the locks of all sides; nothing of one that there isn't. One of a newer version is no one's to change here.
 pub fn lock_sides(texts: [Option<&str>; 3]) -> Result<[LockSide; 3], Failure> {

@@ -1,7 +1,6 @@
 //! Merges what git couldn't: the manifests, ticks and locks of a merge, rebase or cherry-pick that stopped.
 
 use std::collections::BTreeSet;
-use std::path::{Path, PathBuf};
 
 use bibliotax_core::fault::conflict_marker;
 use bibliotax_core::lock::FILE_NAME as LOCK;
@@ -14,12 +13,13 @@ use bibliotax_store::ledger::FOLDER as TICKS;
 
 use super::Settled;
 use super::driver::newer_tick;
-use super::git::{UnmergedFile, WorkingCopy};
+use super::git::{UnmergedFile, working_copy};
 use super::resolved::{ResolvedMerge, resolve_merged};
 use super::sides::lock_sides;
 use crate::change::{PlannedChange, Wanted};
 use crate::context::Context;
 use crate::failure::Failure;
+use crate::git::WorkingCopy;
 use crate::search_options::SearchOptions;
 use crate::workspace::edits::Edits;
 use crate::workspace::{LockFile, MAX_LOCK_SIZE, WorkspaceFolder};
@@ -57,7 +57,7 @@ impl Report {
 
 /// Merges what git left unmerged, and works out the locks; nothing is written in a dry run.
 pub fn merge(options: &SearchOptions, is_dry_run: bool, context: &Context<'_>) -> Result<Report, Failure> {
-    let copy = WorkingCopy::around(context.folder)?;
+    let copy = working_copy(context.folder)?;
     let unmerged = copy.unmerged();
     let mut report =
         Report { sides: copy.side_names(), joined: Vec::new(), conflicts: Vec::new(), locks: Vec::new() };
@@ -103,7 +103,7 @@ pub fn merge(options: &SearchOptions, is_dry_run: bool, context: &Context<'_>) -
 
 /// Writes the locks of a merge, and tells git that they are merged.
 pub fn apply(report: &Report, context: &Context<'_>) -> Result<(), Failure> {
-    let copy = WorkingCopy::around(context.folder)?;
+    let copy = working_copy(context.folder)?;
     for lock in &report.locks {
         lock.change.write(context)?;
         add(&copy, std::slice::from_ref(&lock.path))?;
@@ -163,17 +163,7 @@ fn stale_lock(copy: &WorkingCopy, context: &Context<'_>) -> Result<Option<String
         found => found?,
     };
     let is_stale = !matches!(workspace.lock, LockFile::None) && !workspace.is_locked();
-    Ok(if is_stale { path_within(copy, &workspace.root.join(LOCK)) } else { None })
-}
-
-/// The path of a file from the working copy's top.
-fn path_within(copy: &WorkingCopy, file: &Path) -> Option<String> {
-    let whole = |path: &Path| std::fs::canonicalize(path).ok();
-    let (top, folder) = (whole(copy.top())?, whole(file.parent()?)?);
-    let inside: PathBuf = folder.strip_prefix(&top).ok()?.join(file.file_name()?);
-    let parts: Vec<String> =
-        inside.components().map(|part| part.as_os_str().to_string_lossy().into_owned()).collect();
-    Some(parts.join("/"))
+    Ok(if is_stale { copy.path_of(&workspace.root.join(LOCK)) } else { None })
 }
 
 fn merged_lock(

@@ -8,8 +8,8 @@ use schemars::{JsonSchema, Schema};
 use super::error::ErrorOutput;
 use super::{Document, Output};
 use super::{
-    check, compare, declare, describe, explain, find, fit, follow, graph, install, links, machine, merge,
-    newer, publish, ready, registry, step, store, task, verify,
+    check, compare, declare, describe, explain, find, fit, follow, graph, history, install, links, machine,
+    merge, newer, publish, ready, registry, step, store, task, verify,
 };
 
 /// A schema by its name.
@@ -69,6 +69,7 @@ pub fn of_commands() -> Vec<Named> {
         Named::of_command::<explain::Explanation>(),
         Named::of_command::<newer::Newer>(),
         Named::of_command::<compare::Comparison>(),
+        Named::of_command::<history::History>(),
         Named::of_command::<describe::Description>(),
         Named::of_command::<fit::FitReport>(),
         Named::of_command::<links::Links>(),

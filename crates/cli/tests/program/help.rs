@@ -33,6 +33,7 @@ fn the_help_groups_commands_by_stage() {
       explain      Explain why a package is locked at its version, or can't be at another
       newer        List available updates, and what holds them back
       compare      Compare two locks
+      history      Show when packages came into the lock, moved and left
       steps        List steps to do by hand, or mark them as done
       ready        Check that this machine is ready for the project
 

@@ -112,6 +112,8 @@ fn every_command_prints_what_its_schema_says() {
     run("gate", &["deprecate", "dew-point", "1", "--reason", "use 2"], 0);
     crate::sources::git(&garden, ".", &["init", "-q"]);
     run("gate", &["merge"], 0);
+    crate::sources::commit(&garden, ".");
+    run("gate", &["history"], 0);
     run("gate", &["merge", "--set-up"], 0);
     run(".", &["registry", "create", "other"], 0);
     run(".", &["registry", "load", "seedhouse", "cards.jsonl", "--dry-run"], 0);

@@ -23,6 +23,7 @@ mod fits;
 mod following;
 mod garden;
 mod help;
+mod histories;
 mod json;
 mod kits;
 mod links;

@@ -19,7 +19,7 @@ const RELEASES: [&str; 10] = [
 ];
 
 /// A garden that is a repository, with what it needs at the lowest versions.
-fn repository(needs: &str) -> Garden {
+pub fn repository(needs: &str) -> Garden {
     let garden = Garden::needing(&RELEASES, needs);
     garden.run(&["resolve", "--prefer", "oldest", "--quiet"]).expect(0);
     garden.write(".gitignore", "store\nhome\nseedhouse\ngate/shelf\ngate/links\n");
@@ -28,19 +28,19 @@ fn repository(needs: &str) -> Garden {
     garden
 }
 
-fn save(garden: &Garden, message: &str) {
+pub fn save(garden: &Garden, message: &str) {
     git(garden, ".", &["add", "-A"]);
     git(garden, ".", &["commit", "-q", "-m", message]);
 }
 
 /// Does something on a branch that begins at another.
-fn on_branch(garden: &Garden, branch: &str, from: &str, change: impl FnOnce(&Garden)) {
+pub fn on_branch(garden: &Garden, branch: &str, from: &str, change: impl FnOnce(&Garden)) {
     git(garden, ".", &["checkout", "-q", "-B", branch, from]);
     change(garden);
     save(garden, branch);
 }
 
-fn need(garden: &Garden, package: &str) {
+pub fn need(garden: &Garden, package: &str) {
     garden.run(&["need", package, "--quiet"]).expect(0);
 }
 
@@ -181,7 +181,7 @@ fn without_the_driver_merge_finishes_what_git_stopped_at() {
     assert!(garden.read("gate/bibliotax.toml").contains("<<<<<<<"), "nothing was written");
     // Another git is at work, or was killed.
     garden.write(".git/index.lock", "");
-    assert_eq!(garden.run(&["merge"]).code(), "merge.git-failed");
+    assert_eq!(garden.run(&["merge"]).code(), "git.refused");
     std::fs::remove_file(garden.path(".git/index.lock")).unwrap();
     let merged = garden.run(&["merge", "--format", "json"]).expect(0).json();
     assert_eq!((&merged["ours"], &merged["theirs"]), (&"two".into(), &"one".into()), "{merged}");

@@ -1,6 +1,6 @@
 //! The lock as text: written in one form, and read with a reason for each fault.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::fmt;
 
 use schemars::JsonSchema;
@@ -151,12 +151,31 @@ fn sorted(packages: &[LockedPackage]) -> bool {
 
 /// The packages whose lines can be read in a text that is no sound lock: what resolving should keep if it can.
 pub fn salvage(text: &str) -> Vec<LockedPackage> {
-    let read = |line: &str| serde_json::from_str::<LockedPackage>(line.trim().trim_end_matches(',')).ok();
+    let read = |line: &str| serde_json::from_str::<LockedPackage>(stripped(line)).ok();
     let mut packages: Vec<LockedPackage> = text.lines().filter_map(read).collect();
     // Of two sides of a merge, the newer release of a package.
     packages.sort_by(|a, b| a.name.cmp(&b.name).then_with(|| b.version.cmp(&a.version)));
     packages.dedup_by(|later, first| later.name == first.name);
     packages
+}
+
+/// The packages whose lines are in one of two locks only, each side sorted by name; what can't be read is passed over.
+pub fn changed_lines(old: &str, new: &str) -> [Vec<LockedPackage>; 2] {
+    let [before, after] = [old, new].map(|text| text.lines().map(stripped).collect::<HashSet<_>>());
+    let only = |text: &str, other: &HashSet<&str>| {
+        let lines = text.lines().map(stripped).filter(|line| !other.contains(line));
+        let mut packages: Vec<LockedPackage> =
+            lines.filter_map(|line| serde_json::from_str::<LockedPackage>(line).ok()).collect();
+        packages.sort_by(|a, b| a.name.cmp(&b.name));
+        packages.dedup_by(|later, first| later.name == first.name);
+        packages
+    };
+    [only(old, &after), only(new, &before)]
+}
+
+/// A line without what stands around it.
+fn stripped(line: &str) -> &str {
+    line.trim().trim_end_matches(',')
 }
 
 const ADVICE: &str =

@@ -1,25 +1,36 @@
 //! `compare`: the difference of two locks, each from a file or from a revision of git.
 
-use std::cell::OnceCell;
-use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
-use std::process::Command;
+mod files;
+mod known;
+mod locks;
 
 use bibliotax_core::compare::{Change, compare};
-use bibliotax_core::digest::Digest;
-use bibliotax_core::lock::{FILE_NAME, Lock, LockedPackage};
+use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
-use bibliotax_disk::read::read_text;
 
+pub use self::files::{FileChange, PackageFiles, TextChange};
+pub use self::known::{Known, KnownAdvisory};
+pub use self::locks::lock_named;
 use crate::context::Context;
 use crate::failure::Failure;
-use crate::workspace::{MAX_LOCK_SIZE, Manifests};
-
-/// The word for a lock without any package.
-const NOTHING: &str = "nothing";
 
 /// What is compared where nothing is said.
 pub const HEAD: &str = "HEAD";
+
+/// What is compared, and what is shown of it.
+#[derive(Debug, Clone, Default)]
+pub struct Request {
+    /// The lock before: a file, a kit, a revision of git, or `nothing`.
+    pub old: String,
+    /// The lock after; the one that is there where this isn't said.
+    pub new: Option<String>,
+    /// Whether registries and feeds are asked for what a reviewer wants to know beside.
+    pub asks: bool,
+    /// Whether the files are compared, too.
+    pub lists_files: bool,
+    /// The packages whose texts are compared.
+    pub texts_of: Vec<String>,
+}
 
 /// Two locks.
 pub struct Report {
@@ -27,6 +38,10 @@ pub struct Report {
     pub old: Lock,
     /// The lock after.
     pub new: Lock,
+    /// What registries and feeds say of the difference, where they were asked.
+    pub known: Option<Known>,
+    /// The files that differ, where that was asked.
+    pub files: Vec<PackageFiles>,
 }
 
 /// The projects that are on one side only.
@@ -73,108 +88,15 @@ fn beyond<'r>(one: &'r Lock, other: &Lock) -> Vec<&'r PackageName> {
     names.filter(|name| !other.projects.iter().any(|project| project.name == **name)).collect()
 }
 
-/// Reads the locks that two words mean; the one that is there, without a second word.
-pub fn report(old: &str, new: Option<&str>, context: &Context<'_>) -> Result<Report, Failure> {
-    let locks = Locks { folder: context.folder, root: OnceCell::new() };
-    let old = locks.named(old)?;
-    let new = new.map_or_else(|| locks.present(), |word| locks.named(word))?;
-    Ok(Report { old, new })
-}
-
-/// The lock that a word names: in a file, or in a revision of git.
-pub fn lock_named(word: &str, context: &Context<'_>) -> Result<Lock, Failure> {
-    Locks { folder: context.folder, root: OnceCell::new() }.named(word)
-}
-
-/// Locks by the words that name them.
-struct Locks<'c> {
-    folder: &'c Path,
-    /// The workspace's folder, once it was needed.
-    root: OnceCell<PathBuf>,
-}
-
-impl Locks<'_> {
-    /// The lock that a word names: in a file, or in a revision of git.
-    fn named(&self, word: &str) -> Result<Lock, Failure> {
-        let file = self.folder.join(word);
-        if file.is_file() {
-            let text = read_text(&file, MAX_LOCK_SIZE)?.unwrap_or_default();
-            return read(&text, word);
-        }
-        if word == NOTHING {
-            return Ok(empty_lock());
-        }
-        self.committed(word)
+/// Compares the locks that two words mean; the one that is there, without a second word.
+pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failure> {
+    let [old, new] = locks::both(&request.old, request.new.as_deref(), context)?;
+    let mut report = Report { old, new, known: None, files: Vec::new() };
+    if request.asks {
+        report.known = Some(known::known(&report.changes(), context));
     }
-
-    /// The lock in a revision of git.
-    fn committed(&self, word: &str) -> Result<Lock, Failure> {
-        let unknown = |why: &str| {
-            let failure = Failure::new(
-                "compare.unknown",
-                format!("`{word}` is neither a file here nor a git revision{why}"),
-            );
-            failure.advice("name a file, a branch, a tag or a commit: `bibliotax compare main`")
-        };
-        if word.starts_with('-') || word.contains(char::is_control) {
-            return Err(unknown(""));
-        }
-        let root = self.root()?;
-        let asked = |args: &[&str]| {
-            let asked = Command::new("git").args(args).current_dir(root).output();
-            asked.map_err(|_| unknown(": git isn't installed"))
-        };
-        let object = format!("{word}:./{FILE_NAME}");
-        let found = asked(&["cat-file", "blob", &object])?;
-        if found.status.success() {
-            return read(&String::from_utf8_lossy(&found.stdout), &format!("{word}:{FILE_NAME}"));
-        }
-        let none = |message: String| {
-            let advice = format!("`bibliotax compare {NOTHING}` shows everything that is locked as new");
-            Err(Failure::new("compare.unknown", message).advice(advice))
-        };
-        if !asked(&["rev-parse", "--git-dir"])?.status.success() {
-            return none(format!(
-                "this project is not in a git repository, so there is no `{word}` to compare with"
-            ));
-        }
-        if asked(&["rev-parse", "--quiet", "--verify", &format!("{word}^{{commit}}")])?.status.success() {
-            return none(format!("there is no {FILE_NAME} in `{word}`: it was not committed there"));
-        }
-        if word == HEAD {
-            return none(format!(
-                "nothing was committed here yet, so there is no {FILE_NAME} to compare with"
-            ));
-        }
-        Err(unknown(""))
+    if request.lists_files || !request.texts_of.is_empty() {
+        report.files = files::changed_files(&report.old, &report.new, &request.texts_of, context)?;
     }
-
-    /// The lock as it is now.
-    fn present(&self) -> Result<Lock, Failure> {
-        let text = read_text(&self.root()?.join(FILE_NAME), MAX_LOCK_SIZE)?;
-        let missing = || {
-            Failure::new("lock.missing", format!("there is no {FILE_NAME} yet"))
-                .advice("`bibliotax install` creates it")
-        };
-        read(&text.ok_or_else(missing)?, FILE_NAME)
-    }
-
-    /// The workspace's folder.
-    fn root(&self) -> Result<&Path, Failure> {
-        if let Some(root) = self.root.get() {
-            return Ok(root);
-        }
-        let root = Manifests::find(self.folder)?.root;
-        Ok(self.root.get_or_init(|| root))
-    }
-}
-
-/// A lock without any package or project.
-fn empty_lock() -> Lock {
-    let made_from = Digest::of(b"");
-    Lock { made_from, registries: BTreeMap::new(), projects: Vec::new(), packages: Vec::new() }
-}
-
-fn read(text: &str, name: &str) -> Result<Lock, Failure> {
-    Lock::read(text).map_err(|broken| Failure::in_text(name, text, vec![broken.fault]))
+    Ok(report)
 }

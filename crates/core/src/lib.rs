@@ -20,6 +20,7 @@
 //! | [`rules`], [`compliance`] | what a team allows, releases and locks held against it, waivers |
 //! | [`escape`] | escaping the characters that a terminal acts on |
 //! | [`links`], [`build_tool`] | where the parts of a shelf are, and files that say so to build tools |
+//! | [`review`] | what of the difference of two locks is worth a look, and where it comes from |
 //! | [`steps`] | what people have to do by hand, and whether they did |
 //! | [`fault`], [`nearest`] | what is wrong in a text, and what was probably meant |
 //! | [`schema`] | JSON Schemas of the files that people and tools read |
@@ -56,6 +57,7 @@ mod problem;
 pub mod progress;
 pub mod range;
 pub mod resolve;
+pub mod review;
 pub mod rules;
 pub mod schema;
 pub mod source;

@@ -262,6 +262,15 @@ impl<W: Write> Writer<'_, W> {
     }
 }
 
+/// The lock that a kit was made from; nothing of its packages is read.
+pub fn lock_in(path: &Path) -> Result<Lock, StoreError> {
+    let file = File::open(path).at("read", path)?;
+    let mut tar = tar::Archive::new(io::BufReader::new(file));
+    let mut entries = tar.entries().map_err(|_| KitError::NoKit)?;
+    let head = read_head(entries.next())?;
+    read_lock(entries.next(), &head)
+}
+
 /// Takes the packages of a kit into the store. What it holds beside those of its lock is refused.
 pub fn open(path: &Path, store: &Store, listener: &dyn ProgressListener) -> Result<OpenedKit, StoreError> {
     let file = File::open(path).at("read", path)?;

@@ -1,9 +1,15 @@
 //! What `compare` shows: the difference of two locks, in the terms that a reviewer uses.
 
+mod files;
+mod review;
+
+use std::collections::BTreeMap;
+
 use bibliotax_app::compare::{ProjectChanges, Report};
 use bibliotax_core::compare::{Aspect, Change};
 use bibliotax_core::lock::{FILE_NAME, LockedPackage};
 use bibliotax_core::name::{ComponentName, PackageName};
+use bibliotax_core::review::causes;
 use bibliotax_present::changes;
 use bibliotax_present::table::Table;
 use bibliotax_present::words::size;
@@ -14,8 +20,17 @@ use crate::global::Format;
 use crate::json::compare::Comparison;
 use crate::ui::{Ui, clean, style, styled};
 
+/// What of a difference is shown beside the packages.
+#[derive(Debug, Clone, Copy)]
+pub struct Shown {
+    /// What a reviewer looks at first.
+    pub review: bool,
+    /// The direct needs that changes come from.
+    pub causes: bool,
+}
+
 /// Shows the difference; how the program ends.
-pub fn show(ui: &Ui, report: &Report) -> Exit {
+pub fn show(ui: &Ui, report: &Report, shown: Shown) -> Exit {
     let (found, projects) = (report.changes(), report.projects());
     let differs = !found.is_empty() || !projects.is_empty();
     let is_otherwise = !differs && report.differs_in_reasons();
@@ -26,43 +41,58 @@ pub fn show(ui: &Ui, report: &Report) -> Exit {
         (_, true) => ui.answer(NEEDED_OTHERWISE),
         (false, false) => ui.answer("no difference"),
         (true, false) if ui.format() == Format::Markdown => {
-            ui.answer_as_is(markdown(&found, &projects, report));
+            ui.answer_as_is(markdown(&found, &projects, report, shown));
         }
-        (true, false) => show_changes(ui, &found, &projects, report),
+        (true, false) => {
+            if shown.review {
+                review::lines(&found, report).iter().for_each(|line| ui.answer(line));
+            }
+            show_changes(ui, &found, &projects, report, shown);
+            review::notes(report).iter().for_each(|line| ui.answer(line));
+            files::show(ui, &report.files);
+        }
     }
-    ui.report(|| Comparison::of(report, is_otherwise));
+    super::warnings(ui, report.known.as_ref().map_or(&[], |known| &known.warnings));
+    ui.report(|| Comparison::of(report, is_otherwise, shown.causes));
     Exit::Done
 }
 
-fn show_changes(ui: &Ui, found: &[Change<'_>], projects: &ProjectChanges<'_>, report: &Report) {
+fn show_changes(ui: &Ui, found: &[Change<'_>], projects: &ProjectChanges<'_>, report: &Report, shown: Shown) {
     project_lines(projects).iter().for_each(|line| ui.answer(line));
     if found.is_empty() {
         return;
     }
     let (head, tally) = (styled(style::STRONG, "lock"), changes::tally(found));
     ui.answer(format!("{head}: {tally}; archives {}", sizes(report)));
+    let causes = if shown.causes { causes(found, &report.old, &report.new) } else { BTreeMap::new() };
     let row = |change: &Change<'_>| {
-        let [kind, rest @ ..] = cells(change);
+        let [kind, rest @ ..] = cells(change, &causes);
         [format!(" {}", styled(changes::look(&change.kind), kind))].into_iter().chain(rest).collect()
     };
     ui.answer(ui.lines_of(&Table::of(found.iter().map(row)).titled(2)));
 }
 
-/// The same for a review: a heading, and a table where there is something to list.
-fn markdown(found: &[Change<'_>], projects: &ProjectChanges<'_>, report: &Report) -> String {
+/// The same for a review: a heading, what matters most, a table where there is something to list, and release notes.
+fn markdown(found: &[Change<'_>], projects: &ProjectChanges<'_>, report: &Report, shown: Shown) -> String {
     let what = if found.is_empty() { "projects".to_owned() } else { changes::tally(found) };
     let mut lines = vec![format!("### {FILE_NAME}: {what}"), String::new()];
     lines.extend(project_lines(projects).iter().map(|line| format!("{}\n", escaped(line))));
+    let first = review::lines(found, report);
+    lines.extend(first.iter().map(|line| format!("- {}", escaped(&line.replace(" -> ", " → ")))));
+    lines.extend((!first.is_empty()).then(String::new));
+    let causes = if shown.causes { causes(found, &report.old, &report.new) } else { BTreeMap::new() };
     if !found.is_empty() {
         lines.push("| | package | version | size | licence | |".to_owned());
         lines.push("|---|---|---|---|---|---|".to_owned());
         let row = |change: &Change<'_>| {
-            let cells = cells(change).map(|cell| escaped(&cell.replace(" -> ", " → ")));
+            let cells = cells(change, &causes).map(|cell| escaped(&cell.replace(" -> ", " → ")));
             format!("| {} |", cells.join(" | "))
         };
         lines.extend(found.iter().map(row));
         lines.push(format!("\nArchives: {}", sizes(report).replace(" -> ", " → ")));
     }
+    lines.extend(review::notes_in_markdown(report, escaped));
+    lines.extend(files::in_markdown(&report.files, escaped));
     lines.join("\n")
 }
 
@@ -90,20 +120,35 @@ fn sizes(report: &Report) -> String {
 }
 
 /// One change in words: what became of the package, its name, versions, size, licence, and what else is worth a look.
-fn cells(change: &Change<'_>) -> [String; 6] {
+fn cells(change: &Change<'_>, causes: &BTreeMap<PackageName, Vec<PackageName>>) -> [String; 6] {
     let package = change.package();
     let both = |shown: fn(&LockedPackage) -> String| match (change.old, change.new) {
         (Some(old), Some(new)) if shown(old) != shown(new) => format!("{} -> {}", shown(old), shown(new)),
         _ => shown(package),
     };
+    let beside = [aspects(change), caused_by(change, causes)].into_iter().filter(|text| !text.is_empty());
+    let beside = beside.collect::<Vec<_>>().join("; ");
     [
         changes::word(&change.kind).to_owned(),
         package.name.to_string(),
         both(|package| package.version.to_string()),
         both(|package| size(package.size())),
         clean(&both(license)),
-        clean(&aspects(change)),
+        clean(&beside),
     ]
+}
+
+/// The direct needs that a change comes from, where that is shown and isn't the package itself.
+fn caused_by(change: &Change<'_>, causes: &BTreeMap<PackageName, Vec<PackageName>>) -> String {
+    let name = &change.package().name;
+    match causes.get(name).map(Vec::as_slice) {
+        None | Some([]) => String::new(),
+        Some([only]) if only == name => "needed directly".to_owned(),
+        Some(all) => {
+            let names: Vec<&str> = all.iter().map(PackageName::as_str).collect();
+            format!("through {}", names.join(", "))
+        }
+    }
 }
 
 fn license(package: &LockedPackage) -> String {

@@ -178,6 +178,9 @@ fn locks_are_compared_in_the_terms_of_a_review() {
     assert_snapshot!(garden.run(&["compare", "before.lock", "--format", "markdown"]), @"
     ### bibliotax.lock: 1 gone, 1 raised, 1 changed
 
+    - from elsewhere: dew-point (seedhouse → other)
+    - gone: probe-sim 0.9.2
+
     | | package | version | size | licence | |
     |---|---|---|---|---|---|
     | changed | dew-point | 1.4.0 | 2.0 KiB | MIT | source: seedhouse → other |

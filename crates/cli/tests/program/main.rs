@@ -44,6 +44,7 @@ mod ready;
 mod registries;
 mod replaced;
 mod requests;
+mod reviews;
 mod rules;
 mod running;
 mod scopes;

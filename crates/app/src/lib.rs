@@ -63,6 +63,7 @@ pub mod settings;
 pub mod shelf;
 pub mod steps;
 pub mod store;
+pub mod survey;
 pub mod task;
 pub mod template_process;
 pub mod update;

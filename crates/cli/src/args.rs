@@ -35,6 +35,7 @@ mod size;
 mod standard;
 mod steps;
 mod store;
+mod survey;
 mod task;
 mod update;
 mod usage;
@@ -154,6 +155,7 @@ pub enum Command {
     Newer(newer::Newer),
     Compare(compare::Compare),
     History(history::History),
+    Survey(survey::Survey),
     Describe(describe::Describe),
     Fit(fit::Fit),
     Steps(steps::Steps),
@@ -178,6 +180,7 @@ impl Command {
             Self::Graph(_) => &[Format::Svg, Format::Dot, Format::Mermaid],
             Self::Compare(_) | Self::Schema(_) => &[Format::Markdown],
             Self::Check(_) => &[Format::Sarif],
+            Self::Survey(_) => &[Format::Csv],
             _ => &[],
         }
     }
@@ -191,6 +194,7 @@ impl Command {
             | Self::Newer(_)
             | Self::Compare(_)
             | Self::History(_)
+            | Self::Survey(_)
             | Self::Describe(_)
             | Self::Fit(_)
             | Self::Steps(_)
@@ -237,6 +241,7 @@ impl Command {
             Self::Newer(command) => command.run(run),
             Self::Compare(command) => command.run(run),
             Self::History(command) => command.run(run),
+            Self::Survey(command) => command.run(run),
             Self::Describe(command) => command.run(run),
             Self::Fit(command) => command.run(run),
             Self::Steps(command) => command.run(run),

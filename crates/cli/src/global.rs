@@ -69,6 +69,7 @@ pub enum Format {
     Dot,
     Mermaid,
     Sarif,
+    Csv,
 }
 
 impl Format {
@@ -82,6 +83,7 @@ impl Format {
             Self::Dot => "dot",
             Self::Mermaid => "mermaid",
             Self::Sarif => "sarif",
+            Self::Csv => "csv",
         }
     }
 }

@@ -32,6 +32,7 @@ pub mod sarif;
 pub mod schemas;
 pub mod step;
 pub mod store;
+pub mod survey;
 pub mod task;
 pub mod verify;
 

@@ -25,6 +25,7 @@ pub mod ready;
 pub mod registry;
 pub mod steps;
 pub mod store;
+pub mod survey;
 pub mod task;
 pub mod update;
 pub mod verify;

@@ -59,7 +59,9 @@ impl Graph {
             Format::Dot => ui.answer_as_is(drawn::dot(&graph).trim_end()),
             Format::Mermaid => ui.answer_as_is(drawn::mermaid(&graph).trim_end()),
             Format::Svg => ui.answer_as_is(drawn::svg(&graph).trim_end()),
-            Format::Text | Format::Json | Format::Markdown | Format::Sarif => render::graph::show(ui, &graph),
+            Format::Text | Format::Json | Format::Markdown | Format::Sarif | Format::Csv => {
+                render::graph::show(ui, &graph);
+            }
         }
         render::warnings(ui, &known_warnings(&workspace, shown.lock(), &run.environment));
         ui.report(|| DependencyGraph::from(&graph));

@@ -9,7 +9,7 @@ use super::error::ErrorOutput;
 use super::{Document, Output};
 use super::{
     check, compare, declare, describe, explain, find, fit, follow, graph, history, install, links, machine,
-    merge, newer, publish, ready, registry, step, store, task, verify,
+    merge, newer, publish, ready, registry, step, store, survey, task, verify,
 };
 
 /// A schema by its name.
@@ -70,6 +70,7 @@ pub fn of_commands() -> Vec<Named> {
         Named::of_command::<newer::Newer>(),
         Named::of_command::<compare::Comparison>(),
         Named::of_command::<history::History>(),
+        Named::of_command::<survey::Survey>(),
         Named::of_command::<describe::Description>(),
         Named::of_command::<fit::FitReport>(),
         Named::of_command::<links::Links>(),

@@ -40,6 +40,7 @@ fn the_help_groups_commands_by_stage() {
     Work in a team
       merge        Merge manifests and locks that two people changed
       check        Check lock, rules and projects for problems
+      survey       Show which packages many workspaces use, in which versions
       accept       Accept the licence of a package for the team
       kit          Move packages to a machine without a network
 

@@ -58,6 +58,7 @@ mod sources_gone;
 mod steps;
 mod stores;
 mod story;
+mod surveys;
 mod terminal;
 mod together;
 mod touched;

@@ -147,6 +147,35 @@ impl DirectSources {
         self.repository(package, place, false)?.refs()
     }
 
+    /// The files of a branch whose names are wanted, by their paths; of the branch that is taken where none is named, without one. At
+    /// most so many files, each of at most so many bytes.
+    pub fn texts_of_branch(
+        &self,
+        package: &PackageName,
+        place: &str,
+        branch: Option<&str>,
+        is_wanted: &dyn Fn(&str) -> bool,
+        (most, most_bytes): (usize, u64),
+    ) -> Result<Vec<(String, String)>, RegistryError> {
+        let repository = self.repository(package, place, false)?;
+        let refs = repository.refs()?;
+        let branch = branch.map(str::to_owned).or(refs.default_branch).unwrap_or_else(|| "main".to_owned());
+        let missing =
+            || RegistryError::NoCommit { url: place.to_owned(), what: format!("it has no branch {branch}") };
+        let commit = refs.branches.get(&branch).ok_or_else(missing)?;
+        repository.fetch(&[commit], Wanted::Names)?;
+        let listed = repository.names(commit, None)?.unwrap_or_default();
+        let listed = String::from_utf8_lossy(&listed).into_owned();
+        let paths = listed.split('\0').filter_map(|line| Some(line.split_once('\t')?.1));
+        let mut found = Vec::new();
+        for path in paths.filter(|path| is_wanted(path)).take(most) {
+            if let Some(text) = repository.text_up_to(commit, path, most_bytes)? {
+                found.push((path.to_owned(), text));
+            }
+        }
+        Ok(found)
+    }
+
     /// Fetches an archive whose digest nobody has said yet, packed in this format, or as its bytes tell; it, and where it lies now.
     pub fn fetch_archive(
         &self,

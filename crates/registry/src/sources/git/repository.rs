@@ -210,11 +210,21 @@ impl Repository {
 
     /// The text of a file; `None` where there is none, or it is no text.
     pub fn text(&self, commit: &CommitId, path: &str) -> Result<Option<String>, RegistryError> {
+        self.text_up_to(commit, path, MAX_FILE_SIZE)
+    }
+
+    /// The same of a file with at most so many bytes.
+    pub fn text_up_to(
+        &self,
+        commit: &CommitId,
+        path: &str,
+        most: u64,
+    ) -> Result<Option<String>, RegistryError> {
         let Some(object) = self.object(commit, path)? else { return Ok(None) };
         self.fetch_files(commit, &[&object])?;
         let size = self.run(&["cat-file", "-s", &object], "").map_err(|refused| refused.about(&self.url))?;
         let size: u64 = String::from_utf8_lossy(&size).trim().parse().unwrap_or(u64::MAX);
-        if size > MAX_FILE_SIZE {
+        if size > most {
             return Ok(None);
         }
         let text =

@@ -1,0 +1,174 @@
+//! `survey`: which packages many workspaces use, in which versions.
+
+mod places;
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use bibliotax_core::advisory::{Affecting, Severity};
+use bibliotax_core::fitting;
+use bibliotax_core::lock::LockedPackage;
+use bibliotax_core::name::PackageName;
+use bibliotax_core::resolve::Catalogue;
+use bibliotax_core::rules::NO_LICENSE;
+use bibliotax_core::version::Version;
+use rayon::prelude::*;
+
+pub use self::places::Surveyed;
+use crate::context::Context;
+use crate::failure::Failure;
+use crate::lookup;
+use crate::resolving::Resolver;
+use crate::search_options::SearchOptions;
+
+/// What is asked.
+#[derive(Debug, Clone, Default)]
+pub struct Request {
+    /// Folders and git repositories that have workspaces; `URL#BRANCH` means a branch.
+    pub places: Vec<String>,
+    /// Only these packages; none for all.
+    pub packages: Vec<String>,
+    /// Only what is behind the newest release somewhere.
+    pub is_behind: bool,
+    /// Only what an advisory affects somewhere.
+    pub is_affected: bool,
+    /// The registries that are asked what is newest; none for those that are declared here.
+    pub registries: Vec<String>,
+}
+
+/// What was found.
+pub struct Report {
+    /// The workspaces, in the order of the places.
+    pub workspaces: Vec<Surveyed>,
+    /// The packages that they use, by name.
+    pub packages: Vec<UsedPackage>,
+    /// What couldn't be found out.
+    pub warnings: Vec<String>,
+}
+
+/// A package that workspaces use.
+pub struct UsedPackage {
+    /// The package.
+    pub name: PackageName,
+    /// Its newest release, where a registry that was asked has it.
+    pub newest: Option<Version>,
+    /// The releases that are used, the newest first.
+    pub releases: Vec<UsedRelease>,
+}
+
+/// A release that workspaces use.
+pub struct UsedRelease {
+    /// Its version.
+    pub version: Version,
+    /// Its licence, as locks have it.
+    pub license: String,
+    /// Where it comes from.
+    pub source: String,
+    /// The workspaces that use it, by their numbers.
+    pub by: Vec<usize>,
+    /// The advisories that affect it.
+    pub advisories: Vec<UsedAdvisory>,
+}
+
+/// An advisory that affects a release that is used.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct UsedAdvisory {
+    /// Its name.
+    pub id: String,
+    /// How bad it is.
+    pub severity: Severity,
+}
+
+impl UsedPackage {
+    /// Whether a release that is used is older than the newest one.
+    pub fn is_behind(&self) -> bool {
+        self.releases.iter().any(|release| self.is_release_behind(release))
+    }
+
+    /// Whether a release is older than the newest one.
+    pub fn is_release_behind(&self, release: &UsedRelease) -> bool {
+        self.newest.as_ref().is_some_and(|newest| release.version < *newest)
+    }
+}
+
+/// Reads the locks at all places, and what registries and feeds here know of the packages in them.
+pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failure> {
+    let wanted: BTreeSet<PackageName> =
+        request.packages.iter().map(|word| Failure::read_word(word)).collect::<Result<_, Failure>>()?;
+    let workspaces = places::survey(&request.places, context)?;
+    let mut packages = used(&workspaces);
+    packages.retain(|package| wanted.is_empty() || wanted.contains(&package.name));
+    let mut warnings = Vec::new();
+    if let Err(failure) = ask(&mut packages, request, context, &mut warnings) {
+        warnings.push(format!("what is newest isn't known: {}", failure.message));
+    }
+    packages.retain(|package| {
+        let is_affected = || package.releases.iter().any(|release| !release.advisories.is_empty());
+        (!request.is_behind || package.is_behind()) && (!request.is_affected || is_affected())
+    });
+    Ok(Report { workspaces, packages, warnings })
+}
+
+/// The packages that locks have, each with the releases and who has them.
+fn used(workspaces: &[Surveyed]) -> Vec<UsedPackage> {
+    type Key = (Version, String, String);
+    let mut packages: BTreeMap<&PackageName, BTreeMap<Key, Vec<usize>>> = BTreeMap::new();
+    for (number, lock) in
+        workspaces.iter().enumerate().filter_map(|(at, one)| Some((at, one.lock.as_ref().ok()?)))
+    {
+        for package in &lock.packages {
+            let key = (package.version.clone(), license(package), source(package));
+            packages.entry(&package.name).or_default().entry(key).or_default().push(number);
+        }
+    }
+    let package = |(name, releases): (&PackageName, BTreeMap<Key, Vec<usize>>)| {
+        let release = |((version, license, source), by): (Key, Vec<usize>)| UsedRelease {
+            version,
+            license,
+            source,
+            by,
+            advisories: Vec::new(),
+        };
+        let releases = releases.into_iter().rev().map(release).collect();
+        UsedPackage { name: name.clone(), newest: None, releases }
+    };
+    packages.into_iter().map(package).collect()
+}
+
+fn license(package: &LockedPackage) -> String {
+    package.license.as_ref().map_or(NO_LICENSE.to_owned(), ToString::to_string)
+}
+
+fn source(package: &LockedPackage) -> String {
+    if package.stood_in { format!("{}, a stand-in", package.source) } else { package.source.to_string() }
+}
+
+/// Asks registries and feeds what they know of packages.
+fn ask(
+    packages: &mut [UsedPackage],
+    request: &Request,
+    context: &Context<'_>,
+    warnings: &mut Vec<String>,
+) -> Result<(), Failure> {
+    let workspace = lookup::workspace(&request.registries, context)?;
+    let options = SearchOptions::default();
+    let resolver = Resolver::open(&workspace, &workspace.declared, context.environment, &options)?;
+    let registries = &resolver.registries;
+    let names: Vec<PackageName> = packages.iter().map(|package| package.name.clone()).collect();
+    registries.prefetch(&names);
+    packages.par_iter_mut().for_each(|package| {
+        // Of what isn't in these registries, only the locks say something.
+        let Ok(Some(listing)) = registries.listing(&package.name) else { return };
+        let newest = fitting::newest(listing.history.releases());
+        package.newest = newest.map(|release| release.entry.version.clone());
+        let advisories = registries.advisories(&listing).unwrap_or_default();
+        for release in &mut package.releases {
+            let affects = |one: &&Affecting| one.versions.contains(&release.version);
+            let affecting = advisories.iter().filter(affects);
+            let known =
+                affecting.map(|one| UsedAdvisory { id: one.advisory.id.clone(), severity: one.severity });
+            release.advisories = known.collect();
+        }
+    });
+    warnings.extend(registries.warnings());
+    Ok(())
+}

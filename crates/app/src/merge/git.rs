@@ -100,9 +100,10 @@ impl WorkingCopy {
     /// The commits that may be merged into the one that is here: as a merge, a rebase, a cherry-pick or a stash names them, then those
     /// that brought an object in.
     pub fn incoming(&self, object: &str) -> Vec<String> {
-        let mut found: Vec<String> = std::env::vars()
-            .filter_map(|(name, _)| name.strip_prefix("GITHEAD_").map(str::to_owned))
-            .collect();
+        // git names the commits of a merge in its environment.
+        let named = std::env::vars_os().filter_map(|(name, _)| name.into_string().ok());
+        let mut found: Vec<String> =
+            named.filter_map(|name| name.strip_prefix("GITHEAD_").map(str::to_owned)).collect();
         for name in ["MERGE_HEAD", "CHERRY_PICK_HEAD", "REBASE_HEAD", "REVERT_HEAD", "refs/stash"] {
             found.extend(self.commit(name));
         }

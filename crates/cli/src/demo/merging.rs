@@ -25,15 +25,15 @@ impl Teller<'_> {
         self.git(&["init", "--quiet", "--initial-branch=main"], false)?;
         self.run(TOGETHER, &["merge", "--set-up"], 0)?;
         self.save("the workspace")?;
-        self.text("One person counts pollen on a branch, another one follows the sun.");
-        self.git(&["switch", "--quiet", "--create", "pollen"], true)?;
-        self.run(TOGETHER, &["need", "pollen-count", "--in", "gate-kiosk", "--quiet"], 0)?;
-        self.save("count pollen")?;
+        self.text("One person fills the pond on a branch, another one follows the sun.");
+        self.git(&["switch", "--quiet", "--create", "pond"], true)?;
+        self.run(TOGETHER, &["need", "pond-level", "--in", "gate-kiosk", "--quiet"], 0)?;
+        self.save("fill the pond")?;
         self.git(&["switch", "--quiet", "main"], true)?;
         self.run(TOGETHER, &["need", "sun-arc", "--in", "gate-kiosk", "--quiet"], 0)?;
         self.save("follow the sun")?;
         self.text("Both changed the same lines of the manifest and of the lock. Nobody has to mend them.");
-        self.git(&["merge", "--no-edit", "pollen"], true)?;
+        self.git(&["merge", "--no-edit", "pond"], true)?;
         self.run(TOGETHER, &["install", "--sealed"], 0)?;
         self.run(TOGETHER, &["compare", "HEAD~1"], 0)
     }

@@ -405,3 +405,71 @@ fn without_a_network_a_merge_works_with_what_is_cached_or_is_completed_later() {
     assert!(unfinished.contains("\"moss-map\"") && unfinished.contains("\"bark-log\""), "{unfinished}");
     assert_ne!(unfinished, lock);
 }
+
+#[test]
+fn projects_of_a_workspace_at_the_top_are_merged_and_a_new_one_is_completed() {
+    let garden = Garden::with(&RELEASES);
+    garden.write(
+        "bibliotax.toml",
+        "[workspace]\nfolders = [\"beds/*\"]\n[registries]\nseedhouse = \"seedhouse\"\n[targets.kiosk]\nos = \"linux\"\n",
+    );
+    let project = |garden: &Garden, name: &str, needs: &str| {
+        garden.write(
+            &format!("beds/{name}/bibliotax.toml"),
+            &format!("[project]\nname = \"{name}\"\n[targets.kiosk]\nos = \"linux\"\n[needs]\n{needs}\n"),
+        );
+    };
+    project(&garden, "one", "dew-point = \"1\"");
+    project(&garden, "two", "dew-point = \"1\"");
+    garden.run_in(".", &["resolve", "--quiet"]).expect(0);
+    garden.write(".gitignore", "store\nhome\nseedhouse\ngate\nshelf\nlinks\n");
+    git(&garden, ".", &["init", "-q", "-b", "main"]);
+    save(&garden, "begin");
+    garden.run_in(".", &["merge", "--set-up"]).expect(0);
+    save(&garden, "merge by meaning");
+    on_branch(&garden, "moss", "main", |garden| {
+        garden.run_in("beds/one", &["need", "moss-map", "--quiet"]).expect(0);
+    });
+    on_branch(&garden, "bark", "main", |garden| {
+        garden.run_in("beds/two", &["need", "bark-log", "--quiet"]).expect(0);
+    });
+    let (went, said) = merging(&garden, &["merge", "-q", "--no-edit", "moss"]);
+    assert!(went && !said.contains("isn't resolved"), "{said}");
+    garden.run_in(".", &["install", "--sealed", "--quiet"]).expect(0);
+    on_branch(&garden, "soil", "main", |garden| {
+        project(garden, "three", "soil-curve = \"1\"");
+        garden.run_in(".", &["resolve", "--quiet"]).expect(0);
+    });
+    // A project that comes with the merge isn't here yet when its lock is merged.
+    git(&garden, ".", &["checkout", "-q", "bark"]);
+    let (went, said) = merging(&garden, &["merge", "-q", "--no-edit", "soil"]);
+    assert!(went && said.contains("projects that aren't here yet"), "{said}");
+    let lock = garden.read("bibliotax.lock");
+    assert!(
+        lock.contains("\"soil-curve\"") && lock.contains("\"moss-map\"") && lock.contains("\"bark-log\""),
+        "{lock}"
+    );
+    garden.run_in(".", &["install", "--sealed", "--quiet"]).expect(1);
+    garden.run_in(".", &["merge"]).expect(0);
+    garden.run_in(".", &["install", "--sealed", "--quiet"]).expect(0);
+    git(&garden, ".", &["commit", "-q", "-m", "completed"]);
+    assert_eq!(git(&garden, ".", &["status", "--porcelain"]), "");
+}
+
+#[test]
+fn steps_that_both_sides_ticked_stay_done_for_the_newer_release() {
+    let garden = repository("dew-point = \"1\"");
+    set_up(&garden);
+    let tick = |version: &'static str| {
+        move |garden: &Garden| {
+            let text =
+                format!("{{\"format\":1,\"version\":\"{version}\",\"step\":\"{}\"}}\n", "0".repeat(64));
+            garden.write("gate/bibliotax.steps/dew-point+calibrate", &text);
+        }
+    };
+    on_branch(&garden, "one", "main", tick("1.4.0"));
+    on_branch(&garden, "two", "main", tick("1.0.0"));
+    let (went, said) = merging(&garden, &["merge", "-q", "--no-edit", "one"]);
+    assert!(went, "{said}");
+    assert!(garden.read("gate/bibliotax.steps/dew-point+calibrate").contains("1.4.0"));
+}

@@ -57,9 +57,9 @@ pub struct Report {
 pub struct Followed {
     /// The package.
     pub name: PackageName,
-    /// The newest release that the catalogue has.
-    pub has: Version,
-    /// The URL of the place where releases appear.
+    /// The newest release that the catalogue has; `None` where what it has can't be read.
+    pub has: Option<Version>,
+    /// The URL of the place where releases appear; empty where it can't be read.
     pub place: String,
     /// What was found there; why it can't be told.
     pub found: Result<Found, NotFollowed>,
@@ -150,7 +150,7 @@ pub fn follow(request: &Request, context: &Context<'_>) -> Result<Report, Failur
         listener: context.listener,
         accepts_licenses: request.accepts_licenses,
     };
-    let (mut packages, unfollowed) = looking.look_at(&names)?;
+    let (mut packages, unfollowed) = looking.look_at(&names);
     if request.applies {
         add(&registry, &mut packages, context.environment.now);
     }

@@ -40,8 +40,8 @@ impl Document for FollowedRegistry {
 pub struct FollowedPackage {
     /// Its name.
     pub name: PackageName,
-    /// The newest release that the registry had.
-    pub has: Version,
+    /// The newest release that the registry had; null if its card can't be read.
+    pub has: Option<Version>,
     /// Where releases appear.
     pub place: String,
     /// The releases that the registry lacked, oldest first.

@@ -26,17 +26,18 @@ pub fn show(ui: &Ui, report: &Report, request: &Request, now: Timestamp) {
 
 /// The rows of a package: one for each new release, with more below for what there is to say of it.
 fn rows(followed: &Followed, now: Timestamp) -> Vec<Vec<String>> {
+    let has = followed.has.as_ref().map(Version::to_string).unwrap_or_default();
     let found = match &followed.found {
         Ok(found) => found,
         Err(why) => {
             let why = styled(style::BAD, clean(&why.message));
-            return vec![row([&followed.name.to_string(), followed.has.as_str(), "", "", "", &why])];
+            return vec![row([&followed.name.to_string(), &has, "", "", "", &why])];
         }
     };
     let mut rows = Vec::new();
     for (number, new) in found.new.iter().enumerate() {
         let (name, has) = match number {
-            0 => (followed.name.to_string(), followed.has.to_string()),
+            0 => (followed.name.to_string(), has.clone()),
             _ => Default::default(),
         };
         let released = new.at.map(|at| dated(at, now)).unwrap_or_default();

@@ -321,3 +321,30 @@ fn a_card_follows_no_place_that_anybody_may_read_or_change() {
     }
     card("follow = { registry = \"oci://containers.example/moss\" }").expect(0);
 }
+
+#[test]
+fn a_card_that_is_damaged_stops_no_other() {
+    let garden = Garden::with(&["dew-point 1.4.0", "moss-map 1.0.0"]);
+    let served = serve(&garden);
+    garden.run_in(".", &["registry", "create", "own", "--name", "own"]).expect(0);
+    garden.write_tar("first.tar", &[("moss-map.txt", b"1.0.0")]);
+    let card = |name: &str| {
+        format!(
+            r#"{{"name":"{name}","version":"1.0.0","published":"2026-03-02T08:00:00Z","summary":"{name}","follow":{{"registry":"{}","package":"moss-map"}},"files":[{{"path":"first.tar"}}]}}"#,
+            served.url
+        )
+    };
+    garden.write("own.jsonl", &format!("{}\n{}\n", card("one-map"), card("two-map")));
+    garden.run_in(".", &["registry", "load", "own", "own.jsonl"]).expect(0);
+    let damaged = fs::read_dir(garden.path("own/files")).unwrap().flatten().flat_map(|folder| {
+        fs::read_dir(folder.path()).unwrap().flatten().map(|file| file.path()).collect::<Vec<_>>()
+    });
+    let is_card = |path: &std::path::PathBuf| {
+        String::from_utf8_lossy(&fs::read(path).unwrap()).contains("\"summary\":\"one-map\"")
+    };
+    fs::write(damaged.into_iter().find(is_card).unwrap(), "{").unwrap();
+    garden.publish(&["moss-map 1.1.0"]);
+    let told = garden.run_in(".", &["registry", "follow", "own", "--format", "json"]).expect(1).json();
+    assert_eq!(told["packages"][0]["failed"]["code"], "registry.wrong-card", "{told}");
+    assert_eq!(told["packages"][1]["releases"][0]["version"], "1.1.0", "{told}");
+}

@@ -48,6 +48,7 @@ mod reviews;
 mod rules;
 mod running;
 mod scopes;
+mod selections;
 mod served;
 mod server;
 mod settings;

@@ -47,13 +47,19 @@ struct Package {
 
 impl Looking<'_> {
     /// Looks at the upstreams of these packages; what was found, by name, and how many of them have no upstream to follow.
-    pub fn look_at(&self, names: &BTreeSet<PackageName>) -> Result<(Vec<Followed>, usize), RegistryError> {
+    pub fn look_at(&self, names: &BTreeSet<PackageName>) -> (Vec<Followed>, usize) {
         let mut hosts: BTreeMap<String, Vec<Package>> = BTreeMap::new();
         let (mut followed, mut unfollowed) = (Vec::new(), 0);
         for name in names {
-            match self.package(name)? {
-                Some(package) => hosts.entry(host_of(package.follow.place.url())).or_default().push(package),
-                None => unfollowed += 1,
+            match self.package(name) {
+                Ok(Some(package)) => {
+                    hosts.entry(host_of(package.follow.place.url())).or_default().push(package);
+                }
+                Ok(None) => unfollowed += 1,
+                Err(error) => {
+                    let found = Err(NotFollowed::of(&error));
+                    followed.push(Followed { name: name.clone(), has: None, place: String::new(), found });
+                }
             }
         }
         let count = hosts.values().map(Vec::len).sum();
@@ -77,7 +83,7 @@ impl Looking<'_> {
         };
         thread::scope(|scope| (0..MAX_HOSTS).for_each(|_| drop(scope.spawn(work))));
         followed.sort_by(|one, other| one.name.cmp(&other.name));
-        Ok((followed, unfollowed))
+        (followed, unfollowed)
     }
 
     /// A package that says where its upstream's releases appear.
@@ -105,10 +111,10 @@ impl Looking<'_> {
         } else {
             self.found(package).map_err(|error| {
                 *is_down = matches!(error, RegistryError::Unreachable { .. });
-                NotFollowed { code: error.code(), message: error.to_string() }
+                NotFollowed::of(&error)
             })
         };
-        let (name, has) = (package.name.clone(), package.newest.version.clone());
+        let (name, has) = (package.name.clone(), Some(package.newest.version.clone()));
         Followed { name, has, place: place.to_owned(), found }
     }
 
@@ -196,6 +202,12 @@ fn in_words(change: &LicenseChange) -> String {
     match change.to.as_slice() {
         [] => format!("its licence text changed and isn't known; the card before says {was}"),
         ids => format!("its licence is {} now; the card before says {was}", ids.join(" or ")),
+    }
+}
+
+impl NotFollowed {
+    fn of(error: &RegistryError) -> Self {
+        Self { code: error.code(), message: error.to_string() }
     }
 }
 

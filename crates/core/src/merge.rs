@@ -7,7 +7,7 @@ mod lock;
 mod manifest;
 mod table;
 
-pub use self::lock::{LockSide, MergedLock, Rivalry, merge_locks};
+pub use self::lock::{BothMoved, LockSide, MergedLock, merge_locks};
 pub use self::manifest::{MergedManifest, Versions, merge_lines, merge_manifests};
 
 /// One of the two sides of a merge.

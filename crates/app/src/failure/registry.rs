@@ -54,7 +54,7 @@ impl From<RegistryError> for Failure {
             E::WrongBytes { .. } => {
                 "try again; if it happens again, tell the registry's maintainers (nothing was saved)"
             }
-            E::NothingFollowed { .. } | E::NoPage { .. } => {
+            E::NothingToFollow { .. } | E::NoPage { .. } => {
                 "correct `follow` in the package's card: `bibliotax registry load REGISTRY FILE --revise REASON`"
             }
             E::NoList { .. } => "its maintainers create it with `bibliotax registry check REGISTRY --repair`",

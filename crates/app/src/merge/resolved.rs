@@ -1,7 +1,7 @@
 //! Works out the lock of merged manifests, with what both sides chose.
 
 use bibliotax_core::lock::{Lock, LockedPackage};
-use bibliotax_core::merge::{MergedLock, Rivalry, Side};
+use bibliotax_core::merge::{BothMoved, MergedLock, Side};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::{Problem, Update, reconcile};
 use bibliotax_core::version::Version;
@@ -54,9 +54,9 @@ fn with_registries(
     let resolver = Resolver::open(workspace, declared, environment, options)?;
     let problem = Problem::new(declared, &merged.packages);
     let others: Vec<(PackageName, Version)> = merged
-        .rivalries
+        .both_moved
         .iter()
-        .map(|rivalry| (rivalry.name.clone(), rivalry.of(rivalry.preferred.other()).clone()))
+        .map(|both| (both.name.clone(), both.of(both.preferred.other()).clone()))
         .collect();
     resolver.registries.prefetch_closure(&needs_of(&problem));
     match reconcile(&problem, &others, &resolver.registries) {
@@ -73,24 +73,24 @@ fn finished(
 ) -> Result<ResolvedMerge, Failure> {
     let mut resolution = update.resolution;
     let lock = resolver.lock_of(declared, &mut resolution)?;
-    let settled = merged.rivalries.iter().filter_map(|rivalry| settled(rivalry, &lock)).collect();
-    let moved = moved(&lock, &merged.packages, &merged.rivalries);
+    let settled = merged.both_moved.iter().filter_map(|both| settled(both, &lock)).collect();
+    let moved = moved(&lock, &merged.packages, &merged.both_moved);
     let warnings = resolver.registries.warnings();
     let registries = resolver.registries.again();
     Ok(ResolvedMerge { resolved: Resolved { lock, warnings }, settled, moved, registries })
 }
 
-fn settled(rivalry: &Rivalry, lock: &Lock) -> Option<Settled> {
-    let version = lock.package(&rivalry.name)?.version.clone();
-    let taken = [Side::Ours, Side::Theirs].into_iter().find(|side| *rivalry.of(*side) == version);
-    let Rivalry { name, ours, theirs, .. } = rivalry.clone();
+fn settled(both: &BothMoved, lock: &Lock) -> Option<Settled> {
+    let version = lock.package(&both.name)?.version.clone();
+    let taken = [Side::Ours, Side::Theirs].into_iter().find(|side| *both.of(*side) == version);
+    let BothMoved { name, ours, theirs, .. } = both.clone();
     Some(Settled { name, ours, theirs, taken, version })
 }
 
 /// The packages whose release no side chose, though one of them chose another.
-fn moved(lock: &Lock, chosen: &[LockedPackage], rivalries: &[Rivalry]) -> Vec<(PackageName, Version)> {
-    let is_rival = |name: &PackageName| rivalries.iter().any(|rivalry| rivalry.name == *name);
-    let moved = chosen.iter().filter(|package| !is_rival(&package.name)).filter_map(|package| {
+fn moved(lock: &Lock, chosen: &[LockedPackage], both_moved: &[BothMoved]) -> Vec<(PackageName, Version)> {
+    let is_moved_by_both = |name: &PackageName| both_moved.iter().any(|both| both.name == *name);
+    let moved = chosen.iter().filter(|package| !is_moved_by_both(&package.name)).filter_map(|package| {
         let now = lock.package(&package.name)?;
         (now.version != package.version).then(|| (now.name.clone(), now.version.clone()))
     });

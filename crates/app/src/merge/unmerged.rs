@@ -182,7 +182,7 @@ fn merged_lock(
             let [base, ours, theirs] = lock_sides([base, ours, theirs].map(Option::as_deref))?;
             merge_locks(&base, &ours, &theirs)
         }
-        None => MergedLock { packages: workspace.locked().into_owned(), rivalries: Vec::new() },
+        None => MergedLock { packages: workspace.locked().into_owned(), both_moved: Vec::new() },
     };
     let declared = workspace.declared.clone();
     let ResolvedMerge { resolved, settled, moved, registries } =

@@ -29,13 +29,14 @@ impl LockSide {
     }
 
     fn package(&self, name: &PackageName) -> Option<&LockedPackage> {
-        self.packages.iter().find(|package| package.name == *name)
+        let at = self.packages.binary_search_by(|package| package.name.cmp(name)).ok()?;
+        Some(&self.packages[at])
     }
 }
 
 /// A package that both sides moved, each to another release.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Rivalry {
+pub struct BothMoved {
     /// The package.
     pub name: PackageName,
     /// Our release.
@@ -46,7 +47,7 @@ pub struct Rivalry {
     pub preferred: Side,
 }
 
-impl Rivalry {
+impl BothMoved {
     /// The release of a side.
     pub fn of(&self, side: Side) -> &Version {
         match side {
@@ -62,7 +63,7 @@ pub struct MergedLock {
     /// The packages, each as one of the sides has it, sorted by name. Nobody has seen yet whether they go together.
     pub packages: Vec<LockedPackage>,
     /// The packages that both sides moved to different releases.
-    pub rivalries: Vec<Rivalry>,
+    pub both_moved: Vec<BothMoved>,
 }
 
 /// Merges the packages of two locks that came from one: what only one side changed is as that side has it; of what both changed, the
@@ -77,7 +78,7 @@ pub fn merge_locks(base: &LockSide, ours: &LockSide, theirs: &LockSide) -> Merge
         let [before, our, their] = sides.map(|side| side.package(name));
         match changed(before, our, their) {
             Some(package) => merged.packages.extend(package.cloned()),
-            None => merged.add_rivals(before, our, their),
+            None => merged.add_both_changed(before, our, their),
         }
     }
     merged
@@ -85,7 +86,7 @@ pub fn merge_locks(base: &LockSide, ours: &LockSide, theirs: &LockSide) -> Merge
 
 impl MergedLock {
     /// Takes a package that both sides have otherwise than before.
-    fn add_rivals(
+    fn add_both_changed(
         &mut self,
         before: Option<&LockedPackage>,
         ours: Option<&LockedPackage>,
@@ -104,7 +105,7 @@ impl MergedLock {
             Some(_) => Side::Ours,
             None => {
                 let preferred = if theirs.version > ours.version { Side::Theirs } else { Side::Ours };
-                self.rivalries.push(Rivalry {
+                self.both_moved.push(BothMoved {
                     name: ours.name.clone(),
                     ours: ours.version.clone(),
                     theirs: theirs.version.clone(),
@@ -173,7 +174,7 @@ mod tests {
         let theirs = side(&[("a", "1.0"), ("b", "0.9"), ("c", "1.0"), ("d", "1.0"), ("f", "2.0")]);
         let merged = merge_locks(&base, &ours, &theirs);
         assert_eq!(shown(&merged), ["a 1.1", "b 0.9", "d 1.0", "e 1.0", "f 2.0"]);
-        assert!(merged.rivalries.is_empty());
+        assert!(merged.both_moved.is_empty());
         assert_eq!(shown(&merge_locks(&base, &theirs, &ours)), shown(&merged), "from either side");
         let unfinished = merged.unfinished(&base, &ours, &theirs).unwrap();
         assert_eq!(unfinished.packages, merged.packages);
@@ -187,7 +188,7 @@ mod tests {
         let merged = merge_locks(&base, &ours, &theirs);
         assert_eq!(shown(&merged), ["a 1.2", "b 2.0", "c 1.2"]);
         let sides: Vec<(&str, Side)> =
-            merged.rivalries.iter().map(|rivalry| (rivalry.name.as_str(), rivalry.preferred)).collect();
+            merged.both_moved.iter().map(|both| (both.name.as_str(), both.preferred)).collect();
         assert_eq!(sides, [("a", Side::Theirs), ("b", Side::Ours)]);
         let again = merge_locks(&base, &theirs, &ours);
         assert_eq!(shown(&again), shown(&merged));
@@ -209,6 +210,6 @@ mod tests {
         theirs.packages[0].source = test_source("elsewhere");
         theirs.packages[0].version = "0.9".parse().unwrap();
         let merged = merge_locks(&base, &ours, &theirs);
-        assert_eq!((&merged.packages[0], merged.rivalries.len()), (&theirs.packages[0], 0));
+        assert_eq!((&merged.packages[0], merged.both_moved.len()), (&theirs.packages[0], 0));
     }
 }

@@ -31,13 +31,13 @@ pub struct UpstreamRelease {
     pub text: String,
     /// When it appeared, where the place says that.
     pub at: Option<Timestamp>,
-    /// How it is had.
-    pub had: Had,
+    /// What it is made of.
+    pub form: ReleaseForm,
 }
 
-/// How a release of upstream is had.
+/// What a release of upstream is made of.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Had {
+pub enum ReleaseForm {
     /// As a commit that has a tag.
     Commit {
         /// The tag.
@@ -54,8 +54,8 @@ pub enum Had {
 impl UpstreamRelease {
     /// How upstream names it.
     pub fn named(&self) -> NamedVersion<'_> {
-        let tag = match &self.had {
-            Had::Commit { tag, .. } => Some(tag.as_str()),
+        let tag = match &self.form {
+            ReleaseForm::Commit { tag, .. } => Some(tag.as_str()),
             _ => None,
         };
         NamedVersion { version: &self.version, text: &self.text, tag }
@@ -105,7 +105,7 @@ impl Upstream<'_> {
         self.check_place(package, url)?;
         let refs = self.sources.refs_of(package, url)?;
         let tags = || refs.tags.keys().map(String::as_str);
-        let nothing = |what: String| RegistryError::NothingFollowed { url: url.to_owned(), what };
+        let nothing = |what: String| RegistryError::NothingToFollow { url: url.to_owned(), what };
         let suggested = || proposed(tags(), package.as_str()).into_iter().next().map(|(pattern, _)| pattern);
         let pattern = pattern.cloned().or_else(suggested);
         let pattern = pattern.ok_or_else(|| nothing("none of its tags names a release".to_owned()))?;
@@ -115,8 +115,8 @@ impl Upstream<'_> {
         }
         let release = |(version, tag): (Version, &str)| {
             let text = pattern.text_of(tag).map_or_else(|| version.to_string(), str::to_owned);
-            let had = Had::Commit { tag: tag.to_owned(), commit: refs.tags.get(tag)?.clone() };
-            Some(UpstreamRelease { version, text, at: None, had })
+            let form = ReleaseForm::Commit { tag: tag.to_owned(), commit: refs.tags.get(tag)?.clone() };
+            Some(UpstreamRelease { version, text, at: None, form })
         };
         Ok(read.releases.into_iter().filter_map(release).collect())
     }
@@ -128,7 +128,7 @@ impl Upstream<'_> {
         pattern: Option<&UrlPattern>,
         follow: &Follow,
     ) -> Result<Vec<UpstreamRelease>, RegistryError> {
-        let nothing = |what: String| RegistryError::NothingFollowed { url: url.to_owned(), what };
+        let nothing = |what: String| RegistryError::NothingToFollow { url: url.to_owned(), what };
         let pattern = match pattern {
             Some(pattern) => pattern.clone(),
             None => pattern_of(newest).ok_or_else(|| {
@@ -146,8 +146,8 @@ impl Upstream<'_> {
         for link in &links {
             let Some((version, text)) = pattern.release_of(&link.url) else { continue };
             let text = if text.is_empty() { version.to_string() } else { text.to_owned() };
-            let had = Had::Archive(are_archives.then(|| link.url.clone()));
-            let release = UpstreamRelease { version: version.clone(), text, at: link.at, had };
+            let form = ReleaseForm::Archive(are_archives.then(|| link.url.clone()));
+            let release = UpstreamRelease { version: version.clone(), text, at: link.at, form };
             found.entry(version).or_insert(release);
         }
         if found.is_empty() {
@@ -173,7 +173,7 @@ impl Upstream<'_> {
             span: 0..0,
         };
         let registry = Registry::open(&declaration, Path::new(""), self.sources.network())?;
-        let nothing = || RegistryError::NothingFollowed {
+        let nothing = || RegistryError::NothingToFollow {
             url: url.to_owned(),
             what: format!("it has no package {there}"),
         };
@@ -198,7 +198,7 @@ fn of_registry(release: &Release) -> UpstreamRelease {
         version: entry.version.clone(),
         text: text.to_owned(),
         at: entry.dated(),
-        had: Had::InRegistry,
+        form: ReleaseForm::InRegistry,
     }
 }
 

@@ -234,7 +234,7 @@ pub enum RegistryError {
     NotInstallable { digest: Digest, source: ArchiveError },
     /// A place where releases are said to appear has none.
     #[error("{url}: {what}")]
-    NothingFollowed { url: String, what: String },
+    NothingToFollow { url: String, what: String },
     /// A page can't be read.
     #[error("there is no page at {url}")]
     NoPage { url: String },
@@ -315,7 +315,7 @@ impl RegistryError {
             Self::OtherName { .. } => "source.other-name",
             Self::NoArchive { .. } => "archive.gone",
             Self::ChangedArchive { .. } => "archive.changed",
-            Self::NothingFollowed { .. } | Self::NoPage { .. } => "follow.nothing",
+            Self::NothingToFollow { .. } | Self::NoPage { .. } => "follow.nothing",
             Self::Archive { .. } | Self::NotInstallable { .. } => "archive.refused",
             Self::Pack(PackError::Disk(_)) | Self::Disk(_) => "disk.failed",
         }

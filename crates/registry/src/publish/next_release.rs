@@ -18,7 +18,7 @@ use bibliotax_disk::error::At;
 use jiff::Timestamp;
 
 use self::merged::merged;
-use crate::catalogue::upstream_releases::{Had, Upstream, UpstreamRelease, named_by};
+use crate::catalogue::upstream_releases::{ReleaseForm, Upstream, UpstreamRelease, named_by};
 use crate::model::card_check::check_card;
 use crate::model::error::RegistryError;
 use crate::model::inspect::check_all_archives;
@@ -113,7 +113,9 @@ impl Making<'_> {
             next.archives.push(fetched.path);
             next.at = next.at.max(fetched.at);
         }
-        if let (FollowedPlace::Git { url, .. }, Had::Commit { commit, .. }) = (place, &self.release.had) {
+        if let (FollowedPlace::Git { url, .. }, ReleaseForm::Commit { commit, .. }) =
+            (place, &self.release.form)
+        {
             // Only the time is missing where the repository doesn't give the commit.
             next.at = self.upstream.sources.time_of(&self.card.name, url, commit).ok().or(next.at);
         }
@@ -162,9 +164,9 @@ impl Making<'_> {
     fn url(&self, file: &FileRecord) -> Result<Option<String>, RegistryError> {
         let (named, package) = (self.release.named(), &self.card.name);
         let unclear =
-            |what: String| RegistryError::NothingFollowed { url: self.follow.place.url().to_owned(), what };
+            |what: String| RegistryError::NothingToFollow { url: self.follow.place.url().to_owned(), what };
         let is_only = self.card.files.len() == 1;
-        if let (Had::Archive(Some(link)), true) = (&self.release.had, is_only) {
+        if let (ReleaseForm::Archive(Some(link)), true) = (&self.release.form, is_only) {
             return Ok(Some(link.clone()));
         }
         if let (Some(pattern), true) = (&self.follow.archive, is_only) {
@@ -203,11 +205,11 @@ impl Making<'_> {
     /// The commit of the release as an archive.
     fn packed(&self, place: &FollowedPlace) -> Result<FetchedArchive, RegistryError> {
         let (package, sources) = (&self.card.name, self.upstream.sources);
-        let (FollowedPlace::Git { url, .. }, Had::Commit { tag, commit }, [_]) =
-            (place, &self.release.had, &self.card.files[..])
+        let (FollowedPlace::Git { url, .. }, ReleaseForm::Commit { tag, commit }, [_]) =
+            (place, &self.release.form, &self.card.files[..])
         else {
             let what = format!("{package} has archives in the registry, so `follow` has to say `archive`");
-            return Err(RegistryError::NothingFollowed { url: self.follow.place.url().to_owned(), what });
+            return Err(RegistryError::NothingToFollow { url: self.follow.place.url().to_owned(), what });
         };
         let source = GitSource {
             git: url.clone(),

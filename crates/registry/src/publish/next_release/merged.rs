@@ -43,7 +43,7 @@ pub fn merged(
         let wrong = |_| RegistryError::WrongCard { package: there.clone(), digest };
         serde_json::from_str(&text).map(Some).map_err(wrong)
     };
-    let gone = || RegistryError::NothingFollowed {
+    let gone = || RegistryError::NothingToFollow {
         url: url.to_owned(),
         what: format!("it has no {there} {} any more", release.version),
     };

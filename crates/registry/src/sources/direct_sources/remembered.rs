@@ -68,7 +68,7 @@ impl DirectSources {
         read.map_err(|error| bibliotax_disk::DiskError::new("fetch", url, error))?;
         if bytes.len() as u64 > MAX_PAGE_SIZE {
             let what = format!("it is larger than {} MB", MAX_PAGE_SIZE >> 20);
-            return Err(RegistryError::NothingFollowed { url: url.to_owned(), what });
+            return Err(RegistryError::NothingToFollow { url: url.to_owned(), what });
         }
         let text = String::from_utf8_lossy(&bytes).into_owned();
         if let Some(tag) = tag {

@@ -59,3 +59,13 @@ PAGES = {
 }
 for name, text in PAGES.items():
     (seeds / "page" / name).write_text(text)
+
+(seeds / "merge").mkdir()
+BASE = '[needs]\ndew-point = "1" # dew\nmoss = { range = "1" }\n[workspace]\nfolders = ["a"]\n'
+SIDES = {
+    "both-add": (BASE, BASE.replace("moss", 'ash = "1"\nmoss'), BASE.replace("moss", 'elm = "2"\nmoss')),
+    "conflict": (BASE, BASE.replace('"1" #', '"2" #'), BASE.replace('"1" #', '"3" #')),
+    "lists": (BASE, BASE.replace('["a"]', '["a", "b"]'), BASE.replace('["a"]', "[]")),
+}
+for name, sides in SIDES.items():
+    (seeds / "merge" / name).write_text("\0".join(sides))

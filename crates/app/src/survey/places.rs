@@ -1,5 +1,6 @@
 //! The workspaces at places: in folders and below them, and in git repositories.
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::path::Path;
 
@@ -99,9 +100,16 @@ fn collect(folder: &Path, inner: &str, deep: usize, found: &mut Vec<String>) {
 fn in_repository(place: &str, context: &Context<'_>) -> Vec<Surveyed> {
     let (url, branch) = place.split_once('#').map_or((place, None), |(url, branch)| (url, Some(branch)));
     let sources = DirectSources::undeclared(context.folder, &context.environment.network());
-    let is_lock = |path: &str| path.rsplit('/').next() == Some(LOCK);
+    let locks = |paths: &[&str]| -> Vec<String> {
+        let all: BTreeSet<&str> = paths.iter().copied().collect();
+        let folders = paths.iter().filter_map(|path| path.strip_suffix(LOCK));
+        let is_folder = |folder: &&str| folder.is_empty() || folder.ends_with('/');
+        let folders =
+            folders.filter(is_folder).filter(|folder| all.contains(&*format!("{folder}{MANIFEST}")));
+        folders.map(|folder| format!("{folder}{LOCK}")).collect()
+    };
     let limits = (MAX_IN_REPOSITORY, MAX_FETCHED);
-    let found = sources.texts_of_branch(&anonymous(), url, branch, &is_lock, limits);
+    let found = sources.texts_of_branch(&anonymous(), url, branch, &locks, limits);
     match found {
         Err(error) => vec![Surveyed { name: place.to_owned(), lock: Err(error.to_string()) }],
         Ok(locks) if locks.is_empty() => vec![Surveyed::of(place.to_owned(), None)],

@@ -172,7 +172,7 @@ fn without_the_driver_merge_finishes_what_git_stopped_at() {
     on_branch(&garden, "two", "main", |garden| need(garden, "soil-curve"));
     let (went, said) = merging(&garden, &["merge", "--no-edit", "one"]);
     assert!(!went, "{said}");
-    for command in ["install", "check"] {
+    for command in ["install", "check", "ready"] {
         let told = garden.run(&[command]);
         assert!(told.stderr.contains("bibliotax merge"), "{command}: {told}");
     }

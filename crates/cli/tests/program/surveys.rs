@@ -83,6 +83,7 @@ fn a_lock_that_can_not_be_read_and_a_registry_that_is_gone_stop_no_other() {
 fn repositories_are_asked_for_the_locks_of_a_branch() {
     let garden = gardens();
     garden.write("beds/.gitignore", "shelf\n");
+    garden.write("beds/alone/bibliotax.lock", &garden.read("beds/gate/bibliotax.lock"));
     git(&garden, "beds", &["init", "-q", "-b", "main"]);
     commit(&garden, "beds");
     git(&garden, "beds", &["checkout", "-q", "-b", "less"]);

@@ -147,14 +147,14 @@ impl DirectSources {
         self.repository(package, place, false)?.refs()
     }
 
-    /// The files of a branch whose names are wanted, by their paths; of the branch that is taken where none is named, without one. At
-    /// most so many files, each of at most so many bytes.
+    /// Those files of a branch that are wanted of all its paths; of the branch that is taken where none is named, without one. At most
+    /// so many files, each of at most so many bytes.
     pub fn texts_of_branch(
         &self,
         package: &PackageName,
         place: &str,
         branch: Option<&str>,
-        is_wanted: &dyn Fn(&str) -> bool,
+        wanted: &dyn Fn(&[&str]) -> Vec<String>,
         (most, most_bytes): (usize, u64),
     ) -> Result<Vec<(String, String)>, RegistryError> {
         let repository = self.repository(package, place, false)?;
@@ -166,11 +166,11 @@ impl DirectSources {
         repository.fetch(&[commit], Wanted::Names)?;
         let listed = repository.names(commit, None)?.unwrap_or_default();
         let listed = String::from_utf8_lossy(&listed).into_owned();
-        let paths = listed.split('\0').filter_map(|line| Some(line.split_once('\t')?.1));
+        let paths: Vec<&str> = listed.split('\0').filter_map(|line| Some(line.split_once('\t')?.1)).collect();
         let mut found = Vec::new();
-        for path in paths.filter(|path| is_wanted(path)).take(most) {
-            if let Some(text) = repository.text_up_to(commit, path, most_bytes)? {
-                found.push((path.to_owned(), text));
+        for path in wanted(&paths).into_iter().take(most) {
+            if let Some(text) = repository.text_up_to(commit, &path, most_bytes)? {
+                found.push((path, text));
             }
         }
         Ok(found)

@@ -26,7 +26,7 @@ pub fn show(ui: &Ui, report: &Report, is_dry_run: bool) {
     let sides = report.sides.each_ref().map(String::as_str);
     report.locks.iter().for_each(|lock| show_lock(ui, lock, sides, is_dry_run));
     if !report.conflicts.is_empty() && !is_dry_run {
-        ui.say("next: edit the lines between the markers, `git add` these files, and run `bibliotax merge` again");
+        ui.say("next: edit the lines between the markers, and run `bibliotax merge` again");
     } else if !report.locks.is_empty() && !is_dry_run {
         ui.say("next: `bibliotax install`, and commit the merge");
     } else if is_dry_run && !report.is_empty() {

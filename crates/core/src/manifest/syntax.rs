@@ -13,7 +13,7 @@ pub fn fault(text: &str, error: &TomlError) -> Fault {
     if let Some(span) = conflict_marker(text) {
         return Fault::new("manifest.conflict", "the manifest has unresolved merge conflicts", span)
             .label("a conflict marker")
-            .advice("edit the lines between the markers, `git add` the file, and run `bibliotax merge`");
+            .advice("run `bibliotax merge`: it leaves markers only around keys that both sides changed; edit these and run it again");
     }
     let span = error.span().unwrap_or(0..0);
     let line = line_around(text, span.start);

@@ -1,6 +1,5 @@
 //! git's merge driver: it gets the three versions of one file, and leaves what they come to in place of ours.
 
-use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use bibliotax_core::lock::FILE_NAME as LOCK;
@@ -15,7 +14,7 @@ use serde_json::Value;
 use super::Settled;
 use super::git::working_copy;
 use super::resolved::{ResolvedMerge, resolve_merged};
-use super::sides::{LockFiles, lock_sides, merged_manifests};
+use super::sides::{LockFiles, Texts, is_manifest, lock_sides, merged_texts};
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::search_options::SearchOptions;
@@ -125,20 +124,39 @@ fn mark_lines(request: &Request, texts: &[Option<String>; 3]) -> Result<Report, 
 fn finished(request: &Request, merged: &MergedLock, context: &Context<'_>) -> Result<ResolvedMerge, String> {
     let copy = working_copy(context.folder).map_err(|failure| failure.message)?;
     let files = LockFiles { base: &request.base, ours: &request.ours, theirs: &request.theirs };
-    let texts = merged_manifests(&copy, &files).ok_or("the manifests aren't merged yet")?;
+    let texts = merged_texts(&copy, &files).ok_or("the manifests aren't merged yet")?;
     let folder = request.path.rsplit_once('/').map_or("", |(folder, _)| folder);
-    let workspace = WorkspaceFolder::find(&copy.top().join(folder)).map_err(|failure| failure.message)?;
-    let known = |folder: &String| workspace.manifests.in_folder(folder);
-    if texts.keys().any(|folder| known(folder).is_none()) {
+    let root = copy.top().join(folder);
+    let workspace = WorkspaceFolder::find(&root).map_err(|failure| failure.message)?;
+    // A project that stands on its own below the workspace is none of its projects.
+    if texts.keys().any(|path| is_manifest(path) && !root.join(path).is_file()) {
         return Err("it has projects that aren't here yet".to_owned());
     }
-    let manifests: BTreeMap<String, String> = texts
-        .into_iter()
-        .filter(|(folder, text)| known(folder).is_some_and(|file| file.text != *text))
-        .collect();
-    let edits = Edits { manifests, cards: BTreeMap::new() };
+    let edits = edits_of(&workspace, texts);
     let declared = workspace.edited(&edits).map_err(|failure| failure.message)?;
     let resolved =
         resolve_merged(&workspace, &declared, merged, context.environment, &SearchOptions::default());
     resolved.map_err(|failure| [vec![failure.message], failure.because].concat().join(" "))
+}
+
+/// The texts that differ from those here, as edits of the workspace's manifests and cards.
+fn edits_of(workspace: &WorkspaceFolder, texts: Texts) -> Edits {
+    let mut edits = Edits::default();
+    for (path, text) in texts {
+        let (folder, name) = path.rsplit_once('/').unwrap_or(("", &path));
+        if is_manifest(&path) {
+            let here = workspace.manifests.in_folder(folder);
+            if here.is_some_and(|file| file.text != text) {
+                edits.manifests.insert(folder.to_owned(), text);
+            }
+            continue;
+        }
+        let (of, cards) = folder.rsplit_once('/').unwrap_or(("", folder));
+        let way = format!("{cards}/{name}");
+        let here = workspace.manifests.in_folder(of);
+        if here.is_some_and(|file| file.card(&way) != Some(text.as_str())) {
+            edits.cards.insert((of.to_owned(), way), text);
+        }
+    }
+    edits
 }

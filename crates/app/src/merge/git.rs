@@ -9,6 +9,9 @@ use bibliotax_disk::read::read_text;
 use crate::failure::Failure;
 use crate::git::WorkingCopy;
 
+/// The folder that cards are in, beside a manifest.
+const CARDS: &str = "cards";
+
 /// Largest list or file that is read of git, in bytes.
 const MAX_SIZE: usize = 512 << 20;
 
@@ -165,5 +168,10 @@ pub fn is_ours(path: &str) -> bool {
     name == manifest::FILE_NAME
         || name == lock::FILE_NAME
         || folder == bibliotax_store::ledger::FOLDER
-        || folder == "cards" && name.ends_with(".toml")
+        || is_card(path)
+}
+
+/// Whether a file is a card beside a manifest, where cards usually are.
+pub fn is_card(path: &str) -> bool {
+    path.ends_with(".toml") && path.rsplit('/').nth(1) == Some(CARDS)
 }

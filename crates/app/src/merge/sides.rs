@@ -7,7 +7,7 @@ use bibliotax_core::lock::{FILE_NAME as LOCK, Lock, LockFault, salvage};
 use bibliotax_core::manifest::FILE_NAME;
 use bibliotax_core::merge::{LockSide, Versions, merge_manifests};
 
-use super::git::CommittedFile;
+use super::git::{CommittedFile, is_card};
 use crate::failure::Failure;
 use crate::git::WorkingCopy;
 
@@ -36,9 +36,9 @@ pub struct LockFiles<'f> {
     pub theirs: &'f Path,
 }
 
-/// The manifests of a workspace once two sides are merged, by their folders from the workspace's; `None` where it can't be found out
-/// which commits are merged, or where the manifests contradict each other.
-pub fn merged_manifests(copy: &WorkingCopy, files: &LockFiles<'_>) -> Option<Manifests> {
+/// The manifests and cards of a workspace once two sides are merged, by their paths from its folder; `None` where it can't be found out
+/// which commits are merged, or where texts contradict each other.
+pub fn merged_texts(copy: &WorkingCopy, files: &LockFiles<'_>) -> Option<Texts> {
     let [base, ours, theirs] = [files.base, files.ours, files.theirs].map(|file| copy.object_of(file));
     let (base, ours, theirs) = (base?, ours?, theirs?);
     let ours = copy.file_of("HEAD", &ours)?;
@@ -47,25 +47,24 @@ pub fn merged_manifests(copy: &WorkingCopy, files: &LockFiles<'_>) -> Option<Man
     // Of several commits with this lock, the one that is built on the lock before is the one that is merged.
     let based = incoming.iter().find_map(|theirs| {
         let mut bases = copy.bases("HEAD", &theirs.commit).into_iter();
-        Some((manifests_beside(copy, &bases.find_map(|commit| copy.file_of(&commit, &base))?), theirs))
+        Some((texts_beside(copy, &bases.find_map(|commit| copy.file_of(&commit, &base))?), theirs))
     });
     // Where branches took each other in, what was before is itself a merge, which no commit has.
     let (before, theirs) = match based {
         Some(based) => based,
         None => incoming.iter().find_map(|theirs| Some((merged_bases(copy, &ours, theirs)?, theirs)))?,
     };
-    all_merged(&before, &manifests_beside(copy, &ours), &manifests_beside(copy, theirs))
+    all_merged(&before, &texts_beside(copy, &ours), &texts_beside(copy, theirs))
 }
 
-/// Manifests by their folders from the workspace's.
-type Manifests = BTreeMap<String, String>;
+/// Manifests and cards by their paths from the workspace's folder.
+pub type Texts = BTreeMap<String, String>;
 
 /// What several commits that two sides came from have together.
-fn merged_bases(copy: &WorkingCopy, ours: &CommittedFile, theirs: &CommittedFile) -> Option<Manifests> {
+fn merged_bases(copy: &WorkingCopy, ours: &CommittedFile, theirs: &CommittedFile) -> Option<Texts> {
     let bases = copy.common(&ours.commit, &theirs.commit);
     let (first, others) = bases.split_first().filter(|(_, others)| !others.is_empty())?;
-    let at =
-        |commit: &str| manifests_beside(copy, &CommittedFile { commit: commit.to_owned(), ..ours.clone() });
+    let at = |commit: &str| texts_beside(copy, &CommittedFile { commit: commit.to_owned(), ..ours.clone() });
     let mut merged = at(first);
     for other in others {
         let before = copy.common(first, other).first().map(|commit| at(commit)).unwrap_or_default();
@@ -74,19 +73,19 @@ fn merged_bases(copy: &WorkingCopy, ours: &CommittedFile, theirs: &CommittedFile
     Some(merged)
 }
 
-/// All manifests merged; `None` where two contradict each other.
-fn all_merged(before: &Manifests, ours: &Manifests, theirs: &Manifests) -> Option<Manifests> {
-    let folders: BTreeSet<&String> = before.keys().chain(ours.keys()).chain(theirs.keys()).collect();
-    let mut merged = Manifests::new();
-    for folder in folders {
-        if let Some(text) = merged_text(before.get(folder), ours.get(folder), theirs.get(folder))? {
-            merged.insert(folder.clone(), text);
+/// All texts merged; `None` where two contradict each other.
+fn all_merged(before: &Texts, ours: &Texts, theirs: &Texts) -> Option<Texts> {
+    let paths: BTreeSet<&String> = before.keys().chain(ours.keys()).chain(theirs.keys()).collect();
+    let mut merged = Texts::new();
+    for path in paths {
+        if let Some(text) = merged_text(before.get(path), ours.get(path), theirs.get(path))? {
+            merged.insert(path.clone(), text);
         }
     }
     Some(merged)
 }
 
-/// The text of a manifest on both sides merged, nothing where it is gone; `None` where the sides contradict each other.
+/// A text on both sides merged, nothing where it is gone; `None` where the sides contradict each other.
 fn merged_text(
     base: Option<&String>,
     ours: Option<&String>,
@@ -104,18 +103,19 @@ fn merged_text(
     merged.conflicts.is_empty().then_some(Some(merged.text))
 }
 
-/// The manifests of the workspace that a lock is of, by their folders from it.
-fn manifests_beside(copy: &WorkingCopy, lock: &CommittedFile) -> Manifests {
+/// The manifests and cards of the workspace that a lock is of, by their paths from it.
+fn texts_beside(copy: &WorkingCopy, lock: &CommittedFile) -> Texts {
     let root = lock.path.rsplit_once('/').map_or("", |(folder, _)| folder);
-    let below = copy.files_below(&lock.commit, root);
-    let folder = |path: &String| match path.rsplit_once('/') {
-        None if path == FILE_NAME => Some(String::new()),
-        Some((folder, FILE_NAME)) => Some(folder.to_owned()),
-        _ => None,
-    };
-    let within = |folder: &str| {
-        [root, folder, FILE_NAME].into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("/")
-    };
-    let folders = below.iter().filter_map(folder);
-    folders.filter_map(|folder| Some((folder.clone(), copy.text(&lock.commit, &within(&folder))?))).collect()
+    let below = copy.files_below(&lock.commit, root).into_iter();
+    let within = |path: &str| if root.is_empty() { path.to_owned() } else { format!("{root}/{path}") };
+    let texts = below.filter(|path| is_manifest(path) || is_card(path)).filter_map(|path| {
+        let text = copy.text(&lock.commit, &within(&path))?;
+        Some((path, text))
+    });
+    texts.collect()
+}
+
+/// Whether a file is a manifest.
+pub fn is_manifest(path: &str) -> bool {
+    path.rsplit('/').next() == Some(FILE_NAME)
 }

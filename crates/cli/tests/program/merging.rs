@@ -473,3 +473,22 @@ fn steps_that_both_sides_ticked_stay_done_for_the_newer_release() {
     assert!(went, "{said}");
     assert!(garden.read("gate/bibliotax.steps/dew-point+calibrate").contains("1.4.0"));
 }
+
+#[test]
+fn cards_that_came_with_archives_and_projects_that_stand_alone_are_no_hindrance() {
+    let garden = repository("dew-point = \"1\"");
+    set_up(&garden);
+    garden.write("gate/examples/small/bibliotax.toml", "[project]\nname = \"small\"\n");
+    save(&garden, "an example that stands alone");
+    for name in ["ash", "elm"] {
+        garden.write_tar(&format!("gate/files/{name}-1.0.tar"), &[("include/x.h", name.as_bytes())]);
+        on_branch(&garden, name, "main", |garden| {
+            let file = format!("files/{name}-1.0.tar");
+            garden.run(&["need", "--archive", &file, "--as", name, "1.0", "--quiet"]).expect(0);
+        });
+    }
+    let (went, said) = merging(&garden, &["merge", "-q", "--no-edit", "ash"]);
+    assert!(went && !said.contains("isn't resolved"), "{said}");
+    assert_eq!(locked(&garden), ["ash 1.0", "dew-point 1.0.0", "elm 1.0"]);
+    assert!(garden.path("gate/cards/ash.toml").is_file() && garden.path("gate/cards/elm.toml").is_file());
+}

@@ -8,8 +8,8 @@ use crate::fault::Fault;
 use crate::upstream::version_of;
 use crate::version::Version;
 
-/// The pieces of a pattern, in the order in which a version has them.
-const NUMBERS: [&str; 4] = ["{major}", "{minor}", "{patch}", "{fourth}"];
+/// The pieces that stand for a version's numbers, in the order in which it has them.
+pub(crate) const NUMBERS: [&str; 4] = ["{major}", "{minor}", "{patch}", "{fourth}"];
 
 /// The piece of an early release.
 const EARLY: &str = "{pre}";
@@ -154,21 +154,30 @@ impl FromStr for TagPattern {
     type Err = Fault;
 
     fn from_str(text: &str) -> Result<Self, Fault> {
-        let mut parts = Vec::new();
-        let mut rest = text;
-        while !rest.is_empty() {
-            let (part, length) = piece(rest).unwrap_or_else(|| {
-                let end = rest.char_indices().skip(1).find(|(at, _)| piece(&rest[*at..]).is_some());
-                let end = end.map_or(rest.len(), |(at, _)| at);
-                (Part::Text(rest[..end].to_owned()), end)
-            });
-            parts.push(part);
-            rest = &rest[length..];
-        }
-        let pattern = Self { text: text.to_owned(), parts };
+        let pattern = Self { text: text.to_owned(), parts: parts(text, piece, Part::Text) };
         pattern.check()?;
         Ok(pattern)
     }
+}
+
+/// The parts of a pattern: its pieces, and the texts between them.
+pub(crate) fn parts<P>(
+    pattern: &str,
+    piece: impl Fn(&str) -> Option<(P, usize)>,
+    of_text: fn(String) -> P,
+) -> Vec<P> {
+    let mut parts = Vec::new();
+    let mut rest = pattern;
+    while !rest.is_empty() {
+        let (part, length) = piece(rest).unwrap_or_else(|| {
+            let end = rest.char_indices().skip(1).find(|(at, _)| piece(&rest[*at..]).is_some());
+            let end = end.map_or(rest.len(), |(at, _)| at);
+            (of_text(rest[..end].to_owned()), end)
+        });
+        parts.push(part);
+        rest = &rest[length..];
+    }
+    parts
 }
 
 /// The piece that a text begins with, and its length.

@@ -4,7 +4,7 @@ use std::fmt;
 use std::str::FromStr;
 
 use crate::fault::Fault;
-use crate::tags::version_in;
+use crate::tags::{NUMBERS, parts, version_in};
 use crate::version::Version;
 
 /// Longest pattern, in bytes.
@@ -12,9 +12,6 @@ const MAX_LEN: usize = 1_000;
 
 /// Longest text of a version that is read in a URL, in bytes.
 const MAX_VERSION_LEN: usize = 64;
-
-/// The pieces of numbers, in the order in which a version has them.
-const NUMBERS: [&str; 4] = ["{major}", "{minor}", "{patch}", "{fourth}"];
 
 const VERSION: &str = "{version}";
 const TAG: &str = "{tag}";
@@ -201,17 +198,7 @@ impl FromStr for UrlPattern {
         if text.len() > MAX_LEN || !text.chars().all(is_fine) {
             return Err(fault(format!("`{text}` can't be part of a URL")));
         }
-        let mut parts = Vec::new();
-        let mut rest = text;
-        while !rest.is_empty() {
-            let (part, length) = piece(rest).unwrap_or_else(|| {
-                let end =
-                    rest.char_indices().skip(1).find(|(_, c)| *c == '{').map_or(rest.len(), |(at, _)| at);
-                (Part::Text(rest[..end].to_owned()), end)
-            });
-            parts.push(part);
-            rest = &rest[length..];
-        }
+        let parts = parts(text, piece, Part::Text);
         let unknown = |part: &Part| matches!(part, Part::Text(text) if text.contains(['{', '}']));
         if parts.iter().any(unknown) {
             return Err(fault(format!("`{text}` has a piece that isn't known")));

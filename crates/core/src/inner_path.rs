@@ -95,6 +95,11 @@ impl InnerPath {
         &self.0
     }
 
+    /// The rest of a path that is below this folder; `None` for the folder itself and for what isn't in it.
+    pub fn rest_of<'p>(&self, path: &'p str) -> Option<&'p str> {
+        path.strip_prefix(self.as_str())?.strip_prefix('/')
+    }
+
     /// The folder that it is in, empty for the package's own, and its name there.
     pub fn split(&self) -> (&str, &str) {
         self.0.rsplit_once('/').unwrap_or(("", &self.0))

@@ -245,7 +245,7 @@ impl TreeWriter {
         let Some(path) = self.claim(entry)? else { return Ok(()) };
         let inside = std::str::from_utf8(target).ok().and_then(|target| lexically_inside("", target));
         let inside = inside.and_then(|inside| match &self.strip {
-            Some(strip) => below(&inside, strip).map(str::to_owned),
+            Some(strip) => strip.rest_of(&inside).map(str::to_owned),
             None => Some(inside),
         });
         self.link(path, target, inside);
@@ -299,7 +299,7 @@ impl TreeWriter {
         let path = parts.join("/");
         let path = match &self.strip {
             // What would lead out of any folder is refused, wherever it stands.
-            Some(strip) if !parts.contains(&"..") => below(&path, strip)?.to_owned(),
+            Some(strip) if !parts.contains(&"..") => strip.rest_of(&path)?.to_owned(),
             _ => path,
         };
         let is_folder = entry.ends_with('/');
@@ -367,11 +367,6 @@ impl TreeWriter {
 /// A clash on its own.
 fn owned(clash: PathClash<'_>) -> (String, bool) {
     (clash.path.to_owned(), clash.is_only_elsewhere)
-}
-
-/// The rest of a path below a folder; `None` for the folder itself and for what isn't in it.
-fn below<'p>(path: &'p str, folder: &InnerPath) -> Option<&'p str> {
-    path.strip_prefix(folder.as_str())?.strip_prefix('/')
 }
 
 /// Where a link in `folder` leads, by its text alone; `None` if out of the tree.

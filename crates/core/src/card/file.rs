@@ -51,6 +51,14 @@ pub struct FileRecord {
 }
 
 impl FileRecord {
+    /// The path in the package of a file of the archive; `None` where it is outside of the folder that holds the package.
+    pub fn path_inside<'p>(&self, archived: &'p str) -> Option<&'p str> {
+        match &self.strip {
+            Some(strip) => strip.rest_of(archived),
+            None => Some(archived),
+        }
+    }
+
     /// Whether it stays where it is, so that the registry needn't have it.
     pub fn is_elsewhere(&self) -> bool {
         self.url.is_some()

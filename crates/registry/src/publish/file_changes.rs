@@ -8,7 +8,7 @@ use bibliotax_archive::inspect::digests;
 use bibliotax_core::card::{Card, FileRecord};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::exposes::Exposed;
-use bibliotax_core::file_selection::{FileSelection, SelectsFiles as _};
+use bibliotax_core::file_selection::{CompiledSelection, FileSelection, SelectsFiles as _};
 use bibliotax_core::name::RoleName;
 
 /// Files that differ between two releases, by their paths in the package.
@@ -71,11 +71,7 @@ fn files(card: &Card, archives: &[PathBuf]) -> Result<Files, ArchiveError> {
 fn files_of(file: &FileRecord, archive: &Path) -> Result<Files, ArchiveError> {
     let selection = file.selection().compiled();
     let inside = |path: &str| -> Option<String> {
-        let path = path.trim_start_matches("./");
-        let path = match &file.strip {
-            Some(strip) => path.strip_prefix(strip.as_str())?.strip_prefix('/')?,
-            None => path,
-        };
+        let path = file.path_inside(path.trim_start_matches("./"))?;
         selection.takes(path).then(|| path.to_owned())
     };
     let all = digests(archive, file.format)?;
@@ -86,7 +82,7 @@ fn files_of(file: &FileRecord, archive: &Path) -> Result<Files, ArchiveError> {
 struct Role {
     places: Vec<String>,
     is_all: bool,
-    patterns: Option<bibliotax_core::file_selection::CompiledSelection>,
+    patterns: Option<CompiledSelection>,
 }
 
 impl Role {

@@ -14,6 +14,7 @@ use bibliotax_core::inner_path::InnerPath;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::package_url::PackageUrl;
 use bibliotax_core::source::GitSource;
+use bibliotax_core::version::Version;
 use bibliotax_disk::error::At;
 use jiff::Timestamp;
 
@@ -193,12 +194,10 @@ impl Making<'_> {
         let written = tag.contains(new.text).then(|| tag.replace(new.text, old.text));
         // A tag of numbers that stand by themselves.
         written.or_else(|| {
-            let numbers = |version: &str| version.replace('.', "\0");
-            let separator = ["-", "_"]
-                .into_iter()
-                .find(|separator| tag.contains(&numbers(new.version.as_str()).replace('\0', separator)))?;
-            let of = |version: &str| numbers(version).replace('\0', separator);
-            Some(tag.replace(&of(new.version.as_str()), &of(old.version.as_str())))
+            let numbers = |version: &Version, separator: &str| version.as_str().replace('.', separator);
+            let separator =
+                ["-", "_"].into_iter().find(|separator| tag.contains(&numbers(new.version, separator)))?;
+            Some(tag.replace(&numbers(new.version, separator), &numbers(old.version, separator)))
         })
     }
 

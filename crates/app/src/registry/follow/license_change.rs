@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use bibliotax_archive::error::ArchiveError;
 use bibliotax_archive::inspect::texts_of;
-use bibliotax_core::card::{Card, FileRecord};
+use bibliotax_core::card::Card;
 use bibliotax_core::license::License;
 
 use crate::license_text::{MAX_TEXT, identify, may_be_license};
@@ -53,21 +53,15 @@ pub fn license_change(
 fn texts(card: &Card, archives: &[PathBuf]) -> Result<Texts, ArchiveError> {
     let mut found = Texts::new();
     for (file, archive) in card.files.iter().zip(archives) {
-        let is_license =
-            |path: &str| inside(file, path).is_some_and(|path| !path.contains('/') && may_be_license(path));
+        let is_license = |path: &str| {
+            file.path_inside(path).is_some_and(|path| !path.contains('/') && may_be_license(path))
+        };
         let texts = texts_of(archive, file.format, &is_license, MAX_TEXT)?;
         found.extend(
-            texts.into_iter().filter_map(|(path, text)| Some((inside(file, &path)?.to_owned(), text))),
+            texts.into_iter().filter_map(|(path, text)| Some((file.path_inside(&path)?.to_owned(), text))),
         );
     }
     Ok(found)
-}
-
-fn inside<'p>(file: &FileRecord, path: &'p str) -> Option<&'p str> {
-    match &file.strip {
-        Some(strip) => path.strip_prefix(strip.as_str())?.strip_prefix('/'),
-        None => Some(path),
-    }
 }
 
 /// The identifiers of the licence that the best known of these texts is.

@@ -1,7 +1,6 @@
 //! `check --explain`: one kind of finding, or one advisory: what it is, who brings the package in, since when, and what mends it.
 
 use std::path::Path;
-use std::process::Command;
 
 use bibliotax_core::advisory::{Advisory, Affecting};
 use bibliotax_core::graph::{NeedPath, paths_to};
@@ -17,6 +16,7 @@ use super::codes::{FindingCode, finding_code};
 use super::location::locate;
 use super::{Finding, Subject};
 use crate::failure::{Failure, Way};
+use crate::git::WorkingCopy;
 use crate::machine::this_machine;
 use crate::resolving::ways_out::as_commands;
 use crate::workspace::WorkspaceFolder;
@@ -135,12 +135,13 @@ fn fixed_in(
 
 /// The commit that brought the locked version of a package into the lock; none where it isn't committed.
 fn since(package: &LockedPackage, root: &Path) -> Option<LockCommit> {
+    let copy = WorkingCopy::find(root).ok()??;
+    let path = copy.path_of(&root.join(lock::FILE_NAME))?;
     // How the line of a package begins in the lock.
     let begin = format!("{{\"name\":\"{}\",\"version\":\"{}\"", package.name, package.version);
-    let args = ["log", "-1", "--format=%h%x00%cs%x00%s", &format!("-S{begin}"), "--", lock::FILE_NAME];
-    let asked = Command::new("git").args(args).current_dir(root).output().ok()?;
-    let text = String::from_utf8_lossy(&asked.stdout).trim_end().to_owned();
-    let mut pieces = text.splitn(3, '\0').map(str::to_owned);
+    let args = ["log", "-1", "--format=%h%x00%cs%x00%s", &format!("-S{begin}"), "--", path.as_str()];
+    let text = copy.ask(args)?;
+    let mut pieces = text.trim_end().splitn(3, '\0').map(str::to_owned);
     Some(LockCommit {
         commit: pieces.next().filter(|commit| !commit.is_empty())?,
         date: pieces.next()?,

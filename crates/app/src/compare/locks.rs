@@ -5,7 +5,6 @@ use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::Read as _;
 use std::path::{Path, PathBuf};
-use std::process::Command;
 
 use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::{FILE_NAME, Lock};
@@ -16,6 +15,7 @@ use bibliotax_store::kit;
 use super::HEAD;
 use crate::context::Context;
 use crate::failure::Failure;
+use crate::git::WorkingCopy;
 use crate::workspace::{MAX_LOCK_SIZE, Manifests};
 
 /// The word for a lock without any package.
@@ -70,25 +70,21 @@ impl Locks<'_> {
             return Err(unknown(""));
         }
         let root = self.root()?;
-        let asked = |args: &[&str]| {
-            let asked = Command::new("git").args(args).current_dir(root).output();
-            asked.map_err(|_| unknown(": git isn't installed"))
-        };
-        let object = format!("{word}:./{FILE_NAME}");
-        let found = asked(&["cat-file", "blob", &object])?;
-        if found.status.success() {
-            return read(&String::from_utf8_lossy(&found.stdout), &format!("{word}:{FILE_NAME}"));
-        }
         let none = |message: String| {
             let advice = format!("`bibliotax compare {NOTHING}` shows everything that is locked as new");
             Err(Failure::new("compare.unknown", message).advice(advice))
         };
-        if !asked(&["rev-parse", "--git-dir"])?.status.success() {
+        let found = WorkingCopy::find(root).map_err(|_| unknown(": git isn't installed"))?;
+        let Some(copy) = found else {
             return none(format!(
                 "this project is not in a git repository, so there is no `{word}` to compare with"
             ));
+        };
+        let path = copy.path_of(&root.join(FILE_NAME));
+        if let Some(text) = path.and_then(|path| copy.text(word, &path)) {
+            return read(&text, &format!("{word}:{FILE_NAME}"));
         }
-        if asked(&["rev-parse", "--quiet", "--verify", &format!("{word}^{{commit}}")])?.status.success() {
+        if copy.commit(word).is_some() {
             return none(format!("there is no {FILE_NAME} in `{word}`: it was not committed there"));
         }
         if word == HEAD {

@@ -31,7 +31,7 @@ impl Side {
 
 /// Of something that two sides have and that was before, what only one of them changed, or both alike; `None` where both changed it
 /// differently.
-pub(crate) fn changed<'t, T: PartialEq + ?Sized>(
+pub fn changed<'t, T: PartialEq + ?Sized>(
     base: Option<&'t T>,
     ours: Option<&'t T>,
     theirs: Option<&'t T>,

@@ -8,12 +8,11 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::version::Version;
 use bibliotax_disk::read::read_text;
 use bibliotax_disk::write::write_whole;
-use bibliotax_store::ledger::FOLDER as TICKS;
 use serde_json::Value;
 
 use super::Settled;
-use super::git::working_copy;
-use super::resolved::{ResolvedMerge, resolve_merged};
+use super::git::{is_tick, working_copy};
+use super::resolved::{MergedWorkspace, ResolvedMerge};
 use super::sides::{LockFiles, Texts, is_manifest, lock_sides, merged_texts};
 use crate::context::Context;
 use crate::failure::Failure;
@@ -59,7 +58,7 @@ pub fn merge_file(request: &Request, context: &Context<'_>) -> Result<Report, Fa
     }
     let read = |path: &Path| Ok::<_, Failure>(read_text(path, MAX_LOCK_SIZE)?.unwrap_or_default());
     let (base, ours, theirs) = (read(&request.base)?, read(&request.ours)?, read(&request.theirs)?);
-    if request.path.split('/').rev().nth(1) == Some(TICKS) {
+    if is_tick(&request.path) {
         write_whole(&request.ours, newer_tick(&ours, &theirs).as_bytes())?;
         return Ok(Report::Joined);
     }
@@ -134,8 +133,8 @@ fn finished(request: &Request, merged: &MergedLock, context: &Context<'_>) -> Re
     }
     let edits = edits_of(&workspace, texts);
     let declared = workspace.edited(&edits).map_err(|failure| failure.message)?;
-    let resolved =
-        resolve_merged(&workspace, &declared, merged, context.environment, &SearchOptions::default());
+    let merged = MergedWorkspace { workspace: &workspace, declared: &declared, merged };
+    let resolved = merged.resolve(context.environment, &SearchOptions::default());
     resolved.map_err(|failure| [vec![failure.message], failure.because].concat().join(" "))
 }
 

@@ -5,6 +5,7 @@ use std::ffi::OsStr;
 use std::path::Path;
 
 use bibliotax_disk::read::read_text;
+use bibliotax_store::ledger::FOLDER as TICKS;
 
 use crate::failure::Failure;
 use crate::git::WorkingCopy;
@@ -162,13 +163,13 @@ impl WorkingCopy {
 /// Whether a file is one that this program merges.
 pub fn is_ours(path: &str) -> bool {
     use bibliotax_core::{lock, manifest};
-    let mut parts = path.rsplit('/');
-    let name = parts.next().unwrap_or_default();
-    let folder = parts.next().unwrap_or_default();
-    name == manifest::FILE_NAME
-        || name == lock::FILE_NAME
-        || folder == bibliotax_store::ledger::FOLDER
-        || is_card(path)
+    let name = path.rsplit('/').next().unwrap_or_default();
+    name == manifest::FILE_NAME || name == lock::FILE_NAME || is_tick(path) || is_card(path)
+}
+
+/// Whether a file is the tick of a step that was done.
+pub fn is_tick(path: &str) -> bool {
+    path.rsplit('/').nth(1) == Some(TICKS)
 }
 
 /// Whether a file is a card beside a manifest, where cards usually are.

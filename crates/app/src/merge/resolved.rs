@@ -27,57 +27,61 @@ pub struct ResolvedMerge {
     pub registries: Registries,
 }
 
-/// The lock that manifests lead to, with what both sides chose. Where registries can't be asked, what is cached of them has to do.
-pub fn resolve_merged(
-    workspace: &WorkspaceFolder,
-    declared: &Workspace,
-    merged: &MergedLock,
-    environment: &Environment,
-    options: &SearchOptions,
-) -> Result<ResolvedMerge, Failure> {
-    match with_registries(workspace, declared, merged, environment, options) {
-        Err(failure) if failure.code == "registry.unreachable" => {
-            let offline = environment.offline_if(true);
-            with_registries(workspace, declared, merged, &offline, options).map_err(|_| failure)
+/// Merged manifests, and what both sides chose for them.
+pub struct MergedWorkspace<'m> {
+    /// The workspace as it is here.
+    pub workspace: &'m WorkspaceFolder,
+    /// What the merged manifests declare.
+    pub declared: &'m Workspace,
+    /// What both sides chose.
+    pub merged: &'m MergedLock,
+}
+
+impl MergedWorkspace<'_> {
+    /// The lock that the manifests lead to, with what both sides chose. Where registries can't be asked, what is cached of them has to do.
+    pub fn resolve(
+        &self,
+        environment: &Environment,
+        options: &SearchOptions,
+    ) -> Result<ResolvedMerge, Failure> {
+        match self.resolve_with(environment, options) {
+            Err(failure) if failure.code == "registry.unreachable" => {
+                self.resolve_with(&environment.offline_if(true), options).map_err(|_| failure)
+            }
+            done => done,
         }
-        done => done,
     }
-}
 
-fn with_registries(
-    workspace: &WorkspaceFolder,
-    declared: &Workspace,
-    merged: &MergedLock,
-    environment: &Environment,
-    options: &SearchOptions,
-) -> Result<ResolvedMerge, Failure> {
-    let resolver = Resolver::open(workspace, declared, environment, options)?;
-    let problem = Problem::new(declared, &merged.packages);
-    let others: Vec<(PackageName, Version)> = merged
-        .both_moved
-        .iter()
-        .map(|both| (both.name.clone(), both.of(both.preferred.other()).clone()))
-        .collect();
-    resolver.registries.prefetch_closure(&needs_of(&problem));
-    match reconcile(&problem, &others, &resolver.registries) {
-        Ok(update) => finished(&resolver, declared, merged, update),
-        Err(unresolved) => Err(resolver.unsolved(&problem, declared, unresolved)?),
+    fn resolve_with(
+        &self,
+        environment: &Environment,
+        options: &SearchOptions,
+    ) -> Result<ResolvedMerge, Failure> {
+        let resolver = Resolver::open(self.workspace, self.declared, environment, options)?;
+        let problem = Problem::new(self.declared, &self.merged.packages);
+        let others: Vec<(PackageName, Version)> = self
+            .merged
+            .both_moved
+            .iter()
+            .map(|both| (both.name.clone(), both.of(both.preferred.other()).clone()))
+            .collect();
+        resolver.registries.prefetch_closure(&needs_of(&problem));
+        match reconcile(&problem, &others, &resolver.registries) {
+            Ok(update) => self.finished(&resolver, update),
+            Err(unresolved) => Err(resolver.unsolved(&problem, self.declared, unresolved)?),
+        }
     }
-}
 
-fn finished(
-    resolver: &Resolver<'_>,
-    declared: &Workspace,
-    merged: &MergedLock,
-    update: Update,
-) -> Result<ResolvedMerge, Failure> {
-    let mut resolution = update.resolution;
-    let lock = resolver.lock_of(declared, &mut resolution)?;
-    let settled = merged.both_moved.iter().filter_map(|both| settled(both, &lock)).collect();
-    let moved = moved(&lock, &merged.packages, &merged.both_moved);
-    let warnings = resolver.registries.warnings();
-    let registries = resolver.registries.again();
-    Ok(ResolvedMerge { resolved: Resolved { lock, warnings }, settled, moved, registries })
+    fn finished(&self, resolver: &Resolver<'_>, update: Update) -> Result<ResolvedMerge, Failure> {
+        let MergedLock { packages, both_moved } = self.merged;
+        let mut resolution = update.resolution;
+        let lock = resolver.lock_of(self.declared, &mut resolution)?;
+        let settled = both_moved.iter().filter_map(|both| settled(both, &lock)).collect();
+        let moved = moved(&lock, packages, both_moved);
+        let warnings = resolver.registries.warnings();
+        let registries = resolver.registries.again();
+        Ok(ResolvedMerge { resolved: Resolved { lock, warnings }, settled, moved, registries })
+    }
 }
 
 fn settled(both: &BothMoved, lock: &Lock) -> Option<Settled> {

@@ -11,6 +11,7 @@ use bibliotax_store::ledger::FOLDER as TICKS;
 use super::git::working_copy;
 use crate::context::Context;
 use crate::failure::Failure;
+use crate::git::WorkingCopy;
 use crate::workspace::Manifests;
 
 /// The file that says which files are merged how.
@@ -31,13 +32,14 @@ pub struct SetUp {
     pub lines: Vec<String>,
     /// The settings that the repository gets, or loses.
     pub settings: Vec<(String, String)>,
+    copy: WorkingCopy,
     place: PathBuf,
     text: String,
     is_undo: bool,
 }
 
 impl SetUp {
-    /// Whether all is so already.
+    /// Whether there is nothing to do.
     pub fn is_done(&self) -> bool {
         self.lines.is_empty() && self.settings.is_empty()
     }
@@ -76,12 +78,12 @@ pub fn plan(program: &Path, undoes: bool, context: &Context<'_>) -> Result<SetUp
     let settings = wanted.into_iter().filter(|setting| !is_set(setting)).collect();
     let attributes = pathdiff::diff_paths(&place, context.folder).unwrap_or_else(|| place.clone());
     let attributes = attributes.display().to_string();
-    Ok(SetUp { attributes, lines, settings, place, text, is_undo: undoes })
+    Ok(SetUp { attributes, lines, settings, copy, place, text, is_undo: undoes })
 }
 
 /// Does it.
-pub fn apply(set_up: &SetUp, context: &Context<'_>) -> Result<(), Failure> {
-    let copy = working_copy(context.folder)?;
+pub fn apply(set_up: &SetUp) -> Result<(), Failure> {
+    let copy = &set_up.copy;
     if !set_up.lines.is_empty() {
         write_attributes(set_up)?;
     }
@@ -134,7 +136,8 @@ fn called(program: &Path, context: &Context<'_>) -> String {
 /// Whether git merges by meaning in this working copy; `None` where the team doesn't want it to.
 pub fn is_set_up(root: &Path) -> Option<bool> {
     let text = read_text(&root.join(ATTRIBUTES), MAX_SIZE).ok().flatten()?;
-    let is_ours = |line: &str| lines().iter().any(|own| line.trim() == own);
+    let wanted = lines();
+    let is_ours = |line: &str| wanted.iter().any(|own| line.trim() == own);
     let copy = text.lines().any(is_ours).then(|| working_copy(root).ok()).flatten()?;
     Some(copy.ask(["config", "--get", &format!("merge.{DRIVER}.driver")]).is_some())
 }

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use bibliotax_core::lock::{FILE_NAME as LOCK, Lock, LockFault, salvage};
 use bibliotax_core::manifest::FILE_NAME;
-use bibliotax_core::merge::{LockSide, Versions, merge_manifests};
+use bibliotax_core::merge::{LockSide, Versions, changed, merge_manifests};
 
 use super::git::{CommittedFile, is_card};
 use crate::failure::Failure;
@@ -91,11 +91,8 @@ fn merged_text(
     ours: Option<&String>,
     theirs: Option<&String>,
 ) -> Option<Option<String>> {
-    if ours == theirs || base == theirs {
-        return Some(ours.cloned());
-    }
-    if base == ours {
-        return Some(theirs.cloned());
+    if let Some(text) = changed(base, ours, theirs) {
+        return Some(text.cloned());
     }
     let (Some(ours), Some(theirs)) = (ours, theirs) else { return None };
     let versions = Versions { base: base.map_or("", |base| base), ours, theirs };

@@ -9,12 +9,11 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::version::Version;
 use bibliotax_disk::read::read_text;
 use bibliotax_disk::write::write_whole;
-use bibliotax_store::ledger::FOLDER as TICKS;
 
 use super::Settled;
 use super::driver::newer_tick;
-use super::git::{UnmergedFile, working_copy};
-use super::resolved::{ResolvedMerge, resolve_merged};
+use super::git::{UnmergedFile, is_tick, working_copy};
+use super::resolved::{MergedWorkspace, ResolvedMerge};
 use super::sides::lock_sides;
 use crate::change::{PlannedChange, Wanted};
 use crate::context::Context;
@@ -145,7 +144,7 @@ fn joined(
     let (Some(ours), Some(theirs)) = (&file.ours, &file.theirs) else {
         return Err((None, vec!["it is gone on one side".to_owned()]));
     };
-    if path.rsplit('/').nth(1) == Some(TICKS) {
+    if is_tick(path) {
         return Ok(newer_tick(ours, theirs).to_owned());
     }
     let versions = Versions { base: file.base.as_deref().unwrap_or_default(), ours, theirs };
@@ -185,8 +184,9 @@ fn merged_lock(
         None => MergedLock { packages: workspace.locked().into_owned(), both_moved: Vec::new() },
     };
     let declared = workspace.declared.clone();
+    let merged = MergedWorkspace { workspace: &workspace, declared: &declared, merged: &merged };
     let ResolvedMerge { resolved, settled, moved, registries } =
-        resolve_merged(&workspace, &declared, &merged, context.environment, options)?;
+        merged.resolve(context.environment, options)?;
     let wanted = Wanted::new(Edits::default(), declared, resolved);
     let change = PlannedChange::new(workspace, wanted, &registries);
     Ok(Merged { path: path.to_owned(), change, settled, moved })

@@ -62,7 +62,7 @@ impl Merge {
         let plan = run.working(|context| set_up::plan(&program, self.undo, context))?;
         render::show_set_up(run.ui, &plan, self.undo, self.dry_run);
         if !self.dry_run {
-            run.working(|context| set_up::apply(&plan, context))?;
+            run.working(|_| set_up::apply(&plan))?;
         }
         Ok(Exit::Done)
     }

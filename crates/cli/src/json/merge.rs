@@ -105,7 +105,7 @@ pub struct MergeSetUp {
 
 impl MergeSetUp {
     /// What is changed, as a whole document.
-    pub fn of(plan: &SetUp, _undoes: bool, dry_run: bool) -> Merge {
+    pub fn of(plan: &SetUp, dry_run: bool) -> Merge {
         let set_up = Self {
             attributes: plan.attributes.clone(),
             lines: plan.lines.clone(),

@@ -127,5 +127,5 @@ pub fn show_set_up(ui: &Ui, plan: &SetUp, undoes: bool, is_dry_run: bool) {
             clean(&plan.attributes)
         ));
     }
-    ui.report(|| MergeSetUp::of(plan, undoes, is_dry_run));
+    ui.report(|| MergeSetUp::of(plan, is_dry_run));
 }

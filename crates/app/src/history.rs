@@ -76,7 +76,7 @@ impl From<&Change<'_>> for PackageChange {
     }
 }
 
-/// Reads the history of the lock that a folder's workspace has. Each change is told once, with the commit that made it; of a merge, only
+/// Reads the history of the lock that a folder's workspace has. Each change stands once, with the commit that made it; of a merge, only
 /// what none of its sides had.
 pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failure> {
     let wanted = request.packages.iter().map(|word| Failure::read_word(word));

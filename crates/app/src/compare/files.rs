@@ -134,7 +134,7 @@ fn files_of(package: Option<&LockedPackage>, store: &Store) -> Result<Files, Fai
 fn difference(path: &str, old: Option<&Path>, new: Option<&Path>) -> Result<Option<String>, Failure> {
     let text = |place: Option<&Path>| match place {
         None => Some(String::new()),
-        // What is no text, or too large, is told by its sizes.
+        // Of what is no text, or too large, only the sizes are shown.
         Some(place) => read_text(place, MAX_TEXT).ok().flatten(),
     };
     let (Some(before), Some(after)) = (text(old), text(new)) else { return Ok(None) };

@@ -17,7 +17,7 @@ use crate::resolving::Resolver;
 use crate::search_options::SearchOptions;
 use crate::workspace::WorkspaceFolder;
 
-/// Most releases of a package whose notes are told.
+/// Most releases of a package whose notes are shown.
 const MAX_NOTES: usize = 10;
 
 /// What is known of a difference.

@@ -44,7 +44,7 @@ impl Surveyed {
     }
 }
 
-/// The workspaces at all places, in their order. A repository that can't be asked, or a lock that can't be read, is told with its place.
+/// The workspaces at all places, in their order. A repository that can't be asked and a lock that can't be read have an error in place of a lock.
 pub fn survey(places: &[String], context: &Context<'_>) -> Result<Vec<Surveyed>, Failure> {
     let found = places.par_iter().map(|place| match Location::of(place) {
         Location::Url { .. } | Location::OnHost { .. } => Ok(in_repository(place, context)),

@@ -134,7 +134,7 @@ fn check_allowed(breaches: &[LockBreach<'_>], name: &PackageName) -> Result<(), 
     });
     let Some(refused) = refused else { return Ok(()) };
     let who = format!("{name} {}", refused.package.version);
-    let message = refused.breach.reason.sentence(refused.scope, &who, true);
+    let message = refused.breach.sentence(refused.scope, &who, true);
     Err(Failure::new("rules.forbidden", message).advice(
         "`bibliotax update --comply` moves to what the rules allow; to change them, edit `[rules] licenses`",
     ))

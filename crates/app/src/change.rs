@@ -4,7 +4,7 @@
 use std::collections::BTreeSet;
 use std::time::{Duration, Instant};
 
-use bibliotax_core::compare::{Change, compare};
+use bibliotax_core::compare::{Change, CharterChange, compare, compare_charters};
 use bibliotax_core::lock::{self, Lock};
 use bibliotax_core::manifest::ManifestText;
 use bibliotax_core::name::PackageName;
@@ -55,6 +55,8 @@ pub struct PlannedChange {
 
 /// What changes.
 pub struct ChangeReport<'p> {
+    /// The charters that come, go or move.
+    pub charters: Vec<CharterChange<'p>>,
     /// The packages that come, go or move.
     pub changes: Vec<Change<'p>>,
     /// The new lock.
@@ -122,6 +124,7 @@ impl PlannedChange {
         let differs = old.is_some_and(|old| old.packages != lock.packages);
         ChangeReport {
             only_reasons: changes.is_empty() && differs,
+            charters: compare_charters(old, lock),
             changes,
             lock,
             edited: edits::compared(&self.workspace, &self.wanted.edits),
@@ -234,6 +237,7 @@ pub fn plan_declared(
     context: &Context<'_>,
 ) -> Result<PlannedChange, Failure> {
     let resolver = Resolver::open(&workspace, &declared, context.environment, options)?;
+    let declared = resolver.bound(&declared)?;
     let resolved = resolver.resolve(&declared)?;
     let registries = resolver.registries;
     Ok(PlannedChange::new(workspace, Wanted::new(edits, declared, resolved), &registries))

@@ -1,5 +1,6 @@
 //! `check`: the one look at the health of a workspace: its lock, its projects, what stands in, and what the rules say.
 
+mod charters;
 mod codes;
 mod explained;
 mod feeds;
@@ -175,6 +176,7 @@ fn about_lock(
         let known: BTreeSet<String> = known.iter().map(Finding::fingerprint).collect();
         findings.retain(|finding| !known.contains(&finding.fingerprint()));
     }
+    findings.extend(charters::findings(&workspace.declared, lock));
     findings.extend(feeds::findings(workspace, registries, context));
     findings.extend(shared_names(workspace, lock, registries)?);
     findings.extend(stale_shelf(workspace)?);

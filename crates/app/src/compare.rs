@@ -4,7 +4,7 @@ mod files;
 mod known;
 mod locks;
 
-use bibliotax_core::compare::{Change, compare};
+use bibliotax_core::compare::{Change, CharterChange, compare, compare_charters};
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
 
@@ -56,6 +56,11 @@ impl Report {
     /// The packages that differ.
     pub fn changes(&self) -> Vec<Change<'_>> {
         compare(Some(&self.old), &self.new)
+    }
+
+    /// The charters that differ.
+    pub fn charters(&self) -> Vec<CharterChange<'_>> {
+        compare_charters(Some(&self.old), &self.new)
     }
 
     /// The projects that are on one side only.

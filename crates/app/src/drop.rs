@@ -56,11 +56,18 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let workspace = WorkspaceFolder::open(context.folder, request.is_dry_run, context.listener)?;
     workspace.sound_lock()?;
     let projects = request.projects.to_change(&workspace)?;
-    let words = request.packages.iter();
+    let is_charter = |word: &&String| {
+        request.purpose.is_none()
+            && workspace.declared.charters.iter().any(|charter| charter.name.as_str() == *word)
+    };
+    let (charters, words): (Vec<&String>, Vec<&String>) = request.packages.iter().partition(is_charter);
+    let charters: Vec<PackageName> =
+        charters.into_iter().map(|word| Failure::read_word(word)).collect::<Result<_, _>>()?;
     let needs = words
+        .into_iter()
         .map(|word| declared(&workspace, &projects, request.purpose.as_deref(), word))
         .collect::<Result<Vec<_>, _>>()?;
-    let edits = without(&workspace, needs.iter().flatten())?;
+    let edits = without(&workspace, needs.iter().flatten(), &charters)?;
     let dropped = needs.iter().filter_map(|needs| Some(needs.first()?.1.package.clone())).collect();
     Ok(Plan { change: plan_edits(workspace, edits, &request.options, context)?, dropped })
 }
@@ -101,14 +108,18 @@ fn not_declared(
     })
 }
 
-/// The manifests without these needs.
+/// The manifests without these needs and charters.
 fn without<'n>(
     workspace: &WorkspaceFolder,
     needs: impl Iterator<Item = &'n (&'n Project, &'n Need)>,
+    charters: &[PackageName],
 ) -> Result<Edits, Failure> {
     let mut texts = ManifestEdits::of(workspace);
     for (project, need) in needs {
         texts.open(&project.folder)?.remove_need(need.purpose.as_ref(), &need.package);
+    }
+    for charter in charters {
+        texts.open("")?.remove_charter(charter);
     }
     Ok(texts.edits())
 }

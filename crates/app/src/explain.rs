@@ -1,18 +1,21 @@
 //! `explain`: why a package is here at its version, and why not at another.
 
+use bibliotax_core::charter::{CharterRelease, CharterUse, LockedCharter};
 use bibliotax_core::compare::{Change, compare};
 use bibliotax_core::graph::{NeedPaths, paths_to};
 use bibliotax_core::lock::{Lock, LockedPackage, Scope};
-use bibliotax_core::name::PackageName;
+use bibliotax_core::name::{Family, PackageName};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Conflict, Problem, resolve, ways_out};
 use bibliotax_core::version::Version;
+use bibliotax_core::workspace::Workspace;
 
 use crate::context::Context;
 use crate::failure::{Failure, Way};
 use crate::machine::this_machine;
 use crate::need::words::{self, Wanted};
 use crate::newer::newest_elsewhere;
+use crate::resolving::charters::MovingCharters;
 use crate::resolving::{
     Resolver, about_release, check_known, conflict_of, needs_of, not_locked_package, ways_out as as_ways,
 };
@@ -60,6 +63,8 @@ pub struct Report<'w> {
 
 /// What can be said of a package.
 pub enum Answer<'w> {
+    /// What a charter binds here.
+    Charter(Box<ExplainedCharter<'w>>),
     /// Why it is here.
     Here(Box<Here<'w>>),
     /// That it could be in a range.
@@ -74,6 +79,10 @@ pub struct Here<'w> {
     pub package: &'w LockedPackage,
     /// The shortest paths to it.
     pub paths: NeedPaths,
+    /// What charters allow of it.
+    pub charters: Vec<(CharterRelease, Range)>,
+    /// The charters that it is excepted from, each with the reason.
+    pub excepted: Vec<(PackageName, String)>,
     /// What people should know of its release.
     pub about: Vec<String>,
     /// What keeps newer releases out.
@@ -82,6 +91,22 @@ pub struct Here<'w> {
     pub elsewhere: Option<Version>,
     /// Whether nobody knows if there is a newer one, since it comes from an archive.
     pub is_unknown: bool,
+}
+
+/// What a charter binds in a workspace.
+pub struct ExplainedCharter<'w> {
+    /// The charter as it is locked.
+    pub charter: &'w LockedCharter,
+    /// The range in which the workspace takes it on.
+    pub range: Range,
+    /// The locked packages that it has a range for, each with that.
+    pub binds: Vec<(&'w LockedPackage, Range)>,
+    /// The names that it has and nobody uses here.
+    pub unused: Vec<String>,
+    /// The packages that are excepted, each with the reason.
+    pub excepted: Vec<(PackageName, String)>,
+    /// The newest release that the range accepts, where that is another.
+    pub update: Option<Version>,
 }
 
 /// A newer release, and what keeps it out.
@@ -138,6 +163,7 @@ pub fn report<'w>(
     let scope = Scope { projects: &projects, targets: &targets, without: &[], machine: &machine };
     let explaining = Explaining { workspace, lock, resolver: &resolver, package: &wanted.package, scope };
     let answer = match &wanted.range {
+        None if lock.charter(&wanted.package).is_some() => explaining.charter()?,
         None => explaining.why_here()?,
         Some(range) => explaining.why_not(range)?,
     };
@@ -160,6 +186,8 @@ impl<'w> Explaining<'_, '_, 'w> {
         let listing = self.resolver.registries.listing(&package.name).ok().flatten();
         let release = listing.as_ref().and_then(|listing| listing.history.release(&package.version));
         let about = release.map(about_release).unwrap_or_default();
+        let family = release.and_then(|release| release.entry.family.as_ref());
+        let (charters, excepted) = self.allowed(package, family);
         let newer = self.newer(package).into_iter().map(|version| self.kept_out(&package.name, version));
         let newer = newer.collect::<Result<Vec<_>, _>>()?;
         let is_outside = package.source.registry().is_none() && package.source.path().is_none();
@@ -168,7 +196,56 @@ impl<'w> Explaining<'_, '_, 'w> {
         let is_unknown = is_outside && found.is_none();
         let known = newer.iter().map(|newer| &newer.version).chain([&package.version]).max();
         let elsewhere = found.filter(|found| known.is_none_or(|known| found > known));
-        Ok(Answer::Here(Box::new(Here { package, paths, about, newer, elsewhere, is_unknown })))
+        Ok(Answer::Here(Box::new(Here {
+            package,
+            paths,
+            charters,
+            excepted,
+            about,
+            newer,
+            elsewhere,
+            is_unknown,
+        })))
+    }
+
+    /// What a charter binds here.
+    fn charter(&self) -> Result<Answer<'w>, Failure> {
+        let charter = self.lock.charter(self.package).ok_or_else(|| self.not_here())?;
+        let declared = &self.workspace.declared;
+        let taken_on = declared.declared_charter(&charter.name);
+        let use_of = CharterUse::of(self.lock, charter);
+        let moving = MovingCharters::Only([charter.name.clone()].into());
+        let moved = self.resolver.bound_anew(declared, &self.lock.charters, &moving)?;
+        let newest = moved.bound.iter().find(|bound| bound.name == charter.name);
+        let excepted = taken_on.iter().flat_map(|declared| &declared.except);
+        Ok(Answer::Charter(Box::new(ExplainedCharter {
+            charter,
+            range: taken_on.map_or_else(Range::any, |declared| declared.range.clone()),
+            binds: use_of.binds.into_iter().map(|(package, range)| (package, range.clone())).collect(),
+            unused: use_of.unused.into_iter().map(str::to_owned).collect(),
+            excepted: excepted
+                .map(|exception| (exception.package.clone(), exception.reason.clone()))
+                .collect(),
+            update: newest.map(|bound| bound.version.clone()).filter(|version| *version != charter.version),
+        })))
+    }
+
+    /// What charters allow of a locked package, and which it is excepted from.
+    fn allowed(
+        &self,
+        package: &LockedPackage,
+        family: Option<&Family>,
+    ) -> (Vec<(CharterRelease, Range)>, Vec<(PackageName, String)>) {
+        let declared = &self.workspace.declared;
+        let bounds = declared.charter_bounds();
+        let ranges = bounds.iter().flat_map(|bounds| {
+            let ranges = bounds.binding(&package.name, family);
+            ranges.map(|range| (bounds.release.clone(), range.clone()))
+        });
+        let excepted = declared.charters.iter().filter_map(|charter| {
+            Some((charter.name.clone(), charter.exception(&package.name)?.reason.clone()))
+        });
+        (ranges.collect(), excepted.collect())
     }
 
     /// That the package is not in the lock: because the manifest does without it, or anyhow.
@@ -211,27 +288,31 @@ impl<'w> Explaining<'_, '_, 'w> {
         let registries = &self.resolver.registries;
         check_known(registries, self.package)?;
         let declared = &self.workspace.declared;
-        let is_needed = self.lock.package(self.package).is_some();
-        let asking = |locked: &[LockedPackage]| {
-            let problem = Problem::new(declared, locked);
-            if is_needed {
-                problem.asking_where_needed(self.package, range)
-            } else {
-                problem.asking(self.package, range)
-            }
-        };
-        let (package, range) = (self.package.clone(), range.clone());
-        match resolve(&asking(&self.lock.packages), registries) {
+        match resolve(&self.asking(declared, range, &self.lock.packages), registries) {
             Ok(mut resolution) => {
                 let lock = self.resolver.lock_of(declared, &mut resolution)?;
+                let (package, range) = (self.package.clone(), range.clone());
                 Ok(Answer::Possible(Box::new(Possible { package, range, lock })))
             }
             Err(unresolved) => {
                 let conflict = conflict_of(unresolved)?;
-                let ways = ways_out(&asking(&[]), &conflict, registries)?;
-                let ways = as_ways::as_commands(&ways, self.workspace, declared);
+                let ways = ways_out(&self.asking(declared, range, &[]), &conflict, registries)?;
+                let mut ways = as_ways::as_commands(&ways, self.workspace, declared);
+                let asked = |declared: &Workspace| self.asking(declared, range, &[]);
+                ways.extend(self.resolver.other_charters(declared, &conflict, asked)?);
+                let (package, range) = (self.package.clone(), range.clone());
                 Ok(Answer::NotPossible(Box::new(NotPossible { package, range, conflict, ways })))
             }
+        }
+    }
+
+    /// The question whether the package could be in a range, where these packages are locked.
+    fn asking(&self, declared: &Workspace, range: &Range, locked: &[LockedPackage]) -> Problem {
+        let problem = Problem::new(declared, locked);
+        if self.lock.package(self.package).is_some() {
+            problem.asking_where_needed(self.package, range)
+        } else {
+            problem.asking(self.package, range)
         }
     }
 }

@@ -1,9 +1,11 @@
 //! `history`: when packages came into the lock, moved and left, by which commit.
 
-use std::collections::BTreeMap;
+use std::cmp::Ordering;
+use std::collections::{BTreeMap, BTreeSet};
 
+use bibliotax_core::charter::LockedCharter;
 use bibliotax_core::compare::{Aspect, Change, Kind, compare_packages};
-use bibliotax_core::lock::{FILE_NAME as LOCK, changed_lines};
+use bibliotax_core::lock::{FILE_NAME as LOCK, changed_charters, changed_lines};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::version::Version;
 use jiff::Timestamp;
@@ -62,6 +64,8 @@ pub struct PackageChange {
     pub new: Option<Version>,
     /// What else differs.
     pub aspects: Vec<Aspect>,
+    /// Whether it is a charter.
+    pub is_charter: bool,
 }
 
 impl From<&Change<'_>> for PackageChange {
@@ -72,8 +76,40 @@ impl From<&Change<'_>> for PackageChange {
             old: change.old.map(|package| package.version.clone()),
             new: change.new.map(|package| package.version.clone()),
             aspects: change.aspects(),
+            is_charter: false,
         }
     }
+}
+
+impl PackageChange {
+    /// What became of a charter; `None` where it is on no side.
+    fn of_charter(old: Option<&LockedCharter>, new: Option<&LockedCharter>) -> Option<Self> {
+        let (name, kind) = match (old, new) {
+            (None, None) => return None,
+            (None, Some(new)) => (&new.name, Kind::Added),
+            (Some(old), None) => (&old.name, Kind::Gone),
+            (Some(old), Some(new)) => match new.version.cmp(&old.version) {
+                Ordering::Greater => (&new.name, Kind::Raised),
+                Ordering::Less => (&new.name, Kind::Lowered),
+                Ordering::Equal => (&new.name, Kind::Changed),
+            },
+        };
+        let version = |charter: &LockedCharter| charter.version.clone();
+        let (old, new) = (old.map(version), new.map(version));
+        Some(Self { name: name.clone(), kind, old, new, aspects: Vec::new(), is_charter: true })
+    }
+}
+
+/// What became of the charters of a lock, from one text of it to another.
+fn charter_changes(old: &str, new: &str) -> Vec<PackageChange> {
+    let [before, after] = changed_charters(old, new);
+    let names: BTreeSet<&PackageName> = before.iter().chain(&after).map(|charter| &charter.name).collect();
+    let change = |name: &PackageName| {
+        let of =
+            |charters: &'_ [LockedCharter]| charters.iter().find(|charter| charter.name == *name).cloned();
+        PackageChange::of_charter(of(&before).as_ref(), of(&after).as_ref())
+    };
+    names.into_iter().filter_map(change).collect()
 }
 
 /// Reads the history of the lock that a folder's workspace has. Each change stands once, with the commit that made it; of a merge, only
@@ -157,7 +193,8 @@ impl Texts<'_> {
         self.known.retain(|known, _| commit.parents.contains(known));
         let changes = |old: &str| -> Vec<PackageChange> {
             let [before, after] = changed_lines(old, &new);
-            compare_packages(&before, &after).iter().map(PackageChange::from).collect()
+            let packages = compare_packages(&before, &after);
+            charter_changes(old, &new).into_iter().chain(packages.iter().map(PackageChange::from)).collect()
         };
         let Some((first, others)) = olds.split_first() else { return changes("") };
         let mut found = changes(first);

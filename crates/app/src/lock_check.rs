@@ -1,9 +1,11 @@
 //! Checks a lock that somebody else may have written, against the manifests and the cards of its releases.
 
 use bibliotax_core::card::{Card, Entry};
+use bibliotax_core::charter::LockedCharter;
 use bibliotax_core::facet::Facets;
 use bibliotax_core::fault::Fault;
 use bibliotax_core::lock::{self, Held, Line, Lock, LockedPackage, Mismatch};
+use bibliotax_core::name::RegistryName;
 use bibliotax_core::resolve::Catalogue;
 use bibliotax_core::source::Source;
 use bibliotax_present::words::first_few;
@@ -53,16 +55,59 @@ impl<'w> LockCheck<'w> {
         let keyed = keyed(self.workspace, lock);
         let keys: Vec<[u8; 32]> = keyed.iter().map(|(_, key)| *key).collect();
         let known = lines.known(&keys);
-        let new: Vec<&LockedPackage> =
-            keyed.iter().filter(|(_, key)| !known.contains(key)).map(|(package, _)| *package).collect();
-        if new.is_empty() {
+        let new = || keyed.iter().filter(|(_, key)| !known.contains(key)).map(|(line, _)| *line);
+        let packages: Vec<&LockedPackage> = new().filter_map(LockedLine::package).collect();
+        let charters: Vec<&LockedCharter> = new().filter_map(LockedLine::charter).collect();
+        if packages.is_empty() && charters.is_empty() {
             return Ok(());
         }
-        self.check_packages(lock, &held, &new)?;
+        self.check_charters(lock, &charters)?;
+        self.check_packages(lock, &held, &packages)?;
         if self.workspace.is_held() {
             lines.note(&keys);
         }
         Ok(())
+    }
+
+    /// Compares charters with their cards: those that the store has, and for the rest what their registries say.
+    fn check_charters(&self, lock: &Lock, charters: &[&LockedCharter]) -> Result<(), Failure> {
+        let cards = Cards::of(&self.environment.registries_folder()?);
+        let in_store = |charter: &LockedCharter| -> Option<Card> {
+            serde_json::from_str(&cards.read(&charter.card)?).ok()
+        };
+        let mut registries = None;
+        for charter in charters {
+            let entry = match in_store(charter) {
+                Some(card) => Some(card.entry(charter.card)),
+                None => {
+                    let registries = match &registries {
+                        Some(opened) => opened,
+                        None => registries.insert(self.registries()?),
+                    };
+                    let listing = registries.listing(&charter.name)?;
+                    let listing =
+                        listing.filter(|listing| listing.source.registry() == Some(&charter.source));
+                    let release =
+                        listing.as_ref().and_then(|listing| listing.history.release(&charter.version));
+                    release.map(|release| release.entry.clone())
+                }
+            };
+            let is_of = |entry: &Entry| {
+                (&entry.name, &entry.version, entry.card) == (&charter.name, &charter.version, charter.card)
+                    && entry.charter.as_deref() == Some(&charter.charter)
+            };
+            if !entry.as_ref().is_some_and(is_of) {
+                let what = format!("{} states something else in {}", charter.release(), charter.source);
+                let line = Line::Charter(charter.name.clone());
+                return Err(mismatched(lock, &Mismatch { line, what }));
+            }
+        }
+        Ok(())
+    }
+
+    fn registries(&self) -> Result<Registries, Failure> {
+        let network = self.environment.network_for(self.options);
+        Ok(self.workspace.open_registries(&self.workspace.declared, Freshness::Locked, &network)?)
     }
 
     /// Compares packages with their cards: those that the store has, and for the rest what their sources say.
@@ -101,9 +146,7 @@ impl<'w> LockCheck<'w> {
         held: &Held<'_>,
         packages: &[&LockedPackage],
     ) -> Result<(), Failure> {
-        let network = self.environment.network_for(self.options);
-        let declared = &self.workspace.declared;
-        let registries = self.workspace.open_registries(declared, Freshness::Locked, &network)?;
+        let registries = self.registries()?;
         prefetch_locked(&registries, packages.iter().copied());
         let facets = registries.facets();
         for package in packages {
@@ -172,17 +215,47 @@ pub fn remember_kit(lock: &Lock, environment: &Environment) {
     CheckedLines::of(&environment.network()).note(&keys);
 }
 
-/// The packages whose lines are remembered, each with the key of its line: not those in folders, which anybody edits.
-fn keyed<'l>(workspace: &WorkspaceFolder, lock: &'l Lock) -> Vec<(&'l LockedPackage, [u8; 32])> {
-    let place = |package: &LockedPackage| {
-        let name = package.source.registry()?;
+/// A line of a lock that a card vouches for.
+#[derive(Clone, Copy)]
+enum LockedLine<'l> {
+    Package(&'l LockedPackage),
+    Charter(&'l LockedCharter),
+}
+
+impl<'l> LockedLine<'l> {
+    fn package(self) -> Option<&'l LockedPackage> {
+        if let Self::Package(package) = self { Some(package) } else { None }
+    }
+
+    fn charter(self) -> Option<&'l LockedCharter> {
+        if let Self::Charter(charter) = self { Some(charter) } else { None }
+    }
+
+    fn text(self) -> String {
+        match self {
+            Self::Package(package) => package.as_line(),
+            Self::Charter(charter) => charter.as_line(),
+        }
+    }
+
+    fn registry(self) -> Option<&'l RegistryName> {
+        match self {
+            Self::Package(package) => package.source.registry(),
+            Self::Charter(charter) => Some(&charter.source),
+        }
+    }
+}
+
+/// The lines that are remembered, each with its key: not those of packages in folders, which anybody edits.
+fn keyed<'l>(workspace: &WorkspaceFolder, lock: &'l Lock) -> Vec<(LockedLine<'l>, [u8; 32])> {
+    let place = |line: LockedLine<'_>| {
+        let name = line.registry()?;
         let declared = workspace.declared.registries.iter().find(|declared| declared.name == *name)?;
         Some(place_of(declared, &workspace.root))
     };
     let packages = lock.packages.iter().filter(|package| package.source.path().is_none());
-    let keyed = packages
-        .map(|package| (package, CheckedLines::key(&place(package).unwrap_or_default(), &package.as_line())));
-    keyed.collect()
+    let lines = packages.map(LockedLine::Package).chain(lock.charters.iter().map(LockedLine::Charter));
+    lines.map(|line| (line, CheckedLines::key(&place(line).unwrap_or_default(), &line.text()))).collect()
 }
 
 /// That the store has no cards yet of packages.
@@ -202,6 +275,7 @@ fn mismatched(lock: &Lock, mismatch: &Mismatch) -> Failure {
     let text = lock.to_string();
     let line = match &mismatch.line {
         Line::Registries => text.lines().find(|line| line.starts_with("  \"registries\"")).map(str::to_owned),
+        Line::Charter(name) => lock.charter(name).map(LockedCharter::as_line),
         Line::Project(name) => {
             lock.projects.iter().find(|project| project.name == *name).map(lock::LockedProject::as_line)
         }

@@ -10,6 +10,7 @@ use std::str::FromStr;
 
 use bibliotax_core::fault::Fault;
 use bibliotax_core::name::{ComponentName, PackageName, Purpose};
+use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Problem};
 use bibliotax_core::version::Version;
 use bibliotax_core::workspace::{Project, Workspace};
@@ -19,6 +20,7 @@ use crate::change::{PlannedChange, Wanted as WantedChange};
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::newest_release::{PassedOver, passed_over};
+use crate::resolving::charters::open_releases;
 use crate::resolving::{Resolver, check_known, needs_of, no_registry};
 use crate::search_options::SearchOptions;
 use crate::workspace::{ProjectWords, WorkspaceFolder, declared_target};
@@ -111,16 +113,33 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     // A project that a path leads to is read with the manifests that name it.
     let declared = declaring.workspace()?;
     let resolver = Resolver::open(&workspace, &declared, context.environment, &request.options)?;
+    let charters = taken_on(&mut wanted, &wishes, &resolver.registries)?;
+    let declared = if charters.is_empty() {
+        declared
+    } else {
+        declaring = declaring.again();
+        wanted.iter().try_for_each(|wanted| declaring.declare(wanted))?;
+        charters.iter().try_for_each(|(charter, range)| declaring.take_on(charter, range))?;
+        declaring.workspace()?
+    };
+    let declared = resolver.bound(&declared)?;
+    declaring.take_ranges_of_charters(&wanted, &declared)?;
+    let declared = resolver.bound(&declaring.workspace()?)?;
     let problem = Problem::new(&declared, &workspace.locked());
     resolver.registries.prefetch_closure(&needs_of(&problem));
     check_wanted(&wanted, &wishes, &resolver.registries)?;
     let (mut chosen, warnings) = resolver.choose(&problem, &declared)?;
     declaring.settle_ranges(&wanted, &chosen)?;
     // The ranges are made around what was chosen, which is therefore what they lead to.
-    let declared = declaring.workspace()?;
+    let declared = resolver.bound(&declaring.workspace()?)?;
     let lock = resolver.lock_of(&declared, &mut chosen)?;
-    let lines = wanted.iter().map(|wanted| declaring.declared_package(&declared, wanted));
-    let lines = lines.collect::<Result<_, _>>()?;
+    let mut lines = Vec::new();
+    for wanted in &wanted {
+        lines.push(declaring.declared_package(&declared, wanted)?);
+    }
+    for (charter, _) in &charters {
+        lines.push(declaring.declared_charter(charter)?);
+    }
     let edits = declaring.edits();
     let registries = resolver.registries;
     let wanted_change = WantedChange { edits, declared, lock, warnings };
@@ -130,6 +149,29 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let package = wanted.first().map(|wanted| wanted.package.clone());
     let proposed_version = package.zip(version);
     Ok(Plan { change, archive, tags, card, proposed_version, declared: lines, passed_over })
+}
+
+/// The charters among what is wanted, which is then without them, each with its range.
+fn taken_on(
+    wanted: &mut Vec<Wanted>,
+    wishes: &Wishes,
+    registries: &Registries,
+) -> Result<Vec<(PackageName, Range)>, Failure> {
+    if wishes.source.is_some() {
+        return Ok(Vec::new());
+    }
+    let mut charters = Vec::new();
+    for at in (0..wanted.len()).rev() {
+        let Some(listing) = registries.listing(&wanted[at].package)? else { continue };
+        let newest =
+            open_releases(&listing).find(|release| wishes.prereleases || !release.entry.version.is_pre());
+        let Some(newest) = newest.filter(|release| release.entry.charter.is_some()) else { continue };
+        let version = &newest.entry.version;
+        let own = if wishes.exactly { Range::exactly(version) } else { Range::from_version(version) };
+        let Wanted { package, range } = wanted.remove(at);
+        charters.insert(0, (package, range.unwrap_or(own)));
+    }
+    Ok(charters)
 }
 
 fn wishes(request: &Request) -> Result<Wishes, Failure> {

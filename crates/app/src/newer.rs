@@ -9,8 +9,9 @@ use bibliotax_core::history::Release;
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::newer::{Newer as News, newer};
-use bibliotax_core::resolve::{Catalogue, Problem, Resolution, resolve, update};
+use bibliotax_core::resolve::{Catalogue, Listing, Problem, Resolution, resolve, update};
 use bibliotax_core::version::Version;
+use bibliotax_core::workspace::Workspace;
 use bibliotax_registry::catalogue::all_sources::{At, newest_of_all};
 use bibliotax_registry::catalogue::registries::Registries;
 use bibliotax_registry::sources::direct_sources::Freshness;
@@ -18,6 +19,7 @@ use rayon::prelude::*;
 
 use crate::context::Context;
 use crate::failure::{self, Failure};
+use crate::resolving::charters::MovingCharters;
 use crate::resolving::{Resolver, conflict_of, locked_name, needs_of};
 use crate::search_options::SearchOptions;
 use crate::workspace::{ProjectWords, WorkspaceFolder};
@@ -44,6 +46,8 @@ pub struct Request {
 
 /// What is newer.
 pub struct Report<'w> {
+    /// The charters that have newer releases.
+    pub charters: Vec<CharterNews>,
     /// The packages that have news.
     pub packages: Vec<PackageNews<'w>>,
     /// What facets there are.
@@ -58,6 +62,21 @@ pub struct Report<'w> {
     pub stuck: Option<Failure>,
     /// What people should know of the registries.
     pub warnings: Vec<String>,
+}
+
+/// News of a charter.
+#[derive(Debug, Clone)]
+pub struct CharterNews {
+    /// The charter.
+    pub name: PackageName,
+    /// The release that binds the workspace.
+    pub locked: Version,
+    /// The release that an update would use, where that is another.
+    pub update: Option<Version>,
+    /// The newest release beyond that.
+    pub beyond: Option<Version>,
+    /// Newer versions with what changed in them, the newest first.
+    pub notes: Vec<(Version, String)>,
 }
 
 /// News of a package, with what changed in its last releases, the newest first.
@@ -75,19 +94,30 @@ pub fn report<'w>(
     context: &Context<'_>,
 ) -> Result<Report<'w>, Failure> {
     let lock = workspace.needed_lock()?;
-    let wanted = request.packages.iter().map(|word| locked_name(lock, word));
+    let is_charter = |word: &&String| lock.charters.iter().any(|charter| charter.name.as_str() == *word);
+    let (charters, packages): (Vec<&String>, Vec<&String>) = request.packages.iter().partition(is_charter);
+    let wanted = packages.into_iter().map(|word| locked_name(lock, word));
     let wanted = wanted.collect::<Result<Vec<PackageName>, _>>()?;
+    let (is_for_all, only_charters) =
+        (request.packages.is_empty(), wanted.is_empty() && !charters.is_empty());
     let shown = shown(request, workspace, lock)?;
     let targets = workspace.targets_named(&request.targets)?;
     let is_asked = |package: &LockedPackage| {
         let is_there = targets.is_empty() || targets.iter().any(|target| package.is_on(target.as_str()));
-        is_there && (wanted.is_empty() || wanted.contains(&package.name)) && shown.contains(&package.name)
+        let is_wanted = is_for_all || wanted.contains(&package.name);
+        is_there && is_wanted && !only_charters && shown.contains(&package.name)
     };
     let declared = &workspace.declared;
     let freshness = Freshness::AllAnew;
     let resolver =
         Resolver::open_fresh(workspace, declared, freshness, context.environment, &request.options)?;
     let registries = &resolver.registries;
+    // An update of everything moves charters, too.
+    let declared = &resolver.bound_anew(declared, &lock.charters, &MovingCharters::All)?;
+    let is_asked_charter = |name: &PackageName| {
+        is_for_all && request.projects.is_empty() || charters.iter().any(|word| *word == name.as_str())
+    };
+    let charters = charter_news(lock, declared, registries, is_asked_charter)?;
     let problem = Problem::new(declared, &lock.packages);
     registries.prefetch_closure(&needs_of(&problem));
     let names: Vec<PackageName> = lock.packages.iter().map(|package| package.name.clone()).collect();
@@ -115,7 +145,31 @@ pub fn report<'w>(
     let unknown = outside.iter().filter(|package| !elsewhere.contains_key(&package.name));
     let unknown = unknown.map(|package| package.name.clone()).collect();
     let (facets, warnings) = (registries.facets(), registries.warnings());
-    Ok(Report { packages, facets, asked, unknown, upstream, stuck, warnings })
+    Ok(Report { charters, packages, facets, asked, unknown, upstream, stuck, warnings })
+}
+
+/// What is newer of the charters that are asked about.
+fn charter_news(
+    lock: &Lock,
+    moved: &Workspace,
+    registries: &Registries,
+    is_asked: impl Fn(&PackageName) -> bool,
+) -> Result<Vec<CharterNews>, Failure> {
+    let mut found = Vec::new();
+    for charter in lock.charters.iter().filter(|charter| is_asked(&charter.name)) {
+        let Some(listing) = registries.listing(&charter.name)? else { continue };
+        let updated = moved.bound.iter().find(|bound| bound.name == charter.name);
+        let update = updated.map(|bound| bound.version.clone()).filter(|version| *version != charter.version);
+        let reached = update.as_ref().unwrap_or(&charter.version);
+        let newest = fitting::newest(listing.history.releases()).map(|release| release.entry.version.clone());
+        let beyond = newest.filter(|newest| newest > reached);
+        if update.is_some() || beyond.is_some() {
+            let notes = notes_since(&charter.version, &listing, registries);
+            let (name, locked) = (charter.name.clone(), charter.version.clone());
+            found.push(CharterNews { name, locked, update, beyond, notes });
+        }
+    }
+    Ok(found)
 }
 
 /// The newest version of each of these packages that any place is known to have: tags of its repository, a registry.
@@ -184,15 +238,18 @@ fn shown(
 /// News with what changed since the locked release, as far as cards say it.
 fn with_notes<'w>(news: News<'w>, registries: &Registries) -> PackageNews<'w> {
     let listing = registries.listing(&news.package.name).ok().flatten();
-    let releases = listing.iter().flat_map(|listing| listing.history.releases()).rev();
-    let since = releases.filter(|release| {
+    let notes = listing.map(|listing| notes_since(&news.package.version, &listing, registries));
+    PackageNews { news, notes: notes.unwrap_or_default() }
+}
+
+/// What changed in the last releases since a version, as far as cards say it, the newest first.
+fn notes_since(since: &Version, listing: &Listing, registries: &Registries) -> Vec<(Version, String)> {
+    let releases = listing.history.releases().iter().rev().filter(|release| {
         let version = &release.entry.version;
-        *version > news.package.version && release.withdrawn.is_none() && !version.is_pre()
+        *version > *since && release.withdrawn.is_none() && !version.is_pre()
     });
     let note = |release: &Release| {
-        let card = registries.card(listing.as_ref()?, release).ok()?;
-        Some((release.entry.version.clone(), card.notes?))
+        Some((release.entry.version.clone(), registries.card(listing, release).ok()?.notes?))
     };
-    let notes = since.take(MAX_NOTES).filter_map(note).collect();
-    PackageNews { news, notes }
+    releases.take(MAX_NOTES).filter_map(note).collect()
 }

@@ -1,5 +1,7 @@
 //! `publish`: from a project's folder to a registry.
 
+mod followers;
+
 use bibliotax_core::card::CardNeed;
 use bibliotax_core::history::History;
 use bibliotax_core::lock::Lock;
@@ -12,6 +14,8 @@ use bibliotax_registry::catalogue::registry::Registry;
 use bibliotax_registry::model::release::Published;
 use bibliotax_registry::publish::pack::{Acceptable, SuspectFile, prepare};
 
+use self::followers::TriedCharter;
+pub use self::followers::{Follower, Follows, Outcome, Resolved as ResolvedFollower};
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::registry_words::registry_meant;
@@ -28,6 +32,8 @@ pub struct Request {
     pub projects: ProjectWords,
     /// Whether something may stand in for a package in the workspace.
     pub allow_stand_ins: bool,
+    /// The folders of workspaces in which a charter is tried.
+    pub used_by: Vec<String>,
 }
 
 /// A release, not yet published.
@@ -38,6 +44,8 @@ pub struct Plan {
     pub suspects: Vec<SuspectFile>,
     /// What people should know of the registries.
     pub warnings: Vec<String>,
+    /// What a charter would do in the workspaces that were named.
+    pub followers: Vec<Follower>,
     registry: Registry,
 }
 
@@ -68,7 +76,25 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let release = release.acceptable_to(&registry)?;
     let warnings = check_promise(&workspace, project, context)?;
     let suspects = release.suspects()?;
-    Ok(Plan { release, suspects, warnings, registry })
+    let followers = followers(&release, registry.name(), &request.used_by, context)?;
+    Ok(Plan { release, suspects, warnings, followers, registry })
+}
+
+/// What a charter would do in workspaces.
+fn followers(
+    release: &Acceptable,
+    registry: &str,
+    folders: &[String],
+    context: &Context<'_>,
+) -> Result<Vec<Follower>, Failure> {
+    if folders.is_empty() {
+        return Ok(Vec::new());
+    }
+    let tried = TriedCharter::of(&release.card, registry).ok_or_else(|| {
+        let message = format!("{} isn't a charter, so no workspace takes it on", release.card.name);
+        Failure::new("charter.none", message).advice("leave `--used-by` out")
+    })?;
+    Ok(tried.in_workspaces(folders, context))
 }
 
 /// What was only tried with a stand-in may not work with the package itself.
@@ -95,7 +121,7 @@ fn check_promise(
     if project.manifest.fits.is_empty() || resolver.registries.is_empty() {
         return Ok(Vec::new());
     }
-    resolver.resolve(declared)?;
+    resolver.resolve(&resolver.bound(declared)?)?;
     Ok(resolver.registries.warnings())
 }
 

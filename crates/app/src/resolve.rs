@@ -1,11 +1,13 @@
 //! `resolve`: from the manifests to the lock.
 
 use bibliotax_core::resolve::{Prefer, Problem};
+use bibliotax_core::workspace::Workspace;
 use jiff::Timestamp;
 
 use crate::change::{PlannedChange, Wanted};
 use crate::context::Context;
 use crate::failure::Failure;
+use crate::resolving::charters::MovingCharters;
 use crate::resolving::{Resolved, Resolver};
 use crate::search_options::SearchOptions;
 use crate::workspace::edits::Edits;
@@ -24,6 +26,13 @@ pub struct Request {
     pub is_dry_run: bool,
 }
 
+impl Request {
+    /// Whether what is locked doesn't matter.
+    fn is_anew(&self) -> bool {
+        self.prefer.is_some() || self.as_of.is_some()
+    }
+}
+
 /// A lock, worked out and not yet written.
 pub struct Plan {
     /// What changes.
@@ -39,22 +48,22 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
         LockFile::Faulty { fault, .. } => Some((fault.message.clone(), workspace.locked().len())),
         LockFile::None | LockFile::Sound { .. } => None,
     };
-    let declared = workspace.declared.clone();
-    let mut resolver = Resolver::open(&workspace, &declared, context.environment, &request.options)?;
+    let declared = &workspace.declared;
+    let mut resolver = Resolver::open(&workspace, declared, context.environment, &request.options)?;
     resolver.registries = resolver.registries.as_of(request.as_of);
-    let resolved = resolved(request, &resolver, &workspace)?;
+    let declared = if request.is_anew() {
+        resolver.bound_anew(declared, &[], &MovingCharters::All)?
+    } else {
+        resolver.bound(declared)?
+    };
+    let resolved = resolved(request, &resolver, &declared)?;
     let registries = resolver.registries;
     let wanted = Wanted::new(Edits::default(), declared, resolved);
     Ok(Plan { change: PlannedChange::new(workspace, wanted, &registries), salvaged })
 }
 
-fn resolved(
-    request: &Request,
-    resolver: &Resolver<'_>,
-    workspace: &WorkspaceFolder,
-) -> Result<Resolved, Failure> {
-    let declared = &workspace.declared;
-    if request.prefer.is_none() && request.as_of.is_none() {
+fn resolved(request: &Request, resolver: &Resolver<'_>, declared: &Workspace) -> Result<Resolved, Failure> {
+    if !request.is_anew() {
         return resolver.resolve(declared);
     }
     let prefer = request.prefer.unwrap_or(Prefer::Newest);

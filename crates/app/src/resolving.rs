@@ -1,5 +1,6 @@
 //! From manifests to a lock: opens registries once, solves problems, explains conflicts with ways out.
 
+pub mod charters;
 mod hints;
 mod warnings;
 pub mod ways_out;
@@ -66,7 +67,7 @@ impl<'w> Resolver<'w> {
         Ok(Self { workspace, registries: registries.patient_for(options.effort), options })
     }
 
-    /// The lock that `declared` leads to, staying with what is locked.
+    /// The lock that `declared`, bound by its charters, leads to, staying with what is locked.
     pub fn resolve(&self, declared: &Workspace) -> Result<Resolved, Failure> {
         self.resolve_problem(&Problem::new(declared, &self.workspace.locked()), declared)
     }
@@ -106,7 +107,9 @@ impl<'w> Resolver<'w> {
     ) -> Result<Failure, Failure> {
         let conflict = conflict_of(unresolved)?;
         let ways = relaxed(problem, &conflict, &self.registries)?;
-        let ways = ways_out::as_commands(&ways, self.workspace, declared);
+        let mut ways = ways_out::as_commands(&ways, self.workspace, declared);
+        let locked = self.workspace.locked();
+        ways.extend(self.other_charters(declared, &conflict, |bound| Problem::new(bound, &locked))?);
         let meant = hints::perhaps_meant(problem, &conflict, &self.registries)?;
         Ok(failure::conflict(conflict, ways, self.options.in_full).because(meant))
     }

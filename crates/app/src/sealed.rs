@@ -46,7 +46,7 @@ pub fn check_rules(
     let sentences: Vec<String> = refused
         .map(|found| {
             let who = format!("{} {}", found.package.name, found.package.version);
-            whole_sentence(&found.breach.reason.sentence(found.scope, &who, true))
+            whole_sentence(&found.breach.sentence(found.scope, &who, true))
         })
         .collect();
     if sentences.is_empty() {

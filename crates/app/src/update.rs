@@ -5,7 +5,8 @@ use bibliotax_core::manifest::Need;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{
-    Conflict, Problem, Resolution, Update as Updated, comply, update, update_among, ways_out as relaxed,
+    Conflict, Problem, Resolution, Update as Updated, comply, reconcile, update, update_among,
+    ways_out as relaxed,
 };
 use bibliotax_core::workspace::{Project, Workspace};
 use bibliotax_registry::catalogue::registries::Registries;
@@ -16,6 +17,7 @@ use crate::check::rules::{Leaving, leaving};
 use crate::context::Context;
 use crate::failure::{self, Failure, Way};
 use crate::newest_release::{PassedOver, passed_over};
+use crate::resolving::charters::MovingCharters;
 use crate::resolving::ways_out::as_commands;
 use crate::resolving::{Resolver, conflict_of, locked_name, needs_of};
 use crate::search_options::SearchOptions;
@@ -108,10 +110,11 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let resolver =
         Resolver::open_fresh(&workspace, &loosened, freshness, context.environment, &request.options)?;
     let leaves = request.complies || request.leaves_advisories;
+    let loosened = resolver.bound_anew(&loosened, &lock.charters, &asked.charters)?;
     let asked = if leaves { asked.leaving(&workspace, lock, &resolver, context)? } else { asked };
     let Updated { mut resolution, forced } = asked.moved(&loosened, lock, &resolver, &request.options)?;
     let edits = asked.rewritten(&workspace, &resolution)?;
-    let declared = workspace.edited(&edits)?;
+    let declared = workspace.bound_by(workspace.edited(&edits)?, loosened.bound.clone())?;
     let rewritten = rewritten_ranges(&workspace.declared, &declared);
     let new = resolver.lock_of(&declared, &mut resolution)?;
     let registries = resolver.registries;
@@ -142,13 +145,22 @@ struct Asked {
     complies: bool,
     /// Whether for advisories alone.
     leaves_advisories: bool,
+    /// The charters that move.
+    charters: MovingCharters,
 }
 
 impl Asked {
     fn of(request: &Request, workspace: &WorkspaceFolder, lock: &Lock) -> Result<Self, Failure> {
-        let named = request.packages.iter().map(|word| locked_name(lock, word));
+        let is_charter = |word: &&String| lock.charters.iter().any(|charter| charter.name.as_str() == *word);
+        let (charters, packages): (Vec<&String>, Vec<&String>) =
+            request.packages.iter().partition(is_charter);
+        let charters = charters.into_iter().map(|word| Failure::read_word(word)).collect::<Result<_, _>>()?;
+        let named = packages.into_iter().map(|word| locked_name(lock, word));
         let named: Vec<PackageName> = named.collect::<Result<_, _>>()?;
-        let (is_named, projects) = (!named.is_empty(), request.projects.names(workspace)?);
+        let (is_named, projects) = (!request.packages.is_empty(), request.projects.names(workspace)?);
+        let leaves = request.complies || request.leaves_advisories;
+        let moves_all = !is_named && projects.is_empty() && !leaves;
+        let charters = if moves_all { MovingCharters::All } else { MovingCharters::Only(charters) };
         let packages = match (is_named, projects.is_empty()) {
             (true, _) => Some(named),
             (false, true) => None,
@@ -162,6 +174,7 @@ impl Asked {
             accepts_moved: request.accepts_moved,
             complies: false,
             leaves_advisories: request.leaves_advisories,
+            charters,
         })
     }
 
@@ -211,6 +224,8 @@ impl Asked {
         let updated = match &self.packages {
             Some(leaving) if self.complies => comply(&problem, leaving, self.leaves_advisories, registries),
             Some(reached) if !self.is_named => update_among(&problem, reached, registries),
+            // Only charters move, and what they don't allow any more.
+            Some(none) if none.is_empty() => reconcile(&problem, &[], registries),
             _ => update(&problem, self.named(), registries),
         };
         updated.or_else(|unresolved| {
@@ -244,7 +259,8 @@ impl Asked {
 
     /// The needs whose ranges may change.
     fn open_needs<'w>(&self, workspace: &'w WorkspaceFolder) -> Vec<(&'w Project, &'w Need)> {
-        let needs = workspace.declared.needs().filter(|_| self.is_beyond);
+        // A charter's range is written with the charter.
+        let needs = workspace.declared.needs().filter(|(_, need)| self.is_beyond && !need.is_chartered);
         needs.filter(|(project, need)| self.has(project, need) && need.has_releases()).collect()
     }
 
@@ -289,7 +305,7 @@ fn reached(lock: &Lock, projects: &[PackageName]) -> Vec<PackageName> {
 
 /// The ranges that differ.
 fn rewritten_ranges(old: &Workspace, new: &Workspace) -> Vec<RewrittenRange> {
-    let own = |need: &Need| need.family.is_none() && !need.is_shared;
+    let own = |need: &Need| need.family.is_none() && !need.is_shared && !need.is_chartered;
     let needs = old.needs().zip(new.needs()).filter(|(_, (_, new))| own(new));
     let is_alone = new.projects.len() == 1;
     let needs = needs.map(|((_, old), (project, new))| {

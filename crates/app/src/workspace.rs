@@ -12,6 +12,7 @@ use std::borrow::Cow;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
+use bibliotax_core::charter::LockedCharter;
 use bibliotax_core::facet::Target;
 use bibliotax_core::lock::{self, Lock, LockedPackage};
 use bibliotax_core::manifest::{self, RegistryDeclaration};
@@ -67,7 +68,10 @@ impl WorkspaceFolder {
     pub fn read(manifests: Manifests) -> Result<Self, Failure> {
         let workspace = Self::of(manifests)?;
         let lock = LockFile::read(&workspace.root)?;
-        Ok(Self { lock, ..workspace })
+        let mut workspace = Self { lock, ..workspace };
+        // What doesn't go together with locked charters is told where they are resolved: other releases may.
+        let _ = workspace.declared.bind(workspace.charters_that_stay(&workspace.declared));
+        Ok(workspace)
     }
 
     /// The workspace that a folder is in, where it doesn't matter what is locked.
@@ -160,6 +164,36 @@ impl WorkspaceFolder {
         }
     }
 
+    /// The charters that resolving should stay with, also from a lock that can't be trusted.
+    pub fn locked_charters(&self) -> Cow<'_, [LockedCharter]> {
+        match &self.lock {
+            LockFile::None => Cow::default(),
+            LockFile::Sound { lock, .. } => Cow::from(&lock.charters),
+            LockFile::Faulty { text, .. } => Cow::from(lock::salvage_charters(text)),
+        }
+    }
+
+    /// The locked charters that a workspace still takes on, at a version that will do.
+    fn charters_that_stay(&self, declared: &Workspace) -> Vec<LockedCharter> {
+        let locked = self.locked_charters();
+        let stays = |locked: &&LockedCharter| {
+            declared.declared_charter(&locked.name).is_some_and(|charter| charter.accepts(&locked.version))
+        };
+        locked.iter().filter(stays).cloned().collect()
+    }
+
+    /// What is declared, bound by these charters; a failure at the place in the manifests that doesn't go together with them.
+    pub fn bound_by(
+        &self,
+        mut declared: Workspace,
+        charters: Vec<LockedCharter>,
+    ) -> Result<Workspace, Failure> {
+        match declared.bind(charters) {
+            Ok(()) => Ok(declared),
+            Err(misfits) => Err(self.manifests.misfit(&misfits)),
+        }
+    }
+
     /// Whether the lock is made from the manifests as they are.
     pub fn is_locked(&self) -> bool {
         matches!(&self.lock, LockFile::Sound { lock, .. } if lock.made_from == lock::inputs(&self.declared))
@@ -206,7 +240,9 @@ impl WorkspaceFolder {
         if edits.is_empty() {
             return Ok(self.declared.clone());
         }
-        self.manifests.edited(edits)?.read()
+        let mut edited = self.manifests.edited(edits)?.read()?;
+        let _ = edited.bind(self.charters_that_stay(&edited));
+        Ok(edited)
     }
 
     /// Writes these texts of manifests.

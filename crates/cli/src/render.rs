@@ -11,6 +11,7 @@ pub mod failure;
 pub mod find;
 pub mod fit;
 pub mod follow;
+mod followers;
 pub mod graph;
 pub mod history;
 pub mod init;

@@ -15,6 +15,7 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::charter::Charter;
 use crate::digest::Digest;
 use crate::exposes::Exposes;
 use crate::facet::Fits;
@@ -100,6 +101,9 @@ pub struct Card {
     /// Where upstream's releases appear.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub follow: Option<Follow>,
+    /// What it states for many workspaces, where it is a charter.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub charter: Option<Box<Charter>>,
 }
 
 impl Card {
@@ -129,6 +133,7 @@ impl Card {
             steps: Vec::new(),
             notes: None,
             follow: None,
+            charter: None,
         }
     }
 
@@ -151,6 +156,7 @@ impl Card {
             files: self.files.clone(),
             exposes: self.exposes.clone(),
             steps: self.steps.clone(),
+            charter: self.charter.clone(),
             card,
         }
     }
@@ -205,6 +211,9 @@ pub struct Entry {
     /// What a person must still do after an install or an update.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub steps: Vec<Step>,
+    /// What the release states for many workspaces, where it is a charter.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub charter: Option<Box<Charter>>,
     /// The digest of the full card.
     pub card: Digest,
 }

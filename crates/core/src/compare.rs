@@ -1,11 +1,15 @@
 //! The difference of two locks, in the terms that a reviewer uses.
 
 use std::cmp::Ordering;
+use std::collections::{BTreeMap, BTreeSet};
 
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use crate::charter::{Charter, LockedCharter};
 use crate::lock::{Lock, LockedPackage};
+use crate::name::PackageName;
+use crate::range::Range;
 
 /// What became of one package.
 #[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
@@ -107,6 +111,68 @@ fn is_same(a: &LockedPackage, b: &LockedPackage) -> bool {
         && a.components == b.components
         && a.steps == b.steps
         && a.exposes == b.exposes
+}
+
+/// A charter that differs between two locks.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CharterChange<'a> {
+    /// The charter before, unless it is new.
+    pub old: Option<&'a LockedCharter>,
+    /// The charter after, unless it is gone.
+    pub new: Option<&'a LockedCharter>,
+}
+
+/// A range that a charter changes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ChangedRange<'a> {
+    /// The package or family.
+    pub of: &'a str,
+    /// The range before; none where it is new.
+    pub old: Option<&'a Range>,
+    /// The range after; none where it is gone.
+    pub new: Option<&'a Range>,
+}
+
+impl<'a> CharterChange<'a> {
+    /// The charter as it is now or, where it is gone, as it was.
+    pub fn charter(&self) -> &'a LockedCharter {
+        // Every change has a side: `compare_charters` makes no other.
+        self.new.or(self.old).unwrap_or_else(|| unreachable!("a change has a side"))
+    }
+
+    /// The ranges that differ, where the charter is on both sides.
+    pub fn ranges(&self) -> Vec<ChangedRange<'a>> {
+        let (Some(old), Some(new)) = (self.old, self.new) else { return Vec::new() };
+        let [before, after] = [old, new].map(|charter| all_ranges(&charter.charter));
+        let names: BTreeSet<&str> = before.keys().chain(after.keys()).copied().collect();
+        let range = |of| ChangedRange { of, old: before.get(of).copied(), new: after.get(of).copied() };
+        names.into_iter().map(range).filter(|range| range.old != range.new).collect()
+    }
+
+    /// Whether its rules or its choice of providers differ, where it is on both sides.
+    pub fn has_other_rules(&self) -> bool {
+        let (Some(old), Some(new)) = (self.old, self.new) else { return false };
+        let said = |charter: &'a LockedCharter| (&charter.charter.rules, &charter.charter.capabilities);
+        said(old) != said(new)
+    }
+}
+
+/// The ranges of packages and families that a charter has.
+fn all_ranges(charter: &Charter) -> BTreeMap<&str, &Range> {
+    let families = charter.families.iter().map(|(name, range)| (name.as_str(), range));
+    families.chain(charter.ranges.iter().map(|(name, range)| (name.as_str(), range))).collect()
+}
+
+/// The charters that differ from `old` to `new`, sorted by name; without an old lock all are new.
+pub fn compare_charters<'a>(old: Option<&'a Lock>, new: &'a Lock) -> Vec<CharterChange<'a>> {
+    let before = old.map_or(&[][..], |lock| &lock.charters);
+    let names: BTreeSet<&PackageName> =
+        before.iter().chain(&new.charters).map(|charter| &charter.name).collect();
+    let change = |name: &PackageName| CharterChange {
+        old: before.iter().find(|charter| charter.name == *name),
+        new: new.charter(name),
+    };
+    names.into_iter().map(change).filter(|change| change.old != change.new).collect()
 }
 
 /// What differs from `old` to `new`, sorted by name; without an old lock everything is new.

@@ -65,13 +65,14 @@ pub fn breaches<'l>(
 
 /// For each package of a lock the purposes with rules of their own that it is needed for, `None` for all others.
 pub(crate) fn scopes<'l>(lock: &Lock, rules: &'l Rules) -> Vec<Vec<Option<&'l Purpose>>> {
-    if rules.purposes.is_empty() {
+    let known = rules.scopes();
+    if known.is_empty() {
         return vec![vec![None]; lock.packages.len()];
     }
     let projects: Vec<_> = lock.projects.iter().collect();
     let reached = NeedGraph::of(lock).reached(&projects, &[]);
     let own: BTreeMap<&str, &Purpose> =
-        rules.purposes.keys().map(|purpose| (purpose.as_str(), purpose)).collect();
+        known.into_iter().flatten().map(|purpose| (purpose.as_str(), purpose)).collect();
     let of_package = |at: usize| {
         let purposes = reached.get(&at).into_iter().flatten();
         let mut scopes: Vec<Option<&Purpose>> =

@@ -10,8 +10,10 @@ mod tests;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 
+use crate::charter::LockedCharter;
 use crate::lock::{Lock, LockedNeed, LockedPackage, LockedProject, NeedGraph, Scope, by_spot};
 use crate::name::{PackageName, Purpose};
+use crate::range::Range;
 
 pub use self::outline::{Line, outline};
 pub use self::paths::{NeedPath, NeedPaths, paths_to};
@@ -23,6 +25,17 @@ pub struct Graph<'l> {
     pub nodes: Vec<Node<'l>>,
     /// Which package needs which.
     pub edges: Vec<Edge<'l>>,
+    /// The charters, and which packages they bind.
+    pub charters: Vec<GraphCharter<'l>>,
+}
+
+/// A charter with the packages of a graph that it has a range for.
+#[derive(Debug, Clone)]
+pub struct GraphCharter<'l> {
+    /// The charter.
+    pub charter: &'l LockedCharter,
+    /// The packages, by the numbers of their nodes, each with the range.
+    pub binds: Vec<(usize, &'l Range)>,
 }
 
 /// A project or a package.
@@ -108,7 +121,8 @@ impl<'l> Graph<'l> {
             let needed = wires.needs(*at).iter().filter_map(|needed| places.get(needed));
             edges.extend(needed.map(|to| Edge { from: *from, to: *to, purpose: None }));
         }
-        Self { nodes, edges }.narrowed(view)
+        let charters = Vec::new();
+        Self { nodes, edges, charters }.narrowed(view).bound_by(&lock.charters)
     }
 
     /// Only what lies on the paths to a package, and only so deep.
@@ -135,7 +149,19 @@ impl<'l> Graph<'l> {
         }
         let edges = self.edges.into_iter().filter(|edge| keep[edge.from] && keep[edge.to]);
         let edges = edges.map(|edge| Edge { from: places[edge.from], to: places[edge.to], ..edge }).collect();
-        Self { nodes, edges }
+        Self { nodes, edges, charters: self.charters }
+    }
+
+    /// The same graph with the charters that bind packages of it.
+    fn bound_by(self, charters: &'l [LockedCharter]) -> Self {
+        let bound = |charter: &'l LockedCharter| {
+            let nodes = self.nodes.iter().enumerate();
+            let binds = nodes.filter_map(|(number, node)| {
+                Some((number, charter.charter.range_of(&node.package()?.name)?))
+            });
+            GraphCharter { charter, binds: binds.collect() }
+        };
+        Self { charters: charters.iter().map(bound).collect(), ..self }
     }
 
     /// Which nodes lead to another, that one included.

@@ -29,6 +29,7 @@
 pub mod advisory;
 pub mod build_tool;
 pub mod card;
+pub mod charter;
 pub mod compare;
 pub mod compliance;
 pub mod digest;

@@ -1,7 +1,7 @@
 //! The lock, `bibliotax.lock`: the result of resolving.
 //!
-//! One JSON document, laid out for people and for tools that work by lines: a header of a few lines, a line for each project
-//! that needs something, then a line for each package, sorted by name. The same inputs give the same bytes on every machine. Its `digest`
+//! One JSON document, laid out for people and for tools that work by lines: a header of a few lines, a line for each charter,
+//! a line for each project that needs something, then a line for each package, sorted by name. The same inputs give the same bytes on every machine. Its `digest`
 //! covers everything else in it, so that a change by hand or by a merge is noticed instead of trusted.
 
 mod changed;
@@ -17,6 +17,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::card::{Archive, ArchiveFormat, FileRecord, Step, main_part, tree_of};
+use crate::charter::LockedCharter;
 use crate::digest::Digest;
 use crate::exposes::Exposes;
 use crate::facet::Fits;
@@ -37,7 +38,7 @@ pub use self::inputs::inputs;
 pub use self::reach::{NeedGraph, Reached, by_spot};
 pub use self::slots::{NotForMachine, Scope, Slot};
 pub(crate) use self::text::Document;
-pub use self::text::{LockFault, changed_lines, salvage};
+pub use self::text::{LockFault, changed_charters, changed_lines, salvage, salvage_charters};
 
 /// The file name of a lock.
 pub const FILE_NAME: &str = "bibliotax.lock";
@@ -56,6 +57,8 @@ pub struct Lock {
     /// Where the packages' registries are, as the manifest says; `None` where it gives an absolute path,
     /// which has no meaning on another machine.
     pub registries: BTreeMap<RegistryName, Option<String>>,
+    /// The releases of charters that bind it, by name.
+    pub charters: Vec<LockedCharter>,
     /// The projects whose needs these are.
     pub projects: Vec<LockedProject>,
     /// The packages, sorted by name.
@@ -273,10 +276,16 @@ impl Lock {
     pub fn new(workspace: &Workspace, resolution: &Resolution) -> Self {
         let mut packages: Vec<LockedPackage> = resolution.packages.iter().map(locked).collect();
         packages.sort_by(|a, b| a.name.cmp(&b.name));
-        let registries = registries_of(workspace, &packages);
+        let charters = workspace.bound.clone();
+        let registries = registries_of(workspace, &packages, &charters);
         let projects =
             workspace.projects.iter().map(|project| LockedProject::new(workspace, project)).collect();
-        Self { made_from: inputs(workspace), registries, projects, packages }
+        Self { made_from: inputs(workspace), registries, charters, projects, packages }
+    }
+
+    /// The charter of this name.
+    pub fn charter(&self, name: &PackageName) -> Option<&LockedCharter> {
+        self.charters.iter().find(|charter| charter.name == *name)
     }
 
     /// The package of this name.
@@ -301,13 +310,15 @@ impl Lock {
     }
 }
 
-/// Where the registries are that packages come from, as the manifests say.
+/// Where the registries are that packages and charters come from, as the manifests say.
 fn registries_of(
     workspace: &Workspace,
     packages: &[LockedPackage],
+    charters: &[LockedCharter],
 ) -> BTreeMap<RegistryName, Option<String>> {
+    let of_packages = packages.iter().filter_map(|package| package.source.registry());
     let used: BTreeSet<&RegistryName> =
-        packages.iter().filter_map(|package| package.source.registry()).collect();
+        of_packages.chain(charters.iter().map(|charter| &charter.source)).collect();
     let declared = workspace.registries.iter().filter(|registry| used.contains(&registry.name));
     declared.map(|registry| (registry.name.clone(), portable(&registry.url))).collect()
 }

@@ -32,6 +32,7 @@ pub use self::tasks::Task;
 pub use self::template::{RegistryLine, new_manifest, new_project, new_workspace};
 use crate::build_tool::BuildTool;
 use crate::card::{CardConflict, CardNeed, Component, Provided, Step};
+use crate::charter::{Charter, DeclaredCharter};
 use crate::exposes::Exposes;
 use crate::facet::{Facet, Fits, Target};
 use crate::fault::Fault;
@@ -59,6 +60,9 @@ const AS_FAMILY: &str = "family";
 /// What a need says instead of a range that is the workspace's.
 const AS_SHARED: &str = "shared";
 
+/// What a need says instead of a range that is a charter's.
+const AS_CHARTER: &str = "charter";
+
 /// What a manifest says.
 #[derive(Debug, Clone, Default)]
 pub struct Manifest {
@@ -72,6 +76,10 @@ pub struct Manifest {
     pub shared: BTreeMap<PackageName, Range>,
     /// Where packages are looked up; the order has no meaning.
     pub registries: Vec<RegistryDeclaration>,
+    /// The charters that the workspace takes on.
+    pub charters: Vec<DeclaredCharter>,
+    /// What the project states for many workspaces, where it is a charter.
+    pub charter: Option<Charter>,
     /// What the project needs, in the order of the manifest: first for running, then purpose by purpose.
     pub needs: Vec<Need>,
     /// The ranges that families are kept in.
@@ -273,6 +281,8 @@ pub struct Need {
     pub family: Option<Family>,
     /// Whether its range is the workspace's.
     pub is_shared: bool,
+    /// Whether its range is a charter's: any, until it is known which release of a charter binds the workspace.
+    pub is_chartered: bool,
     /// Where it comes from, if that is no registry.
     pub source: Option<DeclaredSource>,
     /// What the package needs and the project does without.

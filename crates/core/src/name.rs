@@ -16,6 +16,7 @@ use std::fmt;
 use std::str::FromStr;
 use std::sync::Arc;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::fault::Fault;
@@ -283,7 +284,7 @@ pub fn nearest_package_name(text: &str) -> Option<PackageName> {
 }
 
 /// Names of packages: one name, or all that begin like the text before a closing `*`.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct NamePattern(String);
 
 impl NamePattern {

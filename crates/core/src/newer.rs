@@ -6,6 +6,7 @@ use jiff::Timestamp;
 
 use crate::advisory::Affecting;
 use crate::card::CardNeed;
+use crate::charter::{CharterBounds, CharterRelease};
 use crate::compliance::scopes;
 use crate::facet::{Facets, Fit, Target};
 use crate::fitting::{fit, newest};
@@ -14,7 +15,7 @@ use crate::lock::{Lock, LockedPackage, NeedGraph};
 use crate::name::{PackageName, Purpose};
 use crate::range::Range;
 use crate::resolve::{Catalogue, ChosenPackage, Listing, Resolution};
-use crate::rules::{Rules, Subject};
+use crate::rules::{Rules, Subject, rules_of};
 use crate::source::Source;
 use crate::version::Version;
 use crate::workspace::Workspace;
@@ -55,6 +56,13 @@ pub enum Hold {
         /** Why. */
         fit: Fit,
     },
+    /// A charter allows another range.
+    Charter {
+        /** The charter's release. */
+        release: CharterRelease,
+        /** The range. */
+        range: Range,
+    },
     /// The manifest takes one commit or archive.
     Fixed {
         /** Which, as people say it: `tag v1.2.0`. */
@@ -62,7 +70,9 @@ pub enum Hold {
     },
     /// The rules refuse it.
     Refused {
-        /** What the rules say of it, as a sentence without a full stop. */
+        /** Whose rules, as the sentence begins. */
+        rules: String,
+        /** What they say of it, as a sentence without a full stop. */
         why: String,
     },
 }
@@ -78,7 +88,7 @@ pub fn newer<'l, C: Catalogue>(
     catalogue: &C,
 ) -> Result<Vec<Newer<'l>>, C::Error> {
     let (facets, places) = (catalogue.facets(), Places::of(lock, workspace));
-    let needs = Needers::of(lock, workspace, catalogue)?;
+    let (needs, bounds) = (Needers::of(lock, workspace, catalogue)?, workspace.charter_bounds());
     let chosen: BTreeMap<&PackageName, &ChosenPackage> =
         updated.packages.iter().map(|package| (&package.release.entry.name, package)).collect();
     let mut found = Vec::new();
@@ -95,6 +105,7 @@ pub fn newer<'l, C: Catalogue>(
         let advisories = catalogue.advisories(&listing)?;
         let beyond = beyond.map(|release| {
             let mut holds = needs.holding(package, release);
+            holds.extend(outside_of_charters(&bounds, &listing, release));
             holds.extend(places.unfit(package, release, &facets));
             let source = listing.source_of(&release.entry.version);
             let before = listing.history.before(&release.entry.version);
@@ -119,6 +130,22 @@ pub fn newer<'l, C: Catalogue>(
     Ok(found)
 }
 
+/// The charters that don't allow a release.
+fn outside_of_charters<'b>(
+    bounds: &'b [CharterBounds],
+    listing: &Listing,
+    release: &'b Release,
+) -> impl Iterator<Item = Hold> + 'b {
+    let is_bound = listing.is_bound_by_charters();
+    let entry = &release.entry;
+    let ranges = bounds.iter().filter(move |_| is_bound).flat_map(|bounds| {
+        let ranges = bounds.binding(&entry.name, entry.family.as_ref());
+        ranges.map(move |range| (bounds, range))
+    });
+    let outside = ranges.filter(|(_, range)| !range.set(true).contains(entry.version.point()));
+    outside.map(|(bounds, range)| Hold::Charter { release: bounds.release.clone(), range: range.clone() })
+}
+
 /// What the rules of these purposes say against a release, the first of it.
 fn refused(
     rules: &Rules,
@@ -127,9 +154,12 @@ fn refused(
     now: Timestamp,
 ) -> Option<Hold> {
     let who = format!("{} {}", subject.release.entry.name, subject.release.entry.version);
-    let sentence =
-        |scope: &Option<&Purpose>| Some(rules.refusal(*scope, subject, now)?.sentence(*scope, &who, true));
-    scopes.iter().find_map(sentence).map(|why| Hold::Refused { why })
+    let refused = |scope: &Option<&Purpose>| {
+        let breach = rules.refusal(*scope, subject, now)?;
+        let why = breach.sentence(*scope, &who, true);
+        Some(Hold::Refused { rules: rules_of(breach.charter.as_ref(), *scope), why })
+    };
+    scopes.iter().find_map(refused)
 }
 
 /// The advisories that affect a locked release, each with the nearest release that it doesn't affect.
@@ -167,7 +197,8 @@ struct Needers {
 impl Needers {
     fn of<C: Catalogue>(lock: &Lock, workspace: &Workspace, catalogue: &C) -> Result<Self, C::Error> {
         let mut needs: BTreeMap<PackageName, Vec<_>> = BTreeMap::new();
-        for (project, need) in workspace.needs() {
+        // What a charter says is told of the charter.
+        for (project, need) in workspace.needs().filter(|(_, need)| !need.is_chartered) {
             let by = (project.name().clone(), None, CardNeed::from(need));
             needs.entry(need.package.clone()).or_default().push(by);
         }

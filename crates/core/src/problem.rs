@@ -4,6 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use crate::facet::Target;
 use crate::lock::LockedPackage;
+use crate::manifest::Need;
+use crate::range::Range;
 use crate::resolve::{Prefer, Problem, ProblemNeed, ProblemProject};
 use crate::workspace::{Project, Workspace};
 
@@ -19,7 +21,7 @@ impl Problem {
         let needs = needs.map(|(by, need)| ProblemNeed {
             by,
             package: need.package.clone(),
-            range: need.range.clone(),
+            range: range_of(workspace, need),
             prereleases: need.prereleases,
             asked: false,
             without: need.without.clone(),
@@ -37,8 +39,9 @@ impl Problem {
             needs: needs.collect(),
             locked: locked.iter().map(|package| (package.name.clone(), package.version.clone())).collect(),
             families: workspace.families.clone(),
-            preferred: workspace.capabilities.clone(),
+            preferred: workspace.preferred_providers(),
             rules: workspace.rules.clone(),
+            charters: workspace.charter_bounds(),
             providers: provided.collect(),
             projects: workspace
                 .projects
@@ -53,6 +56,12 @@ impl Problem {
             gentle: false,
         }
     }
+}
+
+/// The range of a need; any where it is a charter's, which binds the package by itself.
+fn range_of(workspace: &Workspace, need: &Need) -> Range {
+    let is_bound = || workspace.bound.iter().any(|bound| bound.charter.ranges.contains_key(&need.package));
+    if need.is_chartered && is_bound() { Range::any() } else { need.range.clone() }
 }
 
 fn problem_project(workspace: &Workspace, project: &Project, places: &[Target]) -> ProblemProject {

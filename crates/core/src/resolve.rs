@@ -110,6 +110,11 @@ impl Listing {
         Some(Self { own, ..Self::new(source, history) })
     }
 
+    /// Whether charters say which of its releases can be chosen: not of what people work on in a folder, or in place of a package.
+    pub fn is_bound_by_charters(&self) -> bool {
+        !self.is_stand_in && self.source.path().is_none()
+    }
+
     /// Its releases, oldest first, each with where it comes from.
     pub fn sourced_releases(&self) -> impl Iterator<Item = (&Release, &Source)> {
         self.history.releases().iter().map(|release| (release, self.source_of(&release.entry.version)))

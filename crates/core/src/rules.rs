@@ -1,22 +1,24 @@
 //! The rules of a workspace: which licences, sources, ages and releases a team allows, and what is excepted until when.
 //!
 //! [`Rules`] is what the manifest's `[rules]` says. A [`RuleSet`] has one value for each rule: `[rules]` itself, `[rules.for.PURPOSE]`
-//! and `[rules.packages.PATTERN]` are such sets, and the more specific one wins, rule by rule. [`Rules::breaches`] holds one release
-//! against them; the resolver and `check` both ask it, so that they can't disagree. A [`Waiver`] excepts a package from a rule for a
-//! while. Nothing here knows the time: it is passed in.
+//! and `[rules.packages.PATTERN]` are such sets, and the more specific one wins, rule by rule. The rules of charters come beside
+//! these, and can only make them stricter. [`Rules::breaches`] holds one release against them; the resolver and `check` both ask it,
+//! so that they can't disagree. A [`Waiver`] excepts a package from a rule for a while. Nothing here knows the time: it is passed in.
 
 mod age;
 mod breach;
 mod license_rules;
 mod sentence;
+mod sets;
 mod source_pattern;
 #[cfg(test)]
 mod tests;
 mod waiver;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops;
 
+use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -24,11 +26,12 @@ pub use self::age::{Age, day_of};
 pub use self::breach::{Breach, KnownAdvisory, Reason, Subject};
 pub use self::license_rules::{LicenseList, LicenseRules, LicenseVerdict, NO_LICENSE};
 pub use self::sentence::{rules_of, whole_sentence};
+pub use self::sets::{AdvisoryLevels, Barred, Effective, RuleSet, RuleSets, UndeclaredRules};
 pub use self::source_pattern::SourcePattern;
 pub use self::waiver::{Justification, VexStatus, Waiver};
-use crate::advisory::Severity;
+use crate::charter::CharterRelease;
 use crate::license::License;
-use crate::name::{FacetName, NamePattern, PackageName, Purpose};
+use crate::name::{FacetName, PackageName, Purpose};
 use crate::range::Range;
 
 /// What the rules say of something that they mention.
@@ -102,31 +105,6 @@ impl Rule {
     }
 }
 
-/// What becomes of releases that say nothing, facet by facet.
-#[derive(Debug, Clone, PartialEq, Eq, Default, JsonSchema, Serialize)]
-pub struct UndeclaredRules {
-    /// Of facets that have no rule of their own.
-    pub others: Stance,
-    /// Of single facets.
-    pub facets: BTreeMap<FacetName, Stance>,
-}
-
-impl UndeclaredRules {
-    /// The rule for a facet.
-    pub fn of(&self, facet: &FacetName) -> Stance {
-        self.facets.get(facet).copied().unwrap_or(self.others)
-    }
-}
-
-/// Releases that must not be used.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Barred {
-    /// Their versions.
-    pub range: Range,
-    /// Why.
-    pub reason: String,
-}
-
 /// A licence that a person accepted for the team.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct AcceptedLicense {
@@ -136,60 +114,6 @@ pub struct AcceptedLicense {
     pub range: Range,
     /// Where it is said.
     pub span: ops::Range<usize>,
-}
-
-/// Values of rules; `None` where a rule isn't mentioned.
-#[derive(Debug, Clone, Default, PartialEq, Serialize)]
-pub struct RuleSet {
-    /// Which licences are allowed.
-    pub licenses: Option<LicenseRules>,
-    /// Which releases are barred.
-    pub barred: Option<BTreeMap<PackageName, Vec<Barred>>>,
-    /// How old a release has to be before it is chosen.
-    pub min_age: Option<Age>,
-    /// How old the newest release of a package may be.
-    #[serde(skip)]
-    pub max_age: Option<Age>,
-    /// Where packages may come from.
-    pub sources: Option<Vec<SourcePattern>>,
-    /// What becomes of withdrawn releases.
-    #[serde(skip)]
-    pub withdrawn: Option<Stance>,
-    /// What becomes of deprecated releases.
-    pub deprecated: Option<Stance>,
-    /// What becomes of releases that don't declare a facet.
-    pub undeclared: Option<UndeclaredRules>,
-    /// What becomes of packages from the tip of a branch.
-    pub moving: Option<Stance>,
-    /// What becomes of stand-ins.
-    pub stand_ins: Option<Stance>,
-    /// What becomes of releases that advisories affect.
-    pub advisories: Option<AdvisoryLevels>,
-    /// Whether a release that fixes what an advisory is about may be younger than it has to be.
-    pub min_age_waived: Option<bool>,
-}
-
-/// From which severity on advisories count.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
-pub struct AdvisoryLevels {
-    /// From this on, affected releases aren't allowed; `None` for never.
-    pub refuse: Option<Severity>,
-    /// From this on, they are allowed with a warning; `None` for low.
-    #[serde(skip)]
-    pub warn: Option<Severity>,
-}
-
-impl AdvisoryLevels {
-    /// What is said of an advisory.
-    pub fn stance(&self, severity: Severity) -> Stance {
-        if self.refuse.is_some_and(|refuse| severity >= refuse) {
-            Stance::Refuse
-        } else if severity >= self.warn.unwrap_or(Severity::Low) {
-            Stance::Warn
-        } else {
-            Stance::Accept
-        }
-    }
 }
 
 /// A place that advisories come from.
@@ -216,18 +140,13 @@ pub struct Feeds {
 }
 
 /// What a workspace allows.
-///
-/// It is serialised for the digest of what a lock is made from, with all that decides which releases are candidates and nothing else.
-#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct Rules {
-    /// What holds where nothing more specific does.
-    pub general: RuleSet,
-    /// What holds for packages that are needed for a purpose only.
-    pub purposes: BTreeMap<Purpose, RuleSet>,
-    /// What holds for packages of a name, the least specific pattern first.
-    pub packages: Vec<(NamePattern, RuleSet)>,
+    /// Its own rules.
+    pub own: RuleSets,
+    /// Those of the charters that bind it; of two rules, the stricter one wins.
+    pub charters: Vec<CharterRules>,
     /// Licences that people accepted.
-    #[serde(skip)]
     pub accepted: BTreeMap<PackageName, Vec<AcceptedLicense>>,
     /// What is excepted for a while.
     pub waivers: Vec<Waiver>,
@@ -235,76 +154,81 @@ pub struct Rules {
     pub feeds: Feeds,
 }
 
+/// The rules of a charter.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CharterRules {
+    /// The charter.
+    pub charter: CharterRelease,
+    /// What it says.
+    pub sets: RuleSets,
+}
+
 impl Rules {
     /// The purposes that have rules of their own, `None` for all others together; empty where all have the same.
     pub fn scopes(&self) -> Vec<Option<&Purpose>> {
-        if self.purposes.is_empty() {
+        let purposes: BTreeSet<&Purpose> = self.all_sets().flat_map(|sets| sets.purposes.keys()).collect();
+        if purposes.is_empty() {
             return Vec::new();
         }
-        [None].into_iter().chain(self.purposes.keys().map(Some)).collect()
+        [None].into_iter().chain(purposes.into_iter().map(Some)).collect()
     }
 
     /// The rules that a purpose falls under.
     pub fn scope_of<'p>(&self, purpose: Option<&'p Purpose>) -> Option<&'p Purpose> {
-        purpose.filter(|purpose| self.purposes.contains_key(*purpose))
+        purpose.filter(|purpose| self.all_sets().any(|sets| sets.purposes.contains_key(*purpose)))
     }
 
-    /// The rules for a package in a scope.
-    pub fn for_package<'r>(&'r self, scope: Option<&Purpose>, package: &PackageName) -> Effective<'r> {
-        let patterns = self.packages.iter().rev().filter(|(pattern, _)| pattern.matches(package));
-        let of_purpose = scope.and_then(|scope| self.purposes.get(scope));
-        let specific = patterns.map(|(_, set)| set).chain(of_purpose).collect();
-        Effective { specific, general: &self.general }
+    /// What becomes of a release that doesn't declare a facet, and the charter that says so where it isn't the workspace.
+    pub fn undeclared(
+        &self,
+        scope: Option<&Purpose>,
+        package: &PackageName,
+        facet: &FacetName,
+    ) -> (Stance, Option<&CharterRelease>) {
+        self.strictest(|sets| sets.for_package(scope, package).undeclared(facet))
+    }
+
+    /// What becomes of a stand-in for a package.
+    pub fn stand_in(&self, package: &PackageName) -> Stance {
+        self.strictest(|sets| sets.for_package(None, package).get(|set| set.stand_ins.as_ref()).copied()).0
+    }
+
+    /// The strictest of what the workspace and its charters say, and the charter where it is one.
+    fn strictest(&self, of: impl Fn(&RuleSets) -> Option<Stance>) -> (Stance, Option<&CharterRelease>) {
+        let mut strictest = (of(&self.own).unwrap_or_default(), None);
+        for rules in &self.charters {
+            match of(&rules.sets) {
+                Some(stance) if stance > strictest.0 => strictest = (stance, Some(&rules.charter)),
+                _ => {}
+            }
+        }
+        strictest
+    }
+
+    /// How old the newest release of a package may be at a time: the shortest age that any set has.
+    pub fn max_age(&self, package: &PackageName, now: Timestamp) -> Option<&Age> {
+        let ages = self
+            .all_sets()
+            .filter_map(|sets| sets.for_package(None, package).get(|set| set.max_age.as_ref()));
+        ages.max_by_key(|age| age.before(now))
     }
 
     /// Whether any rule asks how old releases are.
     pub fn has_min_age(&self) -> bool {
-        let sets = self.purposes.values().chain(self.packages.iter().map(|(_, set)| set));
-        sets.chain([&self.general]).any(|set| set.min_age.is_some())
+        self.all_sets().any(RuleSets::has_min_age)
     }
 
     /// Whether any rule can exclude a release; most workspaces have none that does.
     pub fn can_refuse(&self) -> bool {
-        let sets = self.purposes.values().chain(self.packages.iter().map(|(_, set)| set));
-        sets.chain([&self.general]).any(RuleSet::can_refuse)
-    }
-}
-
-impl RuleSet {
-    fn can_refuse(&self) -> bool {
-        let refuses = |stance: Option<Stance>| stance == Some(Stance::Refuse);
-        self.licenses.is_some()
-            || self.barred.is_some()
-            || self.min_age.is_some()
-            || self.sources.is_some()
-            || refuses(self.deprecated)
-            || refuses(self.moving)
-            || refuses(self.stand_ins)
-            || self.advisories.is_some_and(|levels| levels.refuse.is_some())
-    }
-}
-
-/// The rules for one package: of each the most specific value.
-#[derive(Debug, Clone)]
-pub struct Effective<'r> {
-    /// The most specific set first.
-    specific: Vec<&'r RuleSet>,
-    general: &'r RuleSet,
-}
-
-impl<'r> Effective<'r> {
-    /// The value of a rule; `None` where no set mentions it.
-    pub fn get<T>(&self, of: impl Fn(&'r RuleSet) -> Option<&'r T>) -> Option<&'r T> {
-        self.specific.iter().copied().chain([self.general]).find_map(of)
+        self.all_sets().any(RuleSets::can_refuse)
     }
 
-    /// What is said of something that is accepted, warned of or refused.
-    pub fn stance(&self, of: impl Fn(&'r RuleSet) -> Option<&'r Stance>) -> Stance {
-        self.get(of).copied().unwrap_or_default()
+    /// What of the workspace's own rules decides which releases are candidates, for the digest of what a lock is made from.
+    pub fn deciding(&self) -> impl Serialize {
+        (self.own.deciding(), self.waivers.clone(), self.feeds.clone())
     }
 
-    /// What becomes of a release that doesn't declare a facet.
-    pub fn undeclared(&self, facet: &FacetName) -> Stance {
-        self.get(|set| set.undeclared.as_ref()).map_or_else(Stance::default, |rules| rules.of(facet))
+    fn all_sets(&self) -> impl Iterator<Item = &RuleSets> {
+        [&self.own].into_iter().chain(self.charters.iter().map(|rules| &rules.sets))
     }
 }

@@ -208,7 +208,8 @@ mod tests {
             "steps": [{ "step": step }],
             "targets": ["hand-unit", "kiosk"] });
         let packages = vec![serde_json::from_value(package).unwrap()];
-        Lock { made_from: Digest::of(b""), registries: BTreeMap::new(), projects: Vec::new(), packages }
+        let (charters, projects) = (Vec::new(), Vec::new());
+        Lock { made_from: Digest::of(b""), registries: BTreeMap::new(), charters, projects, packages }
     }
 
     fn device(name: &str, target: &str) -> Device {

@@ -4,6 +4,7 @@
 //! concerns all (registries, families, facets, …) may be said by the root and by projects, and said alike where twice; rules and
 //! the shelf's settings are the root's.
 
+mod charters;
 mod circle;
 mod drift;
 mod elsewhere;
@@ -19,6 +20,7 @@ pub use self::elsewhere::DirectSources;
 pub use self::joined::Misfit;
 use crate::build_tool::BuildTool;
 use crate::card::{Card, CardNeed};
+use crate::charter::{DeclaredCharter, LockedCharter};
 use crate::facet::{Facet, Facets, Target};
 use crate::manifest::{
     Device, Manifest, Need, ProjectDeclaration, RegistryDeclaration, ShelfSettings, StandIn, StatedCard,
@@ -61,8 +63,12 @@ pub struct Workspace {
     pub devices: Vec<Device>,
     /// How the shelf is made.
     pub shelf: ShelfSettings,
-    /// What the team allows.
+    /// What the team allows, with the rules of its charters.
     pub rules: Arc<Rules>,
+    /// The charters that it takes on.
+    pub charters: Vec<DeclaredCharter>,
+    /// The releases of them that bind it, by name; none before these are known.
+    pub bound: Vec<LockedCharter>,
 }
 
 /// A project of a workspace.

@@ -29,6 +29,23 @@ pub const FINDING_CODES: &[FindingCode] = &[
         "tell whoever keeps the feed; the others count",
     ),
     of(
+        "charter.contradiction",
+        "no version of a package is in the ranges of two charters",
+        "except the package from one of them",
+    ),
+    of("charter.exception-unused", "an exception from a charter excepts nothing any more", "remove it"),
+    of(
+        "charter.own-range",
+        "a need has its own range, and a charter has one for the package",
+        "write `\"charter\"` in place of the range",
+    ),
+    of(
+        "charter.strays",
+        "a locked release is outside of what a charter allows",
+        "update the package, or give the exception a reason that holds",
+    ),
+    of("charter.unused", "a charter has ranges that nobody uses here", "nothing; it is good to know"),
+    of(
         "drift",
         "projects declare a package with different ranges",
         "`bibliotax check --unify` writes one shared range",

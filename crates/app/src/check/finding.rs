@@ -2,6 +2,7 @@
 
 use std::ops;
 
+use bibliotax_core::charter::CharterRelease;
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::name::{PackageName, Purpose, RegistryName};
 use bibliotax_core::range::Range;
@@ -98,6 +99,13 @@ pub enum Subject {
         /// The rule that it is about.
         rule: Rule,
     },
+    /// A package strays from a charter, or something of the charter isn't used.
+    Charter {
+        /// The charter's release.
+        charter: CharterRelease,
+        /// The range that it has for the package.
+        range: Option<Range>,
+    },
     /// Several registries have a package of one name.
     SharedName {
         /// Those that aren't used.
@@ -182,6 +190,7 @@ impl Finding {
                 format!("{} {detail}", scope.as_ref().map_or("", Purpose::as_str))
             }
             Subject::Feed { place } => place.clone(),
+            Subject::Charter { charter, .. } => charter.name.to_string(),
             _ => String::new(),
         };
         format!("{} {package} {detail}", self.code).trim_end().to_owned()
@@ -229,7 +238,7 @@ impl Finding {
             let finding =
                 Self::new("stood-in", Level::Warning, message, advice, (place, Subject::StandIn { by }));
             // Where it is refused, the rule has a finding of its own.
-            let stance = rules.for_package(None, name).stance(|set| set.stand_ins.as_ref());
+            let stance = rules.stand_in(name);
             (stance == Stance::Warn || package.is_none()).then(|| finding.about(name))
         };
         workspace.declared.stand_ins.iter().filter_map(finding).collect()

@@ -153,7 +153,7 @@ fn of_breach(breach: &LockBreach<'_>) -> Option<Finding> {
             format!("{who} is affected by {id}, {severity} ({summary})")
         }
         Reason::Moving { branch } if !is_forbidden => format!("{who} is the tip of {branch}, which moves"),
-        reason => reason.sentence(*scope, &who, true),
+        _ => breach.sentence(*scope, &who, true),
     };
     let subject = Subject::Rule {
         rule: breach.rule,
@@ -238,7 +238,7 @@ fn unmaintained(
 ) -> Vec<Finding> {
     let finding = |package: &LockedPackage| {
         let name = &package.name;
-        let age = rules.for_package(None, name).get(|set| set.max_age.as_ref())?;
+        let age = rules.max_age(name, now)?;
         let releases = listings.get(name)?.history.releases();
         let newest = fitting::newest(releases)?;
         let published = newest.entry.dated().filter(|at| *at < age.before(now))?;

@@ -118,7 +118,8 @@ impl Locks<'_> {
 /// A lock without any package or project.
 fn empty_lock() -> Lock {
     let made_from = Digest::of(b"");
-    Lock { made_from, registries: BTreeMap::new(), projects: Vec::new(), packages: Vec::new() }
+    let (charters, projects, packages) = (Vec::new(), Vec::new(), Vec::new());
+    Lock { made_from, registries: BTreeMap::new(), charters, projects, packages }
 }
 
 fn read(text: &str, name: &str) -> Result<Lock, Failure> {

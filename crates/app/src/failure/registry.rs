@@ -154,6 +154,7 @@ fn advice_on_card(problem: &CardProblem) -> &'static str {
         CardProblem::Variant(_) => {
             "make `for` of one of them more specific, or add a file for the targets that both fit"
         }
+        CardProblem::CharterWith { .. } => "publish what packages are made of as a project of its own",
         CardProblem::ManyTags { .. } => "keep the tags that users would search for",
         CardProblem::ManySteps { .. } | CardProblem::LongStep { .. } => {
             "shorten the step, and move the rest into a document of the package"

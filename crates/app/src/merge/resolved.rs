@@ -11,12 +11,15 @@ use bibliotax_registry::catalogue::registries::Registries;
 use super::Settled;
 use crate::environment::Environment;
 use crate::failure::Failure;
+use crate::resolving::charters::MovingCharters;
 use crate::resolving::{Resolved, Resolver, needs_of};
 use crate::search_options::SearchOptions;
 use crate::workspace::WorkspaceFolder;
 
 /// A lock that holds what both sides chose, as far as that goes together.
 pub struct ResolvedMerge {
+    /// What the merged manifests declare, bound by its charters.
+    pub declared: Workspace,
     /// The lock.
     pub resolved: Resolved,
     /// What became of the packages that both sides moved.
@@ -58,7 +61,8 @@ impl MergedWorkspace<'_> {
         options: &SearchOptions,
     ) -> Result<ResolvedMerge, Failure> {
         let resolver = Resolver::open(self.workspace, self.declared, environment, options)?;
-        let problem = Problem::new(self.declared, &self.merged.packages);
+        let declared = &resolver.bound_anew(self.declared, &self.merged.charters, &MovingCharters::none())?;
+        let problem = Problem::new(declared, &self.merged.packages);
         let others: Vec<(PackageName, Version)> = self
             .merged
             .both_moved
@@ -67,20 +71,26 @@ impl MergedWorkspace<'_> {
             .collect();
         resolver.registries.prefetch_closure(&needs_of(&problem));
         match reconcile(&problem, &others, &resolver.registries) {
-            Ok(update) => self.finished(&resolver, update),
-            Err(unresolved) => Err(resolver.unsolved(&problem, self.declared, unresolved)?),
+            Ok(update) => self.finished(&resolver, declared, update),
+            Err(unresolved) => Err(resolver.unsolved(&problem, declared, unresolved)?),
         }
     }
 
-    fn finished(&self, resolver: &Resolver<'_>, update: Update) -> Result<ResolvedMerge, Failure> {
-        let MergedLock { packages, both_moved } = self.merged;
+    fn finished(
+        &self,
+        resolver: &Resolver<'_>,
+        declared: &Workspace,
+        update: Update,
+    ) -> Result<ResolvedMerge, Failure> {
+        let MergedLock { packages, both_moved, .. } = self.merged;
         let mut resolution = update.resolution;
-        let lock = resolver.lock_of(self.declared, &mut resolution)?;
+        let lock = resolver.lock_of(declared, &mut resolution)?;
         let settled = both_moved.iter().filter_map(|both| settled(both, &lock)).collect();
         let moved = moved(&lock, packages, both_moved);
         let warnings = resolver.registries.warnings();
         let registries = resolver.registries.again();
-        Ok(ResolvedMerge { resolved: Resolved { lock, warnings }, settled, moved, registries })
+        let (declared, resolved) = (declared.clone(), Resolved { lock, warnings });
+        Ok(ResolvedMerge { declared, resolved, settled, moved, registries })
     }
 }
 

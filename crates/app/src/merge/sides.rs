@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
-use bibliotax_core::lock::{FILE_NAME as LOCK, Lock, LockFault, salvage};
+use bibliotax_core::lock::{FILE_NAME as LOCK, Lock, LockFault, salvage, salvage_charters};
 use bibliotax_core::manifest::FILE_NAME;
 use bibliotax_core::merge::{LockSide, Versions, changed, merge_manifests};
 
@@ -21,7 +21,9 @@ fn lock_side(text: Option<&str>) -> Result<LockSide, Failure> {
     let Some(text) = text else { return Ok(LockSide::default()) };
     match Lock::read(text) {
         Ok(lock) => Ok(LockSide::of(lock)),
-        Err(LockFault { replaceable: true, .. }) => Ok(LockSide { lock: None, packages: salvage(text) }),
+        Err(LockFault { replaceable: true, .. }) => {
+            Ok(LockSide { lock: None, packages: salvage(text), charters: salvage_charters(text) })
+        }
         Err(LockFault { fault, .. }) => Err(Failure::in_text(LOCK, text, vec![fault])),
     }
 }

@@ -181,11 +181,14 @@ fn merged_lock(
             let [base, ours, theirs] = lock_sides([base, ours, theirs].map(Option::as_deref))?;
             merge_locks(&base, &ours, &theirs)
         }
-        None => MergedLock { packages: workspace.locked().into_owned(), both_moved: Vec::new() },
+        None => MergedLock {
+            packages: workspace.locked().into_owned(),
+            charters: workspace.locked_charters().into_owned(),
+            both_moved: Vec::new(),
+        },
     };
-    let declared = workspace.declared.clone();
-    let merged = MergedWorkspace { workspace: &workspace, declared: &declared, merged: &merged };
-    let ResolvedMerge { resolved, settled, moved, registries } =
+    let merged = MergedWorkspace { workspace: &workspace, declared: &workspace.declared, merged: &merged };
+    let ResolvedMerge { declared, resolved, settled, moved, registries } =
         merged.resolve(context.environment, options)?;
     let wanted = Wanted::new(Edits::default(), declared, resolved);
     let change = PlannedChange::new(workspace, wanted, &registries);

@@ -1,5 +1,7 @@
 //! Edits manifests so that they declare new needs.
 
+use std::collections::BTreeSet;
+
 use bibliotax_core::manifest;
 use bibliotax_core::name::{ComponentName, Family, PackageName, PartName, Purpose, RegistryName};
 use bibliotax_core::range::Range;
@@ -44,6 +46,8 @@ pub struct Declaring<'w> {
     texts: ManifestEdits<'w>,
     /// The manifests as they were last parsed with edits.
     parsed: Option<Manifests>,
+    /// The packages whose range is a charter's.
+    chartered: BTreeSet<PackageName>,
 }
 
 impl<'w> Declaring<'w> {
@@ -53,7 +57,8 @@ impl<'w> Declaring<'w> {
         purpose: Option<&'w Purpose>,
         wishes: &'w Wishes,
     ) -> Self {
-        Self { workspace, projects, purpose, wishes, texts: ManifestEdits::of(workspace), parsed: None }
+        let (texts, parsed) = (ManifestEdits::of(workspace), None);
+        Self { workspace, projects, purpose, wishes, texts, parsed, chartered: BTreeSet::new() }
     }
 
     /// The texts as they are now.
@@ -68,6 +73,45 @@ impl<'w> Declaring<'w> {
         let declared = manifests.read()?;
         self.parsed = Some(manifests);
         Ok(declared)
+    }
+
+    /// The manifests as they are on disk again.
+    pub fn again(&self) -> Self {
+        Self::new(self.workspace, self.projects.clone(), self.purpose, self.wishes)
+    }
+
+    /// Has the workspace take on a charter.
+    pub fn take_on(&mut self, charter: &PackageName, range: &Range) -> Result<(), Failure> {
+        self.texts.open("")?.set_charter(charter, range);
+        Ok(())
+    }
+
+    /// Takes a charter's range for what was declared without one, where `bound` has one for it.
+    pub fn take_ranges_of_charters(&mut self, wanted: &[Wanted], bound: &Workspace) -> Result<(), Failure> {
+        if self.wishes.shared || self.wishes.exactly || self.wishes.source.is_some() {
+            return Ok(());
+        }
+        let is_free =
+            |wanted: &&Wanted| wanted.range.is_none() && bound.chartered_range(&wanted.package).is_some();
+        for package in wanted.iter().filter(is_free).map(|wanted| &wanted.package) {
+            for project in self.projects.clone() {
+                let is_elsewhere = self.workspace.declared.shared.contains_key(package)
+                    || project.manifest.family_of(package).is_some();
+                if self.declared(project, package).is_none() && !is_elsewhere {
+                    self.texts.open(&project.folder)?.set_need_chartered(self.purpose, package);
+                    self.chartered.insert(package.clone());
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// The line of the root's manifest that takes on a charter.
+    pub fn declared_charter(&mut self, charter: &PackageName) -> Result<DeclaredPackage, Failure> {
+        let line = self.texts.open("")?.charter_line(charter);
+        let file = (self.workspace.declared.projects.len() > 1).then(|| file_name(""));
+        let declared = |line| DeclaredLine { file, table: "[charters]".to_owned(), line, inherited: None };
+        Ok(DeclaredPackage { lines: line.map(declared).into_iter().collect(), repeated_in: None })
     }
 
     /// Declares what is wanted in every project.
@@ -183,6 +227,7 @@ impl<'w> Declaring<'w> {
             let range = if exactly { Range::exactly(chosen) } else { Range::from_version(chosen) };
             for project in self.projects.clone() {
                 let is_new = self.declared(project, package).is_none()
+                    && (exactly || !self.chartered.contains(package))
                     && project.manifest.family_of(package).is_none();
                 let is_known = self.workspace.declared.shared.contains_key(package);
                 let purpose = self.purpose;
@@ -223,7 +268,9 @@ impl<'w> Declaring<'w> {
             lines.push(DeclaredLine { file, table: table.clone(), line, inherited });
         }
         let is_shared = self.wishes.shared || declared.shared.contains_key(&wanted.package);
-        let is_repeated = !is_shared && self.projects.len() > 1 && self.wishes.source.is_none();
+        let is_chartered = self.chartered.contains(&wanted.package);
+        let is_repeated =
+            !is_shared && !is_chartered && self.projects.len() > 1 && self.wishes.source.is_none();
         Ok(DeclaredPackage { lines, repeated_in: is_repeated.then_some(self.projects.len()) })
     }
 
@@ -231,6 +278,7 @@ impl<'w> Declaring<'w> {
     fn inherited(&self, project: &Project, wanted: &Wanted) -> Option<Inherited> {
         match self.declared(project, &wanted.package)? {
             need if need.is_shared => Some(Inherited::OfWorkspace(need.range.clone())),
+            need if need.is_chartered => Some(Inherited::OfCharter(need.range.clone())),
             manifest::Need { family: Some(family), range, .. } => {
                 Some(Inherited::OfFamily(family.clone(), range.clone()))
             }
@@ -271,6 +319,8 @@ pub struct DeclaredLine {
 pub enum Inherited {
     /// The workspace's.
     OfWorkspace(Range),
+    /// A charter's.
+    OfCharter(Range),
     /// That of a family.
     OfFamily(Family, Range),
 }

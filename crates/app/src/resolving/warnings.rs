@@ -82,8 +82,8 @@ fn about_fits(problem: &Problem, resolution: &Resolution, facets: &Facets) -> Ve
         let fits = places.map(|place| facets.fit_release(entry, &components, place));
         let undeclared =
             fits.filter_map(|fit| if let Fit::NotDeclared(facets) = fit { Some(facets) } else { None });
-        let rules = problem.rules.for_package(None, &entry.name);
-        let shown = undeclared.flatten().filter(|facet| rules.undeclared(facet) == Stance::Warn);
+        let stance = |facet: &FacetName| problem.rules.undeclared(None, &entry.name, facet).0;
+        let shown = undeclared.flatten().filter(|facet| stance(facet) == Stance::Warn);
         let shown: BTreeSet<FacetName> = shown.collect();
         if !shown.is_empty() {
             silent.entry(shown).or_default().push(&entry.name);

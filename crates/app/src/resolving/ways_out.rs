@@ -1,9 +1,11 @@
 //! Ways out of a conflict, as commands to paste.
 
 use bibliotax_core::manifest::Need;
+use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{ProblemNeed, Raised, Relaxation, WayOut};
 use bibliotax_core::workspace::{Project, Workspace};
+use bibliotax_present::words::manifest_key;
 
 use crate::failure::Way;
 use crate::workspace::{WorkspaceFolder, called, file_name};
@@ -15,9 +17,10 @@ const MAX_WAYS: usize = 3;
 ///
 /// Where commands one after the other would fail in the middle, the lines to write in the manifests instead.
 pub fn as_commands(ways: &[WayOut], workspace: &WorkspaceFolder, wanted: &Workspace) -> Vec<Way> {
-    let shown = |way: &WayOut| match &way.raised {
-        Some(raised) => Some(Way { command: raised_line(raised), note: raised_note(raised) }),
-        None => Some(Steps::of(way, workspace, wanted)?.shown()),
+    let shown = |way: &WayOut| match (&way.raised, &way.excepted) {
+        (Some(raised), _) => Some(Way { command: raised_line(raised), note: raised_note(raised) }),
+        (None, Some((charter, package))) => excepted(charter, package, wanted),
+        (None, None) => Some(Steps::of(way, workspace, wanted)?.shown()),
     };
     ways.iter().filter_map(shown).take(MAX_WAYS).collect()
 }
@@ -35,6 +38,21 @@ fn raised_note(raised: &Raised) -> String {
     } else {
         format!("in the manifest, if {} can be raised", raised.place.name)
     }
+}
+
+/// The line of the manifest that excepts a package from a charter.
+fn excepted(charter: &PackageName, package: &PackageName, wanted: &Workspace) -> Option<Way> {
+    let declared = wanted.declared_charter(charter)?;
+    let others = declared.except.iter().map(|exception| exception.package.to_string());
+    let exception = |name| format!("{{ package = \"{name}\", reason = \"…\" }}");
+    let all: Vec<String> = others.chain([package.to_string()]).map(exception).collect();
+    let command = format!(
+        "[charters] {} = {{ range = \"{}\", except = [{}] }}",
+        manifest_key(charter),
+        declared.range,
+        all.join(", ")
+    );
+    Some(Way { command, note: "in the manifest, if there is a reason".to_owned() })
 }
 
 /// A need with the project whose it is.
@@ -208,7 +226,8 @@ fn in_commands(declared: &[Declaration]) -> Vec<String> {
 }
 
 fn is_same(need: &Need, other: &ProblemNeed) -> bool {
-    let same = need.package == other.package && need.range == other.range;
+    let is_same_range = need.is_chartered || need.range == other.range;
+    let same = need.package == other.package && is_same_range;
     same && need.prereleases == other.prereleases && need.components == other.components
 }
 

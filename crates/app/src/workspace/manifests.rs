@@ -135,7 +135,7 @@ impl Manifests {
     }
 
     /// What is wrong in the first of the manifests that don't go together.
-    fn misfit(&self, misfits: &[Misfit]) -> Failure {
+    pub(super) fn misfit(&self, misfits: &[Misfit]) -> Failure {
         let folder = misfits.first().map_or("", |misfit| &misfit.folder);
         let faults = misfits.iter().filter(|misfit| misfit.folder == folder);
         let text = self.in_folder(folder).map_or("", |file| &file.text);

@@ -1,7 +1,7 @@
 //! Options of `publish`.
 
 use bibliotax_app::failure::Failure;
-use bibliotax_app::publish::{self, Request};
+use bibliotax_app::publish::{self, Follower, Request};
 
 use super::projects::ProjectArgs;
 use crate::exit_status::Exit;
@@ -14,8 +14,12 @@ use crate::run::Run;
 /// The card is made from the manifest and its `[card]` table. The archive contains all files that aren't hidden, or those that
 /// `files` under `[card]` lists. Files that version control ignores, and files that may contain secrets, are published only if
 /// `files` names them without a wildcard. A release can never be replaced.
+///
+/// A project with a `[charter]` table is published as a charter, without files. `--used-by` tries it before anybody has it.
 #[derive(Debug, clap::Args)]
-#[command(after_help = "Example:\n  bibliotax publish seedhouse --dry-run")]
+#[command(
+    after_help = "Examples:\n  bibliotax publish seedhouse --dry-run\n  bibliotax publish --dry-run --used-by ../gate-kiosk ../hand-unit"
+)]
 pub struct Publish {
     /// The registry: a declared name or a place [default: the only one declared]
     registry: Option<String>,
@@ -24,6 +28,9 @@ pub struct Publish {
     /// List the files and sizes without publishing
     #[arg(long)]
     dry_run: bool,
+    /// Resolve each of these workspaces with this charter, and show what would change [with --dry-run]
+    #[arg(long, value_name = "FOLDER", num_args = 1.., requires = "dry_run")]
+    used_by: Vec<String>,
     /// Publish although the workspace uses stand-ins
     #[arg(long)]
     allow_stand_ins: bool,
@@ -35,10 +42,12 @@ impl Publish {
             registry: self.registry.clone(),
             projects: self.projects.words(),
             allow_stand_ins: self.allow_stand_ins,
+            used_by: self.used_by.clone(),
         };
         let plan = run.working(|context| publish::plan(&request, context))?;
         render::show_warnings(run.ui, &plan);
-        let mut result = json::publish::Publish::planned(&plan.release, plan.registry());
+        let mut result = json::publish::Publish::planned(&plan);
+        let is_in_trouble = plan.followers.iter().any(Follower::is_in_trouble);
         if self.dry_run {
             render::show_plan(run.ui, &plan);
         } else {
@@ -49,6 +58,6 @@ impl Publish {
             result = result.done(&published);
         }
         run.ui.report(|| result);
-        Ok(Exit::Done)
+        Ok(if is_in_trouble { Exit::of_code("check.findings") } else { Exit::Done })
     }
 }

@@ -8,6 +8,7 @@ use bibliotax_core::compare::{self, Aspect, Kind};
 use bibliotax_core::license::License;
 use bibliotax_core::lock::Lock;
 use bibliotax_core::name::PackageName;
+use bibliotax_core::range::Range;
 use bibliotax_core::version::Version;
 use bibliotax_present::changes::Needers;
 use schemars::JsonSchema;
@@ -70,6 +71,8 @@ pub struct Changes {
     pub edits: Vec<Edit>,
     /// How the lock changes.
     pub changes: Vec<Change>,
+    /// How its charters change.
+    pub charters: Vec<CharterChange>,
     /// The licences that come with it and that nobody accepted yet.
     pub unaccepted_licenses: Vec<UnacceptedLicense>,
     /// What was done on the shelf; null if nothing was.
@@ -85,6 +88,7 @@ impl Changes {
             dry_run: applied.is_none(),
             edits: Vec::new(),
             changes: Vec::new(),
+            charters: Vec::new(),
             unaccepted_licenses: Vec::new(),
             shelf: applied.map(Shelf::from),
             open_steps: applied.iter().flat_map(|applied| &applied.open_steps).map(OpenStep::from).collect(),
@@ -96,8 +100,53 @@ impl Changes {
         Self {
             edits: report.edited.iter().map(Edit::from).collect(),
             changes: of(&report.changes, report.lock),
+            charters: report.charters.iter().map(CharterChange::from).collect(),
             unaccepted_licenses: report.unaccepted.iter().map(UnacceptedLicense::from).collect(),
             ..Self::of_shelf(applied)
+        }
+    }
+}
+
+/// What became of a charter between two locks.
+#[derive(Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct CharterChange {
+    /// The charter.
+    pub name: PackageName,
+    /// The version before; null where it is new.
+    pub from: Option<Version>,
+    /// The version after; null where it is gone.
+    pub to: Option<Version>,
+    /// The ranges that differ, where it is on both sides.
+    pub ranges: Vec<ChangedRange>,
+    /// Whether its rules or its choice of providers differ, where it is on both sides.
+    pub other_rules: bool,
+}
+
+/// A range that a charter changes.
+#[derive(Serialize, JsonSchema)]
+pub struct ChangedRange {
+    /// The package or family.
+    pub name: String,
+    /// The range before; null where it is new.
+    pub from: Option<Range>,
+    /// The range after; null where it is gone.
+    pub to: Option<Range>,
+}
+
+impl From<&compare::CharterChange<'_>> for CharterChange {
+    fn from(change: &compare::CharterChange<'_>) -> Self {
+        let range = |range: compare::ChangedRange<'_>| ChangedRange {
+            name: range.of.to_owned(),
+            from: range.old.cloned(),
+            to: range.new.cloned(),
+        };
+        Self {
+            name: change.charter().name.clone(),
+            from: change.old.map(|old| old.version.clone()),
+            to: change.new.map(|new| new.version.clone()),
+            ranges: change.ranges().into_iter().map(range).collect(),
+            other_rules: change.has_other_rules(),
         }
     }
 }

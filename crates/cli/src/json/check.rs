@@ -2,6 +2,7 @@
 
 use bibliotax_app::check::{self, DriftingNeed, Finding as Found, Level as FoundLevel, Report, Subject};
 use bibliotax_core::advisory::Severity;
+use bibliotax_core::charter::CharterRelease;
 use bibliotax_core::graph::NeedPath;
 use bibliotax_core::name::{PackageName, Purpose, RegistryName};
 use bibliotax_core::range::Range;
@@ -176,6 +177,12 @@ pub struct CheckDetails {
     /// The ranges that projects declare.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub declared: Vec<DeclaredRange>,
+    /// The charter that it is about.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub charter: Option<CharterRelease>,
+    /// The range that the charter has for the package.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub allowed: Option<Range>,
     /// The feed of advisories, as the manifest names it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub feed: Option<String>,
@@ -275,6 +282,9 @@ fn details(subject: &Subject) -> CheckDetails {
         },
         Subject::Rule { rule, version, scope, .. } => {
             CheckDetails { rule: Some(*rule), version: Some(version.clone()), purpose: scope.clone(), ..none }
+        }
+        Subject::Charter { charter, range } => {
+            CheckDetails { charter: Some(charter.clone()), allowed: range.clone(), ..none }
         }
         Subject::Waiver { rule } => CheckDetails { rule: Some(*rule), ..none },
         Subject::Feed { place } => CheckDetails { feed: Some(place.clone()), ..none },

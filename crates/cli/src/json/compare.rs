@@ -11,7 +11,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Document;
-use super::change::{self, Change};
+use super::change::{self, Change, CharterChange};
 use super::package::Note;
 
 /// What `compare` prints.
@@ -20,6 +20,8 @@ use super::package::Note;
 pub struct Comparison {
     /// What became of packages.
     pub changes: Vec<Change>,
+    /// What became of charters.
+    pub charters: Vec<CharterChange>,
     /// What became of projects.
     pub projects: Projects,
     /// The bytes of all archives.
@@ -116,6 +118,7 @@ impl Comparison {
             review: report.known.as_ref().map(Review::from),
             files: report.files.iter().map(ComparedFiles::from).collect(),
             changes: change::of(&report.changes(), &report.new),
+            charters: report.charters().iter().map(CharterChange::from).collect(),
             projects: Projects { added: names(projects.added), gone: names(projects.gone) },
             size: Sizes { from, to },
             only_reasons,

@@ -1,8 +1,9 @@
 //! What `explain` prints.
 
 use bibliotax_app::explain::{self, Answer};
+use bibliotax_core::charter::CharterRelease;
 use bibliotax_core::graph::NeedPath;
-use bibliotax_core::lock::Lock;
+use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
 use bibliotax_core::version::Version;
@@ -20,6 +21,8 @@ use super::package::Package;
 pub struct Explanation {
     /// The package that was asked about.
     pub package: PackageName,
+    /// What a charter binds, where one was asked about.
+    pub charter: Option<Charter>,
     /// The package as it is locked, where no range was asked about.
     pub locked: Option<Locked>,
     /// The answer, where a range was asked about.
@@ -38,6 +41,10 @@ pub struct Locked {
     pub package: Package,
     /// The capabilities that it is used for.
     pub provides: Vec<PackageName>,
+    /// What charters allow of it.
+    pub charters: Vec<AllowedRange>,
+    /// The charters that it is excepted from.
+    pub excepted: Vec<ExceptedFrom>,
     /// The shortest paths from a project to it.
     pub paths: Vec<NeedPath>,
     /// Whether there are more paths, none of them shorter.
@@ -48,6 +55,75 @@ pub struct Locked {
     pub newer: Vec<Newer>,
     /// A newer version that another place has, or that the manifest's commit or archive excludes.
     pub elsewhere: Option<Version>,
+}
+
+/// What a charter binds.
+#[derive(Serialize, JsonSchema)]
+pub struct Charter {
+    /// Its release.
+    pub version: Version,
+    /// The range in which the workspace takes it on.
+    pub range: Range,
+    /// The locked packages that it has a range for.
+    pub binds: Vec<BoundPackage>,
+    /// The names that it has and nobody uses here.
+    pub unused: Vec<String>,
+    /// The packages that are excepted.
+    pub excepted: Vec<ExceptedPackage>,
+    /// Whether it has rules.
+    pub rules: bool,
+    /// The newest release that the range accepts, where that is another.
+    pub update: Option<Version>,
+}
+
+/// A locked package that a charter has a range for.
+#[derive(Serialize, JsonSchema)]
+pub struct BoundPackage {
+    /// The package.
+    pub name: PackageName,
+    /// Its version.
+    pub version: Version,
+    /// The range that the charter allows.
+    pub range: Range,
+}
+
+/// A package that a charter's ranges don't bind.
+#[derive(Serialize, JsonSchema)]
+pub struct ExceptedPackage {
+    /// The package.
+    pub name: PackageName,
+    /// Why.
+    pub reason: String,
+}
+
+/// What a charter allows of a package.
+#[derive(Serialize, JsonSchema)]
+pub struct AllowedRange {
+    /// The charter's release.
+    pub charter: CharterRelease,
+    /// The range.
+    pub range: Range,
+}
+
+impl From<&(CharterRelease, Range)> for AllowedRange {
+    fn from((charter, range): &(CharterRelease, Range)) -> Self {
+        Self { charter: charter.clone(), range: range.clone() }
+    }
+}
+
+/// A charter whose ranges don't bind a package.
+#[derive(Serialize, JsonSchema)]
+pub struct ExceptedFrom {
+    /// The charter.
+    pub charter: PackageName,
+    /// Why.
+    pub reason: String,
+}
+
+impl From<&(PackageName, String)> for ExceptedFrom {
+    fn from((charter, reason): &(PackageName, String)) -> Self {
+        Self { charter: charter.clone(), reason: reason.clone() }
+    }
 }
 
 /// A newer release.
@@ -92,8 +168,13 @@ impl Explanation {
     /// An answer about a lock.
     pub fn of(answer: &Answer<'_>, lock: &Lock) -> Self {
         match answer {
+            Answer::Charter(explained) => {
+                let package = explained.charter.name.clone();
+                Self { package, charter: Some(charter(explained)), locked: None, range: None }
+            }
             Answer::Here(here) => {
-                Self { package: here.package.name.clone(), locked: Some(locked(here)), range: None }
+                let (package, locked) = (here.package.name.clone(), Some(locked(here)));
+                Self { package, charter: None, locked, range: None }
             }
             Answer::Possible(possible) => {
                 let answer = RangeAnswer {
@@ -103,7 +184,7 @@ impl Explanation {
                     proof: None,
                     ways_out: Vec::new(),
                 };
-                Self { package: possible.package.clone(), locked: None, range: Some(answer) }
+                Self { package: possible.package.clone(), charter: None, locked: None, range: Some(answer) }
             }
             Answer::NotPossible(answer) => {
                 let (package, ways) = (answer.package.clone(), &answer.ways);
@@ -114,9 +195,30 @@ impl Explanation {
                     proof: Some(Proof::from(&*answer.conflict)),
                     ways_out: ways.iter().map(WayOut::from).collect(),
                 };
-                Self { package, locked: None, range: Some(answer) }
+                Self { package, charter: None, locked: None, range: Some(answer) }
             }
         }
+    }
+}
+
+fn charter(explained: &explain::ExplainedCharter<'_>) -> Charter {
+    let bound = |(package, range): &(&LockedPackage, Range)| BoundPackage {
+        name: package.name.clone(),
+        version: package.version.clone(),
+        range: range.clone(),
+    };
+    let excepted = |(name, reason): &(PackageName, String)| ExceptedPackage {
+        name: name.clone(),
+        reason: reason.clone(),
+    };
+    Charter {
+        version: explained.charter.version.clone(),
+        range: explained.range.clone(),
+        binds: explained.binds.iter().map(bound).collect(),
+        unused: explained.unused.clone(),
+        excepted: explained.excepted.iter().map(excepted).collect(),
+        rules: !explained.charter.charter.rules.is_silent(),
+        update: explained.update.clone(),
     }
 }
 
@@ -124,6 +226,8 @@ fn locked(here: &explain::Here<'_>) -> Locked {
     Locked {
         package: here.package.into(),
         provides: here.package.provides.clone(),
+        charters: here.charters.iter().map(AllowedRange::from).collect(),
+        excepted: here.excepted.iter().map(ExceptedFrom::from).collect(),
         paths: here.paths.shown.clone(),
         more_paths: here.paths.has_more,
         notes: here.about.clone(),

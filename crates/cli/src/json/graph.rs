@@ -1,7 +1,9 @@
 //! What `graph` prints.
 
-use bibliotax_core::graph::{Graph, Node as CoreNode};
+use bibliotax_core::charter::CharterRelease;
+use bibliotax_core::graph::{Graph, GraphCharter as CoreCharter, Node as CoreNode};
 use bibliotax_core::name::{PackageName, Purpose, TargetName};
+use bibliotax_core::range::Range;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -17,6 +19,26 @@ pub struct DependencyGraph {
     pub packages: Vec<GraphPackage>,
     /// Which of them needs which.
     pub needs: Vec<Edge>,
+    /// The charters, and which packages they bind.
+    pub charters: Vec<GraphCharter>,
+}
+
+/// A charter with the packages that it has a range for.
+#[derive(Serialize, JsonSchema)]
+pub struct GraphCharter {
+    /// Its release.
+    pub charter: CharterRelease,
+    /// The packages.
+    pub binds: Vec<BoundName>,
+}
+
+/// A package that a charter has a range for.
+#[derive(Serialize, JsonSchema)]
+pub struct BoundName {
+    /// The package.
+    pub name: PackageName,
+    /// The range.
+    pub range: Range,
 }
 
 impl Document for DependencyGraph {
@@ -79,6 +101,15 @@ impl From<&Graph<'_>> for DependencyGraph {
             to: name(edge.to),
             purpose: edge.purpose.cloned(),
         });
-        Self { projects, packages, needs: edges.collect() }
+        let charter = |bound: &CoreCharter<'_>| GraphCharter {
+            charter: bound.charter.release(),
+            binds: bound
+                .binds
+                .iter()
+                .map(|(node, range)| BoundName { name: name(*node), range: (*range).clone() })
+                .collect(),
+        };
+        let charters = graph.charters.iter().map(charter).collect();
+        Self { projects, packages, needs: edges.collect(), charters }
     }
 }

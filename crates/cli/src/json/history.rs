@@ -51,6 +51,8 @@ pub struct HistoryChange {
     pub new: Option<Version>,
     /// What else differs.
     pub aspects: Vec<Aspect>,
+    /// Whether it is a charter.
+    pub charter: bool,
 }
 
 impl History {
@@ -74,7 +76,7 @@ impl From<&CommitChanges> for HistoryCommit {
 
 impl From<&PackageChange> for HistoryChange {
     fn from(change: &PackageChange) -> Self {
-        let PackageChange { name, kind, old, new, aspects } = change.clone();
-        Self { name, kind, old, new, aspects }
+        let PackageChange { name, kind, old, new, aspects, is_charter } = change.clone();
+        Self { name, kind, old, new, aspects, charter: is_charter }
     }
 }

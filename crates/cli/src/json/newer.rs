@@ -3,6 +3,7 @@
 use bibliotax_app::newer::{PackageNews, Report};
 use bibliotax_core::advisory::{Affecting, Severity};
 use bibliotax_core::card::{Deprecation, Withdrawal};
+use bibliotax_core::charter::CharterRelease;
 use bibliotax_core::facet::Facets;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::newer::Hold;
@@ -21,6 +22,8 @@ use super::package::{Correction, Note, Package};
 #[derive(Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct Newer {
+    /// The charters that have newer releases.
+    pub charters: Vec<NewsOfCharter>,
     /// The packages that have news.
     pub packages: Vec<News>,
     /// How many packages were looked at.
@@ -112,12 +115,38 @@ pub struct Beyond {
     pub version: Version,
     /// The needs that keep it out.
     pub held_by: Vec<HoldingNeed>,
+    /// The charters that don't allow it.
+    pub charters: Vec<HoldingCharter>,
     /// The targets that it doesn't fit.
     pub fits: Vec<Fit>,
     /// What the rules say against it.
     pub refused: Option<String>,
     /// The tag, branch, commit or archive that the manifest uses instead.
     pub fixed: Option<String>,
+}
+
+/// A charter that doesn't allow a release.
+#[derive(Serialize, JsonSchema)]
+pub struct HoldingCharter {
+    /// The charter's release.
+    pub charter: CharterRelease,
+    /// The range that it allows.
+    pub range: Range,
+}
+
+/// A charter that has a newer release.
+#[derive(Serialize, JsonSchema)]
+pub struct NewsOfCharter {
+    /// The charter.
+    pub name: PackageName,
+    /// The release that binds the workspace.
+    pub locked: Version,
+    /// The release that an update would use.
+    pub update: Option<Version>,
+    /// The newest release beyond that, which the range doesn't accept.
+    pub beyond: Option<Version>,
+    /// What changed in newer releases.
+    pub notes: Vec<Note>,
 }
 
 /// A need that keeps a release out.
@@ -144,7 +173,15 @@ impl Newer {
             })
         });
         let upstream = upstream.collect();
-        Self { packages, looked_at: report.asked, unknown: report.unknown.clone(), upstream, stuck }
+        let charters = report.charters.iter().map(|news| NewsOfCharter {
+            name: news.name.clone(),
+            locked: news.locked.clone(),
+            update: news.update.clone(),
+            beyond: news.beyond.clone(),
+            notes: news.notes.iter().map(Note::from).collect(),
+        });
+        let charters = charters.collect();
+        Self { charters, packages, looked_at: report.asked, unknown: report.unknown.clone(), upstream, stuck }
     }
 }
 
@@ -163,16 +200,20 @@ fn news_of(PackageNews { news, notes }: &PackageNews<'_>, facets: &Facets) -> Ne
 }
 
 fn beyond(version: &Version, holds: &[Hold], facets: &Facets) -> Beyond {
-    let (mut held_by, mut fits, mut refused, mut fixed) = (Vec::new(), Vec::new(), None, None);
+    let (mut held_by, mut charters, mut fits) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut refused, mut fixed) = (None, None);
     for hold in holds {
         match hold {
             Hold::Need { by, at, range } => {
                 held_by.push(HoldingNeed { by: by.clone(), version: at.clone(), range: range.clone() });
             }
+            Hold::Charter { release, range } => {
+                charters.push(HoldingCharter { charter: release.clone(), range: range.clone() });
+            }
             Hold::Unfit { place, fit } => fits.extend(fit::of(&place.name, fit, facets)),
-            Hold::Refused { why } => refused = Some(why.clone()),
+            Hold::Refused { why, .. } => refused = Some(why.clone()),
             Hold::Fixed { at } => fixed = Some(at.clone()),
         }
     }
-    Beyond { version: version.clone(), held_by, fits, refused, fixed }
+    Beyond { version: version.clone(), held_by, charters, fits, refused, fixed }
 }

@@ -1,17 +1,20 @@
 //! What `publish`, `withdraw` and `deprecate` print.
 
+use bibliotax_app::publish::{self, Outcome};
 use bibliotax_app::release_status;
 use bibliotax_archive::select::{LeftOut, PackFile};
 use bibliotax_core::card::FileRecord;
 use bibliotax_core::facet::Fits;
 use bibliotax_core::name::{PackageName, PartName};
 use bibliotax_core::version::Version;
-use bibliotax_registry::model::release::{Published, Release};
+use bibliotax_registry::model::release::Published;
 use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::{Map, Value};
 
 use super::Document;
+use super::change::{self, Change};
+use crate::render::failure::because;
 
 /// What `publish` prints.
 #[derive(Serialize, JsonSchema)]
@@ -35,6 +38,67 @@ pub struct Publish {
     pub files: Vec<FileRecord>,
     /// Whether this very release was published before.
     pub already: bool,
+    /// What a charter would do in the workspaces that were named (`--used-by`).
+    pub followers: Vec<Follower>,
+}
+
+/// What a charter would do in a workspace.
+#[derive(Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Follower {
+    /// The workspace's folder, as it was named.
+    pub folder: String,
+    /// How the workspace takes the charter on.
+    pub follows: Follows,
+    /// The packages that would come, go or move.
+    pub changes: Vec<Change>,
+    /// What the charter's rules forbid of what stays.
+    pub forbidden: Vec<String>,
+    /// Why there is no set of releases that goes with the charter; null where there is one.
+    pub problem: Option<String>,
+    /// The sentences that lead to that.
+    pub because: Vec<String>,
+}
+
+/// How a workspace takes a charter on.
+#[derive(Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Follows {
+    /// In a range that accepts the release.
+    Already,
+    /// In a range that doesn't accept the release.
+    OtherRange,
+    /// Not yet.
+    NotYet,
+}
+
+impl From<&publish::Follower> for Follower {
+    fn from(follower: &publish::Follower) -> Self {
+        let follows = match follower.follows {
+            publish::Follows::Already => Follows::Already,
+            publish::Follows::OtherRange(_) => Follows::OtherRange,
+            publish::Follows::NotYet => Follows::NotYet,
+        };
+        let (folder, none) = (follower.folder.clone(), Vec::new);
+        match &follower.outcome {
+            Outcome::Resolved(resolved) => Self {
+                folder,
+                follows,
+                changes: change::of(&resolved.changes(), resolved.lock()),
+                forbidden: resolved.forbidden.clone(),
+                problem: None,
+                because: none(),
+            },
+            Outcome::Failed(failure) => Self {
+                folder,
+                follows,
+                changes: Vec::new(),
+                forbidden: none(),
+                problem: Some(failure.message.clone()),
+                because: because(failure),
+            },
+        }
+    }
 }
 
 impl Document for Publish {
@@ -75,7 +139,8 @@ pub struct NotPacked {
 
 impl Publish {
     /// A release that is going to be published.
-    pub fn planned(release: &Release, registry: &str) -> Self {
+    pub fn planned(plan: &publish::Plan) -> Self {
+        let (release, registry) = (&*plan.release, plan.registry());
         let parts = release.card.files.iter().zip(&release.parts).map(|(record, contents)| Contents {
             part: record.part.clone(),
             only_for: record.only_for.clone(),
@@ -97,6 +162,7 @@ impl Publish {
             left_out: release.left_out.iter().map(left_out).collect(),
             files: Vec::new(),
             already: false,
+            followers: plan.followers.iter().map(Follower::from).collect(),
         }
     }
 

@@ -33,6 +33,9 @@ pub fn show(ui: &Ui, report: &ChangeReport<'_>) {
     if *only_reasons {
         ui.say(format!("{}: {NEEDED_OTHERWISE}", styled(style::STRONG, "lock")));
     }
+    for line in changes::charter_lines(&report.charters) {
+        ui.say(format!("{}: {line}", styled(style::STRONG, "charter")));
+    }
     if changes.is_empty() {
         return;
     }

@@ -32,7 +32,7 @@ pub struct Shown {
 /// Shows the difference; how the program ends.
 pub fn show(ui: &Ui, report: &Report, shown: Shown) -> Exit {
     let (found, projects) = (report.changes(), report.projects());
-    let differs = !found.is_empty() || !projects.is_empty();
+    let differs = !found.is_empty() || !projects.is_empty() || !report.charters().is_empty();
     let is_otherwise = !differs && report.differs_in_reasons();
     if ui.is_quiet() {
         return if differs || is_otherwise { Exit::of_code("check.findings") } else { Exit::Done };
@@ -59,6 +59,9 @@ pub fn show(ui: &Ui, report: &Report, shown: Shown) -> Exit {
 
 fn show_changes(ui: &Ui, found: &[Change<'_>], projects: &ProjectChanges<'_>, report: &Report, shown: Shown) {
     project_lines(projects).iter().for_each(|line| ui.answer(line));
+    for line in changes::charter_lines(&report.charters()) {
+        ui.answer(format!("{}: {line}", styled(style::STRONG, "charter")));
+    }
     if found.is_empty() {
         return;
     }
@@ -74,9 +77,15 @@ fn show_changes(ui: &Ui, found: &[Change<'_>], projects: &ProjectChanges<'_>, re
 
 /// The same for a review: a heading, what matters most, a table where there is something to list, and release notes.
 fn markdown(found: &[Change<'_>], projects: &ProjectChanges<'_>, report: &Report, shown: Shown) -> String {
-    let what = if found.is_empty() { "projects".to_owned() } else { changes::tally(found) };
+    let what = match (found.is_empty(), report.charters().is_empty()) {
+        (false, _) => changes::tally(found),
+        (true, false) => "charters".to_owned(),
+        (true, true) => "projects".to_owned(),
+    };
     let mut lines = vec![format!("### {FILE_NAME}: {what}"), String::new()];
     lines.extend(project_lines(projects).iter().map(|line| format!("{}\n", escaped(line))));
+    let charters = changes::charter_lines(&report.charters());
+    lines.extend(charters.iter().map(|line| format!("Charter {}\n", escaped(&line.replace(" -> ", " → ")))));
     let first = review::lines(found, report);
     lines.extend(first.iter().map(|line| format!("- {}", escaped(&line.replace(" -> ", " → ")))));
     lines.extend((!first.is_empty()).then(String::new));

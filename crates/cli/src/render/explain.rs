@@ -1,9 +1,10 @@
 //! What `explain` shows.
 
-use bibliotax_app::explain::{Answer, Here, Newer, NotPossible, Possible};
+use bibliotax_app::explain::{Answer, ExplainedCharter, Here, Newer, NotPossible, Possible};
 use bibliotax_core::graph::NeedPath;
 use bibliotax_core::lock::{Lock, LockedPackage};
 use bibliotax_core::name::PackageName;
+use bibliotax_core::range::Range;
 use bibliotax_core::resolve::Conflict;
 use bibliotax_present::table::Table;
 use bibliotax_present::words::count;
@@ -15,6 +16,7 @@ use crate::ui::{Ui, clean, style, styled};
 /// Shows an answer about a lock; a long conflict in full, if asked to.
 pub fn show(ui: &Ui, answer: &Answer<'_>, lock: &Lock, in_full: bool) {
     match answer {
+        Answer::Charter(charter) => show_charter(ui, charter),
         Answer::Here(here) => show_here(ui, here, lock, in_full),
         Answer::Possible(possible) => show_possible(ui, possible, lock),
         Answer::NotPossible(not_possible) => show_not_possible(ui, not_possible, in_full),
@@ -41,6 +43,12 @@ fn show_here(ui: &Ui, here: &Here<'_>, lock: &Lock, in_full: bool) {
             package.name
         ));
     }
+    for (release, range) in &here.charters {
+        ui.answer(format!("the charter {release} allows {range}"));
+    }
+    for (charter, reason) in &here.excepted {
+        ui.answer(format!("it is excepted from the charter {charter}: {}", clean(reason)));
+    }
     here.about.iter().for_each(|text| ui.answer(clean(text)));
     here.newer.iter().for_each(|newer| show_newer(ui, newer, in_full));
     if let Some(version) = &here.elsewhere {
@@ -50,6 +58,35 @@ fn show_here(ui: &Ui, here: &Here<'_>, lock: &Lock, in_full: bool) {
         ui.answer("it isn't known whether there is a newer release: it comes from an archive");
     } else if here.newer.is_empty() && here.elsewhere.is_none() && here.about.is_empty() {
         ui.answer("there is no newer release");
+    }
+}
+
+/// Says what a charter binds here.
+fn show_charter(ui: &Ui, explained: &ExplainedCharter<'_>) {
+    let ExplainedCharter { charter, range, binds, unused, excepted, update } = explained;
+    let name = styled(style::STRONG, &charter.name);
+    ui.answer(format!("{name} {} is a charter, taken on in {range}", charter.version));
+    if !binds.is_empty() {
+        ui.answer(format!("it binds {}:", count(binds.len(), "package")));
+        let row = |(package, range): &(&LockedPackage, Range)| {
+            vec![format!("  {}", package.name), package.shown_version(), format!("allowed: {range}")]
+        };
+        ui.answer(ui.lines_of(&Table::of(binds.iter().map(row)).titled(1)));
+    }
+    if !charter.charter.rules.is_silent() {
+        ui.answer("its rules apply beside those of the workspace");
+    }
+    for (package, reason) in excepted {
+        ui.answer(format!("{package} is excepted: {}", clean(reason)));
+    }
+    if !unused.is_empty() {
+        ui.answer(format!("not used here: {}", unused.join(", ")));
+    }
+    match update {
+        Some(update) => {
+            ui.answer(format!("{update} is newer: `bibliotax update {}` would use it", charter.name));
+        }
+        None => ui.answer("there is no newer release in its range"),
     }
 }
 

@@ -1,6 +1,6 @@
 //! What `graph` shows.
 
-use bibliotax_core::graph::{Graph, Line, Node, outline};
+use bibliotax_core::graph::{Graph, GraphCharter, Line, Node, outline};
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::source::Source;
 use bibliotax_present::words::count;
@@ -11,6 +11,13 @@ use crate::ui::{Ui, clean, style, styled};
 pub fn show(ui: &Ui, needs: &Graph<'_>) {
     let lines = outline(needs);
     lines.iter().for_each(|line| ui.answer(shown(needs, line)));
+    for GraphCharter { charter, binds } in &needs.charters {
+        let bound: Vec<String> =
+            binds.iter().map(|(node, range)| format!("{} {range}", needs.nodes[*node].name())).collect();
+        let bound = if bound.is_empty() { "nothing here".to_owned() } else { bound.join(", ") };
+        let name = styled(style::STRONG, charter.release());
+        ui.answer(format!("charter {name} binds {bound}"));
+    }
     let packages: Vec<&LockedPackage> = needs.nodes.iter().filter_map(Node::package).collect();
     let deepest = needs.depths().into_iter().flatten().max().unwrap_or(0);
     let mut about =

@@ -46,8 +46,12 @@ fn row(change: &PackageChange) -> Vec<String> {
     };
     let is_elsewhere = change.aspects.contains(&Aspect::Source).then(|| "other source".to_owned());
     let same_version = Some(&change.aspects).filter(|_| change.kind == Kind::Changed);
-    let other: Vec<String> =
-        is_elsewhere.into_iter().chain(same_version.and_then(|aspects| differing(aspects))).collect();
+    let charter = change.is_charter.then(|| "charter".to_owned());
+    let other: Vec<String> = charter
+        .into_iter()
+        .chain(is_elsewhere)
+        .chain(same_version.and_then(|aspects| differing(aspects)))
+        .collect();
     let other = other.join(", ");
     vec![format!("   {}", styled(style, word)), change.name.to_string(), versions, other]
 }

@@ -87,6 +87,7 @@ fn show_declared(ui: &Ui, package: &DeclaredPackage) {
 
 fn inherited_range(inherited: &Inherited) -> String {
     match inherited {
+        Inherited::OfCharter(range) => format!("; the charter has \"{range}\""),
         Inherited::OfWorkspace(range) => format!("; the workspace has \"{range}\""),
         Inherited::OfFamily(family, range) => format!("; {family} is kept at \"{range}\""),
     }

@@ -1,6 +1,6 @@
 //! What `newer` shows.
 
-use bibliotax_app::newer::{PackageNews, Report};
+use bibliotax_app::newer::{CharterNews, PackageNews, Report};
 use bibliotax_core::facet::Facets;
 use bibliotax_core::lock::LockedPackage;
 use bibliotax_core::name::PackageName;
@@ -17,7 +17,11 @@ use crate::ui::{Ui, clean, style, styled};
 /// Shows what is newer.
 pub fn show(ui: &Ui, report: &Report<'_>) {
     super::warnings(ui, &report.warnings);
-    show_packages(ui, report);
+    report.charters.iter().for_each(|news| show_charter(ui, news));
+    if !report.packages.is_empty() || report.charters.is_empty() {
+        show_packages(ui, report);
+    }
+    show_next(ui, report);
     if !report.unknown.is_empty() {
         let names: Vec<&str> = report.unknown.iter().map(PackageName::as_str).collect();
         ui.say(format!("not known, since they come from archives: {}", names.join(", ")));
@@ -28,6 +32,16 @@ pub fn show(ui: &Ui, report: &Report<'_>) {
         ui.warn(format!("an update isn't possible now: {}", stuck.join(" ")));
     }
     ui.report(|| json::newer::Newer::of(report, stuck));
+}
+
+/// Says which newer releases a charter has.
+fn show_charter(ui: &Ui, news: &CharterNews) {
+    let CharterNews { name, locked, update, beyond, notes } = news;
+    let update = update.as_ref().map(|update| format!("update {}", styled(style::GOOD, update)));
+    let beyond = beyond.as_ref().map(|beyond| format!("newest {beyond}, beyond its range"));
+    let versions = update.into_iter().chain(beyond).collect::<Vec<_>>().join("; ");
+    ui.answer(format!("charter {name} {locked}: {versions}"));
+    notes.iter().for_each(|(version, text)| ui.answer(format!("  {version}: {}", clean(text))));
 }
 
 /// Says what upstream has that can't be had here yet.
@@ -61,10 +75,18 @@ fn show_packages(ui: &Ui, report: &Report<'_>) {
     let head: Vec<&str> = head.iter().map(String::as_str).collect();
     let rows = shown.iter().flat_map(|shown| rows(shown, &report.facets));
     ui.answer(ui.lines_of(&Table::of(rows).headed(&head)));
-    let updates = shown.iter().filter(|shown| shown.news.update.is_some()).count();
-    if updates > 0 {
-        ui.say(format!("next: `bibliotax update` updates {}", count(updates, "package")));
-    } else {
+}
+
+/// Names the command that comes next.
+fn show_next(ui: &Ui, report: &Report<'_>) {
+    let packages = report.packages.iter().filter(|shown| shown.news.update.is_some()).count();
+    let charters = report.charters.iter().filter(|news| news.update.is_some()).count();
+    let parts = [(packages, "package"), (charters, "charter")];
+    let parts = parts.into_iter().filter(|(number, _)| *number > 0);
+    let parts: Vec<String> = parts.map(|(number, what)| count(number, what)).collect();
+    if !parts.is_empty() {
+        ui.say(format!("next: `bibliotax update` updates {}", parts.join(" and ")));
+    } else if !report.packages.is_empty() {
         ui.say("`bibliotax update --beyond --dry-run` shows how to go beyond the ranges");
     }
 }
@@ -135,13 +157,17 @@ fn held_back(holds: &[Hold], facets: &Facets) -> String {
             let at = at.as_ref().map(|at| format!(" {at}")).unwrap_or_default();
             format!("{by}{at} (needs {range})")
         }
+        Hold::Charter { release, range } => format!("the charter {release} (allows {range})"),
         Hold::Unfit { place, fit } => {
             let promise = if place.is_promise { "'s promise" } else { "" };
             let why = words::fit(fit, facets);
             format!("{}{promise} ({})", place.name, why.trim_start_matches("no: "))
         }
         Hold::Fixed { at } => format!("the manifest (takes {})", clean(at)),
-        Hold::Refused { why } => format!("{})", clean(why).replacen("the rules ", "the rules (", 1)),
+        Hold::Refused { rules, why } => {
+            let said = why.strip_prefix(rules.as_str()).unwrap_or(why).trim_start();
+            clean(&format!("{rules} ({said})"))
+        }
     };
     if holds.is_empty() {
         return "held back by its own needs; see `bibliotax explain`".to_owned();

@@ -8,6 +8,7 @@ use bibliotax_registry::model::release::{Published, Release};
 use bibliotax_registry::model::release_status::Change;
 use bibliotax_registry::publish::pack::SuspectFile;
 
+use super::followers::show_follower;
 use crate::json::publish::{Deprecate, NewStatus, Status, Withdraw};
 use crate::ui::{Ui, clean, style, styled};
 
@@ -46,6 +47,7 @@ pub fn show_plan(ui: &Ui, plan: &Plan) {
     }
     let files = release.parts.iter().flatten().count();
     ui.say(format!("{}, {} before packing", count(files, "file"), size(release.size())));
+    plan.followers.iter().for_each(|follower| show_follower(ui, follower));
     ui.say(format!("{} would go to {}; nothing was published", title(release), plan.registry()));
 }
 

@@ -14,7 +14,7 @@ pub fn show(ui: &Ui, plan: &Plan, nothing: &str) {
     let report = plan.change.report();
     super::warnings(ui, report.warnings);
     changes::show_all(ui, &report);
-    if report.changes.is_empty() {
+    if report.changes.is_empty() && report.charters.is_empty() {
         ui.say(nothing);
     }
     for ForcedMove { package, why, .. } in plan.forced_moves() {

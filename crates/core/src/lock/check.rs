@@ -4,9 +4,11 @@
 //! manifests (which projects, targets and sources there are, and what is reached from them) and from the cards, which have digests.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use super::{Lock, LockedFile, LockedPackage, LockedProject, NeedGraph, by_spot, registries_of};
 use crate::card::{CardNeed, Entry};
+use crate::charter::CharterBounds;
 use crate::facet::Facets;
 use crate::file_selection::SelectsFiles;
 use crate::manifest::{DeclaredSource, GitPoint, Need, RegistryDeclaration};
@@ -29,6 +31,8 @@ pub struct Mismatch {
 pub enum Line {
     /// The one that says where registries are.
     Registries,
+    /// A charter's.
+    Charter(PackageName),
     /// A project's.
     Project(PackageName),
     /// A package's.
@@ -42,28 +46,80 @@ pub struct Held<'l> {
     wires: NeedGraph<'l>,
     /// What is in folders.
     listings: BTreeMap<PackageName, Listing>,
+    /// What charters allow.
+    bounds: Arc<[CharterBounds]>,
 }
 
 impl<'l> Held<'l> {
     /// A lock that claims to be made from a workspace.
     pub fn new(lock: &'l Lock, workspace: &'l Workspace) -> Self {
-        Self { lock, workspace, wires: NeedGraph::of(lock), listings: workspace.listings() }
+        let (wires, listings, bounds) =
+            (NeedGraph::of(lock), workspace.listings(), workspace.charter_bounds());
+        Self { lock, workspace, wires, listings, bounds }
     }
 
     /// What of the lock can't follow from the manifests, for any content of registries.
     pub fn against_manifests(&self) -> Option<Mismatch> {
         let of_registries = || {
-            let expected = registries_of(self.workspace, &self.lock.packages);
+            let expected = registries_of(self.workspace, &self.lock.packages, &self.lock.charters);
             let what = "the manifests declare other registries".to_owned();
             (self.lock.registries != expected).then_some(Mismatch { line: Line::Registries, what })
         };
         let of_packages = || {
             self.lock.packages.iter().find_map(|package| {
-                let what = self.wrong_source(package).or_else(|| self.in_folder(package))?;
+                let what = self.wrong_source(package).or_else(|| self.in_folder(package));
+                let what = what.or_else(|| self.outside_of_charters(package))?;
                 Some(Mismatch { line: Line::Package(package.name.clone()), what })
             })
         };
-        self.wrong_project().or_else(of_registries).or_else(of_packages).or_else(|| self.unreached())
+        self.wrong_charter()
+            .or_else(|| self.wrong_project())
+            .or_else(of_registries)
+            .or_else(of_packages)
+            .or_else(|| self.unreached())
+    }
+
+    /// A charter that the manifests don't take on like this, or one that they take on and that isn't there.
+    fn wrong_charter(&self) -> Option<Mismatch> {
+        let mismatch =
+            |name: &PackageName, what: String| Mismatch { line: Line::Charter(name.clone()), what };
+        let wrong = self.lock.charters.iter().find_map(|charter| {
+            let name = &charter.name;
+            let Some(declared) = self.workspace.declared_charter(name) else {
+                return Some(mismatch(name, format!("the manifest doesn't take on the charter {name}")));
+            };
+            if !declared.accepts(&charter.version) {
+                return Some(mismatch(
+                    name,
+                    format!("{} isn't in the range {}", charter.release(), declared.range),
+                ));
+            }
+            let mut possible = candidates(self.workspace, name).into_iter();
+            let is_possible = possible.any(|registry| registry.name == charter.source);
+            (!is_possible).then(|| mismatch(name, format!("{name} can't come from {}", charter.source)))
+        });
+        wrong.or_else(|| {
+            let mut declared = self.workspace.charters.iter();
+            let lacking = declared.find(|declared| self.lock.charter(&declared.name).is_none())?;
+            Some(mismatch(&lacking.name, format!("the charter {} isn't in it", lacking.name)))
+        })
+    }
+
+    /// Why charters don't allow a release of a package.
+    fn outside_of_charters(&self, package: &LockedPackage) -> Option<String> {
+        let is_bound = !package.stood_in && package.source.path().is_none();
+        let outside = |bounds: &CharterBounds| {
+            let range =
+                bounds.ranges.get(&package.name).filter(|_| !bounds.except.contains(&package.name))?;
+            let is_outside = !range.set(true).contains(package.version.point());
+            is_outside.then(|| {
+                format!(
+                    "the charter {} allows {} {range}, not {}",
+                    bounds.release, package.name, package.version
+                )
+            })
+        };
+        self.bounds.iter().filter(|_| is_bound).find_map(outside)
     }
 
     fn wrong_project(&self) -> Option<Mismatch> {

@@ -4,18 +4,18 @@ use std::collections::BTreeMap;
 
 use serde::Serialize;
 
+use crate::charter::DeclaredCharter;
 use crate::digest::Digest;
 use crate::facet::{Facet, Fits};
 use crate::manifest::{Need, StandIn};
 use crate::name::{FacetName, Family, NamePattern, PackageName, RegistryName};
 use crate::range::Range;
-use crate::rules::Rules;
 use crate::workspace::{Project, Workspace};
 
 /// All that counts, in the order in which it is taken in.
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
-struct Inputs<'w, F, M> {
+struct Inputs<'w, F, M, R> {
     registries: Vec<(&'w RegistryName, &'w str, Vec<&'w str>)>,
     in_folders: F,
     stand_ins: &'w BTreeMap<PackageName, StandIn>,
@@ -23,7 +23,8 @@ struct Inputs<'w, F, M> {
     families: &'w BTreeMap<Family, Range>,
     capabilities: &'w BTreeMap<PackageName, PackageName>,
     facets: &'w BTreeMap<FacetName, Facet>,
-    rules: &'w Rules,
+    charters: Vec<(&'w PackageName, &'w Range, bool, Vec<&'w PackageName>)>,
+    rules: R,
     targets: Vec<(&'w str, &'w Fits)>,
 }
 
@@ -45,7 +46,8 @@ pub fn inputs(workspace: &Workspace) -> Digest {
         families: &workspace.families,
         capabilities: &workspace.capabilities,
         facets: &workspace.facets,
-        rules: &workspace.rules,
+        charters: workspace.charters.iter().map(of_charter).collect(),
+        rules: workspace.rules.deciding(),
         targets: targets.collect(),
     };
     let mut text = Vec::new();
@@ -64,6 +66,11 @@ fn registries(workspace: &Workspace) -> Vec<(&RegistryName, &str, Vec<&str>)> {
         (&registry.name, registry.url.as_str(), owns)
     });
     shown.collect()
+}
+
+fn of_charter(charter: &DeclaredCharter) -> (&PackageName, &Range, bool, Vec<&PackageName>) {
+    let except = charter.except.iter().map(|exception| &exception.package);
+    (&charter.name, &charter.range, charter.prereleases, except.collect())
 }
 
 fn of_project(project: &Project) -> impl Serialize {

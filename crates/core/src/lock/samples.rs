@@ -47,7 +47,8 @@ pub fn test_lock(packages: &[(&str, &str)]) -> Lock {
     };
     let registries = [("seedhouse".parse().unwrap(), Some("../registry".into()))].into();
     let packages = packages.iter().map(package).collect();
-    Lock { made_from: Digest::of(b"inputs"), registries, projects: vec![project], packages }
+    let charters = Vec::new();
+    Lock { made_from: Digest::of(b"inputs"), registries, charters, projects: vec![project], packages }
 }
 
 /// `kiosk` and `hand` need moss, and `hand` probe for tests; moss needs stone and rain, rain needs dew, probe needs stone.

@@ -7,10 +7,11 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{FORMAT, Lock, LockedPackage, LockedProject};
+use crate::charter::LockedCharter;
 use crate::digest::{Digest, Hasher};
 use crate::fault::{Fault, conflict_marker};
 use crate::history::without_place;
-use crate::name::{RegistryName, TargetName};
+use crate::name::{PackageName, RegistryName, TargetName};
 
 const NOTE: &str =
     "Written by bibliotax from bibliotax.toml; `bibliotax resolve` writes it again. Commit it.";
@@ -23,6 +24,8 @@ pub(crate) struct Document {
     made_from: Digest,
     registries: BTreeMap<RegistryName, Option<String>>,
     digest: Digest,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    charters: Vec<LockedCharter>,
     projects: Vec<LockedProject>,
     packages: Vec<LockedPackage>,
     note: String,
@@ -44,6 +47,11 @@ impl fmt::Display for Lock {
         writeln!(f, "  \"made-from\": \"{}\",", self.made_from)?;
         writeln!(f, "  \"registries\": {},", line(&self.registries))?;
         writeln!(f, "  \"digest\": \"{}\",", digest(self))?;
+        if !self.charters.is_empty() {
+            writeln!(f, "  \"charters\": [")?;
+            write_lines(f, &self.charters)?;
+            writeln!(f, "  ],")?;
+        }
         writeln!(f, "  \"projects\": [")?;
         write_lines(f, &self.projects)?;
         writeln!(f, "  ],")?;
@@ -61,6 +69,13 @@ fn write_lines<T: Serialize>(f: &mut fmt::Formatter<'_>, values: &[T]) -> fmt::R
         writeln!(f, "    {}{comma}", line(value))?;
     }
     Ok(())
+}
+
+impl LockedCharter {
+    /// Its line in the lock, without what stands around it.
+    pub fn as_line(&self) -> String {
+        line(self)
+    }
 }
 
 impl LockedProject {
@@ -84,11 +99,11 @@ fn line<T: Serialize + ?Sized>(value: &T) -> String {
 
 /// The digest of all in a lock but itself.
 pub fn digest(lock: &Lock) -> Digest {
-    let projects = lock.projects.iter().map(line);
-    digest_of_lines(lock, projects.chain(lock.packages.iter().map(line)))
+    let head = lock.charters.iter().map(line).chain(lock.projects.iter().map(line));
+    digest_of_lines(lock, head.chain(lock.packages.iter().map(line)))
 }
 
-/// The digest of a lock whose projects and packages are these lines.
+/// The digest of a lock whose charters, projects and packages are these lines.
 fn digest_of_lines(lock: &Lock, lines: impl Iterator<Item = impl AsRef<str>>) -> Digest {
     let mut hasher = Hasher::default();
     hasher.update(format!("{FORMAT}\n{}\n{}\n", lock.made_from, line(&lock.registries)).as_bytes());
@@ -104,7 +119,7 @@ fn digest_of_lines(lock: &Lock, lines: impl Iterator<Item = impl AsRef<str>>) ->
 fn is_as_written(lock: &Lock, text: &str, digest: &Digest) -> bool {
     let lines = text.lines().filter(|line| line.starts_with("    {"));
     let lines = lines.map(|line| line.trim_start().trim_end_matches(','));
-    lines.clone().count() == lock.projects.len() + lock.packages.len()
+    lines.clone().count() == lock.charters.len() + lock.projects.len() + lock.packages.len()
         && digest_of_lines(lock, lines) == *digest
 }
 
@@ -120,10 +135,12 @@ impl Lock {
         }
         let document: Document = serde_json::from_str(text)
             .map_err(|error| LockFault { fault: broken(text, &error), replaceable: true })?;
-        let Document { made_from, registries, projects, packages, .. } = document;
-        let lock = Self { made_from, registries, projects, packages };
+        let Document { made_from, registries, charters, projects, packages, .. } = document;
+        let lock = Self { made_from, registries, charters, projects, packages };
         let is_sound = is_as_written(&lock, text, &document.digest) || digest(&lock) == document.digest;
-        if !is_sound || !sorted(&lock.packages) {
+        let is_sorted = sorted(&lock.packages, |package| &package.name)
+            && sorted(&lock.charters, |charter| &charter.name);
+        if !is_sound || !is_sorted {
             return Err(LockFault { fault: edited(text), replaceable: true });
         }
         match lock.packages.iter().find(|package| !lock.has_targets_of(package)) {
@@ -145,8 +162,8 @@ impl Lock {
     }
 }
 
-fn sorted(packages: &[LockedPackage]) -> bool {
-    packages.windows(2).all(|pair| pair[0].name < pair[1].name)
+fn sorted<T>(lines: &[T], name: impl Fn(&T) -> &PackageName) -> bool {
+    lines.windows(2).all(|pair| name(&pair[0]) < name(&pair[1]))
 }
 
 /// The packages whose lines can be read in a text that is no sound lock: what resolving should keep if it can.
@@ -157,6 +174,15 @@ pub fn salvage(text: &str) -> Vec<LockedPackage> {
     packages.sort_by(|a, b| a.name.cmp(&b.name).then_with(|| b.version.cmp(&a.version)));
     packages.dedup_by(|later, first| later.name == first.name);
     packages
+}
+
+/// The charters whose lines can be read in a text that is no sound lock.
+pub fn salvage_charters(text: &str) -> Vec<LockedCharter> {
+    let read = |line: &str| serde_json::from_str::<LockedCharter>(stripped(line)).ok();
+    let mut charters: Vec<LockedCharter> = text.lines().filter_map(read).collect();
+    charters.sort_by(|a, b| a.name.cmp(&b.name).then_with(|| b.version.cmp(&a.version)));
+    charters.dedup_by(|later, first| later.name == first.name);
+    charters
 }
 
 /// The packages whose lines are in one of two locks only, each side sorted by name; what can't be read is passed over.
@@ -171,6 +197,15 @@ pub fn changed_lines(old: &str, new: &str) -> [Vec<LockedPackage>; 2] {
         packages
     };
     [only(old, &after), only(new, &before)]
+}
+
+/// The charters whose lines are in one of two locks only, each side sorted by name.
+pub fn changed_charters(old: &str, new: &str) -> [Vec<LockedCharter>; 2] {
+    let [before, after] = [old, new].map(salvage_charters);
+    let only = |charters: &[LockedCharter], other: &[LockedCharter]| {
+        charters.iter().filter(|charter| !other.contains(charter)).cloned().collect()
+    };
+    [only(&before, &after), only(&after, &before)]
 }
 
 /// A line without what stands around it.

@@ -3,7 +3,7 @@
 use toml_edit::{Array, Decor, DocumentMut, InlineTable, Item, RawString, Table, TableLike, Value, value};
 
 use super::line_ends::LineEnds;
-use super::{AS_FAMILY, AS_SHARED, syntax};
+use super::{AS_CHARTER, AS_FAMILY, AS_SHARED, syntax};
 use crate::fault::Fault;
 use crate::manifest::read::SOURCE_KEYS;
 use crate::name::{ComponentName, Family, PackageName, PartName, Purpose, RegistryName};
@@ -66,11 +66,16 @@ impl ManifestText {
 
     /// Declares that `package` is needed in the range that the workspace has for it; what else a need says stays.
     pub fn set_need_shared(&mut self, purpose: Option<&Purpose>, package: &PackageName) {
-        let needs = self.needs_or_new(purpose);
-        match needs.get_mut(package.as_str()).and_then(Item::as_table_like_mut) {
-            Some(table) => replace_text(table, "range", AS_SHARED),
-            None => replace_text(needs, package.as_str(), AS_SHARED),
-        }
+        self.set_need_word(purpose, package, AS_SHARED);
+    }
+
+    /// Declares that `package` has a charter's range.
+    pub fn set_need_chartered(&mut self, purpose: Option<&Purpose>, package: &PackageName) {
+        self.set_need_word(purpose, package, AS_CHARTER);
+    }
+
+    fn set_need_word(&mut self, purpose: Option<&Purpose>, package: &PackageName, word: &str) {
+        set_range_text(self.needs_or_new(purpose), package.as_str(), word);
     }
 
     /// Declares where `package` comes from, by these keys of the need and no other that say so; what else it says stays.
@@ -137,6 +142,29 @@ impl ManifestText {
     /// Says which range projects of the workspace share for a package.
     pub fn set_shared(&mut self, package: &PackageName, range: &Range) {
         self.set_range("shared", package.as_str(), range);
+    }
+
+    /// Says that the workspace takes on a charter in a range; what else is said of it stays.
+    pub fn set_charter(&mut self, charter: &PackageName, range: &Range) {
+        let charters = self.document.entry("charters").or_insert_with(|| Item::Table(Table::new()));
+        let Some(charters) = charters.as_table_like_mut() else { return };
+        set_range_text(charters, charter.as_str(), &range.to_string());
+    }
+
+    /// The line that takes on a charter.
+    pub fn charter_line(&self, charter: &PackageName) -> Option<String> {
+        line_of(self.document.get("charters")?, charter)
+    }
+
+    /// Removes a charter; the table as well where it is the last.
+    pub fn remove_charter(&mut self, charter: &PackageName) {
+        let Some(charters) = self.document.get_mut("charters").and_then(Item::as_table_like_mut) else {
+            return;
+        };
+        charters.remove(charter.as_str());
+        if charters.is_empty() {
+            self.document.remove("charters");
+        }
     }
 
     /// Says that people accepted a licence of `package` for the versions of a range, beside those that they accepted before.
@@ -221,12 +249,7 @@ impl ManifestText {
             None => self.document.get("needs")?,
             Some(purpose) => self.document.get("needs-for")?.get(purpose.as_str())?,
         };
-        let (key, item) = needs.as_table_like()?.get_key_value(package.as_str())?;
-        let key = toml_edit::Key::new(key.get()).display_repr().into_owned();
-        Some(match item {
-            Item::Value(value) => format!("{key} = {}", value.to_string().trim()),
-            item => format!("{key} = {}", item.clone().into_value().ok()?.to_string().trim()),
-        })
+        line_of(needs, package)
     }
 
     /// Adds names to a list that a need has, or gets.
@@ -397,6 +420,22 @@ fn add_to_inline(table: &mut InlineTable, key: &str, mut new: Value) {
         *new.decor_mut() = Decor::new(" ", blank);
     }
     table.insert(key, new);
+}
+
+/// What a table says of a package, as one line.
+fn line_of(table: &Item, package: &PackageName) -> Option<String> {
+    let (key, item) = table.as_table_like()?.get_key_value(package.as_str())?;
+    let key = toml_edit::Key::new(key.get()).display_repr().into_owned();
+    let value = item.clone().into_value().ok()?;
+    Some(format!("{key} = {}", value.to_string().trim()))
+}
+
+/// Gives something a range as a text: where it is a table, in that.
+fn set_range_text(table: &mut dyn TableLike, name: &str, range: &str) {
+    match table.get_mut(name).and_then(Item::as_table_like_mut) {
+        Some(own) => replace_text(own, "range", range),
+        None => replace_text(table, name, range),
+    }
 }
 
 /// Puts a text where another value stands, with that one's blanks and trailing comment.

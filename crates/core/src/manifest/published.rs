@@ -35,6 +35,7 @@ impl Manifest {
             exposes: part.exposes,
             steps: part.steps,
             notes: part.notes,
+            charter: self.charter.clone().map(Box::new),
             ..Card::bare(project.name.clone(), version, published)
         }
     }

@@ -1,6 +1,7 @@
 //! Reads a manifest: from TOML to meaning, with every fault found in one pass.
 
 mod card;
+mod charters;
 mod fits;
 mod links;
 mod needs;
@@ -32,12 +33,14 @@ use crate::name::{Family, NamePattern, ProgramName, RegistryName};
 use crate::range::Range;
 use crate::source::{names_user, without_user};
 
-const TOP_KEYS: [&str; 21] = [
+const TOP_KEYS: [&str; 23] = [
     "project",
     "workspace",
     "shared",
     "stand-ins",
     "registries",
+    "charters",
+    "charter",
     "targets",
     "devices",
     "needs",
@@ -63,7 +66,7 @@ const SHELF_KEYS: [&str; 2] = ["link", "absolute"];
 const REGISTRY_KEYS: [&str; 6] = ["url", "mirrors", "owns", "plain", "service", "realm"];
 
 /// Keys that hold for all projects of a workspace, so that its root alone may say them.
-const ROOT_KEYS: [&str; 5] = ["workspace", "shared", "stand-ins", "rules", "shelf"];
+const ROOT_KEYS: [&str; 6] = ["workspace", "shared", "stand-ins", "charters", "rules", "shelf"];
 
 /// Reads a manifest, of a project with what its workspace's root says, and with the cards beside it; on failure all
 /// faults that were found.
@@ -130,6 +133,13 @@ impl Reader<'_> {
             needs.extend(group);
         }
         self.registries_are_declared(&needs, &registries);
+        let charters = self.each(top, "charters", Self::declared_charter);
+        let of_root = self.root.is_some_and(|root| !root.charters.is_empty());
+        self.charters_are_declared(&needs, !charters.is_empty() || of_root);
+        let charter = top.get("charter").and_then(|item| self.charter(item));
+        if charter.is_some() {
+            self.charter_needs_nothing(&needs);
+        }
         let targets = self.each(top, "targets", Self::target);
         self.targets_are_declared(&needs, &targets);
         let facets = self.each(top, "facets", Self::facet);
@@ -154,6 +164,8 @@ impl Reader<'_> {
             stand_ins,
             shared: ranges.shared.clone(),
             registries,
+            charters,
+            charter,
             needs,
             families,
             capabilities: capabilities.into_iter().collect(),

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::{Side, changed};
+use crate::charter::LockedCharter;
 use crate::digest::Digest;
 use crate::lock::{Lock, LockedPackage, LockedProject};
 use crate::name::{PackageName, RegistryName};
@@ -15,12 +16,14 @@ pub struct LockSide {
     pub lock: Option<Lock>,
     /// Its packages, sorted by name.
     pub packages: Vec<LockedPackage>,
+    /// Its charters, sorted by name.
+    pub charters: Vec<LockedCharter>,
 }
 
 impl LockSide {
     /// A whole lock.
     pub fn of(lock: Lock) -> Self {
-        Self { packages: lock.packages.clone(), lock: Some(lock) }
+        Self { packages: lock.packages.clone(), charters: lock.charters.clone(), lock: Some(lock) }
     }
 
     /// Whether there is no lock, from which nothing follows for any package.
@@ -62,6 +65,8 @@ impl BothMoved {
 pub struct MergedLock {
     /// The packages, each as one of the sides has it, sorted by name. Nobody has seen yet whether they go together.
     pub packages: Vec<LockedPackage>,
+    /// The charters' releases, each as one of the sides has it, sorted by name: the newer of what both moved.
+    pub charters: Vec<LockedCharter>,
     /// The packages that both sides moved to different releases.
     pub both_moved: Vec<BothMoved>,
 }
@@ -73,7 +78,8 @@ pub fn merge_locks(base: &LockSide, ours: &LockSide, theirs: &LockSide) -> Merge
     let sides = [base, &chosen(ours), &chosen(theirs)];
     let names: BTreeSet<&PackageName> =
         sides.iter().flat_map(|side| side.packages.iter().map(|package| &package.name)).collect();
-    let mut merged = MergedLock::default();
+    let charters = sides.map(|side| side.charters.as_slice());
+    let mut merged = MergedLock { charters: merged_charters(charters), ..MergedLock::default() };
     for name in names {
         let [before, our, their] = sides.map(|side| side.package(name));
         match changed(before, our, their) {
@@ -128,10 +134,26 @@ impl MergedLock {
         let both = format!("{}\n{}", our.made_from, their.made_from);
         let made_from =
             if our.made_from == their.made_from { our.made_from } else { Digest::of(both.as_bytes()) };
-        let lock = Lock { made_from, registries, projects, packages: self.packages.clone() };
+        let (charters, packages) = (self.charters.clone(), self.packages.clone());
+        let lock = Lock { made_from, registries, charters, projects, packages };
         // Only what reads back is a lock.
         Lock::read(&lock.to_string()).ok()
     }
+}
+
+fn merged_charters([base, ours, theirs]: [&[LockedCharter]; 3]) -> Vec<LockedCharter> {
+    let of = |charters: &'_ [LockedCharter], name: &PackageName| {
+        charters.iter().find(|charter| charter.name == *name).cloned()
+    };
+    let names: BTreeSet<&PackageName> = ours.iter().chain(theirs).map(|charter| &charter.name).collect();
+    let charter = |name: &PackageName| {
+        let [before, our, their] = [base, ours, theirs].map(|charters| of(charters, name));
+        match changed(before.as_ref(), our.as_ref(), their.as_ref()) {
+            Some(charter) => charter.cloned(),
+            None => our.into_iter().chain(their).max_by(|a, b| a.version.cmp(&b.version)),
+        }
+    };
+    names.into_iter().filter_map(charter).collect()
 }
 
 fn merged_projects(

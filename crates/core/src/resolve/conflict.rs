@@ -35,6 +35,8 @@ pub struct Conflict {
     pub held: Vec<PackageName>,
     /// The targets in it that releases don't fit, by number, with the facet that speaks against them.
     pub misfits: Vec<(usize, Option<FacetName>)>,
+    /// The charters in it, each with a package that it binds.
+    pub chartered: Vec<(PackageName, PackageName)>,
     /// Whether every fact was shown to be needed; not where that would take too long.
     pub is_minimal: bool,
 }
@@ -91,7 +93,16 @@ pub fn explain<C: Catalogue>(universe: &Universe<'_, C>, unsat: &Unsat, conflict
         _ => None,
     });
     let misfits: BTreeSet<(usize, Option<FacetName>)> = misfits.collect();
+    let chartered = core.iter().filter_map(|fact| match fact {
+        Fact::Chartered { package, charter, .. } => {
+            let charter = &universe.problem.charters[*charter].release.name;
+            Some((charter.clone(), universe.packages[*package].name.clone()))
+        }
+        _ => None,
+    });
+    let chartered: BTreeSet<(PackageName, PackageName)> = chartered.collect();
     Conflict {
+        chartered: chartered.into_iter().collect(),
         misfits: misfits.into_iter().collect(),
         facts: reported.iter().map(|fact| teller.sentence(fact)).collect(),
         clash: teller.clash(&core),
@@ -121,6 +132,8 @@ impl<C: Catalogue> Explainer<'_, C> {
             Fact::InStep { other, .. } => Some(*other),
             Fact::Unfit { package, .. }
             | Fact::Refused { package, .. }
+            | Fact::Chartered { package, .. }
+            | Fact::Charters { package, .. }
             | Fact::Provided { capability: package } => Some(*package),
         }
     }

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use super::Resolution;
+use crate::charter::CharterBounds;
 use crate::facet::Target;
 use crate::name::{ComponentName, Family, PackageName, PartName, Purpose};
 use crate::range::Range;
@@ -37,6 +38,8 @@ pub struct Problem {
     pub places: Vec<Target>,
     /// What the team allows.
     pub rules: Arc<Rules>,
+    /// What charters allow.
+    pub charters: Arc<[CharterBounds]>,
     /// The providers that were taken for capabilities before.
     pub providers: BTreeMap<PackageName, PackageName>,
 }
@@ -125,6 +128,7 @@ impl Problem {
             preferred: BTreeMap::new(),
             places: Vec::new(),
             rules: Arc::default(),
+            charters: Arc::default(),
             providers: BTreeMap::new(),
         }
     }

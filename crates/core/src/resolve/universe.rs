@@ -4,6 +4,7 @@
 //! is chosen. In a hard search all demands between known packages are added at once. The source of each clause
 //! is a [`Fact`] that a person can check.
 
+mod charters;
 mod clauses;
 mod demands;
 mod extras;
@@ -24,7 +25,7 @@ use super::{Catalogue, OpenCapability, Problem};
 use crate::card::CardNeed;
 use crate::facet::Facets;
 use crate::name::{FacetName, Family, PackageName, PartName};
-use crate::rules::Reason;
+use crate::rules::Breach;
 
 /// Something that a manifest or a registry says.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -52,7 +53,11 @@ pub enum Fact {
         scope: Option<usize>,
     },
     /// The rules exclude these releases of a package, where it is needed for a purpose of this scope.
-    Refused { package: Var, releases: Choices, reason: Reason, scope: Option<usize> },
+    Refused { package: Var, releases: Choices, breach: Breach, scope: Option<usize> },
+    /// The charter of this number binds a package, by itself or by a family.
+    Chartered { package: Var, charter: usize, family: Option<Family> },
+    /// These releases are charters, which nothing can need.
+    Charters { package: Var, releases: Choices },
     /// Who provides a capability is needed wherever that is.
     Provided { capability: Var },
 }
@@ -74,7 +79,9 @@ impl Fact {
             Self::Demands { package, .. }
             | Self::Withdrawn { package, .. }
             | Self::Held { package, .. }
-            | Self::Refused { package, .. } => Some(*package),
+            | Self::Refused { package, .. }
+            | Self::Chartered { package, .. }
+            | Self::Charters { package, .. } => Some(*package),
             Self::InStep { one, .. } => Some(*one),
             Self::Unfit { package, .. } | Self::Provided { capability: package } => Some(*package),
         }
@@ -205,6 +212,7 @@ impl<'a, C: Catalogue> Universe<'a, C> {
         self.state_standing(engine, var)?;
         self.state_refused(engine, var)?;
         self.state_families(engine, var)?;
+        self.state_charters(engine, var)?;
         for (demanding, number) in self.waiting.remove(name).unwrap_or_default() {
             self.state_demand(engine, demanding, number)?;
         }

@@ -24,6 +24,8 @@ pub struct WayOut {
     pub changes: Vec<(ProblemNeed, Relaxation)>,
     /// What changes instead of a target, or of the promise.
     pub raised: Option<Raised>,
+    /// The package that is excepted from a charter instead: first the charter, then the package.
+    pub excepted: Option<(PackageName, PackageName)>,
     /// What would then be chosen.
     pub resolution: Resolution,
 }
@@ -82,6 +84,9 @@ pub fn ways_out<C: Catalogue>(
     {
         ways.extend(finder.raising(place, facet)?);
     }
+    for (charter, package) in &conflict.chartered {
+        ways.extend(finder.excepting(charter, package)?);
+    }
     if ways.is_empty() && conflict.is_minimal {
         ways = finder.relaxing_two(conflict)?;
     }
@@ -89,6 +94,7 @@ pub fn ways_out<C: Catalogue>(
         let changes = way.changes.iter().map(|(need, change)| weight(need, change));
         changes
             .chain(way.raised.as_ref().map(|raised| 4 + usize::from(raised.place.is_promise)))
+            .chain(way.excepted.as_ref().map(|_| 6))
             .sum::<usize>()
     });
     Ok(ways)
@@ -163,7 +169,7 @@ impl<C: Catalogue> Finder<'_, C> {
         let needs = numbers.iter().map(|number| &self.problem.needs[*number]);
         let changes = needs.map(|need| Some((need.clone(), relaxation(need, kind, &resolution)?)));
         let changes: Option<Vec<_>> = changes.collect();
-        Ok(changes.map(|changes| WayOut { changes, raised: None, resolution }))
+        Ok(changes.map(|changes| WayOut { changes, raised: None, excepted: None, resolution }))
     }
 
     /// The way of raising a place, if it leads anywhere: to the lowest level that does.
@@ -182,10 +188,32 @@ impl<C: Catalogue> Finder<'_, C> {
             }
             if let Some(resolution) = attempt(&problem, self.catalogue, &mut self.conflict_budget)? {
                 let raised = Raised { place: place.clone(), facet: facet.clone(), level: level.clone() };
-                return Ok(Some(WayOut { changes: Vec::new(), raised: Some(raised), resolution }));
+                let (changes, raised) = (Vec::new(), Some(raised));
+                return Ok(Some(WayOut { changes, raised, excepted: None, resolution }));
             }
         }
         Ok(None)
+    }
+
+    /// The way of excepting a package from a charter, if it leads anywhere.
+    fn excepting(
+        &mut self,
+        charter: &PackageName,
+        package: &PackageName,
+    ) -> Result<Option<WayOut>, C::Error> {
+        let mut problem = self.problem.clone();
+        let mut bounds = problem.charters.to_vec();
+        let of_charter = bounds.iter_mut().filter(|bounds| bounds.release.name == *charter);
+        of_charter.for_each(|bounds| {
+            bounds.except.insert(package.clone());
+        });
+        problem.charters = bounds.into();
+        if self.conflict_budget == 0 {
+            return Ok(None);
+        }
+        let resolution = attempt(&problem, self.catalogue, &mut self.conflict_budget)?;
+        let excepted = Some((charter.clone(), package.clone()));
+        Ok(resolution.map(|resolution| WayOut { changes: Vec::new(), raised: None, excepted, resolution }))
     }
 
     /// The problem with these needs relaxed; `None` if they are so already.

@@ -6,7 +6,8 @@ use std::str::FromStr;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Span, Timestamp, Unit};
-use serde::{Serialize, Serializer};
+use schemars::JsonSchema;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::fault::Fault;
 
@@ -19,9 +20,11 @@ pub fn day_of(at: Timestamp) -> Date {
 }
 
 /// An age as people write it: `5 days`, `2 weeks`, `18 months`.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, JsonSchema)]
+#[schemars(transparent)]
 pub struct Age {
     text: Box<str>,
+    #[schemars(skip)]
     span: Span,
 }
 
@@ -38,6 +41,8 @@ impl PartialEq for Age {
         self.text == other.text
     }
 }
+
+impl Eq for Age {}
 
 impl FromStr for Age {
     type Err = Fault;
@@ -69,5 +74,12 @@ impl fmt::Display for Age {
 impl Serialize for Age {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         serializer.serialize_str(&self.text)
+    }
+}
+
+impl<'de> Deserialize<'de> for Age {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        text.parse().map_err(|fault: Fault| serde::de::Error::custom(fault.message))
     }
 }

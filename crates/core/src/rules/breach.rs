@@ -5,9 +5,10 @@ use std::collections::BTreeSet;
 use jiff::Timestamp;
 use serde::Serialize;
 
-use super::{AcceptedLicense, Effective, LicenseVerdict, Rule, Rules, Stance, Waiver};
+use super::{AcceptedLicense, Effective, LicenseVerdict, Rule, RuleSets, Rules, Stance, Waiver};
 use crate::advisory::{Affecting, Severity};
 use crate::card::{Deprecation, Withdrawal};
+use crate::charter::CharterRelease;
 use crate::history::Release;
 use crate::license::License;
 use crate::name::{PackageName, Purpose};
@@ -56,9 +57,25 @@ pub struct Breach {
     pub stance: Stance,
     /// What the release has to do with it.
     pub reason: Reason,
+    /// The charter whose rule it is; `None` for the workspace's own.
+    pub charter: Option<CharterRelease>,
 }
 
 impl Breach {
+    /// Whether one sentence can tell of releases with either breach.
+    pub fn is_told_like(&self, other: &Self) -> bool {
+        self.charter == other.charter && self.reason.is_told_like(&other.reason)
+    }
+
+    /// Whether it is about the same thing as another one, by whichever rules.
+    fn is_about_same(&self, other: &Self) -> bool {
+        self.rule == other.rule
+            && match (&self.reason, &other.reason) {
+                (Reason::Advisory(one), Reason::Advisory(other)) => one.id == other.id,
+                _ => true,
+            }
+    }
+
     /// Whether it may not stay: the rule refuses it, or its licence waits for a person.
     pub fn is_forbidden(&self) -> bool {
         self.stance == Stance::Refuse || self.reason.is_unaccepted()
@@ -136,7 +153,7 @@ impl Reason {
     }
 
     /// Whether one sentence can tell of releases with either reason.
-    pub fn is_told_like(&self, other: &Self) -> bool {
+    fn is_told_like(&self, other: &Self) -> bool {
         match (self, other) {
             (Self::Young { age, .. }, Self::Young { age: same, .. }) => age == same,
             _ => self == other,
@@ -145,51 +162,35 @@ impl Reason {
 }
 
 impl Rules {
-    /// How a release breaks the rules of a scope at a time, without regard to waivers; what a lock is made of is judged alike.
+    /// How a release breaks the rules of a scope at a time, without regard to waivers; what a lock is made of is judged alike. Where
+    /// several rules speak of the same thing, the strictest counts.
     ///
     /// Not among it: facets that it doesn't declare, which depend on targets.
     pub fn breaches(&self, scope: Option<&Purpose>, subject: &Subject<'_>, now: Timestamp) -> Vec<Breach> {
-        let rules = self.for_package(scope, subject.package());
-        let release = subject.release;
-        let stated = |rule: Rule, stance: Stance, reason: Option<Reason>| {
-            reason.filter(|_| stance != Stance::Accept).map(|reason| Breach { rule, stance, reason })
-        };
-        let breaches = [
-            self.license_breach(scope, subject),
-            stated(Rule::Barred, Stance::Refuse, barred(&rules, subject)),
-            stated(Rule::MinAge, Stance::Refuse, young(&rules, subject, now)),
-            stated(Rule::Sources, Stance::Refuse, from_elsewhere(&rules, subject)),
-            stated(
-                Rule::Withdrawn,
-                rules.stance(|set| set.withdrawn.as_ref()),
-                release.withdrawn.clone().map(Reason::Withdrawn),
-            ),
-            stated(
-                Rule::Deprecated,
-                rules.stance(|set| set.deprecated.as_ref()),
-                release.deprecated.clone().map(Reason::Deprecated),
-            ),
-            stated(
-                Rule::Moving,
-                rules.stance(|set| set.moving.as_ref()),
-                subject.source.git().and_then(moving),
-            ),
-            stated(
-                Rule::StandIns,
-                rules.stance(|set| set.stand_ins.as_ref()),
-                subject.is_stand_in.then(|| Reason::StandIn(subject.source.clone())),
-            ),
-        ];
-        breaches.into_iter().flatten().chain(advisory_breaches(&rules, subject)).collect()
+        let own = Judge { sets: &self.own, unmentioned: Stance::default(), charter: None };
+        let mut breaches = own.breaches(self, scope, subject, now);
+        for charter in &self.charters {
+            // What a charter doesn't mention is for the workspace to say.
+            let unmentioned = Stance::Accept;
+            let judge = Judge { sets: &charter.sets, unmentioned, charter: Some(&charter.charter) };
+            for breach in judge.breaches(self, scope, subject, now) {
+                match breaches.iter_mut().find(|other| other.is_about_same(&breach)) {
+                    Some(other) if other.stance < breach.stance => *other = breach,
+                    Some(_) => {}
+                    None => breaches.push(breach),
+                }
+            }
+        }
+        breaches
     }
 
     /// Why a release is no candidate in a scope; `None` where it is one.
-    pub fn refusal(&self, scope: Option<&Purpose>, subject: &Subject<'_>, now: Timestamp) -> Option<Reason> {
+    pub fn refusal(&self, scope: Option<&Purpose>, subject: &Subject<'_>, now: Timestamp) -> Option<Breach> {
         let breaches = self.breaches(scope, subject, now).into_iter();
         let refused =
             breaches.filter(|breach| breach.stance == Stance::Refuse && breach.rule != Rule::Withdrawn);
         let mut unexcepted = refused.filter(|breach| self.waiver_for(breach, subject.release, now).is_none());
-        unexcepted.next().map(|breach| breach.reason)
+        unexcepted.next()
     }
 
     /// The advisory that affects a release, where the rules refuse it or warn of it, and nothing excepts it.
@@ -198,12 +199,12 @@ impl Rules {
         scope: Option<&Purpose>,
         subject: &Subject<'_>,
         now: Timestamp,
-    ) -> Option<Reason> {
+    ) -> Option<Breach> {
         let breaches = self.breaches(scope, subject, now).into_iter();
         let mut of_advisories = breaches.filter(|breach| {
             breach.rule == Rule::Advisories && self.waiver_for(breach, subject.release, now).is_none()
         });
-        of_advisories.next().map(|breach| breach.reason)
+        of_advisories.next()
     }
 
     /// The waiver that excepts a breach by a release at a time.
@@ -222,34 +223,90 @@ impl Rules {
         };
         accepted.is_some_and(|all| all.iter().any(is_this))
     }
+}
 
-    fn license_breach(&self, scope: Option<&Purpose>, subject: &Subject<'_>) -> Option<Breach> {
-        // A project's own packages need nobody's consent.
-        if is_inside(subject.source) {
-            return None;
-        }
-        let rules = self.for_package(scope, subject.package());
-        let license = subject.release.entry.license.as_ref();
-        let breach = |stance, reason| Some(Breach { rule: Rule::Licenses, stance, reason });
-        match rules.get(|set| set.licenses.as_ref())?.verdict(license) {
-            LicenseVerdict::Refuse => breach(Stance::Refuse, Reason::RefusedLicense(license.cloned())),
-            LicenseVerdict::Ask if !self.is_accepted(subject.release) => {
-                breach(Stance::Warn, Reason::UnacceptedLicense(license.cloned()))
+/// Sets of rules by which releases are judged.
+struct Judge<'r> {
+    sets: &'r RuleSets,
+    /// What is said of something that no set mentions.
+    unmentioned: Stance,
+    charter: Option<&'r CharterRelease>,
+}
+
+impl Judge<'_> {
+    fn breaches(
+        &self,
+        rules: &Rules,
+        scope: Option<&Purpose>,
+        subject: &Subject<'_>,
+        now: Timestamp,
+    ) -> Vec<Breach> {
+        let effective = self.sets.for_package(scope, subject.package());
+        let stance = |stated: Option<&Stance>| stated.copied().unwrap_or(self.unmentioned);
+        let (withdrawn, deprecated) = (subject.release.withdrawn.clone(), subject.release.deprecated.clone());
+        let stand_in = subject.is_stand_in.then(|| Reason::StandIn(subject.source.clone()));
+        let [of_withdrawn, of_deprecated, of_moving, of_stand_ins] = [
+            stance(effective.get(|set| set.withdrawn.as_ref())),
+            stance(effective.get(|set| set.deprecated.as_ref())),
+            stance(effective.get(|set| set.moving.as_ref())),
+            stance(effective.get(|set| set.stand_ins.as_ref())),
+        ];
+        let (of_license, license) = license_breach(&effective, rules, subject).unzip();
+        let stated = [
+            (Rule::Licenses, of_license.unwrap_or_default(), license),
+            (Rule::Barred, Stance::Refuse, barred(&effective, subject)),
+            (Rule::MinAge, Stance::Refuse, young(&effective, subject, now)),
+            (Rule::Sources, Stance::Refuse, from_elsewhere(&effective, subject)),
+            (Rule::Withdrawn, of_withdrawn, withdrawn.map(Reason::Withdrawn)),
+            (Rule::Deprecated, of_deprecated, deprecated.map(Reason::Deprecated)),
+            (Rule::Moving, of_moving, subject.source.git().and_then(moving)),
+            (Rule::StandIns, of_stand_ins, stand_in),
+        ];
+        let stated = stated.into_iter().filter_map(|(rule, stance, reason)| Some((rule, stance, reason?)));
+        let all = stated.chain(self.of_advisories(&effective, subject));
+        let breach = |(rule, stance, reason)| Breach { rule, stance, reason, charter: self.charter.cloned() };
+        all.filter(|(_, stance, _)| *stance != Stance::Accept).map(breach).collect()
+    }
+
+    /// How a release breaks the rule about advisories: once for each that counts.
+    fn of_advisories(&self, rules: &Effective<'_>, subject: &Subject<'_>) -> Vec<(Rule, Stance, Reason)> {
+        let levels = rules.get(|set| set.advisories.as_ref()).copied().unwrap_or_default();
+        let stance = |severity: Severity| {
+            if levels.refuse.is_some_and(|refuse| severity >= refuse) {
+                Stance::Refuse
+            } else {
+                match levels.warn {
+                    Some(warn) if severity < warn => Stance::Accept,
+                    Some(_) => Stance::Warn,
+                    None => self.unmentioned,
+                }
             }
-            LicenseVerdict::Ask | LicenseVerdict::Accept => None,
-        }
+        };
+        let breach = |affecting: &Affecting| {
+            (Rule::Advisories, stance(affecting.severity), Reason::Advisory(affecting.into()))
+        };
+        subject.affected_by().map(breach).collect()
     }
 }
 
-/// How a release breaks the rule about advisories: once for each that counts.
-fn advisory_breaches(rules: &Effective<'_>, subject: &Subject<'_>) -> Vec<Breach> {
-    let levels = rules.get(|set| set.advisories.as_ref()).copied().unwrap_or_default();
-    let breaches = subject.affected_by().map(|affecting| Breach {
-        rule: Rule::Advisories,
-        stance: levels.stance(affecting.severity),
-        reason: Reason::Advisory(affecting.into()),
-    });
-    breaches.filter(|breach| breach.stance != Stance::Accept).collect()
+/// What the rules say of a release's licence, and why, where they don't allow it.
+fn license_breach(
+    effective: &Effective<'_>,
+    rules: &Rules,
+    subject: &Subject<'_>,
+) -> Option<(Stance, Reason)> {
+    // A project's own packages need nobody's consent.
+    if is_inside(subject.source) {
+        return None;
+    }
+    let license = subject.release.entry.license.as_ref();
+    match effective.get(|set| set.licenses.as_ref())?.verdict(license) {
+        LicenseVerdict::Refuse => Some((Stance::Refuse, Reason::RefusedLicense(license.cloned()))),
+        LicenseVerdict::Ask if !rules.is_accepted(subject.release) => {
+            Some((Stance::Warn, Reason::UnacceptedLicense(license.cloned())))
+        }
+        LicenseVerdict::Ask | LicenseVerdict::Accept => None,
+    }
 }
 
 /// Whether a source is a folder of the workspace itself.

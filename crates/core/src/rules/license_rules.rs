@@ -7,7 +7,7 @@
 use std::collections::BTreeSet;
 
 use schemars::JsonSchema;
-use serde::{Deserialize, Serialize, Serializer};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use spdx::expression::{ExprNode, Operator};
 use spdx::{LicenseItem, LicenseReq};
 
@@ -41,13 +41,17 @@ impl LicenseVerdict {
 }
 
 /// What is said of which licences.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct LicenseRules {
     /// Those that are allowed.
+    #[serde(default, skip_serializing_if = "LicenseList::is_empty")]
     pub accept: LicenseList,
     /// Those that a person has to accept.
+    #[serde(default, skip_serializing_if = "LicenseList::is_empty")]
     pub ask: LicenseList,
     /// Those that aren't allowed.
+    #[serde(default, skip_serializing_if = "LicenseList::is_empty")]
     pub refuse: LicenseList,
     /// What is said of all others.
     pub otherwise: LicenseVerdict,
@@ -98,10 +102,13 @@ impl LicenseRules {
 }
 
 /// Licences that a rule lists.
-#[derive(Debug, Clone, PartialEq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, JsonSchema)]
+#[schemars(transparent)]
 pub struct LicenseList {
     written: Vec<String>,
+    #[schemars(skip)]
     entries: Vec<Choice>,
+    #[schemars(skip)]
     has_no_license: bool,
 }
 
@@ -148,6 +155,17 @@ impl LicenseList {
 impl Serialize for LicenseList {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         self.written.serialize(serializer)
+    }
+}
+
+impl<'de> Deserialize<'de> for LicenseList {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let mut list = Self::default();
+        for entry in Vec::<String>::deserialize(deserializer)? {
+            let license = (entry != NO_LICENSE).then(|| entry.parse::<License>()).transpose();
+            list.add(license.map_err(|fault| serde::de::Error::custom(fault.message))?.as_ref());
+        }
+        Ok(list)
     }
 }
 

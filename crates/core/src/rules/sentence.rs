@@ -1,6 +1,7 @@
 //! What a release has to do with a rule, as a sentence that a person can check.
 
-use super::{KnownAdvisory, Reason, day_of};
+use super::{Breach, KnownAdvisory, Reason, day_of};
+use crate::charter::CharterRelease;
 use crate::name::Purpose;
 
 /// A sentence as it stands by itself: with its full stop, and a capital unless a name begins it.
@@ -9,14 +10,22 @@ pub fn whole_sentence(text: &str) -> String {
     format!("{text}.")
 }
 
-/// The rules of a scope, as a sentence names them that doesn't begin with them.
-pub fn rules_of(scope: Option<&Purpose>) -> String {
-    scope.map_or("the rules".to_owned(), |purpose| format!("the rules for {purpose}"))
+/// The rules of a charter, or the workspace's own, for a scope, as a sentence names them that doesn't begin with them.
+pub fn rules_of(charter: Option<&CharterRelease>, scope: Option<&Purpose>) -> String {
+    let rules =
+        charter.map_or("the rules".to_owned(), |charter| format!("the rules of the charter {charter}"));
+    scope.map_or(rules.clone(), |purpose| format!("{rules} for {purpose}"))
+}
+
+impl Breach {
+    /// The sentence about releases, as they are named inside a sentence, of the rules of a scope. Without its full stop.
+    pub fn sentence(&self, scope: Option<&Purpose>, who: &str, is_one: bool) -> String {
+        self.reason.sentence(&rules_of(self.charter.as_ref(), scope), who, is_one)
+    }
 }
 
 impl Reason {
-    /// The sentence about releases, as they are named inside a sentence, of the rules of a scope. Without its full stop.
-    pub fn sentence(&self, scope: Option<&Purpose>, who: &str, is_one: bool) -> String {
+    fn sentence(&self, rules: &str, who: &str, is_one: bool) -> String {
         let verb = |one: &'static str, many: &'static str| if is_one { one } else { many };
         let said = match self {
             Self::RefusedLicense(Some(license)) => format!("refuse {license}, the licence of {who}"),
@@ -62,6 +71,6 @@ impl Reason {
             }
             Self::StandIn(source) => format!("don't allow stand-ins, and {source} stands in for {who}"),
         };
-        format!("{} {said}", rules_of(scope))
+        format!("{rules} {said}")
     }
 }

@@ -1,13 +1,14 @@
 //! Patterns of sources, such as `seedhouse`, `fernhollow/*` or `https://git.example/*`.
 
-use serde::{Serialize, Serializer};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 
 use crate::name::PackageName;
 use crate::source::Source;
 
 /// Sources that a rule mentions: a registry (`seedhouse`), packages of one (`seedhouse/moss-*`), or places of git repositories,
 /// archives and folders (`https://git.example/*`). A closing `*` means every text that begins like this.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct SourcePattern(String);
 
 impl SourcePattern {
@@ -36,12 +37,6 @@ impl SourcePattern {
     /// The pattern as written.
     pub fn as_str(&self) -> &str {
         &self.0
-    }
-}
-
-impl Serialize for SourcePattern {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.serialize_str(&self.0)
     }
 }
 

@@ -17,7 +17,7 @@ fn rules(text: &str) -> Arc<Rules> {
 fn verdict(lists: &str, license: &str) -> LicenseVerdict {
     let rules = rules(&format!("licenses = {{ {lists} }}"));
     let license = (license != NO_LICENSE).then(|| license.parse().unwrap());
-    rules.general.licenses.as_ref().unwrap().verdict(license.as_ref())
+    rules.own.general.licenses.as_ref().unwrap().verdict(license.as_ref())
 }
 
 #[test]
@@ -171,8 +171,9 @@ fn the_most_specific_set_that_mentions_a_rule_decides() {
     );
     let test = "test".parse().unwrap();
     let stances = |scope, package: &str| {
-        let rules = rules.for_package(scope, &package.parse().unwrap());
-        (rules.stance(|set| set.deprecated.as_ref()), rules.stance(|set| set.moving.as_ref()))
+        let rules = rules.own.for_package(scope, &package.parse().unwrap());
+        let stance = |stated: Option<&Stance>| stated.copied().unwrap_or_default();
+        (stance(rules.get(|set| set.deprecated.as_ref())), stance(rules.get(|set| set.moving.as_ref())))
     };
     assert_eq!(stances(None, "dew-point"), (Stance::Refuse, Stance::Refuse));
     assert_eq!(stances(Some(&test), "dew-point"), (Stance::Accept, Stance::Refuse));
@@ -239,7 +240,7 @@ fn every_fault_in_rules_has_its_code_and_advice() {
 
 #[test]
 fn what_decides_no_candidate_leaves_a_lock_as_it_is() {
-    let text = |rules: &str| serde_json::to_string(&*self::rules(rules)).unwrap();
+    let text = |rules: &str| serde_json::to_string(&self::rules(rules).deciding()).unwrap();
     assert_eq!(
         text("accepted = { moss-map = { license = 'MIT' } }\nmax-age = '3 years'\nwithdrawn = 'refuse'"),
         text("")

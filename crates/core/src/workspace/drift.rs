@@ -22,7 +22,9 @@ impl Workspace {
     /// The packages that several projects declare, and not all with the same range.
     pub fn drifts(&self) -> Vec<Drift<'_>> {
         let mut declared: BTreeMap<&PackageName, Vec<(&Project, &Need)>> = BTreeMap::new();
-        let with_own_range = self.needs().filter(|(_, need)| need.source.is_none() && need.family.is_none());
+        let has_own_range =
+            |need: &Need| need.source.is_none() && need.family.is_none() && !need.is_chartered;
+        let with_own_range = self.needs().filter(|(_, need)| has_own_range(need));
         with_own_range
             .for_each(|(project, need)| declared.entry(&need.package).or_default().push((project, need)));
         let drifting = declared.into_iter().filter(|(_, needs)| has_drifted(needs));

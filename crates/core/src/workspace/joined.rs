@@ -64,6 +64,8 @@ impl Workspace {
             devices: root.devices.clone(),
             shelf: root.shelf,
             rules: root.rules.clone(),
+            charters: root.charters.clone(),
+            bound: Vec::new(),
         }
     }
 

@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use bibliotax_core::graph::{Graph, Node};
+use bibliotax_core::graph::{Graph, GraphCharter, Node};
 
 use super::purpose;
 
@@ -26,6 +26,14 @@ pub fn dot(graph: &Graph<'_>) -> String {
             None => String::new(),
         };
         let _ = writeln!(text, "  n{} -> n{}{look};", edge.from, edge.to);
+    }
+    for (number, GraphCharter { charter, binds }) in graph.charters.iter().enumerate() {
+        let label = quoted(&format!("charter {}", charter.release()));
+        let _ = writeln!(text, "  c{number} [label={label}, shape=note];");
+        for (node, range) in binds {
+            let label = quoted(&range.to_string());
+            let _ = writeln!(text, "  c{number} -> n{node} [label={label}, style=dashed, constraint=false];");
+        }
     }
     text.push_str("}\n");
     text

@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use bibliotax_core::graph::{Graph, Node};
+use bibliotax_core::graph::{Graph, GraphCharter, Node};
 
 use super::purpose;
 
@@ -22,6 +22,12 @@ pub fn mermaid(graph: &Graph<'_>) -> String {
             Some(_) => writeln!(text, "  n{} -. {} .-> n{}", edge.from, purpose(edge), edge.to),
             None => writeln!(text, "  n{} --> n{}", edge.from, edge.to),
         };
+    }
+    for (number, GraphCharter { charter, binds }) in graph.charters.iter().enumerate() {
+        let _ = writeln!(text, "  c{number}[/{}/]", quoted(&format!("charter {}", charter.release())));
+        for (node, range) in binds {
+            let _ = writeln!(text, "  c{number} -. {} .-> n{node}", quoted(&range.to_string()));
+        }
     }
     text
 }

@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 
 use super::layers::{Cell, Layers, Line};
-use bibliotax_core::graph::{Graph, Node};
+use bibliotax_core::graph::{Graph, GraphCharter, Node};
 
 /// Sizes in pixels of the picture as it is: of letters (of one width), of boxes, and of the room around them.
 const LETTER: f64 = 7.3;
@@ -19,7 +19,7 @@ const SAMPLE: f64 = 40.0;
 const STYLE: &str = "text{font:12px ui-monospace,'DejaVu Sans Mono',monospace;fill:#242227}\
 .back{fill:#faf9f7}.line{fill:none;stroke:#8b8791;stroke-width:1.2}.tip{fill:#8b8791}\
 rect.node{fill:#f1eff3;stroke:#6f6a78}rect.project{fill:#6b3a62;stroke:#6b3a62}text.project{fill:#fff;font-weight:bold}\
-.stand-in{stroke-dasharray:4 3;stroke-width:2}.beside{stroke-dasharray:1 3}.circle{stroke-dasharray:5 3}\
+.stand-in{stroke-dasharray:4 3;stroke-width:2}.beside{stroke-dasharray:1 3}rect.bound{stroke-width:2.6}.circle{stroke-dasharray:5 3}\
 @media(prefers-color-scheme:dark){text{fill:#e8e5ea}.back{fill:#17161a}.line{stroke:#7b7685}.tip{fill:#7b7685}\
 rect.node{fill:#2a2730;stroke:#8e8998}rect.project{fill:#d3a6cb;stroke:#d3a6cb}text.project{fill:#241522}}";
 
@@ -92,7 +92,7 @@ impl<'g> Picture<'g> {
         text
     }
 
-    /// What boxes with broken outlines mean, as far as there are any: the class of each, and the words.
+    /// What boxes with special outlines mean, as far as there are any: the class of each, and the words.
     fn legend(&self, beside: &[bool]) -> Vec<(&'static str, &'static str)> {
         let packages = || {
             let nodes = self.graph.nodes.iter().zip(beside);
@@ -102,7 +102,18 @@ impl<'g> Picture<'g> {
         let is_beside = packages().any(|(stood_in, is_beside)| is_beside && !stood_in);
         let beside = is_beside.then_some(("node beside", "not needed to run"));
         let stand_in = stand_in.then_some(("node stand-in", "stand-in"));
-        beside.into_iter().chain(stand_in).collect()
+        let is_bound = self.graph.charters.iter().any(|charter| !charter.binds.is_empty());
+        let bound = is_bound.then_some(("node bound", "bound by a charter"));
+        beside.into_iter().chain(stand_in).chain(bound).collect()
+    }
+
+    /// What charters allow of a node, a sentence each.
+    fn bound_by(&self, number: usize) -> Vec<String> {
+        let sentence = |charter: &GraphCharter<'_>| {
+            let (_, range) = charter.binds.iter().find(|(node, _)| *node == number)?;
+            Some(format!("the charter {} allows {range}", charter.charter.release()))
+        };
+        self.graph.charters.iter().filter_map(sentence).collect()
     }
 
     /// The middle of a cell, from top to bottom.
@@ -120,9 +131,14 @@ impl<'g> Picture<'g> {
             Node::Package(_) if is_beside => ("node", " beside"),
             Node::Package(_) => ("node", ""),
         };
+        let bound = self.bound_by(number);
+        let (more, end) = match bound.as_slice() {
+            [] => (more.to_owned(), "/>".to_owned()),
+            all => (format!("{more} bound"), format!("><title>{}</title></rect>", escaped(&all.join("; ")))),
+        };
         let _ = writeln!(
             text,
-            "<rect class=\"{kind}{more}\" x=\"{x:.1}\" y=\"{:.1}\" width=\"{width:.1}\" height=\"{BOX}\" rx=\"5\"/>\
+            "<rect class=\"{kind}{more}\" x=\"{x:.1}\" y=\"{:.1}\" width=\"{width:.1}\" height=\"{BOX}\" rx=\"5\"{end}\
              <text class=\"{kind}\" x=\"{:.1}\" y=\"{:.1}\">{}</text>",
             y - BOX / 2.0,
             x + PADDING,

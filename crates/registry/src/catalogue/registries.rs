@@ -144,7 +144,8 @@ impl Registries {
         let by_lock = locked.iter();
         let by_lock =
             by_lock.filter_map(|package| Some((package.name.clone(), package.source.registry()?.clone())));
-        let (by_need, by_lock) = (by_need.collect(), by_lock.collect());
+        let charters = workspace.bound.iter().map(|charter| (charter.name.clone(), charter.source.clone()));
+        let (by_need, by_lock) = (by_need.collect(), by_lock.chain(charters).collect());
         let staying = locked.iter().filter(|package| !freshness.is_anew(&package.name));
         let pinned = staying.filter_map(|package| Some((package.name.clone(), PinnedCard::of(package)?)));
         let pinned = pinned.collect();

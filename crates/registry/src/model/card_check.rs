@@ -56,6 +56,7 @@ pub fn check_card(registry: &str, facets: &Facets, card: &Card) -> Result<(), Ca
         return Err(CardProblem::ManyTags { count: card.tags.len() });
     }
     check_steps(&card.steps)?;
+    check_charter(card)?;
     for (name, component) in &card.components {
         let has = |part: &PartName| card.files.iter().any(|file| file.part == *part);
         if let Some(part) = component.parts.iter().find(|part| !has(part)) {
@@ -99,6 +100,22 @@ fn check_text(text: &str) -> Result<(), CardProblem> {
             })
         }
     }
+}
+
+/// Checks that a charter brings nothing.
+fn check_charter(card: &Card) -> Result<(), CardProblem> {
+    let brought = [
+        ("files", card.files.is_empty()),
+        ("needs", card.needs.is_empty()),
+        ("components", card.components.is_empty()),
+        ("capabilities", card.provides.is_empty()),
+        ("conflicts", card.conflicts.is_empty()),
+        ("family", card.family.is_none()),
+        ("steps", card.steps.is_empty()),
+        ("exposed paths", card.exposes.is_empty()),
+    ];
+    let mut brought = brought.into_iter().filter(|(_, is_empty)| !is_empty && card.charter.is_some());
+    brought.next().map_or(Ok(()), |(what, _)| Err(CardProblem::CharterWith { what }))
 }
 
 fn check_steps(steps: &[Step]) -> Result<(), CardProblem> {

@@ -43,6 +43,9 @@ pub enum CardProblem {
     /// Upstream's releases are at a place that nobody should ask.
     #[error("`follow` names `{url}`, which is not `https://…`")]
     FollowUrl { url: String },
+    /// It is a charter, which brings nothing.
+    #[error("it is a charter, which has no {what}")]
+    CharterWith { what: &'static str },
     /// A component brings a part that the release hasn't.
     #[error("the component `{component}` includes the part `{part}`, but the release has no files of it")]
     NoPart { component: ComponentName, part: PartName },

@@ -254,6 +254,7 @@ impl RegistryError {
         match self {
             Self::Feed { .. } => "advisories.feed",
             Self::ExposesNothing { .. } => "card.exposes-nothing",
+            Self::Card(CardProblem::CharterWith { .. }) => "card.charter",
             Self::Card(CardProblem::Facet { .. }) => "card.facet",
             Self::Card(CardProblem::FileUrl { .. }) => "card.file",
             Self::Card(CardProblem::FollowUrl { .. }) => "card.follow",

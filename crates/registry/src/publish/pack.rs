@@ -44,6 +44,12 @@ pub fn prepare(
     let version =
         project.version.clone().ok_or_else(|| RegistryError::NoVersion { project: project.name.clone() })?;
     let mut card = manifest.card_of(project, version, needs, published);
+    if card.charter.is_some() && manifest.card.files.is_none() {
+        // What it needs is only for trying it.
+        card.needs.clear();
+        check_contents(&card, [].into_iter())?;
+        return Ok(Release { card, parts: Vec::new(), left_out: Vec::new() });
+    }
     let (mut parts, mut left_out) = (Vec::new(), Vec::new());
     let declared = &manifest.card.parts;
     let is_main_declared = declared.iter().any(|part| part.part.as_str() == MAIN);

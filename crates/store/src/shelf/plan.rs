@@ -259,7 +259,7 @@ mod tests {
             json!({ "name": "fernhollow/gate-kiosk", "path": ".", "targets": targets, "needs": needs });
         let projects = vec![serde_json::from_value(kiosk).unwrap()];
         let packages = packages.iter().map(package).collect();
-        Lock { made_from: digest(""), registries: BTreeMap::new(), projects, packages }
+        Lock { made_from: digest(""), registries: BTreeMap::new(), charters: Vec::new(), projects, packages }
     }
 
     fn machine(arch: &str) -> Target {

@@ -249,6 +249,7 @@ mod tests {
         let lock = Lock {
             made_from: "0".repeat(64).parse().unwrap(),
             registries: Default::default(),
+            charters: Vec::new(),
             projects: vec![serde_json::from_value(kiosk).unwrap()],
             packages: vec![serde_json::from_value(package).unwrap()],
         };

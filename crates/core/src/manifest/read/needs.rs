@@ -10,7 +10,7 @@ use super::values::{key_span, span};
 use crate::facet::Target;
 use crate::fault::Fault;
 use crate::location::Location;
-use crate::manifest::{AS_FAMILY, AS_SHARED, Need, RegistryDeclaration};
+use crate::manifest::{AS_CHARTER, AS_FAMILY, AS_SHARED, Need, RegistryDeclaration};
 use crate::name::{Family, PackageName, Purpose};
 use crate::nearest::push_with_nearest;
 use crate::range::Range;
@@ -42,11 +42,12 @@ struct Stated {
     range: Range,
     family: Option<Family>,
     is_shared: bool,
+    is_chartered: bool,
 }
 
 impl From<Range> for Stated {
     fn from(range: Range) -> Self {
-        Self { range, family: None, is_shared: false }
+        Self { range, family: None, is_shared: false, is_chartered: false }
     }
 }
 
@@ -69,7 +70,7 @@ impl Reader<'_> {
         ranges: Ranges<'_>,
     ) -> Option<Need> {
         let package: Option<PackageName> = self.name(key);
-        let Stated { range, family, is_shared } = match item.as_table_like() {
+        let Stated { range, family, is_shared, is_chartered } = match item.as_table_like() {
             None => self.range_or_word(item, key, package.as_ref(), ranges)?,
             Some(table) => {
                 self.only_known(table, "a need", &[&NEED_KEYS[..], &SOURCE_KEYS].concat());
@@ -83,6 +84,7 @@ impl Reader<'_> {
             prereleases: false,
             family,
             is_shared,
+            is_chartered,
             source: None,
             without: Vec::new(),
             targets: None,
@@ -163,6 +165,8 @@ impl Reader<'_> {
     ) -> Option<Stated> {
         match item.as_str() {
             Some(AS_FAMILY) => {}
+            // A charter's release says which range that is, once one is chosen.
+            Some(AS_CHARTER) => return Some(Stated { is_chartered: true, ..Range::any().into() }),
             Some(AS_SHARED) => return self.shared_range(item, key, package?, ranges),
             _ => return self.range(item, key.get()).map(Stated::from),
         }
@@ -184,7 +188,7 @@ impl Reader<'_> {
         ranges: Ranges<'_>,
     ) -> Option<Stated> {
         if let Some(range) = ranges.shared.get(package) {
-            return Some(Stated { range: range.clone(), family: None, is_shared: true });
+            return Some(Stated { is_shared: true, ..range.clone().into() });
         }
         let message = format!("`{package}` uses the workspace's range, but `[shared]` has none for it");
         let names = ranges.shared.keys().map(PackageName::as_str);
@@ -217,7 +221,7 @@ impl Reader<'_> {
         ranges: Ranges<'_>,
     ) -> Option<Stated> {
         if let Some(range) = ranges.families.get(&family) {
-            return Some(Stated { range: range.clone(), family: Some(family), is_shared: false });
+            return Some(Stated { family: Some(family), ..range.clone().into() });
         }
         let message = format!("`{key}` uses the range of its family, but `[families]` has no `{family}`");
         let fault = Fault::new("manifest.no-family", message, at);

@@ -15,13 +15,30 @@ use crate::name::{NamePattern, PackageName, Purpose};
 use crate::range::Range;
 use crate::rules::{
     AcceptedLicense, AdvisoryLevels, Barred, Feed, Feeds, Justification, LicenseList, LicenseRules,
-    LicenseVerdict, NO_LICENSE, Rule, RuleSet, Rules, SourcePattern, Stance, UndeclaredRules, VexStatus,
-    Waiver,
+    LicenseVerdict, NO_LICENSE, Rule, RuleSet, RuleSets, Rules, SourcePattern, Stance, UndeclaredRules,
+    VexStatus, Waiver,
 };
 use crate::source::names_user;
 
 /// The keys of a set of rules.
 pub(super) const SET_KEYS: [&str; 12] = [
+    "licenses",
+    "barred",
+    "min-age",
+    "min-age-waived-for-advisories",
+    "max-age",
+    "sources",
+    "withdrawn",
+    "deprecated",
+    "undeclared",
+    "moving",
+    "stand-ins",
+    "advisories",
+];
+/// The keys of a charter's rules, beside those of a set: nothing that loosens them, and no places, which differ between workspaces.
+pub(super) const CHARTER_RULES_KEYS: [&str; 14] = [
+    "for",
+    "packages",
     "licenses",
     "barred",
     "min-age",
@@ -53,25 +70,31 @@ const SEALED_WORDS: [(&str, bool); 2] = [("accept", false), ("refuse", true)];
 impl Reader<'_> {
     pub(super) fn rules(&mut self, table: &dyn TableLike) -> Rules {
         self.only_known(table, "`[rules]`", &[&SET_KEYS[..], &ROOT_KEYS].concat());
-        let purposes = self.each(table, "for", |reader, key, item| {
-            let purpose: Purpose = reader.name(key)?;
-            Some((purpose, reader.rule_set_of(key, item, "`[rules.for]`")?))
-        });
-        let mut packages = self.each(table, "packages", |reader, key, item| {
-            Some((NamePattern::new(key.get()), reader.rule_set_of(key, item, "`[rules.packages]`")?))
-        });
-        // A longer pattern is more specific; a name is more specific than any pattern.
-        packages.sort_by_key(|(pattern, _)| (!pattern.as_str().ends_with('*'), pattern.as_str().len()));
         let accepted = self.each(table, "accepted", Self::accepted_licenses);
         let feeds = table.get("advisories").and_then(|item| self.table(item, "advisories"));
         let feeds = feeds.map(|table| self.feeds(table)).unwrap_or_default();
         Rules {
             feeds,
-            general: self.rule_set(table, &FEED_KEYS),
-            purposes: purposes.into_iter().collect(),
-            packages,
+            own: self.rule_sets(table, &FEED_KEYS),
+            charters: Vec::new(),
             accepted: accepted.into_iter().collect(),
             waivers: self.waivers(table),
+        }
+    }
+
+    /// The sets of rules of a table, whose `advisories` may have these keys beside the levels.
+    pub(super) fn rule_sets(&mut self, table: &dyn TableLike, beside_levels: &[&str]) -> RuleSets {
+        let purposes = self.each(table, "for", |reader, key, item| {
+            let purpose: Purpose = reader.name(key)?;
+            Some((purpose, reader.rule_set_of(key, item, "`[rules.for]`")?))
+        });
+        let packages = self.each(table, "packages", |reader, key, item| {
+            Some((NamePattern::new(key.get()), reader.rule_set_of(key, item, "`[rules.packages]`")?))
+        });
+        RuleSets {
+            general: self.rule_set(table, beside_levels),
+            purposes: purposes.into_iter().collect(),
+            packages: RuleSets::sorted(packages),
         }
     }
 
@@ -111,7 +134,7 @@ impl Reader<'_> {
 
     fn undeclared(&mut self, item: &Item) -> UndeclaredRules {
         let Some(table) = item.as_table_like() else {
-            let others = self.stance_of(item, "undeclared").unwrap_or_default();
+            let others = self.stance_of(item, "undeclared");
             return UndeclaredRules { others, ..UndeclaredRules::default() };
         };
         let facets = self.entries(table, |reader, key, item| {
@@ -268,12 +291,23 @@ impl Reader<'_> {
     }
 
     fn waivers(&mut self, table: &dyn TableLike) -> Vec<Waiver> {
-        let Some(item) = table.get("waivers") else { return Vec::new() };
+        self.each_table(table, "waivers", "`[[rules.waivers]]`", Self::waiver)
+    }
+
+    /// What each table of a list says; `form` is how people write one.
+    pub(super) fn each_table<T>(
+        &mut self,
+        table: &dyn TableLike,
+        key: &str,
+        form: &str,
+        mut read: impl FnMut(&mut Self, &dyn TableLike, Span<usize>) -> Option<T>,
+    ) -> Vec<T> {
+        let Some(item) = table.get(key) else { return Vec::new() };
         let Some(tables) = tables_of(item) else {
-            self.wrong_kind(item, "waivers", "a list of tables: `[[rules.waivers]]`");
+            self.wrong_kind(item, key, &format!("a list of tables: {form}"));
             return Vec::new();
         };
-        tables.into_iter().filter_map(|(table, at)| self.waiver(table, at)).collect()
+        tables.into_iter().filter_map(|(table, at)| read(self, table, at)).collect()
     }
 
     fn waiver(&mut self, table: &dyn TableLike, at: Span<usize>) -> Option<Waiver> {
@@ -349,7 +383,7 @@ impl Reader<'_> {
     }
 
     /// The reason of something, which may not be empty.
-    fn reason(&mut self, table: &dyn TableLike, at: Span<usize>, what: &str) -> Option<String> {
+    pub(super) fn reason(&mut self, table: &dyn TableLike, at: Span<usize>, what: &str) -> Option<String> {
         let reason = match table.get("reason") {
             Some(item) => self.text(item, "reason")?,
             None => String::new(),

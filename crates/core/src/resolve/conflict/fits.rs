@@ -96,7 +96,9 @@ impl<C: Catalogue> Explainer<'_, C> {
                 } else {
                     "has"
                 };
-                let rules = rules_of(scope.and_then(|spot| self.universe.purpose_of(spot)));
+                let purpose = scope.and_then(|spot| self.universe.purpose_of(spot));
+                let (_, charter) = self.problem.rules.undeclared(purpose, &package.name, facet);
+                let rules = rules_of(charter, purpose);
                 format!("{}, and {who} {states} declare {facet}, which {rules} refuse.", is(word))
             }
             (_, Some(Facet::Ladder { .. })) => {

@@ -2,7 +2,7 @@
 
 use super::{Explainer, Sentence};
 use crate::facet::{FitValue, Fits};
-use crate::name::{ComponentName, FacetName, PackageName};
+use crate::name::{ComponentName, FacetName, Family, PackageName};
 use crate::range::{Range, VersionSet};
 use crate::resolve::choices::Choices;
 use crate::resolve::engine::Var;
@@ -24,7 +24,7 @@ impl<C: Catalogue> Explainer<'_, C> {
                     need.targets.iter().flatten().map(String::as_str).collect::<Vec<_>>().join(" and ");
                 let what = if targets.is_empty() { what } else { format!("{what}, for {targets}") };
                 // What it is for matters where rules differ by purpose.
-                let purpose = need.purpose.as_ref().filter(|_| !self.problem.rules.purposes.is_empty());
+                let purpose = need.purpose.as_ref().filter(|_| !self.problem.rules.scopes().is_empty());
                 let what =
                     purpose.map_or(what.clone(), |purpose| format!("{what}, for the purpose {purpose}"));
                 let text = if need.asked {
@@ -65,12 +65,23 @@ impl<C: Catalogue> Explainer<'_, C> {
                 let version = package.release(*choice).map_or("", |release| release.entry.version.as_str());
                 (format!("The lock has {} {version}.", package.name), vec![&package.name])
             }
-            Fact::Refused { package, releases, reason, scope } => {
+            Fact::Refused { package, releases, breach, scope } => {
                 let package = &self.packages[*package];
                 let scope = scope.and_then(|spot| self.universe.purpose_of(spot));
                 let who = releases_text_inside(package, releases);
-                let text = reason.sentence(scope, &who, releases.only().is_some());
+                let text = breach.sentence(scope, &who, releases.only().is_some());
                 (whole_sentence(&text), vec![&package.name])
+            }
+            Fact::Chartered { package, charter, family } => {
+                self.chartered(*package, *charter, family.as_ref())
+            }
+            Fact::Charters { package, releases } => {
+                let package = &self.packages[*package];
+                let who = spoken(package, releases);
+                let (is, what) =
+                    if releases.only().is_some() { ("is", "a charter") } else { ("are", "charters") };
+                let text = format!("{who} {is} {what}, which a workspace takes on under `[charters]`.");
+                (text, vec![&package.name])
             }
             Fact::Withdrawn { package, releases } => {
                 let package = &self.packages[*package];
@@ -79,6 +90,25 @@ impl<C: Catalogue> Explainer<'_, C> {
         };
         let is_question = matches!(fact, Fact::Direct(number) if self.problem.needs[*number].asked);
         Sentence { text, about: about.into_iter().cloned().collect(), is_question }
+    }
+
+    /// What a charter allows of a package.
+    fn chartered(
+        &self,
+        package: Var,
+        charter: usize,
+        family: Option<&Family>,
+    ) -> (String, Vec<&PackageName>) {
+        let (name, bounds) = (&self.packages[package].name, &self.problem.charters[charter]);
+        let release = &bounds.release;
+        let (range, what) = match family {
+            Some(family) => {
+                (bounds.families.get(family), format!("the family {family}, which {name} belongs to,"))
+            }
+            None => (bounds.ranges.get(name), name.to_string()),
+        };
+        let range = range.map(range_text).unwrap_or_default();
+        (format!("The charter {release} allows {what} {range}."), vec![&release.name, name])
     }
 
     fn demanded(&self, who: &str, is_one: bool, demand: &Demand) -> String {
@@ -169,6 +199,8 @@ impl<C: Catalogue> Explainer<'_, C> {
                 Fact::Kept { .. }
                     | Fact::Unfit { .. }
                     | Fact::Refused { .. }
+                    | Fact::Charters { .. }
+                    | Fact::Chartered { family: Some(_), .. }
                     | Fact::Demands { demand: Demand::Conflicts(_), .. }
             )
         };
@@ -209,7 +241,9 @@ impl<C: Catalogue> Explainer<'_, C> {
     fn is_unreachable(&self, facts: &[&Fact], var: Var) -> bool {
         let package = &self.packages[var];
         let narrowing: Vec<&&Fact> = facts.iter().filter(|fact| self.target(fact) == Some(var)).collect();
-        let mut subjects: Vec<Option<Var>> = narrowing.iter().map(|fact| fact.subject()).collect();
+        // Charters bind together.
+        let others = narrowing.iter().filter(|fact| !matches!(fact, Fact::Chartered { .. }));
+        let mut subjects: Vec<Option<Var>> = others.map(|fact| fact.subject()).collect();
         subjects.sort_unstable();
         // Two facts about one other package may be about different releases of it, of which one is taken.
         let alternatives = subjects.windows(2).any(|pair| pair[0].is_some() && pair[0] == pair[1]);

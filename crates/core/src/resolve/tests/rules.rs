@@ -170,7 +170,7 @@ fn is_allowed(
     name: &PackageName,
     version: &Version,
 ) -> bool {
-    let rules = problem.rules.for_package(scope, name);
+    let rules = problem.rules.own.for_package(scope, name);
     let is_agpl = registry.release(name, version).license == Some("AGPL-3.0-only");
     let refuses = rules.get(|set| set.licenses.as_ref()).is_some_and(|rules| !rules.refuse.is_empty());
     let barred = rules.get(|set| set.barred.as_ref()).and_then(|barred| barred.get(name));

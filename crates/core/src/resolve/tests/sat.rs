@@ -36,8 +36,8 @@ pub enum Rule {
 
 /// What a problem's rules say of releases that don't declare a facet.
 fn undeclared(problem: &Problem) -> Stance {
-    let rules = problem.rules.general.undeclared.as_ref();
-    rules.map(|rules| rules.others).unwrap_or_default()
+    let rules = problem.rules.own.general.undeclared.as_ref();
+    rules.and_then(|rules| rules.others).unwrap_or_default()
 }
 
 /// The spot of a problem without places.
@@ -123,7 +123,7 @@ pub fn rules(registry: &Registry, problem: &Problem) -> Vec<Rule> {
             {
                 rules.push(Rule::Never(who.clone()));
             }
-            if problem.rules.general.licenses.is_some() && release.license == Some("AGPL-3.0-only") {
+            if problem.rules.own.general.licenses.is_some() && release.license == Some("AGPL-3.0-only") {
                 rules.push(Rule::Never(who.clone()));
             }
             if let Some(family) = &release.family {

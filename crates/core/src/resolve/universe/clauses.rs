@@ -49,6 +49,13 @@ impl<C: Catalogue> Universe<'_, C> {
                 vec![vec![Term { var: *package, choices }]]
             }
             Fact::Kept { package, family } => vec![vec![self.kept(*package, family)]],
+            Fact::Chartered { package, charter, family } => {
+                vec![vec![self.chartered(*package, *charter, family.as_ref())]]
+            }
+            Fact::Charters { package, releases } => {
+                let choices = releases.not(self.packages[*package].width());
+                vec![vec![Term { var: *package, choices }]]
+            }
             Fact::InStep { one, other, family } => self.in_step(*one, *other, family),
             Fact::Refused { package, releases, scope, .. } => {
                 let choices = releases.not(self.packages[*package].width());
@@ -232,6 +239,18 @@ impl<C: Catalogue> Universe<'_, C> {
         let others = package.of_family(family).not(package.width());
         let kept = self.problem.families.get(family).map(|range| package.within(range.set(false)));
         Term { var, choices: kept.map_or(others.clone(), |kept| kept.or(&others)) }
+    }
+
+    /// A package is in the range that a charter has for it, or its releases of a family in the range for that. A pre-release that a
+    /// need accepts is no matter of a charter unless it is outside of the range, too.
+    fn chartered(&self, var: Var, charter: usize, family: Option<&Family>) -> Term {
+        let (package, bounds) = (&self.packages[var], &self.problem.charters[charter]);
+        let (range, others) = match family {
+            Some(family) => (bounds.families.get(family), package.of_family(family).not(package.width())),
+            None => (bounds.ranges.get(&package.name), Choices::of(package.width(), [Choices::LEFT_OUT])),
+        };
+        let within = range.map(|range| package.within(range.set(true)));
+        Term { var, choices: within.map_or(others.clone(), |within| within.or(&others)) }
     }
 
     /// Two packages of a family are at the same version: a clause for each version of the one.

@@ -8,7 +8,7 @@ use crate::name::{FacetName, PackageName, Purpose};
 use crate::resolve::choices::Choices;
 use crate::resolve::engine::{Engine, Term, Var};
 use crate::resolve::{Catalogue, ProblemNeed};
-use crate::rules::{Reason, Stance, Subject};
+use crate::rules::{Breach, Stance, Subject};
 
 impl<C: Catalogue> Universe<'_, C> {
     /// The numbers of the scopes among a package's presences: behind those of the targets.
@@ -38,37 +38,37 @@ impl<C: Catalogue> Universe<'_, C> {
             return Ok(());
         }
         for scope in self.each_scope() {
-            for (reason, releases) in self.refused(var, scope)? {
-                self.state(engine, Fact::Refused { package: var, releases, reason, scope })?;
+            for (breach, releases) in self.refused(var, scope)? {
+                self.state(engine, Fact::Refused { package: var, releases, breach, scope })?;
             }
         }
         Ok(())
     }
 
-    /// The releases of a package that a scope's rules exclude, by the reason. What is locked stays until somebody moves it.
-    fn refused(&self, var: Var, scope: Option<usize>) -> Result<Vec<(Reason, Choices)>, Stop<C::Error>> {
+    /// The releases of a package that a scope's rules exclude, by how they break them. What is locked stays until somebody moves it.
+    fn refused(&self, var: Var, scope: Option<usize>) -> Result<Vec<(Breach, Choices)>, Stop<C::Error>> {
         let package = &self.packages[var];
         let Some(listing) = package.listing() else { return Ok(Vec::new()) };
         let advisories = self.catalogue.advisories(listing).map_err(Stop::Catalogue)?;
         let kept = self.problem.kept(&package.name).and_then(|version| package.choice(version));
         let purpose = scope.and_then(|spot| self.purpose_of(spot));
-        let mut refused: Vec<(Reason, Choices)> = Vec::new();
+        let mut refused: Vec<(Breach, Choices)> = Vec::new();
         for (at, release) in package.releases().iter().enumerate().filter(|(at, _)| Some(at + 1) != kept) {
             let source = listing.source_of(&release.entry.version);
             let before = at.checked_sub(1).map(|before| &package.releases()[before].entry.version);
             let is_stand_in = listing.is_stand_in;
             let subject = Subject { release, source, is_stand_in, advisories: &advisories, before };
             let rules = &self.problem.rules;
-            let reason = rules.refusal(purpose, &subject, self.now);
-            let reason = reason.or_else(|| {
+            let breach = rules.refusal(purpose, &subject, self.now);
+            let breach = breach.or_else(|| {
                 let leaves = self.problem.leaves_advisories && self.problem.leaving.contains(&package.name);
                 leaves.then(|| rules.advisory_breach(purpose, &subject, self.now)).flatten()
             });
-            let Some(reason) = reason else { continue };
+            let Some(breach) = breach else { continue };
             // Ages differ from release to release; one sentence tells of all.
-            match refused.iter_mut().find(|(other, _)| other.is_told_like(&reason)) {
+            match refused.iter_mut().find(|(other, _)| other.is_told_like(&breach)) {
                 Some((_, releases)) => releases.insert(at + 1),
-                None => refused.push((reason, Choices::of(package.width(), [at + 1]))),
+                None => refused.push((breach, Choices::of(package.width(), [at + 1]))),
             }
         }
         Ok(refused)
@@ -93,7 +93,7 @@ impl<C: Catalogue> Universe<'_, C> {
         scope: Option<usize>,
     ) -> Option<&'f FacetName> {
         let purpose = scope.and_then(|spot| self.purpose_of(spot));
-        let rules = self.problem.rules.for_package(purpose, package);
-        undeclared.iter().find(|facet| rules.undeclared(facet) == Stance::Refuse)
+        let rules = &self.problem.rules;
+        undeclared.iter().find(|facet| rules.undeclared(purpose, package, facet).0 == Stance::Refuse)
     }
 }

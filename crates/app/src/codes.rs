@@ -70,6 +70,7 @@ pub const CODES: &[(&str, Kind, &str)] = &[
     ),
     ("charter.no-release", Kind::Input, "No release of a charter matches its range"),
     ("charter.none", Kind::Input, "What stands under `[charters]` is a package, not a charter"),
+    ("charter.providers", Kind::Input, "Two charters choose different providers for a capability"),
     ("check.findings", Kind::Differs, "a check of a workspace found something"),
     ("check.unknown", Kind::Usage, "a word is neither a kind of finding nor an advisory"),
     ("commit.invalid", Kind::Input, "a text isn't a commit"),

@@ -12,6 +12,7 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::nearest::{either, nearest};
 use bibliotax_core::resolve::Conflict;
 use bibliotax_disk::{DiskError, Refusal};
+use bibliotax_present::conflict;
 use serde::Serialize;
 
 /// Why a command did not do what it was asked to.
@@ -83,6 +84,14 @@ impl Failure {
     /// Ways out, each tried.
     pub fn ways(&self) -> &[Way] {
         self.unsolved.as_ref().map_or(&[], |unsolved| &unsolved.ways)
+    }
+
+    /// Why it failed, sentence by sentence: a conflict's first.
+    pub fn reasons(&self) -> Vec<String> {
+        let unsolved = self.unsolved.iter();
+        let sentences =
+            unsolved.flat_map(|unsolved| conflict::as_lines(&unsolved.conflict, unsolved.in_full));
+        sentences.chain(self.because.iter().cloned()).collect()
     }
 
     /// With what to do about it.

@@ -2,11 +2,9 @@
 
 use std::path::Path;
 
-use bibliotax_core::digest::Digest;
-use bibliotax_core::lock::LockedPackage;
 use bibliotax_disk::error::At;
 use bibliotax_registry::client::http::Cards;
-use bibliotax_store::kit::{self, KitHeader, KitScope, OpenedKit};
+use bibliotax_store::kit::{self, KitHeader, KitScope, LockedCard, OpenedKit};
 use bibliotax_store::store::Store;
 
 use crate::archives::Archives;
@@ -45,9 +43,9 @@ impl Plan {
         let lock = self.workspace.needed_lock()?;
         let archives = Archives::new(&self.workspace, &self.workspace.declared, context.environment, None);
         let cards = Cards::of(&context.environment.registries_folder()?);
-        let card = |package: &LockedPackage, card: &Digest| match cards.read(card) {
+        let card = |card: &LockedCard| match cards.read(&card.digest) {
             Some(text) => Ok(text),
-            None => archives.registries()?.card_text(&package.name, &package.source, card),
+            None => archives.registries()?.card_text(&card.name, &card.source, &card.digest),
         };
         let path = context.folder.join(file);
         let store = context.environment.open_store()?;

@@ -113,6 +113,8 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     // A project that a path leads to is read with the manifests that name it.
     let declared = declaring.workspace()?;
     let resolver = Resolver::open(&workspace, &declared, context.environment, &request.options)?;
+    let problem = Problem::new(&declared, &workspace.locked());
+    resolver.registries.prefetch_closure(&needs_of(&problem));
     let charters = taken_on(&mut wanted, &wishes, &resolver.registries)?;
     let declared = if charters.is_empty() {
         declared
@@ -126,7 +128,6 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     declaring.take_ranges_of_charters(&wanted, &declared)?;
     let declared = resolver.bound(&declaring.workspace()?)?;
     let problem = Problem::new(&declared, &workspace.locked());
-    resolver.registries.prefetch_closure(&needs_of(&problem));
     check_wanted(&wanted, &wishes, &resolver.registries)?;
     let (mut chosen, warnings) = resolver.choose(&problem, &declared)?;
     declaring.settle_ranges(&wanted, &chosen)?;

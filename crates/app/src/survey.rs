@@ -1,5 +1,6 @@
 //! `survey`: which packages many workspaces use, in which versions.
 
+mod charters;
 mod places;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -11,8 +12,10 @@ use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::Catalogue;
 use bibliotax_core::rules::NO_LICENSE;
 use bibliotax_core::version::Version;
+use bibliotax_registry::catalogue::registries::Registries;
 use rayon::prelude::*;
 
+pub use self::charters::{AllowedRange, UsedCharter};
 pub use self::places::Surveyed;
 use crate::context::Context;
 use crate::failure::Failure;
@@ -31,6 +34,10 @@ pub struct Request {
     pub is_behind: bool,
     /// Only what an advisory affects somewhere.
     pub is_affected: bool,
+    /// Only what is outside of what a charter allows somewhere.
+    pub is_outside: bool,
+    /// Charters that all workspaces are compared with, also those that don't take them on.
+    pub charters: Vec<String>,
     /// The registries that are asked what is newest; none for those that are declared here.
     pub registries: Vec<String>,
 }
@@ -39,6 +46,8 @@ pub struct Request {
 pub struct Report {
     /// The workspaces, in the order of the places.
     pub workspaces: Vec<Surveyed>,
+    /// The charters that they take on, and those that were named, by name.
+    pub charters: Vec<UsedCharter>,
     /// The packages that they use, by name.
     pub packages: Vec<UsedPackage>,
     /// What couldn't be found out.
@@ -51,6 +60,8 @@ pub struct UsedPackage {
     pub name: PackageName,
     /// Its newest release, where a registry that was asked has it.
     pub newest: Option<Version>,
+    /// What the newest releases of charters allow of it.
+    pub allowed: Vec<AllowedRange>,
     /// The releases that are used, the newest first.
     pub releases: Vec<UsedRelease>,
 }
@@ -67,6 +78,8 @@ pub struct UsedRelease {
     pub by: Vec<usize>,
     /// The advisories that affect it.
     pub advisories: Vec<UsedAdvisory>,
+    /// Whether it is outside of what the newest release of a charter allows a workspace that uses it.
+    pub is_outside: bool,
 }
 
 /// An advisory that affects a release that is used.
@@ -84,6 +97,11 @@ impl UsedPackage {
         self.releases.iter().any(|release| self.is_release_behind(release))
     }
 
+    /// Whether a release that is used is outside of what a charter allows.
+    pub fn is_outside(&self) -> bool {
+        self.releases.iter().any(|release| release.is_outside)
+    }
+
     /// Whether a release is older than the newest one.
     pub fn is_release_behind(&self, release: &UsedRelease) -> bool {
         self.newest.as_ref().is_some_and(|newest| release.version < *newest)
@@ -98,14 +116,28 @@ pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failur
     let mut packages = used(&workspaces);
     packages.retain(|package| wanted.is_empty() || wanted.contains(&package.name));
     let mut warnings = Vec::new();
-    if let Err(failure) = ask(&mut packages, request, context, &mut warnings) {
-        warnings.push(format!("what is newest isn't known: {}", failure.message));
+    let named: BTreeSet<PackageName> =
+        request.charters.iter().map(|word| Failure::read_word(word)).collect::<Result<_, Failure>>()?;
+    let registries = match ask(&mut packages, request, context, &mut warnings) {
+        Ok(registries) => Some(registries),
+        Err(failure) => {
+            warnings.push(format!("what is newest isn't known: {}", failure.message));
+            None
+        }
+    };
+    let charters = charters::used(&workspaces, &named, registries.as_ref());
+    if let Some(unknown) = named.iter().find(|name| !charters.iter().any(|used| used.name == **name)) {
+        let failure = Failure::new("charter.none", format!("no registry here has a charter {unknown}"));
+        return Err(failure.advice("check its name, or name its registry: `--registry PLACE`"));
     }
+    charters::compare(&mut packages, &charters, &named);
     packages.retain(|package| {
         let is_affected = || package.releases.iter().any(|release| !release.advisories.is_empty());
-        (!request.is_behind || package.is_behind()) && (!request.is_affected || is_affected())
+        (!request.is_behind || package.is_behind())
+            && (!request.is_affected || is_affected())
+            && (!request.is_outside || package.is_outside())
     });
-    Ok(Report { workspaces, packages, warnings })
+    Ok(Report { workspaces, charters, packages, warnings })
 }
 
 /// The packages that locks have, each with the releases and who has them.
@@ -127,9 +159,10 @@ fn used(workspaces: &[Surveyed]) -> Vec<UsedPackage> {
             source,
             by,
             advisories: Vec::new(),
+            is_outside: false,
         };
         let releases = releases.into_iter().rev().map(release).collect();
-        UsedPackage { name: name.clone(), newest: None, releases }
+        UsedPackage { name: name.clone(), newest: None, allowed: Vec::new(), releases }
     };
     packages.into_iter().map(package).collect()
 }
@@ -142,13 +175,13 @@ fn source(package: &LockedPackage) -> String {
     if package.stood_in { format!("{}, a stand-in", package.source) } else { package.source.to_string() }
 }
 
-/// Asks registries and feeds what they know of packages.
+/// Asks registries and feeds what they know of packages; the registries that were asked.
 fn ask(
     packages: &mut [UsedPackage],
     request: &Request,
     context: &Context<'_>,
     warnings: &mut Vec<String>,
-) -> Result<(), Failure> {
+) -> Result<Registries, Failure> {
     let workspace = lookup::workspace(&request.registries, context)?;
     let options = SearchOptions::default();
     let resolver = Resolver::open(&workspace, &workspace.declared, context.environment, &options)?;
@@ -170,5 +203,5 @@ fn ask(
         }
     });
     warnings.extend(registries.warnings());
-    Ok(())
+    Ok(resolver.registries)
 }

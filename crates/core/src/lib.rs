@@ -11,6 +11,7 @@
 //! | [`card`], [`history`], [`exposes`] | what a registry knows of releases; what they expose to builds |
 //! | [`facet`], [`variant`], [`fitting`] | targets, whether a release works on them, which file each target takes |
 //! | [`inner_path`], [`file_selection`] | paths inside a package that every operating system accepts; which files of an archive are taken |
+//! | [`charter`] | ranges and rules that one release states for many workspaces |
 //! | [`workspace`] | several manifests that share one lock and one shelf |
 //! | [`resolve`] | from needs to one release of each package, or to the reason why there is none |
 //! | `problem` | the problem that a workspace and its lock give the resolver |

@@ -2,14 +2,13 @@
 
 use std::collections::{BTreeSet, HashMap};
 
-use bibliotax_core::charter::Charter;
-use bibliotax_core::compare::{Aspect, Change, ChangedRange, CharterChange, Kind};
+use bibliotax_core::compare::{Aspect, Change, Kind};
 use bibliotax_core::lock::{Lock, LockedPackage, NeedGraph, RUN, Reached};
 use bibliotax_core::name::{ComponentName, PackageName};
 use bibliotax_core::source::Source;
 
 use crate::terminal::{Look, clean, style, styled};
-use crate::words::{count, size};
+use crate::words::size;
 
 /// Most new packages that have a row each where nobody asked for them; of more, only what projects need themselves.
 const MAX_ADDED: usize = 100;
@@ -38,48 +37,6 @@ pub fn summary(changes: &[Change<'_>], lock: &Lock) -> Summary {
 pub fn rows(changes: &[Change<'_>], lock: &Lock) -> Vec<Vec<String>> {
     let needers = Needers::of(lock);
     changes.iter().map(|change| row(change, &needers)).collect()
-}
-
-/// A line for each charter: what became of it, and which ranges it changes.
-pub fn charter_lines(changes: &[CharterChange<'_>]) -> Vec<String> {
-    let range = |range: &ChangedRange<'_>| match (range.old, range.new) {
-        (Some(old), Some(new)) => format!("{} {old} -> {new}", range.of),
-        (None, Some(new)) => format!("{} {new} added", range.of),
-        (_, None) => format!("{} removed", range.of),
-    };
-    let line = |change: &CharterChange<'_>| {
-        let name = &change.charter().name;
-        match (change.old, change.new) {
-            (Some(old), Some(new)) if old.version != new.version => {
-                let ranges: Vec<String> = change.ranges().iter().map(range).collect();
-                let rules = change.has_other_rules().then(|| "other rules".to_owned());
-                let what: Vec<String> = ranges.into_iter().chain(rules).collect();
-                let what = if what.is_empty() { String::new() } else { format!(": {}", what.join(", ")) };
-                format!("{name} {} -> {}{what}", old.version, new.version)
-            }
-            (Some(_), Some(new)) => format!("{name} {}: another card", new.version),
-            (None, Some(new)) => format!("{name} {} added: {}", new.version, charter_summary(&new.charter)),
-            (_, None) => format!("{name} gone"),
-        }
-    };
-    changes.iter().map(line).collect()
-}
-
-/// What a charter states, in numbers: `12 ranges, 1 family, rules`.
-pub fn charter_summary(charter: &Charter) -> String {
-    let numbers = [
-        (charter.ranges.len(), "range"),
-        (charter.families.len(), "family"),
-        (charter.capabilities.len(), "provider"),
-    ];
-    let counted = numbers.into_iter().filter(|(number, _)| *number > 0);
-    let counted = counted.map(|(number, what)| match (number, what) {
-        (1, what) => format!("1 {what}"),
-        (number, "family") => format!("{number} families"),
-        (number, what) => count(number, what),
-    });
-    let rules = (!charter.rules.is_silent()).then(|| "rules".to_owned());
-    counted.chain(rules).collect::<Vec<_>>().join(", ")
 }
 
 /// What became of a package, in a word.

@@ -5,7 +5,7 @@
 //! | module | what it has |
 //! |---|---|
 //! | [`words`] | sizes, counts, needs and fits in words |
-//! | [`changes`] | the difference of two locks |
+//! | [`changes`], [`charters`] | the difference of two locks; what charters state |
 //! | [`dates`] | dates with how long ago they are |
 //! | [`conflict`] | why no set of releases satisfies all needs |
 //! | [`excerpt`], [`passwords`] | the lines of a text around a fault; texts without passwords |
@@ -14,6 +14,7 @@
 //! | [`terminal`] | text for a terminal: styles, and escapes for all text from outside |
 
 pub mod changes;
+pub mod charters;
 pub mod conflict;
 pub mod dates;
 pub mod excerpt;

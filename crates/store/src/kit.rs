@@ -3,7 +3,7 @@
 //! ```text
 //! kit.json         {"format": 1, "projects": […], "lock": its digest, "targets": […], "archives": …, "bytes": …}
 //! bibliotax.lock   the lock, whole
-//! cards/<sha256>   the cards of its packages
+//! cards/<sha256>   the cards of its packages and charters
 //! files/<sha256>   their archives, of the chosen targets
 //! ```
 //!
@@ -22,6 +22,7 @@ use bibliotax_core::facet::Target;
 use bibliotax_core::lock::{FILE_NAME, Lock, LockedFile, LockedPackage, Scope};
 use bibliotax_core::name::{PackageName, TargetName};
 use bibliotax_core::progress::{ProgressEvent, ProgressListener};
+use bibliotax_core::source::Source;
 use bibliotax_disk::error::At;
 use bibliotax_disk::write::{folder_of, write_with};
 use serde::{Deserialize, Serialize};
@@ -89,6 +90,32 @@ pub struct KitScope<'a> {
     pub targets: &'a [TargetName],
 }
 
+/// A card that a lock names, of a package or of a charter.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LockedCard {
+    /// Whose it is.
+    pub name: PackageName,
+    /// Where it comes from.
+    pub source: Source,
+    /// Its digest.
+    pub digest: Digest,
+}
+
+impl LockedCard {
+    /// The cards of a lock, by digest.
+    fn all(lock: &Lock) -> BTreeMap<Digest, Self> {
+        let of_packages = lock.packages.iter().filter_map(|package| {
+            Some(Self { name: package.name.clone(), source: package.source.clone(), digest: package.card? })
+        });
+        let of_charters = lock.charters.iter().map(|charter| Self {
+            name: charter.name.clone(),
+            source: Source::Registry(charter.source.clone()),
+            digest: charter.card,
+        });
+        of_packages.chain(of_charters).map(|card| (card.digest, card)).collect()
+    }
+}
+
 /// The archives that a kit with this load carries, by digest: of a project without targets those of all machines.
 fn archives<'l>(lock: &'l Lock, load: &KitScope<'_>) -> BTreeMap<Digest, (&'l LockedPackage, Archive)> {
     let machine = Target::this_machine();
@@ -128,7 +155,7 @@ pub fn make<S: Supplier>(
     load: &KitScope<'_>,
     store: &Store,
     supplier: &S,
-    card: impl Fn(&LockedPackage, &Digest) -> Result<String, S::Error>,
+    card: impl Fn(&LockedCard) -> Result<String, S::Error>,
     listener: &dyn ProgressListener,
 ) -> Result<KitHeader, InstallError<S::Error>> {
     let head = head(lock, load);
@@ -144,17 +171,15 @@ fn fill<S: Supplier>(
     head: &KitHeader,
     lock: &Lock,
     from: &Sources<'_, S>,
-    card: impl Fn(&LockedPackage, &Digest) -> Result<String, S::Error>,
+    card: impl Fn(&LockedCard) -> Result<String, S::Error>,
     listener: &dyn ProgressListener,
 ) -> Result<(), InstallError<S::Error>> {
     let mut kit = Writer { tar: tar::Builder::new(BufWriter::new(file)), path };
     // Digests, names and numbers: nothing that could fail to be JSON.
     kit.add_text(HEAD, &(serde_json::to_string(head).unwrap_or_default() + "\n"))?;
     kit.add_text(FILE_NAME, &lock.to_string())?;
-    let cards: BTreeMap<Digest, &LockedPackage> =
-        lock.packages.iter().filter_map(|package| Some((package.card?, package))).collect();
-    for (digest, package) in cards {
-        let text = card(package, &digest).map_err(|error| InstallError::Supply(error, Vec::new()))?;
+    for (digest, locked) in LockedCard::all(lock) {
+        let text = card(&locked).map_err(|error| InstallError::Supply(error, Vec::new()))?;
         kit.add_text(&format!("cards/{digest}"), &text)?;
     }
     for (digest, (package, archive)) in archives(lock, &head.load()) {
@@ -340,7 +365,7 @@ struct Opening<'o> {
 
 impl<'o> Opening<'o> {
     fn new(lock: &'o Lock, head: &KitHeader, store: &'o Store, listener: &'o dyn ProgressListener) -> Self {
-        let wanted_cards = lock.packages.iter().filter_map(|package| package.card).collect();
+        let wanted_cards = LockedCard::all(lock).into_keys().collect();
         let archives = archives(lock, &head.load());
         Self { store, listener, archives, wanted_cards, cards: BTreeMap::new(), card_bytes: 0, new: 0 }
     }

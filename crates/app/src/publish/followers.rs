@@ -1,7 +1,6 @@
 //! What a charter that isn't published yet would do in the workspaces that follow it.
 
 use std::collections::BTreeSet;
-use std::path::Path;
 
 use bibliotax_core::card::Card;
 use bibliotax_core::charter::{Charter, DeclaredCharter, LockedCharter};
@@ -9,6 +8,7 @@ use bibliotax_core::compare::{Change, compare};
 use bibliotax_core::compliance::{LockBreach, breaches};
 use bibliotax_core::digest::Digest;
 use bibliotax_core::lock::Lock;
+use bibliotax_core::manifest::FILE_NAME;
 use bibliotax_core::name::RegistryName;
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Problem, reconcile};
@@ -26,8 +26,8 @@ use crate::workspace::{LockFile, WorkspaceFolder};
 pub struct Follower {
     /// The workspace's folder, as it was named.
     pub folder: String,
-    /// How the workspace takes the charter on.
-    pub follows: Follows,
+    /// How the workspace takes the charter on; `None` where it can't be read.
+    pub follows: Option<Follows>,
     /// What would become of its lock.
     pub outcome: Outcome,
 }
@@ -103,9 +103,8 @@ impl<'c> TriedCharter<'c> {
     }
 
     fn in_workspace(&self, folder: &str, context: &Context<'_>) -> Follower {
-        let path = context.folder.join(folder);
-        let found = found(&path);
-        let follows = found.as_ref().map_or(Follows::NotYet, |workspace| self.follows(&workspace.declared));
+        let found = found(folder, context);
+        let follows = found.as_ref().ok().map(|workspace| self.follows(&workspace.declared));
         let outcome = found.and_then(|workspace| self.outcome(&workspace, context));
         let outcome = outcome.map_or_else(Outcome::Failed, |resolved| Outcome::Resolved(Box::new(resolved)));
         Follower { folder: folder.to_owned(), follows, outcome }
@@ -148,8 +147,8 @@ impl<'c> TriedCharter<'c> {
         let except =
             declared.declared_charter(name).map(|charter| charter.except.clone()).unwrap_or_default();
         declared.charters.retain(|charter| charter.name != *name);
-        let others =
-            resolver.bound_anew(&declared, &workspace.locked_charters(), &MovingCharters::none())?.bound;
+        let (locked, none) = (workspace.locked_charters(), MovingCharters::none());
+        let others = resolver.chosen_charters(&declared.charters, &locked, &none)?;
         let range = Range::exactly(&self.card.version);
         let prereleases = self.card.version.is_pre();
         declared.charters.push(DeclaredCharter {
@@ -187,10 +186,11 @@ impl<'c> TriedCharter<'c> {
 }
 
 /// The workspace in a folder itself, not in one above it.
-fn found(folder: &Path) -> Result<WorkspaceFolder, Failure> {
-    if !folder.is_dir() {
-        let message = format!("there is no folder {}", folder.display());
-        return Err(Failure::new("disk.missing", message).advice("check the path"));
+fn found(folder: &str, context: &Context<'_>) -> Result<WorkspaceFolder, Failure> {
+    let path = context.folder.join(folder);
+    if !path.join(FILE_NAME).is_file() {
+        let message = format!("there is no {FILE_NAME} in {folder}");
+        return Err(Failure::new("manifest.missing", message).advice("check the path"));
     }
-    WorkspaceFolder::find(folder)
+    WorkspaceFolder::find(&path)
 }

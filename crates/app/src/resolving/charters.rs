@@ -55,6 +55,16 @@ impl Resolver<'_> {
         locked: &[LockedCharter],
         moving: &MovingCharters,
     ) -> Result<Workspace, Failure> {
+        self.workspace.bound_by(declared.clone(), self.chosen_charters(&declared.charters, locked, moving)?)
+    }
+
+    /// The releases of charters: those that are locked where they still will do, but for those that move.
+    pub fn chosen_charters(
+        &self,
+        charters: &[DeclaredCharter],
+        locked: &[LockedCharter],
+        moving: &MovingCharters,
+    ) -> Result<Vec<LockedCharter>, Failure> {
         let of_charter = |charter: &DeclaredCharter| {
             let locked = locked.iter().find(|locked| locked.name == charter.name);
             match locked.filter(|locked| charter.accepts(&locked.version) && !moving.has(&charter.name)) {
@@ -62,8 +72,7 @@ impl Resolver<'_> {
                 None => newest(charter, &self.registries),
             }
         };
-        let bound = declared.charters.iter().map(of_charter).collect::<Result<_, _>>()?;
-        self.workspace.bound_by(declared.clone(), bound)
+        charters.iter().map(of_charter).collect()
     }
 
     /// Ways out of a conflict by other releases of the charters in it; `problem` is what is to be solved in a workspace.

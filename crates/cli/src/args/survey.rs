@@ -11,7 +11,7 @@ use crate::run::Run;
 /// Show which packages many workspaces use, in which versions
 ///
 /// Reads the locks of all workspaces in folders and below them, and in git repositories. Registries and feeds of the workspace here, or
-/// those of --registry, say what is newest and which advisories affect what is used.
+/// those of --registry, say what is newest, which advisories affect what is used, and what the newest release of a charter allows.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  bibliotax survey ..\n  bibliotax survey ../gate https://git.example/hand.git#main --behind\n  bibliotax survey .. --format csv"
@@ -29,6 +29,12 @@ pub struct Survey {
     /// Only packages that an advisory affects somewhere
     #[arg(long)]
     affected: bool,
+    /// Only packages that are outside of what a charter allows somewhere
+    #[arg(long)]
+    outside: bool,
+    /// Compare all workspaces with this charter, also those that don't take it on
+    #[arg(long = "charter", value_name = "CHARTER")]
+    charters: Vec<String>,
     /// Ask this registry [default: those that are declared here]
     #[arg(long = "registry", value_name = "REGISTRY")]
     registries: Vec<String>,
@@ -44,6 +50,8 @@ impl Survey {
             packages: self.packages.clone(),
             is_behind: self.behind,
             is_affected: self.affected,
+            is_outside: self.outside,
+            charters: self.charters.clone(),
             registries: self.registries.clone(),
         };
         let report = run.working(|context| survey::report(&request, context))?;

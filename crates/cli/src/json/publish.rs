@@ -14,7 +14,6 @@ use serde_json::{Map, Value};
 
 use super::Document;
 use super::change::{self, Change};
-use crate::render::failure::because;
 
 /// What `publish` prints.
 #[derive(Serialize, JsonSchema)]
@@ -48,8 +47,8 @@ pub struct Publish {
 pub struct Follower {
     /// The workspace's folder, as it was named.
     pub folder: String,
-    /// How the workspace takes the charter on.
-    pub follows: Follows,
+    /// How the workspace takes the charter on; null where it can't be read.
+    pub follows: Option<Follows>,
     /// The packages that would come, go or move.
     pub changes: Vec<Change>,
     /// What the charter's rules forbid of what stays.
@@ -74,11 +73,11 @@ pub enum Follows {
 
 impl From<&publish::Follower> for Follower {
     fn from(follower: &publish::Follower) -> Self {
-        let follows = match follower.follows {
+        let follows = follower.follows.as_ref().map(|follows| match follows {
             publish::Follows::Already => Follows::Already,
             publish::Follows::OtherRange(_) => Follows::OtherRange,
             publish::Follows::NotYet => Follows::NotYet,
-        };
+        });
         let (folder, none) = (follower.folder.clone(), Vec::new);
         match &follower.outcome {
             Outcome::Resolved(resolved) => Self {
@@ -95,7 +94,7 @@ impl From<&publish::Follower> for Follower {
                 changes: Vec::new(),
                 forbidden: none(),
                 problem: Some(failure.message.clone()),
-                because: because(failure),
+                because: failure.reasons(),
             },
         }
     }

@@ -1,8 +1,9 @@
 //! What `survey` prints.
 
-use bibliotax_app::survey::{Report, UsedAdvisory, UsedPackage, UsedRelease};
+use bibliotax_app::survey::{AllowedRange, Report, UsedAdvisory, UsedCharter, UsedPackage, UsedRelease};
 use bibliotax_core::advisory::Severity;
 use bibliotax_core::name::PackageName;
+use bibliotax_core::range::Range;
 use bibliotax_core::version::Version;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -14,8 +15,43 @@ use super::Document;
 pub struct Survey {
     /// The workspaces that were looked at.
     pub workspaces: Vec<SurveyedWorkspace>,
+    /// The charters that they take on, and those that were named.
+    pub charters: Vec<SurveyedCharter>,
     /// The packages that they use.
     pub packages: Vec<SurveyedPackage>,
+}
+
+/// A charter that workspaces take on.
+#[derive(Serialize, JsonSchema)]
+pub struct SurveyedCharter {
+    /// Its name.
+    pub name: PackageName,
+    /// Its newest release.
+    pub newest: Version,
+    /// The releases that are used, the newest first.
+    pub releases: Vec<SurveyedCharterRelease>,
+    /// The workspaces that don't take it on.
+    pub without: Vec<String>,
+}
+
+/// A release of a charter that workspaces use.
+#[derive(Serialize, JsonSchema)]
+pub struct SurveyedCharterRelease {
+    /// Its version.
+    pub version: Version,
+    /// Whether there is a newer one.
+    pub behind: bool,
+    /// The workspaces that use it.
+    pub by: Vec<String>,
+}
+
+/// What a charter allows of a package.
+#[derive(Serialize, JsonSchema)]
+pub struct SurveyedRange {
+    /// The charter.
+    pub charter: PackageName,
+    /// The range that its newest release has.
+    pub range: Range,
 }
 
 impl Document for Survey {
@@ -40,6 +76,8 @@ pub struct SurveyedPackage {
     pub name: PackageName,
     /// Its newest release; null if no registry that was asked has it.
     pub newest: Option<Version>,
+    /// What the newest releases of charters allow of it.
+    pub allowed: Vec<SurveyedRange>,
     /// The releases that are used, the newest first.
     pub releases: Vec<SurveyedRelease>,
 }
@@ -51,6 +89,8 @@ pub struct SurveyedRelease {
     pub version: Version,
     /// Whether there is a newer one.
     pub behind: bool,
+    /// Whether it is outside of what a charter allows a workspace that uses it.
+    pub outside: bool,
     /// Its licence.
     pub license: String,
     /// Where it comes from.
@@ -80,8 +120,30 @@ impl Survey {
         });
         Self {
             workspaces: workspace.collect(),
+            charters: report.charters.iter().map(|charter| charter_of(charter, report)).collect(),
             packages: report.packages.iter().map(|package| package_of(package, report)).collect(),
         }
+    }
+}
+
+fn charter_of(charter: &UsedCharter, report: &Report) -> SurveyedCharter {
+    let names = |numbers: &[usize]| numbers.iter().map(|at| report.workspaces[*at].name.clone()).collect();
+    let release = |(version, by): &(Version, Vec<usize>)| SurveyedCharterRelease {
+        version: version.clone(),
+        behind: *version < charter.newest,
+        by: names(by),
+    };
+    SurveyedCharter {
+        name: charter.name.clone(),
+        newest: charter.newest.clone(),
+        releases: charter.releases.iter().map(release).collect(),
+        without: names(&charter.without),
+    }
+}
+
+impl From<&AllowedRange> for SurveyedRange {
+    fn from(allowed: &AllowedRange) -> Self {
+        Self { charter: allowed.charter.clone(), range: allowed.range.clone() }
     }
 }
 
@@ -89,6 +151,7 @@ fn package_of(package: &UsedPackage, report: &Report) -> SurveyedPackage {
     let release = |release: &UsedRelease| SurveyedRelease {
         version: release.version.clone(),
         behind: package.is_release_behind(release),
+        outside: release.is_outside,
         license: release.license.clone(),
         source: release.source.clone(),
         advisories: release.advisories.iter().map(SurveyedAdvisory::from).collect(),
@@ -97,6 +160,7 @@ fn package_of(package: &UsedPackage, report: &Report) -> SurveyedPackage {
     SurveyedPackage {
         name: package.name.clone(),
         newest: package.newest.clone(),
+        allowed: package.allowed.iter().map(SurveyedRange::from).collect(),
         releases: package.releases.iter().map(release).collect(),
     }
 }

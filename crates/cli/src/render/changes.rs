@@ -4,9 +4,9 @@ use bibliotax_app::change::{Applied, ChangeReport};
 use bibliotax_app::links::LinkedFile;
 use bibliotax_app::newest_release::PassedOver;
 use bibliotax_app::steps::OpenStep;
-use bibliotax_present::changes;
 use bibliotax_present::table::Table;
 use bibliotax_present::words::{count, size, step_place};
+use bibliotax_present::{changes, charters};
 
 use super::accept;
 use crate::ui::{Ui, clean, style, styled};
@@ -33,7 +33,7 @@ pub fn show(ui: &Ui, report: &ChangeReport<'_>) {
     if *only_reasons {
         ui.say(format!("{}: {NEEDED_OTHERWISE}", styled(style::STRONG, "lock")));
     }
-    for line in changes::charter_lines(&report.charters) {
+    for line in charters::changed(&report.charters) {
         ui.say(format!("{}: {line}", styled(style::STRONG, "charter")));
     }
     if changes.is_empty() {

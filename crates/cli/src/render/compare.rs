@@ -10,9 +10,9 @@ use bibliotax_core::compare::{Aspect, Change};
 use bibliotax_core::lock::{FILE_NAME, LockedPackage};
 use bibliotax_core::name::{ComponentName, PackageName};
 use bibliotax_core::review::causes;
-use bibliotax_present::changes;
 use bibliotax_present::table::Table;
 use bibliotax_present::words::size;
+use bibliotax_present::{changes, charters};
 
 use super::changes::NEEDED_OTHERWISE;
 use crate::exit_status::Exit;
@@ -59,7 +59,7 @@ pub fn show(ui: &Ui, report: &Report, shown: Shown) -> Exit {
 
 fn show_changes(ui: &Ui, found: &[Change<'_>], projects: &ProjectChanges<'_>, report: &Report, shown: Shown) {
     project_lines(projects).iter().for_each(|line| ui.answer(line));
-    for line in changes::charter_lines(&report.charters()) {
+    for line in charters::changed(&report.charters()) {
         ui.answer(format!("{}: {line}", styled(style::STRONG, "charter")));
     }
     if found.is_empty() {
@@ -84,8 +84,10 @@ fn markdown(found: &[Change<'_>], projects: &ProjectChanges<'_>, report: &Report
     };
     let mut lines = vec![format!("### {FILE_NAME}: {what}"), String::new()];
     lines.extend(project_lines(projects).iter().map(|line| format!("{}\n", escaped(line))));
-    let charters = changes::charter_lines(&report.charters());
-    lines.extend(charters.iter().map(|line| format!("Charter {}\n", escaped(&line.replace(" -> ", " → ")))));
+    let of_charters = charters::changed(&report.charters());
+    lines.extend(
+        of_charters.iter().map(|line| format!("Charter {}\n", escaped(&line.replace(" -> ", " → ")))),
+    );
     let first = review::lines(found, report);
     lines.extend(first.iter().map(|line| format!("- {}", escaped(&line.replace(" -> ", " → ")))));
     lines.extend((!first.is_empty()).then(String::new));

@@ -14,6 +14,7 @@ use bibliotax_core::package_url::PackageUrl;
 use bibliotax_core::source::Source;
 use bibliotax_core::upstream::UpstreamVersion;
 use bibliotax_core::version::Version;
+use bibliotax_present::charters;
 use bibliotax_present::dates::{date, dated};
 use bibliotax_present::words::{self, first_few, size};
 use jiff::Timestamp;
@@ -66,8 +67,9 @@ fn facts(described: &Described, now: Timestamp) -> Vec<(&'static str, String)> {
     // What comes from no registry is there because a manifest says so.
     let is_declared = described.listing().source.registry().is_none();
     let (name, version) = (&described.card.name, &described.card.version);
-    let how_to_declare =
-        [("manifest", words::manifest_line(name, version)), ("command", format!("bibliotax need {name}"))];
+    let under = if described.card.charter.is_some() { "[charters] " } else { "" };
+    let line = format!("{under}{}", words::manifest_line(name, version));
+    let how_to_declare = [("manifest", line), ("command", format!("bibliotax need {name}"))];
     let how_to_declare = how_to_declare.into_iter().filter(|_| !is_declared);
     let facts = about_card(described, now).into_iter().chain(about_use(described)).chain(how_to_declare);
     facts.filter(|(_, text)| !text.is_empty()).collect()
@@ -91,6 +93,7 @@ fn about_card(described: &Described, now: Timestamp) -> Vec<(&'static str, Strin
         ("needs", list(card.needs.iter().map(words::need))),
         ("provides", list(card.provides.iter().map(|provided| &provided.name))),
         ("never with", list(card.conflicts.iter().map(|c| format!("{} {}", c.name, c.range)))),
+        ("charter", card.charter.as_deref().map(charters::stated).unwrap_or_default()),
         ("programs", list(card.programs.iter().map(|(tool, range)| format!("{} {range}", tool.as_str())))),
         ("declares", list(card.fits.iter().map(|(facet, value)| format!("{facet} {value}")))),
     ]

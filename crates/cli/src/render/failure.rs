@@ -3,8 +3,8 @@
 use bibliotax_app::failure::{Failure, Source, Way};
 use bibliotax_disk::DiskError;
 use bibliotax_present::excerpt::excerpt;
+use bibliotax_present::passwords::without_passwords;
 use bibliotax_present::words::count;
-use bibliotax_present::{conflict, passwords::without_passwords};
 
 use crate::exit_status::Exit;
 use crate::json::error::ErrorOutput;
@@ -21,7 +21,7 @@ impl Ui {
     pub fn fail(&self, failure: &Failure) -> Exit {
         ui::show_collected(false);
         if self.is_json() {
-            self.print_json(&ErrorOutput::of(self.command(), failure, because(failure), self.warnings()));
+            self.print_json(&ErrorOutput::of(self.command(), failure, failure.reasons(), self.warnings()));
         } else {
             let width = ui::error_width();
             lines(failure, width).iter().for_each(|line| print_err(&for_terminal(&line.wrapped(width))));
@@ -83,7 +83,7 @@ fn lines(failure: &Failure, width: Option<usize>) -> Vec<Line> {
     }
     let head = head(&failure.message, failure.code);
     let mut lines = vec![Line::of_words(head.clone(), 2)];
-    lines.extend(because(failure).iter().map(|reason| Line::of_words(format!("  {}", clean(reason)), 4)));
+    lines.extend(failure.reasons().iter().map(|reason| Line::of_words(format!("  {}", clean(reason)), 4)));
     lines.extend(failure.advice.as_deref().map(advice));
     lines.extend(ways(failure.ways()).into_iter().map(Line::whole));
     if lines.len() >= LONG {
@@ -126,11 +126,4 @@ fn ways(found: &[Way]) -> Vec<String> {
     let line =
         |way: &Way| format!("  {:width$}   {}", way.command, styled(style::FAINT, format!("# {}", way.note)));
     found.iter().map(line).collect()
-}
-
-/// Why it failed, sentence by sentence: a conflict's first.
-pub fn because(failure: &Failure) -> Vec<String> {
-    let unsolved = failure.unsolved.iter();
-    let sentences = unsolved.flat_map(|unsolved| conflict::as_lines(&unsolved.conflict, unsolved.in_full));
-    sentences.chain(failure.because.iter().cloned()).collect()
 }

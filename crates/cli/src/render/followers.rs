@@ -4,15 +4,14 @@ use bibliotax_app::publish::{Follower, Follows, Outcome};
 use bibliotax_present::changes;
 use bibliotax_present::table::Table;
 
-use super::failure::because;
 use crate::ui::{Ui, clean, style, styled};
 
 /// Shows what a charter would do in a workspace.
 pub fn show_follower(ui: &Ui, follower: &Follower) {
     let follows = match &follower.follows {
-        Follows::Already => String::new(),
-        Follows::OtherRange(range) => format!(" (its range {range} doesn't accept this release yet)"),
-        Follows::NotYet => " (doesn't take it on yet)".to_owned(),
+        None | Some(Follows::Already) => String::new(),
+        Some(Follows::OtherRange(range)) => format!(" (its range {range} doesn't accept this release yet)"),
+        Some(Follows::NotYet) => " (doesn't take it on yet)".to_owned(),
     };
     let name = styled(style::STRONG, clean(&follower.folder));
     match &follower.outcome {
@@ -25,7 +24,7 @@ pub fn show_follower(ui: &Ui, follower: &Follower) {
         }
         Outcome::Failed(failure) => {
             ui.answer(format!("{name}: {}{follows}", clean(&failure.message)));
-            because(failure).iter().for_each(|sentence| ui.answer(format!("  {}", clean(sentence))));
+            failure.reasons().iter().for_each(|sentence| ui.answer(format!("  {}", clean(sentence))));
         }
     }
 }

@@ -1,5 +1,6 @@
 //! What `newer` shows.
 
+use bibliotax_app::failure::Failure;
 use bibliotax_app::newer::{CharterNews, PackageNews, Report};
 use bibliotax_core::facet::Facets;
 use bibliotax_core::lock::LockedPackage;
@@ -10,7 +11,6 @@ use bibliotax_present::table::Table;
 use bibliotax_present::words::{self, count};
 use bibliotax_registry::catalogue::all_sources::At;
 
-use super::failure::because;
 use crate::json;
 use crate::ui::{Ui, clean, style, styled};
 
@@ -27,7 +27,7 @@ pub fn show(ui: &Ui, report: &Report<'_>) {
         ui.say(format!("not known, since they come from archives: {}", names.join(", ")));
     }
     report.upstream.iter().for_each(|(package, at)| show_upstream(ui, package, at));
-    let stuck = report.stuck.as_ref().map(because).unwrap_or_default();
+    let stuck = report.stuck.as_ref().map(Failure::reasons).unwrap_or_default();
     if !stuck.is_empty() {
         ui.warn(format!("an update isn't possible now: {}", stuck.join(" ")));
     }

@@ -3,6 +3,7 @@
 use bibliotax_app::publish::Plan;
 use bibliotax_app::release_status;
 use bibliotax_archive::select::{LeftOut, PackFile, in_words};
+use bibliotax_present::charters;
 use bibliotax_present::words::{self, count, size};
 use bibliotax_registry::model::release::{Published, Release};
 use bibliotax_registry::model::release_status::Change;
@@ -45,8 +46,13 @@ pub fn show_plan(ui: &Ui, plan: &Plan) {
         let row = |left: &LeftOut| vec![format!(" {}", clean(&left.path)), left.why.in_words().to_owned()];
         ui.answer(ui.table(release.left_out.iter().map(row)));
     }
-    let files = release.parts.iter().flatten().count();
-    ui.say(format!("{}, {} before packing", count(files, "file"), size(release.size())));
+    match release.card.charter.as_deref() {
+        Some(charter) => ui.say(format!("a charter: {}", charters::stated(charter))),
+        None => {
+            let files = release.parts.iter().flatten().count();
+            ui.say(format!("{}, {} before packing", count(files, "file"), size(release.size())));
+        }
+    }
     plan.followers.iter().for_each(|follower| show_follower(ui, follower));
     ui.say(format!("{} would go to {}; nothing was published", title(release), plan.registry()));
 }

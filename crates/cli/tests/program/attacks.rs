@@ -7,7 +7,7 @@ mod broken;
 mod capabilities;
 mod exhaustion;
 mod hosts;
-mod locks;
+pub mod locks;
 mod mirrors;
 mod programs;
 mod publishing;

@@ -7,6 +7,7 @@ mod attacks;
 mod buckets;
 mod builds;
 mod catalogues;
+mod charters;
 mod codes;
 mod conflicts;
 mod containers;

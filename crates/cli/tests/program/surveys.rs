@@ -60,9 +60,9 @@ fn tables_for_other_programs_have_a_line_for_each_use() {
     let garden = gardens();
     let csv = garden.run(&["survey", "../beds", "--format", "csv"]).expect(0).stdout;
     let lines: Vec<&str> = csv.lines().collect();
-    assert_eq!(lines[0], "package,version,newest,behind,licence,source,advisories,workspace");
+    assert_eq!(lines[0], "package,version,newest,behind,charter,outside,licence,source,advisories,workspace");
     assert_eq!(lines.len(), 5, "{csv}");
-    assert!(lines.contains(&"dew-point,1.0.0,2.0.0,yes,MIT,seedhouse,FERN-1,../beds/deep/shed"), "{csv}");
+    assert!(lines.contains(&"dew-point,1.0.0,2.0.0,yes,,,MIT,seedhouse,FERN-1,../beds/deep/shed"), "{csv}");
 }
 
 #[test]

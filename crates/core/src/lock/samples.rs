@@ -4,6 +4,7 @@
 
 mod any;
 
+use crate::charter::{Charter, LockedCharter};
 use crate::digest::Digest;
 use crate::lock::{Lock, LockedNeed, LockedPackage, LockedProject};
 use crate::name::{PackageName, RegistryName};
@@ -49,6 +50,18 @@ pub fn test_lock(packages: &[(&str, &str)]) -> Lock {
     let packages = packages.iter().map(package).collect();
     let charters = Vec::new();
     Lock { made_from: Digest::of(b"inputs"), registries, charters, projects: vec![project], packages }
+}
+
+/// A charter's release with these ranges, as a lock has it.
+pub fn test_charter(name: &str, version: &str, ranges: &[(&str, &str)]) -> LockedCharter {
+    let range = |(name, range): &(&str, &str)| (name.parse().unwrap(), range.parse().unwrap());
+    LockedCharter {
+        name: name.parse().unwrap(),
+        version: version.parse().unwrap(),
+        source: "seedhouse".parse().unwrap(),
+        card: Digest::of(format!("{name} {version}").as_bytes()),
+        charter: Charter { ranges: ranges.iter().map(range).collect(), ..Charter::default() },
+    }
 }
 
 /// `kiosk` and `hand` need moss, and `hand` probe for tests; moss needs stone and rain, rain needs dew, probe needs stone.

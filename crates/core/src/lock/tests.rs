@@ -4,8 +4,8 @@ mod reached;
 
 use proptest::prelude::*;
 
-use super::samples::test_lock;
-use super::{Lock, salvage};
+use super::samples::{test_charter, test_lock};
+use super::{Lock, changed_charters, salvage, salvage_charters};
 
 fn sample() -> Lock {
     test_lock(&[("dew-point", "1.4"), ("rain-ledger", "2.4.1"), ("soil-curve", "1.7")])
@@ -13,7 +13,8 @@ fn sample() -> Lock {
 
 #[test]
 fn reads_back_what_it_wrote() {
-    for lock in [sample(), test_lock(&[])] {
+    let charters = vec![test_charter("fernhollow/season", "2026.2.0", &[("dew-point", "1.4 .. 2")])];
+    for lock in [sample(), test_lock(&[]), Lock { charters, ..sample() }] {
         assert_eq!(Lock::read(&lock.to_string()).unwrap(), lock);
     }
     let text = sample().to_string();
@@ -77,4 +78,18 @@ proptest! {
         }
         salvage(&changed);
     }
+}
+
+#[test]
+fn the_charters_of_a_lock_can_be_read_where_the_rest_can_not() {
+    let charter = |version| test_charter("fernhollow/season", version, &[("dew-point", "1.4 .. 2")]);
+    let [ours, theirs] =
+        ["2026.1.0", "2026.2.0"].map(|version| Lock { charters: vec![charter(version)], ..sample() });
+    let ours = ours.to_string();
+    assert_eq!(salvage_charters(&ours[..ours.len() / 2]), [charter("2026.1.0")]);
+    let both = format!("<<<<<<< HEAD\n{ours}=======\n{theirs}>>>>>>> theirs\n");
+    assert_eq!(salvage_charters(&both), [charter("2026.2.0")], "of two sides, the newer release");
+    assert_eq!(salvage(&both).len(), 3);
+    let moved = changed_charters(&ours, &theirs.to_string());
+    assert_eq!(moved, [vec![charter("2026.1.0")], vec![charter("2026.2.0")]]);
 }

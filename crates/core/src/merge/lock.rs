@@ -179,7 +179,7 @@ fn merged_projects(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::lock::samples::{test_lock, test_source};
+    use crate::lock::samples::{test_charter, test_lock, test_source};
 
     fn side(packages: &[(&str, &str)]) -> LockSide {
         LockSide::of(test_lock(packages))
@@ -214,6 +214,21 @@ mod tests {
         assert_eq!(sides, [("a", Side::Theirs), ("b", Side::Ours)]);
         let again = merge_locks(&base, &theirs, &ours);
         assert_eq!(shown(&again), shown(&merged));
+    }
+
+    #[test]
+    fn a_charter_is_as_one_side_moved_it_and_the_newer_of_both() {
+        let side = |charters: &[(&str, &str)]| {
+            let charters = charters.iter().map(|(name, version)| test_charter(name, version, &[]));
+            LockSide::of(Lock { charters: charters.collect(), ..test_lock(&[("a", "1.0")]) })
+        };
+        let base = side(&[("season", "1.0"), ("trees", "1.0")]);
+        let (ours, theirs) = (side(&[("season", "1.2"), ("trees", "1.0")]), side(&[("season", "1.1")]));
+        for merged in [merge_locks(&base, &ours, &theirs), merge_locks(&base, &theirs, &ours)] {
+            let shown = merged.charters.iter().map(|charter| charter.release().to_string());
+            assert_eq!(shown.collect::<Vec<_>>(), ["season 1.2"], "the other one is gone on one side");
+            assert_eq!(merged.unfinished(&base, &ours, &theirs).unwrap().charters, merged.charters);
+        }
     }
 
     #[test]

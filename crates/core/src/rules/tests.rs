@@ -256,3 +256,87 @@ fn what_decides_no_candidate_leaves_a_lock_as_it_is() {
     .unwrap();
     assert!(keys.iter().all(|(word, rule)| all.contains(word) && rule == word.as_str()));
 }
+
+/// These rules with those of a charter beside them.
+fn chartered(own: &str, of_charter: &str) -> Rules {
+    let charter = CharterRelease { name: "season".parse().unwrap(), version: "1".parse().unwrap() };
+    let sets = rules(of_charter).own.clone();
+    Rules { charters: vec![CharterRules { charter, sets }], ..(*rules(own)).clone() }
+}
+
+/// What rules say of a deprecated release with a licence: each rule with what is said and whether a charter says it.
+fn judged(rules: &Rules, license: &str) -> Vec<(Rule, Stance, bool)> {
+    let mut card = crate::card::Card::bare("moss-map".parse().unwrap(), "3".parse().unwrap(), Timestamp::MIN);
+    card.license = Some(license.parse().unwrap());
+    let mut release = crate::history::Release::new(card.entry(crate::digest::Digest::of(b"")));
+    let reason = "slow".to_owned();
+    let (range, at) = (Range::any(), Timestamp::MIN);
+    release.deprecated = Some(crate::card::Deprecation { range, reason, instead: None, at });
+    let source = test_source("seedhouse");
+    let subject =
+        Subject { release: &release, source: &source, is_stand_in: false, advisories: &[], before: None };
+    let breaches = rules.breaches(None, &subject, Timestamp::MIN).into_iter();
+    breaches.map(|breach| (breach.rule, breach.stance, breach.charter.is_some())).collect()
+}
+
+#[test]
+fn of_a_workspace_and_its_charters_the_stricter_wins() {
+    let rows = [
+        ("", "", vec![(Rule::Deprecated, Stance::Warn, false)]),
+        ("deprecated = 'accept'", "", vec![]),
+        ("deprecated = 'accept'", "deprecated = 'refuse'", vec![(Rule::Deprecated, Stance::Refuse, true)]),
+        ("deprecated = 'refuse'", "deprecated = 'accept'", vec![(Rule::Deprecated, Stance::Refuse, false)]),
+        (
+            "deprecated = 'accept'",
+            "licenses = { refuse = ['MIT'] }",
+            vec![(Rule::Licenses, Stance::Refuse, true)],
+        ),
+        (
+            "deprecated = 'accept'\nlicenses = { accept = ['MIT'] }",
+            "licenses = { ask = ['MIT'] }",
+            vec![(Rule::Licenses, Stance::Warn, true)],
+        ),
+        // What a person accepted is accepted for charters as well.
+        (
+            "deprecated = 'accept'\naccepted.moss-map = { license = 'MIT' }",
+            "licenses = { ask = ['MIT'] }",
+            vec![],
+        ),
+    ];
+    for (own, of_charter, expected) in rows {
+        assert_eq!(judged(&chartered(own, of_charter), "MIT"), expected, "{own} with {of_charter}");
+    }
+}
+
+#[test]
+fn purposes_and_ages_of_charters_count_beside_those_of_a_workspace() {
+    let rules = chartered("max-age = '3 years'", "max-age = '2 years'\n[rules.for.test]\nmoving = 'accept'");
+    let test = "test".parse().unwrap();
+    assert_eq!(rules.scopes(), [None, Some(&test)]);
+    assert_eq!(rules.scope_of(Some(&test)), Some(&test));
+    let now = "2026-03-01T00:00:00Z".parse().unwrap();
+    assert_eq!(rules.max_age(&"moss-map".parse().unwrap(), now).unwrap().to_string(), "2 years");
+    let facet = "os".parse().unwrap();
+    let undeclared = chartered("undeclared = 'accept'", "undeclared = { os = 'refuse' }");
+    let (stance, charter) = undeclared.undeclared(None, &"moss-map".parse().unwrap(), &facet);
+    assert_eq!((stance, charter.is_some()), (Stance::Refuse, true));
+}
+
+#[test]
+fn rules_of_charters_are_read_back_as_they_are_published() {
+    let sets = rules(
+        "licenses = { accept = ['MIT OR Apache-2.0'], refuse = ['NOASSERTION'], otherwise = 'refuse' }\nmin-age = '5 days'\n\
+         barred = { moss-map = { reason = 'leaks' } }\nsources = ['seedhouse']\nundeclared = 'refuse'\nadvisories = { refuse = 'high' }\n\
+         [rules.for.test]\nmoving = 'accept'\n[rules.packages.'moss-*']\ndeprecated = 'refuse'\n[rules.packages.moss-map]\ndeprecated = 'warn'",
+    );
+    let text = serde_json::to_string(&sets.own).unwrap();
+    assert_eq!(serde_json::from_str::<RuleSets>(&text).unwrap(), sets.own);
+    // The more specific pattern comes last, in whichever order somebody wrote them.
+    let turned = r#"{"packages":[["moss-map",{"deprecated":"warn"}],["moss-*",{"deprecated":"refuse"}]]}"#;
+    assert_eq!(serde_json::from_str::<RuleSets>(turned).unwrap().packages, sets.own.packages);
+    for wrong in
+        [r#"{"general":{"min-age":"5 moons"}}"#, r#"{"general":{"licences":{}}}"#, r#"{"waivers":[]}"#]
+    {
+        assert!(serde_json::from_str::<RuleSets>(wrong).is_err(), "{wrong}");
+    }
+}

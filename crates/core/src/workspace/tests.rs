@@ -3,6 +3,7 @@
 use super::*;
 use crate::card::Entry;
 use crate::history::{History, Release};
+use crate::lock::samples::test_charter;
 use crate::lock::{Lock, inputs};
 use crate::resolve::{Catalogue, Listing as Listed, Problem, resolve};
 use std::sync::Arc;
@@ -250,4 +251,41 @@ fn shared_ranges_are_the_roots_and_have_to_be_there() {
         let text = format!("[project]\nname = \"a\"\n[{key}]\n");
         assert_eq!(Manifest::read_project(&text, &root).unwrap_err()[0].code, "workspace.root-only", "{key}");
     }
+}
+
+#[test]
+fn charters_give_needs_their_ranges_and_say_which_they_have_none_for() {
+    let root = format!(
+        "{ROOT}[charters]\nseason = {{ range = \"2026\", except = [{{ package = \"moss-map\", reason = \"r\" }}] }}\n"
+    );
+    let kiosk = "[needs]\ndew-point = \"charter\"\nrain-ledger = \"charter\"\nmoss-map = \"charter\"\n";
+    let mut workspace = read(&root, &[("kiosk", kiosk)]).unwrap();
+    let unbound = inputs(&workspace);
+    assert!(!workspace.is_bound());
+    let season = test_charter(
+        "season",
+        "2026.2",
+        &[("dew-point", "1.4 .. 2"), ("moss-map", "3"), ("rain-ledgers", "2")],
+    );
+    let misfits = workspace.bind(vec![season, test_charter("other", "1", &[])]).unwrap_err();
+    let faults: Vec<(&str, &str)> =
+        misfits.iter().map(|misfit| (misfit.fault.code, misfit.fault.message.as_str())).collect();
+    assert_eq!(
+        faults,
+        [
+            ("charter.no-range", "`rain-ledger` uses the charter's range, but season 2026.2 has none for it"),
+            ("charter.no-range", "`moss-map` uses the charter's range, and is excepted from season"),
+        ]
+    );
+    assert_eq!(workspace.bound.len(), 1, "what isn't taken on doesn't bind");
+    let ranges: Vec<String> = workspace.needs().map(|(_, need)| need.range.to_string()).collect();
+    assert_eq!(ranges, ["1.4 .. 2", "any", "any"]);
+    assert_ne!(inputs(&workspace), unbound);
+}
+
+#[test]
+fn charters_are_the_root_s_to_take_on() {
+    let root = Manifest::read(ROOT).unwrap();
+    let faults = Manifest::read_project("[project]\nname = \"kiosk\"\n[charters]\nseason = \"1\"\n", &root);
+    assert_eq!(faults.unwrap_err()[0].code, "workspace.root-only");
 }

@@ -12,6 +12,7 @@ use bibliotax_core::history::{History, Release};
 use bibliotax_core::name::{ComponentName, PackageName};
 use bibliotax_core::range::Range;
 use bibliotax_core::version::Version;
+use bibliotax_present::charters;
 use bibliotax_present::dates::date;
 use bibliotax_present::words;
 use bibliotax_registry::RegistryError;
@@ -182,6 +183,12 @@ fn card(registry: &dyn ReadRegistry, release: &Release) -> Result<Option<Card>, 
     Ok(registry.card_text(&release.entry.card)?.and_then(|text| serde_json::from_str(&text).ok()))
 }
 
+/// The line of a manifest that declares a release, with its table where that isn't the one of needs.
+fn declared_line(card: &Card) -> String {
+    let line = words::manifest_line(&card.name, &card.version);
+    if card.charter.is_some() { format!("[charters] {line}") } else { line }
+}
+
 fn of_capability(
     registry: &dyn ReadRegistry,
     name: &PackageName,
@@ -225,7 +232,7 @@ impl Told<'_> {
             warnings: self.warnings(),
             facts: self.facts(),
             is_package: true,
-            line: if is_withdrawn { String::new() } else { words::manifest_line(&card.name, &card.version) },
+            line: if is_withdrawn { String::new() } else { declared_line(card) },
             command: if is_withdrawn { String::new() } else { self.command() },
             needs: card.needs.iter().map(|need| self.need(need)).collect::<Result<_, _>>()?,
             needed_by_more: uses.saturating_sub(needed_by.len() as u64),
@@ -294,6 +301,7 @@ impl Told<'_> {
             ("Family", card.family.as_ref().map(ToString::to_string).unwrap_or_default()),
             ("Provides", list(provides)),
             ("Never with", list(conflicts)),
+            ("Charter for", card.charter.as_deref().map(charters::stated).unwrap_or_default()),
             ("Programs", list(programs)),
             ("Exposes", list(exposes)),
         ];

@@ -6,7 +6,7 @@ use proptest::collection::vec;
 use proptest::prelude::*;
 use proptest::sample::subsequence;
 
-use super::test_lock;
+use super::{test_charter, test_lock};
 use crate::lock::{Lock, LockedNeed, LockedProject, RUN, Scope};
 use crate::name::{PackageName, Purpose, TargetName};
 
@@ -16,12 +16,16 @@ const TARGETS: [&str; 2] = ["gate-kiosk", "hand-unit"];
 /// A need as drawn: a package's number, whether it is for tests, and targets by their numbers.
 type Drawn = (usize, bool, Vec<usize>);
 
-/// Any lock: up to nine packages that need each other however they like, and up to three projects.
+/// Any lock: up to nine packages that need each other however they like, up to three projects, and up to two charters.
 pub fn any_lock() -> impl Strategy<Value = Lock> {
     let packages = vec((vec(any::<usize>(), 0..4), some_targets()), 1..9);
     let needs = vec((any::<usize>(), any::<bool>(), some_targets()), 0..4);
     let projects = vec((needs, some_targets()), 1..4);
-    (packages, projects).prop_map(|(packages, projects)| lock_of(&packages, &projects))
+    let charters = subsequence(vec!["season", "trees"], 0..=2);
+    (packages, projects, charters).prop_map(|(packages, projects, charters)| Lock {
+        charters: charters.iter().map(|name| test_charter(name, "1.0", &[("bulb-0", "1")])).collect(),
+        ..lock_of(&packages, &projects)
+    })
 }
 
 fn some_targets() -> impl Strategy<Value = Vec<usize>> {

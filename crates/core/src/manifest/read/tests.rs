@@ -7,7 +7,7 @@ use serde_json::Value;
 use super::{
     LINKS_KEYS, PROJECT_KEYS, REGISTRY_KEYS, SHELF_KEYS, SOURCE_KEYS, TOP_KEYS, VARIABLE_KEYS, WORKSPACE_KEYS,
 };
-use super::{card, fits, needs, rules, sources, tasks};
+use super::{card, charters, fits, needs, rules, sources, tasks};
 
 /// The places of the schema that have keys, each with those that the reader knows.
 fn known() -> Vec<(&'static str, Vec<&'static str>)> {
@@ -23,6 +23,10 @@ fn known() -> Vec<(&'static str, Vec<&'static str>)> {
         ("/properties/rules/properties/advisories", [&rules::LEVEL_KEYS[..], &rules::FEED_KEYS].concat()),
         ("/$defs/advisory-levels", rules::LEVEL_KEYS.to_vec()),
         ("/$defs/waiver", rules::WAIVER_KEYS.to_vec()),
+        ("/properties/charter", charters::CHARTER_KEYS.to_vec()),
+        ("/$defs/charter-rules", rules::CHARTER_RULES_KEYS.to_vec()),
+        ("/$defs/declared-charter", charters::DECLARED_KEYS.to_vec()),
+        ("/$defs/exception", charters::EXCEPTION_KEYS.to_vec()),
         ("/properties/shelf", SHELF_KEYS.to_vec()),
         ("/properties/links", LINKS_KEYS.to_vec()),
         ("/$defs/role-variable", VARIABLE_KEYS.to_vec()),

@@ -256,6 +256,10 @@ impl<C: Catalogue> Explainer<'_, C> {
             facts.iter().filter(|fact| self.target(fact) == Some(var)).filter_map(|fact| match fact {
                 Fact::Direct(number) => Some(range_text(&self.problem.needs[*number].range)),
                 Fact::Demands { demand: Demand::Needs(need), .. } => Some(range_text(&need.range)),
+                Fact::Chartered { charter, family: None, .. } => {
+                    let ranges = &self.problem.charters[*charter].ranges;
+                    ranges.get(&self.packages[var].name).map(range_text)
+                }
                 _ => None,
             });
         let mut ranges: Vec<String> = Vec::new();
@@ -263,6 +267,10 @@ impl<C: Catalogue> Explainer<'_, C> {
             if !ranges.contains(&range) {
                 ranges.push(range);
             }
+        }
+        // What accepts all contradicts nothing.
+        if ranges.len() > 1 {
+            ranges.retain(|range| *range != Range::any().to_string());
         }
         ranges
     }

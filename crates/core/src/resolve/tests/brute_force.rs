@@ -5,6 +5,7 @@ use std::collections::BTreeSet;
 use proptest::prelude::*;
 
 use super::*;
+use crate::charter::{CharterBounds, CharterRelease};
 use crate::resolve::{Prefer, Relaxation, Update, reconcile, update, ways_out};
 
 const NAMES: [&str; 4] = ["ash", "beech", "cedar", "dogwood"];
@@ -54,6 +55,29 @@ pub fn registries() -> impl Strategy<Value = Registry> {
         .prop_map(|packages| Registry(NAMES.iter().map(|name| package(name)).zip(packages).collect()))
 }
 
+/// Charters that bind some packages, each but for what is excepted.
+pub fn charters() -> impl Strategy<Value = Arc<[CharterBounds]>> {
+    let name = || proptest::sample::select(&NAMES[..]).prop_map(package);
+    let ranges_of_packages = proptest::collection::btree_map(name(), ranges(), 0..3);
+    let of_family = proptest::option::weighted(0.3, ranges());
+    let except = proptest::collection::btree_set(name(), 0..2);
+    let charter = (ranges_of_packages, of_family, except).prop_map(|(ranges, of_family, except)| {
+        let families = of_family.into_iter().map(|range| (FAMILY.parse().unwrap(), range)).collect();
+        let release = CharterRelease { name: package("forest"), version: "1".parse().unwrap() };
+        CharterBounds { release, ranges, families, except }
+    });
+    prop_oneof![2 => Just(Vec::new()), 1 => proptest::collection::vec(charter, 1..3)].prop_map(Arc::from)
+}
+
+/// Whether charters allow a release.
+pub fn is_allowed(problem: &Problem, name: &PackageName, release: &Published) -> bool {
+    problem.charters.iter().filter(|charter| !charter.except.contains(name)).all(|charter| {
+        let of_family = release.family.as_ref().and_then(|family| charter.families.get(family));
+        let mut ranges = charter.ranges.get(name).into_iter().chain(of_family);
+        ranges.all(|range| range.accepts(&release.version))
+    })
+}
+
 /// Problems of any kind.
 pub fn widely_wanted() -> impl Strategy<Value = Problem> {
     let name = || proptest::sample::select(&NAMES[..]).prop_map(package);
@@ -63,8 +87,8 @@ pub fn widely_wanted() -> impl Strategy<Value = Problem> {
     let family = proptest::option::weighted(0.2, ranges());
     let without = proptest::option::weighted(0.2, names());
     let locked = proptest::collection::btree_map(name(), version, 0..3);
-    (wanted(4), locked, prefer, maybe_name(), maybe_name(), family, without).prop_map(
-        |(needs, locked, prefer, preferred, provider, family, without)| {
+    (wanted(4), locked, prefer, maybe_name(), maybe_name(), family, without, charters()).prop_map(
+        |(needs, locked, prefer, preferred, provider, family, without, charters)| {
             let mut needs: Vec<ProblemNeed> =
                 needs.into_iter().map(|(package, range)| ProblemNeed::new(package, range)).collect();
             needs.iter_mut().take(1).for_each(|need| need.without.extend(without.clone()));
@@ -77,6 +101,7 @@ pub fn widely_wanted() -> impl Strategy<Value = Problem> {
                 prefer,
                 preferred: capability(preferred),
                 providers: capability(provider),
+                charters,
                 families: family.into_iter().map(|range| (FAMILY.parse().unwrap(), range)).collect(),
                 ..Problem::of(package("gate-kiosk"))
             }
@@ -152,7 +177,11 @@ fn is_solution(registry: &Registry, problem: &Problem, choice: &Choice) -> bool 
                 let kept = problem.families.get(family).is_none_or(|range| range.accepts(version));
                 kept && *families.entry(family).or_insert(version) == version
             });
-            in_step && !release.conflicts.iter().any(clashes) && needs.map(|(n, r)| (n, r)).all(satisfied)
+            let is_allowed = is_allowed(problem, name, release);
+            is_allowed
+                && in_step
+                && !release.conflicts.iter().any(clashes)
+                && needs.map(|(n, r)| (n, r)).all(satisfied)
         })
 }
 
@@ -323,7 +352,15 @@ proptest! {
                     Relaxation::Drop => drop(changed.needs.remove(at)),
                 }
             }
-            prop_assert!(answer(&registry, &changed).is_ok(), "{:?}", way.changes);
+            if let Some((charter, package)) = &way.excepted {
+                let mut bounds = changed.charters.to_vec();
+                let of_charter = bounds.iter_mut().filter(|bounds| bounds.release.name == *charter);
+                of_charter.for_each(|bounds| {
+                    bounds.except.insert(package.clone());
+                });
+                changed.charters = bounds.into();
+            }
+            prop_assert!(answer(&registry, &changed).is_ok(), "{:?} {:?}", way.changes, way.excepted);
         }
     }
 

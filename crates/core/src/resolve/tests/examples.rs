@@ -1,6 +1,7 @@
 //! What the resolver does and says, case by case.
 
 use super::*;
+use crate::charter::{CharterBounds, CharterRelease};
 use crate::resolve::{Prefer, Relaxation, ways_out};
 
 #[test]
@@ -141,4 +142,83 @@ fn a_conflict_is_told_from_the_project_to_the_clash_and_no_more() {
     for (needs, reported) in rows {
         assert_eq!(answer(&seedhouse, &problem(needs, &[])).unwrap_err(), reported, "{needs:?}");
     }
+}
+
+/// A problem with a charter that has these ranges.
+fn chartered(problem: Problem, ranges: &[&str], except: &[&str]) -> Problem {
+    let release = CharterRelease { name: package("fernhollow/season"), version: "2026.2.0".parse().unwrap() };
+    let (families, ranges): (Vec<_>, Vec<_>) =
+        ranges.iter().map(|range| wanted(range)).partition(|(name, _)| name.as_str() == "pergola");
+    let families = families.into_iter().map(|(name, range)| (name.as_str().parse().unwrap(), range));
+    let bounds = CharterBounds {
+        release,
+        ranges: ranges.into_iter().collect(),
+        families: families.collect(),
+        except: except.iter().map(|name| package(name)).collect(),
+    };
+    Problem { charters: Arc::from([bounds]), ..problem }
+}
+
+#[test]
+fn charters_bind_what_is_needed_and_bring_nothing() {
+    let garden = registry(&[
+        "moss-map 3.0: dew-point 1 ..",
+        "dew-point 1.4",
+        "dew-point 2.0",
+        "leaf-palette 1.0",
+        "pergola/core 2.4: @pergola",
+        "pergola/core 3.0: @pergola",
+    ]);
+    let needs = problem(&["moss-map any"], &[]);
+    let bound = chartered(needs.clone(), &["dew-point 1.4 .. 2", "leaf-palette 1"], &[]);
+    assert_eq!(answer(&garden, &bound), Ok(vec!["moss-map 3.0".to_owned(), "dew-point 1.4".to_owned()]));
+    let excepted = chartered(needs, &["dew-point 1.4 .. 2"], &["dew-point"]);
+    assert_eq!(answer(&garden, &excepted), Ok(vec!["moss-map 3.0".to_owned(), "dew-point 2.0".to_owned()]));
+    let family = chartered(problem(&["pergola/core any"], &[]), &["pergola 2"], &[]);
+    assert_eq!(answer(&garden, &family), Ok(vec!["pergola/core 2.4".to_owned()]));
+}
+
+#[test]
+fn a_conflict_with_a_charter_names_it_and_excepting_is_a_way_out() {
+    let garden = registry(&["dew-point 1.4", "dew-point 2.0"]);
+    let bound = chartered(problem(&["dew-point 2"], &[]), &["dew-point 1.4 .. 2"], &[]);
+    assert_eq!(
+        answer(&garden, &bound).unwrap_err(),
+        [
+            "gate-kiosk needs dew-point 2.",
+            "The charter fernhollow/season 2026.2.0 allows dew-point 1.4 .. 2.",
+            "No release of dew-point is in both 1.4 .. 2 and 2."
+        ]
+    );
+    let Err(Unresolved::Conflict(conflict)) = resolve(&bound, &garden) else { panic!("it is a conflict") };
+    let Ok(ways) = ways_out(&bound, &conflict, &garden);
+    let excepted = ways.iter().filter_map(|way| way.excepted.clone());
+    assert_eq!(excepted.collect::<Vec<_>>(), [(package("fernhollow/season"), package("dew-point"))]);
+}
+
+#[test]
+fn a_charter_itself_can_not_be_needed() {
+    let lines = r#"{"event":"release","name":"fernhollow/season","version":"2026.2.0","published":"2026-03-01T08:00:00Z","charter":{"ranges":{"dew-point":"1"}},"card":"CARD"}"#;
+    let lines = lines.replace("CARD", &crate::digest::Digest::of(b"").to_string()) + "\n";
+    let history = History::read(&package("fernhollow/season"), &lines, None).unwrap();
+    struct Only(Arc<Listing>);
+    impl Catalogue for Only {
+        type Error = Infallible;
+        fn listing(&self, _: &PackageName) -> Result<Option<Arc<Listing>>, Infallible> {
+            Ok(Some(Arc::clone(&self.0)))
+        }
+    }
+    let only = Only(Arc::new(Listing::new(test_source("seedhouse"), history)));
+    let Err(Unresolved::Conflict(conflict)) = resolve(&problem(&["fernhollow/season any"], &[]), &only)
+    else {
+        panic!("it is a conflict")
+    };
+    let told =
+        conflict.facts.iter().chain([&conflict.clash]).map(|fact| fact.text.as_str()).collect::<Vec<_>>();
+    assert!(
+        told.contains(
+            &"fernhollow/season 2026.2.0 is a charter, which a workspace takes on under `[charters]`."
+        ),
+        "{told:?}"
+    );
 }

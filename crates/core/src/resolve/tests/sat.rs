@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use batsat::{BasicSolver, Lit, SolverInterface, lbool};
 
+use super::brute_force::is_allowed;
 use super::*;
 use crate::resolve::universe::Extra;
 use crate::rules::Stance;
@@ -121,6 +122,9 @@ pub fn rules(registry: &Registry, problem: &Problem) -> Vec<Rule> {
             if release.clause_state == ClauseState::Withdrawn
                 && problem.locked.get(name) != Some(&release.version)
             {
+                rules.push(Rule::Never(who.clone()));
+            }
+            if !is_allowed(problem, name, release) {
                 rules.push(Rule::Never(who.clone()));
             }
             if problem.rules.own.general.licenses.is_some() && release.license == Some("AGPL-3.0-only") {

@@ -8,6 +8,7 @@ use super::grown::grown;
 use super::sat::{MAX_PLACES, Releases, Rule, Where, is_possible, rules};
 use super::taken::check_taken;
 use super::*;
+use crate::charter::{CharterBounds, CharterRelease};
 use crate::resolve::universe::Extra;
 
 /// Reads a sentence of a conflict.
@@ -37,6 +38,9 @@ fn read(registry: &Registry, problem: &Problem, sentence: &str) -> Rule {
     }
     if let Some(who) = sentence.strip_prefix("The rules refuse AGPL-3.0-only, the licence of ") {
         return Rule::Never(releases(registry, &who.replace("all releases of", "All releases of")));
+    }
+    if let Some(rest) = sentence.strip_prefix("The charter forest 1 allows ") {
+        return allowed(registry, rest);
     }
     if let Some((one, rest)) =
         sentence.split_once(" and ").filter(|_| sentence.contains(" belong to the family "))
@@ -75,6 +79,26 @@ fn read(registry: &Registry, problem: &Problem, sentence: &str) -> Rule {
     let (who, extra) = with_extra(who);
     let who = (who != problem.projects[0].name.as_str()).then(|| releases(registry, who));
     Rule::Needs(who, extra, package(name), spoken(range), place, wants)
+}
+
+/// `bed-n3 1 .. 2` or `the family trees, which bed-n3 belongs to, 2`: the releases that aren't allowed.
+fn allowed(registry: &Registry, text: &str) -> Rule {
+    let (family, name, range) = match text.strip_prefix("the family ") {
+        Some(rest) => {
+            let (family, rest) = rest.split_once(", which ").unwrap();
+            let (name, range) = rest.split_once(" belongs to, ").unwrap();
+            (Some(family.parse::<Family>().unwrap()), package(name), spoken(range))
+        }
+        None => {
+            let (name, range) = text.split_once(' ').unwrap();
+            (None, package(name), spoken(range))
+        }
+    };
+    let is_bound = |release: &&Published| family.is_none() || release.family == family;
+    let bound = registry.0[&name].iter().filter(is_bound);
+    let outside = bound.filter(|release| !range.accepts(&release.version));
+    let versions = outside.map(|release| release.version.clone()).collect();
+    Rule::Never((name, versions))
 }
 
 /// `rain-ledger 2.4 with trace`: who, and what has to be wanted of them.
@@ -317,6 +341,18 @@ pub fn scattered(seed: u64) -> (Registry, Problem) {
     }
     if with_all && numbers.one_in(3) {
         problem.families.insert("trees".parse().unwrap(), range(&mut numbers));
+    }
+    if with_all && numbers.one_in(3) {
+        let mut ranges = |count: usize| -> BTreeMap<PackageName, Range> {
+            let some = (0..count)
+                .map(|_| (package(&format!("bed-n{}", numbers.below(packages))), range(&mut numbers)));
+            some.collect()
+        };
+        let ranges = ranges(3);
+        let families = numbers.one_in(3).then(|| ("trees".parse().unwrap(), range(&mut numbers)));
+        let release = CharterRelease { name: package("forest"), version: "1".parse().unwrap() };
+        let (families, except) = (families.into_iter().collect(), BTreeSet::new());
+        problem.charters = Arc::from([CharterBounds { release, ranges, families, except }]);
     }
     (registry, problem)
 }

@@ -225,19 +225,19 @@ pub fn plan_edits(
     context: &Context<'_>,
 ) -> Result<PlannedChange, Failure> {
     let declared = workspace.edited(&edits)?;
-    plan_declared(workspace, edits, declared, options, context)
+    plan_declared(workspace, edits, &declared, options, context)
 }
 
 /// Resolves what edited manifests declare, and plans the change to it.
 pub fn plan_declared(
     workspace: WorkspaceFolder,
     edits: Edits,
-    declared: Workspace,
+    declared: &Workspace,
     options: &SearchOptions,
     context: &Context<'_>,
 ) -> Result<PlannedChange, Failure> {
-    let resolver = Resolver::open(&workspace, &declared, context.environment, options)?;
-    let declared = resolver.bound(&declared)?;
+    let resolver = Resolver::open(&workspace, declared, context.environment, options)?;
+    let declared = resolver.bound(declared)?;
     let resolved = resolver.resolve(&declared)?;
     let registries = resolver.registries;
     Ok(PlannedChange::new(workspace, Wanted::new(edits, declared, resolved), &registries))

@@ -99,7 +99,7 @@ impl Plan {
     /// Resolves what projects share, and plans the change to it; `None` where nothing is to be written.
     pub fn change(&mut self, context: &Context<'_>) -> Result<Option<PlannedChange>, Failure> {
         let Some(Unify { workspace, edits, declared, options }) = self.unify.take() else { return Ok(None) };
-        plan_declared(workspace, edits, declared, &options, context).map(Some)
+        plan_declared(workspace, edits, &declared, &options, context).map(Some)
     }
 }
 

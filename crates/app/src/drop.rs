@@ -55,12 +55,12 @@ impl Plan {
 pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let workspace = WorkspaceFolder::open(context.folder, request.is_dry_run, context.listener)?;
     workspace.sound_lock()?;
-    let projects = request.projects.to_change(&workspace)?;
     let is_charter = |word: &&String| {
         request.purpose.is_none()
             && workspace.declared.charters.iter().any(|charter| charter.name.as_str() == *word)
     };
     let (charters, words): (Vec<&String>, Vec<&String>) = request.packages.iter().partition(is_charter);
+    let projects = if words.is_empty() { Vec::new() } else { request.projects.to_change(&workspace)? };
     let charters: Vec<PackageName> =
         charters.into_iter().map(|word| Failure::read_word(word)).collect::<Result<_, _>>()?;
     let needs = words

@@ -187,7 +187,7 @@ impl<'w> Explaining<'_, '_, 'w> {
         let release = listing.as_ref().and_then(|listing| listing.history.release(&package.version));
         let about = release.map(about_release).unwrap_or_default();
         let family = release.and_then(|release| release.entry.family.as_ref());
-        let (charters, excepted) = self.allowed(package, family);
+        let (charters, excepted) = (self.allowed(package, family), self.excepted(&package.name));
         let newer = self.newer(package).into_iter().map(|version| self.kept_out(&package.name, version));
         let newer = newer.collect::<Result<Vec<_>, _>>()?;
         let is_outside = package.source.registry().is_none() && package.source.path().is_none();
@@ -230,22 +230,22 @@ impl<'w> Explaining<'_, '_, 'w> {
         })))
     }
 
-    /// What charters allow of a locked package, and which it is excepted from.
-    fn allowed(
-        &self,
-        package: &LockedPackage,
-        family: Option<&Family>,
-    ) -> (Vec<(CharterRelease, Range)>, Vec<(PackageName, String)>) {
-        let declared = &self.workspace.declared;
-        let bounds = declared.charter_bounds();
+    /// What charters allow of a locked package.
+    fn allowed(&self, package: &LockedPackage, family: Option<&Family>) -> Vec<(CharterRelease, Range)> {
+        let bounds = self.workspace.declared.charter_bounds();
         let ranges = bounds.iter().flat_map(|bounds| {
             let ranges = bounds.binding(&package.name, family);
             ranges.map(|range| (bounds.release.clone(), range.clone()))
         });
-        let excepted = declared.charters.iter().filter_map(|charter| {
-            Some((charter.name.clone(), charter.exception(&package.name)?.reason.clone()))
-        });
-        (ranges.collect(), excepted.collect())
+        ranges.collect()
+    }
+
+    /// The charters that a package is excepted from, each with the reason.
+    fn excepted(&self, package: &PackageName) -> Vec<(PackageName, String)> {
+        let charters = self.workspace.declared.charters.iter();
+        let excepted = charters
+            .filter_map(|charter| Some((charter.name.clone(), charter.exception(package)?.reason.clone())));
+        excepted.collect()
     }
 
     /// That the package is not in the lock: because the manifest does without it, or anyhow.

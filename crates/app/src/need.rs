@@ -106,7 +106,11 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     // It is the only release that its source has.
     wishes.prereleases |= card.as_ref().and_then(|card| card.version.as_ref()).is_some_and(Version::is_pre);
     let purpose: Option<Purpose> = parsed("--for", request.purpose.as_ref())?;
-    let projects = request.projects.to_change(&workspace)?;
+    // Charters are the workspace's, so that these alone need no project.
+    let (projects, no_project) = match request.projects.to_change(&workspace) {
+        Err(failure) if failure.code == "workspace.which-project" => (Vec::new(), Some(failure)),
+        projects => (projects?, None),
+    };
     check_targets(&projects, &request.targets)?;
     let mut declaring = Declaring::new(&workspace, projects, purpose.as_ref(), &wishes);
     wanted.iter().try_for_each(|wanted| declaring.declare(wanted))?;
@@ -116,6 +120,9 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let problem = Problem::new(&declared, &workspace.locked());
     resolver.registries.prefetch_closure(&needs_of(&problem));
     let charters = taken_on(&mut wanted, &wishes, &resolver.registries)?;
+    if let Some(failure) = no_project.filter(|_| !wanted.is_empty()) {
+        return Err(failure);
+    }
     let declared = if charters.is_empty() {
         declared
     } else {

@@ -1,5 +1,6 @@
 //! `demo`: the whole story in a made-up garden.
 
+mod charter;
 mod merging;
 mod rules;
 mod served;

@@ -129,7 +129,8 @@ impl<'c> TriedCharter<'c> {
             let conflict = conflict_of(unresolved)?;
             Err(failure::conflict(conflict, Vec::new(), false))
         })?;
-        let new = Lock::new(&declared, &update.resolution);
+        let mut resolution = update.resolution;
+        let new = resolver.lock_of(&declared, &mut resolution)?;
         let old = match &workspace.lock {
             LockFile::Sound { lock, .. } => lock.clone(),
             LockFile::None | LockFile::Faulty { .. } => {

@@ -1,5 +1,6 @@
 //! Ways out of a conflict, as commands to paste.
 
+use bibliotax_core::charter::DeclaredCharter;
 use bibliotax_core::manifest::Need;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range;
@@ -73,6 +74,8 @@ struct Steps<'m> {
     wanted: Vec<Of<'m>>,
     /// Whether some of those are on disk with another range.
     rewrites: bool,
+    /// Charters that were to be taken on, or in another range.
+    charters: Vec<&'m DeclaredCharter>,
     note: String,
 }
 
@@ -113,18 +116,25 @@ impl<'m> Steps<'m> {
         let rewrites = wanted.iter().any(|of| on_disk(workspace, *of).is_some());
         let note =
             way.changes.iter().map(|(need, change)| note(need, change)).collect::<Vec<_>>().join(" and ");
-        Some(Self { workspace, drops, changes, targets, are_bare, wanted, rewrites, note })
+        let is_there = |charter: &&DeclaredCharter| {
+            let there = workspace.declared.declared_charter(&charter.name);
+            there.is_some_and(|there| there.range == charter.range)
+        };
+        let charters = all.charters.iter().filter(|charter| !is_there(charter)).collect();
+        Some(Self { workspace, drops, changes, targets, are_bare, wanted, rewrites, charters, note })
     }
 
     fn shown(&self) -> Way {
         let changes = self.changes.iter().map(|((project, need), range, pre)| {
-            let need = Need { range: range.clone(), prereleases: *pre, ..(*need).clone() };
+            let is_chartered = need.is_chartered && *range == need.range;
+            let need = Need { range: range.clone(), prereleases: *pre, is_chartered, ..(*need).clone() };
             let targets = if self.targets.is_empty() { need.targets } else { Some(self.targets.clone()) };
             Declaration::new(project, &Need { targets, ..need }, self.workspace)
         });
         let wanted =
             self.wanted.iter().map(|(project, need)| Declaration::new(project, need, self.workspace));
-        let declared: Vec<Declaration> = changes.chain(wanted).collect();
+        let charters = self.charters.iter().map(|charter| Declaration::of_charter(charter));
+        let declared: Vec<Declaration> = charters.chain(changes).chain(wanted).collect();
         let needs = in_commands(&declared);
         let is_of_many = |need: &Need| need.family.is_some() || need.is_shared;
         if self.are_bare || self.changes.iter().any(|((_, need), ..)| is_of_many(need)) {
@@ -160,8 +170,11 @@ impl<'m> Steps<'m> {
             format!("{file}{table} {} = \"{range}\"", need.package)
         };
         let changes = self.changes.iter().map(|(of, range, _)| line(of, range));
+        let charters = self.charters.iter();
+        let charters = charters
+            .map(|charter| format!("[charters] {} = \"{}\"", manifest_key(&charter.name), charter.range));
         let mut lines: Vec<String> =
-            changes.chain(self.wanted.iter().map(|of| line(of, &of.1.range))).collect();
+            charters.chain(changes).chain(self.wanted.iter().map(|of| line(of, &of.1.range))).collect();
         lines.dedup();
         Way { command: lines.join("; "), note: format!("in the manifest: {}", self.note) }
     }
@@ -174,11 +187,18 @@ struct Declaration {
 }
 
 impl Declaration {
+    /// The arguments with which `need` takes on a charter.
+    fn of_charter(charter: &DeclaredCharter) -> Self {
+        Self { words: format!("{} {}", charter.name, quoted(&charter.range)), options: String::new() }
+    }
+
     /// The arguments with which `need` declares this, without those that the manifest on disk already has.
     fn new(project: &Project, need: &Need, workspace: &WorkspaceFolder) -> Self {
-        let range = need.range.to_string();
-        let is_plain = range.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '+'));
-        let range = if is_plain { range } else { format!("\"{range}\"") };
+        let words = if need.is_chartered {
+            need.package.to_string()
+        } else {
+            format!("{} {}", need.package, quoted(&need.range))
+        };
         let there = on_disk(workspace, (project, need));
         let flags = [
             (" --prereleases", need.prereleases),
@@ -206,10 +226,17 @@ impl Declaration {
         let without: String = without.iter().map(|name| format!(" --without {name}")).collect();
         let of = in_project(workspace, project);
         Self {
-            words: format!("{} {range}", need.package),
+            words,
             options: format!("{}{flags}{components}{parts}{without}{targets}{of}", for_purpose(need)),
         }
     }
+}
+
+/// A range as a word of a command line.
+fn quoted(range: &Range) -> String {
+    let range = range.to_string();
+    let is_plain = range.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '+'));
+    if is_plain { range } else { format!("\"{range}\"") }
 }
 
 /// What says on the command line that a project is meant; nothing for the one that was stood in.

@@ -53,6 +53,8 @@ pub enum Chapter {
     Merge,
     /// Licences, advisories and waivers: keep the set healthy
     Rules,
+    /// One set of versions and rules for many repositories
+    Charter,
 }
 
 /// What the demo shows.
@@ -106,6 +108,7 @@ impl Teller<'_> {
             Chapter::Graph => self.look_at_the_whole(),
             Chapter::Merge => self.merge_branches(),
             Chapter::Rules => self.keep_healthy(),
+            Chapter::Charter => self.follow_a_charter(),
         }
     }
 

@@ -19,7 +19,9 @@ pub fn show_follower(ui: &Ui, follower: &Follower) {
             let changes = resolved.changes();
             let what = if changes.is_empty() { "nothing moves".to_owned() } else { changes::tally(&changes) };
             ui.answer(format!("{name}: {what}{follows}"));
-            ui.answer(ui.lines_of(&Table::of(changes::rows(&changes, resolved.lock())).titled(2)));
+            if !changes.is_empty() {
+                ui.answer(ui.lines_of(&Table::of(changes::rows(&changes, resolved.lock())).titled(2)));
+            }
             resolved.forbidden.iter().for_each(|sentence| ui.answer(format!("  {sentence}")));
         }
         Outcome::Failed(failure) => {

@@ -23,6 +23,8 @@ fn the_demo_tells_its_whole_story_and_leaves_the_garden() {
         "raised  rain-ledger   2.5.0 -> 2.6.1  ",
         "+ hand-3 = \"hand-unit\"",
         "- rain-ledger = \"2.6.1 .. 3\"\n+ rain-ledger = \"2.4 .. 2.6\"",
+        "../colleague/gate-kiosk: 1 lowered (doesn't take it on yet)",
+        "charter: fernhollow/season 2026.1.0 added: 2 ranges, rules",
         "Continue from here",
     ] {
         assert!(ran.stdout.contains(part), "{part} is not in {ran}");

@@ -492,3 +492,39 @@ fn cards_that_came_with_archives_and_projects_that_stand_alone_are_no_hindrance(
     assert_eq!(locked(&garden), ["ash 1.0", "dew-point 1.0.0", "elm 1.0"]);
     assert!(garden.path("gate/cards/ash.toml").is_file() && garden.path("gate/cards/elm.toml").is_file());
 }
+
+#[test]
+fn of_a_charter_that_both_moved_the_newer_release_binds_what_both_need() {
+    let garden = repository("moss-map = \"1\"");
+    let publish = |version: &str, range: &str| {
+        let card = serde_json::json!({ "name": "fernhollow/season", "version": version, "published": "2026-03-01T09:00:00Z",
+            "charter": { "ranges": { "dew-point": range } } });
+        garden.load(&format!("{card}\n"));
+        std::fs::remove_file(garden.path("cards.jsonl")).unwrap();
+    };
+    git(&garden, ".", &["rm", "-q", "--cached", "cards.jsonl"]);
+    publish("2026.1.0", "1.0");
+    garden.run(&["need", "fernhollow/season", "2026", "--quiet"]).expect(0);
+    set_up(&garden);
+    publish("2026.2.0", "1.0 .. 1.5");
+    on_branch(&garden, "one", "main", |garden| {
+        garden.run(&["update", "fernhollow/season", "--quiet"]).expect(0);
+        need(garden, "soil-curve");
+    });
+    publish("2026.3.0", "1.4 .. 1.5");
+    on_branch(&garden, "two", "main", |garden| {
+        garden.run(&["update", "fernhollow/season", "--quiet"]).expect(0);
+        need(garden, "bark-log");
+    });
+    let (went, said) = merging(&garden, &["merge", "-q", "--no-edit", "one"]);
+    assert!(went, "{said}");
+    assert_eq!(locked(&garden), ["bark-log 1.1.0", "dew-point 1.4.0", "moss-map 1.0.0", "soil-curve 1.0.0"]);
+    let lock = garden.read("gate/bibliotax.lock");
+    assert!(lock.contains("\"name\":\"fernhollow/season\",\"version\":\"2026.3.0\""), "{lock}");
+    assert_eq!(git(&garden, ".", &["status", "--porcelain"]), "", "nothing is left to do");
+    let told = garden.run(&["history", "fernhollow/season"]).expect(0).stdout;
+    assert!(
+        told.contains("raised") && told.contains("2026.1.0 -> 2026.3.0") && told.contains("charter"),
+        "{told}"
+    );
+}

@@ -16,6 +16,9 @@ impl Workspace {
     /// Binds it by these releases of its charters: their rules join its own, and needs that have a charter's range get it. On failure
     /// all that doesn't go together.
     pub fn bind(&mut self, mut charters: Vec<LockedCharter>) -> Result<(), Vec<Misfit>> {
+        if self.charters.is_empty() {
+            return Ok(());
+        }
         charters.retain(|charter| self.declared_charter(&charter.name).is_some());
         charters.sort_by(|a, b| a.name.cmp(&b.name));
         let of_charters = charters.iter().filter(|bound| !bound.charter.rules.is_silent());

@@ -1,9 +1,9 @@
 //! `explain`: why a package is here at its version, and why not at another.
 
-use bibliotax_core::charter::{CharterRelease, CharterUse, LockedCharter};
+use bibliotax_core::charter::{CharterRelease, LockedCharter};
 use bibliotax_core::compare::{Change, compare};
 use bibliotax_core::graph::{NeedPaths, paths_to};
-use bibliotax_core::lock::{Lock, LockedPackage, Scope};
+use bibliotax_core::lock::{CharterUse, Lock, LockedPackage, Scope};
 use bibliotax_core::name::{Family, PackageName};
 use bibliotax_core::range::Range;
 use bibliotax_core::resolve::{Catalogue, Conflict, Problem, resolve, ways_out};

@@ -277,7 +277,7 @@ fn mismatched(lock: &Lock, mismatch: &Mismatch) -> Failure {
         Line::Registries => text.lines().find(|line| line.starts_with("  \"registries\"")).map(str::to_owned),
         Line::Charter(name) => lock.charter(name).map(LockedCharter::as_line),
         Line::Project(name) => {
-            lock.projects.iter().find(|project| project.name == *name).map(lock::LockedProject::as_line)
+            lock.projects.iter().find(|project| project.name == *name).map(lock::LockedProject::first_line)
         }
         Line::Package(name) => lock.package(name).map(LockedPackage::as_line),
     };

@@ -8,7 +8,6 @@ mod affected;
 mod affecting;
 mod key;
 mod osv;
-mod severity;
 #[cfg(test)]
 mod tests;
 
@@ -20,7 +19,7 @@ pub use self::affected::{Affected, CommitHistory, NoCommits};
 pub use self::affecting::{Affecting, affecting};
 pub use self::key::{Key, keys_of_release};
 pub use self::osv::{Brief, MAX_RECORD_SIZE, read, read_brief};
-pub use self::severity::{Rating, Severity};
+pub use crate::severity::{Rating, Severity};
 
 /// The ecosystem under which records name packages of ours.
 pub const ECOSYSTEM: &str = "Bibliotax";

@@ -7,6 +7,7 @@
 //! | [`upstream`], [`named_archive`], [`tags`] | versions, names of archives and tags as upstreams write them |
 //! | [`follow`] | where upstream's releases appear, and which of them a catalogue lacks |
 //! | [`manifest`] | `bibliotax.toml`: its meaning, and edits of its text; a person's own settings, which are written alike |
+//! | [`severity`] | how bad advisories are, by name and by CVSS vectors |
 //! | [`advisory`] | what is known to be wrong with releases: OSV records, package URLs, severities |
 //! | [`card`], [`history`], [`exposes`] | what a registry knows of releases; what they expose to builds |
 //! | [`facet`], [`variant`], [`fitting`] | targets, whether a release works on them, which file each target takes |
@@ -18,6 +19,7 @@
 //! | [`merge`] | what two people changed in manifests and locks, joined by meaning |
 //! | [`lock`], [`compare`], [`graph`], [`newer`] | `bibliotax.lock`, the difference of two, which package needs which, what could be newer |
 //! | [`source`], [`location`] | where a package's bytes come from; what a text names as a place: path, URL, host |
+//! | [`rule_sets`] | values of rules, which workspaces have and charters publish |
 //! | [`rules`], [`compliance`] | what a team allows, releases and locks held against it, waivers |
 //! | [`escape`] | escaping the characters that a terminal acts on |
 //! | [`links`], [`build_tool`] | where the parts of a shelf are, and files that say so to build tools |
@@ -60,8 +62,10 @@ pub mod progress;
 pub mod range;
 pub mod resolve;
 pub mod review;
+pub mod rule_sets;
 pub mod rules;
 pub mod schema;
+pub mod severity;
 pub mod source;
 pub mod steps;
 pub mod tags;

@@ -1,10 +1,12 @@
 //! The lock, `bibliotax.lock`: the result of resolving.
 //!
-//! One JSON document, laid out for people and for tools that work by lines: a header of a few lines, a line for each charter,
-//! a line for each project that needs something, then a line for each package, sorted by name. The same inputs give the same bytes on every machine. Its `digest`
-//! covers everything else in it, so that a change by hand or by a merge is noticed instead of trusted.
+//! One JSON document, laid out for people and for tools that work by lines: a header of a few lines, a line for each charter, for each
+//! need of a project, and for each package, sorted by name. Changes of different packages touch no common line but that of the digests. The
+//! same inputs give the same bytes on every machine. One of its digests covers everything else in it, so that a change by hand or by a
+//! merge is noticed instead of trusted.
 
 mod changed;
+mod charter_use;
 mod check;
 mod inputs;
 mod reach;
@@ -33,6 +35,7 @@ use crate::version::Version;
 use crate::workspace::{Project, Workspace};
 
 pub use self::changed::{Change, ChangedRelease};
+pub use self::charter_use::CharterUse;
 pub use self::check::{Held, Line, Mismatch};
 pub use self::inputs::inputs;
 pub use self::reach::{NeedGraph, Reached, by_spot};

@@ -5,12 +5,8 @@
 //! these, and can only make them stricter. [`Rules::breaches`] holds one release against them; the resolver and `check` both ask it,
 //! so that they can't disagree. A [`Waiver`] excepts a package from a rule for a while. Nothing here knows the time: it is passed in.
 
-mod age;
 mod breach;
-mod license_rules;
 mod sentence;
-mod sets;
-mod source_pattern;
 #[cfg(test)]
 mod tests;
 mod waiver;
@@ -22,38 +18,17 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-pub use self::age::{Age, day_of};
 pub use self::breach::{Breach, KnownAdvisory, Reason, Subject};
-pub use self::license_rules::{LicenseList, LicenseRules, LicenseVerdict, NO_LICENSE};
 pub use self::sentence::{rules_of, whole_sentence};
-pub use self::sets::{AdvisoryLevels, Barred, Effective, RuleSet, RuleSets, UndeclaredRules};
-pub use self::source_pattern::SourcePattern;
 pub use self::waiver::{Justification, VexStatus, Waiver};
 use crate::charter::CharterRelease;
 use crate::license::License;
 use crate::name::{FacetName, PackageName, Purpose};
 use crate::range::Range;
-
-/// What the rules say of something that they mention.
-#[derive(
-    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, JsonSchema, Serialize, Deserialize,
-)]
-#[serde(rename_all = "lowercase")]
-pub enum Stance {
-    /// Nothing is said about it.
-    Accept,
-    /// It is allowed, with a warning.
-    #[default]
-    Warn,
-    /// It isn't allowed.
-    Refuse,
-}
-
-impl Stance {
-    /// All of them with their words.
-    pub const WORDS: [(&str, Self); 3] =
-        [("accept", Self::Accept), ("warn", Self::Warn), ("refuse", Self::Refuse)];
-}
+pub use crate::rule_sets::{
+    AdvisoryLevels, Age, Barred, Effective, LicenseList, LicenseRules, LicenseVerdict, NO_LICENSE, RuleSet,
+    RuleSets, SourcePattern, Stance, UndeclaredRules, day_of,
+};
 
 /// A rule, by the key that it has in a manifest.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize)]

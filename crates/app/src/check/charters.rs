@@ -1,7 +1,7 @@
 //! What of a lock strays from the charters of its workspace, and what of them nobody uses.
 
-use bibliotax_core::charter::{CharterUse, DeclaredCharter, Exception, LockedCharter};
-use bibliotax_core::lock::{Lock, LockedPackage};
+use bibliotax_core::charter::{DeclaredCharter, Exception, LockedCharter};
+use bibliotax_core::lock::{CharterUse, Lock, LockedPackage};
 use bibliotax_core::manifest::Need;
 use bibliotax_core::range::Range;
 use bibliotax_core::workspace::{Project, Workspace};
@@ -133,12 +133,13 @@ impl About<'_> {
         self.charter.except.iter().filter(|exception| !is_needed(exception)).map(finding).collect()
     }
 
-    /// The needs with a range of their own for which the charter has one.
+    /// The needs with a range of their own for which the charter has another.
     fn own_ranges(&self) -> Vec<Finding> {
         let finding = |(project, need): (&Project, &Need)| {
             let is_own = !need.is_chartered && need.source.is_none();
             let range = self.bound.charter.range_of(&need.package).filter(|_| is_own)?;
-            if self.charter.exception(&need.package).is_some() {
+            let is_same = need.range.set(true) == range.set(true);
+            if is_same || self.charter.exception(&need.package).is_some() {
                 return None;
             }
             let (name, release) = (&need.package, self.bound.release());

@@ -4,6 +4,7 @@ use bibliotax_app::failure::Failure;
 use bibliotax_disk::write::{folder_of, make_folder, write_whole};
 
 use super::story::COLLEAGUE;
+use super::team::{KIOSK, UNIT};
 use super::teller::Teller;
 use super::world::TOGETHER;
 
@@ -43,6 +44,12 @@ impl Teller<'_> {
         self.text("A workspace follows it with `need`; the lock has the release that binds it.");
         self.run(TOGETHER, &["need", "fernhollow/season"], 0)?;
         self.run(TOGETHER, &["explain", "fernhollow/season"], 0)?;
+        self.run(TOGETHER, &["check"], 0)?;
+        self.text("Projects use the charter's range in place of their own.");
+        for project in [KIOSK, UNIT] {
+            self.replace_in(project, "bibliotax.toml", "\"shared\"", "\"charter\"")?;
+        }
+        self.run(TOGETHER, &["install"], 0)?;
         self.run(TOGETHER, &["check"], 0)?;
         self.text("Who follows it, and who uses what it doesn't allow?");
         let colleague = format!("../{COLLEAGUE}");

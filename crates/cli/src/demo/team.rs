@@ -6,8 +6,8 @@ use super::teller::{Teller, words};
 use super::world::{CORE, GATE, HAND, TOGETHER};
 use bibliotax_app::failure::Failure;
 
-const KIOSK: &str = "together/gate-kiosk";
-const UNIT: &str = "together/hand-unit";
+pub const KIOSK: &str = "together/gate-kiosk";
+pub const UNIT: &str = "together/hand-unit";
 
 impl Teller<'_> {
     /// Three projects become projects of one workspace.

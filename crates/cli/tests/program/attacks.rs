@@ -7,7 +7,7 @@ mod broken;
 mod capabilities;
 mod exhaustion;
 mod hosts;
-pub mod locks;
+mod locks;
 mod mirrors;
 mod programs;
 mod publishing;

@@ -528,3 +528,30 @@ fn of_a_charter_that_both_moved_the_newer_release_binds_what_both_need() {
         "{told}"
     );
 }
+
+#[test]
+fn without_the_driver_disjoint_updates_have_one_line_in_common() {
+    let garden = repository("bark-log = \"1\"\ndew-point = \"1\"\nmoss-map = \"1\"");
+    on_branch(&garden, "one", "main", |garden| {
+        garden.run(&["update", "bark-log", "--quiet"]).expect(0);
+    });
+    on_branch(&garden, "two", "main", |garden| {
+        garden.run(&["update", "moss-map", "--quiet"]).expect(0);
+        need(garden, "soil-curve");
+    });
+    let (went, said) = merging(&garden, &["merge", "-q", "--no-edit", "one"]);
+    assert!(!went, "{said}");
+    let lock = garden.read("gate/bibliotax.lock");
+    let lines: Vec<&str> = lock.lines().collect();
+    let marked: Vec<usize> = (0..lines.len()).filter(|at| lines[*at].starts_with("<<<<<<<")).collect();
+    assert_eq!(marked.len(), 1, "{lock}");
+    let between: Vec<&str> =
+        lines[marked[0] + 1..].iter().copied().take_while(|line| !line.starts_with(">>>>>>>")).collect();
+    assert_eq!(between.len(), 3, "a line of each side: {between:?}");
+    assert!(
+        between[0].starts_with("  \"digests\"") && between[2].starts_with("  \"digests\""),
+        "{between:?}"
+    );
+    garden.run(&["merge"]).expect(0);
+    assert_eq!(locked(&garden), ["bark-log 1.1.0", "dew-point 1.0.0", "moss-map 1.2.0", "soil-curve 1.0.0"]);
+}

@@ -11,9 +11,9 @@ use serde_json::value::RawValue;
 
 use super::affected::{Affected, CommitEvents, VersionEvents};
 use super::key::Key;
-use super::severity::{Rating, Severity};
 use super::{Advisory, ECOSYSTEM};
 use crate::package_url::PackageUrl;
+use crate::severity::{Rating, Severity};
 
 /// The largest record that is read, in bytes.
 pub const MAX_RECORD_SIZE: usize = 16 << 20;

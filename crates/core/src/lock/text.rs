@@ -20,15 +20,22 @@ const NOTE: &str =
 #[serde(deny_unknown_fields)]
 pub(crate) struct Document {
     format: u64,
-    #[serde(rename = "made-from")]
-    made_from: Digest,
+    digests: Digests,
     registries: BTreeMap<RegistryName, Option<String>>,
-    digest: Digest,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     charters: Vec<LockedCharter>,
     projects: Vec<LockedProject>,
     packages: Vec<LockedPackage>,
     note: String,
+}
+
+/// What a lock was resolved from, and all else in it. They stand in one line, the only one that two changes of different
+/// packages have in common.
+#[derive(JsonSchema, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+struct Digests {
+    made_from: Digest,
+    content: Digest,
 }
 
 /// Why a text is no lock that can be trusted.
@@ -44,29 +51,29 @@ impl fmt::Display for Lock {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         writeln!(f, "{{")?;
         writeln!(f, "  \"format\": {FORMAT},")?;
-        writeln!(f, "  \"made-from\": \"{}\",", self.made_from)?;
+        let digests = Digests { made_from: self.made_from, content: digest(self) };
+        writeln!(f, "  \"digests\": {},", line(&digests))?;
         writeln!(f, "  \"registries\": {},", line(&self.registries))?;
-        writeln!(f, "  \"digest\": \"{}\",", digest(self))?;
         if !self.charters.is_empty() {
             writeln!(f, "  \"charters\": [")?;
-            write_lines(f, &self.charters)?;
+            write_lines(f, &self.charters, line)?;
             writeln!(f, "  ],")?;
         }
         writeln!(f, "  \"projects\": [")?;
-        write_lines(f, &self.projects)?;
+        write_lines(f, &self.projects, LockedProject::as_lines)?;
         writeln!(f, "  ],")?;
         writeln!(f, "  \"packages\": [")?;
-        write_lines(f, &self.packages)?;
+        write_lines(f, &self.packages, line)?;
         writeln!(f, "  ],")?;
         writeln!(f, "  \"note\": {}", line(NOTE))?;
         writeln!(f, "}}")
     }
 }
 
-fn write_lines<T: Serialize>(f: &mut fmt::Formatter<'_>, values: &[T]) -> fmt::Result {
+fn write_lines<T>(f: &mut fmt::Formatter<'_>, values: &[T], text: impl Fn(&T) -> String) -> fmt::Result {
     for (index, value) in values.iter().enumerate() {
         let comma = if index + 1 < values.len() { "," } else { "" };
-        writeln!(f, "    {}{comma}", line(value))?;
+        writeln!(f, "    {}{comma}", text(value))?;
     }
     Ok(())
 }
@@ -79,9 +86,19 @@ impl LockedCharter {
 }
 
 impl LockedProject {
-    /// Its line in the lock, without what stands around it.
-    pub fn as_line(&self) -> String {
-        line(self)
+    /// The first of its lines in the lock, without what stands around it.
+    pub fn first_line(&self) -> String {
+        self.as_lines().lines().next().unwrap_or_default().to_owned()
+    }
+
+    /// Its text in the lock: a line for each need, so that two people can add needs without touching one line.
+    fn as_lines(&self) -> String {
+        let head = line(&Self { needs: Vec::new(), ..self.clone() });
+        let needs: Vec<String> = self.needs.iter().map(|need| format!("      {}", line(need))).collect();
+        match head.strip_suffix('}') {
+            Some(head) if !needs.is_empty() => format!("{head},\"needs\":[\n{}\n    ]}}", needs.join(",\n")),
+            _ => head,
+        }
     }
 }
 
@@ -99,28 +116,29 @@ fn line<T: Serialize + ?Sized>(value: &T) -> String {
 
 /// The digest of all in a lock but itself.
 pub fn digest(lock: &Lock) -> Digest {
-    let head = lock.charters.iter().map(line).chain(lock.projects.iter().map(line));
-    digest_of_lines(lock, head.chain(lock.packages.iter().map(line)))
+    digest_with(lock, lock.packages.iter().map(line))
 }
 
-/// The digest of a lock whose charters, projects and packages are these lines.
-fn digest_of_lines(lock: &Lock, lines: impl Iterator<Item = impl AsRef<str>>) -> Digest {
+/// The digest of a lock whose packages are these lines.
+fn digest_with(lock: &Lock, packages: impl Iterator<Item = impl AsRef<str>>) -> Digest {
     let mut hasher = Hasher::default();
     hasher.update(format!("{FORMAT}\n{}\n{}\n", lock.made_from, line(&lock.registries)).as_bytes());
-    for line in lines {
-        hasher.update(line.as_ref().as_bytes());
+    let mut add = |line: &str| {
+        hasher.update(line.as_bytes());
         hasher.update(b"\n");
-    }
+    };
+    lock.charters.iter().for_each(|charter| add(&line(charter)));
+    lock.projects.iter().for_each(|project| add(&line(project)));
+    packages.for_each(|line| add(line.as_ref()));
     hasher.finish()
 }
 
 /// Whether a lock is what its digest says, and its text what is written of it: sooner known than its digest, which is still
 /// right where only the text's layout is another.
 fn is_as_written(lock: &Lock, text: &str, digest: &Digest) -> bool {
-    let lines = text.lines().filter(|line| line.starts_with("    {"));
-    let lines = lines.map(|line| line.trim_start().trim_end_matches(','));
-    lines.clone().count() == lock.charters.len() + lock.projects.len() + lock.packages.len()
-        && digest_of_lines(lock, lines) == *digest
+    let Some((_, packages)) = text.split_once("\n  \"packages\": [\n") else { return false };
+    let lines = packages.lines().take_while(|line| line.starts_with("    {")).map(stripped);
+    lines.clone().count() == lock.packages.len() && digest_with(lock, lines) == *digest
 }
 
 impl Lock {
@@ -135,9 +153,16 @@ impl Lock {
         }
         let document: Document = serde_json::from_str(text)
             .map_err(|error| LockFault { fault: broken(text, &error), replaceable: true })?;
-        let Document { made_from, registries, charters, projects, packages, .. } = document;
+        let Document {
+            digests: Digests { made_from, content },
+            registries,
+            charters,
+            projects,
+            packages,
+            ..
+        } = document;
         let lock = Self { made_from, registries, charters, projects, packages };
-        let is_sound = is_as_written(&lock, text, &document.digest) || digest(&lock) == document.digest;
+        let is_sound = is_as_written(&lock, text, &content) || digest(&lock) == content;
         let is_sorted = sorted(&lock.packages, |package| &package.name)
             && sorted(&lock.charters, |charter| &charter.name);
         if !is_sound || !is_sorted {
@@ -276,9 +301,10 @@ fn inconsistent(text: &str, package: &LockedPackage) -> Fault {
 }
 
 fn edited(text: &str) -> Fault {
-    let at = text.find("\"digest\"").unwrap_or(0);
+    const KEY: &str = "\"digests\"";
+    let at = text.find(KEY).unwrap_or(0);
     let message = "the lock doesn't match its digest: it was changed by hand or by a merge";
-    Fault::new("lock.edited", message, at..at + 8.min(text.len() - at))
+    Fault::new("lock.edited", message, at..at + KEY.len().min(text.len() - at))
         .label("the digest of the rest")
         .advice(ADVICE)
 }

@@ -278,6 +278,7 @@ impl Judge<'_> {
                 match levels.warn {
                     Some(warn) if severity < warn => Stance::Accept,
                     Some(_) => Stance::Warn,
+                    None if severity < Severity::Low => Stance::Accept,
                     None => self.unmentioned,
                 }
             }

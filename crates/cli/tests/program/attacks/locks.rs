@@ -9,19 +9,26 @@ use crate::sources::{commit, git};
 
 /// A lock's text with the digest that it should have, as an attacker works it out.
 pub fn sealed_again(text: &str) -> String {
-    let value = |key: &str| {
-        let start = text.find(&format!("\"{key}\": ")).unwrap() + key.len() + 4;
-        text[start..].lines().next().unwrap().trim_end_matches(',')
+    let value = |key: &str, end: &str| {
+        let start = text.find(key).unwrap() + key.len();
+        text[start..].split_once(end).unwrap().0
     };
     let mut hasher = Hasher::default();
-    hasher
-        .update(format!("1\n{}\n{}\n", value("made-from").trim_matches('"'), value("registries")).as_bytes());
-    for line in text.lines().filter(|line| line.starts_with("    {")) {
-        hasher.update(line.trim_start().trim_end_matches(',').as_bytes());
-        hasher.update(b"\n");
+    let (made_from, content) = (value("\"made-from\":\"", "\""), value("\"content\":\"", "\""));
+    let registries = value("\"registries\": ", "\n").trim_end_matches(',');
+    hasher.update(format!("1\n{made_from}\n{registries}\n").as_bytes());
+    // A project's needs stand in lines of their own.
+    let mut entry = String::new();
+    for line in text.lines().filter(|line| line.starts_with("    ")) {
+        entry.push_str(line.trim_start());
+        let is_whole = line.starts_with("    {") && !line.ends_with('[') || line.starts_with("    ]");
+        if is_whole {
+            hasher.update(entry.trim_end_matches(',').as_bytes());
+            hasher.update(b"\n");
+            entry.clear();
+        }
     }
-    let digest = format!("\"digest\": {}", value("digest"));
-    text.replace(&digest, &format!("\"digest\": \"{}\"", hasher.finish()))
+    text.replace(&format!("\"content\":\"{content}\""), &format!("\"content\":\"{}\"", hasher.finish()))
 }
 
 /// Every command that does something with a lock.
@@ -190,7 +197,7 @@ fn what_a_lock_says_is_held_against_manifests_and_cards() {
     locks.push(("where a registry is", lock.replace("\"../seedhouse\"", "\"../other\"")));
     locks.push((
         "a need less of a project",
-        lock.replace("\"needs\":[{\"name\":\"rain-ledger\"}]", "\"needs\":[]"),
+        lock.replace(",\"needs\":[\n      {\"name\":\"rain-ledger\"}\n    ]", ""),
     ));
     for (what, edited) in locks {
         assert_ne!(edited, lock, "{what}");
@@ -263,4 +270,41 @@ fn a_commit_of_a_lock_is_what_its_tag_names_or_is_on_its_branch() {
     }
     garden.run(&["install", "--sealed"]).expect(0);
     assert_eq!(garden.read("gate/shelf/leaf-palette/include/leaf.h"), "#define LEAF 2\n");
+}
+
+#[test]
+fn a_lock_that_lies_about_a_charter_is_refused() {
+    let garden = crate::charters::following();
+    let lock = garden.read("gate/bibliotax.lock");
+    // A range that nobody published, on a machine that hasn't seen the lock.
+    let forged = sealed_again(&lock.replace("\"dew-point\":\"1.4 .. 2\"", "\"dew-point\":\"any\""));
+    garden.write("gate/bibliotax.lock", &forged);
+    let refused = garden.run(&["install", "--sealed"]);
+    assert_eq!(refused.code(), "lock.mismatch", "{refused}");
+    assert!(
+        refused.stderr.contains("fernhollow/season 2026.1.0 states something else in seedhouse"),
+        "{refused}"
+    );
+    // A release of a package that the charter doesn't allow.
+    let outside = lock.replace(
+        "\"name\":\"dew-point\",\"version\":\"1.9.0\"",
+        "\"name\":\"dew-point\",\"version\":\"1.0.0\"",
+    );
+    garden.write("gate/bibliotax.lock", &sealed_again(&outside));
+    let refused = garden.run(&["install", "--sealed"]);
+    assert_eq!(refused.code(), "lock.mismatch", "{refused}");
+    assert!(
+        refused
+            .stderr
+            .contains("the charter fernhollow/season 2026.1.0 allows dew-point 1.4 .. 2, not 1.0.0"),
+        "{refused}"
+    );
+    // Without its charter.
+    garden.write("gate/bibliotax.lock", &lock);
+    garden.run(&["need", "moss-map", "3"]).expect(0);
+    let lock = garden.read("gate/bibliotax.lock");
+    let start = lock.find("  \"charters\": [").unwrap();
+    let end = start + lock[start..].find("  ],\n").unwrap() + 5;
+    garden.write("gate/bibliotax.lock", &sealed_again(&format!("{}{}", &lock[..start], &lock[end..])));
+    assert_eq!(garden.run(&["install", "--sealed"]).code(), "lock.mismatch");
 }

@@ -1,14 +1,42 @@
-//! Sets of rules: one value for each rule, for all packages, for a purpose, or for packages of a name.
+//! Sets of rules: one value for each rule, for all packages, for a purpose, or for packages of a name. A workspace has such sets, and
+//! charters publish them; [`crate::rules`] holds releases against them.
+
+mod age;
+mod license_rules;
+mod source_pattern;
 
 use std::collections::BTreeMap;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize};
 
-use super::{Age, LicenseRules, SourcePattern, Stance};
-use crate::advisory::Severity;
+pub use self::age::{Age, day_of};
+pub use self::license_rules::{LicenseList, LicenseRules, LicenseVerdict, NO_LICENSE};
+pub use self::source_pattern::SourcePattern;
 use crate::name::{FacetName, NamePattern, PackageName, Purpose};
 use crate::range::Range;
+use crate::severity::Severity;
+
+/// What the rules say of something that they mention.
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, JsonSchema, Serialize, Deserialize,
+)]
+#[serde(rename_all = "lowercase")]
+pub enum Stance {
+    /// Nothing is said about it.
+    Accept,
+    /// It is allowed, with a warning.
+    #[default]
+    Warn,
+    /// It isn't allowed.
+    Refuse,
+}
+
+impl Stance {
+    /// All of them with their words.
+    pub const WORDS: [(&str, Self); 3] =
+        [("accept", Self::Accept), ("warn", Self::Warn), ("refuse", Self::Refuse)];
+}
 
 /// What becomes of releases that say nothing, facet by facet.
 #[derive(Debug, Clone, PartialEq, Eq, Default, JsonSchema, Serialize, Deserialize)]
@@ -150,17 +178,17 @@ impl RuleSets {
     }
 
     /// Whether any rule asks how old releases are.
-    pub(super) fn has_min_age(&self) -> bool {
+    pub(crate) fn has_min_age(&self) -> bool {
         self.sets().any(|set| set.min_age.is_some())
     }
 
     /// Whether any rule can exclude a release.
-    pub(super) fn can_refuse(&self) -> bool {
+    pub(crate) fn can_refuse(&self) -> bool {
         self.sets().any(RuleSet::can_refuse)
     }
 
     /// Without what decides of no release whether it is a candidate.
-    pub(super) fn deciding(&self) -> Self {
+    pub(crate) fn deciding(&self) -> Self {
         Self {
             general: self.general.deciding(),
             purposes: self.purposes.iter().map(|(name, set)| (name.clone(), set.deciding())).collect(),
@@ -199,7 +227,7 @@ impl<'r> Effective<'r> {
     }
 
     /// What becomes of a release that doesn't declare a facet; `None` where that isn't said.
-    pub(super) fn undeclared(&self, facet: &FacetName) -> Option<Stance> {
+    pub(crate) fn undeclared(&self, facet: &FacetName) -> Option<Stance> {
         self.get(|set| set.undeclared.as_ref()).and_then(|rules| rules.of(facet))
     }
 }

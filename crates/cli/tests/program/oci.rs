@@ -87,6 +87,23 @@ fn packages_live_in_a_registry_of_containers_from_publishing_to_withdrawal() {
 
 #[test]
 #[ignore = "needs a container registry, which `.ci/run` sets up"]
+fn a_charter_lives_in_a_registry_of_containers() {
+    let garden = Garden::bare();
+    let containers = Containers::start(&garden, Open::ToAll);
+    let place = containers.place();
+    garden.run_in(".", &["registry", "create", &place, "--name", "containers"]).expect(0);
+    publish(&garden, &place, "dew-point", "1.4.0", "");
+    publish(&garden, &place, "dew-point", "2.0.0", "");
+    publish(&garden, &place, "season", "2026.1.0", "[charter.ranges]\ndew-point = \"1\"\n");
+    user(&garden, &place, "dew-point = \"charter\"\n[charters]\nseason = \"2026\"\n");
+    garden.run(&["install"]).expect(0);
+    let lock = garden.read("gate/bibliotax.lock");
+    assert!(lock.contains("\"dew-point\",\"version\":\"1.4.0\"") && lock.contains("\"season\""), "{lock}");
+    garden.run(&["install", "--sealed"]).expect(0);
+}
+
+#[test]
+#[ignore = "needs a container registry, which `.ci/run` sets up"]
 fn capabilities_and_many_publishers_at_once_leave_nothing_out() {
     let garden = Garden::bare();
     let containers = Containers::start(&garden, Open::ToAll);

@@ -154,6 +154,33 @@ fn publishing_wants_a_token_that_is_for_it_and_a_release_is_never_replaced() {
 }
 
 #[test]
+fn a_charter_is_published_to_a_server_and_followed_from_there() {
+    let garden = Garden::with(&RELEASES);
+    let served = serve(&garden);
+    project(&garden, "season", &served.url, "fernhollow/season", "2026.1.0");
+    let manifest = garden.read("season/bibliotax.toml");
+    let charter = "[charter.ranges]\nrain-ledger = \"2\"\n[charter.rules]\nwithdrawn = \"refuse\"\n";
+    garden.write("season/bibliotax.toml", &format!("{manifest}\n{charter}"));
+    let mine = token(&garden, &["--only", "fernhollow/*"]);
+    let (status, told) = with_token(&garden, "season", &["publish"], &mine);
+    assert_eq!(status, 0, "{told}");
+    project(&garden, "gate", &served.url, "gate-kiosk", "1.0.0");
+    garden.run(&["need", "fernhollow/season", "rain-ledger"]).expect(0);
+    let lock = garden.read("gate/bibliotax.lock");
+    assert!(
+        lock.contains("\"rain-ledger\",\"version\":\"2.4.0\"") && lock.contains("\"withdrawn\":\"refuse\""),
+        "{lock}"
+    );
+    let request =
+        Command::new("curl").args(["-s", &format!("{}browse/fernhollow/season", served.url)]).output();
+    let page = String::from_utf8(request.unwrap().stdout).unwrap();
+    assert!(page.contains("Charter for") && page.contains("[charters]"), "{page}");
+    // Another machine, without the server: what the charter states is in the lock, its card in no cache.
+    drop(served);
+    garden.run(&["install", "--sealed", "--offline"]).expect(0);
+}
+
+#[test]
 fn releases_are_withdrawn_restored_and_deprecated_with_a_reason() {
     let garden = Garden::with(&RELEASES);
     let served = serve(&garden);

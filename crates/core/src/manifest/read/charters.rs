@@ -3,7 +3,7 @@
 use toml_edit::{Item, Key};
 
 use super::Reader;
-use super::rules::CHARTER_RULES_KEYS;
+use super::rules::{self, SET_KEYS};
 use super::values::{key_span, span};
 use crate::charter::{Charter, DeclaredCharter, Exception};
 use crate::fault::Fault;
@@ -73,10 +73,10 @@ impl Reader<'_> {
         let capabilities = self.each(table, "capabilities", |reader, key, item| {
             Some((reader.name(key)?, reader.parse(item, key.get())?))
         });
-        let rules = table.get("rules").and_then(|item| self.table(item, "rules"));
-        let rules = rules.map(|rules| {
-            self.only_known(rules, "`[charter.rules]`", &CHARTER_RULES_KEYS);
-            self.rule_sets(rules, &[])
+        let stated = table.get("rules").and_then(|item| self.table(item, "rules"));
+        let rules = stated.map(|stated| {
+            self.only_known(stated, "`[charter.rules]`", &[&SET_KEYS[..], &rules::CHARTER_KEYS].concat());
+            self.rule_sets(stated, &[])
         });
         let charter = Charter {
             ranges: ranges.into_iter().collect(),

@@ -35,23 +35,8 @@ pub(super) const SET_KEYS: [&str; 12] = [
     "stand-ins",
     "advisories",
 ];
-/// The keys of a charter's rules, beside those of a set: nothing that loosens them, and no places, which differ between workspaces.
-pub(super) const CHARTER_RULES_KEYS: [&str; 14] = [
-    "for",
-    "packages",
-    "licenses",
-    "barred",
-    "min-age",
-    "min-age-waived-for-advisories",
-    "max-age",
-    "sources",
-    "withdrawn",
-    "deprecated",
-    "undeclared",
-    "moving",
-    "stand-ins",
-    "advisories",
-];
+/// The keys of a charter's rules beside those of a set: nothing that loosens them, and no places, which differ between workspaces.
+pub(super) const CHARTER_KEYS: [&str; 2] = ["for", "packages"];
 /// The keys of `[rules]` beside those of a set.
 pub(super) const ROOT_KEYS: [&str; 4] = ["for", "packages", "accepted", "waivers"];
 pub(super) const LICENSES_KEYS: [&str; 4] = ["accept", "ask", "refuse", "otherwise"];

@@ -24,7 +24,7 @@ fn known() -> Vec<(&'static str, Vec<&'static str>)> {
         ("/$defs/advisory-levels", rules::LEVEL_KEYS.to_vec()),
         ("/$defs/waiver", rules::WAIVER_KEYS.to_vec()),
         ("/properties/charter", charters::CHARTER_KEYS.to_vec()),
-        ("/$defs/charter-rules", rules::CHARTER_RULES_KEYS.to_vec()),
+        ("/$defs/charter-rules", [&rules::SET_KEYS[..], &rules::CHARTER_KEYS].concat()),
         ("/$defs/declared-charter", charters::DECLARED_KEYS.to_vec()),
         ("/$defs/exception", charters::EXCEPTION_KEYS.to_vec()),
         ("/properties/shelf", SHELF_KEYS.to_vec()),

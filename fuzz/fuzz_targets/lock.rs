@@ -12,14 +12,13 @@ fuzz_target!(|text: &str| {
     }
     // The digest of a lock hides most of it from a fuzzer: its lines are read on their own, and get the right one.
     let packages = salvage(text);
-    let lock =
-        Lock {
-            made_from: Digest::of(b""),
-            registries: Default::default(),
-            charters: Vec::new(),
-            projects: Vec::new(),
-            packages,
-        };
+    let lock = Lock {
+        made_from: Digest::of(b""),
+        registries: Default::default(),
+        charters: Vec::new(),
+        projects: Vec::new(),
+        packages,
+    };
     let written = lock.to_string();
     if let Ok(again) = Lock::read(&written) {
         assert_eq!(again.to_string(), written);

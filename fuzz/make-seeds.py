@@ -60,6 +60,20 @@ PAGES = {
 for name, text in PAGES.items():
     (seeds / "page" / name).write_text(text)
 
+(seeds / "bill").mkdir()
+BILLS = {
+    "cyclonedx": '{"bomFormat":"CycloneDX","specVersion":"1.6","components":[{"type":"library","group":"fern","name":"moss","version":"1",'
+    '"purl":"pkg:generic/fern/moss@1","hashes":[{"alg":"SHA-256","content":"00"}],"components":[{"type":"file","name":"f"}]}]}',
+    "spdx2": '{"spdxVersion":"SPDX-2.3","packages":[{"SPDXID":"SPDXRef-a","name":"moss","versionInfo":"1","checksums":[{"algorithm":'
+    '"SHA256","checksumValue":"00"}],"externalRefs":[{"referenceType":"purl","referenceLocator":"pkg:generic/moss@1"}]}],"relationships":'
+    '[{"spdxElementId":"SPDXRef-DOCUMENT","relationshipType":"DESCRIBES","relatedSpdxElement":"SPDXRef-a"}]}',
+    "spdx3": '{"@graph":[{"type":"CreationInfo","specVersion":"3.0.1"},{"type":"software_Package","spdxId":"urn:a","name":"moss",'
+    '"software_packageVersion":"1","verifiedUsing":[{"type":"Hash","algorithm":"sha256","hashValue":"00"}]},{"type":"Relationship",'
+    '"from":"urn:a","to":["urn:b"],"relationshipType":"contains"},{"type":"software_Sbom","rootElement":["urn:c"]}]}',
+}
+for name, text in BILLS.items():
+    (seeds / "bill" / name).write_text(text)
+
 (seeds / "merge").mkdir()
 BASE = '[needs]\ndew-point = "1" # dew\nmoss = { range = "1" }\n[workspace]\nfolders = ["a"]\n'
 SIDES = {

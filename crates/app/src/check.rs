@@ -1,5 +1,6 @@
 //! `check`: the one look at the health of a workspace: its lock, its projects, what stands in, and what the rules say.
 
+mod bill;
 mod charters;
 mod codes;
 mod explained;
@@ -17,6 +18,8 @@ use bibliotax_core::range::Range;
 use bibliotax_core::workspace::{Drift, Project, Workspace};
 use bibliotax_registry::catalogue::registries::Registries;
 
+pub use self::bill::ComparedBill;
+use self::bill::Comparison;
 pub use self::codes::{FINDING_CODES, FindingCode, finding_code};
 pub use self::explained::{ExplainedFinding, Explanation, LockCommit};
 pub use self::finding::{DriftingNeed, Finding, Level, Place, Subject, Waived};
@@ -46,6 +49,8 @@ pub struct Request {
     pub only: Vec<String>,
     /// The code or advisory that is explained.
     pub explains: Option<String>,
+    /// The bill of materials that the lock is compared with, and nothing else is checked.
+    pub bill: Option<ComparedBill>,
     /// How it is resolved then.
     pub options: SearchOptions,
     /// Whether nothing is going to be written.
@@ -84,6 +89,22 @@ struct Unify {
 }
 
 impl Report {
+    /// What was found of what is asked about, in its order.
+    fn of(mut findings: Vec<Finding>, request: &Request, workspace: &WorkspaceFolder) -> Self {
+        let is_wanted = |finding: &Finding| {
+            request.only.is_empty() || request.only.iter().any(|word| finding.is_called(word))
+        };
+        findings.retain(is_wanted);
+        locate(&mut findings, workspace);
+        // Most serious first, and what has one remedy together.
+        findings.sort_by_cached_key(|finding| {
+            let is_later = !matches!(finding.subject, Subject::Lock { .. });
+            (finding.waived.is_some(), finding.level, is_later, finding.advice.clone())
+        });
+        let (projects, packages) = (workspace.declared.projects.len(), workspace.locked().len());
+        Self { findings, warnings: Vec::new(), shared: Vec::new(), projects, packages, explanation: None }
+    }
+
     /// How many findings of a level count: those that nothing excepts.
     pub fn count(&self, level: Level) -> usize {
         self.findings.iter().filter(|finding| finding.level == level && finding.waived.is_none()).count()
@@ -114,6 +135,13 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let mut drifts = workspace.declared.drifts();
     drifts.retain(concerns);
     let mut findings: Vec<Finding> = Finding::of_lock(&workspace).into_iter().collect();
+    if let Some(compared) = &request.bill {
+        let Comparison { findings: differences, projects, packages } =
+            bill::compare(compared, &request.projects, &workspace)?;
+        findings.extend(differences);
+        let report = Report { projects, packages, ..Report::of(findings, request, &workspace) };
+        return Ok(Plan { report, unify: None });
+    }
     findings.extend(Finding::of_stand_ins(&workspace));
     findings.extend(drifts.iter().map(|drift| of_drift(drift, request.unifies)));
     let (mut warnings, mut explanation) = (Vec::new(), None);
@@ -127,22 +155,13 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
         findings.extend(about.findings.into_iter().filter(concerns));
         (warnings, explanation) = (about.warnings, about.explanation);
     }
-    findings
-        .retain(|finding| request.only.is_empty() || request.only.iter().any(|word| finding.is_called(word)));
-    locate(&mut findings, &workspace);
-    // Most serious first, and what has one remedy together.
-    findings.sort_by_cached_key(|finding| {
-        let is_later = !matches!(finding.subject, Subject::Lock { .. });
-        (finding.waived.is_some(), finding.level, is_later, finding.advice.clone())
-    });
     let shared = drifts.iter().filter(|_| request.unifies);
     let shared = shared.filter_map(|drift| Some((drift.package.clone(), drift.common.clone()?))).collect();
     let edits = if request.unifies { unified(&workspace, &drifts)? } else { Edits::default() };
     // Texts that can't be read are an error before anything else is reported.
     let declared = workspace.edited(&edits)?;
-    let (projects, packages) = (workspace.declared.projects.len(), workspace.locked().len());
     drop(drifts);
-    let report = Report { findings, warnings, shared, projects, packages, explanation };
+    let report = Report { warnings, shared, explanation, ..Report::of(findings, request, &workspace) };
     let is_written = !edits.is_empty() && !request.is_dry_run;
     let unify = is_written.then(|| Unify { workspace, edits, declared, options: request.options.clone() });
     Ok(Plan { report, unify })

@@ -47,6 +47,8 @@ pub const CODES: &[(&str, Kind, &str)] = &[
     ("archive.two-parts", Kind::Integrity, "two parts of a package contain the same file"),
     ("archive.unreadable", Kind::Integrity, "an archive isn't in the format that its card declares"),
     ("archive.wrong-bytes", Kind::Integrity, "an archive doesn't match its digest in the lock"),
+    ("bill.none", Kind::Input, "there is no file to compare the lock with"),
+    ("bill.unreadable", Kind::Input, "a file is no CycloneDX or SPDX document in JSON"),
     ("bucket.failed", Kind::Unreachable, "a bucket refuses, or can't be reached"),
     ("card.charter", Kind::Input, "A charter has files, needs or something else that only packages have"),
     ("card.exposes-nothing", Kind::Input, "a path of `[card.exposes]` is not among the published files"),

@@ -11,7 +11,7 @@
 //! | [`workspace`] | manifests and lock on disk, projects, edits of manifests |
 //! | [`lookup`], `registry_words` | registries to look packages up in, registries as people name them |
 //! | [`resolving`], [`search_options`] | registries opened once, problems solved, conflicts with ways out |
-//! | [`lock_check`], [`archives`], [`shelf`], [`change`] | a lock checked, archives fetched, the shelf brought to it; a change of both planned |
+//! | [`lock_check`], [`locked_cards`], [`archives`], [`shelf`], [`change`] | a lock checked, its cards read, archives fetched, the shelf brought to it; a change of both planned |
 //! | [`license_text`] | which licence a text is |
 //! | [`template_process`], [`programs`], [`installed_programs`], [`machine`] | other processes, and this machine |
 //! | all others | one use case each, named after its command |
@@ -28,6 +28,7 @@ pub mod describe;
 pub mod drop;
 pub mod environment;
 pub mod explain;
+pub mod export;
 pub mod failure;
 pub mod find;
 pub mod fit;
@@ -41,6 +42,7 @@ pub mod kit;
 pub mod license_text;
 pub mod links;
 pub mod lock_check;
+pub mod locked_cards;
 pub mod lookup;
 pub mod machine;
 pub mod merge;

@@ -8,6 +8,7 @@ mod deprecate;
 mod describe;
 mod drop;
 mod explain;
+mod export;
 mod find;
 mod fit;
 mod graph;
@@ -152,6 +153,7 @@ pub enum Command {
     Links(links::Links),
     Graph(graph::Graph),
     Explain(explain::Explain),
+    Export(export::Export),
     Newer(newer::Newer),
     Compare(compare::Compare),
     History(history::History),
@@ -238,6 +240,7 @@ impl Command {
             Self::Links(command) => command.run(run),
             Self::Graph(command) => command.run(run),
             Self::Explain(command) => command.run(run),
+            Self::Export(command) => command.run(run),
             Self::Newer(command) => command.run(run),
             Self::Compare(command) => command.run(run),
             Self::History(command) => command.run(run),

@@ -62,12 +62,16 @@ fn path(name: &str) -> Option<PathBuf> {
     env::var_os(name).filter(|path| !path.is_empty()).map(PathBuf::from)
 }
 
-/// Now, in whole seconds, or the time that SOURCE_DATE_EPOCH says (Reproducible Builds specification).
+/// The time that SOURCE_DATE_EPOCH says, where it is set (Reproducible Builds specification).
+pub fn source_date() -> Option<Timestamp> {
+    let seconds = env::var("SOURCE_DATE_EPOCH").ok()?.parse().ok()?;
+    Timestamp::from_second(seconds).ok()
+}
+
+/// Now, in whole seconds, or the time that SOURCE_DATE_EPOCH says.
 fn now() -> Timestamp {
-    let given = env::var("SOURCE_DATE_EPOCH").ok().and_then(|text| text.parse().ok());
-    let given = given.and_then(|seconds| Timestamp::from_second(seconds).ok());
     let now = Timestamp::now();
-    given.or_else(|| Timestamp::from_second(now.as_second()).ok()).unwrap_or(now)
+    source_date().or_else(|| Timestamp::from_second(now.as_second()).ok()).unwrap_or(now)
 }
 
 /// The settings of buckets, which everybody's tools read from the same variables.

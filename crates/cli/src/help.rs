@@ -13,7 +13,7 @@ const STAGES: [(&str, &[&str]); 7] = [
         "Understand the result",
         &["graph", "links", "explain", "newer", "compare", "history", "steps", "ready"],
     ),
-    ("Work in a team", &["merge", "check", "survey", "accept", "kit"]),
+    ("Work in a team", &["merge", "check", "survey", "accept", "kit", "export"]),
     ("Publish packages", &["publish", "withdraw", "deprecate", "registry"]),
     ("Maintain this machine", &["store", "completions", "manual", "schema"]),
     ("Try it", &["demo"]),

@@ -12,6 +12,7 @@ pub mod declare;
 pub mod describe;
 pub mod error;
 pub mod explain;
+pub mod export;
 pub mod find;
 pub mod finding;
 pub mod fit;

@@ -29,6 +29,26 @@ pub const FINDING_CODES: &[FindingCode] = &[
         "tell whoever keeps the feed; the others count",
     ),
     of(
+        "bill.bytes",
+        "a bill of materials lists a locked release with another digest",
+        "find out where the file comes from; `bibliotax export` writes it anew",
+    ),
+    of(
+        "bill.extra",
+        "a bill of materials lists what the lock doesn't have",
+        "`bibliotax export` writes it anew",
+    ),
+    of(
+        "bill.missing",
+        "a bill of materials doesn't list what the lock has",
+        "`bibliotax export` writes it anew",
+    ),
+    of(
+        "bill.version",
+        "a bill of materials lists another version than the locked one",
+        "`bibliotax export` writes it anew",
+    ),
+    of(
         "charter.contradiction",
         "no version of a package is in the ranges of two charters",
         "except the package from one of them",

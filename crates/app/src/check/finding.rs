@@ -116,6 +116,11 @@ pub enum Subject {
         /// Where it is, as the manifest says.
         place: String,
     },
+    /// A bill of materials lists something else than the lock has.
+    Bill {
+        /// The versions that it lists.
+        listed: Vec<String>,
+    },
     /// The shelf isn't what the lock says.
     Shelf,
 }

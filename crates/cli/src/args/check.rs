@@ -1,11 +1,15 @@
 //! Options of `check`.
 
-use bibliotax_app::check::{self, Level, Plan, Report, Request};
+use std::path::PathBuf;
+
+use bibliotax_app::check::{self, ComparedBill, Level, Plan, Report, Request};
 use bibliotax_app::failure::Failure;
 use bibliotax_app::search_options::SearchOptions;
+use bibliotax_core::name::Purpose;
 
 use super::projects::ProjectFilterArgs;
 use super::search::SearchArgs;
+use super::standard::InputFile;
 use crate::exit_status::Exit;
 use crate::global::Format;
 use crate::json::sarif::Log;
@@ -19,7 +23,7 @@ use crate::run::Run;
 /// status 1 if there are errors, and with 7 if the rules forbid something.
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Examples:\n  bibliotax check\n  bibliotax check --since main --strict\n  bibliotax check --only licenses\n  bibliotax check --explain FERN-2026-0001\n  bibliotax check --format sarif > check.sarif\n  bibliotax check --unify"
+    after_help = "Examples:\n  bibliotax check\n  bibliotax check --since main --strict\n  bibliotax check --only licenses\n  bibliotax check --explain FERN-2026-0001\n  bibliotax check --format sarif > check.sarif\n  bibliotax check --unify\n  bibliotax check --bill bill.cdx.json"
 )]
 pub struct Check {
     /// Show only what the lock in this file or git revision doesn't have
@@ -40,6 +44,15 @@ pub struct Check {
     /// With --unify: show the changes without writing them
     #[arg(long, requires = "unify")]
     dry_run: bool,
+    /// Only compare the lock with a bill of materials: a file in CycloneDX or SPDX (JSON); `-` for standard input
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["unify", "explain", "since"])]
+    bill: Option<PathBuf>,
+    /// With --bill: it is only about what this target needs
+    #[arg(long = "target", value_name = "TARGET", value_delimiter = ',', requires = "bill")]
+    targets: Vec<String>,
+    /// With --bill: it leaves out what is needed only for this purpose, such as test
+    #[arg(long, value_name = "PURPOSE", value_delimiter = ',', requires = "bill")]
+    leave_out: Vec<Purpose>,
     #[command(flatten)]
     projects: ProjectFilterArgs,
     #[command(flatten)]
@@ -49,7 +62,19 @@ pub struct Check {
 impl Check {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let run = &self.search.run(run);
+        let input = self.bill.as_deref().map(InputFile::of).transpose()?;
+        let bill = self.bill.as_ref().zip(input.as_ref()).map(|(shown, input)| ComparedBill {
+            file: run.folder().join(input.path()),
+            shown: if input.is_standard() {
+                "standard input".to_owned()
+            } else {
+                shown.display().to_string()
+            },
+            targets: self.targets.clone(),
+            without: self.leave_out.clone(),
+        });
         let request = Request {
+            bill,
             unifies: self.unify,
             projects: self.projects.words(),
             since: self.since.clone(),

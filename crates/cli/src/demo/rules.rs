@@ -37,6 +37,10 @@ impl Teller<'_> {
         self.text("A release with a licence that the rules refuse isn't chosen.");
         self.run(TOGETHER, &["need", "pollen-count", "--in", "gate-kiosk"], 0)?;
         self.run(TOGETHER, &["check"], 0)?;
-        self.run(TOGETHER, &["install", "--sealed"], 0)
+        self.run(TOGETHER, &["install", "--sealed"], 0)?;
+        self.text("A customer gets a bill of materials, with what the team says of advisories.");
+        let bill = "gate-kiosk.cdx.json";
+        self.run(TOGETHER, &["export", "cyclonedx-vex", "--in", "gate-kiosk", "--output", bill], 0)?;
+        self.run(TOGETHER, &["check", "--bill", bill, "--in", "gate-kiosk"], 0)
     }
 }

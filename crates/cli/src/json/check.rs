@@ -186,6 +186,9 @@ pub struct CheckDetails {
     /// The feed of advisories, as the manifest names it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub feed: Option<String>,
+    /// The versions that the bill of materials lists.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub listed: Vec<String>,
     /// The advisory.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub advisory: Option<CheckAdvisory>,
@@ -288,6 +291,7 @@ fn details(subject: &Subject) -> CheckDetails {
         }
         Subject::Waiver { rule } => CheckDetails { rule: Some(*rule), ..none },
         Subject::Feed { place } => CheckDetails { feed: Some(place.clone()), ..none },
+        Subject::Bill { listed } => CheckDetails { listed: listed.clone(), ..none },
         Subject::SharedName { others } => CheckDetails { also_in: others.clone(), ..none },
     }
 }

@@ -8,8 +8,8 @@ use schemars::{JsonSchema, Schema};
 use super::error::ErrorOutput;
 use super::{Document, Output};
 use super::{
-    check, compare, declare, describe, explain, find, fit, follow, graph, history, install, links, machine,
-    merge, newer, publish, ready, registry, step, store, survey, task, verify,
+    check, compare, declare, describe, explain, export, find, fit, follow, graph, history, install, links,
+    machine, merge, newer, publish, ready, registry, step, store, survey, task, verify,
 };
 
 /// A schema by its name.
@@ -67,6 +67,7 @@ pub fn of_commands() -> Vec<Named> {
         Named::of_command::<task::Tasks>(),
         Named::of_command::<graph::DependencyGraph>(),
         Named::of_command::<explain::Explanation>(),
+        Named::of_command::<export::ExportedDocument>(),
         Named::of_command::<newer::Newer>(),
         Named::of_command::<compare::Comparison>(),
         Named::of_command::<history::History>(),

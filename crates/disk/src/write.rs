@@ -1,7 +1,7 @@
 //! Writes files that are old or new after any crash, never something between.
 
 use std::fs::{self, File, OpenOptions, Permissions};
-use std::io::Write;
+use std::io::{self, Write};
 use std::path::Path;
 
 use crate::error::{At, DiskError, Result};
@@ -14,11 +14,24 @@ pub fn write_whole(path: &Path, contents: &[u8]) -> Result<()> {
     write_with(path, |file| file.write_all(contents).at("write", path))
 }
 
-/// The same with contents that `write` writes; where it fails, nothing is there that wasn't.
+/// Writes what somebody asked for where they said: a file whole, but straight into a device or a pipe, which nothing may replace.
+pub fn write_output(path: &Path, contents: &[u8]) -> Result<()> {
+    if !is_stream(path) {
+        return write_whole(path, contents);
+    }
+    let mut stream = OpenOptions::new().write(true).open(path).at("write", path)?;
+    stream.write_all(contents).at("write", path)
+}
+
+/// The same as [`write_whole`] with contents that `write` writes; where it fails, nothing is there that wasn't.
 pub fn write_with<E: From<DiskError>>(
     path: &Path,
     write: impl FnOnce(&mut File) -> std::result::Result<(), E>,
 ) -> std::result::Result<(), E> {
+    if is_stream(path) {
+        let error = io::Error::new(io::ErrorKind::InvalidInput, "it is a device or a pipe, not a file");
+        return Err(DiskError::new("replace", path, error).into());
+    }
     let folder = folder_of(path);
     let mut builder = tempfile::Builder::new();
     let mode = mode_of(path);
@@ -35,6 +48,11 @@ pub fn write_with<E: From<DiskError>>(
     staged.as_file().sync_all().at("write", path)?;
     staged.persist(path).map_err(|error| error.error).at("write", path)?;
     Ok(sync_folder(folder)?)
+}
+
+/// Whether something is there that is neither file nor folder.
+fn is_stream(path: &Path) -> bool {
+    fs::metadata(path).is_ok_and(|found| !found.is_file() && !found.is_dir())
 }
 
 /// Opens a file to read and change it; makes it where there is none, and leaves its contents.

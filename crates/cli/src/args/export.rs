@@ -6,7 +6,7 @@ use bibliotax_app::export::{self, Export as Exported, Request};
 use bibliotax_app::failure::Failure;
 use bibliotax_bill::{cyclonedx, openvex, package_urls, spdx2, spdx3};
 use bibliotax_core::name::Purpose;
-use bibliotax_disk::write::write_whole;
+use bibliotax_disk::write::write_output;
 use bibliotax_present::words::count;
 use jiff::Timestamp;
 use serde::Serialize;
@@ -210,7 +210,7 @@ impl Export {
 }
 
 fn write(run: &Run<'_>, file: &Path, text: &str, form: &Form, exported: &Exported) -> Result<(), Failure> {
-    write_whole(file, text.as_bytes())?;
+    write_output(file, text.as_bytes())?;
     let packages = count(exported.bill.components.len(), "package");
     let shown = form.scope().output.display();
     run.ui.say(format!("Wrote {packages} to {shown} ({})", form.names().1));

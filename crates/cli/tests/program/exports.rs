@@ -201,6 +201,11 @@ fn nothing_is_written_of_a_lock_that_is_out_of_date_or_where_it_cannot_be() {
     let garden = garden();
     let ran = garden.run(&["export", "spdx", "--output", "no/such/folder.json"]);
     assert_eq!((ran.status, ran.code()), (74, "disk.missing"), "{}", ran.stderr);
+    if cfg!(target_os = "linux") {
+        let ran = garden.run(&["export", "spdx", "--output", "/dev/full"]);
+        assert_eq!((ran.status, ran.code()), (74, "disk.full"), "{}", ran.stderr);
+        assert!(!std::fs::metadata("/dev/full").unwrap().is_file());
+    }
     let ran = garden.run(&["export", "spdx", "-o", "bill.json", "--format", "json"]).expect(0);
     let result = ran.json();
     assert_eq!((&result["form"], &result["packages"]), (&json!("spdx"), &json!(7)));

@@ -1,7 +1,7 @@
 //! Kits: a lock's packages carried to a machine that never saw a network.
 
 use std::fs;
-use std::os::unix::fs::MetadataExt;
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
 
 use insta::assert_snapshot;
 
@@ -54,6 +54,16 @@ fn a_kit_brings_all_that_an_install_without_a_network_needs() {
     kit: 2 archives (4.0 KiB) are in the store, 2 of them already there
     ----- status 0
     ");
+}
+
+#[test]
+fn what_is_no_file_is_never_replaced_by_one() {
+    let garden = garden();
+    let made = std::process::Command::new("mkfifo").arg(garden.path("pipe")).status().unwrap();
+    assert!(made.success());
+    let ran = garden.run(&["kit", "make", "../pipe"]);
+    assert_eq!((ran.status, ran.code()), (74, "disk.failed"), "{}", ran.stderr);
+    assert!(fs::symlink_metadata(garden.path("pipe")).unwrap().file_type().is_fifo());
 }
 
 #[test]

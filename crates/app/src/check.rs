@@ -6,6 +6,7 @@ mod codes;
 mod explained;
 mod feeds;
 mod finding;
+mod license_texts;
 mod location;
 pub(crate) mod rules;
 
@@ -198,6 +199,7 @@ fn about_lock(
     findings.extend(charters::findings(&workspace.declared, lock));
     findings.extend(feeds::findings(workspace, registries, context));
     findings.extend(shared_names(workspace, lock, registries)?);
+    findings.extend(license_texts::findings(lock, context)?);
     findings.extend(stale_shelf(workspace)?);
     // What feeds say of themselves are findings here.
     let warnings = registries.warnings_of_registries();

@@ -1,5 +1,8 @@
 //! Which licence a text is, by its similarity with the texts of SPDX's list.
 
+pub mod in_packages;
+pub mod known_texts;
+
 use std::sync::LazyLock;
 
 use spdx::detection::Store;

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bibliotax_core::card::Card;
 use bibliotax_core::digest::Digest;
-use bibliotax_core::license::License;
+use bibliotax_core::license::{FoundText, License, TextProblem, text_problems};
 use bibliotax_core::lock::{Lock, LockedFile, LockedPackage, LockedProject, NeedGraph, RUN, Scope, by_spot};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::source::Source;
@@ -60,9 +60,22 @@ pub struct BillComponent {
     pub license_texts: Vec<LicenseText>,
 }
 
-/// A licence text of a package.
+/// What a text of a package is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum TextKind {
+    /// It is the text of a licence.
+    License,
+    /// It has notices that go with the package.
+    Notice,
+    /// It names authors.
+    Authors,
+}
+
+/// A text that goes with a package: of a licence, or with notices and authors.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LicenseText {
+    /// What it is for.
+    pub kind: TextKind,
     /// The file that it is in.
     pub path: String,
     /// The text.
@@ -182,6 +195,14 @@ impl Bill {
 }
 
 impl BillComponent {
+    /// How its licence texts and the licence that it declares don't go together.
+    pub fn text_problems(&self) -> Vec<TextProblem> {
+        let licenses = self.license_texts.iter().filter(|text| text.kind == TextKind::License);
+        let texts: Vec<FoundText<'_>> =
+            licenses.map(|text| FoundText { path: &text.path, ids: &text.ids }).collect();
+        text_problems(self.package.license.as_ref(), &texts)
+    }
+
     /// `dew-point@1.4.0`.
     pub fn label(&self) -> String {
         format!("{}@{}", self.package.name, self.package.version)

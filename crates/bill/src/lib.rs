@@ -11,11 +11,13 @@
 //! | [`spdx2`], [`spdx3`] | SPDX 2.3 in JSON, SPDX 3.0.1 in JSON-LD |
 //! | [`openvex`] | OpenVEX 0.2.0 |
 //! | [`vulnerabilities`] | what is said of the advisories that affect a bill |
+//! | [`notices`] | the licence texts that go with a product, as text, Markdown or HTML |
 //! | [`listed`] | what a CycloneDX or SPDX file lists |
 
 pub mod bill;
 pub mod cyclonedx;
 pub mod listed;
+pub mod notices;
 pub mod openvex;
 pub mod package_urls;
 pub mod spdx2;

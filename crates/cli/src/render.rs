@@ -7,6 +7,7 @@ pub mod compare;
 pub mod describe;
 pub mod explain;
 pub mod explanation;
+pub mod export;
 pub mod failure;
 pub mod find;
 pub mod fit;

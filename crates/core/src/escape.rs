@@ -40,6 +40,16 @@ pub fn escaped_but(text: &str, may_stay: impl Fn(char) -> bool) -> Cow<'_, str> 
     Cow::Owned(shown)
 }
 
+/// A text as Markdown takes it for what it is, also in a table.
+pub fn in_markdown(text: &str) -> String {
+    let escape = |c: char| match c {
+        c if "\\`*_[]<>|~#!&".contains(c) => format!("\\{c}"),
+        c if is_hidden(c) => " ".to_owned(),
+        c => c.to_string(),
+    };
+    text.chars().map(escape).collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -1,6 +1,7 @@
 //! Licence expressions of the SPDX Specification, annex "SPDX license expressions".
 
 mod meant;
+mod texts;
 
 use std::fmt;
 use std::str::FromStr;
@@ -8,6 +9,7 @@ use std::str::FromStr;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 pub use self::meant::meant;
+pub use self::texts::{FoundText, TextProblem, text_problems};
 use crate::fault::Fault;
 use crate::nearest::either;
 

@@ -70,6 +70,11 @@ pub const FINDING_CODES: &[FindingCode] = &[
         "projects declare a package with different ranges",
         "`bibliotax check --unify` writes one shared range",
     ),
+    of(
+        "license-text",
+        "a licence text in a locked package is that of another licence than the declared one",
+        "read the text; then correct the card, or tell its publisher",
+    ),
     of("lock.missing", "there is no lock yet", "`bibliotax install` creates it"),
     of("lock.stale", "manifests changed since the lock was written", "`bibliotax install` updates it"),
     of(

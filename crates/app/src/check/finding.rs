@@ -116,6 +116,13 @@ pub enum Subject {
         /// Where it is, as the manifest says.
         place: String,
     },
+    /// A licence text is that of another licence than the declared one.
+    LicenseText {
+        /// The text's file in the package.
+        path: String,
+        /// The licences that it is like.
+        ids: Vec<String>,
+    },
     /// A bill of materials lists something else than the lock has.
     Bill {
         /// The versions that it lists.
@@ -195,6 +202,7 @@ impl Finding {
                 format!("{} {detail}", scope.as_ref().map_or("", Purpose::as_str))
             }
             Subject::Feed { place } => place.clone(),
+            Subject::LicenseText { path, .. } => path.clone(),
             Subject::Charter { charter, .. } => charter.name.to_string(),
             _ => String::new(),
         };

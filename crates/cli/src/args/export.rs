@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use bibliotax_app::export::{self, Export as Exported, Request};
 use bibliotax_app::failure::Failure;
+use bibliotax_bill::notices::Notices;
 use bibliotax_bill::{cyclonedx, openvex, package_urls, spdx2, spdx3};
 use bibliotax_core::name::Purpose;
 use bibliotax_disk::write::write_output;
@@ -16,6 +17,7 @@ use super::standard::is_standard;
 use crate::environment;
 use crate::exit_status::Exit;
 use crate::json::export::ExportedDocument;
+use crate::render;
 use crate::run::Run;
 
 /// Write down what the lock has, in open formats for other programs
@@ -62,6 +64,17 @@ enum Form {
         #[command(flatten)]
         scope: ScopeArgs,
     },
+    /// The licence texts that go with a product
+    ///
+    /// Takes licence, copying, notice and authors files from the packages, each different text once, and tells which are missing.
+    #[command(after_help = "Example:\n  bibliotax export notices --as html --output NOTICES.html")]
+    Notices {
+        #[command(flatten)]
+        scope: ScopeArgs,
+        /// How it is written
+        #[arg(long = "as", value_name = "FORM", default_value = "text")]
+        form: NoticesForm,
+    },
     /// What the rules say of advisories, in OpenVEX 0.2.0
     ///
     /// Waivers give the status and the reason. An advisory without a waiver is under investigation.
@@ -83,6 +96,17 @@ enum Form {
         #[command(flatten)]
         contents: ContentArgs,
     },
+}
+
+/// How notices are written.
+#[derive(Debug, Clone, Copy, clap::ValueEnum)]
+enum NoticesForm {
+    /// Plain text
+    Text,
+    /// Markdown
+    Markdown,
+    /// One HTML page
+    Html,
 }
 
 /// What of the lock the document is about, its time and its file.
@@ -135,6 +159,7 @@ impl Form {
             Self::Spdx { .. } => ("spdx", "SPDX 2.3"),
             Self::Spdx3 { .. } => ("spdx3", "SPDX 3.0.1"),
             Self::Purls { .. } => ("purls", "package URLs"),
+            Self::Notices { .. } => ("notices", "notices"),
             Self::Openvex { .. } => ("openvex", "OpenVEX 0.2.0"),
         }
     }
@@ -146,6 +171,7 @@ impl Form {
             | Self::Spdx { scope, .. }
             | Self::Spdx3 { scope }
             | Self::Purls { scope }
+            | Self::Notices { scope, .. }
             | Self::Openvex { scope, .. } => scope,
         }
     }
@@ -154,6 +180,7 @@ impl Form {
         let request = self.scope().request();
         match self {
             Self::Spdx3 { .. } | Self::Purls { .. } => request,
+            Self::Notices { .. } => Request { with_license_texts: true, ..request },
             Self::Spdx { license_texts, .. } => Request { with_license_texts: *license_texts, ..request },
             Self::Openvex { .. } => Request { with_advisories: true, ..request },
             Self::Cyclonedx { contents, .. } => contents.added_to(request),
@@ -171,6 +198,14 @@ impl Form {
             Self::Spdx { .. } => json(&spdx2::document(bill)),
             Self::Spdx3 { .. } => json(&spdx3::document(bill)),
             Self::Purls { .. } => package_urls::lines(bill),
+            Self::Notices { form, .. } => {
+                let notices = Notices::of(bill);
+                match form {
+                    NoticesForm::Text => notices.text(),
+                    NoticesForm::Markdown => notices.markdown(),
+                    NoticesForm::Html => notices.html(),
+                }
+            }
             Self::Openvex { author, .. } => json(&openvex::document(bill, statements, author.as_deref())),
         }
     }
@@ -193,6 +228,9 @@ impl Export {
         let request = self.form.request();
         let exported = run.working(|context| export::export(&request, env!("CARGO_PKG_VERSION"), context))?;
         exported.warnings.iter().for_each(|warning| run.ui.warn(warning));
+        if matches!(self.form, Form::Notices { .. }) {
+            render::export::warn_of_texts(run.ui, &exported.bill);
+        }
         let (text, file) = (self.form.text(&exported), &self.form.scope().output);
         let file = (!is_standard(file)).then(|| run.folder().join(file));
         match &file {
@@ -213,6 +251,6 @@ fn write(run: &Run<'_>, file: &Path, text: &str, form: &Form, exported: &Exporte
     write_output(file, text.as_bytes())?;
     let packages = count(exported.bill.components.len(), "package");
     let shown = form.scope().output.display();
-    run.ui.say(format!("Wrote {packages} to {shown} ({})", form.names().1));
+    run.ui.say(format!("wrote {shown}: {}, {packages}", form.names().1));
     Ok(())
 }

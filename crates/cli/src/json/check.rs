@@ -186,6 +186,12 @@ pub struct CheckDetails {
     /// The feed of advisories, as the manifest names it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub feed: Option<String>,
+    /// The file in the package with the licence text.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub text: Option<String>,
+    /// The licences that the text reads like.
+    #[serde(rename = "reads-like", skip_serializing_if = "Vec::is_empty")]
+    pub reads_like: Vec<String>,
     /// The versions that the bill of materials lists.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub listed: Vec<String>,
@@ -291,6 +297,9 @@ fn details(subject: &Subject) -> CheckDetails {
         }
         Subject::Waiver { rule } => CheckDetails { rule: Some(*rule), ..none },
         Subject::Feed { place } => CheckDetails { feed: Some(place.clone()), ..none },
+        Subject::LicenseText { path, ids } => {
+            CheckDetails { text: Some(path.clone()), reads_like: ids.clone(), ..none }
+        }
         Subject::Bill { listed } => CheckDetails { listed: listed.clone(), ..none },
         Subject::SharedName { others } => CheckDetails { also_in: others.clone(), ..none },
     }

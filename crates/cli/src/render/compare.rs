@@ -7,6 +7,7 @@ use std::collections::BTreeMap;
 
 use bibliotax_app::compare::{ProjectChanges, Report};
 use bibliotax_core::compare::{Aspect, Change};
+use bibliotax_core::escape::in_markdown;
 use bibliotax_core::lock::{FILE_NAME, LockedPackage};
 use bibliotax_core::name::{ComponentName, PackageName};
 use bibliotax_core::review::causes;
@@ -83,34 +84,28 @@ fn markdown(found: &[Change<'_>], projects: &ProjectChanges<'_>, report: &Report
         (true, true) => "projects".to_owned(),
     };
     let mut lines = vec![format!("### {FILE_NAME}: {what}"), String::new()];
-    lines.extend(project_lines(projects).iter().map(|line| format!("{}\n", escaped(line))));
+    lines.extend(project_lines(projects).iter().map(|line| format!("{}\n", in_markdown(line))));
     let of_charters = charters::changed(&report.charters());
     lines.extend(
-        of_charters.iter().map(|line| format!("Charter {}\n", escaped(&line.replace(" -> ", " → ")))),
+        of_charters.iter().map(|line| format!("Charter {}\n", in_markdown(&line.replace(" -> ", " → ")))),
     );
     let first = review::lines(found, report);
-    lines.extend(first.iter().map(|line| format!("- {}", escaped(&line.replace(" -> ", " → ")))));
+    lines.extend(first.iter().map(|line| format!("- {}", in_markdown(&line.replace(" -> ", " → ")))));
     lines.extend((!first.is_empty()).then(String::new));
     let causes = if shown.causes { causes(found, &report.old, &report.new) } else { BTreeMap::new() };
     if !found.is_empty() {
         lines.push("| | package | version | size | licence | |".to_owned());
         lines.push("|---|---|---|---|---|---|".to_owned());
         let row = |change: &Change<'_>| {
-            let cells = cells(change, &causes).map(|cell| escaped(&cell.replace(" -> ", " → ")));
+            let cells = cells(change, &causes).map(|cell| in_markdown(&cell.replace(" -> ", " → ")));
             format!("| {} |", cells.join(" | "))
         };
         lines.extend(found.iter().map(row));
         lines.push(format!("\nArchives: {}", sizes(report).replace(" -> ", " → ")));
     }
-    lines.extend(review::notes_in_markdown(report, escaped));
-    lines.extend(files::in_markdown(&report.files, escaped));
+    lines.extend(review::notes_in_markdown(report, in_markdown));
+    lines.extend(files::in_markdown(&report.files, in_markdown));
     lines.join("\n")
-}
-
-/// A text as Markdown takes it for what it is, also in a table.
-fn escaped(text: &str) -> String {
-    let escape = |c: char| if "\\`*_[]<>|~#".contains(c) { format!("\\{c}") } else { c.to_string() };
-    text.chars().map(escape).collect()
 }
 
 /// The projects that are on one side only.

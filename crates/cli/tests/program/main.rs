@@ -36,6 +36,7 @@ mod many_at_once;
 mod merging;
 mod mirrors;
 mod needs_in_full;
+mod notices;
 mod oci;
 mod output;
 mod outside;

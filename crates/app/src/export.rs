@@ -15,6 +15,7 @@ use bibliotax_core::resolve::Catalogue;
 use bibliotax_core::version::Version;
 use bibliotax_core::workspace::Project;
 use jiff::Timestamp;
+use rayon::prelude::*;
 
 use crate::context::Context;
 use crate::failure::Failure;
@@ -68,7 +69,9 @@ pub fn export(
         return Err(Failure::new("lock.stale", "manifests changed since the lock was written")
             .advice("`bibliotax install` updates it; then export again"));
     }
-    LockCheck::new(&workspace, context.environment, &SearchOptions::default()).check(lock)?;
+    let cards = locked_cards(&workspace, lock, context.environment)?;
+    let options = SearchOptions::default();
+    LockCheck::new(&workspace, context.environment, &options).with_cards(&cards).check(lock)?;
     workspace.check_purposes(&request.without)?;
     let part = ShelfPart {
         projects: request.projects.names(&workspace)?,
@@ -85,7 +88,7 @@ pub fn export(
             machine: &machine,
         },
         projects: workspace.declared.projects.iter().map(of_project).collect(),
-        cards: locked_cards(&workspace, lock, context.environment)?,
+        cards,
         time: request.time,
         tool_version,
     });
@@ -123,12 +126,13 @@ fn said_of_advisories(
     let names: Vec<PackageName> =
         bill.components.iter().map(|component| component.package.name.clone()).collect();
     registries.prefetch(&names);
-    let mut affecting: BTreeMap<PackageName, Vec<Affecting>> = BTreeMap::new();
-    for name in &names {
-        if let Some(listing) = registries.listing(name)? {
-            affecting.insert(name.clone(), registries.advisories(&listing)?.to_vec());
-        }
-    }
+    let of_package = |name: &PackageName| -> Result<(PackageName, Vec<Affecting>), Failure> {
+        let listing = registries.listing(name)?;
+        let affecting = listing.map(|listing| registries.advisories(&listing)).transpose()?;
+        Ok((name.clone(), affecting.map(|affecting| affecting.to_vec()).unwrap_or_default()))
+    };
+    let affecting: BTreeMap<PackageName, Vec<Affecting>> =
+        names.par_iter().map(of_package).collect::<Result<_, Failure>>()?;
     let of = |name: &PackageName| affecting.get(name).cloned().unwrap_or_default();
     let waivers = &workspace.declared.rules.waivers;
     let said = statements(bill, of, waivers, context.environment.now);

@@ -17,6 +17,7 @@ use bibliotax_registry::sources::direct_sources::Freshness;
 
 use crate::environment::Environment;
 use crate::failure::Failure;
+use crate::locked_cards::LockedCards;
 use crate::resolving::prefetch_locked;
 use crate::search_options::SearchOptions;
 use crate::workspace::WorkspaceFolder;
@@ -32,6 +33,8 @@ pub struct LockCheck<'w> {
     workspace: &'w WorkspaceFolder,
     environment: &'w Environment,
     options: &'w SearchOptions,
+    /// Cards that are read already.
+    cards: Option<&'w LockedCards>,
 }
 
 impl<'w> LockCheck<'w> {
@@ -41,7 +44,13 @@ impl<'w> LockCheck<'w> {
         environment: &'w Environment,
         options: &'w SearchOptions,
     ) -> Self {
-        Self { workspace, environment, options }
+        Self { workspace, environment, options, cards: None }
+    }
+
+    /// The same with cards that are read already.
+    #[must_use]
+    pub fn with_cards(self, cards: &'w LockedCards) -> Self {
+        Self { cards: Some(cards), ..self }
     }
 
     /// Fails unless a lock says what the manifests lead to, and of each release what its card says. What this machine checked
@@ -120,6 +129,11 @@ impl<'w> LockCheck<'w> {
         let cards = Cards::of(&self.environment.registries_folder()?);
         let card = |package: &LockedPackage| {
             let digest = package.card?;
+            // What comes from no registry is held against its source, too.
+            let cards_of_registries = self.cards.filter(|_| package.source.registry().is_some());
+            if let Some(card) = cards_of_registries.and_then(|cards| cards.get(&package.name)) {
+                return Some(card.entry(digest));
+            }
             let card: Card = serde_json::from_str(&cards.read(&digest)?).ok()?;
             Some(card.entry(digest))
         };

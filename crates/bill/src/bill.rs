@@ -185,6 +185,24 @@ impl Bill {
         )
     }
 
+    /// The projects that reach a package, by its number.
+    pub fn projects_with(&self, component: usize) -> Vec<&BillProject> {
+        let reaches = |project: &&BillProject| {
+            let (mut seen, mut open) = (BTreeSet::new(), project.needs.iter().collect::<Vec<&BillNeed>>());
+            while let Some(need) = open.pop() {
+                if !seen.insert(need.of) {
+                    continue;
+                }
+                open.extend(match need.of {
+                    BillRef::Component(number) => &self.components[number].needs,
+                    BillRef::Project(number) => &self.projects[number].needs,
+                });
+            }
+            seen.contains(&BillRef::Component(component))
+        };
+        self.projects.iter().filter(reaches).collect()
+    }
+
     /// The name of something in it, with its version: unique in the bill.
     pub fn label(&self, of: BillRef) -> String {
         match of {

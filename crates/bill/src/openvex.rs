@@ -3,8 +3,8 @@
 use bibliotax_core::rules::{Justification, VexStatus};
 use serde::Serialize;
 
-use crate::bill::{Bill, to_the_second};
-use crate::package_urls::package_url;
+use crate::bill::{Bill, BillProject, to_the_second};
+use crate::package_urls::{package_url, project_url};
 use crate::vulnerabilities::Statement;
 
 /// The document (OpenVEX Specification 0.2.0, "Document").
@@ -15,6 +15,7 @@ pub struct Document {
     #[serde(rename = "@id")]
     id: String,
     author: String,
+    role: &'static str,
     timestamp: String,
     version: u32,
     tooling: String,
@@ -63,6 +64,7 @@ pub fn document(bill: &Bill, statements: &[Statement], author: Option<&str>) -> 
         context: "https://openvex.dev/ns/v0.2.0",
         id: format!("https://openvex.dev/docs/public/vex-{}", bill.uuid("openvex")),
         author: author.unwrap_or(&bill.name).to_owned(),
+        role: "Document Creator",
         timestamp: to_the_second(bill.needed_time()),
         version: 1,
         tooling: format!("bibliotax {}", bill.tool_version),
@@ -73,17 +75,19 @@ pub fn document(bill: &Bill, statements: &[Statement], author: Option<&str>) -> 
 fn vex(bill: &Bill, statement: &Statement) -> VexStatement {
     let reason = statement.reason.clone();
     let of = |status| reason.clone().filter(|_| statement.status == status);
-    let subcomponent = Subcomponent { id: package_url(&bill.components[statement.component]) };
+    let subcomponent = package_url(&bill.components[statement.component]);
+    let product = |project: &BillProject| Product {
+        id: project_url(project),
+        subcomponents: vec![Subcomponent { id: subcomponent.clone() }],
+    };
+    let products = bill.projects_with(statement.component).into_iter().map(product).collect();
     VexStatement {
         vulnerability: Vulnerability {
             name: statement.id.clone(),
             description: statement.summary.clone(),
             aliases: statement.aliases.clone(),
         },
-        products: vec![Product {
-            id: format!("urn:uuid:{}", bill.uuid("product")),
-            subcomponents: vec![subcomponent],
-        }],
+        products,
         status: statement.status,
         status_notes: of(VexStatus::UnderInvestigation),
         justification: statement.justification,

@@ -2,23 +2,39 @@
 //!
 //! No type of the standard means our registries, so that the type is `generic`: where the bytes come from is in the qualifiers.
 
+use bibliotax_core::name::PackageName;
 use bibliotax_core::source::Source;
 use packageurl::PackageUrl;
 
-use crate::bill::{Bill, BillComponent};
+use crate::bill::{Bill, BillComponent, BillProject};
 
 /// The type of packages that are in no ecosystem that the standard knows.
 const GENERIC: &str = "generic";
 
+/// The package URL of a project.
+pub fn project_url(project: &BillProject) -> String {
+    let mut url = named_url(&project.name);
+    if let Some(version) = &project.version {
+        // A version has only letters that any package URL takes.
+        let _ = url.with_version(version.as_str());
+    }
+    url.to_string()
+}
+
+fn named_url(name: &PackageName) -> PackageUrl<'_> {
+    let (scope, name) = name.as_str().rsplit_once('/').unwrap_or(("", name.as_str()));
+    let mut url = PackageUrl::new(GENERIC, name).expect("a package's name isn't empty");
+    if !scope.is_empty() {
+        url.with_namespace(scope).expect("a scope has only letters that any package URL takes");
+    }
+    url
+}
+
 /// The package URL of a component.
 pub fn package_url(component: &BillComponent) -> String {
     let package = &component.package;
-    let (scope, name) = package.name.as_str().rsplit_once('/').unwrap_or(("", package.name.as_str()));
-    let Ok(mut url) = PackageUrl::new(GENERIC, name) else { return String::new() };
+    let mut url = named_url(&package.name);
     let mut made = || {
-        if !scope.is_empty() {
-            url.with_namespace(scope).ok()?;
-        }
         url.with_version(package.version.as_str()).ok()?;
         let checksums: Vec<String> =
             component.archives().iter().map(|file| format!("sha256:{}", file.sha256)).collect();

@@ -1,6 +1,7 @@
 //! SPDX 2.3 in JSON: packages, their relationships and licences. What nobody declared is `NOASSERTION`.
 
 use std::collections::BTreeMap;
+use std::fmt::Write as _;
 
 use bibliotax_core::license::License;
 use bibliotax_core::lock::LockedFile;
@@ -118,12 +119,15 @@ pub fn document(bill: &Bill) -> Document {
 
 /// An identifier of a part of the document, which may only have letters, digits, `.` and `-` (SPDX 2.3, clause 3.2).
 fn id(label: &str) -> String {
-    let letter = |letter: char| match letter {
-        letter if letter.is_ascii_alphanumeric() || letter == '-' => letter.to_string(),
-        '.' => ".".to_owned(),
-        other => format!("..{:x}.", u32::from(other)),
-    };
-    format!("SPDXRef-{}", label.chars().map(letter).collect::<String>())
+    let mut id = String::from("SPDXRef-");
+    for letter in label.chars() {
+        match letter {
+            'a'..='z' | 'A'..='Z' | '0'..='9' | '-' | '.' => id.push(letter),
+            // Writing into a string can't fail.
+            other => _ = write!(id, "..{:x}.", u32::from(other)),
+        }
+    }
+    id
 }
 
 fn project(bill: &Bill, number: usize) -> Package {

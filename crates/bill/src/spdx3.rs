@@ -1,6 +1,7 @@
 //! SPDX 3.0.1 in JSON-LD: a graph of elements that name each other. What nobody declared is said to be so.
 
 use std::collections::BTreeMap;
+use std::fmt::Write as _;
 
 use bibliotax_core::lock::LockedFile;
 use serde::Serialize;
@@ -182,14 +183,18 @@ struct Names {
 
 impl Names {
     fn id(&self, kind: &str, label: &str) -> String {
-        // What a URI's fragment doesn't take is written in hexadecimal digits (RFC 3986, section 2.1).
-        let letter = |byte: u8| match byte {
-            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' | b'/' | b'@' | b':' => {
-                char::from(byte).to_string()
+        let mut id = format!("{}#{kind}/", self.base);
+        for byte in label.bytes() {
+            // What a URI's fragment doesn't take is written in hexadecimal digits (RFC 3986, section 2.1).
+            match byte {
+                b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' | b'/' | b'@' | b':' => {
+                    id.push(char::from(byte));
+                }
+                // Writing into a string can't fail.
+                other => _ = write!(id, "%{other:02X}"),
             }
-            other => format!("%{other:02X}"),
-        };
-        format!("{}#{kind}/{}", self.base, label.bytes().map(letter).collect::<String>())
+        }
+        id
     }
 
     fn identity(&self, kind: &str, label: &str) -> Identity {

@@ -20,7 +20,7 @@ use crate::json::export::ExportedDocument;
 use crate::render;
 use crate::run::Run;
 
-/// Write down what the lock has, in open formats for other programs
+/// Export a bill of materials, licence notices or VEX documents
 ///
 /// A document is about what is locked; the same lock gives the same bytes. A time is in it only if `--time` or SOURCE_DATE_EPOCH gives
 /// one. Formats that need a time take that of the newest release in the document.

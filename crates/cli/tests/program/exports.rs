@@ -1,6 +1,7 @@
 //! Bills of materials and statements on advisories in open formats, and bills compared with the lock.
 
 use std::collections::BTreeSet;
+use std::path::Path;
 use std::process::Command;
 
 use bibliotax_core::digest::Digest;
@@ -110,6 +111,19 @@ fn the_same_lock_gives_the_same_bytes_and_a_time_only_where_one_is_given() {
 }
 
 #[test]
+fn spdx_3_is_as_its_schema_says() {
+    let garden = garden();
+    let schema = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../tests/schemas/spdx-3.0.1.json");
+    let schema: Value = serde_json::from_str(&std::fs::read_to_string(schema).unwrap()).unwrap();
+    let validator = jsonschema::validator_for(&schema).unwrap();
+    let mut document = exported(&garden, &["spdx3"]);
+    let errors: Vec<String> = validator.iter_errors(&document).map(|error| error.to_string()).collect();
+    assert!(errors.is_empty(), "{errors:?}");
+    document["@graph"][3]["nobody"] = json!(1);
+    assert!(!validator.is_valid(&document));
+}
+
+#[test]
 fn package_urls_tell_the_origin_of_packages_that_no_registry_has() {
     let garden = garden();
     let daemon = crate::sources::daemon(&garden);
@@ -180,6 +194,9 @@ fn what_waivers_say_of_advisories_becomes_vex() {
         [(json!("FERN-2"), json!("under_investigation")), (json!("FERN-1"), json!("not_affected"))]
     );
     let about_dew = &vex["statements"][1];
+    assert_eq!(about_dew["products"][0]["@id"], "pkg:generic/gate-kiosk");
+    let subcomponent = about_dew["products"][0]["subcomponents"][0]["@id"].as_str().unwrap();
+    assert!(subcomponent.starts_with("pkg:generic/dew-point@1.4.0?checksum=sha256:"), "{subcomponent}");
     assert_eq!(about_dew["justification"], "vulnerable_code_not_in_execute_path");
     assert_eq!(about_dew["impact_statement"], "no probe names");
     assert_eq!(about_dew["vulnerability"]["aliases"], json!(["CVE-FERN-1"]));

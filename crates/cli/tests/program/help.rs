@@ -43,6 +43,7 @@ fn the_help_groups_commands_by_stage() {
       survey       Show which packages many workspaces use, in which versions
       accept       Accept the licence of a package for the team
       kit          Move packages to a machine without a network
+      export       Export a bill of materials, licence notices or VEX documents
 
     Publish packages
       publish      Publish this project as a release

@@ -12,16 +12,21 @@ const MIT: &str = include_str!("../texts/MIT.txt");
 const APACHE: &str = include_str!("../texts/Apache-2.0.txt");
 const BSD: &str = include_str!("../texts/BSD-3-Clause.txt");
 
+/// The same with blanks at the ends of lines.
+const MIT_WITH_BLANKS: &str = concat!(include_str!("../texts/MIT.txt"), "  \n\n");
+
 /// A text that tries to be more than text wherever it is shown.
 const HOSTILE: &str = "Moss</pre><script>alert(1)</script> & \"more\"\n````\n# Not a heading\n````\n";
+
+/// Files with their texts.
+type Files = &'static [(&'static str, &'static str)];
 
 /// Packages with a MIT text, two of them the same, Apache-2.0 with a NOTICE, a choice, a mismatch, and no text.
 fn garden() -> Garden {
     let garden = Garden::with(&[]);
-    let windows = MIT.replace('\n', "\r\n");
-    let packages: [(&str, &str, &[(&str, &str)]); 7] = [
+    let packages: [(&str, &str, Files); 7] = [
         ("bark-log", "MIT", &[("LICENSE", MIT), ("src/license.c", "int x;")]),
-        ("dew-point", "MIT", &[("COPYING.txt", &windows), ("AUTHORS", "Moss\n")]),
+        ("dew-point", "MIT", &[("COPYING.txt", MIT_WITH_BLANKS), ("AUTHORS", "Moss\n")]),
         ("leaf-palette", "Apache-2.0", &[("LICENSE", APACHE), ("NOTICE", "Leaf palette, by the garden\n")]),
         ("moss-map", "MIT OR Apache-2.0", &[("LICENSES/MIT.txt", MIT), ("vendor/zinc/LICENSE", BSD)]),
         ("rain-ledger", "MIT", &[("LICENSE", BSD)]),

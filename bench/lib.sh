@@ -13,6 +13,16 @@ program=$root/target/release/bibliotax
 export BIBLIOTAX_STORE=$work/store
 mkdir -p "$work"
 
+# make_fits: a project with 2,000 packages on 12 targets and its registry, locked; leads into the project.
+make_fits() {
+    python3 "$bench/make-fits.py" "$work" 2000 5
+    "$program" registry create --quiet "$work/seedhouse" --facets "$work/facets.json"
+    "$program" registry load --quiet "$work/seedhouse" "$work/cards.jsonl"
+    cargo build --quiet --release --manifest-path "$root/Cargo.toml" -p bibliotax-registry --example read-histories
+    cd "$work/project"
+    "$program" resolve --quiet
+}
+
 # ratio FILE: the median of the first command in a result of hyperfine, divided by that of the second.
 ratio() {
     python3 - "$1" <<'PY'

@@ -5,17 +5,17 @@ pub mod known_texts;
 
 use std::sync::LazyLock;
 
+use bibliotax_bill::bill::TextKind;
 use spdx::detection::Store;
 use spdx::detection::scan::Scanner;
+
+use self::in_packages::kind_of;
 
 /// The least similarity at which a text is taken for a licence.
 const LEAST: f32 = 0.85;
 
 /// Longest text that is compared, in bytes.
 pub const MAX_TEXT: u64 = 256 << 10;
-
-/// The beginnings of names of files that hold a licence.
-const NAMES: [&str; 5] = ["licen", "copying", "copyright", "unlicense", "notice"];
 
 /// The texts of SPDX's list.
 static TEXTS: LazyLock<Option<Store>> = LazyLock::new(|| Store::load_inline().ok());
@@ -49,10 +49,9 @@ fn ids_of(name: &str) -> Vec<String> {
     if both.iter().all(is_known) { both.into() } else { vec![name.to_owned()] }
 }
 
-/// Whether a file may hold a licence, by its name.
+/// Whether a file may hold a licence, by its path.
 pub fn may_be_license(path: &str) -> bool {
-    let name = path.rsplit('/').next().unwrap_or(path).to_lowercase();
-    NAMES.iter().any(|start| name.starts_with(start))
+    matches!(kind_of(path), Some(TextKind::License | TextKind::Notice))
 }
 
 #[cfg(test)]

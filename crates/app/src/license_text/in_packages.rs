@@ -77,7 +77,7 @@ impl PackageFiles {
 }
 
 /// What a file is for, by its path.
-fn kind_of(path: &str) -> Option<TextKind> {
+pub fn kind_of(path: &str) -> Option<TextKind> {
     let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
     if folder.rsplit('/').next() == Some(LICENSE_FOLDER) {
         return Some(TextKind::License);

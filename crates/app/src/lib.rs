@@ -12,7 +12,7 @@
 //! | [`lookup`], `registry_words` | registries to look packages up in, registries as people name them |
 //! | [`resolving`], [`search_options`] | registries opened once, problems solved, conflicts with ways out |
 //! | [`lock_check`], [`locked_cards`], [`archives`], [`shelf`], [`change`] | a lock checked, its cards read, archives fetched, the shelf brought to it; a change of both planned |
-//! | [`license_text`] | which licence a text is |
+//! | [`license_text`], `stored_files` | which licence a text is, the files of packages in the store |
 //! | [`template_process`], [`programs`], [`installed_programs`], [`machine`] | other processes, and this machine |
 //! | all others | one use case each, named after its command |
 
@@ -65,6 +65,7 @@ pub mod settings;
 pub mod shelf;
 pub mod steps;
 pub mod store;
+mod stored_files;
 pub mod survey;
 pub mod task;
 pub mod template_process;

@@ -1,6 +1,6 @@
 //! Checks a lock that somebody else may have written, against the manifests and the cards of its releases.
 
-use bibliotax_core::card::{Card, Entry};
+use bibliotax_core::card::Entry;
 use bibliotax_core::charter::LockedCharter;
 use bibliotax_core::facet::Facets;
 use bibliotax_core::fault::Fault;
@@ -81,12 +81,9 @@ impl<'w> LockCheck<'w> {
     /// Compares charters with their cards: those that the store has, and for the rest what their registries say.
     fn check_charters(&self, lock: &Lock, charters: &[&LockedCharter]) -> Result<(), Failure> {
         let cards = Cards::of(&self.environment.registries_folder()?);
-        let in_store = |charter: &LockedCharter| -> Option<Card> {
-            serde_json::from_str(&cards.read(&charter.card)?).ok()
-        };
         let mut registries = None;
         for charter in charters {
-            let entry = match in_store(charter) {
+            let entry = match cards.card(&charter.card) {
                 Some(card) => Some(card.entry(charter.card)),
                 None => {
                     let registries = match &registries {
@@ -134,8 +131,7 @@ impl<'w> LockCheck<'w> {
             if let Some(card) = cards_of_registries.and_then(|cards| cards.get(&package.name)) {
                 return Some(card.entry(digest));
             }
-            let card: Card = serde_json::from_str(&cards.read(&digest)?).ok()?;
-            Some(card.entry(digest))
+            Some(cards.card(&digest)?.entry(digest))
         };
         let mut left = Vec::new();
         for package in packages {

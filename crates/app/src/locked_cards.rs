@@ -28,9 +28,8 @@ pub fn locked_cards(
     environment: &Environment,
 ) -> Result<LockedCards, Failure> {
     let cards = Cards::of(&environment.registries_folder()?);
-    let in_store =
-        |package: &LockedPackage| -> Option<Card> { serde_json::from_str(&cards.read(&package.card?)?).ok() };
-    let read: Vec<Option<Card>> = lock.packages.par_iter().map(in_store).collect();
+    let read: Vec<Option<Card>> =
+        lock.packages.par_iter().map(|package| cards.card(&package.card?)).collect();
     let missing: Vec<&LockedPackage> = lock
         .packages
         .iter()

@@ -5,8 +5,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use bibliotax_core::card::Card;
 use bibliotax_core::digest::Digest;
 use bibliotax_core::license::{FoundText, License, TextProblem, text_problems};
-use bibliotax_core::lock::{Lock, LockedFile, LockedPackage, LockedProject, NeedGraph, RUN, Scope, by_spot};
+use bibliotax_core::lock::{Lock, LockedFile, LockedPackage, LockedProject, NeedGraph, RUN, Reached, Scope};
 use bibliotax_core::name::PackageName;
+use bibliotax_core::package_url::PackageUrl;
 use bibliotax_core::source::Source;
 use bibliotax_core::version::Version;
 use jiff::Timestamp;
@@ -93,6 +94,31 @@ pub struct BillNeed {
     pub purpose: Option<String>,
 }
 
+/// When in a product's life something is needed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Phase {
+    /// To build it.
+    Build,
+    /// To work on it.
+    Development,
+    /// To run it.
+    Run,
+    /// To test it.
+    Test,
+}
+
+impl BillNeed {
+    /// When it is needed: purposes that formats have no word for are those of people who work on the product.
+    pub fn phase(&self) -> Phase {
+        match self.purpose.as_deref() {
+            None => Phase::Run,
+            Some("test") => Phase::Test,
+            Some("build") => Phase::Build,
+            Some(_) => Phase::Development,
+        }
+    }
+}
+
 /// A project or a package of a bill, by its number.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum BillRef {
@@ -124,7 +150,7 @@ impl Bill {
         let BillSource { lock, ref scope, ref projects, mut cards, time, tool_version } = source;
         let graph = NeedGraph::of(lock);
         let chosen = scope.projects_of(lock);
-        let reached = reached(&graph, &chosen, scope);
+        let reached = graph.reached_in(scope, &chosen);
         let places = Places::of(lock, &chosen, &reached);
         let bill_project = |project: &&LockedProject| {
             let (version, license) = projects.get(&project.name).cloned().unwrap_or_default();
@@ -193,14 +219,33 @@ impl Bill {
                 if !seen.insert(need.of) {
                     continue;
                 }
-                open.extend(match need.of {
-                    BillRef::Component(number) => &self.components[number].needs,
-                    BillRef::Project(number) => &self.projects[number].needs,
-                });
+                open.extend(self.needs(need.of));
             }
             seen.contains(&BillRef::Component(component))
         };
         self.projects.iter().filter(reaches).collect()
+    }
+
+    /// Its projects, then its packages.
+    pub fn all(&self) -> impl Iterator<Item = BillRef> {
+        let projects = (0..self.projects.len()).map(BillRef::Project);
+        projects.chain((0..self.components.len()).map(BillRef::Component))
+    }
+
+    /// What something in it needs.
+    pub fn needs(&self, of: BillRef) -> &[BillNeed] {
+        match of {
+            BillRef::Project(number) => &self.projects[number].needs,
+            BillRef::Component(number) => &self.components[number].needs,
+        }
+    }
+
+    /// The licence that something in it declares.
+    pub fn license(&self, of: BillRef) -> Option<&License> {
+        match of {
+            BillRef::Project(number) => self.projects[number].license.as_ref(),
+            BillRef::Component(number) => self.components[number].package.license.as_ref(),
+        }
     }
 
     /// The name of something in it, with its version: unique in the bill.
@@ -213,12 +258,30 @@ impl Bill {
 }
 
 impl BillComponent {
+    /// The archive, where it is the only one: then its digest is that of the whole.
+    pub fn only_archive(&self) -> Option<&LockedFile> {
+        match self.archives().as_slice() {
+            [only] => Some(only),
+            _ => None,
+        }
+    }
+
+    /// The archives, where there are several: then each is something of its own inside.
+    pub fn inner_archives(&self) -> Vec<&LockedFile> {
+        match self.archives() {
+            archives if archives.len() == 1 => Vec::new(),
+            archives => archives,
+        }
+    }
+
+    /// The upstream software that it is made from.
+    pub fn upstream(&self) -> &[PackageUrl] {
+        self.card.as_ref().map_or(&[], |card| &card.upstream)
+    }
+
     /// How its licence texts and the licence that it declares don't go together.
     pub fn text_problems(&self) -> Vec<TextProblem> {
-        let licenses = self.license_texts.iter().filter(|text| text.kind == TextKind::License);
-        let texts: Vec<FoundText<'_>> =
-            licenses.map(|text| FoundText { path: &text.path, ids: &text.ids }).collect();
-        text_problems(self.package.license.as_ref(), &texts)
+        problems_of_texts(self.package.license.as_ref(), &self.license_texts)
     }
 
     /// `dew-point@1.4.0`.
@@ -237,24 +300,17 @@ impl BillComponent {
     }
 }
 
+/// How licence texts and a declared licence don't go together.
+pub fn problems_of_texts(declared: Option<&License>, texts: &[LicenseText]) -> Vec<TextProblem> {
+    let licenses = texts.iter().filter(|text| text.kind == TextKind::License);
+    let texts: Vec<FoundText<'_>> =
+        licenses.map(|text| FoundText { path: &text.path, ids: &text.ids }).collect();
+    text_problems(declared, &texts)
+}
+
 /// A time as all formats take it: UTC, without parts of a second.
 pub(crate) fn to_the_second(time: Timestamp) -> String {
     time.strftime("%Y-%m-%dT%H:%M:%SZ").to_string()
-}
-
-/// The packages that projects reach in a scope, each with the purposes.
-fn reached<'l>(
-    graph: &NeedGraph<'l>,
-    projects: &[&'l LockedProject],
-    scope: &Scope<'_>,
-) -> BTreeMap<usize, BTreeSet<&'l str>> {
-    let mut all: BTreeMap<usize, BTreeSet<&str>> = BTreeMap::new();
-    for (spot, projects) in by_spot(projects).into_iter().filter(|(spot, _)| scope.has_spot(*spot)) {
-        for (at, purposes) in graph.reached_on(spot, &projects, scope.without) {
-            all.entry(at).or_default().extend(purposes);
-        }
-    }
-    all
 }
 
 /// Where what is reached stands in a bill.
@@ -266,7 +322,7 @@ struct Places {
 }
 
 impl Places {
-    fn of(lock: &Lock, projects: &[&LockedProject], reached: &BTreeMap<usize, BTreeSet<&str>>) -> Self {
+    fn of(lock: &Lock, projects: &[&LockedProject], reached: &Reached<'_>) -> Self {
         let mut places = Self { components: BTreeMap::new(), projects: BTreeMap::new() };
         for at in reached.keys() {
             let path = lock.packages[*at].source.path();
@@ -290,11 +346,7 @@ impl Places {
         project: &LockedProject,
         scope: &Scope<'_>,
     ) -> Vec<BillNeed> {
-        let spots = project.spots();
-        let counts = |need: &&bibliotax_core::lock::LockedNeed| {
-            spots.iter().any(|spot| scope.has_spot(*spot) && need.counts(*spot, scope.without))
-        };
-        let needs = project.needs.iter().filter(counts).filter_map(|need| {
+        let needs = project.needs.iter().filter(|need| scope.has_need(project, need)).filter_map(|need| {
             let of = self.reference(graph.answering(&need.name)?)?;
             Some(BillNeed { of, purpose: need.purpose.as_ref().map(ToString::to_string) })
         });

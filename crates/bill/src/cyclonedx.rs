@@ -1,11 +1,11 @@
 //! CycloneDX 1.6 (ECMA-424) in JSON: components, dependencies, and what is said of vulnerabilities.
 
 use bibliotax_core::license::License;
+use bibliotax_core::lock::LockedFile;
 use bibliotax_core::rules::{Justification, VexStatus};
-use bibliotax_core::severity::Severity;
 use serde::Serialize;
 
-use crate::bill::{Bill, BillComponent, BillNeed, BillRef, LicenseText, to_the_second};
+use crate::bill::{Bill, BillComponent, BillRef, LicenseText, to_the_second};
 use crate::package_urls::package_url;
 use crate::vulnerabilities::Statement;
 
@@ -247,23 +247,14 @@ const PRODUCT: &str = "product";
 
 fn project(bill: &Bill, number: usize) -> Component {
     let project = &bill.projects[number];
-    let (group, name) = group_and_name(project.name.as_str());
     Component {
         kind: "application",
         bom_ref: Some(bill.label(BillRef::Project(number))),
-        group,
-        name,
+        group: project.name.scope().map(str::to_owned),
+        name: project.name.without_scope().to_owned(),
         version: project.version.as_ref().map(ToString::to_string),
         licenses: project.license.iter().map(expression).collect(),
         ..Component::default()
-    }
-}
-
-/// The scope of a name and the rest.
-fn group_and_name(name: &str) -> (Option<String>, String) {
-    match name.rsplit_once('/') {
-        Some((group, name)) => (Some(group.to_owned()), name.to_owned()),
-        None => (None, name.to_owned()),
     }
 }
 
@@ -280,49 +271,44 @@ fn components(bill: &Bill) -> Vec<Component> {
 
 fn component(of: &BillComponent) -> Component {
     let package = &of.package;
-    let (group, name) = group_and_name(package.name.as_str());
     let card = of.card.as_ref();
-    let archives = of.archives();
-    let hash = |sha256: &bibliotax_core::digest::Digest| Hash { alg: "SHA-256", content: sha256.to_string() };
-    // A digest stands with what has it: of several archives, each is a component inside.
-    let (hashes, inside) = match archives.as_slice() {
-        [only] => (vec![hash(&only.sha256)], Vec::new()),
-        all => {
-            let archive = |file: &&bibliotax_core::lock::LockedFile| Component {
-                kind: "file",
-                bom_ref: Some(format!("{}#{}", of.label(), file.sha256)),
-                name: format!("{} ({})", package.name, file.part),
-                hashes: vec![hash(&file.sha256)],
-                ..Component::default()
-            };
-            (Vec::new(), all.iter().map(archive).collect())
-        }
+    let archive = |file: &LockedFile| Component {
+        kind: "file",
+        bom_ref: Some(format!("{}#{}", of.label(), file.sha256)),
+        name: format!("{} ({})", package.name, file.part),
+        hashes: vec![hash(file)],
+        ..Component::default()
     };
     Component {
         kind: "library",
         bom_ref: Some(of.label()),
-        group,
-        name,
+        group: package.name.scope().map(str::to_owned),
+        name: package.name.without_scope().to_owned(),
         version: Some(package.version.to_string()),
         description: card.and_then(|card| card.summary.clone()),
         scope: Some(if of.is_needed_to_run { "required" } else { "excluded" }),
-        hashes,
+        hashes: of.only_archive().map(hash).into_iter().collect(),
         licenses: package.license.iter().map(expression).collect(),
         purl: Some(package_url(of)),
         pedigree: pedigree(of),
         external_references: references(of),
-        components: inside,
+        components: of.inner_archives().into_iter().map(archive).collect(),
         evidence: evidence(of),
         properties: vec![Property { name: "bibliotax:source", value: package.source.to_string() }],
     }
 }
 
+fn hash(file: &LockedFile) -> Hash {
+    Hash { alg: "SHA-256", content: file.sha256.to_string() }
+}
+
 /// What a package is made from: upstream's software, or a commit.
 fn pedigree(of: &BillComponent) -> Option<Pedigree> {
-    let upstream = of.card.iter().flat_map(|card| &card.upstream);
     let commit = of.package.source.git().map(|git| Commit { uid: git.commit.to_string() });
-    let pedigree =
-        Pedigree { ancestors: upstream.map(ancestor).collect(), commits: commit.into_iter().collect() };
+    let pedigree = Pedigree {
+        ancestors: of.upstream().iter().map(ancestor).collect(),
+        commits: commit.into_iter().collect(),
+    };
     (!pedigree.ancestors.is_empty() || !pedigree.commits.is_empty()).then_some(pedigree)
 }
 
@@ -367,25 +353,17 @@ fn evidence(of: &BillComponent) -> Option<Evidence> {
 
 /// Who needs what, whole: also who needs nothing.
 fn dependencies(bill: &Bill) -> Vec<Dependency> {
-    let needed = |needs: &[BillNeed]| {
-        let mut of: Vec<String> = needs.iter().map(|need| bill.label(need.of)).collect();
-        of.sort();
-        of.dedup();
-        of
+    let dependency = |of: BillRef| {
+        let mut depends_on: Vec<String> = bill.needs(of).iter().map(|need| bill.label(need.of)).collect();
+        depends_on.sort();
+        depends_on.dedup();
+        Dependency { of: bill.label(of), depends_on }
     };
-    let projects = bill.projects.iter().enumerate().map(|(number, project)| Dependency {
-        of: bill.label(BillRef::Project(number)),
-        depends_on: needed(&project.needs),
-    });
-    let components = bill
-        .components
-        .iter()
-        .map(|component| Dependency { of: component.label(), depends_on: needed(&component.needs) });
     let product = (bill.projects.len() != 1).then(|| Dependency {
         of: PRODUCT.to_owned(),
         depends_on: (0..bill.projects.len()).map(|number| bill.label(BillRef::Project(number))).collect(),
     });
-    product.into_iter().chain(projects).chain(components).collect()
+    product.into_iter().chain(bill.all().map(dependency)).collect()
 }
 
 fn vulnerability(bill: &Bill, statement: &Statement) -> Vulnerability {
@@ -393,7 +371,7 @@ fn vulnerability(bill: &Bill, statement: &Statement) -> Vulnerability {
     Vulnerability {
         id: statement.id.clone(),
         references: statement.aliases.iter().map(alias).collect(),
-        ratings: vec![Rating { severity: severity(statement.severity) }],
+        ratings: vec![Rating { severity: statement.severity.to_string() }],
         description: statement.summary.clone(),
         affects: vec![Affected { component: bill.components[statement.component].label() }],
         analysis: Analysis {
@@ -411,10 +389,6 @@ fn vulnerability(bill: &Bill, statement: &Statement) -> Vulnerability {
 /// Who gives names that begin like this.
 fn source_of(id: &str) -> String {
     id.split('-').next().unwrap_or(id).to_owned()
-}
-
-fn severity(severity: Severity) -> String {
-    severity.to_string()
 }
 
 /// A justification of VEX in the words of CycloneDX.

@@ -11,6 +11,9 @@ use crate::bill::{Bill, BillComponent, BillProject};
 /// The type of packages that are in no ecosystem that the standard knows.
 const GENERIC: &str = "generic";
 
+/// What a second package URL of a package means.
+pub(crate) const UPSTREAM: &str = "the upstream software that it is made from";
+
 /// The package URL of a project.
 pub fn project_url(project: &BillProject) -> String {
     let mut url = named_url(&project.name);
@@ -22,9 +25,8 @@ pub fn project_url(project: &BillProject) -> String {
 }
 
 fn named_url(name: &PackageName) -> PackageUrl<'_> {
-    let (scope, name) = name.as_str().rsplit_once('/').unwrap_or(("", name.as_str()));
-    let mut url = PackageUrl::new(GENERIC, name).expect("a package's name isn't empty");
-    if !scope.is_empty() {
+    let mut url = PackageUrl::new(GENERIC, name.without_scope()).expect("a package's name isn't empty");
+    if let Some(scope) = name.scope() {
         url.with_namespace(scope).expect("a scope has only letters that any package URL takes");
     }
     url
@@ -67,10 +69,7 @@ fn origin(component: &BillComponent) -> Option<(&'static str, String)> {
 /// Where anybody can get a component from, where that is one place: the URL of its only archive, or `git+URL@COMMIT`.
 pub(crate) fn download_location(component: &BillComponent) -> Option<String> {
     match &component.package.source {
-        Source::Registry(_) => match component.archives().as_slice() {
-            [only] => only.url.clone(),
-            _ => None,
-        },
+        Source::Registry(_) => component.only_archive()?.url.clone(),
         Source::Git(git) => {
             let url = git_url(&git.git)?;
             let prefix = if url.starts_with("git://") { "" } else { "git+" };

@@ -7,8 +7,8 @@ use bibliotax_core::license::License;
 use bibliotax_core::lock::LockedFile;
 use serde::Serialize;
 
-use crate::bill::{Bill, BillComponent, BillNeed, BillRef, LicenseText, to_the_second};
-use crate::package_urls::{download_location, package_url};
+use crate::bill::{Bill, BillComponent, BillNeed, BillRef, LicenseText, Phase, to_the_second};
+use crate::package_urls::{UPSTREAM, download_location, package_url};
 
 const NO_ASSERTION: &str = "NOASSERTION";
 const DOCUMENT: &str = "SPDXRef-DOCUMENT";
@@ -144,14 +144,13 @@ fn project(bill: &Bill, number: usize) -> Package {
 
 fn component(of: &BillComponent) -> Package {
     let card = of.card.as_ref();
-    let archives = of.archives();
     let own = ExternalRef {
         reference_category: "PACKAGE-MANAGER",
         reference_type: "purl",
         reference_locator: package_url(of),
         comment: None,
     };
-    let upstream = card.iter().flat_map(|card| &card.upstream).map(|upstream| ExternalRef {
+    let upstream = of.upstream().iter().map(|upstream| ExternalRef {
         reference_category: "PACKAGE-MANAGER",
         reference_type: "purl",
         reference_locator: upstream.to_string(),
@@ -168,17 +167,11 @@ fn component(of: &BillComponent) -> Package {
         summary: card.and_then(|card| card.summary.clone()),
         comment: Some(format!("from {}", of.package.source)),
         // A checksum is one of the whole package: of several archives, each is a package inside.
-        checksums: match archives.as_slice() {
-            [only] => vec![checksum(only)],
-            _ => Vec::new(),
-        },
+        checksums: of.only_archive().map(checksum).into_iter().collect(),
         external_refs: std::iter::once(own).chain(upstream).collect(),
         ..Package::bare()
     }
 }
-
-/// What a second package URL of a package means.
-const UPSTREAM: &str = "the upstream software that it is made from";
 
 /// The archives of a package that has several.
 fn archives(of: &BillComponent) -> Vec<Package> {
@@ -191,10 +184,7 @@ fn archives(of: &BillComponent) -> Vec<Package> {
         checksums: vec![checksum(file)],
         ..Package::bare()
     };
-    match of.archives().as_slice() {
-        [_] => Vec::new(),
-        all => all.iter().map(|file| archive(file)).collect(),
-    }
+    of.inner_archives().into_iter().map(archive).collect()
 }
 
 fn archive_id(of: &BillComponent, file: &LockedFile) -> String {
@@ -239,42 +229,36 @@ fn relationships(bill: &Bill) -> Vec<Relationship> {
         relationship_type: kind,
         related_spdx_element: to.to_owned(),
     };
-    let needs = |from: BillRef, needs: &[BillNeed]| {
-        let from = id(&bill.label(from));
-        let need = |need: &BillNeed| {
-            let to = id(&bill.label(need.of));
-            match need.purpose.as_deref() {
-                None => relationship(&from, "DEPENDS_ON", &to),
-                Some("test") => relationship(&to, "TEST_DEPENDENCY_OF", &from),
-                Some("build") => relationship(&to, "BUILD_DEPENDENCY_OF", &from),
-                Some(_) => relationship(&to, "DEV_DEPENDENCY_OF", &from),
-            }
-        };
-        needs.iter().map(need).collect::<Vec<_>>()
+    let need = |from: BillRef, need: &BillNeed| {
+        let (from, to) = (id(&bill.label(from)), id(&bill.label(need.of)));
+        match need.phase() {
+            Phase::Run => relationship(&from, "DEPENDS_ON", &to),
+            Phase::Test => relationship(&to, "TEST_DEPENDENCY_OF", &from),
+            Phase::Build => relationship(&to, "BUILD_DEPENDENCY_OF", &from),
+            Phase::Development => relationship(&to, "DEV_DEPENDENCY_OF", &from),
+        }
     };
     let described = (0..bill.projects.len()).map(|number| id(&bill.label(BillRef::Project(number))));
     let mut all: Vec<_> = described.map(|project| relationship(DOCUMENT, "DESCRIBES", &project)).collect();
-    for (number, project) in bill.projects.iter().enumerate() {
-        all.extend(needs(BillRef::Project(number), &project.needs));
-    }
-    for (number, component) in bill.components.iter().enumerate() {
-        all.extend(needs(BillRef::Component(number), &component.needs));
-        let inside = archives(component).into_iter();
-        all.extend(inside.map(|archive| relationship(&id(&component.label()), "CONTAINS", &archive.id)));
+    for of in bill.all() {
+        all.extend(bill.needs(of).iter().map(|one| need(of, one)));
+        if let BillRef::Component(number) = of {
+            let inside = archives(&bill.components[number]).into_iter();
+            all.extend(inside.map(|archive| relationship(&id(&bill.label(of)), "CONTAINS", &archive.id)));
+        }
     }
     all
 }
 
 /// The licences that SPDX doesn't list, each with its text where a package has it.
 fn own_licenses(bill: &Bill) -> Vec<ExtractedLicense> {
-    let of_projects = bill.projects.iter().map(|project| (project.license.as_ref(), &[][..]));
-    let of_components = bill
-        .components
-        .iter()
-        .map(|component| (component.package.license.as_ref(), component.license_texts.as_slice()));
     let mut found: BTreeMap<String, Option<String>> = BTreeMap::new();
-    for (license, texts) in of_projects.chain(of_components) {
-        for reference in license.into_iter().flat_map(own_references) {
+    for of in bill.all() {
+        let texts = match of {
+            BillRef::Project(_) => &[][..],
+            BillRef::Component(number) => &bill.components[number].license_texts,
+        };
+        for reference in bill.license(of).into_iter().flat_map(own_references) {
             let text: Option<&LicenseText> = texts.iter().find(|text| text.ids.is_empty());
             let known = found.entry(reference).or_default();
             *known = known.take().or_else(|| text.map(|text| text.text.clone()));

@@ -6,8 +6,8 @@ use std::fmt::Write as _;
 use bibliotax_core::lock::LockedFile;
 use serde::Serialize;
 
-use crate::bill::{Bill, BillComponent, BillNeed, BillRef, to_the_second};
-use crate::package_urls::{download_location, package_url};
+use crate::bill::{Bill, BillComponent, BillNeed, BillRef, Phase, to_the_second};
+use crate::package_urls::{UPSTREAM, download_location, package_url};
 
 /// The element that says that nobody declared a licence (SPDX 3.0.1, "NoAssertionLicense").
 const NO_LICENSE_DECLARED: &str = "https://spdx.org/rdf/3.0.1/terms/ExpandedLicensing/NoAssertionLicense";
@@ -292,11 +292,11 @@ impl Package {
 
 fn component(names: &Names, of: &BillComponent) -> Package {
     let card = of.card.as_ref();
-    let upstream = card.iter().flat_map(|card| &card.upstream).map(|upstream| ExternalIdentifier {
+    let upstream = of.upstream().iter().map(|upstream| ExternalIdentifier {
         kind: "ExternalIdentifier",
         external_identifier_type: "packageUrl",
         identifier: upstream.to_string(),
-        comment: "the upstream software that it is made from",
+        comment: UPSTREAM,
     });
     Package {
         summary: card.and_then(|card| card.summary.clone()),
@@ -308,27 +308,21 @@ fn component(names: &Names, of: &BillComponent) -> Package {
         home_page: card.and_then(|card| card.homepage.clone()),
         external_identifier: upstream.collect(),
         // A hash is one of the whole package: of several archives, each is a package inside.
-        verified_using: match of.archives().as_slice() {
-            [only] => vec![hash(only)],
-            _ => Vec::new(),
-        },
+        verified_using: of.only_archive().map(hash).into_iter().collect(),
         ..Package::bare(names.identity("package", &of.label()), of.package.name.to_string())
     }
 }
 
 /// The archives of a package that has several.
 fn archives(names: &Names, of: &BillComponent) -> Vec<Package> {
-    let archive = |file: &&LockedFile| Package {
+    let archive = |file: &LockedFile| Package {
         purpose: "archive",
         version: Some(of.package.version.to_string()),
         download_location: file.url.clone(),
         verified_using: vec![hash(file)],
         ..Package::bare(names.archive(of, file), format!("{} ({})", of.package.name, file.part))
     };
-    match of.archives().as_slice() {
-        [_] => Vec::new(),
-        all => all.iter().map(archive).collect(),
-    }
+    of.inner_archives().into_iter().map(archive).collect()
 }
 
 fn hash(file: &LockedFile) -> Hash {
@@ -337,14 +331,10 @@ fn hash(file: &LockedFile) -> Hash {
 
 /// The licences, each once, and who declares them.
 fn licenses(bill: &Bill, names: &Names) -> Vec<Element> {
-    let projects = bill.projects.iter().enumerate();
-    let projects = projects.map(|(number, project)| (BillRef::Project(number), project.license.as_ref()));
-    let components = bill.components.iter().enumerate();
-    let components = components.map(|(number, of)| (BillRef::Component(number), of.package.license.as_ref()));
     let mut expressions: BTreeMap<String, LicenseExpression> = BTreeMap::new();
     let mut declared = Vec::new();
-    for (of, license) in projects.chain(components) {
-        let license = license.map(|license| {
+    for of in bill.all() {
+        let license = bill.license(of).map(|license| {
             let expression = license.to_string();
             let identity = names.identity("license", &expression);
             let id = identity.spdx_id.clone();
@@ -365,13 +355,10 @@ fn licenses(bill: &Bill, names: &Names) -> Vec<Element> {
 
 /// Who needs what, for each phase of life that it is needed in.
 fn needs(bill: &Bill, names: &Names) -> Vec<Element> {
-    let projects = bill.projects.iter().enumerate();
-    let projects = projects.map(|(number, project)| (BillRef::Project(number), &project.needs));
-    let components = bill.components.iter().enumerate();
-    let components = components.map(|(number, of)| (BillRef::Component(number), &of.needs));
     let mut found = Vec::new();
-    for (from, needs) in projects.chain(components) {
-        for (scope, needs) in by_phase(needs) {
+    for from in bill.all() {
+        for (phase, needs) in by_phase(bill.needs(from)) {
+            let scope = scope_of(phase);
             found.push(Element::LifecycleScopedRelationship(Relationship {
                 identity: names.identity(&format!("needs-{scope}"), &bill.label(from)),
                 from: names.package(bill, from),
@@ -385,17 +372,21 @@ fn needs(bill: &Bill, names: &Names) -> Vec<Element> {
     found
 }
 
-/// Needs by the phase of life (SPDX 3.0.1, "LifecycleScopeType").
-fn by_phase(needs: &[BillNeed]) -> BTreeMap<&'static str, Vec<BillRef>> {
-    let mut phases: BTreeMap<&'static str, Vec<BillRef>> = BTreeMap::new();
+/// A phase of life in the standard's words (SPDX 3.0.1, "LifecycleScopeType").
+fn scope_of(phase: Phase) -> &'static str {
+    match phase {
+        Phase::Build => "build",
+        Phase::Development => "development",
+        Phase::Run => "runtime",
+        Phase::Test => "test",
+    }
+}
+
+/// What is needed in each phase of life.
+fn by_phase(needs: &[BillNeed]) -> BTreeMap<Phase, Vec<BillRef>> {
+    let mut phases: BTreeMap<Phase, Vec<BillRef>> = BTreeMap::new();
     for need in needs {
-        let phase = match need.purpose.as_deref() {
-            None => "runtime",
-            Some("test") => "test",
-            Some("build") => "build",
-            Some(_) => "development",
-        };
-        phases.entry(phase).or_default().push(need.of);
+        phases.entry(need.phase()).or_default().push(need.of);
     }
     for needs in phases.values_mut() {
         needs.sort_unstable();

@@ -8,10 +8,10 @@ mod paths;
 #[cfg(test)]
 mod tests;
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
+use std::collections::{BTreeMap, HashMap, VecDeque};
 
 use crate::charter::LockedCharter;
-use crate::lock::{Lock, LockedNeed, LockedPackage, LockedProject, NeedGraph, Scope, by_spot};
+use crate::lock::{Lock, LockedPackage, LockedProject, NeedGraph, Scope};
 use crate::name::{PackageName, Purpose};
 use crate::range::Range;
 
@@ -102,7 +102,7 @@ impl<'l> Graph<'l> {
         let folders: HashMap<&str, usize> =
             projects.iter().enumerate().map(|(number, project)| (project.path.as_str(), number)).collect();
         let mut places: BTreeMap<usize, usize> = BTreeMap::new();
-        for at in reached(&wires, &projects, scope) {
+        for at in wires.reached_in(scope, &projects).into_keys() {
             let package = &lock.packages[at];
             let project = package.source.path().and_then(|path| folders.get(path));
             places.insert(at, project.copied().unwrap_or(nodes.len()));
@@ -112,7 +112,7 @@ impl<'l> Graph<'l> {
         }
         let mut edges = Vec::new();
         for (from, project) in projects.iter().enumerate() {
-            for need in project.needs.iter().filter(|need| is_in(project, need, scope)) {
+            for need in project.needs.iter().filter(|need| scope.has_need(project, need)) {
                 let to = wires.answering(&need.name).and_then(|at| places.get(&at));
                 edges.extend(to.map(|to| Edge { from, to: *to, purpose: need.purpose.as_ref() }));
             }
@@ -228,15 +228,4 @@ impl<'l> Graph<'l> {
         }
         runs.into_iter().map(|runs| !runs).collect()
     }
-}
-
-/// Whether a project has a need on a target in scope, and for a purpose that is not left out.
-fn is_in(project: &LockedProject, need: &LockedNeed, scope: &Scope<'_>) -> bool {
-    project.spots().into_iter().any(|spot| scope.has_spot(spot) && need.counts(spot, scope.without))
-}
-
-/// The packages that projects reach on targets in scope, by their places in the lock.
-fn reached<'l>(wires: &NeedGraph<'l>, projects: &[&'l LockedProject], scope: &Scope<'_>) -> BTreeSet<usize> {
-    let spots = by_spot(projects).into_iter().filter(|(spot, _)| scope.has_spot(*spot));
-    spots.flat_map(|(spot, projects)| wires.reached_on(spot, &projects, scope.without).into_keys()).collect()
 }

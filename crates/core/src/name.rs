@@ -270,6 +270,11 @@ impl PackageName {
         self.0.split_once('/').map(|(scope, _)| scope)
     }
 
+    /// The part after the `/`, or all of a name that has none.
+    pub fn without_scope(&self) -> &str {
+        self.0.split_once('/').map_or(&self.0, |(_, name)| name)
+    }
+
     /// The folder that the package has on a shelf: `fernhollow/glass-house` is in `fernhollow.glass-house`.
     ///
     /// A dot can stand in no name, so two packages never share a folder and none lies inside another's.

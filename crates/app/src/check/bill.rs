@@ -1,13 +1,12 @@
 //! How the lock differs from a bill of materials that somebody has.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use bibliotax_bill::bill::BillSource;
 use bibliotax_bill::listed::{ListedBill, ListedPackage, MAX_BILL, Unreadable, read};
 use bibliotax_bill::{Bill, BillComponent};
-use bibliotax_core::lock::Lock;
-use bibliotax_core::lock::Scope;
+use bibliotax_core::lock::{Lock, Scope};
 use bibliotax_core::name::{PackageName, Purpose};
 use bibliotax_core::version::Version;
 use bibliotax_disk::read::read_text;
@@ -21,7 +20,7 @@ use crate::workspace::{ProjectWords, WorkspaceFolder};
 #[derive(Debug, Clone, Default)]
 pub struct ComparedBill {
     /// The file.
-    pub file: std::path::PathBuf,
+    pub file: PathBuf,
     /// What people call the file.
     pub shown: String,
     /// Only for these targets; none for all.
@@ -64,16 +63,11 @@ pub fn compare(
         by_name.entry(&package.name).or_default().push(package);
     }
     let file = &compared.shown;
-    let mut found: Vec<Finding> = components
-        .iter()
-        .filter_map(|component| {
-            of_component(
-                component,
-                by_name.get(component.package.name.as_str()).map_or(&[], Vec::as_slice),
-                file,
-            )
-        })
-        .collect();
+    let finding = |component: &BillComponent| {
+        let listed = by_name.get(component.package.name.as_str()).map_or(&[][..], Vec::as_slice);
+        of_component(component, listed, file)
+    };
+    let mut found: Vec<Finding> = components.iter().filter_map(finding).collect();
     let known: BTreeSet<&str> = components.iter().map(|component| component.package.name.as_str()).collect();
     let is_project = |name: &str| lock.projects.iter().any(|project| project.name.as_str() == name);
     let unknown = listed.packages.iter().filter(|package| !known.contains(package.name.as_str()));

@@ -1,15 +1,16 @@
 //! Packages whose licence texts are those of other licences than they declare.
 
-use bibliotax_bill::bill::TextKind;
-use bibliotax_core::license::{FoundText, TextProblem, text_problems};
+use bibliotax_bill::bill::problems_of_texts;
+use bibliotax_core::license::TextProblem;
 use bibliotax_core::lock::{Lock, LockedPackage};
 use rayon::prelude::*;
 
 use super::{Finding, Level, Place, Subject};
 use crate::context::Context;
 use crate::failure::Failure;
-use crate::license_text::in_packages::PackageFiles;
+use crate::license_text::in_packages::license_texts;
 use crate::license_text::known_texts::KnownTexts;
+use crate::stored_files::StoredFiles;
 
 const ADVICE: &str =
     "read the text; then correct the card, or tell its publisher: `bibliotax export notices` has all texts";
@@ -19,11 +20,8 @@ pub(super) fn findings(lock: &Lock, context: &Context<'_>) -> Result<Vec<Finding
     let store = context.environment.open_store()?;
     let known = KnownTexts::in_folder(&context.environment.registries_folder()?);
     let of_package = |package: &LockedPackage| -> Result<Vec<Finding>, Failure> {
-        let texts = PackageFiles::of(package, &store)?.license_texts(&known);
-        let texts = texts.iter().filter(|text| text.kind == TextKind::License);
-        let texts: Vec<FoundText<'_>> =
-            texts.map(|text| FoundText { path: &text.path, ids: &text.ids }).collect();
-        let problems = text_problems(package.license.as_ref(), &texts);
+        let texts = license_texts(&StoredFiles::of(package, &store)?, &known);
+        let problems = problems_of_texts(package.license.as_ref(), &texts);
         Ok(problems
             .into_iter()
             .filter(TextProblem::is_mismatch)

@@ -1,7 +1,7 @@
 //! Which files of packages differ between two locks, and how their texts do.
 
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use bibliotax_core::compare::{Change, compare};
 use bibliotax_core::lock::{Lock, LockedPackage};
@@ -13,6 +13,7 @@ use similar::TextDiff;
 use crate::context::Context;
 use crate::failure::Failure;
 use crate::shelf::{ShelfOptions, ShelfWork};
+use crate::stored_files::{StoredFile, StoredFiles};
 use crate::workspace::WorkspaceFolder;
 
 /// Largest text that is compared, in bytes.
@@ -57,9 +58,6 @@ pub struct TextChange {
     pub text: Option<String>,
 }
 
-/// The files of a package in the store: where each is, its size, and the digest of its contents.
-type Files = BTreeMap<String, (PathBuf, u64, [u8; 32])>;
-
 /// The files that differ of all packages that do, or only of some; with their texts, where packages are named. What the store lacks is
 /// fetched.
 pub fn changed_files(
@@ -100,13 +98,14 @@ fn of_package(change: &Change<'_>, with_texts: bool, store: &Store) -> Result<Pa
     paths.dedup();
     for path in paths {
         let (old, new) = (before.get(path), after.get(path));
-        if old.map(|file| file.2) == new.map(|file| file.2) {
+        if old.map(|file| file.contents) == new.map(|file| file.contents) {
             continue;
         }
-        let size = |file: Option<&(PathBuf, u64, [u8; 32])>| file.map(|file| file.1);
+        let size = |file: Option<&StoredFile>| file.map(|file| file.size);
         found.files.push(FileChange { path: path.clone(), old: size(old), new: size(new) });
         if with_texts && lines < MAX_LINES {
-            let text = difference(path, old.map(|file| file.0.as_path()), new.map(|file| file.0.as_path()))?;
+            let text =
+                difference(path, old.map(|file| file.place.as_path()), new.map(|file| file.place.as_path()))?;
             lines += text.as_ref().map_or(1, |text| text.lines().count());
             found.texts.push(TextChange { path: path.clone(), text });
         } else if with_texts {
@@ -117,17 +116,9 @@ fn of_package(change: &Change<'_>, with_texts: bool, store: &Store) -> Result<Pa
 }
 
 /// The files of a locked package, as far as this machine has them.
-fn files_of(package: Option<&LockedPackage>, store: &Store) -> Result<Files, Failure> {
-    let mut files = Files::new();
-    for file in package.into_iter().flat_map(|package| &package.files) {
-        let tree = file.tree();
-        let Some(listing) = store.listing(&tree)? else { continue };
-        for file in listing.files {
-            let place = store.tree(&tree).join(file.path.as_str());
-            files.insert(file.path.to_string(), (place, file.size, *file.blake3.as_bytes()));
-        }
-    }
-    Ok(files)
+fn files_of(package: Option<&LockedPackage>, store: &Store) -> Result<BTreeMap<String, StoredFile>, Failure> {
+    let files = package.map(|package| StoredFiles::of(package, store)).transpose()?;
+    Ok(files.map(|found| found.files).unwrap_or_default())
 }
 
 /// How a text differs from another, in the unified format; nothing where one of them is no text, or too large.

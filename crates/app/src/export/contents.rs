@@ -8,8 +8,9 @@ use rayon::prelude::*;
 use super::Request;
 use crate::context::Context;
 use crate::failure::Failure;
-use crate::license_text::in_packages::PackageFiles;
+use crate::license_text::in_packages::license_texts;
 use crate::license_text::known_texts::KnownTexts;
+use crate::stored_files::StoredFiles;
 
 /// Adds to a bill what its packages have inside, as far as the store has them; what is to be known of the rest.
 pub fn add(bill: &mut Bill, request: &Request, context: &Context<'_>) -> Result<Vec<String>, Failure> {
@@ -27,9 +28,9 @@ fn of_component(
     store: &Store,
     known: &KnownTexts,
 ) -> Result<Option<String>, Failure> {
-    let files = PackageFiles::of(&component.package, store)?;
+    let files = StoredFiles::of(&component.package, store)?;
     if request.with_license_texts {
-        component.license_texts = files.license_texts(known);
+        component.license_texts = license_texts(&files, known);
     }
     let name = &component.package.name;
     let unknown = (!files.is_whole).then(|| match component.package.files.as_slice() {
@@ -37,7 +38,7 @@ fn of_component(
         _ => format!("{name} has archives that are for other machines; their files aren't looked at"),
     });
     if request.with_files {
-        component.files = files.places.into_keys().collect();
+        component.files = files.files.into_keys().collect();
     }
     Ok(unknown)
 }

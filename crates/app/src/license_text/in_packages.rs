@@ -1,16 +1,13 @@
 //! The texts that go with packages: of licences, notices and authors, in the packages' own files.
 
-use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use bibliotax_bill::bill::{LicenseText, TextKind};
-use bibliotax_core::lock::LockedPackage;
 use bibliotax_disk::read::read_text;
-use bibliotax_store::store::Store;
 
 use super::MAX_TEXT;
 use super::known_texts::KnownTexts;
-use crate::failure::Failure;
+use crate::stored_files::StoredFiles;
 
 /// Most texts that are taken of a package.
 const MAX_TEXTS: usize = 200;
@@ -30,50 +27,24 @@ const NAMES: [(&str, TextKind); 8] = [
 /// The folder that holds licence texts alone (REUSE Specification 3.3, "License files").
 const LICENSE_FOLDER: &str = "LICENSES";
 
-/// Endings of programs and data, which aren't texts that go with a package, whatever their names begin with.
+/// Endings of programs and data, which aren't texts that go with a package even if their names begin so.
 const OTHER_ENDINGS: [&str; 32] = [
     "c", "cc", "cpp", "cs", "css", "csv", "go", "h", "hpp", "hs", "java", "jpg", "js", "json", "kt", "lua",
     "m", "mjs", "php", "pl", "png", "py", "rb", "rs", "sh", "spdx", "svg", "swift", "toml", "ts", "xml",
     "yaml",
 ];
 
-/// The files of a package, as far as the store has its archives.
-pub struct PackageFiles {
-    /// Where each is, by its path.
-    pub places: BTreeMap<String, PathBuf>,
-    /// Whether the store has all of its archives.
-    pub is_whole: bool,
-}
-
-impl PackageFiles {
-    /// The files of a locked package.
-    pub fn of(package: &LockedPackage, store: &Store) -> Result<Self, Failure> {
-        let mut files = Self { places: BTreeMap::new(), is_whole: !package.files.is_empty() };
-        for file in &package.files {
-            let tree = file.tree();
-            let Some(listing) = store.listing(&tree)? else {
-                files.is_whole = false;
-                continue;
-            };
-            let folder = store.tree(&tree);
-            let place = |path: &str| (path.to_owned(), folder.join(path));
-            files.places.extend(listing.files.iter().map(|file| place(file.path.as_str())));
-        }
-        Ok(files)
-    }
-
-    /// The texts that go with the package.
-    pub fn license_texts(&self, known: &KnownTexts) -> Vec<LicenseText> {
-        let limit = usize::try_from(MAX_TEXT).unwrap_or(usize::MAX);
-        let text = |(kind, path, place): (TextKind, &String, &PathBuf)| {
-            // What is no text, or too large for one, is none that goes with a package.
-            let text = read_text(place, limit).ok().flatten()?;
-            let ids = if kind == TextKind::License { known.ids_of(&text) } else { Vec::new() };
-            Some(LicenseText { kind, path: path.clone(), text, ids })
-        };
-        let texts = self.places.iter().filter_map(|(path, place)| Some((kind_of(path)?, path, place)));
-        texts.take(MAX_TEXTS).filter_map(text).collect()
-    }
+/// The texts that go with a package which has these files.
+pub fn license_texts(files: &StoredFiles, known: &KnownTexts) -> Vec<LicenseText> {
+    let limit = usize::try_from(MAX_TEXT).unwrap_or(usize::MAX);
+    let text = |(kind, path, place): (TextKind, &String, &PathBuf)| {
+        // What is no text, or too large for one, is none that goes with a package.
+        let text = read_text(place, limit).ok().flatten()?;
+        let ids = if kind == TextKind::License { known.ids_of(&text) } else { Vec::new() };
+        Some(LicenseText { kind, path: path.clone(), text, ids })
+    };
+    let texts = files.files.iter().filter_map(|(path, file)| Some((kind_of(path)?, path, &file.place)));
+    texts.take(MAX_TEXTS).filter_map(text).collect()
 }
 
 /// What a file is for, by its path.

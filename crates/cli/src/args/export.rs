@@ -6,13 +6,12 @@ use bibliotax_app::export::{self, Export as Exported, Request};
 use bibliotax_app::failure::Failure;
 use bibliotax_bill::notices::Notices;
 use bibliotax_bill::{cyclonedx, openvex, package_urls, spdx2, spdx3};
-use bibliotax_core::name::Purpose;
 use bibliotax_disk::write::write_output;
 use bibliotax_present::words::count;
 use jiff::Timestamp;
 use serde::Serialize;
 
-use super::projects::{ProjectFilterArgs, TargetFilterArgs};
+use super::projects::{LeaveOutArgs, ProjectFilterArgs, TargetFilterArgs};
 use super::standard::is_standard;
 use crate::environment;
 use crate::exit_status::Exit;
@@ -116,9 +115,8 @@ struct ScopeArgs {
     projects: ProjectFilterArgs,
     #[command(flatten)]
     targets: TargetFilterArgs,
-    /// Leave out what is needed only for this purpose, such as test
-    #[arg(long, value_name = "PURPOSE", value_delimiter = ',')]
-    leave_out: Vec<Purpose>,
+    #[command(flatten)]
+    leave_out: LeaveOutArgs,
     /// The time to write down, such as 2026-03-01T09:00:00Z [default: SOURCE_DATE_EPOCH, or none]
     #[arg(long, value_name = "TIME")]
     time: Option<Timestamp>,
@@ -143,7 +141,7 @@ impl ScopeArgs {
         Request {
             projects: self.projects.words(),
             targets: self.targets.targets.clone(),
-            without: self.leave_out.clone(),
+            without: self.leave_out.purposes.clone(),
             time: self.time.or_else(environment::source_date),
             ..Request::default()
         }

@@ -4,10 +4,9 @@ use bibliotax_app::failure::Failure;
 use bibliotax_app::graph::{Request, Shown};
 use bibliotax_app::resolving::known_warnings;
 use bibliotax_app::workspace::WorkspaceFolder;
-use bibliotax_core::name::Purpose;
 use bibliotax_present::graph as drawn;
 
-use super::projects::{ProjectArgs, TargetFilterArgs};
+use super::projects::{LeaveOutArgs, ProjectArgs, TargetFilterArgs};
 use crate::exit_status::Exit;
 use crate::global::Format;
 use crate::json::graph::DependencyGraph;
@@ -35,9 +34,8 @@ pub struct Graph {
     projects: ProjectArgs,
     #[command(flatten)]
     targets: TargetFilterArgs,
-    /// Leave out what is needed only for this purpose, such as test
-    #[arg(long, value_name = "PURPOSE", value_delimiter = ',')]
-    leave_out: Vec<Purpose>,
+    #[command(flatten)]
+    leave_out: LeaveOutArgs,
 }
 
 impl Graph {
@@ -48,7 +46,7 @@ impl Graph {
             depth: self.depth,
             projects: self.projects.words(),
             targets: self.targets.targets.clone(),
-            without: self.leave_out.clone(),
+            without: self.leave_out.purposes.clone(),
         };
         let shown = Shown::of(&workspace, &request)?;
         if !workspace.is_locked() {

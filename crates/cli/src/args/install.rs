@@ -6,9 +6,8 @@ use bibliotax_app::install::watch::Watch;
 use bibliotax_app::install::{self, LockedPlan, Plan, Request, ResolvedPlan, UpToDate};
 use bibliotax_app::workspace::Manifests;
 use bibliotax_core::manifest;
-use bibliotax_core::name::Purpose;
 
-use super::projects::{ProjectFilterArgs, TargetFilterArgs};
+use super::projects::{LeaveOutArgs, ProjectFilterArgs, TargetFilterArgs};
 use super::search::SearchArgs;
 use crate::exit_status::Exit;
 use crate::json;
@@ -40,9 +39,8 @@ pub struct Install {
     projects: ProjectFilterArgs,
     #[command(flatten)]
     targets: TargetFilterArgs,
-    /// Leave out what is needed only for this purpose, such as test
-    #[arg(long, value_name = "PURPOSE", value_delimiter = ',')]
-    leave_out: Vec<Purpose>,
+    #[command(flatten)]
+    leave_out: LeaveOutArgs,
     /// Verify the checksum of every installed file
     #[arg(long, conflicts_with = "watch")]
     full: bool,
@@ -79,7 +77,7 @@ impl Install {
             allow_stand_ins: self.allow_stand_ins,
             projects: self.projects.words(),
             targets: self.targets.targets.clone(),
-            without: self.leave_out.clone(),
+            without: self.leave_out.purposes.clone(),
             is_full: self.full,
             absolute: self.absolute,
             options: self.search.options(),

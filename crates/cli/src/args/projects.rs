@@ -1,6 +1,7 @@
 //! The projects of a workspace and the targets that a command acts on.
 
 use bibliotax_app::workspace::ProjectWords;
+use bibliotax_core::name::Purpose;
 
 /// The projects that a command acts on, by default all.
 #[derive(Debug, Clone, Default, clap::Args)]
@@ -24,6 +25,14 @@ pub struct TargetFilterArgs {
     /// Only for this target [default: all]
     #[arg(long = "target", value_name = "TARGET", value_delimiter = ',')]
     pub targets: Vec<String>,
+}
+
+/// The purposes that a command leaves out, by default none.
+#[derive(Debug, Clone, Default, clap::Args)]
+pub struct LeaveOutArgs {
+    /// Leave out what is needed only for this purpose, such as test
+    #[arg(long = "leave-out", value_name = "PURPOSE", value_delimiter = ',')]
+    pub purposes: Vec<Purpose>,
 }
 
 impl ProjectFilterArgs {

@@ -5,7 +5,6 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::{is_in, reached};
 use crate::lock::{Lock, LockedPackage, NeedGraph, Scope};
 use crate::name::PackageName;
 
@@ -32,11 +31,11 @@ pub struct NeedPaths {
 /// There may be more paths than anybody could count: each package is passed at most `most` times, by the shortest paths to it.
 pub fn paths_to(lock: &Lock, package: &PackageName, scope: &Scope<'_>, most: usize) -> NeedPaths {
     let projects = scope.projects_of(lock);
-    let there = reached(&NeedGraph::of(lock), &projects, scope);
+    let there = NeedGraph::of(lock).reached_in(scope, &projects);
     let by_name: BTreeMap<&PackageName, &LockedPackage> =
-        there.into_iter().map(|at| &lock.packages[at]).map(|package| (&package.name, package)).collect();
+        there.into_keys().map(|at| &lock.packages[at]).map(|package| (&package.name, package)).collect();
     let needs = projects.iter().flat_map(|project| project.needs.iter().map(move |need| (project, need)));
-    let in_scope = needs.filter(|(project, need)| is_in(project, need, scope));
+    let in_scope = needs.filter(|(project, need)| scope.has_need(project, need));
     let mut direct: Vec<(&PackageName, &PackageName)> = in_scope
         .filter_map(|(project, need)| Some((&lock.answering(&need.name)?.name, &project.name)))
         .collect();

@@ -1,5 +1,7 @@
 //! Graphs of small locks, in every form.
 
+use std::collections::BTreeSet;
+
 use proptest::prelude::*;
 
 use super::*;

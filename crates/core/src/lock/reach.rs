@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
-use super::{Lock, LockedNeed, LockedPackage, LockedProject, RUN};
+use super::{Lock, LockedNeed, LockedPackage, LockedProject, RUN, Scope};
 use crate::facet::Target;
 use crate::name::{PackageName, Purpose, TargetName};
 use crate::workspace::Workspace;
@@ -71,9 +71,23 @@ impl<'l> NeedGraph<'l> {
 
     /// What projects reach on any of their targets, but for what they need for these purposes only.
     pub fn reached(&self, projects: &[&'l LockedProject], without: &[Purpose]) -> Reached<'l> {
+        self.reached_where(projects, without, |_| true)
+    }
+
+    /// What projects reach in a scope, which they are in.
+    pub fn reached_in(&self, scope: &Scope<'_>, projects: &[&'l LockedProject]) -> Reached<'l> {
+        self.reached_where(projects, scope.without, |spot| scope.has_spot(spot))
+    }
+
+    fn reached_where(
+        &self,
+        projects: &[&'l LockedProject],
+        without: &[Purpose],
+        is_wanted: impl Fn(Option<&str>) -> bool,
+    ) -> Reached<'l> {
         let mut all = Reached::new();
-        for (target, projects) in by_spot(projects) {
-            for (at, purposes) in self.reached_on(target, &projects, without) {
+        for (spot, projects) in by_spot(projects).into_iter().filter(|(spot, _)| is_wanted(*spot)) {
+            for (at, purposes) in self.reached_on(spot, &projects, without) {
                 all.entry(at).or_default().extend(purposes);
             }
         }

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use super::{Lock, LockedFile, LockedPackage, LockedProject, NeedGraph, by_spot};
+use super::{Lock, LockedFile, LockedNeed, LockedPackage, LockedProject, NeedGraph, by_spot};
 use crate::facet::{Facets, Fits, Target};
 use crate::name::{PackageName, PartName, Purpose, TargetName};
 use crate::variant::{Variant, made_for};
@@ -77,6 +77,11 @@ impl<'a> Scope<'a> {
     /// Whether what is on a target, or on none, is in scope.
     pub fn has_spot(&self, target: Option<&str>) -> bool {
         target.is_none_or(|target| self.has_target(target))
+    }
+
+    /// Whether a project in scope has a need on a target in scope, and for a purpose that is not left out.
+    pub fn has_need(&self, project: &LockedProject, need: &LockedNeed) -> bool {
+        project.spots().into_iter().any(|spot| self.has_spot(spot) && need.counts(spot, self.without))
     }
 
     /// Whether a target is in scope.

@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use bibliotax_core::card::Card;
 use bibliotax_core::digest::Digest;
 use bibliotax_disk::read::read_text;
 use bibliotax_disk::write::{folder_of, make_folder, write_whole};
@@ -25,6 +26,11 @@ impl Cards {
         let limit = usize::try_from(MAX_CARD_SIZE).unwrap_or(usize::MAX);
         let text = read_text(&self.place_of(digest), limit).ok().flatten()?;
         (Digest::of(text.as_bytes()) == *digest).then_some(text)
+    }
+
+    /// A card, whole; nothing where its text can't be read as one.
+    pub fn card(&self, digest: &Digest) -> Option<Card> {
+        serde_json::from_str(&self.read(digest)?).ok()
     }
 
     /// Keeps the text of a card if it is that card's. Where that fails, it is asked for again.

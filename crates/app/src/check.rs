@@ -129,25 +129,53 @@ impl Plan {
 pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let is_read_only = !request.unifies || request.is_dry_run;
     let workspace = WorkspaceFolder::open(context.folder, is_read_only, context.listener)?;
-    let projects = request.projects.names(&workspace)?;
-    let concerns = |drift: &Drift<'_>| {
-        projects.is_empty() || drift.needs.iter().any(|(project, _)| projects.contains(project.name()))
-    };
-    let mut drifts = workspace.declared.drifts();
-    drifts.retain(concerns);
-    let mut findings: Vec<Finding> = Finding::of_lock(&workspace).into_iter().collect();
     if let Some(compared) = &request.bill {
-        let Comparison { findings: differences, projects, packages } =
-            bill::compare(compared, &request.projects, &workspace)?;
-        findings.extend(differences);
-        let report = Report { projects, packages, ..Report::of(findings, request, &workspace) };
+        let report = of_bill(compared, request, &workspace)?;
         return Ok(Plan { report, unify: None });
     }
-    findings.extend(Finding::of_stand_ins(&workspace));
+    let resolver = match &workspace.lock {
+        LockFile::Sound { lock, .. } => Some(resolver(&workspace, lock, &request.options, context)?),
+        _ => None,
+    };
+    let report = report(request, &workspace, resolver.as_ref(), context)?;
+    drop(resolver);
+    let drifts = if request.unifies { drifts(request, &workspace)? } else { Vec::new() };
+    let edits = unified(&workspace, &drifts)?;
+    // Texts that can't be read are an error before anything else is reported.
+    let declared = workspace.edited(&edits)?;
+    drop(drifts);
+    let is_written = !edits.is_empty() && !request.is_dry_run;
+    let unify = is_written.then(|| Unify { workspace, edits, declared, options: request.options.clone() });
+    Ok(Plan { report, unify })
+}
+
+/// The registries of a workspace with a sound lock, which is held against manifests and cards first.
+pub(crate) fn resolver<'w>(
+    workspace: &'w WorkspaceFolder,
+    lock: &Lock,
+    options: &'w SearchOptions,
+    context: &Context<'_>,
+) -> Result<Resolver<'w>, Failure> {
+    if workspace.is_locked() {
+        LockCheck::new(workspace, context.environment, options).check(lock)?;
+    }
+    Resolver::open(workspace, &workspace.declared, context.environment, options)
+}
+
+/// What was found in a workspace; a sound lock needs a resolver.
+pub(crate) fn report(
+    request: &Request,
+    workspace: &WorkspaceFolder,
+    resolver: Option<&Resolver<'_>>,
+    context: &Context<'_>,
+) -> Result<Report, Failure> {
+    let (projects, drifts) = (request.projects.names(workspace)?, drifts(request, workspace)?);
+    let mut findings: Vec<Finding> = Finding::of_lock(workspace).into_iter().collect();
+    findings.extend(Finding::of_stand_ins(workspace));
     findings.extend(drifts.iter().map(|drift| of_drift(drift, request.unifies)));
     let (mut warnings, mut explanation) = (Vec::new(), None);
-    if let LockFile::Sound { lock, .. } = &workspace.lock {
-        let about = about_lock(&workspace, lock, request, &findings, context)?;
+    if let (LockFile::Sound { lock, .. }, Some(resolver)) = (&workspace.lock, resolver) {
+        let about = about_lock(lock, request, &findings, resolver, context)?;
         let reached = reached(lock, &projects);
         let concerns = |finding: &Finding| {
             let package = finding.package.as_ref().filter(|_| !projects.is_empty());
@@ -158,14 +186,29 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     }
     let shared = drifts.iter().filter(|_| request.unifies);
     let shared = shared.filter_map(|drift| Some((drift.package.clone(), drift.common.clone()?))).collect();
-    let edits = if request.unifies { unified(&workspace, &drifts)? } else { Edits::default() };
-    // Texts that can't be read are an error before anything else is reported.
-    let declared = workspace.edited(&edits)?;
-    drop(drifts);
-    let report = Report { warnings, shared, explanation, ..Report::of(findings, request, &workspace) };
-    let is_written = !edits.is_empty() && !request.is_dry_run;
-    let unify = is_written.then(|| Unify { workspace, edits, declared, options: request.options.clone() });
-    Ok(Plan { report, unify })
+    Ok(Report { warnings, shared, explanation, ..Report::of(findings, request, workspace) })
+}
+
+/// What of a lock and a bill of materials differs.
+fn of_bill(
+    compared: &ComparedBill,
+    request: &Request,
+    workspace: &WorkspaceFolder,
+) -> Result<Report, Failure> {
+    let mut findings: Vec<Finding> = Finding::of_lock(workspace).into_iter().collect();
+    let Comparison { findings: differences, projects, packages } =
+        bill::compare(compared, &request.projects, workspace)?;
+    findings.extend(differences);
+    Ok(Report { projects, packages, ..Report::of(findings, request, workspace) })
+}
+
+/// The packages that the projects in question declare with different ranges.
+fn drifts<'w>(request: &Request, workspace: &'w WorkspaceFolder) -> Result<Vec<Drift<'w>>, Failure> {
+    let projects = request.projects.names(workspace)?;
+    let concerns = |drift: &Drift<'_>| {
+        projects.is_empty() || drift.needs.iter().any(|(project, _)| projects.contains(project.name()))
+    };
+    Ok(workspace.declared.drifts().into_iter().filter(concerns).collect())
 }
 
 /// What is to be said of a sound lock.
@@ -178,17 +221,13 @@ struct AboutLock {
 
 /// What is to be said of a sound lock; `others` was found already.
 fn about_lock(
-    workspace: &WorkspaceFolder,
     lock: &Lock,
     request: &Request,
     others: &[Finding],
+    resolver: &Resolver<'_>,
     context: &Context<'_>,
 ) -> Result<AboutLock, Failure> {
-    if workspace.is_locked() {
-        LockCheck::new(workspace, context.environment, &request.options).check(lock)?;
-    }
-    let resolver = Resolver::open(workspace, &workspace.declared, context.environment, &request.options)?;
-    let registries = &resolver.registries;
+    let Resolver { workspace, registries, .. } = resolver;
     let mut findings = rules::findings(workspace, lock, registries, context)?;
     if let Some(word) = &request.since {
         let before = compare::lock_named(word, context)?;

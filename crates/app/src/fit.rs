@@ -110,9 +110,7 @@ pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failur
             names.iter().map(row).collect::<Result<Vec<_>, _>>()?
         }
     };
-    for row in &mut rows {
-        row.fits = places.iter().map(|place| row.fit(place, &facets)).collect();
-    }
+    fill_in(&mut rows, &places, &facets);
     let (users, mut warnings) = users(request, &workspace, &projects, context)?;
     let ladders = Ladders { rows: &rows, places: &places, users: &users, facets: &facets, registries };
     // A level is raised by one project, and not by several at once.
@@ -120,6 +118,27 @@ pub fn report(request: &Request, context: &Context<'_>) -> Result<Report, Failur
     let names = places.iter().map(|place| place_name(place, workspace.is_alone())).collect();
     warnings.extend(registries.warnings());
     Ok(Report { rows, places: names, facets, ladders, warnings })
+}
+
+/// How the locked packages of projects fit all targets and promises, of which there may be none.
+pub(crate) fn of_lock(
+    workspace: &WorkspaceFolder,
+    projects: &ProjectWords,
+    registries: &Registries,
+) -> Result<Report, Failure> {
+    let projects = projects.chosen(workspace)?;
+    let (facets, places) = (registries.facets(), places_of(&projects));
+    let mut rows = locked(workspace, &projects, registries)?;
+    fill_in(&mut rows, &places, &facets);
+    let places = places.iter().map(|place| place_name(place, workspace.is_alone())).collect();
+    Ok(Report { rows, places, facets, ladders: Vec::new(), warnings: Vec::new() })
+}
+
+/// Works out how rows fit places.
+fn fill_in(rows: &mut [Row], places: &[Target], facets: &Facets) {
+    for row in rows {
+        row.fits = places.iter().map(|place| row.fit(place, facets)).collect();
+    }
 }
 
 /// What releases have to fit, with the levels that are tried.

@@ -55,7 +55,7 @@ impl<'w> Shown<'w> {
     }
 
     /// The graph.
-    pub fn graph(&self) -> Graph<'_> {
+    pub fn graph(&self) -> Graph<'w> {
         let scope = Scope {
             projects: &self.projects,
             targets: &self.targets,

@@ -57,6 +57,7 @@ pub mod registry;
 pub mod registry_storage;
 mod registry_words;
 pub mod release_status;
+pub mod report;
 pub mod resolve;
 pub mod resolving;
 pub mod sealed;

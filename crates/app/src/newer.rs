@@ -64,6 +64,19 @@ pub struct Report<'w> {
     pub warnings: Vec<String>,
 }
 
+impl Report<'_> {
+    /// Why an update finds no set of releases, sentence by sentence; nothing where it does.
+    pub fn stuck_reasons(&self) -> Vec<String> {
+        self.stuck.as_ref().map(Failure::reasons).unwrap_or_default()
+    }
+
+    /// The same as a warning.
+    pub fn why_stuck(&self) -> Option<String> {
+        let reasons = self.stuck_reasons();
+        (!reasons.is_empty()).then(|| format!("an update isn't possible now: {}", reasons.join(" ")))
+    }
+}
+
 /// News of a charter.
 #[derive(Debug, Clone)]
 pub struct CharterNews {

@@ -28,6 +28,7 @@ mod projects;
 mod publish;
 mod ready;
 mod registry;
+mod report;
 mod resolve;
 mod schema;
 mod search;
@@ -155,6 +156,7 @@ pub enum Command {
     Explain(explain::Explain),
     Export(export::Export),
     Newer(newer::Newer),
+    Report(report::Report),
     Compare(compare::Compare),
     History(history::History),
     Survey(survey::Survey),
@@ -242,6 +244,7 @@ impl Command {
             Self::Explain(command) => command.run(run),
             Self::Export(command) => command.run(run),
             Self::Newer(command) => command.run(run),
+            Self::Report(command) => command.run(run),
             Self::Compare(command) => command.run(run),
             Self::History(command) => command.run(run),
             Self::Survey(command) => command.run(run),

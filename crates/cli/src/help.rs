@@ -11,7 +11,7 @@ const STAGES: [(&str, &[&str]); 7] = [
     ("Resolve and install", &["resolve", "install", "update", "verify", "task", "with"]),
     (
         "Understand the result",
-        &["graph", "links", "explain", "newer", "compare", "history", "steps", "ready"],
+        &["graph", "links", "explain", "newer", "compare", "history", "steps", "ready", "report"],
     ),
     ("Work in a team", &["merge", "check", "survey", "accept", "kit", "export"]),
     ("Publish packages", &["publish", "withdraw", "deprecate", "registry"]),

@@ -29,6 +29,7 @@ pub mod publish;
 pub mod ready;
 pub mod reference;
 pub mod registry;
+pub mod report;
 pub mod sarif;
 pub mod schemas;
 pub mod step;

@@ -25,6 +25,7 @@ pub mod newer;
 pub mod publish;
 pub mod ready;
 pub mod registry;
+pub mod report;
 pub mod steps;
 pub mod store;
 pub mod survey;

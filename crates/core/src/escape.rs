@@ -50,9 +50,29 @@ pub fn in_markdown(text: &str) -> String {
     text.chars().map(escape).collect()
 }
 
+/// A text as XML and HTML take it for what it is, also as an attribute's value in quotes.
+pub fn in_xml(text: &str) -> String {
+    let mut shown = String::with_capacity(text.len() + 16);
+    for c in escaped(text).chars() {
+        match c {
+            '&' => shown.push_str("&amp;"),
+            '<' => shown.push_str("&lt;"),
+            '>' => shown.push_str("&gt;"),
+            '"' => shown.push_str("&quot;"),
+            c => shown.push(c),
+        }
+    }
+    shown
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn nothing_in_a_text_acts_in_a_page() {
+        assert_eq!(in_xml("a <b \"c\"> & d\u{202e}"), "a &lt;b &quot;c&quot;&gt; &amp; d\\u{202e}");
+    }
 
     #[test]
     fn what_a_terminal_acts_on_is_shown_and_all_else_stays() {

@@ -13,7 +13,12 @@ pub fn date(at: Timestamp) -> String {
 
 /// A day with how far it is from now: `2026-03-01 (3 months ago)`.
 pub fn dated(at: Timestamp, now: Timestamp) -> String {
-    format!("{} ({})", date(at), distance(at.duration_since(now)))
+    format!("{} ({})", date(at), age(at, now))
+}
+
+/// How far a time is from now: `3 months ago`.
+pub fn age(at: Timestamp, now: Timestamp) -> String {
+    distance(at.duration_since(now))
 }
 
 /// How far something is from now, in the largest unit that fits.

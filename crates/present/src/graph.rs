@@ -3,6 +3,7 @@
 mod dot;
 mod layers;
 mod mermaid;
+mod picture;
 mod svg;
 #[cfg(test)]
 mod tests;
@@ -13,7 +14,7 @@ use bibliotax_core::name::Purpose;
 
 pub use self::dot::dot;
 pub use self::mermaid::mermaid;
-pub use self::svg::svg;
+pub use self::svg::{STYLE, linked_svg, svg};
 
 /// What a need is for, in a word.
 fn purpose(edge: &Edge<'_>) -> String {

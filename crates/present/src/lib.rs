@@ -10,6 +10,7 @@
 //! | [`conflict`] | why no set of releases satisfies all needs |
 //! | [`excerpt`], [`passwords`] | the lines of a text around a fault; texts without passwords |
 //! | [`graph`] | a graph of packages in DOT, in Mermaid and as SVG |
+//! | [`page`] | what all HTML pages look like |
 //! | [`table`] | rows in columns |
 //! | [`terminal`] | text for a terminal: styles, and escapes for all text from outside |
 
@@ -19,6 +20,7 @@ pub mod conflict;
 pub mod dates;
 pub mod excerpt;
 pub mod graph;
+pub mod page;
 pub mod passwords;
 pub mod table;
 pub mod terminal;

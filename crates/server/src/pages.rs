@@ -12,6 +12,7 @@ use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
 use axum::response::Response;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::version::Version;
+use bibliotax_present::page::BASE_STYLE;
 use bibliotax_registry::model::storage::ReadRegistry;
 use bibliotax_registry::search::Searcher;
 use minijinja::{Environment, UndefinedBehavior};
@@ -30,7 +31,7 @@ const POLICY: &str = "default-src 'none'; style-src 'self'; script-src 'self'; c
 
 /// What all pages share, given its validator and compressed once.
 static STYLE: LazyLock<Prepared> =
-    LazyLock::new(|| Prepared::new(include_str!("pages/style.css").to_owned()));
+    LazyLock::new(|| Prepared::new([BASE_STYLE, include_str!("pages/style.css")].concat()));
 static SCRIPT: LazyLock<Prepared> =
     LazyLock::new(|| Prepared::new(include_str!("pages/search.js").to_owned()));
 

@@ -19,6 +19,12 @@ impl ProjectWords {
         self.0.is_empty()
     }
 
+    /// The same, or all where nothing is said, also in the folder of one project.
+    #[must_use]
+    pub fn or_all(&self) -> Self {
+        if self.is_empty() { Self(vec![ALL.to_owned()]) } else { self.clone() }
+    }
+
     /// The names of those that are named; none where none are, or all.
     pub fn names(&self, workspace: &WorkspaceFolder) -> Result<Vec<PackageName>, Failure> {
         Ok(named(&self.0, workspace)?.into_iter().map(|project| project.name().clone()).collect())

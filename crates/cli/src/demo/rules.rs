@@ -41,6 +41,8 @@ impl Teller<'_> {
         self.text("A customer gets a bill of materials, with what the team says of advisories.");
         let bill = "gate-kiosk.cdx.json";
         self.run(TOGETHER, &["export", "cyclonedx-vex", "--in", "gate-kiosk", "--output", bill], 0)?;
-        self.run(TOGETHER, &["check", "--bill", bill, "--in", "gate-kiosk"], 0)
+        self.run(TOGETHER, &["check", "--bill", bill, "--in", "gate-kiosk"], 0)?;
+        self.text("One page shows it all.");
+        self.run(TOGETHER, &["report"], 0)
     }
 }

@@ -162,7 +162,7 @@ pub struct HoldingNeed {
 
 impl Newer {
     /// What is newer; why an update finds no set of versions, where it doesn't.
-    pub fn of(report: &Report<'_>, stuck: Vec<String>) -> Self {
+    pub fn of(report: &Report<'_>) -> Self {
         let packages = report.packages.iter().map(|news| news_of(news, &report.facets)).collect();
         let upstream = report.upstream.iter().filter_map(|(package, at)| {
             let newest = at.newest.as_ref().ok()?;
@@ -181,7 +181,8 @@ impl Newer {
             notes: news.notes.iter().map(Note::from).collect(),
         });
         let charters = charters.collect();
-        Self { charters, packages, looked_at: report.asked, unknown: report.unknown.clone(), upstream, stuck }
+        let (unknown, stuck) = (report.unknown.clone(), report.stuck_reasons());
+        Self { charters, packages, looked_at: report.asked, unknown, upstream, stuck }
     }
 }
 

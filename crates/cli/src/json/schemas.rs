@@ -9,7 +9,7 @@ use super::error::ErrorOutput;
 use super::{Document, Output};
 use super::{
     check, compare, declare, describe, explain, export, find, fit, follow, graph, history, install, links,
-    machine, merge, newer, publish, ready, registry, step, store, survey, task, verify,
+    machine, merge, newer, publish, ready, registry, report, step, store, survey, task, verify,
 };
 
 /// A schema by its name.
@@ -69,6 +69,7 @@ pub fn of_commands() -> Vec<Named> {
         Named::of_command::<explain::Explanation>(),
         Named::of_command::<export::ExportedDocument>(),
         Named::of_command::<newer::Newer>(),
+        Named::of_command::<report::WrittenReport>(),
         Named::of_command::<compare::Comparison>(),
         Named::of_command::<history::History>(),
         Named::of_command::<survey::Survey>(),

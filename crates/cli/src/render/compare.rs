@@ -1,7 +1,7 @@
 //! What `compare` shows: the difference of two locks, in the terms that a reviewer uses.
 
 mod files;
-mod review;
+pub mod review;
 
 use std::collections::BTreeMap;
 
@@ -109,7 +109,7 @@ fn markdown(found: &[Change<'_>], projects: &ProjectChanges<'_>, report: &Report
 }
 
 /// The projects that are on one side only.
-fn project_lines(projects: &ProjectChanges<'_>) -> Vec<String> {
+pub fn project_lines(projects: &ProjectChanges<'_>) -> Vec<String> {
     let line = |what: &str, names: &[&PackageName]| {
         let names: Vec<&str> = names.iter().map(|name| name.as_str()).collect();
         (!names.is_empty()).then(|| format!("{what} {}", names.join(", ")))
@@ -120,13 +120,13 @@ fn project_lines(projects: &ProjectChanges<'_>) -> Vec<String> {
 }
 
 /// The size of all archives, before and after.
-fn sizes(report: &Report) -> String {
+pub fn sizes(report: &Report) -> String {
     let (before, after) = report.sizes();
     if before == after { size(after) } else { format!("{} -> {}", size(before), size(after)) }
 }
 
 /// One change in words: what became of the package, its name, versions, size, licence, and what else is worth a look.
-fn cells(change: &Change<'_>, causes: &BTreeMap<PackageName, Vec<PackageName>>) -> [String; 6] {
+pub fn cells(change: &Change<'_>, causes: &BTreeMap<PackageName, Vec<PackageName>>) -> [String; 6] {
     let package = change.package();
     let both = |shown: fn(&LockedPackage) -> String| match (change.old, change.new) {
         (Some(old), Some(new)) if shown(old) != shown(new) => format!("{} -> {}", shown(old), shown(new)),

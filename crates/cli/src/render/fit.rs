@@ -55,7 +55,7 @@ fn show_reasons(ui: &Ui, row: &Row, places: &[String], facets: &Facets) {
         return;
     }
     ui.answer(title);
-    for (words, names) in reasons(row, places, facets) {
+    for (words, names) in reasons(&row.fits, places, places.len() > MAX_COLUMNS, facets) {
         ui.answer(format!("  {}: {words}", names.join(", ")));
     }
     match &row.fitting {
@@ -67,14 +67,16 @@ fn show_reasons(ui: &Ui, row: &Row, places: &[String], facets: &Facets) {
     }
 }
 
-/// What is to be said of places, each with those that it is said of.
-fn reasons<'p>(row: &Row, places: &'p [String], facets: &Facets) -> Vec<(String, Vec<&'p str>)> {
+/// What is to be said of places, each with those that it is said of; of those that it fits, too, where that is wanted.
+pub fn reasons<'p>(
+    fits: &[Option<Fit>],
+    places: &'p [String],
+    with_fitting: bool,
+    facets: &Facets,
+) -> Vec<(String, Vec<&'p str>)> {
     let mut lines: Vec<(String, Vec<&str>)> = Vec::new();
-    for (place, fit) in places.iter().zip(&row.fits) {
-        let Some(fit) = fit.as_ref().filter(|fit| places.len() > MAX_COLUMNS || !matches!(fit, Fit::Yes))
-        else {
-            continue;
-        };
+    for (place, fit) in places.iter().zip(fits) {
+        let Some(fit) = fit.as_ref().filter(|fit| with_fitting || !matches!(fit, Fit::Yes)) else { continue };
         let words = words::fit(fit, facets);
         let words = words.strip_prefix("no: ").unwrap_or(&words).to_owned();
         match lines.iter_mut().find(|(other, _)| *other == words) {

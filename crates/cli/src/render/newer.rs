@@ -1,6 +1,5 @@
 //! What `newer` shows.
 
-use bibliotax_app::failure::Failure;
 use bibliotax_app::newer::{CharterNews, PackageNews, Report};
 use bibliotax_core::facet::Facets;
 use bibliotax_core::lock::LockedPackage;
@@ -27,11 +26,8 @@ pub fn show(ui: &Ui, report: &Report<'_>) {
         ui.say(format!("not known, since they come from archives: {}", names.join(", ")));
     }
     report.upstream.iter().for_each(|(package, at)| show_upstream(ui, package, at));
-    let stuck = report.stuck.as_ref().map(Failure::reasons).unwrap_or_default();
-    if !stuck.is_empty() {
-        ui.warn(format!("an update isn't possible now: {}", stuck.join(" ")));
-    }
-    ui.report(|| json::newer::Newer::of(report, stuck));
+    report.why_stuck().iter().for_each(|stuck| ui.warn(stuck));
+    ui.report(|| json::newer::Newer::of(report));
 }
 
 /// Says which newer releases a charter has.
@@ -94,13 +90,10 @@ fn show_next(ui: &Ui, report: &Report<'_>) {
 /// The rows of one package: versions, then a row for each further thing that is shown.
 fn rows(PackageNews { news, notes }: &PackageNews<'_>, facets: &Facets) -> Vec<Vec<String>> {
     let package = news.package;
-    let update = news.update.as_ref().map(|(version, source)| match source.git() {
-        Some(git) if *version == package.version => git.commit.short().to_owned(),
-        None if *version == package.version => format!("{version}, its card"),
-        _ => version.to_string(),
-    });
+    let update = update_version(news);
     let beyond = news.beyond.as_ref().map(|(version, _)| version.to_string());
-    let mut about = about_locked(news);
+    let mut about: Vec<String> =
+        about_locked(news).into_iter().map(|text| styled(style::WARNING, clean(&text))).collect();
     about.extend(news.beyond.iter().map(|(_, holds)| held_back(holds, facets)));
     about.extend(notes.iter().map(|(version, text)| format!("{version}: {}", clean(text))));
     let first = vec![
@@ -120,6 +113,16 @@ fn rows(PackageNews { news, notes }: &PackageNews<'_>, facets: &Facets) -> Vec<V
     rows
 }
 
+/// What an update of everything moves a package to, where that is another.
+pub fn update_version(news: &News<'_>) -> Option<String> {
+    let (version, source) = news.update.as_ref()?;
+    Some(match source.git() {
+        Some(git) if *version == news.package.version => git.commit.short().to_owned(),
+        None if *version == news.package.version => format!("{version}, its card"),
+        _ => version.to_string(),
+    })
+}
+
 fn locked(package: &LockedPackage) -> String {
     let commit = package.source.git().map(|git| format!(" ({})", git.commit.short())).unwrap_or_default();
     let stand_in = if package.stood_in { ", stand-in" } else { "" };
@@ -127,31 +130,25 @@ fn locked(package: &LockedPackage) -> String {
 }
 
 /// What became of the release that is locked.
-fn about_locked(news: &News<'_>) -> Vec<String> {
+pub fn about_locked(news: &News<'_>) -> Vec<String> {
     let withdrawn = news.locked.as_ref().and_then(|release| release.withdrawn.as_ref());
-    let withdrawn = withdrawn.map(|withdrawal| format!("withdrawn: {}", clean(&withdrawal.reason)));
+    let withdrawn = withdrawn.map(|withdrawal| format!("withdrawn: {}", withdrawal.reason));
     let deprecated = news.locked.as_ref().and_then(|release| release.deprecated.as_ref());
     let deprecated = deprecated.map(|deprecation| {
         let instead = deprecation.instead.as_ref().map(|name| format!("; use {name}")).unwrap_or_default();
-        format!("deprecated: {}{instead}", clean(&deprecation.reason))
+        format!("deprecated: {}{instead}", deprecation.reason)
     });
     let affected = news.advisories.iter().map(|(affecting, fixed)| {
         let fixed = fixed.as_ref().map_or("not fixed yet".to_owned(), |fixed| format!("fixed in {fixed}"));
         format!("affected by {}, {}: {fixed}", affecting.advisory.id, affecting.severity)
     });
     let corrected = news.corrections.iter().filter_map(|one| one.reason.as_deref());
-    let corrected = corrected.map(|reason| format!("its card was corrected: {}", clean(reason)));
-    withdrawn
-        .into_iter()
-        .chain(deprecated)
-        .chain(affected)
-        .chain(corrected)
-        .map(|text| styled(style::WARNING, text))
-        .collect()
+    let corrected = corrected.map(|reason| format!("its card was corrected: {reason}"));
+    withdrawn.into_iter().chain(deprecated).chain(affected).chain(corrected).collect()
 }
 
 /// Who or what keeps a release out, in a line.
-fn held_back(holds: &[Hold], facets: &Facets) -> String {
+pub fn held_back(holds: &[Hold], facets: &Facets) -> String {
     let hold = |hold: &Hold| match hold {
         Hold::Need { by, at, range } => {
             let at = at.as_ref().map(|at| format!(" {at}")).unwrap_or_default();

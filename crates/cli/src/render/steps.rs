@@ -43,13 +43,17 @@ fn show(ui: &Ui, places: &[&Todo<'_>]) {
 }
 
 fn status(status: StepStatus) -> String {
-    let (style, word) = match status {
-        StepStatus::New => (style::WARNING, "open"),
-        StepStatus::Changed => (style::WARNING, "open again, because its text changed"),
-        StepStatus::Updated => (style::WARNING, "open again, after the update"),
-        StepStatus::Done => (style::GOOD, "done"),
-    };
-    styled(style, word)
+    styled(if status == StepStatus::Done { style::GOOD } else { style::WARNING }, word(status))
+}
+
+/// Whether a step is done, in words.
+pub fn word(status: StepStatus) -> &'static str {
+    match status {
+        StepStatus::New => "open",
+        StepStatus::Changed => "open again, because its text changed",
+        StepStatus::Updated => "open again, after the update",
+        StepStatus::Done => "done",
+    }
 }
 
 /// Shows that a step was ticked off or opened again, or would be; how many are open then.

@@ -46,6 +46,7 @@ mod reading;
 mod ready;
 mod registries;
 mod replaced;
+mod reports;
 mod requests;
 mod reviews;
 mod rules;

@@ -98,6 +98,15 @@ proptest! {
         for line in &layers.lines {
             prop_assert!(line.cells.windows(2).all(|pair| pair[1].0 == pair[0].0 + 1));
         }
+        let linked = linked_svg(&graph, "all", |node| format!("#{node}"));
+        for node in 0..graph.nodes.len() {
+            prop_assert_eq!(linked.matches(&format!("<a data-n=\"{node}\" href=\"#{node}\">")).count(), 1);
+        }
+        for (from, needed) in graph.needed().iter().enumerate() {
+            for to in needed.iter().filter(|to| **to != from) {
+                prop_assert_eq!(linked.matches(&format!("data-e=\"{from} {to}\"")).count(), 1);
+            }
+        }
         for heights in &layers.heights {
             prop_assert!(heights.windows(2).all(|pair| pair[1] > pair[0]), "{heights:?}");
         }

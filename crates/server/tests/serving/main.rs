@@ -2,7 +2,6 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that can't go on has failed")]
 
-mod browser;
 mod connections;
 mod faulty_client;
 mod finding;

@@ -5,8 +5,8 @@ use bibliotax_registry::publish::admit_release::admit_release;
 use bibliotax_server::Limits;
 use serde_json::json;
 
-use crate::browser::Browser;
 use crate::server::{Server, status};
+use bibliotax_test_browser::Browser;
 
 /// A server whose cards say what they can.
 pub fn server() -> Server {

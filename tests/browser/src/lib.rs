@@ -1,4 +1,11 @@
-//! A real browser, steered through its own remote interface.
+//! A real browser for tests of pages, steered through its own remote interface.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::missing_panics_doc,
+    reason = "a test that can't go on has failed"
+)]
 
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::TcpStream;
@@ -18,6 +25,13 @@ pub struct Browser {
 impl Browser {
     /// Opens a page in the browser that `BIBLIOTAX_TEST_BROWSER` names.
     pub fn open(url: &str) -> Self {
+        let mut browser = Self::start();
+        browser.go_to(url);
+        browser
+    }
+
+    /// Starts the browser with an empty page.
+    pub fn start() -> Self {
         let program =
             std::env::var_os("BIBLIOTAX_TEST_BROWSER").expect("`.ci/run` sets BIBLIOTAX_TEST_BROWSER");
         let profile = tempfile::tempdir().unwrap();
@@ -39,9 +53,37 @@ impl Browser {
         let page = new_page(&address.unwrap());
         let mut browser = Self { child, page, said: 0, _profile: profile };
         browser.ask("Page.enable", &json!({}));
-        browser.ask("Page.navigate", &json!({ "url": url }));
-        browser.until("document.readyState == 'complete' && location.protocol == 'http:'");
         browser
+    }
+
+    /// Leads to a page, and waits until it is there.
+    pub fn go_to(&mut self, url: &str) {
+        self.ask("Page.navigate", &json!({ "url": url }));
+        self.until("document.readyState == 'complete' && location.protocol != 'about:'");
+    }
+
+    /// Lets pages run no scripts of their own from now on.
+    pub fn without_scripts(&mut self) {
+        self.ask("Emulation.setScriptExecutionDisabled", &json!({ "value": true }));
+    }
+
+    /// Shows pages as a person sees them who prefers dark ones.
+    pub fn in_the_dark(&mut self) {
+        let features = json!({ "features": [{ "name": "prefers-color-scheme", "value": "dark" }] });
+        self.ask("Emulation.setEmulatedMedia", &features);
+    }
+
+    /// Lets a test run scripts that a page's policy forbids.
+    pub fn without_policy(&mut self) {
+        self.ask("Page.setBypassCSP", &json!({ "enabled": true }));
+    }
+
+    /// The page as a PDF document, in base64.
+    pub fn printed(&mut self) -> String {
+        self.ask("Page.printToPDF", &json!({ "preferCSSPageSize": true }))["data"]
+            .as_str()
+            .unwrap()
+            .to_owned()
     }
 
     /// What an expression of the page's own language gives; nothing where the page is just being left.

@@ -226,6 +226,8 @@ fn a_page_is_opened_in_the_program_for_it() {
         std::thread::sleep(std::time::Duration::from_millis(20));
     }
     assert!(garden.read("opened.part").trim_end().ends_with("gate/bibliotax-report.html"));
+    let ran = opened(&garden, "#!/bin/sh\nexit 3\n").expect(0);
+    assert!(ran.stderr.contains("warning: no browser could be started on this machine"), "{}", ran.stderr);
 }
 
 /// Clicks the head of a column of the packages; the packages in their order then.

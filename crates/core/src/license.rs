@@ -29,10 +29,12 @@ impl FromStr for License {
                     .label("SPDX doesn't list this licence");
                 Err(match meant_by(text, &fault) {
                     found if found.is_empty() => fault.advice("name a licence of your own `LicenseRef-…`"),
-                    found => fault.advice(format!(
-                        "write {}",
-                        either(&found.iter().map(String::as_str).collect::<Vec<_>>())
-                    )),
+                    found => {
+                        let span = fault.span.clone();
+                        let fault =
+                            found.iter().fold(fault, |fault, id| fault.fix(span.clone(), id.as_str()));
+                        fault.advice(format!("write {}", either(&found)))
+                    }
                 })
             }
         }

@@ -102,7 +102,10 @@ fn check(text: &str, what: &str, scopes: usize) -> Result<(), Fault> {
     let kept: Option<Vec<String>> =
         parts.iter().rev().take(scopes + 1).rev().map(|p| nearest_segment(p)).collect();
     Err(match kept {
-        Some(kept) => fault.advice(format!("`{}` would be valid", kept.join("/"))),
+        Some(kept) => {
+            let kept = kept.join("/");
+            fault.advice(format!("`{kept}` would be valid")).fix(0..text.len(), kept)
+        }
         None => fault,
     })
 }

@@ -66,6 +66,8 @@ pub(crate) fn with_nearest<'a>(
 ) -> Fault {
     let near = nearest(word, known.clone(), 2);
     if !near.is_empty() {
+        let span = fault.span.clone();
+        let fault = near.iter().fold(fault, |fault, word| fault.fix(span.clone(), *word));
         return fault.advice(either(&near));
     }
     let all: Vec<&str> = known.take(MAX_LISTED + 1).collect();

@@ -276,14 +276,14 @@ fn parse_number(part: &str, start: usize) -> Result<u64, Fault> {
         let fault = fault.label("not a digit");
         let plain = part.trim_start_matches(['v', 'V']);
         let only_a_letter = plain.len() < part.len() && plain.bytes().all(|b| b.is_ascii_digit());
-        return Err(if only_a_letter { fault.advice("remove the `v`") } else { fault });
+        let letter = start..start + part.len() - plain.len();
+        return Err(if only_a_letter { fault.advice("remove the `v`").fix(letter, "") } else { fault });
     }
     if part.len() > 1 && part.starts_with('0') {
         let plain = part.trim_start_matches('0');
         let plain = if plain.is_empty() { "0" } else { plain };
-        return Err(
-            invalid("a number can't have a leading zero", start, part).advice(format!("write `{plain}`"))
-        );
+        let fault = invalid("a number can't have a leading zero", start, part);
+        return Err(fault.advice(format!("write `{plain}`")).fix(start..start + part.len(), plain));
     }
     part.parse()
         .map_err(|_| invalid("the number is too large", start, part).label(format!("over {}", u64::MAX)))

@@ -18,14 +18,17 @@ pub fn fault(text: &str, error: &TomlError) -> Fault {
     let span = error.span().unwrap_or(0..0);
     let line = line_around(text, span.start);
     if let Some(at) = text[line.clone()].find(CURLY) {
-        return curly_quotes(text, line.start + at);
+        let at = line.start + at;
+        return curly_quotes(text, line, at);
     }
     let found = error.message();
     if found.starts_with("duplicate key") {
         return duplicate(text, span);
     }
     if found.starts_with("missing comma") || stands_after_an_element(text, &line, span.start) {
-        return Fault::new("manifest.missing-comma", "a comma is missing", span).label("write a `,` here");
+        let at = text[..span.start].trim_end().len();
+        let fault = Fault::new("manifest.missing-comma", "a comma is missing", span);
+        return fault.label("write a `,` here").fix(at..at, ",");
     }
     if found.starts_with("invalid unquoted key") {
         return unquoted_name(text, line, span);
@@ -52,11 +55,12 @@ fn line_around(text: &str, at: usize) -> Range<usize> {
     start..end
 }
 
-fn curly_quotes(text: &str, at: usize) -> Fault {
+fn curly_quotes(text: &str, line: Range<usize>, at: usize) -> Fault {
     let width = text[at..].chars().next().map_or(0, char::len_utf8);
     Fault::new("manifest.curly-quotes", "curly quotes aren't allowed here", at..at + width)
         .label("an editor may have changed it")
         .advice("use straight quotes: `\"`")
+        .fix(line.clone(), text[line].replace(CURLY, "\""))
 }
 
 fn duplicate(text: &str, span: Range<usize>) -> Fault {
@@ -76,9 +80,11 @@ fn stands_after_an_element(text: &str, line: &Range<usize>, at: usize) -> bool {
 fn unquoted_name(text: &str, line: Range<usize>, span: Range<usize>) -> Fault {
     let key = text[line.clone()].split('=').next().unwrap_or_default().trim();
     if key.contains('/') && !key.starts_with('[') {
+        let start = text[line.clone()].find(key).map_or(span.start, |at| line.start + at);
         return Fault::new("manifest.unquoted-name", "a name with `/` needs quotes", span)
             .label("TOML requires quotes around this key")
-            .advice(format!("write `\"{key}\"`"));
+            .advice(format!("write `\"{key}\"`"))
+            .fix(start..start + key.len(), format!("\"{key}\""));
     }
     Fault::new("manifest.syntax", "this can't be read as TOML", span).label("a key can't have this character")
 }
@@ -97,6 +103,7 @@ fn unquoted_value(text: &str, line: Range<usize>, span: Range<usize>) -> Fault {
             fault(start..start + value.len())
                 .label("no quotes around it")
                 .advice(format!("write `\"{value}\"`"))
+                .fix(start..start + value.len(), format!("\"{value}\""))
         }
         Some(_) => fault(span).label("expected the end of the line, or quotes around a text"),
     }

@@ -11,7 +11,7 @@ pub fn offer(text: &str, fault: Fault) -> Fault {
         return fault;
     }
     match meant(text.trim()) {
-        Some(meant) => fault.advice(format!("write `{meant}`")),
+        Some(meant) => fault.advice(format!("write `{meant}`")).fix(0..text.len(), meant),
         None => fault,
     }
 }
@@ -22,7 +22,8 @@ pub fn empty(text: &str, clauses: &[Clause]) -> Fault {
     match clauses.iter().flatten().next() {
         Some(Bound::Between(Some(from), Some(to))) if to < from => {
             let turned = written(&[Bound::Between(Some(to.clone()), Some(from.clone()))]);
-            fault.label("the end comes before the start").advice(format!("write `{turned}`"))
+            let fault = fault.label("the end comes before the start");
+            fault.advice(format!("write `{turned}`")).fix(0..text.len(), turned)
         }
         _ => fault.label("its bounds contradict each other"),
     }

@@ -88,7 +88,8 @@ impl Reader<'_> {
                 let message = format!("the value of `{}` needs quotes", key.get());
                 let fault =
                     Fault::new("manifest.unquoted-value", message, span(item)).label("a number, not a text");
-                self.faults.push(fault.advice(format!("write `\"{}\"`", number.value())));
+                let quoted = format!("\"{}\"", number.value());
+                self.faults.push(fault.advice(format!("write `{quoted}`")).fix(span(item), quoted));
                 None
             }
             _ => {

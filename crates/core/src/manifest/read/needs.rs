@@ -264,7 +264,8 @@ impl Reader<'_> {
             let message = format!("the range of `{key}` needs quotes");
             let fault =
                 Fault::new("manifest.unquoted-value", message, span(item)).label("a number, not a text");
-            self.faults.push(fault.advice(format!("write `\"{number}\"`")));
+            let quoted = format!("\"{number}\"");
+            self.faults.push(fault.advice(format!("write `{quoted}`")).fix(span(item), quoted));
             return None;
         }
         self.parse(item, key)

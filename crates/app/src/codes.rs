@@ -88,6 +88,7 @@ pub const CODES: &[(&str, Kind, &str)] = &[
     ("disk.full", Kind::Disk, "no space is left on a disk"),
     ("disk.missing", Kind::Disk, "a file or folder isn't there"),
     ("disk.read-only", Kind::Disk, "a disk can't be written"),
+    ("editor.protocol", Kind::Input, "an editor breaks the Language Server Protocol"),
     ("environment.switch", Kind::Usage, "an environment variable that is on or off has another value"),
     ("event.no-reason", Kind::Unreachable, "a withdrawal or deprecation has no reason"),
     ("event.no-room", Kind::Unreachable, "a package's history would become too long"),

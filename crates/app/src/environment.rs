@@ -4,6 +4,7 @@ use std::ffi::OsString;
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use bibliotax_registry::catalogue::stop::Stop;
 use bibliotax_registry::client::network::Network;
 use bibliotax_registry::client::pending_hosts::PendingHosts;
 use bibliotax_store::store::Store;
@@ -31,6 +32,8 @@ pub struct Environment {
     pub bucket_settings: Vec<(String, String)>,
     /// The person's settings.
     pub settings: SettingsFile,
+    /// Whether the answer isn't wanted any more.
+    pub stop: Stop,
     /// The folders in which programs are looked for, as `PATH` has them.
     pub program_folders: OsString,
 }

@@ -25,6 +25,7 @@ pub mod compare;
 pub mod context;
 pub mod credentials;
 pub mod describe;
+pub mod diagnose;
 pub mod drop;
 pub mod environment;
 pub mod explain;

@@ -64,7 +64,11 @@ impl<'w> Resolver<'w> {
     ) -> Result<Self, Failure> {
         let opened = workspace.open_registries(declared, freshness, &environment.network_for(options));
         let registries = opened.map_err(|error| hints::at_its_place(error, &workspace.manifests))?;
-        Ok(Self { workspace, registries: registries.patient_for(options.effort), options })
+        Ok(Self {
+            workspace,
+            registries: registries.patient_for(options.effort).until(environment.stop.clone()),
+            options,
+        })
     }
 
     /// The lock that `declared`, bound by its charters, leads to, staying with what is locked.

@@ -37,7 +37,7 @@ use crate::failure::Failure;
 use self::edits::Edits;
 pub use self::edits::ManifestEdits;
 pub use self::lock_file::{LockFile, MAX_SIZE as MAX_LOCK_SIZE};
-pub use self::manifest_file::{CardFile, ManifestFile, file_name};
+pub use self::manifest_file::{CardFile, ManifestFile, OpenTexts, file_name};
 pub use self::manifests::{Manifests, folder_of};
 pub use self::projects::{ProjectWords, called};
 pub use self::root::{Membership, Outer, outer_workspace, projects_below};

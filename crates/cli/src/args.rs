@@ -16,6 +16,7 @@ mod history;
 mod init;
 mod install;
 mod kit;
+mod language_server;
 mod links;
 mod lookup;
 mod manual;
@@ -172,6 +173,7 @@ pub enum Command {
     Kit(kit::Kit),
     Store(store::Store),
     Completions(completions::Completions),
+    LanguageServer(language_server::LanguageServer),
     Manual(manual::Manual),
     Schema(schema::Schema),
     Demo(demo::Demo),
@@ -260,6 +262,7 @@ impl Command {
             Self::Kit(command) => command.run(run),
             Self::Store(command) => command.run(run),
             Self::Completions(command) => command.run(run),
+            Self::LanguageServer(command) => command.run(run),
             Self::Manual(command) => command.run(run),
             Self::Schema(command) => command.run(run),
             Self::Demo(command) => command.run(run),

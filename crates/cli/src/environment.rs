@@ -9,6 +9,7 @@ use bibliotax_app::credentials::{CredentialChain, CredentialFile, TOKENS};
 use bibliotax_app::environment::Environment;
 use bibliotax_app::failure::Failure;
 use bibliotax_app::settings::SettingsFile;
+use bibliotax_registry::catalogue::stop::Stop;
 use etcetera::base_strategy::{BaseStrategy, choose_base_strategy};
 use jiff::Timestamp;
 
@@ -32,6 +33,7 @@ pub fn read() -> Result<Environment, Failure> {
         waits: waiting::waits(),
         bucket_settings: bucket_settings().collect(),
         program_folders: env::var_os("PATH").unwrap_or_default(),
+        stop: Stop::default(),
     })
 }
 

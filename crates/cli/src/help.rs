@@ -15,7 +15,7 @@ const STAGES: [(&str, &[&str]); 7] = [
     ),
     ("Work in a team", &["merge", "check", "survey", "accept", "kit", "export"]),
     ("Publish packages", &["publish", "withdraw", "deprecate", "registry"]),
-    ("Maintain this machine", &["store", "completions", "manual", "schema"]),
+    ("Maintain this machine", &["store", "completions", "manual", "schema", "language-server"]),
     ("Try it", &["demo"]),
 ];
 

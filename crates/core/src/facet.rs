@@ -13,6 +13,7 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+pub use self::known::known_values;
 use crate::name::{FacetName, PartName};
 
 /// Stands for every value of a choice in what a release works with.

@@ -19,11 +19,11 @@ pub struct Fault {
     /// Where in the text, in bytes; may be empty to point between two characters.
     pub span: Range<usize>,
     /// A few words to stand at the place itself; may be empty.
-    pub label: String,
+    pub label: Box<str>,
     /// What to write or run instead.
     pub advice: Option<String>,
     /// Texts that would be right, as far as they can be told, the likeliest first.
-    pub fixes: Vec<Fix>,
+    pub fixes: Box<[Fix]>,
 }
 
 /// A text that would be right at a place.
@@ -64,13 +64,20 @@ fn is_within_quotes(text: &str, at: usize) -> bool {
 impl Fault {
     /// A fault at `span`, yet without label or advice.
     pub fn new(code: &'static str, message: impl Into<String>, span: Range<usize>) -> Self {
-        Self { code, message: message.into(), span, label: String::new(), advice: None, fixes: Vec::new() }
+        Self {
+            code,
+            message: message.into(),
+            span,
+            label: Box::default(),
+            advice: None,
+            fixes: Box::default(),
+        }
     }
 
     /// The same fault with a few words to stand at its place.
     #[must_use]
     pub fn label(mut self, label: impl Into<String>) -> Self {
-        self.label = label.into();
+        self.label = label.into().into_boxed_str();
         self
     }
 
@@ -84,7 +91,9 @@ impl Fault {
     /// The same fault with a text that would be right at a place.
     #[must_use]
     pub fn fix(mut self, span: Range<usize>, text: impl Into<String>) -> Self {
-        self.fixes.push(Fix { span, text: text.into() });
+        let mut fixes = self.fixes.into_vec();
+        fixes.push(Fix { span, text: text.into() });
+        self.fixes = fixes.into_boxed_slice();
         self
     }
 

@@ -3,7 +3,12 @@
 //!
 //! Usage: opening-time URL
 
-#![allow(clippy::unwrap_used, clippy::expect_used, reason = "there is nothing else to do where it fails")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::print_stdout,
+    reason = "a program for benches, not a part of the product"
+)]
 
 use bibliotax_test_browser::Browser;
 

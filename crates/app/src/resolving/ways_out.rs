@@ -1,5 +1,7 @@
 //! Ways out of a conflict, as commands to paste.
 
+pub mod as_edits;
+
 use bibliotax_core::charter::DeclaredCharter;
 use bibliotax_core::manifest::Need;
 use bibliotax_core::name::PackageName;

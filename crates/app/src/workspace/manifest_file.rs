@@ -43,7 +43,12 @@ pub struct ManifestReader {
     files: BTreeMap<PathBuf, ManifestFile>,
     /// Those of an earlier reader.
     earlier: BTreeMap<PathBuf, ManifestFile>,
+    /// Texts that are open in an editor.
+    open: OpenTexts,
 }
+
+/// Texts of manifests and cards that are open in an editor and take the place of those on disk, by their paths.
+pub type OpenTexts = BTreeMap<PathBuf, String>;
 
 impl ManifestReader {
     /// A reader that parses only what is new since these files were read.
@@ -56,7 +61,13 @@ impl ManifestReader {
                 ManifestFile { read, folder: String::new(), is_neighbour: false, ..file },
             )
         };
-        Self { files: BTreeMap::new(), earlier: files.into_iter().map(of_root).collect() }
+        let earlier = files.into_iter().map(of_root).collect();
+        Self { earlier, ..Self::default() }
+    }
+
+    /// The same with texts that are open in an editor.
+    pub fn with_open(self, open: OpenTexts) -> Self {
+        Self { open, ..self }
     }
 
     /// The manifest of the project in a folder.
@@ -70,13 +81,28 @@ impl ManifestReader {
     }
 
     fn load(&mut self, project: &Path) -> Result<ManifestFile, Failure> {
-        let text = read_manifest(&project.join(FILE_NAME))?;
-        let Some(earlier) = self.earlier.remove(project).filter(|earlier| earlier.text == text) else {
-            return ManifestFile::default().with_text(text, project, &BTreeMap::new());
+        let path = project.join(FILE_NAME);
+        let text = match self.open.get(&path) {
+            Some(open) => open.clone(),
+            None => read_manifest(&path)?,
         };
-        let cards = cards_beside(project, &earlier.outline)?;
+        let earlier = self.earlier.remove(project).filter(|earlier| earlier.text == text);
+        let cards = self.open_cards(project);
+        let Some(earlier) = earlier else {
+            return ManifestFile::default().with_text(text, project, &cards);
+        };
+        let cards = cards_with(project, &earlier.outline, &cards)?;
         let read = earlier.read.filter(|_| cards == earlier.cards);
         Ok(ManifestFile { cards, read, ..earlier })
+    }
+
+    /// The texts of cards that are open, by the ways to them from a project's folder.
+    fn open_cards(&self, project: &Path) -> BTreeMap<&str, &str> {
+        let cards = self.open.iter().filter_map(|(path, text)| {
+            let way = path.strip_prefix(project).ok()?.to_str()?;
+            (way != FILE_NAME).then_some((way, text.as_str()))
+        });
+        cards.collect()
     }
 }
 
@@ -91,11 +117,7 @@ impl ManifestFile {
     /// Cards have these texts in place of those on disk.
     pub fn with_text(&self, text: String, at: &Path, edited: &BTreeMap<&str, &str>) -> Result<Self, Failure> {
         let outline = Outline::of(&text);
-        let mut cards = cards_beside(at, &outline)?;
-        for (path, text) in edited {
-            cards.retain(|card| card.path != *path);
-            cards.push(CardFile { path: (*path).to_owned(), text: (*text).to_owned() });
-        }
+        let cards = cards_with(at, &outline, edited)?;
         Ok(Self { text, outline, cards, read: None, ..self.clone() })
     }
 
@@ -161,6 +183,20 @@ fn cards_beside(folder: &Path, outline: &Outline) -> Result<Vec<CardFile>, Failu
         if let Some(text) = read_text(&folder.join(path), manifest::MAX_SIZE)?.filter(|_| is_new) {
             cards.push(CardFile { path: path.clone(), text });
         }
+    }
+    Ok(cards)
+}
+
+/// The same, with these texts in place of those on disk.
+fn cards_with(
+    folder: &Path,
+    outline: &Outline,
+    edited: &BTreeMap<&str, &str>,
+) -> Result<Vec<CardFile>, Failure> {
+    let mut cards = cards_beside(folder, outline)?;
+    for (path, text) in edited.iter().filter(|(path, _)| outline.cards.iter().any(|card| card == *path)) {
+        cards.retain(|card| card.path != *path);
+        cards.push(CardFile { path: (*path).to_owned(), text: (*text).to_owned() });
     }
     Ok(cards)
 }

@@ -11,7 +11,7 @@ use bibliotax_store::shelf::Template;
 
 use super::edits::Edits;
 use super::folder_patterns::{Pattern, listed};
-use super::manifest_file::{ManifestFile, ManifestReader, file_name};
+use super::manifest_file::{ManifestFile, ManifestReader, OpenTexts, file_name};
 use super::root::{needed_folder, no_manifest, root_of};
 use crate::failure::Failure;
 
@@ -35,6 +35,15 @@ impl Manifests {
     /// The manifests of the workspace that `from` is in, read no further than it takes to know which they are.
     pub fn find(from: &Path) -> Result<Self, Failure> {
         Self::find_with(from, ManifestReader::default())
+    }
+
+    /// The same, some of which are open in an editor; parsed again only where texts differ from those that were read before.
+    pub fn find_open(from: &Path, open: OpenTexts, before: Option<&Self>) -> Result<Self, Failure> {
+        let reader = match before {
+            Some(before) => ManifestReader::after(&before.root, before.files.iter().cloned()),
+            None => ManifestReader::default(),
+        };
+        Self::find_with(from, reader.with_open(open))
     }
 
     /// The same as they are on disk now, parsed again only where texts changed.

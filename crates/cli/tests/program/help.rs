@@ -57,6 +57,7 @@ fn the_help_groups_commands_by_stage() {
       completions  Print a script that completes commands and options in a shell
       manual       Write manual pages for `man`, one for each command
       schema       Print a JSON Schema: of a file, or of what a command prints
+      language-server Answer an editor about manifests, over standard input and output
 
     Try it
       demo         Show what bibliotax does, on sample data

@@ -18,6 +18,7 @@ mod demo;
 mod disk;
 mod docs;
 mod dry_runs;
+mod editor;
 mod exports;
 mod faults;
 mod find;

@@ -59,14 +59,19 @@ pub fn has_any_names(os: &str) -> bool {
     TOLERANT_SYSTEMS.contains(&os)
 }
 
-/// Sees that a value of `os` or `arch` is no other name of one that we call otherwise, and no slip of one.
-pub fn check(facet: &FacetName, value: &str) -> Result<(), FacetProblem> {
-    let known = match facet.as_str() {
+/// The values of a facet that have usual names; none of most facets.
+pub fn known_values(facet: &FacetName) -> &'static [&'static str] {
+    match facet.as_str() {
         "os" => SYSTEMS,
         "arch" => PROCESSORS,
-        _ => return Ok(()),
-    };
-    if known.contains(&value) {
+        _ => &[],
+    }
+}
+
+/// Sees that a value of `os` or `arch` is no other name of one that we call otherwise, and no slip of one.
+pub fn check(facet: &FacetName, value: &str) -> Result<(), FacetProblem> {
+    let known = known_values(facet);
+    if known.is_empty() || known.contains(&value) {
         return Ok(());
     }
     let lower = value.to_lowercase();

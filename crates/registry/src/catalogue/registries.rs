@@ -29,8 +29,10 @@ use crate::catalogue::prefetch::Prefetcher;
 use crate::catalogue::registry::Registry;
 use crate::catalogue::registry::mirrored::MirrorStatus;
 use crate::catalogue::seen_histories::SeenHistories;
+use crate::catalogue::stop::Stop;
 use crate::client::network::Network;
 use crate::model::error::RegistryError;
+use crate::model::names::Named;
 use crate::search::{Found, Query};
 use crate::sources::direct_sources::{DirectSources, Freshness};
 
@@ -44,6 +46,7 @@ pub struct Registries {
     ahead: Prefetcher,
     /// When patience with a search ends.
     deadline: Option<Instant>,
+    stop: Stop,
 }
 
 /// Where packages are looked up.
@@ -167,14 +170,14 @@ impl Registries {
         });
         let concurrency = network.concurrency.unwrap_or(MAX_CONCURRENT_REQUESTS);
         let ahead = if is_remote { Prefetcher::new(concurrency) } else { Prefetcher::default() };
-        Ok(Self { sources, facets, ahead, deadline: None })
+        Ok(Self { sources, facets, ahead, deadline: None, stop: Stop::default() })
     }
 
     /// The same registries as they are opened, for another question.
     #[must_use]
     pub fn again(&self) -> Self {
         let (sources, facets) = (Arc::clone(&self.sources), Arc::clone(&self.facets));
-        Self { sources, facets, ahead: Prefetcher::default(), deadline: None }
+        Self { sources, facets, ahead: Prefetcher::default(), deadline: None, stop: Stop::default() }
     }
 
     /// The same registries, asked by so many threads beside the one that waits for the answers.
@@ -199,6 +202,12 @@ impl Registries {
     #[must_use]
     pub fn patient_for(self, effort: Duration) -> Self {
         Self { deadline: Instant::now().checked_add(effort), ..self }
+    }
+
+    /// The same registries for a search that gives up once it is stopped.
+    #[must_use]
+    pub fn until(self, stop: Stop) -> Self {
+        Self { stop, ..self }
     }
 
     /// Asks at once for all that these needs can reach, where that is one question instead of many.
@@ -318,6 +327,21 @@ impl Registries {
         let find = |declared: &Declared| declared.source.find(query, &self.facets, cache, now);
         let declared = self.sources.declared.par_iter();
         declared.map(|declared| (declared.name.clone(), find(declared))).collect()
+    }
+
+    /// What is known of the packages whose names begin with a text, in each registry that knows any, at once.
+    pub fn beginning_with(&self, text: &str, most: usize, cache: &Path) -> Vec<(RegistryName, Named)> {
+        let of_one = |declared: &Declared| -> Vec<(RegistryName, Named)> {
+            // A registry that can't say is no reason to say nothing of the others.
+            let found = declared.source.beginning_with(text, most, cache).unwrap_or_default();
+            found.into_iter().map(|named| (declared.name.clone(), named)).collect()
+        };
+        self.sources.declared.iter().flat_map(of_one).collect()
+    }
+
+    /// Brings what makes that fast up to date.
+    pub fn follow_names(&self) {
+        self.sources.declared.iter().for_each(|declared| declared.source.follow_names());
     }
 
     /// The full card of a release; from a registry it has to be what its entry names.
@@ -462,7 +486,7 @@ impl Catalogue for Registries {
     type Error = RegistryError;
 
     fn is_out_of_time(&self) -> bool {
-        self.deadline.is_some_and(|deadline| Instant::now() > deadline)
+        self.stop.is_stopped() || self.deadline.is_some_and(|deadline| Instant::now() > deadline)
     }
 
     fn listing(&self, package: &PackageName) -> Result<Option<Arc<Listing>>, RegistryError> {

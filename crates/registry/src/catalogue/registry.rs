@@ -29,6 +29,7 @@ use crate::client::http::Remote;
 use crate::client::network::Network;
 use crate::client::oci::Oci;
 use crate::model::error::RegistryError;
+use crate::model::names::Named;
 use crate::model::release_status::Change;
 use crate::model::storage::{RegistryStorage, read_history, with_built_in};
 use crate::search::{Found, Query};
@@ -110,6 +111,16 @@ pub trait RegistryKind: Send + Sync {
         cache: &Path,
         now: Timestamp,
     ) -> Result<Found, RegistryError>;
+
+    /// What is known of the packages whose names begin with a text, at once and also without a network, as far as their names were
+    /// ever read; what makes that fast is kept below `cache`.
+    fn beginning_with(&self, text: &str, most: usize, _cache: &Path) -> Result<Vec<Named>, RegistryError> {
+        let names = self.listed()?.into_iter().filter(|name| name.as_str().starts_with(text));
+        Ok(names.take(most).map(Named::only).collect())
+    }
+
+    /// Brings what makes that fast up to date, where that takes a question over a network.
+    fn follow_names(&self) {}
 
     /// Changes how releases of a package stand; whether it was so already. A server has a clock of its own.
     fn change(&self, name: &PackageName, change: &Change, now: Timestamp) -> Result<bool, RegistryError>;

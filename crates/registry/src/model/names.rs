@@ -74,6 +74,24 @@ fn is_none(providers: &usize) -> bool {
     *providers == 0
 }
 
+impl Named {
+    /// A package of which nothing but its name is known.
+    pub fn only(name: PackageName) -> Self {
+        Self {
+            name,
+            newest: None,
+            upstream_version: None,
+            published: None,
+            summary: None,
+            tags: Vec::new(),
+            fits: Fits::new(),
+            needs: Vec::new(),
+            deprecated: false,
+            providers: 0,
+        }
+    }
+}
+
 /// What a list has to say of a package; `card` gives the text of one.
 pub fn named(
     package: &PackageName,

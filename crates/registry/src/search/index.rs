@@ -62,6 +62,13 @@ pub struct ReadUpTo {
     pub tail: Vec<u8>,
 }
 
+/// The packages whose names are in a part of the alphabet, those that most need first.
+const BY_NAME: &str = "SELECT line FROM packages LEFT JOIN uses USING (name) WHERE name >= ? AND name < ? ORDER BY count DESC, name LIMIT ?";
+
+/// The packages whose names have these words.
+const BY_WORD: &str = "SELECT line FROM words JOIN packages ON packages.id = words.rowid LEFT JOIN uses ON uses.name = packages.name
+    WHERE words MATCH ? ORDER BY count DESC, packages.name LIMIT ?";
+
 impl ReadUpTo {
     /// Where to read on, so that what was read last comes once more and can be compared.
     pub fn from(&self) -> u64 {
@@ -196,6 +203,31 @@ impl Index {
             rows.collect::<rusqlite::Result<Vec<String>>>()
         };
         Ok(self.tried(all())?.iter().filter_map(|name| name.parse().ok()).collect())
+    }
+
+    /// What is known of the packages whose names, or the parts of them behind a scope, begin with a text: those that most packages
+    /// need first.
+    pub fn beginning_with(&self, text: &str, most: usize) -> Result<Vec<Named>, RegistryError> {
+        // Between a text and the one behind all that begin with it; no name has this letter.
+        let (from, to) = (text.to_owned(), format!("{text}\u{7f}"));
+        let words = text.split(['/', '-']).filter(|word| !word.is_empty());
+        let words: Vec<String> = words.map(|word| format!("\"{}\"", word.replace('"', ""))).collect();
+        let mut lines = self.lines_of(BY_NAME, params![from, to, most])?;
+        // Whoever doesn't know the scope finds a package by the words of its name.
+        if lines.len() < most && !words.is_empty() {
+            let matching = format!("name : {} *", words.join(" + "));
+            let more = self.lines_of(BY_WORD, params![matching, most])?;
+            let missing: Vec<String> = more.into_iter().filter(|line| !lines.contains(line)).collect();
+            lines.extend(missing);
+        }
+        lines.truncate(most);
+        Ok(lines.iter().filter_map(|line| serde_json::from_str(line).ok()).collect())
+    }
+
+    fn lines_of(&self, query: &str, with: impl rusqlite::Params) -> Result<Vec<String>, RegistryError> {
+        let mut asked = self.tried(self.database.prepare_cached(query))?;
+        let lines = self.tried(asked.query_map(with, |row| row.get(0)))?;
+        self.tried(lines.collect())
     }
 
     /// How many names there are.

@@ -173,7 +173,7 @@ fn placed(fault: Fault, value: &Span<usize>, width: usize) -> Fault {
     match value.len().checked_sub(width) {
         Some(0) => fault.shifted(value.start),
         Some(2) => fault.shifted(value.start + 1),
-        _ => Fault { span: value.clone(), fixes: Vec::new(), ..fault },
+        _ => Fault { span: value.clone(), fixes: Box::default(), ..fault },
     }
 }
 

@@ -13,12 +13,23 @@ use jiff::Timestamp;
 
 use super::{OpenedArchive, Publisher, RegistryKind};
 use crate::model::error::RegistryError;
+use crate::model::names::Named;
 use crate::model::release_status::Change;
 use crate::model::storage::{ReadRegistry, ReadRegistryExt, RegistryStorage};
 use crate::search::{Found, Query, Searcher};
 
 /// A registry whose files are there.
 pub struct Local(pub Arc<dyn RegistryStorage>);
+
+impl Local {
+    /// What searches it, with what makes that fast below `cache`.
+    fn searcher(&self, cache: &Path) -> Searcher {
+        let place = std::path::absolute(self.0.place()).unwrap_or_else(|_| self.0.place());
+        let place = Digest::of(place.as_os_str().as_encoded_bytes());
+        let registry: Arc<dyn ReadRegistry> = Arc::clone(&self.0) as _;
+        Searcher::new(registry, cache.join(place.to_string()).join("names.sqlite"))
+    }
+}
 
 impl RegistryKind for Local {
     fn name(&self) -> &str {
@@ -79,10 +90,11 @@ impl RegistryKind for Local {
         cache: &Path,
         now: Timestamp,
     ) -> Result<Found, RegistryError> {
-        let place = std::path::absolute(self.0.place()).unwrap_or_else(|_| self.0.place());
-        let place = Digest::of(place.as_os_str().as_encoded_bytes());
-        let registry: Arc<dyn ReadRegistry> = Arc::clone(&self.0) as _;
-        Searcher::new(registry, cache.join(place.to_string()).join("names.sqlite")).find(query, facets, now)
+        self.searcher(cache).find(query, facets, now)
+    }
+
+    fn beginning_with(&self, text: &str, most: usize, cache: &Path) -> Result<Vec<Named>, RegistryError> {
+        self.searcher(cache).with(|index| index.beginning_with(text, most))
     }
 
     fn change(&self, name: &PackageName, change: &Change, now: Timestamp) -> Result<bool, RegistryError> {

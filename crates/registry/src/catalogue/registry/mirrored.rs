@@ -22,6 +22,7 @@ use crate::catalogue::registry::{OpenedArchive, Publisher, Registry, RegistryKin
 use crate::catalogue::seen_histories::SeenHistories;
 use crate::client::network::Network;
 use crate::model::error::RegistryError;
+use crate::model::names::Named;
 use crate::model::release_status::Change;
 use crate::search::{Found, Query};
 
@@ -243,6 +244,17 @@ impl RegistryKind for Mirrored {
         now: Timestamp,
     ) -> Result<Found, RegistryError> {
         self.ask(|source| source.find(query, facets, cache, now))
+    }
+
+    fn beginning_with(&self, text: &str, most: usize, cache: &Path) -> Result<Vec<Named>, RegistryError> {
+        self.ask(|source| source.beginning_with(text, most, cache))
+    }
+
+    fn follow_names(&self) {
+        let _ = self.ask(|source| {
+            source.follow_names();
+            Ok(())
+        });
     }
 
     fn change(&self, name: &PackageName, change: &Change, now: Timestamp) -> Result<bool, RegistryError> {

@@ -15,6 +15,7 @@ use super::{OpenedArchive, Publisher, RegistryKind};
 use crate::catalogue::seen_histories::{Order, SeenHistories};
 use crate::client::http::Remote;
 use crate::model::error::RegistryError;
+use crate::model::names::Named;
 use crate::model::release_status::Change;
 use crate::search::{Found, Query};
 
@@ -79,6 +80,14 @@ impl RegistryKind for Remote {
         now: Timestamp,
     ) -> Result<Found, RegistryError> {
         Self::find(self, query, facets, now)
+    }
+
+    fn beginning_with(&self, text: &str, most: usize, _cache: &Path) -> Result<Vec<Named>, RegistryError> {
+        Self::beginning_with(self, text, most)
+    }
+
+    fn follow_names(&self) {
+        Self::follow_names(self);
     }
 
     fn change(&self, name: &PackageName, change: &Change, _now: Timestamp) -> Result<bool, RegistryError> {

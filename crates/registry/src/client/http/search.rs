@@ -10,9 +10,9 @@ use jiff::Timestamp;
 use super::Remote;
 use super::client::{Answer, Part};
 use crate::model::error::RegistryError;
-use crate::model::names::NAMES;
+use crate::model::names::{NAMES, Named};
 use crate::model::storage::with_built_in;
-use crate::search::{Found, Index, Query, place_text};
+use crate::search::{Found, Hit, Index, Query, place_text};
 
 /// How much of a list is fetched at most where the server can be asked instead, in bytes.
 pub const MAX_LIST_LEN: u64 = 8 << 20;
@@ -35,6 +35,35 @@ impl Remote {
         let mut found = index.find(query, facets, now)?;
         found.look_into(&query.places, facets, |name| self.history(name));
         Ok(found)
+    }
+
+    /// What is known of the packages whose names begin with a text: by the list as it was last read, else by asking the server.
+    pub fn beginning_with(&self, text: &str, most: usize) -> Result<Vec<Named>, RegistryError> {
+        let Some(path) = self.index_path() else { return Ok(Vec::new()) };
+        let mut index = Index::open(&path)?;
+        if index.read_up_to()?.bytes > 0 || !self.client.is_offline() && self.follow(&mut index)? {
+            return index.beginning_with(text, most);
+        }
+        if self.client.is_offline() {
+            return Err(self.client.offline(NAMES));
+        }
+        let query = Query { words: text.to_owned(), ..Query::default() };
+        let known = |hit: Hit| Named {
+            newest: hit.newest,
+            published: hit.published,
+            summary: hit.summary,
+            deprecated: hit.deprecated,
+            providers: hit.providers,
+            ..Named::only(hit.name)
+        };
+        Ok(self.ask_server(&query)?.hits.into_iter().take(most).map(known).collect())
+    }
+
+    /// Reads on in the list of names. Where that isn't possible, what was read before does.
+    pub fn follow_names(&self) {
+        if let (Some(path), false) = (self.index_path(), self.client.is_offline()) {
+            let _ = Index::open(&path).and_then(|mut index| self.follow(&mut index));
+        }
     }
 
     fn index_path(&self) -> Option<PathBuf> {

@@ -1,0 +1,657 @@
+//! The language server, spoken to over its pipes as an editor does.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::{BufRead, BufReader, Read, Write};
+use std::process::{Child, ChildStdin, Stdio};
+use std::sync::mpsc::{Receiver, channel};
+use std::time::{Duration, Instant};
+
+use serde_json::{Value, json};
+
+use crate::garden::Garden;
+
+/// How long an answer may take before a test has failed.
+const PATIENCE: Duration = Duration::from_secs(30);
+
+/// An editor that talks with the language server.
+struct Editor<'g> {
+    garden: &'g Garden,
+    child: Child,
+    to: ChildStdin,
+    from: Receiver<Value>,
+    asked: i64,
+    /// What was published last about each file.
+    diagnostics: BTreeMap<String, Value>,
+    /// What else the server said.
+    said: Vec<Value>,
+    version: i64,
+}
+
+impl<'g> Editor<'g> {
+    fn start(garden: &'g Garden) -> Self {
+        Self::with(garden, &json!(["utf-16"]))
+    }
+
+    fn with(garden: &'g Garden, encodings: &Value) -> Self {
+        let mut command = garden.command("gate", &["language-server", "--stdio"]);
+        let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+        let (to, out) = (child.stdin.take().unwrap(), child.stdout.take().unwrap());
+        let (heard, from) = channel();
+        std::thread::spawn(move || {
+            let mut out = BufReader::new(out);
+            while let Some(message) = read_message(&mut out) {
+                if heard.send(message).is_err() {
+                    return;
+                }
+            }
+        });
+        let (diagnostics, said) = (BTreeMap::new(), Vec::new());
+        let mut editor = Self { garden, child, to, from, asked: 0, diagnostics, said, version: 1 };
+        let capabilities = json!({ "general": { "positionEncodings": encodings }, "window": { "workDoneProgress": true },
+            "workspace": { "inlayHint": { "refreshSupport": true }, "didChangeWatchedFiles": { "dynamicRegistration": true } } });
+        editor
+            .ask("initialize", &json!({ "capabilities": capabilities, "processId": null, "rootUri": null }))
+            .unwrap();
+        editor.notify("initialized", &json!({}));
+        editor
+    }
+
+    fn send(&mut self, message: &Value) {
+        let text = message.to_string();
+        write!(self.to, "Content-Length: {}\r\n\r\n{text}", text.len()).unwrap();
+        self.to.flush().unwrap();
+    }
+
+    fn notify(&mut self, method: &str, params: &Value) {
+        self.send(&json!({ "jsonrpc": "2.0", "method": method, "params": params }));
+    }
+
+    /// The answer to a question, or the message of its error.
+    fn ask(&mut self, method: &str, params: &Value) -> Result<Value, String> {
+        self.asked += 1;
+        let id = self.asked;
+        self.send(&json!({ "jsonrpc": "2.0", "id": id, "method": method, "params": params }));
+        let answer = self.until(|_, message| message["id"] == id && message["method"].is_null());
+        match answer.get("error") {
+            Some(error) => Err(error["message"].as_str().unwrap().to_owned()),
+            None => Ok(answer["result"].clone()),
+        }
+    }
+
+    /// Waits for a message; what comes before it is noted.
+    fn until(&mut self, mut is_it: impl FnMut(&Self, &Value) -> bool) -> Value {
+        let begun = Instant::now();
+        loop {
+            let left =
+                PATIENCE.checked_sub(begun.elapsed()).expect("the server didn't say what was waited for");
+            let message = self.from.recv_timeout(left).expect("the server says nothing more");
+            if message["method"] == "textDocument/publishDiagnostics" {
+                let params = message["params"].clone();
+                self.diagnostics.insert(params["uri"].as_str().unwrap().to_owned(), params);
+            } else {
+                self.said.push(message.clone());
+            }
+            if is_it(self, &message) {
+                return message;
+            }
+        }
+    }
+
+    fn uri(&self, file: &str) -> String {
+        format!("file://{}", self.garden.path(file).display())
+    }
+
+    fn open(&mut self, file: &str, text: &str) -> String {
+        let uri = self.uri(file);
+        self.notify(
+            "textDocument/didOpen",
+            &json!({ "textDocument": { "uri": uri, "languageId": "toml", "version": self.version, "text": text } }),
+        );
+        uri
+    }
+
+    fn change(&mut self, uri: &str, text: &str) {
+        self.version += 1;
+        let document = json!({ "uri": uri, "version": self.version });
+        self.notify(
+            "textDocument/didChange",
+            &json!({ "textDocument": document, "contentChanges": [{ "text": text }] }),
+        );
+    }
+
+    /// Waits until what is published about a file, in its last version, is as wanted; the diagnostics.
+    fn diagnosed(&mut self, uri: &str, is_wanted: impl Fn(&[Value]) -> bool) -> Vec<Value> {
+        let version = self.version;
+        let found = |editor: &Self| -> Option<Vec<Value>> {
+            let published = editor
+                .diagnostics
+                .get(uri)
+                .filter(|one| one["version"].is_null() || one["version"] == version)?;
+            let all = published["diagnostics"].as_array().unwrap().clone();
+            is_wanted(&all).then_some(all)
+        };
+        if let Some(all) = found(self) {
+            return all;
+        }
+        self.until(|editor, _| found(editor).is_some());
+        found(self).unwrap()
+    }
+
+    fn codes(&mut self, uri: &str, codes: &[&str]) -> Vec<Value> {
+        self.diagnosed(uri, |all| {
+            all.iter().map(|one| one["code"].as_str().unwrap()).collect::<Vec<_>>() == codes
+        })
+    }
+
+    /// A place in a text: where this word is first found, behind it if `behind`.
+    fn at(&self, uri: &str, text: &str, word: &str, behind: bool) -> Value {
+        let at = text.find(word).unwrap() + if behind { word.len() } else { 0 };
+        json!({ "textDocument": { "uri": uri }, "position": position(text, at) })
+    }
+
+    /// The labels of what could stand behind a word.
+    fn completed(&mut self, uri: &str, text: &str, word: &str) -> Vec<Value> {
+        let at = self.at(uri, text, word, true);
+        self.ask("textDocument/completion", &at).unwrap()["items"].as_array().unwrap().clone()
+    }
+
+    /// What can be done at a word, by its title.
+    fn actions(&mut self, uri: &str, text: &str, word: &str) -> Vec<Value> {
+        let place = self.at(uri, text, word, false)["position"].clone();
+        let range = json!({ "start": place, "end": place });
+        let params =
+            json!({ "textDocument": { "uri": uri }, "range": range, "context": { "diagnostics": [] } });
+        self.ask("textDocument/codeAction", &params).unwrap().as_array().unwrap().clone()
+    }
+}
+
+impl Drop for Editor<'_> {
+    fn drop(&mut self) {
+        // One that ended already is gone.
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+fn read_message(out: &mut impl BufRead) -> Option<Value> {
+    let mut length = 0;
+    loop {
+        let mut line = String::new();
+        if out.read_line(&mut line).ok()? == 0 {
+            return None;
+        }
+        if let Some(value) = line.strip_prefix("Content-Length:") {
+            length = value.trim().parse().unwrap();
+        }
+        if line == "\r\n" {
+            break;
+        }
+    }
+    let mut text = vec![0; length];
+    out.read_exact(&mut text).ok()?;
+    Some(serde_json::from_slice(&text).unwrap())
+}
+
+/// The position of a byte, in units of UTF-16.
+fn position(text: &str, at: usize) -> Value {
+    let line = text[..at].matches('\n').count();
+    let start = text[..at].rfind('\n').map_or(0, |end| end + 1);
+    json!({ "line": line, "character": text[start..at].encode_utf16().count() })
+}
+
+/// A text after the edits of a workspace edit that are about a file.
+fn edited(text: &str, edit: &Value, uri: &str) -> String {
+    let byte = |position: &Value| {
+        let line = usize::try_from(position["line"].as_u64().unwrap()).unwrap();
+        let start: usize = text.split_inclusive('\n').take(line).map(str::len).sum();
+        let wanted = usize::try_from(position["character"].as_u64().unwrap()).unwrap();
+        let mut units = 0;
+        let letters = text[start..].char_indices();
+        let behind = letters.take_while(|(_, letter)| {
+            units += letter.len_utf16();
+            units <= wanted
+        });
+        start + behind.map(|(_, letter)| letter.len_utf8()).sum::<usize>()
+    };
+    let mut edits: Vec<(usize, usize, &str)> = edit["changes"][uri]
+        .as_array()
+        .unwrap_or_else(|| panic!("no edits of {uri}: {edit:#}"))
+        .iter()
+        .map(|one| {
+            (byte(&one["range"]["start"]), byte(&one["range"]["end"]), one["newText"].as_str().unwrap())
+        })
+        .collect();
+    edits.sort_by_key(|(start, ..)| std::cmp::Reverse(*start));
+    let mut made = text.to_owned();
+    for (start, end, new) in edits {
+        made.replace_range(start..end, new);
+    }
+    made
+}
+
+fn titled<'a>(actions: &'a [Value], title: &str) -> &'a Value {
+    let found = actions.iter().find(|one| one["title"] == title);
+    found.unwrap_or_else(|| {
+        panic!("no {title:?} in {:?}", actions.iter().map(|one| &one["title"]).collect::<Vec<_>>())
+    })
+}
+
+fn labels(items: &[Value]) -> Vec<&str> {
+    items.iter().map(|item| item["label"].as_str().unwrap()).collect()
+}
+
+/// A project with a target, and a registry with a few packages.
+fn garden() -> Garden {
+    let garden = Garden::with(&[]);
+    let card = |name: &str, version: &str, day: u8, more: Value| {
+        let mut card = json!({ "name": name, "version": version, "published": format!("2026-02-{day:02}T09:00:00Z"), "license": "MIT" });
+        card.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+        format!("{card}\n")
+    };
+    garden.write_tar("archives/dew-point.tar", &[("dew.h", b"1\n")]);
+    let pond = |range: &str| json!({ "name": "pond-level", "range": range });
+    let of_rain = json!({ "needs": [{ "name": "dew-point", "range": "1" }, pond("1")] });
+    garden.load(
+        &[
+            card(
+                "dew-point",
+                "1.4.0",
+                1,
+                json!({ "summary": "Says when dew falls", "homepage": "https://dew.example/", "files": [{ "path": "archives/dew-point.tar" }] }),
+            ),
+            card("dew-point", "2.0.0", 5, json!({ "fits": { "os": "windows" } })),
+            card("moss-map", "1.2.0", 2, json!({ "needs": [pond("1")] })),
+            card("moss-map", "3.0.0", 9, json!({ "needs": [pond("2")] })),
+            card("pergola/core", "3.2.0", 3, json!({ "license": "MPL-2.0" })),
+            card("pond-level", "1.0.0", 3, json!({})),
+            card("pond-level", "2.0.0", 6, json!({})),
+            card("rain-ledger", "2.4.0", 4, of_rain.clone()),
+            card("rain-ledger", "2.5.0", 7, of_rain),
+        ]
+        .concat(),
+    );
+    garden
+}
+
+/// A manifest with these needs and a target.
+fn manifest(garden: &Garden, needs: &str) -> String {
+    let begin = garden.read("gate/bibliotax.toml");
+    format!("{begin}{needs}\n[targets.kiosk]\nos = \"linux\"\narch = \"x86_64\"\n")
+}
+
+#[test]
+fn a_slip_is_shown_at_once_and_its_fix_is_an_edit() {
+    let garden = garden();
+    let mut editor = Editor::start(&garden);
+    let uri = editor.open("gate/bibliotax.toml", &manifest(&garden, ""));
+    editor.codes(&uri, &[]);
+    for (needs, code, title, fixed) in [
+        ("dew-point = “1”", "manifest.curly-quotes", "Write `dew-point = \"1\"`", "dew-point = \"1\""),
+        ("dew-point = 1.4", "manifest.unquoted-value", "Write `\"1.4\"`", "dew-point = \"1.4\""),
+        ("dew-point = ^1.4", "manifest.unquoted-value", "Write `\"^1.4\"`", "dew-point = \"^1.4\""),
+        ("dew-point = \"^1.4\"", "range.foreign", "Write `1.4 .. 2`", "dew-point = \"1.4 .. 2\""),
+        (
+            "pergola/core = \"3\"",
+            "manifest.unquoted-name",
+            "Write `\"pergola/core\"`",
+            "\"pergola/core\" = \"3\"",
+        ),
+        ("🌿 = 1\n", "manifest.syntax", "", ""),
+        (
+            "x = { range = \"1\", targts = [\"kiosk\"] }",
+            "manifest.unknown-key",
+            "Write `targets`",
+            "x = { range = \"1\", targets = [\"kiosk\"] }",
+        ),
+        (
+            "x = { range = \"1\", targets = [\"kiosk\" \"desk\"] }",
+            "manifest.missing-comma",
+            "Write `,`",
+            "x = { range = \"1\", targets = [\"kiosk\", \"desk\"] }",
+        ),
+    ] {
+        let text = manifest(&garden, needs);
+        editor.change(&uri, &text);
+        let found = editor.diagnosed(&uri, |all| {
+            all.iter().any(|one| {
+                one["code"] == code
+                    || code == "range.foreign" && one["code"].as_str().unwrap().starts_with("range.")
+            })
+        });
+        assert_eq!((&found[0]["source"], &found[0]["severity"]), (&json!("bibliotax"), &json!(1)));
+        if !title.is_empty() {
+            let word = needs.split(['=', ' ']).next().unwrap();
+            let actions = editor.actions(&uri, &text, word);
+            let made = edited(&text, &titled(&actions, title)["edit"], &uri);
+            assert_eq!(made, manifest(&garden, fixed), "{needs}");
+        }
+    }
+    // What is right again is clean again.
+    editor.change(&uri, &manifest(&garden, "dew-point = \"1\""));
+    editor.codes(&uri, &[]);
+}
+
+#[test]
+fn after_a_pause_unknown_packages_and_empty_ranges_are_shown() {
+    let garden = garden();
+    let mut editor = Editor::start(&garden);
+    let text = manifest(&garden, "dew-piont = \"1\"\nmoss-map = \"7\"");
+    let uri = editor.open("gate/bibliotax.toml", &text);
+    let found = editor.codes(&uri, &["package.unknown", "range.no-release"]);
+    assert_eq!(found[0]["message"], "no registry has a package dew-piont\ntry: `dew-point`");
+    assert_eq!(found[1]["message"], "no release of moss-map matches 7 (available: 3.0.0, 1.2.0)");
+    assert_eq!(found[0]["range"]["start"], position(&text, text.find("dew-piont").unwrap()));
+    let actions = editor.actions(&uri, &text, "dew-piont");
+    let made = edited(&text, &titled(&actions, "Write `dew-point`")["edit"], &uri);
+    assert!(made.contains("dew-point = \"1\""), "{made}");
+    let actions = editor.actions(&uri, &text, "moss-map");
+    let made = edited(&text, &titled(&actions, "Need the newest that fits: 3 .. 4")["edit"], &uri);
+    assert!(made.contains("moss-map = \"3 .. 4\""), "{made}");
+}
+
+#[test]
+fn a_conflict_is_shown_at_each_need_with_its_sentences_and_its_ways_out() {
+    let garden = garden();
+    let mut editor = Editor::start(&garden);
+    let text = manifest(&garden, "moss-map = \"3\"\nrain-ledger = \"2\"");
+    let uri = editor.open("gate/bibliotax.toml", &text);
+    let found = editor.codes(&uri, &["resolve.conflict", "resolve.conflict"]);
+    let related: Vec<&str> = found[0]["relatedInformation"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["message"].as_str().unwrap())
+        .collect();
+    assert!(
+        related.contains(&"moss-map 3.0.0 needs pond-level 2.")
+            || related.iter().any(|one| one.contains("needs pond-level 2")),
+        "{related:?}"
+    );
+    let actions = editor.actions(&uri, &text, "moss-map");
+    let way = actions
+        .iter()
+        .find(|one| one["kind"] == "quickfix" && one["title"].as_str().unwrap().contains("moss-map to"));
+    let way = way.unwrap_or_else(|| panic!("{actions:#?}"));
+    let made = edited(&text, &way["edit"], &uri);
+    assert!(made.contains("moss-map = \"1"), "{made}");
+    editor.change(&uri, &made);
+    editor.codes(&uri, &[]);
+}
+
+#[test]
+fn keys_packages_ranges_and_names_are_completed_also_in_broken_texts() {
+    let garden = garden();
+    let mut editor = Editor::start(&garden);
+    let whole = manifest(&garden, "");
+    let uri = editor.open("gate/bibliotax.toml", &whole);
+    editor.codes(&uri, &[]);
+    // The registries are known once a run is over.
+    editor.change(&uri, &manifest(&garden, "nobody = \"1\""));
+    editor.codes(&uri, &["package.unknown"]);
+    for (needs, at, expected) in [
+        ("rai", "rai", vec!["rain-ledger"]),
+        ("core", "core", vec!["pergola/core"]),
+        ("\"pergola/", "pergola/", vec!["pergola/core"]),
+        ("dew-point = \"", "dew-point = \"", vec!["1.4 .. 2", "2 .. 3"]),
+        ("dew-point = { ra", "{ ra", vec!["range", "targets", "from"]),
+        ("dew-point = { range = \"1\", targets = [\"", "targets = [\"", vec!["kiosk"]),
+        ("dew-point = { from = \"", "from = \"", vec!["seedhouse"]),
+        ("dew-point = { prereleases = ", "prereleases = ", vec!["true", "false"]),
+        ("[ru", "[ru", vec!["rules", "targets", "registries"]),
+        ("[targets.desk]\nor", "\nor", vec!["os", "arch"]),
+        ("[targets.desk]\nos = \"", "os = \"", vec!["linux", "windows"]),
+        ("[rules.licenses]\naccept = [\"Apa", "\"Apa", vec!["Apache-2.0"]),
+        ("[rules.licenses]\notherwise = ", "otherwise = ", vec!["accept", "ask", "refuse"]),
+        ("[needs-for.", "[needs-for.", vec!["test"]),
+        ("[devices]\nhand-3 = \"", "hand-3 = \"", vec!["kiosk"]),
+        ("[links]\nfor = [\"", "for = [\"", vec!["make", "cmake"]),
+    ] {
+        let text = manifest(&garden, needs);
+        editor.change(&uri, &text);
+        let items = editor.completed(&uri, &text, at);
+        for label in expected {
+            assert!(labels(&items).contains(&label), "{needs}: {label} is not in {:?}", labels(&items));
+        }
+    }
+    // A package comes with a range, and with what is known of it.
+    let text = manifest(&garden, "dew");
+    editor.change(&uri, &text);
+    let items = editor.completed(&uri, &text, "dew");
+    assert_eq!(items[0]["textEdit"]["newText"], "dew-point = \"2 .. 3\"");
+    assert_eq!(items[0]["detail"], "2.0.0, seedhouse");
+    let item = editor.ask("completionItem/resolve", &items[0]).unwrap();
+    assert!(item["documentation"]["value"].as_str().unwrap().contains("MIT"), "{item:#}");
+    // Of ranges the newest that fits comes first.
+    let text = manifest(&garden, "dew-point = \"");
+    editor.change(&uri, &text);
+    let items = editor.completed(&uri, &text, "dew-point = \"");
+    assert_eq!(labels(&items), ["1.4 .. 2", "2 .. 3"]);
+    assert_eq!(items[1]["detail"], "2.0.0, 2026-02-05, doesn't fit kiosk");
+}
+
+#[test]
+fn what_is_known_of_a_package_is_shown_beside_and_behind_its_need() {
+    let garden = garden();
+    garden.write("gate/bibliotax.toml", &manifest(&garden, "dew-point = \"1\"\nrain-ledger = \"2\""));
+    garden.run(&["install"]).expect(0);
+    let text = garden.read("gate/bibliotax.toml");
+    let mut editor = Editor::start(&garden);
+    let uri = editor.open("gate/bibliotax.toml", &text);
+    // What is newer is known a moment later.
+    editor.until(|_, message| message["method"] == "workspace/inlayHint/refresh");
+    let at = editor.at(&uri, &text, "dew-point", false);
+    let hover = editor.ask("textDocument/hover", &at).unwrap();
+    let shown = hover["contents"]["value"].as_str().unwrap();
+    for part in [
+        "**dew-point** 1.4.0",
+        "Says when dew falls",
+        "MIT, published 2026-02-01",
+        "locked to 1.4.0, also needed by rain-ledger",
+        "newest 2.0.0",
+        "<https://dew.example/>",
+    ] {
+        assert!(shown.contains(part), "{part} is not in {shown}");
+    }
+    let at = editor.at(&uri, &text, "registries", false);
+    let hover = editor.ask("textDocument/hover", &at).unwrap();
+    assert!(
+        hover["contents"]["value"].as_str().unwrap().contains("Where packages are looked up."),
+        "{hover}"
+    );
+    let whole = json!({ "start": { "line": 0, "character": 0 }, "end": { "line": 99, "character": 0 } });
+    let hints = editor
+        .ask("textDocument/inlayHint", &json!({ "textDocument": { "uri": uri }, "range": whole }))
+        .unwrap();
+    let hints: Vec<&str> =
+        hints.as_array().unwrap().iter().map(|hint| hint["label"].as_str().unwrap()).collect();
+    assert_eq!(hints, ["locked 1.4.0; newest 2.0.0", "locked 2.5.0"]);
+    let at = editor.at(&uri, &text, "dew-point", false);
+    let place = editor.ask("textDocument/definition", &at).unwrap();
+    assert!(place["uri"].as_str().unwrap().ends_with("/dew-point"), "{place}");
+    let links = editor.ask("textDocument/documentLink", &json!({ "textDocument": { "uri": uri } })).unwrap();
+    assert!(
+        links.as_array().unwrap().iter().any(|link| link["target"] == "https://dew.example/"),
+        "{links:#}"
+    );
+    let symbols =
+        editor.ask("textDocument/documentSymbol", &json!({ "textDocument": { "uri": uri } })).unwrap();
+    let names: Vec<&str> =
+        symbols.as_array().unwrap().iter().map(|one| one["name"].as_str().unwrap()).collect();
+    assert!(names.contains(&"needs") && names.contains(&"targets.kiosk"), "{names:?}");
+}
+
+#[test]
+fn names_are_changed_in_all_manifests_of_a_workspace() {
+    let garden = Garden::with(&["dew-point 1.0.0"]);
+    let root = "[workspace]\nfolders = [\"gate\", \"hand\"]\n[registries]\nseedhouse = \"seedhouse\"\n[targets.kiosk]\nos = \"linux\"\n";
+    let hand = "[project]\nname = \"hand-unit\"\n[needs]\ndew-point = { range = \"1\", targets = [\"kiosk\"], from = \"seedhouse\" }\n[devices]\nhand-3 = \"kiosk\"\n";
+    garden.write("bibliotax.toml", root);
+    garden.write("gate/bibliotax.toml", "[project]\nname = \"gate\"\n");
+    garden.write("hand/bibliotax.toml", hand);
+    let mut editor = Editor::start(&garden);
+    let uri = editor.open("hand/bibliotax.toml", hand);
+    editor.codes(&uri, &[]);
+    let root_uri = editor.uri("bibliotax.toml");
+    let unknown = hand.replace("dew-point", "nobody");
+    editor.change(&uri, &unknown);
+    editor.codes(&uri, &["package.unknown"]);
+    editor.change(&uri, hand);
+    let at = editor.at(&uri, hand, "\"kiosk", true);
+    let range = editor.ask("textDocument/prepareRename", &at).unwrap();
+    assert_eq!(range["placeholder"], "kiosk");
+    let mut asked = at.clone();
+    asked["newName"] = json!("gate-kiosk");
+    let edit = editor.ask("textDocument/rename", &asked).unwrap();
+    assert_eq!(edited(hand, &edit, &uri), hand.replace("kiosk", "gate-kiosk"));
+    assert_eq!(edited(root, &edit, &root_uri), root.replace("kiosk", "gate-kiosk"));
+    asked["newName"] = json!("Not A Name");
+    assert!(editor.ask("textDocument/rename", &asked).unwrap_err().contains("can't name a target"));
+    let mut asked = editor.at(&uri, hand, "from = \"seed", true);
+    asked["newName"] = json!("catalogue");
+    let edit = editor.ask("textDocument/rename", &asked).unwrap();
+    assert_eq!(edited(root, &edit, &root_uri), root.replace("\nseedhouse =", "\ncatalogue ="));
+}
+
+#[test]
+fn a_range_is_shared_and_a_licence_accepted_by_an_edit() {
+    let garden = garden();
+    let root = "[workspace]\nfolders = [\"gate\", \"hand\"]\n[registries]\nseedhouse = \"seedhouse\"\n[rules.licenses]\naccept = [\"MIT\"]\n";
+    let gate = "[project]\nname = \"gate\"\n[needs]\ndew-point = \"1\"\n\"pergola/core\" = \"3\"\n";
+    garden.write("bibliotax.toml", &root.replace("accept", "refuse").replace("MIT", "GPL-3.0-only"));
+    garden.write("gate/bibliotax.toml", gate);
+    garden.write("hand/bibliotax.toml", "[project]\nname = \"hand-unit\"\n");
+    garden.run(&["resolve"]).expect(0);
+    garden.write("bibliotax.toml", root);
+    let mut editor = Editor::start(&garden);
+    let uri = editor.open("gate/bibliotax.toml", gate);
+    editor.codes(&uri, &["rules.licenses"]);
+    let root_uri = editor.uri("bibliotax.toml");
+    let actions = editor.actions(&uri, gate, "\"pergola/core\"");
+    let edit = &titled(&actions, "Accept MPL-2.0 for pergola/core")["edit"];
+    let accepted = edited(root, edit, &root_uri);
+    assert!(
+        accepted.contains("\"pergola/core\" = { license = \"MPL-2.0\", range = \"3.2.0 ..\" }"),
+        "{accepted}"
+    );
+    let actions = editor.actions(&uri, gate, "dew-point");
+    let edit = &titled(&actions, "Share the range of dew-point in the workspace")["edit"];
+    assert!(edited(gate, edit, &uri).contains("dew-point = \"shared\""));
+    assert!(edited(root, edit, &root_uri).contains("[shared]\ndew-point = \"1\""));
+    // What is written outside of the editor counts once the editor says so.
+    garden.write("bibliotax.toml", &accepted);
+    let changes = json!({ "changes": [{ "uri": root_uri, "type": 2 }] });
+    editor.notify("workspace/didChangeWatchedFiles", &changes);
+    editor.codes(&uri, &[]);
+}
+
+#[test]
+fn an_install_and_an_update_run_as_commands_and_say_how_they_go_on() {
+    let garden = garden();
+    garden.write("gate/bibliotax.toml", &manifest(&garden, "rain-ledger = \"= 2.4.0\""));
+    garden.run(&["resolve"]).expect(0);
+    garden.write("gate/bibliotax.toml", &garden.read("gate/bibliotax.toml").replace("= 2.4.0", "2"));
+    let mut editor = Editor::start(&garden);
+    let file = garden.path("gate/bibliotax.toml").display().to_string();
+    let run = |editor: &mut Editor<'_>, command: &str, arguments: &Value| -> Result<String, String> {
+        editor.said.clear();
+        editor.ask("workspace/executeCommand", &json!({ "command": command, "arguments": arguments }))?;
+        let said = editor.said.iter().find(|one| one["method"] == "window/showMessage").unwrap();
+        assert!(
+            editor
+                .said
+                .iter()
+                .any(|one| one["method"] == "$/progress" && one["params"]["value"]["kind"] == "end")
+        );
+        Ok(said["params"]["message"].as_str().unwrap().to_owned())
+    };
+    let said = run(&mut editor, "bibliotax.install", &json!([file])).unwrap();
+    assert_eq!(said, "install: lock and shelf are up to date");
+    assert_eq!(run(&mut editor, "bibliotax.install", &json!([file])).unwrap(), "install: already up to date");
+    assert_eq!(
+        run(&mut editor, "bibliotax.update", &json!([file, "rain-ledger"])).unwrap(),
+        "update: 1 change"
+    );
+    assert!(garden.read("gate/bibliotax.lock").contains("2.5.0"));
+    let said = run(&mut editor, "bibliotax.update", &json!([file, "no-such"])).unwrap();
+    assert!(said.contains("`no-such` is not in the lock"), "{said}");
+    assert!(run(&mut editor, "bibliotax.dance", &json!([file])).is_err());
+    assert!(run(&mut editor, "bibliotax.install", &json!([])).is_err());
+}
+
+#[test]
+fn the_protocol_s_corners_are_met() {
+    let garden = garden();
+    let mut editor = Editor::with(&garden, &json!(["utf-8", "utf-16"]));
+    assert!(editor.ask("textDocument/foldingRange", &json!({})).unwrap_err().contains("isn't supported"));
+    assert!(editor.ask("textDocument/hover", &json!({ "position": 7 })).is_err());
+    // Of a text that isn't open, or is no file, nothing is known.
+    let nowhere =
+        json!({ "textDocument": { "uri": "untitled:1" }, "position": { "line": 0, "character": 0 } });
+    assert_eq!(editor.ask("textDocument/hover", &nowhere), Ok(Value::Null));
+    editor.notify(
+        "textDocument/didChange",
+        &json!({ "textDocument": { "uri": "untitled:1", "version": 2 }, "contentChanges": [] }),
+    );
+    editor.notify("textDocument/didOpen", &json!("nonsense"));
+    // With bytes agreed on, columns count bytes.
+    let text = manifest(&garden, "dew-point = \"🌿\"");
+    let uri = editor.open("gate/bibliotax.toml", &text);
+    let found = editor.diagnosed(&uri, |all| all.len() == 1);
+    let start = usize::try_from(found[0]["range"]["start"]["character"].as_u64().unwrap()).unwrap();
+    let end = usize::try_from(found[0]["range"]["end"]["character"].as_u64().unwrap()).unwrap();
+    assert!("dew-point = \"🌿\"".get(start..end).is_some_and(|part| part.contains('🌿')), "{start}..{end}");
+    // Parts of a text are changed one after the other.
+    editor.version += 1;
+    let at = |line: u32, from: usize, to: usize| json!({ "start": { "line": line, "character": from }, "end": { "line": line, "character": to } });
+    let line = u32::try_from(text[..text.find("dew-point").unwrap()].matches('\n').count()).unwrap();
+    let changes = json!([{ "range": at(line, start, end), "text": "9" }, { "range": at(line, start, start + 1), "text": "\"1\"".trim_matches('"') }]);
+    editor.notify(
+        "textDocument/didChange",
+        &json!({ "textDocument": { "uri": uri, "version": editor.version }, "contentChanges": changes }),
+    );
+    editor.codes(&uri, &[]);
+    // A question that nobody wants answered any more gets an error or its answer, but one of both.
+    editor.asked += 1;
+    let id = editor.asked;
+    editor.send(&json!({ "jsonrpc": "2.0", "method": "$/cancelRequest", "params": { "id": id } }));
+    editor.send(&json!({ "jsonrpc": "2.0", "id": id, "method": "textDocument/documentSymbol", "params": { "textDocument": { "uri": uri } } }));
+    let answer = editor.until(|_, message| message["id"] == id);
+    assert_eq!(answer["error"]["code"], -32800, "{answer}");
+    // A text that is closed has no problems any more.
+    editor.notify("textDocument/didClose", &json!({ "textDocument": { "uri": uri } }));
+    editor
+        .until(|_, message| message["params"]["uri"] == uri && message["params"]["diagnostics"] == json!([]));
+    assert_eq!(editor.ask("shutdown", &Value::Null), Ok(Value::Null));
+    editor.notify("exit", &Value::Null);
+    assert!(editor.child.wait().unwrap().success());
+}
+
+#[test]
+fn an_editor_that_is_gone_ends_the_server() {
+    let garden = garden();
+    let mut command = garden.command("gate", &["language-server"]);
+    let output = command.stdin(Stdio::null()).output().unwrap();
+    let ran = garden.ran(output).expect(3);
+    assert_eq!(ran.code(), "editor.protocol", "{}", ran.stderr);
+    let _ = fs::metadata(garden.path("gate"));
+}
+
+#[test]
+fn a_large_manifest_that_is_edited_a_hundred_times_is_followed() {
+    let garden = garden();
+    let mut editor = Editor::start(&garden);
+    let many: String = (0..20_000)
+        .map(|number| format!("# A comment to make the manifest as large as one may be: {number}\n"))
+        .collect();
+    let text = manifest(&garden, "dew-point = \"1\"") + &many[..many.len().min(900_000)];
+    let uri = editor.open("gate/bibliotax.toml", &text);
+    for number in 0..100 {
+        let broken = text.replacen("dew-point = \"1\"", &format!("dew-point = \"1\" {number}"), 1);
+        editor.change(&uri, if number == 99 { &text } else { &broken });
+    }
+    // Questions in between are answered.
+    let items = editor.completed(&uri, &text, "[project]\n");
+    assert!(labels(&items).contains(&"version"), "{items:?}");
+    editor.codes(&uri, &[]);
+}

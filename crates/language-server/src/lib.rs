@@ -1,0 +1,32 @@
+//! A language server for manifests (Language Server Protocol 3.17): what is wrong, what could stand there, what is known of a package.
+//!
+//! It does nothing that the command line doesn't: `bibliotax-app` finds out, this puts it into the protocol. The main thread takes
+//! messages and never waits for a registry; questions are answered by threads of their own, and what is wrong is found in the background.
+//!
+//! | module | what it has |
+//! |---|---|
+//! | [`server`] | the conversation with the editor |
+//! | [`documents`], [`positions`] | open texts; bytes as lines and columns |
+//! | [`scan`], [`schema`] | what stands where in a text that may not be TOML yet; what could stand there |
+//! | [`shared`], [`background`] | what the threads share; what is wrong, found while one types |
+//! | [`problems`], [`news`] | what is wrong with what can be done about it; what is newer than what is locked |
+//! | [`completion`], [`hover`], [`hints`], [`actions`], [`navigation`], [`rename`], [`commands`] | the answers, a module for each kind of question |
+
+#![forbid(unsafe_code)]
+
+pub mod actions;
+pub mod background;
+pub mod commands;
+pub mod completion;
+pub mod documents;
+pub mod hints;
+pub mod hover;
+pub mod navigation;
+pub mod news;
+pub mod positions;
+pub mod problems;
+pub mod rename;
+pub mod scan;
+pub mod schema;
+pub mod server;
+pub mod shared;

@@ -132,8 +132,13 @@ fn run(folder: &Path, shared: &Shared) {
     let open = shared.documents().texts();
     let before = shared.knowledge_of(&folder.join(FILE_NAME));
     let manifests = before.as_ref().map(|before| &before.diagnosis.workspace.manifests);
-    let found = shared.quietly(&environment, folder, |context| diagnose(folder, open, manifests, context));
-    // What can't be read is told of the text itself.
+    let found = shared.quietly(&environment, folder, |context| {
+        diagnose(folder, open, manifests, context).or_else(|failure| match &before {
+            // What can't be read is told of the text itself. What is on disk tells where packages are looked up all the same.
+            None => diagnose(folder, OpenTexts::new(), None, context),
+            Some(_) => Err(failure),
+        })
+    });
     let Ok(diagnosis) = found else { return };
     if environment.stop.is_stopped() {
         return;

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::fs;
-use std::io::{BufRead, BufReader, Read, Write};
+use std::io::{BufRead, BufReader, Write};
 use std::process::{Child, ChildStdin, Stdio};
 use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 use serde_json::{Value, json};
 
 use crate::garden::Garden;
+use crate::outside::needed;
 
 /// How long an answer may take before a test has failed.
 const PATIENCE: Duration = Duration::from_secs(30);
@@ -654,4 +655,44 @@ fn a_large_manifest_that_is_edited_a_hundred_times_is_followed() {
     let items = editor.completed(&uri, &text, "[project]\n");
     assert!(labels(&items).contains(&"version"), "{items:?}");
     editor.codes(&uri, &[]);
+}
+
+#[test]
+#[ignore = "needs an editor, which `.ci/run` sets up"]
+fn neovim_shows_a_slip_takes_its_fix_completes_a_name_and_saves() {
+    let garden = garden();
+    garden.write("gate/bibliotax.toml", &manifest(&garden, ""));
+    let program = garden.command("gate", &[]);
+    let mut neovim = std::process::Command::new(needed("BIBLIOTAX_TEST_EDITOR"));
+    let script = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/editors/neovim.lua");
+    // A program of this version has no way to run a script with arguments of its own, so that they go by a variable.
+    let begin = format!(
+        "lua arg = {{ [1] = [[{}]], [2] = [[{}]] }} dofile([[{script}]])",
+        program.get_program().display(),
+        garden.path("gate/bibliotax.toml").display()
+    );
+    neovim
+        .args(["--headless", "-u", "NONE", "-i", "NONE", "-n", "-c", &begin])
+        .current_dir(garden.path("gate"));
+    neovim.envs(program.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    let output = neovim.output().unwrap();
+    let said = String::from_utf8_lossy(&output.stdout).into_owned();
+    let lines: Vec<&str> = said.lines().map(str::trim).filter(|line| !line.is_empty()).collect();
+    assert_eq!(
+        lines,
+        [
+            "diagnostic: 1 bibliotax curly quotes aren't allowed here",
+            "fixed: dew-point = \"1\"",
+            "completed: rain-ledger = \"2.5 .. 3\"",
+            "hover: **rain-ledger** 2.5.0",
+            "saved",
+        ],
+        "{said}\n{}",
+        String::from_utf8_lossy(&output.stderr)
+    );
+    assert!(
+        garden
+            .read("gate/bibliotax.toml")
+            .contains("[needs]\ndew-point = \"1\"\nrain-ledger = \"2.5 .. 3\"\n")
+    );
 }

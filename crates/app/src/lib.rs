@@ -68,6 +68,7 @@ pub mod shelf;
 pub mod steps;
 pub mod store;
 mod stored_files;
+pub mod suggest;
 pub mod survey;
 pub mod task;
 pub mod template_process;

@@ -6,12 +6,14 @@
 //! | `render` | reports of use cases as text, one file for each command |
 //! | `json` | the JSON that commands print, as types with schemas |
 //! | `ui`, `progress`, `drawn_bar`, `waiting`, `pager` | all writing to the terminal |
+//! | `complete` | completions for shells |
 //! | `global`, `help` | the options of every command; the help, grouped by stage |
 //! | `environment`, `run` | what the environment says; what a command runs with |
 //! | `exit_status`, `defect` | how the program ends |
 //! | `server_log`, `demo` | the log of a server; the demo |
 
 mod args;
+mod complete;
 mod defect;
 mod demo;
 mod drawn_bar;
@@ -46,6 +48,11 @@ fn main() -> ExitCode {
     if template_process::is_asked_for(std::env::args_os().skip(1)) {
         let served = template_process::serve(std::io::stdin().lock(), std::io::stdout());
         return if served.is_ok() { ExitCode::SUCCESS } else { ExitCode::FAILURE };
+    }
+    match complete::answer() {
+        Ok(true) => return ExitCode::SUCCESS,
+        Ok(false) => {}
+        Err(error) => return ui::show_help(&error).into(),
     }
     let arguments = match args::parse() {
         Ok(arguments) => arguments,

@@ -27,6 +27,7 @@ use crate::run::Run;
 )]
 pub struct Task {
     /// The task to run
+    #[arg(value_name = "TASK")]
     name: Option<String>,
     #[command(flatten)]
     projects: ProjectArgs,

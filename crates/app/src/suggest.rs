@@ -3,16 +3,21 @@
 //! Nobody is asked over a network. Where something can't be read, there is nothing to suggest.
 
 use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
 
+use bibliotax_core::lock::{self, FILE_NAME as LOCK};
+use bibliotax_core::manifest::{FILE_NAME, MAX_SIZE, Manifest, RegistryDeclaration};
 use bibliotax_core::name::PackageName;
 use bibliotax_core::workspace::Workspace;
+use bibliotax_disk::read::read_text;
 
 use crate::context::Context;
 use crate::git::WorkingCopy;
-use crate::lookup;
 use crate::resolving::Resolver;
 use crate::search_options::SearchOptions;
-use crate::workspace::{Manifests, WorkspaceFolder, called};
+use crate::workspace::{
+    MAX_LOCK_SIZE, Manifests, Membership, Outer, WorkspaceFolder, called, outer_workspace,
+};
 
 /// Most words that are suggested.
 const MAX_SUGGESTED: usize = 100;
@@ -76,8 +81,12 @@ pub fn suggest(named: Named, beginning: &str, context: &Context<'_>) -> Vec<Sugg
 
 /// Packages by the lists of names that this machine has.
 fn known_packages(beginning: &str, context: &Context<'_>) -> Option<Vec<Suggestion>> {
-    let workspace = lookup::workspace(&[], context).ok()?;
     let environment = context.environment.offline_if(true);
+    let (root, registries) = match root_around(context.folder) {
+        Some(root) => (root.clone(), declared_registries(&root, context.folder)?),
+        None => (context.folder.to_owned(), environment.settings.settings.registries.clone()),
+    };
+    let workspace = WorkspaceFolder::of_registries(&root, registries);
     let options = SearchOptions::default();
     let resolver = Resolver::open(&workspace, &workspace.declared, &environment, &options).ok()?;
     let cache = environment.registries_folder().ok()?;
@@ -90,13 +99,31 @@ fn known_packages(beginning: &str, context: &Context<'_>) -> Option<Vec<Suggesti
     )
 }
 
+/// The registries that the root of a workspace declares, and the project that a folder is in.
+fn declared_registries(root: &Path, folder: &Path) -> Option<Vec<RegistryDeclaration>> {
+    let text = |folder: &Path| read_text(&folder.join(FILE_NAME), MAX_SIZE).ok()?;
+    let of_root = Manifest::read(&text(root)?).ok()?;
+    let project =
+        folder.ancestors().find(|folder| folder.join(FILE_NAME).is_file()).filter(|project| *project != root);
+    let of_project = project.and_then(|project| Manifest::read_project(&text(project)?, &of_root).ok());
+    let mut registries = of_root.registries;
+    registries.extend(of_project.into_iter().flat_map(|manifest| manifest.registries));
+    Some(registries)
+}
+
+/// The root of the workspace around a folder, found without a look at its other projects.
+fn root_around(folder: &Path) -> Option<PathBuf> {
+    let nearest = folder.ancestors().find(|folder| folder.join(FILE_NAME).is_file())?;
+    match outer_workspace(nearest).ok()? {
+        Some(Outer { root, membership: Membership::Listed, .. }) => Some(root),
+        _ => Some(nearest.to_owned()),
+    }
+}
+
+/// The packages and charters of the lock, by its lines: it isn't held against anything.
 fn locked_packages(context: &Context<'_>) -> Option<Vec<Suggestion>> {
-    let workspace = WorkspaceFolder::find(context.folder).ok()?;
-    let locked = workspace.locked();
-    let charters = workspace.locked_charters();
-    let packages = locked.iter().map(|package| (&package.name, package.version.to_string()));
-    let charters = charters.iter().map(|charter| (&charter.name, format!("{}, a charter", charter.version)));
-    Some(packages.chain(charters).map(|(name, about)| about_package(name, about)).collect())
+    let text = read_text(&root_around(context.folder)?.join(LOCK), MAX_LOCK_SIZE).ok()??;
+    Some(lock::listed(&text).iter().map(|(name, version)| about_package(name, version.to_string())).collect())
 }
 
 fn about_package(name: &PackageName, about: String) -> Suggestion {

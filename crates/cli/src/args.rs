@@ -12,6 +12,7 @@ mod export;
 mod find;
 mod fit;
 mod graph;
+mod help_topic;
 mod history;
 mod init;
 mod install;
@@ -183,6 +184,7 @@ pub enum Command {
     Manual(manual::Manual),
     Schema(schema::Schema),
     Demo(demo::Demo),
+    Help(help_topic::HelpTopic),
 }
 
 impl Command {
@@ -213,7 +215,8 @@ impl Command {
             | Self::Links(_)
             | Self::Ready(_)
             | Self::Check(_)
-            | Self::Schema(_) => true,
+            | Self::Schema(_)
+            | Self::Help(_) => true,
             Self::Task(task) => task.only_lists(),
             Self::Store(store) => store.only_shows(),
             _ => false,
@@ -272,6 +275,7 @@ impl Command {
             Self::Manual(command) => command.run(run),
             Self::Schema(command) => command.run(run),
             Self::Demo(command) => command.run(run),
+            Self::Help(command) => command.run(run),
         }
     }
 }

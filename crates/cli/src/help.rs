@@ -1,8 +1,12 @@
-//! The help: commands grouped by stages of work.
+//! The help: commands grouped by stages of work, and topics.
+
+pub mod topics;
 
 use std::ffi::OsString;
 
 use clap::Command;
+
+use self::topics::Topic;
 
 use crate::ui::{for_terminal, output_width, style, styled};
 
@@ -16,12 +20,13 @@ const STAGES: [(&str, &[&str]); 7] = [
     ("Work in a team", &["merge", "check", "survey", "accept", "kit", "export"]),
     ("Publish packages", &["publish", "withdraw", "deprecate", "registry"]),
     ("Maintain this machine", &["store", "completions", "manual", "schema", "language-server"]),
-    ("Try it", &["demo"]),
+    ("Learn more", &["demo", "help"]),
 ];
 
-/// The words of a command line, with `help COMMAND` as `COMMAND --help`.
+/// The words of a command line, with `help COMMAND` as `COMMAND --help`; `help TOPIC` stays as it is.
 pub fn with_help_as_option(mut words: Vec<OsString>) -> Vec<OsString> {
-    if words.get(1).is_some_and(|word| word == "help") {
+    let is_about_topic = words.get(2).and_then(|word| Topic::of(word.to_str()?)).is_some();
+    if words.get(1).is_some_and(|word| word == "help") && !is_about_topic {
         words.remove(1);
         words.push("--help".into());
     }
@@ -55,7 +60,7 @@ pub fn laid_out(command: Command) -> Command {
         for name in names {
             let about = command.find_subcommand(name).and_then(Command::get_about);
             let about = about.map(ToString::to_string).unwrap_or_default();
-            listed.push_str(&format!("  {name:<12} {about}\n"));
+            listed.push_str(&format!("  {name:<16} {about}\n"));
         }
     }
     let options = COMMON_OPTIONS.map(|(option, what)| format!("  {option:<22}{what}\n")).concat();

@@ -41,7 +41,7 @@ pub use self::inputs::inputs;
 pub use self::reach::{NeedGraph, Reached, by_spot};
 pub use self::slots::{NotForMachine, Scope, Slot};
 pub(crate) use self::text::Document;
-pub use self::text::{LockFault, changed_charters, changed_lines, salvage, salvage_charters};
+pub use self::text::{LockFault, changed_charters, changed_lines, listed, salvage, salvage_charters};
 
 /// The file name of a lock.
 pub const FILE_NAME: &str = "bibliotax.lock";

@@ -18,6 +18,17 @@ impl Document for Completions {
     const COMMAND: &'static str = "completions";
 }
 
+/// What `help TOPIC` prints.
+#[derive(Serialize, JsonSchema)]
+pub struct ExplainedTopic {
+    /// What there is to say, for people.
+    pub text: String,
+}
+
+impl Document for ExplainedTopic {
+    const COMMAND: &'static str = "help";
+}
+
 /// What `manual` prints.
 #[derive(Serialize, JsonSchema)]
 pub struct Manual {

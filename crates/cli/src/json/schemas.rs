@@ -102,6 +102,7 @@ pub fn of_commands() -> Vec<Named> {
         Named::of_command::<store::Trimmed>(),
         Named::of_command::<store::CheckedStore>(),
         Named::of_command::<machine::Completions>(),
+        Named::of_command::<machine::ExplainedTopic>(),
         Named::of_command::<machine::Manual>(),
         Named::of_command::<machine::Schemas>(),
         Named::of_command::<machine::Demo>(),

@@ -12,55 +12,56 @@ fn the_help_groups_commands_by_stage() {
     Usage: bibliotax COMMAND [OPTIONS]
 
     Declare dependencies
-      init         Create a manifest with comments
-      find         Find packages by words
-      describe     Show everything about a package
-      fit          Show which packages are compatible with which targets
-      need         Declare packages, resolve and install them
-      drop         Remove packages from the manifest and the shelf
+      init             Create a manifest with comments
+      find             Find packages by words
+      describe         Show everything about a package
+      fit              Show which packages are compatible with which targets
+      need             Declare packages, resolve and install them
+      drop             Remove packages from the manifest and the shelf
 
     Resolve and install
-      resolve      Resolve the dependencies and write the lock
-      install      Install exactly what the lock lists
-      update       Update packages, and as few others as possible
-      verify       Verify the files on the shelf
-      task         Run a task of the manifest, after the tasks it depends on
-      with         Run a program with the packages in its environment
+      resolve          Resolve the dependencies and write the lock
+      install          Install exactly what the lock lists
+      update           Update packages, and as few others as possible
+      verify           Verify the files on the shelf
+      task             Run a task of the manifest, after the tasks it depends on
+      with             Run a program with the packages in its environment
 
     Understand the result
-      graph        Show the dependency graph
-      links        List the files for build tools, with the line that each tool needs
-      explain      Explain why a package is locked at its version, or can't be at another
-      newer        List available updates, and what holds them back
-      compare      Compare two locks
-      history      Show when packages came into the lock, moved and left
-      steps        List steps to do by hand, or mark them as done
-      ready        Check that this machine is ready for the project
-      report       Write one HTML page that shows problems, packages, graph, fits, licences and freshness
+      graph            Show the dependency graph
+      links            List the files for build tools, with the line that each tool needs
+      explain          Explain why a package is locked at its version, or can't be at another
+      newer            List available updates, and what holds them back
+      compare          Compare two locks
+      history          Show when packages came into the lock, moved and left
+      steps            List steps to do by hand, or mark them as done
+      ready            Check that this machine is ready for the project
+      report           Write one HTML page that shows problems, packages, graph, fits, licences and freshness
 
     Work in a team
-      merge        Merge manifests and locks that two people changed
-      check        Check lock, rules and projects for problems
-      survey       Show which packages many workspaces use, in which versions
-      accept       Accept the licence of a package for the team
-      kit          Move packages to a machine without a network
-      export       Export a bill of materials, licence notices or VEX documents
+      merge            Merge manifests and locks that two people changed
+      check            Check lock, rules and projects for problems
+      survey           Show which packages many workspaces use, in which versions
+      accept           Accept the licence of a package for the team
+      kit              Move packages to a machine without a network
+      export           Export a bill of materials, licence notices or VEX documents
 
     Publish packages
-      publish      Publish this project as a release
-      withdraw     Withdraw a release, so that nobody newly resolves to it
-      deprecate    Deprecate releases: they work, but something else is better
-      registry     Create, fill and serve registries
+      publish          Publish this project as a release
+      withdraw         Withdraw a release, so that nobody newly resolves to it
+      deprecate        Deprecate releases: they work, but something else is better
+      registry         Create, fill and serve registries
 
     Maintain this machine
-      store        Manage this machine's store of downloaded packages
-      completions  Print a script that completes commands and options in a shell
-      manual       Write manual pages for `man`, one for each command
-      schema       Print a JSON Schema: of a file, or of what a command prints
-      language-server Answer an editor about manifests, over standard input and output
+      store            Manage this machine's store of downloaded packages
+      completions      Print a script that completes commands and options in a shell
+      manual           Write manual pages for `man`, one for each command
+      schema           Print a JSON Schema: of a file, or of what a command prints
+      language-server  Answer an editor about manifests, over standard input and output
 
-    Try it
-      demo         Show what bibliotax does, on sample data
+    Learn more
+      demo             Show what bibliotax does, on sample data
+      help             Explain a topic: ranges, targets, sources, ci or environment
 
     Options of every command
           --directory DIR   Run as if started in this folder

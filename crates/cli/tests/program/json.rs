@@ -117,6 +117,7 @@ fn every_command_prints_what_its_schema_says() {
     run("gate", &["survey", "."], 0);
     run("gate", &["export", "purls"], 0);
     run("gate", &["report"], 0);
+    run("gate", &["help", "ranges"], 0);
     run("gate", &["merge", "--set-up"], 0);
     run(".", &["registry", "create", "other"], 0);
     run(".", &["registry", "load", "seedhouse", "cards.jsonl", "--dry-run"], 0);

@@ -12,6 +12,7 @@ use crate::digest::{Digest, Hasher};
 use crate::fault::{Fault, conflict_marker};
 use crate::history::without_place;
 use crate::name::{PackageName, RegistryName, TargetName};
+use crate::version::Version;
 
 const NOTE: &str =
     "Written by bibliotax from bibliotax.toml; `bibliotax resolve` writes it again. Commit it.";
@@ -199,6 +200,17 @@ pub fn salvage(text: &str) -> Vec<LockedPackage> {
     packages.sort_by(|a, b| a.name.cmp(&b.name).then_with(|| b.version.cmp(&a.version)));
     packages.dedup_by(|later, first| later.name == first.name);
     packages
+}
+
+/// The names and versions of the packages and charters whose lines can be read in a text, whatever else is wrong in it.
+pub fn listed(text: &str) -> Vec<(PackageName, Version)> {
+    #[derive(serde::Deserialize)]
+    struct Listed {
+        name: PackageName,
+        version: Version,
+    }
+    let read = |line: &str| serde_json::from_str::<Listed>(stripped(line)).ok();
+    text.lines().filter_map(read).map(|listed| (listed.name, listed.version)).collect()
 }
 
 /// The charters whose lines can be read in a text that is no sound lock.

@@ -153,7 +153,13 @@ fn links_say_where_everything_is_with_needers_first() {
     };
     assert_eq!(
         files(),
-        ["gate-kiosk.hand.env", "gate-kiosk.hand.json", "gate-kiosk.kiosk.env", "gate-kiosk.kiosk.json"]
+        [
+            "gate-kiosk.hand.env",
+            "gate-kiosk.hand.json",
+            "gate-kiosk.kiosk.env",
+            "gate-kiosk.kiosk.json",
+            "stamp"
+        ]
     );
     assert!(
         garden
@@ -356,4 +362,26 @@ fn an_install_says_once_what_a_build_needs() {
     assert!(!garden.run(&["install"]).expect(0).stdout.contains("links:"));
     fs::remove_file(garden.path("gate/shelf/links/gate-kiosk.mk")).unwrap();
     assert!(garden.run(&["install"]).expect(0).stdout.contains("links: 1 file for your build"));
+}
+
+#[test]
+fn one_stamp_is_written_whenever_something_of_the_links_changed_and_only_then() {
+    let garden = Garden::needing(&["dew-point 1.0.0", "dew-point 1.1.0"], "dew-point = \"= 1.0.0\"");
+    garden.run(&["install"]).expect(0);
+    let stamp = || {
+        let path = garden.path("gate/shelf/links/stamp");
+        (fs::read_to_string(&path).unwrap(), fs::metadata(&path).unwrap().modified().unwrap())
+    };
+    let first = stamp();
+    garden.run(&["install"]).expect(0);
+    garden.run(&["verify", "--repair"]).expect(0);
+    assert_eq!(stamp(), first);
+    garden.run(&["need", "dew-point", "1"]).expect(0);
+    garden.run(&["update"]).expect(0);
+    let second = stamp();
+    assert!(second.0 != first.0 && second.1 > first.1);
+    let manifest = garden.read("gate/bibliotax.toml");
+    garden.write("gate/bibliotax.toml", &format!("{manifest}\n[links]\nfor = [\"make\"]\n"));
+    garden.run(&["install"]).expect(0);
+    assert_ne!(stamp().0, second.0);
 }

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
+use bibliotax_core::digest::Digest;
 use bibliotax_core::links::{BuildPlace, LinkSettings, LinkedPackage, Links, STAMPS, build_files, file_stem};
 use bibliotax_core::lock::Lock;
 use bibliotax_core::name::PackageName;
@@ -17,6 +18,9 @@ use crate::error::StoreError;
 
 /// The folder's name on the shelf; no package and no target can have it.
 pub(super) const LINKS: &str = "links";
+
+/// The file that is written whenever something of the links changed, for builds to depend on.
+const STAMP: &str = "stamp";
 
 /// Largest file of links that is read, in bytes.
 const MAX_SIZE: usize = 256 << 20;
@@ -60,7 +64,21 @@ pub fn link_files(
         files.insert(format!("{stem}.env"), told.as_variables(SEPARATOR));
         files.extend(made.into_iter().map(|(name, text)| (format!("{stem}.{name}"), text)));
     }
+    if !files.is_empty() {
+        files.insert(STAMP.to_owned(), whole_stamp(&files, links));
+    }
     Ok(files)
+}
+
+/// The stamp of all links: another one whenever a package or a file of links is another one, and so written anew.
+fn whole_stamp(files: &LinkFiles, links: &[Links]) -> String {
+    let mut told = String::new();
+    for package in links.iter().flat_map(|links| &links.packages) {
+        told.extend([package.name.as_str(), " ", package.version.as_str(), "\n"]);
+        told.extend(package.sha256.iter().map(|digest| format!(" {digest}\n")));
+    }
+    files.iter().for_each(|(name, text)| told.extend([name.as_str(), "\n", text.as_str(), "\n"]));
+    format!("{}\n", Digest::of(told.as_bytes()))
 }
 
 /// The stamp of a package: written anew, and so newer than all that was built before, whenever the package changed or the shelf is new.

@@ -506,3 +506,35 @@ fn a_registry_that_says_nothing_is_named_on_a_terminal() {
     child.kill().unwrap();
     child.wait().unwrap();
 }
+
+#[test]
+fn a_copy_of_a_registry_s_folder_is_a_backup_that_can_be_served() {
+    let garden = Garden::with(&["dew-point 1.0.0", "rain-ledger 2.4.0: dew-point 1"]);
+    let secret = token(&garden, &["--only", "*"]);
+    // While a server has it open.
+    let served = serve(&garden);
+    garden.run(&["need", "rain-ledger"]).expect(0);
+    let lock = garden.read("gate/bibliotax.lock");
+    let copied = Command::new("cp")
+        .args(["-a", "seedhouse", "backup"])
+        .current_dir(garden.path("."))
+        .status()
+        .unwrap();
+    assert!(copied.success());
+    // What is only half written when it is copied belongs to no release.
+    garden.write("backup/private/uploads/half/0-9", "moss");
+    drop(served);
+    fs::remove_dir_all(garden.path("seedhouse")).unwrap();
+    fs::rename(garden.path("backup"), garden.path("seedhouse")).unwrap();
+    garden.run_in(".", &["registry", "check", "seedhouse", "--repair"]).expect(0);
+    let _served = serve(&garden);
+    garden.run(&["install", "--sealed"]).expect(0);
+    assert_eq!(garden.read("gate/bibliotax.lock"), lock);
+    // Tokens come back with it.
+    let manifest = garden.read("gate/bibliotax.toml");
+    let at = manifest.find("seedhouse = \"").unwrap() + 13;
+    let url = manifest[at..].split('"').next().unwrap().to_owned();
+    project(&garden, "hand", &url, "hand-unit", "1.0.0");
+    let (status, said) = with_token(&garden, "hand", &["publish"], &secret);
+    assert_eq!(status, 0, "{said}");
+}

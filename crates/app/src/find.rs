@@ -1,5 +1,7 @@
 //! `find`: packages by words, in every registry at once.
 
+pub mod while_typing;
+
 use bibliotax_core::name::RegistryName;
 use bibliotax_registry::search::{Found, Hit, Query, ReadAs};
 

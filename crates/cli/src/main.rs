@@ -6,6 +6,7 @@
 //! | `render` | reports of use cases as text, one file for each command |
 //! | `json` | the JSON that commands print, as types with schemas |
 //! | `ui`, `progress`, `drawn_bar`, `waiting`, `pager` | all writing to the terminal |
+//! | `picking` | lists in which a person searches and marks |
 //! | `complete` | completions for shells |
 //! | `global`, `help` | the options of every command; the help, grouped by stage |
 //! | `environment`, `run` | what the environment says; what a command runs with |
@@ -23,6 +24,7 @@ mod global;
 mod help;
 mod json;
 mod pager;
+mod picking;
 mod progress;
 mod render;
 mod run;

@@ -6,6 +6,7 @@ mod question;
 mod source;
 
 use bibliotax_app::failure::Failure;
+use bibliotax_app::find::while_typing::Finder;
 use bibliotax_app::need::{self, Request};
 use bibliotax_core::name::PackageName;
 
@@ -15,6 +16,7 @@ use super::search::SearchArgs;
 use crate::exit_status::Exit;
 use crate::json;
 use crate::json::change::Changes;
+use crate::picking;
 use crate::render;
 use crate::render::changes;
 use crate::run::Run;
@@ -28,8 +30,8 @@ use crate::run::Run;
     after_help = "Examples:\n  bibliotax need rain-ledger\n  bibliotax need soil-curve 1.7 moss-map \"2 .. 4\"\n  bibliotax need probe-sim --for test\n  bibliotax need dew-point --in all --shared\n  bibliotax need fernhollow/valve-core --path ../valve-core\n  bibliotax need leaf-palette --git https://git.example/leaf-palette.git\n  bibliotax need soil-curve --archive https://files.example/soil-curve-1.1.zip"
 )]
 pub struct Need {
-    /// Packages, each optionally followed by a range
-    #[arg(required_unless_present_any = ["git", "archive"], value_name = "PACKAGE [RANGE]")]
+    /// Packages, each optionally followed by a range [on a terminal, default: search while you type]
+    #[arg(value_name = "PACKAGE [RANGE]")]
     words: Vec<String>,
     /// Accept only this version (`= VERSION`)
     #[arg(long, help_heading = "What")]
@@ -78,7 +80,14 @@ pub struct Need {
 impl Need {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let run = &self.search.run(run);
-        let request = self.request();
+        let mut request = self.request();
+        if request.words.is_empty() && request.source.git.is_none() && request.source.archive.is_none() {
+            request.words = self.searched(run)?;
+            if request.words.is_empty() {
+                run.ui.say("no package was chosen");
+                return Ok(Exit::Done);
+            }
+        }
         let mut plan = run.working(|context| need::plan(&request, context))?;
         render::need::show(run.ui, &plan);
         let archive = request.source.archive.as_deref().unwrap_or_default();
@@ -90,6 +99,16 @@ impl Need {
         run.ui
             .report(|| json::declare::Need::of(&plan, Changes::of(&plan.change.report(), applied.as_ref())));
         Ok(Exit::Done)
+    }
+
+    /// The packages that a person at the terminal searches; a failure where nobody is there.
+    fn searched(&self, run: &Run<'_>) -> Result<Vec<String>, Failure> {
+        if !picking::can_ask(run) {
+            return Err(Failure::new("usage.missing", "`bibliotax need` needs `PACKAGE [RANGE]`")
+                .advice("`bibliotax need --help` shows its options"));
+        }
+        let finder = run.working(|context| Finder::open(&self.projects.words(), context))?;
+        Ok(picking::searched(finder)?.iter().map(ToString::to_string).collect())
     }
 
     fn request(&self) -> Request {

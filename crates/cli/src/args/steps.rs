@@ -7,6 +7,7 @@ use bibliotax_core::steps::Todo;
 
 use super::projects::{ProjectFilterArgs, TargetFilterArgs};
 use crate::exit_status::Exit;
+use crate::picking::{self, Row};
 use crate::render;
 use crate::run::Run;
 
@@ -47,8 +48,8 @@ enum StepsCommand {
 /// Which step is meant, and where.
 #[derive(Debug, clap::Args)]
 struct StepArgs {
-    /// The step, as `bibliotax steps` lists it
-    step: String,
+    /// The step, as `bibliotax steps` lists it [on a terminal, default: mark them in a list]
+    step: Option<String>,
     /// The package, if several have a step of this name
     #[arg(long, value_name = "PACKAGE")]
     package: Option<String>,
@@ -79,6 +80,7 @@ impl Steps {
         let Some(command) = &self.command else { return self.list(run) };
         let workspace = run.working(|context| WorkspaceFolder::hold(context.folder, context.listener))?;
         match command {
+            StepsCommand::Done(step) if step.step.is_none() => step.mark(run, &workspace),
             StepsCommand::Done(step) => step.note(run, &workspace, !step.undo),
             StepsCommand::Check(check) => check.run(run, &workspace),
         }
@@ -98,11 +100,39 @@ impl Steps {
 }
 
 impl StepArgs {
+    /// Ticks off what a person marks of the open steps, or opens what they mark of those that are done.
+    fn mark(&self, run: &Run<'_>, workspace: &WorkspaceFolder) -> Result<Exit, Failure> {
+        if !picking::can_ask(run) {
+            return Err(Failure::new("usage.missing", "`bibliotax steps done` needs `STEP`")
+                .advice("`bibliotax steps` lists the steps"));
+        }
+        let lock = workspace.needed_lock()?;
+        let todos = steps::all_steps(workspace, lock)?;
+        // One whose device isn't known by name can't be marked in a list.
+        let markable = todos.iter().filter(|todo| todo.is_open() != self.undo && todo.tick_name().is_some());
+        let rows: Vec<Row<&Todo<'_>>> =
+            markable.map(|todo| Row { label: render::steps::in_a_row(todo), value: todo }).collect();
+        if rows.is_empty() {
+            run.ui.say(if self.undo { "no step is done" } else { "no step is open" });
+            return Ok(Exit::Done);
+        }
+        let title = if self.undo { "Steps that aren't done after all:" } else { "Steps that are done:" };
+        let marked = picking::marked(title, rows)?;
+        for todo in &marked {
+            if !self.dry_run {
+                steps::note(workspace, todo, !self.undo)?;
+            }
+            let open = steps::all_steps(workspace, lock)?.iter().filter(|todo| Todo::is_open(todo)).count();
+            render::steps::show_noted(run.ui, todo, !self.undo, self.dry_run, open);
+        }
+        Ok(Exit::Done)
+    }
+
     /// Ticks the step off, or opens it again.
     fn note(&self, run: &Run<'_>, workspace: &WorkspaceFolder, is_done: bool) -> Result<Exit, Failure> {
         let lock = workspace.needed_lock()?;
         let words = StepWords {
-            step: self.step.clone(),
+            step: self.step.clone().unwrap_or_default(),
             package: self.package.clone(),
             target: self.target.clone(),
             device: self.device.clone(),

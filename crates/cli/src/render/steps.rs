@@ -29,6 +29,12 @@ pub fn list(ui: &Ui, todos: &[Todo<'_>], all: bool) {
     ui.report(|| Steps { open, steps: shown.iter().map(|todo| Step::from(*todo)).collect() });
 }
 
+/// A step at a place, in one row: its name, package and place, and how its text begins.
+pub fn in_a_row(todo: &Todo<'_>) -> String {
+    let begin = todo.step.text.lines().next().unwrap_or_default();
+    format!("{} of {}, {}: {}", todo.step.id, todo.package.name, step_place(&todo.place), clean(begin))
+}
+
 /// A step with all its places.
 fn show(ui: &Ui, places: &[&Todo<'_>]) {
     let Some(first) = places.first() else { return };

@@ -42,6 +42,7 @@ mod oci;
 mod output;
 mod outside;
 mod parts;
+mod picking;
 mod proxy;
 mod reading;
 mod ready;

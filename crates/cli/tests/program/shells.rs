@@ -21,7 +21,7 @@ fn completions(garden: &Garden, shell: &str) -> std::path::PathBuf {
 }
 
 /// A shell on a terminal of its own, in which somebody types.
-struct Shell {
+pub struct Shell {
     child: Child,
     to: ChildStdin,
     shown: Receiver<Vec<u8>>,
@@ -30,7 +30,7 @@ struct Shell {
 
 impl Shell {
     /// Starts a shell with these words in the project of a garden, with the program on its path.
-    fn start(garden: &Garden, words: &str) -> Self {
+    pub fn start(garden: &Garden, words: &str) -> Self {
         let program = garden.command("gate", &[]);
         let bin = Path::new(program.get_program()).parent().unwrap().display().to_string();
         let mut command = Command::new("script");
@@ -55,13 +55,13 @@ impl Shell {
         Self { child, to, shown, text: String::new() }
     }
 
-    fn write(&mut self, text: &str) {
+    pub fn write(&mut self, text: &str) {
         self.to.write_all(text.as_bytes()).unwrap();
         self.to.flush().unwrap();
     }
 
     /// Waits until a text is shown behind what was waited for last.
-    fn until(&mut self, wanted: &str) {
+    pub fn until(&mut self, wanted: &str) {
         let begun = Instant::now();
         while !self.text.contains(wanted) {
             let left = Duration::from_secs(30).checked_sub(begun.elapsed());

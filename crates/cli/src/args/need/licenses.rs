@@ -5,7 +5,8 @@ use bibliotax_app::change::PlannedChange;
 use bibliotax_app::failure::Failure;
 use bibliotax_core::name::PackageName;
 
-use super::question::{answer, can_ask};
+use super::question::answer;
+use crate::picking::can_ask;
 use crate::render::accept;
 use crate::run::Run;
 

@@ -3,7 +3,8 @@
 use bibliotax_app::failure::Failure;
 use bibliotax_app::need::Plan;
 
-use super::question::{answer, can_ask};
+use super::question::answer;
+use crate::picking::can_ask;
 use crate::run::Run;
 
 /// Asks whether a version that nobody said is right. Where nobody can be asked, a warning says which it is, and an early release, which

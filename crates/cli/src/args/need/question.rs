@@ -1,13 +1,6 @@
 //! Questions to the person at the terminal.
 
-use std::io::{self, IsTerminal, Write};
-
-use crate::run::Run;
-
-/// Whether somebody can be asked.
-pub fn can_ask(run: &Run<'_>) -> bool {
-    io::stdin().is_terminal() && io::stderr().is_terminal() && !run.ui.is_json() && !run.ui.is_quiet()
-}
+use std::io::{self, Write};
 
 /// A line that a person types, in small letters; no answer is a no.
 pub fn answer(question: &str) -> String {

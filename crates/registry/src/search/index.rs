@@ -62,8 +62,11 @@ pub struct ReadUpTo {
     pub tail: Vec<u8>,
 }
 
-/// The packages whose names are in a part of the alphabet, those that most need first.
-const BY_NAME: &str = "SELECT line FROM packages LEFT JOIN uses USING (name) WHERE name >= ? AND name < ? ORDER BY count DESC, name LIMIT ?";
+/// The packages whose names are in a part of the alphabet, those that most need first: of very many, the first ones, so that the answer
+/// to a letter or two is as quick as any.
+const BY_NAME: &str = "SELECT line FROM
+    (SELECT name, line FROM packages WHERE name >= ? AND name < ? ORDER BY name LIMIT 2000) LEFT JOIN uses USING (name)
+    ORDER BY count DESC, name LIMIT ?";
 
 /// The packages whose names have these words.
 const BY_WORD: &str = "SELECT line FROM words JOIN packages ON packages.id = words.rowid LEFT JOIN uses ON uses.name = packages.name
@@ -353,6 +356,35 @@ fn broken(path: &Path, error: &rusqlite::Error) -> RegistryError {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn names_are_found_by_their_beginning_those_that_are_needed_most_first() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut index = Index::open(&folder.path().join("names.sqlite")).unwrap();
+        let line = |name: &str, needs: &str| {
+            format!("{{\"name\":\"{name}\",\"newest\":\"1.0\",\"needs\":[{needs}]}}\n")
+        };
+        let lines = [
+            line("moss-map", ""),
+            line("moss-bed", "\"moss-map\""),
+            line("garden/moss-walk", "\"moss-map\""),
+            line("mossy", ""),
+            line("rain-ledger", "\"moss-bed\""),
+        ];
+        let list = crate::model::names::frames(lines.concat().as_bytes()).unwrap();
+        assert!(index.read_on(&ReadUpTo::default(), &list[..]).unwrap());
+        let found = |text: &str, most: usize| -> Vec<String> {
+            index.beginning_with(text, most).unwrap().iter().map(|named| named.name.to_string()).collect()
+        };
+        // Behind those that begin with it come those that have it behind a scope.
+        assert_eq!(found("moss", 9), ["moss-map", "moss-bed", "mossy", "garden/moss-walk"]);
+        assert_eq!(found("moss", 2), ["moss-map", "moss-bed"]);
+        assert_eq!(found("moss-w", 9), ["garden/moss-walk"]);
+        assert_eq!(found("garden/", 9), ["garden/moss-walk"]);
+        assert_eq!(found("rain-ledger", 9), ["rain-ledger"]);
+        assert_eq!(found("", 9).len(), 5);
+        assert!(found("\"* OR", 9).is_empty() && found("zinc", 9).is_empty());
+    }
 
     #[test]
     fn who_searches_waits_for_nobody_who_reads_the_list_on() {

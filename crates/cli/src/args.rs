@@ -106,12 +106,6 @@ pub fn is_given(option: &str) -> bool {
     std::env::args_os().take_while(|word| word != "--").any(|word| word == option)
 }
 
-/// The value behind an option in a command line that a shell asks about, wherever it is.
-pub fn value_behind(option: &str) -> Option<OsString> {
-    let words: Vec<OsString> = std::env::args_os().skip_while(|word| word != "--").skip(1).collect();
-    words.windows(2).find(|pair| pair[0] == option).map(|pair| pair[1].clone())
-}
-
 /// The value of an option of every command in a command line that can't be read.
 pub fn value_of(option: &str) -> Option<OsString> {
     let words: Vec<OsString> = std::env::args_os().take_while(|word| word != "--").collect();

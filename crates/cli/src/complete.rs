@@ -3,7 +3,7 @@
 //! A shell runs the program with a variable that says so and the words that are typed. What is written has to be quick: nobody is asked
 //! over a network.
 
-use std::ffi::OsStr;
+use std::ffi::{OsStr, OsString};
 use std::path::PathBuf;
 
 use bibliotax_app::context::Context;
@@ -12,35 +12,16 @@ use bibliotax_core::progress::{ProgressEvent, ProgressListener};
 use clap::builder::StyledStr;
 use clap::{Arg, Command, CommandFactory};
 use clap_complete::engine::{ArgValueCompleter, CompletionCandidate};
-use clap_complete::env::{CompleteEnv, Shells};
+use clap_complete::env::CompleteEnv;
 
 use crate::args::Arguments;
-use crate::{args, environment};
-
-/// The variable with which a shell asks; its value is the shell's name.
-const ASKED_BY: &str = "BIBLIOTAX_COMPLETE";
-
-const PROGRAM: &str = "bibliotax";
-
-/// The end of the script for zsh: where the shell loads it as a function when Tab is pressed first, it answers that, too.
-const ZSH_END: &str =
-    "\nif [ \"$funcstack[1]\" = \"_bibliotax\" ]; then\n    _clap_dynamic_completer_bibliotax \"$@\"\nfi\n";
+use crate::completion_script::{ASKED_BY, PROGRAM};
+use crate::environment;
 
 /// Answers a shell that asks for words; whether one did.
 pub fn answer() -> Result<bool, clap::Error> {
     let completing = CompleteEnv::with_factory(command).var(ASKED_BY).bin(PROGRAM).completer(PROGRAM);
     completing.try_complete(std::env::args_os(), std::env::current_dir().ok().as_deref())
-}
-
-/// The script that makes a shell ask; `None` for a shell that isn't known.
-pub fn script(shell: &str) -> Option<String> {
-    let shells = Shells::builtins();
-    let shell = shells.completer(shell)?;
-    let mut script = Vec::new();
-    // Writing into memory can't fail.
-    let _ = shell.write_registration(ASKED_BY, PROGRAM, PROGRAM, PROGRAM, &mut script);
-    let script = String::from_utf8_lossy(&script).into_owned();
-    Some(if shell.is("zsh") { script + ZSH_END } else { script })
 }
 
 /// The command line, each value of which knows what it could be.
@@ -105,7 +86,9 @@ fn candidates(named: Named, current: &OsStr) -> Vec<CompletionCandidate> {
 /// The folder that the command line is about: the one that `--directory` names in it, else the current one.
 fn folder() -> Option<PathBuf> {
     let current = std::env::current_dir().ok()?;
-    Some(args::value_behind("--directory").map_or(current.clone(), |folder| current.join(folder)))
+    let words: Vec<OsString> = std::env::args_os().skip_while(|word| word != "--").skip(1).collect();
+    let named = words.windows(2).find(|pair| pair[0] == "--directory").map(|pair| &pair[1]);
+    Some(named.map_or(current.clone(), |folder| current.join(folder)))
 }
 
 /// Hears of progress and tells nobody.

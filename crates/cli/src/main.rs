@@ -7,7 +7,7 @@
 //! | `json` | the JSON that commands print, as types with schemas |
 //! | `ui`, `progress`, `drawn_bar`, `waiting`, `pager` | all writing to the terminal |
 //! | `picking` | lists in which a person searches and marks |
-//! | `complete` | completions for shells |
+//! | `complete`, `completion_script` | what a word that is typed could be; the scripts with which shells ask for that |
 //! | `global`, `help` | the options of every command; the help, grouped by stage |
 //! | `environment`, `run` | what the environment says; what a command runs with |
 //! | `exit_status`, `defect` | how the program ends |
@@ -15,6 +15,7 @@
 
 mod args;
 mod complete;
+mod completion_script;
 mod defect;
 mod demo;
 mod drawn_bar;

@@ -7,6 +7,7 @@ use std::rc::Rc;
 use bibliotax_app::failure::Failure;
 use bibliotax_app::find::while_typing::{Finder, FoundPackage};
 use bibliotax_core::name::PackageName;
+use bibliotax_present::table::Table;
 use inquire::autocompletion::Replacement;
 use inquire::{Autocomplete, CustomUserError, InquireError, MultiSelect, Text};
 
@@ -16,8 +17,8 @@ use crate::ui::clean;
 /// Most rows that are shown at once.
 const MAX_ROWS: usize = 12;
 
-/// Widest row, in letters.
-const MAX_WIDTH: usize = 100;
+/// Widest rows of packages, in letters.
+const MAX_WIDTH: usize = 78;
 
 /// A row with what it stands for.
 pub struct Row<T> {
@@ -88,7 +89,8 @@ impl Autocomplete for Suggested {
         if input.trim().is_empty() || is_taken(input) {
             return Ok(Vec::new());
         }
-        Ok(self.finder.find(input).iter().map(row).collect())
+        let table = Table::of(self.finder.find(input).iter().map(row));
+        Ok(table.lines(Some(MAX_WIDTH)).lines().map(|row| row.trim_start().to_owned()).collect())
     }
 
     fn get_completion(&mut self, _: &str, chosen: Option<String>) -> Result<Replacement, CustomUserError> {
@@ -101,8 +103,8 @@ fn is_taken(input: &str) -> bool {
     input.ends_with(' ') && !input.trim().contains(' ')
 }
 
-/// A package in a row: name, version, licence, whether it fits, summary.
-fn row(found: &FoundPackage) -> String {
+/// A package: name, version, licence, whether it fits, summary.
+fn row(found: &FoundPackage) -> Vec<String> {
     let version = found.version.as_ref().map(ToString::to_string).unwrap_or_default();
     let license =
         found.license.as_ref().map_or_else(|| "no licence declared".to_owned(), ToString::to_string);
@@ -112,6 +114,5 @@ fn row(found: &FoundPackage) -> String {
         None => "fit not declared",
     };
     let summary = clean(found.summary.as_deref().unwrap_or_default());
-    let row = format!("{} {version}  {}  {fits}  {summary}", found.name, clean(&license));
-    row.trim_end().chars().take(MAX_WIDTH).collect()
+    vec![found.name.to_string(), version, clean(&license), fits.to_owned(), summary]
 }

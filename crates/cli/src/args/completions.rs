@@ -3,7 +3,7 @@
 use bibliotax_app::failure::Failure;
 use clap_complete::Shell;
 
-use crate::complete;
+use crate::completion_script;
 use crate::exit_status::Exit;
 use crate::json;
 use crate::run::Run;
@@ -25,7 +25,7 @@ impl Completions {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
         let shell = self.shell.to_string();
         // All shells that can be named are known there.
-        let script = complete::script(&shell).unwrap_or_default();
+        let script = completion_script::script(&shell).unwrap_or_default();
         run.ui.answer_as_is(script.trim_end());
         run.ui.report(|| json::machine::Completions { shell, script });
         Ok(Exit::Done)

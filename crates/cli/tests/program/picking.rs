@@ -42,7 +42,7 @@ fn need_searches_while_one_types_and_takes_what_is_chosen() {
     let mut terminal = Shell::start(&garden, "stty cols 120; bibliotax need");
     terminal.until("Package:");
     terminal.write("account");
-    terminal.until("rain-ledger 2.4.0  EUPL-1.2  fits  Keeps the account of rain");
+    terminal.until("rain-ledger  2.4.0  EUPL-1.2  fits  Keeps the account of rain");
     terminal.write(&format!("{DOWN}\t"));
     terminal.until("Package: rain-ledger");
     terminal.write("\r");

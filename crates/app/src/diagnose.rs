@@ -2,6 +2,7 @@
 //!
 //! Texts that are open take the place of those on disk. What a manifest's own reader finds in a text is not repeated here.
 
+use std::cell::OnceCell;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -144,10 +145,12 @@ fn of_needs(workspace: &WorkspaceFolder, registries: &Registries) -> Result<Vec<
     let names: Vec<PackageName> = needs.iter().map(|(_, need)| need.package.clone()).collect();
     registries.prefetch(&names);
     let mut found = Vec::new();
+    // Read once, and only where a name isn't known.
+    let known = OnceCell::new();
     for of in needs {
         let package = &of.1.package;
         match registries.listing(package) {
-            Ok(None) => found.push(unknown(of, workspace, registries)),
+            Ok(None) => found.push(unknown(of, workspace, known.get_or_init(|| registries.names()))),
             Ok(Some(listing)) => found.extend(out_of_range(of, workspace, &listing)),
             Err(error) => {
                 let failure = Failure::from(error);
@@ -159,9 +162,8 @@ fn of_needs(workspace: &WorkspaceFolder, registries: &Registries) -> Result<Vec<
     Ok(found)
 }
 
-fn unknown(of: (&Project, &Need), workspace: &WorkspaceFolder, registries: &Registries) -> Diagnostic {
+fn unknown(of: (&Project, &Need), workspace: &WorkspaceFolder, names: &[PackageName]) -> Diagnostic {
     let package = &of.1.package;
-    let names = registries.names();
     let near = nearest(package.as_str(), names.iter().map(PackageName::as_str), MAX_OFFERED);
     let fix = |name: &&str| Fix { span: of.1.span.clone(), text: (*name).to_owned() };
     let message = format!("no registry has a package {package}");

@@ -20,10 +20,10 @@ use crate::run::Run;
 /// The file that is written where none is named.
 const FILE_NAME: &str = "bibliotax-report.html";
 
-/// Write one HTML page that shows problems, packages, graph, fits, licences and freshness
+/// Write one HTML page with problems, packages, graph and licences
 ///
 /// The page is one file that needs no network: send it, attach it to a build, or print it. It shows what `check`, `newer`, `graph`,
-/// `fit` and `steps` show, as of now.
+/// `fit` and `steps` show, as of now: also fits, ages and open steps.
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Examples:\n  bibliotax report --open\n  bibliotax report --since main --output review.html\n  bibliotax report --in hand-unit"

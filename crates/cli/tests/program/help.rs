@@ -36,7 +36,7 @@ fn the_help_groups_commands_by_stage() {
       history          Show when packages came into the lock, moved and left
       steps            List steps to do by hand, or mark them as done
       ready            Check that this machine is ready for the project
-      report           Write one HTML page that shows problems, packages, graph, fits, licences and freshness
+      report           Write one HTML page with problems, packages, graph and licences
 
     Work in a team
       merge            Merge manifests and locks that two people changed

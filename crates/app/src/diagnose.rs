@@ -121,9 +121,14 @@ impl Diagnostic {
         }
     }
 
-    fn of_need((project, need): (&Project, &Need), root: &Path, code: &'static str, message: String) -> Self {
+    fn of_need(
+        (project, need): (&Project, &Need),
+        workspace: &WorkspaceFolder,
+        code: &'static str,
+        message: String,
+    ) -> Self {
         let place = DiagnosticPlace::Bytes(need.span.clone());
-        let file = root.join(file_name(&project.folder));
+        let file = workspace.manifest_path(&project.folder);
         Self { package: Some(need.package.clone()), ..Self::new(file, place, code, Level::Error, message) }
     }
 }
@@ -154,7 +159,7 @@ fn of_needs(workspace: &WorkspaceFolder, registries: &Registries) -> Result<Vec<
             Ok(Some(listing)) => found.extend(out_of_range(of, workspace, &listing)),
             Err(error) => {
                 let failure = Failure::from(error);
-                let problem = Diagnostic::of_need(of, &workspace.root, failure.code, failure.message);
+                let problem = Diagnostic::of_need(of, workspace, failure.code, failure.message);
                 found.push(Diagnostic { advice: failure.advice, ..problem });
             }
         }
@@ -167,7 +172,7 @@ fn unknown(of: (&Project, &Need), workspace: &WorkspaceFolder, names: &[PackageN
     let near = nearest(package.as_str(), names.iter().map(PackageName::as_str), MAX_OFFERED);
     let fix = |name: &&str| Fix { span: of.1.span.clone(), text: (*name).to_owned() };
     let message = format!("no registry has a package {package}");
-    let problem = Diagnostic::of_need(of, &workspace.root, "package.unknown", message);
+    let problem = Diagnostic::of_need(of, workspace, "package.unknown", message);
     let advice = (!near.is_empty()).then(|| bibliotax_core::nearest::either(&near));
     Diagnostic { fixes: near.iter().map(fix).collect(), advice, ..problem }
 }
@@ -192,7 +197,7 @@ fn out_of_range(of: (&Project, &Need), workspace: &WorkspaceFolder, listing: &Li
         .collect();
     let available = if versions.is_empty() { "none".to_owned() } else { first_few(&versions, MAX_OFFERED) };
     let message = format!("no release of {} matches {} (available: {available})", need.package, need.range);
-    Some(Diagnostic::of_need(of, &workspace.root, "range.no-release", message))
+    Some(Diagnostic::of_need(of, workspace, "range.no-release", message))
 }
 
 /// Why no versions satisfy all needs, at each need that is involved.
@@ -212,10 +217,10 @@ fn of_conflict(workspace: &WorkspaceFolder, resolver: &Resolver<'_>) -> Result<V
     let ways = as_edits(&ways, workspace, declared)?;
     let involved: Vec<(&Project, &Need)> =
         declared.needs().filter(|of| is_involved(*of, &conflict, &problem)).collect();
-    let places = |of: &(&Project, &Need)| (workspace.root.join(file_name(&of.0.folder)), of.1.span.clone());
+    let places = |of: &(&Project, &Need)| (workspace.manifest_path(&of.0.folder), of.1.span.clone());
     let found = involved.iter().map(|of| {
         let message = "no versions satisfy all requirements".to_owned();
-        let found = Diagnostic::of_need(*of, &workspace.root, "resolve.conflict", message);
+        let found = Diagnostic::of_need(*of, workspace, "resolve.conflict", message);
         let related = conflict.facts.iter().chain([&conflict.clash]).map(|sentence| {
             // A sentence is shown where the need is that it speaks of, else at this one.
             let other = involved.iter().find(|(_, need)| sentence.about.first() == Some(&need.package));
@@ -264,12 +269,12 @@ fn of_finding(finding: &Finding, workspace: &WorkspaceFolder) -> Vec<Diagnostic>
     match (&finding.place, &finding.package) {
         (Place::Manifest(folder, span), _) => {
             let place = DiagnosticPlace::Bytes(span.clone().unwrap_or(0..0));
-            vec![at(workspace.root.join(file_name(folder)), place)]
+            vec![at(workspace.manifest_path(folder), place)]
         }
         (Place::Lock(_), Some(package)) => {
             let needs = workspace.declared.needs().filter(|(_, need)| need.package == *package);
             let found = needs.map(|(project, need)| {
-                at(workspace.root.join(file_name(&project.folder)), DiagnosticPlace::Bytes(need.span.clone()))
+                at(workspace.manifest_path(&project.folder), DiagnosticPlace::Bytes(need.span.clone()))
             });
             let found: Vec<Diagnostic> = found.collect();
             if found.is_empty() { vec![in_lock(finding, workspace, at)] } else { found }

@@ -98,8 +98,6 @@ impl Report {
     }
 
     fn sort(&mut self) {
-        self.hits.sort_by(|(_, one), (_, other)| {
-            other.score.total_cmp(&one.score).then_with(|| one.name.cmp(&other.name))
-        });
+        self.hits.sort_by(|(_, one), (_, other)| one.rank(other));
     }
 }

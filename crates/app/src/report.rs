@@ -59,6 +59,13 @@ pub struct PackageFacts<'r> {
     pub fits: &'r [Option<Fit>],
 }
 
+impl PackageFacts<'_> {
+    /// Whether there is a newer release, within the ranges or beyond them.
+    pub fn is_outdated(&self) -> bool {
+        matches!(self.freshness, Freshness::News(news) if news.update.is_some() || news.beyond.is_some())
+    }
+}
+
 /// How current a locked release is.
 #[derive(Clone, Copy)]
 pub enum Freshness<'r> {

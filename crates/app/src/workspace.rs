@@ -16,7 +16,7 @@ use bibliotax_core::charter::LockedCharter;
 use bibliotax_core::facet::Target;
 use bibliotax_core::lock::{self, Lock, LockedPackage};
 use bibliotax_core::manifest::{self, RegistryDeclaration};
-use bibliotax_core::name::{Purpose, TargetName};
+use bibliotax_core::name::{PackageName, Purpose, TargetName};
 use bibliotax_core::progress::ProgressListener;
 use bibliotax_core::workspace::{Project, Workspace};
 use bibliotax_disk::lock::Held;
@@ -131,6 +131,11 @@ impl WorkspaceFolder {
         Shelf::of(&self.root)
     }
 
+    /// Where the manifest in a folder of it is on the disk.
+    pub fn manifest_path(&self, folder: &str) -> PathBuf {
+        self.root.join(file_name(folder))
+    }
+
     /// Whether it has only one project.
     pub fn is_alone(&self) -> bool {
         self.declared.projects.len() == 1
@@ -161,6 +166,14 @@ impl WorkspaceFolder {
             LockFile::None => Cow::default(),
             LockFile::Sound { lock, .. } => Cow::from(&lock.packages),
             LockFile::Faulty { text, .. } => Cow::from(lock::salvage(text)),
+        }
+    }
+
+    /// One of [`Self::locked`].
+    pub fn locked_package(&self, name: &PackageName) -> Option<Cow<'_, LockedPackage>> {
+        match self.locked() {
+            Cow::Borrowed(all) => all.iter().find(|one| one.name == *name).map(Cow::Borrowed),
+            Cow::Owned(all) => all.into_iter().find(|one| one.name == *name).map(Cow::Owned),
         }
     }
 

@@ -8,7 +8,7 @@ use std::path::PathBuf;
 
 use bibliotax_app::context::Context;
 use bibliotax_app::suggest::{Named, suggest};
-use bibliotax_core::progress::{ProgressEvent, ProgressListener};
+use bibliotax_core::progress::NoProgress;
 use clap::builder::StyledStr;
 use clap::{Arg, Command, CommandFactory};
 use clap_complete::engine::{ArgValueCompleter, CompletionCandidate};
@@ -75,7 +75,7 @@ fn named(value: &str, words: &[&str]) -> Option<Named> {
 fn candidates(named: Named, current: &OsStr) -> Vec<CompletionCandidate> {
     let (Some(current), Ok(environment)) = (current.to_str(), environment::read()) else { return Vec::new() };
     let Some(folder) = folder() else { return Vec::new() };
-    let context = Context { environment: &environment, folder: &folder, listener: &Quiet };
+    let context = Context { environment: &environment, folder: &folder, listener: &NoProgress };
     let candidate = |one: bibliotax_app::suggest::Suggestion| {
         let about = one.about.map(|about| StyledStr::from(bibliotax_present::terminal::clean(&about)));
         CompletionCandidate::new(one.word).help(about)
@@ -89,11 +89,4 @@ fn folder() -> Option<PathBuf> {
     let words: Vec<OsString> = std::env::args_os().skip_while(|word| word != "--").skip(1).collect();
     let named = words.windows(2).find(|pair| pair[0] == "--directory").map(|pair| &pair[1]);
     Some(named.map_or(current.clone(), |folder| current.join(folder)))
-}
-
-/// Hears of progress and tells nobody.
-struct Quiet;
-
-impl ProgressListener for Quiet {
-    fn on_event(&self, _: &ProgressEvent) {}
 }

@@ -9,11 +9,11 @@ use bibliotax_app::diagnose::{Diagnostic as Found, DiagnosticPlace};
 use bibliotax_app::failure::Failure;
 use bibliotax_app::workspace::WorkspaceFolder;
 use bibliotax_app::workspace::edits::Edits;
-use bibliotax_app::workspace::file_name;
 use bibliotax_core::fault::Fault;
 use bibliotax_core::manifest::ManifestText;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range as VersionRange;
+use bibliotax_present::words::capitalised;
 use lsp_types::{
     Diagnostic, DiagnosticRelatedInformation, DiagnosticSeverity, Location, NumberOrString, Position,
     Range as LspRange,
@@ -173,7 +173,7 @@ impl<'t> Texts<'t> {
     /// The texts of a workspace's manifests.
     pub fn of(workspace: &'t WorkspaceFolder, encoding: Encoding) -> Self {
         let texts = workspace.manifests.files.iter();
-        let texts = texts.map(|file| (workspace.root.join(file_name(&file.folder)), file.text.as_str()));
+        let texts = texts.map(|file| (workspace.manifest_path(&file.folder), file.text.as_str()));
         Self { texts: texts.collect(), encoding }
     }
 
@@ -190,7 +190,7 @@ impl<'t> Texts<'t> {
 pub fn edits_of(edits: &Edits, workspace: &WorkspaceFolder) -> Vec<(PathBuf, Range<usize>, String)> {
     let of_file = |(folder, new): (&String, &String)| {
         let old = workspace.manifests.in_folder(folder).map_or("", |file| &file.text);
-        let file = workspace.root.join(file_name(folder));
+        let file = workspace.manifest_path(folder);
         differences(old, new).into_iter().map(move |(span, text)| (file.clone(), span, text))
     };
     edits.manifests.iter().flat_map(of_file).collect()
@@ -225,13 +225,12 @@ pub fn differences(old: &str, new: &str) -> Vec<(Range<usize>, String)> {
 
 /// That the team accepts a package's licence.
 fn acceptance(package: &PackageName, workspace: &WorkspaceFolder) -> Option<Action> {
-    let locked = workspace.locked();
-    let locked = locked.iter().find(|one| one.name == *package)?;
+    let locked = workspace.locked_package(package)?;
     let license = locked.license.as_ref()?;
     let root = workspace.manifests.in_folder("")?;
     let mut text = ManifestText::open(&root.text).ok()?;
     text.set_accepted(package, &license.to_string(), &VersionRange::from_lowest(&locked.version));
-    let file = workspace.root.join(file_name(""));
+    let file = workspace.manifest_path("");
     let edits = differences(&root.text, &text.to_string());
     let edits = edits.into_iter().map(|(span, text)| (file.clone(), span, text)).collect();
     Some(Action { title: format!("Accept {license} for {package}"), edits, is_preferred: false })
@@ -246,11 +245,6 @@ fn with_advice(message: &str, advice: Option<&str>) -> String {
         Some(advice) => format!("{message}\ntry: {advice}"),
         None => message.to_owned(),
     }
-}
-
-fn capitalised(text: &str) -> String {
-    let mut letters = text.chars();
-    letters.next().map(|first| first.to_uppercase().chain(letters).collect()).unwrap_or_default()
 }
 
 fn line_of(text: &str, line: usize) -> Range<usize> {

@@ -3,7 +3,6 @@
 use std::ops::Range;
 use std::path::PathBuf;
 
-use bibliotax_app::workspace::file_name;
 use bibliotax_core::name::{Purpose, RegistryName, TargetName};
 use lsp_types::{Position, PrepareRenameResponse, WorkspaceEdit};
 
@@ -64,11 +63,8 @@ fn texts(document: &Document, shared: &Shared) -> Vec<(PathBuf, String)> {
         return vec![(document.path.clone(), document.text.to_string())];
     };
     let workspace = &knowledge.diagnosis.workspace;
-    let files = workspace
-        .manifests
-        .files
-        .iter()
-        .map(|file| (workspace.root.join(file_name(&file.folder)), &file.text));
+    let files =
+        workspace.manifests.files.iter().map(|file| (workspace.manifest_path(&file.folder), &file.text));
     files.map(|(path, text)| (path.clone(), open.get(&path).unwrap_or(text).clone())).collect()
 }
 

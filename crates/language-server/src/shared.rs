@@ -8,7 +8,7 @@ use bibliotax_app::context::Context;
 use bibliotax_app::diagnose::Diagnosis;
 use bibliotax_app::environment::Environment;
 use bibliotax_core::name::PackageName;
-use bibliotax_core::progress::{ProgressEvent, ProgressListener};
+use bibliotax_core::progress::NoProgress;
 use bibliotax_registry::catalogue::stop::Stop;
 use crossbeam_channel::Sender;
 use lsp_server::{Message, Notification, Request, RequestId};
@@ -59,13 +59,6 @@ pub struct Shared {
     /// The run that is under way in the background.
     stop: Mutex<Stop>,
     asked: Mutex<i32>,
-}
-
-/// Hears of progress and tells nobody.
-pub struct Quiet;
-
-impl ProgressListener for Quiet {
-    fn on_event(&self, _: &ProgressEvent) {}
 }
 
 impl Shared {
@@ -157,7 +150,7 @@ impl Shared {
         folder: &Path,
         work: impl FnOnce(&Context<'_>) -> T,
     ) -> T {
-        work(&Context { environment, folder, listener: &Quiet })
+        work(&Context { environment, folder, listener: &NoProgress })
     }
 
     /// Tells the client something. One that has gone hears nothing.

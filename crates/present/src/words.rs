@@ -25,7 +25,18 @@ pub fn size(bytes: u64) -> String {
 
 /// `1 package`, `2 packages`.
 pub fn count(number: usize, what: &str) -> String {
-    if number == 1 { format!("1 {what}") } else { format!("{number} {what}s") }
+    format!("{number} {}", noun(number, what))
+}
+
+/// The noun of a number of things: `package`, `packages`.
+pub fn noun(number: usize, one: &str) -> String {
+    if number == 1 { one.to_owned() } else { format!("{one}s") }
+}
+
+/// A sentence begins with a capital letter.
+pub fn capitalised(text: &str) -> String {
+    let mut letters = text.chars();
+    letters.next().map(|first| first.to_uppercase().chain(letters).collect()).unwrap_or_default()
 }
 
 /// A need of a card: `valve-proto 1 with trace where linux`.

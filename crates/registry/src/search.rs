@@ -8,6 +8,7 @@ mod rank;
 mod searcher;
 mod spelling;
 
+use std::cmp::Ordering;
 use std::thread;
 
 use bibliotax_core::facet::{Facets, Fit, FitValue, Target};
@@ -107,6 +108,13 @@ pub struct Hit {
     pub newest_fitting: Option<Version>,
     /// How likely it is meant, to be compared with others of the same words.
     pub score: f64,
+}
+
+impl Hit {
+    /// The likelier one first; of those that are as likely, by name.
+    pub fn rank(&self, other: &Self) -> Ordering {
+        other.score.total_cmp(&self.score).then_with(|| self.name.cmp(&other.name))
+    }
 }
 
 /// How a release stands with a place, in a word.

@@ -1,7 +1,7 @@
 //! Errors of the store, the shelf and archives as failures.
 
 use bibliotax_archive::error::{ArchiveError, RefusedEntries, RefusedEntry};
-use bibliotax_present::words::{self, count, size};
+use bibliotax_present::words::{self, capitalised, count, size};
 use bibliotax_registry::RegistryError;
 use bibliotax_store::StoreError;
 use bibliotax_store::error::KitError;
@@ -82,7 +82,7 @@ pub fn of_archive(message: String, source: &ArchiveError) -> Failure {
         }
         _ => ("archive.refused", "don't use it; tell the package's authors (the shelf wasn't changed)"),
     };
-    Failure::new(code, message).because([format!("{}.", capital(&source.to_string()))]).advice(advice)
+    Failure::new(code, message).because([format!("{}.", capitalised(&source.to_string()))]).advice(advice)
 }
 
 /// Most refused entries that are listed.
@@ -102,12 +102,6 @@ pub fn of_refused(message: String, refused: &RefusedEntries) -> Failure {
         patterns.join(", ")
     );
     Failure::new("archive.refused", message).because(because).advice(advice)
-}
-
-/// A sentence begins with a capital letter.
-fn capital(text: &str) -> String {
-    let mut chars = text.chars();
-    chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
 }
 
 /// A failure with all that is not here because of it.

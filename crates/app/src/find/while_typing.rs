@@ -61,7 +61,7 @@ impl Finder {
         let answers = self.registries.find(&query, &cache, self.environment.now);
         let mut hits: Vec<Hit> =
             answers.into_iter().filter_map(|(_, found)| found.ok()).flat_map(|found| found.hits).collect();
-        hits.sort_by(|one, other| other.score.total_cmp(&one.score).then_with(|| one.name.cmp(&other.name)));
+        hits.sort_by(Hit::rank);
         hits.dedup_by(|later, first| later.name == first.name);
         hits.into_iter().take(MAX_FOUND).map(|hit| self.known(hit)).collect()
     }

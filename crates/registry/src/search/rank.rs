@@ -60,9 +60,7 @@ impl Index {
         for (id, matched) in matches {
             hits.extend(self.tried(self.hit(id, matched, &words, query, facets, now))?);
         }
-        hits.sort_by(|one: &Hit, other: &Hit| {
-            other.score.total_cmp(&one.score).then_with(|| one.name.cmp(&other.name))
-        });
+        hits.sort_by(Hit::rank);
         let begin = query.page.min(LAST_PAGE) * PAGE;
         found.more = hits.len() > begin + PAGE && query.page < LAST_PAGE;
         found.hits = hits.into_iter().skip(begin).take(PAGE).collect();

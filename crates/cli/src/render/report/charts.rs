@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use bibliotax_app::report::{Freshness, PackageFacts};
+use bibliotax_app::report::PackageFacts;
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
@@ -45,7 +45,7 @@ pub fn licenses(facts: &[PackageFacts<'_>]) -> Vec<Bar> {
 
 /// How old the locked releases are, and how many of them are behind.
 pub fn ages(facts: &[PackageFacts<'_>], now: Timestamp) -> Vec<Bar> {
-    let ages = facts.iter().map(|one| (one.published.map(|at| now.duration_since(at)), is_outdated(one)));
+    let ages = facts.iter().map(|one| (one.published.map(|at| now.duration_since(at)), one.is_outdated()));
     bars(by_age(ages))
 }
 
@@ -81,10 +81,6 @@ fn by_age(ages: impl Iterator<Item = (Option<SignedDuration>, bool)>) -> Vec<Num
         numbers.push(undated);
     }
     numbers
-}
-
-fn is_outdated(facts: &PackageFacts<'_>) -> bool {
-    matches!(facts.freshness, Freshness::News(news) if news.update.is_some() || news.beyond.is_some())
 }
 
 fn bars(numbers: Vec<Numbers>) -> Vec<Bar> {

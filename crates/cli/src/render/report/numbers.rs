@@ -6,7 +6,7 @@ use bibliotax_app::check::Level;
 use bibliotax_app::report::{Freshness, PackageFacts, Report};
 use bibliotax_core::facet::Fit;
 use bibliotax_core::steps::Todo;
-use bibliotax_present::words::{count, size};
+use bibliotax_present::words::{count, noun, size};
 use serde::Serialize;
 
 use super::packages::NeedsOfGraph;
@@ -70,12 +70,10 @@ fn outdated(report: &Report<'_>, facts: &[PackageFacts<'_>]) -> Number {
         let (value, note) = ("?".to_owned(), "newer releases aren't known".to_owned());
         return Number { href, value, label, note, look: "unsure" };
     }
-    let news = facts.iter().filter_map(|one| match one.freshness {
-        Freshness::News(news) => Some(news),
-        _ => None,
-    });
-    let outdated = news.clone().filter(|news| news.update.is_some() || news.beyond.is_some()).count();
-    let within = news.filter(|news| news.update.is_some()).count();
+    let outdated = facts.iter().filter(|one| one.is_outdated()).count();
+    let has_update =
+        |one: &&PackageFacts<'_>| matches!(one.freshness, Freshness::News(news) if news.update.is_some());
+    let within = facts.iter().filter(has_update).count();
     let note = match (outdated, within) {
         (0, _) => "all at the newest release".to_owned(),
         (_, 0) => "all held back".to_owned(),
@@ -130,9 +128,4 @@ fn steps(report: &Report<'_>) -> Number {
     let note = format!("{} done", report.steps.len() - open);
     let look = if open == 0 { "yes" } else { "unsure" };
     Number { href: "#steps", value: open.to_string(), label: noun(open, "open step"), note, look }
-}
-
-/// The noun of a number of things.
-fn noun(number: usize, one: &str) -> String {
-    if number == 1 { one.to_owned() } else { format!("{one}s") }
 }

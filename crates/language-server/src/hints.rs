@@ -3,7 +3,7 @@
 use lsp_types::{InlayHint, InlayHintLabel, Range as LspRange};
 
 use crate::documents::Document;
-use crate::hover::package_of;
+use crate::hover::package_named;
 use crate::scan::{Entry, scan};
 use crate::shared::Shared;
 
@@ -14,8 +14,8 @@ pub fn hints(document: &Document, range: LspRange, shared: &Shared) -> Vec<Inlay
     let (locked, news) = (workspace.locked(), shared.news_of(&workspace.root));
     let (wanted, found) = (document.lines.bytes(&document.text, range), scan(&document.text));
     let hint = |entry: &Entry| {
-        let (package, named) = package_of(&found, entry).filter(|(_, named)| std::ptr::eq(*named, entry))?;
-        let end = named.value.as_ref().map_or(named.key.end, |value| value.end);
+        let package = package_named(entry)?;
+        let end = entry.value.as_ref().map_or(entry.key.end, |value| value.end);
         if !(wanted.start..=wanted.end).contains(&end) || entry.keys().first() == Some(&"charter") {
             return None;
         }
@@ -24,7 +24,7 @@ pub fn hints(document: &Document, range: LspRange, shared: &Shared) -> Vec<Inlay
             news.get(&package).and_then(|news| news.newest()).map(|version| format!("; newest {version}"));
         let label = format!("locked {}{}", locked.version, newest.unwrap_or_default());
         // Behind a head `[needs.moss-map]` the bracket stands.
-        let end = if named.is_head { end + 1 } else { end };
+        let end = if entry.is_head { end + 1 } else { end };
         Some(InlayHint {
             position: document.lines.position(&document.text, end.min(document.text.len())),
             label: InlayHintLabel::String(label),

@@ -37,14 +37,24 @@ pub fn hover(document: &Document, position: Position, shared: &Shared) -> Option
 /// The package that an entry of a manifest needs, or shares a range of, with the entry that names it.
 pub fn package_of<'s>(found: &'s Scan, entry: &'s Entry) -> Option<(PackageName, &'s Entry)> {
     let keys = entry.keys();
-    let names = match keys.as_slice() {
-        ["needs" | "shared" | "stand-ins", ..] => keys.get(..2)?,
-        ["needs-for", ..] => keys.get(..3)?,
-        ["charter", "ranges", ..] => keys.get(..3)?,
-        _ => return None,
-    };
+    let names = keys.get(..keys_to_name(&keys)?)?;
     let named = found.entries.iter().find(|other| other.keys() == names)?;
     Some((names.last()?.parse().ok()?, named))
+}
+
+/// The package that an entry itself names, and none for the entries below that one; reads no other entry, so it suits a loop over all.
+pub fn package_named(entry: &Entry) -> Option<PackageName> {
+    let keys = entry.keys();
+    (keys_to_name(&keys)? == keys.len()).then(|| keys.last()?.parse().ok())?
+}
+
+/// How many keys lead to the name of a package.
+fn keys_to_name(keys: &[&str]) -> Option<usize> {
+    match keys {
+        ["needs" | "shared" | "stand-ins", ..] => Some(2),
+        ["needs-for", ..] | ["charter", "ranges", ..] => Some(3),
+        _ => None,
+    }
 }
 
 /// What a key is for.
@@ -62,9 +72,9 @@ pub fn about_package(package: &PackageName, knowledge: &Knowledge, shared: &Shar
     let registries = diagnosis.registries.as_deref()?;
     let listing = registries.listing(package).ok()??;
     let workspace = &diagnosis.workspace;
-    let locked = workspace.locked();
-    let locked = locked.iter().find(|one| one.name == *package);
+    let locked = workspace.locked_package(package);
     let shown = locked
+        .as_ref()
         .and_then(|one| listing.history.release(&one.version))
         .or(newest(listing.history.releases()))?;
     let card = registries.card(&listing, shown).ok();

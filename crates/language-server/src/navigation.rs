@@ -8,8 +8,8 @@ use bibliotax_registry::catalogue::registries::place_of;
 use lsp_types::{DocumentLink, DocumentSymbol, Location, Position, Range as LspRange, SymbolKind};
 
 use crate::documents::{Document, uri_of};
-use crate::hover::package_of;
-use crate::scan::{Entry, Scan, Step, scan};
+use crate::hover::{package_named, package_of};
+use crate::scan::{Entry, Step, scan};
 use crate::shared::{Knowledge, Shared};
 
 /// Where what stands at a position leads to.
@@ -44,8 +44,7 @@ fn named_file(document: &Document, entry: &Entry) -> Option<PathBuf> {
 /// The folder of a package: where it is worked on, or on the shelf.
 fn folder_of(package: &bibliotax_core::name::PackageName, knowledge: &Knowledge) -> Option<PathBuf> {
     let workspace = &knowledge.diagnosis.workspace;
-    let locked = workspace.locked();
-    let locked = locked.iter().find(|one| one.name == *package)?;
+    let locked = workspace.locked_package(package)?;
     if let Some(path) = locked.source.path() {
         let folder = workspace.root.join(path);
         let manifest = folder.join(FILE_NAME);
@@ -68,7 +67,7 @@ pub fn links(document: &Document, shared: &Shared) -> Vec<DocumentLink> {
         let (span, target, tooltip) = if text.starts_with("https://") || text.starts_with("http://") {
             (value.start + 1..value.end - 1, text.to_owned(), None)
         } else {
-            let (target, what) = page_of(&found, entry, knowledge.as_deref()?)?;
+            let (target, what) = page_of(entry, knowledge.as_deref()?)?;
             (entry.key.clone(), target, Some(what))
         };
         Some(DocumentLink {
@@ -82,8 +81,8 @@ pub fn links(document: &Document, shared: &Shared) -> Vec<DocumentLink> {
 }
 
 /// The page of a package: in its registry where that is on the web, else its own.
-fn page_of(found: &Scan, entry: &Entry, knowledge: &Knowledge) -> Option<(String, String)> {
-    let (package, _) = package_of(found, entry).filter(|(_, named)| std::ptr::eq(*named, entry))?;
+fn page_of(entry: &Entry, knowledge: &Knowledge) -> Option<(String, String)> {
+    let package = package_named(entry)?;
     let (diagnosis, declared) = (&knowledge.diagnosis, &knowledge.diagnosis.workspace.declared);
     let registries = diagnosis.registries.as_deref()?;
     let listing = registries.listing(&package).ok()??;
@@ -93,8 +92,7 @@ fn page_of(found: &Scan, entry: &Entry, knowledge: &Knowledge) -> Option<(String
     if let Some(place) = place.filter(|place| place.starts_with("http")) {
         return Some((format!("{place}/browse/{package}"), format!("{package} in its registry")));
     }
-    let locked = diagnosis.workspace.locked();
-    let locked = locked.iter().find(|one| one.name == package);
+    let locked = diagnosis.workspace.locked_package(&package);
     let locked = locked.and_then(|one| listing.history.release(&one.version));
     let shown = locked.or_else(|| bibliotax_core::fitting::newest(listing.history.releases()))?;
     let homepage = registries.card(&listing, shown).ok()?.homepage?;

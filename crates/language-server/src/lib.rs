@@ -5,11 +5,11 @@
 //!
 //! | module | what it has |
 //! |---|---|
-//! | [`server`] | the conversation with the editor |
+//! | [`server`], [`transport`] | the conversation with the editor, and how its messages are framed |
 //! | [`documents`], [`positions`] | open texts; bytes as lines and columns |
 //! | [`scan`], [`schema`] | what stands where in a text that may not be TOML yet; what could stand there |
 //! | [`shared`], [`background`] | what the threads share; what is wrong, found while one types |
-//! | [`problems`], [`news`] | what is wrong with what can be done about it; what is newer than what is locked |
+//! | [`problems`], [`news`], [`fits`] | what is wrong with what can be done about it; what is newer than what is locked; where a release works |
 //! | [`completion`], [`hover`], [`hints`], [`actions`], [`navigation`], [`rename`], [`commands`] | the answers, a module for each kind of question |
 
 #![forbid(unsafe_code)]
@@ -19,6 +19,7 @@ pub mod background;
 pub mod commands;
 pub mod completion;
 pub mod documents;
+pub mod fits;
 pub mod hints;
 pub mod hover;
 pub mod navigation;
@@ -30,3 +31,4 @@ pub mod scan;
 pub mod schema;
 pub mod server;
 pub mod shared;
+pub mod transport;

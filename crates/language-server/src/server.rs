@@ -1,7 +1,7 @@
 //! The conversation with the editor.
 
 use std::collections::HashSet;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex};
 
 use bibliotax_app::environment::Environment;
 use crossbeam_channel::{Receiver, Sender, unbounded};
@@ -16,8 +16,8 @@ use lsp_types::{
     RegistrationParams, RenameOptions, ServerCapabilities, ServerInfo, TextDocumentSyncCapability,
     TextDocumentSyncKind, TextDocumentSyncOptions, TextDocumentSyncSaveOptions, WorkDoneProgressOptions,
 };
-use serde::Serialize;
 use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use crate::background::Background;
@@ -25,14 +25,25 @@ use crate::commands::{COMMANDS, Work};
 use crate::documents::{Document, path_of};
 use crate::navigation::matters;
 use crate::positions::Encoding;
-use crate::shared::{Client, Shared};
+use crate::shared::{Client, Shared, locked};
 use crate::{actions, completion, hints, hover, navigation, rename};
 
 /// How many questions are answered at once.
 const MAX_CONCURRENT_ANSWERS: usize = 2;
 
-/// Talks with an editor until it says goodbye, or is gone.
-pub fn serve(connection: &Connection, environment: Environment, version: &str) -> Result<(), ProtocolError> {
+/// How a conversation ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum End {
+    /// The editor asked to shut down and to exit.
+    Shutdown,
+    /// It asked to exit without a shutdown before, which the protocol calls an error.
+    ExitOnly,
+    /// It closed the input.
+    Closed,
+}
+
+/// Talks with an editor until it exits or closes the input.
+pub fn serve(connection: &Connection, environment: Environment, version: &str) -> Result<End, ProtocolError> {
     let (id, params) = connection.initialize_start()?;
     let params: InitializeParams = serde_json::from_value(params).unwrap_or_default();
     let client = client_of(&params);
@@ -45,7 +56,9 @@ pub fn serve(connection: &Connection, environment: Environment, version: &str) -
     if client.watches_files {
         watch_files(&shared);
     }
-    Server::new(shared).run(connection)
+    let end = Server::new(Arc::clone(&shared)).run(connection);
+    shared.stop_run();
+    Ok(end)
 }
 
 /// What a client says that it can.
@@ -127,43 +140,50 @@ struct Server {
     shared: Arc<Shared>,
     background: Background,
     questions: Sender<Request>,
-    cancelled: Arc<Mutex<HashSet<RequestId>>>,
+    /// The questions that still wait for an answer, without those that were cancelled.
+    pending: Arc<Mutex<HashSet<RequestId>>>,
     works: i32,
+    is_shut_down: bool,
 }
 
 impl Server {
     fn new(shared: Arc<Shared>) -> Self {
         let background = Background::start(&shared);
         let (questions, asked) = unbounded();
-        let cancelled = Arc::default();
+        let pending = Arc::default();
         for _ in 0..MAX_CONCURRENT_ANSWERS {
-            let (shared, asked, cancelled) = (Arc::clone(&shared), asked.clone(), Arc::clone(&cancelled));
-            std::thread::spawn(move || answer_all(&shared, &asked, &cancelled));
+            let (shared, asked, pending) = (Arc::clone(&shared), asked.clone(), Arc::clone(&pending));
+            std::thread::spawn(move || answer_all(&shared, &asked, &pending));
         }
-        Self { shared, background, questions, cancelled, works: 0 }
+        Self { shared, background, questions, pending, works: 0, is_shut_down: false }
     }
 
-    fn run(mut self, connection: &Connection) -> Result<(), ProtocolError> {
+    fn run(mut self, connection: &Connection) -> End {
         for message in &connection.receiver {
             match message {
-                Message::Request(request) => {
-                    if connection.handle_shutdown(&request)? {
-                        return Ok(());
-                    }
-                    self.ask(request);
+                Message::Request(request) => self.ask(request),
+                Message::Notification(notification) if notification.method == "exit" => {
+                    return if self.is_shut_down { End::Shutdown } else { End::ExitOnly };
                 }
                 Message::Notification(notification) => self.hear(notification),
-                // What the client says to what it was asked for changes nothing.
+                // Answers of the client change nothing.
                 Message::Response(_) => {}
             }
         }
-        Ok(())
+        End::Closed
     }
 
     fn ask(&mut self, request: Request) {
-        if request.method == "workspace/executeCommand" {
+        if self.is_shut_down {
+            let why = "the server is shutting down".to_owned();
+            self.shared.send(Response::new_err(request.id, ErrorCode::InvalidRequest as i32, why));
+        } else if request.method == "shutdown" {
+            self.is_shut_down = true;
+            self.shared.send(Response::new_ok(request.id, Value::Null));
+        } else if request.method == "workspace/executeCommand" {
             self.execute(request);
         } else {
+            locked(&self.pending).insert(request.id.clone());
             // The threads that take them live as long as this.
             let _ = self.questions.send(request);
         }
@@ -243,26 +263,21 @@ impl Server {
     }
 
     fn cancel(&mut self, params: &Value) {
-        let id = match params.get("id") {
-            Some(Value::Number(number)) => {
-                number.as_i64().and_then(|id| i32::try_from(id).ok()).map(RequestId::from)
-            }
-            Some(Value::String(id)) => Some(RequestId::from(id.clone())),
-            _ => None,
-        };
-        let mut cancelled = self.cancelled.lock().unwrap_or_else(PoisonError::into_inner);
-        cancelled.extend(id);
+        let id: Option<RequestId> = params.get("id").and_then(|id| RequestId::deserialize(id).ok());
+        if let Some(id) = id {
+            locked(&self.pending).remove(&id);
+        }
     }
 }
 
 /// Answers questions until nobody asks any more.
-fn answer_all(shared: &Shared, asked: &Receiver<Request>, cancelled: &Mutex<HashSet<RequestId>>) {
+fn answer_all(shared: &Shared, asked: &Receiver<Request>, pending: &Mutex<HashSet<RequestId>>) {
     for request in asked {
-        let is_cancelled = cancelled.lock().unwrap_or_else(PoisonError::into_inner).remove(&request.id);
-        let answer = if is_cancelled {
-            Response::new_err(request.id, ErrorCode::RequestCanceled as i32, "cancelled".to_owned())
-        } else {
+        let is_wanted = locked(pending).remove(&request.id);
+        let answer = if is_wanted {
             answer(request, shared)
+        } else {
+            Response::new_err(request.id, ErrorCode::RequestCanceled as i32, "cancelled".to_owned())
         };
         shared.send(answer);
     }

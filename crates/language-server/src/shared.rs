@@ -7,6 +7,8 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use bibliotax_app::context::Context;
 use bibliotax_app::diagnose::Diagnosis;
 use bibliotax_app::environment::Environment;
+use bibliotax_app::workspace::ProjectWords;
+use bibliotax_core::facet::Target;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::progress::NoProgress;
 use bibliotax_registry::catalogue::stop::Stop;
@@ -173,6 +175,11 @@ impl Shared {
 }
 
 impl Knowledge {
+    /// Where releases have to fit: the targets of the workspace, and what its projects promise.
+    pub fn places(&self) -> Vec<Target> {
+        self.diagnosis.workspace.places(&ProjectWords::default(), &[]).unwrap_or_default()
+    }
+
     /// Whether a file is one of the workspace's: a manifest, a card beside one, or the lock.
     fn has(&self, file: &Path) -> bool {
         let workspace = &self.diagnosis.workspace;
@@ -189,6 +196,7 @@ impl Knowledge {
     }
 }
 
-fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+/// What a mutex guards. A thread that panicked leaves it as it was.
+pub fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }

@@ -1,8 +1,11 @@
 //! Options of `language-server`.
 
+use std::fmt::Display;
+use std::io::ErrorKind;
+
 use bibliotax_app::failure::Failure;
-use bibliotax_language_server::server;
-use lsp_server::Connection;
+use bibliotax_language_server::server::{self, End};
+use bibliotax_language_server::transport;
 
 use crate::exit_status::Exit;
 use crate::run::Run;
@@ -20,16 +23,22 @@ pub struct LanguageServer {
 
 impl LanguageServer {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
-        let (connection, threads) = Connection::stdio();
+        let (connection, threads) = transport::connect(std::io::stdin(), std::io::stdout());
         let served = server::serve(&connection, run.environment.clone(), env!("CARGO_PKG_VERSION"));
         // The threads end with the channels to them.
         drop(connection);
-        let ended = threads.join();
-        served.map_err(|error| {
-            Failure::new("editor.protocol", format!("the editor breaks the protocol: {error}"))
-        })?;
-        // An editor that is gone without a word leaves nobody to tell.
-        drop(ended);
-        Ok(Exit::Done)
+        let broken = |why: &dyn Display| {
+            Failure::new("editor.protocol", format!("the editor breaks the protocol: {why}"))
+        };
+        match threads.finish() {
+            Err(error) if error.kind() == ErrorKind::InvalidData => return Err(broken(&error)),
+            // Nobody is left to read about an editor that went away.
+            _ => {}
+        }
+        match served.map_err(|error| broken(&error))? {
+            // The status that the protocol asks for.
+            End::ExitOnly => Ok(Exit::Passed(1)),
+            End::Shutdown | End::Closed => Ok(Exit::Done),
+        }
     }
 }

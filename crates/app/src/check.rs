@@ -260,10 +260,9 @@ fn unified(workspace: &WorkspaceFolder, drifts: &[Drift<'_>]) -> Result<Edits, F
     let mut texts = ManifestEdits::of(workspace);
     for drift in drifts {
         let Some(range) = &drift.common else { continue };
-        texts.open("")?.set_shared(&drift.package, range);
-        for (project, need) in &drift.needs {
-            texts.open(&project.folder)?.set_need_shared(need.purpose.as_ref(), &need.package);
-        }
+        let needs = drift.needs.iter();
+        let needs = needs.map(|(project, need)| (project.folder.as_str(), need.purpose.as_ref()));
+        texts.share(&drift.package, range, needs)?;
     }
     Ok(texts.edits())
 }

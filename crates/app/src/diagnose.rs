@@ -2,11 +2,14 @@
 //!
 //! Texts that are open take the place of those on disk. What a manifest's own reader finds in a text is not repeated here.
 
+mod advice;
+mod fits;
+
 use std::cell::OnceCell;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use bibliotax_core::fault::Fix;
+use bibliotax_core::fix::Fix;
 use bibliotax_core::lock::FILE_NAME as LOCK;
 use bibliotax_core::manifest::Need;
 use bibliotax_core::name::PackageName;
@@ -20,11 +23,10 @@ use bibliotax_registry::catalogue::registries::Registries;
 
 use crate::check::{self, Finding, Level, Place};
 use crate::context::Context;
-use crate::failure::{Failure, Way};
-use crate::resolving::ways_out::as_edits::as_edits;
+use crate::failure::Failure;
+use crate::resolving::ways_out::as_edits::{EditedWay, as_edits};
 use crate::resolving::{Resolver, needs_of};
 use crate::search_options::SearchOptions;
-use crate::workspace::edits::Edits;
 use crate::workspace::{LockFile, Manifests, OpenTexts, WorkspaceFolder, file_name};
 
 /// Most names that are offered for an unknown one, and most versions that are named.
@@ -60,7 +62,7 @@ pub struct Diagnostic {
     /// Sentences that explain it, each with the needs that it speaks of: the file and the bytes.
     pub related: Vec<(PathBuf, std::ops::Range<usize>, String)>,
     /// Ways out, with what manifests would say.
-    pub ways: Vec<(Way, Edits)>,
+    pub ways: Vec<EditedWay>,
     /// Whether it is a licence that nobody accepted yet.
     pub is_unaccepted_license: bool,
     /// The package that it is about.
@@ -97,6 +99,7 @@ pub fn diagnose(
                 problems.extend(of_conflict(&workspace, &resolver)?);
             }
             problems.extend(of_check(&workspace, &resolver, context)?);
+            problems.extend(fits::of_fits(&workspace, &resolver.registries)?);
             registries = Some(Arc::new(resolver.registries));
         }
         Err(failure) => problems.push(of_failure(&failure, &workspace)),
@@ -170,7 +173,7 @@ fn of_needs(workspace: &WorkspaceFolder, registries: &Registries) -> Result<Vec<
 fn unknown(of: (&Project, &Need), workspace: &WorkspaceFolder, names: &[PackageName]) -> Diagnostic {
     let package = &of.1.package;
     let near = nearest(package.as_str(), names.iter().map(PackageName::as_str), MAX_OFFERED);
-    let fix = |name: &&str| Fix { span: of.1.span.clone(), text: (*name).to_owned() };
+    let fix = |name: &&str| Fix::Write { span: of.1.span.clone(), text: (*name).to_owned() };
     let message = format!("no registry has a package {package}");
     let problem = Diagnostic::of_need(of, workspace, "package.unknown", message);
     let advice = (!near.is_empty()).then(|| bibliotax_core::nearest::either(&near));
@@ -252,8 +255,13 @@ fn of_check(
     let counts = |finding: &&Finding| {
         finding.waived.is_none() && !matches!(finding.code, "lock.missing" | "lock.stale" | "shelf.stale")
     };
-    let found = report.findings.iter().filter(counts).flat_map(|finding| of_finding(finding, workspace));
-    Ok(found.collect())
+    let mut found = Vec::new();
+    for finding in report.findings.iter().filter(counts) {
+        let ways = advice::as_edits(finding, workspace, context.environment.now)?;
+        let with_ways = |found| Diagnostic { ways: ways.clone(), ..found };
+        found.extend(of_finding(finding, workspace).into_iter().map(with_ways));
+    }
+    Ok(found)
 }
 
 fn of_finding(finding: &Finding, workspace: &WorkspaceFolder) -> Vec<Diagnostic> {

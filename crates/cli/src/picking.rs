@@ -8,6 +8,7 @@ use bibliotax_app::failure::Failure;
 use bibliotax_app::find::while_typing::{Finder, FoundPackage};
 use bibliotax_core::name::PackageName;
 use bibliotax_present::table::Table;
+use bibliotax_present::words::license_words;
 use inquire::autocompletion::Replacement;
 use inquire::{Autocomplete, CustomUserError, InquireError, MultiSelect, Text};
 
@@ -106,8 +107,7 @@ fn is_taken(input: &str) -> bool {
 /// A package: name, version, licence, whether it fits, summary.
 fn row(found: &FoundPackage) -> Vec<String> {
     let version = found.version.as_ref().map(ToString::to_string).unwrap_or_default();
-    let license =
-        found.license.as_ref().map_or_else(|| "no licence declared".to_owned(), ToString::to_string);
+    let license = license_words(found.license.as_ref());
     let fits = match found.fits {
         Some(true) => "fits",
         Some(false) => "doesn't fit",

@@ -101,7 +101,7 @@ impl FromStr for BuildTool {
         let near = nearest(text, names(), 1);
         let fault = Fault::new("links.tool", format!("there are no links for `{text}`"), 0..text.len());
         Err(match near.first() {
-            Some(near) => fault.advice(format!("write `{near}`")),
+            Some(near) => fault.advice(format!("write `{near}`")).fix(0..text.len(), *near),
             None => fault.advice(format!(
                 "there are links for {}; for another tool, write a template",
                 names().collect::<Vec<_>>().join(", ")

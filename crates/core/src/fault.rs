@@ -6,6 +6,8 @@
 use std::fmt;
 use std::ops::Range;
 
+use crate::fix::Fix;
+
 /// How many faults of one text are shown; the rest are counted.
 pub const MAX_SHOWN: usize = 20;
 
@@ -22,43 +24,8 @@ pub struct Fault {
     pub label: Box<str>,
     /// What to write or run instead.
     pub advice: Option<String>,
-    /// Texts that would be right, as far as they can be told, the likeliest first.
+    /// Changes that would put it right, as far as they can be told, the likeliest first.
     pub fixes: Box<[Fix]>,
-}
-
-/// A text that would be right at a place.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Fix {
-    /// The place, in bytes; empty where something is missing.
-    pub span: Range<usize>,
-    /// The text to stand there. Quotes that stand there stay.
-    pub text: String,
-}
-
-impl Fix {
-    /// What has to stand at the place in a text, with the quotes that are there, or that TOML wants around a name with a `/`.
-    pub fn written_in(&self, text: &str) -> String {
-        let there = text.get(self.span.clone()).unwrap_or_default();
-        let quote = there.chars().next().filter(|letter| matches!(letter, '"' | '\''));
-        let is_quoted = quote.is_some() && there.len() > 1 && there.ends_with(quote.unwrap_or_default());
-        let has_own = self.text.starts_with(['"', '\'']);
-        match quote {
-            Some(quote) if is_quoted && !has_own => format!("{quote}{}{quote}", self.text),
-            None if self.text.contains('/')
-                && !there.is_empty()
-                && !has_own
-                && !is_within_quotes(text, self.span.start) =>
-            {
-                format!("\"{}\"", self.text)
-            }
-            _ => self.text.clone(),
-        }
-    }
-}
-
-/// Whether the byte before a place is a quote, so that the place is inside of a text.
-fn is_within_quotes(text: &str, at: usize) -> bool {
-    text.get(..at).is_some_and(|before| before.ends_with(['"', '\'']))
 }
 
 impl Fault {
@@ -90,19 +57,22 @@ impl Fault {
 
     /// The same fault with a text that would be right at a place.
     #[must_use]
-    pub fn fix(mut self, span: Range<usize>, text: impl Into<String>) -> Self {
-        let mut fixes = self.fixes.into_vec();
-        fixes.push(Fix { span, text: text.into() });
-        self.fixes = fixes.into_boxed_slice();
+    pub fn fix(self, span: Range<usize>, text: impl Into<String>) -> Self {
+        self.offering([Fix::Write { span, text: text.into() }])
+    }
+
+    /// The same fault with changes that would put it right.
+    #[must_use]
+    pub fn offering(mut self, fixes: impl IntoIterator<Item = Fix>) -> Self {
+        self.fixes = self.fixes.into_iter().chain(fixes).collect();
         self
     }
 
     /// The same fault, its place moved by `offset` bytes: for a text that stands inside another.
     #[must_use]
     pub fn shifted(mut self, offset: usize) -> Self {
-        let moved = |span: &Range<usize>| span.start + offset..span.end + offset;
-        self.span = moved(&self.span);
-        self.fixes.iter_mut().for_each(|fix| fix.span = moved(&fix.span));
+        self.span = self.span.start + offset..self.span.end + offset;
+        self.fixes = self.fixes.into_iter().map(|fix| fix.shifted(offset)).collect();
         self
     }
 
@@ -141,23 +111,4 @@ pub fn conflict_marker(text: &str) -> Option<Range<usize>> {
         start += line.len();
     }
     None
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_fix_keeps_the_quotes_that_are_there_and_adds_those_that_a_name_needs() {
-        let fixed = |text: &str, span: Range<usize>, fix: &str| {
-            let fix = Fix { span, text: fix.to_owned() };
-            let written = fix.written_in(text);
-            format!("{}{written}{}", &text[..fix.span.start], &text[fix.span.end..])
-        };
-        assert_eq!(fixed("a = 'linx'", 4..10, "linux"), "a = 'linux'");
-        assert_eq!(fixed("nedds = 1", 0..5, "needs"), "needs = 1");
-        assert_eq!(fixed("core = 1", 0..4, "pergola/core"), "\"pergola/core\" = 1");
-        assert_eq!(fixed("a = \"core\"", 5..9, "pergola/core"), "a = \"pergola/core\"");
-        assert_eq!(fixed("a = [\"1\" \"2\"]", 8..8, ","), "a = [\"1\", \"2\"]");
-    }
 }

@@ -25,7 +25,7 @@
 //! | [`links`], [`build_tool`] | where the parts of a shelf are, and files that say so to build tools |
 //! | [`review`] | what of the difference of two locks is worth a look, and where it comes from |
 //! | [`steps`] | what people have to do by hand, and whether they did |
-//! | [`fault`], [`nearest`] | what is wrong in a text, and what was probably meant |
+//! | [`fault`], [`fix`], [`nearest`] | what is wrong in a text, what to change in it, and what was probably meant |
 //! | [`schema`] | JSON Schemas of the files that people and tools read |
 //! | [`progress`] | events of long work while it goes on |
 
@@ -42,6 +42,7 @@ pub mod facet;
 pub mod fault;
 pub mod file_selection;
 pub mod fitting;
+pub mod fix;
 pub mod follow;
 pub mod graph;
 pub mod history;

@@ -65,17 +65,14 @@ pub(crate) fn with_nearest<'a>(
     known: impl Iterator<Item = &'a str> + Clone,
 ) -> Fault {
     let near = nearest(word, known.clone(), 2);
-    if !near.is_empty() {
-        let span = fault.span.clone();
-        let fault = near.iter().fold(fault, |fault, word| fault.fix(span.clone(), *word));
-        return fault.advice(either(&near));
-    }
     let all: Vec<&str> = known.take(MAX_LISTED + 1).collect();
-    match all.len() {
-        0 => fault,
-        1..=MAX_LISTED => fault.advice(format!("valid here: {}", either(&all))),
-        _ => fault,
-    }
+    let (advice, words) = match (near.is_empty(), all.len()) {
+        (false, _) => (either(&near), near),
+        (true, 1..=MAX_LISTED) => (format!("valid here: {}", either(&all)), all),
+        _ => return fault,
+    };
+    let span = fault.span.clone();
+    words.iter().fold(fault, |fault, word| fault.fix(span.clone(), *word)).advice(advice)
 }
 
 #[cfg(test)]

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::ops::Range;
 use std::path::PathBuf;
 
-use bibliotax_app::workspace::{ManifestEdits, ProjectWords};
+use bibliotax_app::workspace::ManifestEdits;
 use bibliotax_core::fitting::newest_fitting;
 use bibliotax_core::range::Range as VersionRange;
 use bibliotax_core::resolve::Catalogue;
@@ -78,7 +78,7 @@ fn of_need(
     let written =
         value.clone().and_then(|value| document.text.get(value.start + 1..value.end.saturating_sub(1)));
     let listing = diagnosis.registries.as_deref().and_then(|registries| registries.listing(&package).ok()?);
-    let places = workspace.places(&ProjectWords::default(), &[]).unwrap_or_default();
+    let places = knowledge.places();
     let fitting = listing.as_ref().zip(diagnosis.registries.as_ref()).and_then(|(listing, registries)| {
         newest_fitting(listing.history.releases(), &places, &registries.facets())
     });
@@ -127,8 +127,7 @@ fn shared_range(
         return None;
     }
     let mut texts = ManifestEdits::of(workspace);
-    texts.open("").ok()?.set_shared(package, &need.range);
-    texts.open(&project.folder).ok()?.set_need_shared(need.purpose.as_ref(), package);
+    texts.share(package, &need.range, [(project.folder.as_str(), need.purpose.as_ref())]).ok()?;
     Some(edits_of(&texts.edits(), workspace))
 }
 

@@ -1,6 +1,5 @@
 //! What could stand at the cursor: tables, keys, packages, ranges, and the names that manifests declare.
 
-use bibliotax_app::workspace::ProjectWords;
 use bibliotax_core::facet::{Facet, Facets, Target, known_values};
 use bibliotax_core::fitting::fits_all;
 use bibliotax_core::history::Release;
@@ -16,6 +15,7 @@ use lsp_types::{
 };
 
 use crate::documents::Document;
+use crate::fits::fitting;
 use crate::scan::{Place, Scan, Step, keys, scan_at};
 use crate::schema::{Allowed, KnownKey};
 use crate::shared::{Knowledge, Shared};
@@ -301,7 +301,8 @@ impl Asked<'_> {
         };
         let (Some(registries), Some(package)) = (self.registries(), package) else { return Vec::new() };
         let Ok(Some(listing)) = registries.listing(&package) else { return Vec::new() };
-        let (places, facets) = (self.places(), registries.facets());
+        let places = self.knowledge.map(Knowledge::places).unwrap_or_default();
+        let facets = registries.facets();
         let releases = listing.history.releases().iter().rev();
         let open = releases.filter(|release| release.withdrawn.is_none() && !release.entry.version.is_pre());
         let mut seen = std::collections::BTreeSet::new();
@@ -310,7 +311,7 @@ impl Asked<'_> {
             let range = VersionRange::from_version(&release.entry.version).to_string();
             if seen.insert(range.clone()) && offered.len() < MAX_OFFERED {
                 let fits = fits_all(release, &places, &facets);
-                offered.push((fits, range, about(release, &places, &facets, fits)));
+                offered.push((fits, range, about(release, &places, &facets)));
             }
         }
         // A stable sort: of those that fit, and of the others, the newest comes first.
@@ -328,30 +329,13 @@ impl Asked<'_> {
         });
         items.collect()
     }
-
-    /// Where releases have to fit: the targets of the project, and what it promises.
-    fn places(&self) -> Vec<Target> {
-        let Some(knowledge) = self.knowledge else { return Vec::new() };
-        let workspace = &knowledge.diagnosis.workspace;
-        workspace.places(&ProjectWords::default(), &[]).unwrap_or_default()
-    }
 }
 
-/// When a release was published, and where it doesn't fit.
-fn about(release: &Release, places: &[Target], facets: &Facets, fits: bool) -> String {
-    let version = &release.entry.version;
-    let published = release.entry.dated().map(|at| format!(", {}", date(at))).unwrap_or_default();
-    let fitting = match places.len() {
-        0 => String::new(),
-        _ if fits => ", fits".to_owned(),
-        _ => {
-            let is_misfit = |place: &&Target| !fits_all(release, std::slice::from_ref(*place), facets);
-            let misfits: Vec<&str> =
-                places.iter().filter(is_misfit).map(|place| place.name.as_str()).collect();
-            format!(", doesn't fit {}", misfits.join(", "))
-        }
-    };
-    format!("{version}{published}{fitting}")
+/// When a release was published, and where it works.
+fn about(release: &Release, places: &[Target], facets: &Facets) -> String {
+    let published = release.entry.dated().map(|at| date(at).to_string());
+    let parts = [Some(release.entry.version.to_string()), published, fitting(release, places, facets)];
+    parts.into_iter().flatten().collect::<Vec<_>>().join(", ")
 }
 
 fn is_license(ways: &[&str]) -> bool {

@@ -7,10 +7,11 @@ use bibliotax_core::fitting::newest;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::Catalogue;
 use bibliotax_present::dates::date;
-use bibliotax_present::words::first_few;
+use bibliotax_present::words::{first_few, license_words};
 use lsp_types::{Hover, HoverContents, MarkupContent, MarkupKind, Position};
 
 use crate::documents::Document;
+use crate::fits::fitting;
 use crate::scan::{Entry, Scan, scan};
 use crate::schema::Allowed;
 use crate::shared::{Knowledge, Shared};
@@ -84,14 +85,14 @@ pub fn about_package(package: &PackageName, knowledge: &Knowledge, shared: &Shar
         let _ = part.map(|part| write!(text, "\n\n{part}"));
     };
     line(card.as_ref().and_then(|card| card.summary.as_deref()).map(in_markdown));
-    let license =
-        shown.entry.license.as_ref().map_or_else(|| "no licence declared".to_owned(), ToString::to_string);
+    let license = license_words(shown.entry.license.as_ref());
     let published = shown.entry.dated().map(|at| format!(", published {}", date(at))).unwrap_or_default();
     line(Some(format!(
         "{}{published}, from {}",
         in_markdown(&license),
         in_markdown(&listing.source.to_string())
     )));
+    line(fitting(shown, &knowledge.places(), &registries.facets()));
     if let (Some(locked), Ok(lock)) = (locked, workspace.needed_lock()) {
         let by: Vec<&str> = lock.needed_by(package).into_iter().map(PackageName::as_str).collect();
         let by = if by.is_empty() {

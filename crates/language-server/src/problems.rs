@@ -10,6 +10,7 @@ use bibliotax_app::failure::Failure;
 use bibliotax_app::workspace::WorkspaceFolder;
 use bibliotax_app::workspace::edits::Edits;
 use bibliotax_core::fault::Fault;
+use bibliotax_core::fix::Fix;
 use bibliotax_core::manifest::ManifestText;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::range::Range as VersionRange;
@@ -57,26 +58,13 @@ pub struct Action {
 impl Problem {
     /// A fault that the reader of a file found.
     pub fn of_fault(fault: &Fault, text: &str, file: &Path) -> Self {
-        let actions = fault.fixes.iter().enumerate().map(|(number, fix)| {
-            let written = fix.written_in(text);
-            let title = if written.is_empty() {
-                "Remove it".to_owned()
-            } else {
-                format!("Write `{}`", written.trim())
-            };
-            Action {
-                title,
-                edits: vec![(file.to_owned(), fix.span.clone(), written)],
-                is_preferred: number == 0,
-            }
-        });
         Self {
             span: fault.span.clone(),
             code: fault.code,
             level: Level::Error,
             message: with_advice(&said(&fault.message, &fault.label), fault.advice.as_deref()),
             related: Vec::new(),
-            actions: actions.collect(),
+            actions: actions_of(&fault.fixes, text, file),
         }
     }
 
@@ -99,20 +87,12 @@ impl Problem {
             DiagnosticPlace::Bytes(span) => span.clone(),
             DiagnosticPlace::Line(line) => line_of(text, *line),
         };
-        let fixes = found.fixes.iter().map(|fix| {
-            let written = fix.written_in(text);
-            let title = format!("Write `{written}`");
-            Action {
-                title,
-                edits: vec![(found.file.clone(), fix.span.clone(), written)],
-                is_preferred: false,
-            }
+        let ways = found.ways.iter().map(|way| {
+            let title = capitalised(&way.effect);
+            Action { title, edits: edits_of(&way.edits, workspace), is_preferred: false }
         });
-        let ways = found.ways.iter().map(|(way, edits)| {
-            let title = capitalised(&way.note);
-            Action { title, edits: edits_of(edits, workspace), is_preferred: false }
-        });
-        let mut actions: Vec<Action> = fixes.chain(ways).collect();
+        let mut actions = actions_of(&found.fixes, text, &found.file);
+        actions.extend(ways);
         if let (true, Some(package)) = (found.is_unaccepted_license, &found.package) {
             actions.extend(acceptance(package, workspace));
         }
@@ -221,6 +201,17 @@ pub fn differences(old: &str, new: &str) -> Vec<(Range<usize>, String)> {
         at += taken;
     }
     found
+}
+
+/// What the editor does for each fix of a file.
+fn actions_of(fixes: &[Fix], text: &str, file: &Path) -> Vec<Action> {
+    let action = |fix: &Fix| {
+        let (span, new) = fix.edit(text)?;
+        let edits = vec![(file.to_owned(), span, new)];
+        // Of several, a person has to choose.
+        Some(Action { title: fix.title(text)?, edits, is_preferred: fixes.len() == 1 })
+    };
+    fixes.iter().filter_map(action).collect()
 }
 
 /// That the team accepts a package's licence.

@@ -3,10 +3,16 @@
 use bibliotax_core::card::CardNeed;
 pub use bibliotax_core::facet::words::{fits, machine};
 use bibliotax_core::facet::{Facet, Facets, Fit, FitValue, Misfit, Target};
+use bibliotax_core::license::License;
 use bibliotax_core::name::{ComponentName, FacetName, PackageName};
 use bibliotax_core::range::Range;
 use bibliotax_core::steps::Place;
 use bibliotax_core::version::Version;
+
+/// A licence, or that none is declared.
+pub fn license_words(license: Option<&License>) -> String {
+    license.map_or_else(|| "no licence declared".to_owned(), ToString::to_string)
+}
 
 /// A size in bytes with three digits or so: `812 B`, `18.2 KiB`.
 pub fn size(bytes: u64) -> String {

@@ -3,6 +3,8 @@
 use std::collections::BTreeMap;
 
 use bibliotax_core::manifest::ManifestText;
+use bibliotax_core::name::{PackageName, Purpose};
+use bibliotax_core::range::Range;
 use similar::{ChangeTag, TextDiff};
 
 use super::{WorkspaceFolder, file_name};
@@ -109,6 +111,20 @@ impl<'w> ManifestEdits<'w> {
     /// Gives a card beside the manifest in a folder a text.
     pub fn set_card(&mut self, folder: &str, path: &str, text: String) {
         self.cards.insert((folder.to_owned(), path.to_owned()), text);
+    }
+
+    /// Writes the range of a package once for the workspace; these needs of it, by folder and purpose, share it from then on.
+    pub fn share<'n>(
+        &mut self,
+        package: &PackageName,
+        range: &Range,
+        needs: impl IntoIterator<Item = (&'n str, Option<&'n Purpose>)>,
+    ) -> Result<(), Failure> {
+        self.open("")?.set_shared(package, range);
+        for (folder, purpose) in needs {
+            self.open(folder)?.set_need_shared(purpose, package);
+        }
+        Ok(())
     }
 
     /// What the open ones say now.

@@ -20,7 +20,8 @@ fn card(title: &str, level: &str, needs: &str) -> String {
     .replace('\n', " ")
 }
 
-fn garden(more: &str) -> Garden {
+/// A project with a registry of packages at levels, and `more` in its manifest.
+pub fn garden(more: &str) -> Garden {
     let garden = Garden::bare();
     garden.write("facets.json", FACETS);
     garden.run_in(".", &["registry", "create", "levelled", "--facets", "facets.json"]).expect(0);

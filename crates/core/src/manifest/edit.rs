@@ -1,5 +1,7 @@
 //! Edits a manifest's text in place: comments, order and spacing survive.
 
+mod team;
+
 use toml_edit::{Array, Decor, DocumentMut, InlineTable, Item, RawString, Table, TableLike, Value, value};
 
 use super::line_ends::LineEnds;
@@ -142,63 +144,6 @@ impl ManifestText {
     /// Says which range projects of the workspace share for a package.
     pub fn set_shared(&mut self, package: &PackageName, range: &Range) {
         self.set_range("shared", package.as_str(), range);
-    }
-
-    /// Says that the workspace takes on a charter in a range; what else is said of it stays.
-    pub fn set_charter(&mut self, charter: &PackageName, range: &Range) {
-        let charters = self.document.entry("charters").or_insert_with(|| Item::Table(Table::new()));
-        let Some(charters) = charters.as_table_like_mut() else { return };
-        set_range_text(charters, charter.as_str(), &range.to_string());
-    }
-
-    /// The line that takes on a charter.
-    pub fn charter_line(&self, charter: &PackageName) -> Option<String> {
-        line_of(self.document.get("charters")?, charter)
-    }
-
-    /// Removes a charter; the table as well where it is the last.
-    pub fn remove_charter(&mut self, charter: &PackageName) {
-        let Some(charters) = self.document.get_mut("charters").and_then(Item::as_table_like_mut) else {
-            return;
-        };
-        charters.remove(charter.as_str());
-        if charters.is_empty() {
-            self.document.remove("charters");
-        }
-    }
-
-    /// Says that people accepted a licence of `package` for the versions of a range, beside those that they accepted before.
-    pub fn set_accepted(&mut self, package: &PackageName, license: &str, range: &Range) {
-        let rules = self.document.entry("rules").or_insert_with(|| Item::Table(implicit_table()));
-        let Some(rules) = rules.as_table_like_mut() else { return };
-        let accepted = rules.entry("accepted").or_insert_with(|| Item::Table(Table::new()));
-        let Some(accepted) = accepted.as_table_like_mut() else { return };
-        let range = range.to_string();
-        let new: InlineTable = [("license", license), ("range", range.as_str())].into_iter().collect();
-        let name = package.as_str();
-        match accepted.get_mut(name) {
-            None => {
-                accepted.insert(name, value(new));
-            }
-            Some(item) => match item.as_value_mut() {
-                Some(Value::Array(list)) => list.push(new),
-                Some(one) => {
-                    let both: Array = [one.clone().decorated("", ""), new.into()].into_iter().collect();
-                    *one = Value::from(both).decorated(" ", "");
-                }
-                // `[rules.accepted.PACKAGE]` and `[[rules.accepted.PACKAGE]]`.
-                None => {
-                    let list =
-                        std::mem::take(item).into_value().unwrap_or_else(|_| Value::from(Array::new()));
-                    let mut both = match list {
-                        Value::Array(list) => list,
-                        one => [one].into_iter().collect(),
-                    };
-                    both.push(new);
-                    *item = value(both);
-                }
-            },
-        }
     }
 
     fn set_range(&mut self, table: &str, key: &str, range: &Range) {

@@ -3,6 +3,7 @@
 mod card;
 mod charters;
 mod fits;
+mod fixes;
 mod links;
 mod needs;
 mod rules;
@@ -19,6 +20,7 @@ use std::sync::Arc;
 
 use toml_edit::{Document, Item, Key, TableLike};
 
+use self::fixes::add_key;
 use self::needs::Ranges;
 pub use self::settings::read_settings;
 pub use self::sources::{SOURCE_KEYS, read_stated};
@@ -77,7 +79,8 @@ pub fn read(
 ) -> Result<Manifest, Vec<Fault>> {
     if text.trim().is_empty() {
         let fault = Fault::new("manifest.empty", "the manifest is empty", 0..text.len());
-        return Err(vec![fault.advice("delete it and run `bibliotax init`, or begin it with `[project]`")]);
+        let fault = fault.advice("delete it and run `bibliotax init`, or begin it with `[project]`");
+        return Err(vec![fault.fix(0..0, "[project]\nname = \"\"\n")]);
     }
     let document = Document::parse(text).map_err(|error| vec![syntax::fault(text, &error)])?;
     let mut reader = Reader { faults: Vec::new(), root, cards };
@@ -110,7 +113,8 @@ impl Reader<'_> {
             None if workspace.is_some() => None,
             None => {
                 let fault = Fault::new("manifest.no-project", "the manifest doesn't name its project", 0..0);
-                self.faults.push(fault.advice("begin it with `[project]` and `name = \"…\"`"));
+                let fault = fault.advice("begin it with `[project]` and `name = \"…\"`");
+                self.faults.push(fault.fix(0..0, "[project]\nname = \"\"\n\n"));
                 None
             }
         };
@@ -188,7 +192,8 @@ impl Reader<'_> {
         self.only_known(table, "`[project]`", &PROJECT_KEYS);
         if table.get("name").is_none() {
             let fault = Fault::new("manifest.no-project", "the project has no name", span(item));
-            self.faults.push(fault.advice("write `name = \"…\"` under `[project]`"));
+            let fault = fault.advice("write `name = \"…\"` under `[project]`");
+            self.faults.push(fault.offering([add_key("name", span(item))]));
         }
         let version = self.parsed(table, "version");
         let license = self.parsed(table, "license");

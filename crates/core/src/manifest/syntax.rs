@@ -5,6 +5,7 @@ use std::ops::Range;
 use toml_edit::TomlError;
 
 use crate::fault::{Fault, conflict_marker};
+use crate::fix::Fix;
 
 const CURLY: [char; 4] = ['“', '”', '‘', '’'];
 
@@ -65,9 +66,34 @@ fn curly_quotes(text: &str, line: Range<usize>, at: usize) -> Fault {
 
 fn duplicate(text: &str, span: Range<usize>) -> Fault {
     let key = &text[span.clone()];
-    Fault::new("manifest.duplicate-key", format!("`{key}` is defined twice"), span)
-        .label("defined first here")
-        .advice("remove one of them")
+    let fault = Fault::new("manifest.duplicate-key", format!("`{key}` is defined twice"), span.clone())
+        .label("defined here again")
+        .advice("remove one of them");
+    fault.offering(lines_of(text, &span).into_iter().map(|span| Fix::Remove { span }))
+}
+
+/// The lines of a table that define a key, as far as each is complete in itself.
+fn lines_of(text: &str, key: &Range<usize>) -> Vec<Range<usize>> {
+    let word = &text[key.clone()];
+    let mut at = text[..key.start].rfind("\n[").map_or(0, |end| end + 1);
+    let mut found = Vec::new();
+    for line in text[at..].split_inclusive('\n') {
+        let content = line.trim();
+        if line.starts_with('[') && at > key.start {
+            break;
+        }
+        let value = content.strip_prefix(word).and_then(|rest| rest.trim_start().strip_prefix('='));
+        let is_complete = |value: &str| {
+            let count = |letters: [char; 2]| value.matches(letters).count();
+            count(['[', '{']) == count([']', '}']) && count(['"', '\'']) % 2 == 0
+        };
+        if value.is_some_and(is_complete) {
+            let start = at + line.len() - line.trim_start().len();
+            found.push(start..start + content.len());
+        }
+        at += line.len();
+    }
+    found
 }
 
 /// Whether the parser stumbled in an array, behind an element and in front of another.

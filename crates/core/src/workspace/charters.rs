@@ -6,6 +6,7 @@ use std::sync::Arc;
 use super::{Misfit, Workspace};
 use crate::charter::{CharterBounds, DeclaredCharter, LockedCharter};
 use crate::fault::Fault;
+use crate::fix::Fix;
 use crate::manifest::Need;
 use crate::name::PackageName;
 use crate::nearest::push_with_nearest;
@@ -121,8 +122,11 @@ impl Workspace {
                 );
                 let span = self.declared_charter(&bound.name).map_or(0..0, |charter| charter.span.clone());
                 let fault = Fault::new("charter.providers", message, span);
-                let fault =
-                    fault.advice(format!("choose one under `[capabilities]`: `{capability} = \"{other}\"`"));
+                let line = |provider| format!("{capability} = \"{provider}\"");
+                let fault = fault.advice(format!("choose one under `[capabilities]`: `{}`", line(other)));
+                let fault = [other, provider].into_iter().fold(fault, |fault, provider| {
+                    fault.offering([Fix::AddUnder { head: "capabilities".to_owned(), line: line(provider) }])
+                });
                 misfits.push(Misfit { folder: String::new(), fault });
             }
         }

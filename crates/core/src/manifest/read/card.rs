@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use toml_edit::{Item, Key, TableLike};
 
 use super::Reader;
+use super::fixes::{add_key, remove_key};
 use super::needs::Ranges;
 use super::values::span;
 use crate::card::{
@@ -104,9 +105,12 @@ impl Reader<'_> {
         {
             let message = format!("{whose} need of `{}` applies to all users of it", need.package);
             let fault = Fault::new("manifest.component-need", message, need.span.clone());
-            self.faults.push(
-                fault.advice("only a project's own needs can have `targets`, `from`, `without`, or a source"),
-            );
+            let fault =
+                fault.advice("only a project's own needs can have `targets`, `from`, `without`, or a source");
+            let words = ["targets", "from", "without", "path", "git", "archive"];
+            let fixes =
+                item.as_table_like().into_iter().flat_map(|table| words.map(|word| remove_key(table, word)));
+            self.faults.push(fault.offering(fixes.flatten()));
         }
         Some(CardNeed::from(&need))
     }
@@ -115,7 +119,8 @@ impl Reader<'_> {
         self.only_known(table, "a step", &STEP_KEYS);
         for key in ["id", "text"].into_iter().filter(|key| table.get(key).is_none()) {
             let fault = Fault::new("manifest.step", format!("a step has no `{key}`"), span(item));
-            self.faults.push(fault.advice(format!("write `{key} = \"…\"`")));
+            self.faults
+                .push(fault.advice(format!("write `{key} = \"…\"`")).offering([add_key(key, span(item))]));
         }
         let when = table.get("when");
         let when =

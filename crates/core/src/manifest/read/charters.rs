@@ -3,6 +3,7 @@
 use toml_edit::{Item, Key};
 
 use super::Reader;
+use super::fixes::{add_any_range, add_key};
 use super::rules::{self, SET_KEYS};
 use super::values::{key_span, span};
 use crate::charter::{Charter, DeclaredCharter, Exception};
@@ -40,8 +41,9 @@ impl Reader<'_> {
             |reader, table, at| {
                 reader.only_known(table, "an exception", &EXCEPTION_KEYS);
                 let Some(package) = table.get("package") else {
+                    let fix = add_key("package", at.clone());
                     let fault = Fault::new("manifest.exception", "the exception names no package", at);
-                    reader.faults.push(fault.advice("add `package = \"…\"`"));
+                    reader.faults.push(fault.advice("add `package = \"…\"`").offering([fix]));
                     return None;
                 };
                 let package = reader.parse(package, "package");
@@ -53,7 +55,8 @@ impl Reader<'_> {
         let Some(range) = table.get("range") else {
             let message = format!("`{}` has no `range`", key.get());
             let fault = Fault::new("manifest.no-range", message, self::span(item));
-            self.faults.push(fault.advice("write `range = \"any\"`, or a range such as \"2026.2\""));
+            let fault = fault.advice("write `range = \"any\"`, or a range such as \"2026.2\"");
+            self.faults.push(fault.offering([add_any_range(item)]));
             return None;
         };
         let range = self.range(range, "range")?;

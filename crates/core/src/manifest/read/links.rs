@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use toml_edit::{Item, Key, TableLike};
 
+use super::fixes::add_key;
 use super::values::{key_span, span};
 use super::{LINKS_KEYS, Reader, VARIABLE_KEYS};
 use crate::build_tool::BuildTool;
@@ -65,7 +66,8 @@ impl Reader<'_> {
         let (prefix, separator) = (short("prefix").unwrap_or_default(), short("separator"));
         if !table.contains_key("role") {
             let fault = Fault::new("manifest.variable", format!("`{name}` has no `role`"), span(item));
-            self.faults.push(fault.advice("write the role whose paths it holds: `role = \"python\"`"));
+            let fault = fault.advice("write the role whose paths it holds: `role = \"python\"`");
+            self.faults.push(fault.offering([add_key("role", span(item))]));
         }
         Some((name.to_owned(), RoleVariable { role: self.parsed(table, "role")?, prefix, separator }))
     }

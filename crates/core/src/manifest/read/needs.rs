@@ -5,10 +5,12 @@ use std::collections::{BTreeMap, BTreeSet};
 use toml_edit::{Item, Key, TableLike};
 
 use super::Reader;
+use super::fixes::{add_any_range, remove_key};
 use super::sources::SOURCE_KEYS;
 use super::values::{key_span, span};
 use crate::facet::Target;
 use crate::fault::Fault;
+use crate::fix::Fix;
 use crate::location::Location;
 use crate::manifest::{AS_CHARTER, AS_FAMILY, AS_SHARED, Need, RegistryDeclaration};
 use crate::name::{Family, PackageName, Purpose};
@@ -135,8 +137,10 @@ impl Reader<'_> {
             (Some(_), Some(family)) => {
                 let message =
                     format!("`{}` has a range and a family, but the family already has a range", key.get());
-                let fault = Fault::new("manifest.two-ranges", message, span(family));
-                self.faults.push(fault.advice("remove one of them"));
+                let fault =
+                    Fault::new("manifest.two-ranges", message, span(family)).advice("remove one of them");
+                let fixes = ["range", "family"].into_iter().filter_map(|word| remove_key(table, word));
+                self.faults.push(fault.offering(fixes));
                 None
             }
             // What is in a folder is used as it is there; so are a commit and an archive.
@@ -146,9 +150,9 @@ impl Reader<'_> {
             (None, None) => {
                 if self.faults.is_empty() {
                     let message = format!("`{}` has no `range`", key.get());
-                    let fault = Fault::new("manifest.no-range", message, span(item));
-                    self.faults
-                        .push(fault.advice("write `range = \"any\"`, or a range such as \"2.4 .. 3\""));
+                    let fault = Fault::new("manifest.no-range", message, span(item))
+                        .advice("write `range = \"any\"`, or a range such as \"2.4 .. 3\"");
+                    self.faults.push(fault.offering([add_any_range(item)]));
                 }
                 None
             }
@@ -225,10 +229,10 @@ impl Reader<'_> {
         }
         let message = format!("`{key}` uses the range of its family, but `[families]` has no `{family}`");
         let fault = Fault::new("manifest.no-family", message, at);
-        let fault = fault.advice(format!(
-            "write `{family} = \"any\"` under `[families]`, or a range such as \"2.4 .. 3\""
-        ));
-        self.faults.push(fault);
+        let line = format!("{family} = \"any\"");
+        let advice = format!("write `{line}` under `[families]`, or a range such as \"2.4 .. 3\"");
+        let fix = Fix::AddUnder { head: "families".to_owned(), line };
+        self.faults.push(fault.advice(advice).offering([fix]));
         None
     }
 

@@ -6,6 +6,7 @@ use std::ops::Range as Span;
 use jiff::civil::Date;
 use toml_edit::{Item, Key, TableLike, Value};
 
+use super::fixes::{add_key, remove_element, remove_key};
 use super::values::{key_span, span};
 use super::{Reader, user_in_url};
 use crate::advisory::Severity;
@@ -150,8 +151,9 @@ impl Reader<'_> {
             if let Some(license) = list.shared_with(other_list) {
                 let message = format!("`{license}` is in both `{one}` and `{other}`");
                 let at = table.get(other).map_or_else(|| span(item), span);
-                self.faults
-                    .push(Fault::new("rules.contradiction", message, at).advice("keep it in one of them"));
+                let fault = Fault::new("rules.contradiction", message, at).advice("keep it in one of them");
+                let fixes = [one, other].into_iter().filter_map(|key| remove_element(table, key, license));
+                self.faults.push(fault.offering(fixes));
             }
         }
         Some(rules)
@@ -197,7 +199,8 @@ impl Reader<'_> {
             if !table.contains_key("license") {
                 let fault =
                     Fault::new("rules.no-license", "this doesn't say which licence was accepted", at.clone());
-                reader.faults.push(fault.advice("write `license = \"…\"` as the package declares it"));
+                let fault = fault.advice("write `license = \"…\"` as the package declares it");
+                reader.faults.push(fault.offering([add_key("license", at.clone())]));
             }
             let license = match table.get("license")? {
                 item if item.as_str() == Some(NO_LICENSE) => None,
@@ -332,7 +335,8 @@ impl Reader<'_> {
                 ["advisory", "status", "justification"].into_iter().filter(|key| table.contains_key(key))
             {
                 let message = format!("`{key}` is for waivers of the rule `advisories`");
-                self.faults.push(Fault::new("rules.waiver", message, at.clone()).advice("remove it"));
+                let fault = Fault::new("rules.waiver", message, at.clone()).advice("remove it");
+                self.faults.push(fault.offering(remove_key(table, key)));
             }
             return Some((None, None, None));
         }
@@ -362,7 +366,8 @@ impl Reader<'_> {
         let item = table.get(key);
         if item.is_none() {
             let fault = Fault::new("rules.waiver", format!("the waiver doesn't say {what}"), at.clone());
-            self.faults.push(fault.advice(format!("add `{key} = \"…\"`")));
+            let fault = fault.advice(format!("add `{key} = \"…\"`"));
+            self.faults.push(fault.offering([add_key(key, at.clone())]));
         }
         item
     }
@@ -374,9 +379,11 @@ impl Reader<'_> {
             None => String::new(),
         };
         if reason.trim().is_empty() {
-            let at = table.get("reason").map_or(at, span);
-            let fault = Fault::new("rules.no-reason", format!("nothing says {what}"), at);
-            self.faults.push(fault.advice("add `reason = \"…\"`, for whoever reads this in a year"));
+            let written = table.get("reason").map(span);
+            let fix = written.is_none().then(|| add_key("reason", at.clone()));
+            let fault = Fault::new("rules.no-reason", format!("nothing says {what}"), written.unwrap_or(at))
+                .advice("add `reason = \"…\"`, for whoever reads this in a year");
+            self.faults.push(fault.offering(fix));
             return None;
         }
         Some(reason)

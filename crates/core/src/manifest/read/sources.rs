@@ -3,6 +3,7 @@
 use toml_edit::{Document, Item, Key, TableLike};
 
 use super::Reader;
+use super::fixes::remove_key;
 use super::values::{key_span, span};
 use crate::card::{ArchiveFormat, CardNeed, FileRecord, main_part};
 use crate::digest::Digest;
@@ -148,8 +149,10 @@ impl Reader<'_> {
         let said: Vec<&str> = words.filter(|word| table.contains_key(word)).collect();
         if let [one, other, ..] = said.as_slice() {
             let message = format!("`{}` has two sources, {} and {}", key.get(), a(one), a(other));
-            let fault = Fault::new("manifest.two-sources", message, key_span(key));
-            self.faults.push(fault.advice("remove one of them"));
+            let fault =
+                Fault::new("manifest.two-sources", message, key_span(key)).advice("remove one of them");
+            let fixes = said.iter().filter_map(|word| remove_key(table, word));
+            self.faults.push(fault.offering(fixes));
         }
     }
 
@@ -158,7 +161,8 @@ impl Reader<'_> {
         for word in keys.iter().filter(|word| table.contains_key(word) && !table.contains_key(other)) {
             let at = table.get_key_value(word).map_or(0..0, |(key, _)| key_span(key));
             let message = format!("`{word}` belongs to {}, which `{}` doesn't have", a(other), key.get());
-            self.faults.push(Fault::new("manifest.no-source", message, at).advice("remove it"));
+            let fault = Fault::new("manifest.no-source", message, at).advice("remove it");
+            self.faults.push(fault.offering(remove_key(table, word)));
         }
     }
 

@@ -5,8 +5,10 @@ use std::collections::BTreeSet;
 use toml_edit::{Item, Key, TableLike};
 
 use super::Reader;
+use super::fixes::remove_element;
 use super::values::{key_span, span};
 use crate::fault::Fault;
+use crate::fix::Fix;
 use crate::inner_path::InnerPath;
 use crate::manifest::tasks::{Task, circle};
 use crate::name::TaskName;
@@ -32,7 +34,9 @@ impl Reader<'_> {
         if let Some(circle) = circle(&tasks) {
             let task = circle[0];
             let fault = Fault::new("manifest.task", needs_itself(&circle), task.span.clone());
-            self.faults.push(fault.advice("remove one of them from `after`"));
+            let fault = fault.advice("remove one of them from `after`");
+            let fixes = circle.iter().filter_map(|task| remove_from_circle(top, task, &circle));
+            self.faults.push(fault.offering(fixes));
         }
         tasks
     }
@@ -71,6 +75,13 @@ impl Reader<'_> {
         }
         folder.ok()
     }
+}
+
+/// Removes what a task of a circle has to come after, as far as that is in the circle, too.
+fn remove_from_circle(top: &dyn TableLike, task: &Task, circle: &[&Task]) -> Option<Fix> {
+    let written = top.get("tasks")?.as_table_like()?.get(task.name.as_str())?.as_table_like()?;
+    let other = task.after.iter().find(|name| circle.iter().any(|other| other.name == **name))?;
+    remove_element(written, "after", other.as_str())
 }
 
 /// The way from a task through what it needs back to itself, as a sentence; of a long one the beginning.

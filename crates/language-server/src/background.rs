@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use bibliotax_app::diagnose::diagnose;
+use bibliotax_app::diagnose::{Diagnosis, diagnose};
 use bibliotax_app::failure::Failure;
 use bibliotax_app::workspace::{ManifestFile, OpenTexts, outer_workspace};
 use bibliotax_core::manifest::{FILE_NAME, Manifest, read_stated};
@@ -143,6 +143,7 @@ fn run(folder: &Path, shared: &Shared) {
     if environment.stop.is_stopped() {
         return;
     }
+    prepare_names(&diagnosis, shared);
     let root = diagnosis.workspace.root.clone();
     shared.learn(Knowledge { diagnosis });
     publish_workspace(&root, shared);
@@ -154,6 +155,13 @@ fn run(folder: &Path, shared: &Shared) {
         if shared.client.refreshes_hints {
             shared.ask("workspace/inlayHint/refresh", ());
         }
+    }
+}
+
+/// Reads the names of packages once, so that the first completion finds them ready.
+fn prepare_names(diagnosis: &Diagnosis, shared: &Shared) {
+    if let (Some(registries), Ok(cache)) = (&diagnosis.registries, shared.environment.registries_folder()) {
+        registries.beginning_with("", 1, &cache);
     }
 }
 

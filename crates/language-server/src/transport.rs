@@ -84,7 +84,8 @@ fn read_all<W: Write>(input: &mut impl BufRead, read: &Sender<Message>, output: 
             }
             Err(Refusal { code, why }) => {
                 let error = ResponseError { code, message: why, data: None };
-                write(output, &json!({ "jsonrpc": "2.0", "id": null, "error": error }))?;
+                let answer = json!({ "jsonrpc": "2.0", "id": null, "error": error });
+                write(output, &answer.to_string())?;
             }
         }
     }
@@ -96,17 +97,16 @@ fn write_all<W: Write>(messages: &Receiver<Message>, output: &Mutex<W>) -> io::R
     for message in messages {
         // Of an editor that is gone, the rest is taken and dropped.
         if written.is_ok() {
-            written = serde_json::to_value(&message).map_err(io::Error::from).and_then(|mut value| {
-                value["jsonrpc"] = json!("2.0");
-                write(output, &value)
+            written = serde_json::to_string(&message).map_err(io::Error::from).and_then(|text| {
+                // A message is an object that isn't empty, and names its protocol first.
+                write(output, &format!("{{\"jsonrpc\":\"2.0\",{}", &text[1..]))
             });
         }
     }
     written
 }
 
-fn write<W: Write>(output: &Mutex<W>, message: &Value) -> io::Result<()> {
-    let text = message.to_string();
+fn write<W: Write>(output: &Mutex<W>, text: &str) -> io::Result<()> {
     let framed = format!("Content-Length: {}\r\n\r\n{text}", text.len());
     let mut output = locked(output);
     output.write_all(framed.as_bytes())?;

@@ -863,3 +863,52 @@ fn neovim_shows_a_slip_takes_its_fix_completes_a_name_and_saves() {
             .contains("[needs]\ndew-point = \"1\"\nrain-ledger = \"2.5 .. 3\"\n")
     );
 }
+
+#[test]
+#[ignore = "needs a client of the protocol, which `.ci/run` sets up"]
+fn an_independent_client_meets_the_protocol_s_corners() {
+    let garden = garden();
+    let needs = "dew-point = \"1\"\nrain-ledger = \"2\"\n\"pergola/core\" = \"3\"";
+    garden.write("gate/bibliotax.toml", &manifest(&garden, needs));
+    garden.run(&["resolve"]).expect(0);
+    let rules = "[rules.licenses]\naccept = [\"MIT\"]\n";
+    garden.write("gate/bibliotax.toml", &format!("{}{rules}", garden.read("gate/bibliotax.toml")));
+    let program = garden.command("gate", &[]);
+    let mut client = std::process::Command::new(needed("BIBLIOTAX_TEST_EDITOR_CLIENT"));
+    client.arg(concat!(env!("CARGO_MANIFEST_DIR"), "/tests/editors/protocol.py"));
+    client.arg(program.get_program()).arg(garden.path("gate/bibliotax.toml"));
+    client.envs(program.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    let output = client.output().unwrap();
+    let said = String::from_utf8_lossy(&output.stdout).into_owned();
+    assert!(output.status.success(), "{said}\n{}", String::from_utf8_lossy(&output.stderr));
+    let lines: Vec<&str> = said.lines().collect();
+    assert_eq!(
+        lines,
+        [
+            "answers: CompletionList, CompletionItem, Hover, InlayHint, CodeAction, Location, DocumentLink, DocumentSymbol, \
+             PrepareRenamePlaceholder, WorkspaceEdit",
+            "said: ['install: lock and shelf are up to date'], progress: begin to end",
+            "ended: 0, refused: []",
+            "offered ['utf-8', 'utf-16']: utf-8, the slip is behind \"é🌿👩\u{200d}🔧\" ",
+            "offered ['utf-16']: utf-16, the slip is behind \"é🌿👩\u{200d}🔧\" ",
+            "offered ['utf-32']: utf-16, the slip is behind \"é🌿👩\u{200d}🔧\" ",
+            "offered ['latin-1']: utf-16, the slip is behind \"é🌿👩\u{200d}🔧\" ",
+            "offered None: utf-16, the slip is behind \"é🌿👩\u{200d}🔧\" ",
+            "in pieces: JsonRPCResponseMessage",
+            "in one go: JsonRPCResponseMessage, JsonRPCResponseMessage",
+            "latin-1: -32700",
+            "utf-16: -32600",
+            "cut off: -32700",
+            "a list: -32600",
+            "unknown: -32601",
+            "in parts, if the server likes: True",
+            "ended: 0",
+            "answered or cancelled: 40, codes: [-32800], most cancelled: True",
+            "after a hundred changes of 1 MB: moss-map = 1",
+            "ended: 0",
+            "exit alone: 1",
+        ],
+        "{}",
+        String::from_utf8_lossy(&output.stderr)
+    );
+}

@@ -10,12 +10,13 @@ use crate::containers::{Containers, Open};
 use crate::garden::{Garden, Ran};
 use crate::server::Buckets;
 
-fn text_of(file: &str) -> String {
+/// A file of the project.
+pub fn text_of(file: &str) -> String {
     fs::read_to_string(format!("{}/../../{file}", env!("CARGO_MANIFEST_DIR"))).unwrap()
 }
 
 /// The blocks of code in a text that are in this language.
-fn blocks(text: &str, language: &str) -> Vec<String> {
+pub fn blocks(text: &str, language: &str) -> Vec<String> {
     let mark = format!("```{language}\n");
     text.split(&mark).skip(1).map(|rest| rest.split("```").next().unwrap().to_owned()).collect()
 }

@@ -56,7 +56,12 @@ impl Garden {
         self.folder.path().join(path)
     }
 
+    /// Writes a file. A manifest is held against its schema, which has to say of its shape what the reader says.
+    #[track_caller]
     pub fn write(&self, path: &str, text: &str) {
+        if path.ends_with("bibliotax.toml") {
+            crate::json::agree_on_manifest(text);
+        }
         let path = self.path(path);
         fs::create_dir_all(path.parent().unwrap()).unwrap();
         fs::write(path, text).unwrap();

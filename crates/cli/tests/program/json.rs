@@ -4,6 +4,7 @@ use std::collections::{BTreeSet, HashMap};
 use std::process::Command;
 use std::sync::{Mutex, PoisonError};
 
+use bibliotax_core::manifest::Manifest;
 use jsonschema::Validator;
 use serde_json::{Value, json};
 
@@ -155,6 +156,35 @@ fn files_are_valid_by_their_schemas() {
     }
 }
 
+/// Faults that are about the shape of a manifest, for which its schema refuses it as well.
+const OF_SHAPE: [&str; 4] = ["card.upstream", "manifest.rule", "manifest.unknown-key", "manifest.wrong-kind"];
+
+/// Fails where the reader takes a manifest that its schema refuses, or refuses one for its shape that the schema takes.
+#[track_caller]
+pub fn agree_on_manifest(text: &str) {
+    let Ok(toml) = text.parse::<toml_edit::DocumentMut>() else { return };
+    let manifest = of_toml(toml.as_item());
+    let mut schemas = SCHEMAS.lock().unwrap_or_else(PoisonError::into_inner);
+    let validator =
+        schemas.get_or_insert_default().entry("manifest".to_owned()).or_insert_with(|| validator("manifest"));
+    match Manifest::read(text) {
+        Ok(_) => {
+            let problems: Vec<String> = validator
+                .iter_errors(&manifest)
+                .map(|error| format!("{error} at {}", error.instance_path()))
+                .collect();
+            assert!(problems.is_empty(), "the schema refuses what the reader takes: {problems:#?}\n{text}");
+        }
+        Err(faults) if faults.iter().any(|fault| OF_SHAPE.contains(&fault.code)) => {
+            assert!(
+                !validator.is_valid(&manifest),
+                "the schema takes what the reader refuses: {faults:#?}\n{text}"
+            );
+        }
+        Err(_) => {}
+    }
+}
+
 /// TOML as the JSON that an editor checks.
 fn of_toml(item: &toml_edit::Item) -> Value {
     if let Some(table) = item.as_table_like() {
@@ -170,6 +200,8 @@ fn of_toml(item: &toml_edit::Item) -> Value {
         Some(toml_edit::Value::String(text)) => text.value().as_str().into(),
         Some(toml_edit::Value::Integer(number)) => (*number.value()).into(),
         Some(toml_edit::Value::Boolean(flag)) => (*flag.value()).into(),
+        Some(toml_edit::Value::Float(number)) => (*number.value()).into(),
+        Some(toml_edit::Value::Datetime(date)) => date.value().to_string().into(),
         other => panic!("{other:?}"),
     }
 }
@@ -185,6 +217,150 @@ fn a_wrong_manifest_is_invalid_by_its_schema() {
     ];
     let validator = validator("manifest");
     wrong.iter().for_each(|manifest| assert!(!validator.is_valid(manifest), "{manifest}"));
+}
+
+#[test]
+fn reader_and_schema_agree_on_each_key_that_is_wrong() {
+    Manifest::read(MANIFEST).unwrap_or_else(|faults| panic!("{faults:#?}"));
+    let whole: toml_edit::DocumentMut = MANIFEST.parse().unwrap();
+    let ways = ways(whole.as_table(), &[]);
+    assert!(ways.len() > 100, "{}", ways.len());
+    agree_on_manifest(MANIFEST);
+    for way in ways {
+        let (last, parents) = way.split_last().unwrap();
+        let (mut renamed, mut odd) = (whole.clone(), whole.clone());
+        let table = table_at(&mut renamed, parents);
+        let value = table.remove(last).unwrap();
+        table.insert(&format!("{last}x"), value);
+        table_at(&mut odd, parents).insert(last, toml_edit::value(7.5));
+        agree_on_manifest(&renamed.to_string());
+        agree_on_manifest(&odd.to_string());
+    }
+}
+
+/// A manifest that says something of nearly everything.
+const MANIFEST: &str = r#"
+[project]
+name = "gate-kiosk"
+version = "0.3.0"
+license = "MIT"
+
+[workspace]
+folders = ["hand"]
+apart = ["old"]
+
+[registries]
+seedhouse = "../seedhouse"
+shed = { url = "https://packages.example/", mirrors = ["https://mirror.example/"], owns = ["fern/*"], plain = false }
+
+[shared]
+bark-log = "1"
+
+[families]
+pergola = "3"
+
+[capabilities]
+tls = "pond-tls"
+
+[needs]
+dew-point = { range = "1", targets = ["kiosk"], from = "seedhouse", components = ["fog"], parts = ["headers"], prereleases = true, without = ["bark-log"] }
+"pergola/core" = "family"
+bark-log = "shared"
+leaf-palette = { git = "https://git.example/leaf.git", tag = "v1", subfolder = "src", include = ["*.h"], exclude = ["old/**"] }
+
+[needs-for.test]
+probe-sim = "0.9"
+
+[targets.kiosk]
+os = "linux"
+arch = "x86_64"
+shade = "2"
+
+[facets.shade]
+kind = "ladder"
+levels = ["1", "2"]
+aliases = { deep = "2" }
+
+[fits]
+os = ["linux", "macos"]
+
+[devices]
+hand-3 = "kiosk"
+
+[links]
+for = ["make"]
+
+[tools.kiosk]
+cc = "gcc"
+
+[environment]
+SEEDS = { role = "python", prefix = "src", separator = ":" }
+
+[shelf]
+link = "hard"
+absolute = true
+
+[stand-ins]
+moss-map = { path = "../moss-map" }
+
+[tasks]
+hello = { do = "echo hello", after = ["first"], in = "src", tokens = false }
+first = "true"
+
+[rules]
+min-age = "5 days"
+sources = ["seedhouse"]
+withdrawn = "warn"
+licenses = { accept = ["MIT"], ask = ["MPL-2.0"], refuse = ["GPL-3.0-only"], otherwise = "ask" }
+barred = { moss-map = { range = "2", reason = "leaks" } }
+accepted = { dew-point = { license = "MIT", range = "1" } }
+advisories = { feeds = ["../advisories"], refuse = "high", warn = "low" }
+
+[[rules.waivers]]
+rule = "min-age"
+package = "dew-point"
+range = "1"
+reason = "known"
+until = 2027-01-31
+
+[charters]
+season = { range = "2026", prereleases = false, except = [{ package = "dew-point", reason = "the new probes" }] }
+
+[card]
+summary = "Opens the gate"
+description = "A longer text"
+tags = ["gate"]
+homepage = "https://gate.example/"
+repository = "https://git.example/gate.git"
+notes = "First"
+upstream = ["pkg:generic/gate@1"]
+
+[card.components.fog]
+summary = "Measures fog"
+needs = { dew-point = "1" }
+
+[[card.steps]]
+id = "calibrate"
+text = "Calibrate the probe"
+"#;
+
+/// The ways to all keys of a table and of those below it.
+fn ways(table: &dyn toml_edit::TableLike, before: &[String]) -> Vec<Vec<String>> {
+    let mut all = Vec::new();
+    for (key, item) in table.iter() {
+        let way = [before, &[key.to_owned()]].concat();
+        all.extend(item.as_table_like().map(|below| ways(below, &way)).into_iter().flatten());
+        all.push(way);
+    }
+    all
+}
+
+fn table_at<'d>(
+    document: &'d mut toml_edit::DocumentMut,
+    way: &[String],
+) -> &'d mut dyn toml_edit::TableLike {
+    let table = way.iter().fold(document.as_item_mut(), |item, key| &mut item[key.as_str()]);
+    table.as_table_like_mut().unwrap()
 }
 
 #[test]

@@ -39,6 +39,7 @@ mod mirrors;
 mod needs_in_full;
 mod notices;
 mod oci;
+mod operations;
 mod output;
 mod outside;
 mod parts;

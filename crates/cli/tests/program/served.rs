@@ -288,7 +288,7 @@ fn a_mirror_is_brought_up_to_date_and_installs_what_was_locked_elsewhere() {
 
 /// Writes a certificate for these names, with these years of its life, its key, and the certificate of the authority that
 /// signed it.
-fn write_certificates(garden: &Garden, names: &[&str], years: std::ops::Range<i32>) {
+pub fn write_certificates(garden: &Garden, names: &[&str], years: std::ops::Range<i32>) {
     let authority_key = rcgen::KeyPair::generate().unwrap();
     let mut authority = rcgen::CertificateParams::new(Vec::new()).unwrap();
     authority.is_ca = rcgen::IsCa::Ca(rcgen::BasicConstraints::Unconstrained);

@@ -19,24 +19,33 @@ impl Web {
     /// Serves the garden's folder `web` with the program that `BIBLIOTAX_TEST_WEB_SERVER` names (nginx), which notes each request
     /// with the credentials that came with it.
     pub fn start(garden: &Garden) -> Self {
-        let program = needed("BIBLIOTAX_TEST_WEB_SERVER");
         fs::create_dir_all(garden.path("web")).unwrap();
+        let port = free_port();
+        let users = garden.path("nginx/users").display().to_string();
+        garden.write("nginx/users", "moss:{PLAIN}moss-under-the-third-stone\n");
+        let server = format!(
+            "server {{ listen 127.0.0.1:{port}; root {};\n\
+             location /closed/ {{ auth_basic closed; auth_basic_user_file {users}; }}\n\
+             location /closed-sent-on/ {{ auth_basic closed; auth_basic_user_file {users};\n\
+             rewrite ^/closed-sent-on/(.*)$ http://localhost:{port}/closed/$1 redirect; }}\n\
+             location /sent-on/ {{ rewrite ^/sent-on/(.*)$ http://localhost:{port}/$1 redirect; }} }}",
+            garden.path("web").display()
+        );
+        Self::with(garden, &server, port)
+    }
+
+    /// Runs the same program with a `server` of its configuration, which listens on this port.
+    pub fn with(garden: &Garden, server: &str, port: u16) -> Self {
+        let program = needed("BIBLIOTAX_TEST_WEB_SERVER");
         fs::create_dir_all(garden.path("nginx")).unwrap();
-        let (folder, port) = (garden.path("nginx").display().to_string(), free_port());
+        let folder = garden.path("nginx").display().to_string();
         let paths = ["client_body", "proxy", "fastcgi", "uwsgi", "scgi"];
         let paths: String = paths.iter().map(|kind| format!("{kind}_temp_path {folder}/{kind};\n")).collect();
         let config = format!(
             "daemon off; worker_processes 1; pid {folder}/pid; error_log {folder}/errors;\nevents {{}}\nhttp {{\n{paths}\
-             log_format asked '$request [$http_authorization] $http_host $status'; access_log {folder}/asked asked;\n\
-             server {{ listen 127.0.0.1:{port}; root {};\n\
-             location /closed/ {{ auth_basic closed; auth_basic_user_file {folder}/users; }}\n\
-             location /closed-sent-on/ {{ auth_basic closed; auth_basic_user_file {folder}/users;\n\
-             rewrite ^/closed-sent-on/(.*)$ http://localhost:{port}/closed/$1 redirect; }}\n\
-             location /sent-on/ {{ rewrite ^/sent-on/(.*)$ http://localhost:{port}/$1 redirect; }} }} }}\n",
-            garden.path("web").display()
+             log_format asked '$request [$http_authorization] $http_host $status'; access_log {folder}/asked asked;\n{server} }}\n"
         );
         garden.write("nginx/config", &config);
-        garden.write("nginx/users", "moss:{PLAIN}moss-under-the-third-stone\n");
         let mut command = Command::new(program);
         command.arg("-e").arg(format!("{folder}/errors")).arg("-c").arg(garden.path("nginx/config"));
         let child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();

@@ -119,6 +119,22 @@ fn what_can_be_asked_at_once_is_asked_once() {
     assert_eq!(listening.counts(), asked(&publish), "publish");
 }
 
+#[test]
+fn offline_no_card_is_asked_for_of_a_package_whose_history_is_known() {
+    let garden = Garden::with(&["moss-map 1.0.0", "dew-point 1.0.0"]);
+    let served = serve(&garden);
+    let listening = Listening::before(&served);
+    project(&garden, "gate", &listening.url, "gate-kiosk", "1.0.0");
+    let targets = format!("{}[targets.kiosk]\nos = \"linux\"\n", garden.read("gate/bibliotax.toml"));
+    garden.write("gate/bibliotax.toml", &targets);
+    garden.run(&["fit", "moss-map"]).expect(0);
+    assert_eq!(listening.counts(), asked(&[("GET registry.json", 1), ("GET history", 1)]), "fit");
+    let mut offline = garden.command("gate", &["describe", "moss-map"]);
+    let described = garden.ran(offline.env("BIBLIOTAX_OFFLINE", "1").output().unwrap()).expect(5);
+    assert_eq!(described.code(), "registry.offline", "{described}");
+    assert_eq!(listening.counts(), asked(&[]), "describe");
+}
+
 /// Whether a request to the bucket is one for each publish: not one that is made now and then only: who has tokens, how much
 /// waits for its release, and that marks go which are of no use any more.
 fn is_for_this_publisher(request: &str) -> bool {

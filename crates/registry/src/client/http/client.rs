@@ -157,9 +157,6 @@ impl Client {
 
     /// A page of a list, with its link (RFC 8288) to others; `None` if it is not there.
     pub fn page(&self, path: &str, limit: u64) -> Result<Option<(String, Option<String>)>, RegistryError> {
-        if self.is_offline() {
-            return Err(self.offline(path));
-        }
         self.trying(|| {
             let response = self.read_from(path, blocking::Client::get)?;
             let link = response.headers().get(LINK).and_then(|link| link.to_str().ok()).map(str::to_owned);
@@ -173,9 +170,6 @@ impl Client {
 
     /// A file of the registry whose length nobody said; at most `limit` bytes, `None` if it is not there.
     pub fn bytes(&self, path: &str, limit: u64) -> Result<Option<Vec<u8>>, RegistryError> {
-        if self.is_offline() {
-            return Err(self.offline(path));
-        }
         self.trying(|| {
             let identity =
                 |client: &blocking::Client, url| client.get(url).header(ACCEPT_ENCODING, "identity");
@@ -190,9 +184,6 @@ impl Client {
 
     /// Begins to read a file at a place in it.
     pub fn open(&self, path: &str, from: u64) -> Result<MinRateReader<Response>, RegistryError> {
-        if self.is_offline() {
-            return Err(self.offline(path));
-        }
         self.trying(|| {
             // A file is compressed already, and a place in it means its own bytes.
             let response = self.read_from(path, |client, url| {
@@ -254,9 +245,6 @@ impl Client {
         path: &str,
         prepare: impl Fn(RequestBuilder) -> Result<RequestBuilder, RegistryError>,
     ) -> Result<Response, RequestError> {
-        if self.is_offline() {
-            return Err(RequestError::permanent(self.offline(path)));
-        }
         let build = || {
             let request = self.writing()?.request(method.clone(), self.url(path)?);
             prepare(request).map_err(RequestError::permanent)
@@ -276,9 +264,6 @@ impl Client {
         prepare: impl Fn(RequestBuilder) -> RequestBuilder,
         watch: &Watch<'_>,
     ) -> Result<(), RequestError> {
-        if self.is_offline() {
-            return Err(RequestError::permanent(self.offline(path)));
-        }
         let build = || Ok(prepare(self.writing()?.request(Method::PUT, self.url(path)?)));
         let send = |request| {
             let sent = send_watched(request, body()?, length, watch);
@@ -312,8 +297,8 @@ impl Client {
         self.admitted(Access::Read, path, build, |request| self.sent(request))
     }
 
-    /// Sends a request with what opens the host: at once where that is known to be wanted, else once the host asked for it. To
-    /// other hosts, where it sends us on, that doesn't go along.
+    /// Sends a request with the credentials for the host: at once where they are known to be needed, else once the host asked for
+    /// them; never to other hosts that it redirects to. All requests go through here, so that none is sent offline.
     fn admitted(
         &self,
         deed: Access,
@@ -321,6 +306,9 @@ impl Client {
         build: impl Fn() -> Result<RequestBuilder, RequestError>,
         send: impl Fn(RequestBuilder) -> Result<Response, RequestError>,
     ) -> Result<Response, RequestError> {
+        if self.is_offline() {
+            return Err(RequestError::permanent(self.offline(path)));
+        }
         let Shared { base, admission, .. } = &*self.shared;
         if self.url(path)?.origin() != base.origin() {
             return send(build()?);

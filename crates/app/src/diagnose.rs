@@ -19,10 +19,13 @@ use bibliotax_core::resolve::{
 };
 use bibliotax_core::workspace::Project;
 use bibliotax_present::words::first_few;
+use bibliotax_registry::catalogue::connections::Connections;
 use bibliotax_registry::catalogue::registries::Registries;
+use bibliotax_registry::sources::direct_sources::Freshness;
 
 use crate::check::{self, Finding, Level, Place};
 use crate::context::Context;
+use crate::environment::Environment;
 use crate::failure::Failure;
 use crate::resolving::ways_out::as_edits::{EditedWay, as_edits};
 use crate::resolving::{Resolver, needs_of};
@@ -37,9 +40,18 @@ pub struct Diagnosis {
     /// The workspace, with the texts that are open.
     pub workspace: WorkspaceFolder,
     /// Its registries; `None` where they can't be opened.
-    pub registries: Option<Arc<Registries>>,
+    pub registries: Option<OpenRegistries>,
     /// What is wrong.
     pub problems: Vec<Diagnostic>,
+}
+
+/// The registries of a workspace, opened twice.
+#[derive(Clone)]
+pub struct OpenRegistries {
+    /// Those that are asked over a network, if the environment allows that.
+    pub asked: Arc<Registries>,
+    /// The same without a network: they know what is in the store, and never make anybody wait.
+    pub cached: Arc<Registries>,
 }
 
 /// Something that is wrong, with its place.
@@ -100,11 +112,21 @@ pub fn diagnose(
             }
             problems.extend(of_check(&workspace, &resolver, context)?);
             problems.extend(fits::of_fits(&workspace, &resolver.registries)?);
-            registries = Some(Arc::new(resolver.registries));
+            registries = open_without_network(&workspace, context.environment)
+                .map(|cached| OpenRegistries { asked: Arc::new(resolver.registries), cached });
         }
         Err(failure) => problems.push(of_failure(&failure, &workspace)),
     }
     Ok(Diagnosis { workspace, registries, problems })
+}
+
+/// The registries of a workspace as the store knows them; connections that are open already would ask over a network.
+fn open_without_network(workspace: &WorkspaceFolder, environment: &Environment) -> Option<Arc<Registries>> {
+    let network = environment.offline_if(true).network();
+    let (locked, connections) = (workspace.locked(), Connections::default());
+    let (declared, root) = (&workspace.declared, &workspace.root);
+    let opened = Registries::open(declared, root, &locked, Freshness::Locked, &network, &connections);
+    opened.ok().map(Arc::new)
 }
 
 impl Diagnostic {
@@ -213,7 +235,7 @@ fn of_conflict(workspace: &WorkspaceFolder, resolver: &Resolver<'_>) -> Result<V
     registries.prefetch_closure(&needs_of(&problem));
     let conflict = match resolve(&problem, registries) {
         Err(Unresolved::Conflict(conflict)) => conflict,
-        // Others of its failures are told where it is resolved.
+        // A resolve reports its other failures.
         _ => return Ok(Vec::new()),
     };
     let ways = relaxed(&problem, &conflict, registries)?;

@@ -7,7 +7,6 @@ use std::path::PathBuf;
 use bibliotax_app::workspace::ManifestEdits;
 use bibliotax_core::fitting::newest_fitting;
 use bibliotax_core::range::Range as VersionRange;
-use bibliotax_core::resolve::Catalogue;
 use lsp_types::{
     CodeAction, CodeActionKind, CodeActionOrCommand, Command, Range as LspRange, TextEdit, Uri, WorkspaceEdit,
 };
@@ -16,10 +15,11 @@ use crate::background::problems_of;
 use crate::commands::UPDATE;
 use crate::documents::{Document, uri_of};
 use crate::hover::package_of;
+use crate::lookups::Knowledge;
 use crate::positions::Lines;
 use crate::problems::{Texts, edits_of};
 use crate::scan::scan;
-use crate::shared::{Knowledge, Shared};
+use crate::shared::Shared;
 
 /// What can be done in a range of a text.
 pub fn actions(document: &Document, range: LspRange, shared: &Shared) -> Vec<CodeActionOrCommand> {
@@ -77,11 +77,11 @@ fn of_need(
     let value = named.value.clone().filter(|value| document.text[value.clone()].starts_with(['"', '\'']));
     let written =
         value.clone().and_then(|value| document.text.get(value.start + 1..value.end.saturating_sub(1)));
-    let listing = diagnosis.registries.as_deref().and_then(|registries| registries.listing(&package).ok()?);
+    let listing = knowledge.listing(&package);
     let places = knowledge.places();
-    let fitting = listing.as_ref().zip(diagnosis.registries.as_ref()).and_then(|(listing, registries)| {
-        newest_fitting(listing.history.releases(), &places, &registries.facets())
-    });
+    let fitting = listing
+        .as_ref()
+        .and_then(|listing| newest_fitting(listing.history.releases(), &places, &knowledge.facets()));
     if let (Some(fitting), Some(value), Some(written)) = (fitting, value, written) {
         let range = VersionRange::from_version(&fitting.entry.version).to_string();
         if written != range && !matches!(written, "shared" | "family" | "charter") {

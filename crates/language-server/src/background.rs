@@ -17,7 +17,7 @@ use lsp_types::PublishDiagnosticsParams;
 use crate::documents::{Document, uri_of};
 use crate::news::news;
 use crate::problems::{Problem, Texts};
-use crate::shared::{Knowledge, Shared};
+use crate::shared::Shared;
 
 /// How long nobody types before a run begins.
 const PAUSE: Duration = Duration::from_millis(250);
@@ -73,7 +73,7 @@ fn read(document: &Document, open: &OpenTexts, shared: &Shared) -> Vec<Problem> 
         Ok(()) => Vec::new(),
         Err(failure) => match failure.source.as_ref().filter(|source| source.text == text) {
             Some(source) => source.faults.iter().map(|fault| Problem::of_fault(fault, text, file)).collect(),
-            // A card beside it is wrong, which is told there.
+            // A card beside it is wrong, and the card's own problems say so.
             None if failure.source.is_some() => Vec::new(),
             None => vec![Problem::of_failure(&failure)],
         },
@@ -134,7 +134,7 @@ fn run(folder: &Path, shared: &Shared) {
     let manifests = before.as_ref().map(|before| &before.diagnosis.workspace.manifests);
     let found = shared.quietly(&environment, folder, |context| {
         diagnose(folder, open, manifests, context).or_else(|failure| match &before {
-            // What can't be read is told of the text itself. What is on disk tells where packages are looked up all the same.
+            // The text's own problems say why it can't be read. The manifest on disk still says which registries there are.
             None => diagnose(folder, OpenTexts::new(), None, context),
             Some(_) => Err(failure),
         })
@@ -145,7 +145,7 @@ fn run(folder: &Path, shared: &Shared) {
     }
     prepare_names(&diagnosis, shared);
     let root = diagnosis.workspace.root.clone();
-    shared.learn(Knowledge { diagnosis });
+    shared.learn(diagnosis);
     publish_workspace(&root, shared);
     let Some(knowledge) = shared.knowledge_in(&root) else { return };
     let workspace = &knowledge.diagnosis.workspace;
@@ -161,7 +161,7 @@ fn run(folder: &Path, shared: &Shared) {
 /// Reads the names of packages once, so that the first completion finds them ready.
 fn prepare_names(diagnosis: &Diagnosis, shared: &Shared) {
     if let (Some(registries), Ok(cache)) = (&diagnosis.registries, shared.environment.registries_folder()) {
-        registries.beginning_with("", 1, &cache);
+        registries.asked.beginning_with("", 1, &cache);
     }
 }
 
@@ -174,9 +174,11 @@ fn publish_workspace(root: &Path, shared: &Shared) {
     let texts = Texts::of(&diagnosis.workspace, shared.client.encoding);
     let is_open = |file: &PathBuf| documents.iter().any(|document| document.path == *file);
     let files: BTreeSet<&PathBuf> = diagnosis.problems.iter().map(|found| &found.file).collect();
-    let told = shared
-        .told_closed(root, files.iter().map(|file| (*file).clone()).filter(|file| !is_open(file)).collect());
-    for file in told.iter().filter(|file| !is_open(file)) {
+    let to_publish = shared.files_to_publish(
+        root,
+        files.iter().map(|file| (*file).clone()).filter(|file| !is_open(file)).collect(),
+    );
+    for file in to_publish.iter().filter(|file| !is_open(file)) {
         let Some(uri) = uri_of(file) else { continue };
         let text = texts.texts.get(file).copied().unwrap_or_default();
         let lines = crate::positions::Lines::of(text, shared.client.encoding);

@@ -35,7 +35,7 @@ pub struct Work {
 }
 
 impl Work {
-    /// What a command with arguments means; why that can't be told.
+    /// What a command with arguments means, or what is wrong with them.
     pub fn of(command: &str, arguments: &[Value]) -> Result<Self, String> {
         let known = COMMANDS.into_iter().find(|known| *known == command);
         let command = known.ok_or_else(|| format!("there is no command `{command}`"))?;

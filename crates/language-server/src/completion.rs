@@ -16,9 +16,10 @@ use lsp_types::{
 
 use crate::documents::Document;
 use crate::fits::fitting;
+use crate::lookups::Knowledge;
 use crate::scan::{Place, Scan, Step, keys, scan_at};
 use crate::schema::{Allowed, KnownKey};
-use crate::shared::{Knowledge, Shared};
+use crate::shared::Shared;
 
 /// Most packages, licences and versions that are offered at once.
 const MAX_OFFERED: usize = 50;
@@ -37,7 +38,9 @@ pub fn complete(document: &Document, position: Position, shared: &Shared) -> Com
         }
         Place::Value { path, word, is_quoted } => asked.values(path, word.clone(), *is_quoted),
     };
-    CompletionList { is_incomplete: items.len() >= MAX_OFFERED, items }
+    // What is being fetched is offered once the editor asks again.
+    let is_fetching = items.is_empty() && knowledge.is_some_and(|knowledge| knowledge.is_fetching());
+    CompletionList { is_incomplete: is_fetching || items.len() >= MAX_OFFERED, items }
 }
 
 /// A question with what is known.
@@ -55,7 +58,7 @@ impl Asked<'_> {
     }
 
     fn registries(&self) -> Option<&Registries> {
-        self.knowledge?.diagnosis.registries.as_deref()
+        self.knowledge?.registries()
     }
 
     /// What is written between the beginning of a word and the cursor.
@@ -286,8 +289,7 @@ impl Asked<'_> {
     }
 
     fn of_newest(&self, package: &str, names: impl Fn(&Release) -> Vec<String>) -> Vec<String> {
-        let listing =
-            package.parse::<PackageName>().ok().and_then(|name| self.registries()?.listing(&name).ok()?);
+        let listing = package.parse::<PackageName>().ok().and_then(|name| self.knowledge?.listing(&name));
         listing
             .and_then(|listing| bibliotax_core::fitting::newest(listing.history.releases()).map(names))
             .unwrap_or_default()
@@ -299,10 +301,9 @@ impl Asked<'_> {
             [.., package, "range"] | [.., package] => package.parse::<PackageName>().ok(),
             [] => None,
         };
-        let (Some(registries), Some(package)) = (self.registries(), package) else { return Vec::new() };
-        let Ok(Some(listing)) = registries.listing(&package) else { return Vec::new() };
-        let places = self.knowledge.map(Knowledge::places).unwrap_or_default();
-        let facets = registries.facets();
+        let (Some(knowledge), Some(package)) = (self.knowledge, package) else { return Vec::new() };
+        let Some(listing) = knowledge.listing(&package) else { return Vec::new() };
+        let (places, facets) = (knowledge.places(), knowledge.facets());
         let releases = listing.history.releases().iter().rev();
         let open = releases.filter(|release| release.withdrawn.is_none() && !release.entry.version.is_pre());
         let mut seen = std::collections::BTreeSet::new();

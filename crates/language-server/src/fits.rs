@@ -4,7 +4,7 @@ use bibliotax_core::facet::{Facets, Fit, Target};
 use bibliotax_core::fitting::fit;
 use bibliotax_core::history::Release;
 
-/// Whether a release works at these places: `fits`, `doesn't fit hand-unit`, or what it doesn't declare; nothing without places.
+/// Whether a release works at these places, or doesn't declare that; nothing without places.
 pub fn fitting(release: &Release, places: &[Target], facets: &Facets) -> Option<String> {
     if places.is_empty() {
         return None;
@@ -18,7 +18,10 @@ pub fn fitting(release: &Release, places: &[Target], facets: &Facets) -> Option<
         }
     }
     Some(match (misfits.as_slice(), unclear.as_slice()) {
-        ([], []) => "fits".to_owned(),
+        ([], []) => match places {
+            [only] => format!("fits {}", only.name),
+            _ => "fits all targets".to_owned(),
+        },
         ([], unclear) => format!("doesn't declare whether it fits {}", unclear.join(", ")),
         (misfits, _) => format!("doesn't fit {}", misfits.join(", ")),
     })

@@ -5,16 +5,16 @@ use std::fmt::Write as _;
 use bibliotax_core::escape::in_markdown;
 use bibliotax_core::fitting::newest;
 use bibliotax_core::name::PackageName;
-use bibliotax_core::resolve::Catalogue;
 use bibliotax_present::dates::date;
 use bibliotax_present::words::{first_few, license_words};
 use lsp_types::{Hover, HoverContents, MarkupContent, MarkupKind, Position};
 
 use crate::documents::Document;
 use crate::fits::fitting;
+use crate::lookups::Knowledge;
 use crate::scan::{Entry, Scan, scan};
 use crate::schema::Allowed;
-use crate::shared::{Knowledge, Shared};
+use crate::shared::Shared;
 
 /// Most names that are listed.
 const MAX_NAMED: usize = 5;
@@ -70,15 +70,14 @@ fn about_key(entry: &Entry) -> Option<String> {
 /// What is known of a package, in Markdown; nothing where that is nothing.
 pub fn about_package(package: &PackageName, knowledge: &Knowledge, shared: &Shared) -> Option<String> {
     let diagnosis = &knowledge.diagnosis;
-    let registries = diagnosis.registries.as_deref()?;
-    let listing = registries.listing(package).ok()??;
+    let listing = knowledge.listing(package)?;
     let workspace = &diagnosis.workspace;
     let locked = workspace.locked_package(package);
     let shown = locked
         .as_ref()
         .and_then(|one| listing.history.release(&one.version))
         .or(newest(listing.history.releases()))?;
-    let card = registries.card(&listing, shown).ok();
+    let card = knowledge.card(&listing, shown);
     let mut text = format!("**{package}** {}", shown.entry.version);
     let mut line = |part: Option<String>| {
         // Writing into a text can't fail.
@@ -92,7 +91,7 @@ pub fn about_package(package: &PackageName, knowledge: &Knowledge, shared: &Shar
         in_markdown(&license),
         in_markdown(&listing.source.to_string())
     )));
-    line(fitting(shown, &knowledge.places(), &registries.facets()));
+    line(fitting(shown, &knowledge.places(), &knowledge.facets()));
     if let (Some(locked), Ok(lock)) = (locked, workspace.needed_lock()) {
         let by: Vec<&str> = lock.needed_by(package).into_iter().map(PackageName::as_str).collect();
         let by = if by.is_empty() {

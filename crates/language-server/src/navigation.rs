@@ -3,14 +3,14 @@
 use std::path::{Path, PathBuf};
 
 use bibliotax_core::manifest::FILE_NAME;
-use bibliotax_core::resolve::Catalogue;
 use bibliotax_registry::catalogue::registries::place_of;
 use lsp_types::{DocumentLink, DocumentSymbol, Location, Position, Range as LspRange, SymbolKind};
 
 use crate::documents::{Document, uri_of};
 use crate::hover::{package_named, package_of};
+use crate::lookups::Knowledge;
 use crate::scan::{Entry, Step, scan};
-use crate::shared::{Knowledge, Shared};
+use crate::shared::Shared;
 
 /// Where what stands at a position leads to.
 pub fn definition(document: &Document, position: Position, shared: &Shared) -> Option<Location> {
@@ -84,8 +84,7 @@ pub fn links(document: &Document, shared: &Shared) -> Vec<DocumentLink> {
 fn page_of(entry: &Entry, knowledge: &Knowledge) -> Option<(String, String)> {
     let package = package_named(entry)?;
     let (diagnosis, declared) = (&knowledge.diagnosis, &knowledge.diagnosis.workspace.declared);
-    let registries = diagnosis.registries.as_deref()?;
-    let listing = registries.listing(&package).ok()??;
+    let listing = knowledge.listing(&package)?;
     let registry =
         listing.source.registry().and_then(|name| declared.registries.iter().find(|one| one.name == *name));
     let place = registry.map(|registry| place_of(registry, &diagnosis.workspace.root));
@@ -95,7 +94,7 @@ fn page_of(entry: &Entry, knowledge: &Knowledge) -> Option<(String, String)> {
     let locked = diagnosis.workspace.locked_package(&package);
     let locked = locked.and_then(|one| listing.history.release(&one.version));
     let shown = locked.or_else(|| bibliotax_core::fitting::newest(listing.history.releases()))?;
-    let homepage = registries.card(&listing, shown).ok()?.homepage?;
+    let homepage = knowledge.card(&listing, shown)?.homepage?;
     homepage.starts_with("https://").then(|| (homepage, format!("the page of {package}")))
 }
 

@@ -197,7 +197,7 @@ impl<'t> Scanner<'t> {
             }
             let comment = self.skip(|letter| letter != '\n');
             if self.cursor.is_some_and(|cursor| comment.start < cursor && cursor <= comment.end) {
-                // Nothing is offered in a comment, whatever is found later.
+                // Nothing is offered in a comment, even if something is found later.
                 self.cursor = None;
             }
         }

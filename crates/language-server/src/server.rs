@@ -120,7 +120,7 @@ fn capabilities(encoding: Encoding) -> ServerCapabilities {
     }
 }
 
-/// Asks to be told when manifests and locks change outside of the editor.
+/// Asks the client to report changes of manifests and locks outside of the editor.
 fn watch_files(shared: &Shared) {
     let watcher = |name: &str| FileSystemWatcher {
         glob_pattern: GlobPattern::String(format!("**/{name}")),
@@ -161,11 +161,11 @@ impl Server {
     fn run(mut self, connection: &Connection) -> End {
         for message in &connection.receiver {
             match message {
-                Message::Request(request) => self.ask(request),
+                Message::Request(request) => self.handle_request(request),
                 Message::Notification(notification) if notification.method == "exit" => {
                     return if self.is_shut_down { End::Shutdown } else { End::ExitOnly };
                 }
-                Message::Notification(notification) => self.hear(notification),
+                Message::Notification(notification) => self.handle_notification(notification),
                 // Answers of the client change nothing.
                 Message::Response(_) => {}
             }
@@ -173,7 +173,7 @@ impl Server {
         End::Closed
     }
 
-    fn ask(&mut self, request: Request) {
+    fn handle_request(&mut self, request: Request) {
         if self.is_shut_down {
             let why = "the server is shutting down".to_owned();
             self.shared.send(Response::new_err(request.id, ErrorCode::InvalidRequest as i32, why));
@@ -206,7 +206,7 @@ impl Server {
         }
     }
 
-    fn hear(&mut self, notification: Notification) {
+    fn handle_notification(&mut self, notification: Notification) {
         let Notification { method, params } = notification;
         match method.as_str() {
             "textDocument/didOpen" => self.with(params, Self::opened),

@@ -7,26 +7,19 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use bibliotax_app::context::Context;
 use bibliotax_app::diagnose::Diagnosis;
 use bibliotax_app::environment::Environment;
-use bibliotax_app::workspace::ProjectWords;
-use bibliotax_core::facet::Target;
 use bibliotax_core::name::PackageName;
 use bibliotax_core::progress::NoProgress;
 use bibliotax_registry::catalogue::stop::Stop;
-use crossbeam_channel::Sender;
+use crossbeam_channel::{Sender, unbounded};
 use lsp_server::{Message, Notification, Request, RequestId};
 use lsp_types::Uri;
 use serde::Serialize;
 
 use crate::documents::{Document, Documents};
+use crate::lookups::{Fetch, Knowledge, fetch_all};
 use crate::news::PackageNews;
 use crate::positions::Encoding;
 use crate::problems::Problem;
-
-/// What is known of a workspace.
-pub struct Knowledge {
-    /// The workspace with what is wrong, as its texts were then.
-    pub diagnosis: Diagnosis,
-}
 
 /// What is newer than what is locked, by package.
 pub type News = BTreeMap<PackageName, PackageNews>;
@@ -36,7 +29,7 @@ pub type News = BTreeMap<PackageName, PackageNews>;
 pub struct Client {
     /// What columns count.
     pub encoding: Encoding,
-    /// Whether it asks again for inlay hints when told to.
+    /// Whether it can be made to ask again for inlay hints.
     pub refreshes_hints: bool,
     /// Whether it shows how work goes on.
     pub shows_progress: bool,
@@ -51,11 +44,12 @@ pub struct Shared {
     /// What machine and person say.
     pub environment: Environment,
     to_client: Sender<Message>,
+    fetches: Sender<Fetch>,
     documents: Mutex<Documents>,
     knowledge: Mutex<BTreeMap<PathBuf, Arc<Knowledge>>>,
     news: Mutex<BTreeMap<PathBuf, Arc<News>>>,
     /// The files that aren't open and that something was published about, by workspace.
-    told: Mutex<BTreeMap<PathBuf, BTreeSet<PathBuf>>>,
+    published: Mutex<BTreeMap<PathBuf, BTreeSet<PathBuf>>>,
     /// What was found in texts by reading them alone, by their names.
     read: Mutex<BTreeMap<String, Vec<Problem>>>,
     /// The run that is under way in the background.
@@ -66,14 +60,17 @@ pub struct Shared {
 impl Shared {
     /// Nothing open, nothing known.
     pub fn new(client: Client, environment: Environment, to_client: Sender<Message>) -> Self {
+        let (fetches, wanted) = unbounded();
+        std::thread::spawn(move || fetch_all(&wanted));
         Self {
             client,
             environment,
             to_client,
+            fetches,
             documents: Mutex::default(),
             knowledge: Mutex::default(),
             news: Mutex::default(),
-            told: Mutex::default(),
+            published: Mutex::default(),
             read: Mutex::default(),
             stop: Mutex::default(),
             asked: Mutex::default(),
@@ -101,9 +98,10 @@ impl Shared {
         locked(&self.knowledge).get(root).cloned()
     }
 
-    /// Takes in what is known of a workspace.
-    pub fn learn(&self, knowledge: Knowledge) {
-        let root = knowledge.diagnosis.workspace.root.clone();
+    /// Takes in what a run found out of a workspace.
+    pub fn learn(&self, diagnosis: Diagnosis) {
+        let root = diagnosis.workspace.root.clone();
+        let knowledge = Knowledge::new(diagnosis, self.fetches.clone());
         locked(&self.knowledge).insert(root, Arc::new(knowledge));
     }
 
@@ -118,8 +116,8 @@ impl Shared {
     }
 
     /// The files that aren't open and that something is to be published about: these, and those where something was before.
-    pub fn told_closed(&self, root: &Path, files: BTreeSet<PathBuf>) -> BTreeSet<PathBuf> {
-        let before = locked(&self.told).insert(root.to_owned(), files.clone());
+    pub fn files_to_publish(&self, root: &Path, files: BTreeSet<PathBuf>) -> BTreeSet<PathBuf> {
+        let before = locked(&self.published).insert(root.to_owned(), files.clone());
         before.into_iter().flatten().chain(files).collect()
     }
 
@@ -175,11 +173,6 @@ impl Shared {
 }
 
 impl Knowledge {
-    /// Where releases have to fit: the targets of the workspace, and what its projects promise.
-    pub fn places(&self) -> Vec<Target> {
-        self.diagnosis.workspace.places(&ProjectWords::default(), &[]).unwrap_or_default()
-    }
-
     /// Whether a file is one of the workspace's: a manifest, a card beside one, or the lock.
     fn has(&self, file: &Path) -> bool {
         let workspace = &self.diagnosis.workspace;

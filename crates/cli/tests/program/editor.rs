@@ -796,6 +796,50 @@ fn the_protocol_s_corners_are_met() {
 }
 
 #[test]
+fn an_answer_does_not_wait_for_a_registry_that_is_silent() {
+    let garden = garden();
+    let port = crate::web::free_port();
+    let address = format!("127.0.0.1:{port}");
+    let serve = || crate::server::serve_with(&garden, &["--listen", &address]).unwrap();
+    let served = serve();
+    let text = format!(
+        "[project]\nname = \"gate\"\n[registries]\nseedhouse = \"http://{address}\"\n[needs]\nmoss-map = \"1\"\n"
+    );
+    let with_more = format!("{text}rain-ledger = \"2\"\n");
+    let mut editor = Editor::start(&garden);
+    let uri = editor.open("gate/bibliotax.toml", &text);
+    editor.change(&uri, &format!("{text}nobody = \"1\"\n"));
+    editor.codes(&uri, &["package.unknown"]);
+    drop(served);
+    let silent = std::net::TcpListener::bind(&address).unwrap();
+    editor.change(&uri, &with_more);
+    let known = editor.at(&uri, &with_more, "moss-map", false);
+    let unknown = editor.at(&uri, &with_more, "rain-ledger", false);
+    let mut said = |at: &Value| {
+        let hover = editor.ask("textDocument/hover", at).unwrap();
+        hover["contents"]["value"].as_str().map(|text| text.lines().next().unwrap().to_owned())
+    };
+    assert_eq!(said(&unknown), None);
+    assert_eq!(said(&known).unwrap(), "**moss-map** 3.0.0");
+    // Whoever asks the registry for what isn't known yet still waits for it.
+    let (mut asker, _) = silent.accept().unwrap();
+    asker.set_read_timeout(Some(Duration::from_millis(300))).unwrap();
+    let ended = std::io::copy(&mut asker, &mut std::io::sink()).map_err(|error| error.kind());
+    assert_eq!(
+        ended,
+        Err(std::io::ErrorKind::WouldBlock),
+        "an answer came only after the registry was given up"
+    );
+    drop((asker, silent));
+    let _served = serve();
+    let begun = Instant::now();
+    while said(&unknown).as_deref() != Some("**rain-ledger** 2.5.0") {
+        assert!(begun.elapsed() < PATIENCE, "the registry is back, and its packages aren't known");
+        std::thread::yield_now();
+    }
+}
+
+#[test]
 fn an_editor_that_is_gone_ends_the_server() {
     let garden = garden();
     let mut command = garden.command("gate", &["language-server"]);

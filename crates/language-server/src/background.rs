@@ -143,11 +143,11 @@ fn run(folder: &Path, shared: &Shared) {
     if environment.stop.is_stopped() {
         return;
     }
-    prepare_names(&diagnosis, shared);
     let root = diagnosis.workspace.root.clone();
     shared.learn(diagnosis);
     publish_workspace(&root, shared);
     let Some(knowledge) = shared.knowledge_in(&root) else { return };
+    prepare_names(&knowledge.diagnosis, shared);
     let workspace = &knowledge.diagnosis.workspace;
     let newer = shared.quietly(&environment, folder, |context| news(workspace, context));
     if let (Ok(news), false) = (newer, environment.stop.is_stopped()) {

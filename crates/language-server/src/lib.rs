@@ -9,7 +9,7 @@
 //! | [`documents`], [`positions`] | open texts; bytes as lines and columns |
 //! | [`scan`], [`schema`] | what stands where in a text that may not be TOML yet; what could stand there |
 //! | [`shared`], [`background`] | what the threads share; what is wrong, found while one types |
-//! | [`lookups`] | packages as far as this machine knows them |
+//! | [`lookups`], [`guard`] | packages as far as this machine knows them; mutexes |
 //! | [`problems`], [`news`], [`fits`] | what is wrong with what can be done about it; what is newer than what is locked; where a release works |
 //! | [`completion`], [`hover`], [`hints`], [`actions`], [`navigation`], [`rename`], [`commands`] | the answers, a module for each kind of question |
 
@@ -21,6 +21,7 @@ pub mod commands;
 pub mod completion;
 pub mod documents;
 pub mod fits;
+pub mod guard;
 pub mod hints;
 pub mod hover;
 pub mod lookups;

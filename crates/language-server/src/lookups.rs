@@ -16,7 +16,7 @@ use bibliotax_core::version::Version;
 use bibliotax_registry::catalogue::registries::Registries;
 use crossbeam_channel::{Receiver, Sender};
 
-use crate::shared::locked;
+use crate::guard::locked;
 
 /// What is known of a workspace.
 pub struct Knowledge {

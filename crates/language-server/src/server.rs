@@ -23,9 +23,10 @@ use serde_json::Value;
 use crate::background::Background;
 use crate::commands::{COMMANDS, Work};
 use crate::documents::{Document, path_of};
+use crate::guard::locked;
 use crate::navigation::matters;
 use crate::positions::Encoding;
-use crate::shared::{Client, Shared, locked};
+use crate::shared::{Client, Shared};
 use crate::{actions, completion, hints, hover, navigation, rename};
 
 /// How many questions are answered at once.

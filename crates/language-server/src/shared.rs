@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard};
 
 use bibliotax_app::context::Context;
 use bibliotax_app::diagnose::Diagnosis;
@@ -16,6 +16,7 @@ use lsp_types::Uri;
 use serde::Serialize;
 
 use crate::documents::{Document, Documents};
+use crate::guard::locked;
 use crate::lookups::{Fetch, Knowledge, fetch_all};
 use crate::news::PackageNews;
 use crate::positions::Encoding;
@@ -187,9 +188,4 @@ impl Knowledge {
         workspace.manifests.files.iter().any(is_of)
             || file == workspace.root.join(bibliotax_core::lock::FILE_NAME)
     }
-}
-
-/// What a mutex guards. A thread that panicked leaves it as it was.
-pub fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }

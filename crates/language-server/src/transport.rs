@@ -13,7 +13,7 @@ use serde::Deserialize;
 use serde_json::error::Category;
 use serde_json::{Value, json};
 
-use crate::shared::locked;
+use crate::guard::locked;
 
 /// Most bytes of a message: many times the largest manifest that is read.
 const MAX_MESSAGE: u64 = 64 << 20;

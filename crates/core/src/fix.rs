@@ -17,6 +17,15 @@ pub enum Fix {
         /// The text to stand there.
         text: String,
     },
+    /// Write a word in the quotes in which another one first stands behind a place.
+    WriteBehind {
+        /// The place.
+        place: usize,
+        /// The word that stands there.
+        word: String,
+        /// The word to stand there.
+        text: String,
+    },
     /// Remove a part of a word, a `key = value` or an element of a list; of the latter two with the comma or the line that is left over.
     Remove {
         /// The place.
@@ -45,6 +54,9 @@ impl Fix {
         let moved = |span: Range<usize>| span.start + offset..span.end + offset;
         match self {
             Self::Write { span, text } => Self::Write { span: moved(span), text },
+            Self::WriteBehind { place, word, text } => {
+                Self::WriteBehind { place: place + offset, word, text }
+            }
             Self::Remove { span } => Self::Remove { span: moved(span) },
             Self::Add { table, line } => Self::Add { table: moved(table), line },
             Self::AddUnder { .. } => self,
@@ -54,7 +66,9 @@ impl Fix {
     /// What it does, for a person: `` Write `1.4` ``. Nothing of a place that the text doesn't have.
     pub fn title(&self, text: &str) -> Option<String> {
         Some(match self {
-            Self::Write { .. } => format!("Write `{}`", shortened(self.edit(text)?.1.trim())),
+            Self::Write { .. } | Self::WriteBehind { .. } => {
+                format!("Write `{}`", shortened(self.edit(text)?.1.trim()))
+            }
             Self::Remove { span } => format!("Remove `{}`", shortened(text.get(span.clone())?.trim())),
             Self::Add { line, .. } => format!("Add `{line}`"),
             Self::AddUnder { head, line } => format!("Add `{line}` under `[{head}]`"),
@@ -65,6 +79,9 @@ impl Fix {
     pub fn edit(&self, text: &str) -> Option<(Range<usize>, String)> {
         match self {
             Self::Write { span, text: new } => Some((span.clone(), quoted_as(new, text, span)?)),
+            Self::WriteBehind { place, word, text: new } => {
+                Some((quoted_behind(text, *place, word)?, new.clone()))
+            }
             Self::Remove { span } => Some((with_separator(text, span)?, String::new())),
             Self::Add { table, line } => added(text, table, line),
             Self::AddUnder { head, line } => Some(added_under(text, head, line)),
@@ -86,6 +103,15 @@ fn quoted_as(new: &str, text: &str, span: &Range<usize>) -> Option<String> {
         }
         _ => new.to_owned(),
     })
+}
+
+/// Where a word first stands in quotes behind a place, without these.
+fn quoted_behind(text: &str, place: usize, word: &str) -> Option<Range<usize>> {
+    let behind = text.get(place..)?;
+    let found =
+        ['"', '\''].into_iter().filter_map(|quote| behind.find(&format!("{quote}{word}{quote}"))).min()?;
+    let start = place + found + 1;
+    Some(start..start + word.len())
 }
 
 /// What to remove, so that neither a comma nor an empty line is left over.
@@ -238,6 +264,16 @@ mod tests {
         ] {
             assert_eq!(done(&Fix::Write { span: place(text, part), text: new.to_owned() }, text), made);
         }
+    }
+
+    #[test]
+    fn a_word_is_replaced_where_it_first_stands_in_quotes_behind_a_place() {
+        let text = "a = \"kisk\"\nb = { to = 'kisk', targets = [\"kisk\"] } # kisk";
+        let fix = |place| Fix::WriteBehind { place, word: "kisk".to_owned(), text: "kiosk".to_owned() };
+        assert_eq!(done(&fix(12), text), text.replace("'kisk'", "'kiosk'"));
+        assert_eq!(done(&fix(25), text), text.replace("[\"kisk\"]", "[\"kiosk\"]"));
+        assert_eq!(fix(50).edit(text), None);
+        assert_eq!(fix(0).title(text).unwrap(), "Write `kiosk`");
     }
 
     #[test]

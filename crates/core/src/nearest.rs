@@ -1,12 +1,18 @@
 //! Suggestions: the known names nearest to an unknown one.
 
+use std::ops::Range;
+
 use crate::fault::{Fault, MAX_SHOWN};
+use crate::fix::Fix;
 
 /// Longest word, in bytes, that a near one is sought for: names are far shorter.
 const MAX_WORD_LEN: usize = 200;
 
 /// Most words that are listed as possible at a place.
 const MAX_LISTED: usize = 20;
+
+/// Most words that are fixes: of more, a person reads the list.
+const MAX_FIXES: usize = 5;
 
 /// The candidates most like `word`, best first, at most `most` of them; none when all are far off.
 ///
@@ -47,21 +53,32 @@ pub fn either<S: AsRef<str>>(words: &[S]) -> String {
     }
 }
 
+/// Where the word stands that a fault is about.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum WordAt {
+    /// At the fault's own place.
+    Fault,
+    /// In quotes, somewhere behind the fault's place.
+    BehindFault,
+    /// At another place.
+    Place(Range<usize>),
+}
+
 /// Takes note of a fault about a word, if it will be shown with what was probably meant by the word, or else with all that would be valid.
 pub(crate) fn push_with_nearest<'a>(
     faults: &mut Vec<Fault>,
     fault: Fault,
-    word: &str,
+    (word, at): (&str, WordAt),
     known: impl Iterator<Item = &'a str> + Clone,
 ) {
     let is_shown = faults.len() < MAX_SHOWN;
-    faults.push(if is_shown { with_nearest(fault, word, known) } else { fault });
+    faults.push(if is_shown { with_nearest(fault, (word, at), known) } else { fault });
 }
 
 /// A fault about a word, with what was probably meant by it, or else with all that would be valid.
 pub(crate) fn with_nearest<'a>(
     fault: Fault,
-    word: &str,
+    (word, at): (&str, WordAt),
     known: impl Iterator<Item = &'a str> + Clone,
 ) -> Fault {
     let near = nearest(word, known.clone(), 2);
@@ -71,8 +88,17 @@ pub(crate) fn with_nearest<'a>(
         (true, 1..=MAX_LISTED) => (format!("valid here: {}", either(&all)), all),
         _ => return fault,
     };
-    let span = fault.span.clone();
-    words.iter().fold(fault, |fault, word| fault.fix(span.clone(), *word)).advice(advice)
+    let place = fault.span.clone();
+    let fix = |text: &&str| {
+        let text = (*text).to_owned();
+        match &at {
+            WordAt::Fault => Fix::Write { span: place.clone(), text },
+            WordAt::Place(span) => Fix::Write { span: span.clone(), text },
+            WordAt::BehindFault => Fix::WriteBehind { place: place.end, word: word.to_owned(), text },
+        }
+    };
+    let fixes = if words.len() <= MAX_FIXES { words.iter().map(fix).collect() } else { Vec::new() };
+    fault.offering(fixes).advice(advice)
 }
 
 #[cfg(test)]

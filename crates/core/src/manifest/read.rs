@@ -16,6 +16,7 @@ mod values;
 
 use std::collections::BTreeMap;
 use std::ops;
+use std::str::FromStr;
 use std::sync::Arc;
 
 use toml_edit::{Document, Item, Key, TableLike};
@@ -31,7 +32,8 @@ use super::{
 };
 use crate::facet::Target;
 use crate::fault::Fault;
-use crate::name::{Family, NamePattern, ProgramName, RegistryName};
+use crate::name::{NamePattern, RegistryName};
+use crate::nearest::WordAt;
 use crate::range::Range;
 use crate::source::{names_user, without_user};
 
@@ -105,29 +107,13 @@ impl Reader<'_> {
         self.only_known(top, "a manifest", &TOP_KEYS);
         self.only_own(top);
         let workspace = top.get("workspace").and_then(|item| self.workspace(item));
-        let shared = self.each(top, "shared", |reader, key, item| {
-            Some((reader.name(key)?, reader.range(item, key.get())?))
-        });
-        let project = match top.get("project") {
-            Some(item) => self.table(item, "project").and_then(|table| self.project(item, table)),
-            None if workspace.is_some() => None,
-            None => {
-                let fault = Fault::new("manifest.no-project", "the manifest doesn't name its project", 0..0);
-                let fault = fault.advice("begin it with `[project]` and `name = \"…\"`");
-                self.faults.push(fault.fix(0..0, "[project]\nname = \"\"\n\n"));
-                None
-            }
-        };
+        let shared = self.ranges(top, "shared");
+        let project = self.declared_project(top, workspace.is_some());
         let registries = self.each(top, "registries", Self::registry);
-        let families: BTreeMap<Family, Range> = self
-            .each(top, "families", |reader, key, item| {
-                Some((reader.name(key)?, reader.range(item, key.get())?))
-            })
-            .into_iter()
-            .collect();
+        let families = self.ranges(top, "families");
         let ranges = Ranges {
             families: &self.with_root(&families, |root| &root.families),
-            shared: &self.with_root(&shared.into_iter().collect(), |root| &root.shared),
+            shared: &self.with_root(&shared, |root| &root.shared),
         };
         let capabilities = self.each(top, "capabilities", |reader, key, item| {
             Some((reader.name(key)?, reader.parse(item, key.get())?))
@@ -148,7 +134,7 @@ impl Reader<'_> {
         self.targets_are_declared(&needs, &targets);
         let facets = self.each(top, "facets", Self::facet);
         let fits = top.get("fits").and_then(|item| self.table(item, "fits")).map(|table| self.fits(table));
-        let programs = self.programs(top);
+        let programs = self.ranges(top, "programs");
         let stand_ins = self.each(top, "stand-ins", Self::stand_in).into_iter().collect();
         let rules = top.get("rules").and_then(|item| self.table(item, "rules"));
         let shelf = top.get("shelf").and_then(|item| self.table(item, "shelf"));
@@ -188,6 +174,31 @@ impl Reader<'_> {
         })
     }
 
+    /// What the manifest says of its project, which only the root of a workspace may leave out.
+    fn declared_project(&mut self, top: &dyn TableLike, is_root: bool) -> Option<ProjectDeclaration> {
+        match top.get("project") {
+            Some(item) => self.table(item, "project").and_then(|table| self.project(item, table)),
+            None if is_root => None,
+            None => {
+                let fault = Fault::new("manifest.no-project", "the manifest doesn't name its project", 0..0);
+                let fault = fault.advice("begin it with `[project]` and `name = \"…\"`");
+                self.faults.push(fault.fix(0..0, "[project]\nname = \"\"\n\n"));
+                None
+            }
+        }
+    }
+
+    /// A table of ranges by name.
+    fn ranges<K: FromStr<Err = Fault> + Ord>(
+        &mut self,
+        top: &dyn TableLike,
+        key: &str,
+    ) -> BTreeMap<K, Range> {
+        let all = self
+            .each(top, key, |reader, key, item| Some((reader.name(key)?, reader.range(item, key.get())?)));
+        all.into_iter().collect()
+    }
+
     fn project(&mut self, item: &Item, table: &dyn TableLike) -> Option<ProjectDeclaration> {
         self.only_known(table, "`[project]`", &PROJECT_KEYS);
         if table.get("name").is_none() {
@@ -198,13 +209,6 @@ impl Reader<'_> {
         let version = self.parsed(table, "version");
         let license = self.parsed(table, "license");
         Some(ProjectDeclaration { name: self.parsed(table, "name")?, version, license, span: span(item) })
-    }
-
-    fn programs(&mut self, table: &dyn TableLike) -> BTreeMap<ProgramName, Range> {
-        let programs = self.each(table, "programs", |reader, key, item| {
-            Some((reader.name(key)?, reader.range(item, key.get())?))
-        });
-        programs.into_iter().collect()
     }
 
     fn workspace(&mut self, item: &Item) -> Option<ProjectFolders> {
@@ -241,8 +245,10 @@ impl Reader<'_> {
             Some(Device { name: reader.name(key)?, target: reader.text(item, key.get())?, span: span(item) })
         });
         if !is_root {
-            let asked =
-                devices.iter().map(|device| (device.target.as_str(), device.homeless(), device.span.clone()));
+            fn word(device: &Device) -> (&str, WordAt) {
+                (&device.target, WordAt::Fault)
+            }
+            let asked = devices.iter().map(|device| (word(device), device.homeless(), device.span.clone()));
             self.targets_are_known(asked, targets);
         }
         devices

@@ -9,7 +9,7 @@ use crate::fault::Fault;
 use crate::fix::Fix;
 use crate::manifest::Need;
 use crate::name::PackageName;
-use crate::nearest::push_with_nearest;
+use crate::nearest::{WordAt, push_with_nearest};
 use crate::range::Range;
 use crate::rules::{CharterRules, Rules};
 
@@ -102,7 +102,7 @@ impl Workspace {
         let fault = Fault::new("charter.no-range", message, need.span.clone());
         let fault = fault.advice("write a range of its own, such as \"2.4 .. 3\"");
         let names = self.bound.iter().flat_map(|bound| bound.charter.ranges.keys()).map(PackageName::as_str);
-        push_with_nearest(faults, fault, package.as_str(), names);
+        push_with_nearest(faults, fault, (package.as_str(), WordAt::Fault), names);
     }
 
     /// Capabilities for which charters choose different providers, and the workspace none.

@@ -9,7 +9,7 @@ use crate::fault::Fault;
 use crate::location::Location;
 use crate::manifest::{Manifest, Need, RegistryDeclaration};
 use crate::name::PackageName;
-use crate::nearest::push_with_nearest;
+use crate::nearest::{WordAt, push_with_nearest};
 
 /// What is wrong in one of the manifests.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -116,7 +116,7 @@ impl Workspace {
         let mut faults = Vec::new();
         for device in self.devices.iter().filter(|device| !names.contains(device.target.as_str())) {
             let fault = Fault::new("manifest.unknown-target", device.homeless(), device.span.clone());
-            push_with_nearest(&mut faults, fault, &device.target, names.iter().copied());
+            push_with_nearest(&mut faults, fault, (&device.target, WordAt::Fault), names.iter().copied());
         }
         faults.into_iter().map(|fault| Misfit { folder: String::new(), fault }).collect()
     }

@@ -7,7 +7,7 @@ use super::values::{key_span, span};
 use crate::facet::{Facet, FitValue, Fits, Target};
 use crate::fault::Fault;
 use crate::name::{FacetName, RegistryName};
-use crate::nearest::push_with_nearest;
+use crate::nearest::{WordAt, push_with_nearest};
 
 pub(super) const FACET_KEYS: [&str; 4] = ["kind", "levels", "aliases", "values"];
 const KINDS: [&str; 3] = ["ladder", "choice", "claim"];
@@ -54,7 +54,7 @@ impl Reader<'_> {
                 let message = format!("`{name}` has no valid kind of facet");
                 let fault =
                     Fault::new("manifest.facet", message, table.get("kind").map_or(key_span(key), span));
-                push_with_nearest(&mut self.faults, fault, other, KINDS.into_iter());
+                push_with_nearest(&mut self.faults, fault, (other, WordAt::Fault), KINDS.into_iter());
                 return None;
             }
         };

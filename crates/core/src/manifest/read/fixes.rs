@@ -107,6 +107,31 @@ mod tests {
                 "rules.waiver",
                 &["Remove `status = \"fixed\"`"],
             ),
+            (
+                "[needs]\na = { range = \"1\", targets = [\"kisk\"] }\n[targets.kiosk]\nos = \"linux\"\n",
+                "manifest.unknown-target",
+                &["Write `kiosk`"],
+            ),
+            (
+                "[devices]\nhand-3 = \"kisk\"\n[targets.kiosk]\nos = \"linux\"\n",
+                "manifest.unknown-target",
+                &["Write `\"kiosk\"`"],
+            ),
+            (
+                "[registries]\nseedhouse = \"x\"\n[needs.a]\nrange = \"1\"\nfrom = \"seedhous\"\n",
+                "manifest.unknown-registry",
+                &["Write `seedhouse`"],
+            ),
+            (
+                "[tasks]\nbuild = \"make\"\nall = { after = [\"biuld\"] }\n",
+                "manifest.task",
+                &["Write `build`"],
+            ),
+            (
+                "[shared]\ndew-point = \"1\"\n[needs]\ndew-piont = \"shared\"\n",
+                "manifest.no-shared",
+                &["Add `dew-piont = \"any\"` under `[shared]`", "Write `dew-point`"],
+            ),
             ("[links]\nfor = [\"cmak\"]\n", "links.tool", &["Write `cmake`"]),
         ] {
             let text = format!("{PROJECT}{text}");

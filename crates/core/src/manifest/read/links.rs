@@ -1,4 +1,4 @@
-//! Reads what builds are told: `[links]`, `[tools]`, `[environment]`.
+//! Reads what goes to build tools: `[links]`, `[tools]`, `[environment]`.
 
 use std::collections::BTreeMap;
 

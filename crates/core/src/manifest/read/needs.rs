@@ -14,7 +14,7 @@ use crate::fix::Fix;
 use crate::location::Location;
 use crate::manifest::{AS_CHARTER, AS_FAMILY, AS_SHARED, Need, RegistryDeclaration};
 use crate::name::{Family, PackageName, Purpose};
-use crate::nearest::push_with_nearest;
+use crate::nearest::{WordAt, push_with_nearest};
 use crate::range::Range;
 
 pub(super) const NEED_KEYS: [&str; 10] = [
@@ -198,7 +198,14 @@ impl Reader<'_> {
         let names = ranges.shared.keys().map(PackageName::as_str);
         let line = format!("write `{} = \"…\"` under `[shared]` of the workspace's root", key.get());
         let fault = Fault::new("manifest.no-shared", message, span(item)).advice(line);
-        push_with_nearest(&mut self.faults, fault, package.as_str(), names.filter(|name| *name != key.get()));
+        // Below a root, that is another file.
+        let fix = self.root.is_none().then(|| Fix::AddUnder {
+            head: "shared".to_owned(),
+            line: format!("{} = \"any\"", key.display_repr()),
+        });
+        let fault = fault.offering(fix);
+        let word = (package.as_str(), WordAt::Place(key_span(key)));
+        push_with_nearest(&mut self.faults, fault, word, names.filter(|name| *name != key.get()));
         None
     }
 
@@ -241,23 +248,23 @@ impl Reader<'_> {
         let named = needs.iter().flat_map(|need| need.targets.iter().flatten().map(move |name| (need, name)));
         let asked = named.map(|(need, name)| {
             let message = format!("`{}` is for the target `{name}`, which isn't declared", need.package);
-            (name.as_str(), message, need.span.clone())
+            ((name.as_str(), WordAt::BehindFault), message, need.span.clone())
         });
         self.targets_are_known(asked, targets);
     }
 
-    /// A fault for each of the targets asked for that is not declared: its name, what is wrong then, and where.
+    /// A fault for each of these targets that isn't declared: its name, what is wrong then, and where.
     pub(super) fn targets_are_known<'n>(
         &mut self,
-        asked: impl Iterator<Item = (&'n str, String, std::ops::Range<usize>)>,
+        asked: impl Iterator<Item = ((&'n str, WordAt), String, std::ops::Range<usize>)>,
         targets: &[Target],
     ) {
         let of_root = self.root.map_or(&[][..], |root| &root.targets);
         let known: BTreeSet<&str> =
             targets.iter().chain(of_root).map(|target| target.name.as_str()).collect();
-        for (name, message, at) in asked.filter(|(name, ..)| !known.contains(name)) {
+        for (word, message, at) in asked.filter(|((name, _), ..)| !known.contains(name)) {
             let fault = Fault::new("manifest.unknown-target", message, at);
-            push_with_nearest(&mut self.faults, fault, name, known.iter().copied());
+            push_with_nearest(&mut self.faults, fault, word, known.iter().copied());
         }
     }
 
@@ -285,7 +292,12 @@ impl Reader<'_> {
             };
             let message = format!("`{}` names the registry `{name}`, which isn't declared", need.package);
             let fault = Fault::new("manifest.unknown-registry", message, need.span.clone());
-            push_with_nearest(&mut self.faults, fault, name.as_str(), known.iter().copied());
+            push_with_nearest(
+                &mut self.faults,
+                fault,
+                (name.as_str(), WordAt::BehindFault),
+                known.iter().copied(),
+            );
         }
     }
 }

@@ -290,7 +290,7 @@ impl Reader<'_> {
             license: self.parsed(table, "license"),
             needs,
             fits: fits.unwrap_or_default(),
-            programs: self.programs(table),
+            programs: self.ranges(table, "programs"),
             files: if in_file { self.tables(table, "files", Self::file_elsewhere) } else { Vec::new() },
             follow: table.get("follow").filter(|_| in_file).and_then(|item| self.follow(item)),
             part: self.card_part(table),

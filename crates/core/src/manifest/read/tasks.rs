@@ -12,7 +12,7 @@ use crate::fix::Fix;
 use crate::inner_path::InnerPath;
 use crate::manifest::tasks::{Task, circle};
 use crate::name::TaskName;
-use crate::nearest::push_with_nearest;
+use crate::nearest::{WordAt, push_with_nearest};
 
 pub(super) const TASK_KEYS: [&str; 4] = ["do", "after", "in", "tokens"];
 
@@ -27,7 +27,12 @@ impl Reader<'_> {
             for need in task.after.iter().filter(|need| !names.contains(need.as_str())) {
                 let fault =
                     Fault::new("manifest.task", format!("there is no task `{need}`"), task.span.clone());
-                push_with_nearest(&mut self.faults, fault, need.as_str(), names.iter().copied());
+                push_with_nearest(
+                    &mut self.faults,
+                    fault,
+                    (need.as_str(), WordAt::BehindFault),
+                    names.iter().copied(),
+                );
             }
         }
         // Of a circle one is enough to tell.

@@ -7,7 +7,7 @@ use toml_edit::{Item, Key, TableLike, Value};
 
 use super::Reader;
 use crate::fault::Fault;
-use crate::nearest::push_with_nearest;
+use crate::nearest::{WordAt, push_with_nearest};
 
 impl Reader<'_> {
     pub(super) fn each<T>(
@@ -34,7 +34,7 @@ impl Reader<'_> {
         for (name, _) in table.iter().filter(|(name, _)| !known.contains(name)) {
             let at = table.get_key_value(name).map_or(0..0, |(key, _)| key_span(key));
             let fault = Fault::new("manifest.unknown-key", format!("{what} has no key `{name}`"), at);
-            push_with_nearest(&mut self.faults, fault, name, known.iter().copied());
+            push_with_nearest(&mut self.faults, fault, (name, WordAt::Fault), known.iter().copied());
         }
     }
 
@@ -138,7 +138,12 @@ impl Reader<'_> {
         let found = known.iter().find(|(name, _)| *name == word).map(|(_, value)| *value);
         if found.is_none() {
             let fault = Fault::new(code, format!("`{word}` isn't a {what}"), span(item));
-            push_with_nearest(&mut self.faults, fault, &word, known.iter().map(|(name, _)| *name));
+            push_with_nearest(
+                &mut self.faults,
+                fault,
+                (&word, WordAt::Fault),
+                known.iter().map(|(name, _)| *name),
+            );
         }
         found
     }

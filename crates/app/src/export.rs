@@ -27,7 +27,7 @@ use crate::search_options::SearchOptions;
 use crate::shelf::{ShelfOptions, ShelfPart, ShelfWork};
 use crate::workspace::{ProjectWords, WorkspaceFolder};
 
-/// What goes into the product, and what is told of it.
+/// What goes into the product, and what the document says of it.
 #[derive(Debug, Clone, Default)]
 pub struct Request {
     /// Only what these projects need; none for all.

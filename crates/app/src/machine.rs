@@ -2,7 +2,7 @@
 
 use bibliotax_core::facet::{FitValue, Target};
 
-/// What can be told of this machine: its system and its processor.
+/// What is known of this machine: its system and its processor.
 pub fn this_machine() -> Target {
     let said = [("os", std::env::consts::OS), ("arch", std::env::consts::ARCH)];
     let values = said.into_iter().filter_map(|(facet, value)| {

@@ -87,19 +87,8 @@ pub struct Plan {
 
 /// Works out what needing packages comes to.
 pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
-    let mut wanted = words::parse(&request.words, request.is_exact)?;
-    if wanted.is_empty() {
-        wanted.extend(request.source.package()?);
-    }
-    if wanted.is_empty() {
-        let failure = Failure::new("need.words", "no package is named");
-        return Err(failure.advice("name it: `bibliotax need PACKAGE`"));
-    }
-    let workspace = WorkspaceFolder::open(context.folder, request.is_dry_run, context.listener)?;
-    workspace.sound_lock()?;
-    if workspace.declared.registries.is_empty() && request.source.is_empty() {
-        return Err(no_registry());
-    }
+    let mut wanted = wanted_packages(request)?;
+    let workspace = open_workspace(request, context)?;
     let FoundSource { source, archive, tags, card, is_version_proposed } =
         request.source.read(&wanted, &workspace, context)?;
     let mut wishes = Wishes { source, card: card.clone(), ..wishes(request)? };
@@ -113,41 +102,32 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     };
     check_targets(&projects, &request.targets)?;
     let mut declaring = Declaring::new(&workspace, projects, purpose.as_ref(), &wishes);
-    wanted.iter().try_for_each(|wanted| declaring.declare(wanted))?;
+    declaring.declare_all(&wanted)?;
     // A project that a path leads to is read with the manifests that name it.
-    let declared = declaring.workspace()?;
-    let resolver = Resolver::open(&workspace, &declared, context.environment, &request.options)?;
-    let problem = Problem::new(&declared, &workspace.locked());
+    let as_wanted = declaring.workspace()?;
+    let resolver = Resolver::open(&workspace, &as_wanted, context.environment, &request.options)?;
+    let problem = Problem::new(&as_wanted, &workspace.locked());
     resolver.registries.prefetch_closure(&needs_of(&problem));
     let charters = taken_on(&mut wanted, &wishes, &resolver.registries)?;
     if let Some(failure) = no_project.filter(|_| !wanted.is_empty()) {
         return Err(failure);
     }
-    let declared = if charters.is_empty() {
-        declared
-    } else {
+    if !charters.is_empty() {
         declaring = declaring.again();
-        wanted.iter().try_for_each(|wanted| declaring.declare(wanted))?;
+        declaring.declare_all(&wanted)?;
         charters.iter().try_for_each(|(charter, range)| declaring.take_on(charter, range))?;
-        declaring.workspace()?
-    };
-    let declared = resolver.bound(&declared)?;
-    declaring.take_ranges_of_charters(&wanted, &declared)?;
-    let declared = resolver.bound(&declaring.workspace()?)?;
-    let problem = Problem::new(&declared, &workspace.locked());
+    }
+    let with_charters = resolver.bound(&declaring.workspace()?)?;
+    declaring.take_ranges_of_charters(&wanted, &with_charters)?;
+    let before_choice = resolver.bound(&declaring.workspace()?)?;
+    let problem = Problem::new(&before_choice, &workspace.locked());
     check_wanted(&wanted, &wishes, &resolver.registries)?;
-    let (mut chosen, warnings) = resolver.choose(&problem, &declared)?;
+    let (mut chosen, warnings) = resolver.choose(&problem, &before_choice)?;
     declaring.settle_ranges(&wanted, &chosen)?;
     // The ranges are made around what was chosen, which is therefore what they lead to.
     let declared = resolver.bound(&declaring.workspace()?)?;
     let lock = resolver.lock_of(&declared, &mut chosen)?;
-    let mut lines = Vec::new();
-    for wanted in &wanted {
-        lines.push(declaring.declared_package(&declared, wanted)?);
-    }
-    for (charter, _) in &charters {
-        lines.push(declaring.declared_charter(charter)?);
-    }
+    let lines = declaring.lines(&declared, &wanted, &charters)?;
     let edits = declaring.edits();
     let registries = resolver.registries;
     let wanted_change = WantedChange { edits, declared, lock, warnings };
@@ -157,6 +137,28 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let package = wanted.first().map(|wanted| wanted.package.clone());
     let proposed_version = package.zip(version);
     Ok(Plan { change, archive, tags, card, proposed_version, declared: lines, passed_over })
+}
+
+/// The packages that a request names; else the one that its source names.
+fn wanted_packages(request: &Request) -> Result<Vec<Wanted>, Failure> {
+    let mut wanted = words::parse(&request.words, request.is_exact)?;
+    if wanted.is_empty() {
+        wanted.extend(request.source.package()?);
+    }
+    if wanted.is_empty() {
+        let failure = Failure::new("need.words", "no package is named");
+        return Err(failure.advice("name it: `bibliotax need PACKAGE`"));
+    }
+    Ok(wanted)
+}
+
+fn open_workspace(request: &Request, context: &Context<'_>) -> Result<WorkspaceFolder, Failure> {
+    let workspace = WorkspaceFolder::open(context.folder, request.is_dry_run, context.listener)?;
+    workspace.sound_lock()?;
+    if workspace.declared.registries.is_empty() && request.source.is_empty() {
+        return Err(no_registry());
+    }
+    Ok(workspace)
 }
 
 /// The charters among what is wanted, which is then without them, each with its range.

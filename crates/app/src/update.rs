@@ -120,7 +120,7 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     let registries = resolver.registries;
     let problem = Problem::new(&declared, &[]);
     let named = asked.named().to_vec();
-    // Where something has to leave, the nearest release is what was asked for.
+    // Where something has to leave, the nearest release is the requested one.
     let furthest = if asked.complies { &[][..] } else { &named };
     let chosen = furthest.iter().filter_map(|name| new.package(name));
     let passed_over = chosen.filter_map(|chosen| passed_over(&problem, &registries, chosen)).collect();

@@ -69,7 +69,7 @@ impl WorkspaceFolder {
         let workspace = Self::of(manifests)?;
         let lock = LockFile::read(&workspace.root)?;
         let mut workspace = Self { lock, ..workspace };
-        // What doesn't go together with locked charters is told where they are resolved: other releases may.
+        // Resolving reports what contradicts locked charters: other releases may not.
         let _ = workspace.declared.bind(workspace.charters_that_stay(&workspace.declared));
         Ok(workspace)
     }

@@ -2,7 +2,7 @@
 //!
 //! A *ladder* has ordered levels: a target at a level can use what requires that level or a lower one. Of a
 //! *choice* a target has one value, and a release lists those that it works with. A *claim* is something that a
-//! release says is so, or isn't, or says nothing about. `os` and `arch` are choices that are always defined; all
+//! release declares true, or false, or not at all. `os` and `arch` are choices that are always defined; all
 //! others are defined by a registry or a manifest.
 
 mod known;
@@ -37,7 +37,7 @@ pub enum Facet {
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
         values: Vec<String>,
     },
-    /// Something that is so or isn't.
+    /// Something that is true or false.
     Claim,
 }
 
@@ -220,7 +220,7 @@ impl Facets {
     #[must_use]
     pub fn with(mut self, more: &BTreeMap<FacetName, Facet>) -> Self {
         for (name, facet) in more {
-            // Which of two that differ holds is told where they are read.
+            // The reader decides which of two that differ holds.
             let _ = self.define(name, facet);
         }
         self

@@ -24,7 +24,7 @@ pub struct Fault {
     pub label: Box<str>,
     /// What to write or run instead.
     pub advice: Option<String>,
-    /// Changes that would put it right, as far as they can be told, the likeliest first.
+    /// Changes that would put it right, as far as they are known, the likeliest first.
     pub fixes: Box<[Fix]>,
 }
 

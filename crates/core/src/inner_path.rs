@@ -216,7 +216,7 @@ enum Kind {
     Folder,
 }
 
-/// That a path can't be told from another one.
+/// That some systems take a path for another one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct PathClash<'p> {
     /// The path, or that of a folder above it.
@@ -226,13 +226,13 @@ pub struct PathClash<'p> {
 }
 
 impl PathSet {
-    /// Adds a file, unless it or a folder above it can't be told from something else.
+    /// Adds a file, unless some system takes it or a folder above it for something else.
     pub fn add_file<'p>(&mut self, path: &'p InnerPath) -> Result<(), PathClash<'p>> {
         let folders = path.folders().map(|folder| (folder, Kind::Folder));
         self.add_all(folders.chain([(path.as_str(), Kind::File)]))
     }
 
-    /// Adds a folder, unless it or a folder above it can't be told from something else.
+    /// Adds a folder, unless some system takes it or a folder above it for something else.
     pub fn add_folder<'p>(&mut self, path: &'p InnerPath) -> Result<(), PathClash<'p>> {
         self.add_all(path.folders().chain([path.as_str()]).map(|folder| (folder, Kind::Folder)))
     }

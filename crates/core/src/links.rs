@@ -449,7 +449,7 @@ mod tests {
             "{found}"
         );
         needs(&mut lock, 0, &["d-soil"]);
-        assert_eq!(order(&lock).split(' ').count(), 4, "each once, whatever the circle");
+        assert_eq!(order(&lock).split(' ').count(), 4, "each once, in spite of the circle");
     }
 
     #[test]

@@ -197,7 +197,7 @@ struct Needers {
 impl Needers {
     fn of<C: Catalogue>(lock: &Lock, workspace: &Workspace, catalogue: &C) -> Result<Self, C::Error> {
         let mut needs: BTreeMap<PackageName, Vec<_>> = BTreeMap::new();
-        // What a charter says is told of the charter.
+        // What a charter says is reported at the charter.
         for (project, need) in workspace.needs().filter(|(_, need)| !need.is_chartered) {
             let by = (project.name().clone(), None, CardNeed::from(need));
             needs.entry(need.package.clone()).or_default().push(by);

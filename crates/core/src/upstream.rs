@@ -159,7 +159,7 @@ fn append(numbers: &mut Vec<u64>, number: u64) -> Option<()> {
     Some(())
 }
 
-/// The numbers and words of a text, whatever is between them; `None` where there is something else.
+/// The numbers and words of a text, without what separates them; `None` where there is something else.
 fn pieces(text: &str) -> Option<Vec<Piece<'_>>> {
     let mut pieces = Vec::new();
     let mut rest = text;

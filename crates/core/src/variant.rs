@@ -25,7 +25,7 @@ pub enum VariantProblem {
         /** A target that both are for. */
         target: String,
     },
-    /// They say so many different things that it can't be told whether two of them tie.
+    /// They say too many different things to find out whether two of them tie.
     #[error("the files of the part `{part}` differ in too many facets and values")]
     TooMany {
         /** The part. */

@@ -226,7 +226,7 @@ impl Project {
     }
 }
 
-/// The folder that a way leads to from another, both seen from the workspace's; `None` where it leads nowhere that can be told.
+/// The folder that a way leads to from another, both seen from the workspace's; `None` where that folder is unknown.
 ///
 /// Folders outside begin with `..`.
 pub fn folder_from(folder: &str, way: &str) -> Option<String> {

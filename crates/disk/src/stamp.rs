@@ -36,7 +36,7 @@ impl Stamp {
         self != Self::default()
     }
 
-    /// Gives a file this stamp, so that a copy can be told by that of its original.
+    /// Gives a file this stamp, so that a copy is recognised by its original's stamp.
     pub fn put_on(self, file: &File) -> io::Result<()> {
         file.set_modified(SystemTime::UNIX_EPOCH + Duration::from_nanos(self.0))
     }

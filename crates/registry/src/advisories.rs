@@ -39,7 +39,7 @@ struct Opened {
 }
 
 impl Advisories {
-    /// The feeds that a workspace in `root` names; none is looked at yet. With `asks_anew`, servers are asked again whatever they
+    /// The feeds that a workspace in `root` names; none is looked at yet. With `asks_anew`, servers are asked again even if they
     /// answered a while ago.
     pub fn of(workspace: &Workspace, root: &Path, network: &Network) -> Self {
         let feeds = workspace.rules.feeds.places.iter();

@@ -182,7 +182,7 @@ fn publish(slow: &Slow, size: usize) -> Result<usize, &'static str> {
     let remote = Remote::open(&"seedhouse".parse().unwrap(), &slow.url, &Allowed::default(), &network());
     let published = remote.unwrap().publish(release(folder.path(), size), &heard);
     published.map_err(|error| error.code())?;
-    assert!(*heard.0.lock().unwrap() >= size as u64, "what was sent is told");
+    assert!(*heard.0.lock().unwrap() >= size as u64, "progress reports what was sent");
     Ok(slow.came())
 }
 

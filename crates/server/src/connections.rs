@@ -54,7 +54,7 @@ struct Open {
     activity: Arc<Activity>,
 }
 
-/// Who a client is as far as that can be told: an address, or the network of one where anybody has many.
+/// Which client it is, as far as known: an address, or the network of one where anybody has many.
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
 enum Address {
     V4([u8; 4]),

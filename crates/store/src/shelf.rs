@@ -184,7 +184,7 @@ impl Shelf {
         }
     }
 
-    /// What is installed; nothing where that can't be told.
+    /// What is installed; nothing where that is unknown.
     pub fn state(&self) -> Result<State, StoreError> {
         Ok(self.open()?.map(|shelf| State::read(&shelf)).unwrap_or_default())
     }

@@ -28,7 +28,7 @@ pub enum Difference {
     Changed,
     /// It should not be there.
     Extra,
-    /// It can't be told: the store has nothing to compare it with.
+    /// Unknown: the store has nothing to compare it with.
     Unknown,
 }
 

@@ -80,6 +80,28 @@ impl<'w> Declaring<'w> {
         Self::new(self.workspace, self.projects.clone(), self.purpose, self.wishes)
     }
 
+    /// Declares all packages that are wanted.
+    pub fn declare_all(&mut self, wanted: &[Wanted]) -> Result<(), Failure> {
+        wanted.iter().try_for_each(|wanted| self.declare(wanted))
+    }
+
+    /// What the manifests say of each package, then of each charter.
+    pub fn lines(
+        &mut self,
+        declared: &Workspace,
+        wanted: &[Wanted],
+        charters: &[(PackageName, Range)],
+    ) -> Result<Vec<DeclaredPackage>, Failure> {
+        let mut lines = Vec::new();
+        for wanted in wanted {
+            lines.push(self.declared_package(declared, wanted)?);
+        }
+        for (charter, _) in charters {
+            lines.push(self.declared_charter(charter)?);
+        }
+        Ok(lines)
+    }
+
     /// Has the workspace take on a charter.
     pub fn take_on(&mut self, charter: &PackageName, range: &Range) -> Result<(), Failure> {
         self.texts.open("")?.set_charter(charter, range);
@@ -107,7 +129,7 @@ impl<'w> Declaring<'w> {
     }
 
     /// The line of the root's manifest that takes on a charter.
-    pub fn declared_charter(&mut self, charter: &PackageName) -> Result<DeclaredPackage, Failure> {
+    fn declared_charter(&mut self, charter: &PackageName) -> Result<DeclaredPackage, Failure> {
         let line = self.texts.open("")?.charter_line(charter);
         let file = (self.workspace.declared.projects.len() > 1).then(|| file_name(""));
         let declared = |line| DeclaredLine { file, table: "[charters]".to_owned(), line, inherited: None };
@@ -115,7 +137,7 @@ impl<'w> Declaring<'w> {
     }
 
     /// Declares what is wanted in every project.
-    pub fn declare(&mut self, wanted: &Wanted) -> Result<(), Failure> {
+    fn declare(&mut self, wanted: &Wanted) -> Result<(), Failure> {
         for project in self.projects.clone() {
             self.declare_range(project, wanted)?;
             self.declare_wishes(project, &wanted.package)?;
@@ -252,7 +274,7 @@ impl<'w> Declaring<'w> {
     }
 
     /// What stands in the manifests now of a package.
-    pub fn declared_package(
+    fn declared_package(
         &mut self,
         declared: &Workspace,
         wanted: &Wanted,

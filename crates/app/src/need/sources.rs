@@ -225,7 +225,7 @@ impl SourceWords {
         Ok(Some(TagsFound { releases: releases.collect(), left_out: left_out.collect(), pattern }))
     }
 
-    /// What the need says of the commit, and the commit itself, where that can be told already.
+    /// What the need says of the commit, and the commit itself, where it is known already.
     fn point(
         &self,
         wanted: &Wanted,
@@ -261,7 +261,7 @@ impl SourceWords {
         Ok((("branch", branch), commit))
     }
 
-    /// The card of a commit that doesn't say itself what it is; `None` where it does, or where the commit can't be told.
+    /// The card of a commit that doesn't say itself what it is; `None` where it does, or where the commit is unknown.
     fn card_of_commit(
         &self,
         wanted: &Wanted,

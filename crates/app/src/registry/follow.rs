@@ -61,11 +61,11 @@ pub struct Followed {
     pub has: Option<Version>,
     /// The URL of the place where releases appear; empty where it can't be read.
     pub place: String,
-    /// What was found there; why it can't be told.
+    /// What was found there, or why nothing could be found out.
     pub found: Result<Found, NotFollowed>,
 }
 
-/// Why the releases of a package can't be told.
+/// Why the releases of a package are unknown.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NotFollowed {
     /// The stable code of the error.
@@ -96,7 +96,7 @@ pub struct NewRelease {
     pub size: u64,
     /// What became of its licence.
     pub license: Option<LicenseChange>,
-    /// How its files differ from those of the release whose card it got; `None` where that can't be told.
+    /// How its files differ from those of the release whose card it got; `None` where that is unknown.
     pub files: Option<FileChanges>,
     /// The same, role by role.
     pub roles: BTreeMap<RoleName, FileChanges>,

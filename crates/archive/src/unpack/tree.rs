@@ -105,7 +105,7 @@ mod hex {
     }
 }
 
-/// Writes a tree, entry by entry. What can't be part of a package is collected, so that all of it can be told at once.
+/// Writes a tree, entry by entry. What can't be part of a package is collected, to report all of it at once.
 pub struct TreeWriter {
     folder: PathBuf,
     /// The folder of the archive that the tree is; without it, all of it.

@@ -125,7 +125,7 @@ struct ScopeArgs {
     output: PathBuf,
 }
 
-/// What is told of packages' contents.
+/// What the document says of packages' contents.
 #[derive(Debug, Clone, Copy, clap::Args)]
 struct ContentArgs {
     /// Include the licence texts in packages

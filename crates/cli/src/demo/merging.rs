@@ -20,7 +20,7 @@ impl Teller<'_> {
             self.text("There is no git on this machine, so nothing is merged.");
             return Ok(());
         }
-        self.text("git is told once to merge manifests and locks by their meaning.");
+        self.text("One command makes git merge manifests and locks by their meaning.");
         write_whole(&self.path(TOGETHER).join(".gitignore"), IGNORED.as_bytes())?;
         self.git(&["init", "--quiet", "--initial-branch=main"], false)?;
         self.run(TOGETHER, &["merge", "--set-up"], 0)?;

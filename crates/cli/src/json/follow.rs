@@ -52,7 +52,7 @@ pub struct FollowedPackage {
     pub failed: Option<NotFollowed>,
 }
 
-/// Why the releases of a package can't be told.
+/// Why the releases of a package are unknown.
 #[derive(Serialize, JsonSchema)]
 pub struct NotFollowed {
     /// The stable code of the error.

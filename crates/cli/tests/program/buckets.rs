@@ -139,7 +139,7 @@ fn a_bucket_that_is_away_or_refuses_is_told_as_such() {
         status == Some(5) && refused.contains("bucket.failed") && refused.contains("refuses"),
         "{refused}"
     );
-    assert!(!refused.contains("wrong"), "no secret is told");
+    assert!(!refused.contains("wrong"), "no secret is printed");
     let (status, away) = ran(&place, "AWS_ENDPOINT", "http://127.0.0.1:9");
     assert!(status == Some(5) && away.contains("can't be reached"), "{away}");
     let (status, none) = ran(&place, "AWS_REGION", "garden");

@@ -140,7 +140,7 @@ fn rules_of_charters_only_make_those_of_a_workspace_stricter() {
     garden.run(&["need", "rain-ledger", "2"]).expect(0);
     assert_eq!(locked(&garden), ["rain-ledger 2.5.0"]);
     garden.run(&["need", "fernhollow/season"]).expect(0);
-    // What is locked stays until somebody moves it, and is told.
+    // What is locked stays until somebody moves it, and a warning says so.
     let checked = garden.run(&["check"]).expect(7).stdout;
     assert!(
         checked.contains("the rules of the charter fernhollow/season 2026.1.0 refuse AGPL-3.0-only, the licence of rain-ledger 2.5.0"),
@@ -345,7 +345,7 @@ fn a_charter_is_tried_in_its_followers_before_it_is_published() {
         garden.run_in("hand", &["publish", "--dry-run", "--used-by", "../gate"]).code(),
         "charter.none"
     );
-    // Rules that forbid what stays are told as well.
+    // Rules that forbid what stays are reported as well.
     let strict = "[charter.ranges]\nmoss-map = \"3\"\n[charter.rules]\nlicenses = { refuse = [\"MIT\"], otherwise = \"accept\" }\n";
     let folder = charter(&garden, "2026.3.0", strict);
     let tried = garden.run_in(folder, &["publish", "--dry-run", "--used-by", "../gate"]).expect(1).stdout;

@@ -135,7 +135,7 @@ fn a_large_archive_goes_on_in_the_next_run_where_it_broke_off() {
     is_open.store(true, Ordering::Relaxed);
     ranges.lock().unwrap().clear();
     garden.run(&["need", "moss-map"]).expect(0);
-    assert_eq!(*ranges.lock().unwrap(), [format!("bytes={before}-")], "only the rest was asked for");
+    assert_eq!(*ranges.lock().unwrap(), [format!("bytes={before}-")], "only the rest was requested");
     assert!(fs::read(garden.path("gate/shelf/moss-map/map.bin")).unwrap() == bytes);
     assert!(partial().is_none(), "nothing of it stays");
     // What came before may be wrong by now: then all is fetched.

@@ -96,5 +96,5 @@ fn a_disk_that_is_full_at_any_write_is_told_and_the_next_install_completes() {
             other => panic!("at {turn} it ended with {other:?}"),
         }
     }
-    assert!(refused > 20, "only {refused} of them were told as a disk's refusal");
+    assert!(refused > 20, "only {refused} of them were reported as failures of the disk");
 }

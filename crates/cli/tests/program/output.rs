@@ -1,4 +1,4 @@
-//! Standard output that can't be written: what was asked for is done all the same, and no loss is silent.
+//! Standard output that can't be written: the command does its work all the same, and no loss is silent.
 
 use std::fs::OpenOptions;
 use std::process::{Output, Stdio};

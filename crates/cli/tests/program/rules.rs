@@ -220,7 +220,7 @@ fn what_is_locked_and_refused_later_stays_until_an_update_complies() {
     assert_eq!(locked(&garden), ["bark-log 1.1.0", "dew-point 1.4.0", "moss-map 2.1.0", "rain-ledger 2.4.0"]);
     let again = garden.run(&["update", "--comply"]).expect(0);
     assert!(again.stdout.contains("the rules allow all that is locked"), "{again}");
-    // Nothing that the earlier lock had is told again.
+    // Nothing that the earlier lock had is reported again.
     garden.write("gate/bibliotax.lock", &before);
     garden.run(&["install"]).expect(0);
     let since = garden.run(&["check", "--since", "../before.lock"]).expect(0);

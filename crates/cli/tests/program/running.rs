@@ -48,7 +48,7 @@ fn a_command_finds_the_packages_and_its_output_stays_its_own() {
     assert_eq!(json.stdout, "");
     assert_eq!(garden.run(&["with", "--", "no-such-program"]).expect(127).code(), "task.no-program");
     garden.run(&["with"]).expect(2);
-    // Below the project's folder the command runs where it was asked for.
+    // Below the project's folder the command runs in the folder where it was started.
     garden.write("gate/src/main.c", "");
     assert_eq!(garden.run_in("gate/src", &["with", "--", "ls"]).expect(0).stdout, "main.c\n");
 }

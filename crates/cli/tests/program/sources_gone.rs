@@ -1,4 +1,4 @@
-//! Sources that changed or went away: what is locked and on this machine still does, other work goes on, and people are told.
+//! Sources that changed or went away: what is locked and on this machine still does, other work goes on, and a message says so.
 
 use std::fs;
 use std::process::Command;

@@ -53,7 +53,7 @@ impl Web {
         Self { child, url: format!("http://127.0.0.1:{port}") }
     }
 
-    /// A line for each request: what was asked for, with which credentials, and the status of the answer.
+    /// A line for each request: its path, its credentials, and the status of the answer.
     pub fn asked(garden: &Garden) -> String {
         garden.read("nginx/asked")
     }

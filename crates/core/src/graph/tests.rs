@@ -85,13 +85,13 @@ proptest! {
             if line.is_folded {
                 prop_assert!(children.is_empty());
             } else if !needed[line.node].is_empty() {
-                prop_assert!(output.insert(line.node), "{} is told twice", graph.nodes[line.node].name());
+                prop_assert!(output.insert(line.node), "{} is listed twice", graph.nodes[line.node].name());
                 let all: BTreeSet<usize> = needed[line.node].iter().copied().collect();
                 prop_assert_eq!(children.into_iter().collect::<BTreeSet<_>>(), all);
             }
         }
         let leading: BTreeSet<usize> = (0..graph.nodes.len()).filter(|node| !needed[*node].is_empty()).collect();
-        prop_assert_eq!(output, leading, "everything that needs something is told");
+        prop_assert_eq!(output, leading, "everything that needs something is listed");
         for edge in &graph.edges {
             let Node::Project(project) = &graph.nodes[edge.from] else { continue };
             let is_here = |targets: &[TargetName]| {

@@ -167,7 +167,7 @@ fn for_machine<'l>(
     target: Option<&'l str>,
     machine: &Target,
 ) -> Result<Slot<'l>, NotForMachine> {
-    // Only what is built in can be told of a machine, and it is defined without any registry.
+    // Only built-in facets are known of a machine, and they are defined without any registry.
     let facets = Facets::default();
     let is_for = |file: &&LockedFile| target.is_none_or(|target| file.is_for(target));
     let there_are: Vec<LockedFile> = package.files.iter().filter(is_for).cloned().collect();

@@ -202,7 +202,7 @@ pub fn salvage(text: &str) -> Vec<LockedPackage> {
     packages
 }
 
-/// The names and versions of the packages and charters whose lines can be read in a text, whatever else is wrong in it.
+/// The names and versions of the packages and charters whose lines can be read in a text, even where the rest of it is broken.
 pub fn listed(text: &str) -> Vec<(PackageName, Version)> {
     #[derive(serde::Deserialize)]
     struct Listed {

@@ -1,10 +1,10 @@
-//! What TOML says, whatever its layout: for comparing.
+//! What TOML says, without its layout: for comparing.
 
 use std::collections::BTreeMap;
 
 use toml_edit::{Item, TableLike, Value};
 
-/// What an item says, whatever its layout; the order of keys says nothing.
+/// What an item says, without its layout; the order of keys doesn't matter.
 pub fn canonical(item: &Item) -> String {
     match item {
         Item::None => String::new(),

@@ -97,7 +97,7 @@ impl TableMerge {
     ) -> Option<Item> {
         let before = base.and_then(Item::as_table_like);
         if let (Some(our), Some(their)) = (table_or_none(ours), table_or_none(theirs)) {
-            // What one side removed is an empty table: what the other side changed in it stays to be told.
+            // What one side removed is an empty table: what the other side changed in it is still reported.
             let mut merged = our.or_else(|| Some(emptied(their.as_ref()?))).unwrap_or_default();
             let theirs = their.unwrap_or_default();
             self.merge(before, &mut merged, &theirs, place);

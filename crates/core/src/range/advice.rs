@@ -5,7 +5,7 @@ use super::syntax::{self, Bound, Clause, written};
 use crate::fault::Fault;
 use crate::version::{Version, successor};
 
-/// The fault with what was probably meant, if that can be told.
+/// The fault with what was probably meant, if that is clear.
 pub fn offer(text: &str, fault: Fault) -> Fault {
     if fault.advice.is_some() && fault.code != "version.invalid" {
         return fault;

@@ -158,7 +158,7 @@ impl Problem {
         first.without.iter().filter(in_all).cloned().collect()
     }
 
-    /// The locked release of a package that may stay whatever happened to it since: withdrawn, or excluded by the rules.
+    /// The locked release of a package, which may stay even if it was withdrawn since, or the rules exclude it.
     pub fn kept(&self, package: &PackageName) -> Option<&Version> {
         self.locked.get(package).filter(|_| !self.leaving.contains(package))
     }

@@ -137,7 +137,7 @@ impl LicenseList {
         other.written.iter().find(alike).map(String::as_str)
     }
 
-    /// Whether an entry speaks of licences that all apply, whatever is chosen of later versions.
+    /// Whether an entry names licences that all apply, no matter which later version is chosen.
     fn speaks_of(&self, licenses: &Choice) -> bool {
         let is_there = |named: &Term| licenses.iter().any(|term| named.includes(term));
         self.entries.iter().any(|entry| entry.iter().all(is_there))

@@ -20,7 +20,7 @@ pub struct At {
     pub place: String,
     /// Whether the package is taken from here.
     pub is_taken: bool,
-    /// Its newest release; why that can't be told where it can't be.
+    /// Its newest release, or why that is unknown.
     pub newest: Result<Newest, String>,
 }
 

@@ -409,7 +409,7 @@ impl Registries {
         &self.sources.elsewhere
     }
 
-    /// A package, where it can be told which is meant.
+    /// A package, where it is clear which one is meant.
     pub(crate) fn listing_of(&self, package: &PackageName) -> Option<Arc<Listing>> {
         self.listing(package).ok().flatten()
     }

@@ -13,7 +13,7 @@ impl Stop {
         self.0.store(true, Ordering::Relaxed);
     }
 
-    /// Whether an end was asked for.
+    /// Whether the work has to stop.
     pub fn is_stopped(&self) -> bool {
         self.0.load(Ordering::Relaxed)
     }

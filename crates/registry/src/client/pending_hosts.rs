@@ -1,4 +1,4 @@
-//! The hosts that this process waits for, so that a person can be told.
+//! The hosts that this process waits for, to show them to a person.
 
 use std::collections::BTreeMap;
 use std::fmt;

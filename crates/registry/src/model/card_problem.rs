@@ -19,7 +19,7 @@ pub enum CardProblem {
     /// What it says of facets makes no sense to everybody who uses the registry.
     #[error("{what}, with the facets of the registry {registry}: {problem}")]
     Facet { what: String, registry: String, problem: FacetProblem },
-    /// It can't be told which file a target takes.
+    /// It is ambiguous which file a target takes.
     #[error(transparent)]
     Variant(#[from] VariantProblem),
     /// It wants to be found by everything.

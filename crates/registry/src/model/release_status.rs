@@ -92,7 +92,7 @@ impl Change {
         Ok(appended == 0)
     }
 
-    /// What has to happen so that it is so; nothing if it is.
+    /// The change that leads to it; nothing where it is reached already.
     pub(crate) fn events(
         &self,
         name: &PackageName,
@@ -165,7 +165,7 @@ impl Change {
     }
 }
 
-/// Whether it is so for all releases in a range, by what was said of them.
+/// Whether all releases in a range have it, by their events.
 fn all_in(range: &Range, history: &History, is_so: impl Fn(Option<&Deprecation>) -> bool) -> bool {
     let concerned = range.set(true);
     let mut releases = history.releases().iter();

@@ -136,7 +136,7 @@ impl Release {
     }
 }
 
-/// A release that a registry could take, as far as that can be told before its archives are there.
+/// A release that a registry could take, as far as that is known before its archives are there.
 pub struct Acceptable(Release);
 
 impl Deref for Acceptable {

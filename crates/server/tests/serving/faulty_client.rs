@@ -52,7 +52,7 @@ fn a_release_is_taken_whole_at_the_servers_own_time_and_once() {
     assert_eq!(
         (status, said["there"]["license"].as_str()),
         (409, Some("MIT")),
-        "what is there is told: {said}"
+        "the answer lists what exists: {said}"
     );
 }
 

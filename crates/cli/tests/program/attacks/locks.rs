@@ -132,7 +132,7 @@ fn a_card_that_exposes_what_lies_outside_of_its_package_is_no_card() {
     }
 }
 
-/// A project in a garden with two registries, its lock, and what else may be told of it.
+/// A project in a garden with two registries, its lock, and what else is known of it.
 fn with_two_registries() -> Garden {
     let garden = Garden::needing(
         &["rain-ledger 2.4.0: dew-point 1", "dew-point 1.4.0", "dew-point 1.3.0", "moss-map 1.0.0"],

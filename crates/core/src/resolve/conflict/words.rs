@@ -7,7 +7,7 @@ use crate::range::{Range, VersionSet};
 use crate::resolve::choices::Choices;
 use crate::resolve::engine::Var;
 use crate::resolve::universe::{Demand, Extra, Fact, Kind, Package};
-use crate::resolve::{Catalogue, Listing};
+use crate::resolve::{Catalogue, Listing, ProblemNeed};
 use crate::rules::whole_sentence;
 use crate::source::Source;
 
@@ -15,35 +15,8 @@ impl<C: Catalogue> Explainer<'_, C> {
     /// A fact as a sentence.
     pub(super) fn sentence(&self, fact: &Fact) -> Sentence {
         let (text, about) = match fact {
-            Fact::Direct(number) => {
-                let need = &self.problem.needs[*number];
-                let set = need.range.set(need.prereleases);
-                let what = self.needed(&need.package, &need.range, set, &need.components);
-                let what = if need.bare && !need.asked { format!("bare {what}") } else { what };
-                let targets =
-                    need.targets.iter().flatten().map(String::as_str).collect::<Vec<_>>().join(" and ");
-                let what = if targets.is_empty() { what } else { format!("{what}, for {targets}") };
-                // What it is for matters where rules differ by purpose.
-                let purpose = need.purpose.as_ref().filter(|_| !self.problem.rules.scopes().is_empty());
-                let what =
-                    purpose.map_or(what.clone(), |purpose| format!("{what}, for the purpose {purpose}"));
-                let text = if need.asked {
-                    format!("The question is about {what}.")
-                } else {
-                    format!("{} needs {what}.", self.problem.needing(need))
-                };
-                (text, vec![self.problem.needing(need), &need.package])
-            }
-            Fact::Kept { package, family } => {
-                let range = self.problem.families.get(family).map(range_text).unwrap_or_default();
-                let name = &self.packages[*package].name;
-                let (keeper, mut about) = match self.problem.projects.as_slice() {
-                    [one] => (one.name.as_str(), vec![&one.name]),
-                    _ => ("The workspace", Vec::new()),
-                };
-                about.push(name);
-                (format!("{keeper} keeps the family {family}, which {name} belongs to, at {range}."), about)
-            }
+            Fact::Direct(number) => self.direct(&self.problem.needs[*number]),
+            Fact::Kept { package, family } => self.kept(&self.packages[*package].name, family),
             Fact::InStep { one, other, family } => {
                 let (one, other) = (&self.packages[*one].name, &self.packages[*other].name);
                 let text = format!("{one} and {other} belong to the family {family}, which has one version.");
@@ -90,6 +63,40 @@ impl<C: Catalogue> Explainer<'_, C> {
         };
         let is_question = matches!(fact, Fact::Direct(number) if self.problem.needs[*number].asked);
         Sentence { text, about: about.into_iter().cloned().collect(), is_question }
+    }
+
+    /// What a project needs itself, or what a question is about.
+    fn direct<'n>(&'n self, need: &'n ProblemNeed) -> (String, Vec<&'n PackageName>) {
+        let set = need.range.set(need.prereleases);
+        let mut what = self.needed(&need.package, &need.range, set, &need.components);
+        if need.bare && !need.asked {
+            what = format!("bare {what}");
+        }
+        let targets: Vec<&str> = need.targets.iter().flatten().map(String::as_str).collect();
+        if !targets.is_empty() {
+            what = format!("{what}, for {}", targets.join(" and "));
+        }
+        // What it is for matters where rules differ by purpose.
+        if let Some(purpose) = need.purpose.as_ref().filter(|_| !self.problem.rules.scopes().is_empty()) {
+            what = format!("{what}, for the purpose {purpose}");
+        }
+        let text = if need.asked {
+            format!("The question is about {what}.")
+        } else {
+            format!("{} needs {what}.", self.problem.needing(need))
+        };
+        (text, vec![self.problem.needing(need), &need.package])
+    }
+
+    /// That a package is at its family's range.
+    fn kept<'n>(&'n self, package: &'n PackageName, family: &Family) -> (String, Vec<&'n PackageName>) {
+        let range = self.problem.families.get(family).map(range_text).unwrap_or_default();
+        let (keeper, mut about) = match self.problem.projects.as_slice() {
+            [one] => (one.name.as_str(), vec![&one.name]),
+            _ => ("The workspace", Vec::new()),
+        };
+        about.push(package);
+        (format!("{keeper} keeps the family {family}, which {package} belongs to, at {range}."), about)
     }
 
     /// What a charter allows of a package.

@@ -52,7 +52,7 @@ struct Places {
 enum Opening {
     UnderWay,
     Open(Registry),
-    /// Why it couldn't be opened; nothing once that was told.
+    /// Why it couldn't be opened; nothing once that was reported.
     Failed(Option<RegistryError>),
 }
 

@@ -130,7 +130,7 @@ fn gather(
     Ok(())
 }
 
-/// What `git ls-tree -z` lists: `MODE KIND OBJECT TAB PATH NUL` for each. Names that no package can have are told when it is unpacked,
+/// What `git ls-tree -z` lists: `MODE KIND OBJECT TAB PATH NUL` for each. Unpacking reports names that no package can have,
 /// all together and only if they are taken; those that lead out are in no honest repository.
 fn blobs(listed: &[u8], prefix: &[u8], repository: &Repository) -> Result<Vec<Blob>, RegistryError> {
     let mut blobs = Vec::new();
@@ -249,7 +249,7 @@ fn add(
         let mut header = header(0, false);
         header.set_entry_type(tar::EntryType::Symlink);
         header.set_mode(0o777);
-        // A name that is no text leads to nothing that a package can have, whatever stands for it.
+        // No package can have a name that is no text, so its replacement doesn't matter.
         let target = String::from_utf8_lossy(&target);
         return match name {
             Ok(name) => tar.append_link(&mut header, name, &*target),
@@ -263,7 +263,7 @@ fn add(
     }
 }
 
-/// Adds an entry whose name is no text: it is there to be told, and left out.
+/// Adds an entry whose name is no text: it is reported, and left out.
 fn add_nameless(
     tar: &mut tar::Builder<impl Write>,
     mut header: tar::Header,

@@ -301,7 +301,7 @@ impl Objects {
     /// is nothing. How it is then.
     ///
     /// Where it is `known` how the object was, that is taken first. What is written is then right all the same, for the condition
-    /// holds only where it still is so; to write nothing is decided by nothing but the object as it is.
+    /// holds only as long as that is true; to write nothing is decided by nothing but the object as it is.
     pub fn change(
         &self,
         path: &str,

@@ -64,7 +64,7 @@ impl Default for Recent {
 }
 
 impl Recent {
-    /// A moment after all that were told before.
+    /// A moment after all earlier ones.
     pub fn now(&self) -> RequestOrder {
         RequestOrder(self.clock.fetch_add(1, Ordering::SeqCst))
     }

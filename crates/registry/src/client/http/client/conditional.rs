@@ -14,7 +14,7 @@ use crate::model::error::RegistryError;
 
 /// What a registry answers to a question.
 pub enum Answer<T = String> {
-    /// What was asked for, with its validator.
+    /// The request, with its validator.
     Found { content: T, tag: Option<String> },
     /// It is as it was.
     Same,
@@ -115,7 +115,7 @@ impl Client {
         })
     }
 
-    /// What a response says of what was asked for; `is_known` where the request had a validator. The new one is in the first of
+    /// What a response says of the requested file; `is_known` where the request had a validator. The new one is in the first of
     /// these headers that there is.
     fn answer<T>(
         &self,

@@ -1,7 +1,7 @@
 //! Options of `language-server`.
 
 use std::fmt::Display;
-use std::io::ErrorKind;
+use std::io::{ErrorKind, IsTerminal};
 
 use bibliotax_app::failure::Failure;
 use bibliotax_language_server::server::{self, End};
@@ -23,22 +23,29 @@ pub struct LanguageServer {
 
 impl LanguageServer {
     pub fn run(&self, run: &Run<'_>) -> Result<Exit, Failure> {
+        if std::io::stdin().is_terminal() {
+            return Err(broken(&"standard input is a terminal"));
+        }
         let (connection, threads) = transport::connect(std::io::stdin(), std::io::stdout());
         let served = server::serve(&connection, run.environment.clone(), env!("CARGO_PKG_VERSION"));
         // The threads end with the channels to them.
         drop(connection);
-        let broken = |why: &dyn Display| {
-            Failure::new("editor.protocol", format!("the editor breaks the protocol: {why}"))
-        };
         match threads.finish() {
             Err(error) if error.kind() == ErrorKind::InvalidData => return Err(broken(&error)),
             // Nobody is left to read about an editor that went away.
             _ => {}
         }
-        match served.map_err(|error| broken(&error))? {
+        match served {
             // The status that the protocol asks for.
-            End::ExitOnly => Ok(Exit::Passed(1)),
-            End::Shutdown | End::Closed => Ok(Exit::Done),
+            Ok(End::ExitOnly) => Ok(Exit::Passed(1)),
+            Ok(End::Shutdown | End::Closed) => Ok(Exit::Done),
+            Err(error) if error.channel_is_disconnected() => Err(broken(&"the input ended before it began")),
+            Err(error) => Err(broken(&error)),
         }
     }
+}
+
+fn broken(why: &dyn Display) -> Failure {
+    Failure::new("editor.protocol", format!("no editor speaks the protocol here: {why}"))
+        .advice("start it from an editor; docs/editors.md shows how")
 }

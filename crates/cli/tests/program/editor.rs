@@ -846,7 +846,15 @@ fn an_editor_that_is_gone_ends_the_server() {
     let output = command.stdin(Stdio::null()).output().unwrap();
     let ran = garden.ran(output).expect(3);
     assert_eq!(ran.code(), "editor.protocol", "{}", ran.stderr);
-    let _ = fs::metadata(garden.path("gate"));
+    assert!(ran.stderr.contains("the input ended before it began"), "{}", ran.stderr);
+}
+
+#[test]
+fn a_person_who_starts_the_server_learns_that_an_editor_does_that() {
+    let garden = Garden::with(&[]);
+    let mut terminal = crate::shells::Shell::start(&garden, "bibliotax language-server");
+    terminal.until("standard input is a terminal");
+    terminal.until("start it from an editor; docs/editors.md shows how");
 }
 
 #[test]

@@ -10,13 +10,18 @@ use std::time::Duration;
 use bibliotax_app::diagnose::{Diagnosis, diagnose};
 use bibliotax_app::failure::Failure;
 use bibliotax_app::workspace::{ManifestFile, OpenTexts, outer_workspace};
+use bibliotax_core::fault::Fault;
+use bibliotax_core::fix::Fix;
 use bibliotax_core::manifest::{FILE_NAME, Manifest, read_stated};
+use bibliotax_present::words::manifest_key;
 use crossbeam_channel::{Receiver, Sender, TryRecvError, bounded};
 use lsp_types::PublishDiagnosticsParams;
 
 use crate::documents::{Document, uri_of};
+use crate::hover::package_of;
 use crate::news::news;
-use crate::problems::{Problem, Texts};
+use crate::problems::{Action, Problem, Texts};
+use crate::scan::scan;
 use crate::shared::Shared;
 
 /// How long nobody types before a run begins.
@@ -72,12 +77,35 @@ fn read(document: &Document, open: &OpenTexts, shared: &Shared) -> Vec<Problem> 
     match read_manifest(document, open) {
         Ok(()) => Vec::new(),
         Err(failure) => match failure.source.as_ref().filter(|source| source.text == text) {
-            Some(source) => source.faults.iter().map(|fault| Problem::of_fault(fault, text, file)).collect(),
+            Some(source) => {
+                let problem = |fault: &Fault| {
+                    let mut problem = Problem::of_fault(fault, text, file);
+                    problem.actions.extend(share_in_root(fault, document, open));
+                    problem
+                };
+                source.faults.iter().map(problem).collect()
+            }
             // A card beside it is wrong, and the card's own problems say so.
             None if failure.source.is_some() => Vec::new(),
             None => vec![Problem::of_failure(&failure)],
         },
     }
+}
+
+/// What gives a package that a project shares a range in the root of its workspace, which is another file.
+fn share_in_root(fault: &Fault, document: &Document, open: &OpenTexts) -> Option<Action> {
+    if fault.code != "manifest.no-shared" {
+        return None;
+    }
+    let outer = outer_workspace(document.folder()).ok()??;
+    let root = outer.root.join(FILE_NAME);
+    let found = scan(&document.text);
+    let (package, _) = package_of(&found, found.entry_at(fault.span.start)?)?;
+    let line = format!("{} = \"any\"", manifest_key(&package));
+    let title = format!("Add `{line}` under `[shared]` in the workspace's root");
+    let fix = Fix::AddUnder { head: "shared".to_owned(), line };
+    let (span, text) = fix.edit(open.get(&root).unwrap_or(&outer.text))?;
+    Some(Action { title, edits: vec![(root, span, text)], is_preferred: false })
 }
 
 fn read_manifest(document: &Document, open: &OpenTexts) -> Result<(), Failure> {

@@ -589,6 +589,16 @@ fn a_range_is_shared_and_a_licence_accepted_by_an_edit() {
     let edit = &titled(&actions, "Share the range of dew-point in the workspace")["edit"];
     assert!(edited(gate, edit, &uri).contains("dew-point = \"shared\""));
     assert!(edited(root, edit, &root_uri).contains("[shared]\ndew-point = \"1\""));
+    // A range that is shared and doesn't exist is added in the root.
+    let nowhere = gate.replace("dew-point = \"1\"", "dew-point = \"shared\"");
+    editor.change(&uri, &nowhere);
+    editor.codes(&uri, &["manifest.no-shared"]);
+    let actions = editor.actions(&uri, &nowhere, "dew-point");
+    let edit =
+        &titled(&actions, "Add `dew-point = \"any\"` under `[shared]` in the workspace's root")["edit"];
+    assert_eq!(edited(root, edit, &root_uri), format!("{root}\n[shared]\ndew-point = \"any\"\n"));
+    editor.change(&uri, gate);
+    editor.codes(&uri, &["rules.licenses"]);
     // What is written outside of the editor counts once the editor says so.
     garden.write("bibliotax.toml", &accepted);
     let changes = json!({ "changes": [{ "uri": root_uri, "type": 2 }] });

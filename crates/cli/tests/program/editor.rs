@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::io::{BufRead, BufReader, Write};
 use std::process::{Child, ChildStdin, Stdio};
+use std::sync::LazyLock;
 use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 
@@ -92,6 +93,7 @@ impl<'g> Editor<'g> {
             };
             if message["method"] == "textDocument/publishDiagnostics" {
                 let params = message["params"].clone();
+                are_documented(&params);
                 self.diagnostics.insert(params["uri"].as_str().unwrap().to_owned(), params);
             } else {
                 self.said.push(message.clone());
@@ -167,6 +169,15 @@ impl<'g> Editor<'g> {
         let params =
             json!({ "textDocument": { "uri": uri }, "range": range, "context": { "diagnostics": [] } });
         self.ask("textDocument/codeAction", &params).unwrap().as_array().unwrap().clone()
+    }
+}
+
+/// Fails unless the page of errors has each code that is published.
+fn are_documented(published: &Value) {
+    static PAGE: LazyLock<String> = LazyLock::new(|| crate::docs::text_of("docs/errors.md"));
+    for found in published["diagnostics"].as_array().unwrap() {
+        let code = found["code"].as_str().unwrap();
+        assert!(PAGE.contains(&format!("| `{code}` |")), "docs/errors.md has no {code}");
     }
 }
 

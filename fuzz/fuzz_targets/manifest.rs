@@ -1,4 +1,4 @@
-//! Manifests and cards of any text: reading ends, and every fault points into the text.
+//! Manifests and cards of any text: reading ends, and every fault and every fix points into the text.
 
 #![no_main]
 
@@ -9,5 +9,10 @@ fuzz_target!(|text: &str| {
     let faults = [Manifest::read(text).err(), read_stated(text).err()];
     for fault in faults.into_iter().flatten().flatten() {
         assert!(text.get(fault.span.clone()).is_some(), "{fault:?}");
+        for fix in &fault.fixes {
+            let edit = fix.edit(text);
+            assert!(edit.is_none_or(|(span, _)| text.get(span).is_some()), "{fix:?}");
+            let _ = fix.title(text);
+        }
     }
 });

@@ -221,6 +221,11 @@ proptest! {
                 prop_assert!(!faults.is_empty());
                 for fault in faults {
                     prop_assert!(text.get(fault.span.clone()).is_some(), "{:?} of {:?}", fault, text);
+                    for fix in &fault.fixes {
+                        let edit = fix.edit(&text);
+                        prop_assert!(edit.is_none_or(|(span, _)| text.get(span).is_some()), "{:?} of {:?}", fix, text);
+                        prop_assert!(fix.title(&text).is_none_or(|title| !title.contains('\n')));
+                    }
                 }
             }
         }

@@ -88,7 +88,7 @@ impl Problem {
             DiagnosticPlace::Line(line) => line_of(text, *line),
         };
         let ways = found.ways.iter().map(|way| {
-            let title = capitalised(&way.effect);
+            let title = capitalised(&way.title);
             Action { title, edits: edits_of(&way.edits, workspace), is_preferred: false }
         });
         let mut actions = actions_of(&found.fixes, text, &found.file);

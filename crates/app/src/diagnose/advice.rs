@@ -51,12 +51,12 @@ impl Advised<'_> {
     /// One way, with what is done to manifests.
     fn way(
         &self,
-        effect: String,
+        title: String,
         edit: impl FnOnce(&mut ManifestEdits<'_>) -> Result<(), Failure>,
     ) -> Result<Vec<EditedWay>, Failure> {
         let mut texts = ManifestEdits::of(self.workspace);
         edit(&mut texts)?;
-        Ok(vec![EditedWay { effect, edits: texts.edits() }])
+        Ok(vec![EditedWay { title, edits: texts.edits() }])
     }
 
     /// The needs of the package, each with its project.
@@ -68,7 +68,7 @@ impl Advised<'_> {
         let Place::Manifest(folder, Some(span)) = place else { return Ok(Vec::new()) };
         let of = self.needs().find(|(project, need)| project.folder == *folder && need.span == *span);
         let Some((_, need)) = of else { return Ok(Vec::new()) };
-        self.way(format!("uses the charter's range of {}", self.package), |texts| {
+        self.way(format!("use the charter's range of {}", self.package), |texts| {
             texts.open(folder)?.set_need_chartered(need.purpose.as_ref(), self.package);
             Ok(())
         })
@@ -79,21 +79,21 @@ impl Advised<'_> {
         if declared.is_none_or(|declared| declared.exception(self.package).is_none()) {
             return Ok(Vec::new());
         }
-        self.way(format!("removes the exception of {} from {charter}", self.package), |texts| {
+        self.way(format!("remove the exception of {} from {charter}", self.package), |texts| {
             texts.open("")?.remove_exception(charter, self.package);
             Ok(())
         })
     }
 
     fn no_stand_in(&self) -> Result<Vec<EditedWay>, Failure> {
-        self.way(format!("removes the stand-in for {}", self.package), |texts| {
+        self.way(format!("remove the stand-in for {}", self.package), |texts| {
             texts.open("")?.remove_stand_in(self.package);
             Ok(())
         })
     }
 
     fn shared(&self, range: &Range, needs: &[DriftingNeed]) -> Result<Vec<EditedWay>, Failure> {
-        self.way(format!("shares {range} of {} in the workspace", self.package), |texts| {
+        self.way(format!("share the range {range} of {} in the workspace", self.package), |texts| {
             let own = needs.iter().filter(|need| !need.is_shared);
             texts.share(self.package, range, own.map(|need| (need.folder.as_str(), need.purpose.as_ref())))
         })
@@ -105,7 +105,7 @@ impl Advised<'_> {
         let locked = locked.as_ref().and_then(|package| package.source.registry().cloned());
         let mut ways = Vec::new();
         for registry in locked.iter().chain(others) {
-            ways.extend(self.way(format!("takes {} from {registry}", self.package), |texts| {
+            ways.extend(self.way(format!("take {} from {registry}", self.package), |texts| {
                 for (project, need) in self.needs() {
                     texts.open(&project.folder)?.take_from(need.purpose.as_ref(), self.package, registry);
                 }
@@ -119,12 +119,9 @@ impl Advised<'_> {
         let Ok(until): Result<Date, _> = day_of(now).checked_add(WAIVER_DAYS.days()) else {
             return Ok(Vec::new());
         };
-        self.way(
-            format!("adds a waiver of `{}` for {} until {until}", rule.as_str(), self.package),
-            |texts| {
-                texts.open("")?.add_waiver(rule.as_str(), self.package, until);
-                Ok(())
-            },
-        )
+        self.way(format!("add a waiver of `{}` for {} until {until}", rule.as_str(), self.package), |texts| {
+            texts.open("")?.add_waiver(rule.as_str(), self.package, until);
+            Ok(())
+        })
     }
 }

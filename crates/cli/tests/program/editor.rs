@@ -384,11 +384,17 @@ fn a_conflict_is_shown_at_each_need_with_its_sentences_and_its_ways_out() {
         ]
     );
     let actions = editor.actions(&uri, &text, "moss-map");
-    let way = actions
-        .iter()
-        .find(|one| one["kind"] == "quickfix" && one["title"].as_str().unwrap().contains("moss-map to"));
-    let way = way.unwrap_or_else(|| panic!("{actions:#?}"));
-    let made = edited(&text, &way["edit"], &uri);
+    let titles: Vec<&str> = actions.iter().map(|one| one["title"].as_str().unwrap()).collect();
+    assert_eq!(
+        titles,
+        [
+            "Change moss-map to 1.2.0",
+            "Remove moss-map",
+            "Remove rain-ledger",
+            "Need the newest that fits: 3 .. 4"
+        ]
+    );
+    let made = edited(&text, &titled(&actions, "Change moss-map to 1.2.0")["edit"], &uri);
     assert!(made.contains("moss-map = \"1"), "{made}");
     editor.change(&uri, &made);
     editor.codes(&uri, &[]);
@@ -627,7 +633,7 @@ fn a_target_is_put_at_another_level_by_an_edit() {
     let uri = editor.open("gate/bibliotax.toml", &text);
     editor.codes(&uri, &["resolve.conflict"]);
     let actions = editor.actions(&uri, &text, "soil-curve");
-    let way = titled(&actions, "Puts kiosk at orchard-runtime 5, if it can be raised");
+    let way = titled(&actions, "Put kiosk at orchard-runtime 5, if it can be raised");
     let made = edited(&text, &way["edit"], &uri);
     assert_eq!(made, text.replace("orchard-runtime = \"3\"", "orchard-runtime = \"5\""));
     editor.change(&uri, &made);
@@ -642,7 +648,7 @@ fn a_package_is_excepted_from_a_charter_by_an_edit() {
     let uri = editor.open("gate/bibliotax.toml", &text);
     editor.codes(&uri, &["resolve.conflict", "charter.unused", "charter.own-range"]);
     let actions = editor.actions(&uri, &text, "dew-point");
-    let way = titled(&actions, "Excepts dew-point from fernhollow/season");
+    let way = titled(&actions, "Except dew-point from fernhollow/season");
     let made = edited(&text, &way["edit"], &uri);
     assert!(
         made.contains("{ range = \"2026\", except = [{ package = \"dew-point\", reason = \"\" }] }"),
@@ -679,35 +685,35 @@ fn what_a_finding_advises_for_a_manifest_is_an_edit() {
             with("").replace("moss-map = \"charter\"", "moss-map = \"3.1\""),
             "charter.own-range",
             "moss-map =",
-            "Uses the charter's range of moss-map",
+            "Use the charter's range of moss-map",
             "moss-map = \"charter\"",
         ),
         (
             with("").replace(line, excepting),
             "charter.exception-unused",
             "\"fernhollow/season\"",
-            "Removes the exception of moss-map from fernhollow/season",
+            "Remove the exception of moss-map from fernhollow/season",
             "\"fernhollow/season\" = { range = \"2026\" }",
         ),
         (
             with("[stand-ins]\nmoss-map = { path = \"../moss\" }\n"),
             "stood-in",
             "moss-map = { path",
-            "Removes the stand-in for moss-map",
+            "Remove the stand-in for moss-map",
             "",
         ),
         (
             with("[rules]\nmin-age = \"30 days\"\n"),
             "rules.min-age",
             "moss-map",
-            "Adds a waiver of `min-age` for moss-map until 2026-05-30",
+            "Add a waiver of `min-age` for moss-map until 2026-05-30",
             "[[rules.waivers]]\nrule = \"min-age\"\npackage = \"moss-map\"\nreason = \"\"\nuntil = 2026-05-30\n",
         ),
         (
             with("").replace("[registries]\n", "[registries]\nshed = \"../shed\"\n"),
             "shared-name",
             "moss-map",
-            "Takes moss-map from seedhouse",
+            "Take moss-map from seedhouse",
             "moss-map = { range = \"charter\", from = \"seedhouse\" }",
         ),
     ] {

@@ -1,10 +1,11 @@
 //! Ways out of a conflict, as texts that manifests would have.
 
 use bibliotax_core::manifest::Need;
+use bibliotax_core::name::PackageName;
 use bibliotax_core::resolve::{Raised, Relaxation, WayOut};
 use bibliotax_core::workspace::{Project, Workspace};
 
-use super::{as_commands, is_same};
+use super::is_same;
 use crate::failure::Failure;
 use crate::workspace::edits::Edits;
 use crate::workspace::{ManifestEdits, WorkspaceFolder};
@@ -12,8 +13,8 @@ use crate::workspace::{ManifestEdits, WorkspaceFolder};
 /// A way out with what manifests would say.
 #[derive(Debug, Clone)]
 pub struct EditedWay {
-    /// What it does, in a few words: `changes moss-map to 1.2.0`.
-    pub effect: String,
+    /// What to do, in a few words: `change moss-map to 1.2.0`.
+    pub title: String,
     /// The manifests.
     pub edits: Edits,
 }
@@ -37,26 +38,25 @@ fn as_edit(
     declared: &Workspace,
 ) -> Result<Option<EditedWay>, Failure> {
     let mut texts = ManifestEdits::of(workspace);
-    let effect = match (&way.raised, &way.excepted) {
+    let title = match (&way.raised, &way.excepted) {
         (Some(raised), _) => {
             raise(&mut texts, raised, declared)?;
-            raised_effect(raised)
+            raised_title(raised)
         }
         (None, Some((charter, package))) => {
             texts.open("")?.except_from_charter(charter, package);
-            format!("excepts {package} from {charter}")
+            format!("except {package} from {charter}")
         }
         (None, None) => {
-            let Some(shown) = as_commands(std::slice::from_ref(way), workspace, declared).pop() else {
-                return Ok(None);
-            };
             if !relax_all(&mut texts, way, declared)? {
                 return Ok(None);
             }
-            shown.note
+            let titles: Vec<String> =
+                way.changes.iter().map(|(need, change)| changed_title(&need.package, change)).collect();
+            titles.join(" and ")
         }
     };
-    Ok(Some(EditedWay { effect, edits: texts.edits() }))
+    Ok(Some(EditedWay { title, edits: texts.edits() }))
 }
 
 /// Puts a target at another level, in each manifest that declares it, or what a project promises.
@@ -76,12 +76,22 @@ fn raise(texts: &mut ManifestEdits<'_>, raised: &Raised, declared: &Workspace) -
     Ok(())
 }
 
-fn raised_effect(raised: &Raised) -> String {
+fn raised_title(raised: &Raised) -> String {
     let Raised { place, facet, level } = raised;
     if place.is_promise {
-        format!("promises {facet} {level}, which is a weaker promise")
+        format!("promise {facet} {level}, which is a weaker promise")
     } else {
-        format!("puts {} at {facet} {level}, if it can be raised", place.name)
+        format!("put {} at {facet} {level}, if it can be raised", place.name)
+    }
+}
+
+fn changed_title(package: &PackageName, change: &Relaxation) -> String {
+    match change {
+        Relaxation::Prereleases => format!("accept pre-releases of {package}"),
+        Relaxation::Range(_, version) => format!("change {package} to {version}"),
+        Relaxation::WithoutComponents => format!("use {package} without components"),
+        Relaxation::Targets(targets) => format!("use {package} only on {}", targets.join(" and ")),
+        Relaxation::Drop => format!("remove {package}"),
     }
 }
 

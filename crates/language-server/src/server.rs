@@ -2,6 +2,7 @@
 
 use std::collections::HashSet;
 use std::sync::{Arc, Mutex};
+use std::thread::JoinHandle;
 
 use bibliotax_app::environment::Environment;
 use crossbeam_channel::{Receiver, Sender, unbounded};
@@ -144,6 +145,8 @@ struct Server {
     /// The questions that still wait for an answer, without those that were cancelled.
     pending: Arc<Mutex<HashSet<RequestId>>>,
     works: i32,
+    /// The threads whose answers are still wanted when the editor closes its output.
+    at_work: Vec<JoinHandle<()>>,
     is_shut_down: bool,
 }
 
@@ -152,14 +155,25 @@ impl Server {
         let background = Background::start(&shared);
         let (questions, asked) = unbounded();
         let pending = Arc::default();
-        for _ in 0..MAX_CONCURRENT_ANSWERS {
+        let answerers = (0..MAX_CONCURRENT_ANSWERS).map(|_| {
             let (shared, asked, pending) = (Arc::clone(&shared), asked.clone(), Arc::clone(&pending));
-            std::thread::spawn(move || answer_all(&shared, &asked, &pending));
-        }
-        Self { shared, background, questions, pending, works: 0, is_shut_down: false }
+            std::thread::spawn(move || answer_all(&shared, &asked, &pending))
+        });
+        let at_work = answerers.collect();
+        Self { shared, background, questions, pending, works: 0, at_work, is_shut_down: false }
     }
 
+    /// Talks until the end, by when all questions are answered and all commands done. What runs in the background isn't waited for.
     fn run(mut self, connection: &Connection) -> End {
+        let end = self.converse(connection);
+        let Self { questions, at_work, .. } = self;
+        drop(questions);
+        // One that panicked has nothing to say any more.
+        at_work.into_iter().for_each(|thread| drop(thread.join()));
+        end
+    }
+
+    fn converse(&mut self, connection: &Connection) -> End {
         for message in &connection.receiver {
             match message {
                 Message::Request(request) => self.handle_request(request),
@@ -198,10 +212,10 @@ impl Server {
             Ok(work) => {
                 self.works += 1;
                 let (shared, number) = (Arc::clone(&self.shared), self.works);
-                std::thread::spawn(move || {
+                self.at_work.push(std::thread::spawn(move || {
                     work.run(&shared, number);
                     shared.send(Response::new_ok(id, Value::Null));
-                });
+                }));
             }
             Err(why) => self.shared.send(Response::new_err(id, ErrorCode::InvalidParams as i32, why)),
         }

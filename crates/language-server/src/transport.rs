@@ -7,7 +7,7 @@ use std::io::{self, BufRead, BufReader, Read, Write};
 use std::sync::{Arc, Mutex};
 use std::thread::JoinHandle;
 
-use crossbeam_channel::{Receiver, Sender, unbounded};
+use crossbeam_channel::{Receiver, Sender, bounded, select, unbounded};
 use lsp_server::{Connection, ErrorCode, Message, Notification, Request, RequestId, Response, ResponseError};
 use serde::Deserialize;
 use serde_json::error::Category;
@@ -27,16 +27,19 @@ const MAX_HEADERS: usize = 32;
 /// The writer, and what the reader met.
 pub struct Threads {
     writer: JoinHandle<io::Result<()>>,
+    /// Dropped when nothing more is to be written, also where a thread still could.
+    open: Sender<()>,
     read_error: Arc<Mutex<Option<io::Error>>>,
 }
 
 impl Threads {
-    /// Waits until everything is written, once the connection is dropped; the reader may go on waiting for input.
+    /// Writes what was sent until now, and ends. The reader may go on waiting for input, and other threads for registries.
     ///
     /// # Errors
     /// Why the reader stopped, unless the input just ended: `InvalidData` of headers that don't tell where a message ends. Else why
     /// something couldn't be written.
     pub fn finish(self) -> io::Result<()> {
+        drop(self.open);
         let written = self.writer.join().unwrap_or_else(|_| Err(io::Error::other("the writer panicked")));
         let read_error = locked(&self.read_error).take();
         read_error.map_or(written, Err)
@@ -58,8 +61,9 @@ pub fn connect(
         // Only now the channel closes: whoever sees that finds the error.
         drop(read);
     });
-    let writer = std::thread::spawn(move || write_all(&to_write, &output));
-    (Connection { sender, receiver }, Threads { writer, read_error })
+    let (open, closed) = bounded(0);
+    let writer = std::thread::spawn(move || write_all(&to_write, &closed, &output));
+    (Connection { sender, receiver }, Threads { writer, open, read_error })
 }
 
 /// A message that can't be used.
@@ -92,9 +96,19 @@ fn read_all<W: Write>(input: &mut impl BufRead, read: &Sender<Message>, output: 
     Ok(())
 }
 
-fn write_all<W: Write>(messages: &Receiver<Message>, output: &Mutex<W>) -> io::Result<()> {
+fn write_all<W: Write>(
+    messages: &Receiver<Message>,
+    closed: &Receiver<()>,
+    output: &Mutex<W>,
+) -> io::Result<()> {
     let mut written = Ok(());
-    for message in messages {
+    let until_closed = std::iter::from_fn(|| {
+        select! {
+            recv(messages) -> message => message.ok(),
+            recv(closed) -> _ => None,
+        }
+    });
+    for message in until_closed.chain(messages.try_iter()) {
         // Of an editor that is gone, the rest is taken and dropped.
         if written.is_ok() {
             written = serde_json::to_string(&message).map_err(io::Error::from).and_then(|text| {

@@ -858,12 +858,24 @@ fn an_answer_does_not_wait_for_a_registry_that_is_silent() {
         "an answer came only after the registry was given up"
     );
     drop((asker, silent));
-    let _served = serve();
+    let served = serve();
     let begun = Instant::now();
     while said(&unknown).as_deref() != Some("**rain-ledger** 2.5.0") {
         assert!(begun.elapsed() < PATIENCE, "the registry is back, and its packages aren't known");
         std::thread::yield_now();
     }
+    // Nor does an end wait for a run that does.
+    drop(served);
+    let silent = std::net::TcpListener::bind(&address).unwrap();
+    editor.change(&uri, &text);
+    let (mut asker, _) = silent.accept().unwrap();
+    std::io::Read::read_exact(&mut asker, &mut [0; 5]).unwrap();
+    editor.ask("shutdown", &Value::Null).unwrap();
+    editor.notify("exit", &Value::Null);
+    let begun = Instant::now();
+    assert!(editor.child.wait().unwrap().success());
+    // A registry is given up after twenty seconds.
+    assert!(begun.elapsed() < Duration::from_secs(15), "the end waited for the registry");
 }
 
 #[test]

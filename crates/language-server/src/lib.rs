@@ -1,7 +1,8 @@
 //! A language server for manifests (Language Server Protocol 3.17): what is wrong, what could stand there, what is known of a package.
 //!
 //! It does nothing that the command line doesn't: `bibliotax-app` finds out, this puts it into the protocol. The main thread takes
-//! messages and never waits for a registry; questions are answered by threads of their own, and what is wrong is found in the background.
+//! messages; questions are answered by threads of their own, from what this machine knows, and what is wrong is found in the background. Only
+//! the background waits for registries.
 //!
 //! | module | what it has |
 //! |---|---|

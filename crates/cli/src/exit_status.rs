@@ -105,6 +105,7 @@ mod tests {
         let docs = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/errors.md");
         let docs = fs::read_to_string(docs).unwrap();
         let (docs, findings) = docs.split_once("## Findings of `check`").unwrap();
+        let (findings, of_editors) = findings.split_once("## What only an editor shows").unwrap();
         assert!(FINDING_CODES.is_sorted_by_key(|known| known.code));
         for FindingCode { code, meaning, help } in FINDING_CODES {
             assert!(
@@ -114,6 +115,10 @@ mod tests {
         }
         assert_eq!(findings.matches("\n| `").count(), FINDING_CODES.len());
         let sources = sources();
+        for row in of_editors.split("\n| `").skip(1) {
+            let code = row.split('`').next().unwrap();
+            assert!(sources.contains(&format!("\"{code}\"")), "{code} is used nowhere");
+        }
         assert!(CODES.is_sorted_by_key(|(code, ..)| *code));
         for (code, kind, meaning) in CODES {
             assert!(sources.contains(&format!("\"{code}\"")), "{code} is used nowhere");

@@ -112,12 +112,15 @@ pub fn plan(request: &Request, context: &Context<'_>) -> Result<Plan, Failure> {
     if let Some(failure) = no_project.filter(|_| !wanted.is_empty()) {
         return Err(failure);
     }
-    if !charters.is_empty() {
+    let with_charters = if charters.is_empty() {
+        as_wanted
+    } else {
         declaring = declaring.again();
         declaring.declare_all(&wanted)?;
         charters.iter().try_for_each(|(charter, range)| declaring.take_on(charter, range))?;
-    }
-    let with_charters = resolver.bound(&declaring.workspace()?)?;
+        declaring.workspace()?
+    };
+    let with_charters = resolver.bound(&with_charters)?;
     declaring.take_ranges_of_charters(&wanted, &with_charters)?;
     let before_choice = resolver.bound(&declaring.workspace()?)?;
     let problem = Problem::new(&before_choice, &workspace.locked());

@@ -73,6 +73,12 @@ struct Refusal {
     why: String,
 }
 
+impl Refusal {
+    fn new(code: ErrorCode, why: String) -> Self {
+        Self { code: code as i32, why }
+    }
+}
+
 /// What stands between two headers and the next.
 type Received = Result<Option<Message>, Refusal>;
 
@@ -130,11 +136,10 @@ fn write<W: Write>(output: &Mutex<W>, text: &str) -> io::Result<()> {
 /// The next message; `None` at the end of the input.
 fn receive(input: &mut impl BufRead) -> io::Result<Option<Received>> {
     let Some(headers) = Headers::read(input)? else { return Ok(None) };
-    let refused = |code: ErrorCode, why: String| Some(Err(Refusal { code: code as i32, why }));
     if headers.length > MAX_MESSAGE {
         skip(input, headers.length)?;
         let why = format!("a message may have {MAX_MESSAGE} bytes; this one has {}", headers.length);
-        return Ok(refused(ErrorCode::InvalidRequest, why));
+        return Ok(Some(Err(Refusal::new(ErrorCode::InvalidRequest, why))));
     }
     let mut body = Vec::new();
     if input.take(headers.length).read_to_end(&mut body)? as u64 != headers.length {
@@ -142,7 +147,7 @@ fn receive(input: &mut impl BufRead) -> io::Result<Option<Received>> {
     }
     if let Some(other) = headers.other_charset {
         let why = format!("messages have to be UTF-8; this one is declared as {other}");
-        return Ok(refused(ErrorCode::InvalidRequest, why));
+        return Ok(Some(Err(Refusal::new(ErrorCode::InvalidRequest, why))));
     }
     Ok(Some(message_of(&body)))
 }
@@ -212,10 +217,9 @@ struct Envelope {
 
 /// The message in a text; nothing where it answers nobody's question.
 fn message_of(body: &[u8]) -> Received {
-    let refused = |code: ErrorCode, why: String| Refusal { code: code as i32, why };
     let envelope: Envelope = serde_json::from_slice(body).map_err(|error| match error.classify() {
-        Category::Data => refused(ErrorCode::InvalidRequest, format!("not a message: {error}")),
-        _ => refused(ErrorCode::ParseError, format!("not JSON: {error}")),
+        Category::Data => Refusal::new(ErrorCode::InvalidRequest, format!("not a message: {error}")),
+        _ => Refusal::new(ErrorCode::ParseError, format!("not JSON: {error}")),
     })?;
     let Envelope { id, method, params, result, error } = envelope;
     let is_answer = result.is_some() || error.is_some();
@@ -227,7 +231,7 @@ fn message_of(body: &[u8]) -> Received {
             None => Response::new_ok(id, result).into(),
         })),
         (None, None) if is_answer => Ok(None),
-        (None, None) => Err(refused(ErrorCode::InvalidRequest, "a message needs a method".to_owned())),
+        (None, None) => Err(Refusal::new(ErrorCode::InvalidRequest, "a message needs a method".to_owned())),
     }
 }
 

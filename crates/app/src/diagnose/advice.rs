@@ -29,8 +29,7 @@ pub fn as_edits(
         (Subject::Charter { charter, .. }, "charter.exception-unused" | "charter.strays") => {
             advised.no_exception(&charter.name)
         }
-        (Subject::StandIn { .. }, _) => advised.no_stand_in(),
-        (Subject::Rule { rule: Rule::StandIns, .. }, _) => advised.no_stand_in(),
+        (Subject::StandIn { .. } | Subject::Rule { rule: Rule::StandIns, .. }, _) => advised.no_stand_in(),
         (Subject::Drift { common: Some(range), needs }, _) => advised.shared(range, needs),
         (Subject::SharedName { others }, _) => advised.registry_choices(others),
         // Whether an advisory affects a product takes more than a date to say.

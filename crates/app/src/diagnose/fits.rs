@@ -1,15 +1,15 @@
 //! Whether what is locked declares that it works on the targets, said at the needs of manifests.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use bibliotax_core::facet::Fit;
 use bibliotax_core::manifest::Need;
-use bibliotax_core::name::FacetName;
+use bibliotax_core::name::{FacetName, PackageName};
 use bibliotax_core::rules::Stance;
 use bibliotax_core::workspace::Project;
 use bibliotax_registry::catalogue::registries::Registries;
 
-use super::{Diagnostic, DiagnosticPlace};
+use super::Diagnostic;
 use crate::check::Level;
 use crate::failure::Failure;
 use crate::fit::{self, Row};
@@ -21,15 +21,14 @@ pub fn of_fits(workspace: &WorkspaceFolder, registries: &Registries) -> Result<V
         return Ok(Vec::new());
     }
     let report = fit::of_lock(workspace, &ProjectWords::default(), registries)?;
+    let rows: BTreeMap<&PackageName, &Row> = report.rows.iter().map(|row| (&row.name, row)).collect();
     let diagnostic = |of: (&Project, &Need)| {
-        let row = report.rows.iter().find(|row| row.name == of.1.package)?;
+        let row = rows.get(&of.1.package)?;
         let message = not_declared(row, &report.places, workspace)?;
-        let file = workspace.manifest_path(&of.0.folder);
-        let place = DiagnosticPlace::Bytes(of.1.span.clone());
         Some(Diagnostic {
+            level: Level::Note,
             advice: Some(format!("`bibliotax fit {}` shows where it works", row.name)),
-            package: Some(row.name.clone()),
-            ..Diagnostic::new(file, place, "fit.not-declared", Level::Note, message)
+            ..Diagnostic::of_need(of, workspace, "fit.not-declared", message)
         })
     };
     Ok(workspace.declared.needs().filter_map(diagnostic).collect())
